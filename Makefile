@@ -1,0 +1,24 @@
+.PHONY: demo test lint bench screenshots setup
+
+run = .venv/bin/python -m
+
+setup:
+	@tools/setup
+
+demo: setup        ## the desktop with demo data; without a display the whole example, printed
+	@.venv/bin/hemtra demo
+
+lint: setup
+	$(run) ruff check .
+	$(run) ruff format --check .
+	$(run) mypy
+	.venv/bin/lint-imports
+
+test: lint         ## everything that must hold
+	$(run) pytest
+
+bench: setup       ## speed figures of docs/performance.md
+	$(run) pytest benchmarks -o addopts="" -q --benchmark-columns=min,median,max,rounds --benchmark-sort=name
+
+screenshots: setup ## refresh docs/screenshots from the demo data
+	$(run) pytest -q tools/screenshots.py

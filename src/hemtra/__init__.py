@@ -1,0 +1,41 @@
+"""Hemtra: set up, measure and judge laser-profile scans of parts.
+
+    plan = hemtra.load_plan("cover.hplan")
+    scan = hemtra.load_scan("part-07.x3p")
+    result = hemtra.inspect(plan, scan)
+    print(result.verdict)
+"""
+
+from hemtra.core.errors import FileError, HemtraError, NotMeasured, PlanError
+from hemtra.core.plan.document import Characteristic, Plan, Step
+from hemtra.core.plan.engine import Engine, Result
+from hemtra.core.plan.limits import Verdict
+from hemtra.core.scan.heightmap import HeightMap
+from hemtra.core.scan.scan import Scan
+from hemtra.storage.plans import load_plan, save_plan
+from hemtra.storage.scans import load_scan, save_scan
+
+__version__ = "0.1.0"
+__all__ = [
+    "Characteristic",
+    "FileError",
+    "HeightMap",
+    "HemtraError",
+    "NotMeasured",
+    "Plan",
+    "PlanError",
+    "Result",
+    "Scan",
+    "Step",
+    "Verdict",
+    "inspect",
+    "load_plan",
+    "load_scan",
+    "save_plan",
+    "save_scan",
+]
+
+
+def inspect(plan: Plan, scan: Scan | HeightMap) -> Result:
+    """Measure and judge one part. Raises `PlanError` when the plan itself does not hold."""
+    return Engine(scan.data if isinstance(scan, Scan) else scan).run(plan)

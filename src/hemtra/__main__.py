@@ -1,0 +1,5 @@
+"""python -m hemtra"""
+
+from hemtra.cli import main
+
+main()

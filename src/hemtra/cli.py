@@ -1,0 +1,268 @@
+"""Commands. Exit codes: 0 all pass, 1 any fail or not measured, 2 error."""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Annotated
+
+import typer
+from rich.console import Console
+from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
+from rich.table import Table
+
+from hemtra.core.errors import HemtraError
+from hemtra.core.plan.document import Plan
+from hemtra.core.plan.engine import Result
+from hemtra.core.plan.limits import Judged, Verdict
+from hemtra.runtime.batch import inspect_files
+
+app = typer.Typer(
+    add_completion=False,
+    no_args_is_help=False,
+    rich_markup_mode=None,
+    pretty_exceptions_enable=False,
+    help="Measure and judge laser-profile scans. Without a command: the desktop.",
+)
+plan_app = typer.Typer(no_args_is_help=True, help="Look into plans.")
+app.add_typer(plan_app, name="plan")
+
+out, err = Console(), Console(stderr=True)
+SIGNS = {Verdict.PASS: ("○", "green"), Verdict.FAIL: ("◆", "red"), Verdict.NOT_MEASURED: ("◌", "magenta")}
+
+PlanPath = Annotated[Path, typer.Argument(help="A .hplan file.", show_default=False)]
+
+
+def main() -> None:
+    """Run the command line; expected errors become one sentence and exit code 2."""
+    try:
+        app()
+    except HemtraError as error:
+        _complain(str(error))
+        sys.exit(2)
+    except BrokenPipeError:  # the reader of a pipe has seen enough
+        sys.stderr.close()
+        sys.exit(2)
+
+
+@app.callback(invoke_without_command=True)
+def desktop(context: typer.Context) -> None:
+    """Without a command: the desktop."""
+    if context.invoked_subcommand is None:
+        if not _has_display():
+            raise HemtraError("There is no display to open the desktop on; see “hemtra --help” for commands.")
+        _open_desktop()
+
+
+@app.command()
+def demo(
+    write: Annotated[Path | None, typer.Option(metavar="DIR", help="Only write the demo files there.")] = None,
+) -> None:
+    """The desktop with demo station, plan and tray; without a display the whole example, printed."""
+    from hemtra.runtime import demo as example  # loads the virtual sensor, which other commands do without
+
+    folder = write or example.demo_folder()
+    if write or not example.is_complete(folder):
+        with _progress("demo") as bar:
+            task = bar.add_task("demo files")
+
+            def tell(done: int, of: int, what: str) -> bool:
+                bar.update(task, total=of, completed=done, description=what)
+                return True
+
+            example.write_demo(folder, tell)
+    if write:
+        out.print(f"The demo files are in {folder}.")
+    elif _has_display():
+        _open_desktop(folder)
+    else:
+        _print_example(folder)
+
+
+@app.command()
+def scan(
+    station: Annotated[Path, typer.Argument(help="A .hstation file.", show_default=False)],
+    output: Annotated[Path, typer.Option("--output", "-o", help="The scan file to write.", show_default=False)],
+    part: Annotated[str, typer.Option(help="The virtual part.")] = "rain-pump-cover",
+    defect: Annotated[list[str] | None, typer.Option(help="NAME or NAME=SIZE; may be repeated.")] = None,
+    seed: Annotated[int, typer.Option(help="Decides variation and noise.", min=0, max=2**32)] = 1,
+) -> None:
+    """Scan a virtual part."""
+    from hemtra.storage.scans import save_scan
+    from hemtra.storage.stations import load_station
+    from hemtra.virtual.cover import make_cover, parse_defect
+    from hemtra.virtual.sensor import scan_cover
+
+    if part != "rain-pump-cover":
+        raise HemtraError(f"There is no virtual part “{part}”; there is rain-pump-cover.")
+    cover = make_cover(seed, dict(parse_defect(text) for text in defect or []))
+    made = scan_cover(cover, load_station(station), seed, name=output.name)
+    save_scan(made, output)
+    rows, cols = made.data.shape
+    out.print(f"{output}: {rows} profiles of {cols} points, {made.data.data_share:.1%} with data, serial {made.serial}.")
+
+
+@app.command()
+def inspect(
+    plan: PlanPath,
+    scans: Annotated[list[Path], typer.Argument(help="Scan files.", show_default=False)],
+    as_json: Annotated[bool, typer.Option("--json", help="One JSON object a part.")] = False,
+    csv: Annotated[Path | None, typer.Option(metavar="F", help="Also save all values as CSV.")] = None,
+    jobs: Annotated[int, typer.Option(help="Parts at a time.", min=1, max=256)] = 1,
+) -> None:
+    """Measure and judge scans."""
+    from hemtra.storage.plans import load_plan
+    from hemtra.storage.results import save_csv, to_dict
+
+    document = load_plan(plan)
+    found: list[tuple[str, Result]] = []
+    trouble = False
+    with _progress("inspect", hidden=len(scans) == 1) as bar:
+        for item in bar.track(inspect_files(document, scans, jobs), total=len(scans), description="inspecting"):
+            if item.result is None:
+                trouble = True
+                _complain(item.error)
+                continue
+            found.append((str(item.path), item.result))
+            for fault in item.result.faults:
+                trouble = True
+                _complain(f"{item.path.name}: {fault}")
+            if as_json:
+                print(json.dumps(to_dict(str(item.path), item.result), ensure_ascii=False), flush=True)
+            else:
+                _print_result(item.path.name, item.result)
+    if csv:
+        save_csv(csv, found)
+    if trouble:
+        raise typer.Exit(2)
+    raise typer.Exit(0 if all(result.verdict is Verdict.PASS for _, result in found) else 1)
+
+
+@app.command()
+def convert(
+    source: Annotated[Path, typer.Argument(metavar="IN", show_default=False)],
+    target: Annotated[Path, typer.Argument(metavar="OUT", show_default=False)],
+) -> None:
+    """Convert between scan formats, by suffix: .x3p, .tif."""
+    from hemtra.storage.scans import load_scan, save_scan
+
+    save_scan(load_scan(source), target)
+
+
+@plan_app.command()
+def show(plan: PlanPath) -> None:
+    """Print a plan's sheet and steps."""
+    from hemtra.storage.plans import load_plan
+
+    _print_plan(load_plan(plan))
+
+
+@plan_app.command()
+def check(plan: PlanPath) -> None:
+    """Check a plan, and that it finds its zones on its reference scan."""
+    from hemtra.core.plan.engine import Engine
+    from hemtra.storage.plans import load_plan_file
+
+    held = load_plan_file(plan)
+    if held.reference is None:
+        out.print(f"{plan.name} holds; it has no reference scan.")
+        return
+    result = Engine(held.reference.data).run(held.plan)
+    for fault in result.faults:
+        _complain(f"{plan.name}, on its reference scan: {fault}")
+    if result.faults:
+        raise typer.Exit(2)
+    out.print(f"{plan.name} holds; its reference scan is judged {result.verdict}.")
+
+
+def _print_example(folder: Path) -> None:
+    """The whole example in a terminal: every part of the tray, and whether its verdict is right."""
+    from hemtra.runtime.demo import PLAN_FILE, TRAY, TRUTH
+    from hemtra.storage.files import read_text
+    from hemtra.storage.plans import load_plan
+
+    known = json.loads(read_text(folder / TRUTH, 1 << 20))
+    plan = load_plan(folder / PLAN_FILE)
+    out.print(f"Demo: {plan.name}, {len(plan.sheet)} characteristics, {len(known)} parts. Files in {folder}")
+    table = Table("part", "known", "verdict", "decided by", "ms", box=None, header_style="bold")
+    right = 0
+    paths = [folder / TRAY / name for name in sorted(known)]
+    for item in inspect_files(plan, paths):
+        if item.result is None:
+            raise HemtraError(item.error)
+        truth, judged = known[item.path.name], item.result.characteristics
+        decided = [c for c in judged if c.verdict is not Verdict.PASS]
+        right += [c.balloon for c in decided] == truth["fails"]
+        table.add_row(
+            item.path.name,
+            truth["tag"],
+            _signed(item.result.verdict),
+            "; ".join(f"{c.balloon} {c.name} {c.reason}" for c in decided),
+            f"{item.result.elapsed_ms:.0f}",
+        )
+    out.print(table)
+    out.print(f"{right} of {len(known)} parts judged as their truth says.")
+    if right < len(known):
+        raise typer.Exit(1)
+
+
+def _print_result(name: str, result: Result) -> None:
+    table = Table("", "characteristic", "value", "limits", "verdict", box=None, header_style="bold", title_justify="left")
+    table.columns[2].justify = "right"
+    for c in result.characteristics:
+        table.add_row(str(c.balloon), c.name, _value(c), _limits(c), f"{_signed(c.verdict)} {c.reason}")
+    out.print(f"{name}: {_signed(result.verdict)} in {result.elapsed_ms:.1f} ms")
+    out.print(table)
+
+
+def _print_plan(plan: Plan) -> None:
+    out.print(f"[bold]{plan.name}[/bold]")
+    sheet = Table("balloon", "characteristic", "tolerance", "step", box=None, header_style="bold")
+    for row in sorted(plan.sheet, key=lambda c: c.balloon):
+        sheet.add_row(str(row.balloon), row.name, row.tolerance, row.step)
+    out.print(sheet)
+    steps = Table("step", "kind", "uses", "parameters", box=None, header_style="bold")
+    for step in plan.steps:
+        uses = ", ".join(f"{name} {' '.join(ids)}" for name, ids in step.inputs.items())
+        steps.add_row(step.id, step.kind, uses, ", ".join(f"{k} {v}" for k, v in step.params.items()))
+    out.print(steps)
+
+
+def _value(c: Judged) -> str:
+    return "–" if c.value is None else f"{c.value:.{c.decimals}f} {c.unit}"
+
+
+def _limits(c: Judged) -> str:
+    ends = ("" if limit is None else f"{limit:.{c.decimals}f}" for limit in (c.lower, c.upper))
+    return " … ".join(ends)
+
+
+def _signed(verdict: Verdict) -> str:
+    sign, colour = SIGNS[verdict]
+    return f"[{colour}]{sign} {verdict}[/{colour}]"
+
+
+@contextmanager
+def _progress(what: str, hidden: bool = False) -> Iterator[Progress]:
+    columns = TextColumn(what), BarColumn(), MofNCompleteColumn(), TextColumn("{task.description}")
+    quiet = hidden or not err.is_terminal
+    with Progress(*columns, console=err, transient=True, disable=quiet) as bar:
+        yield bar
+
+
+def _complain(message: str) -> None:
+    print(f"hemtra: {message}", file=sys.stderr)
+
+
+def _has_display() -> bool:
+    return any(os.environ.get(name) for name in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM"))
+
+
+def _open_desktop(demo_folder: Path | None = None) -> None:
+    from hemtra.desktop.app import run  # Qt loads only for those who want to see something
+
+    sys.exit(run(demo_folder))

@@ -1,0 +1,1 @@
+"""Numbers only: scans, features, characteristics, plans and verdicts. No interface, no files, no network."""

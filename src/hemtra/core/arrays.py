@@ -1,0 +1,10 @@
+"""Names for the array types used throughout core."""
+
+from typing import Any, TypeAlias
+
+import numpy as np
+from numpy.typing import NDArray
+
+FloatArray: TypeAlias = NDArray[np.floating[Any]]
+BoolArray: TypeAlias = NDArray[np.bool_]
+ByteArray: TypeAlias = NDArray[np.uint8]

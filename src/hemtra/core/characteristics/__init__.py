@@ -1,0 +1,1 @@
+"""Characteristics: quantities that can be judged against limits. One file a family."""

@@ -1,0 +1,51 @@
+"""Angles between features."""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+import numpy as np
+
+from hemtra.core.arrays import FloatArray
+from hemtra.core.features.plane import FittedPlane
+from hemtra.core.geometry.elements import LEVEL, Number, Plane, Point
+from hemtra.core.marks import Evidence, Polyline
+from hemtra.core.plan.kind import Given, Input, Kind, Outcome
+from hemtra.core.plan.registry import register
+
+
+@register
+class TiltKind(Kind):
+    """Angle between two planes."""
+
+    kind: ClassVar = "tilt"
+    title: ClassVar = "Tilt"
+    glyph: ClassVar = "tilt"
+    output: ClassVar = Number
+    unit: ClassVar = "°"
+    inputs: ClassVar = {
+        "plane": Input(FittedPlane, "plane", "The plane whose tilt is wanted."),
+        "to": Input(Plane, "against", "The plane it should be parallel to; without it the level.", optional=True),
+    }
+
+    def evaluate(self, given: Given) -> Outcome:
+        """0 to 90 degrees."""
+        plane, to = given.one("plane", FittedPlane), given.maybe("to", Plane) or LEVEL
+        return Outcome(Number(plane.angle_to(to), "°", Point(plane.x0, plane.y0, plane.z0)))
+
+    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+        """The plane and, through its centre, a parallel of what it is compared with."""
+        plane, to = given.one("plane", FittedPlane), given.maybe("to", Plane) or LEVEL
+        outline = plane.zone.outline()
+        x, y = outline[:, 0], outline[:, 1]
+        parallel = plane.z0 + to.height_at(x, y) - to.height_at(plane.x0, plane.y0)
+        return Evidence(
+            (
+                Polyline(_lifted(outline, plane.height_at(x, y)), "fit", closed=True),
+                Polyline(_lifted(outline, parallel), "dimension", closed=True),
+            )
+        )
+
+
+def _lifted(outline: FloatArray, z: FloatArray) -> FloatArray:
+    return np.column_stack([outline, z])

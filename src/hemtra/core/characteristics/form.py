@@ -1,0 +1,100 @@
+"""Form: how far a surface departs from its ideal shape."""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+import numpy as np
+
+from hemtra.core.arrays import FloatArray
+from hemtra.core.errors import NotMeasured
+from hemtra.core.features.plane import FittedPlane
+from hemtra.core.geometry.elements import Number, Point
+from hemtra.core.marks import Evidence, Histogram, Polyline
+from hemtra.core.plan.kind import Given, Input, Kind, Outcome, setting
+from hemtra.core.plan.registry import register
+from hemtra.core.scan.heightmap import HeightMap
+from hemtra.core.scan.reduce import block_means
+
+HALF_FULL = 0.5
+"""Share of a cell that must hold used data for its mean to count."""
+HISTOGRAM_BINS = 32
+
+
+@register
+class FlatnessKind(Kind):
+    """Flatness of one surface, or of several taken as one."""
+
+    kind: ClassVar = "flatness"
+    title: ClassVar = "Flatness"
+    glyph: ClassVar = "flatness"
+    output: ClassVar = Number
+    unit: ClassVar = "mm"
+    inputs: ClassVar = {
+        "surfaces": Input(
+            FittedPlane,
+            "surfaces",
+            "The planes whose used points make up the surface; several count as one common surface.",
+            many=True,
+        )
+    }
+
+    cell: float = setting(
+        2.0,
+        "cell",
+        "Heights are averaged over cells of this size first, so that sensor noise is not taken for form.",
+        unit="mm",
+        gt=0.0,
+        le=100.0,
+    )
+
+    def evaluate(self, given: Given) -> Outcome:
+        """Greatest minus least deviation from the common least-squares plane in mm (ISO 12781-1, LSPL)."""
+        cells, deviation = self._deviations(given)
+        value = float(deviation.max() - deviation.min())
+        highest = cells[int(np.argmax(deviation))]
+        at = Point(float(highest[0]), float(highest[1]), float(highest[2]))
+        facts = (
+            ("highest", f"{deviation.max():+.3f} mm"),
+            ("lowest", f"{deviation.min():+.3f} mm"),
+            ("cells", str(len(cells))),
+        )
+        return Outcome(Number(value, "mm", at), facts)
+
+    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+        """The outlines of the surfaces and the histogram of deviations."""
+        _, deviation = self._deviations(given)
+        pad = max(float(np.ptp(deviation)) * 0.02, 1e-4)
+        edges = np.linspace(deviation.min() - pad, deviation.max() + pad, HISTOGRAM_BINS + 1)
+        counts = np.histogram(deviation, edges)[0].astype(np.float64)
+        outlines = []
+        for surface in given.many("surfaces", FittedPlane):
+            xy = surface.zone.outline()
+            z = surface.height_at(xy[:, 0], xy[:, 1])
+            outlines.append(Polyline(np.column_stack([xy, z]), "fit", closed=True))
+        return Evidence(tuple(outlines), Histogram("deviation of the cells", "mm", edges, counts, counts))
+
+    def _deviations(self, given: Given) -> tuple[FloatArray, FloatArray]:
+        """(n, 3) centres of the cells and (n,) perpendicular deviations from their common plane, in mm."""
+        surfaces = given.many("surfaces", FittedPlane)
+        cells = np.concatenate([_cells(surface, given.data, self.cell) for surface in surfaces])
+        if len(cells) < 4:
+            raise NotMeasured(f"only {len(cells)} cells of {self.cell:g} mm hold data; flatness needs four")
+        middle = cells.mean(axis=0)
+        u, v, w = (cells - middle).T
+        slopes, *_ = np.linalg.lstsq(np.column_stack([u, v]), w, rcond=None)
+        deviation = (w - u * slopes[0] - v * slopes[1]) / np.sqrt(1.0 + float(slopes @ slopes))
+        return cells, deviation
+
+
+def _cells(surface: FittedPlane, data: HeightMap, size: float) -> FloatArray:
+    """(n, 3) mean positions in mm of the used points in cells of a size."""
+    view, residual, used = surface.residuals(data)
+    grid = view.grid(data)
+    step = max(1, round(size / grid.dy)), max(1, round(size / grid.dx))
+    mean = block_means(np.where(used, residual, np.nan), *step, least=HALF_FULL)
+    i, j = np.nonzero(~np.isnan(mean))
+    # blocks at the far border may be cut short; their centre is that of the points they have
+    x = grid.x0 + grid.dx * (j * step[1] + (np.minimum((j + 1) * step[1], residual.shape[1]) - 1)) / 2
+    y = grid.y0 + grid.dy * (i * step[0] + (np.minimum((i + 1) * step[0], residual.shape[0]) - 1)) / 2
+    return np.column_stack([x, y, surface.height_at(x, y) + mean[i, j] / surface.normal[2]])

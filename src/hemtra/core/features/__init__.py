@@ -1,0 +1,1 @@
+"""Features: geometric elements taken from the data. One file a kind."""

@@ -1,0 +1,79 @@
+"""Points, planes and numbers: the values that steps hand to each other."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import overload
+
+import numpy as np
+
+from hemtra.core.arrays import FloatArray
+
+
+@dataclass(frozen=True, slots=True)
+class Point:
+    """A position in mm."""
+
+    x: float
+    y: float
+    z: float
+
+
+@dataclass(frozen=True, slots=True)
+class Plane:
+    """A plane that is not vertical: z = z0 + slope_x (x - x0) + slope_y (y - y0), lengths in mm."""
+
+    x0: float
+    y0: float
+    z0: float
+    slope_x: float
+    slope_y: float
+
+    @property
+    def normal(self) -> tuple[float, float, float]:
+        """Unit normal, pointing up to the sensor."""
+        length = math.sqrt(1.0 + self.slope_x**2 + self.slope_y**2)
+        return (-self.slope_x / length, -self.slope_y / length, 1.0 / length)
+
+    @property
+    def tilt(self) -> float:
+        """Angle between the normal and z in degrees, 0 to 90."""
+        return math.degrees(math.atan(math.hypot(self.slope_x, self.slope_y)))
+
+    @overload
+    def height_at(self, x: float, y: float) -> float: ...
+    @overload
+    def height_at(self, x: FloatArray, y: FloatArray) -> FloatArray: ...
+    def height_at(self, x: float | FloatArray, y: float | FloatArray) -> float | FloatArray:
+        """z of the plane at x, y in mm."""
+        return self.z0 + self.slope_x * (x - self.x0) + self.slope_y * (y - self.y0)
+
+    def distance(self, point: Point) -> float:
+        """Perpendicular distance of a point in mm, positive above the plane."""
+        return (point.z - self.height_at(point.x, point.y)) * self.normal[2]
+
+    def foot(self, point: Point) -> Point:
+        """The point of the plane nearest to a given one."""
+        along = self.distance(point)
+        nx, ny, nz = self.normal
+        return Point(point.x - along * nx, point.y - along * ny, point.z - along * nz)
+
+    def angle_to(self, other: Plane) -> float:
+        """Angle between the two planes' normals in degrees, 0 to 90."""
+        # atan2 of cross and dot keeps its digits at small angles, where acos loses half of them
+        a, b = np.array(self.normal), np.array(other.normal)
+        return math.degrees(math.atan2(float(np.linalg.norm(np.cross(a, b))), abs(float(a @ b))))
+
+
+LEVEL = Plane(0.0, 0.0, 0.0, 0.0, 0.0)
+"""z = 0 of the station."""
+
+
+@dataclass(frozen=True, slots=True)
+class Number:
+    """A measured quantity with its unit and the place on the part where its balloon points."""
+
+    value: float
+    unit: str
+    at: Point

@@ -1,0 +1,218 @@
+"""Least-squares planes through a chosen share of the heights in a window of a height map."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from hemtra.core.arrays import BoolArray, FloatArray
+from hemtra.core.errors import NotMeasured
+from hemtra.core.geometry import kernels
+
+
+@dataclass(frozen=True)
+class FitRules:
+    """Numbers that steer the fit, each with its reason."""
+
+    bins: int = 16_384
+    """Bins of the residual histogram that finds the share; it is taken again inside a bin that is too wide."""
+    resolution: float = 0.001
+    """mm to which the bounds of the share are found: a fraction of any sensor's noise."""
+    rounds: int = 20
+    """Rounds at most of the first, coarse search and of trimming; both settle in two to eight."""
+    final_rounds: int = 2
+    """Rounds at most with all points: the coarse search has done the work, and points at the very bounds of
+    the share change places in every round without changing the plane."""
+    settled: float = 0.002
+    """mm that the plane may still move anywhere in the window when a selection counts as settled; exact data
+    settles at once, noisy data has points at the bounds that go back and forth within this."""
+    coarse_points: int = 20_000
+    """Points of the first rounds, which only need to find the right neighbourhood."""
+    trim_settled: float = 0.001
+    """Share of the points that a last round of trimming may still drop."""
+    trim_floor: float = 1e-4
+    """mm; points this near the plane are never outliers, so that exact data does not trim its own rounding."""
+
+
+RULES = FitRules()
+
+
+@dataclass(frozen=True)
+class GridPlane:
+    """A plane over a window in grid indices from the window's centre, with the residuals it was fitted to."""
+
+    a: float
+    b: float
+    c: float
+    low: float
+    high: float
+    """Residuals in mm between which points were used."""
+    moments: FloatArray
+    """As `kernels.plane_moments` gives them, for residuals against this plane."""
+
+    @property
+    def used(self) -> int:
+        """Points used."""
+        return int(self.moments[0])
+
+    @property
+    def rms(self) -> float:
+        """Root mean square of the used residuals in mm."""
+        return math.sqrt(self.moments[9] / self.moments[0])
+
+
+def fit_plane(
+    z: NDArray[np.float32],
+    inside: BoolArray | None,
+    share: tuple[float, float] = (0.0, 1.0),
+    trim: float | None = None,
+    rules: FitRules = RULES,
+) -> GridPlane:
+    """The least-squares plane through the points whose residuals rank within `share`, then trimmed.
+
+    z: (rows, cols) float32 in mm; inside: mask of the same shape or None. share: from and to, 0 lowest and
+    1 highest, ranked by residual against the plane itself, which is therefore found in rounds (concentration
+    steps as in Rousseeuw & Van Driessen 1999, with a fixed share of ranks). trim: points farther than this many
+    root mean squares are dropped, again in rounds, or None. Raises `NotMeasured` when too few points remain.
+    """
+    mask = kernels.EVERYWHERE if inside is None else inside
+    window = _Samples(z, mask, rules)
+    plane = window.level_start(share)
+    if share != (0.0, 1.0):
+        plane = window.concentrate(plane, share, window.coarse_stride, rules.rounds)
+        plane = window.concentrate(plane, share, 1, rules.final_rounds)
+    else:
+        plane = window.refit(plane, 1)
+    if trim is not None:
+        plane = window.trim(plane, trim)
+    return plane
+
+
+class _Surface(NamedTuple):
+    """The plane residuals are counted from, and in every how manyth row."""
+
+    a: float
+    b: float
+    c: float
+    stride: int
+
+
+class _Samples:
+    """One window of heights during a fit."""
+
+    def __init__(self, z: NDArray[np.float32], mask: BoolArray, rules: FitRules) -> None:
+        self.z, self.mask, self.rules = np.ascontiguousarray(z), mask, rules
+        least, greatest = float(np.fmin.reduce(self.z, axis=None)), float(np.fmax.reduce(self.z, axis=None))
+        if math.isnan(least):
+            raise NotMeasured("there is no data in the zone")
+        self.least, self.greatest = least - rules.resolution, greatest + rules.resolution
+        self.coarse_stride = max(1, min(z.size // rules.coarse_points, z.shape[0] // 8))
+
+    def level_start(self, share: tuple[float, float]) -> GridPlane:
+        """A level plane in the middle of the share of heights."""
+        low, high = self._bounds(0.0, 0.0, 0.0, share, self.coarse_stride)
+        return GridPlane(0.0, 0.0, (low + high) / 2, -math.inf, math.inf, np.zeros(10))
+
+    def concentrate(
+        self, plane: GridPlane, share: tuple[float, float], stride: int, rounds: int
+    ) -> GridPlane:
+        """Fit to the share of residuals until the plane stays where it is."""
+        for _ in range(rounds):
+            low, high = self._bounds(plane.a, plane.b, plane.c, share, stride)
+            fresh = self._fit(plane, low, high, stride)
+            moved = self._moved(plane, fresh)
+            plane = fresh
+            if moved < self.rules.settled:
+                break
+        return plane
+
+    def refit(self, plane: GridPlane, stride: int) -> GridPlane:
+        """Fit to the residuals between the plane's own bounds."""
+        return self._fit(plane, plane.low, plane.high, stride)
+
+    def trim(self, plane: GridPlane, times: float) -> GridPlane:
+        """Drop residuals beyond `times` root mean squares until none is left to drop."""
+        for _ in range(self.rules.rounds):
+            reach = max(times * plane.rms, self.rules.trim_floor)
+            low, high = max(plane.low, -reach), min(plane.high, reach)
+            fresh = self._fit(plane, low, high, 1)
+            dropped = plane.used - fresh.used
+            plane = fresh
+            if dropped <= self.rules.trim_settled * fresh.used:
+                break
+        return plane
+
+    def _bounds(
+        self, a: float, b: float, c: float, share: tuple[float, float], stride: int
+    ) -> tuple[float, float]:
+        """Residuals between which the share of the points lies."""
+        rows, cols = self.z.shape
+        swing = abs(a) * cols / 2 + abs(b) * rows / 2
+        span = self.least - c - swing, self.greatest - c + swing
+        surface = _Surface(a, b, c, stride)
+        ends = np.cumsum(self._histogram(surface, span))
+        points = int(ends[-1])
+        if points == 0:
+            raise NotMeasured("there is no data in the zone")
+        low, _ = self._ranked(surface, span, ends, share[0] * points)
+        _, high = self._ranked(surface, span, ends, share[1] * points - 0.5)
+        return low, high
+
+    def _ranked(
+        self, surface: _Surface, span: tuple[float, float], ends: NDArray[np.int64], rank: float
+    ) -> tuple[float, float]:
+        """Ends of the narrow bin that holds the residual of a rank; `ends` are running counts over `span`."""
+        k = min(int(np.searchsorted(ends, rank, "right")), ends.size - 1)
+        width = (span[1] - span[0]) / ends.size
+        found = span[0] + k * width, span[0] + (k + 1) * width
+        if width <= self.rules.resolution or width <= 1e-6 * abs(found[0]):
+            return found
+        finer = np.cumsum(self._histogram(surface, found))
+        return self._ranked(surface, found, finer, rank - (float(ends[k - 1]) if k else 0.0))
+
+    def _histogram(self, at: _Surface, span: tuple[float, float]) -> NDArray[np.int64]:
+        bins = self.rules.bins
+        return kernels.residual_histogram(self.z, self.mask, at.a, at.b, at.c, *span, bins, at.stride)
+
+    def _fit(self, plane: GridPlane, low: float, high: float, stride: int) -> GridPlane:
+        """Least squares over the residuals of `plane` between low and high.
+
+        The bounds move along with the plane: they are kept as residuals against the plane returned.
+        """
+        z, mask = self.z, self.mask
+        m = kernels.plane_moments(z, mask, plane.a, plane.b, plane.c, low, high, stride)
+        da, db, dc = _solve(m)
+        a, b, c = plane.a + da, plane.b + db, plane.c + dc
+        n, su, sv, suu, suv, svv, sr, sur, svr, srr = m
+        # the same sums seen from the new plane, without another pass over the data
+        squares = srr - da * sur - db * svr - dc * sr
+        left = np.array([n, su, sv, suu, suv, svv, 0.0, 0.0, 0.0, max(squares, 0.0)])
+        return GridPlane(a, b, c, low - dc, high - dc, left)
+
+    def _moved(self, before: GridPlane, after: GridPlane) -> float:
+        rows, cols = self.z.shape
+        return (
+            abs(after.a - before.a) * cols / 2
+            + abs(after.b - before.b) * rows / 2
+            + abs(after.c - before.c)
+        )
+
+
+def _solve(m: FloatArray) -> tuple[float, float, float]:
+    n, su, sv, suu, suv, svv, sr, sur, svr, _ = (float(s) for s in m)
+    if n < 3:
+        raise NotMeasured(f"a plane needs three points and the zone gives {int(n)}")
+    # about the centroid, where the two slopes separate from the height
+    mu, mv = su / n, sv / n
+    cuu, cuv, cvv = suu - n * mu * mu, suv - n * mu * mv, svv - n * mv * mv
+    cur, cvr = sur - mu * sr, svr - mv * sr
+    determinant = cuu * cvv - cuv * cuv
+    if determinant <= 1e-9 * max(cuu * cvv, 1.0):
+        raise NotMeasured("the points in the zone lie on one line; a plane needs an area")
+    a = (cur * cvv - cvr * cuv) / determinant
+    b = (cvr * cuu - cur * cuv) / determinant
+    return a, b, sr / n - a * mu - b * mv

@@ -1,0 +1,78 @@
+"""Marks and pictures: the evidence of a number as plain geometry, painted by whoever has a screen or a page.
+
+Positions are (n, 3) float64 in mm in the coordinates of the scan.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal, TypeAlias
+
+from hemtra.core.arrays import BoolArray, FloatArray
+from hemtra.core.geometry.elements import Point
+from hemtra.core.scan.heightmap import Grid
+
+Role: TypeAlias = Literal["used-data", "left-out", "fit", "anchor", "dimension"]
+
+
+@dataclass(frozen=True)
+class Region:
+    """Points of the height map as a mask: mask (rows, cols) bool on `grid`."""
+
+    grid: Grid
+    mask: BoolArray
+    role: Role
+
+
+@dataclass(frozen=True)
+class Polyline:
+    """A line through points (n, 3) in mm."""
+
+    points: FloatArray
+    role: Role
+    closed: bool = False
+
+
+@dataclass(frozen=True)
+class Dimension:
+    """A dimension between two points, as on a drawing. `text` is what stands at its line."""
+
+    start: Point
+    end: Point
+    text: str
+    role: Role = "dimension"
+
+
+Mark: TypeAlias = Region | Polyline | Dimension
+
+
+@dataclass(frozen=True)
+class Histogram:
+    """Counts of the values in a zone: edges (n + 1,), counts (n,), and of these the used ones (n,)."""
+
+    title: str
+    unit: str
+    edges: FloatArray
+    counts: FloatArray
+    used: FloatArray
+
+
+@dataclass(frozen=True)
+class ResidualMap:
+    """Deviations from a fit in mm, (rows, cols) float64 with NaN where nothing was used; row 0 at the lowest y."""
+
+    title: str
+    values: FloatArray
+    reach: float
+    """Deviation in mm at which the colour is full."""
+
+
+Picture: TypeAlias = Histogram | ResidualMap
+
+
+@dataclass(frozen=True)
+class Evidence:
+    """What explains one step."""
+
+    marks: tuple[Mark, ...] = ()
+    picture: Picture | None = None

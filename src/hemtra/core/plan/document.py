@@ -1,0 +1,151 @@
+"""The plan document: what is measured, where, and against which limits."""
+
+from __future__ import annotations
+
+import math
+from typing import Annotated, Any, Self
+
+from pydantic import BaseModel, ConfigDict, Field, JsonValue, StringConstraints, model_validator
+
+from hemtra.core.plan.limits import decimals_for
+from hemtra.core.scan.zones import Zone
+
+SCHEMA = 1
+"""Version of the document's form; older ones are migrated when read, newer ones refused."""
+
+Id = Annotated[str, StringConstraints(pattern=r"^[a-z0-9][a-z0-9-]{0,62}$")]
+Name = Annotated[str, StringConstraints(min_length=1, max_length=120, strip_whitespace=True)]
+Finite = Annotated[float, Field(allow_inf_nan=False)]
+
+
+class _Document(BaseModel):
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    def edited(self, **changes: Any) -> Self:
+        """A validated copy with some fields replaced."""
+        fields = {name: getattr(self, name) for name in type(self).model_fields}
+        return type(self)(**{**fields, **changes})
+
+
+class Step(_Document):
+    """One step: a feature or a quantity, of some kind.
+
+    inputs: by the kind's input names, the ids of other steps. zone: in mm on the reference scan.
+    """
+
+    id: Id
+    name: Name
+    kind: str
+    params: dict[str, JsonValue] = {}
+    inputs: dict[str, tuple[Id, ...]] = {}
+    zone: Zone | None = None
+
+
+class Characteristic(_Document):
+    """One row of the sheet: the quantity of a step, with its balloon and limits in the step's unit."""
+
+    balloon: Annotated[int, Field(ge=1, le=9999)]
+    name: Name
+    step: Id
+    nominal: Finite | None = None
+    lower: Finite | None = None
+    upper: Finite | None = None
+
+    @model_validator(mode="after")
+    def _limits_make_sense(self) -> Self:
+        if self.lower is None and self.upper is None:
+            raise ValueError(f"balloon {self.balloon} needs a lower or an upper limit")
+        if self.lower is not None and self.upper is not None and self.lower > self.upper:
+            raise ValueError(
+                f"balloon {self.balloon} has its lower limit {self.lower:g} above its upper limit {self.upper:g}"
+            )
+        return self
+
+    @property
+    def decimals(self) -> int:
+        """Digits after the point to show its value with."""
+        return decimals_for(self.lower, self.upper, self.nominal)
+
+    @property
+    def tolerance(self) -> str:
+        """Nominal and limits as on a drawing: 4.00 ±0.10, 2.50 +0.15 −0.05, ≤ 0.15."""
+        n, places = self.nominal, self.decimals
+        if self.lower is None or self.upper is None or n is None:
+            if self.lower is not None and self.upper is not None:
+                return f"{self.lower:.{places}f} … {self.upper:.{places}f}"
+            return f"≥ {self.lower:.{places}f}" if self.upper is None else f"≤ {self.upper:.{places}f}"
+        plus, minus = self.upper - n, n - self.lower
+        if math.isclose(plus, minus, abs_tol=10.0 ** -(places + 2)):
+            return f"{n:.{places}f} ±{plus:.{places}f}"
+        return f"{n:.{places}f} {_signed(plus, places)} {_signed(-minus, places)}"
+
+
+class Plan(_Document):
+    """An inspection plan."""
+
+    schema_version: Annotated[int, Field(alias="schema", ge=1, le=SCHEMA)] = SCHEMA
+    name: Name = "untitled"
+    steps: tuple[Step, ...] = ()
+    sheet: tuple[Characteristic, ...] = ()
+
+    model_config = ConfigDict(frozen=True, extra="forbid", validate_by_name=True, validate_by_alias=True)
+
+    @model_validator(mode="after")
+    def _ids_are_unique(self) -> Self:
+        for what, ids in (
+            ("step id", [s.id for s in self.steps]),
+            ("balloon", [c.balloon for c in self.sheet]),
+        ):
+            twice = sorted({str(i) for i in ids if ids.count(i) > 1})
+            if twice:
+                raise ValueError(f"{what} {', '.join(twice)} is used twice")
+        return self
+
+    def step(self, step_id: str) -> Step:
+        """The step of that id. Raises `KeyError`."""
+        for step in self.steps:
+            if step.id == step_id:
+                return step
+        raise KeyError(step_id)
+
+    def characteristic(self, balloon: int) -> Characteristic | None:
+        """The row of the sheet with that balloon."""
+        return next((c for c in self.sheet if c.balloon == balloon), None)
+
+    def with_step(self, changed: Step) -> Plan:
+        """The plan with the step of the same id replaced."""
+        return self.edited(steps=tuple(changed if s.id == changed.id else s for s in self.steps))
+
+    def with_characteristic(self, changed: Characteristic, balloon: int | None = None) -> Plan:
+        """The plan with the row of `balloon` (or of the same balloon) replaced."""
+        old = changed.balloon if balloon is None else balloon
+        return self.edited(sheet=tuple(changed if c.balloon == old else c for c in self.sheet))
+
+    def without_characteristic(self, balloon: int) -> Plan:
+        """The plan without a row, and without the steps that only served it."""
+        sheet = tuple(c for c in self.sheet if c.balloon != balloon)
+        gone = [c.step for c in self.sheet if c.balloon == balloon]
+        steps = self.steps
+        while gone:
+            step_id = gone.pop()
+            needed = {c.step for c in sheet} | {i for s in steps for ids in s.inputs.values() for i in ids}
+            if step_id in needed:
+                continue
+            removed = [s for s in steps if s.id == step_id]
+            steps = tuple(s for s in steps if s.id != step_id)
+            gone += [i for s in removed for ids in s.inputs.values() for i in ids]
+        return self.edited(sheet=sheet, steps=steps)
+
+    def free_balloon(self) -> int:
+        """The lowest balloon above all others."""
+        return max((c.balloon for c in self.sheet), default=0) + 1
+
+    def free_id(self, stem: str) -> str:
+        """A step id that starts with `stem` and is not taken."""
+        taken = {s.id for s in self.steps}
+        stem = "".join(ch if ch.isascii() and ch.isalnum() else "-" for ch in stem.lower()).strip("-")[:50] or "step"
+        return next(i for n in range(len(taken) + 1) if (i := stem if n == 0 else f"{stem}-{n + 1}") not in taken)
+
+
+def _signed(value: float, places: int) -> str:
+    return f"{'+' if value >= 0 else '−'}{abs(value):.{places}f}"

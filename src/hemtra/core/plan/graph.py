@@ -1,0 +1,99 @@
+"""The graph of a plan's steps: what needs what, and in which order."""
+
+from __future__ import annotations
+
+from graphlib import CycleError, TopologicalSorter
+
+from pydantic import ValidationError
+
+from hemtra.core.errors import PlanError
+from hemtra.core.plan.document import Plan, Step
+from hemtra.core.plan.kind import Input, Kind
+from hemtra.core.plan.registry import kind_named
+
+
+def needs(step: Step) -> tuple[str, ...]:
+    """Ids of the steps whose values a step uses."""
+    return tuple(dict.fromkeys(i for ids in step.inputs.values() for i in ids))
+
+
+def dependants(plan: Plan, step_id: str) -> tuple[Step, ...]:
+    """The steps that use a step's value directly."""
+    return tuple(s for s in plan.steps if step_id in needs(s))
+
+
+def ancestry(plan: Plan, step_id: str) -> tuple[tuple[Step, ...], ...]:
+    """A step and all it rests on, in columns: each step stands right of everything it needs."""
+    by_id = {s.id: s for s in plan.steps}
+    depth: dict[str, int] = {}
+
+    def place(current: str) -> int:
+        if current not in depth:
+            depth[current] = 1 + max((place(i) for i in needs(by_id[current])), default=-1)
+        return depth[current]
+
+    last = place(step_id)
+    columns = [tuple(s for s in plan.steps if depth.get(s.id) == column) for column in range(last + 1)]
+    return tuple(columns)
+
+
+def ordered(plan: Plan) -> tuple[tuple[Step, Kind], ...]:
+    """The steps in an order in which each comes after what it needs, with their parameters.
+
+    Raises `PlanError` that names the place when a kind, a parameter, an input or a row does not hold, or when
+    steps need each other in a circle.
+    """
+    by_id = {s.id: s for s in plan.steps}
+    parsed = {s.id: _parameters(s) for s in plan.steps}
+    for step in plan.steps:
+        _check_inputs(step, parsed)
+    for row in plan.sheet:
+        if row.step not in by_id:
+            raise PlanError(f"Balloon {row.balloon} “{row.name}”: there is no step “{row.step}”.")
+        if not parsed[row.step].is_characteristic():
+            raise PlanError(
+                f"Balloon {row.balloon} “{row.name}”: step “{row.step}” gives no number that could be judged."
+            )
+    try:
+        order = list(TopologicalSorter({s.id: needs(s) for s in plan.steps}).static_order())
+    except CycleError as error:
+        circle = " → ".join(f"“{by_id[i].name}”" for i in error.args[1])
+        raise PlanError(f"These steps need each other in a circle: {circle}. Connect one of them elsewhere.") from None
+    return tuple((by_id[i], parsed[i]) for i in order)
+
+
+def _parameters(step: Step) -> Kind:
+    place = f"Step “{step.id}”"
+    try:
+        return kind_named(step.kind).model_validate(step.params)
+    except PlanError as error:
+        raise PlanError(f"{place}: {error}.") from None
+    except ValidationError as error:
+        first = error.errors(include_url=False)[0]
+        where = ".".join(str(part) for part in first["loc"]) or step.kind
+        raise PlanError(f"{place}, parameter “{where}”: {first['msg']}.") from None
+
+
+def _check_inputs(step: Step, parsed: dict[str, Kind]) -> None:
+    place, declared = f"Step “{step.id}”", parsed[step.id].inputs
+    for name in step.inputs:
+        if name not in declared:
+            raise PlanError(f"{place}: a {step.kind} has no input “{name}”.")
+    for name, wanted in declared.items():
+        sources = step.inputs.get(name, ())
+        if not sources and not wanted.optional:
+            raise PlanError(f"{place}: its input “{name}” is not connected.")
+        if len(sources) > 1 and not wanted.many:
+            raise PlanError(f"{place}: its input “{name}” takes one step, not {len(sources)}.")
+        for source in sources:
+            if source not in parsed:
+                raise PlanError(f"{place}: its input “{name}” names the step “{source}”, which does not exist.")
+            if not fits(wanted, parsed[source]):
+                raise PlanError(f"{place}: its input “{name}” cannot use “{source}”, a {parsed[source].kind}.")
+    if parsed[step.id].needs_zone and step.zone is None:
+        raise PlanError(f"{place}: a {step.kind} needs a zone.")
+
+
+def fits(wanted: Input, source: type[Kind] | Kind) -> bool:
+    """Whether the value of a kind can be connected to an input."""
+    return issubclass(source.output, wanted.type)

@@ -1,0 +1,111 @@
+"""What a kind of step is. One kind is one class in one file of `core.features` or `core.characteristics`."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any, ClassVar, TypeVar
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from hemtra.core.errors import NotMeasured
+from hemtra.core.geometry.elements import Number
+from hemtra.core.marks import Evidence
+from hemtra.core.scan.heightmap import HeightMap
+from hemtra.core.scan.zones import EllipseZone, RectangleZone, Window, window
+
+T = TypeVar("T")
+
+
+@dataclass(frozen=True)
+class Input:
+    """Something a step needs from another one."""
+
+    type: type
+    label: str
+    help: str
+    many: bool = False
+    optional: bool = False
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """What a step found: its value, and facts worth reading beside it as (label, text)."""
+
+    value: Any
+    facts: tuple[tuple[str, str], ...] = ()
+    note: str = ""
+
+
+@dataclass(frozen=True)
+class Given:
+    """What a step may look at: the height map, its zone, and the values of its inputs."""
+
+    data: HeightMap
+    zone: RectangleZone | EllipseZone | None = None
+    inputs: Mapping[str, tuple[Any, ...]] = field(default_factory=dict)
+
+    def one(self, name: str, expected: type[T]) -> T:
+        """The value of a required input."""
+        value = self.maybe(name, expected)
+        if value is None:
+            raise NotMeasured(f"nothing is connected to its input “{name}”")
+        return value
+
+    def maybe(self, name: str, expected: type[T]) -> T | None:
+        """The value of an optional input."""
+        values = self.many(name, expected)
+        return values[0] if values else None
+
+    def many(self, name: str, expected: type[T]) -> tuple[T, ...]:
+        """The values of an input that takes several."""
+        values = self.inputs.get(name, ())
+        for value in values:
+            if not isinstance(value, expected):  # the graph is checked before; this is for callers of one kind
+                raise TypeError(f"{name} needs {expected.__name__}, not {type(value).__name__}")
+        return values
+
+    def window(self) -> Window:
+        """The points of the zone. Raises `OffScan` when there are none."""
+        if self.zone is None:
+            raise NotMeasured("it has no zone; draw one on the part")
+        return window(self.zone, self.data)
+
+
+class Kind(BaseModel):
+    """A kind of step; an instance holds its parameters.
+
+    Subclasses say what they are in class variables, declare parameters as fields made by `setting`, and give
+    `evaluate` and `explain`, both pure.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
+
+    kind: ClassVar[str]
+    title: ClassVar[str]
+    glyph: ClassVar[str]
+    output: ClassVar[type]
+    unit: ClassVar[str] = ""
+    needs_zone: ClassVar[bool] = False
+    inputs: ClassVar[Mapping[str, Input]] = {}
+
+    def evaluate(self, given: Given) -> Outcome:
+        """The value. Raises `NotMeasured` with the reason when there is none."""
+        raise NotImplementedError
+
+    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+        """The evidence of an outcome of the same data, computed only when somebody looks."""
+        raise NotImplementedError
+
+    @classmethod
+    def is_characteristic(cls) -> bool:
+        """Whether its value can be judged against limits."""
+        return issubclass(cls.output, Number)
+
+
+def setting(
+    default: Any, label: str, help: str, *, unit: str = "", choices: Mapping[str, str] | None = None, **bounds: Any
+) -> Any:
+    """A parameter of a kind: its default, label, unit and meaning; `bounds` as in `pydantic.Field`."""
+    shown: dict[str, Any] = {"unit": unit, "choices": dict(choices or {})}
+    return Field(default, title=label, description=help, json_schema_extra=shown, **bounds)

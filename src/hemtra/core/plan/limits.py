@@ -1,0 +1,76 @@
+"""Limits and the verdicts they lead to."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable
+from dataclasses import dataclass
+from enum import StrEnum
+
+from hemtra.core.geometry.elements import Point
+
+
+class Verdict(StrEnum):
+    """Of a characteristic and of a part."""
+
+    PASS = "PASS"
+    FAIL = "FAIL"
+    NOT_MEASURED = "NOT MEASURED"
+
+
+@dataclass(frozen=True)
+class Judged:
+    """One characteristic of one part. value, nominal, lower and upper in `unit`, None where there is none."""
+
+    balloon: int
+    name: str
+    step: str
+    value: float | None
+    unit: str
+    nominal: float | None
+    lower: float | None
+    upper: float | None
+    decimals: int
+    verdict: Verdict
+    reason: str
+    at: Point | None
+
+
+def judge(value: float, lower: float | None, upper: float | None, decimals: int) -> tuple[Verdict, str]:
+    """The verdict of a value and, unless it passes, the reason. A value on a limit passes."""
+    if not math.isfinite(value):
+        return Verdict.NOT_MEASURED, "the measurement gave no finite number"
+    if lower is not None and value < lower:
+        return Verdict.FAIL, _beyond(value, "below", lower, decimals)
+    if upper is not None and value > upper:
+        return Verdict.FAIL, _beyond(value, "above", upper, decimals)
+    if lower is None and upper is None:
+        return Verdict.NOT_MEASURED, "it has no limits to be judged by"
+    return Verdict.PASS, ""
+
+
+def _beyond(value: float, word: str, limit: float, decimals: int) -> str:
+    """As many digits as it takes to see the difference, so that no reason reads “4.10, above 4.10”."""
+    while decimals < 12 and f"{value:.{decimals}f}" == f"{limit:.{decimals}f}":
+        decimals += 1
+    return f"{value:.{decimals}f}, {word} {limit:.{decimals}f}"
+
+
+def part_verdict(verdicts: Iterable[Verdict]) -> Verdict:
+    """FAIL if anything fails; otherwise NOT MEASURED if anything is, or if there is nothing to judge."""
+    found = set(verdicts)
+    if Verdict.FAIL in found:
+        return Verdict.FAIL
+    return Verdict.PASS if found == {Verdict.PASS} else Verdict.NOT_MEASURED
+
+
+def decimals_for(lower: float | None, upper: float | None, nominal: float | None) -> int:
+    """Digits after the point that show a twentieth of the tolerance, 2 to 4."""
+    if lower is not None and upper is not None:
+        width = upper - lower
+    else:
+        edge = upper if upper is not None else lower
+        width = abs((edge or 0.0) - (nominal or 0.0))
+    if not math.isfinite(width) or width <= 0:
+        return 3
+    return min(4, max(2, math.ceil(-math.log10(width / 20) - 1e-9)))

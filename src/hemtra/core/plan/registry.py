@@ -1,0 +1,44 @@
+"""Which kinds of step there are. A kind registers itself; its file only has to lie in one of two packages."""
+
+from __future__ import annotations
+
+import importlib
+import pkgutil
+from collections.abc import Mapping
+from functools import cache
+from types import MappingProxyType
+from typing import TypeVar
+
+from hemtra.core.errors import PlanError
+from hemtra.core.plan.kind import Kind
+
+K = TypeVar("K", bound=type[Kind])
+
+_HOMES = ("hemtra.core.features", "hemtra.core.characteristics")
+_kinds: dict[str, type[Kind]] = {}
+
+
+def register(cls: K) -> K:
+    """Class decorator: make a kind known under its `kind`."""
+    if cls.kind in _kinds and _kinds[cls.kind] is not cls:
+        raise ValueError(f"two kinds are called {cls.kind!r}")
+    _kinds[cls.kind] = cls
+    return cls
+
+
+@cache
+def kinds() -> Mapping[str, type[Kind]]:
+    """All kinds by name."""
+    for home in _HOMES:
+        package = importlib.import_module(home)
+        for module in pkgutil.iter_modules(package.__path__):
+            importlib.import_module(f"{home}.{module.name}")
+    return MappingProxyType(_kinds)
+
+
+def kind_named(name: str) -> type[Kind]:
+    """The kind of that name. Raises `PlanError` when there is none."""
+    try:
+        return kinds()[name]
+    except KeyError:
+        raise PlanError(f"“{name}” is not a kind of step; there are {', '.join(sorted(kinds()))}") from None

@@ -1,0 +1,1 @@
+"""Scans: height maps, profiles, sections, and the zones that mark places in them."""

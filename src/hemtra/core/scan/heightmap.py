@@ -1,0 +1,125 @@
+"""Height maps: what a laser-profile sensor and an encoder make of a part."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from hemtra.core.arrays import BoolArray, ByteArray, FloatArray
+from hemtra.core.errors import HemtraError
+
+
+@dataclass(frozen=True, slots=True)
+class Grid:
+    """Where the points of a height map lie: column j at x0 + j dx, row i at y0 + i dy, all in mm."""
+
+    x0: float
+    y0: float
+    dx: float
+    dy: float
+
+    def __post_init__(self) -> None:
+        if not all(map(math.isfinite, (self.x0, self.y0, self.dx, self.dy))):
+            raise HemtraError("The grid of a height map needs finite numbers.")
+        if self.dx <= 0 or self.dy <= 0:
+            raise HemtraError(f"The pitch of a height map must be above zero, not {self.dx} × {self.dy} mm.")
+
+    def shifted(self, rows: int, cols: int) -> Grid:
+        """The grid that starts at the given row and column of this one."""
+        return Grid(self.x0 + cols * self.dx, self.y0 + rows * self.dy, self.dx, self.dy)
+
+
+class HeightMap:
+    """Heights on a regular x/y grid, immutable.
+
+    z: (rows, cols) float32 in mm, NaN where there is no data; row = y (along travel), column = x (along
+    the laser line). intensity: (rows, cols) uint8 on the same grid, or None. dx, dy: pitch in mm; x0, y0:
+    position in mm of the first column and row. Raises `HemtraError` when the arrays do not fit together.
+    """
+
+    def __init__(
+        self,
+        z: ArrayLike,
+        intensity: ArrayLike | None = None,
+        dx: float = 0.1,
+        dy: float = 0.1,
+        x0: float = 0.0,
+        y0: float = 0.0,
+    ) -> None:
+        self.grid = Grid(float(x0), float(y0), float(dx), float(dy))
+        heights = _owned(np.asarray(z, dtype=np.float32))
+        if heights.ndim != 2 or heights.size == 0:
+            raise HemtraError(f"A height map needs rows and columns of heights, not shape {heights.shape}.")
+        infinite = np.isinf(heights)
+        if infinite.any():
+            heights = np.where(infinite, np.float32(np.nan), heights)
+        self.z: NDArray[np.float32] = _frozen(heights)
+        self.intensity: ByteArray | None = None
+        if intensity is not None:
+            grey = _owned(np.asarray(intensity, dtype=np.uint8))
+            if grey.shape != heights.shape:
+                raise HemtraError(f"Intensity {grey.shape} and heights {heights.shape} differ in shape.")
+            self.intensity = _frozen(grey)
+
+    @property
+    def shape(self) -> tuple[int, int]:
+        """(rows, cols)"""
+        return (self.z.shape[0], self.z.shape[1])
+
+    @property
+    def x(self) -> FloatArray:
+        """(cols,) float64 positions in mm."""
+        return self.grid.x0 + self.grid.dx * np.arange(self.shape[1])
+
+    @property
+    def y(self) -> FloatArray:
+        """(rows,) float64 positions in mm."""
+        return self.grid.y0 + self.grid.dy * np.arange(self.shape[0])
+
+    @property
+    def extent(self) -> tuple[float, float, float, float]:
+        """x from, x to, y from, y to of the outermost points in mm."""
+        (rows, cols), g = self.shape, self.grid
+        return g.x0, g.x0 + g.dx * (cols - 1), g.y0, g.y0 + g.dy * (rows - 1)
+
+    @cached_property
+    def data_share(self) -> float:
+        """Share of the points that hold data, 0 to 1."""
+        return 1.0 - float(np.count_nonzero(np.isnan(self.z))) / self.z.size
+
+    def height_at(self, x: float, y: float) -> float | None:
+        """Height of the nearest grid point in mm; None where there is no data or no scan."""
+        g, (rows, cols) = self.grid, self.shape
+        col, row = round((x - g.x0) / g.dx), round((y - g.y0) / g.dy)
+        if not (0 <= row < rows and 0 <= col < cols) or np.isnan(self.z[row, col]):
+            return None
+        return float(self.z[row, col])
+
+
+@dataclass(frozen=True)
+class Profile:
+    """One cross-section: x and z in mm, intensity 0 to 255 or None, (n,) each; z is NaN where there is no data."""
+
+    x: FloatArray
+    z: FloatArray
+    intensity: FloatArray | None = None
+
+    @property
+    def valid(self) -> BoolArray:
+        """(n,) which points hold data."""
+        return ~np.isnan(self.z)
+
+
+def _owned(array: NDArray[Any]) -> NDArray[Any]:
+    """A contiguous array that nobody outside can write to; already frozen ones are shared."""
+    return np.ascontiguousarray(array) if not array.flags.writeable else np.array(array, order="C")
+
+
+def _frozen(array: NDArray[Any]) -> NDArray[Any]:
+    array.flags.writeable = False
+    return array

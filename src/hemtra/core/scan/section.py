@@ -1,0 +1,68 @@
+"""Sections: cuts through a height map, averaged over a width."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from hemtra.core.arrays import FloatArray
+from hemtra.core.errors import HemtraError
+from hemtra.core.scan.heightmap import HeightMap, Profile
+
+LONGEST = 20_000
+"""Samples of a section at most; a longer line is sampled more coarsely."""
+WIDEST = 200
+"""Lines averaged across the width at most."""
+
+
+def section(
+    data: HeightMap, start: tuple[float, float], end: tuple[float, float], width: float = 0.0
+) -> Profile:
+    """The cut from `start` to `end` (x, y in mm), averaged over `width` mm across it.
+
+    Sampled at the finer pitch of the map with bilinear interpolation. A sample needs all four grid points
+    around it; the average over the width takes the samples that exist. The profile's x is the distance from
+    `start` in mm. Raises `HemtraError` when start and end coincide.
+    """
+    length = math.dist(start, end)
+    if length == 0.0:
+        raise HemtraError("A section needs two different ends.")
+    pitch = min(data.grid.dx, data.grid.dy)
+    along = np.linspace(0.0, length, int(np.clip(round(length / pitch) + 1, 2, LONGEST)))
+    across = np.linspace(-width / 2, width / 2, int(np.clip(round(width / pitch) + 1, 1, WIDEST)))
+    if across.size == 1:
+        across = np.zeros(1)
+    ux, uy = (end[0] - start[0]) / length, (end[1] - start[1]) / length
+    z = sample(
+        data,
+        start[0] + along * ux - across[:, None] * uy,
+        start[1] + along * uy + across[:, None] * ux,
+    )
+    found = ~np.isnan(z)
+    count = found.sum(axis=0)
+    total = np.where(found, z, 0.0).sum(axis=0)
+    return Profile(along, np.divide(total, count, out=np.full(along.size, np.nan), where=count > 0))
+
+
+def sample(data: HeightMap, x: FloatArray, y: FloatArray) -> FloatArray:
+    """Bilinear heights in mm at x, y (same shape); NaN where one of the four grid points is missing."""
+    (rows, cols), g = data.shape, data.grid
+    slack = 1e-9  # undoes rounding, so that the last grid line itself still counts as inside
+    u, v = (x - g.x0) / g.dx, (y - g.y0) / g.dy
+    outside = (u < -slack) | (v < -slack) | (u > cols - 1 + slack) | (v > rows - 1 + slack)
+    j = np.clip(np.floor(u).astype(np.intp), 0, max(cols - 2, 0))
+    i = np.clip(np.floor(v).astype(np.intp), 0, max(rows - 2, 0))
+    fu, fv = np.clip(u - j, 0.0, 1.0), np.clip(v - i, 0.0, 1.0)
+    j1, i1 = np.minimum(j + 1, cols - 1), np.minimum(i + 1, rows - 1)
+    total = np.zeros(np.broadcast(u, v).shape)
+    for row, col, weight in (
+        (i, j, (1 - fu) * (1 - fv)),
+        (i, j1, fu * (1 - fv)),
+        (i1, j, (1 - fu) * fv),
+        (i1, j1, fu * fv),
+    ):
+        # a grid point of no weight must not spoil the sample with its NaN
+        total += np.where(weight > 0, weight * data.z[row, col], 0.0)
+    total[outside] = np.nan
+    return total

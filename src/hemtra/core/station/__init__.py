@@ -1,0 +1,1 @@
+"""The station: sensors, transport and what they can resolve."""

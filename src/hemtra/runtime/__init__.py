@@ -1,0 +1,1 @@
+"""Work over many parts: batches and the demo; later the running line."""

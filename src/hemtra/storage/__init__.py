@@ -1,0 +1,1 @@
+"""Files: scans, plans and stations. The only place that knows file formats."""

@@ -1,0 +1,96 @@
+"""Zip containers that come from outside: names, counts and sizes are checked before memory is taken."""
+
+from __future__ import annotations
+
+import zipfile
+import zlib
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path, PurePosixPath
+from typing import IO
+
+from hemtra.core.errors import FileError
+from hemtra.storage.files import opened
+
+MOST_ENTRIES = 200
+LARGEST_TOTAL = 4 * 1024**3
+"""Bytes a container may claim to unpack to; the largest scan we make is a fiftieth of it."""
+LARGEST_RATIO = 1100
+"""Deflate cannot do better than 1032 to 1; more is a lie about the size."""
+
+
+@dataclass(frozen=True)
+class Container:
+    """An open zip with bounded access to its entries."""
+
+    path: Path
+    archive: zipfile.ZipFile
+
+    def has(self, name: str) -> bool:
+        """Whether there is an entry of that name."""
+        return name in self.archive.NameToInfo
+
+    def size(self, name: str) -> int:
+        """Unpacked size in bytes. Raises `FileError` when the entry is missing."""
+        try:
+            return self.archive.getinfo(name).file_size
+        except KeyError:
+            raise FileError(f"{self.path.name} is incomplete: {name} is missing from it.") from None
+
+    def read(self, name: str, most: int) -> bytes:
+        """An entry of at most that many bytes. Raises `FileError`."""
+        if self.size(name) > most:
+            raise FileError(f"{self.path.name} is not believable: {name} claims {self.size(name):,} bytes.")
+        try:
+            return self.archive.read(name)
+        except (zipfile.BadZipFile, zlib.error, EOFError, RuntimeError, NotImplementedError) as error:
+            raise FileError(f"{self.path.name} is damaged at {name}; use another copy of it.") from error
+
+    def read_into(self, name: str, target: memoryview) -> None:
+        """Fill `target` with an entry of exactly its size. Raises `FileError`."""
+        try:
+            with self.archive.open(name) as stream:
+                filled = 0
+                while filled < len(target):
+                    got = stream.readinto(target[filled:])
+                    if not got:
+                        raise FileError(f"{self.path.name} is cut short at {name}; use another copy of it.")
+                    filled += got
+        except (zipfile.BadZipFile, zlib.error, EOFError, RuntimeError, NotImplementedError) as error:
+            raise FileError(f"{self.path.name} is damaged at {name}; use another copy of it.") from error
+
+
+@contextmanager
+def open_container(path: Path) -> Iterator[Container]:
+    """A zip whose directory is sound. Raises `FileError` when it is not one, or is not believable."""
+    with opened(path) as stream, container_in(stream, path) as container:
+        yield container
+
+
+@contextmanager
+def container_in(stream: IO[bytes], path: Path) -> Iterator[Container]:
+    """The same in an open file; `path` names it in errors."""
+    try:
+        archive = zipfile.ZipFile(stream)
+    except (zipfile.BadZipFile, ValueError, NotImplementedError):
+        raise FileError(f"{path.name} is damaged or cut short; use another copy of it.") from None
+    with archive:
+        _check_directory(path, archive.infolist())
+        yield Container(path, archive)
+
+
+def _check_directory(path: Path, entries: list[zipfile.ZipInfo]) -> None:
+    if len(entries) > MOST_ENTRIES:
+        raise FileError(f"{path.name} holds {len(entries)} entries; such a file has a handful.")
+    total = sum(entry.file_size for entry in entries)
+    if total > LARGEST_TOTAL:
+        raise FileError(f"{path.name} claims to unpack to {total / 1024**3:.0f} GB and is not opened.")
+    for entry in entries:
+        parts = PurePosixPath(entry.filename.replace("\\", "/"))
+        if parts.is_absolute() or ".." in parts.parts or ":" in parts.parts[0:1]:
+            raise FileError(f"{path.name} holds the path “{entry.filename}”, which leads out of it.")
+        if entry.flag_bits & 0x1:
+            raise FileError(f"{path.name} is encrypted; save it without a password.")
+        if entry.file_size > LARGEST_RATIO * max(entry.compress_size, 1):
+            raise FileError(f"{path.name} claims an impossible size for {entry.filename}.")

@@ -1,0 +1,109 @@
+"""Plan files: `.hplan`, a zip of plan.json and the reference scan."""
+
+from __future__ import annotations
+
+import io
+import json
+import zipfile
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from pydantic import ValidationError
+
+from hemtra.core.errors import FileError, PlanError
+from hemtra.core.plan.document import SCHEMA, Plan
+from hemtra.core.plan.graph import ordered
+from hemtra.core.scan.scan import Scan
+from hemtra.storage import x3p
+from hemtra.storage.container import Container, open_container
+from hemtra.storage.files import atomic_write
+
+DOCUMENT, REFERENCE = "plan.json", "reference.x3p"
+LARGEST_DOCUMENT = 16 * 1024**2
+LARGEST_REFERENCE = 2 * 1024**3
+
+MIGRATIONS: dict[int, Any] = {}
+"""By schema version: the function that turns the JSON of that version into that of the next."""
+
+
+@dataclass(frozen=True)
+class PlanFile:
+    """What a plan file holds."""
+
+    plan: Plan
+    reference: Scan | None
+
+
+def load_plan(path: str | Path) -> Plan:
+    """Read a plan without its reference scan. Raises `FileError` or `PlanError` in the user's words."""
+    path = Path(path)
+    with open_container(path) as container:
+        return _document(container)
+
+
+def load_plan_file(path: str | Path) -> PlanFile:
+    """Read a plan with its reference scan. Raises `FileError` or `PlanError` in the user's words."""
+    path = Path(path)
+    with open_container(path) as container:
+        plan = _document(container)
+        if not container.has(REFERENCE):
+            return PlanFile(plan, None)
+        return PlanFile(plan, _reference(container))
+
+
+def save_plan(plan: Plan, path: str | Path, reference: Scan | None = None) -> None:
+    """Save atomically. Raises `FileError`; what stood there before is untouched then."""
+    path = Path(path)
+    with atomic_write(path) as stream, zipfile.ZipFile(stream, "w", zipfile.ZIP_STORED) as archive:
+        archive.writestr(DOCUMENT, to_json(plan), compress_type=zipfile.ZIP_DEFLATED)
+        if reference is not None:
+            inner = io.BytesIO()
+            with zipfile.ZipFile(inner, "w", zipfile.ZIP_STORED) as nested:
+                x3p.write_records(reference, nested)
+            archive.writestr(REFERENCE, inner.getbuffer())  # type: ignore[arg-type]
+
+
+def to_json(plan: Plan) -> str:
+    """The document as text: sorted, one step a block, so that two plans can be compared line by line."""
+    return json.dumps(plan.model_dump(mode="json", by_alias=True), indent=1, sort_keys=True, ensure_ascii=False)
+
+
+def from_json(text: str | bytes, source: str) -> Plan:
+    """The plan in a text, migrated and checked. Raises `PlanError` that names `source` and the place in it."""
+    try:
+        content = json.loads(text)
+    except (ValueError, RecursionError):
+        raise PlanError(f"{source} is damaged: its {DOCUMENT} is not JSON.") from None
+    if not isinstance(content, dict) or not isinstance(content.get("schema"), int):
+        raise PlanError(f"{source} is no plan: its {DOCUMENT} names no schema.")
+    if content["schema"] > SCHEMA:
+        raise PlanError(
+            f"{source} was written by a newer Hemtra (schema {content['schema']}, known is {SCHEMA});"
+            " update Hemtra to open it."
+        )
+    while content["schema"] < SCHEMA and content["schema"] in MIGRATIONS:
+        content = MIGRATIONS[content["schema"]](content)
+    try:
+        plan = Plan.model_validate(content)
+        ordered(plan)
+    except ValidationError as error:
+        first = error.errors(include_url=False)[0]
+        where = " › ".join(str(part) for part in first["loc"]) or "the plan"
+        message = first["msg"].removeprefix("Value error, ")
+        raise PlanError(f"{source} cannot be used, at {where}: {message}.") from None
+    except PlanError as error:
+        raise PlanError(f"{source} cannot be used. {error}") from None
+    return plan
+
+
+def _document(container: Container) -> Plan:
+    return from_json(container.read(DOCUMENT, LARGEST_DOCUMENT), container.path.name)
+
+
+def _reference(container: Container) -> Scan:
+    content = container.read(REFERENCE, LARGEST_REFERENCE)
+    try:
+        return x3p.read_stream(io.BytesIO(content), Path(REFERENCE))
+    except FileError as error:
+        raise FileError(f"{container.path.name}, its reference scan: {error}") from error

@@ -1,0 +1,37 @@
+"""Station files: `.hstation`, JSON."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+from pydantic import ValidationError
+
+from hemtra.core.errors import FileError
+from hemtra.core.station.station import SCHEMA, Station
+from hemtra.storage.files import read_text, write_text
+
+LARGEST = 4 * 1024**2
+
+
+def load_station(path: str | Path) -> Station:
+    """Read a station. Raises `FileError` in the user's words."""
+    path = Path(path)
+    text = read_text(path, LARGEST)
+    try:
+        content = json.loads(text)
+    except (ValueError, RecursionError):
+        raise FileError(f"{path.name} is no station: it is not JSON.") from None
+    if isinstance(content, dict) and isinstance(content.get("schema"), int) and content["schema"] > SCHEMA:
+        raise FileError(f"{path.name} was written by a newer Hemtra; update Hemtra to open it.")
+    try:
+        return Station.model_validate(content)
+    except ValidationError as error:
+        first = error.errors(include_url=False)[0]
+        where = " › ".join(str(part) for part in first["loc"]) or "the station"
+        raise FileError(f"{path.name} cannot be used, at {where}: {first['msg']}.") from None
+
+
+def save_station(station: Station, path: str | Path) -> None:
+    """Save atomically. Raises `FileError`."""
+    write_text(Path(path), json.dumps(station.model_dump(mode="json", by_alias=True), indent=1) + "\n")

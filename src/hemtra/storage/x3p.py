@@ -1,0 +1,279 @@
+"""X3P surface files (ISO 25178-72): a zip of main.xml, a binary z matrix and its md5, with our own records beside.
+
+X3P counts in metres; everything else in Hemtra in mm. The z matrix is stored, not deflated: deflating costs
+half a second and saves a seventh.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import zipfile
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import IO, Any
+from xml.etree import ElementTree
+from xml.sax.saxutils import escape
+
+import numpy as np
+from numpy.typing import NDArray
+
+from hemtra.core.errors import FileError
+from hemtra.core.scan.heightmap import HeightMap
+from hemtra.core.scan.scan import Scan
+from hemtra.storage.container import Container, container_in
+from hemtra.storage.files import atomic_write, opened
+
+NAMESPACE = "http://www.opengps.eu/2008/ISO5436_2"
+MM = 1e-3
+"""Metres."""
+MOST_POINTS = 200_000_000
+LARGEST_TEXT = 4 * 1024**2
+TYPES = {"F": np.dtype("<f4"), "D": np.dtype("<f8"), "I": np.dtype("<i2"), "L": np.dtype("<i4")}
+DATA, INTENSITY, RECORD = "bindata/data.bin", "vendor/hemtra/intensity.bin", "vendor/hemtra/scan.json"
+CHUNK = 1 << 18
+"""Points converted, hashed and written at a time, so that they are still in cache for the next of the three."""
+
+
+@dataclass(frozen=True)
+class _Header:
+    cols: int
+    rows: int
+    dx: float
+    dy: float
+    x0: float
+    y0: float
+    dtype: np.dtype[Any]
+    z_scale: float
+    z_offset: float
+    link: str
+    md5: str
+    mask_link: str
+
+    @property
+    def size(self) -> int:
+        return self.cols * self.rows * self.dtype.itemsize
+
+
+def read(path: Path) -> Scan:
+    """A scan. Raises `FileError` for anything that is not a whole and consistent X3P file."""
+    with opened(path) as stream:
+        return read_stream(stream, path)
+
+
+def read_stream(stream: IO[bytes], path: Path) -> Scan:
+    """The same from an open file; `path` names it in errors and in the scan."""
+    with container_in(stream, path) as container:
+        header = _header(container)
+        if container.size(header.link) != header.size:
+            raise FileError(
+                f"{path.name} does not fit together: it declares {header.cols} × {header.rows} points"
+                f" and holds data for {container.size(header.link) // header.dtype.itemsize}."
+            )
+        raw = np.empty((header.rows, header.cols), header.dtype)
+        container.read_into(header.link, memoryview(raw).cast("B"))
+        _check_md5(container, header.link, raw, header.md5)
+        z = _heights(raw, header)
+        if header.mask_link:
+            z[~_valid_points(container, header)] = np.nan
+        record, intensity = _vendor_records(container, header)
+    z.flags.writeable = False  # ours alone from here on: the height map need not copy it
+    data = HeightMap(z, intensity, header.dx, header.dy, header.x0, header.y0)
+    return Scan(
+        data,
+        name=path.name,
+        serial=str(record.get("serial", "")),
+        taken=str(record.get("taken", "")),
+        station=record["station"] if isinstance(record.get("station"), dict) else {},
+    )
+
+
+def write(scan: Scan, path: Path) -> None:
+    """Save a scan atomically. Raises `FileError` when it cannot be written."""
+    with atomic_write(path) as stream, zipfile.ZipFile(stream, "w", zipfile.ZIP_STORED) as archive:
+        write_records(scan, archive)
+
+
+def write_records(scan: Scan, archive: zipfile.ZipFile) -> None:
+    """The records of an X3P file, written into an open zip."""
+    md5 = _write_heights(scan.data.z, archive)
+    record = {"serial": scan.serial, "taken": scan.taken, "station": scan.station}
+    if scan.data.intensity is not None:
+        grey = scan.data.intensity
+        archive.writestr(INTENSITY, memoryview(grey).cast("B"))  # type: ignore[arg-type]
+        record["intensity_md5"] = hashlib.md5(memoryview(grey), usedforsecurity=False).hexdigest()
+    archive.writestr(RECORD, json.dumps(record, indent=1, sort_keys=True))
+    main = _main_xml(scan, md5)
+    archive.writestr("main.xml", main)
+    archive.writestr("md5checksum.hex", f"{_md5(main.encode())} *main.xml\n")
+
+
+def _write_heights(z: NDArray[np.float32], archive: zipfile.ZipFile) -> str:
+    digest = hashlib.md5(usedforsecurity=False)
+    flat = z.reshape(-1)
+    entry = zipfile.ZipInfo(DATA, date_time=datetime.now(UTC).timetuple()[:6])
+    entry.file_size = flat.nbytes
+    with archive.open(entry, "w", force_zip64=flat.nbytes > 2**31) as stream:
+        for start in range(0, flat.size, CHUNK):
+            metres = (flat[start : start + CHUNK] * np.float64(MM)).astype("<f4")
+            digest.update(memoryview(metres))
+            stream.write(memoryview(metres).cast("B"))
+    return digest.hexdigest().upper()
+
+
+def _main_xml(scan: Scan, md5: str) -> str:
+    grid, (rows, cols) = scan.data.grid, scan.data.shape
+    taken = scan.taken or datetime.now(UTC).isoformat(timespec="seconds")
+    sensor = scan.station.get("sensor", {})
+    model = escape(str(sensor.get("model", "unknown") if isinstance(sensor, dict) else sensor))
+    return f"""<?xml version="1.0" encoding="UTF-8" standalone="no"?>
+<p:ISO5436_2 xmlns:p="{NAMESPACE}">
+  <Record1>
+    <Revision>ISO5436 - 2000</Revision>
+    <FeatureType>SUR</FeatureType>
+    <Axes>
+      <CX>{_axis(grid.dx, grid.x0)}</CX>
+      <CY>{_axis(grid.dy, grid.y0)}</CY>
+      <CZ><AxisType>A</AxisType><DataType>F</DataType><Increment>1</Increment><Offset>0</Offset></CZ>
+    </Axes>
+  </Record1>
+  <Record2>
+    <Date>{escape(taken)}</Date>
+    <Creator>Hemtra</Creator>
+    <Instrument><Manufacturer>unknown</Manufacturer><Model>{model}</Model>\
+<Serial>{escape(scan.serial) or "unknown"}</Serial><Version>1</Version></Instrument>
+    <CalibrationDate>{escape(taken)}</CalibrationDate>
+    <ProbingSystem><Type>NonContacting</Type><Identification>{model}</Identification></ProbingSystem>
+  </Record2>
+  <Record3>
+    <MatrixDimension><SizeX>{cols}</SizeX><SizeY>{rows}</SizeY><SizeZ>1</SizeZ></MatrixDimension>
+    <DataLink><PointDataLink>{DATA}</PointDataLink><MD5ChecksumPointData>{md5}</MD5ChecksumPointData></DataLink>
+  </Record3>
+  <Record4><ChecksumFile>md5checksum.hex</ChecksumFile></Record4>
+  <VendorSpecificID>urn:hemtra:scan:1</VendorSpecificID>
+</p:ISO5436_2>
+"""
+
+
+def _axis(pitch: float, start: float) -> str:
+    # repr of a float reads back as the same float; the factor is a power of ten, so twelve digits undo it
+    return (
+        "<AxisType>I</AxisType><DataType>D</DataType>"
+        f"<Increment>{pitch * MM!r}</Increment><Offset>{start * MM!r}</Offset>"
+    )
+
+
+def _header(container: Container) -> _Header:
+    path = container.path
+    text = container.read("main.xml", LARGEST_TEXT)
+    if container.has("md5checksum.hex"):
+        declared = container.read("md5checksum.hex", LARGEST_TEXT).split()
+        if not declared or declared[0].decode("ascii", "replace").lower() != _md5(text):
+            raise FileError(f"{path.name} was changed or damaged: the md5 of main.xml is wrong.")
+    if b"<!DOCTYPE" in text or b"<!ENTITY" in text:
+        raise FileError(f"{path.name} is not believable: its main.xml defines entities.")
+    try:
+        root = ElementTree.fromstring(text)
+    except ElementTree.ParseError:
+        raise FileError(f"{path.name} is damaged: its main.xml cannot be read.") from None
+    try:
+        return _parse_header(root)
+    except (KeyError, ValueError, OverflowError) as error:
+        raise FileError(f"{path.name} cannot be used: {error.args[0]}.") from None
+
+
+def _parse_header(root: ElementTree.Element) -> _Header:
+    def text(place: str, default: str | None = None) -> str:
+        found = root.findtext(place)
+        if found is None and default is None:
+            raise KeyError(f"its main.xml lacks {place}")
+        return (found if found is not None else default or "").strip()
+
+    def number(place: str, default: str | None = None) -> float:
+        value = float(text(place, default))
+        if not np.isfinite(value):
+            raise ValueError(f"{place} is {value}")
+        return value
+
+    for axis in ("CX", "CY"):
+        if text(f"Record1/Axes/{axis}/AxisType") != "I":
+            raise ValueError(f"its {axis[1]} axis is not evenly spaced")
+    cols, rows = (int(text(f"Record3/MatrixDimension/Size{a}")) for a in "XY")
+    if int(text("Record3/MatrixDimension/SizeZ", "1")) != 1:
+        raise ValueError("it holds several layers; Hemtra reads one")
+    if not (0 < cols <= MOST_POINTS and 0 < rows <= MOST_POINTS and cols * rows <= MOST_POINTS):
+        raise ValueError(f"it declares {cols} × {rows} points; at most {MOST_POINTS:,} are read")
+    z_type = text("Record1/Axes/CZ/DataType")
+    if z_type not in TYPES:
+        raise ValueError(f"its heights are of the unknown type “{z_type}”")
+    whole = TYPES[z_type].kind == "i"
+    return _Header(
+        cols,
+        rows,
+        _mm(number("Record1/Axes/CX/Increment")),
+        _mm(number("Record1/Axes/CY/Increment")),
+        _mm(number("Record1/Axes/CX/Offset", "0")),
+        _mm(number("Record1/Axes/CY/Offset", "0")),
+        TYPES[z_type],
+        # the increment of an absolute axis scales whole numbers only; floating heights are metres already
+        number("Record1/Axes/CZ/Increment", "1") if whole else 1.0,
+        number("Record1/Axes/CZ/Offset", "0") if whole else 0.0,
+        text("Record3/DataLink/PointDataLink"),
+        text("Record3/DataLink/MD5ChecksumPointData"),
+        text("Record3/DataLink/ValidPointsLink", ""),
+    )
+
+
+def _heights(raw: NDArray[Any], header: _Header) -> NDArray[np.float32]:
+    z = np.empty(raw.shape, np.float32)
+    flat, target = raw.reshape(-1), z.reshape(-1)
+    with np.errstate(over="ignore", invalid="ignore"):
+        for start in range(0, flat.size, CHUNK):
+            part = flat[start : start + CHUNK].astype(np.float64)
+            target[start : start + CHUNK] = (part * header.z_scale + header.z_offset) / MM
+    return z
+
+
+def _check_md5(container: Container, name: str, raw: NDArray[Any], declared: str) -> None:
+    found = hashlib.md5(memoryview(raw).cast("B"), usedforsecurity=False).hexdigest()
+    if found != declared.lower():
+        raise FileError(f"{container.path.name} was changed or damaged: the md5 of {name} is wrong.")
+
+
+def _valid_points(container: Container, header: _Header) -> NDArray[np.bool_]:
+    """One bit a point, the lowest bit of each byte first."""
+    points = header.cols * header.rows
+    bits = np.frombuffer(container.read(header.mask_link, points // 8 + 1), np.uint8)
+    if bits.size * 8 < points:
+        raise FileError(f"{container.path.name} does not fit together: its list of valid points is too short.")
+    valid = np.unpackbits(bits, bitorder="little")[:points].astype(np.bool_)
+    return valid.reshape(header.rows, header.cols)
+
+
+def _vendor_records(container: Container, header: _Header) -> tuple[dict[str, Any], NDArray[np.uint8] | None]:
+    if not container.has(RECORD):
+        return {}, None
+    try:
+        record = json.loads(container.read(RECORD, LARGEST_TEXT))
+    except ValueError:
+        raise FileError(f"{container.path.name} is damaged: {RECORD} cannot be read.") from None
+    if not isinstance(record, dict):
+        raise FileError(f"{container.path.name} is damaged: {RECORD} cannot be read.")
+    if not container.has(INTENSITY):
+        return record, None
+    if container.size(INTENSITY) != header.rows * header.cols:
+        raise FileError(f"{container.path.name} does not fit together: intensity and heights differ in size.")
+    grey = np.empty((header.rows, header.cols), np.uint8)
+    container.read_into(INTENSITY, memoryview(grey).cast("B"))
+    _check_md5(container, INTENSITY, grey, str(record.get("intensity_md5", "")))
+    grey.flags.writeable = False
+    return record, grey
+
+
+def _mm(metres: float) -> float:
+    return float(f"{metres / MM:.12g}")
+
+
+def _md5(content: bytes) -> str:
+    return hashlib.md5(content, usedforsecurity=False).hexdigest()

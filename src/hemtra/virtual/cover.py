@@ -1,0 +1,228 @@
+"""The rain-pump cover: individual parts with natural variation and defects, and the truth about each."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+import zxingcpp
+
+from hemtra.core.arrays import ByteArray, FloatArray
+from hemtra.core.errors import HemtraError
+from hemtra.core.geometry.frames import Frame
+from hemtra.virtual import cover_kernels as k
+from hemtra.virtual.cover_kernels import CoverShape, cover_surface
+
+BELT = -6.0
+"""z of the transport belt in mm; the flange is 6 mm thick."""
+BOSSES = ((42.0, 22.0), (-42.0, 22.0), (-42.0, -22.0), (42.0, -22.0))
+"""Nominal centres in balloon order 1 to 4."""
+DATUM_HALF = (50.0, 30.0)
+"""Half size in mm of the area of flange that stands for datum A."""
+SPECKS = 14
+
+
+@dataclass(frozen=True)
+class Cover:
+    """One individual cover, in mm and degrees, lying at `pose` on the belt."""
+
+    serial: str = "0000"
+    boss_heights: tuple[float, float, float, float] = (4.0, 4.0, 4.0, 4.0)
+    boss_pitch: float = 84.0
+    hub_height: float = 8.0
+    hub_tilt: float = 0.0
+    hub_tilt_toward: float = 0.0
+    bore_diameter: float = 20.0
+    bore_at: tuple[float, float] = (0.0, 0.0)
+    pocket_depth: float = 2.5
+    plug_flush: float = 0.2
+    bow: float = 0.0
+    length: float = 120.0
+    bead_width: float = 3.0
+    bead_height: float = 1.6
+    rib_draft: float = 3.0
+    specks: FloatArray = field(default_factory=lambda: np.empty((0, 4)), compare=False)
+    pose: Frame = Frame()
+
+    @property
+    def marking(self) -> str:
+        """What its Data Matrix says."""
+        return f"RPC-7 {self.serial}"
+
+    def shape(self) -> CoverShape:
+        """The parameters of its surface."""
+        slope, toward = math.tan(math.radians(self.hub_tilt)), math.radians(self.hub_tilt_toward)
+        return CoverShape(
+            boss_heights=np.array(self.boss_heights),
+            boss_x=self.boss_pitch / 2,
+            boss_y=22.0,
+            hub_height=self.hub_height,
+            hub_slope_x=slope * math.cos(toward),
+            hub_slope_y=slope * math.sin(toward),
+            bore_diameter=self.bore_diameter,
+            bore_x=self.bore_at[0],
+            bore_y=self.bore_at[1],
+            pocket_depth=self.pocket_depth,
+            plug_flush=self.plug_flush,
+            bow=self.bow,
+            length=self.length,
+            bead_width=self.bead_width,
+            bead_height=self.bead_height,
+            rib_draft=math.tan(math.radians(self.rib_draft)),
+            specks=self.specks,
+            print_=_data_matrix(self.marking),
+        )
+
+    def truth(self) -> dict[int, float | str]:
+        """The true value of every balloon of the sheet, from the same parameters that draw the surface."""
+        datum = self._datum_level()
+        bosses = [h + self._bow_at(x) for h, (x, _) in zip(self.boss_heights, BOSSES, strict=True)]
+        path = 2 * (2 * k.BEAD_HALF_X + 2 * k.BEAD_HALF_Y) - (8 - 2 * math.pi) * k.BEAD_CORNER
+        values: dict[int, float | str] = {
+            balloon: height - datum for balloon, height in enumerate(bosses, start=1)
+        }
+        values |= {
+            5: _spread_about_plane([(x, y, z) for (x, y), z in zip(BOSSES, bosses, strict=True)]),
+            6: self.hub_height + self._hub_bow() - datum,
+            7: self.hub_tilt,
+            8: self.bore_diameter,
+            9: 2 * math.hypot(*self.bore_at),
+            10: self.boss_pitch,
+            11: self.pocket_depth,
+            12: self.plug_flush,
+            13: k.SLOT_HALF_X - k.PLUG_HALF_X,
+            14: k.PLUG_X,
+            15: abs(self._bow_at(DATUM_HALF[0])),
+            16: self.length,
+            17: self.rib_draft,
+            18: self.bead_width,
+            19: self.bead_height,
+            20: 0.0,
+            21: 0.0,
+            22: 2 / 3 * self.bead_width * self.bead_height * path,
+            23: self.marking,
+            24: 1.0,
+        }
+        return values
+
+    def _bow_at(self, x: float) -> float:
+        return self.bow * (x / 60.0) ** 2
+
+    def _hub_bow(self) -> float:
+        """Mean of the bow over the ring: the mean of x² over a ring is (R² + r²) / 4."""
+        return self.bow * (k.HUB_RADIUS**2 + (self.bore_diameter / 2) ** 2) / 4 / 3600.0
+
+    def _datum_level(self) -> float:
+        """Mean height of the flange in the datum area; a bow along x leaves its plane level."""
+        if self.bow == 0.0:
+            return 0.0
+        shape = replace(self, specks=np.empty((0, 4))).shape()
+        xs, ys = (np.arange(-half + 0.25, half, 0.5) for half in DATUM_HALF)
+        points = [cover_surface(x, y, shape) for x in xs for y in ys]
+        return float(np.mean([z for z, _, element in points if element == k.FLANGE]))
+
+
+def _short_boss(cover: Cover, size: float) -> Cover:
+    return replace(cover, boss_heights=(4.0 - size, *cover.boss_heights[1:]))
+
+
+def _posed(axis: str) -> Callable[[Cover, float], Cover]:
+    return lambda cover, size: replace(cover, pose=replace(cover.pose, **{axis: size}))
+
+
+@dataclass(frozen=True)
+class Defect:
+    """Something wrong with a part: how a size in `unit` changes it, and the size it has unless told."""
+
+    apply: Callable[[Cover, float], Cover]
+    size: float
+    unit: str
+
+
+DEFECTS: Mapping[str, Defect] = {
+    "boss-short": Defect(_short_boss, 0.3, "mm"),
+    "hub-tilted": Defect(lambda c, size: replace(c, hub_tilt=size), 0.9, "°"),
+    "pocket-shallow": Defect(lambda c, size: replace(c, pocket_depth=2.5 - size), 0.3, "mm"),
+    "flange-warped": Defect(lambda c, size: replace(c, bow=size), 0.26, "mm"),
+    "shifted-x": Defect(_posed("x"), 3.0, "mm"),
+    "shifted-y": Defect(_posed("y"), 3.0, "mm"),
+    "rotated": Defect(_posed("rotation"), 9.0, "°"),
+    "tilted": Defect(_posed("tilt_x"), 1.0, "°"),
+}
+LARGEST_DEFECT = 400.0
+
+
+def make_cover(seed: int, defects: Mapping[str, float | None] | None = None) -> Cover:
+    """A cover with the variation of good production, then the defects named, with their sizes or usual ones.
+
+    Raises `HemtraError` for a defect that does not exist or a size that makes no sense.
+    """
+    rng = np.random.default_rng(seed)
+
+    def vary(nominal: float, sigma: float) -> float:
+        return float(nominal + sigma * np.clip(rng.standard_normal(), -2.5, 2.5))
+
+    cover = Cover(
+        serial=f"{seed:06d}",
+        boss_heights=(vary(4.0, 0.015), vary(4.0, 0.015), vary(4.0, 0.015), vary(4.0, 0.015)),
+        boss_pitch=vary(84.0, 0.02),
+        hub_height=vary(8.0, 0.025),
+        hub_tilt=abs(vary(0.0, 0.06)),
+        hub_tilt_toward=float(rng.uniform(0, 360)),
+        bore_diameter=vary(20.0, 0.015),
+        bore_at=(vary(0.0, 0.02), vary(0.0, 0.02)),
+        pocket_depth=vary(2.53, 0.015),
+        plug_flush=vary(0.2, 0.03),
+        bow=vary(0.03, 0.01),
+        length=vary(120.0, 0.04),
+        bead_width=vary(3.0, 0.06),
+        bead_height=vary(1.6, 0.04),
+        specks=_specks(rng),
+        pose=Frame(
+            x=float(rng.uniform(-0.4, 0.4)),
+            y=float(rng.uniform(-0.4, 0.4)),
+            tilt_x=float(rng.uniform(-0.12, 0.12)),
+            tilt_y=float(rng.uniform(-0.12, 0.12)),
+        ),
+    )
+    for name, size in (defects or {}).items():
+        if name not in DEFECTS:
+            raise HemtraError(f"There is no defect “{name}”; there are {', '.join(DEFECTS)}.")
+        size = DEFECTS[name].size if size is None else size
+        if not math.isfinite(size) or abs(size) > LARGEST_DEFECT:
+            raise HemtraError(f"The size {size} of the defect “{name}” makes no sense.")
+        cover = DEFECTS[name].apply(cover, size)
+    return cover
+
+
+def parse_defect(text: str) -> tuple[str, float | None]:
+    """A defect as written on a command line: NAME or NAME=SIZE. Raises `HemtraError`."""
+    name, _, size = text.partition("=")
+    try:
+        return name, float(size) if size else None
+    except ValueError:
+        raise HemtraError(f"“{size}” is not a size; write the defect as {name}=0.3.") from None
+
+
+def _specks(rng: np.random.Generator) -> FloatArray:
+    """Small dark and shiny places, half of each."""
+    place = rng.uniform([-58.0, -38.0], [58.0, 38.0], (SPECKS, 2))
+    radius = rng.uniform(0.25, 0.7, SPECKS)
+    reflectance = np.where(np.arange(SPECKS) % 2 == 0, 0.02, 6.0)
+    return np.column_stack([place, radius, reflectance])
+
+
+def _data_matrix(text: str) -> ByteArray:
+    barcode = zxingcpp.create_barcode(text, zxingcpp.BarcodeFormat.DataMatrix, forceSquare=True)
+    image = np.array(barcode.to_image(scale=1, add_quiet_zones=False))
+    return np.ascontiguousarray(image < 128, dtype=np.uint8)
+
+
+def _spread_about_plane(points: list[tuple[float, float, float]]) -> float:
+    """Greatest minus least perpendicular deviation from the least-squares plane."""
+    xyz = np.array(points) - np.mean(points, axis=0)
+    slopes, *_ = np.linalg.lstsq(xyz[:, :2], xyz[:, 2], rcond=None)
+    left = (xyz[:, 2] - xyz[:, :2] @ slopes) / math.sqrt(1 + float(slopes @ slopes))
+    return float(np.ptp(left))

@@ -1,0 +1,150 @@
+"""The surface of the rain-pump cover, drawn analytically, as compiled functions of x and y.
+
+Part coordinates in mm: origin in the middle of the flange's top face, x along its length.
+"""
+
+from __future__ import annotations
+
+import math
+from typing import Any, NamedTuple
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+
+class CoverShape(NamedTuple):
+    """What the drawing leaves to the individual part: sizes in mm, slopes as tangents."""
+
+    boss_heights: NDArray[np.float64]
+    """(4,) counter-clockwise from +x +y."""
+    boss_x: float
+    boss_y: float
+    hub_height: float
+    hub_slope_x: float
+    hub_slope_y: float
+    bore_diameter: float
+    bore_x: float
+    bore_y: float
+    pocket_depth: float
+    plug_flush: float
+    bow: float
+    """Height of the flange at x = ±60 above its middle."""
+    length: float
+    bead_width: float
+    bead_height: float
+    rib_draft: float
+    """Tangent of the draft angle."""
+    specks: NDArray[np.float64]
+    """(n, 4): x, y, radius, reflectance of dark and shiny places."""
+    print_: NDArray[np.uint8]
+    """Modules of the printed Data Matrix, 1 = dark; row 0 at the top."""
+
+
+# Elements a point of the surface can belong to.
+NOTHING, FLANGE, BOSS, HUB, POCKET, SLOT, PLUG, RIB, BEAD = range(9)
+
+BOSS_RADIUS, HOLE_RADIUS = 6.0, 2.75
+HUB_RADIUS = 19.0
+FLANGE_HALF_Y, FLANGE_CORNER = 40.0, 12.0
+POCKET_X, POCKET_HALF_X, POCKET_HALF_Y = 35.0, 12.0, 7.0
+PLUG_X, PLUG_HALF_X, PLUG_HALF_Y, PLUG_EDGE = -35.0, 7.0, 4.0, 0.4
+SLOT_HALF_X, SLOT_HALF_Y, SLOT_DEPTH = 7.5, 4.5, 3.0
+RIB_Y, RIB_HALF_X, RIB_HALF_Y, RIB_HEIGHT = 25.5, 18.0, 1.0, 1.2
+BEAD_HALF_X, BEAD_HALF_Y, BEAD_CORNER = 53.0, 33.0, 9.0
+PAD_X, PAD_Y, PAD_HALF = -27.0, -18.0, 6.0
+MODULE = 0.5
+"""Side of one module of the printed code."""
+
+CAST, MACHINED, PASTE, PLASTIC, PAD, INK = 0.55, 0.75, 0.95, 0.40, 0.90, 0.22
+
+
+@njit(cache=True, nogil=True, inline="always")
+def rounded_rectangle(x: float, y: float, half_x: float, half_y: float, corner: float) -> float:
+    """Signed distance to a rounded rectangle about the origin, negative inside."""
+    qx, qy = abs(x) - half_x + corner, abs(y) - half_y + corner
+    if qx <= 0.0 or qy <= 0.0:
+        return max(qx, qy) - corner
+    return math.sqrt(qx * qx + qy * qy) - corner
+
+
+@njit(cache=True, nogil=True)
+def cover_surface(x: float, y: float, s: Any) -> tuple[float, float, int]:
+    """Height in mm, reflectance 0 to 1, and element at x, y; (-inf, 0, NOTHING) beside the part and in holes."""
+    if rounded_rectangle(x, y, s.length / 2, FLANGE_HALF_Y, FLANGE_CORNER) > 0.0:
+        return -np.inf, 0.0, NOTHING
+    base = s.bow * (x / 60.0) ** 2
+    z, reflectance, element = _relief(x, y, s)
+    if element == NOTHING:
+        return -np.inf, 0.0, NOTHING
+    if element == FLANGE:
+        reflectance = _printed(x, y, s.print_, reflectance)
+    for k in range(s.specks.shape[0]):
+        dx, dy = x - s.specks[k, 0], y - s.specks[k, 1]
+        if dx * dx + dy * dy < s.specks[k, 2] ** 2:
+            reflectance = s.specks[k, 3]
+    return base + z, reflectance, element
+
+
+@njit(cache=True, nogil=True)
+def _relief(x: float, y: float, s: Any) -> tuple[float, float, int]:
+    """Height above the flange, reflectance and element."""
+    from_centre = x * x + y * y
+    if from_centre < HUB_RADIUS**2:
+        if (x - s.bore_x) ** 2 + (y - s.bore_y) ** 2 < (s.bore_diameter / 2) ** 2:
+            return 0.0, 0.0, NOTHING
+        return s.hub_height + s.hub_slope_x * x + s.hub_slope_y * y, MACHINED, HUB
+    bx, by = abs(x) - s.boss_x, abs(y) - s.boss_y
+    from_boss = bx * bx + by * by
+    if from_boss < BOSS_RADIUS**2:
+        if from_boss < HOLE_RADIUS**2:
+            return 0.0, 0.0, NOTHING
+        quadrant = (0 if x > 0 else 1) if y > 0 else (2 if x < 0 else 3)
+        return s.boss_heights[quadrant], MACHINED, BOSS
+    if abs(x - POCKET_X) < POCKET_HALF_X and abs(y) < POCKET_HALF_Y:
+        return -s.pocket_depth, CAST, POCKET
+    if abs(x - PLUG_X) < SLOT_HALF_X + PLUG_EDGE and abs(y) < SLOT_HALF_Y + PLUG_EDGE:
+        return _plug(x - PLUG_X, y, s.plug_flush)
+    inset = min(RIB_HALF_Y - abs(abs(y) - RIB_Y), RIB_HALF_X - abs(x))
+    if inset > 0.0:
+        return min(RIB_HEIGHT, inset / s.rib_draft), CAST, RIB
+    from_path = abs(rounded_rectangle(x, y, BEAD_HALF_X, BEAD_HALF_Y, BEAD_CORNER))
+    if from_path < s.bead_width / 2:
+        return s.bead_height * (1.0 - (2.0 * from_path / s.bead_width) ** 2), PASTE, BEAD
+    return 0.0, CAST, FLANGE
+
+
+@njit(cache=True, nogil=True)
+def _plug(u: float, v: float, flush: float) -> tuple[float, float, int]:
+    """The plug in its slot, both with edges rounded by PLUG_EDGE, u and v from the plug's centre."""
+    in_plug = min(PLUG_HALF_X - abs(u), PLUG_HALF_Y - abs(v))
+    if in_plug >= 0.0:
+        return flush - _rounding(in_plug), PLASTIC, PLUG
+    in_slot = min(SLOT_HALF_X - abs(u), SLOT_HALF_Y - abs(v))
+    if in_slot > 0.0:
+        return -SLOT_DEPTH, PLASTIC, SLOT
+    return -_rounding(-in_slot), CAST, SLOT if in_slot > -PLUG_EDGE else FLANGE
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _rounding(inset: float) -> float:
+    """How far a rounded edge lies below its face, `inset` from the edge."""
+    rest = max(PLUG_EDGE - inset, 0.0)
+    return PLUG_EDGE - math.sqrt(max(PLUG_EDGE**2 - rest * rest, 0.0))
+
+
+@njit(cache=True, nogil=True)
+def _printed(x: float, y: float, modules: NDArray[np.uint8], plain: float) -> float:
+    """Reflectance on the marking pad: a light label with the code above and an arrow below."""
+    u, v = x - PAD_X, y - PAD_Y
+    if abs(u) > PAD_HALF or abs(v) > PAD_HALF:
+        return plain
+    side = modules.shape[0]
+    column = int(math.floor(u / MODULE + side / 2.0))
+    row = int(math.floor((5.2 - v) / MODULE))
+    if 0 <= row < side and 0 <= column < side:
+        return INK if modules[row, column] else PAD
+    # the arrow points to +x: a shaft and a head
+    shaft = abs(v + 4.5) < 0.3 and -4.0 < u < 2.0
+    head = 2.0 <= u < 4.0 and abs(v + 4.5) < (4.0 - u) * 0.5
+    return INK if shaft or head else PAD
