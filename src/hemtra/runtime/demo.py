@@ -14,6 +14,7 @@ from hemtra.storage.files import make_folder, write_text
 from hemtra.storage.plans import save_plan
 from hemtra.storage.scans import save_scan
 from hemtra.storage.stations import save_station
+from hemtra.storage.trays import TrayEntry, save_tray, tray_path
 from hemtra.virtual.demo import PARTS, REFERENCE, STATION, demo_plan, truth
 
 STATION_FILE, PLAN_FILE, TRAY, TRUTH = "bench-a.hstation", "rain-pump-cover.hplan", "tray", "truth.json"
@@ -37,6 +38,7 @@ def write_demo(folder: Path, progress: Progress = lambda done, of, what: True) -
         save_scan(scan, folder / TRAY / part.file)
         if part == REFERENCE:
             save_plan(demo_plan(), folder / PLAN_FILE, scan)
+    save_tray(folder / PLAN_FILE, [TrayEntry(folder / TRAY / part.file, part.tag) for part in PARTS])
     write_text(folder / TRUTH, json.dumps(truth(), indent=1, sort_keys=True) + "\n")
     progress(len(PARTS), len(PARTS), "done")
     return True
@@ -54,5 +56,5 @@ def demo_folder() -> Path:
 
 def is_complete(folder: Path) -> bool:
     """Whether all demo files are there."""
-    names = [PLAN_FILE, STATION_FILE, TRUTH, *(f"{TRAY}/{part.file}" for part in PARTS)]
+    names = [PLAN_FILE, STATION_FILE, TRUTH, tray_path(Path(PLAN_FILE)).name, *(f"{TRAY}/{part.file}" for part in PARTS)]
     return all((folder / name).is_file() for name in names)

@@ -58,7 +58,13 @@ class SpotKind(Kind):
         },
     )
     percentile: float = setting(
-        50.0, "percentile", "Share of the data below the height taken.", unit="%", ge=0.0, le=100.0
+        50.0,
+        "percentile",
+        "Share of the data below the height taken.",
+        unit="%",
+        when={"take": ("percentile",)},
+        ge=0.0,
+        le=100.0,
     )
     disc: float = setting(
         0.0,
@@ -66,6 +72,7 @@ class SpotKind(Kind):
         "Highest and lowest are means over discs of this diameter, so that one stray point does not decide;"
         " 0 takes single points.",
         unit="mm",
+        when={"take": ("highest", "lowest")},
         ge=0.0,
         le=1000.0,
     )

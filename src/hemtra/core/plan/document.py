@@ -5,8 +5,9 @@ from __future__ import annotations
 import math
 from typing import Annotated, Any, Self
 
-from pydantic import BaseModel, ConfigDict, Field, JsonValue, StringConstraints, model_validator
+from pydantic import BaseModel, ConfigDict, Field, JsonValue, StringConstraints, ValidationError, model_validator
 
+from hemtra.core.errors import PlanError
 from hemtra.core.plan.limits import decimals_for
 from hemtra.core.scan.zones import Zone
 
@@ -22,9 +23,13 @@ class _Document(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid")
 
     def edited(self, **changes: Any) -> Self:
-        """A validated copy with some fields replaced."""
+        """A validated copy with some fields replaced. Raises `PlanError` when they do not hold."""
         fields = {name: getattr(self, name) for name in type(self).model_fields}
-        return type(self)(**{**fields, **changes})
+        try:
+            return type(self)(**{**fields, **changes})
+        except ValidationError as error:
+            message = error.errors(include_url=False)[0]["msg"].removeprefix("Value error, ")
+            raise PlanError(f"{message[:1].upper()}{message[1:]}.") from None
 
 
 class Step(_Document):

@@ -72,6 +72,17 @@ class Given:
         return window(self.zone, self.data)
 
 
+@dataclass(frozen=True)
+class Setting:
+    """A parameter as a form shows it."""
+
+    label: str
+    help: str
+    unit: str
+    choices: Mapping[str, str]
+    value: Any
+
+
 class Kind(BaseModel):
     """A kind of step; an instance holds its parameters.
 
@@ -97,6 +108,21 @@ class Kind(BaseModel):
         """The evidence of an outcome of the same data, computed only when somebody looks."""
         raise NotImplementedError
 
+    def shown_settings(self) -> dict[str, Setting]:
+        """The parameters that matter as the others stand, by name, in the order they were declared."""
+        found = {}
+        for name, field_info in type(self).model_fields.items():
+            extra: Any = field_info.json_schema_extra
+            if all(getattr(self, other) in values for other, values in extra["when"].items()):
+                found[name] = Setting(
+                    label=field_info.title or name,
+                    help=field_info.description or "",
+                    unit=extra["unit"],
+                    choices=extra["choices"],
+                    value=getattr(self, name),
+                )
+        return found
+
     @classmethod
     def is_characteristic(cls) -> bool:
         """Whether its value can be judged against limits."""
@@ -104,8 +130,18 @@ class Kind(BaseModel):
 
 
 def setting(
-    default: Any, label: str, help: str, *, unit: str = "", choices: Mapping[str, str] | None = None, **bounds: Any
+    default: Any,
+    label: str,
+    help: str,
+    *,
+    unit: str = "",
+    choices: Mapping[str, str] | None = None,
+    when: Mapping[str, tuple[str, ...]] | None = None,
+    **bounds: Any,
 ) -> Any:
-    """A parameter of a kind: its default, label, unit and meaning; `bounds` as in `pydantic.Field`."""
-    shown: dict[str, Any] = {"unit": unit, "choices": dict(choices or {})}
+    """A parameter of a kind: its default, label, unit and meaning; `bounds` as in `pydantic.Field`.
+
+    when: the values that other parameters must have for this one to matter.
+    """
+    shown: dict[str, Any] = {"unit": unit, "choices": dict(choices or {}), "when": dict(when or {})}
     return Field(default, title=label, description=help, json_schema_extra=shown, **bounds)

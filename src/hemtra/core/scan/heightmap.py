@@ -94,11 +94,20 @@ class HeightMap:
 
     def height_at(self, x: float, y: float) -> float | None:
         """Height of the nearest grid point in mm; None where there is no data or no scan."""
-        g, (rows, cols) = self.grid, self.shape
-        col, row = round((x - g.x0) / g.dx), round((y - g.y0) / g.dy)
-        if not (0 <= row < rows and 0 <= col < cols) or np.isnan(self.z[row, col]):
+        place = self._nearest(x, y)
+        return None if place is None or np.isnan(self.z[place]) else float(self.z[place])
+
+    def intensity_at(self, x: float, y: float) -> int | None:
+        """Intensity of the nearest grid point, 0 to 255; None where there is no data, no scan or no intensity."""
+        place = self._nearest(x, y)
+        if place is None or self.intensity is None or np.isnan(self.z[place]):
             return None
-        return float(self.z[row, col])
+        return int(self.intensity[place])
+
+    def _nearest(self, x: float, y: float) -> tuple[int, int] | None:
+        g, (rows, cols) = self.grid, self.shape
+        row, col = round((y - g.y0) / g.dy), round((x - g.x0) / g.dx)
+        return (row, col) if 0 <= row < rows and 0 <= col < cols else None
 
 
 @dataclass(frozen=True)

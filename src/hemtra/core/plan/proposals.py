@@ -1,0 +1,147 @@
+"""Proposals: from a click on the data to zones, features, nominal and limits."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from hemtra.core.errors import HemtraError, NotMeasured
+from hemtra.core.plan.document import Characteristic, Plan, Step
+from hemtra.core.plan.engine import Engine
+from hemtra.core.plan.graph import dependants
+from hemtra.core.scan.heightmap import HeightMap
+from hemtra.core.scan.zones import EllipseZone, RectangleZone, window
+
+DIAMETERS = (12.0, 10.0, 8.0, 6.0, 5.0, 4.0, 3.0, 2.0, 1.5, 1.0)
+"""Spot diameters tried in mm, largest first."""
+LEVEL_REACH = 0.15
+"""mm around the clicked height that still count as the same level."""
+LEVEL_SHARE = 0.9
+"""Share of a spot's points that must lie on the clicked level."""
+LEVEL_BINS = 400
+MEDIUM = ((3.0, 0.1), (6.0, 0.1), (30.0, 0.2), (120.0, 0.3), (400.0, 0.5), (1000.0, 0.8), (math.inf, 1.2))
+"""Permissible deviations ± of linear dimensions up to a size, in mm (ISO 2768-1, class m)."""
+ROUNDED = 0.05
+"""Nominals are proposed in multiples of this many mm."""
+
+
+@dataclass(frozen=True)
+class Proposal:
+    """A plan with one characteristic more."""
+
+    plan: Plan
+    balloon: int
+
+
+def propose_spot(data: HeightMap, x: float, y: float) -> EllipseZone:
+    """The largest round zone about a place that stays on its level. Raises `NotMeasured` where there is no data."""
+    at = _level_at(data, x, y)
+    for diameter in DIAMETERS:
+        zone = EllipseZone(x=round(x, 2), y=round(y, 2), width=diameter, height=diameter)
+        view = window(zone, data)
+        z = data.z[view.rows, view.cols]
+        inside = z[view.inside] if view.inside is not None else z.ravel()
+        if np.count_nonzero(np.abs(inside - at) <= LEVEL_REACH) >= LEVEL_SHARE * inside.size:
+            return zone
+    return EllipseZone(x=round(x, 2), y=round(y, 2), width=DIAMETERS[-1], height=DIAMETERS[-1])
+
+
+def propose_height(plan: Plan, data: HeightMap, place: tuple[float, float]) -> Proposal:
+    """Height of the clicked place above the plan's main plane, or above a proposed one."""
+    plan, plane = _main_plane(plan, data)
+    plan, spot = _with_spot(plan, data, place, "Spot")
+    step = Step(
+        id=plan.free_id("height"),
+        name=f"Height {plan.free_balloon()}",
+        kind="height",
+        inputs={"point": (spot,), "plane": (plane,)},
+    )
+    return _with_row(plan, data, step)
+
+
+def propose_step(plan: Plan, data: HeightMap, first: tuple[float, float], second: tuple[float, float]) -> Proposal:
+    """Step between two clicked places, the higher one above the lower one, square to the main plane if there is one."""
+    upper, lower = sorted((first, second), key=lambda place: _level_at(data, *place), reverse=True)
+    plane = _busiest_plane(plan)
+    plan, top = _with_spot(plan, data, upper, "Upper spot")
+    plan, bottom = _with_spot(plan, data, lower, "Lower spot")
+    inputs: dict[str, tuple[str, ...]] = {"upper": (top,), "lower": (bottom,)}
+    if plane is not None:
+        inputs["plane"] = (plane,)
+    step = Step(id=plan.free_id("step"), name=f"Step {plan.free_balloon()}", kind="step", inputs=inputs)
+    return _with_row(plan, data, step)
+
+
+def permissible(nominal: float) -> float:
+    """Deviation ± in mm that ISO 2768-1 class m allows a linear dimension."""
+    return next(deviation for size, deviation in MEDIUM if abs(nominal) <= size)
+
+
+def _level_at(data: HeightMap, x: float, y: float) -> float:
+    """Median height in mm around a place."""
+    view = window(EllipseZone(x=x, y=y, width=1.0, height=1.0), data)
+    heights = view.heights(data)
+    if heights.size == 0:
+        raise NotMeasured("there is no data where you clicked; click on the part's surface")
+    return float(np.median(heights))
+
+
+def _with_spot(plan: Plan, data: HeightMap, place: tuple[float, float], name: str) -> tuple[Plan, str]:
+    zone = propose_spot(data, *place)
+    step = Step(id=plan.free_id(name), name=f"{name} {plan.free_balloon()}", kind="spot", zone=zone)
+    return plan.edited(steps=(*plan.steps, step)), step.id
+
+
+def _busiest_plane(plan: Plan) -> str | None:
+    planes = [s.id for s in plan.steps if s.kind == "plane"]
+    return max(planes, key=lambda i: len(dependants(plan, i)), default=None)
+
+
+def _main_plane(plan: Plan, data: HeightMap) -> tuple[Plan, str]:
+    known = _busiest_plane(plan)
+    if known is not None:
+        return plan, known
+    heights = np.sort(data.z[~np.isnan(data.z)][::7].astype(np.float64))
+    if heights.size == 0:
+        raise NotMeasured("the scan holds no data at all")
+    counts, edges = np.histogram(heights, LEVEL_BINS)
+    # the belt may be the largest level of all; the part is the largest of those above the lowest
+    above = counts * (edges[:-1] > heights[0] + LEVEL_REACH + edges[1] - edges[0])
+    peak = int(np.argmax(above if above.any() else counts))
+    on_level = np.abs(data.z - (edges[peak] + edges[peak + 1]) / 2) <= LEVEL_REACH
+    rows, cols = (np.flatnonzero(on_level.any(axis=axis)) for axis in (1, 0))
+    grid = data.grid
+    zone = RectangleZone(
+        x=grid.x0 + grid.dx * float(cols[0] + cols[-1]) / 2,
+        y=grid.y0 + grid.dy * float(rows[0] + rows[-1]) / 2,
+        width=max(grid.dx, grid.dx * float(cols[-1] - cols[0]) * 0.9),
+        height=max(grid.dy, grid.dy * float(rows[-1] - rows[0]) * 0.9),
+    )
+    inside = np.sort(window(zone, data).heights(data))
+    ends = np.searchsorted(inside, [edges[peak] - LEVEL_REACH, edges[peak + 1] + LEVEL_REACH])
+    start, stop = (round(100.0 * float(end) / max(inside.size, 1)) for end in ends)
+    params = {"use": "band", "band_from": start, "band_to": max(stop, start + 1), "trim": 3}
+    plane = Step(id=plan.free_id("plane"), name="Plane A", kind="plane", params=params, zone=zone)
+    return plan.edited(steps=(*plan.steps, plane)), plane.id
+
+
+def _with_row(plan: Plan, data: HeightMap, step: Step) -> Proposal:
+    """Add the step and its row, with the value found, rounded, as nominal."""
+    plan = plan.edited(steps=(*plan.steps, step))
+    found = Engine(data).run(plan.edited(sheet=())).steps[step.id]
+    if found.outcome is None:
+        raise HemtraError(f"{step.name} was not added: {found.reason}.")
+    value = found.value.value
+    nominal = round(round(value / ROUNDED) * ROUNDED, 4)
+    reach = permissible(nominal)
+    row = Characteristic(
+        balloon=plan.free_balloon(),
+        name=step.name,
+        step=step.id,
+        nominal=nominal,
+        lower=round(nominal - reach, 4),
+        upper=round(nominal + reach, 4),
+    )
+    return Proposal(plan.edited(sheet=(*plan.sheet, row)), row.balloon)

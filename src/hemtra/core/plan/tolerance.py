@@ -1,0 +1,61 @@
+"""Tolerances as people write them on drawings."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+from hemtra.core.errors import HemtraError
+
+NUMBER = r"[+\-−]?\d*[.,]?\d+"
+EXAMPLES = "4.00 ±0.10, 2.5 +0.15 -0.05, ≤ 0.15, ≥ 3 or 3.9 … 4.1"
+
+_FORMS = {
+    "plus_minus": re.compile(rf"^(?P<n>{NUMBER})?\s*(?:±|\+/-|\+-)\s*(?P<d>{NUMBER})$"),
+    "two": re.compile(rf"^(?P<n>{NUMBER})?\s*(?P<a>[+\-−]\s*\d*[.,]?\d+)\s*/?\s*(?P<b>[+\-−]\s*\d*[.,]?\d+)$"),
+    "most": re.compile(rf"^(?:≤|<=|<|max\.?)\s*(?P<a>{NUMBER})$", re.IGNORECASE),
+    "least": re.compile(rf"^(?:≥|>=|>|min\.?)\s*(?P<a>{NUMBER})$", re.IGNORECASE),
+    "range": re.compile(rf"^(?P<a>{NUMBER})\s*(?:…|\.\.\.?|–|to)\s*(?P<b>{NUMBER})$"),
+}
+
+
+@dataclass(frozen=True)
+class Tolerance:
+    """Nominal and limits, None where there is none."""
+
+    nominal: float | None
+    lower: float | None
+    upper: float | None
+
+
+def parse_tolerance(text: str, nominal: float | None = None) -> Tolerance:
+    """Read a tolerance; `nominal` is kept when the text names none. Raises `HemtraError` with examples."""
+    text = " ".join(text.split())
+    for form, pattern in _FORMS.items():
+        found = pattern.match(text)
+        if found:
+            parts = {name: _number(value) for name, value in found.groupdict().items() if value}
+            return _limits(form, parts, nominal)
+    raise HemtraError(f"“{text}” is not a tolerance; write it like {EXAMPLES}.")
+
+
+def _limits(form: str, parts: dict[str, float], nominal: float | None) -> Tolerance:
+    if form == "most":
+        return Tolerance(nominal, None, parts["a"])
+    if form == "least":
+        return Tolerance(nominal, parts["a"], None)
+    if form == "range":
+        low, high = parts["a"], parts["b"]
+        if low > high:
+            raise HemtraError(f"The lower limit {low:g} lies above the upper limit {high:g}.")
+        return Tolerance(nominal if nominal is not None and low <= nominal <= high else None, low, high)
+    centre = parts.get("n", nominal)
+    if centre is None:
+        raise HemtraError("Limits around a nominal need the nominal; write it like 4.00 ±0.10.")
+    deviations = sorted((-abs(parts["d"]), abs(parts["d"])) if form == "plus_minus" else (parts["a"], parts["b"]))
+    # sums of short decimals should stay short decimals, so that 2.5 + 0.15 reads 2.65 everywhere
+    return Tolerance(centre, round(centre + deviations[0], 9), round(centre + deviations[1], 9))
+
+
+def _number(text: str) -> float:
+    return float(text.replace("−", "-").replace(",", ".").replace(" ", ""))

@@ -1,0 +1,1 @@
+"""The desktop. The only place that knows Qt."""

@@ -1,0 +1,41 @@
+"""All actions of the desktop in one table; menus, shortcuts, the command search and the help page come from it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class Action:
+    """Something the user can do: where it stands in the menu, its keys, and what it is good for."""
+
+    id: str
+    title: str
+    group: str
+    keys: str = ""
+    help: str = ""
+
+
+ACTIONS: tuple[Action, ...] = (
+    Action("plan.demo", "Open the demo", "Plan", "", "A made-up pump cover with eight recorded parts."),
+    Action("plan.open", "Open plan…", "Plan", "Ctrl+O", "A .hplan file with its tray."),
+    Action("plan.new", "New plan", "Plan", "Ctrl+Shift+N", "Start from the parts in the tray."),
+    Action("plan.save", "Save plan", "Plan", "Ctrl+S"),
+    Action("plan.save-as", "Save plan as…", "Plan", "Ctrl+Shift+S"),
+    Action("edit.undo", "Undo", "Edit", "Ctrl+Z"),
+    Action("edit.redo", "Redo", "Edit", "Ctrl+Shift+Z"),
+    Action("characteristic.new", "New characteristic", "Edit", "N", "Say what the drawing asks for, then click."),
+    Action("characteristic.height", "New height", "Edit", "", "Height of a spot above a plane: one click."),
+    Action("characteristic.step", "New step", "Edit", "", "Height of one spot above another: two clicks."),
+    Action("characteristic.delete", "Delete characteristic", "Edit", "Del", "With the steps only it uses."),
+    Action("tray.add", "Add scans to the tray…", "Tray", "Ctrl+Shift+O", "X3P or float TIFF."),
+    Action("tray.next", "Next part", "Tray", "Space"),
+    Action("tray.previous", "Previous part", "Tray", "Shift+Space"),
+    Action("tray.reference", "Make this part the reference", "Tray", "", "Saved inside the plan."),
+    Action("view.fit", "Show the whole part", "View", "F"),
+    Action("view.intensity", "Colour by height or intensity", "View", "I"),
+    Action("view.dark", "Dark or light", "View"),
+    Action("help.search", "Find a command", "Help", "Ctrl+K"),
+    Action("help.keys", "Keys and signs", "Help", "F1"),
+    Action("help.quit", "Quit", "Help", "Ctrl+Q", "Unsaved changes are kept for the next start."),
+)

@@ -1,0 +1,40 @@
+"""Starts the desktop."""
+
+from __future__ import annotations
+
+import logging
+import sys
+from pathlib import Path
+
+from PySide6.QtWidgets import QApplication
+
+from hemtra.desktop import theme
+from hemtra.desktop.notifications import Notifications
+from hemtra.desktop.settings import load_settings
+from hemtra.desktop.window import MainWindow
+from hemtra.runtime.demo import PLAN_FILE
+
+
+def prepare(application: QApplication) -> None:
+    """Fonts and style; needed once before the first window."""
+    theme.load_fonts()
+    theme.use(theme.DARK if load_settings().dark else theme.LIGHT)
+    application.setApplicationName("Hemtra")
+    application.setStyle("Fusion")
+    application.setFont(theme.font())
+    application.setStyleSheet(theme.stylesheet())
+
+
+def run(demo_folder: Path | None = None) -> int:
+    """The desktop until it is closed; with a demo folder, that plan is opened."""
+    logging.basicConfig(level=logging.INFO, format="%(levelname)s %(name)s: %(message)s")
+    application = QApplication(sys.argv[:1])
+    prepare(application)
+    notifications = Notifications()
+    notifications.install()
+    window = MainWindow(notifications)
+    window.show()
+    window.offer_recovery()
+    if demo_folder is not None:
+        window.open_plan(demo_folder / PLAN_FILE)
+    return application.exec()

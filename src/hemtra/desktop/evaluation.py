@@ -1,0 +1,91 @@
+"""What the lanes of the Plan workspace work on: the part on the stage, and the tray."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from hemtra.core.errors import HemtraError
+from hemtra.core.geometry.elements import Plane, Point
+from hemtra.core.plan.document import Plan
+from hemtra.core.plan.engine import Engine, Result
+from hemtra.core.plan.graph import ancestry
+from hemtra.core.scan.heightmap import HeightMap
+from hemtra.core.scan.section import section
+from hemtra.desktop.lanes import Superseded
+from hemtra.desktop.model.bench import Place, Shown
+
+OVERSHOOT = 0.35
+"""How far a section through two points goes on beyond them, as a share of their distance."""
+
+
+@dataclass(frozen=True)
+class ShowRequest:
+    """Evaluate the part on the stage. `line` None: cut where the selected characteristic is."""
+
+    engine: Engine
+    plan: Plan
+    balloon: int | None
+    line: tuple[Place, Place] | None
+    width: float
+
+
+def show(request: ShowRequest, superseded: Superseded) -> Iterator[Shown]:
+    """One answer with numbers, evidence and section together, so that the screen never shows half of it.
+
+    It is not cut short when superseded: during a drag something newer always waits, and the screen would starve.
+    """
+    result = request.engine.run(request.plan)
+    row = None if request.balloon is None else request.plan.characteristic(request.balloon)
+    if row is None:
+        yield Shown(result)
+        return
+    steps = [step.id for column in ancestry(request.plan, row.step) for step in column]
+    line = request.line or propose_line(request.engine.data, result, steps)
+    evidence = {step_id: request.engine.explain(result, step_id) for step_id in steps}
+    profile = section(request.engine.data, *line, width=request.width) if line else None
+    yield Shown(result, evidence, profile, line)
+
+
+def propose_line(data: HeightMap, result: Result, steps: list[str]) -> tuple[Place, Place] | None:
+    """A cut that shows the characteristic: through its two points, or along x through its one place."""
+    values = [result.steps[i].value for i in steps]
+    points = [v for v in values if isinstance(v, Point)]
+    x0, x1, _, _ = data.extent
+    if len(points) >= 2:
+        a, b = points[0], points[1]
+        dx, dy = (b.x - a.x) * OVERSHOOT, (b.y - a.y) * OVERSHOOT
+        if dx or dy:
+            return (a.x - dx, a.y - dy), (b.x + dx, b.y + dy)
+    if points:
+        return (x0, points[0].y), (x1, points[0].y)
+    planes = [v for v in values if isinstance(v, Plane)]
+    return ((x0, planes[-1].y0), (x1, planes[-1].y0)) if planes else None
+
+
+@dataclass(frozen=True)
+class TrayRequest:
+    """Evaluate all parts of the tray."""
+
+    plan: Plan
+    engines: tuple[Engine, ...]
+
+
+@dataclass(frozen=True)
+class TrayAnswer:
+    """What became of one part."""
+
+    index: int
+    result: Result | None
+    error: str = ""
+
+
+def try_tray(request: TrayRequest, superseded: Superseded) -> Iterator[TrayAnswer]:
+    """One answer a part, in order, until something newer is asked."""
+    for index, engine in enumerate(request.engines):
+        if superseded():
+            return
+        try:
+            yield TrayAnswer(index, engine.run(request.plan))
+        except HemtraError as error:
+            yield TrayAnswer(index, None, str(error))

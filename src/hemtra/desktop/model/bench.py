@@ -1,0 +1,84 @@
+"""What the user works on: document, tray, selection, and the results on the stage."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from hemtra.core.marks import Evidence
+from hemtra.core.plan.document import Characteristic, Step
+from hemtra.core.plan.engine import Result
+from hemtra.core.plan.graph import ancestry
+from hemtra.core.scan.heightmap import Profile
+from hemtra.desktop.model.document import Document
+from hemtra.desktop.model.observe import Signal
+from hemtra.desktop.model.tray import Tray
+
+Place = tuple[float, float]
+
+
+@dataclass(frozen=True)
+class Shown:
+    """What the stage shows of one part: its result, the evidence of the selected lineage, and the section."""
+
+    result: Result
+    evidence: dict[str, Evidence] = field(default_factory=dict)
+    profile: Profile | None = None
+    line: tuple[Place, Place] | None = None
+
+
+class Bench:
+    """Models of one window and the selection they share."""
+
+    def __init__(self) -> None:
+        self.document = Document()
+        self.tray = Tray()
+        self.selection_changed = Signal()
+        self.shown_changed = Signal()
+        self.line_changed = Signal()
+        self.shown: Shown | None = None
+        self.selected_step: str | None = None
+        self.line: tuple[Place, Place] | None = None
+        self.section_width = 1.0
+        self._balloon: int | None = None
+
+    @property
+    def balloon(self) -> int | None:
+        """The selected characteristic's balloon."""
+        return self._balloon
+
+    @property
+    def row(self) -> Characteristic | None:
+        """The selected characteristic."""
+        return None if self._balloon is None else self.document.shown.characteristic(self._balloon)
+
+    def select(self, balloon: int | None) -> None:
+        """Select a characteristic and, of its lineage, the nearest step that has a zone."""
+        self._balloon = balloon
+        row = self.row
+        self.selected_step = None
+        if row is not None:
+            zoned = [s.id for column in self.lineage() for s in column if s.zone is not None]
+            inputs = self.document.shown.step(row.step).inputs
+            direct = [i for ids in inputs.values() for i in ids if i in zoned]
+            self.selected_step = next(iter(direct or zoned), None)
+        self.selection_changed.emit()
+
+    def select_step(self, step_id: str | None) -> None:
+        """Select a step of the lineage, whose zone then has handles."""
+        self.selected_step = step_id
+        self.selection_changed.emit()
+
+    def lineage(self) -> tuple[tuple[Step, ...], ...]:
+        """The selected characteristic's steps in columns, from the data to the number."""
+        row = self.row
+        return () if row is None else ancestry(self.document.shown, row.step)
+
+    def set_line(self, line: tuple[Place, Place] | None) -> None:
+        """Cut the part along another line."""
+        self.line = line
+        self.line_changed.emit()
+
+    def show(self, shown: Shown | None) -> None:
+        """Put results on the stage."""
+        self.shown = shown
+        self.shown_changed.emit()

@@ -1,0 +1,105 @@
+"""The tray: recorded scans that the plan is tried on."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import numpy as np
+
+from hemtra.core.plan.engine import Engine, Result
+from hemtra.core.plan.limits import Verdict
+from hemtra.core.scan.scan import Scan
+from hemtra.desktop.model.observe import Signal
+
+TAGS = ("good", "bad", "unknown")
+
+
+@dataclass
+class TrayPart:
+    """A scan with its tag and what the plan makes of it; `stale` until the last change has reached it."""
+
+    scan: Scan
+    path: Path | None = None
+    tag: str = "unknown"
+    result: Result | None = None
+    error: str = ""
+    stale: bool = True
+    engine: Engine = field(init=False)
+    height_span: tuple[float, float] = field(init=False)
+    """Heights in mm that colours of its thumbnail span."""
+
+    def __post_init__(self) -> None:
+        self.engine = Engine(self.scan.data)
+        z = self.scan.data.z.reshape(-1)[::37]
+        z = z[~np.isnan(z)]
+        low, high = np.percentile(z, [0.5, 99.5]) if z.size else (0.0, 1.0)
+        self.height_span = float(low), float(high)
+
+    @property
+    def name(self) -> str:
+        """What it is called in the tray."""
+        return Path(self.scan.name).stem or "scan"
+
+    @property
+    def agrees(self) -> bool | None:
+        """Whether the verdict is what the tag says; None when the tag says nothing or there is no verdict yet."""
+        if self.tag == "unknown" or self.result is None:
+            return None
+        return (self.result.verdict is Verdict.PASS) == (self.tag == "good")
+
+
+class Tray:
+    """The recorded parts and which of them is on the stage."""
+
+    def __init__(self) -> None:
+        self.changed = Signal()
+        self.current_changed = Signal()
+        self.parts: list[TrayPart] = []
+        self._current = -1
+
+    @property
+    def current(self) -> TrayPart | None:
+        """The part on the stage."""
+        return self.parts[self._current] if 0 <= self._current < len(self.parts) else None
+
+    @property
+    def agreement(self) -> tuple[int, int]:
+        """How many tagged parts get the verdict they should, of how many."""
+        known = [part.agrees for part in self.parts if part.agrees is not None]
+        return sum(known), len(known)
+
+    def clear(self) -> None:
+        """Take everything out."""
+        self.parts, self._current = [], -1
+        self.changed.emit()
+        self.current_changed.emit()
+
+    def add(self, part: TrayPart) -> None:
+        """Put a part at the end; the first one goes on the stage."""
+        self.parts.append(part)
+        self.changed.emit()
+        if self._current < 0:
+            self.select(0)
+
+    def select(self, index: int) -> None:
+        """Put a part on the stage."""
+        if 0 <= index < len(self.parts) and index != self._current:
+            self._current = index
+            self.current_changed.emit()
+
+    def step(self, by: int) -> None:
+        """Go to another part, around the ends."""
+        if self.parts:
+            self.select((self._current + by) % len(self.parts))
+
+    def tag(self, part: TrayPart, tag: str) -> None:
+        """Say what is known of a part."""
+        part.tag = tag
+        self.changed.emit()
+
+    def mark_stale(self) -> None:
+        """The plan has changed; no result stands until it is evaluated again."""
+        for part in self.parts:
+            part.stale = True
+        self.changed.emit()

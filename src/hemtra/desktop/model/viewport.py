@@ -1,0 +1,52 @@
+"""From millimetres on the part to pixels on the stage and back; y points up on the part and down on the screen."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+Pixel = tuple[float, float]
+
+FINEST, COARSEST = 1e-4, 50.0
+"""mm per pixel between which the stage can be zoomed."""
+
+
+@dataclass(frozen=True)
+class Viewport:
+    """What part of the scan is seen: the position in mm at the middle of the stage, and mm per pixel."""
+
+    x: float = 0.0
+    y: float = 0.0
+    scale: float = 0.1
+    width: int = 1
+    height: int = 1
+
+    def to_screen(self, x: float, y: float) -> Pixel:
+        """Pixel of a position in mm."""
+        return (x - self.x) / self.scale + self.width / 2, (self.y - y) / self.scale + self.height / 2
+
+    def to_part(self, px: float, py: float) -> tuple[float, float]:
+        """Position in mm of a pixel."""
+        return self.x + (px - self.width / 2) * self.scale, self.y - (py - self.height / 2) * self.scale
+
+    def resized(self, width: int, height: int) -> Viewport:
+        """The same middle and scale on another size."""
+        return replace(self, width=max(width, 1), height=max(height, 1))
+
+    def panned(self, dx: float, dy: float) -> Viewport:
+        """Moved along with the pointer by some pixels."""
+        return replace(self, x=self.x - dx * self.scale, y=self.y + dy * self.scale)
+
+    def zoomed(self, px: float, py: float, factor: float) -> Viewport:
+        """Enlarged by a factor; what lies under the pixel stays there."""
+        scale = min(max(self.scale / factor, FINEST), COARSEST)
+        x, y = self.to_part(px, py)
+        moved = replace(self, scale=scale)
+        seen_x, seen_y = moved.to_part(px, py)
+        return replace(moved, x=self.x + x - seen_x, y=self.y + y - seen_y)
+
+    def fitted(self, extent: tuple[float, float, float, float], margin: float = 12.0) -> Viewport:
+        """Showing x from, x to, y from, y to in mm with some pixels around."""
+        x0, x1, y0, y1 = extent
+        room = max(self.width - 2 * margin, 1.0), max(self.height - 2 * margin, 1.0)
+        scale = max((x1 - x0) / room[0], (y1 - y0) / room[1], FINEST)
+        return replace(self, x=(x0 + x1) / 2, y=(y0 + y1) / 2, scale=scale)

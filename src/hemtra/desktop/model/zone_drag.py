@@ -1,0 +1,80 @@
+"""Moving, resizing and rotating zones with the pointer."""
+
+from __future__ import annotations
+
+import math
+from typing import Literal, TypeAlias
+
+import numpy as np
+
+from hemtra.core.scan.zones import EllipseZone, RectangleZone
+from hemtra.desktop.model.viewport import Pixel, Viewport
+
+AnyZone: TypeAlias = RectangleZone | EllipseZone
+Handle: TypeAlias = Literal["body", "corner-0", "corner-1", "corner-2", "corner-3", "rotate"]
+
+GRAB = 9.0
+"""Pixels around a handle that take it."""
+STALK = 24.0
+"""Pixels from a zone's upper edge to its rotation handle."""
+LEAST_SIZE = 0.05
+"""mm a zone cannot be dragged below."""
+SNAP = 15.0
+"""Degrees to which rotation snaps when asked."""
+
+
+def handle_pixels(zone: AnyZone, viewport: Viewport) -> dict[Handle, Pixel]:
+    """Where the handles stand on the screen."""
+    corners = [viewport.to_screen(*corner) for corner in zone.corners()]
+    names: tuple[Handle, ...] = ("corner-0", "corner-1", "corner-2", "corner-3")
+    found: dict[Handle, Pixel] = dict(zip(names, corners, strict=True))
+    middle = (corners[2][0] + corners[3][0]) / 2, (corners[2][1] + corners[3][1]) / 2
+    up = math.radians(zone.rotation)
+    found["rotate"] = middle[0] - STALK * math.sin(up), middle[1] - STALK * math.cos(up)
+    return found
+
+
+def grabbed(zone: AnyZone, viewport: Viewport, pixel: Pixel) -> Handle | None:
+    """What of a zone lies under the pointer."""
+    for handle, place in handle_pixels(zone, viewport).items():
+        if math.dist(place, pixel) <= GRAB:
+            return handle
+    x, y = viewport.to_part(*pixel)
+    return "body" if zone.contains(np.array(x), np.array(y)) else None
+
+
+def dragged(
+    zone: AnyZone, handle: Handle, start: tuple[float, float], now: tuple[float, float], *, snap: bool = False
+) -> AnyZone:
+    """The zone after its handle went from `start` to `now`, both in mm on the part.
+
+    Rounded to a micrometre and a hundredth of a degree: more digits would only be noise of the hand.
+    """
+    dx, dy = now[0] - start[0], now[1] - start[1]
+    if handle == "body":
+        return zone.model_copy(update={"x": round(zone.x + dx, 3), "y": round(zone.y + dy, 3)})
+    if handle == "rotate":
+        before = math.atan2(start[1] - zone.y, start[0] - zone.x)
+        after = math.atan2(now[1] - zone.y, now[0] - zone.x)
+        angle = zone.rotation + math.degrees(after - before)
+        angle = round(angle / SNAP) * SNAP if snap else round(angle, 2)
+        return zone.model_copy(update={"rotation": (angle + 180.0) % 360.0 - 180.0})
+    return _resized(zone, int(handle[-1]), dx, dy)
+
+
+def _resized(zone: AnyZone, corner: int, dx: float, dy: float) -> AnyZone:
+    """The corner follows the pointer, the opposite one stays."""
+    corners = zone.corners()
+    moved, fixed = corners[corner] + (dx, dy), corners[(corner + 2) % 4]
+    c, s = math.cos(math.radians(zone.rotation)), math.sin(math.radians(zone.rotation))
+    spread = moved - fixed
+    size = abs(c * spread[0] + s * spread[1]), abs(c * spread[1] - s * spread[0])
+    middle = (moved + fixed) / 2
+    return zone.model_copy(
+        update={
+            "x": round(float(middle[0]), 3),
+            "y": round(float(middle[1]), 3),
+            "width": max(LEAST_SIZE, round(float(size[0]), 3)),
+            "height": max(LEAST_SIZE, round(float(size[1]), 3)),
+        }
+    )

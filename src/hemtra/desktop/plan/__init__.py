@@ -1,0 +1,1 @@
+"""The Plan workspace: sheet, stage, section, lineage and tray."""

@@ -1,0 +1,93 @@
+"""Small pictures of evidence: histogram with the used share, map of residuals."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import QRectF, Qt
+from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen
+from PySide6.QtWidgets import QWidget
+
+from hemtra.core.marks import Histogram, Picture, ResidualMap
+from hemtra.desktop import theme
+from hemtra.desktop.plan.layers import image
+
+CAPTION = 15
+
+
+class EvidencePicture(QWidget):
+    """Paints whatever picture a step's evidence has."""
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setFixedWidth(124)
+        self.setMinimumHeight(72)
+        self._picture: Picture | None = None
+
+    def show_picture(self, picture: Picture | None) -> None:
+        """Take another picture."""
+        self._picture = picture
+        self.setToolTip("" if picture is None else picture.title)
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """The picture and below it what its axis spans."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        box = QRectF(0, 2, self.width(), self.height() - CAPTION - 4)
+        painter.setFont(theme.font(10))
+        match self._picture:
+            case Histogram() as histogram:
+                self._draw_histogram(painter, box, histogram)
+            case ResidualMap() as residuals:
+                self._draw_residuals(painter, box, residuals)
+        painter.end()
+
+    def _draw_histogram(self, painter: QPainter, box: QRectF, histogram: Histogram) -> None:
+        # square roots, so that a few points on another level can be seen beside thousands
+        counts, used = np.sqrt(histogram.counts), np.sqrt(histogram.used)
+        peak = max(float(counts.max()), 1.0)
+        step = box.width() / len(counts)
+        painter.setPen(Qt.PenStyle.NoPen)
+        for values, name in ((counts, "line"), (used, "copper")):
+            painter.setBrush(theme.colour(name))
+            for k, value in enumerate(values):
+                if value > 0:
+                    height = max(1.5, box.height() * float(value) / peak)
+                    painter.drawRect(QRectF(k * step, box.bottom() - height, max(step - 0.6, 1.0), height))
+        painter.setPen(QPen(theme.colour("muted"), 1))
+        painter.drawLine(box.bottomLeft(), box.bottomRight())
+        low, high = float(histogram.edges[0]), float(histogram.edges[-1])
+        places = 1 if high - low > 1 else 3
+        self._caption(painter, f"{low:.{places}f}", f"{high:.{places}f} {histogram.unit}")
+
+    def _draw_residuals(self, painter: QPainter, box: QRectF, residuals: ResidualMap) -> None:
+        palette = theme.deviation_palette()
+        values = residuals.values[::-1]
+        index = np.clip((values / residuals.reach + 1) / 2 * 255, 0, 255)
+        pixels = np.zeros((*values.shape, 4), np.uint8)
+        found = ~np.isnan(values)
+        pixels[found, :3] = palette[index[found].astype(np.uint8)]
+        pixels[found, 3] = 255
+        rows, cols = values.shape
+        # cells are square in points, which is near enough to square in mm for so small a picture
+        scale = min(box.width() / cols, box.height() / rows)
+        size = cols * scale, rows * scale
+        target = QRectF(0, 0, *size)
+        target.moveCenter(box.center())
+        painter.setPen(QPen(theme.colour("line"), 1))
+        painter.setBrush(theme.colour("field"))
+        painter.drawRect(target)
+        painter.drawImage(target, image(pixels))
+        reach = residuals.reach * 1000
+        self._caption(painter, f"−{reach:.0f}", f"+{reach:.0f} µm")
+        gradient = QRectF(34, self.height() - 9, self.width() - 84, 4)
+        for k in range(24):
+            tint = palette[k * 255 // 23]
+            left = gradient.left() + k * gradient.width() / 24
+            painter.fillRect(QRectF(left, gradient.top(), gradient.width() / 24 + 1, 4), QColor(*map(int, tint)))
+
+    def _caption(self, painter: QPainter, left: str, right: str) -> None:
+        painter.setPen(theme.colour("muted"))
+        box = QRectF(0, self.height() - CAPTION, self.width(), CAPTION)
+        painter.drawText(box, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, left)
+        painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, right)

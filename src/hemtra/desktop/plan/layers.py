@@ -1,0 +1,84 @@
+"""Painting of maps and marks in part coordinates."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QImage, QPainter, QPen, QPolygonF
+
+from hemtra.core.arrays import ByteArray
+from hemtra.core.marks import Mark, Polyline, Region
+from hemtra.core.scan.zones import EllipseZone, RectangleZone
+from hemtra.desktop import theme
+from hemtra.desktop.model.viewport import Viewport
+
+REGION_ALPHA = {"used-data": 110, "left-out": 120}
+
+
+def image(pixels: ByteArray) -> QImage:
+    """A QImage of its own from (h, w, 4) uint8 RGBA."""
+    h, w = pixels.shape[:2]
+    return QImage(np.ascontiguousarray(pixels).data, w, h, 4 * w, QImage.Format.Format_RGBA8888).copy()
+
+
+def mark_colour(role: str) -> QColor:
+    """The colour of a mark's role."""
+    names = {"used-data": "copper", "left-out": "unmeasured", "fit": "stage_ink", "anchor": "anchor"}
+    return theme.colour(names.get(role, "stage_ink"))
+
+
+class RegionImages:
+    """Masks as images, made once for as long as the marks live."""
+
+    def __init__(self) -> None:
+        self._images: dict[int, tuple[Region, QImage]] = {}
+
+    def forget(self) -> None:
+        """Drop all images."""
+        self._images.clear()
+
+    def of(self, region: Region) -> QImage:
+        """The image of a mask, row 0 at the bottom."""
+        known = self._images.get(id(region))
+        if known is None:
+            tint = mark_colour(region.role)
+            pixels = np.zeros((*region.mask.shape, 4), np.uint8)
+            pixels[region.mask] = (tint.red(), tint.green(), tint.blue(), REGION_ALPHA.get(region.role, 100))
+            known = self._images[id(region)] = (region, image(pixels[::-1]))
+        return known[1]
+
+
+def draw_regions(painter: QPainter, viewport: Viewport, marks: Iterable[Mark], images: RegionImages) -> None:
+    """Masks over the map, each point as large as it is on the part."""
+    for mark in marks:
+        if not isinstance(mark, Region) or not mark.mask.any():
+            continue
+        grid, (rows, cols) = mark.grid, mark.mask.shape
+        left, top = viewport.to_screen(grid.x0 - grid.dx / 2, grid.y0 + (rows - 0.5) * grid.dy)
+        right, bottom = viewport.to_screen(grid.x0 + (cols - 0.5) * grid.dx, grid.y0 - grid.dy / 2)
+        painter.drawImage(QRectF(left, top, right - left, bottom - top), images.of(mark))
+
+
+def draw_polylines(painter: QPainter, viewport: Viewport, marks: Iterable[Mark]) -> None:
+    """Fitted lines and outlines as seen from above."""
+    for mark in marks:
+        if isinstance(mark, Polyline):
+            points = QPolygonF([QPointF(*viewport.to_screen(x, y)) for x, y, _ in mark.points])
+            painter.setPen(QPen(mark_colour(mark.role), 1.2))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawPolygon(points) if mark.closed else painter.drawPolyline(points)
+
+
+def draw_zone(
+    painter: QPainter, viewport: Viewport, zone: RectangleZone | EllipseZone, pen: QPen
+) -> None:
+    """The outline of a zone, dark beneath so that it shows on any colour."""
+    points = QPolygonF([QPointF(*viewport.to_screen(x, y)) for x, y in zone.outline()])
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    shadow = QPen(QColor(0, 0, 0, 120), pen.widthF() + 2)
+    painter.setPen(shadow)
+    painter.drawPolygon(points)
+    painter.setPen(pen)
+    painter.drawPolygon(points)

@@ -1,0 +1,415 @@
+"""The lineage: the chain from the scan to one characteristic as cards, each with its parameters in place."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen
+from PySide6.QtWidgets import (
+    QComboBox,
+    QFrame,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
+
+from hemtra.core.marks import Evidence
+from hemtra.core.plan.document import Characteristic, Step
+from hemtra.core.plan.engine import StepResult
+from hemtra.core.plan.graph import dependants, needs
+from hemtra.core.plan.kind import Kind, Setting
+from hemtra.core.plan.limits import Judged
+from hemtra.core.plan.registry import kind_named
+from hemtra.core.plan.tolerance import EXAMPLES
+from hemtra.core.scan.scan import Scan
+from hemtra.desktop import theme
+from hemtra.desktop.model.bench import Bench
+from hemtra.desktop.plan.evidence_picture import EvidencePicture
+
+GAP = 34
+"""Pixels between columns, for the connectors."""
+
+
+class Card(QFrame):
+    """A titled card; the strip on its left says what it is."""
+
+    clicked = Signal()
+
+    def __init__(self, title: str, glyph: str, strip: str, width: int) -> None:
+        super().__init__()
+        self.setFixedWidth(width)
+        self.strip, self.selected = strip, False
+        self._glyph = glyph
+        self.title, self.time, self.subtitle = QLabel(title), QLabel(), QLabel()
+        self.title.setFont(theme.font(13, bold=True))
+        self.title.setStyleSheet("font-weight: bold;")
+        self.time.setObjectName("muted")
+        self.subtitle.setObjectName("muted")
+        self.subtitle.setStyleSheet("font-size: 12px;")
+        self.icon = QLabel()
+        top = QHBoxLayout()
+        top.setSpacing(6)
+        top.addWidget(self.icon)
+        top.addWidget(self.title, 1)
+        top.addWidget(self.time)
+        self.body = QVBoxLayout(self)
+        self.body.setContentsMargins(14, 7, 10, 8)
+        self.body.setSpacing(3)
+        self.body.addLayout(top)
+        self.body.addWidget(self.subtitle)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Ground, border and strip."""
+        self.icon.setPixmap(theme.glyph(self._glyph, theme.colour(self.strip).name()))
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        box = QRectF(self.rect()).adjusted(0.8, 0.8, -0.8, -0.8)
+        painter.setPen(QPen(theme.colour("copper" if self.selected else "line"), 1.6 if self.selected else 1.0))
+        painter.setBrush(theme.colour("paper"))
+        painter.drawRoundedRect(box, 5, 5)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.colour(self.strip))
+        painter.drawRoundedRect(QRectF(0, 0, 5, self.height()), 2.5, 2.5)
+        painter.end()
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """Select the step."""
+        self.clicked.emit()
+
+
+class StepCard(Card):
+    """A step: its parameters to type or choose, what it found, and its evidence."""
+
+    param_changed = Signal(str, str, object)
+
+    def __init__(self, step: Step, kind: Kind, users: int) -> None:
+        super().__init__(step.name, kind.glyph, "anchor" if kind.kind == "plane" else "copper", 330)
+        self.step, self.kind = step, kind
+        self._users = users
+        form = QGridLayout()
+        form.setHorizontalSpacing(8)
+        form.setVerticalSpacing(3)
+        form.setColumnStretch(0, 1)
+        self.fields: dict[str, QWidget] = {}
+        for line, (name, setting) in enumerate(kind.shown_settings().items()):
+            label = QLabel(setting.label)
+            label.setObjectName("muted")
+            field = self._field(name, setting)
+            field.setFixedWidth(86)
+            field.setToolTip(setting.help)
+            field.setAccessibleName(f"{step.name}, {setting.label}")
+            unit = QLabel(setting.unit)
+            unit.setObjectName("muted")
+            form.addWidget(label, line, 0)
+            form.addWidget(field, line, 1)
+            form.addWidget(unit, line, 2)
+            self.fields[name] = field
+        self.picture = EvidencePicture()
+        self.facts = QLabel()
+        self.facts.setObjectName("muted")
+        self.facts.setStyleSheet("font-size: 11px;")
+        self.facts.setWordWrap(True)
+        middle = QHBoxLayout()
+        middle.setSpacing(12)
+        left = QVBoxLayout()
+        left.setSpacing(3)
+        left.addLayout(form)
+        left.addStretch()
+        middle.addLayout(left, 1)
+        middle.addWidget(self.picture)
+        self.body.addLayout(middle)
+        self.body.addWidget(self.facts)
+
+    def show_result(self, result: StepResult | None, evidence: Evidence | None, *, selected: bool) -> None:
+        """Take what the step found."""
+        self.selected = selected
+        users = f" · shared by {self._users}" if self._users > 1 else ""
+        self.subtitle.setText(f"{self.kind.title.lower()}{users}")
+        self.picture.show_picture(evidence.picture if evidence else None)
+        if result is None:
+            self.time.setText("")
+            self.facts.setText("")
+        elif result.outcome is None:
+            self.time.setText("")
+            self.facts.setStyleSheet(f"font-size: 12px; color: {theme.current().failed};")
+            self.facts.setText(f"Not measured: {result.reason}.")
+        else:
+            self.time.setText(f"{result.elapsed_ms:.1f} ms")
+            self.facts.setStyleSheet("font-size: 11px;")
+            parts = [f"{label} {text}" for label, text in result.outcome.facts]
+            self.facts.setText("   ".join([*parts, result.outcome.note] if result.outcome.note else parts))
+        self.update()
+
+    def _field(self, name: str, setting: Setting) -> QWidget:
+        if setting.choices:
+            box = QComboBox()
+            for value, label in setting.choices.items():
+                box.addItem(label, value)
+            box.setCurrentIndex(box.findData(setting.value))
+            box.activated.connect(lambda _: self.param_changed.emit(self.step.id, name, box.currentData()))
+            return box
+        edit = QLineEdit(f"{setting.value:g}")
+        edit.setAlignment(Qt.AlignmentFlag.AlignRight)
+        edit.editingFinished.connect(lambda: self._typed(name, setting, edit))
+        return edit
+
+    def _typed(self, name: str, setting: Setting, edit: QLineEdit) -> None:
+        try:
+            value = float(edit.text().replace(",", "."))
+        except ValueError:
+            edit.setText(f"{setting.value:g}")
+            return
+        if value != setting.value:
+            self.param_changed.emit(self.step.id, name, value)
+
+
+class ScanCard(Card):
+    """Where the data came from."""
+
+    def __init__(self, scan: Scan) -> None:
+        super().__init__("Scan", "scan", "spruce", 166)
+        self.subtitle.setText(scan.name or "unnamed")
+        rows, cols = scan.data.shape
+        grid = scan.data.grid
+        facts = {
+            "points": f"{cols} × {rows}",
+            "pitch x": f"{grid.dx:.3f} mm",
+            "pitch y": f"{grid.dy:.3f} mm",
+            "no data": f"{1 - scan.data.data_share:.1%}".replace("%", " %"),
+            "station": str(scan.station.get("name", "unknown")),
+        }
+        form = QGridLayout()
+        form.setVerticalSpacing(2)
+        for line, (label, text) in enumerate(facts.items()):
+            name, value = QLabel(label), QLabel(text)
+            name.setObjectName("muted")
+            value.setAlignment(Qt.AlignmentFlag.AlignRight)
+            form.addWidget(name, line, 0)
+            form.addWidget(value, line, 1)
+        self.body.addLayout(form)
+
+
+class ResultCard(Card):
+    """The characteristic: name, tolerance, value and verdict."""
+
+    name_typed = Signal(int, str)
+    tolerance_typed = Signal(int, str)
+
+    def __init__(self, row: Characteristic, kind: Kind) -> None:
+        super().__init__(kind.title, kind.glyph, "ink", 232)
+        self.row = row
+        self.name, self.tolerance = QLineEdit(row.name), QLineEdit(row.tolerance)
+        self.name.setAccessibleName("Name of the characteristic")
+        self.tolerance.setToolTip(f"Nominal and limits as on the drawing: {EXAMPLES}")
+        self.tolerance.setAccessibleName("Tolerance")
+        self.name.editingFinished.connect(self._name_typed)
+        self.tolerance.editingFinished.connect(self._tolerance_typed)
+        self.value, self.verdict = QLabel(), QLabel()
+        self.verdict.setWordWrap(True)
+        form = QGridLayout()
+        form.setHorizontalSpacing(8)
+        form.setVerticalSpacing(4)
+        for line, (label, field) in enumerate(
+            (("name", self.name), ("tolerance", self.tolerance), ("value", self.value))
+        ):
+            muted = QLabel(label)
+            muted.setObjectName("muted")
+            form.addWidget(muted, line, 0)
+            form.addWidget(field, line, 1)
+        self.body.addLayout(form)
+        self.body.addWidget(self.verdict)
+
+    def show_judged(self, judged: Judged | None, row: Characteristic) -> None:
+        """Take the latest value and verdict."""
+        if row != self.row:
+            self.row = row
+            self.name.setText(row.name)
+            self.tolerance.setText(row.tolerance)
+        self.subtitle.setText(f"balloon {row.balloon}")
+        if judged is None:
+            return
+        self.strip = {"PASS": "passed", "FAIL": "failed"}.get(judged.verdict, "unmeasured")
+        value = "–" if judged.value is None else f"{judged.value:.{judged.decimals + 1}f} {judged.unit}"
+        self.value.setText(value)
+        self.value.setStyleSheet("font-size: 16px; font-weight: bold;")
+        tint = theme.verdict_colour(judged.verdict).name()
+        reason = f"<br>{judged.reason}" if judged.reason else ""
+        self.verdict.setText(f"<b style='color:{tint}'>{judged.verdict}</b>{reason}")
+        self.update()
+
+    def _name_typed(self) -> None:
+        if self.name.text().strip() not in ("", self.row.name):
+            self.name_typed.emit(self.row.balloon, self.name.text())
+
+    def _tolerance_typed(self) -> None:
+        if self.tolerance.text() != self.row.tolerance:
+            self.tolerance_typed.emit(self.row.balloon, self.tolerance.text())
+
+
+class Chain(QWidget):
+    """Columns of cards with connectors painted between them."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.links: list[tuple[QWidget, QWidget]] = []
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Curves from each card to those that use it."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(QPen(theme.colour("muted"), 1.2))
+        for source, target in self.links:
+            a = QPointF(source.mapTo(self, source.rect().topRight()).x() + 2, _middle(source, self))
+            b = QPointF(target.mapTo(self, target.rect().topLeft()).x() - 3, _middle(target, self))
+            path = QPainterPath(a)
+            reach = max(16.0, (b.x() - a.x()) / 2)
+            path.cubicTo(a + QPointF(reach, 0), b - QPointF(reach, 0), b)
+            painter.drawPath(path)
+            painter.drawLine(b, b + QPointF(-5, -3))
+            painter.drawLine(b, b + QPointF(-5, 3))
+        painter.end()
+
+
+def _middle(card: QWidget, chain: QWidget) -> float:
+    return card.mapTo(chain, card.rect().center()).y()
+
+
+class Lineage(QFrame):
+    """The lineage of the selected characteristic."""
+
+    param_changed = Signal(str, str, object)
+    name_typed = Signal(int, str)
+    tolerance_typed = Signal(int, str)
+
+    def __init__(self, bench: Bench, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setObjectName("panel")
+        self.setAccessibleName("Lineage of the selected characteristic")
+        self.bench = bench
+        self.cards: dict[str, StepCard] = {}
+        self.result_card: ResultCard | None = None
+        self._built_for: object = None
+        self._heading = QLabel()
+        self._heading.setObjectName("heading")
+        self._scroll = QScrollArea()
+        self._scroll.setWidgetResizable(True)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(12, 8, 6, 4)
+        layout.setSpacing(4)
+        layout.addWidget(self._heading)
+        layout.addWidget(self._scroll, 1)
+        for changed in (
+            bench.document.changed,
+            bench.selection_changed,
+            bench.shown_changed,
+            bench.tray.current_changed,
+        ):
+            changed.connect(self.refresh)
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Rebuild the cards when the chain itself changed, otherwise bring them up to date."""
+        row, part = self.bench.row, self.bench.tray.current
+        columns = self.bench.lineage()
+        # zones change while they are dragged, and change no card
+        wanted = (
+            row and row.balloon,
+            id(part.scan) if part else None,
+            tuple(
+                tuple((s.id, s.name, s.kind, str(s.params), str(s.inputs)) for s in column) for column in columns
+            ),
+        )
+        if wanted != self._built_for:
+            self._built_for = wanted
+            self._rebuild(row, columns)
+        shown = self.bench.shown
+        for step_id, card in self.cards.items():
+            result = shown.result.steps.get(step_id) if shown else None
+            evidence = shown.evidence.get(step_id) if shown else None
+            card.show_result(result, evidence, selected=step_id == self.bench.selected_step)
+        if self.result_card is not None and row is not None:
+            judged = shown.result.characteristics if shown else ()
+            self.result_card.show_judged(next((j for j in judged if j.balloon == row.balloon), None), row)
+
+    def rebuild(self) -> None:
+        """Make the cards anew, so that fields show what holds."""
+        self._built_for = None
+        self.refresh()
+
+    def _rebuild(self, row: Characteristic | None, columns: tuple[tuple[Step, ...], ...]) -> None:
+        self.cards, self.result_card = {}, None
+        self._heading.setText("Lineage" if row is None else f"Lineage of {row.balloon} {row.name}")
+        chain = Chain()
+        layout = QHBoxLayout(chain)
+        layout.setContentsMargins(2, 2, 8, 2)
+        layout.setSpacing(GAP)
+        part = self.bench.tray.current
+        if row is None or part is None:
+            hint = QLabel("Select a characteristic in the sheet to see where its number comes from.")
+            hint.setObjectName("muted")
+            layout.addWidget(hint)
+            layout.addStretch()
+            self._replace(chain)
+            return
+        scan_card = ScanCard(part.scan)
+        self._add_column(layout, [scan_card])
+        for column in columns[:-1]:
+            self._add_column(layout, [self._step_card(step) for step in column])
+        last = columns[-1][0]
+        kind = kind_named(last.kind).model_validate(last.params)
+        self.result_card = ResultCard(row, kind)
+        self.result_card.name_typed.connect(self.name_typed)
+        self.result_card.tolerance_typed.connect(self.tolerance_typed)
+        final: list[Card] = [self.result_card]
+        if kind.shown_settings():
+            final.insert(0, self._step_card(last))
+        self._add_column(layout, final)
+        layout.addStretch()
+        chain.links = self._links(scan_card, last)
+        self._replace(chain)
+
+    def _links(self, scan_card: QWidget, last: Step) -> list[tuple[QWidget, QWidget]]:
+        links: list[tuple[QWidget, QWidget]] = []
+        plan = self.bench.document.shown
+        for step_id, card in self.cards.items():
+            links += [(self.cards[source], card) for source in needs(plan.step(step_id))]
+            if not needs(plan.step(step_id)):
+                links.append((scan_card, card))
+        if self.result_card is not None and last.id not in self.cards:
+            links += [(self.cards[source], self.result_card) for source in needs(last)]
+        return links
+
+    def _step_card(self, step: Step) -> StepCard:
+        plan = self.bench.document.shown
+        kind = kind_named(step.kind).model_validate(step.params)
+        card = StepCard(step, kind, len(dependants(plan, step.id)))
+        card.param_changed.connect(self.param_changed)
+        if step.zone is not None:
+            card.clicked.connect(_call(self.bench.select_step, step.id))
+        self.cards[step.id] = card
+        return card
+
+    def _add_column(self, layout: QHBoxLayout, cards: list[Any]) -> None:
+        column = QVBoxLayout()
+        column.setSpacing(8)
+        column.addStretch()
+        for card in cards:
+            column.addWidget(card)
+        column.addStretch()
+        layout.addLayout(column)
+
+    def _replace(self, chain: Chain) -> None:
+        old = self._scroll.takeWidget()
+        if old is not None:
+            old.deleteLater()
+        self._scroll.setWidget(chain)
+
+
+def _call(function: Callable[[str], None], argument: str) -> Callable[[], None]:
+    return lambda: function(argument)

@@ -1,0 +1,298 @@
+"""The section below the stage: the cut along the section line with fit, used data and dimension drawn in it."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen, QPolygonF
+from PySide6.QtWidgets import QWidget
+
+from hemtra.core.arrays import FloatArray
+from hemtra.core.geometry.elements import Plane, Point
+from hemtra.core.marks import Dimension
+from hemtra.core.plan.limits import Judged, Verdict
+from hemtra.core.scan.heightmap import Profile
+from hemtra.core.scan.zones import EllipseZone, RectangleZone
+from hemtra.desktop import theme
+from hemtra.desktop.model.bench import Bench, Place
+from hemtra.desktop.plan.signs import draw_balloon, draw_chip
+
+MARGIN_LEFT, MARGIN_RIGHT, MARGIN_TOP, MARGIN_BOTTOM = 44, 20, 34, 26
+ARROW = 7.0
+TICKS = 5
+LABEL_ROOM = 150
+"""Pixels right of a dimension that its text needs."""
+
+
+class SectionView(QWidget):
+    """Paints the profile that the bench shows."""
+
+    hovered = Signal(object)
+    """The place on the part under the pointer, or None."""
+
+    def __init__(self, bench: Bench, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setObjectName("panel")
+        self.setMouseTracking(True)
+        self.setAccessibleName("Section")
+        self.bench = bench
+        self._cursor: float | None = None
+        bench.shown_changed.connect(self.update)
+        bench.selection_changed.connect(self.update)
+
+    def _frame(self) -> QRectF:
+        return QRectF(
+            MARGIN_LEFT,
+            MARGIN_TOP,
+            max(10, self.width() - MARGIN_LEFT - MARGIN_RIGHT),
+            max(10, self.height() - MARGIN_TOP - MARGIN_BOTTOM),
+        )
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Axes, profile, planes, used data and the dimension of the selected characteristic."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(QPen(theme.colour("line"), 1))
+        painter.setBrush(theme.colour("paper"))
+        painter.drawRoundedRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5), 6, 6)
+        shown = self.bench.shown
+        profile = shown.profile if shown else None
+        painter.setPen(theme.colour("muted"))
+        painter.setFont(theme.font(12))
+        if shown is None or profile is None or shown.line is None:
+            text = "The section along the dashed line appears here once a characteristic is selected."
+            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, text if self.bench.tray.current else "")
+            painter.end()
+            return
+        painter.drawText(14, 20, self._title())
+        if not profile.valid.any():
+            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "There is no data along this line.")
+            painter.end()
+            return
+        axes = _Axes(self._frame(), profile, self._shown_heights(profile))
+        _draw_axes(painter, axes)
+        painter.setClipRect(self._frame().adjusted(-2, -8, 2, 8))
+        self._draw_planes(painter, axes, shown.line)
+        _draw_profile(painter, axes, profile.x, profile.z, QPen(theme.colour("ink"), 1.4))
+        self._draw_used(painter, axes, profile, shown.line)
+        painter.setClipping(False)
+        self._draw_dimension(painter, axes, shown.line)
+        self._draw_cursor(painter, axes, profile)
+        painter.end()
+
+    def _title(self) -> str:
+        line = self.bench.shown.line if self.bench.shown else None
+        row = self.bench.row
+        where = "" if row is None else f" · {row.balloon} {row.name}"
+        length = math.dist(*line) if line else 0.0
+        return f"Section{where} · {length:.1f} mm long, mean over {self.bench.section_width:.1f} mm"
+
+    def _judged(self) -> Judged | None:
+        shown = self.bench.shown
+        found = shown.result.characteristics if shown else ()
+        return next((c for c in found if c.balloon == self.bench.balloon), None)
+
+    def _dimensions(self) -> list[Dimension]:
+        shown, row = self.bench.shown, self.bench.row
+        if shown is None or row is None or row.step not in shown.evidence:
+            return []
+        return [m for m in shown.evidence[row.step].marks if isinstance(m, Dimension)]
+
+    def _shown_heights(self, profile: Profile) -> tuple[float, float]:
+        """Heights the picture must reach: the profile without its extreme spikes, and the dimension."""
+        low, high = (float(p) for p in np.nanpercentile(profile.z, [0.5, 99.5]))
+        for dimension in self._dimensions():
+            low, high = min(low, dimension.start.z, dimension.end.z), max(high, dimension.start.z, dimension.end.z)
+        room = max(0.12 * (high - low), 0.05)
+        return low - room, high + room
+
+    def _draw_planes(self, painter: QPainter, axes: _Axes, line: tuple[Place, Place]) -> None:
+        shown = self.bench.shown
+        assert shown is not None
+        steps = [s for column in self.bench.lineage() for s in column]
+        ends = np.array([0.0, axes.length])
+        xs, ys = _along(line, ends, axes.length)
+        for step in steps:
+            plane = shown.result.steps[step.id].value if step.id in shown.result.steps else None
+            if not isinstance(plane, Plane):
+                continue
+            z = plane.height_at(xs, ys)
+            pen = QPen(theme.colour("anchor"), 1.2)
+            pen.setDashPattern([6, 4])
+            painter.setPen(pen)
+            painter.drawLine(axes.at(0.0, float(z[0])), axes.at(axes.length, float(z[1])))
+            painter.setFont(theme.font(11))
+            at = axes.at(axes.length, float(z[1]))
+            painter.drawText(QRectF(at.x() - 304, at.y() + 2, 300, 16), Qt.AlignmentFlag.AlignRight, step.name)
+
+    def _draw_used(
+        self, painter: QPainter, axes: _Axes, profile: Profile, line: tuple[Place, Place]
+    ) -> None:
+        """The stretch of the profile inside each spot's zone and between the heights it used."""
+        shown = self.bench.shown
+        assert shown is not None
+        x, y = _along(line, profile.x, axes.length)
+        for step in (s for column in self.bench.lineage() for s in column):
+            found = shown.result.steps.get(step.id)
+            if not isinstance(step.zone, RectangleZone | EllipseZone) or found is None:
+                continue
+            if isinstance(found.value, Point):
+                inside = step.zone.contains(x, y)
+                near = inside & (np.abs(profile.z - found.value.z) <= max(0.2, 0.03 * axes.span))
+                pen = QPen(theme.colour("copper"), 3.2)
+                pen.setCapStyle(Qt.PenCapStyle.RoundCap)
+                _draw_profile(painter, axes, profile.x, np.where(near, profile.z, np.nan), pen)
+
+    def _draw_dimension(self, painter: QPainter, axes: _Axes, line: tuple[Place, Place]) -> None:
+        judged = self._judged()
+        if judged is None:
+            return
+        verdict = theme.verdict_colour(judged.verdict)
+        dimensions = self._dimensions()
+        if not dimensions:
+            self._draw_value(painter, axes.frame.right() - 130, axes.frame.top() + 20, judged)
+            return
+        for dimension in dimensions:
+            s0, s1 = (_project(line, point, axes.length) for point in (dimension.start, dimension.end))
+            foot, head = axes.at(s0, dimension.start.z), axes.at(s1, dimension.end.z)
+            # beside the feature, where the line does not cross the curve; on the side that has room
+            room = axes.frame.right() - head.x() > LABEL_ROOM + 60
+            x = head.x() + (44 if room else -44)
+            painter.setPen(QPen(verdict, 1.0))
+            for end in (foot, head):
+                painter.drawLine(QPointF(end.x(), end.y()), QPointF(x + (5 if room else -5), end.y()))
+            painter.setPen(QPen(verdict, 1.5))
+            a, b = QPointF(x, foot.y()), QPointF(x, head.y())
+            painter.drawLine(a, b)
+            painter.setBrush(verdict)
+            _draw_arrow(painter, b, a)
+            _draw_arrow(painter, a, b)
+            self._draw_value(painter, x + (24 if room else -118), (foot.y() + head.y()) / 2, judged)
+
+    def _draw_value(self, painter: QPainter, x: float, y: float, judged: Judged) -> None:
+        row = self.bench.row
+        y = min(max(y, self._frame().top() + 16), self._frame().bottom() - 18)
+        draw_balloon(painter, QPointF(x, y), str(judged.balloon), judged.verdict, radius=10)
+        painter.setPen(theme.verdict_colour(judged.verdict))
+        painter.setFont(theme.font(15, bold=True))
+        value = "not measured" if judged.value is None else f"{judged.value:.{judged.decimals}f} {judged.unit}"
+        painter.drawText(QPointF(x + 18, y + 2), value)
+        painter.setPen(theme.colour("muted"))
+        painter.setFont(theme.font(12))
+        if row is not None:
+            painter.drawText(QPointF(x + 18, y + 17), row.tolerance)
+
+    def _draw_cursor(self, painter: QPainter, axes: _Axes, profile: Profile) -> None:
+        if self._cursor is None or not 0 <= self._cursor <= axes.length:
+            return
+        k = int(np.argmin(np.abs(profile.x - self._cursor)))
+        x = axes.at(self._cursor, 0).x()
+        painter.setPen(QPen(theme.colour("muted"), 1, Qt.PenStyle.DotLine))
+        painter.drawLine(QPointF(x, axes.frame.top()), QPointF(x, axes.frame.bottom()))
+        z = profile.z[k]
+        text = f"{profile.x[k]:.2f} mm   z {'no data' if np.isnan(z) else f'{z:.3f} mm'}"
+        width = painter.fontMetrics().horizontalAdvance(text) + 30
+        draw_chip(painter, QPointF(min(x + 6, self.width() - width), axes.frame.top() - 6), text)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        """Link the place under the pointer to the stage."""
+        shown = self.bench.shown
+        if shown is None or shown.line is None:
+            return
+        frame, length = self._frame(), math.dist(*shown.line)
+        self._cursor = (event.position().x() - frame.left()) / frame.width() * length
+        share = min(max(self._cursor / length, 0.0), 1.0)
+        (ax, ay), (bx, by) = shown.line
+        self.hovered.emit((ax + share * (bx - ax), ay + share * (by - ay)))
+        self.update()
+
+    def leaveEvent(self, event: QEvent) -> None:
+        """Unlink."""
+        self._cursor = None
+        self.hovered.emit(None)
+        self.update()
+
+
+class _Axes:
+    """From distance along the line and height to pixels."""
+
+    def __init__(self, frame: QRectF, profile: Profile, heights: tuple[float, float]) -> None:
+        self.frame, self.length = frame, float(profile.x[-1]) or 1.0
+        self.low, self.high = heights
+
+    @property
+    def span(self) -> float:
+        return self.high - self.low
+
+    def at(self, s: float, z: float) -> QPointF:
+        return QPointF(
+            self.frame.left() + s / self.length * self.frame.width(),
+            self.frame.bottom() - (z - self.low) / self.span * self.frame.height(),
+        )
+
+
+def _draw_axes(painter: QPainter, axes: _Axes) -> None:
+    painter.setFont(theme.font(11))
+    step = _nice(axes.span / TICKS)
+    for k in range(math.ceil(axes.low / step), math.floor(axes.high / step) + 1):
+        y = axes.at(0, k * step).y()
+        painter.setPen(QPen(theme.colour("line"), 1))
+        painter.drawLine(QPointF(axes.frame.left(), y), QPointF(axes.frame.right(), y))
+        painter.setPen(theme.colour("muted"))
+        box = QRectF(0, y - 8, MARGIN_LEFT - 6, 16)
+        painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"{k * step:g}")
+    step = _nice(axes.length / 8)
+    for k in range(math.floor(axes.length / step) + 1):
+        at = axes.at(k * step, axes.low)
+        painter.setPen(QPen(theme.colour("line"), 1))
+        painter.drawLine(at, at + QPointF(0, 4))
+        painter.setPen(theme.colour("muted"))
+        painter.drawText(QRectF(at.x() - 40, at.y() + 4, 80, 16), Qt.AlignmentFlag.AlignCenter, f"{k * step:g}")
+
+
+def _draw_profile(painter: QPainter, axes: _Axes, x: FloatArray, z: FloatArray, pen: QPen) -> None:
+    """The curve, broken where there is no data."""
+    frame = axes.frame
+    px = frame.left() + x / axes.length * frame.width()
+    py = frame.bottom() - (z - axes.low) / axes.span * frame.height()
+    path, drawing = QPainterPath(), False
+    for a, b in zip(px.tolist(), py.tolist(), strict=True):
+        if b != b:  # noqa: PLR0124  NaN
+            drawing = False
+        elif drawing:
+            path.lineTo(a, b)
+        else:
+            path.moveTo(a, b)
+            drawing = True
+    painter.setPen(pen)
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    painter.drawPath(path)
+
+
+def _draw_arrow(painter: QPainter, start: QPointF, tip: QPointF) -> None:
+    length = math.hypot(tip.x() - start.x(), tip.y() - start.y())
+    if length < 1.0:
+        return
+    ux, uy = (tip.x() - start.x()) / length, (tip.y() - start.y()) / length
+    back = QPointF(tip.x() - ARROW * ux, tip.y() - ARROW * uy)
+    side = QPointF(-uy * ARROW / 3, ux * ARROW / 3)
+    painter.drawPolygon(QPolygonF([tip, back + side, back - side]))
+
+
+def _along(line: tuple[Place, Place], s: FloatArray, length: float) -> tuple[FloatArray, FloatArray]:
+    (ax, ay), (bx, by) = line
+    return ax + (bx - ax) * s / length, ay + (by - ay) * s / length
+
+
+def _project(line: tuple[Place, Place], point: Point, length: float) -> float:
+    (ax, ay), (bx, by) = line
+    along = ((point.x - ax) * (bx - ax) + (point.y - ay) * (by - ay)) / length
+    return min(max(along, 0.0), length)
+
+
+def _nice(step: float) -> float:
+    """1, 2 or 5 times a power of ten, not below the step."""
+    power = 10.0 ** math.floor(math.log10(max(step, 1e-9)))
+    return next(power * k for k in (1, 2, 5, 10) if power * k >= step * 0.999)

@@ -1,0 +1,211 @@
+"""The sheet: one row a characteristic, with its balloon, value, limits and verdict."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QLineEdit, QPushButton, QScrollArea, QVBoxLayout, QWidget
+
+from hemtra.core.plan.document import Characteristic
+from hemtra.core.plan.limits import Judged, Verdict
+from hemtra.core.plan.tolerance import EXAMPLES
+from hemtra.desktop import theme
+from hemtra.desktop.model.bench import Bench
+from hemtra.desktop.plan.signs import draw_balloon, draw_limit_bar
+
+ROW, OPEN_ROW = 31, 66
+BAR_WIDTH = 72
+VALUE_RIGHT = 92
+"""Pixels from the right border to the right end of the value."""
+
+
+class SheetRow(QWidget):
+    """One characteristic; the selected one is open and shows its tolerance to type in."""
+
+    chosen = Signal(int)
+    tolerance_typed = Signal(int, str)
+
+    def __init__(self, row: Characteristic, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.row = row
+        self.judged: Judged | None = None
+        self.selected = False
+        self.tolerance = QLineEdit(self)
+        self.tolerance.setToolTip(f"Nominal and limits as on the drawing: {EXAMPLES}")
+        self.tolerance.setAccessibleName(f"Tolerance of balloon {row.balloon}")
+        self.tolerance.setPlaceholderText("4.00 ±0.10")
+        self.tolerance.returnPressed.connect(self._typed)
+        self.tolerance.editingFinished.connect(self._typed)
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
+        self.show_row(row, None, selected=False)
+
+    def show_row(self, row: Characteristic, judged: Judged | None, *, selected: bool) -> None:
+        """Take the latest state."""
+        if row != self.row or not self.tolerance.hasFocus():
+            self.tolerance.setText(row.tolerance)
+        self.row, self.judged, self.selected = row, judged, selected
+        self.tolerance.setVisible(selected)
+        self.setFixedHeight(OPEN_ROW if selected else ROW)
+        reason = judged.reason if judged else ""
+        self.setToolTip(f"{row.name}: {row.tolerance}" + (f"\n{judged.verdict}: {reason}" if reason and judged else ""))
+        self.update()
+
+    def resizeEvent(self, event: object) -> None:
+        """The tolerance stands below the name, the verdict beside it."""
+        self.tolerance.setGeometry(38, 34, 150, 26)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Balloon, name, value, limit bar; open also the verdict in words."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        judged = self.judged
+        verdict = judged.verdict if judged else Verdict.NOT_MEASURED
+        if self.selected:
+            painter.fillRect(self.rect(), theme.colour("copper_wash"))
+            painter.fillRect(0, 0, 3, self.height(), theme.colour("copper"))
+        draw_balloon(painter, QPointF(21, ROW / 2), str(self.row.balloon), verdict, radius=10)
+        failed = verdict is Verdict.FAIL
+        value_box = QRectF(0, 0, self.width() - VALUE_RIGHT, ROW)
+        bar = QRectF(self.width() - BAR_WIDTH - 8, 6, BAR_WIDTH, ROW - 12)
+        painter.setFont(theme.font(13, bold=failed))
+        value, unit = "–", ""
+        if judged is not None and judged.value is not None:
+            value, unit = f"{judged.value:.{judged.decimals}f}", "°" if judged.unit == "°" else ""
+        painter.setPen(theme.colour("failed" if failed else "ink"))
+        painter.drawText(value_box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, value + unit)
+        used = painter.fontMetrics().horizontalAdvance(value + unit)
+        painter.setFont(theme.font(13, bold=self.selected))
+        painter.setPen(theme.colour("ink"))
+        name_box = QRectF(38, 0, value_box.right() - used - 46, ROW)
+        name = painter.fontMetrics().elidedText(self.row.name, Qt.TextElideMode.ElideRight, int(name_box.width()))
+        painter.drawText(name_box, Qt.AlignmentFlag.AlignVCenter, name)
+        if judged is not None:
+            draw_limit_bar(painter, bar, judged)
+        if self.selected and judged is not None:
+            painter.setPen(theme.verdict_colour(verdict))
+            painter.setFont(theme.font(12, bold=True))
+            box = QRectF(196, 34, self.width() - 204, 26)
+            painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, str(verdict))
+        painter.setPen(QPen(theme.colour("line", 120), 1))
+        painter.drawLine(QPointF(8, self.height() - 0.5), QPointF(self.width() - 8, self.height() - 0.5))
+        painter.end()
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """Select."""
+        self.chosen.emit(self.row.balloon)
+
+    def reject(self) -> None:
+        """Mark what was typed as not understood."""
+        self.tolerance.setProperty("wrong", True)
+        self.tolerance.style().polish(self.tolerance)
+
+    def _typed(self) -> None:
+        self.tolerance.setProperty("wrong", False)
+        self.tolerance.style().polish(self.tolerance)
+        if self.tolerance.text() != self.row.tolerance:
+            self.tolerance_typed.emit(self.row.balloon, self.tolerance.text())
+
+
+class Sheet(QFrame):
+    """All rows, with the count of what passes."""
+
+    tolerance_typed = Signal(int, str)
+    add_requested = Signal()
+
+    def __init__(self, bench: Bench, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setObjectName("panel")
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Sheet of characteristics")
+        self.bench = bench
+        self.rows: list[SheetRow] = []
+        heading, self._count = QLabel("Sheet"), QLabel()
+        heading.setObjectName("heading")
+        self._count.setObjectName("muted")
+        top = QHBoxLayout()
+        top.setContentsMargins(12, 8, 12, 2)
+        top.addWidget(heading)
+        top.addStretch()
+        top.addWidget(self._count)
+        self._list = QVBoxLayout()
+        self._list.setContentsMargins(1, 0, 1, 0)
+        self._list.setSpacing(0)
+        self._list.addStretch()
+        inner = QWidget()
+        inner.setLayout(self._list)
+        self._scroll = QScrollArea()
+        self._scroll.setWidget(inner)
+        self._scroll.setWidgetResizable(True)
+        self._scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self._scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.add_button = QPushButton("+ Characteristic   N")
+        self.add_button.setObjectName("action")
+        self.add_button.setToolTip("Say what the drawing asks for, then click it on the part.")
+        self.add_button.clicked.connect(self.add_requested)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 6)
+        layout.setSpacing(2)
+        layout.addLayout(top)
+        layout.addWidget(self._scroll, 1)
+        bottom = QHBoxLayout()
+        bottom.setContentsMargins(10, 0, 10, 0)
+        bottom.addWidget(self.add_button)
+        bottom.addStretch()
+        layout.addLayout(bottom)
+        for changed in (bench.document.changed, bench.shown_changed, bench.selection_changed):
+            changed.connect(self.refresh)
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Take the latest plan, results and selection."""
+        plan, shown = self.bench.document.shown, self.bench.shown
+        judged = {c.balloon: c for c in shown.result.characteristics} if shown else {}
+        ordered = sorted(plan.sheet, key=lambda c: c.balloon)
+        while len(self.rows) > len(ordered):
+            gone = self.rows.pop()
+            self._list.removeWidget(gone)
+            gone.deleteLater()
+        for k, row in enumerate(ordered):
+            if k == len(self.rows):
+                self._append(row)
+            self.rows[k].show_row(row, judged.get(row.balloon), selected=row.balloon == self.bench.balloon)
+        passed = sum(c.verdict is Verdict.PASS for c in judged.values())
+        self._count.setText(f"{passed} of {len(ordered)} pass" if ordered and judged else "")
+        self.add_button.setEnabled(self.bench.tray.current is not None)
+
+    def row_of(self, balloon: int) -> SheetRow | None:
+        """The widget of a characteristic."""
+        return next((row for row in self.rows if row.row.balloon == balloon), None)
+
+    def reject(self, balloon: int) -> None:
+        """Mark what was typed for a characteristic as not understood."""
+        row = self.row_of(balloon)
+        if row is not None:
+            row.reject()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Up and down step through the rows; Enter goes into the tolerance."""
+        balloons = [row.row.balloon for row in self.rows]
+        step = {Qt.Key.Key_Up: -1, Qt.Key.Key_Down: 1}.get(Qt.Key(event.key()))
+        if step is not None and balloons:
+            at = balloons.index(self.bench.balloon) + step if self.bench.balloon in balloons else 0
+            self.bench.select(balloons[min(max(at, 0), len(balloons) - 1)])
+            self._scroll.ensureWidgetVisible(self.rows[min(max(at, 0), len(balloons) - 1)])
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.bench.balloon is not None:
+            row = self.row_of(self.bench.balloon)
+            if row is not None:
+                row.tolerance.setFocus()
+                row.tolerance.selectAll()
+        else:
+            super().keyPressEvent(event)
+
+    def _append(self, row: Characteristic) -> None:
+        widget = SheetRow(row)
+        widget.chosen.connect(self._choose)
+        widget.tolerance_typed.connect(self.tolerance_typed)
+        self._list.insertWidget(len(self.rows), widget)
+        self.rows.append(widget)
+
+    def _choose(self, balloon: int) -> None:
+        self.setFocus()
+        self.bench.select(balloon)

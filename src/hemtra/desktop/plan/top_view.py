@@ -1,0 +1,480 @@
+"""The stage from above: the height map with zones, used points, balloons and the section line."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+
+import numpy as np
+from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import (
+    QColor,
+    QImage,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QResizeEvent,
+    QWheelEvent,
+)
+from PySide6.QtWidgets import QWidget
+
+from hemtra.core.plan.document import Step
+from hemtra.core.plan.limits import Judged
+from hemtra.core.scan.heightmap import HeightMap
+from hemtra.core.scan.picture import View, grey_picture, picture
+from hemtra.desktop import theme
+from hemtra.desktop.model.balloon_layout import place_balloons
+from hemtra.desktop.model.bench import Bench, Place
+from hemtra.desktop.model.viewport import Pixel, Viewport
+from hemtra.desktop.model.zone_drag import AnyZone, Handle, dragged, grabbed, handle_pixels
+from hemtra.desktop.plan.layers import RegionImages, draw_polylines, draw_regions, draw_zone, image
+from hemtra.desktop.plan.legend import Legend
+from hemtra.desktop.plan.signs import RADIUS, draw_balloon, draw_chip
+
+LINE_GRAB = 7.0
+"""Pixels around the section line that take it."""
+RING_ROOM = 20.0
+"""Pixels between what is measured and its balloons."""
+EDGE_ROOM = 20.0
+"""Pixels between balloons and the border of the stage."""
+WHEEL_STEP = 1.0015
+"""Zoom per eighth of a degree of the wheel: a notch of 15° gives a fifth."""
+NUDGE_PIXELS = 1.0
+
+
+@dataclass
+class _Drag:
+    """What the pointer holds."""
+
+    what: str
+    start: Place
+    pixel: Pixel
+    handle: Handle = "body"
+    zone: AnyZone | None = None
+    line: tuple[Place, Place] | None = None
+    viewport: Viewport = field(default_factory=Viewport)
+    moved: bool = False
+
+
+class TopView(QWidget):
+    """Shows the current part of the bench from above and turns pointer and keys into intents."""
+
+    zone_dragged = Signal(str, object)
+    zone_dropped = Signal(str, object)
+    line_moved = Signal(object)
+    balloon_clicked = Signal(int)
+    step_clicked = Signal(str)
+    place_picked = Signal(float, float)
+    pick_left = Signal()
+    cursor_moved = Signal(object)
+
+    def __init__(self, bench: Bench, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setObjectName("topView")
+        self.setMouseTracking(True)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Stage, top view")
+        self.bench = bench
+        self.viewport = Viewport()
+        self.legend = Legend(self)
+        self.legend.range_changed.connect(self._repaint_map)
+        self.coloured_by = "height"
+        self.prompt = ""
+        self.picked: list[Place] = []
+        self._regions = RegionImages()
+        self._image: tuple[object, QImage] | None = None
+        self._balloons: list[tuple[Judged, Pixel]] = []
+        self._drag: _Drag | None = None
+        self._cursor: Pixel | None = None
+        self._linked: Place | None = None
+        self._fitted = False
+        bench.tray.current_changed.connect(self._on_part)
+        bench.shown_changed.connect(self._on_shown)
+        bench.selection_changed.connect(self.update)
+        bench.document.changed.connect(self.update)
+        self._on_part()
+
+    # -- what is shown ----------------------------------------------------------------------------
+
+    @property
+    def data(self) -> HeightMap | None:
+        """The height map on the stage."""
+        part = self.bench.tray.current
+        return None if part is None else part.scan.data
+
+    def fit(self) -> None:
+        """Show the whole scan."""
+        if self.data is not None:
+            self.viewport = self.viewport.fitted(self.data.extent)
+            self._fitted = True
+            self.update()
+
+    def colour_by(self, quantity: str) -> None:
+        """“height” or “intensity”."""
+        self.coloured_by = quantity
+        self.legend.setVisible(quantity == "height" and self.data is not None)
+        self._repaint_map()
+
+    def pick(self, prompt: str) -> None:
+        """Ask for a place: the next click answers, Escape leaves; '' asks no more."""
+        self.prompt = prompt
+        self.setCursor(Qt.CursorShape.CrossCursor if prompt else Qt.CursorShape.ArrowCursor)
+        if prompt:
+            self.setFocus()
+        self.update()
+
+    def link(self, place: Place | None) -> None:
+        """Mark the place another view points at."""
+        self._linked = place
+        self.update()
+
+    def _on_part(self) -> None:
+        data = self.data
+        self.legend.set_data(data)
+        self.legend.setVisible(data is not None and self.coloured_by == "height")
+        if data is not None and not self._fitted:
+            self.fit()
+        if data is None:
+            self._fitted = False
+        self.update()
+
+    def _on_shown(self) -> None:
+        self._regions.forget()
+        self.update()
+
+    def _repaint_map(self) -> None:
+        self._image = None
+        self.update()
+
+    # -- painting ---------------------------------------------------------------------------------
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Map, used points, zones, section line, balloons, read-out."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.fillRect(self.rect(), theme.colour("stage"))
+        if self.data is not None:
+            painter.drawImage(0, 0, self._map_image(self.data))
+            self._draw_evidence(painter)
+            self._draw_line(painter)
+            self._draw_balloons(painter)
+            self._draw_read_out(painter)
+        painter.setPen(QPen(theme.colour("copper").lighter(140), 2))
+        for place in self.picked:
+            at = QPointF(*self.viewport.to_screen(*place))
+            painter.drawLine(at - QPointF(7, 0), at + QPointF(7, 0))
+            painter.drawLine(at - QPointF(0, 7), at + QPointF(0, 7))
+        if self.prompt:
+            width = self.fontMetrics().horizontalAdvance(self.prompt) + 40
+            draw_chip(
+                painter,
+                QPointF(max(8.0, (self.width() - width) / 2), 12),
+                self.prompt,
+                back=theme.colour("copper"),
+                ink=theme.colour("paper"),
+            )
+        painter.end()
+
+    def _map_image(self, data: HeightMap) -> QImage:
+        key = (id(data), self.viewport, self.legend.span, self.coloured_by)
+        if self._image is None or self._image[0] != key:
+            v = self.viewport
+            left, top = v.to_part(0, 0)
+            view = View(left, top, v.scale, v.width, v.height)
+            if self.coloured_by == "intensity":
+                pixels = grey_picture(data, view)
+            else:
+                pixels = picture(data, view, theme.height_palette(), *self.legend.span)
+            self._image = key, image(pixels)
+        return self._image[1]
+
+    def _lineage_steps(self) -> list[Step]:
+        return [step for column in self.bench.lineage() for step in column]
+
+    def _draw_evidence(self, painter: QPainter) -> None:
+        shown, selected = self.bench.shown, self.bench.selected_step
+        evidence = shown.evidence if shown else {}
+        if selected in evidence:
+            draw_regions(painter, self.viewport, evidence[selected].marks, self._regions)
+        for step in self._lineage_steps():
+            if step.zone is None or step.id == selected:
+                continue
+            pen = QPen(theme.colour("stage_ink", 190), 1.2)
+            pen.setDashPattern([4, 3])
+            draw_zone(painter, self.viewport, step.zone, pen)
+        for step_id, found in evidence.items():
+            if step_id == (self.bench.row.step if self.bench.row else None):
+                draw_polylines(painter, self.viewport, found.marks)
+        zone = self._selected_zone()
+        if zone is not None:
+            draw_zone(painter, self.viewport, zone, QPen(theme.colour("copper").lighter(130), 1.8))
+            self._draw_handles(painter, zone)
+
+    def _draw_handles(self, painter: QPainter, zone: AnyZone) -> None:
+        places = handle_pixels(zone, self.viewport)
+        corners = [places[f"corner-{k}"] for k in range(4)]  # type: ignore[index]
+        middle = QPointF((corners[2][0] + corners[3][0]) / 2, (corners[2][1] + corners[3][1]) / 2)
+        painter.setPen(QPen(theme.colour("copper").lighter(130), 1.2))
+        painter.drawLine(middle, QPointF(*places["rotate"]))
+        painter.setBrush(theme.colour("paper"))
+        painter.setPen(QPen(theme.colour("copper"), 1.6))
+        for corner in corners:
+            painter.drawRect(QRectF(corner[0] - 3.5, corner[1] - 3.5, 7, 7))
+        painter.drawEllipse(QPointF(*places["rotate"]), 4.5, 4.5)
+
+    def _line(self) -> tuple[Place, Place] | None:
+        if self.bench.line is not None:
+            return self.bench.line
+        return self.bench.shown.line if self.bench.shown else None
+
+    def _draw_line(self, painter: QPainter) -> None:
+        line = self._line()
+        if line is None:
+            return
+        a, b = (QPointF(*self.viewport.to_screen(*end)) for end in line)
+        painter.setPen(QPen(QColor(0, 0, 0, 110), 3))
+        painter.drawLine(a, b)
+        pen = QPen(theme.colour("anchor").lighter(165), 1.3)
+        pen.setDashPattern([9, 3, 2, 3])
+        painter.setPen(pen)
+        painter.drawLine(a, b)
+        painter.setBrush(theme.colour("anchor").lighter(165))
+        painter.setPen(QPen(theme.colour("stage"), 1))
+        for end in (a, b):
+            painter.drawEllipse(end, 4, 4)
+        if self._linked is not None:
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.setPen(QPen(theme.colour("paper"), 1.6))
+            painter.drawEllipse(QPointF(*self.viewport.to_screen(*self._linked)), 6, 6)
+
+    def _draw_balloons(self, painter: QPainter) -> None:
+        self._balloons = []
+        shown = self.bench.shown
+        if shown is None:
+            return
+        pointed = []
+        for judged in shown.result.characteristics:
+            place = self._anchor_of(judged)
+            if place is None:
+                continue
+            pixel = self.viewport.to_screen(*place)
+            if 0 <= pixel[0] <= self.width() and 0 <= pixel[1] <= self.height():
+                pointed.append((judged, pixel))
+        if not pointed:
+            return
+        places = place_balloons([pixel for _, pixel in pointed], self._ring([p for _, p in pointed]))
+        for (judged, anchor), place in zip(pointed, places, strict=True):
+            chosen = judged.balloon == self.bench.balloon
+            leader = QPen(theme.colour("stage_ink", 255 if chosen else 150), 1.4 if chosen else 1.0)
+            painter.setPen(leader)
+            painter.drawLine(QPointF(*anchor), QPointF(*place))
+            painter.setBrush(theme.colour("stage_ink"))
+            painter.drawEllipse(QPointF(*anchor), 2.2, 2.2)
+        for (judged, _), place in zip(pointed, places, strict=True):
+            draw_balloon(
+                painter,
+                QPointF(*place),
+                str(judged.balloon),
+                judged.verdict,
+                selected=judged.balloon == self.bench.balloon,
+            )
+            self._balloons.append((judged, place))
+
+    def _anchor_of(self, judged: Judged) -> Place | None:
+        """Where a balloon points: at what was measured, or at the zone that should have been."""
+        if judged.at is not None:
+            return judged.at.x, judged.at.y
+        plan = self.bench.document.shown
+        if plan.characteristic(judged.balloon) is None:
+            return None
+        inputs = [i for ids in plan.step(judged.step).inputs.values() for i in ids]
+        zones = [z for i in inputs if (z := plan.step(i).zone) is not None]
+        return (zones[0].x, zones[0].y) if zones else None
+
+    def _ring(self, anchors: list[Pixel]) -> tuple[float, float, float, float]:
+        """The ring of balloons: around all that is measured, but on the stage."""
+        zones = [s.zone for s in self.bench.document.shown.steps if s.zone is not None]
+        xs, ys = [p[0] for p in anchors], [p[1] for p in anchors]
+        for zone in zones:
+            wx, wy = zone.half_extent()
+            for x, y in ((zone.x - wx, zone.y - wy), (zone.x + wx, zone.y + wy)):
+                px, py = self.viewport.to_screen(x, y)
+                xs.append(px)
+                ys.append(py)
+        right = self.width() - EDGE_ROOM - (self.legend.width() if self.legend.isVisible() else 0)
+        return (
+            max(EDGE_ROOM, min(xs) - RING_ROOM),
+            max(EDGE_ROOM, min(ys) - RING_ROOM),
+            min(right, max(xs) + RING_ROOM),
+            min(self.height() - EDGE_ROOM, max(ys) + RING_ROOM),
+        )
+
+    def _draw_read_out(self, painter: QPainter) -> None:
+        data = self.data
+        if self._cursor is None or data is None:
+            return
+        x, y = self.viewport.to_part(*self._cursor)
+        z = data.height_at(x, y)
+        text = f"x {x:.2f}   y {y:.2f}   z {'no data' if z is None else f'{z:.3f}'} mm"
+        grey = data.intensity_at(x, y)
+        if grey is not None:
+            text += f"   intensity {grey}"
+        draw_chip(painter, QPointF(10, self.height() - 34), text)
+
+    # -- pointer ----------------------------------------------------------------------------------
+
+    def _selected_zone(self) -> AnyZone | None:
+        step = next((s for s in self._lineage_steps() if s.id == self.bench.selected_step), None)
+        return None if step is None else step.zone
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """Take what lies under the pointer: handle, section line, balloon, zone, or the view itself."""
+        pixel = event.position().x(), event.position().y()
+        place = self.viewport.to_part(*pixel)
+        if event.button() == Qt.MouseButton.LeftButton and self.prompt:
+            self.place_picked.emit(*place)
+            return
+        self._drag = _Drag("view", place, pixel, viewport=self.viewport)
+        if event.button() != Qt.MouseButton.LeftButton:
+            return
+        zone = self._selected_zone()
+        handle = grabbed(zone, self.viewport, pixel) if zone is not None else None
+        line_part = self._line_under(pixel)
+        balloon = self._balloon_under(pixel)
+        if handle not in (None, "body"):
+            self._drag = _Drag("zone", place, pixel, handle or "body", zone)
+        elif balloon is not None:
+            self._drag = None
+            self.balloon_clicked.emit(balloon)
+        elif line_part is not None:
+            self._drag = _Drag(line_part, place, pixel, line=self._line())
+        elif handle == "body":
+            self._drag = _Drag("zone", place, pixel, "body", zone)
+        else:
+            self._drag.zone = None
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        """Drag what was taken; otherwise read the map."""
+        pixel = event.position().x(), event.position().y()
+        self._cursor = pixel
+        place = self.viewport.to_part(*pixel)
+        self.cursor_moved.emit(place)
+        drag = self._drag
+        if drag is not None and (drag.moved or math.dist(pixel, drag.pixel) > 3):
+            drag.moved = True
+            self._drag_on(drag, pixel, place, snap=bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier))
+        elif drag is None and not self.prompt:
+            self._show_grip(pixel)
+        self.update()
+
+    def _drag_on(self, drag: _Drag, pixel: Pixel, place: Place, *, snap: bool) -> None:
+        if drag.what == "view":
+            self.viewport = drag.viewport.panned(pixel[0] - drag.pixel[0], pixel[1] - drag.pixel[1])
+        elif drag.what == "zone" and drag.zone is not None and self.bench.selected_step:
+            zone = dragged(drag.zone, drag.handle, drag.start, place, snap=snap)
+            self.zone_dragged.emit(self.bench.selected_step, zone)
+        elif drag.line is not None:
+            dx, dy = place[0] - drag.start[0], place[1] - drag.start[1]
+            moves = {"line-0": (1, 0), "line-1": (0, 1), "line": (1, 1)}[drag.what]
+            (ax, ay), (bx, by) = drag.line
+            a, b = moves
+            self.line_moved.emit(((ax + a * dx, ay + a * dy), (bx + b * dx, by + b * dy)))
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        """Let go; a drag of a zone becomes an edit, a click on another zone selects its step."""
+        drag, self._drag = self._drag, None
+        if drag is None:
+            return
+        place = self.viewport.to_part(event.position().x(), event.position().y())
+        if drag.what == "zone" and drag.moved and drag.zone is not None and self.bench.selected_step:
+            snap = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
+            self.zone_dropped.emit(
+                self.bench.selected_step, dragged(drag.zone, drag.handle, drag.start, place, snap=snap)
+            )
+        elif not drag.moved and drag.what == "view":
+            under = self._step_under(place)
+            if under is not None:
+                self.step_clicked.emit(under)
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        """Show the whole scan again."""
+        if not self.prompt:
+            self.fit()
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        """Zoom about the pointer."""
+        if self.data is None:
+            return
+        at = event.position()
+        self.viewport = self.viewport.zoomed(at.x(), at.y(), WHEEL_STEP ** event.angleDelta().y())
+        self.update()
+
+    def leaveEvent(self, event: QEvent) -> None:
+        """Nothing to read any more."""
+        self._cursor = None
+        self.cursor_moved.emit(None)
+        self.update()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Arrows nudge the selected zone by a pixel, with Shift by ten; Escape leaves picking."""
+        moves = {
+            Qt.Key.Key_Left: (-1, 0),
+            Qt.Key.Key_Right: (1, 0),
+            Qt.Key.Key_Up: (0, 1),
+            Qt.Key.Key_Down: (0, -1),
+        }
+        zone = self._selected_zone()
+        if event.key() == Qt.Key.Key_Escape and self.prompt:
+            self.pick_left.emit()
+        elif event.key() in moves and zone is not None and self.bench.selected_step:
+            far = 10.0 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1.0
+            step = NUDGE_PIXELS * self.viewport.scale * far
+            dx, dy = (step * k for k in moves[Qt.Key(event.key())])
+            self.zone_dropped.emit(self.bench.selected_step, dragged(zone, "body", (0, 0), (dx, dy)))
+        else:
+            super().keyPressEvent(event)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Keep the middle where it is, or the whole scan in view."""
+        self.viewport = self.viewport.resized(self.width(), self.height())
+        self.legend.move(self.width() - self.legend.width() - 8, 8)
+        if self._fitted:
+            self.fit()
+
+    def _show_grip(self, pixel: Pixel) -> None:
+        zone = self._selected_zone()
+        handle = grabbed(zone, self.viewport, pixel) if zone is not None else None
+        shapes = {"rotate": Qt.CursorShape.CrossCursor, "body": Qt.CursorShape.SizeAllCursor}
+        if self._balloon_under(pixel) is not None:
+            self.setCursor(Qt.CursorShape.PointingHandCursor)
+        elif handle is not None and (handle != "body" or self._line_under(pixel) is None):
+            self.setCursor(shapes.get(handle, Qt.CursorShape.SizeFDiagCursor))
+        elif self._line_under(pixel) is not None:
+            self.setCursor(Qt.CursorShape.OpenHandCursor)
+        else:
+            self.setCursor(Qt.CursorShape.ArrowCursor)
+
+    def _balloon_under(self, pixel: Pixel) -> int | None:
+        return next((j.balloon for j, at in self._balloons if math.dist(at, pixel) <= RADIUS + 2), None)
+
+    def _line_under(self, pixel: Pixel) -> str | None:
+        line = self._line()
+        if line is None:
+            return None
+        ends = [self.viewport.to_screen(*end) for end in line]
+        for k, end in enumerate(ends):
+            if math.dist(end, pixel) <= LINE_GRAB + 2:
+                return f"line-{k}"
+        (ax, ay), (bx, by) = ends
+        length = math.dist(*ends) or 1.0
+        along = ((pixel[0] - ax) * (bx - ax) + (pixel[1] - ay) * (by - ay)) / length
+        off = abs((pixel[0] - ax) * (by - ay) - (pixel[1] - ay) * (bx - ax)) / length
+        return "line" if off <= LINE_GRAB and 0 <= along <= length else None
+
+    def _step_under(self, place: Place) -> str | None:
+        """The smallest zone of the lineage under a place."""
+        x, y = np.array(place[0]), np.array(place[1])
+        zones = [(s.zone.area, s.id) for s in self._lineage_steps() if s.zone and s.zone.contains(x, y)]
+        return min(zones)[1] if zones else None

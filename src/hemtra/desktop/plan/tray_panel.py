@@ -1,0 +1,174 @@
+"""The tray: recorded parts as thumbnails with tag and verdict."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QImage, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
+
+from hemtra.core.plan.limits import Verdict
+from hemtra.core.scan.picture import View, picture
+from hemtra.desktop import theme
+from hemtra.desktop.model.bench import Bench
+from hemtra.desktop.model.tray import TAGS, TrayPart
+from hemtra.desktop.plan.layers import image
+from hemtra.desktop.plan.signs import draw_balloon
+
+CARD_HEIGHT = 78
+THUMB = (84, 54)
+
+
+class TrayCard(QWidget):
+    """One part."""
+
+    chosen = Signal(object)
+    tag_clicked = Signal(object)
+
+    def __init__(self, part: TrayPart, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.part, self.selected = part, False
+        self.setFixedHeight(CARD_HEIGHT)
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
+        self._thumb = thumbnail(part)
+
+    def show_state(self, *, selected: bool) -> None:
+        """Take the latest verdict."""
+        self.selected = selected
+        self.setToolTip(f"{self.part.scan.name}\n{_told(self.part)}\nClick the tag to change it.")
+        self.update()
+
+    def _tag_box(self) -> QRectF:
+        return QRectF(98, 22, self.width() - 104, 18)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Picture, name, tag, verdict, and the balloons that decided it."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        box = QRectF(self.rect()).adjusted(4, 2, -4, -2)
+        painter.setPen(QPen(theme.colour("copper" if self.selected else "line"), 1.6 if self.selected else 1.0))
+        painter.setBrush(theme.colour("copper_wash" if self.selected else "paper"))
+        painter.drawRoundedRect(box, 5, 5)
+        painter.drawImage(QRectF(10, 8, *THUMB), self._thumb)
+        painter.setFont(theme.font(13, bold=True))
+        painter.setPen(theme.colour("ink"))
+        name = self.part.name.rsplit("-", 1)[-1]
+        painter.drawText(QRectF(100, 5, self.width() - 106, 18), Qt.AlignmentFlag.AlignVCenter, name)
+        painter.setFont(theme.font(12))
+        painter.setPen(theme.colour("muted"))
+        painter.drawText(self._tag_box().adjusted(2, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, self.part.tag)
+        result = self.part.result
+        if result is not None:
+            centre = QPointF(self.width() - 22, 44)
+            signs = {Verdict.PASS: "✓", Verdict.FAIL: "×", Verdict.NOT_MEASURED: "–"}
+            draw_balloon(painter, centre, signs[result.verdict], result.verdict, radius=9, faint=self.part.stale)
+        painter.setFont(theme.font(11))
+        deciding = [c for c in result.characteristics if c.verdict is not Verdict.PASS] if result else []
+        painter.setPen(theme.colour("failed" if self.part.agrees is False else "muted"))
+        text = self.part.error or " ".join(str(c.balloon) for c in deciding[:6])
+        painter.drawText(QRectF(100, 40, self.width() - 140, 18), Qt.AlignmentFlag.AlignVCenter, text)
+        if self.part.agrees is False and not self.part.stale:
+            painter.setFont(theme.font(11, bold=True))
+            painter.setPen(theme.colour("failed"))
+            painter.drawText(QRectF(10, 61, self.width() - 20, 14), Qt.AlignmentFlag.AlignVCenter, "against its tag")
+        painter.end()
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """Select; a click on the tag goes to the next one."""
+        if self._tag_box().contains(event.position()):
+            self.tag_clicked.emit(self.part)
+        else:
+            self.chosen.emit(self.part)
+
+
+class TrayPanel(QFrame):
+    """All parts and how many get the verdict they should."""
+
+    def __init__(self, bench: Bench, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setObjectName("panel")
+        self.setAccessibleName("Tray of recorded parts")
+        self.bench = bench
+        self.cards: list[TrayCard] = []
+        heading, self._agreement = QLabel("Tray"), QLabel()
+        heading.setObjectName("heading")
+        self._agreement.setObjectName("muted")
+        self._agreement.setToolTip("Tagged parts that get the verdict they should.")
+        top = QHBoxLayout()
+        top.setContentsMargins(12, 8, 10, 2)
+        top.addWidget(heading)
+        top.addStretch()
+        top.addWidget(self._agreement)
+        self._list = QVBoxLayout()
+        self._list.setContentsMargins(0, 0, 0, 0)
+        self._list.setSpacing(0)
+        self._list.addStretch()
+        inner = QWidget()
+        inner.setLayout(self._list)
+        self._scroll = QScrollArea()
+        self._scroll.setWidget(inner)
+        self._scroll.setWidgetResizable(True)
+        self._scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self._scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 6)
+        layout.setSpacing(2)
+        layout.addLayout(top)
+        layout.addWidget(self._scroll, 1)
+        bench.tray.changed.connect(self.refresh)
+        bench.tray.current_changed.connect(self.refresh)
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Take the latest parts and verdicts."""
+        parts = self.bench.tray.parts
+        if [card.part for card in self.cards] != parts:
+            self._rebuild()
+        for card in self.cards:
+            selected = card.part is self.bench.tray.current
+            card.show_state(selected=selected)
+            if selected:
+                self._scroll.ensureWidgetVisible(card)
+        right, known = self.bench.tray.agreement
+        waiting = any(part.stale for part in parts)
+        self._agreement.setText((f"{right} / {known} agree" + (" …" if waiting else "")) if known else "")
+
+    def _rebuild(self) -> None:
+        kept = {id(card.part): card for card in self.cards}
+        self.cards = [kept.pop(id(part), None) or self._made(part) for part in self.bench.tray.parts]
+        for gone in kept.values():
+            self._list.removeWidget(gone)
+            gone.deleteLater()
+        for k, card in enumerate(self.cards):
+            self._list.insertWidget(k, card)
+
+    def _made(self, part: TrayPart) -> TrayCard:
+        card = TrayCard(part)
+        card.chosen.connect(lambda chosen: self.bench.tray.select(self.bench.tray.parts.index(chosen)))
+        card.tag_clicked.connect(lambda p: self.bench.tray.tag(p, TAGS[(TAGS.index(p.tag) + 1) % len(TAGS)]))
+        return card
+
+
+def thumbnail(part: TrayPart) -> QImage:
+    """The part as a small picture, at double density."""
+    data = part.scan.data
+    x0, x1, y0, y1 = data.extent
+    w, h = 2 * THUMB[0], 2 * THUMB[1]
+    scale = max((x1 - x0) / w, (y1 - y0) / h)
+    view = View((x0 + x1) / 2 - scale * w / 2, (y0 + y1) / 2 + scale * h / 2, scale, w, h)
+    low, high = part.height_span
+    shown = image(picture(data, view, theme.height_palette(), low, high))
+    ground = QImage(w, h, QImage.Format.Format_RGB32)
+    ground.fill(theme.colour("stage"))
+    painter = QPainter(ground)
+    painter.drawImage(0, 0, shown)
+    painter.end()
+    return ground
+
+
+def _told(part: TrayPart) -> str:
+    if part.error:
+        return part.error
+    if part.result is None:
+        return "not evaluated yet"
+    reasons = [f"{c.balloon} {c.name}: {c.reason}" for c in part.result.characteristics if c.reason]
+    return "\n".join([f"tagged {part.tag}, judged {part.result.verdict}", *reasons[:8]])

@@ -1,0 +1,241 @@
+"""The Plan workspace: sheet, stage with section, tray and lineage, and the edits made in them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from PySide6.QtCore import QEvent, Qt, Slot
+from PySide6.QtWidgets import QSplitter, QVBoxLayout, QWidget
+
+from hemtra.core.errors import HemtraError
+from hemtra.core.plan.document import Plan
+from hemtra.core.plan.tolerance import parse_tolerance
+from hemtra.desktop.evaluation import ShowRequest, TrayAnswer, TrayRequest, show, try_tray
+from hemtra.desktop.lanes import Lane
+from hemtra.desktop.model.bench import Bench, Shown
+from hemtra.desktop.model.zone_drag import AnyZone
+from hemtra.desktop.notifications import Notice, Notifications
+from hemtra.desktop.plan.lineage import Lineage
+from hemtra.desktop.plan.new_characteristic import NewCharacteristic
+from hemtra.desktop.plan.section_view import SectionView
+from hemtra.desktop.plan.sheet import Sheet
+from hemtra.desktop.plan.top_view import TopView
+from hemtra.desktop.plan.tray_panel import TrayPanel
+from hemtra.desktop.tasks import Tasks
+
+
+class PlanWorkspace(QWidget):
+    """Lays the views out, evaluates beside the window, and turns intents into edits."""
+
+    def __init__(self, bench: Bench, notifications: Notifications, tasks: Tasks) -> None:
+        super().__init__()
+        self.setObjectName("workspace")
+        self.bench, self._notifications = bench, notifications
+        self.sheet, self.stage = Sheet(bench), TopView(bench)
+        self.section, self.tray = SectionView(bench), TrayPanel(bench)
+        self.lineage = Lineage(bench)
+        self.new = NewCharacteristic(bench, self.stage, tasks, self._add)
+        self._show_lane = Lane(show, "stage", self)
+        self._tray_lane = Lane(try_tray, "tray", self)
+        self._asked: ShowRequest | None = None
+        self._faults: tuple[str, ...] = ()
+        self._lay_out()
+        self._connect()
+
+    def _lay_out(self) -> None:
+        centre = QSplitter(Qt.Orientation.Vertical)
+        centre.addWidget(self.stage)
+        centre.addWidget(self.section)
+        centre.setSizes([330, 170])
+        upper = QSplitter(Qt.Orientation.Horizontal)
+        for view in (self.sheet, centre, self.tray):
+            upper.addWidget(view)
+        upper.setSizes([304, 790, 152])
+        upper.setStretchFactor(1, 1)
+        self.tray.setMinimumWidth(140)
+        self.sheet.setMinimumWidth(250)
+        whole = QSplitter(Qt.Orientation.Vertical)
+        whole.addWidget(upper)
+        whole.addWidget(self.lineage)
+        whole.setSizes([486, 246])
+        whole.setStretchFactor(0, 1)
+        for splitter in (centre, upper, whole):
+            splitter.setHandleWidth(8)
+            splitter.setChildrenCollapsible(False)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(8, 8, 8, 8)
+        layout.addWidget(whole)
+
+    def _connect(self) -> None:
+        bench = self.bench
+        bench.document.changed.connect(self._on_document)
+        bench.tray.current_changed.connect(self.evaluate)
+        bench.selection_changed.connect(self._on_selection)
+        bench.line_changed.connect(self.evaluate)
+        self._show_lane.responded.connect(self._on_shown)
+        self._tray_lane.responded.connect(self._on_tried)
+        for lane in (self._show_lane, self._tray_lane):
+            lane.failed.connect(self._on_failed)
+        self.stage.zone_dragged.connect(self._preview_zone)
+        self.stage.zone_dropped.connect(self._set_zone)
+        self.stage.line_moved.connect(bench.set_line)
+        self.stage.balloon_clicked.connect(bench.select)
+        self.stage.step_clicked.connect(bench.select_step)
+        self.section.hovered.connect(self.stage.link)
+        self.sheet.tolerance_typed.connect(self._set_tolerance)
+        self.sheet.add_requested.connect(self.new.ask)
+        self.lineage.tolerance_typed.connect(self._set_tolerance)
+        self.lineage.name_typed.connect(self._set_name)
+        self.lineage.param_changed.connect(self._set_param)
+        self._selected = bench.balloon
+        self._evaluated: Plan | None = None
+
+    # -- evaluation -------------------------------------------------------------------------------
+
+    @property
+    def idle(self) -> bool:
+        """Whether everything on screen is up to date."""
+        parts = self.bench.tray.parts
+        shown_done = self._asked is None and self._show_lane.idle
+        return shown_done and self._tray_lane.idle and not any(part.stale for part in parts)
+
+    def stop(self) -> None:
+        """End the lanes."""
+        self._show_lane.stop()
+        self._tray_lane.stop()
+
+    def evaluate(self) -> None:
+        """Bring the part on the stage up to date."""
+        part = self.bench.tray.current
+        if part is None:
+            self._asked = None
+            self._show_lane.cancel()
+            self.bench.show(None)
+            return
+        plan = self.bench.document.shown
+        self._asked = ShowRequest(part.engine, plan, self.bench.balloon, self.bench.line, self.bench.section_width)
+        self._show_lane.submit(self._asked)
+
+    def try_all(self) -> None:
+        """Try the plan on the whole tray, in the background."""
+        self.bench.tray.mark_stale()
+        engines = tuple(part.engine for part in self.bench.tray.parts)
+        if engines:
+            self._tray_lane.submit(TrayRequest(self.bench.document.plan, engines))
+
+    def _on_document(self) -> None:
+        if self.bench.balloon is not None and self.bench.row is None:
+            self.bench.select(None)
+        self.evaluate()
+        plan = self.bench.document.plan
+        if plan is not self._evaluated:
+            self._evaluated = plan
+            self.try_all()
+
+    def _on_selection(self) -> None:
+        if self.bench.balloon != self._selected:
+            self._selected = self.bench.balloon
+            self.bench.line = None
+        self.evaluate()
+
+    @Slot(object, object)
+    def _on_shown(self, request: ShowRequest, shown: Shown) -> None:
+        part = self.bench.tray.current
+        if part is None or request.engine is not part.engine:
+            return
+        if request is self._asked:
+            self._asked = None
+        self.bench.show(shown)
+        faults = shown.result.faults
+        if faults != self._faults and request.plan is self.bench.document.plan:
+            self._faults = faults
+            if faults:
+                more = f" and {len(faults) - 1} more" if len(faults) > 1 else ""
+                self._notifications.tell(Notice(f"{part.scan.name}: {faults[0]}{more}"))
+
+    @Slot(object, object)
+    def _on_tried(self, request: TrayRequest, answer: TrayAnswer) -> None:
+        parts = self.bench.tray.parts
+        # the tray may have grown or changed since it was asked
+        engine = request.engines[answer.index]
+        part = next((p for p in parts if p.engine is engine), None)
+        if part is not None and request.plan is self.bench.document.plan:
+            part.result, part.error, part.stale = answer.result, answer.error, False
+            self.bench.tray.changed.emit()
+
+    @Slot(object, object)
+    def _on_failed(self, request: object, error: BaseException) -> None:
+        if request is self._asked:
+            self._asked = None
+        self._notifications.error(error)
+
+    # -- edits ------------------------------------------------------------------------------------
+
+    def _edit(self, label: str, make: Callable[[], Plan]) -> bool:
+        try:
+            self.bench.document.edit(label, make())
+        except HemtraError as error:
+            self.bench.document.preview(None)
+            self._notifications.error(error)
+            return False
+        return True
+
+    def _add(self, label: str, plan: Plan, balloon: int) -> None:
+        if self._edit(label, lambda: plan):
+            self.bench.select(balloon)
+
+    @Slot(str, object)
+    def _preview_zone(self, step_id: str, zone: AnyZone) -> None:
+        plan = self.bench.document.plan
+        self.bench.document.preview(plan.with_step(plan.step(step_id).edited(zone=zone)))
+
+    @Slot(str, object)
+    def _set_zone(self, step_id: str, zone: AnyZone) -> None:
+        plan = self.bench.document.plan
+        step = plan.step(step_id)
+        self._edit(f"zone of {step.name}", lambda: plan.with_step(step.edited(zone=zone)))
+
+    @Slot(str, str, object)
+    def _set_param(self, step_id: str, name: str, value: Any) -> None:
+        plan = self.bench.document.plan
+        step = plan.step(step_id)
+        params = {**step.params, name: value}
+        if not self._edit(f"{name} of {step.name}", lambda: plan.with_step(step.edited(params=params))):
+            self.lineage.rebuild()
+
+    @Slot(int, str)
+    def _set_tolerance(self, balloon: int, text: str) -> None:
+        plan = self.bench.document.plan
+        row = plan.characteristic(balloon)
+        if row is None:
+            return
+
+        def changed() -> Plan:
+            limits = parse_tolerance(text, row.nominal)
+            new = row.edited(nominal=limits.nominal, lower=limits.lower, upper=limits.upper)
+            return plan.with_characteristic(new)
+
+        if not self._edit(f"limits of {row.name}", changed):
+            self.sheet.reject(balloon)
+
+    @Slot(int, str)
+    def _set_name(self, balloon: int, text: str) -> None:
+        plan = self.bench.document.plan
+        row = plan.characteristic(balloon)
+        if row is not None:
+            self._edit(f"name of {row.name}", lambda: plan.with_characteristic(row.edited(name=text)))
+
+    def delete_selected(self) -> None:
+        """Take the selected characteristic out of the sheet."""
+        row = self.bench.row
+        if row is not None:
+            plan = self.bench.document.plan
+            self._edit(f"deletion of {row.name}", lambda: plan.without_characteristic(row.balloon))
+
+    def changeEvent(self, event: QEvent) -> None:
+        """Repaint when the colours change."""
+        if event.type() == QEvent.Type.StyleChange:
+            for view in (self.sheet, self.stage, self.section, self.tray, self.lineage):
+                view.update()
+        super().changeEvent(event)

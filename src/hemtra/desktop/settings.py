@@ -1,0 +1,69 @@
+"""What Hemtra remembers between runs; a damaged file is set aside, and only what is wrong is reset."""
+
+from __future__ import annotations
+
+import json
+import logging
+from contextlib import suppress
+from pathlib import Path
+
+import platformdirs
+from pydantic import BaseModel, ConfigDict, ValidationError
+
+from hemtra.core.errors import FileError
+from hemtra.storage.files import make_folder, read_text, write_text
+
+log = logging.getLogger("hemtra")
+
+MOST_RECENT = 10
+LARGEST = 1 << 20
+
+
+class Settings(BaseModel):
+    """All settings with their defaults."""
+
+    model_config = ConfigDict(extra="ignore")
+
+    recent: list[str] = []
+    dark: bool = False
+
+    def opened(self, path: Path) -> None:
+        """Put a plan on top of the recent ones."""
+        text = str(path.resolve())
+        self.recent = [text, *(p for p in self.recent if p != text)][:MOST_RECENT]
+
+
+def settings_path() -> Path:
+    """Where the settings are kept."""
+    return Path(platformdirs.user_config_dir("hemtra")) / "settings.json"
+
+
+def load_settings() -> Settings:
+    """The settings, or defaults for whatever cannot be read."""
+    path = settings_path()
+    if not path.exists():
+        return Settings()
+    try:
+        content = json.loads(read_text(path, LARGEST))
+        if not isinstance(content, dict):
+            raise ValueError
+    except (FileError, ValueError):
+        log.info("settings were damaged and are set aside as %s.damaged", path.name)
+        with suppress(OSError):
+            path.replace(path.with_suffix(".json.damaged"))
+        return Settings()
+    try:
+        return Settings.model_validate(content)
+    except ValidationError as error:
+        wrong = {str(problem["loc"][0]) for problem in error.errors()}
+        return Settings.model_validate({k: v for k, v in content.items() if k not in wrong})
+
+
+def save_settings(settings: Settings) -> None:
+    """Keep the settings; not being able to is no reason to stop anyone."""
+    path = settings_path()
+    try:
+        make_folder(path.parent)
+        write_text(path, settings.model_dump_json(indent=1))
+    except FileError as error:
+        log.info("settings are not kept: %s", error)

@@ -1,0 +1,232 @@
+"""Every colour, font and measure of the desktop."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cache
+from importlib.resources import files
+
+import numpy as np
+from PySide6.QtCore import QByteArray, QRectF, Qt
+from PySide6.QtGui import QColor, QFont, QFontDatabase, QPainter, QPixmap
+from PySide6.QtSvg import QSvgRenderer
+
+from hemtra.core.arrays import ByteArray, FloatArray
+from hemtra.core.plan.limits import Verdict
+
+RESOURCES = files("hemtra.desktop") / "resources"
+
+
+@dataclass(frozen=True)
+class Theme:
+    """A set of colours; the dark one is a swap of values, nothing else."""
+
+    paper: str
+    fog: str
+    line: str
+    ink: str
+    muted: str
+    spruce: str
+    on_spruce: str
+    copper: str
+    copper_wash: str
+    anchor: str
+    passed: str
+    passed_wash: str
+    failed: str
+    failed_wash: str
+    unmeasured: str
+    field: str
+    stage: str
+    stage_line: str
+    stage_ink: str
+
+
+LIGHT = Theme(
+    paper="#FBFAF6",
+    fog="#ECEFEB",
+    line="#D3D9D2",
+    ink="#1C2A28",
+    muted="#5E6C68",
+    spruce="#17403A",
+    on_spruce="#F2F5F0",
+    copper="#B5622B",
+    copper_wash="#F4E6DB",
+    anchor="#2B5C9E",
+    passed="#1F8A5B",
+    passed_wash="#BFDFCF",
+    failed="#C23B2E",
+    failed_wash="#F7E3DF",
+    unmeasured="#7A6C98",
+    field="#F1F3EF",
+    stage="#232C2B",
+    stage_line="#45514F",
+    stage_ink="#DFE6E1",
+)
+DARK = Theme(
+    paper="#202826",
+    fog="#171D1C",
+    line="#3A4643",
+    ink="#E6ECE8",
+    muted="#9AA8A3",
+    spruce="#0F2C28",
+    on_spruce="#E6ECE8",
+    copper="#DD8A51",
+    copper_wash="#3A2C22",
+    anchor="#7FA8E0",
+    passed="#4DBB8A",
+    passed_wash="#2C4A3D",
+    failed="#EC7567",
+    failed_wash="#47292A",
+    unmeasured="#AC9DD0",
+    field="#2A3431",
+    stage="#111615",
+    stage_line="#3A4643",
+    stage_ink="#DFE6E1",
+)
+
+_current = LIGHT
+
+
+def current() -> Theme:
+    """The theme in use."""
+    return _current
+
+
+def use(theme: Theme) -> None:
+    """Switch; views take the colours when they next paint."""
+    global _current
+    _current = theme
+
+
+def colour(name: str, alpha: int = 255) -> QColor:
+    """A colour of the theme by its name."""
+    found = QColor(getattr(_current, name))
+    found.setAlpha(alpha)
+    return found
+
+
+def verdict_colour(verdict: Verdict) -> QColor:
+    """The colour of a verdict; never its only sign."""
+    return colour({Verdict.PASS: "passed", Verdict.FAIL: "failed", Verdict.NOT_MEASURED: "unmeasured"}[verdict])
+
+
+def load_fonts() -> None:
+    """Make B612 known to Qt."""
+    for entry in (RESOURCES / "fonts").iterdir():
+        if entry.name.endswith(".otf"):
+            QFontDatabase.addApplicationFontFromData(QByteArray(entry.read_bytes()))
+
+
+def font(pixels: int = 13, *, bold: bool = False) -> QFont:
+    """The text font; its digits all have one width."""
+    found = QFont("B612")
+    found.setPixelSize(pixels)
+    found.setBold(bold)
+    return found
+
+
+@cache
+def glyph(name: str, ink: str, size: int = 16) -> QPixmap:
+    """One of our line glyphs in a colour, for screens of up to double density."""
+    svg = (RESOURCES / "glyphs" / f"{name}.svg").read_text().replace("#000", ink)
+    pixmap = QPixmap(size * 2, size * 2)
+    pixmap.fill(Qt.GlobalColor.transparent)
+    painter = QPainter(pixmap)
+    QSvgRenderer(QByteArray(svg.encode())).render(painter, QRectF(0, 0, size * 2, size * 2))
+    painter.end()
+    pixmap.setDevicePixelRatio(2.0)
+    return pixmap
+
+
+@cache
+def height_palette() -> ByteArray:
+    """(256, 3) uint8, perceptually uniform: lightness in Oklab rises evenly from deep spruce to pale copper."""
+    t = np.linspace(0.0, 1.0, 256)
+    lightness = 0.25 + 0.66 * t
+    hue = np.radians(np.interp(t, [0.0, 0.45, 0.7, 1.0], [235.0, 178.0, 105.0, 78.0]))
+    chroma = np.interp(t, [0.0, 0.25, 0.6, 1.0], [0.055, 0.07, 0.085, 0.10])
+    return _oklab_to_bytes(lightness, chroma * np.cos(hue), chroma * np.sin(hue))
+
+
+@cache
+def deviation_palette() -> ByteArray:
+    """(256, 3) uint8, diverging: anchor blue below, paper in the middle, copper above."""
+    t = np.linspace(-1.0, 1.0, 256)
+    hue = np.radians(np.where(t < 0, 255.0, 50.0))
+    chroma = 0.13 * np.abs(t)
+    return _oklab_to_bytes(0.96 - 0.40 * np.abs(t), chroma * np.cos(hue), chroma * np.sin(hue))
+
+
+def _oklab_to_bytes(lightness: FloatArray, a: FloatArray, b: FloatArray) -> ByteArray:
+    """Oklab to sRGB (Ottosson 2020)."""
+    long = (lightness + 0.3963377774 * a + 0.2158037573 * b) ** 3
+    medium = (lightness - 0.1055613458 * a - 0.0638541728 * b) ** 3
+    short = (lightness - 0.0894841775 * a - 1.2914855480 * b) ** 3
+    linear = np.stack(
+        [
+            4.0767416621 * long - 3.3077115913 * medium + 0.2309699292 * short,
+            -1.2684380046 * long + 2.6097574011 * medium - 0.3413193965 * short,
+            -0.0041960863 * long - 0.7034186147 * medium + 1.7076147010 * short,
+        ],
+        axis=1,
+    ).clip(0.0, 1.0)
+    encoded = np.where(linear <= 0.0031308, 12.92 * linear, 1.055 * linear ** (1 / 2.4) - 0.055)
+    return np.ascontiguousarray((encoded * 255 + 0.5).astype(np.uint8))
+
+
+def stylesheet() -> str:
+    """The Qt style sheet of the theme in use."""
+    t = _current
+    return f"""
+* {{ font-family: B612; font-size: 13px; color: {t.ink}; }}
+QMainWindow, #workspace {{ background: {t.fog}; }}
+#panel {{ background: {t.paper}; border: 1px solid {t.line}; border-radius: 6px; }}
+#band {{ background: {t.spruce}; }}
+#band QLabel, #band QToolButton, #band QPushButton {{ color: {t.on_spruce}; background: transparent; border: none; }}
+#band #brand {{ font-size: 15px; font-weight: bold; padding: 4px 8px; border-radius: 4px; }}
+#band #brand:hover, #band #brand:focus, #band #help:hover, #band #help:focus {{ background: rgba(255, 255, 255, 30); }}
+#band #brand::menu-indicator {{ image: none; }}
+#band #workspaceTab {{ background: {t.paper}; color: {t.spruce}; font-weight: bold; border-radius: 13px;
+    padding: 5px 20px; }}
+#band #search {{ background: rgba(255, 255, 255, 26); border-radius: 12px; padding: 5px 14px; text-align: left; }}
+#band #search:hover, #band #search:focus {{ background: rgba(255, 255, 255, 50); }}
+#heading {{ font-size: 14px; font-weight: bold; }}
+#muted {{ color: {t.muted}; }}
+#action {{ color: {t.copper}; font-weight: bold; border: none; background: transparent; text-align: left;
+    padding: 4px; border-radius: 4px; }}
+#action:hover, #action:focus {{ background: {t.copper_wash}; }}
+#action:disabled {{ color: {t.muted}; }}
+#primary {{ background: {t.copper}; color: {t.paper}; border: none; border-radius: 5px; padding: 8px 20px;
+    font-weight: bold; }}
+#primary:hover, #primary:focus {{ border: 2px solid {t.ink}; padding: 6px 18px; }}
+#secondary {{ background: {t.paper}; border: 1px solid {t.line}; border-radius: 5px; padding: 8px 16px; }}
+#secondary:hover, #secondary:focus {{ border-color: {t.copper}; }}
+QLineEdit, QComboBox, QDoubleSpinBox {{ background: {t.field}; border: 1px solid transparent; border-radius: 3px;
+    padding: 2px 6px; selection-background-color: {t.copper}; }}
+QLineEdit:focus, QComboBox:focus {{ border-color: {t.copper}; background: {t.paper}; }}
+QLineEdit[wrong="true"] {{ border-color: {t.failed}; background: {t.failed_wash}; }}
+QComboBox::drop-down {{ border: none; width: 14px; }}
+QComboBox::down-arrow {{ image: none; }}
+QComboBox QAbstractItemView {{ background: {t.paper}; border: 1px solid {t.line};
+    selection-background-color: {t.copper_wash}; selection-color: {t.ink}; }}
+QScrollArea, QScrollArea > QWidget > QWidget {{ background: transparent; border: none; }}
+QScrollBar:vertical {{ width: 8px; background: transparent; }}
+QScrollBar:horizontal {{ height: 8px; background: transparent; }}
+QScrollBar::handle {{ background: {t.line}; border-radius: 4px; min-width: 24px; min-height: 24px; }}
+QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
+QMenu {{ background: {t.paper}; border: 1px solid {t.line}; padding: 4px; }}
+QMenu::item {{ padding: 5px 24px 5px 12px; border-radius: 3px; }}
+QMenu::item:selected {{ background: {t.copper_wash}; }}
+QMenu::item:disabled {{ color: {t.muted}; }}
+QMenu::separator {{ height: 1px; background: {t.line}; margin: 4px 8px; }}
+QToolTip {{ background: {t.ink}; color: {t.paper}; border: none; padding: 4px 6px; }}
+#messageBar {{ background: {t.failed_wash}; border-left: 4px solid {t.failed}; }}
+#messageBar[severity="info"] {{ background: {t.copper_wash}; border-left-color: {t.copper}; }}
+#dialog {{ background: {t.paper}; border: 1px solid {t.line}; border-radius: 6px; }}
+QListWidget {{ background: {t.paper}; border: none; outline: none; }}
+QListWidget::item {{ padding: 5px 8px; border-radius: 3px; }}
+QListWidget::item:selected {{ background: {t.copper_wash}; color: {t.ink}; }}
+QProgressBar {{ background: {t.line}; border: none; border-radius: 3px; height: 6px; }}
+QProgressBar::chunk {{ background: {t.copper}; border-radius: 3px; }}
+"""

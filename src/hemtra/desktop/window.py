@@ -1,0 +1,423 @@
+"""The main window: band, message bar, workspace, and the actions of the table."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from PySide6.QtCore import QPoint, QTimer
+from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
+from PySide6.QtWidgets import (
+    QAbstractButton,
+    QApplication,
+    QComboBox,
+    QFileDialog,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QMainWindow,
+    QMenu,
+    QPushButton,
+    QStackedWidget,
+    QToolButton,
+)
+
+from hemtra.core.errors import HemtraError
+from hemtra.core.plan.document import Plan
+from hemtra.desktop import recovery, theme
+from hemtra.desktop.actions import ACTIONS
+from hemtra.desktop.command_search import CommandSearch, KeysAndSigns
+from hemtra.desktop.files import Opened, OpenPlan, SavePlan, load_parts, make_demo
+from hemtra.desktop.message_bar import MessageBar, ProgressStrip, stacked
+from hemtra.desktop.model.bench import Bench
+from hemtra.desktop.model.tray import TrayPart
+from hemtra.desktop.notifications import Notice, Notifications
+from hemtra.desktop.plan.empty_state import EmptyState
+from hemtra.desktop.plan.workspace import PlanWorkspace
+from hemtra.desktop.settings import Settings, load_settings, save_settings
+from hemtra.desktop.tasks import Task, Tasks
+from hemtra.storage.scans import FORMATS
+from hemtra.storage.trays import TrayEntry
+
+KEEP_AFTER_MS = 1500
+"""How soon after a change unsaved work is kept."""
+SCAN_SUFFIXES = tuple(FORMATS)
+
+
+class MainWindow(QMainWindow):
+    """Hemtra's window."""
+
+    def __init__(self, notifications: Notifications | None = None) -> None:
+        super().__init__()
+        self.setWindowTitle("Hemtra")
+        self.setMinimumSize(1180, 720)
+        self.resize(1280, 800)
+        self.setAcceptDrops(True)
+        self.notifications = notifications or Notifications()
+        self.bench = Bench()
+        self.settings: Settings = load_settings()
+        self.tasks = Tasks(self.notifications.error, self)
+        self.plan_workspace = PlanWorkspace(self.bench, self.notifications, self.tasks)
+        self.message_bar = MessageBar(self.trigger)
+        self.notifications.told.connect(self.message_bar.told.emit)
+        self._recovered: recovery.Kept | None = None
+        self._empty = EmptyState(self.trigger, self.settings.recent)
+        self._pages = QStackedWidget()
+        holder = QFrame()
+        holder.setObjectName("workspace")
+        inner = QHBoxLayout(holder)
+        inner.setContentsMargins(8, 8, 8, 8)
+        inner.addWidget(self._empty)
+        self._pages.addWidget(holder)
+        self._pages.addWidget(self.plan_workspace)
+        self.actions_by_id = self._make_actions()
+        band = self._make_band()
+        self.setCentralWidget(stacked(band, self.message_bar, ProgressStrip(self.tasks), self._pages))
+        self._keep_timer = QTimer(self, singleShot=True, interval=KEEP_AFTER_MS)
+        self._keep_timer.timeout.connect(self._keep)
+        for changed in (self.bench.document.changed, self.bench.tray.changed, self.bench.tray.current_changed):
+            changed.connect(self._refresh)
+        self.bench.document.changed.connect(self._keep_timer.start)
+        self.bench.selection_changed.connect(self._refresh)
+        self._refresh()
+
+    # -- band and actions -------------------------------------------------------------------------
+
+    def _make_band(self) -> QFrame:
+        band = QFrame()
+        band.setObjectName("band")
+        band.setFixedHeight(44)
+        brand = QToolButton()
+        brand.setObjectName("brand")
+        brand.setText("Hemtra")
+        brand.setToolTip("All commands")
+        brand.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        self._menu = QMenu(brand)
+        self._menu.aboutToShow.connect(self._fill_menu)
+        brand.setMenu(self._menu)
+        tab = QLabel("Plan")
+        tab.setObjectName("workspaceTab")
+        self._title = QLabel()
+        search = QPushButton("Find a command   Ctrl+K")
+        search.setObjectName("search")
+        search.clicked.connect(lambda: self.trigger("help.search"))
+        self._search_button = search
+        unit = QLabel("mm")
+        unit.setToolTip("Lengths are in millimetres, angles in degrees.")
+        help_button = QPushButton("?")
+        help_button.setObjectName("help")
+        help_button.setFixedWidth(28)
+        help_button.setToolTip("Keys and signs")
+        help_button.clicked.connect(lambda: self.trigger("help.keys"))
+        layout = QHBoxLayout(band)
+        layout.setContentsMargins(10, 0, 14, 0)
+        layout.setSpacing(16)
+        layout.addWidget(brand)
+        layout.addWidget(tab)
+        layout.addStretch(1)
+        layout.addWidget(self._title)
+        layout.addStretch(1)
+        layout.addWidget(search)
+        layout.addWidget(unit)
+        layout.addWidget(help_button)
+        return band
+
+    def _handlers(self) -> dict[str, tuple[Callable[[], Any], Callable[[], bool]]]:
+        """By action: what it does, and when it can be done."""
+        bench, workspace = self.bench, self.plan_workspace
+        document, tray = bench.document, bench.tray
+
+        def always() -> bool:
+            return True
+
+        def has_part() -> bool:
+            return tray.current is not None
+
+        def has_row() -> bool:
+            return bench.row is not None
+
+        return {
+            "plan.demo": (self.open_demo, always),
+            "plan.open": (self._ask_open, always),
+            "plan.new": (self.new_plan, always),
+            "plan.save": (self.save, lambda: has_part() or bool(document.plan.steps)),
+            "plan.save-as": (self._ask_save, lambda: has_part() or bool(document.plan.steps)),
+            "edit.undo": (document.undo, lambda: bool(document.undo_label)),
+            "edit.redo": (document.redo, lambda: bool(document.redo_label)),
+            "characteristic.new": (workspace.new.ask, has_part),
+            "characteristic.height": (lambda: workspace.new.begin("height"), has_part),
+            "characteristic.step": (lambda: workspace.new.begin("step"), has_part),
+            "characteristic.delete": (workspace.delete_selected, has_row),
+            "tray.add": (self._ask_scans, always),
+            "tray.next": (lambda: self._step(1), has_part),
+            "tray.previous": (lambda: self._step(-1), has_part),
+            "tray.reference": (self._set_reference, has_part),
+            "view.fit": (workspace.stage.fit, has_part),
+            "view.intensity": (self._toggle_intensity, has_part),
+            "view.dark": (self._toggle_dark, always),
+            "help.search": (self._search, always),
+            "help.keys": (lambda: KeysAndSigns(self).exec(), always),
+            "help.quit": (self.close, always),
+            "recover.restore": (self._restore, always),
+            "recover.discard": (self._discard, always),
+        }
+
+    def _make_actions(self) -> dict[str, QAction]:
+        self._by_id = self._handlers()
+        made = {}
+        for action in ACTIONS:
+            item = QAction(action.title, self)
+            if action.keys:
+                item.setShortcut(QKeySequence(action.keys))
+            item.setToolTip(action.help or action.title)
+            item.triggered.connect(lambda _=False, wanted=action.id: self.trigger(wanted))
+            self.addAction(item)
+            made[action.id] = item
+        return made
+
+    def trigger(self, action_id: str) -> None:
+        """Do an action by its id; “recent:PATH” opens a recent plan."""
+        if action_id.startswith("recent:"):
+            self.open_plan(Path(action_id.removeprefix("recent:")))
+            return
+        do, possible = self._by_id[action_id]
+        if possible():
+            do()
+
+    def _fill_menu(self) -> None:
+        self._menu.clear()
+        group = ""
+        for action in ACTIONS:
+            if group and action.group != group:
+                self._menu.addSeparator()
+            group = action.group
+            self._menu.addAction(self.actions_by_id[action.id])
+            if action.id == "plan.open" and self.settings.recent:
+                recent = self._menu.addMenu("Recent plans")
+                for path in self.settings.recent:
+                    recent.addAction(path, lambda wanted=path: self.open_plan(Path(wanted)))
+
+    def _refresh(self) -> None:
+        document, tray = self.bench.document, self.bench.tray
+        empty = tray.current is None and not document.plan.steps
+        self._pages.setCurrentIndex(0 if empty else 1)
+        name = document.plan.name if document.path or not empty else ""
+        self._title.setText(f"{name} {'•' if document.unsaved else ''}".strip())
+        self._title.setToolTip(
+            f"{document.path or 'not saved yet'}{'. The dot: there are unsaved changes.' if document.unsaved else ''}"
+        )
+        undo, redo = self.actions_by_id["edit.undo"], self.actions_by_id["edit.redo"]
+        undo.setText(f"Undo {document.undo_label}".strip())
+        redo.setText(f"Redo {document.redo_label}".strip())
+        for action_id, action in self.actions_by_id.items():
+            action.setEnabled(self._by_id[action_id][1]())
+
+    def _search(self) -> None:
+        search = CommandSearch(self.trigger, lambda action_id: self._by_id[action_id][1](), self)
+        corner = self._search_button.mapToGlobal(QPoint(0, self._search_button.height() + 4))
+        right = self.mapToGlobal(QPoint(self.width() - search.width() - 12, 0)).x()
+        search.move(min(corner.x(), right), corner.y())
+        search.show()
+        search.query.setFocus()
+
+    # -- opening and saving -----------------------------------------------------------------------
+
+    def open_demo(self) -> None:
+        """Open the demo, making its files first where needed."""
+        self.tasks.start("Demo", make_demo, lambda path: self.open_plan(path) if path else None)
+
+    def open_plan(self, path: Path) -> None:
+        """Read a plan and its tray beside the window. Unsaved work is kept for the next start."""
+
+        def item(found: Opened | TrayPart) -> None:
+            if isinstance(found, TrayPart):
+                self._take_part(found)
+                return
+            self._start_over(found.held.plan, path, found.held.reference)
+            self.settings.opened(path)
+            save_settings(self.settings)
+
+        def done(found: Opened) -> None:
+            self.bench.select(min((c.balloon for c in found.held.plan.sheet), default=None))
+            self._tell_troubles(found.troubles)
+
+        self._keep()
+        self.tasks.start(f"Opening {path.name}", OpenPlan(path), done, item)
+
+    def new_plan(self) -> None:
+        """An empty plan on the parts of the tray."""
+        self._keep()
+        part = self.bench.tray.current
+        self.bench.document.open(Plan(), None, part.scan if part else None)
+        self.bench.select(None)
+
+    def add_scans(self, paths: list[Path]) -> None:
+        """Read scans into the tray."""
+        entries = [TrayEntry(path) for path in paths]
+        self.tasks.start("Adding scans", lambda task: load_parts(task, entries), self._tell_troubles, self._take_part)
+
+    def save(self) -> None:
+        """Save where the plan lies, or ask."""
+        if self.bench.document.path is None:
+            self._ask_save()
+        else:
+            self.save_to(self.bench.document.path)
+
+    def save_to(self, path: Path) -> None:
+        """Write plan, reference and tray beside the window."""
+        document, tray = self.bench.document, self.bench.tray
+        plan = document.plan
+        if document.path is None and plan.name == Plan().name:
+            plan = plan.edited(name=path.stem)
+            document.edit("name of the plan", plan)
+        reference = document.reference or (tray.current.scan if tray.current else None)
+
+        def done(saved: SavePlan) -> None:
+            document.reference = saved.reference
+            document.mark_saved(saved.plan, saved.path)
+            self.settings.opened(saved.path)
+            save_settings(self.settings)
+            if not document.unsaved:
+                recovery.forget()
+
+        self.tasks.start(f"Saving {path.name}", SavePlan(path, plan, reference, tuple(self._entries())), done)
+
+    def _start_over(self, plan: Plan, path: Path | None, reference: Any, *, saved: bool = True) -> None:
+        self.bench.select(None)
+        self.bench.tray.clear()
+        self.bench.document.open(plan, path, reference, saved=saved)
+
+    def _take_part(self, part: TrayPart) -> None:
+        self.bench.tray.add(part)
+        if self.bench.document.reference is None:
+            self.bench.document.reference = part.scan
+        self.plan_workspace.try_all()
+
+    def _tell_troubles(self, troubles: tuple[str, ...] | list[str]) -> None:
+        if troubles:
+            more = f" ({len(troubles) - 1} more could not be read either.)" if len(troubles) > 1 else ""
+            self.notifications.tell(Notice(troubles[0] + more))
+
+    def _entries(self) -> list[TrayEntry]:
+        return [TrayEntry(p.path, p.tag) for p in self.bench.tray.parts if p.path is not None]
+
+    def _ask_open(self) -> None:
+        name, _ = QFileDialog.getOpenFileName(self, "Open plan", str(self._folder()), "Plans (*.hplan)")
+        if name:
+            self.open_plan(Path(name))
+
+    def _ask_save(self) -> None:
+        proposed = self._folder() / f"{self.bench.document.plan.name.replace(' ', '-')}.hplan"
+        name, _ = QFileDialog.getSaveFileName(self, "Save plan", str(proposed), "Plans (*.hplan)")
+        if name:
+            self.save_to(Path(name).with_suffix(".hplan"))
+
+    def _ask_scans(self) -> None:
+        kinds = " ".join(f"*{suffix}" for suffix in SCAN_SUFFIXES)
+        names, _ = QFileDialog.getOpenFileNames(self, "Add scans", str(self._folder()), f"Scans ({kinds})")
+        if names:
+            self.add_scans([Path(name) for name in names])
+
+    def _folder(self) -> Path:
+        path = self.bench.document.path
+        return path.parent if path else Path.home()
+
+    def _set_reference(self) -> None:
+        part = self.bench.tray.current
+        if part is not None:
+            self.bench.document.reference = part.scan
+            text = f"{part.scan.name} is the reference now and is saved inside the plan."
+            self.notifications.tell(Notice(text, "info"))
+
+    # -- unsaved work -----------------------------------------------------------------------------
+
+    def offer_recovery(self) -> None:
+        """If an earlier run left unsaved work behind, offer it."""
+        self._recovered = recovery.find()
+        if self._recovered is not None:
+            kept = self._recovered
+            when = kept.when.strftime("%H:%M on %d %B")
+            text = f"Unsaved changes to “{kept.plan.name}” from {when} were kept."
+            actions = (("Restore", "recover.restore"), ("Discard", "recover.discard"))
+            self.notifications.tell(Notice(text, "info", actions))
+
+    def _restore(self) -> None:
+        kept, self._recovered = self._recovered, None
+        if kept is None:
+            return
+        self._start_over(kept.plan, kept.path, None, saved=False)
+        recovery.forget(kept.file)
+
+        def done(troubles: list[str]) -> None:
+            self.bench.select(min((c.balloon for c in kept.plan.sheet), default=None))
+            self._tell_troubles(troubles)
+
+        self.tasks.start("Restoring", lambda task: load_parts(task, list(kept.tray)), done, self._take_part)
+
+    def _discard(self) -> None:
+        kept, self._recovered = self._recovered, None
+        if kept is not None:
+            recovery.forget(kept.file)
+
+    def _keep(self) -> None:
+        """Keep unsaved work where the next start finds it."""
+        document = self.bench.document
+        if not document.unsaved:
+            recovery.forget()
+            return
+        try:
+            recovery.keep(document.plan, document.path, self._entries())
+        except HemtraError as error:
+            self.notifications.error(error)
+
+    # -- small things -----------------------------------------------------------------------------
+
+    def _step(self, by: int) -> None:
+        """Another part; but where a button or a list has the focus, Space means that."""
+        focused = QApplication.focusWidget()
+        if isinstance(focused, QAbstractButton):
+            focused.click()
+        elif isinstance(focused, QComboBox):
+            focused.showPopup()
+        else:
+            self.bench.tray.step(by)
+
+    def _toggle_intensity(self) -> None:
+        stage = self.plan_workspace.stage
+        stage.colour_by("height" if stage.coloured_by == "intensity" else "intensity")
+
+    def _toggle_dark(self) -> None:
+        self.settings.dark = theme.current() is not theme.DARK
+        theme.use(theme.DARK if self.settings.dark else theme.LIGHT)
+        save_settings(self.settings)
+        application = QApplication.instance()
+        assert isinstance(application, QApplication)
+        application.setStyleSheet(theme.stylesheet())
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        """Plans and scans may be dropped."""
+        if any(_is_ours(Path(url.toLocalFile())) for url in event.mimeData().urls()):
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        """Open what was dropped."""
+        paths = [Path(url.toLocalFile()) for url in event.mimeData().urls()]
+        plans = [p for p in paths if p.suffix == ".hplan"]
+        scans = [p for p in paths if p.suffix.lower() in SCAN_SUFFIXES]
+        if plans:
+            self.open_plan(plans[0])
+        if scans:
+            self.add_scans(scans)
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        """Nothing is asked: unsaved work is kept and offered at the next start."""
+        self._keep_timer.stop()
+        self._keep()
+        self.tasks.stop()
+        self.plan_workspace.stop()
+        event.accept()
+
+
+def _is_ours(path: Path) -> bool:
+    return path.suffix == ".hplan" or path.suffix.lower() in SCAN_SUFFIXES
