@@ -1,9 +1,9 @@
 """Hemtra: set up, measure and judge laser-profile scans of parts.
 
-    plan = hemtra.load_plan("cover.hplan")
-    scan = hemtra.load_scan("part-07.x3p")
-    result = hemtra.inspect(plan, scan)
-    print(result.verdict)
+plan = hemtra.load_plan("cover.hplan")
+scan = hemtra.load_scan("part-07.x3p")
+result = hemtra.inspect(plan, scan)
+print(result.verdict)
 """
 
 from hemtra.core.errors import FileError, HemtraError, NotMeasured, PlanError

@@ -103,7 +103,7 @@ def scan(
     made = scan_cover(cover, load_station(station), seed, name=output.name)
     save_scan(made, output)
     rows, cols = made.data.shape
-    out.print(f"{output}: {rows} profiles of {cols} points, {made.data.data_share:.1%} with data, serial {made.serial}.")
+    out.print(f"{output}: {rows} profiles of {cols} points, {made.data.data_share:.1%} with data.")
 
 
 @app.command()
@@ -211,7 +211,16 @@ def _print_example(folder: Path) -> None:
 
 
 def _print_result(name: str, result: Result) -> None:
-    table = Table("", "characteristic", "value", "limits", "verdict", box=None, header_style="bold", title_justify="left")
+    table = Table(
+        "",
+        "characteristic",
+        "value",
+        "limits",
+        "verdict",
+        box=None,
+        header_style="bold",
+        title_justify="left",
+    )
     table.columns[2].justify = "right"
     for c in result.characteristics:
         table.add_row(str(c.balloon), c.name, _value(c), _limits(c), f"{_signed(c.verdict)} {c.reason}")

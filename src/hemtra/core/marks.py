@@ -59,7 +59,7 @@ class Histogram:
 
 @dataclass(frozen=True)
 class ResidualMap:
-    """Deviations from a fit in mm, (rows, cols) float64 with NaN where nothing was used; row 0 at the lowest y."""
+    """Deviations from a fit in mm, (rows, cols) float64, NaN where nothing was used; row 0 at the lowest y."""
 
     title: str
     values: FloatArray

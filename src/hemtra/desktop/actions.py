@@ -1,4 +1,4 @@
-"""All actions of the desktop in one table; menus, shortcuts, the command search and the help page come from it."""
+"""All actions of the desktop in one table: menu, shortcuts, command search and help page come from it."""
 
 from __future__ import annotations
 
@@ -24,7 +24,9 @@ ACTIONS: tuple[Action, ...] = (
     Action("plan.save-as", "Save plan as…", "Plan", "Ctrl+Shift+S"),
     Action("edit.undo", "Undo", "Edit", "Ctrl+Z"),
     Action("edit.redo", "Redo", "Edit", "Ctrl+Shift+Z"),
-    Action("characteristic.new", "New characteristic", "Edit", "N", "Say what the drawing asks for, then click."),
+    Action(
+        "characteristic.new", "New characteristic", "Edit", "N", "Say what the drawing asks for, then click."
+    ),
     Action("characteristic.height", "New height", "Edit", "", "Height of a spot above a plane: one click."),
     Action("characteristic.step", "New step", "Edit", "", "Height of one spot above another: two clicks."),
     Action("characteristic.delete", "Delete characteristic", "Edit", "Del", "With the steps only it uses."),

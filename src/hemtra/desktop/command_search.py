@@ -6,7 +6,16 @@ from collections.abc import Callable
 
 from PySide6.QtCore import QEvent, QObject, QPointF, Qt
 from PySide6.QtGui import QKeyEvent, QPainter, QPaintEvent
-from PySide6.QtWidgets import QDialog, QGridLayout, QLabel, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QDialog,
+    QGridLayout,
+    QLabel,
+    QLineEdit,
+    QListWidget,
+    QListWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
 
 from hemtra.core.plan.limits import Verdict
 from hemtra.desktop import theme
@@ -17,9 +26,7 @@ from hemtra.desktop.plan.signs import draw_balloon
 class CommandSearch(QDialog):
     """A line to type in and the commands that fit."""
 
-    def __init__(
-        self, trigger: Callable[[str], None], enabled: Callable[[str], bool], parent: QWidget
-    ) -> None:
+    def __init__(self, trigger: Callable[[str], None], enabled: Callable[[str], bool], parent: QWidget) -> None:
         super().__init__(parent, Qt.WindowType.Popup)
         self.setObjectName("dialog")
         self._trigger, self._enabled = trigger, enabled

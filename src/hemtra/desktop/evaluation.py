@@ -33,7 +33,7 @@ class ShowRequest:
 def show(request: ShowRequest, superseded: Superseded) -> Iterator[Shown]:
     """One answer with numbers, evidence and section together, so that the screen never shows half of it.
 
-    It is not cut short when superseded: during a drag something newer always waits, and the screen would starve.
+    It is not cut short when superseded: in a drag something newer always waits, and the screen would starve.
     """
     result = request.engine.run(request.plan)
     row = None if request.balloon is None else request.plan.characteristic(request.balloon)

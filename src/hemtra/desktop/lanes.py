@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable, Iterator
+from functools import partial
 from typing import Any
 
 from PySide6.QtCore import QObject, QThread, Signal
@@ -60,6 +61,9 @@ class Lane(QThread):
             self._wake.notify()
         self.wait()
 
+    def _is_past(self, generation: int) -> bool:
+        return generation != self._generation
+
     def run(self) -> None:
         """The thread itself."""
         while True:
@@ -71,8 +75,9 @@ class Lane(QThread):
                     return
                 request, self._pending = self._pending, None
                 generation, self._busy = self._generation, True
+            superseded = partial(self._is_past, generation)
             try:
-                for response in self._work(request, lambda mine=generation: mine != self._generation):
+                for response in self._work(request, superseded):
                     self.responded.emit(request, response)
             except Exception as error:  # whatever it is, the window must hear of it and the lane must live on
                 self.failed.emit(request, error)

@@ -66,7 +66,8 @@ class ProgressStrip(QFrame):
         super().__init__(parent)
         self.setObjectName("messageBar")
         self.setProperty("severity", "info")
-        self._tasks, self._task = tasks, None
+        self._tasks = tasks
+        self._task: Task | None = None
         self._label, self._bar, cancel = QLabel(), QProgressBar(), QPushButton("Cancel")
         self._bar.setTextVisible(False)
         self._bar.setFixedSize(260, 6)
@@ -103,9 +104,8 @@ class ProgressStrip(QFrame):
         self._label.setText(f"{self._task.label if self._task else ''}: {what}")
 
     def _cancel(self) -> None:
-        task: Task | None = self._task
-        if task is not None:
-            task.cancel()
+        if self._task is not None:
+            self._task.cancel()
 
 
 def stacked(*widgets: QWidget) -> QWidget:

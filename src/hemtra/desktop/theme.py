@@ -183,14 +183,22 @@ def stylesheet() -> str:
 QMainWindow, #workspace {{ background: {t.fog}; }}
 #panel {{ background: {t.paper}; border: 1px solid {t.line}; border-radius: 6px; }}
 #band {{ background: {t.spruce}; }}
-#band QLabel, #band QToolButton, #band QPushButton {{ color: {t.on_spruce}; background: transparent; border: none; }}
+#band QLabel, #band QToolButton, #band QPushButton {{ color: {t.on_spruce}; background: transparent;
+    border: none; }}
 #band #brand {{ font-size: 15px; font-weight: bold; padding: 4px 8px; border-radius: 4px; }}
-#band #brand:hover, #band #brand:focus, #band #help:hover, #band #help:focus {{ background: rgba(255, 255, 255, 30); }}
+#band #brand:hover, #band #brand:focus, #band #help:hover, #band #help:focus {{
+    background: rgba(255, 255, 255, 30); }}
 #band #brand::menu-indicator {{ image: none; }}
 #band #workspaceTab {{ background: {t.paper}; color: {t.spruce}; font-weight: bold; border-radius: 13px;
-    padding: 5px 20px; }}
-#band #search {{ background: rgba(255, 255, 255, 26); border-radius: 12px; padding: 5px 14px; text-align: left; }}
+    padding: 0 20px; }}
+#band #search {{ background: rgba(255, 255, 255, 26); border-radius: 12px; padding: 5px 14px;
+    text-align: left; }}
 #band #search:hover, #band #search:focus {{ background: rgba(255, 255, 255, 50); }}
+QSplitter::handle {{ background: transparent; image: none; }}
+#stageTools {{ background: rgba(16, 22, 21, 215); border-radius: 5px; }}
+#stageTools QPushButton {{ color: {t.stage_ink}; background: transparent; border: none; border-radius: 4px;
+    padding: 3px 10px; font-size: 12px; }}
+#stageTools QPushButton:checked {{ background: {t.paper}; color: {t.spruce}; }}
 #heading {{ font-size: 14px; font-weight: bold; }}
 #muted {{ color: {t.muted}; }}
 #action {{ color: {t.copper}; font-weight: bold; border: none; background: transparent; text-align: left;
@@ -202,8 +210,8 @@ QMainWindow, #workspace {{ background: {t.fog}; }}
 #primary:hover, #primary:focus {{ border: 2px solid {t.ink}; padding: 6px 18px; }}
 #secondary {{ background: {t.paper}; border: 1px solid {t.line}; border-radius: 5px; padding: 8px 16px; }}
 #secondary:hover, #secondary:focus {{ border-color: {t.copper}; }}
-QLineEdit, QComboBox, QDoubleSpinBox {{ background: {t.field}; border: 1px solid transparent; border-radius: 3px;
-    padding: 2px 6px; selection-background-color: {t.copper}; }}
+QLineEdit, QComboBox, QDoubleSpinBox {{ background: {t.field}; border: 1px solid transparent;
+    border-radius: 3px; padding: 2px 6px; selection-background-color: {t.copper}; }}
 QLineEdit:focus, QComboBox:focus {{ border-color: {t.copper}; background: {t.paper}; }}
 QLineEdit[wrong="true"] {{ border-color: {t.failed}; background: {t.failed_wash}; }}
 QComboBox::drop-down {{ border: none; width: 14px; }}

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -36,7 +37,7 @@ from hemtra.desktop.notifications import Notice, Notifications
 from hemtra.desktop.plan.empty_state import EmptyState
 from hemtra.desktop.plan.workspace import PlanWorkspace
 from hemtra.desktop.settings import Settings, load_settings, save_settings
-from hemtra.desktop.tasks import Task, Tasks
+from hemtra.desktop.tasks import Tasks
 from hemtra.storage.scans import FORMATS
 from hemtra.storage.trays import TrayEntry
 
@@ -76,7 +77,11 @@ class MainWindow(QMainWindow):
         self.setCentralWidget(stacked(band, self.message_bar, ProgressStrip(self.tasks), self._pages))
         self._keep_timer = QTimer(self, singleShot=True, interval=KEEP_AFTER_MS)
         self._keep_timer.timeout.connect(self._keep)
-        for changed in (self.bench.document.changed, self.bench.tray.changed, self.bench.tray.current_changed):
+        for changed in (
+            self.bench.document.changed,
+            self.bench.tray.changed,
+            self.bench.tray.current_changed,
+        ):
             changed.connect(self._refresh)
         self.bench.document.changed.connect(self._keep_timer.start)
         self.bench.selection_changed.connect(self._refresh)
@@ -98,6 +103,7 @@ class MainWindow(QMainWindow):
         brand.setMenu(self._menu)
         tab = QLabel("Plan")
         tab.setObjectName("workspaceTab")
+        tab.setFixedHeight(28)
         self._title = QLabel()
         search = QPushButton("Find a command   Ctrl+K")
         search.setObjectName("search")
@@ -196,7 +202,7 @@ class MainWindow(QMainWindow):
             if action.id == "plan.open" and self.settings.recent:
                 recent = self._menu.addMenu("Recent plans")
                 for path in self.settings.recent:
-                    recent.addAction(path, lambda wanted=path: self.open_plan(Path(wanted)))
+                    recent.addAction(path, partial(self.open_plan, Path(path)))
 
     def _refresh(self) -> None:
         document, tray = self.bench.document, self.bench.tray
@@ -204,9 +210,8 @@ class MainWindow(QMainWindow):
         self._pages.setCurrentIndex(0 if empty else 1)
         name = document.plan.name if document.path or not empty else ""
         self._title.setText(f"{name} {'•' if document.unsaved else ''}".strip())
-        self._title.setToolTip(
-            f"{document.path or 'not saved yet'}{'. The dot: there are unsaved changes.' if document.unsaved else ''}"
-        )
+        dot = ". The dot: there are unsaved changes." if document.unsaved else ""
+        self._title.setToolTip(f"{document.path or 'not saved yet'}{dot}")
         undo, redo = self.actions_by_id["edit.undo"], self.actions_by_id["edit.redo"]
         undo.setText(f"Undo {document.undo_label}".strip())
         redo.setText(f"Redo {document.redo_label}".strip())
@@ -255,7 +260,9 @@ class MainWindow(QMainWindow):
     def add_scans(self, paths: list[Path]) -> None:
         """Read scans into the tray."""
         entries = [TrayEntry(path) for path in paths]
-        self.tasks.start("Adding scans", lambda task: load_parts(task, entries), self._tell_troubles, self._take_part)
+        self.tasks.start(
+            "Adding scans", lambda task: load_parts(task, entries), self._tell_troubles, self._take_part
+        )
 
     def save(self) -> None:
         """Save where the plan lies, or ask."""

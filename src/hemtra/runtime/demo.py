@@ -56,5 +56,11 @@ def demo_folder() -> Path:
 
 def is_complete(folder: Path) -> bool:
     """Whether all demo files are there."""
-    names = [PLAN_FILE, STATION_FILE, TRUTH, tray_path(Path(PLAN_FILE)).name, *(f"{TRAY}/{part.file}" for part in PARTS)]
+    names = [
+        PLAN_FILE,
+        STATION_FILE,
+        TRUTH,
+        tray_path(Path(PLAN_FILE)).name,
+        *(f"{TRAY}/{part.file}" for part in PARTS),
+    ]
     return all((folder / name).is_file() for name in names)

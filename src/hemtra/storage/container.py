@@ -14,6 +14,8 @@ from hemtra.core.errors import FileError
 from hemtra.storage.files import opened
 
 MOST_ENTRIES = 200
+CHUNK = 1 << 20
+"""Bytes read at a time: few calls, and a copy that stays in cache."""
 LARGEST_TOTAL = 4 * 1024**3
 """Bytes a container may claim to unpack to; the largest scan we make is a fiftieth of it."""
 LARGEST_RATIO = 1100
@@ -53,10 +55,11 @@ class Container:
             with self.archive.open(name) as stream:
                 filled = 0
                 while filled < len(target):
-                    got = stream.readinto(target[filled:])
-                    if not got:
+                    chunk = stream.read(min(len(target) - filled, CHUNK))
+                    if not chunk:
                         raise FileError(f"{self.path.name} is cut short at {name}; use another copy of it.")
-                    filled += got
+                    target[filled : filled + len(chunk)] = chunk
+                    filled += len(chunk)
         except (zipfile.BadZipFile, zlib.error, EOFError, RuntimeError, NotImplementedError) as error:
             raise FileError(f"{self.path.name} is damaged at {name}; use another copy of it.") from error
 

@@ -91,7 +91,7 @@ def _in_words(error: OSError, place: Path) -> str:
 
 
 def _usual_mode(path: Path) -> int:
-    """The mode of the file replaced, or what the user's umask gives; mkstemp alone would hide it from others."""
+    """The mode of the file replaced, or what the umask gives; mkstemp alone would hide it from others."""
     with suppress(OSError):
         return path.stat().st_mode & 0o777
     mask = os.umask(0)

@@ -61,7 +61,7 @@ def save_plan(plan: Plan, path: str | Path, reference: Scan | None = None) -> No
             inner = io.BytesIO()
             with zipfile.ZipFile(inner, "w", zipfile.ZIP_STORED) as nested:
                 x3p.write_records(reference, nested)
-            archive.writestr(REFERENCE, inner.getbuffer())  # type: ignore[arg-type]
+            archive.writestr(REFERENCE, inner.getbuffer())
 
 
 def to_json(plan: Plan) -> str:

@@ -52,4 +52,4 @@ def save_tray(plan_path: Path, entries: list[TrayEntry]) -> None:
 
 
 def _tag(text: object) -> str:
-    return text if text in ("good", "bad") else "unknown"  # type: ignore[return-value]
+    return str(text) if text in ("good", "bad") else "unknown"

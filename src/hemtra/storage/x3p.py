@@ -1,4 +1,4 @@
-"""X3P surface files (ISO 25178-72): a zip of main.xml, a binary z matrix and its md5, with our own records beside.
+"""X3P surface files (ISO 25178-72): a zip of main.xml, a binary z matrix and its md5, with our records beside.
 
 X3P counts in metres; everything else in Hemtra in mm. The z matrix is stored, not deflated: deflating costs
 half a second and saves a seventh.
@@ -30,7 +30,12 @@ MM = 1e-3
 """Metres."""
 MOST_POINTS = 200_000_000
 LARGEST_TEXT = 4 * 1024**2
-TYPES = {"F": np.dtype("<f4"), "D": np.dtype("<f8"), "I": np.dtype("<i2"), "L": np.dtype("<i4")}
+TYPES: dict[str, np.dtype[Any]] = {
+    "F": np.dtype("<f4"),
+    "D": np.dtype("<f8"),
+    "I": np.dtype("<i2"),
+    "L": np.dtype("<i4"),
+}
 DATA, INTENSITY, RECORD = "bindata/data.bin", "vendor/hemtra/intensity.bin", "vendor/hemtra/scan.json"
 CHUNK = 1 << 18
 """Points converted, hashed and written at a time, so that they are still in cache for the next of the three."""
@@ -72,7 +77,7 @@ def read_stream(stream: IO[bytes], path: Path) -> Scan:
                 f" and holds data for {container.size(header.link) // header.dtype.itemsize}."
             )
         raw = np.empty((header.rows, header.cols), header.dtype)
-        container.read_into(header.link, memoryview(raw).cast("B"))
+        container.read_into(header.link, raw.data.cast("B"))
         _check_md5(container, header.link, raw, header.md5)
         z = _heights(raw, header)
         if header.mask_link:
@@ -101,8 +106,8 @@ def write_records(scan: Scan, archive: zipfile.ZipFile) -> None:
     record = {"serial": scan.serial, "taken": scan.taken, "station": scan.station}
     if scan.data.intensity is not None:
         grey = scan.data.intensity
-        archive.writestr(INTENSITY, memoryview(grey).cast("B"))  # type: ignore[arg-type]
-        record["intensity_md5"] = hashlib.md5(memoryview(grey), usedforsecurity=False).hexdigest()
+        archive.writestr(INTENSITY, grey.data.cast("B"))
+        record["intensity_md5"] = hashlib.md5(grey.data, usedforsecurity=False).hexdigest()
     archive.writestr(RECORD, json.dumps(record, indent=1, sort_keys=True))
     main = _main_xml(scan, md5)
     archive.writestr("main.xml", main)
@@ -117,8 +122,8 @@ def _write_heights(z: NDArray[np.float32], archive: zipfile.ZipFile) -> str:
     with archive.open(entry, "w", force_zip64=flat.nbytes > 2**31) as stream:
         for start in range(0, flat.size, CHUNK):
             metres = (flat[start : start + CHUNK] * np.float64(MM)).astype("<f4")
-            digest.update(memoryview(metres))
-            stream.write(memoryview(metres).cast("B"))
+            digest.update(metres.data)
+            stream.write(metres.data.cast("B"))
     return digest.hexdigest().upper()
 
 
@@ -236,7 +241,7 @@ def _heights(raw: NDArray[Any], header: _Header) -> NDArray[np.float32]:
 
 
 def _check_md5(container: Container, name: str, raw: NDArray[Any], declared: str) -> None:
-    found = hashlib.md5(memoryview(raw).cast("B"), usedforsecurity=False).hexdigest()
+    found = hashlib.md5(raw.data, usedforsecurity=False).hexdigest()
     if found != declared.lower():
         raise FileError(f"{container.path.name} was changed or damaged: the md5 of {name} is wrong.")
 
@@ -265,7 +270,7 @@ def _vendor_records(container: Container, header: _Header) -> tuple[dict[str, An
     if container.size(INTENSITY) != header.rows * header.cols:
         raise FileError(f"{container.path.name} does not fit together: intensity and heights differ in size.")
     grey = np.empty((header.rows, header.cols), np.uint8)
-    container.read_into(INTENSITY, memoryview(grey).cast("B"))
+    container.read_into(INTENSITY, grey.data.cast("B"))
     _check_md5(container, INTENSITY, grey, str(record.get("intensity_md5", "")))
     grey.flags.writeable = False
     return record, grey

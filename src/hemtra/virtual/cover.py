@@ -19,6 +19,7 @@ BELT = -6.0
 """z of the transport belt in mm; the flange is 6 mm thick."""
 BOSSES = ((42.0, 22.0), (-42.0, 22.0), (-42.0, -22.0), (42.0, -22.0))
 """Nominal centres in balloon order 1 to 4."""
+AT_REST = Frame()
 DATUM_HALF = (50.0, 30.0)
 """Half size in mm of the area of flange that stands for datum A."""
 SPECKS = 14
@@ -44,7 +45,7 @@ class Cover:
     bead_height: float = 1.6
     rib_draft: float = 3.0
     specks: FloatArray = field(default_factory=lambda: np.empty((0, 4)), compare=False)
-    pose: Frame = Frame()
+    pose: Frame = AT_REST
 
     @property
     def marking(self) -> str:

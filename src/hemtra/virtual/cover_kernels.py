@@ -12,11 +12,13 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from hemtra.core.arrays import FloatArray
+
 
 class CoverShape(NamedTuple):
     """What the drawing leaves to the individual part: sizes in mm, slopes as tangents."""
 
-    boss_heights: NDArray[np.float64]
+    boss_heights: FloatArray
     """(4,) counter-clockwise from +x +y."""
     boss_x: float
     boss_y: float
@@ -35,7 +37,7 @@ class CoverShape(NamedTuple):
     bead_height: float
     rib_draft: float
     """Tangent of the draft angle."""
-    specks: NDArray[np.float64]
+    specks: FloatArray
     """(n, 4): x, y, radius, reflectance of dark and shiny places."""
     print_: NDArray[np.uint8]
     """Modules of the printed Data Matrix, 1 = dark; row 0 at the top."""
@@ -70,7 +72,7 @@ def rounded_rectangle(x: float, y: float, half_x: float, half_y: float, corner: 
 
 @njit(cache=True, nogil=True)
 def cover_surface(x: float, y: float, s: Any) -> tuple[float, float, int]:
-    """Height in mm, reflectance 0 to 1, and element at x, y; (-inf, 0, NOTHING) beside the part and in holes."""
+    """Height in mm, reflectance, and element at x, y; (-inf, 0, NOTHING) beside the part or in holes."""
     if rounded_rectangle(x, y, s.length / 2, FLANGE_HALF_Y, FLANGE_CORNER) > 0.0:
         return -np.inf, 0.0, NOTHING
     base = s.bow * (x / 60.0) ** 2
@@ -140,8 +142,8 @@ def _printed(x: float, y: float, modules: NDArray[np.uint8], plain: float) -> fl
     if abs(u) > PAD_HALF or abs(v) > PAD_HALF:
         return plain
     side = modules.shape[0]
-    column = int(math.floor(u / MODULE + side / 2.0))
-    row = int(math.floor((5.2 - v) / MODULE))
+    column = math.floor(u / MODULE + side / 2.0)
+    row = math.floor((5.2 - v) / MODULE)
     if 0 <= row < side and 0 <= column < side:
         return INK if modules[row, column] else PAD
     # the arrow points to +x: a shaft and a head

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Literal
+from typing import Any, Literal
 
 from hemtra.core.plan.document import Characteristic, Plan, Step
 from hemtra.core.scan.scan import Scan
@@ -72,7 +72,10 @@ def demo_plan() -> Plan:
     for balloon, (name, (x, y)) in enumerate(zip(BOSS_NAMES, BOSSES, strict=True), start=1):
         stem = f"boss-{name.lower()}"
         spot = Step(
-            id=f"{stem}-top", name=f"Boss {name} top", kind="spot", zone=EllipseZone(x=x, y=y, width=10, height=10)
+            id=f"{stem}-top",
+            name=f"Boss {name} top",
+            kind="spot",
+            zone=EllipseZone(x=x, y=y, width=10, height=10),
         )
         height = _step(stem, f"Boss {name} height", "height", point=(spot.id,), plane=(datum.id,))
         steps += [spot, height]
@@ -93,15 +96,26 @@ def demo_plan() -> Plan:
         id="hub-plane", name="Hub plane", kind="plane", params={"use": "highest", "share": 60}, zone=hub_zone
     )
     beside = Step(
-        id="pocket-rim", name="Beside the pocket", kind="spot", zone=EllipseZone(x=35, y=11.5, width=5, height=5)
+        id="pocket-rim",
+        name="Beside the pocket",
+        kind="spot",
+        zone=EllipseZone(x=35, y=11.5, width=5, height=5),
     )
     floor = Step(
-        id="pocket-floor", name="Pocket floor", kind="spot", zone=RectangleZone(x=35, y=0.5, width=18, height=8)
+        id="pocket-floor",
+        name="Pocket floor",
+        kind="spot",
+        zone=RectangleZone(x=35, y=0.5, width=18, height=8),
     )
     hub_height = _step("hub-height", "Hub height", "height", point=("hub-top",), plane=(datum.id,))
     hub_tilt = _step("hub-tilt", "Hub tilt", "tilt", plane=("hub-plane",), to=(datum.id,))
     depth = _step(
-        "pocket-depth", "Pocket depth", "step", upper=("pocket-rim",), lower=("pocket-floor",), plane=(datum.id,)
+        "pocket-depth",
+        "Pocket depth",
+        "step",
+        upper=("pocket-rim",),
+        lower=("pocket-floor",),
+        plane=(datum.id,),
     )
     flatness = _step("flange-flatness", "Flange flatness", "flatness", surfaces=tuple(s.id for s in surfaces))
     steps += [hub_top, hub_height, hub_plane, hub_tilt, beside, floor, depth, *surfaces, flatness]
@@ -114,7 +128,7 @@ def demo_plan() -> Plan:
     return Plan(name="rain-pump cover", steps=tuple(steps), sheet=tuple(sheet))
 
 
-def truth(parts: tuple[DemoPart, ...] = PARTS) -> dict[str, dict[str, object]]:
+def truth(parts: tuple[DemoPart, ...] = PARTS) -> dict[str, dict[str, Any]]:
     """By scan file: its tag, the balloons of the demo plan that it truly fails, and its true values."""
     sheet, found = demo_plan().sheet, {}
     for part in parts:

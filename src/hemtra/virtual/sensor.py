@@ -56,4 +56,3 @@ def scan_cover(
         array.flags.writeable = False
     data = HeightMap(z_map, grey_map, grid.dx, grid.dy, grid.x0, grid.y0)
     return Scan(data, name, cover.serial, taken, station.model_dump(mode="json", by_alias=True))
-

@@ -14,6 +14,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from hemtra.core.arrays import FloatArray
 from hemtra.virtual.cover_kernels import cover_surface
 
 BELT_REFLECTANCE = 0.16
@@ -30,8 +31,8 @@ CLEARANCE = 0.03
 class Pose(NamedTuple):
     """How the part lies: rotation (3, 3) from part to station, and the station position of its origin."""
 
-    rotation: NDArray[np.float64]
-    origin: NDArray[np.float64]
+    rotation: FloatArray
+    origin: FloatArray
     belt: float
     top: float
     """The highest z of the surface; above it nothing hides anything."""
@@ -87,9 +88,7 @@ def station_surface(x: float, y: float, shape: Any, pose: Pose, guess: float) ->
 
 
 @njit(cache=True, nogil=True)
-def sample_field(
-    xs: NDArray[np.float64], ys: NDArray[np.float64], shape: Any, pose: Pose, field: NDArray[np.float32]
-) -> None:
+def sample_field(xs: FloatArray, ys: FloatArray, shape: Any, pose: Pose, field: NDArray[np.float32]) -> None:
     """Fill field (rows, cols) with the surface's heights at ys, xs."""
     for i in range(ys.size):
         z = 0.0
@@ -100,14 +99,14 @@ def sample_field(
 
 @njit(cache=True, nogil=True)
 def see_profiles(
-    xs: NDArray[np.float64],
-    ys: NDArray[np.float64],
+    xs: FloatArray,
+    ys: FloatArray,
     field: NDArray[np.float32],
     shape: Any,
     pose: Pose,
     optics: Optics,
     electronics: Electronics,
-    x_out: NDArray[np.float64],
+    x_out: FloatArray,
     z_out: NDArray[np.float32],
     grey_out: NDArray[np.uint8],
 ) -> None:
@@ -139,9 +138,7 @@ def see_profiles(
 
 
 @njit(cache=True, nogil=True)
-def _first_hits(
-    xs: NDArray[np.float64], row: NDArray[np.float32], optics: Optics, hits: NDArray[np.int64]
-) -> None:
+def _first_hits(xs: FloatArray, row: NDArray[np.float32], optics: Optics, hits: NDArray[np.int64]) -> None:
     """For each ray the sample of the row that it reaches first, counted from the middle outward; -1 for none.
 
     A ray of slope q reaches x = q (height - z). Going outward, a sample is lit when its slope exceeds all
@@ -169,7 +166,7 @@ def _first_hits(
 def _meet(
     slope: float,
     y: float,
-    xs: NDArray[np.float64],
+    xs: FloatArray,
     row: NDArray[np.float32],
     j: int,
     shape: Any,
@@ -200,8 +197,8 @@ def _hidden(
     x: float,
     z: float,
     i: int,
-    xs: NDArray[np.float64],
-    ys: NDArray[np.float64],
+    xs: FloatArray,
+    ys: FloatArray,
     field: NDArray[np.float32],
     optics: Optics,
     top: float,
@@ -222,9 +219,7 @@ def _hidden(
 
 
 @njit(cache=True, nogil=True)
-def _facing(
-    i: int, j: int, xs: NDArray[np.float64], ys: NDArray[np.float64], field: NDArray[np.float32]
-) -> float:
+def _facing(i: int, j: int, xs: FloatArray, ys: FloatArray, field: NDArray[np.float32]) -> float:
     """How squarely the surface faces the sensor, 1 when level: the light a matt surface sends up."""
     left, right = max(j - 1, 0), min(j + 1, xs.size - 1)
     below, above = max(i - 1, 0), min(i + 1, ys.size - 1)
@@ -262,7 +257,7 @@ def _read_out(
 
 @njit(cache=True, nogil=True, inline="always")
 def _uniform(seed: np.uint64, draw: np.uint64, stream: int) -> float:
-    """A number in (0, 1) that depends on the seed, the point and the stream alone (SplitMix64, Steele et al. 2014)."""
+    """A number in (0, 1) from the seed, the point and the stream alone (SplitMix64, Steele et al. 2014)."""
     h = seed * np.uint64(0x9E3779B97F4A7C15) + draw * np.uint64(8) + np.uint64(stream)
     h = (h ^ (h >> np.uint64(30))) * np.uint64(0xBF58476D1CE4E5B9)
     h = (h ^ (h >> np.uint64(27))) * np.uint64(0x94D049BB133111EB)

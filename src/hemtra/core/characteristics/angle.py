@@ -25,7 +25,9 @@ class TiltKind(Kind):
     unit: ClassVar = "°"
     inputs: ClassVar = {
         "plane": Input(FittedPlane, "plane", "The plane whose tilt is wanted."),
-        "to": Input(Plane, "against", "The plane it should be parallel to; without it the level.", optional=True),
+        "to": Input(
+            Plane, "against", "The plane it should be parallel to; without it the level.", optional=True
+        ),
     }
 
     def evaluate(self, given: Given) -> Outcome:

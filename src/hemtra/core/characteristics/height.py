@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from typing import ClassVar
 
+import numpy as np
+
 from hemtra.core.geometry.elements import LEVEL, Number, Plane, Point
-from hemtra.core.marks import Dimension, Evidence
+from hemtra.core.marks import Dimension, Evidence, Polyline
 from hemtra.core.plan.kind import Given, Input, Kind, Outcome
 from hemtra.core.plan.registry import register
 
@@ -63,10 +65,11 @@ class StepKind(Kind):
         return Outcome(Number(plane.distance(upper) - plane.distance(lower), "mm", upper))
 
     def explain(self, given: Given, outcome: Outcome) -> Evidence:
-        """The dimension at the upper point, from the lower one's level."""
-        upper = given.one("upper", Point)
+        """The dimension at the upper point, with its extension line from the lower one."""
+        upper, lower = given.one("upper", Point), given.one("lower", Point)
         plane = given.maybe("plane", Plane) or LEVEL
         nx, ny, nz = plane.normal
         step = outcome.value.value
         level = Point(upper.x - step * nx, upper.y - step * ny, upper.z - step * nz)
-        return Evidence((Dimension(level, upper, f"{step:.3f} mm"),))
+        extension = np.array([[lower.x, lower.y, lower.z], [level.x, level.y, level.z]])
+        return Evidence((Dimension(level, upper, f"{step:.3f} mm"), Polyline(extension, "dimension")))

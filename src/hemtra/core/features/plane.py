@@ -61,16 +61,34 @@ class PlaneKind(Kind):
         "band",
         "use",
         "Which heights of the zone belong to the plane, ranked by their distance from it.",
-        choices={"lowest": "lowest share", "highest": "highest share", "band": "band of heights"},
+        choices={"lowest": "lowest", "highest": "highest", "band": "band"},
     )
     share: float = setting(
-        100.0, "share", "How much of the data to use, for lowest and highest.", unit="%", when={"use": ("lowest", "highest")}, gt=0.0, le=100.0
+        100.0,
+        "share",
+        "How much of the data to use, for lowest and highest.",
+        unit="%",
+        when={"use": ("lowest", "highest")},
+        gt=0.0,
+        le=100.0,
     )
     band_from: float = setting(
-        0.0, "from", "Where the band starts: 0 is the lowest point of the zone.", unit="%", when={"use": ("band",)}, ge=0.0, le=100.0
+        0.0,
+        "from",
+        "Where the band starts: 0 is the lowest point of the zone.",
+        unit="%",
+        when={"use": ("band",)},
+        ge=0.0,
+        le=100.0,
     )
     band_to: float = setting(
-        100.0, "to", "Where the band ends: 100 is the highest point.", unit="%", when={"use": ("band",)}, ge=0.0, le=100.0
+        100.0,
+        "to",
+        "Where the band ends: 100 is the highest point.",
+        unit="%",
+        when={"use": ("band",)},
+        ge=0.0,
+        le=100.0,
     )
     trim: float = setting(
         3.5,

@@ -142,7 +142,7 @@ class SpotKind(Kind):
     def _extreme(self, given: Given, view: Window, low: float, high: float) -> tuple[float, float, float]:
         data = given.data
         grid = view.grid(data)
-        z = data.z[view.rows, view.cols].astype(np.float64)
+        z: FloatArray = data.z[view.rows, view.cols].astype(np.float64)
         inside = True if view.inside is None else view.inside
         z = np.where(inside & (z >= low) & (z <= high), z, np.nan)
         if self.disc > 0:

@@ -19,7 +19,7 @@ class FitRules:
     """Numbers that steer the fit, each with its reason."""
 
     bins: int = 16_384
-    """Bins of the residual histogram that finds the share; it is taken again inside a bin that is too wide."""
+    """Bins of the residual histogram that finds the share; taken again inside a bin that is too wide."""
     resolution: float = 0.001
     """mm to which the bounds of the share are found: a fraction of any sensor's noise."""
     rounds: int = 20
@@ -35,7 +35,7 @@ class FitRules:
     trim_settled: float = 0.001
     """Share of the points that a last round of trimming may still drop."""
     trim_floor: float = 1e-4
-    """mm; points this near the plane are never outliers, so that exact data does not trim its own rounding."""
+    """mm; points this near the plane are never outliers, so that exact data keeps its rounding."""
 
 
 RULES = FitRules()
@@ -62,7 +62,7 @@ class GridPlane:
     @property
     def rms(self) -> float:
         """Root mean square of the used residuals in mm."""
-        return math.sqrt(self.moments[9] / self.moments[0])
+        return math.sqrt(float(self.moments[9]) / float(self.moments[0]))
 
 
 def fit_plane(
@@ -117,9 +117,7 @@ class _Samples:
         low, high = self._bounds(0.0, 0.0, 0.0, share, self.coarse_stride)
         return GridPlane(0.0, 0.0, (low + high) / 2, -math.inf, math.inf, np.zeros(10))
 
-    def concentrate(
-        self, plane: GridPlane, share: tuple[float, float], stride: int, rounds: int
-    ) -> GridPlane:
+    def concentrate(self, plane: GridPlane, share: tuple[float, float], stride: int, rounds: int) -> GridPlane:
         """Fit to the share of residuals until the plane stays where it is."""
         for _ in range(rounds):
             low, high = self._bounds(plane.a, plane.b, plane.c, share, stride)
@@ -195,11 +193,8 @@ class _Samples:
 
     def _moved(self, before: GridPlane, after: GridPlane) -> float:
         rows, cols = self.z.shape
-        return (
-            abs(after.a - before.a) * cols / 2
-            + abs(after.b - before.b) * rows / 2
-            + abs(after.c - before.c)
-        )
+        slopes = abs(after.a - before.a) * cols / 2 + abs(after.b - before.b) * rows / 2
+        return float(slopes + abs(after.c - before.c))
 
 
 def _solve(m: FloatArray) -> tuple[float, float, float]:

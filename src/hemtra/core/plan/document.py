@@ -3,9 +3,18 @@
 from __future__ import annotations
 
 import math
+from collections import Counter
 from typing import Annotated, Any, Self
 
-from pydantic import BaseModel, ConfigDict, Field, JsonValue, StringConstraints, ValidationError, model_validator
+from pydantic import (
+    BaseModel,
+    ConfigDict,
+    Field,
+    JsonValue,
+    StringConstraints,
+    ValidationError,
+    model_validator,
+)
 
 from hemtra.core.errors import PlanError
 from hemtra.core.plan.limits import decimals_for
@@ -62,7 +71,7 @@ class Characteristic(_Document):
             raise ValueError(f"balloon {self.balloon} needs a lower or an upper limit")
         if self.lower is not None and self.upper is not None and self.lower > self.upper:
             raise ValueError(
-                f"balloon {self.balloon} has its lower limit {self.lower:g} above its upper limit {self.upper:g}"
+                f"balloon {self.balloon} has its lower limit {self.lower:g} above its upper {self.upper:g}"
             )
         return self
 
@@ -97,11 +106,12 @@ class Plan(_Document):
 
     @model_validator(mode="after")
     def _ids_are_unique(self) -> Self:
-        for what, ids in (
-            ("step id", [s.id for s in self.steps]),
-            ("balloon", [c.balloon for c in self.sheet]),
-        ):
-            twice = sorted({str(i) for i in ids if ids.count(i) > 1})
+        used = {
+            "step id": Counter(s.id for s in self.steps),
+            "balloon": Counter(str(c.balloon) for c in self.sheet),
+        }
+        for what, counts in used.items():
+            twice = [key for key, count in counts.items() if count > 1]
             if twice:
                 raise ValueError(f"{what} {', '.join(twice)} is used twice")
         return self
@@ -148,8 +158,13 @@ class Plan(_Document):
     def free_id(self, stem: str) -> str:
         """A step id that starts with `stem` and is not taken."""
         taken = {s.id for s in self.steps}
-        stem = "".join(ch if ch.isascii() and ch.isalnum() else "-" for ch in stem.lower()).strip("-")[:50] or "step"
-        return next(i for n in range(len(taken) + 1) if (i := stem if n == 0 else f"{stem}-{n + 1}") not in taken)
+        stem = (
+            "".join(ch if ch.isascii() and ch.isalnum() else "-" for ch in stem.lower()).strip("-")[:50]
+            or "step"
+        )
+        return next(
+            i for n in range(len(taken) + 1) if (i := stem if n == 0 else f"{stem}-{n + 1}") not in taken
+        )
 
 
 def _signed(value: float, places: int) -> str:

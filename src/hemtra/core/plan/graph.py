@@ -58,7 +58,9 @@ def ordered(plan: Plan) -> tuple[tuple[Step, Kind], ...]:
         order = list(TopologicalSorter({s.id: needs(s) for s in plan.steps}).static_order())
     except CycleError as error:
         circle = " → ".join(f"“{by_id[i].name}”" for i in error.args[1])
-        raise PlanError(f"These steps need each other in a circle: {circle}. Connect one of them elsewhere.") from None
+        raise PlanError(
+            f"These steps need each other in a circle: {circle}. Connect one of them elsewhere."
+        ) from None
     return tuple((by_id[i], parsed[i]) for i in order)
 
 

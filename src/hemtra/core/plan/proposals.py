@@ -36,7 +36,7 @@ class Proposal:
 
 
 def propose_spot(data: HeightMap, x: float, y: float) -> EllipseZone:
-    """The largest round zone about a place that stays on its level. Raises `NotMeasured` where there is no data."""
+    """The largest round zone about a place that stays on its level. Raises `NotMeasured` without data."""
     at = _level_at(data, x, y)
     for diameter in DIAMETERS:
         zone = EllipseZone(x=round(x, 2), y=round(y, 2), width=diameter, height=diameter)
@@ -61,8 +61,10 @@ def propose_height(plan: Plan, data: HeightMap, place: tuple[float, float]) -> P
     return _with_row(plan, data, step)
 
 
-def propose_step(plan: Plan, data: HeightMap, first: tuple[float, float], second: tuple[float, float]) -> Proposal:
-    """Step between two clicked places, the higher one above the lower one, square to the main plane if there is one."""
+def propose_step(
+    plan: Plan, data: HeightMap, first: tuple[float, float], second: tuple[float, float]
+) -> Proposal:
+    """Step between two clicked places, the higher above the lower, square to the main plane if there is one."""
     upper, lower = sorted((first, second), key=lambda place: _level_at(data, *place), reverse=True)
     plane = _busiest_plane(plan)
     plan, top = _with_spot(plan, data, upper, "Upper spot")

@@ -52,7 +52,9 @@ def _limits(form: str, parts: dict[str, float], nominal: float | None) -> Tolera
     centre = parts.get("n", nominal)
     if centre is None:
         raise HemtraError("Limits around a nominal need the nominal; write it like 4.00 ±0.10.")
-    deviations = sorted((-abs(parts["d"]), abs(parts["d"])) if form == "plus_minus" else (parts["a"], parts["b"]))
+    deviations = sorted(
+        (-abs(parts["d"]), abs(parts["d"])) if form == "plus_minus" else (parts["a"], parts["b"])
+    )
     # sums of short decimals should stay short decimals, so that 2.5 + 0.15 reads 2.65 everywhere
     return Tolerance(centre, round(centre + deviations[0], 9), round(centre + deviations[1], 9))
 

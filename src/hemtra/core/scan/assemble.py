@@ -6,13 +6,15 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from hemtra.core.arrays import FloatArray
+
 JUMP = 0.25
 """mm between neighbouring points beyond which nothing is interpolated: a wall stays a wall."""
 
 
 @njit(cache=True, nogil=True)
 def resample_rows(
-    x: NDArray[np.float64],
+    x: FloatArray,
     z: NDArray[np.float32],
     intensity: NDArray[np.uint8],
     first: float,

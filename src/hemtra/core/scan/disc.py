@@ -33,7 +33,8 @@ def disc_means(z: FloatArray, radius_cols: float, radius_rows: float) -> FloatAr
         total[target] += sums[source][:, right] - sums[source][:, left]
         count[target] += counts[source][:, right] - counts[source][:, left]
     enough = count >= max(1.0, LEAST_FILL * full)
-    return np.divide(total, count, out=np.full(z.shape, np.nan), where=enough) + offset
+    means: FloatArray = np.divide(total, count, out=np.full(z.shape, np.nan), where=enough) + offset
+    return means
 
 
 def _running(values: FloatArray) -> FloatArray:

@@ -98,7 +98,7 @@ class HeightMap:
         return None if place is None or np.isnan(self.z[place]) else float(self.z[place])
 
     def intensity_at(self, x: float, y: float) -> int | None:
-        """Intensity of the nearest grid point, 0 to 255; None where there is no data, no scan or no intensity."""
+        """Intensity of the nearest grid point, 0 to 255; None without data, scan or intensity there."""
         place = self._nearest(x, y)
         if place is None or self.intensity is None or np.isnan(self.z[place]):
             return None
@@ -112,7 +112,7 @@ class HeightMap:
 
 @dataclass(frozen=True)
 class Profile:
-    """One cross-section: x and z in mm, intensity 0 to 255 or None, (n,) each; z is NaN where there is no data."""
+    """One cross-section: x and z in mm, intensity 0 to 255 or None, (n,) each; z is NaN without data."""
 
     x: FloatArray
     z: FloatArray

@@ -8,7 +8,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from hemtra.core.arrays import ByteArray
+from hemtra.core.arrays import ByteArray, FloatArray
 from hemtra.core.scan.heightmap import HeightMap
 
 SHADE_DEPTH = 0.55
@@ -28,7 +28,9 @@ class View:
     height: int
 
 
-def picture(data: HeightMap, view: View, palette: ByteArray, low: float, high: float, shade: float = 1.0) -> ByteArray:
+def picture(
+    data: HeightMap, view: View, palette: ByteArray, low: float, high: float, shade: float = 1.0
+) -> ByteArray:
     """(height, width, 4) uint8 RGBA of the heights between low and high mm, blended with hill shading.
 
     palette: (n, 3) uint8. A pixel that covers several points shows their mean without missing ones, otherwise
@@ -50,14 +52,14 @@ def grey_picture(data: HeightMap, view: View) -> ByteArray:
 
 
 def _indices(data: HeightMap, view: View) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-    """(height, 2) rows and (width, 2) columns from, to of the points under each pixel; empty ones are -1, -1."""
+    """(height, 2) rows and (width, 2) columns from, to of the points under each pixel; -1, -1 for none."""
     grid, (rows, cols) = data.grid, data.shape
     x = (view.left + view.scale * np.arange(view.width + 1) - grid.x0) / grid.dx
     y = (view.top - view.scale * np.arange(view.height + 1) - grid.y0) / grid.dy
     return _spans(y[1:], y[:-1], rows), _spans(x[:-1], x[1:], cols)
 
 
-def _spans(low: NDArray[np.float64], high: NDArray[np.float64], count: int) -> NDArray[np.int64]:
+def _spans(low: FloatArray, high: FloatArray, count: int) -> NDArray[np.int64]:
     first, last = np.ceil(low).astype(np.int64), np.ceil(high).astype(np.int64) - 1
     nearest = np.floor((low + high) / 2 + 0.5).astype(np.int64)
     narrow = last < first
@@ -84,7 +86,7 @@ def pixel_heights(
             for r in range(rows[i, 0], rows[i, 1] + 1):
                 for c in range(cols[j, 0], cols[j, 1] + 1):
                     value = z[r, c]
-                    if value == value:  # noqa: PLR0124  NaN differs from itself
+                    if value == value:
                         total += value
                         count += 1
             if count:
@@ -104,14 +106,14 @@ def _colour(
         above = max(i - 1, 0)
         for j in range(width):
             value = z[i, j]
-            if value != value:  # noqa: PLR0124
+            if value != value:
                 continue
             k = int(min(max((value - low) * per_mm, 0.0), float(top)))
             left, up = z[i, max(j - 1, 0)], z[above, j]
             slope = 0.0
-            if left == left:  # noqa: PLR0124
+            if left == left:
                 slope += value - left
-            if up == up:  # noqa: PLR0124
+            if up == up:
                 slope += value - up
             lit = SHADE_GAIN * slope / scale
             light = 1.0 + shade * SHADE_DEPTH * lit / (1.0 + abs(lit))

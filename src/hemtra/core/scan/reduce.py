@@ -18,10 +18,12 @@ def block_means(values: FloatArray, rows: int, cols: int, least: float = 0.0) ->
     col_starts = np.arange(0, values.shape[1], cols)
 
     def block_sums(array: FloatArray) -> FloatArray:
-        by_row = np.add.reduceat(array, row_starts, axis=0)
-        return np.add.reduceat(by_row, col_starts, axis=1)
+        by_row: FloatArray = np.add.reduceat(array, row_starts, axis=0)
+        sums: FloatArray = np.add.reduceat(by_row, col_starts, axis=1)
+        return sums
 
     count = block_sums(found.astype(np.float64))
     total = block_sums(np.where(found, values, 0.0).astype(np.float64))
     enough = (count > 0) & (count >= least * rows * cols)
-    return np.divide(total, count, out=np.full(count.shape, np.nan), where=enough)
+    means: FloatArray = np.divide(total, count, out=np.full(count.shape, np.nan), where=enough)
+    return means

@@ -1,4 +1,4 @@
-"""Where balloons stand: on a ring around what is measured, in the order of their leader lines, never overlapping."""
+"""Where balloons stand: on a ring around what is measured, in the order of their leaders, never overlapping."""
 
 from __future__ import annotations
 

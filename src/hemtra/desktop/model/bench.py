@@ -8,6 +8,7 @@ from hemtra.core.marks import Evidence
 from hemtra.core.plan.document import Characteristic, Step
 from hemtra.core.plan.engine import Result
 from hemtra.core.plan.graph import ancestry
+from hemtra.core.plan.registry import kind_named
 from hemtra.core.scan.heightmap import Profile
 from hemtra.desktop.model.document import Document
 from hemtra.desktop.model.observe import Signal
@@ -58,9 +59,9 @@ class Bench:
         self.selected_step = None
         if row is not None:
             zoned = [s.id for column in self.lineage() for s in column if s.zone is not None]
-            inputs = self.document.shown.step(row.step).inputs
-            direct = [i for ids in inputs.values() for i in ids if i in zoned]
-            self.selected_step = next(iter(direct or zoned), None)
+            step = self.document.shown.step(row.step)
+            direct = [i for name in kind_named(step.kind).inputs for i in step.inputs.get(name, ())]
+            self.selected_step = next((i for i in direct if i in zoned), None)
         self.selection_changed.emit()
 
     def select_step(self, step_id: str | None) -> None:

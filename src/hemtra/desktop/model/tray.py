@@ -9,10 +9,15 @@ import numpy as np
 
 from hemtra.core.plan.engine import Engine, Result
 from hemtra.core.plan.limits import Verdict
+from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.scan import Scan
 from hemtra.desktop.model.observe import Signal
 
 TAGS = ("good", "bad", "unknown")
+PART_SHARE = 0.25
+"""Share of the range of heights above which a point belongs to the part and not to the belt."""
+COARSE, LEAST_POINTS, MARGIN = 5, 3, 0.05
+"""Every how manyth point is looked at for the part's box, how many make a row of it, and room around it."""
 
 
 @dataclass
@@ -28,6 +33,8 @@ class TrayPart:
     engine: Engine = field(init=False)
     height_span: tuple[float, float] = field(init=False)
     """Heights in mm that colours of its thumbnail span."""
+    extent: tuple[float, float, float, float] = field(init=False)
+    """x from, x to, y from, y to in mm of the part itself, without the bare belt around it."""
 
     def __post_init__(self) -> None:
         self.engine = Engine(self.scan.data)
@@ -35,6 +42,7 @@ class TrayPart:
         z = z[~np.isnan(z)]
         low, high = np.percentile(z, [0.5, 99.5]) if z.size else (0.0, 1.0)
         self.height_span = float(low), float(high)
+        self.extent = _part_extent(self.scan.data, low + PART_SHARE * (high - low))
 
     @property
     def name(self) -> str:
@@ -43,10 +51,23 @@ class TrayPart:
 
     @property
     def agrees(self) -> bool | None:
-        """Whether the verdict is what the tag says; None when the tag says nothing or there is no verdict yet."""
+        """Whether the verdict is what the tag says; None without a tag or a verdict."""
         if self.tag == "unknown" or self.result is None:
             return None
         return (self.result.verdict is Verdict.PASS) == (self.tag == "good")
+
+
+def _part_extent(data: HeightMap, level: float) -> tuple[float, float, float, float]:
+    """The box of everything above a level, spikes apart; the whole scan where there is nothing."""
+    coarse = data.z[::COARSE, ::COARSE] > level
+    rows, cols = (np.flatnonzero(coarse.sum(axis=axis) >= LEAST_POINTS) for axis in (1, 0))
+    if rows.size == 0 or cols.size == 0:
+        return data.extent
+    g = data.grid
+    x0, x1 = (g.x0 + g.dx * COARSE * int(c) for c in (cols[0], cols[-1]))
+    y0, y1 = (g.y0 + g.dy * COARSE * int(r) for r in (rows[0], rows[-1]))
+    room = MARGIN * max(x1 - x0, y1 - y0)
+    return x0 - room, x1 + room, y0 - room, y1 + room
 
 
 class Tray:

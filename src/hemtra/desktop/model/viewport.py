@@ -1,4 +1,4 @@
-"""From millimetres on the part to pixels on the stage and back; y points up on the part and down on the screen."""
+"""From millimetres on the part to pixels on the stage and back; y points up on the part, down on the screen."""
 
 from __future__ import annotations
 

@@ -19,8 +19,8 @@ class EvidencePicture(QWidget):
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self.setFixedWidth(124)
-        self.setMinimumHeight(72)
+        self.setFixedWidth(112)
+        self.setMinimumHeight(66)
         self._picture: Picture | None = None
 
     def show_picture(self, picture: Picture | None) -> None:
@@ -84,7 +84,9 @@ class EvidencePicture(QWidget):
         for k in range(24):
             tint = palette[k * 255 // 23]
             left = gradient.left() + k * gradient.width() / 24
-            painter.fillRect(QRectF(left, gradient.top(), gradient.width() / 24 + 1, 4), QColor(*map(int, tint)))
+            painter.fillRect(
+                QRectF(left, gradient.top(), gradient.width() / 24 + 1, 4), QColor(*map(int, tint))
+            )
 
     def _caption(self, painter: QPainter, left: str, right: str) -> None:
         painter.setPen(theme.colour("muted"))

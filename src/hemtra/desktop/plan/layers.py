@@ -71,9 +71,7 @@ def draw_polylines(painter: QPainter, viewport: Viewport, marks: Iterable[Mark])
             painter.drawPolygon(points) if mark.closed else painter.drawPolyline(points)
 
 
-def draw_zone(
-    painter: QPainter, viewport: Viewport, zone: RectangleZone | EllipseZone, pen: QPen
-) -> None:
+def draw_zone(painter: QPainter, viewport: Viewport, zone: RectangleZone | EllipseZone, pen: QPen) -> None:
     """The outline of a zone, dark beneath so that it shows on any colour."""
     points = QPolygonF([QPointF(*viewport.to_screen(x, y)) for x, y in zone.outline()])
     painter.setBrush(Qt.BrushStyle.NoBrush)

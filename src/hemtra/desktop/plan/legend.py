@@ -15,7 +15,7 @@ BINS = 96
 SAMPLED = 120_000
 """Heights looked at for the histogram; more do not change its look."""
 TAIL = 0.2
-"""Percent of the heights at either end that the proposed scale leaves out, so that spikes do not stretch it."""
+"""Percent of the heights at either end that the proposed scale leaves out, so spikes do not stretch it."""
 LEAST_RANGE = 0.002
 
 

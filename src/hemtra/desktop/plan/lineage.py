@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
@@ -45,7 +46,6 @@ class Card(QFrame):
         super().__init__()
         self.setFixedWidth(width)
         self.strip, self.selected = strip, False
-        self._glyph = glyph
         self.title, self.time, self.subtitle = QLabel(title), QLabel(), QLabel()
         self.title.setFont(theme.font(13, bold=True))
         self.title.setStyleSheet("font-weight: bold;")
@@ -53,20 +53,20 @@ class Card(QFrame):
         self.subtitle.setObjectName("muted")
         self.subtitle.setStyleSheet("font-size: 12px;")
         self.icon = QLabel()
+        self.icon.setPixmap(theme.glyph(glyph, theme.colour(strip).name()))
         top = QHBoxLayout()
         top.setSpacing(6)
-        top.addWidget(self.icon)
-        top.addWidget(self.title, 1)
+        for label in (self.icon, self.title, self.subtitle):
+            top.addWidget(label)
+        top.addStretch()
         top.addWidget(self.time)
         self.body = QVBoxLayout(self)
-        self.body.setContentsMargins(14, 7, 10, 8)
+        self.body.setContentsMargins(14, 5, 10, 5)
         self.body.setSpacing(3)
         self.body.addLayout(top)
-        self.body.addWidget(self.subtitle)
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Ground, border and strip."""
-        self.icon.setPixmap(theme.glyph(self._glyph, theme.colour(self.strip).name()))
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         box = QRectF(self.rect()).adjusted(0.8, 0.8, -0.8, -0.8)
@@ -84,24 +84,25 @@ class Card(QFrame):
 
 
 class StepCard(Card):
-    """A step: its parameters to type or choose, what it found, and its evidence."""
+    """A step: its parameters to type or choose, what it found, and its evidence; folded unless selected."""
 
     param_changed = Signal(str, str, object)
 
     def __init__(self, step: Step, kind: Kind, users: int) -> None:
-        super().__init__(step.name, kind.glyph, "anchor" if kind.kind == "plane" else "copper", 330)
+        super().__init__(step.name, kind.glyph, "anchor" if kind.kind == "plane" else "copper", 456)
         self.step, self.kind = step, kind
         self._users = users
+        self.always_open = step.zone is None
+        self.setCursor(Qt.CursorShape.ArrowCursor if self.always_open else Qt.CursorShape.PointingHandCursor)
         form = QGridLayout()
         form.setHorizontalSpacing(8)
-        form.setVerticalSpacing(3)
-        form.setColumnStretch(0, 1)
+        form.setVerticalSpacing(2)
         self.fields: dict[str, QWidget] = {}
         for line, (name, setting) in enumerate(kind.shown_settings().items()):
             label = QLabel(setting.label)
             label.setObjectName("muted")
             field = self._field(name, setting)
-            field.setFixedWidth(86)
+            field.setFixedSize(78, 22)
             field.setToolTip(setting.help)
             field.setAccessibleName(f"{step.name}, {setting.label}")
             unit = QLabel(setting.unit)
@@ -113,37 +114,40 @@ class StepCard(Card):
         self.picture = EvidencePicture()
         self.facts = QLabel()
         self.facts.setObjectName("muted")
-        self.facts.setStyleSheet("font-size: 11px;")
+        self.facts.setFixedWidth(136)
         self.facts.setWordWrap(True)
-        middle = QHBoxLayout()
-        middle.setSpacing(12)
+        self.inside = QWidget()
+        middle = QHBoxLayout(self.inside)
+        middle.setContentsMargins(0, 0, 0, 0)
+        middle.setSpacing(10)
         left = QVBoxLayout()
-        left.setSpacing(3)
         left.addLayout(form)
         left.addStretch()
-        middle.addLayout(left, 1)
+        middle.addLayout(left)
+        middle.addStretch()
         middle.addWidget(self.picture)
-        self.body.addLayout(middle)
-        self.body.addWidget(self.facts)
+        middle.addWidget(self.facts)
+        self.body.addWidget(self.inside)
 
     def show_result(self, result: StepResult | None, evidence: Evidence | None, *, selected: bool) -> None:
         """Take what the step found."""
         self.selected = selected
-        users = f" · shared by {self._users}" if self._users > 1 else ""
-        self.subtitle.setText(f"{self.kind.title.lower()}{users}")
+        self.inside.setVisible(selected or self.always_open)
+        self.subtitle.setText(f"shared by {self._users}" if self._users > 1 else "")
         self.picture.show_picture(evidence.picture if evidence else None)
         if result is None:
             self.time.setText("")
             self.facts.setText("")
         elif result.outcome is None:
-            self.time.setText("")
-            self.facts.setStyleSheet(f"font-size: 12px; color: {theme.current().failed};")
-            self.facts.setText(f"Not measured: {result.reason}.")
+            self.time.setText("" if selected else "not measured")
+            tint = theme.current().unmeasured
+            self.facts.setText(f"<span style='color:{tint}'><b>Not measured:</b><br>{result.reason}</span>")
         else:
-            self.time.setText(f"{result.elapsed_ms:.1f} ms")
-            self.facts.setStyleSheet("font-size: 11px;")
-            parts = [f"{label} {text}" for label, text in result.outcome.facts]
-            self.facts.setText("   ".join([*parts, result.outcome.note] if result.outcome.note else parts))
+            label, text = result.outcome.facts[0]
+            folded = not (selected or self.always_open)
+            self.time.setText(f"{label} {text}" if folded else f"{result.elapsed_ms:.1f} ms")
+            lines = [f"{label} <b>{text}</b>" for label, text in result.outcome.facts]
+            self.facts.setText("<br>".join([*lines, result.outcome.note] if result.outcome.note else lines))
         self.update()
 
     def _field(self, name: str, setting: Setting) -> QWidget:
@@ -173,8 +177,8 @@ class ScanCard(Card):
     """Where the data came from."""
 
     def __init__(self, scan: Scan) -> None:
-        super().__init__("Scan", "scan", "spruce", 166)
-        self.subtitle.setText(scan.name or "unnamed")
+        super().__init__("Scan", "scan", "spruce", 172)
+        self.time.setText(Path(scan.name).stem)
         rows, cols = scan.data.shape
         grid = scan.data.grid
         facts = {
@@ -202,7 +206,7 @@ class ResultCard(Card):
     tolerance_typed = Signal(int, str)
 
     def __init__(self, row: Characteristic, kind: Kind) -> None:
-        super().__init__(kind.title, kind.glyph, "ink", 232)
+        super().__init__(kind.title, kind.glyph, "ink", 250)
         self.row = row
         self.name, self.tolerance = QLineEdit(row.name), QLineEdit(row.tolerance)
         self.name.setAccessibleName("Name of the characteristic")
@@ -300,8 +304,8 @@ class Lineage(QFrame):
         self._scroll = QScrollArea()
         self._scroll.setWidgetResizable(True)
         layout = QVBoxLayout(self)
-        layout.setContentsMargins(12, 8, 6, 4)
-        layout.setSpacing(4)
+        layout.setContentsMargins(12, 7, 6, 4)
+        layout.setSpacing(2)
         layout.addWidget(self._heading)
         layout.addWidget(self._scroll, 1)
         for changed in (
@@ -322,7 +326,8 @@ class Lineage(QFrame):
             row and row.balloon,
             id(part.scan) if part else None,
             tuple(
-                tuple((s.id, s.name, s.kind, str(s.params), str(s.inputs)) for s in column) for column in columns
+                tuple((s.id, s.name, s.kind, str(s.params), str(s.inputs)) for s in column)
+                for column in columns
             ),
         )
         if wanted != self._built_for:
@@ -366,10 +371,9 @@ class Lineage(QFrame):
         self.result_card = ResultCard(row, kind)
         self.result_card.name_typed.connect(self.name_typed)
         self.result_card.tolerance_typed.connect(self.tolerance_typed)
-        final: list[Card] = [self.result_card]
         if kind.shown_settings():
-            final.insert(0, self._step_card(last))
-        self._add_column(layout, final)
+            self._add_column(layout, [self._step_card(last)])
+        self._add_column(layout, [self.result_card])
         layout.addStretch()
         chain.links = self._links(scan_card, last)
         self._replace(chain)
@@ -381,8 +385,9 @@ class Lineage(QFrame):
             links += [(self.cards[source], card) for source in needs(plan.step(step_id))]
             if not needs(plan.step(step_id)):
                 links.append((scan_card, card))
-        if self.result_card is not None and last.id not in self.cards:
-            links += [(self.cards[source], self.result_card) for source in needs(last)]
+        if self.result_card is not None:
+            sources = [last.id] if last.id in self.cards else needs(last)
+            links += [(self.cards[source], self.result_card) for source in sources]
         return links
 
     def _step_card(self, step: Step) -> StepCard:
@@ -397,7 +402,7 @@ class Lineage(QFrame):
 
     def _add_column(self, layout: QHBoxLayout, cards: list[Any]) -> None:
         column = QVBoxLayout()
-        column.setSpacing(8)
+        column.setSpacing(7)
         column.addStretch()
         for card in cards:
             column.addWidget(card)

@@ -91,7 +91,9 @@ class Chooser(QFrame):
 class NewCharacteristic(QObject):
     """Leads through the choice and the clicks."""
 
-    def __init__(self, bench: Bench, stage: TopView, tasks: Tasks, add: Callable[[str, Plan, int], None]) -> None:
+    def __init__(
+        self, bench: Bench, stage: TopView, tasks: Tasks, add: Callable[[str, Plan, int], None]
+    ) -> None:
         super().__init__(stage)
         self._bench, self._stage, self._tasks, self._add = bench, stage, tasks, add
         self._wish: Wish | None = None

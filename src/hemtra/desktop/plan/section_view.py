@@ -6,23 +6,22 @@ import math
 
 import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen, QPolygonF
+from PySide6.QtGui import QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
 from hemtra.core.arrays import FloatArray
 from hemtra.core.geometry.elements import Plane, Point
-from hemtra.core.marks import Dimension
-from hemtra.core.plan.limits import Judged, Verdict
+from hemtra.core.marks import Dimension, Mark, Polyline
+from hemtra.core.plan.limits import Judged
 from hemtra.core.scan.heightmap import Profile
 from hemtra.core.scan.zones import EllipseZone, RectangleZone
 from hemtra.desktop import theme
 from hemtra.desktop.model.bench import Bench, Place
-from hemtra.desktop.plan.signs import draw_balloon, draw_chip
+from hemtra.desktop.plan.signs import draw_arrow, draw_balloon, draw_chip
 
 MARGIN_LEFT, MARGIN_RIGHT, MARGIN_TOP, MARGIN_BOTTOM = 44, 20, 34, 26
-ARROW = 7.0
 TICKS = 5
-LABEL_ROOM = 150
+LABEL_ROOM = 130
 """Pixels right of a dimension that its text needs."""
 
 
@@ -94,17 +93,24 @@ class SectionView(QWidget):
         found = shown.result.characteristics if shown else ()
         return next((c for c in found if c.balloon == self.bench.balloon), None)
 
-    def _dimensions(self) -> list[Dimension]:
+    def _marks(self) -> tuple[Mark, ...]:
+        """The marks of the selected characteristic itself."""
         shown, row = self.bench.shown, self.bench.row
         if shown is None or row is None or row.step not in shown.evidence:
-            return []
-        return [m for m in shown.evidence[row.step].marks if isinstance(m, Dimension)]
+            return ()
+        return shown.evidence[row.step].marks
+
+    def _dimensions(self) -> list[Dimension]:
+        return [m for m in self._marks() if isinstance(m, Dimension)]
 
     def _shown_heights(self, profile: Profile) -> tuple[float, float]:
         """Heights the picture must reach: the profile without its extreme spikes, and the dimension."""
         low, high = (float(p) for p in np.nanpercentile(profile.z, [0.5, 99.5]))
         for dimension in self._dimensions():
-            low, high = min(low, dimension.start.z, dimension.end.z), max(high, dimension.start.z, dimension.end.z)
+            low, high = (
+                min(low, dimension.start.z, dimension.end.z),
+                max(high, dimension.start.z, dimension.end.z),
+            )
         room = max(0.12 * (high - low), 0.05)
         return low - room, high + room
 
@@ -114,9 +120,11 @@ class SectionView(QWidget):
         steps = [s for column in self.bench.lineage() for s in column]
         ends = np.array([0.0, axes.length])
         xs, ys = _along(line, ends, axes.length)
+        along = _along(line, np.linspace(0.0, axes.length, 200), axes.length)
+        label_right = 4.0
         for step in steps:
             plane = shown.result.steps[step.id].value if step.id in shown.result.steps else None
-            if not isinstance(plane, Plane):
+            if not isinstance(plane, Plane) or step.zone is None or not step.zone.contains(*along).any():
                 continue
             z = plane.height_at(xs, ys)
             pen = QPen(theme.colour("anchor"), 1.2)
@@ -124,12 +132,11 @@ class SectionView(QWidget):
             painter.setPen(pen)
             painter.drawLine(axes.at(0.0, float(z[0])), axes.at(axes.length, float(z[1])))
             painter.setFont(theme.font(11))
-            at = axes.at(axes.length, float(z[1]))
-            painter.drawText(QRectF(at.x() - 304, at.y() + 2, 300, 16), Qt.AlignmentFlag.AlignRight, step.name)
+            at = axes.at(axes.length, float(z[1])) - QPointF(label_right, 0)
+            painter.drawText(QRectF(at.x() - 300, at.y() + 2, 300, 16), Qt.AlignmentFlag.AlignRight, step.name)
+            label_right += painter.fontMetrics().horizontalAdvance(step.name) + 14
 
-    def _draw_used(
-        self, painter: QPainter, axes: _Axes, profile: Profile, line: tuple[Place, Place]
-    ) -> None:
+    def _draw_used(self, painter: QPainter, axes: _Axes, profile: Profile, line: tuple[Place, Place]) -> None:
         """The stretch of the profile inside each spot's zone and between the heights it used."""
         shown = self.bench.shown
         assert shown is not None
@@ -140,7 +147,11 @@ class SectionView(QWidget):
                 continue
             if isinstance(found.value, Point):
                 inside = step.zone.contains(x, y)
-                near = inside & (np.abs(profile.z - found.value.z) <= max(0.2, 0.03 * axes.span))
+                low, high = (
+                    getattr(found.value, "low", found.value.z),
+                    getattr(found.value, "high", found.value.z),
+                )
+                near = inside & (profile.z >= low) & (profile.z <= high)
                 pen = QPen(theme.colour("copper"), 3.2)
                 pen.setCapStyle(Qt.PenCapStyle.RoundCap)
                 _draw_profile(painter, axes, profile.x, np.where(near, profile.z, np.nan), pen)
@@ -154,6 +165,12 @@ class SectionView(QWidget):
         if not dimensions:
             self._draw_value(painter, axes.frame.right() - 130, axes.frame.top() + 20, judged)
             return
+        painter.setPen(QPen(verdict, 1.0))
+        for mark in self._marks():
+            if isinstance(mark, Polyline) and mark.role == "dimension" and not mark.closed:
+                ends = [Point(*map(float, p)) for p in mark.points]
+                a, b = (axes.at(_project(line, p, axes.length), p.z) for p in ends)
+                painter.drawLine(a, b)
         for dimension in dimensions:
             s0, s1 = (_project(line, point, axes.length) for point in (dimension.start, dimension.end))
             foot, head = axes.at(s0, dimension.start.z), axes.at(s1, dimension.end.z)
@@ -166,18 +183,22 @@ class SectionView(QWidget):
             painter.setPen(QPen(verdict, 1.5))
             a, b = QPointF(x, foot.y()), QPointF(x, head.y())
             painter.drawLine(a, b)
-            painter.setBrush(verdict)
-            _draw_arrow(painter, b, a)
-            _draw_arrow(painter, a, b)
+            draw_arrow(painter, b, a)
+            draw_arrow(painter, a, b)
             self._draw_value(painter, x + (24 if room else -118), (foot.y() + head.y()) / 2, judged)
 
     def _draw_value(self, painter: QPainter, x: float, y: float, judged: Judged) -> None:
         row = self.bench.row
         y = min(max(y, self._frame().top() + 16), self._frame().bottom() - 18)
+        painter.setFont(theme.font(15, bold=True))
+        value = "not measured" if judged.value is None else f"{judged.value:.{judged.decimals}f} {judged.unit}"
+        room = painter.fontMetrics().horizontalAdvance(value)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.colour("paper", 235))
+        painter.drawRoundedRect(QRectF(x - 14, y - 16, max(room, 100) + 36, 38), 5, 5)
         draw_balloon(painter, QPointF(x, y), str(judged.balloon), judged.verdict, radius=10)
         painter.setPen(theme.verdict_colour(judged.verdict))
         painter.setFont(theme.font(15, bold=True))
-        value = "not measured" if judged.value is None else f"{judged.value:.{judged.decimals}f} {judged.unit}"
         painter.drawText(QPointF(x + 18, y + 2), value)
         painter.setPen(theme.colour("muted"))
         painter.setFont(theme.font(12))
@@ -259,7 +280,7 @@ def _draw_profile(painter: QPainter, axes: _Axes, x: FloatArray, z: FloatArray, 
     py = frame.bottom() - (z - axes.low) / axes.span * frame.height()
     path, drawing = QPainterPath(), False
     for a, b in zip(px.tolist(), py.tolist(), strict=True):
-        if b != b:  # noqa: PLR0124  NaN
+        if b != b:
             drawing = False
         elif drawing:
             path.lineTo(a, b)
@@ -269,16 +290,6 @@ def _draw_profile(painter: QPainter, axes: _Axes, x: FloatArray, z: FloatArray, 
     painter.setPen(pen)
     painter.setBrush(Qt.BrushStyle.NoBrush)
     painter.drawPath(path)
-
-
-def _draw_arrow(painter: QPainter, start: QPointF, tip: QPointF) -> None:
-    length = math.hypot(tip.x() - start.x(), tip.y() - start.y())
-    if length < 1.0:
-        return
-    ux, uy = (tip.x() - start.x()) / length, (tip.y() - start.y()) / length
-    back = QPointF(tip.x() - ARROW * ux, tip.y() - ARROW * uy)
-    side = QPointF(-uy * ARROW / 3, ux * ARROW / 3)
-    painter.drawPolygon(QPolygonF([tip, back + side, back - side]))
 
 
 def _along(line: tuple[Place, Place], s: FloatArray, length: float) -> tuple[FloatArray, FloatArray]:

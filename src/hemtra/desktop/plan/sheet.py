@@ -4,7 +4,16 @@ from __future__ import annotations
 
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QLineEdit, QPushButton, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
 
 from hemtra.core.plan.document import Characteristic
 from hemtra.core.plan.limits import Judged, Verdict
@@ -47,7 +56,9 @@ class SheetRow(QWidget):
         self.tolerance.setVisible(selected)
         self.setFixedHeight(OPEN_ROW if selected else ROW)
         reason = judged.reason if judged else ""
-        self.setToolTip(f"{row.name}: {row.tolerance}" + (f"\n{judged.verdict}: {reason}" if reason and judged else ""))
+        self.setToolTip(
+            f"{row.name}: {row.tolerance}" + (f"\n{judged.verdict}: {reason}" if reason and judged else "")
+        )
         self.update()
 
     def resizeEvent(self, event: object) -> None:
@@ -77,7 +88,9 @@ class SheetRow(QWidget):
         painter.setFont(theme.font(13, bold=self.selected))
         painter.setPen(theme.colour("ink"))
         name_box = QRectF(38, 0, value_box.right() - used - 46, ROW)
-        name = painter.fontMetrics().elidedText(self.row.name, Qt.TextElideMode.ElideRight, int(name_box.width()))
+        name = painter.fontMetrics().elidedText(
+            self.row.name, Qt.TextElideMode.ElideRight, int(name_box.width())
+        )
         painter.drawText(name_box, Qt.AlignmentFlag.AlignVCenter, name)
         if judged is not None:
             draw_limit_bar(painter, bar, judged)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
@@ -9,6 +11,7 @@ from hemtra.core.plan.limits import Judged, Verdict
 from hemtra.desktop import theme
 
 RADIUS = 11.0
+ARROW = 7.0
 
 
 def draw_balloon(
@@ -105,7 +108,9 @@ def _scale(lower: float | None, upper: float | None, nominal: float | None) -> t
     return (limit - reach, limit + reach / 3) if upper is not None else (limit - reach / 3, limit + reach)
 
 
-def draw_chip(painter: QPainter, at: QPointF, text: str, *, back: QColor | None = None, ink: QColor | None = None) -> QRectF:
+def draw_chip(
+    painter: QPainter, at: QPointF, text: str, *, back: QColor | None = None, ink: QColor | None = None
+) -> QRectF:
     """A short text on a rounded ground, its upper left corner at `at`; returns its box."""
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
@@ -119,3 +124,15 @@ def draw_chip(painter: QPainter, at: QPointF, text: str, *, back: QColor | None 
     painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
     painter.restore()
     return box
+
+
+def draw_arrow(painter: QPainter, start: QPointF, tip: QPointF) -> None:
+    """The head of a dimension's arrow, filled with the colour of the pen."""
+    length = math.hypot(tip.x() - start.x(), tip.y() - start.y())
+    if length < 1.0:
+        return
+    ux, uy = (tip.x() - start.x()) / length, (tip.y() - start.y()) / length
+    back = QPointF(tip.x() - ARROW * ux, tip.y() - ARROW * uy)
+    side = QPointF(-uy * ARROW / 3, ux * ARROW / 3)
+    painter.setBrush(painter.pen().color())
+    painter.drawPolygon(QPolygonF([tip, back + side, back - side]))

@@ -18,7 +18,7 @@ from PySide6.QtGui import (
     QResizeEvent,
     QWheelEvent,
 )
-from PySide6.QtWidgets import QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QWidget
 
 from hemtra.core.plan.document import Step
 from hemtra.core.plan.limits import Judged
@@ -81,6 +81,7 @@ class TopView(QWidget):
         self.legend = Legend(self)
         self.legend.range_changed.connect(self._repaint_map)
         self.coloured_by = "height"
+        self.colour_buttons = self._make_colour_buttons()
         self.prompt = ""
         self.picked: list[Place] = []
         self._regions = RegionImages()
@@ -104,16 +105,39 @@ class TopView(QWidget):
         part = self.bench.tray.current
         return None if part is None else part.scan.data
 
+    def _make_colour_buttons(self) -> dict[str, QPushButton]:
+        holder = QFrame(self)
+        holder.setObjectName("stageTools")
+        layout = QHBoxLayout(holder)
+        layout.setContentsMargins(3, 3, 3, 3)
+        layout.setSpacing(2)
+        buttons = {}
+        for quantity in ("height", "intensity"):
+            button = QPushButton(quantity)
+            button.setCheckable(True)
+            button.setChecked(quantity == "height")
+            button.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+            button.setToolTip(f"Colour the part by {quantity} (I).")
+            button.clicked.connect(lambda _=False, wanted=quantity: self.colour_by(wanted))
+            layout.addWidget(button)
+            buttons[quantity] = button
+        holder.move(8, 8)
+        self._tools = holder
+        return buttons
+
     def fit(self) -> None:
-        """Show the whole scan."""
-        if self.data is not None:
-            self.viewport = self.viewport.fitted(self.data.extent)
+        """Show the whole part."""
+        part = self.bench.tray.current
+        if part is not None:
+            self.viewport = self.viewport.fitted(part.extent)
             self._fitted = True
             self.update()
 
     def colour_by(self, quantity: str) -> None:
         """“height” or “intensity”."""
         self.coloured_by = quantity
+        for name, button in self.colour_buttons.items():
+            button.setChecked(name == quantity)
         self.legend.setVisible(quantity == "height" and self.data is not None)
         self._repaint_map()
 
@@ -134,6 +158,7 @@ class TopView(QWidget):
         data = self.data
         self.legend.set_data(data)
         self.legend.setVisible(data is not None and self.coloured_by == "height")
+        self._tools.setVisible(data is not None)
         if data is not None and not self._fitted:
             self.fit()
         if data is None:
@@ -399,7 +424,7 @@ class TopView(QWidget):
                 self.step_clicked.emit(under)
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
-        """Show the whole scan again."""
+        """Show the whole part again."""
         if not self.prompt:
             self.fit()
 
@@ -437,7 +462,7 @@ class TopView(QWidget):
             super().keyPressEvent(event)
 
     def resizeEvent(self, event: QResizeEvent) -> None:
-        """Keep the middle where it is, or the whole scan in view."""
+        """Keep the middle where it is, or the whole part in view."""
         self.viewport = self.viewport.resized(self.width(), self.height())
         self.legend.move(self.width() - self.legend.width() - 8, 8)
         if self._fitted:

@@ -14,8 +14,8 @@ from hemtra.desktop.model.tray import TAGS, TrayPart
 from hemtra.desktop.plan.layers import image
 from hemtra.desktop.plan.signs import draw_balloon
 
-CARD_HEIGHT = 78
-THUMB = (84, 54)
+CARD_HEIGHT = 80
+THUMB = (82, 52)
 
 
 class TrayCard(QWidget):
@@ -38,7 +38,7 @@ class TrayCard(QWidget):
         self.update()
 
     def _tag_box(self) -> QRectF:
-        return QRectF(98, 22, self.width() - 104, 18)
+        return QRectF(98, 22, self.width() - 104, 16)
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Picture, name, tag, verdict, and the balloons that decided it."""
@@ -58,18 +58,19 @@ class TrayCard(QWidget):
         painter.drawText(self._tag_box().adjusted(2, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, self.part.tag)
         result = self.part.result
         if result is not None:
-            centre = QPointF(self.width() - 22, 44)
+            centre = QPointF(110, 51)
             signs = {Verdict.PASS: "✓", Verdict.FAIL: "×", Verdict.NOT_MEASURED: "–"}
-            draw_balloon(painter, centre, signs[result.verdict], result.verdict, radius=9, faint=self.part.stale)
+            draw_balloon(
+                painter, centre, signs[result.verdict], result.verdict, radius=9, faint=self.part.stale
+            )
         painter.setFont(theme.font(11))
         deciding = [c for c in result.characteristics if c.verdict is not Verdict.PASS] if result else []
         painter.setPen(theme.colour("failed" if self.part.agrees is False else "muted"))
         text = self.part.error or " ".join(str(c.balloon) for c in deciding[:6])
-        painter.drawText(QRectF(100, 40, self.width() - 140, 18), Qt.AlignmentFlag.AlignVCenter, text)
-        if self.part.agrees is False and not self.part.stale:
-            painter.setFont(theme.font(11, bold=True))
-            painter.setPen(theme.colour("failed"))
-            painter.drawText(QRectF(10, 61, self.width() - 20, 14), Qt.AlignmentFlag.AlignVCenter, "against its tag")
+        against = self.part.agrees is False and not self.part.stale
+        if against:
+            text = f"against its tag  {text}"
+        painter.drawText(QRectF(11, 62, self.width() - 20, 14), Qt.AlignmentFlag.AlignVCenter, text)
         painter.end()
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
@@ -134,7 +135,9 @@ class TrayPanel(QFrame):
 
     def _rebuild(self) -> None:
         kept = {id(card.part): card for card in self.cards}
-        self.cards = [kept.pop(id(part), None) or self._made(part) for part in self.bench.tray.parts]
+        self.cards = [
+            kept.pop(id(part)) if id(part) in kept else self._made(part) for part in self.bench.tray.parts
+        ]
         for gone in kept.values():
             self._list.removeWidget(gone)
             gone.deleteLater()
@@ -151,7 +154,7 @@ class TrayPanel(QFrame):
 def thumbnail(part: TrayPart) -> QImage:
     """The part as a small picture, at double density."""
     data = part.scan.data
-    x0, x1, y0, y1 = data.extent
+    x0, x1, y0, y1 = part.extent
     w, h = 2 * THUMB[0], 2 * THUMB[1]
     scale = max((x1 - x0) / w, (y1 - y0) / h)
     view = View((x0 + x1) / 2 - scale * w / 2, (y0 + y1) / 2 + scale * h / 2, scale, w, h)

@@ -47,7 +47,7 @@ class PlanWorkspace(QWidget):
         centre = QSplitter(Qt.Orientation.Vertical)
         centre.addWidget(self.stage)
         centre.addWidget(self.section)
-        centre.setSizes([330, 170])
+        centre.setSizes([300, 150])
         upper = QSplitter(Qt.Orientation.Horizontal)
         for view in (self.sheet, centre, self.tray):
             upper.addWidget(view)
@@ -58,7 +58,7 @@ class PlanWorkspace(QWidget):
         whole = QSplitter(Qt.Orientation.Vertical)
         whole.addWidget(upper)
         whole.addWidget(self.lineage)
-        whole.setSizes([486, 246])
+        whole.setSizes([454, 270])
         whole.setStretchFactor(0, 1)
         for splitter in (centre, upper, whole):
             splitter.setHandleWidth(8)
@@ -114,7 +114,9 @@ class PlanWorkspace(QWidget):
             self.bench.show(None)
             return
         plan = self.bench.document.shown
-        self._asked = ShowRequest(part.engine, plan, self.bench.balloon, self.bench.line, self.bench.section_width)
+        self._asked = ShowRequest(
+            part.engine, plan, self.bench.balloon, self.bench.line, self.bench.section_width
+        )
         self._show_lane.submit(self._asked)
 
     def try_all(self) -> None:
