@@ -81,12 +81,15 @@ def fit_plane(
     """
     mask = kernels.EVERYWHERE if inside is None else inside
     window = _Samples(z, mask, rules)
-    plane = window.level_start(share)
-    if share != (0.0, 1.0):
-        plane = window.concentrate(plane, share, window.coarse_stride, rules.rounds)
-        plane = window.concentrate(plane, share, 1, rules.final_rounds)
+    if share == (0.0, 1.0):
+        plane = window.fit_all(1)
     else:
-        plane = window.refit(plane, 1)
+        # ranks that start out wrong can settle wrong: a level start suits a level part with much on it, a
+        # start along all the data suits a tilted one; whichever ends flatter is the plane
+        coarse = window.coarse_stride
+        starts = (window.level_start(share), window.fit_all(coarse))
+        ends = [window.concentrate(start, share, coarse, rules.rounds) for start in starts]
+        plane = window.concentrate(min(ends, key=lambda end: end.rms), share, 1, rules.final_rounds)
     if trim is not None:
         plane = window.trim(plane, trim)
     return plane
@@ -128,9 +131,11 @@ class _Samples:
                 break
         return plane
 
-    def refit(self, plane: GridPlane, stride: int) -> GridPlane:
-        """Fit to the residuals between the plane's own bounds."""
-        return self._fit(plane, plane.low, plane.high, stride)
+    def fit_all(self, stride: int) -> GridPlane:
+        """Fit to everything."""
+        middle = (self.least + self.greatest) / 2
+        level = GridPlane(0.0, 0.0, middle, -math.inf, math.inf, np.zeros(10))
+        return self._fit(level, -math.inf, math.inf, stride)
 
     def trim(self, plane: GridPlane, times: float) -> GridPlane:
         """Drop residuals beyond `times` root mean squares until none is left to drop."""

@@ -48,6 +48,6 @@ def resample_rows(
                 intensity_out[i, j] = np.uint8(grey + 0.5)
                 continue
             nearest = k if abs(x[i, k] - at) <= abs(x[i, k + 1] - at) else k + 1
-            if abs(x[i, nearest] - at) <= 0.5 * pitch:
+            if abs(x[i, nearest] - at) <= 0.5 * pitch and not np.isnan(z[i, nearest]):
                 z_out[i, j] = z[i, nearest]
                 intensity_out[i, j] = intensity[i, nearest]

@@ -1,0 +1,56 @@
+"""What tests share: made-up scans, the demo on disk, and folders of their own for settings and caches."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from hemtra import Plan, Scan, inspect
+from hemtra.runtime.demo import write_demo
+from hemtra.virtual.cover import Cover
+from hemtra.virtual.demo import REFERENCE, STATION, demo_plan
+from hemtra.virtual.sensor import scan_cover
+
+
+@pytest.fixture(scope="session", autouse=True)
+def own_folders(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
+    """No test reads or writes the user's settings."""
+    home = tmp_path_factory.mktemp("home")
+    with pytest.MonkeyPatch.context() as patch:
+        for name in ("CONFIG", "CACHE", "STATE", "DATA"):
+            patch.setenv(f"XDG_{name}_HOME", str(home / name.lower()))
+        yield home
+
+
+@pytest.fixture(scope="session")
+def demo_folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """All demo files. Tests only read them."""
+    folder = tmp_path_factory.mktemp("demo")
+    assert write_demo(folder)
+    return folder
+
+
+@pytest.fixture(scope="session")
+def reference() -> Scan:
+    """The demo's reference scan, with noise."""
+    return REFERENCE.scan()
+
+
+@pytest.fixture(scope="session")
+def perfect() -> Scan:
+    """A nominal cover seen without noise."""
+    return scan_cover(Cover(), STATION, ideal=True)
+
+
+@pytest.fixture(scope="session")
+def plan() -> Plan:
+    """The demo plan."""
+    return demo_plan()
+
+
+@pytest.fixture(scope="session", autouse=True)
+def kernels_loaded(perfect: Scan) -> None:
+    """Compile before hypothesis looks at the clock."""
+    inspect(demo_plan(), perfect)

@@ -1,0 +1,246 @@
+"""Documents, limits, graph and engine: what a verdict may rest on."""
+
+import math
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from makers import box, edited, sloped, step_plan
+
+from hemtra import Characteristic, HeightMap, HemtraError, Plan, PlanError, Step, Verdict, inspect
+from hemtra.core.plan.engine import Engine
+from hemtra.core.plan.graph import ancestry, dependants, ordered
+from hemtra.core.plan.limits import decimals_for, judge, part_verdict
+from hemtra.core.plan.proposals import permissible, propose_height, propose_spot, propose_step
+from hemtra.core.plan.tolerance import Tolerance, parse_tolerance
+
+finite = st.floats(-1e3, 1e3)
+
+
+@given(st.lists(st.sampled_from(list(Verdict))))
+def test_a_part_passes_only_when_everything_does(verdicts):
+    passed = part_verdict(verdicts) is Verdict.PASS
+    assert passed == (bool(verdicts) and all(v is Verdict.PASS for v in verdicts))
+    assert (part_verdict(verdicts) is Verdict.FAIL) == (Verdict.FAIL in verdicts)
+
+
+@given(finite, finite, finite)
+def test_judge_against_the_definition(value, a, b):
+    lower, upper = min(a, b), max(a, b)
+    verdict, reason = judge(value, lower, upper, 2)
+    assert (verdict is Verdict.PASS) == (lower <= value <= upper)
+    assert bool(reason) == (verdict is not Verdict.PASS)
+    assert judge(value, lower, None, 2)[0] is (Verdict.PASS if value >= lower else Verdict.FAIL)
+    assert judge(value, None, upper, 2)[0] is (Verdict.PASS if value <= upper else Verdict.FAIL)
+
+
+@pytest.mark.parametrize("value", [math.nan, math.inf, -math.inf])
+def test_what_is_no_number_is_never_a_pass(value):
+    assert judge(value, 0.0, 1.0, 2)[0] is Verdict.NOT_MEASURED
+    assert judge(0.5, None, None, 2)[0] is Verdict.NOT_MEASURED
+
+
+def test_a_reason_shows_the_digits_that_make_the_difference():
+    assert judge(4.1004, None, 4.1, 2)[1] == "4.1004, above 4.1000"
+    assert judge(3.71, 3.9, 4.1, 2)[1] == "3.71, below 3.90"
+
+
+@pytest.mark.parametrize(
+    ("text", "nominal", "expected"),
+    [
+        ("4.00 ±0.10", None, (4.0, 3.9, 4.1)),
+        ("4,00 +/- 0,1", None, (4.0, 3.9, 4.1)),
+        ("±0.1", 4.0, (4.0, 3.9, 4.1)),
+        ("2.5 +0.15 -0.05", None, (2.5, 2.45, 2.65)),
+        ("+0.15/−0.05", 2.5, (2.5, 2.45, 2.65)),
+        ("-0.05 +0.15", 2.5, (2.5, 2.45, 2.65)),
+        ("≤ 0.15", None, (None, None, 0.15)),
+        ("<=.15", 0.1, (0.1, None, 0.15)),
+        ("min 3", None, (None, 3.0, None)),
+        ("3.9 … 4.1", 4.0, (4.0, 3.9, 4.1)),
+        ("-0.2 to 0.2", None, (None, -0.2, 0.2)),
+    ],
+)
+def test_tolerances_as_people_write_them(text, nominal, expected):
+    assert parse_tolerance(text, nominal) == Tolerance(*expected)
+
+
+@pytest.mark.parametrize("text", ["", "four", "±0.1", "4.1 … 3.9", "1 2 3", "4 ±", "nan", "≤ inf"])
+def test_what_is_no_tolerance_is_refused(text):
+    with pytest.raises(HemtraError):
+        parse_tolerance(text)
+
+
+@given(finite, st.floats(0.02, 50), st.floats(0.02, 50))
+def test_a_tolerance_reads_back_as_shown(nominal, plus, minus):
+    row = Characteristic(balloon=1, name="a", step="s", nominal=nominal, lower=nominal - minus, upper=nominal + plus)
+    again = parse_tolerance(row.tolerance)
+    shown = 10.0**-row.decimals
+    assert again.lower == pytest.approx(row.lower, abs=1.1 * shown)
+    assert again.upper == pytest.approx(row.upper, abs=1.1 * shown)
+
+
+def test_precision_follows_the_tolerance():
+    assert [decimals_for(4 - t, 4 + t, 4) for t in (0.5, 0.1, 0.02, 1e-9)] == [2, 2, 3, 4]
+
+
+@pytest.mark.parametrize(
+    "limits",
+    [{}, {"lower": 2.0, "upper": 1.0}, {"upper": math.nan}, {"lower": -math.inf}, {"nominal": math.inf, "upper": 1}],
+)
+def test_limits_that_make_no_sense_are_refused(limits):
+    with pytest.raises(ValueError, match=r"limit|finite"):
+        Characteristic(balloon=1, name="a", step="s", **limits)
+
+
+def test_edits_that_do_not_hold_leave_the_plan_alone():
+    plan = step_plan()
+    with pytest.raises(PlanError, match="lower limit"):
+        plan.sheet[0].edited(lower=5.0)
+    with pytest.raises(PlanError, match="used twice"):
+        plan.edited(sheet=plan.sheet * 2)
+    assert plan == step_plan()
+
+
+def test_deleting_a_characteristic_takes_only_what_served_it_alone(plan):
+    without = plan.without_characteristic(1)
+    gone = {s.id for s in plan.steps} - {s.id for s in without.steps}
+    assert gone == {"boss-ne", "boss-ne-top"}
+    ordered(without)
+    everything = plan
+    for row in plan.sheet:
+        everything = everything.without_characteristic(row.balloon)
+    assert everything.steps == ()
+
+
+def test_free_ids_and_balloons_are_free(plan):
+    assert plan.free_id("Boss NE") == "boss-ne-2"
+    assert plan.free_id("§§") not in {s.id for s in plan.steps}
+    assert plan.free_balloon() == 16
+
+
+def broken(**change) -> Plan:
+    plan = step_plan()
+    return plan.with_step(plan.step("rise").edited(**change))
+
+
+@pytest.mark.parametrize(
+    ("plan", "message"),
+    [
+        (broken(kind="stp"), "“stp” is not a kind"),
+        (broken(params={"colour": 1}), "parameter “colour”"),
+        (broken(inputs={"upper": ("up",)}), "“lower” is not connected"),
+        (broken(inputs={"upper": ("up",), "lower": ("ghost",)}), "“ghost”, which does not exist"),
+        (broken(inputs={"upper": ("up",), "lower": ("rise",)}), "cannot use “rise”"),
+        (broken(inputs={"upper": ("up", "down"), "lower": ("down",)}), "takes one step, not 2"),
+        (broken(inputs={"upper": ("up",), "lower": ("down",), "side": ("up",)}), "no input “side”"),
+        (step_plan().edited(steps=step_plan().steps[:2]), "there is no step “rise”"),
+        (step_plan().edited(sheet=(step_plan().sheet[0].edited(step="up"),)), "no number"),
+        (step_plan().with_step(Step(id="up", name="Up", kind="spot")), "needs a zone"),
+        (step_plan().with_step(Step(id="up", name="Up", kind="plane", zone=box(), params={"trim": -1})), "“trim”"),
+        (step_plan().with_step(Step(id="up", name="U", kind="plane", zone=box(), params={"band_to": 0})), "band"),
+    ],
+)
+def test_plans_that_do_not_hold_name_the_place(plan, message):
+    with pytest.raises(PlanError, match=message):
+        ordered(plan)
+
+
+def test_a_circle_is_told_by_name(monkeypatch):
+    # no kind of today can need itself, so the types are opened for this test
+    monkeypatch.setattr("hemtra.core.plan.graph.fits", lambda wanted, source: True)
+    plan = step_plan()
+    a = Step(id="a", name="First", kind="step", inputs={"upper": ("b",), "lower": ("up",)})
+    b = Step(id="b", name="Second", kind="step", inputs={"upper": ("a",), "lower": ("up",)})
+    with pytest.raises(PlanError, match=r"circle: “(First|Second)” → “(First|Second)” → "):
+        ordered(plan.edited(steps=(*plan.steps, a, b)))
+
+
+def test_order_and_columns(plan):
+    places = {step.id: k for k, (step, _) in enumerate(ordered(plan))}
+    assert all(places[i] < places[s.id] for s in plan.steps for ids in s.inputs.values() for i in ids)
+    columns = [[s.id for s in column] for column in ancestry(plan, "hub-tilt")]
+    assert columns == [["plane-a", "hub-plane"], ["hub-tilt"]]
+    assert {s.id for s in dependants(plan, "hub-top")} == {"hub-height"}
+
+
+def stepped() -> HeightMap:
+    return edited(sloped(), lambda z, x, y: z.__setitem__(x > 0, 0.5))
+
+
+def test_the_engine_computes_only_what_changed():
+    engine, plan = Engine(stepped()), step_plan()
+    first = engine.run(plan)
+    assert first.computed == 3
+    assert first.characteristics[0].value == pytest.approx(0.5)
+    assert engine.run(plan).computed == 0
+    limits = plan.with_characteristic(plan.sheet[0].edited(upper=0.4))
+    again = engine.run(limits)
+    assert again.computed == 0
+    assert again.verdict is Verdict.FAIL
+    moved = plan.with_step(plan.step("up").edited(zone=box(1.2, 0, 1, 1)))
+    assert engine.run(moved).computed == 2, "the moved spot and the step, not the other spot"
+    renamed = plan.with_step(plan.step("up").edited(name="Top"))
+    result = engine.run(renamed)
+    assert result.computed == 0
+    assert result.steps["up"].step.name == "Top"
+
+
+def test_what_cannot_be_measured_says_because_of_what():
+    data = edited(stepped(), lambda z, x, y: z.__setitem__(x > 0, np.nan))
+    result = inspect(step_plan(), data)
+    (row,) = result.characteristics
+    assert result.verdict is row.verdict is Verdict.NOT_MEASURED
+    assert row.value is None
+    assert row.reason == "because of “Up”: there is no data in the zone"
+    assert result.steps["rise"].because_of == "up"
+    assert result.faults == ()
+
+
+@pytest.mark.parametrize(
+    ("data", "fault"),
+    [
+        (HeightMap(np.full((9, 9), np.nan)), "holds no data at all"),
+        (HeightMap(np.zeros((9, 9)), x0=500), "outside the scan"),
+    ],
+)
+def test_a_scan_that_cannot_answer_is_a_fault_beyond_not_measured(data, fault):
+    result = inspect(step_plan(), data)
+    assert result.verdict is Verdict.NOT_MEASURED
+    assert any(fault in sentence for sentence in result.faults)
+
+
+def test_explaining_what_was_not_measured_gives_nothing():
+    engine = Engine(HeightMap(np.full((9, 9), np.nan)))
+    result = engine.run(step_plan())
+    assert engine.explain(result, "up").marks == ()
+
+
+def test_a_spot_is_proposed_as_large_as_its_level():
+    disc = edited(sloped(rows=200, cols=300, dx=0.1, dy=0.1), lambda z, x, y: z.__setitem__(x**2 + y**2 < 9.0, 4.0))
+    zone = propose_spot(disc, 0.0, 0.0)
+    assert zone.width == 6.0
+    with pytest.raises(HemtraError):
+        propose_spot(disc, 500.0, 0.0)
+
+
+def test_a_proposed_step_puts_the_higher_place_on_top():
+    data = stepped()
+    for places in (((2, 0), (-2, 0)), ((-2, 0), (2, 0))):
+        made = propose_step(Plan(), data, *places)
+        row = made.plan.characteristic(made.balloon)
+        assert (row.nominal, row.lower, row.upper) == (0.5, 0.4, 0.6)
+        assert inspect(made.plan, data).verdict is Verdict.PASS
+
+
+def test_a_proposed_height_finds_its_own_plane(perfect):
+    made = propose_height(Plan(), perfect.data, (42.0, 26.4))
+    result = inspect(made.plan, perfect)
+    assert result.characteristics[0].value == pytest.approx(4.0, abs=0.002)
+    again = propose_height(made.plan, perfect.data, (-42.0, -26.4))
+    assert sum(s.kind == "plane" for s in again.plan.steps) == 1, "the plane there is gets used"
+
+
+def test_general_tolerances():
+    assert [permissible(n) for n in (0.5, 3.0, 3.1, -8.0, 84.0, 120.0, 401.0)] == [0.1, 0.1, 0.1, 0.2, 0.3, 0.3, 0.8]
