@@ -6,7 +6,6 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from makers import box, edited, sloped
 
 from hemtra import HeightMap, NotMeasured
 from hemtra.core.characteristics.angle import TiltKind
@@ -19,10 +18,13 @@ from hemtra.core.marks import Dimension, Histogram, Region
 from hemtra.core.plan.kind import Given
 from hemtra.core.plan.registry import kinds
 from hemtra.core.scan.zones import EllipseZone
+from makers import box, edited, sloped
 
 
 def found(kind, data, zone=None, **inputs):
-    return kind.evaluate(Given(data, zone, {k: v if isinstance(v, tuple) else (v,) for k, v in inputs.items()})).value
+    return kind.evaluate(
+        Given(data, zone, {k: v if isinstance(v, tuple) else (v,) for k, v in inputs.items()})
+    ).value
 
 
 def raised(z, x, y):
@@ -37,7 +39,8 @@ def test_plane_reads_slope_in_mm_on_unequal_pitch():
 
 
 @pytest.mark.parametrize(
-    ("take", "expected"), [("mean", 5.0), ("median", 5.0), ("percentile", 5.0), ("highest", 5.2), ("lowest", 4.8)]
+    ("take", "expected"),
+    [("mean", 5.0), ("median", 5.0), ("percentile", 5.0), ("highest", 5.2), ("lowest", 4.8)],
 )
 def test_spot_takes_what_it_is_told(take, expected):
     ramp = sloped(slope_x=0.1, z0=5.0)
@@ -93,7 +96,10 @@ def test_height_and_step_do_not_depend_on_how_the_part_lies(tilt_x, tilt_y):
 
 def test_step_without_a_plane_is_along_z():
     data = edited(sloped(), raised)
-    top, low = found(SpotKind(), data, box(width=1, height=1)), found(SpotKind(), data, box(x=3, width=1, height=1))
+    top, low = (
+        found(SpotKind(), data, box(width=1, height=1)),
+        found(SpotKind(), data, box(x=3, width=1, height=1)),
+    )
     assert found(StepKind(), data, upper=top, lower=low).value == pytest.approx(2.5)
     assert found(StepKind(), data, upper=low, lower=top).value == pytest.approx(-2.5)
 

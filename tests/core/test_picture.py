@@ -2,16 +2,16 @@
 
 import numpy as np
 import pytest
-from makers import sloped
 
 from hemtra import HeightMap
 from hemtra.core.scan.picture import View, _indices, grey_picture, picture, pixel_heights
+from makers import sloped
 
 RAMP = np.repeat(np.arange(256, dtype=np.uint8)[:, None], 3, axis=1)
 
 
 def flat_view(data, scale):
-    x0, x1, y0, y1 = data.extent
+    x0, x1, _, y1 = data.extent
     return View(x0 - data.grid.dx / 2, y1 + data.grid.dy / 2, scale, round((x1 - x0) / scale) + 1, 40)
 
 

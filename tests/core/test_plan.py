@@ -6,7 +6,6 @@ import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from makers import box, edited, sloped, step_plan
 
 from hemtra import Characteristic, HeightMap, HemtraError, Plan, PlanError, Step, Verdict, inspect
 from hemtra.core.plan.engine import Engine
@@ -14,6 +13,7 @@ from hemtra.core.plan.graph import ancestry, dependants, ordered
 from hemtra.core.plan.limits import decimals_for, judge, part_verdict
 from hemtra.core.plan.proposals import permissible, propose_height, propose_spot, propose_step
 from hemtra.core.plan.tolerance import Tolerance, parse_tolerance
+from makers import box, edited, sloped, step_plan
 
 finite = st.floats(-1e3, 1e3)
 
@@ -74,7 +74,9 @@ def test_what_is_no_tolerance_is_refused(text):
 
 @given(finite, st.floats(0.02, 50), st.floats(0.02, 50))
 def test_a_tolerance_reads_back_as_shown(nominal, plus, minus):
-    row = Characteristic(balloon=1, name="a", step="s", nominal=nominal, lower=nominal - minus, upper=nominal + plus)
+    row = Characteristic(
+        balloon=1, name="a", step="s", nominal=nominal, lower=nominal - minus, upper=nominal + plus
+    )
     again = parse_tolerance(row.tolerance)
     shown = 10.0**-row.decimals
     assert again.lower == pytest.approx(row.lower, abs=1.1 * shown)
@@ -87,7 +89,13 @@ def test_precision_follows_the_tolerance():
 
 @pytest.mark.parametrize(
     "limits",
-    [{}, {"lower": 2.0, "upper": 1.0}, {"upper": math.nan}, {"lower": -math.inf}, {"nominal": math.inf, "upper": 1}],
+    [
+        {},
+        {"lower": 2.0, "upper": 1.0},
+        {"upper": math.nan},
+        {"lower": -math.inf},
+        {"nominal": math.inf, "upper": 1},
+    ],
 )
 def test_limits_that_make_no_sense_are_refused(limits):
     with pytest.raises(ValueError, match=r"limit|finite"):
@@ -138,8 +146,14 @@ def broken(**change) -> Plan:
         (step_plan().edited(steps=step_plan().steps[:2]), "there is no step “rise”"),
         (step_plan().edited(sheet=(step_plan().sheet[0].edited(step="up"),)), "no number"),
         (step_plan().with_step(Step(id="up", name="Up", kind="spot")), "needs a zone"),
-        (step_plan().with_step(Step(id="up", name="Up", kind="plane", zone=box(), params={"trim": -1})), "“trim”"),
-        (step_plan().with_step(Step(id="up", name="U", kind="plane", zone=box(), params={"band_to": 0})), "band"),
+        (
+            step_plan().with_step(Step(id="up", name="Up", kind="plane", zone=box(), params={"trim": -1})),
+            "“trim”",
+        ),
+        (
+            step_plan().with_step(Step(id="up", name="U", kind="plane", zone=box(), params={"band_to": 0})),
+            "band",
+        ),
     ],
 )
 def test_plans_that_do_not_hold_name_the_place(plan, message):
@@ -218,7 +232,9 @@ def test_explaining_what_was_not_measured_gives_nothing():
 
 
 def test_a_spot_is_proposed_as_large_as_its_level():
-    disc = edited(sloped(rows=200, cols=300, dx=0.1, dy=0.1), lambda z, x, y: z.__setitem__(x**2 + y**2 < 9.0, 4.0))
+    disc = edited(
+        sloped(rows=200, cols=300, dx=0.1, dy=0.1), lambda z, x, y: z.__setitem__(x**2 + y**2 < 9.0, 4.0)
+    )
     zone = propose_spot(disc, 0.0, 0.0)
     assert zone.width == 6.0
     with pytest.raises(HemtraError):
@@ -243,4 +259,12 @@ def test_a_proposed_height_finds_its_own_plane(perfect):
 
 
 def test_general_tolerances():
-    assert [permissible(n) for n in (0.5, 3.0, 3.1, -8.0, 84.0, 120.0, 401.0)] == [0.1, 0.1, 0.1, 0.2, 0.3, 0.3, 0.8]
+    assert [permissible(n) for n in (0.5, 3.0, 3.1, -8.0, 84.0, 120.0, 401.0)] == [
+        0.1,
+        0.1,
+        0.1,
+        0.2,
+        0.3,
+        0.3,
+        0.8,
+    ]

@@ -37,7 +37,9 @@ def test_agrees_with_an_independent_solver_on_noise():
     inside = rng.random(z.shape) < 0.6
     i, j = np.nonzero(inside)
     u, v = j - (COLS - 1) / 2, i - (ROWS - 1) / 2
-    expected, *_ = np.linalg.lstsq(np.column_stack([u, v, np.ones(u.size)]), z[inside].astype(float), rcond=None)
+    expected, *_ = np.linalg.lstsq(
+        np.column_stack([u, v, np.ones(u.size)]), z[inside].astype(float), rcond=None
+    )
     fit = fit_plane(z, inside)
     assert (fit.a, fit.b, fit.c) == pytest.approx(tuple(expected), abs=1e-9)
     left = z[inside] - (expected[0] * u + expected[1] * v + expected[2])
@@ -52,7 +54,9 @@ def test_large_offsets_cost_no_digits():
 
 
 @pytest.mark.parametrize(
-    ("share", "level"), [((0.0, 0.5), 0.0), ((0.75, 1.0), 4.0), ((0.62, 0.68), 1.0)], ids=["lowest", "highest", "band"]
+    ("share", "level"),
+    [((0.0, 0.5), 0.0), ((0.75, 1.0), 4.0), ((0.62, 0.68), 1.0)],
+    ids=["lowest", "highest", "band"],
 )
 def test_share_chooses_the_level(share, level):
     # 60 % at 0, 10 % at 1, 30 % at 4, all on one slope that ranks must not be fooled by

@@ -4,7 +4,6 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from makers import box, sloped
 from scipy import ndimage
 
 from hemtra import HeightMap, HemtraError
@@ -14,6 +13,7 @@ from hemtra.core.scan.disc import disc_means
 from hemtra.core.scan.reduce import block_means
 from hemtra.core.scan.section import sample, section
 from hemtra.core.scan.zones import EllipseZone, RectangleZone, window
+from makers import box, sloped
 
 
 def test_height_map_is_its_own_and_frozen():
@@ -88,7 +88,9 @@ def test_outline_lies_on_the_border_and_in_the_box(zone):
     wx, wy = zone.half_extent()
     assert np.abs(outline[:, 0] - zone.x).max() <= wx + 1e-9
     assert np.abs(outline[:, 1] - zone.y).max() <= wy + 1e-9
-    inner, outer = (zone.model_copy(update={"width": zone.width * k, "height": zone.height * k}) for k in (0.99, 1.01))
+    inner, outer = (
+        zone.model_copy(update={"width": zone.width * k, "height": zone.height * k}) for k in (0.99, 1.01)
+    )
     assert not inner.contains(*outline.T).any()
     assert outer.contains(*outline.T).all()
 

@@ -25,7 +25,8 @@ def atomic_write(path: Path) -> Iterator[IO[bytes]]:
     try:
         handle, name = tempfile.mkstemp(prefix=f".{path.name}-", suffix=PARTIAL_SUFFIX, dir=path.parent)
         temporary = Path(name)
-        with os.fdopen(handle, "w+b") as stream:
+        os.close(handle)  # opened again by its name, which some writers ask the stream for
+        with temporary.open("w+b") as stream:
             yield stream
             stream.flush()
             os.fsync(stream.fileno())

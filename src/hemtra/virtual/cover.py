@@ -11,6 +11,7 @@ import zxingcpp
 
 from hemtra.core.arrays import ByteArray, FloatArray
 from hemtra.core.errors import HemtraError
+from hemtra.core.geometry.elements import LEVEL, Plane, Point
 from hemtra.core.geometry.frames import Frame
 from hemtra.virtual import cover_kernels as k
 from hemtra.virtual.cover_kernels import CoverShape, cover_surface
@@ -78,16 +79,20 @@ class Cover:
 
     def truth(self) -> dict[int, float | str]:
         """The true value of every balloon of the sheet, from the same parameters that draw the surface."""
-        datum = self._datum_level()
-        bosses = [h + self._bow_at(x) for h, (x, _) in zip(self.boss_heights, BOSSES, strict=True)]
+        datum, flatness = self._datum()
+        bosses = [
+            Point(x, y, height + self._bow_over_ring(x, k.BOSS_RADIUS, k.HOLE_RADIUS))
+            for height, (x, y) in zip(self.boss_heights, BOSSES, strict=True)
+        ]
+        hub = Point(0.0, 0.0, self.hub_height + self._bow_over_ring(0.0, k.HUB_RADIUS, self.bore_diameter / 2))
         path = 2 * (2 * k.BEAD_HALF_X + 2 * k.BEAD_HALF_Y) - (8 - 2 * math.pi) * k.BEAD_CORNER
         values: dict[int, float | str] = {
-            balloon: height - datum for balloon, height in enumerate(bosses, start=1)
+            balloon: datum.distance(boss) for balloon, boss in enumerate(bosses, start=1)
         }
         values |= {
-            5: _spread_about_plane([(x, y, z) for (x, y), z in zip(BOSSES, bosses, strict=True)]),
-            6: self.hub_height + self._hub_bow() - datum,
-            7: self.hub_tilt,
+            5: _fit([(b.x, b.y, b.z) for b in bosses])[1],
+            6: datum.distance(hub),
+            7: self._hub_plane().angle_to(datum),
             8: self.bore_diameter,
             9: 2 * math.hypot(*self.bore_at),
             10: self.boss_pitch,
@@ -95,7 +100,7 @@ class Cover:
             12: self.plug_flush,
             13: k.SLOT_HALF_X - k.PLUG_HALF_X,
             14: k.PLUG_X,
-            15: abs(self._bow_at(DATUM_HALF[0])),
+            15: flatness,
             16: self.length,
             17: self.rib_draft,
             18: self.bead_width,
@@ -108,21 +113,22 @@ class Cover:
         }
         return values
 
-    def _bow_at(self, x: float) -> float:
-        return self.bow * (x / 60.0) ** 2
+    def _bow_over_ring(self, x: float, outer: float, inner: float) -> float:
+        """Mean of the bow over a ring about x: the mean of x² over a ring adds (R² + r²) / 4."""
+        return self.bow * (x * x + (outer**2 + inner**2) / 4) / 3600.0
 
-    def _hub_bow(self) -> float:
-        """Mean of the bow over the ring: the mean of x² over a ring is (R² + r²) / 4."""
-        return self.bow * (k.HUB_RADIUS**2 + (self.bore_diameter / 2) ** 2) / 4 / 3600.0
+    def _hub_plane(self) -> Plane:
+        shape = self.shape()
+        return Plane(0.0, 0.0, self.hub_height, shape.hub_slope_x, shape.hub_slope_y)
 
-    def _datum_level(self) -> float:
-        """Mean height of the flange in the datum area; a bow along x leaves its plane level."""
+    def _datum(self) -> tuple[Plane, float]:
+        """Datum A, the least-squares plane of the bare flange in its area, and how flat that is."""
         if self.bow == 0.0:
-            return 0.0
+            return LEVEL, 0.0
         shape = replace(self, specks=np.empty((0, 4))).shape()
-        xs, ys = (np.arange(-half + 0.25, half, 0.5) for half in DATUM_HALF)
-        points = [cover_surface(x, y, shape) for x in xs for y in ys]
-        return float(np.mean([z for z, _, element in points if element == k.FLANGE]))
+        xs, ys = (np.linspace(-half, half, round(4 * half) + 1) for half in DATUM_HALF)
+        points = [(x, y, *cover_surface(x, y, shape)) for x in xs for y in ys]
+        return _fit([(x, y, z) for x, y, z, _, element in points if element == k.FLANGE])
 
 
 def _short_boss(cover: Cover, size: float) -> Cover:
@@ -221,9 +227,11 @@ def _data_matrix(text: str) -> ByteArray:
     return np.ascontiguousarray(image < 128, dtype=np.uint8)
 
 
-def _spread_about_plane(points: list[tuple[float, float, float]]) -> float:
-    """Greatest minus least perpendicular deviation from the least-squares plane."""
-    xyz = np.array(points) - np.mean(points, axis=0)
-    slopes, *_ = np.linalg.lstsq(xyz[:, :2], xyz[:, 2], rcond=None)
-    left = (xyz[:, 2] - xyz[:, :2] @ slopes) / math.sqrt(1 + float(slopes @ slopes))
-    return float(np.ptp(left))
+def _fit(points: list[tuple[float, float, float]]) -> tuple[Plane, float]:
+    """The least-squares plane of points, and greatest minus least perpendicular deviation from it."""
+    middle = np.mean(points, axis=0)
+    u, v, w = (np.array(points) - middle).T
+    slopes, *_ = np.linalg.lstsq(np.column_stack([u, v]), w, rcond=None)
+    plane = Plane(*(float(m) for m in middle), float(slopes[0]), float(slopes[1]))
+    left = (w - slopes[0] * u - slopes[1] * v) * plane.normal[2]
+    return plane, float(np.ptp(left))

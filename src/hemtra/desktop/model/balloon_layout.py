@@ -9,7 +9,6 @@ from hemtra.desktop.model.viewport import Pixel
 
 SPACING = 34.0
 """Pixels from one balloon to the next along the ring."""
-ROUNDS = 60
 
 Box = tuple[float, float, float, float]
 """left, top, right, bottom in pixels"""
@@ -23,25 +22,33 @@ def place_balloons(anchors: Sequence[Pixel], ring: Box) -> list[Pixel]:
     middle = (ring[0] + ring[2]) / 2, (ring[1] + ring[3]) / 2
     along = [_project(anchor, middle, ring) for anchor in anchors]
     order = sorted(range(len(anchors)), key=along.__getitem__)
-    at = [along[i] for i in order]
-    spacing = min(SPACING, length / len(at))
-    # neighbours push each other apart; the last and the first are neighbours too
-    for _ in range(ROUNDS):
-        moved = False
-        for k in range(len(at) if len(at) > 1 else 0):
-            after = (k + 1) % len(at)
-            gap = (at[after] - at[k]) % length if after else at[0] + length - at[k]
-            if gap < spacing - 1e-6:
-                push = (spacing - gap) / 2
-                at[k] -= push
-                at[after] += push
-                moved = True
-        if not moved:
-            break
+    # the ring is cut open at its widest gap, where nobody has to push anybody
+    gaps = [(along[order[k]] - along[order[k - 1]]) % length for k in range(len(order))]
+    cut = gaps.index(max(gaps))
+    order = order[cut:] + order[:cut]
+    wanted = [along[order[0]] + (along[i] - along[order[0]]) % length for i in order]
+    spacing = min(SPACING, length / len(order))
+    at = _spread(wanted, spacing)
+    if at[-1] - at[0] > length - spacing:
+        at = [at[0] + k * length / len(at) for k in range(len(at))]
     placed: list[Pixel] = [(0.0, 0.0)] * len(anchors)
     for i, distance in zip(order, at, strict=True):
         placed[i] = _point(distance % length, ring)
     return placed
+
+
+def _spread(wanted: Sequence[float], spacing: float) -> list[float]:
+    """The places nearest to the wanted ones, in squares, that keep a spacing (pool adjacent violators)."""
+    blocks: list[tuple[float, int]] = []
+    for k, place in enumerate(wanted):
+        mean, count = place - k * spacing, 1
+        while blocks and blocks[-1][0] >= mean:
+            before, size = blocks.pop()
+            mean = (before * size + mean * count) / (size + count)
+            count += size
+        blocks.append((mean, count))
+    slack = [mean for mean, count in blocks for _ in range(count)]
+    return [place + k * spacing for k, place in enumerate(slack)]
 
 
 def _length(ring: Box) -> float:

@@ -43,7 +43,6 @@ class SheetRow(QWidget):
         self.tolerance.setToolTip(f"Nominal and limits as on the drawing: {EXAMPLES}")
         self.tolerance.setAccessibleName(f"Tolerance of balloon {row.balloon}")
         self.tolerance.setPlaceholderText("4.00 ±0.10")
-        self.tolerance.returnPressed.connect(self._typed)
         self.tolerance.editingFinished.connect(self._typed)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
         self.show_row(row, None, selected=False)

@@ -373,12 +373,11 @@ class TopView(QWidget):
         elif balloon is not None:
             self._drag = None
             self.balloon_clicked.emit(balloon)
+        elif handle == "body" and line_part in (None, "line"):
+            # the proposed section runs right through the zone, and the zone is what is meant there
+            self._drag = _Drag("zone", place, pixel, "body", zone)
         elif line_part is not None:
             self._drag = _Drag(line_part, place, pixel, line=self._line())
-        elif handle == "body":
-            self._drag = _Drag("zone", place, pixel, "body", zone)
-        else:
-            self._drag.zone = None
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         """Drag what was taken; otherwise read the map."""
@@ -474,7 +473,7 @@ class TopView(QWidget):
         shapes = {"rotate": Qt.CursorShape.CrossCursor, "body": Qt.CursorShape.SizeAllCursor}
         if self._balloon_under(pixel) is not None:
             self.setCursor(Qt.CursorShape.PointingHandCursor)
-        elif handle is not None and (handle != "body" or self._line_under(pixel) is None):
+        elif handle is not None and (handle != "body" or self._line_under(pixel) in (None, "line")):
             self.setCursor(shapes.get(handle, Qt.CursorShape.SizeFDiagCursor))
         elif self._line_under(pixel) is not None:
             self.setCursor(Qt.CursorShape.OpenHandCursor)

@@ -1,0 +1,347 @@
+"""The real window, driven with pointer and keys."""
+
+import errno
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QPoint, QPointF, Qt
+from PySide6.QtGui import QWheelEvent
+from PySide6.QtWidgets import QApplication, QComboBox, QLineEdit, QPushButton
+
+from hemtra import HeightMap, Scan, load_plan, save_plan, save_scan
+from hemtra.desktop import recovery, theme
+from hemtra.desktop.command_search import CommandSearch
+from hemtra.desktop.model.zone_drag import handle_pixels
+from hemtra.runtime.demo import PLAN_FILE, TRAY
+
+LEFT = Qt.MouseButton.LeftButton
+
+
+def values(window):
+    return {c.balloon: c for c in window.bench.shown.result.characteristics}
+
+
+def pixel(stage, x, y) -> QPoint:
+    return QPointF(*stage.viewport.to_screen(x, y)).toPoint()
+
+
+def drag(qtbot, widget, start: QPoint, end: QPoint) -> None:
+    qtbot.mousePress(widget, LEFT, pos=start)
+    for share in (0.3, 0.7, 1.0):
+        qtbot.mouseMove(widget, start + (end - start) * share)
+    qtbot.mouseRelease(widget, LEFT, pos=end)
+
+
+def retype(qtbot, field: QLineEdit, text: str) -> None:
+    field.setFocus()
+    field.selectAll()
+    qtbot.keyClicks(field, text)
+    qtbot.keyClick(field, Qt.Key.Key_Return)
+
+
+def message(window) -> str:
+    return window.message_bar.text.text() if window.message_bar.isVisible() else ""
+
+
+def test_demo_opens_with_all_parts_judged(demo):
+    assert demo.bench.tray.agreement == (8, 8)
+    assert [row.row.balloon for row in demo.plan_workspace.sheet.rows] == [1, 2, 3, 4, 6, 7, 11, 15]
+    assert all(c.verdict == "PASS" for c in values(demo).values())
+    assert demo.bench.balloon == 1
+    assert not demo.bench.document.unsaved
+
+
+def test_dragging_a_zone_off_its_boss_fails_it_and_undo_brings_it_back(demo, qtbot, settled):
+    stage, before = demo.plan_workspace.stage, demo.bench.document.plan
+    assert demo.bench.selected_step == "boss-ne-top"
+    drag(qtbot, stage, pixel(stage, 42 + 3.8, 22), pixel(stage, 42 + 3.8, 5))
+    settled(demo)
+    zone = demo.bench.document.plan.step("boss-ne-top").zone
+    assert (zone.x, zone.y) == (pytest.approx(42, abs=0.3), pytest.approx(5, abs=0.3))
+    # it lies on the rim of the pocket now
+    assert values(demo)[1].verdict == "FAIL"
+    assert abs(values(demo)[1].value) < 3
+    assert demo.bench.document.unsaved
+    assert demo.bench.tray.agreement == (4, 8), "every good part fails now, and every bad one still does"
+    assert demo.actions_by_id["edit.undo"].text() == "Undo zone of Boss NE top"
+    qtbot.keyClick(stage, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    settled(demo)
+    assert demo.bench.document.plan == before
+    assert demo.bench.tray.agreement == (8, 8)
+
+
+def test_handles_resize_and_rotate(demo, qtbot, settled):
+    stage, bench = demo.plan_workspace.stage, demo.bench
+    bench.select(11)
+    bench.select_step("pocket-floor")
+    settled(demo)
+    zone = bench.document.plan.step("pocket-floor").zone
+    corner = QPointF(*handle_pixels(zone, stage.viewport)["corner-2"]).toPoint()
+    drag(qtbot, stage, corner, corner + QPoint(-20, 10))
+    settled(demo)
+    smaller = bench.document.plan.step("pocket-floor").zone
+    assert smaller.width == pytest.approx(zone.width - 20 * stage.viewport.scale, abs=0.4)
+    stalk = QPointF(*handle_pixels(smaller, stage.viewport)["rotate"]).toPoint()
+    drag(qtbot, stage, stalk, stalk + QPoint(30, 4))
+    settled(demo)
+    turned = bench.document.plan.step("pocket-floor").zone
+    assert -80 < turned.rotation < -15
+    assert (turned.x, turned.y) == (smaller.x, smaller.y)
+    qtbot.keyClick(stage, Qt.Key.Key_Right)
+    settled(demo)
+    assert bench.document.plan.step("pocket-floor").zone.x == pytest.approx(
+        turned.x + stage.viewport.scale, abs=2e-3
+    )
+
+
+def test_typing_limits_changes_the_verdict_and_nonsense_does_not(demo, qtbot, settled):
+    sheet = demo.plan_workspace.sheet
+    row = sheet.row_of(1)
+    assert row.tolerance.isVisible()
+    retype(qtbot, row.tolerance, "4.00 +0.005 -0.1")
+    settled(demo)
+    assert demo.bench.row.upper == 4.005
+    assert values(demo)[1].verdict == "FAIL"
+    assert demo.bench.tray.agreement[0] < 8
+    retype(qtbot, row.tolerance, "about four")
+    assert "is not a tolerance" in message(demo)
+    assert row.tolerance.property("wrong")
+    retype(qtbot, row.tolerance, "4.3 ... 3.9")
+    assert "lies above" in message(demo)
+    assert demo.bench.row.upper == 4.005
+    demo.trigger("edit.undo")
+    settled(demo)
+    assert row.tolerance.text() == "4.00 ±0.10"
+
+
+def test_a_step_by_n_and_two_clicks_is_judged_on_all_parts(demo, qtbot, settled):
+    stage = demo.plan_workspace.stage
+    stage.setFocus()
+    qtbot.keyClick(stage, Qt.Key.Key_N)
+    chooser = demo.plan_workspace.new.chooser
+    assert chooser.isVisible()
+    qtbot.keyClick(chooser, Qt.Key.Key_S)
+    assert "first spot" in stage.prompt
+    qtbot.mouseClick(stage, LEFT, pos=pixel(stage, -42, 26.3))
+    assert "second spot" in stage.prompt
+    qtbot.mouseClick(stage, LEFT, pos=pixel(stage, -25, 12))
+    settled(demo)
+    assert stage.prompt == ""
+    row = demo.bench.row
+    assert (row.balloon, row.nominal, row.lower, row.upper) == (16, 4.0, 3.9, 4.1)
+    assert all(16 in {c.balloon for c in part.result.characteristics} for part in demo.bench.tray.parts)
+    assert values(demo)[16].value == pytest.approx(4.0, abs=0.06)
+    demo.trigger("characteristic.delete")
+    settled(demo)
+    assert demo.bench.document.plan.characteristic(16) is None
+    assert demo.bench.balloon is None
+
+
+def test_escape_leaves_and_a_click_beside_the_part_explains(demo, qtbot, settled):
+    stage = demo.plan_workspace.stage
+    demo.trigger("characteristic.height")
+    qtbot.keyClick(stage, Qt.Key.Key_Escape)
+    assert stage.prompt == ""
+    demo.trigger("characteristic.height")
+    qtbot.mouseClick(stage, LEFT, pos=QPoint(2, stage.height() - 2))
+    settled(demo)
+    assert "outside the scan" in message(demo)
+    assert not demo.bench.document.unsaved
+
+
+def test_space_steps_through_the_tray_and_tags_can_be_changed(demo, qtbot, settled):
+    stage, tray = demo.plan_workspace.stage, demo.plan_workspace.tray
+    stage.setFocus()
+    qtbot.keyClick(stage, Qt.Key.Key_Space)
+    qtbot.keyClick(stage, Qt.Key.Key_Space)
+    settled(demo)
+    assert demo.bench.tray.current.name == "cover-03"
+    assert values(demo)[1].verdict == "FAIL"
+    card = tray.cards[2]
+    qtbot.mouseClick(card, LEFT, pos=card._tag_box().center().toPoint())
+    assert demo.bench.tray.parts[2].tag == "unknown"
+    assert demo.bench.tray.agreement == (7, 7)
+    qtbot.mouseClick(tray.cards[0], LEFT, pos=QPoint(20, 20))
+    assert demo.bench.tray.current.name == "cover-01"
+
+
+def test_parameters_are_edited_in_the_lineage(demo, qtbot, settled):
+    lineage = demo.plan_workspace.lineage
+    card = lineage.cards["boss-ne-top"]
+    take = card.fields["take"]
+    assert isinstance(take, QComboBox)
+    take.setCurrentIndex(take.findData("percentile"))
+    take.activated.emit(take.currentIndex())
+    settled(demo)
+    assert demo.bench.document.plan.step("boss-ne-top").params["take"] == "percentile"
+    field = lineage.cards["boss-ne-top"].fields["percentile"]
+    retype(qtbot, field, "150")
+    settled(demo)
+    assert "parameter “percentile”" in message(demo)
+    assert lineage.cards["boss-ne-top"].fields["percentile"].text() == "50"
+    qtbot.mouseClick(lineage.cards["plane-a"], LEFT, pos=QPoint(60, 12))
+    assert demo.bench.selected_step == "plane-a"
+    retype(qtbot, lineage.cards["plane-a"].fields["band_from"], "90")
+    assert "band must end above" in message(demo)
+
+
+def test_the_section_follows_its_line(demo, qtbot, settled):
+    stage, bench = demo.plan_workspace.stage, demo.bench
+    (x0, y0), (_, y1) = bench.shown.line
+    assert y0 == y1 == pytest.approx(22, abs=0.5)
+    drag(qtbot, stage, pixel(stage, 20, y0), pixel(stage, 20, 0))
+    settled(demo)
+    (_, moved), _ = bench.shown.line
+    assert moved == pytest.approx(0, abs=0.4)
+    # it crosses the pocket now
+    assert np.nanmin(bench.shown.profile.z[(bench.shown.profile.x - 35 + x0) ** 2 < 25]) < -2.4
+    bench.select(2)
+    settled(demo)
+    assert bench.shown.line[0][1] == pytest.approx(22, abs=0.5), "another characteristic, another cut"
+
+
+def test_legend_wheel_and_double_click_change_the_view(demo, qtbot):
+    stage = demo.plan_workspace.stage
+    legend, before = stage.legend, stage.legend.span
+    top = QPoint(legend.width() - 10, 22)
+    drag(qtbot, legend, top, top + QPoint(0, 60))
+    assert legend.span[1] < before[1] - 1
+    assert legend.span[0] == before[0]
+    qtbot.mouseDClick(legend, LEFT, pos=top)
+    assert legend.span == before
+    scale = stage.viewport.scale
+    at = QPointF(200, 150)
+    turn = QWheelEvent(
+        at, stage.mapToGlobal(at), QPoint(), QPoint(0, 240), LEFT, Qt.KeyboardModifier.NoModifier,
+        Qt.ScrollPhase.NoScrollPhase, False,
+    )  # fmt: skip
+    QApplication.sendEvent(stage, turn)
+    assert stage.viewport.scale < scale * 0.8
+    qtbot.mouseDClick(stage, LEFT, pos=QPoint(100, 250))
+    assert stage.viewport.scale == pytest.approx(scale)
+    stage.setFocus()
+    qtbot.keyClick(stage, Qt.Key.Key_I)
+    assert stage.coloured_by == "intensity"
+    assert not legend.isVisible()
+
+
+def test_balloons_select_their_characteristic(demo, qtbot, settled):
+    stage = demo.plan_workspace.stage
+    stage.grab()
+    judged, place = next((j, p) for j, p in stage._balloons if j.balloon == 11)
+    qtbot.mouseClick(stage, LEFT, pos=QPointF(*place).toPoint())
+    assert demo.bench.balloon == judged.balloon
+    qtbot.keyClick(demo.plan_workspace.sheet, Qt.Key.Key_Down)
+    assert demo.bench.balloon == 15
+
+
+def test_save_reopen_and_tray_beside_it(demo, settled, tmp_path, qtbot):
+    row = demo.plan_workspace.sheet.row_of(1)
+    retype(qtbot, row.tolerance, "4.00 ±0.20")
+    demo.bench.tray.tag(demo.bench.tray.parts[1], "unknown")
+    path = tmp_path / "mine.hplan"
+    demo.save_to(path)
+    settled(demo)
+    assert not demo.bench.document.unsaved
+    assert load_plan(path).characteristic(1).upper == 4.2
+    demo.open_plan(path)
+    qtbot.waitUntil(
+        lambda: demo.bench.document.path == path and len(demo.bench.tray.parts) == 8, timeout=20_000
+    )
+    settled(demo)
+    assert [p.tag for p in demo.bench.tray.parts[:3]] == ["good", "unknown", "bad"]
+    assert demo.settings.recent[0] == str(path)
+
+
+def test_a_save_that_fails_says_so_and_keeps_everything(demo, settled, tmp_path, monkeypatch, qtbot):
+    retype(qtbot, demo.plan_workspace.sheet.row_of(1).tolerance, "4.00 ±0.20")
+    path = tmp_path / "mine.hplan"
+    save_plan(load_plan(demo.bench.document.path), path)
+    before = path.read_bytes()
+
+    def full(*args):
+        raise OSError(errno.ENOSPC, "full")
+
+    monkeypatch.setattr("os.fsync", full)
+    demo.save_to(path)
+    settled(demo)
+    monkeypatch.undo()
+    assert "mine.hplan was not saved: the disk" in message(demo)
+    assert demo.bench.document.unsaved
+    assert path.read_bytes() == before
+
+
+@pytest.mark.parametrize("content", [b"PK torn", b""])
+def test_a_file_that_cannot_be_opened_leaves_the_open_one(demo, settled, tmp_path, content):
+    (tmp_path / "bad.hplan").write_bytes(content)
+    before = demo.bench.document.plan
+    demo.open_plan(tmp_path / "bad.hplan")
+    settled(demo)
+    assert "bad.hplan is damaged" in message(demo)
+    assert demo.bench.document.plan is before
+    assert len(demo.bench.tray.parts) == 8
+
+
+def test_scans_alone_start_a_plan_and_odd_ones_are_told(window, settled, qtbot, tmp_path, demo_folder):
+    assert window._pages.currentIndex() == 0, "the empty state teaches"
+    save_scan(Scan(HeightMap(np.full((9, 9), np.nan))), tmp_path / "empty.x3p")
+    (tmp_path / "torn.x3p").write_bytes(b"PK")
+    window.add_scans([demo_folder / TRAY / "cover-01.x3p", tmp_path / "torn.x3p", tmp_path / "empty.x3p"])
+    qtbot.waitUntil(lambda: len(window.bench.tray.parts) == 2, timeout=20_000)
+    settled(window)
+    assert "torn.x3p is damaged" in message(window)
+    assert window._pages.currentIndex() == 1
+    stage = window.plan_workspace.stage
+    window.trigger("characteristic.height")
+    qtbot.mouseClick(stage, LEFT, pos=pixel(stage, 42, 26.3))
+    settled(window)
+    assert window.bench.row.nominal == 4.0
+    assert values(window)[1].verdict == "PASS"
+    window.bench.tray.select(1)
+    settled(window)
+    assert values(window)[1].verdict == "NOT MEASURED"
+    assert "empty.x3p" in message(window)
+    assert "no data at all" in message(window)
+
+
+def test_unsaved_work_comes_back_after_a_crash(demo, settled, qtbot):
+    retype(qtbot, demo.plan_workspace.sheet.row_of(1).tolerance, "4.00 ±0.25")
+    qtbot.waitUntil(lambda: recovery.own_file().exists(), timeout=5_000)
+    recovery.own_file().rename(recovery.own_file().with_name("999999999.json"))
+    demo.bench.document.open(load_plan(demo.bench.document.path), None, None)
+    demo.offer_recovery()
+    assert "Unsaved changes to “rain-pump cover”" in message(demo)
+    restore = next(b for b in demo.message_bar.findChildren(QPushButton) if b.text() == "Restore")
+    qtbot.mouseClick(restore, LEFT)
+    qtbot.waitUntil(lambda: len(demo.bench.tray.parts) == 8, timeout=20_000)
+    settled(demo)
+    assert demo.bench.row.upper == 4.25
+    assert demo.bench.document.unsaved
+    assert recovery.find() is None
+
+
+def test_command_search_finds_and_does(demo, qtbot, settled):
+    demo.trigger("help.search")
+    search = next(w for w in QApplication.topLevelWidgets() if isinstance(w, CommandSearch) and w.isVisible())
+    qtbot.keyClicks(search.query, "dark")
+    qtbot.keyClick(search.query, Qt.Key.Key_Return)
+    assert theme.current() is theme.DARK
+    demo.trigger("view.dark")
+    assert theme.current() is theme.LIGHT
+    assert demo.settings.dark is False
+
+
+def test_everything_paints_on_every_part_and_characteristic(demo, settled):
+    """Evidence of every kind is drawn on good and bad parts alike; Qt warnings fail this test."""
+    for index in (0, 4, 7):
+        demo.bench.tray.select(index)
+        for row in demo.bench.document.plan.sheet:
+            demo.bench.select(row.balloon)
+            settled(demo)
+            shot = demo.grab().toImage()
+            assert shot.width() == demo.width()
+    assert demo.bench.shown.evidence
+
+
+def test_demo_file_is_what_the_window_opened(demo, demo_folder):
+    assert demo.bench.document.path == demo_folder / PLAN_FILE

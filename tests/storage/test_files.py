@@ -1,0 +1,221 @@
+"""Plans, stations, trays, TIFF and results on disk; and saves that fail without loss."""
+
+import errno
+import json
+import os
+import stat
+import zipfile
+from pathlib import Path
+
+import numpy as np
+import pytest
+import tifffile
+
+from hemtra import FileError, HeightMap, PlanError, Scan, inspect, load_plan, load_scan, save_plan, save_scan
+from hemtra.storage import plans
+from hemtra.storage.files import atomic_write, write_text
+from hemtra.storage.results import save_csv, to_dict
+from hemtra.storage.stations import load_station, save_station
+from hemtra.storage.trays import TrayEntry, load_tray, save_tray, tray_path
+from hemtra.virtual.demo import STATION
+
+SMALL = Scan(HeightMap(np.arange(12.0).reshape(3, 4), np.full((3, 4), 9), 0.1, 0.2, -1, -2), name="small")
+
+
+def test_a_plan_comes_back_with_its_reference(tmp_path, plan):
+    path = tmp_path / "cover.hplan"
+    save_plan(plan, path, SMALL)
+    held = plans.load_plan_file(path)
+    assert held.plan == plan == load_plan(path)
+    assert np.array_equal(held.reference.data.z, SMALL.data.z)
+
+
+def test_plan_text_is_sorted_and_changes_where_the_plan_does(plan):
+    text = plans.to_json(plan)
+    assert json.loads(text)["schema"] == 1
+    changed = plan.with_characteristic(plan.sheet[0].edited(upper=4.2))
+    lines = zip(text.splitlines(), plans.to_json(changed).splitlines(), strict=True)
+    assert [new.strip() for old, new in lines if old != new] == ['"upper": 4.2']
+
+
+def changed_document(plan, change) -> str:
+    content = json.loads(plans.to_json(plan))
+    change(content)
+    return json.dumps(content)
+
+
+@pytest.mark.parametrize(
+    ("change", "message"),
+    [
+        (lambda c: c.update(schema=2), "newer Hemtra"),
+        (lambda c: c.pop("schema"), "names no schema"),
+        (lambda c: c["steps"][0].update(kind="plain"), "“plain” is not a kind"),
+        (lambda c: c["steps"].append(c["steps"][0]), "step id plane-a is used twice"),
+        (lambda c: c["sheet"].append(c["sheet"][0]), "balloon 1 is used twice"),
+        (lambda c: c["sheet"][0].update(upper=float("nan")), "sheet › 0 › upper"),
+        (lambda c: c["sheet"][0].update(lower=9), "above its upper"),
+        (lambda c: c["sheet"][0].update(lower=None, upper=None), "needs a lower or an upper"),
+        (lambda c: c["steps"][0]["zone"].update(width=-1), "width"),
+        (lambda c: c["steps"][0]["zone"].update(shape="star"), "star"),
+        (lambda c: c["steps"][0].update(id="Not An Id"), "id"),
+        (lambda c: c.update(extra=1), "extra"),
+        (lambda c: c["steps"][2]["inputs"].update(plane=["ghost"]), "“ghost”, which does not exist"),
+    ],
+)
+def test_plans_that_do_not_hold_are_refused_at_the_place(tmp_path, plan, change, message):
+    path = tmp_path / "bad.hplan"
+    with zipfile.ZipFile(path, "w") as archive:
+        archive.writestr("plan.json", changed_document(plan, change))
+    with pytest.raises(PlanError, match=message) as caught:
+        load_plan(path)
+    assert str(caught.value).startswith("bad.hplan")
+    assert "\n" not in str(caught.value)
+
+
+def test_a_cycle_in_a_file_is_told(monkeypatch, plan):
+    monkeypatch.setattr("hemtra.core.plan.graph.fits", lambda wanted, source: True)
+
+    def close_the_circle(content):
+        steps = {s["id"]: s for s in content["steps"]}
+        steps["plane-a"].update(kind="tilt", zone=None, params={}, inputs={"plane": ["hub-tilt"]})
+
+    with pytest.raises(PlanError, match=r"p\.hplan.*circle"):
+        plans.from_json(changed_document(plan, close_the_circle), "p.hplan")
+
+
+@pytest.mark.parametrize("content", [b"", b"PK\x03\x04 not really", b"{}"])
+def test_what_is_no_plan_file_is_refused(tmp_path, content):
+    path = tmp_path / "odd.hplan"
+    path.write_bytes(content)
+    with pytest.raises(FileError, match=r"odd\.hplan is damaged"):
+        load_plan(path)
+    with pytest.raises(FileError, match=r"gone\.hplan cannot be read: there is no"):
+        load_plan(tmp_path / "gone.hplan")
+
+
+@pytest.mark.parametrize(
+    ("code", "words"),
+    [(errno.ENOSPC, "is full"), (errno.EROFS, "not open to you"), (errno.EACCES, "not open to you")],
+)
+@pytest.mark.parametrize("where", ["os.fsync", "tempfile.mkstemp", "pathlib.Path.replace"])
+def test_a_save_that_fails_leaves_the_old_file_and_nothing_else(
+    tmp_path, monkeypatch, plan, code, words, where
+):
+    path = tmp_path / "cover.hplan"
+    save_plan(plan, path)
+    before = path.read_bytes()
+
+    def fail(*args, **kwargs):
+        raise OSError(code, os.strerror(code))
+
+    monkeypatch.setattr(where, fail)
+    with pytest.raises(FileError, match=rf"cover\.hplan was not saved.*{words}"):
+        save_plan(plan.edited(name="other"), path, SMALL)
+    monkeypatch.undo()
+    assert path.read_bytes() == before
+    assert [p.name for p in tmp_path.iterdir()] == ["cover.hplan"]
+
+
+def test_a_bug_while_saving_also_leaves_the_old_file(tmp_path):
+    path = tmp_path / "a.txt"
+    write_text(path, "old")
+
+    def crash():
+        with atomic_write(path) as stream:
+            stream.write(b"half")
+            raise ZeroDivisionError
+
+    with pytest.raises(ZeroDivisionError):
+        crash()
+    assert path.read_text() == "old"
+    assert [p.name for p in tmp_path.iterdir()] == ["a.txt"]
+
+
+def test_saved_files_have_the_mode_others_expect(tmp_path):
+    path = tmp_path / "a.txt"
+    previous = os.umask(0o022)
+    try:
+        write_text(path, "x")
+        assert stat.S_IMODE(path.stat().st_mode) == 0o644
+        path.chmod(0o600)
+        write_text(path, "y")
+        assert stat.S_IMODE(path.stat().st_mode) == 0o600
+    finally:
+        os.umask(previous)
+
+
+def test_tiff_keeps_heights_and_grid(tmp_path):
+    path = tmp_path / "part.tif"
+    z = np.array([[1.5, np.nan, -2.25], [0.0, 1e-3, 100.0]])
+    save_scan(Scan(HeightMap(z, dx=0.107, dy=0.16, x0=-68.5, y0=3)), path)
+    data = load_scan(path).data
+    assert data.z == pytest.approx(z, rel=1e-7, nan_ok=True)
+    assert data.grid == HeightMap(z, dx=0.107, dy=0.16, x0=-68.5, y0=3).grid
+    assert tifffile.imread(path).dtype == np.float32
+
+
+def test_tiff_of_others_needs_float_heights_and_a_pitch(tmp_path):
+    path = tmp_path / "other.tiff"
+    tifffile.imwrite(path, np.ones((4, 5), np.float32), resolution=(50, 100), resolutionunit="CENTIMETER")
+    assert (load_scan(path).data.grid.dx, load_scan(path).data.grid.dy) == pytest.approx((0.2, 0.1))
+    tifffile.imwrite(path, np.ones((4, 5), np.float32))
+    with pytest.raises(FileError, match="pitch"):
+        load_scan(path)
+    tifffile.imwrite(path, np.ones((4, 5), np.uint8))
+    with pytest.raises(FileError, match="32-bit float"):
+        load_scan(path)
+    path.write_bytes(path.read_bytes()[:60])
+    with pytest.raises(FileError, match=r"other\.tiff"):
+        load_scan(path)
+
+
+def test_unknown_suffixes_are_told(tmp_path):
+    with pytest.raises(FileError, match=r"“\.docx” is not a scan format"):
+        load_scan(tmp_path / "part.docx")
+    with pytest.raises(FileError, match="scan format"):
+        save_scan(SMALL, tmp_path / "part")
+
+
+def test_stations_come_back_or_are_refused(tmp_path):
+    path = tmp_path / "a.hstation"
+    save_station(STATION, path)
+    assert load_station(path) == STATION
+    for text, message in (
+        ("nonsense", "not JSON"),
+        ("[]", "cannot be used"),
+        (path.read_text().replace('"schema": 1', '"schema": 9'), "newer"),
+        (path.read_text().replace("0.16", "-0.16"), "travel › spacing"),
+        (path.read_text().replace("875", "9999999"), "travel › profiles"),
+    ):
+        path.with_name("b.hstation").write_text(text)
+        with pytest.raises(FileError, match=message):
+            load_station(path.with_name("b.hstation"))
+
+
+def test_trays_lie_beside_their_plan(tmp_path):
+    plan_path = tmp_path / "cover.hplan"
+    assert load_tray(plan_path) == []
+    entries = [TrayEntry(tmp_path / "tray/a.x3p", "good"), TrayEntry(tmp_path.parent / "b.x3p", "bad")]
+    save_tray(plan_path, entries)
+    assert [(e.path.resolve(), e.tag) for e in load_tray(plan_path)] == [
+        (e.path.resolve(), e.tag) for e in entries
+    ]
+    assert str(tmp_path) not in tray_path(plan_path).read_text(), "the folder can be moved"
+    for text in ("{}", "[]", "{", '{"schema": 1, "parts": [1]}'):
+        tray_path(plan_path).write_text(text)
+        with pytest.raises(FileError, match=r"cover\.tray\.json is damaged"):
+            load_tray(plan_path)
+
+
+def test_results_as_json_and_csv(tmp_path, plan, perfect):
+    result = inspect(plan, perfect)
+    told = json.loads(json.dumps(to_dict("a.x3p", result)))
+    assert list(told) == ["scan", "verdict", "elapsed_ms", "characteristics"]
+    first = told["characteristics"][0]
+    assert list(first) == ["balloon", "name", "value", "unit", "lower", "upper", "verdict", "reason"]
+    assert first["value"] == pytest.approx(4.0, abs=1e-3)
+    path = tmp_path / "out.csv"
+    save_csv(path, [("a.x3p", result), ("b.x3p", result)])
+    lines = Path(path).read_text().splitlines()
+    assert len(lines) == 1 + 2 * len(plan.sheet)
+    assert lines[6].startswith("a.x3p,PASS,7,Hub tilt,")

@@ -1,0 +1,201 @@
+"""X3P files: what goes in comes out, and nothing damaged or hostile comes in."""
+
+import hashlib
+import io
+import zipfile
+from contextlib import suppress
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from hypothesis.extra import numpy as hnp
+
+from hemtra import FileError, HeightMap, Scan, load_scan, save_scan
+
+heights = hnp.arrays(
+    np.float32,
+    hnp.array_shapes(min_dims=2, max_dims=2, max_side=12),
+    elements=st.floats(-500, 500, width=32) | st.just(float("nan")),
+)
+pitch = st.floats(1e-4, 10)
+
+
+@settings(max_examples=40)
+@given(heights, pitch, pitch, st.floats(-1e3, 1e3), st.booleans())
+def test_a_scan_comes_back(tmp_path_factory, z, dx, dy, x0, with_intensity):
+    path = tmp_path_factory.mktemp("x3p") / "part.x3p"
+    grey = np.random.default_rng(1).integers(0, 256, z.shape, np.uint8) if with_intensity else None
+    station = {"name": "bench <A> & more", "sensor": {"model": "Sim 130"}}
+    save_scan(Scan(HeightMap(z, grey, dx, dy, x0, -x0), "n", "S&1", "2026-01-12T08:00:00+00:00", station), path)
+    again = load_scan(path)
+    # metres in single precision: a part in ten million
+    assert again.data.z == pytest.approx(z, rel=1.3e-7, abs=1e-12, nan_ok=True)
+    assert (again.data.grid.dx, again.data.grid.dy) == pytest.approx((dx, dy), rel=1e-11)
+    assert (again.data.grid.x0, again.data.grid.y0) == pytest.approx((x0, -x0), rel=1e-11, abs=1e-12)
+    assert (again.serial, again.taken, again.station) == ("S&1", "2026-01-12T08:00:00+00:00", station)
+    if grey is None:
+        assert again.data.intensity is None
+    else:
+        assert np.array_equal(again.data.intensity, grey)
+
+
+@pytest.fixture
+def whole(tmp_path):
+    """A small sound file, as bytes."""
+    path = tmp_path / "whole.x3p"
+    z = np.linspace(0, 1, 48).reshape(6, 8)
+    save_scan(Scan(HeightMap(z, np.full(z.shape, 7), dx=0.1, dy=0.2)), path)
+    return path.read_bytes()
+
+
+def repacked(content: bytes, change=None, add=None) -> bytes:
+    """The zip with entries changed by `change(name, bytes) -> bytes | None`, md5 of main.xml kept right."""
+    entries = {}
+    with zipfile.ZipFile(io.BytesIO(content)) as archive:
+        for name in archive.namelist():
+            data = archive.read(name)
+            entries[name] = change(name, data) if change else data
+    if entries.get("main.xml") and entries.get("md5checksum.hex"):
+        entries["md5checksum.hex"] = (hashlib.md5(entries["main.xml"]).hexdigest() + " *main.xml").encode()
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w") as archive:
+        for name, data in {**entries, **(add or {})}.items():
+            if data is not None:
+                archive.writestr(name, data)
+    return out.getvalue()
+
+
+def refused(tmp_path, content: bytes) -> str:
+    path = tmp_path / "bad.x3p"
+    path.write_bytes(content)
+    with pytest.raises(FileError) as caught:
+        load_scan(path)
+    message = str(caught.value)
+    assert message.startswith("bad.x3p")
+    assert message.count(".x3p") == 1, "one sentence, one name"
+    return message
+
+
+def in_main(old: str, new: str):
+    def change(name, data):
+        if name != "main.xml":
+            return data
+        assert old in data.decode()
+        return data.decode().replace(old, new).encode()
+
+    return change
+
+
+@pytest.mark.parametrize(
+    ("change", "message"),
+    [
+        (in_main("<SizeX>8<", "<SizeX>9<"), "declares 9 × 6 points and holds data for 48"),
+        (in_main("<SizeX>8<", "<SizeX>99999999<"), "at most"),
+        (in_main("<SizeX>8<", "<SizeX>-8<"), "-8 × 6"),
+        (in_main("<SizeX>8<", "<SizeX>many<"), "cannot be used"),
+        (in_main("<SizeZ>1<", "<SizeZ>2<"), "several layers"),
+        (in_main("<Increment>0.0001<", "<Increment>nan<"), "nan"),
+        (in_main("<AxisType>I<", "<AxisType>A<"), "evenly spaced"),
+        (in_main("<DataType>F<", "<DataType>Q<"), "unknown type “Q”"),
+        (in_main("<Record3>", "<Record33>"), "main.xml cannot be read"),
+        (in_main("<Record1>", '<!DOCTYPE a [<!ENTITY b "c">]><Record1>'), "entities"),
+        (lambda n, d: d[:-4] + b"oops" if n == "bindata/data.bin" else d, "md5 of bindata/data.bin"),
+        (lambda n, d: d[:-1] if n == "vendor/hemtra/intensity.bin" else d, "intensity and heights differ"),
+        (lambda n, d: b"\0" * 48 if n == "vendor/hemtra/intensity.bin" else d, "md5 of vendor"),
+        (lambda n, d: b"[]" if n == "vendor/hemtra/scan.json" else d, "scan.json"),
+        (lambda n, d: None if n == "bindata/data.bin" else d, "data.bin is missing"),
+        (lambda n, d: None if n == "main.xml" else d, "main.xml is missing"),
+    ],
+)
+def test_what_does_not_fit_together_is_refused_in_words(tmp_path, whole, change, message):
+    assert message in refused(tmp_path, repacked(whole, change))
+
+
+def test_changed_description_is_found_by_its_md5(tmp_path, whole):
+    with zipfile.ZipFile(io.BytesIO(whole)) as archive:
+        entries = {name: archive.read(name) for name in archive.namelist()}
+    entries["main.xml"] = entries["main.xml"].replace(b"<SizeX>8", b"<SizeX>6")
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w") as archive:
+        for name, data in entries.items():
+            archive.writestr(name, data)
+    assert "md5 of main.xml" in refused(tmp_path, out.getvalue())
+
+
+@settings(max_examples=60)
+@given(st.data())
+def test_cut_or_flipped_anywhere_never_more_than_an_error(tmp_path_factory, data):
+    folder = tmp_path_factory.mktemp("cut")
+    path = folder / "part.x3p"
+    save_scan(Scan(HeightMap(np.ones((5, 5)))), path)
+    raw = bytearray(path.read_bytes())
+    at = data.draw(st.integers(0, len(raw) - 1))
+    if data.draw(st.booleans()):
+        del raw[at:]
+    else:
+        raw[at] ^= data.draw(st.integers(1, 255))
+    path.write_bytes(raw)
+    with suppress(FileError):
+        z = load_scan(path).data.z
+        assert np.array_equal(z, np.ones((5, 5), np.float32)), "what is read is what was written"
+
+
+def test_paths_that_lead_out_are_refused(tmp_path, whole):
+    for name in ("../../evil.bin", "/etc/evil", "a/../../b", "..\\evil"):
+        assert "leads out" in refused(tmp_path, repacked(whole, add={name: b"x"}))
+
+
+def test_a_bomb_is_refused_by_its_claim(tmp_path, whole):
+    bomb = io.BytesIO(whole)
+    with (
+        zipfile.ZipFile(bomb, "a", zipfile.ZIP_DEFLATED) as archive,
+        archive.open("big", "w", force_zip64=True) as big,
+    ):
+        for _ in range(64):
+            big.write(bytes(1 << 20))
+    raw = bomb.getvalue()
+    # the directory claims 64 MiB for "big"; let it claim 8 GiB and more
+    claimed = raw.replace((64 << 20).to_bytes(8, "little"), (9 << 30).to_bytes(8, "little"))
+    claimed = claimed.replace((64 << 20).to_bytes(4, "little"), (0xFFFFFFF0).to_bytes(4, "little"))
+    message = refused(tmp_path, claimed)
+    assert "unpack to" in message or "impossible size" in message
+    many = repacked(whole, add={f"entry-{k}": b"" for k in range(300)})
+    assert "entries" in refused(tmp_path, many)
+
+
+def foreign(z_type: str, raw: bytes, *, mask: bytes | None = None, increment="1e-7") -> bytes:
+    """A file as another program may write it: whole numbers, a list of valid points, another prefix."""
+    link = "<ValidPointsLink>bindata/valid.bin</ValidPointsLink>" if mask else ""
+    main = f"""<?xml version="1.0"?><q:ISO5436_2 xmlns:q="http://www.opengps.eu/2008/ISO5436_2"><Record1>
+<Revision>ISO5436 - 2000</Revision><FeatureType>SUR</FeatureType><Axes>
+<CX><AxisType>I</AxisType><DataType>L</DataType><Increment>2e-4</Increment><Offset>0</Offset></CX>
+<CY><AxisType>I</AxisType><DataType>L</DataType><Increment>3e-4</Increment></CY>
+<CZ><AxisType>A</AxisType><DataType>{z_type}</DataType><Increment>{increment}</Increment><Offset>0.001</Offset></CZ>
+</Axes></Record1><Record3><MatrixDimension><SizeX>3</SizeX><SizeY>2</SizeY><SizeZ>1</SizeZ></MatrixDimension>
+<DataLink><PointDataLink>bindata/data.bin</PointDataLink>
+<MD5ChecksumPointData>{hashlib.md5(raw).hexdigest()}</MD5ChecksumPointData>{link}</DataLink></Record3></q:ISO5436_2>"""
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
+        archive.writestr("main.xml", main)
+        archive.writestr("bindata/data.bin", raw)
+        if mask:
+            archive.writestr("bindata/valid.bin", mask)
+    return out.getvalue()
+
+
+@pytest.mark.parametrize(("z_type", "dtype"), [("I", "<i2"), ("L", "<i4")])
+def test_whole_number_heights_of_others_are_scaled(tmp_path, z_type, dtype):
+    raw = np.array([0, 10, -20, 30, 40, 50], dtype)
+    path = tmp_path / "other.x3p"
+    path.write_bytes(foreign(z_type, raw.tobytes(), mask=bytes([0b00110111])))
+    data = load_scan(path).data
+    expected = np.array([[1.0, 1.001, 0.998], [np.nan, 1.004, 1.005]])
+    assert data.z == pytest.approx(expected, abs=1e-6, nan_ok=True)
+    assert (data.grid.dx, data.grid.dy) == pytest.approx((0.2, 0.3))
+
+
+def test_double_heights_are_metres(tmp_path):
+    path = tmp_path / "other.x3p"
+    path.write_bytes(foreign("D", np.full(6, 0.0025, "<f8").tobytes(), increment="5"))
+    assert load_scan(path).data.z == pytest.approx(np.full((2, 3), 2.5))

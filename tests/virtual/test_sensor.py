@@ -1,0 +1,134 @@
+"""The virtual sensor: what geometry and light do to a scan."""
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from hemtra import HemtraError, inspect
+from hemtra.core.geometry.frames import Frame
+from hemtra.virtual.cover import Cover, make_cover
+from hemtra.virtual.demo import STATION, demo_plan
+from hemtra.virtual.models import sensor_model, sensor_models
+from hemtra.virtual.sensor import scan_cover
+
+COARSE = STATION.model_copy(
+    update={"travel": STATION.travel.model_copy(update={"spacing": 0.64, "profiles": 219})}
+)
+
+
+def region(data, x0, x1, y0, y1):
+    cols = (data.x >= x0) & (data.x <= x1)
+    rows = (data.y >= y0) & (data.y <= y1)
+    return data.z[np.ix_(rows, cols)]
+
+
+def test_same_seed_same_scan_and_other_seed_other_noise():
+    cover = make_cover(3)
+    a, b, c = (scan_cover(cover, COARSE, seed).data for seed in (1, 1, 2))
+    assert np.array_equal(a.z, b.z, equal_nan=True)
+    assert np.array_equal(a.intensity, b.intensity)
+    both = ~np.isnan(a.z) & ~np.isnan(c.z)
+    assert not np.array_equal(a.z[both], c.z[both])
+    flange = region(a, -20, 20, 27.5, 30) - region(c, -20, 20, 27.5, 30)
+    assert np.nanstd(flange) == pytest.approx(0.008 * np.sqrt(2), rel=0.25)
+
+
+def test_camera_shadow_lies_behind_walls_seen_from_the_camera(perfect):
+    """The camera looks from +y: what lies just below the hub in y is hidden, what lies above it is seen."""
+    data = perfect.data
+    station, model = STATION.sensor.stand_off, sensor_model("Sim 130")
+    # the sight line from the belt side over the hub's rim, 8 mm high
+    reach = 8.0 * model.baseline / station
+    hidden = region(data, -3, 3, -19 - reach + 0.4, -19 - 0.3)
+    behind = region(data, -3, 3, -19 - reach - 1.5, -19 - reach - 0.3)
+    before = region(data, -3, 3, 19.3, 23)
+    assert np.isnan(hidden).all()
+    assert not np.isnan(behind).any()
+    assert not np.isnan(before).any()
+
+
+def test_laser_shadow_lies_outward_of_walls(perfect):
+    """The fan comes from x = 0: a boss at x = 42 shades the flange beyond it, not before it."""
+    data = perfect.data
+    shade = 4.0 * 48.0 / (195.0 - 4.0)
+    assert np.isnan(region(data, 48.15, 48.0 + shade - 0.15, 21.5, 22.5)).all()
+    inward = region(data, 34.5, 35.8, 21.5, 22.5)
+    assert not np.isnan(inward).any()
+
+
+def test_dark_specks_drop_out_and_shiny_ones_throw_spikes():
+    specks = np.array([[0.0, 29.0, 1.2, 0.01], [20.0, 29.0, 1.2, 6.0], [-20.0, 29.0, 1.2, 0.5]])
+    data = scan_cover(Cover(specks=specks), COARSE, 4).data
+    dark, shiny, plain = (region(data, x - 0.7, x + 0.7, 28.5, 29.5) for x in (0, 20, -20))
+    assert np.isnan(dark).all()
+    assert np.nanmax(np.abs(shiny)) > 0.3
+    assert np.abs(plain).max() < 0.08
+
+
+def test_noise_grows_with_range_and_falls_with_light():
+    def spread(stand_off=195.0, exposure=1.0):
+        sensor = STATION.sensor.model_copy(update={"stand_off": stand_off, "exposure": exposure})
+        station = COARSE.model_copy(update={"sensor": sensor})
+        return np.nanstd(region(scan_cover(Cover(), station, 1).data, -20, 20, 27.5, 30))
+
+    usual = spread()
+    assert spread(stand_off=225.0) == pytest.approx(usual * (225 / 195) ** 2, rel=0.15)
+    assert spread(exposure=0.25) > 1.4 * usual
+
+
+def test_heights_are_quantised():
+    data = scan_cover(Cover(), COARSE, 1).data
+    z = region(data, -20, 20, 27.5, 30).astype(float)
+    # the grid interpolates between points; where a column falls on a point, its height is a whole micrometre
+    on_point = np.abs(z * 1000 - np.round(z * 1000)) < 1e-3
+    assert on_point.mean() > 0.02
+
+
+def test_out_of_range_gives_no_data_and_unknown_models_are_refused():
+    far = COARSE.model_copy(update={"sensor": STATION.sensor.model_copy(update={"stand_off": 400.0})})
+    assert scan_cover(Cover(), far).data.data_share == 0.0
+    odd = COARSE.model_copy(update={"sensor": STATION.sensor.model_copy(update={"model": "Sim 7"})})
+    with pytest.raises(HemtraError, match="Sim 7"):
+        scan_cover(Cover(), odd)
+
+
+@pytest.mark.parametrize("name", ["Sim 60", "Sim 130", "Sim 250"])
+def test_every_model_sees_the_flange_where_it_is(name):
+    model = sensor_models()[name]
+    sensor = STATION.sensor.model_copy(update={"model": name, "stand_off": model.mid})
+    data = scan_cover(Cover(), COARSE.model_copy(update={"sensor": sensor}), ideal=True).data
+    assert data.shape[1] == model.points
+    assert np.abs(region(data, -20, 20, 27.5, 30)).max() < 1e-5
+
+
+@pytest.mark.parametrize(
+    "cover",
+    [
+        Cover(),
+        Cover(
+            boss_heights=(3.9, 4.02, 4.1, 4.0),
+            hub_tilt=0.4,
+            hub_tilt_toward=200.0,
+            pocket_depth=2.55,
+            pose=Frame(tilt_x=0.1, tilt_y=-0.12),
+        ),
+    ],
+    ids=["nominal", "posed"],
+)
+def test_noise_free_values_are_true_to_a_micrometre(cover):
+    result = inspect(demo_plan(), scan_cover(cover, STATION, ideal=True))
+    known = cover.truth()
+    for row in result.characteristics:
+        bound = 0.002 if row.balloon == 7 else 0.001
+        assert row.value == pytest.approx(known[row.balloon], abs=bound), row.name
+
+
+def test_with_noise_the_mean_over_seeds_is_true():
+    cover = replace(make_cover(9), bow=0.0, hub_tilt=0.0)
+    plan = demo_plan()
+    values = [[c.value for c in inspect(plan, scan_cover(cover, STATION, s)).characteristics] for s in range(6)]
+    known = cover.truth()
+    for row, mean in zip(plan.sheet, np.mean(values, axis=0), strict=True):
+        if row.balloon not in (7, 15):  # tilt and flatness of noise are never below zero
+            assert mean == pytest.approx(known[row.balloon], abs=0.003), row.name
