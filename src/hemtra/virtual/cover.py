@@ -232,6 +232,7 @@ def _fit(points: list[tuple[float, float, float]]) -> tuple[Plane, float]:
     middle = np.mean(points, axis=0)
     u, v, w = (np.array(points) - middle).T
     slopes, *_ = np.linalg.lstsq(np.column_stack([u, v]), w, rcond=None)
-    plane = Plane(*(float(m) for m in middle), float(slopes[0]), float(slopes[1]))
+    x, y, z = (float(m) for m in middle)
+    plane = Plane(x, y, z, float(slopes[0]), float(slopes[1]))
     left = (w - slopes[0] * u - slopes[1] * v) * plane.normal[2]
     return plane, float(np.ptp(left))

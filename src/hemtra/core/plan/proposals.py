@@ -21,6 +21,9 @@ LEVEL_REACH = 0.15
 LEVEL_SHARE = 0.9
 """Share of a spot's points that must lie on the clicked level."""
 LEVEL_BINS = 400
+BAND_ROOM = 5
+"""Percent a proposed band reaches beyond its level: trimming drops what is too much, but nothing brings back
+what is too little, and a band that cuts into a warped surface tilts it."""
 MEDIUM = ((3.0, 0.1), (6.0, 0.1), (30.0, 0.2), (120.0, 0.3), (400.0, 0.5), (1000.0, 0.8), (math.inf, 1.2))
 """Permissible deviations ± of linear dimensions up to a size, in mm (ISO 2768-1, class m)."""
 ROUNDED = 0.05
@@ -124,7 +127,8 @@ def _main_plane(plan: Plan, data: HeightMap) -> tuple[Plan, str]:
     inside = np.sort(window(zone, data).heights(data))
     ends = np.searchsorted(inside, [edges[peak] - LEVEL_REACH, edges[peak + 1] + LEVEL_REACH])
     start, stop = (round(100.0 * float(end) / max(inside.size, 1)) for end in ends)
-    params = {"use": "band", "band_from": start, "band_to": max(stop, start + 1), "trim": 3}
+    band = max(0, start - BAND_ROOM), min(100, stop + BAND_ROOM)
+    params = {"use": "band", "band_from": band[0], "band_to": band[1], "trim": 3}
     plane = Step(id=plan.free_id("plane"), name="Plane A", kind="plane", params=params, zone=zone)
     return plan.edited(steps=(*plan.steps, plane)), plane.id
 
