@@ -33,12 +33,14 @@ class FitRules:
     coarse_points: int = 20_000
     """Points of the first rounds, which only need to find the right neighbourhood."""
     trim_settled: float = 0.001
-    """Share of the points that a last round of trimming may still drop."""
+    """Share of the points that a last round of trimming may still change."""
     trim_floor: float = 1e-4
     """mm; points this near the plane are never outliers, so that exact data keeps its rounding."""
 
 
 RULES = FitRules()
+EVERYTHING = (0.0, 1.0)
+UNBOUNDED = (-math.inf, math.inf)
 
 
 @dataclass(frozen=True)
@@ -68,7 +70,7 @@ class GridPlane:
 def fit_plane(
     z: NDArray[np.float32],
     inside: BoolArray | None,
-    share: tuple[float, float] = (0.0, 1.0),
+    share: tuple[float, float] = EVERYTHING,
     trim: float | None = None,
     rules: FitRules = RULES,
 ) -> GridPlane:
@@ -77,22 +79,19 @@ def fit_plane(
     z: (rows, cols) float32 in mm; inside: mask of the same shape or None. share: from and to, 0 lowest and
     1 highest, ranked by residual against the plane itself, which is therefore found in rounds (concentration
     steps as in Rousseeuw & Van Driessen 1999, with a fixed share of ranks). trim: points farther than this many
-    root mean squares are dropped, again in rounds, or None. Raises `NotMeasured` when too few points remain.
+    root mean squares are dropped, again in rounds (sigma clipping), or None. Most rounds look at a part of the
+    rows only; the last ones take all. Raises `NotMeasured` when too few points remain.
     """
-    mask = kernels.EVERYWHERE if inside is None else inside
-    window = _Samples(z, mask, rules)
-    if share == (0.0, 1.0):
-        plane = window.fit_all(1)
-    else:
-        # ranks that start out wrong can settle wrong: a level start suits a level part with much on it, a
-        # start along all the data suits a tilted one; whichever ends flatter is the plane
-        coarse = window.coarse_stride
-        starts = (window.level_start(share), window.fit_all(coarse))
-        ends = [window.concentrate(start, share, coarse, rules.rounds) for start in starts]
-        plane = window.concentrate(min(ends, key=lambda end: end.rms), share, 1, rules.final_rounds)
-    if trim is not None:
-        plane = window.trim(plane, trim)
-    return plane
+    window = _Samples(z, kernels.EVERYWHERE if inside is None else inside, rules)
+    try:
+        plane = window.search(share, trim, window.coarse_stride)
+    except NotMeasured:
+        # sparse data may hide from every n-th row
+        plane = window.search(share, trim, 1)
+    if share != EVERYTHING and trim is None:
+        return window.concentrate(plane, share, 1, rules.final_rounds)
+    bounds = UNBOUNDED if share == EVERYTHING else window.bounds(plane, share, 1)
+    return window.trim(plane, bounds, trim, 1)
 
 
 class _Surface(NamedTuple):
@@ -115,48 +114,51 @@ class _Samples:
         self.least, self.greatest = least - rules.resolution, greatest + rules.resolution
         self.coarse_stride = max(1, min(z.size // rules.coarse_points, z.shape[0] // 8))
 
-    def level_start(self, share: tuple[float, float]) -> GridPlane:
-        """A level plane in the middle of the share of heights."""
-        low, high = self._bounds(0.0, 0.0, 0.0, share, self.coarse_stride)
-        return GridPlane(0.0, 0.0, (low + high) / 2, -math.inf, math.inf, np.zeros(10))
+    def search(self, share: tuple[float, float], trim: float | None, stride: int) -> GridPlane:
+        """The plane as every `stride`-th row shows it."""
+        plane = self._fit(self._level((self.least + self.greatest) / 2), *UNBOUNDED, stride)
+        bounds = UNBOUNDED
+        if share != EVERYTHING:
+            # ranks that start out wrong can settle wrong: a level start suits a level part with much on it, a
+            # start along all the data suits a tilted one; whichever ends flatter is the plane
+            low, high = self.bounds(self._level(0.0), share, stride)
+            starts = (self._level((low + high) / 2), plane)
+            ends = [self.concentrate(start, share, stride, self.rules.rounds) for start in starts]
+            plane = min(ends, key=lambda end: end.rms)
+            bounds = plane.low, plane.high
+        return self.trim(plane, bounds, trim, stride)
 
     def concentrate(self, plane: GridPlane, share: tuple[float, float], stride: int, rounds: int) -> GridPlane:
         """Fit to the share of residuals until the plane stays where it is."""
         for _ in range(rounds):
-            low, high = self._bounds(plane.a, plane.b, plane.c, share, stride)
-            fresh = self._fit(plane, low, high, stride)
+            fresh = self._fit(plane, *self.bounds(plane, share, stride), stride)
             moved = self._moved(plane, fresh)
             plane = fresh
             if moved < self.rules.settled:
                 break
         return plane
 
-    def fit_all(self, stride: int) -> GridPlane:
-        """Fit to everything."""
-        middle = (self.least + self.greatest) / 2
-        level = GridPlane(0.0, 0.0, middle, -math.inf, math.inf, np.zeros(10))
-        return self._fit(level, -math.inf, math.inf, stride)
-
-    def trim(self, plane: GridPlane, times: float) -> GridPlane:
-        """Drop residuals beyond `times` root mean squares until none is left to drop."""
+    def trim(
+        self, plane: GridPlane, bounds: tuple[float, float], times: float | None, stride: int
+    ) -> GridPlane:
+        """Fit to the residuals between the bounds and within `times` root mean squares, until that settles."""
         for _ in range(self.rules.rounds):
-            reach = max(times * plane.rms, self.rules.trim_floor)
-            low, high = max(plane.low, -reach), min(plane.high, reach)
-            fresh = self._fit(plane, low, high, 1)
-            dropped = plane.used - fresh.used
+            reach = math.inf if times is None else max(times * plane.rms, self.rules.trim_floor)
+            fresh = self._fit(plane, max(bounds[0], -reach), min(bounds[1], reach), stride)
+            shift = fresh.c - plane.c
+            bounds = bounds[0] - shift, bounds[1] - shift
+            changed = abs(plane.used - fresh.used)
             plane = fresh
-            if dropped <= self.rules.trim_settled * fresh.used:
+            if times is None or changed <= self.rules.trim_settled * fresh.used:
                 break
         return plane
 
-    def _bounds(
-        self, a: float, b: float, c: float, share: tuple[float, float], stride: int
-    ) -> tuple[float, float]:
-        """Residuals between which the share of the points lies."""
+    def bounds(self, plane: GridPlane, share: tuple[float, float], stride: int) -> tuple[float, float]:
+        """Residuals against the plane between which the share of the points lies."""
         rows, cols = self.z.shape
-        swing = abs(a) * cols / 2 + abs(b) * rows / 2
-        span = self.least - c - swing, self.greatest - c + swing
-        surface = _Surface(a, b, c, stride)
+        swing = abs(plane.a) * cols / 2 + abs(plane.b) * rows / 2
+        span = self.least - plane.c - swing, self.greatest - plane.c + swing
+        surface = _Surface(plane.a, plane.b, plane.c, stride)
         ends = np.cumsum(self._histogram(surface, span))
         points = int(ends[-1])
         if points == 0:
@@ -195,6 +197,10 @@ class _Samples:
         squares = srr - da * sur - db * svr - dc * sr
         left = np.array([n, su, sv, suu, suv, svv, 0.0, 0.0, 0.0, max(squares, 0.0)])
         return GridPlane(a, b, c, low - dc, high - dc, left)
+
+    @staticmethod
+    def _level(height: float) -> GridPlane:
+        return GridPlane(0.0, 0.0, height, *UNBOUNDED, np.zeros(10))
 
     def _moved(self, before: GridPlane, after: GridPlane) -> float:
         rows, cols = self.z.shape
