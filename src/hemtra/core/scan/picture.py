@@ -13,8 +13,12 @@ from hemtra.core.scan.heightmap import HeightMap
 
 SHADE_DEPTH = 0.55
 """How much the hill shading darkens at most, 0 to 1."""
-SHADE_GAIN = 0.9
-"""Shading per unit of slope: half the effect at 45°, so that small steps show and walls do not drown them."""
+SHADE_GAIN = 0.7
+"""Shading per unit of slope: small steps show well before walls have all they can have."""
+
+
+LIGHTS = 65
+"""Steps of shading from darkest to lightest; the middle one is flat."""
 
 
 @dataclass(frozen=True)
@@ -37,7 +41,9 @@ def picture(
     the nearest point; without data it is transparent. shade: 0 none, 1 full, lit from the upper left.
     """
     z = pixel_heights(data.z, *_indices(data, view))
-    return _colour(z, palette, low, high, shade, view.scale)
+    per_mm = (palette.shape[0] - 1) / max(high - low, 1e-12)
+    packed = _colour(z, _shaded(palette, shade), low, per_mm, SHADE_GAIN / view.scale)
+    return packed.view(np.uint8).reshape(*packed.shape, 4)
 
 
 def grey_picture(data: HeightMap, view: View) -> ByteArray:
@@ -82,6 +88,9 @@ def pixel_heights(
         for j in range(cols.shape[0]):
             if cols[j, 0] < 0:
                 continue
+            if rows[i, 0] == rows[i, 1] and cols[j, 0] == cols[j, 1]:
+                found[i, j] = z[rows[i, 0], cols[j, 0]]
+                continue
             total, count = 0.0, 0
             for r in range(rows[i, 0], rows[i, 1] + 1):
                 for c in range(cols[j, 0], cols[j, 1] + 1):
@@ -96,28 +105,36 @@ def pixel_heights(
 
 @njit(cache=True, nogil=True)
 def _colour(
-    z: NDArray[np.float32], palette: ByteArray, low: float, high: float, shade: float, scale: float
-) -> ByteArray:
+    z: NDArray[np.float32], colours: NDArray[np.uint32], low: float, per_mm: float, gain: float
+) -> NDArray[np.uint32]:
+    """One packed colour a pixel from a table of (lights, heights); 0 without data."""
     height, width = z.shape
-    shown = np.zeros((height, width, 4), np.uint8)
-    top = palette.shape[0] - 1
-    per_mm = top / max(high - low, 1e-12)
+    shown = np.zeros((height, width), np.uint32)
+    lights, top = colours.shape[0], colours.shape[1] - 1
+    middle = (lights - 1) * np.float32(0.5)
+    low, per_mm, gain = np.float32(low), np.float32(per_mm), np.float32(gain)
     for i in range(height):
-        above = max(i - 1, 0)
+        row, above = z[i], z[max(i - 1, 0)]
+        left = np.float32(np.nan)
         for j in range(width):
-            value = z[i, j]
-            if value != value:
-                continue
-            k = int(min(max((value - low) * per_mm, 0.0), float(top)))
-            left, up = z[i, max(j - 1, 0)], z[above, j]
-            slope = 0.0
-            if left == left:
-                slope += value - left
-            if up == up:
-                slope += value - up
-            lit = SHADE_GAIN * slope / scale
-            light = 1.0 + shade * SHADE_DEPTH * lit / (1.0 + abs(lit))
-            for band in range(3):
-                shown[i, j, band] = np.uint8(min(255.0, palette[k, band] * light))
-            shown[i, j, 3] = 255
+            value = row[j]
+            if value == value:  # noqa: PLR0124  NaN differs from itself
+                slope = np.float32(0.0)
+                if left == left:  # noqa: PLR0124
+                    slope += value - left
+                if above[j] == above[j]:  # noqa: PLR0124
+                    slope += value - above[j]
+                lit = min(max(gain * slope, np.float32(-1.0)), np.float32(1.0))
+                light = np.int32(middle + middle * lit + np.float32(0.5))
+                place = min(max((value - low) * per_mm, np.float32(0.0)), np.float32(top))
+                shown[i, j] = colours[light, np.int32(place)]
+            left = value
     return shown
+
+
+def _shaded(palette: ByteArray, shade: float) -> NDArray[np.uint32]:
+    """(LIGHTS, n) packed RGBA of a palette from its darkest to its lightest shading."""
+    light = 1.0 + shade * SHADE_DEPTH * np.linspace(-1.0, 1.0, LIGHTS)
+    table = np.full((LIGHTS, palette.shape[0], 4), 255, np.uint8)
+    table[..., :3] = np.clip(light[:, None, None] * palette, 0, 255)
+    return table.view(np.uint32)[..., 0]

@@ -1,0 +1,86 @@
+"""Each case runs a reference beside it, taking turns in the same process; the ratio is what counts."""
+
+from __future__ import annotations
+
+import statistics
+import time
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from hemtra import Scan, save_scan
+from hemtra.runtime import demo
+from hemtra.virtual.demo import REFERENCE
+
+_lines: list[str] = []
+
+
+@pytest.fixture
+def beside(benchmark, request):
+    """Runs ours and the reference in turns: `beside(ours, reference, limit=ms or None)`."""
+
+    def run(ours, reference, name: str, rounds: int = 40):
+        took: list[float] = []
+
+        def setup():
+            start = time.perf_counter()
+            reference()
+            took.append(time.perf_counter() - start)
+
+        benchmark.pedantic(ours, setup=setup, rounds=rounds, warmup_rounds=3)
+        median, against = benchmark.stats.stats.median * 1000, statistics.median(took[3:]) * 1000
+        benchmark.extra_info["ratio"] = median / against
+        _lines.append(
+            f"{request.node.name:44} {median:9.2f} ms   {name} {against:.2f} ms   ratio {median / against:.2f}"
+        )
+        return median
+
+    return run
+
+
+@pytest.fixture
+def note():
+    """Adds a line to the summary."""
+    return _lines.append
+
+
+def pytest_terminal_summary(terminalreporter):
+    """All ratios below each other."""
+    if _lines:
+        terminalreporter.section("medians beside their references")
+        for line in _lines:
+            terminalreporter.write_line(line)
+
+
+@pytest.fixture(scope="session")
+def part() -> Scan:
+    """The demo's reference scan, 1280 x 875."""
+    return REFERENCE.scan()
+
+
+@pytest.fixture(scope="session")
+def part_file(part, tmp_path_factory) -> Path:
+    """The same as X3P."""
+    path = tmp_path_factory.mktemp("scan") / "part.x3p"
+    save_scan(part, path)
+    return path
+
+
+@pytest.fixture(scope="session")
+def large() -> np.ndarray:
+    """(2048, 2048) float32 with 3.4 % missing: a slope with noise."""
+    rng = np.random.default_rng(1)
+    y, x = np.mgrid[0:2048, 0:2048]
+    z = (0.001 * x - 0.002 * y + rng.normal(0, 0.01, x.shape)).astype(np.float32)
+    z[rng.random(z.shape) < 0.034] = np.nan
+    return z
+
+
+@pytest.fixture(scope="session")
+def demo_folder() -> Path:
+    """The demo files where the desktop looks for them."""
+    folder = demo.demo_folder()
+    if not demo.is_complete(folder):
+        demo.write_demo(folder)
+    return folder

@@ -1,0 +1,90 @@
+"""Engine, fits, files and pictures, on one core."""
+
+import hashlib
+
+import numpy as np
+
+from hemtra import load_scan, save_scan
+from hemtra.core.geometry.plane_fit import fit_plane
+from hemtra.core.plan.engine import Engine
+from hemtra.core.scan.picture import View, picture
+from hemtra.core.scan.section import section
+from hemtra.desktop.evaluation import ShowRequest, show
+from hemtra.desktop.theme import height_palette
+from hemtra.virtual.cover import make_cover
+from hemtra.virtual.demo import STATION, demo_plan
+from hemtra.virtual.sensor import scan_cover
+
+
+def test_inspect_eight_characteristics(beside, part):
+    z, plan = part.data.z, demo_plan()
+    beside(lambda: Engine(part.data).run(plan), z.copy, "copy of the map")
+
+
+def test_drag_one_zone_with_evidence_and_section(beside, part):
+    engine, plan = Engine(part.data), demo_plan()
+    engine.run(plan)
+    places = iter(range(10_000))
+
+    def drag():
+        step = plan.step("boss-ne-top")
+        moved = plan.with_step(step.edited(zone=step.zone.model_copy(update={"x": 42 + next(places) / 1000})))
+        next(show(ShowRequest(engine, moved, 1, None, 1.0), lambda: False))
+
+    beside(drag, part.data.z.copy, "copy of the map")
+
+
+def test_read_x3p(beside, part_file, part):
+    z = part.data.z
+    beside(lambda: load_scan(part_file), lambda: hashlib.md5(z).digest(), "md5 of the heights")
+
+
+def test_write_x3p(beside, part, tmp_path):
+    z = part.data.z
+    beside(lambda: save_scan(part, tmp_path / "out.x3p"), lambda: hashlib.md5(z).digest(), "md5 of the heights")
+
+
+def test_plane_one_million_points(beside, large):
+    z = np.ascontiguousarray(large[:1024, :1024])
+    v, u = np.mgrid[0:1024, 0:1024]
+
+    def script():
+        """What a good engineer writes: normal equations over the valid points."""
+        found = ~np.isnan(z)
+        x, y, w = u[found].astype(float), v[found].astype(float), z[found].astype(float)
+        a = np.array([[x @ x, x @ y, x.sum()], [x @ y, y @ y, y.sum()], [x.sum(), y.sum(), x.size]])
+        return np.linalg.solve(a, [x @ w, y @ w, w.sum()])
+
+    beside(lambda: fit_plane(z, None), script, "normal equations in NumPy")
+
+
+def test_trimmed_plane_one_million_points(beside, large):
+    z = np.ascontiguousarray(large[:1024, :1024])
+    beside(lambda: fit_plane(z, None, trim=3.0), z.copy, "copy of the zone")
+
+
+def test_section_along_the_part(beside, part):
+    x0, x1, *_ = part.data.extent
+    beside(lambda: section(part.data, (x0, 22), (x1, 22), 1.0), part.data.z.copy, "copy of the map")
+
+
+def test_picture_900_by_900(beside, large):
+    from hemtra import HeightMap
+
+    data, palette = HeightMap(large, dx=1, dy=1), height_palette()
+    view = View(0.0, 2047.0, 2048 / 900, 900, 900)
+    step = np.arange(900) * 2048 // 900
+
+    def nearest():
+        """Nearest points through a table of colours, in NumPy."""
+        z = large[step[:, None], step]
+        index = np.clip(np.nan_to_num((z + 4.0) * (255 / 6.0)), 0, 255).astype(np.uint8)
+        return palette[index]
+
+    beside(lambda: picture(data, view, palette, -4.0, 2.0), nearest, "nearest points in NumPy")
+
+
+def test_virtual_scan_875_profiles(beside):
+    cover = make_cover(1)
+    row = np.empty((875, 1280), np.float32)
+    beside(lambda: scan_cover(cover, STATION, 1), row.copy, "copy of the map", rounds=6)

@@ -1,0 +1,105 @@
+"""The window: from the pointer to the number on screen, and whole commands from the shell."""
+
+import os
+import statistics
+import subprocess
+import sys
+import time
+
+from PySide6.QtCore import QElapsedTimer, QPoint, QPointF, Qt, QTimer
+from PySide6.QtTest import QTest
+
+from hemtra.desktop.app import prepare
+from hemtra.desktop.window import MainWindow
+from hemtra.runtime.demo import PLAN_FILE, TRAY
+
+LEFT = Qt.MouseButton.LeftButton
+
+
+def test_dragging_a_zone_on_screen(qapp, qtbot, demo_folder, note):
+    """Time from a pointer move to the repainted value, and the longest the window was blocked."""
+    prepare(qapp)
+    window = MainWindow()
+    window.show()
+    window.open_plan(demo_folder / PLAN_FILE)
+    qtbot.waitUntil(
+        lambda: len(window.bench.tray.parts) == 8 and window.plan_workspace.idle and not window.tasks.running,
+        timeout=30_000,
+    )
+    stage = window.plan_workspace.stage
+    at = QPointF(*stage.viewport.to_screen(45.8, 22.0)).toPoint()
+    gaps, clock = [], QElapsedTimer()
+    clock.start()
+
+    def beat():
+        gaps.append(clock.restart())
+
+    pulse = QTimer(window, interval=0)
+    pulse.timeout.connect(beat)
+    latencies = []
+    QTest.mousePress(stage, LEFT, pos=at)
+    for k in range(60):
+        if k == 5:
+            pulse.start()
+            clock.restart()
+        before = window.bench.shown
+        start = time.perf_counter()
+        QTest.mouseMove(stage, at - QPoint(5 + k // 4, k // 3))
+        while window.bench.shown is before:
+            qapp.processEvents()
+        window.plan_workspace.sheet.rows[0].repaint()
+        stage.repaint()
+        latencies.append((time.perf_counter() - start) * 1000)
+    QTest.mouseRelease(stage, LEFT, pos=at - QPoint(20, 20))
+    # letting go evaluates the tray in the background; the window goes on meanwhile
+    qtbot.waitUntil(lambda: window.plan_workspace.idle, timeout=30_000)
+    pulse.stop()
+    window.close()
+    latencies = latencies[5:]
+    note(
+        f"zone drag, pointer to painted value: median {statistics.median(latencies):.1f} ms,"
+        f" greatest {max(latencies):.1f} ms; window blocked at most {max(gaps)} ms"
+    )
+
+
+READY = """
+import sys, time
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QApplication
+def wait(application=None):
+    app = QApplication.instance()
+    window = next(w for w in app.topLevelWidgets() if w.windowTitle() == "Hemtra")
+    def look():
+        if window.bench.shown is not None and window.bench.shown.evidence:
+            print(time.time(), flush=True); app.quit()
+    timer = QTimer(window, interval=5); timer.timeout.connect(look); timer.start()
+    return QApplication._run()
+QApplication._run, QApplication.exec = QApplication.exec, wait
+sys.argv = ["hemtra", "demo"]
+from hemtra.cli import main
+main()
+"""
+
+
+def test_demo_from_the_shell(demo_folder, note, tmp_path):
+    """From the command to the first part judged in the window, warm cache."""
+    environment = {**os.environ, "XDG_CONFIG_HOME": str(tmp_path), "XDG_STATE_HOME": str(tmp_path)}
+    took = []
+    for _ in range(5):
+        start = time.time()
+        done = subprocess.run(
+            [sys.executable, "-c", READY], capture_output=True, text=True, env=environment, timeout=60, check=False
+        )
+        took.append(float(done.stdout.split()[-1]) - start)
+    note(f"hemtra demo, command to judged part in the window: median {statistics.median(took):.2f} s")
+
+
+def test_inspect_from_the_shell(demo_folder, note):
+    """The whole process for one part."""
+    command = [sys.executable, "-m", "hemtra", "inspect", demo_folder / PLAN_FILE, demo_folder / TRAY / "cover-01.x3p"]
+    took = []
+    for _ in range(7):
+        start = time.perf_counter()
+        subprocess.run(command, capture_output=True, check=True)
+        took.append(time.perf_counter() - start)
+    note(f"hemtra inspect, whole process, one part: median {statistics.median(took):.2f} s")
