@@ -21,4 +21,4 @@ bench: setup       ## speed figures of docs/performance.md
 	$(run) pytest benchmarks -o addopts="" -q --benchmark-columns=min,median,max,rounds --benchmark-sort=name
 
 screenshots: setup ## refresh docs/screenshots from the demo data
-	$(run) pytest -q tools/screenshots.py
+	xvfb-run -a -s "-screen 0 1280x800x24" .venv/bin/python tools/screenshots.py

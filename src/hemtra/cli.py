@@ -242,7 +242,7 @@ def _print_plan(plan: Plan) -> None:
 
 
 def _value(c: Judged) -> str:
-    return "–" if c.value is None else f"{c.value:.{c.decimals}f} {c.unit}"
+    return "–" if c.value is None else f"{c.value:.{c.decimals}f}{'' if c.unit == '°' else ' '}{c.unit}"
 
 
 def _limits(c: Judged) -> str:

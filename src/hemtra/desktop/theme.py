@@ -189,7 +189,7 @@ QMainWindow, #workspace {{ background: {t.fog}; }}
 #band #brand:hover, #band #brand:focus, #band #help:hover, #band #help:focus {{
     background: rgba(255, 255, 255, 30); }}
 #band #brand::menu-indicator {{ image: none; }}
-#band #workspaceTab {{ background: {t.paper}; color: {t.spruce}; font-weight: bold; border-radius: 13px;
+#band #workspaceTab {{ background: {t.on_spruce}; color: {t.spruce}; font-weight: bold; border-radius: 13px;
     padding: 0 20px; }}
 #band #search {{ background: rgba(255, 255, 255, 26); border-radius: 12px; padding: 5px 14px;
     text-align: left; }}
@@ -198,7 +198,7 @@ QSplitter::handle {{ background: transparent; image: none; }}
 #stageTools {{ background: rgba(16, 22, 21, 215); border-radius: 5px; }}
 #stageTools QPushButton {{ color: {t.stage_ink}; background: transparent; border: none; border-radius: 4px;
     padding: 3px 10px; font-size: 12px; }}
-#stageTools QPushButton:checked {{ background: {t.paper}; color: {t.spruce}; }}
+#stageTools QPushButton:checked {{ background: {t.stage_ink}; color: {t.stage}; }}
 #heading {{ font-size: 14px; font-weight: bold; }}
 #muted {{ color: {t.muted}; }}
 #action {{ color: {t.copper}; font-weight: bold; border: none; background: transparent; text-align: left;

@@ -119,9 +119,9 @@ class SpotKind(Kind):
         outline = given.zone.outline()
         level = np.column_stack([outline, np.full(len(outline), spot.z)])
         heights = z[present].astype(np.float64)
-        least, greatest = float(heights.min()), float(heights.max())
-        pad = max((greatest - least) * 0.02, 0.005)
-        edges = np.linspace(least - pad, greatest + pad, HISTOGRAM_BINS + 1)
+        edges = _edges(spot, heights)
+        # what lies far off, on another level, is counted in the outermost bins
+        heights = np.clip(heights, edges[0], edges[-1])
         picture = Histogram(
             "heights in the zone",
             "mm",
@@ -175,6 +175,14 @@ def main_level(heights: FloatArray) -> tuple[float, float]:
         centre, reach = float(kept.mean()), max(OUTLIER_REACH * float(kept.std()), OUTLIER_FLOOR)
     ends = np.searchsorted(heights, [centre - reach, centre + reach])
     return float(heights[ends[0]]), float(heights[ends[1] - 1])
+
+
+def _edges(spot: SpotPoint, heights: FloatArray) -> FloatArray:
+    """Bins around the used heights, with as much room on either side as they take, where there is data."""
+    width = max(spot.high - spot.low, 0.004)
+    low = max(spot.low - width, float(heights.min()) - 0.1 * width)
+    high = min(spot.high + width, float(heights.max()) + 0.1 * width)
+    return np.linspace(low, high, HISTOGRAM_BINS + 1)
 
 
 def _centroid(given: Given, view: Window, low: float, high: float) -> tuple[float, float, float]:

@@ -32,6 +32,7 @@ from hemtra.core.scan.scan import Scan
 from hemtra.desktop import theme
 from hemtra.desktop.model.bench import Bench
 from hemtra.desktop.plan.evidence_picture import EvidencePicture
+from hemtra.desktop.plan.signs import told_value
 
 GAP = 34
 """Pixels between columns, for the connectors."""
@@ -177,7 +178,7 @@ class ScanCard(Card):
     """Where the data came from."""
 
     def __init__(self, scan: Scan) -> None:
-        super().__init__("Scan", "scan", "spruce", 172)
+        super().__init__("Scan", "scan", "muted", 172)
         self.time.setText(Path(scan.name).stem)
         rows, cols = scan.data.shape
         grid = scan.data.grid
@@ -239,8 +240,7 @@ class ResultCard(Card):
         if judged is None:
             return
         self.strip = {"PASS": "passed", "FAIL": "failed"}.get(judged.verdict, "unmeasured")
-        value = "–" if judged.value is None else f"{judged.value:.{judged.decimals + 1}f} {judged.unit}"
-        self.value.setText(value)
+        self.value.setText(told_value(judged, judged.decimals + 1))
         self.value.setStyleSheet("font-size: 16px; font-weight: bold;")
         tint = theme.verdict_colour(judged.verdict).name()
         reason = f"<br>{judged.reason}" if judged.reason else ""

@@ -6,7 +6,7 @@ import math
 
 import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen
+from PySide6.QtGui import QFontMetrics, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
 from hemtra.core.arrays import FloatArray
@@ -17,10 +17,11 @@ from hemtra.core.scan.heightmap import Profile
 from hemtra.core.scan.zones import EllipseZone, RectangleZone
 from hemtra.desktop import theme
 from hemtra.desktop.model.bench import Bench, Place
-from hemtra.desktop.plan.signs import draw_arrow, draw_balloon, draw_chip
+from hemtra.desktop.plan.signs import draw_arrow, draw_balloon, draw_chip, told_value
 
 MARGIN_LEFT, MARGIN_RIGHT, MARGIN_TOP, MARGIN_BOTTOM = 44, 20, 34, 26
 TICKS = 5
+VALUE_WIDTH = 130
 LABEL_ROOM = 130
 """Pixels right of a dimension that its text needs."""
 
@@ -163,7 +164,7 @@ class SectionView(QWidget):
         verdict = theme.verdict_colour(judged.verdict)
         dimensions = self._dimensions()
         if not dimensions:
-            self._draw_value(painter, axes.frame.right() - 130, axes.frame.top() + 20, judged)
+            self._draw_value(painter, judged, axes.frame.right() - VALUE_WIDTH, axes.frame.top() - 15)
             return
         painter.setPen(QPen(verdict, 1.0))
         for mark in self._marks():
@@ -185,25 +186,32 @@ class SectionView(QWidget):
             painter.drawLine(a, b)
             draw_arrow(painter, b, a)
             draw_arrow(painter, a, b)
-            self._draw_value(painter, x + (24 if room else -118), (foot.y() + head.y()) / 2, judged)
+            left = x + 14 if room else x - 10 - self._value_width(judged)
+            middle = (foot.y() + head.y()) / 2
+            top, bottom = axes.frame.top() + 4, axes.frame.bottom() - 22
+            self._draw_value(painter, judged, left, min(max(middle, top), bottom))
 
-    def _draw_value(self, painter: QPainter, x: float, y: float, judged: Judged) -> None:
+    def _value_width(self, judged: Judged) -> float:
+        """Pixels that balloon, value and tolerance take."""
         row = self.bench.row
-        y = min(max(y, self._frame().top() + 16), self._frame().bottom() - 18)
-        painter.setFont(theme.font(15, bold=True))
-        value = "not measured" if judged.value is None else f"{judged.value:.{judged.decimals}f} {judged.unit}"
-        room = painter.fontMetrics().horizontalAdvance(value)
+        value = QFontMetrics(theme.font(15, bold=True)).horizontalAdvance(_told(judged))
+        tolerance = QFontMetrics(theme.font(12)).horizontalAdvance(row.tolerance if row else "")
+        return 32.0 + max(value, tolerance)
+
+    def _draw_value(self, painter: QPainter, judged: Judged, left: float, y: float) -> None:
+        """Balloon, value and tolerance from `left` on, about y."""
+        row = self.bench.row
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(theme.colour("paper", 235))
-        painter.drawRoundedRect(QRectF(x - 14, y - 16, max(room, 100) + 36, 38), 5, 5)
-        draw_balloon(painter, QPointF(x, y), str(judged.balloon), judged.verdict, radius=10)
+        painter.drawRoundedRect(QRectF(left, y - 16, self._value_width(judged) + 4, 38), 5, 5)
+        draw_balloon(painter, QPointF(left + 14, y), str(judged.balloon), judged.verdict, radius=10)
         painter.setPen(theme.verdict_colour(judged.verdict))
         painter.setFont(theme.font(15, bold=True))
-        painter.drawText(QPointF(x + 18, y + 2), value)
+        painter.drawText(QPointF(left + 32, y + 2), _told(judged))
         painter.setPen(theme.colour("muted"))
         painter.setFont(theme.font(12))
         if row is not None:
-            painter.drawText(QPointF(x + 18, y + 17), row.tolerance)
+            painter.drawText(QPointF(left + 32, y + 17), row.tolerance)
 
     def _draw_cursor(self, painter: QPainter, axes: _Axes, profile: Profile) -> None:
         if self._cursor is None or not 0 <= self._cursor <= axes.length:
@@ -234,6 +242,10 @@ class SectionView(QWidget):
         self._cursor = None
         self.hovered.emit(None)
         self.update()
+
+
+def _told(judged: Judged) -> str:
+    return "not measured" if judged.value is None else told_value(judged, judged.decimals)
 
 
 class _Axes:

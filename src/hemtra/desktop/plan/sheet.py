@@ -20,7 +20,7 @@ from hemtra.core.plan.limits import Judged, Verdict
 from hemtra.core.plan.tolerance import EXAMPLES
 from hemtra.desktop import theme
 from hemtra.desktop.model.bench import Bench
-from hemtra.desktop.plan.signs import draw_balloon, draw_limit_bar
+from hemtra.desktop.plan.signs import draw_balloon, draw_limit_bar, told_value
 
 ROW, OPEN_ROW = 31, 66
 BAR_WIDTH = 72
@@ -78,12 +78,10 @@ class SheetRow(QWidget):
         value_box = QRectF(0, 0, self.width() - VALUE_RIGHT, ROW)
         bar = QRectF(self.width() - BAR_WIDTH - 8, 6, BAR_WIDTH, ROW - 12)
         painter.setFont(theme.font(13, bold=failed))
-        value, unit = "–", ""
-        if judged is not None and judged.value is not None:
-            value, unit = f"{judged.value:.{judged.decimals}f}", "°" if judged.unit == "°" else ""
+        value = "–" if judged is None else told_value(judged, judged.decimals).removesuffix(" mm")
         painter.setPen(theme.colour("failed" if failed else "ink"))
-        painter.drawText(value_box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, value + unit)
-        used = painter.fontMetrics().horizontalAdvance(value + unit)
+        painter.drawText(value_box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, value)
+        used = painter.fontMetrics().horizontalAdvance(value)
         painter.setFont(theme.font(13, bold=self.selected))
         painter.setPen(theme.colour("ink"))
         name_box = QRectF(38, 0, value_box.right() - used - 46, ROW)

@@ -108,6 +108,13 @@ def _scale(lower: float | None, upper: float | None, nominal: float | None) -> t
     return (limit - reach, limit + reach / 3) if upper is not None else (limit - reach / 3, limit + reach)
 
 
+def told_value(judged: Judged, decimals: int) -> str:
+    """The value with its unit, or a dash; the degree sign stands close to its number."""
+    if judged.value is None:
+        return "–"
+    return f"{judged.value:.{decimals}f}{'' if judged.unit == '°' else ' '}{judged.unit}"
+
+
 def draw_chip(
     painter: QPainter, at: QPointF, text: str, *, back: QColor | None = None, ink: QColor | None = None
 ) -> QRectF:

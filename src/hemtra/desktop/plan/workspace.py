@@ -238,6 +238,7 @@ class PlanWorkspace(QWidget):
     def changeEvent(self, event: QEvent) -> None:
         """Repaint when the colours change."""
         if event.type() == QEvent.Type.StyleChange:
+            self.lineage.rebuild()
             for view in (self.sheet, self.stage, self.section, self.tray, self.lineage):
                 view.update()
         super().changeEvent(event)
