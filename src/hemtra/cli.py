@@ -67,6 +67,7 @@ def demo(
 
     folder = write or example.demo_folder()
     if write or not example.is_complete(folder):
+        print(f"Scanning the made-up parts of the demo into {folder} …", file=sys.stderr)
         with _progress("demo") as bar:
             task = bar.add_task("demo files")
 

@@ -139,6 +139,17 @@ def test_zones_without_data_say_so(kind):
         found(kind, sloped(), box(x=100))
 
 
+@pytest.mark.parametrize("kind", [SpotKind, PlaneKind])
+def test_half_seen_zones_are_not_trusted(kind):
+    data = edited(sloped(), lambda z, x, y: z.__setitem__(x > -0.8, np.nan))
+    with pytest.raises(NotMeasured, match=r"only 30 % of the zone holds data, and it asks for 50 %"):
+        found(kind(), data, box(width=4.01))
+    assert found(kind(least_data=30 - 1), data, box(width=4.01)).used > 0
+    # what lies outside the scan holds no data either
+    with pytest.raises(NotMeasured, match="only"):
+        found(kind(), sloped(), box(x=data.extent[1] + 1.5, width=4.01))
+
+
 def test_flatness_needs_cells():
     surface = found(PlaneKind(), sloped(), box(width=1, height=1))
     with pytest.raises(NotMeasured, match="cells"):
@@ -188,6 +199,6 @@ def test_every_kind_declares_itself_in_full(name):
 
 
 def test_settings_that_do_not_matter_are_not_shown():
-    assert list(PlaneKind(use="lowest").shown_settings()) == ["use", "share", "trim"]
-    assert list(PlaneKind(use="band").shown_settings()) == ["use", "band_from", "band_to", "trim"]
+    assert list(PlaneKind(use="lowest").shown_settings()) == ["use", "share", "trim", "least_data"]
+    assert list(PlaneKind(use="band").shown_settings()) == ["use", "band_from", "band_to", "trim", "least_data"]
     assert FittedPlane is PlaneKind.output

@@ -66,6 +66,23 @@ def test_exit_codes_tell_pass_fail_and_error(hemtra, demo_folder, cover):
     assert hemtra("inspect", demo_folder / "gone.hplan", good)[0] == 2
 
 
+@pytest.mark.parametrize(
+    ("spoil", "words"),
+    [
+        (lambda raw: raw[: len(raw) // 2], "is damaged or cut short"),
+        (lambda raw: raw.replace(b"<SizeX>1280<", b"<SizeX>1281<"), "is damaged at main.xml"),
+    ],
+)
+def test_damaged_scans_are_one_sentence(hemtra, demo_folder, cover, tmp_path, spoil, words):
+    path = tmp_path / "odd.x3p"
+    path.write_bytes(spoil((demo_folder / TRAY / "cover-01.x3p").read_bytes()))
+    code, out, err = hemtra("inspect", cover, path, "--json")
+    assert (code, out) == (2, "")
+    assert err.startswith("hemtra: odd.x3p ")
+    assert words in err
+    assert err.count("\n") == 1
+
+
 def test_json_is_one_object_a_part_in_the_order_given(hemtra, demo_folder, cover, tmp_path):
     parts = [demo_folder / TRAY / f"cover-0{k}.x3p" for k in (5, 1, 6)]
     code, out, _ = hemtra("inspect", cover, *parts, "--json", "--csv", tmp_path / "all.csv", "--jobs", 2)

@@ -33,6 +33,7 @@ ACTIONS: tuple[Action, ...] = (
     Action("tray.add", "Add scans to the tray…", "Tray", "Ctrl+Shift+O", "X3P or float TIFF."),
     Action("tray.next", "Next part", "Tray", "Space"),
     Action("tray.previous", "Previous part", "Tray", "Shift+Space"),
+    Action("tray.tag", "Change the tag of this part", "Tray", "T", "Good, bad or unknown."),
     Action("tray.reference", "Make this part the reference", "Tray", "", "Saved inside the plan."),
     Action("view.fit", "Show the whole part", "View", "F"),
     Action("view.intensity", "Colour by height or intensity", "View", "I"),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import signal
 import sys
 from pathlib import Path
 
@@ -28,6 +29,7 @@ def prepare(application: QApplication) -> None:
 def run(demo_folder: Path | None = None) -> int:
     """The desktop until it is closed; with a demo folder, that plan is opened."""
     logging.basicConfig(level=logging.INFO, format="%(levelname)s %(name)s: %(message)s")
+    signal.signal(signal.SIGINT, signal.SIG_DFL)  # Ctrl+C in the terminal ends it; unsaved work is kept by then
     application = QApplication(sys.argv[:1])
     prepare(application)
     notifications = Notifications()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtCore import QEvent, QObject, QPointF, Qt
+from PySide6.QtCore import QEvent, QModelIndex, QObject, QPersistentModelIndex, QPointF, Qt
 from PySide6.QtGui import QKeyEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import (
     QDialog,
@@ -13,6 +13,8 @@ from PySide6.QtWidgets import (
     QLineEdit,
     QListWidget,
     QListWidgetItem,
+    QStyledItemDelegate,
+    QStyleOptionViewItem,
     QVBoxLayout,
     QWidget,
 )
@@ -21,6 +23,21 @@ from hemtra.core.plan.limits import Verdict
 from hemtra.desktop import theme
 from hemtra.desktop.actions import ACTIONS, Action
 from hemtra.desktop.plan.signs import draw_balloon
+
+KEYS = Qt.ItemDataRole.UserRole + 1
+
+
+class _WithKeys(QStyledItemDelegate):
+    """Paints the keys of an action at the right of its title."""
+
+    def paint(
+        self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex
+    ) -> None:
+        """The usual item, and its keys."""
+        super().paint(painter, option, index)
+        painter.setPen(theme.colour("muted"))
+        box = option.rect.adjusted(0, 0, -10, 0)
+        painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, index.data(KEYS))
 
 
 class CommandSearch(QDialog):
@@ -34,6 +51,7 @@ class CommandSearch(QDialog):
         self.query.setPlaceholderText("What do you want to do?")
         self.query.textChanged.connect(self._search)
         self.query.installEventFilter(self)
+        self.found.setItemDelegate(_WithKeys(self.found))
         self.found.itemClicked.connect(self._choose)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(10, 10, 10, 10)
@@ -45,7 +63,8 @@ class CommandSearch(QDialog):
     def _search(self, text: str) -> None:
         self.found.clear()
         for action in matching(text):
-            item = QListWidgetItem(f"{action.title}    {action.keys}".rstrip())
+            item = QListWidgetItem(action.title)
+            item.setData(KEYS, action.keys)
             item.setData(Qt.ItemDataRole.UserRole, action.id)
             item.setToolTip(action.help or action.title)
             if not self._enabled(action.id):

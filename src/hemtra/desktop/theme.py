@@ -182,6 +182,7 @@ def stylesheet() -> str:
 * {{ font-family: B612; font-size: 13px; color: {t.ink}; }}
 QMainWindow, #workspace {{ background: {t.fog}; }}
 #panel {{ background: {t.paper}; border: 1px solid {t.line}; border-radius: 6px; }}
+#panel:focus {{ border-color: {t.copper}; }}
 #band {{ background: {t.spruce}; }}
 #band QLabel, #band QToolButton, #band QPushButton {{ color: {t.on_spruce}; background: transparent;
     border: none; }}

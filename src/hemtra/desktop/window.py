@@ -158,6 +158,7 @@ class MainWindow(QMainWindow):
             "tray.add": (self._ask_scans, always),
             "tray.next": (lambda: self._step(1), has_part),
             "tray.previous": (lambda: self._step(-1), has_part),
+            "tray.tag": (self._change_tag, has_part),
             "tray.reference": (self._set_reference, has_part),
             "view.fit": (workspace.stage.fit, has_part),
             "view.intensity": (self._toggle_intensity, has_part),
@@ -389,6 +390,11 @@ class MainWindow(QMainWindow):
             focused.showPopup()
         else:
             self.bench.tray.step(by)
+
+    def _change_tag(self) -> None:
+        part = self.bench.tray.current
+        if part is not None:
+            self.bench.tray.next_tag(part)
 
     def _toggle_intensity(self) -> None:
         stage = self.plan_workspace.stage

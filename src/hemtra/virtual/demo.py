@@ -65,7 +65,7 @@ def demo_plan() -> Plan:
         id="plane-a",
         name="Plane A, flange",
         kind="plane",
-        params={"use": "band", "band_from": 6, "band_to": 82, "trim": 3},
+        params={"use": "band", "band_from": 6, "band_to": 82, "trim": 3, "least_data": 75},
         zone=RectangleZone(x=0, y=0, width=100, height=60),
     )
     steps, sheet = [datum], []

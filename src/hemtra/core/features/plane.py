@@ -13,7 +13,7 @@ from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.geometry.elements import Plane
 from hemtra.core.geometry.plane_fit import fit_plane
 from hemtra.core.marks import Evidence, Polyline, Region, ResidualMap
-from hemtra.core.plan.kind import Given, Kind, Outcome, setting
+from hemtra.core.plan.kind import Given, Kind, Outcome, least_data, setting
 from hemtra.core.plan.registry import register
 from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.reduce import block_means
@@ -99,6 +99,8 @@ class PlaneKind(Kind):
         le=20.0,
     )
 
+    least_data: float = least_data()
+
     @model_validator(mode="after")
     def _band_has_room(self) -> Self:
         if self.use == "band" and self.band_to <= self.band_from:
@@ -115,7 +117,7 @@ class PlaneKind(Kind):
 
     def evaluate(self, given: Given) -> Outcome:
         """A `FittedPlane`; facts: tilt, rms and how many points were used."""
-        view, data = given.window(), given.data
+        view, data = given.window(self.least_data), given.data
         z = data.z[view.rows, view.cols]
         fit = fit_plane(z, view.inside, self._ranks(), self.trim or None)
         grid, (rows, cols) = view.grid(data), z.shape

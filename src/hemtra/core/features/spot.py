@@ -12,7 +12,7 @@ from hemtra.core.errors import NotMeasured
 from hemtra.core.geometry import kernels
 from hemtra.core.geometry.elements import Point
 from hemtra.core.marks import Evidence, Histogram, Polyline, Region
-from hemtra.core.plan.kind import Given, Kind, Outcome, setting
+from hemtra.core.plan.kind import Given, Kind, Outcome, least_data, setting
 from hemtra.core.plan.registry import register
 from hemtra.core.scan.disc import disc_means
 from hemtra.core.scan.zones import Window
@@ -83,12 +83,12 @@ class SpotKind(Kind):
         choices={"drop": "drop", "keep": "keep"},
     )
 
+    least_data: float = least_data()
+
     def evaluate(self, given: Given) -> Outcome:
         """A `SpotPoint` at the centroid of the used points, or at the extreme itself."""
-        view, data = given.window(), given.data
+        view, data = given.window(self.least_data), given.data
         heights = np.sort(view.heights(data))
-        if heights.size == 0:
-            raise NotMeasured("there is no data in the zone")
         low, high = main_level(heights) if self.outliers == "drop" else (heights[0], heights[-1])
         kept = heights[np.searchsorted(heights, low) : np.searchsorted(heights, high, "right")]
         if self.take in ("highest", "lowest"):

@@ -44,6 +44,7 @@ def ordered(plan: Plan) -> tuple[tuple[Step, Kind], ...]:
     steps need each other in a circle.
     """
     by_id = {s.id: s for s in plan.steps}
+    order = _sorted(plan, by_id)
     parsed = {s.id: _parameters(s) for s in plan.steps}
     for step in plan.steps:
         _check_inputs(step, parsed)
@@ -54,14 +55,25 @@ def ordered(plan: Plan) -> tuple[tuple[Step, Kind], ...]:
             raise PlanError(
                 f"Balloon {row.balloon} “{row.name}”: step “{row.step}” gives no number that could be judged."
             )
+    return tuple((by_id[i], parsed[i]) for i in order)
+
+
+def _sorted(plan: Plan, by_id: dict[str, Step]) -> list[str]:
+    """Ids, each after those it needs. Raises `PlanError` for missing steps and circles."""
+    for step in plan.steps:
+        for name, sources in step.inputs.items():
+            missing = [source for source in sources if source not in by_id]
+            if missing:
+                raise PlanError(
+                    f"Step “{step.id}”: its input “{name}” names the step “{missing[0]}”, which does not exist."
+                )
     try:
-        order = list(TopologicalSorter({s.id: needs(s) for s in plan.steps}).static_order())
+        return list(TopologicalSorter({s.id: needs(s) for s in plan.steps}).static_order())
     except CycleError as error:
         circle = " → ".join(f"“{by_id[i].name}”" for i in error.args[1])
         raise PlanError(
             f"These steps need each other in a circle: {circle}. Connect one of them elsewhere."
         ) from None
-    return tuple((by_id[i], parsed[i]) for i in order)
 
 
 def _parameters(step: Step) -> Kind:
@@ -88,8 +100,6 @@ def _check_inputs(step: Step, parsed: dict[str, Kind]) -> None:
         if len(sources) > 1 and not wanted.many:
             raise PlanError(f"{place}: its input “{name}” takes one step, not {len(sources)}.")
         for source in sources:
-            if source not in parsed:
-                raise PlanError(f"{place}: its input “{name}” names the step “{source}”, which does not exist.")
             if not fits(wanted, parsed[source]):
                 raise PlanError(f"{place}: its input “{name}” cannot use “{source}”, a {parsed[source].kind}.")
     if parsed[step.id].needs_zone and step.zone is None:

@@ -65,11 +65,20 @@ class Given:
                 raise TypeError(f"{name} needs {expected.__name__}, not {type(value).__name__}")
         return values
 
-    def window(self) -> Window:
-        """The points of the zone. Raises `OffScan` when there are none."""
+    def window(self, least_data: float = 0.0) -> Window:
+        """The points of the zone, of which at least `least_data` percent must hold data.
+
+        Raises `OffScan` when the zone has no point on the scan, `NotMeasured` when too little of it holds data.
+        """
         if self.zone is None:
             raise NotMeasured("it has no zone; draw one on the part")
-        return window(self.zone, self.data)
+        view = window(self.zone, self.data)
+        share = 100.0 * view.data_share(self.data)
+        if share == 0.0:
+            raise NotMeasured("there is no data in the zone")
+        if share < least_data:
+            raise NotMeasured(f"only {share:.0f} % of the zone holds data, and it asks for {least_data:.0f} %")
+        return view
 
 
 @dataclass(frozen=True)
@@ -127,6 +136,18 @@ class Kind(BaseModel):
     def is_characteristic(cls) -> bool:
         """Whether its value can be judged against limits."""
         return issubclass(cls.output, Number)
+
+
+def least_data() -> Any:
+    """The parameter of a feature that says how much of its zone must hold data for it to be trusted."""
+    return setting(
+        50.0,
+        "least data",
+        "Share of the zone that must hold data; with less the feature is not measured.",
+        unit="%",
+        ge=0.0,
+        le=100.0,
+    )
 
 
 def setting(

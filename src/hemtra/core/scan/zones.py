@@ -39,6 +39,14 @@ class Window:
         z = z.ravel() if self.inside is None else z[self.inside]
         return z[~np.isnan(z)].astype(np.float64)
 
+    def data_share(self, data: HeightMap) -> float:
+        """Share of the zone that holds data, 0 to 1; what lies outside the scan holds none."""
+        missing = np.isnan(data.z[self.rows, self.cols])
+        if self.inside is None:
+            return self.covered * (1.0 - np.count_nonzero(missing) / missing.size)
+        points = np.count_nonzero(self.inside)
+        return self.covered * (1.0 - np.count_nonzero(missing & self.inside) / points)
+
     def grid(self, data: HeightMap) -> Grid:
         """The grid of the window's own first row and column."""
         return data.grid.shifted(self.rows.start, self.cols.start)

@@ -119,6 +119,10 @@ class Tray:
         part.tag = tag
         self.changed.emit()
 
+    def next_tag(self, part: TrayPart) -> None:
+        """Go from good to bad to unknown and round again."""
+        self.tag(part, TAGS[(TAGS.index(part.tag) + 1) % len(TAGS)])
+
     def mark_stale(self) -> None:
         """The plan has changed; no result stands until it is evaluated again."""
         for part in self.parts:

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen
 from PySide6.QtWidgets import (
     QComboBox,
     QFrame,
@@ -71,7 +71,11 @@ class Card(QFrame):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         box = QRectF(self.rect()).adjusted(0.8, 0.8, -0.8, -0.8)
-        painter.setPen(QPen(theme.colour("copper" if self.selected else "line"), 1.6 if self.selected else 1.0))
+        marked = self.selected or self.hasFocus()
+        pen = QPen(theme.colour("copper" if marked else "line"), 1.6 if marked else 1.0)
+        if self.hasFocus():
+            pen.setStyle(Qt.PenStyle.DashLine)
+        painter.setPen(pen)
         painter.setBrush(theme.colour("paper"))
         painter.drawRoundedRect(box, 5, 5)
         painter.setPen(Qt.PenStyle.NoPen)
@@ -82,6 +86,13 @@ class Card(QFrame):
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Select the step."""
         self.clicked.emit()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Enter selects the step that has the focus."""
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.hasFocus():
+            self.clicked.emit()
+        else:
+            super().keyPressEvent(event)
 
 
 class StepCard(Card):
@@ -94,7 +105,10 @@ class StepCard(Card):
         self.step, self.kind = step, kind
         self._users = users
         self.always_open = step.zone is None
-        self.setCursor(Qt.CursorShape.ArrowCursor if self.always_open else Qt.CursorShape.PointingHandCursor)
+        if not self.always_open:
+            self.setCursor(Qt.CursorShape.PointingHandCursor)
+            self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+            self.setAccessibleName(f"Step {step.name}; Enter opens it")
         form = QGridLayout()
         form.setHorizontalSpacing(8)
         form.setVerticalSpacing(2)

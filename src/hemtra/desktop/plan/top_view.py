@@ -191,11 +191,15 @@ class TopView(QWidget):
             at = QPointF(*self.viewport.to_screen(*place))
             painter.drawLine(at - QPointF(7, 0), at + QPointF(7, 0))
             painter.drawLine(at - QPointF(0, 7), at + QPointF(0, 7))
+        if self.hasFocus():
+            painter.setPen(QPen(theme.colour("copper"), 2))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRect(self.rect().adjusted(1, 1, -1, -1))
         if self.prompt:
             width = self.fontMetrics().horizontalAdvance(self.prompt) + 40
             draw_chip(
                 painter,
-                QPointF(max(8.0, (self.width() - width) / 2), 12),
+                QPointF(max(8.0, (self.width() - width) / 2), self.height() - 40),
                 self.prompt,
                 back=theme.colour("copper"),
                 ink=theme.colour("paper"),

@@ -10,12 +10,14 @@ from hemtra.core.plan.limits import Verdict
 from hemtra.core.scan.picture import View, picture
 from hemtra.desktop import theme
 from hemtra.desktop.model.bench import Bench
-from hemtra.desktop.model.tray import TAGS, TrayPart
+from hemtra.desktop.model.tray import TrayPart
 from hemtra.desktop.plan.layers import image
 from hemtra.desktop.plan.signs import draw_balloon
 
 CARD_HEIGHT = 80
-THUMB = (82, 52)
+THUMB = (76, 48)
+TEXT = 94
+"""Pixels from the left where name and tag begin."""
 
 
 class TrayCard(QWidget):
@@ -38,7 +40,7 @@ class TrayCard(QWidget):
         self.update()
 
     def _tag_box(self) -> QRectF:
-        return QRectF(98, 22, self.width() - 104, 16)
+        return QRectF(TEXT - 2, 22, self.width() - TEXT - 4, 16)
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Picture, name, tag, verdict, and the balloons that decided it."""
@@ -52,13 +54,13 @@ class TrayCard(QWidget):
         painter.setFont(theme.font(13, bold=True))
         painter.setPen(theme.colour("ink"))
         name = self.part.name.rsplit("-", 1)[-1]
-        painter.drawText(QRectF(100, 5, self.width() - 106, 18), Qt.AlignmentFlag.AlignVCenter, name)
+        painter.drawText(QRectF(TEXT, 5, self.width() - TEXT - 6, 18), Qt.AlignmentFlag.AlignVCenter, name)
         painter.setFont(theme.font(12))
         painter.setPen(theme.colour("muted"))
         painter.drawText(self._tag_box().adjusted(2, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, self.part.tag)
         result = self.part.result
         if result is not None:
-            centre = QPointF(110, 51)
+            centre = QPointF(TEXT + 10, 51)
             signs = {Verdict.PASS: "✓", Verdict.FAIL: "×", Verdict.NOT_MEASURED: "–"}
             draw_balloon(
                 painter, centre, signs[result.verdict], result.verdict, radius=9, faint=self.part.stale
@@ -147,7 +149,7 @@ class TrayPanel(QFrame):
     def _made(self, part: TrayPart) -> TrayCard:
         card = TrayCard(part)
         card.chosen.connect(lambda chosen: self.bench.tray.select(self.bench.tray.parts.index(chosen)))
-        card.tag_clicked.connect(lambda p: self.bench.tray.tag(p, TAGS[(TAGS.index(p.tag) + 1) % len(TAGS)]))
+        card.tag_clicked.connect(self.bench.tray.next_tag)
         return card
 
 

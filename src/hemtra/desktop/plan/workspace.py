@@ -51,9 +51,9 @@ class PlanWorkspace(QWidget):
         upper = QSplitter(Qt.Orientation.Horizontal)
         for view in (self.sheet, centre, self.tray):
             upper.addWidget(view)
-        upper.setSizes([304, 790, 152])
+        upper.setSizes([304, 780, 162])
         upper.setStretchFactor(1, 1)
-        self.tray.setMinimumWidth(140)
+        self.tray.setMinimumWidth(160)
         self.sheet.setMinimumWidth(250)
         whole = QSplitter(Qt.Orientation.Vertical)
         whole.addWidget(upper)
