@@ -47,7 +47,7 @@ def test_dragging_a_zone_on_screen(qapp, qtbot, demo_folder, note):
         QTest.mouseMove(stage, at - QPoint(5 + k // 4, k // 3))
         while window.bench.shown is before:
             qapp.processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents)
-        window.plan_workspace.sheet.rows[0].repaint()
+        window.plan_workspace.sheet.items[0].repaint()
         stage.repaint()
         latencies.append((time.perf_counter() - start) * 1000)
     QTest.mouseRelease(stage, LEFT, pos=at - QPoint(20, 20))

@@ -45,7 +45,7 @@ def message(window) -> str:
 
 def test_demo_opens_with_all_parts_judged(demo):
     assert demo.bench.tray.agreement == (8, 8)
-    assert [row.row.balloon for row in demo.plan_workspace.sheet.rows] == [1, 2, 3, 4, 6, 7, 11, 15]
+    assert [row.row.balloon for row in demo.plan_workspace.sheet.items] == [1, 2, 3, 4, 6, 7, 11, 15]
     assert all(c.verdict == "PASS" for c in values(demo).values())
     assert demo.bench.balloon == 1
     assert not demo.bench.document.unsaved
@@ -228,9 +228,9 @@ def test_legend_wheel_and_double_click_change_the_view(demo, qtbot):
 def test_balloons_select_their_characteristic(demo, qtbot, settled):
     stage = demo.plan_workspace.stage
     stage.grab()
-    judged, place = next((j, p) for j, p in stage._balloons if j.balloon == 11)
-    qtbot.mouseClick(stage, LEFT, pos=QPointF(*place).toPoint())
-    assert demo.bench.balloon == judged.balloon
+    eleven = next(b for b in stage._balloons if b.judged.balloon == 11)
+    qtbot.mouseClick(stage, LEFT, pos=QPointF(*eleven.place).toPoint())
+    assert demo.bench.balloon == 11
     qtbot.keyClick(demo.plan_workspace.sheet, Qt.Key.Key_Down)
     assert demo.bench.balloon == 15
 

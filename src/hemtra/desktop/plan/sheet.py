@@ -5,13 +5,9 @@ from __future__ import annotations
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import (
-    QFrame,
     QHBoxLayout,
-    QLabel,
     QLineEdit,
     QPushButton,
-    QScrollArea,
-    QVBoxLayout,
     QWidget,
 )
 
@@ -20,6 +16,7 @@ from hemtra.core.plan.limits import Judged, Verdict
 from hemtra.core.plan.tolerance import EXAMPLES
 from hemtra.desktop import theme
 from hemtra.desktop.model.bench import Bench
+from hemtra.desktop.plan.list_panel import ListPanel
 from hemtra.desktop.plan.signs import draw_balloon, draw_limit_bar, told_value
 
 ROW, OPEN_ROW = 31, 66
@@ -116,52 +113,27 @@ class SheetRow(QWidget):
             self.tolerance_typed.emit(self.row.balloon, self.tolerance.text())
 
 
-class Sheet(QFrame):
+class Sheet(ListPanel):
     """All rows, with the count of what passes."""
 
     tolerance_typed = Signal(int, str)
     add_requested = Signal()
 
     def __init__(self, bench: Bench, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self.setObjectName("panel")
+        super().__init__("Sheet", parent)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Sheet of characteristics")
         self.bench = bench
-        self.rows: list[SheetRow] = []
-        heading, self._count = QLabel("Sheet"), QLabel()
-        heading.setObjectName("heading")
-        self._count.setObjectName("muted")
-        top = QHBoxLayout()
-        top.setContentsMargins(12, 8, 12, 2)
-        top.addWidget(heading)
-        top.addStretch()
-        top.addWidget(self._count)
-        self._list = QVBoxLayout()
-        self._list.setContentsMargins(1, 0, 1, 0)
-        self._list.setSpacing(0)
-        self._list.addStretch()
-        inner = QWidget()
-        inner.setLayout(self._list)
-        self._scroll = QScrollArea()
-        self._scroll.setWidget(inner)
-        self._scroll.setWidgetResizable(True)
-        self._scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self._scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.items: list[SheetRow] = []
         self.add_button = QPushButton("+ Characteristic   N")
         self.add_button.setObjectName("action")
         self.add_button.setToolTip("Say what the drawing asks for, then click it on the part.")
         self.add_button.clicked.connect(self.add_requested)
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(0, 0, 0, 6)
-        layout.setSpacing(2)
-        layout.addLayout(top)
-        layout.addWidget(self._scroll, 1)
         bottom = QHBoxLayout()
         bottom.setContentsMargins(10, 0, 10, 0)
         bottom.addWidget(self.add_button)
         bottom.addStretch()
-        layout.addLayout(bottom)
+        self.body.addLayout(bottom)
         for changed in (bench.document.changed, bench.shown_changed, bench.selection_changed):
             changed.connect(self.refresh)
         self.refresh()
@@ -171,21 +143,19 @@ class Sheet(QFrame):
         plan, shown = self.bench.document.shown, self.bench.shown
         judged = {c.balloon: c for c in shown.result.characteristics} if shown else {}
         ordered = sorted(plan.sheet, key=lambda c: c.balloon)
-        while len(self.rows) > len(ordered):
-            gone = self.rows.pop()
-            self._list.removeWidget(gone)
-            gone.deleteLater()
+        while len(self.items) > len(ordered):
+            self.drop(self.items.pop())
         for k, row in enumerate(ordered):
-            if k == len(self.rows):
+            if k == len(self.items):
                 self._append(row)
-            self.rows[k].show_row(row, judged.get(row.balloon), selected=row.balloon == self.bench.balloon)
+            self.items[k].show_row(row, judged.get(row.balloon), selected=row.balloon == self.bench.balloon)
         passed = sum(c.verdict is Verdict.PASS for c in judged.values())
-        self._count.setText(f"{passed} of {len(ordered)} pass" if ordered and judged else "")
+        self.aside.setText(f"{passed} of {len(ordered)} pass" if ordered and judged else "")
         self.add_button.setEnabled(self.bench.tray.current is not None)
 
     def row_of(self, balloon: int) -> SheetRow | None:
         """The widget of a characteristic."""
-        return next((row for row in self.rows if row.row.balloon == balloon), None)
+        return next((row for row in self.items if row.row.balloon == balloon), None)
 
     def reject(self, balloon: int) -> None:
         """Mark what was typed for a characteristic as not understood."""
@@ -195,12 +165,12 @@ class Sheet(QFrame):
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         """Up and down step through the rows; Enter goes into the tolerance."""
-        balloons = [row.row.balloon for row in self.rows]
+        balloons = [row.row.balloon for row in self.items]
         step = {Qt.Key.Key_Up: -1, Qt.Key.Key_Down: 1}.get(Qt.Key(event.key()))
         if step is not None and balloons:
             at = balloons.index(self.bench.balloon) + step if self.bench.balloon in balloons else 0
             self.bench.select(balloons[min(max(at, 0), len(balloons) - 1)])
-            self._scroll.ensureWidgetVisible(self.rows[min(max(at, 0), len(balloons) - 1)])
+            self.scroll_area.ensureWidgetVisible(self.items[min(max(at, 0), len(balloons) - 1)])
         elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.bench.balloon is not None:
             row = self.row_of(self.bench.balloon)
             if row is not None:
@@ -213,8 +183,8 @@ class Sheet(QFrame):
         widget = SheetRow(row)
         widget.chosen.connect(self._choose)
         widget.tolerance_typed.connect(self.tolerance_typed)
-        self._list.insertWidget(len(self.rows), widget)
-        self.rows.append(widget)
+        self.rows.insertWidget(len(self.items), widget)
+        self.items.append(widget)
 
     def _choose(self, balloon: int) -> None:
         self.setFocus()

@@ -21,12 +21,11 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QWidget
 
 from hemtra.core.plan.document import Step
-from hemtra.core.plan.limits import Judged
 from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.picture import View, grey_picture, picture
 from hemtra.desktop import theme
-from hemtra.desktop.model.balloon_layout import place_balloons
 from hemtra.desktop.model.bench import Bench, Place
+from hemtra.desktop.model.stage_balloons import StageBalloon, stage_balloons
 from hemtra.desktop.model.viewport import Pixel, Viewport
 from hemtra.desktop.model.zone_drag import AnyZone, Handle, dragged, grabbed, handle_pixels
 from hemtra.desktop.plan.layers import RegionImages, draw_polylines, draw_regions, draw_zone, image
@@ -35,10 +34,6 @@ from hemtra.desktop.plan.signs import RADIUS, draw_balloon, draw_chip
 
 LINE_GRAB = 7.0
 """Pixels around the section line that take it."""
-RING_ROOM = 20.0
-"""Pixels between what is measured and its balloons."""
-EDGE_ROOM = 20.0
-"""Pixels between balloons and the border of the stage."""
 WHEEL_STEP = 1.0015
 """Zoom per eighth of a degree of the wheel: a notch of 15° gives a fifth."""
 NUDGE_PIXELS = 1.0
@@ -86,7 +81,7 @@ class TopView(QWidget):
         self.picked: list[Place] = []
         self._regions = RegionImages()
         self._image: tuple[object, QImage] | None = None
-        self._balloons: list[tuple[Judged, Pixel]] = []
+        self._balloons: list[StageBalloon] = []
         self._drag: _Drag | None = None
         self._cursor: Pixel | None = None
         self._linked: Place | None = None
@@ -279,66 +274,20 @@ class TopView(QWidget):
             painter.drawEllipse(QPointF(*self.viewport.to_screen(*self._linked)), 6, 6)
 
     def _draw_balloons(self, painter: QPainter) -> None:
-        self._balloons = []
         shown = self.bench.shown
-        if shown is None:
-            return
-        pointed = []
-        for judged in shown.result.characteristics:
-            place = self._anchor_of(judged)
-            if place is None:
-                continue
-            pixel = self.viewport.to_screen(*place)
-            if 0 <= pixel[0] <= self.width() and 0 <= pixel[1] <= self.height():
-                pointed.append((judged, pixel))
-        if not pointed:
-            return
-        places = place_balloons([pixel for _, pixel in pointed], self._ring([p for _, p in pointed]))
-        for (judged, anchor), place in zip(pointed, places, strict=True):
-            chosen = judged.balloon == self.bench.balloon
-            leader = QPen(theme.colour("stage_ink", 255 if chosen else 150), 1.4 if chosen else 1.0)
-            painter.setPen(leader)
-            painter.drawLine(QPointF(*anchor), QPointF(*place))
-            painter.setBrush(theme.colour("stage_ink"))
-            painter.drawEllipse(QPointF(*anchor), 2.2, 2.2)
-        for (judged, _), place in zip(pointed, places, strict=True):
-            draw_balloon(
-                painter,
-                QPointF(*place),
-                str(judged.balloon),
-                judged.verdict,
-                selected=judged.balloon == self.bench.balloon,
-            )
-            self._balloons.append((judged, place))
-
-    def _anchor_of(self, judged: Judged) -> Place | None:
-        """Where a balloon points: at what was measured, or at the zone that should have been."""
-        if judged.at is not None:
-            return judged.at.x, judged.at.y
+        taken = self.legend.width() if self.legend.isVisible() else 0
         plan = self.bench.document.shown
-        if plan.characteristic(judged.balloon) is None:
-            return None
-        inputs = [i for ids in plan.step(judged.step).inputs.values() for i in ids]
-        zones = [z for i in inputs if (z := plan.step(i).zone) is not None]
-        return (zones[0].x, zones[0].y) if zones else None
-
-    def _ring(self, anchors: list[Pixel]) -> tuple[float, float, float, float]:
-        """The ring of balloons: around all that is measured, but on the stage."""
-        zones = [s.zone for s in self.bench.document.shown.steps if s.zone is not None]
-        xs, ys = [p[0] for p in anchors], [p[1] for p in anchors]
-        for zone in zones:
-            wx, wy = zone.half_extent()
-            for x, y in ((zone.x - wx, zone.y - wy), (zone.x + wx, zone.y + wy)):
-                px, py = self.viewport.to_screen(x, y)
-                xs.append(px)
-                ys.append(py)
-        right = self.width() - EDGE_ROOM - (self.legend.width() if self.legend.isVisible() else 0)
-        return (
-            max(EDGE_ROOM, min(xs) - RING_ROOM),
-            max(EDGE_ROOM, min(ys) - RING_ROOM),
-            min(right, max(xs) + RING_ROOM),
-            min(self.height() - EDGE_ROOM, max(ys) + RING_ROOM),
-        )
+        self._balloons = stage_balloons(plan, shown, self.viewport, taken) if shown else []
+        for balloon in self._balloons:
+            chosen = balloon.judged.balloon == self.bench.balloon
+            painter.setPen(QPen(theme.colour("stage_ink", 255 if chosen else 150), 1.4 if chosen else 1.0))
+            painter.drawLine(QPointF(*balloon.anchor), QPointF(*balloon.place))
+            painter.setBrush(theme.colour("stage_ink"))
+            painter.drawEllipse(QPointF(*balloon.anchor), 2.2, 2.2)
+        for balloon in self._balloons:
+            judged, chosen = balloon.judged, balloon.judged.balloon == self.bench.balloon
+            place = QPointF(*balloon.place)
+            draw_balloon(painter, place, str(judged.balloon), judged.verdict, selected=chosen)
 
     def _draw_read_out(self, painter: QPainter) -> None:
         data = self.data
@@ -485,7 +434,8 @@ class TopView(QWidget):
             self.setCursor(Qt.CursorShape.ArrowCursor)
 
     def _balloon_under(self, pixel: Pixel) -> int | None:
-        return next((j.balloon for j, at in self._balloons if math.dist(at, pixel) <= RADIUS + 2), None)
+        near = (b for b in self._balloons if math.dist(b.place, pixel) <= RADIUS + 2)
+        return next((b.judged.balloon for b in near), None)
 
     def _line_under(self, pixel: Pixel) -> str | None:
         line = self._line()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QImage, QMouseEvent, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QWidget
 
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.scan.picture import View, picture
@@ -12,6 +12,7 @@ from hemtra.desktop import theme
 from hemtra.desktop.model.bench import Bench
 from hemtra.desktop.model.tray import TrayPart
 from hemtra.desktop.plan.layers import image
+from hemtra.desktop.plan.list_panel import ListPanel
 from hemtra.desktop.plan.signs import draw_balloon
 
 CARD_HEIGHT = 80
@@ -83,40 +84,15 @@ class TrayCard(QWidget):
             self.chosen.emit(self.part)
 
 
-class TrayPanel(QFrame):
+class TrayPanel(ListPanel):
     """All parts and how many get the verdict they should."""
 
     def __init__(self, bench: Bench, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self.setObjectName("panel")
+        super().__init__("Tray", parent)
         self.setAccessibleName("Tray of recorded parts")
         self.bench = bench
         self.cards: list[TrayCard] = []
-        heading, self._agreement = QLabel("Tray"), QLabel()
-        heading.setObjectName("heading")
-        self._agreement.setObjectName("muted")
-        self._agreement.setToolTip("Tagged parts that get the verdict they should.")
-        top = QHBoxLayout()
-        top.setContentsMargins(12, 8, 10, 2)
-        top.addWidget(heading)
-        top.addStretch()
-        top.addWidget(self._agreement)
-        self._list = QVBoxLayout()
-        self._list.setContentsMargins(0, 0, 0, 0)
-        self._list.setSpacing(0)
-        self._list.addStretch()
-        inner = QWidget()
-        inner.setLayout(self._list)
-        self._scroll = QScrollArea()
-        self._scroll.setWidget(inner)
-        self._scroll.setWidgetResizable(True)
-        self._scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self._scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(0, 0, 0, 6)
-        layout.setSpacing(2)
-        layout.addLayout(top)
-        layout.addWidget(self._scroll, 1)
+        self.aside.setToolTip("Tagged parts that get the verdict they should.")
         bench.tray.changed.connect(self.refresh)
         bench.tray.current_changed.connect(self.refresh)
         self.refresh()
@@ -130,10 +106,10 @@ class TrayPanel(QFrame):
             selected = card.part is self.bench.tray.current
             card.show_state(selected=selected)
             if selected:
-                self._scroll.ensureWidgetVisible(card)
+                self.scroll_area.ensureWidgetVisible(card)
         right, known = self.bench.tray.agreement
         waiting = any(part.stale for part in parts)
-        self._agreement.setText((f"{right} / {known} agree" + (" …" if waiting else "")) if known else "")
+        self.aside.setText((f"{right} / {known} agree" + (" …" if waiting else "")) if known else "")
 
     def _rebuild(self) -> None:
         kept = {id(card.part): card for card in self.cards}
@@ -141,10 +117,9 @@ class TrayPanel(QFrame):
             kept.pop(id(part)) if id(part) in kept else self._made(part) for part in self.bench.tray.parts
         ]
         for gone in kept.values():
-            self._list.removeWidget(gone)
-            gone.deleteLater()
+            self.drop(gone)
         for k, card in enumerate(self.cards):
-            self._list.insertWidget(k, card)
+            self.rows.insertWidget(k, card)
 
     def _made(self, part: TrayPart) -> TrayCard:
         card = TrayCard(part)
