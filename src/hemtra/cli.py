@@ -188,7 +188,10 @@ def _print_example(folder: Path) -> None:
 
     known = json.loads(read_text(folder / TRUTH, 1 << 20))
     plan = load_plan(folder / PLAN_FILE)
-    out.print(f"Demo: {plan.name}, {len(plan.sheet)} characteristics, {len(known)} parts. Files in {folder}")
+    out.print(
+        f"Demo: {plan.name}, {len(plan.sheet)} characteristics, {len(known)} parts. Files in {folder}",
+        soft_wrap=True,
+    )
     table = Table("part", "known", "verdict", "decided by", "ms", box=None, header_style="bold")
     right = 0
     paths = [folder / TRAY / name for name in sorted(known)]

@@ -236,6 +236,11 @@ def test_a_spot_is_proposed_as_large_as_its_level():
     )
     zone = propose_spot(disc, 0.0, 0.0)
     assert zone.width == 6.0
+    # a click on the rim means the level it hit, and finds room on it
+    for x, level in ((2.9, 4.0), (3.1, 0.0)):
+        near = propose_spot(disc, x, 0.0)
+        assert near.width >= 2.0
+        assert disc.height_at(near.x, near.y) == level
     with pytest.raises(HemtraError):
         propose_spot(disc, 500.0, 0.0)
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from hemtra.core.errors import HemtraError, NotMeasured
+from hemtra.core.errors import HemtraError, NotMeasured, OffScan
 from hemtra.core.plan.document import Characteristic, Plan, Step
 from hemtra.core.plan.engine import Engine
 from hemtra.core.plan.graph import dependants
@@ -16,6 +16,8 @@ from hemtra.core.scan.zones import EllipseZone, RectangleZone, window
 
 DIAMETERS = (12.0, 10.0, 8.0, 6.0, 5.0, 4.0, 3.0, 2.0, 1.5, 1.0)
 """Spot diameters tried in mm, largest first."""
+NEAR, TURNS = (0.5, 1.0, 1.5, 2.0, 3.0), 12
+"""Distances in mm, and directions, in which a better place is looked for when a click lies on an edge."""
 LEVEL_REACH = 0.15
 """mm around the clicked height that still count as the same level."""
 LEVEL_SHARE = 0.9
@@ -39,16 +41,41 @@ class Proposal:
 
 
 def propose_spot(data: HeightMap, x: float, y: float) -> EllipseZone:
-    """The largest round zone about a place that stays on its level. Raises `NotMeasured` without data."""
+    """The largest round zone about a place that stays on its level.
+
+    Where the click lies too near to an edge for that, the nearest place of its level that has room for one.
+    Raises `NotMeasured` without data.
+    """
     at = _level_at(data, x, y)
+    for reach in (0.0, *NEAR):
+        turns = 1 if reach == 0.0 else TURNS
+        places = [
+            (x + reach * math.cos(2 * math.pi * k / turns), y + reach * math.sin(2 * math.pi * k / turns))
+            for k in range(turns)
+        ]
+        found = [zone for place in places if (zone := _largest_spot(data, *place, at)) is not None]
+        if found:
+            return max(found, key=lambda zone: zone.width)
+    return _round(x, y, DIAMETERS[-1])
+
+
+def _largest_spot(data: HeightMap, x: float, y: float, level: float) -> EllipseZone | None:
+    """The largest round zone about exactly this place whose points lie on a level."""
     for diameter in DIAMETERS:
-        zone = EllipseZone(x=round(x, 2), y=round(y, 2), width=diameter, height=diameter)
-        view = window(zone, data)
+        zone = _round(x, y, diameter)
+        try:
+            view = window(zone, data)
+        except OffScan:
+            continue
         z = data.z[view.rows, view.cols]
         inside = z[view.inside] if view.inside is not None else z.ravel()
-        if np.count_nonzero(np.abs(inside - at) <= LEVEL_REACH) >= LEVEL_SHARE * inside.size:
+        if np.count_nonzero(np.abs(inside - level) <= LEVEL_REACH) >= LEVEL_SHARE * inside.size:
             return zone
-    return EllipseZone(x=round(x, 2), y=round(y, 2), width=DIAMETERS[-1], height=DIAMETERS[-1])
+    return None
+
+
+def _round(x: float, y: float, diameter: float) -> EllipseZone:
+    return EllipseZone(x=round(x, 2), y=round(y, 2), width=diameter, height=diameter)
 
 
 def propose_height(plan: Plan, data: HeightMap, place: tuple[float, float]) -> Proposal:
@@ -85,9 +112,11 @@ def permissible(nominal: float) -> float:
 
 
 def _level_at(data: HeightMap, x: float, y: float) -> float:
-    """Median height in mm around a place."""
-    view = window(EllipseZone(x=x, y=y, width=1.0, height=1.0), data)
-    heights = view.heights(data)
+    """Height in mm of the place, or of the data nearest around it."""
+    at = data.height_at(x, y)
+    if at is not None:
+        return at
+    heights = window(_round(x, y, DIAMETERS[-1]), data).heights(data)
     if heights.size == 0:
         raise NotMeasured("there is no data where you clicked; click on the part's surface")
     return float(np.median(heights))
