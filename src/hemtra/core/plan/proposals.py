@@ -18,6 +18,8 @@ DIAMETERS = (12.0, 10.0, 8.0, 6.0, 5.0, 4.0, 3.0, 2.0, 1.5, 1.0)
 """Spot diameters tried in mm, largest first."""
 NEAR, TURNS = (0.5, 1.0, 1.5, 2.0, 3.0), 12
 """Distances in mm, and directions, in which a better place is looked for when a click lies on an edge."""
+AMPLE = 2.0
+"""mm of diameter with which the search for a better place ends."""
 LEVEL_REACH = 0.15
 """mm around the clicked height that still count as the same level."""
 LEVEL_SHARE = 0.9
@@ -47,6 +49,7 @@ def propose_spot(data: HeightMap, x: float, y: float) -> EllipseZone:
     Raises `NotMeasured` without data.
     """
     at = _level_at(data, x, y)
+    best = _round(x, y, DIAMETERS[-1])
     for reach in (0.0, *NEAR):
         turns = 1 if reach == 0.0 else TURNS
         places = [
@@ -54,9 +57,10 @@ def propose_spot(data: HeightMap, x: float, y: float) -> EllipseZone:
             for k in range(turns)
         ]
         found = [zone for place in places if (zone := _largest_spot(data, *place, at)) is not None]
-        if found:
-            return max(found, key=lambda zone: zone.width)
-    return _round(x, y, DIAMETERS[-1])
+        best = max((best, *found), key=lambda zone: zone.width)
+        if best.width >= AMPLE:
+            break
+    return best
 
 
 def _largest_spot(data: HeightMap, x: float, y: float, level: float) -> EllipseZone | None:
