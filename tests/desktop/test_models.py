@@ -208,18 +208,15 @@ def test_recent_plans_are_few_and_newest_first(tmp_path):
 
 def test_unsaved_work_is_found_again_unless_its_program_still_runs(own_folders, tmp_path, plan):
     entries = [TrayEntry(tmp_path / "a.x3p", "good")]
-    recovery.keep(plan, tmp_path / "p.hplan", entries)
     mine = recovery.own_file()
+    recovery.keep(recovery.State(mine, plan, tmp_path / "p.hplan", tuple(entries)))
+    assert recovery.find() is None, "this process still runs"
+    mine.rename(mine.with_name("999999999-3.json"))
+    (recovery.recovery_folder() / "999999998-0.json").write_text("{ torn")
     found = recovery.find()
-    assert found.plan == plan
+    assert found.plan == plan, "an unreadable one is passed over"
     assert found.path == tmp_path / "p.hplan"
     assert list(found.tray) == entries
-    running = mine.with_name("1.json")
-    mine.rename(running)
-    assert recovery.find() is None, "process 1 is always there"
-    running.rename(mine.with_name("999999999.json"))
-    (recovery.recovery_folder() / "999999998.json").write_text("{ torn")
-    assert recovery.find().plan == plan, "an unreadable one is passed over"
     recovery.forget(recovery.find().file)
     assert recovery.find() is None
 

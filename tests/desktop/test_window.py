@@ -307,7 +307,7 @@ def test_scans_alone_start_a_plan_and_odd_ones_are_told(window, settled, qtbot, 
 def test_unsaved_work_comes_back_after_a_crash(demo, settled, qtbot):
     retype(qtbot, demo.plan_workspace.sheet.row_of(1).tolerance, "4.00 ±0.25")
     qtbot.waitUntil(lambda: recovery.own_file().exists(), timeout=5_000)
-    recovery.own_file().rename(recovery.own_file().with_name("999999999.json"))
+    recovery.own_file().rename(recovery.own_file().with_name("999999999-0.json"))
     demo.bench.document.open(load_plan(demo.bench.document.path), None, None)
     demo.offer_recovery()
     assert "Unsaved changes to “rain-pump cover”" in message(demo)
@@ -317,7 +317,21 @@ def test_unsaved_work_comes_back_after_a_crash(demo, settled, qtbot):
     settled(demo)
     assert demo.bench.row.upper == 4.25
     assert demo.bench.document.unsaved
+    assert demo.bench.document.reference.name == "reference.x3p", "the plan's own, not a part of the tray"
     assert recovery.find() is None
+
+
+def test_opening_another_plan_does_not_lose_unsaved_work(demo, settled, qtbot, demo_folder):
+    retype(qtbot, demo.plan_workspace.sheet.row_of(1).tolerance, "4.00 ±0.25")
+    demo.open_plan(demo_folder / PLAN_FILE)
+    qtbot.waitUntil(lambda: not demo.bench.document.unsaved, timeout=20_000)
+    settled(demo)
+    left = recovery.own_file(0)
+    assert '\\"upper\\": 4.25' in left.read_text()
+    retype(qtbot, demo.plan_workspace.sheet.row_of(1).tolerance, "4.00 ±0.26")
+    demo.close()
+    assert left.exists()
+    assert '\\"upper\\": 4.26' in recovery.own_file(1).read_text()
 
 
 def test_command_search_finds_and_does(demo, qtbot, settled):

@@ -41,6 +41,18 @@ class Lane(QThread):
         if not self.isRunning():
             self.start()
 
+    def finish(self, request: Any) -> None:
+        """Do this last request here and now, once nothing else is under way; when nobody will wait for it."""
+        with self._wake:
+            self._pending = None
+            while self._busy:
+                self._wake.wait()
+        try:
+            for response in self._work(request, lambda: False):
+                self.responded.emit(request, response)
+        except Exception as error:  # as in `run`
+            self.failed.emit(request, error)
+
     def cancel(self) -> None:
         """Ask for nothing any more."""
         with self._wake:
@@ -69,6 +81,7 @@ class Lane(QThread):
         while True:
             with self._wake:
                 self._busy = False
+                self._wake.notify_all()
                 while self._pending is None and not self._stopping:
                     self._wake.wait()
                 if self._stopping:

@@ -36,26 +36,39 @@ def recovery_folder() -> Path:
     return Path(platformdirs.user_state_dir("hemtra")) / "unsaved"
 
 
-def own_file() -> Path:
-    """The file of this process."""
-    return recovery_folder() / f"{os.getpid()}.json"
+def own_file(number: int = 0) -> Path:
+    """The file of this process for the `number`-th plan it has open one after the other."""
+    return recovery_folder() / f"{os.getpid()}-{number}.json"
 
 
-def keep(plan: Plan, path: Path | None, tray: list[TrayEntry]) -> None:
-    """Keep this state. Raises `FileError`."""
+@dataclass(frozen=True)
+class State:
+    """What is to be kept in a file; without a plan there is nothing unsaved."""
+
+    file: Path
+    plan: Plan | None
+    path: Path | None = None
+    tray: tuple[TrayEntry, ...] = ()
+
+
+def keep(state: State) -> None:
+    """Bring the file up to date. Raises `FileError`."""
+    if state.plan is None:
+        forget(state.file)
+        return
     make_folder(recovery_folder())
     content = {
-        "plan": to_json(plan),
-        "path": None if path is None else str(path),
-        "tray": [[str(e.path), e.tag] for e in tray],
+        "plan": to_json(state.plan),
+        "path": None if state.path is None else str(state.path),
+        "tray": [[str(e.path), e.tag] for e in state.tray],
     }
-    write_text(own_file(), json.dumps(content))
+    write_text(state.file, json.dumps(content))
 
 
-def forget(file: Path | None = None) -> None:
-    """Nothing is unsaved any more."""
+def forget(file: Path) -> None:
+    """Nothing of this is unsaved any more."""
     with suppress(OSError):
-        (file or own_file()).unlink(missing_ok=True)
+        file.unlink(missing_ok=True)
 
 
 def find() -> Kept | None:
@@ -63,7 +76,8 @@ def find() -> Kept | None:
     folder = recovery_folder()
     files = sorted(folder.glob("*.json"), key=_time, reverse=True) if folder.is_dir() else []
     for file in files:
-        if file.stem.isdigit() and not _running(int(file.stem)):
+        process = file.stem.partition("-")[0]
+        if process.isdigit() and not _running(int(process)):
             try:
                 content = json.loads(read_text(file, LARGEST))
                 plan = from_json(content["plan"], file.name)
@@ -82,8 +96,6 @@ def _time(file: Path) -> float:
 
 
 def _running(pid: int) -> bool:
-    if pid == os.getpid():
-        return False  # a number that came round again: this process has kept nothing yet when it asks
     try:
         os.kill(pid, 0)
     except ProcessLookupError:

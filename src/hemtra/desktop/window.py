@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import suppress
 from functools import partial
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtCore import QPoint, QTimer
+from PySide6.QtCore import QPoint, QTimer, Slot
 from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
 from PySide6.QtWidgets import (
     QAbstractButton,
@@ -26,10 +27,12 @@ from PySide6.QtWidgets import (
 
 from hemtra.core.errors import HemtraError
 from hemtra.core.plan.document import Plan
+from hemtra.core.scan.scan import Scan
 from hemtra.desktop import recovery, theme
 from hemtra.desktop.actions import ACTIONS
 from hemtra.desktop.command_search import CommandSearch, KeysAndSigns
 from hemtra.desktop.files import Opened, OpenPlan, SavePlan, load_parts, make_demo
+from hemtra.desktop.lanes import Lane, Superseded
 from hemtra.desktop.message_bar import MessageBar, ProgressStrip, stacked
 from hemtra.desktop.model.bench import Bench
 from hemtra.desktop.model.tray import TrayPart
@@ -37,7 +40,8 @@ from hemtra.desktop.notifications import Notice, Notifications
 from hemtra.desktop.plan.empty_state import EmptyState
 from hemtra.desktop.plan.workspace import PlanWorkspace
 from hemtra.desktop.settings import Settings, load_settings, save_settings
-from hemtra.desktop.tasks import Tasks
+from hemtra.desktop.tasks import Task, Tasks
+from hemtra.storage.plans import load_plan_file
 from hemtra.storage.scans import FORMATS
 from hemtra.storage.trays import TrayEntry
 
@@ -75,6 +79,9 @@ class MainWindow(QMainWindow):
         self.actions_by_id = self._make_actions()
         band = self._make_band()
         self.setCentralWidget(stacked(band, self.message_bar, ProgressStrip(self.tasks), self._pages))
+        self._opened = 0
+        self._keep_lane = Lane(_keep_state, "unsaved work", self)
+        self._keep_lane.failed.connect(self._on_not_kept)
         self._keep_timer = QTimer(self, singleShot=True, interval=KEEP_AFTER_MS)
         self._keep_timer.timeout.connect(self._keep)
         for changed in (
@@ -241,19 +248,17 @@ class MainWindow(QMainWindow):
                 self._take_part(found)
                 return
             self._start_over(found.held.plan, path, found.held.reference)
-            self.settings.opened(path)
-            save_settings(self.settings)
+            self._remember(path)
 
         def done(found: Opened) -> None:
             self.bench.select(min((c.balloon for c in found.held.plan.sheet), default=None))
             self._tell_troubles(found.troubles)
 
-        self._keep()
         self.tasks.start(f"Opening {path.name}", OpenPlan(path), done, item)
 
     def new_plan(self) -> None:
         """An empty plan on the parts of the tray."""
-        self._keep()
+        self._set_aside()
         part = self.bench.tray.current
         self.bench.document.open(Plan(), None, part.scan if part else None)
         self.bench.select(None)
@@ -284,14 +289,23 @@ class MainWindow(QMainWindow):
         def done(saved: SavePlan) -> None:
             document.reference = saved.reference
             document.mark_saved(saved.plan, saved.path)
-            self.settings.opened(saved.path)
-            save_settings(self.settings)
-            if not document.unsaved:
-                recovery.forget()
+            self._remember(saved.path)
 
         self.tasks.start(f"Saving {path.name}", SavePlan(path, plan, reference, tuple(self._entries())), done)
 
+    def _set_aside(self) -> None:
+        """Unsaved work of the plan that is left behind stays kept, under a number of its own."""
+        if self.bench.document.unsaved:
+            self._keep_lane.finish(self._unsaved_state())
+            self._opened += 1
+
+    def _remember(self, path: Path) -> None:
+        self.settings.opened(path)
+        settings = self.settings.model_copy(deep=True)
+        self.tasks.start("Settings", lambda task: save_settings(settings))
+
     def _start_over(self, plan: Plan, path: Path | None, reference: Any, *, saved: bool = True) -> None:
+        self._set_aside()
         self.bench.select(None)
         self.bench.tray.clear()
         self.bench.document.open(plan, path, reference, saved=saved)
@@ -355,29 +369,46 @@ class MainWindow(QMainWindow):
         if kept is None:
             return
         self._start_over(kept.plan, kept.path, None, saved=False)
-        recovery.forget(kept.file)
+
+        def work(task: Task) -> list[str]:
+            if kept.path is not None:
+                with suppress(HemtraError):  # the plan's own file may be gone; its reference is gone with it
+                    task.produce(load_plan_file(kept.path).reference)
+            return load_parts(task, list(kept.tray))
+
+        def item(found: Scan | TrayPart | None) -> None:
+            if isinstance(found, TrayPart):
+                self._take_part(found)
+            else:
+                self.bench.document.reference = found
 
         def done(troubles: list[str]) -> None:
             self.bench.select(min((c.balloon for c in kept.plan.sheet), default=None))
             self._tell_troubles(troubles)
+            recovery.forget(kept.file)
 
-        self.tasks.start("Restoring", lambda task: load_parts(task, list(kept.tray)), done, self._take_part)
+        self.tasks.start("Restoring", work, done, item)
 
     def _discard(self) -> None:
         kept, self._recovered = self._recovered, None
         if kept is not None:
             recovery.forget(kept.file)
+            self.offer_recovery()
+
+    def _unsaved_state(self) -> recovery.State:
+        document = self.bench.document
+        file = recovery.own_file(self._opened)
+        if not document.unsaved:
+            return recovery.State(file, None)
+        return recovery.State(file, document.plan, document.path, tuple(self._entries()))
 
     def _keep(self) -> None:
         """Keep unsaved work where the next start finds it."""
-        document = self.bench.document
-        if not document.unsaved:
-            recovery.forget()
-            return
-        try:
-            recovery.keep(document.plan, document.path, self._entries())
-        except HemtraError as error:
-            self.notifications.error(error)
+        self._keep_lane.submit(self._unsaved_state())
+
+    @Slot(object, object)
+    def _on_not_kept(self, state: recovery.State, error: BaseException) -> None:
+        self.notifications.error(error)
 
     # -- small things -----------------------------------------------------------------------------
 
@@ -403,7 +434,8 @@ class MainWindow(QMainWindow):
     def _toggle_dark(self) -> None:
         self.settings.dark = theme.current() is not theme.DARK
         theme.use(theme.DARK if self.settings.dark else theme.LIGHT)
-        save_settings(self.settings)
+        settings = self.settings.model_copy(deep=True)
+        self.tasks.start("Settings", lambda task: save_settings(settings))
         application = QApplication.instance()
         assert isinstance(application, QApplication)
         application.setStyleSheet(theme.stylesheet())
@@ -426,10 +458,16 @@ class MainWindow(QMainWindow):
     def closeEvent(self, event: QCloseEvent) -> None:
         """Nothing is asked: unsaved work is kept and offered at the next start."""
         self._keep_timer.stop()
-        self._keep()
+        self._keep_lane.finish(self._unsaved_state())
+        self._keep_lane.stop()
         self.tasks.stop()
         self.plan_workspace.stop()
         event.accept()
+
+
+def _keep_state(state: recovery.State, superseded: Superseded) -> Iterator[None]:
+    recovery.keep(state)
+    yield None
 
 
 def _is_ours(path: Path) -> bool:

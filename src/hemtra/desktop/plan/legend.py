@@ -33,6 +33,7 @@ class Legend(QWidget):
         self._full = (0.0, 1.0)
         self._counts: FloatArray = np.zeros(BINS)
         self._drag: int | None = None
+        self._chosen = False
 
     @property
     def span(self) -> tuple[float, float]:
@@ -40,7 +41,7 @@ class Legend(QWidget):
         return self._span
 
     def set_data(self, data: HeightMap | None) -> None:
-        """Take the histogram of another scan and propose a scale for it."""
+        """Take the histogram of another scan and propose a scale for it, unless the user has chosen one."""
         self._counts = np.zeros(BINS)
         if data is None:
             self._full = (0.0, 1.0)
@@ -53,7 +54,11 @@ class Legend(QWidget):
                 room = max(0.04 * (high - low), LEAST_RANGE)
                 self._full = (low - room, high + room)
                 self._counts = np.sqrt(np.histogram(z, BINS, self._full)[0])
-        self.set_span(*self._full)
+        if self._chosen and data is not None:
+            self.update()
+        else:
+            self._chosen = False
+            self.set_span(*self._full)
 
     def set_span(self, low: float, high: float) -> None:
         """Let the colours span these heights in mm."""
@@ -118,6 +123,7 @@ class Legend(QWidget):
         ends = list(self._span)
         ends[self._drag] = low + share * (high - low)
         if ends[1] - ends[0] >= LEAST_RANGE:
+            self._chosen = True
             self.set_span(*ends)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
@@ -126,4 +132,5 @@ class Legend(QWidget):
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         """Fit the part."""
+        self._chosen = False
         self.set_span(*self._full)
