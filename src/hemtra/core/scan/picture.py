@@ -80,27 +80,64 @@ def _spans(low: FloatArray, high: FloatArray, count: int) -> NDArray[np.int64]:
 def pixel_heights(
     z: NDArray[np.float32], rows: NDArray[np.int64], cols: NDArray[np.int64]
 ) -> NDArray[np.float32]:
-    """(height, width) float32 means over spans of rows and columns, NaN where there is no data."""
+    """(height, width) float32 means over spans of rows and columns, NaN where there is no data.
+
+    Each row of pixels first adds its rows of points, all columns at once, then each pixel its columns: the long
+    loop runs along memory and in vector registers.
+    """
     found = np.full((rows.shape[0], cols.shape[0]), np.nan, np.float32)
+    sums, counts = np.empty(z.shape[1], np.float32), np.empty(z.shape[1], np.float32)
     for i in range(rows.shape[0]):
-        if rows[i, 0] < 0:
+        first, last = rows[i, 0], rows[i, 1]
+        if first < 0:
             continue
+        if first == last:
+            _take_row(z[first], cols, found[i])
+            continue
+        _add_rows(z, first, last, sums, counts)
         for j in range(cols.shape[0]):
             if cols[j, 0] < 0:
                 continue
-            if rows[i, 0] == rows[i, 1] and cols[j, 0] == cols[j, 1]:
-                found[i, j] = z[rows[i, 0], cols[j, 0]]
-                continue
-            total, count = 0.0, 0
-            for r in range(rows[i, 0], rows[i, 1] + 1):
-                for c in range(cols[j, 0], cols[j, 1] + 1):
-                    value = z[r, c]
-                    if value == value:
-                        total += value
-                        count += 1
-            if count:
+            total, count = np.float32(0.0), np.float32(0.0)
+            for c in range(cols[j, 0], cols[j, 1] + 1):
+                total += sums[c]
+                count += counts[c]
+            if count > 0:
                 found[i, j] = total / count
     return found
+
+
+@njit(cache=True, nogil=True)
+def _add_rows(
+    z: NDArray[np.float32], first: int, last: int, sums: NDArray[np.float32], counts: NDArray[np.float32]
+) -> None:
+    """Sums and counts of the heights of some rows, by column, without missing ones."""
+    sums[:] = 0.0
+    counts[:] = 0.0
+    for r in range(first, last + 1):
+        row = z[r]
+        for c in range(row.size):
+            there = row[c] == row[c]
+            sums[c] += row[c] if there else np.float32(0.0)
+            counts[c] += np.float32(1.0) if there else np.float32(0.0)
+
+
+@njit(cache=True, nogil=True)
+def _take_row(row: NDArray[np.float32], cols: NDArray[np.int64], found: NDArray[np.float32]) -> None:
+    """One row of pixels from one row of points."""
+    for j in range(cols.shape[0]):
+        if cols[j, 0] < 0:
+            continue
+        if cols[j, 0] == cols[j, 1]:
+            found[j] = row[cols[j, 0]]
+            continue
+        total, count = np.float32(0.0), 0
+        for c in range(cols[j, 0], cols[j, 1] + 1):
+            if row[c] == row[c]:
+                total += row[c]
+                count += 1
+        if count:
+            found[j] = total / np.float32(count)
 
 
 @njit(cache=True, nogil=True)
