@@ -142,6 +142,20 @@ def test_plan_show_and_check(hemtra, cover, tmp_path, plan):
     assert "off.hplan, on its reference scan: “Plane A, flange”: the zone lies outside the scan" in err
 
 
+def test_budget_of_the_demo_station(hemtra, demo_folder, cover, tmp_path):
+    station = demo_folder / STATION_FILE
+    code, out, _ = hemtra("budget", station, "--plan", cover, "--part-width", 120, "--belt", -6)
+    assert code == 0
+    assert "2000 pulses ÷ 160.00 mm" in out
+    assert "15 Flange flatness ±0.075" in out
+    assert "sampled unevenly: 1 : 1.53. Take a profile every count (0.080 mm)" in out
+    told = json.loads(hemtra("budget", station, "--json")[1])
+    assert {"label": "profiles per scan", "sum": "140 mm ÷ 0.160", "value": "875"} in told["rows"]
+    (tmp_path / "odd.hstation").write_text(station.read_text().replace("Sim 130", "Sim 7"))
+    code, _, err = hemtra("budget", tmp_path / "odd.hstation")
+    assert (code, err) == (2, "hemtra: There is no sensor model “Sim 7”; there are Sim 60, Sim 130, Sim 250.\n")
+
+
 def test_convert_goes_both_ways(hemtra, demo_folder, tmp_path):
     source = demo_folder / TRAY / "cover-01.x3p"
     assert hemtra("convert", source, tmp_path / "a.tif")[0] == 0

@@ -181,14 +181,27 @@ def test_stations_come_back_or_are_refused(tmp_path):
     assert load_station(path) == STATION
     for text, message in (
         ("nonsense", "not JSON"),
-        ("[]", "cannot be used"),
-        (path.read_text().replace('"schema": 1', '"schema": 9'), "newer"),
-        (path.read_text().replace("0.16", "-0.16"), "travel › spacing"),
-        (path.read_text().replace("875", "9999999"), "travel › profiles"),
+        ("[]", "lacks what one needs"),
+        (path.read_text().replace('"schema": 2', '"schema": 9'), "newer"),
+        (path.read_text().replace("160.0", "-160.0"), "travel › encoder › wheel › circumference"),
+        (path.read_text().replace("2000.0", "NaN"), "travel › encoder › wheel › pulses_per_turn"),
+        (path.read_text().replace('"counts_per_profile": 2', '"counts_per_profile": 0'), "counts_per_profile"),
+        (path.read_text().replace('"lead": 30.0', '"lead": 90.0'), "eye"),
+        ('{"schema": 1, "travel": 3}', "lacks what one needs"),
     ):
         path.with_name("b.hstation").write_text(text)
         with pytest.raises(FileError, match=message):
             load_station(path.with_name("b.hstation"))
+
+
+def test_stations_of_the_first_form_are_brought_up_to_date(tmp_path):
+    path = tmp_path / "old.hstation"
+    path.write_text(
+        '{"schema": 1, "name": "old", "sensor": {"model": "Sim 130", "stand_off": 195, "exposure": 1},'
+        ' "travel": {"spacing": 0.16, "profiles": 875}}'
+    )
+    travel = load_station(path).travel
+    assert (travel.spacing, travel.profiles) == (pytest.approx(0.16), 875)
 
 
 def test_trays_lie_beside_their_plan(tmp_path):

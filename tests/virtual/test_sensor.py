@@ -7,14 +7,13 @@ import pytest
 
 from hemtra import HemtraError, inspect
 from hemtra.core.geometry.frames import Frame
+from hemtra.core.station.optics import CaptureBand
 from hemtra.virtual.cover import Cover, make_cover
 from hemtra.virtual.demo import STATION, demo_plan
 from hemtra.virtual.models import sensor_model, sensor_models
 from hemtra.virtual.sensor import scan_cover
 
-COARSE = STATION.model_copy(
-    update={"travel": STATION.travel.model_copy(update={"spacing": 0.64, "profiles": 219})}
-)
+COARSE = STATION.model_copy(update={"travel": STATION.travel.model_copy(update={"counts_per_profile": 8})})
 
 
 def region(data, x0, x1, y0, y1):
@@ -83,6 +82,16 @@ def test_heights_are_quantised():
     # the grid interpolates between points; where a column falls on a point, its height is a whole micrometre
     on_point = np.abs(z * 1000 - np.round(z * 1000)) < 1e-3
     assert on_point.mean() > 0.02
+
+
+def test_what_lies_outside_the_capture_band_is_not_delivered():
+    band = CaptureBand(z_low=-1.0, z_high=5.0, x_low=-50.0, x_high=60.0)
+    sensor = STATION.sensor.model_copy(update={"band": band})
+    data = scan_cover(Cover(), COARSE.model_copy(update={"sensor": sensor}), ideal=True).data
+    assert np.nanmin(data.z) >= -1.0, "no belt"
+    assert np.nanmax(data.z) <= 5.0, "no hub"
+    assert np.isnan(region(data, -69, -50.2, -40, 40)).all()
+    assert not np.isnan(region(data, -20, 20, 27.5, 30)).any()
 
 
 def test_out_of_range_gives_no_data_and_unknown_models_are_refused():

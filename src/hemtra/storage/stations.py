@@ -8,7 +8,7 @@ from pathlib import Path
 from pydantic import ValidationError
 
 from hemtra.core.errors import FileError
-from hemtra.core.station.station import SCHEMA, Station
+from hemtra.core.station.station import SCHEMA, Station, migrate
 from hemtra.storage.files import read_text, write_text
 
 LARGEST = 4 * 1024**2
@@ -25,7 +25,9 @@ def load_station(path: str | Path) -> Station:
     if isinstance(content, dict) and isinstance(content.get("schema"), int) and content["schema"] > SCHEMA:
         raise FileError(f"{path.name} was written by a newer Hemtra; update Hemtra to open it.")
     try:
-        return Station.model_validate(content)
+        return Station.model_validate(migrate(content))
+    except (KeyError, TypeError, AttributeError):
+        raise FileError(f"{path.name} is no station: it lacks what one needs.") from None
     except ValidationError as error:
         first = error.errors(include_url=False)[0]
         where = " › ".join(str(part) for part in first["loc"]) or "the station"

@@ -9,14 +9,21 @@ from typing import Any, Literal
 from hemtra.core.plan.document import Characteristic, Plan, Step
 from hemtra.core.scan.scan import Scan
 from hemtra.core.scan.zones import EllipseZone, RectangleZone
-from hemtra.core.station.station import SensorMount, Station, Travel
+from hemtra.core.station.station import PartPresentEye, SensorMount, Station
+from hemtra.core.station.travel import Travel, WheelEncoder
 from hemtra.virtual.cover import BOSSES, Cover, make_cover
 from hemtra.virtual.sensor import scan_cover
 
 STATION = Station(
     name="bench A",
     sensor=SensorMount(model="Sim 130", stand_off=195.0),
-    travel=Travel(spacing=0.16, profiles=875),
+    travel=Travel(
+        encoder=WheelEncoder(pulses_per_turn=2000, circumference=160.0),
+        counts_per_profile=2,
+        length=140.0,
+        speed=250.0,
+    ),
+    eye=PartPresentEye(distance=80.0, lead=30.0),
 )
 TAKEN = "2026-01-12T08:00:00+00:00"
 """When all demo scans say they were taken, so that they are the same every time."""

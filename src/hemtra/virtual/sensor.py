@@ -7,6 +7,7 @@ import numpy as np
 from hemtra.core.scan.assemble import resample_rows
 from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.scan import Scan
+from hemtra.core.station.optics import CaptureBand
 from hemtra.core.station.station import Station
 from hemtra.virtual.cover import BELT, Cover
 from hemtra.virtual.models import sensor_model
@@ -32,6 +33,7 @@ def scan_cover(
     xs = np.linspace(-half_view, half_view, round(cols * MARGIN))
     pose = Pose(cover.pose.matrix, cover.pose.origin, BELT, np.inf)
     spread = model.width / model.mid
+    band = station.sensor.band or CaptureBand(z_low=-1e6, z_high=1e6)
     optics = Optics(
         height=station.sensor.stand_off,
         near=model.near,
@@ -41,6 +43,10 @@ def scan_cover(
         slope_step=spread / model.points,
         points=model.points,
         baseline=model.baseline,
+        z_low=band.z_low,
+        z_high=band.z_high,
+        x_low=band.x_low,
+        x_high=band.x_high,
     )
     electronics = Electronics(station.sensor.exposure, model.noise, model.quantum, np.uint64(seed), ideal)
     shape = cover.shape()

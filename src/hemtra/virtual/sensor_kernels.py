@@ -50,6 +50,11 @@ class Optics(NamedTuple):
     slope_step: float
     points: int
     baseline: float
+    z_low: float
+    z_high: float
+    x_low: float
+    x_high: float
+    """The capture band; what lies outside is not delivered."""
 
 
 class Electronics(NamedTuple):
@@ -127,6 +132,8 @@ def see_profiles(
             x_out[i, k] = x
             distance = optics.height - z
             if not optics.near <= distance <= optics.far:
+                continue
+            if not (optics.z_low <= z <= optics.z_high and optics.x_low <= x <= optics.x_high):
                 continue
             if _hidden(x, z, i, xs, ys, field, optics, pose.top):
                 continue

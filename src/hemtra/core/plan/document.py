@@ -81,6 +81,14 @@ class Characteristic(_Document):
         return decimals_for(self.lower, self.upper, self.nominal)
 
     @property
+    def room(self) -> float:
+        """Width of what passes; for a one-sided limit what lies between it and the nominal, or zero."""
+        if self.lower is not None and self.upper is not None:
+            return self.upper - self.lower
+        limit = self.upper if self.upper is not None else self.lower
+        return abs((limit or 0.0) - (self.nominal or 0.0))
+
+    @property
     def tolerance(self) -> str:
         """Nominal and limits as on a drawing: 4.00 ±0.10, 2.50 +0.15 −0.05, ≤ 0.15."""
         n, places = self.nominal, self.decimals

@@ -7,7 +7,7 @@ from graphlib import CycleError, TopologicalSorter
 from pydantic import ValidationError
 
 from hemtra.core.errors import PlanError
-from hemtra.core.plan.document import Plan, Step
+from hemtra.core.plan.document import Characteristic, Plan, Step
 from hemtra.core.plan.kind import Input, Kind
 from hemtra.core.plan.registry import kind_named
 
@@ -74,6 +74,13 @@ def _sorted(plan: Plan, by_id: dict[str, Step]) -> list[str]:
         raise PlanError(
             f"These steps need each other in a circle: {circle}. Connect one of them elsewhere."
         ) from None
+
+
+def tightest_height(plan: Plan) -> tuple[Characteristic, float] | None:
+    """The row in mm with the least room, and half of that room in mm; None when the sheet has none."""
+    units = {step.id: kind.unit for step, kind in ordered(plan)}
+    rooms = [(row, row.room / 2) for row in plan.sheet if units[row.step] == "mm" and row.room > 0]
+    return min(rooms, key=lambda found: found[1], default=None)
 
 
 def _parameters(step: Step) -> Kind:

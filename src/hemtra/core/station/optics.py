@@ -2,11 +2,35 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+import math
+from typing import Annotated, Self
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 Positive = Annotated[float, Field(gt=0, allow_inf_nan=False, le=1e6)]
+
+
+Limit = Annotated[float, Field(allow_inf_nan=False, ge=-1e6, le=1e6)]
+
+FASTEST_BY_BAND = 4.0
+"""A smaller capture band reads out fewer camera rows; the rest of a cycle does not shrink with it."""
+
+
+class CaptureBand(BaseModel):
+    """The part of the view that the sensor delivers: limits in z and x, in mm of the station."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    z_low: Limit
+    z_high: Limit
+    x_low: Limit = -1e6
+    x_high: Limit = 1e6
+
+    @model_validator(mode="after")
+    def _has_room(self) -> Self:
+        if self.z_low >= self.z_high or self.x_low >= self.x_high:
+            raise ValueError("a capture band needs its upper limits above its lower ones")
+        return self
 
 
 class SensorModel(BaseModel):
@@ -31,7 +55,9 @@ class SensorModel(BaseModel):
     """Smallest step of a height."""
     baseline: Positive
     rate: Positive
-    """Highest profile rate in Hz."""
+    """Highest profile rate in Hz, with the whole view delivered."""
+    exposure_us: Positive
+    """Nominal exposure in µs."""
 
     def width_at(self, distance: float) -> float:
         """View along x at a distance below the laser."""
@@ -40,6 +66,22 @@ class SensorModel(BaseModel):
     def pitch_at(self, distance: float) -> float:
         """Distance between neighbouring points along x."""
         return self.width_at(distance) / self.points
+
+    def covered(self, stand_off: float, band: CaptureBand | None) -> tuple[float, float]:
+        """Lowest and highest z in mm that are delivered, with the laser `stand_off` mm above z = 0."""
+        low, high = stand_off - self.far, stand_off - self.near
+        return (low, high) if band is None else (max(low, band.z_low), min(high, band.z_high))
+
+    def rate_with(self, stand_off: float, band: CaptureBand | None, exposure: float) -> float:
+        """Highest profile rate in Hz: a smaller band raises it, an exposure longer than the cycle caps it."""
+        low, high = self.covered(stand_off, band)
+        share = (high - low) / (self.far - self.near)
+        by_band = self.rate * min(FASTEST_BY_BAND, 1.0 / share) if share > 0 else 0.0
+        return min(by_band, 1e6 / (exposure * self.exposure_us))
+
+    def expected_noise(self, distance: float, exposure: float, reflectance: float = 0.55) -> float:
+        """Standard deviation in mm of one height of a surface that sends back a share of the light."""
+        return self.noise_at(distance) * math.sqrt(max(1.0, 0.5 / (exposure * reflectance)))
 
     def noise_at(self, distance: float) -> float:
         """Standard deviation of one height: a pixel sees more height the farther it looks, with the square."""

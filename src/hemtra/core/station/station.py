@@ -1,15 +1,19 @@
-"""The station document: which sensor hangs where, and how the part travels."""
+"""The station document: which sensor hangs where, how the part travels, and what starts a scan."""
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Any, Self
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from hemtra.core.scan.heightmap import Grid
-from hemtra.core.station.optics import Positive, SensorModel
+from hemtra.core.station.optics import CaptureBand, Positive, SensorModel
+from hemtra.core.station.travel import Travel
+from hemtra.core.station.trigger import Early, TriggerRules
 
-SCHEMA = 1
+SCHEMA = 2
+
+NotNegative = Annotated[float, Field(ge=0, le=1e6, allow_inf_nan=False)]
 
 
 class _Document(BaseModel):
@@ -23,13 +27,28 @@ class SensorMount(_Document):
     stand_off: Positive
     exposure: Annotated[float, Field(gt=0, le=100, allow_inf_nan=False)] = 1.0
     """Relative to the nominal exposure of the model."""
+    band: CaptureBand | None = None
+    """What of the view is delivered; None for all of it."""
 
 
-class Travel(_Document):
-    """How profiles follow each other: `profiles` of them, `spacing` mm apart, symmetric about y = 0."""
+class PartPresentEye(_Document):
+    """The part-present eye, `distance` mm upstream of the laser, and what its trigger does."""
 
-    spacing: Positive
-    profiles: Annotated[int, Field(ge=2, le=100_000)]
+    distance: NotNegative = 0.0
+    lead: NotNegative = 0.0
+    """mm that a scan begins before the part's front reaches the laser."""
+    early: Early = "ignore"
+    waiting: Annotated[int, Field(ge=1, le=1000)] = 8
+    time_limit: Annotated[float, Field(gt=0, le=86_400, allow_inf_nan=False)] | None = None
+    """Seconds a scan may take."""
+    part_spacing: Positive = 300.0
+    """mm from the front of one part to the front of the next, as the line feeds them."""
+
+    @model_validator(mode="after")
+    def _lead_fits(self) -> Self:
+        if self.lead > self.distance:
+            raise ValueError(f"a lead of {self.lead:g} mm needs an eye at least as far upstream")
+        return self
 
 
 class Station(_Document):
@@ -39,6 +58,7 @@ class Station(_Document):
     name: Annotated[str, Field(min_length=1, max_length=120)]
     sensor: SensorMount
     travel: Travel
+    eye: PartPresentEye = PartPresentEye()
 
     model_config = ConfigDict(frozen=True, extra="forbid", validate_by_name=True, validate_by_alias=True)
 
@@ -48,3 +68,24 @@ class Station(_Document):
         dx, dy = width / model.points, self.travel.spacing
         first = -(model.points - 1) / 2 * dx
         return Grid(first, -(self.travel.profiles - 1) / 2 * dy, dx, dy), model.points
+
+    def trigger_rules(self) -> TriggerRules:
+        """The eye's rules counted in profiles."""
+        spacing = self.travel.spacing
+        return TriggerRules(
+            delay=round((self.eye.distance - self.eye.lead) / spacing),
+            length=self.travel.profiles,
+            early=self.eye.early,
+            waiting=self.eye.waiting,
+            time_limit=self.eye.time_limit,
+        )
+
+
+def migrate(content: dict[str, Any]) -> dict[str, Any]:
+    """The JSON of an older station in today's form; raises `KeyError` or `TypeError` where it is none."""
+    if content.get("schema") == 1:
+        spacing, profiles = content["travel"]["spacing"], content["travel"]["profiles"]
+        encoder = {"by": "pulse", "mm_per_pulse": spacing}
+        travel = {"encoder": encoder, "counts_per_profile": 1, "length": spacing * profiles}
+        return {**content, "schema": 2, "travel": travel}
+    return content
