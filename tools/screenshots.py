@@ -31,7 +31,7 @@ def main() -> None:
         window.show()
 
         def settled() -> bool:
-            return not window.tasks.running and window.plan_workspace.idle
+            return not window.tasks.running and window.plan_workspace.idle and window.station_workspace.idle
 
         def take(name: str) -> None:
             wait_for(settled)
@@ -45,6 +45,11 @@ def main() -> None:
         window.bench.tray.select(5)
         window.bench.select(11)
         take("plan-bad-part")
+        window.open_station(folder / demo.STATION_FILE)
+        window.show_workspace("station")
+        wait_for(lambda: window.station_bench.document.path is not None)
+        window.station_workspace.scan_trial()
+        take("station")
         window.close()
 
 

@@ -14,8 +14,9 @@ from hemtra.desktop.actions import ACTIONS
 from hemtra.desktop.command_search import matching
 from hemtra.desktop.model.balloon_layout import SPACING, place_balloons
 from hemtra.desktop.model.bench import Bench
-from hemtra.desktop.model.document import MOST_UNDO, Document
+from hemtra.desktop.model.document import Document
 from hemtra.desktop.model.tray import Tray, TrayPart
+from hemtra.desktop.model.versioned import MOST_UNDO
 from hemtra.desktop.model.viewport import Viewport
 from hemtra.desktop.model.zone_drag import dragged, grabbed, handle_pixels
 from hemtra.desktop.notifications import Notifications

@@ -11,7 +11,7 @@ from hemtra.core.station.optics import CaptureBand
 from hemtra.virtual.cover import Cover, make_cover
 from hemtra.virtual.demo import STATION, demo_plan
 from hemtra.virtual.models import sensor_model, sensor_models
-from hemtra.virtual.sensor import scan_cover
+from hemtra.virtual.sensor import CoverUnderSensor, live_profile, scan_cover
 
 COARSE = STATION.model_copy(update={"travel": STATION.travel.model_copy(update={"counts_per_profile": 8})})
 
@@ -31,6 +31,28 @@ def test_same_seed_same_scan_and_other_seed_other_noise():
     assert not np.array_equal(a.z[both], c.z[both])
     flange = region(a, -20, 20, 27.5, 30) - region(c, -20, 20, 27.5, 30)
     assert np.nanstd(flange) == pytest.approx(0.008 * np.sqrt(2), rel=0.25)
+
+
+def test_a_scan_taken_in_pieces_is_the_same_scan():
+    cover, whole = make_cover(3), scan_cover(make_cover(3), COARSE, 1).data
+    part = CoverUnderSensor(cover, COARSE, 1)
+    part.take(50)
+    half = part.scan().data
+    assert np.array_equal(half.z[:50], whole.z[:50], equal_nan=True)
+    assert np.isnan(half.z[50:]).all()
+    while part.taken < part.ys.size:
+        part.take(37)
+    assert np.array_equal(part.scan().data.z, whole.z, equal_nan=True)
+    assert np.isnan(half.z[50:]).all(), "a scan that was handed out does not change any more"
+
+
+def test_a_live_profile_is_a_row_of_the_scan(perfect):
+    profile = live_profile(Cover(), STATION, 22.0)
+    level = profile.z[np.abs(profile.x) < 15]
+    assert np.nanmedian(level) == pytest.approx(0.0, abs=0.002)
+    assert np.nanmax(profile.z) == pytest.approx(4.0, abs=0.05)
+    assert profile.x.size == 1280
+    assert np.isnan(profile.z[np.abs(profile.x - 48.5) < 0.2]).all(), "the shade beside the boss"
 
 
 def test_camera_shadow_lies_behind_walls_seen_from_the_camera(perfect):

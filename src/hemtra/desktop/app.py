@@ -13,7 +13,7 @@ from hemtra.desktop import theme
 from hemtra.desktop.notifications import Notifications
 from hemtra.desktop.settings import load_settings
 from hemtra.desktop.window import MainWindow
-from hemtra.runtime.demo import PLAN_FILE
+from hemtra.runtime.demo import PLAN_FILE, STATION_FILE
 
 
 def prepare(application: QApplication) -> None:
@@ -39,4 +39,5 @@ def run(demo_folder: Path | None = None) -> int:
     window.offer_recovery()
     if demo_folder is not None:
         window.open_plan(demo_folder / PLAN_FILE)
+        window.open_station(demo_folder / STATION_FILE)
     return application.exec()

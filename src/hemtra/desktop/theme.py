@@ -190,8 +190,9 @@ QMainWindow, #workspace {{ background: {t.fog}; }}
 #band #brand:hover, #band #brand:focus, #band #help:hover, #band #help:focus {{
     background: rgba(255, 255, 255, 30); }}
 #band #brand::menu-indicator {{ image: none; }}
-#band #workspaceTab {{ background: {t.on_spruce}; color: {t.spruce}; font-weight: bold; border-radius: 13px;
-    padding: 0 20px; }}
+#band #workspaceTab {{ border-radius: 13px; padding: 0 20px; }}
+#band #workspaceTab:hover, #band #workspaceTab:focus {{ background: rgba(255, 255, 255, 30); }}
+#band #workspaceTab:checked {{ background: {t.on_spruce}; color: {t.spruce}; font-weight: bold; }}
 #band #search {{ background: rgba(255, 255, 255, 26); border-radius: 12px; padding: 5px 14px;
     text-align: left; }}
 #band #search:hover, #band #search:focus {{ background: rgba(255, 255, 255, 50); }}

@@ -28,6 +28,7 @@ from PySide6.QtWidgets import (
 from hemtra.core.errors import HemtraError
 from hemtra.core.plan.document import Plan
 from hemtra.core.scan.scan import Scan
+from hemtra.core.station.station import Station
 from hemtra.desktop import recovery, theme
 from hemtra.desktop.actions import ACTIONS
 from hemtra.desktop.command_search import CommandSearch, KeysAndSigns
@@ -35,14 +36,19 @@ from hemtra.desktop.files import Opened, OpenPlan, SavePlan, load_parts, make_de
 from hemtra.desktop.lanes import Lane, Superseded
 from hemtra.desktop.message_bar import MessageBar, ProgressStrip, stacked
 from hemtra.desktop.model.bench import Bench
+from hemtra.desktop.model.station_bench import StationBench
 from hemtra.desktop.model.tray import TrayPart
+from hemtra.desktop.model.versioned import Versioned
 from hemtra.desktop.notifications import Notice, Notifications
 from hemtra.desktop.plan.empty_state import EmptyState
 from hemtra.desktop.plan.workspace import PlanWorkspace
 from hemtra.desktop.settings import Settings, load_settings, save_settings
+from hemtra.desktop.station.workspace import StationWorkspace
 from hemtra.desktop.tasks import Task, Tasks
+from hemtra.runtime.demo import STATION_FILE
 from hemtra.storage.plans import load_plan_file
 from hemtra.storage.scans import FORMATS
+from hemtra.storage.stations import load_station, save_station
 from hemtra.storage.trays import TrayEntry
 
 KEEP_AFTER_MS = 1500
@@ -64,6 +70,10 @@ class MainWindow(QMainWindow):
         self.settings: Settings = load_settings()
         self.tasks = Tasks(self.notifications.error, self)
         self.plan_workspace = PlanWorkspace(self.bench, self.notifications, self.tasks)
+        self.station_bench = StationBench(self.bench.document)
+        self.station_workspace = StationWorkspace(self.station_bench, self.notifications, self.tasks)
+        self.station_workspace.scanned.connect(self._take_trial)
+        self._workspace = "plan"
         self.message_bar = MessageBar(self.trigger)
         self.notifications.told.connect(self.message_bar.told.emit)
         self._recovered: recovery.Kept | None = None
@@ -76,6 +86,7 @@ class MainWindow(QMainWindow):
         inner.addWidget(self._empty)
         self._pages.addWidget(holder)
         self._pages.addWidget(self.plan_workspace)
+        self._pages.addWidget(self.station_workspace)
         self.actions_by_id = self._make_actions()
         band = self._make_band()
         self.setCentralWidget(stacked(band, self.message_bar, ProgressStrip(self.tasks), self._pages))
@@ -90,6 +101,8 @@ class MainWindow(QMainWindow):
             self.bench.tray.current_changed,
         ):
             changed.connect(self._refresh)
+        self.station_bench.document.changed.connect(self._refresh)
+        self.station_bench.live_changed.connect(self._refresh)
         self.bench.document.changed.connect(self._keep_timer.start)
         self.bench.selection_changed.connect(self._refresh)
         self._refresh()
@@ -108,9 +121,7 @@ class MainWindow(QMainWindow):
         self._menu = QMenu(brand)
         self._menu.aboutToShow.connect(self._fill_menu)
         brand.setMenu(self._menu)
-        tab = QLabel("Plan")
-        tab.setObjectName("workspaceTab")
-        tab.setFixedHeight(28)
+        self._tabs = {name: self._make_tab(name) for name in ("station", "plan")}
         self._title = QLabel()
         search = QPushButton("Find a command   Ctrl+K")
         search.setObjectName("search")
@@ -127,7 +138,8 @@ class MainWindow(QMainWindow):
         layout.setContentsMargins(10, 0, 14, 0)
         layout.setSpacing(16)
         layout.addWidget(brand)
-        layout.addWidget(tab)
+        for tab in self._tabs.values():
+            layout.addWidget(tab)
         layout.addStretch(1)
         layout.addWidget(self._title)
         layout.addStretch(1)
@@ -135,6 +147,24 @@ class MainWindow(QMainWindow):
         layout.addWidget(unit)
         layout.addWidget(help_button)
         return band
+
+    def _make_tab(self, name: str) -> QPushButton:
+        tab = QPushButton(name.capitalize())
+        tab.setObjectName("workspaceTab")
+        tab.setCheckable(True)
+        tab.setFixedHeight(28)
+        tab.clicked.connect(lambda: self.show_workspace(name))
+        return tab
+
+    def show_workspace(self, name: str) -> None:
+        """Go to “station” or “plan”."""
+        self._workspace = name
+        self._refresh()
+
+    @property
+    def _versioned(self) -> Versioned[Any]:
+        """The document that undo and save mean now."""
+        return self.station_bench.document if self._workspace == "station" else self.bench.document
 
     def _handlers(self) -> dict[str, tuple[Callable[[], Any], Callable[[], bool]]]:
         """By action: what it does, and when it can be done."""
@@ -154,10 +184,23 @@ class MainWindow(QMainWindow):
             "plan.demo": (self.open_demo, always),
             "plan.open": (self._ask_open, always),
             "plan.new": (self.new_plan, always),
-            "plan.save": (self.save, lambda: has_part() or bool(document.plan.steps)),
+            "station.show": (lambda: self.show_workspace("station"), always),
+            "station.open": (self._ask_open_station, always),
+            "station.save": (self.save_station, always),
+            "station.save-as": (self._ask_save_station, always),
+            "station.trial": (self._scan_trial, always),
+            "station.reference": (
+                self.station_bench.keep_reference,
+                lambda: self.station_bench.live is not None,
+            ),
+            "plan.show": (lambda: self.show_workspace("plan"), always),
+            "plan.save": (
+                self.save,
+                lambda: self._workspace == "station" or has_part() or bool(document.plan.steps),
+            ),
             "plan.save-as": (self._ask_save, lambda: has_part() or bool(document.plan.steps)),
-            "edit.undo": (document.undo, lambda: bool(document.undo_label)),
-            "edit.redo": (document.redo, lambda: bool(document.redo_label)),
+            "edit.undo": (lambda: self._versioned.undo(), lambda: bool(self._versioned.undo_label)),
+            "edit.redo": (lambda: self._versioned.redo(), lambda: bool(self._versioned.redo_label)),
             "characteristic.new": (workspace.new.ask, has_part),
             "characteristic.height": (lambda: workspace.new.begin("height"), has_part),
             "characteristic.step": (lambda: workspace.new.begin("step"), has_part),
@@ -215,14 +258,19 @@ class MainWindow(QMainWindow):
     def _refresh(self) -> None:
         document, tray = self.bench.document, self.bench.tray
         empty = tray.current is None and not document.plan.steps
-        self._pages.setCurrentIndex(0 if empty else 1)
-        name = document.plan.name if document.path or not empty else ""
-        self._title.setText(f"{name} {'•' if document.unsaved else ''}".strip())
-        dot = ". The dot: there are unsaved changes." if document.unsaved else ""
-        self._title.setToolTip(f"{document.path or 'not saved yet'}{dot}")
+        at_station = self._workspace == "station"
+        self._pages.setCurrentIndex(2 if at_station else (0 if empty else 1))
+        for tab_name, tab in self._tabs.items():
+            tab.setChecked(tab_name == self._workspace)
+        versioned = self._versioned
+        plan_name = document.plan.name if document.path or not empty else ""
+        name = self.station_bench.document.value.name if at_station else plan_name
+        self._title.setText(f"{name} {'•' if versioned.unsaved else ''}".strip())
+        dot = ". The dot: there are unsaved changes." if versioned.unsaved else ""
+        self._title.setToolTip(f"{versioned.path or 'not saved yet'}{dot}")
         undo, redo = self.actions_by_id["edit.undo"], self.actions_by_id["edit.redo"]
-        undo.setText(f"Undo {document.undo_label}".strip())
-        redo.setText(f"Redo {document.redo_label}".strip())
+        undo.setText(f"Undo {versioned.undo_label}".strip())
+        redo.setText(f"Redo {versioned.redo_label}".strip())
         for action_id, action in self.actions_by_id.items():
             action.setEnabled(self._by_id[action_id][1]())
 
@@ -238,7 +286,14 @@ class MainWindow(QMainWindow):
 
     def open_demo(self) -> None:
         """Open the demo, making its files first where needed."""
-        self.tasks.start("Demo", make_demo, lambda path: self.open_plan(path) if path else None)
+
+        def done(path: Path | None) -> None:
+            if path is not None:
+                self.show_workspace("plan")
+                self.open_plan(path)
+                self.open_station(path.with_name(STATION_FILE))
+
+        self.tasks.start("Demo", make_demo, done)
 
     def open_plan(self, path: Path) -> None:
         """Read a plan and its tray beside the window. Unsaved work is kept for the next start."""
@@ -271,8 +326,10 @@ class MainWindow(QMainWindow):
         )
 
     def save(self) -> None:
-        """Save where the plan lies, or ask."""
-        if self.bench.document.path is None:
+        """Save where the plan lies, or ask; in the Station workspace the station."""
+        if self._workspace == "station":
+            self.save_station()
+        elif self.bench.document.path is None:
             self._ask_save()
         else:
             self.save_to(self.bench.document.path)
@@ -351,6 +408,53 @@ class MainWindow(QMainWindow):
             self.bench.document.reference = part.scan
             text = f"{part.scan.name} is the reference now and is saved inside the plan."
             self.notifications.tell(Notice(text, "info"))
+
+    # -- the station --------------------------------------------------------------------------------
+
+    def open_station(self, path: Path) -> None:
+        """Read a station beside the window."""
+
+        def done(station: Station) -> None:
+            self.station_bench.document.start_over(station, path, station)
+
+        self.tasks.start(f"Opening {path.name}", lambda task: load_station(path), done)
+
+    def save_station(self, path: Path | None = None) -> None:
+        """Write the station where it lies, or to a path; ask when there is none."""
+        document = self.station_bench.document
+        target = path or document.path
+        if target is None:
+            self._ask_save_station()
+            return
+        station = document.value
+        self.tasks.start(
+            f"Saving {target.name}",
+            lambda task: save_station(station, target),
+            lambda _: document.mark_saved(station, target),
+        )
+
+    def _ask_open_station(self) -> None:
+        name, _ = QFileDialog.getOpenFileName(
+            self, "Open station", str(self._folder()), "Stations (*.hstation)"
+        )
+        if name:
+            self.open_station(Path(name))
+            self.show_workspace("station")
+
+    def _ask_save_station(self) -> None:
+        proposed = self._folder() / f"{self.station_bench.document.value.name.replace(' ', '-')}.hstation"
+        name, _ = QFileDialog.getSaveFileName(self, "Save station", str(proposed), "Stations (*.hstation)")
+        if name:
+            self.save_station(Path(name).with_suffix(".hstation"))
+
+    def _scan_trial(self) -> None:
+        self.show_workspace("station")
+        self.station_workspace.scan_trial()
+
+    @Slot(object)
+    def _take_trial(self, part: TrayPart) -> None:
+        self._take_part(part)
+        self.bench.tray.select(len(self.bench.tray.parts) - 1)
 
     # -- unsaved work -----------------------------------------------------------------------------
 
@@ -462,6 +566,7 @@ class MainWindow(QMainWindow):
         self._keep_lane.stop()
         self.tasks.stop()
         self.plan_workspace.stop()
+        self.station_workspace.stop()
         event.accept()
 
 

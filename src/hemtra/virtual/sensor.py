@@ -2,39 +2,127 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 
+from hemtra.core.arrays import FloatArray
 from hemtra.core.scan.assemble import resample_rows
-from hemtra.core.scan.heightmap import HeightMap
+from hemtra.core.scan.heightmap import HeightMap, Profile
 from hemtra.core.scan.scan import Scan
-from hemtra.core.station.optics import CaptureBand
+from hemtra.core.station.optics import CaptureBand, SensorModel
 from hemtra.core.station.station import Station
 from hemtra.virtual.cover import BELT, Cover
 from hemtra.virtual.models import sensor_model
 from hemtra.virtual.sensor_kernels import Electronics, Optics, Pose, sample_field, see_profiles
 
+SHADOW = 16.0
+"""mm of travel over which the highest part can hide something from the camera."""
 MARGIN = 1.02
 """The surface is sampled a little beyond the view, so that rays at its border meet something."""
+
+
+class CoverUnderSensor:
+    """A cover on its way under the virtual sensor; profiles are taken one after the other.
+
+    ideal: without noise, quantisation, dropouts and spikes, for comparison with the truth; what geometry hides
+    stays hidden. ys: where profiles are taken, in mm; None for those of the station's scan. Raises
+    `HemtraError` when the station names an unknown sensor model.
+    """
+
+    def __init__(
+        self,
+        cover: Cover,
+        station: Station,
+        seed: int = 0,
+        *,
+        ideal: bool = False,
+        ys: FloatArray | None = None,
+    ) -> None:
+        model = sensor_model(station.sensor.model)
+        self.cover, self.station = cover, station
+        self.grid, self.cols = station.grid(model, BELT)
+        self.ys = self.grid.y0 + self.grid.dy * np.arange(station.travel.profiles) if ys is None else ys
+        self.taken = 0
+        half_view = model.width_at(station.sensor.stand_off - BELT) / 2 * MARGIN
+        self._xs = np.linspace(-half_view, half_view, round(self.cols * MARGIN))
+        self._shape = cover.shape()
+        self._optics = _optics(station, model)
+        self._electronics = Electronics(
+            station.sensor.exposure, model.noise, model.quantum, np.uint64(seed), ideal
+        )
+        pose = Pose(cover.pose.matrix, cover.pose.origin, BELT, np.inf)
+        self._field = np.empty((self.ys.size, self._xs.size), np.float32)
+        bare = self._shape._replace(specks=np.empty((0, 4)))
+        sample_field(self._xs, self.ys, bare, pose, self._field)
+        self._pose = pose._replace(top=float(self._field.max()))
+        shape = (self.ys.size, self.cols)
+        self.x, self.z = np.empty(shape), np.full(shape, np.nan, np.float32)
+        self.grey = np.zeros(shape, np.uint8)
+        self.z_map, self.grey_map = np.full(shape, np.nan, np.float32), np.zeros(shape, np.uint8)
+
+    def take(self, profiles: int) -> None:
+        """Take that many profiles more, or as many as there are left."""
+        first, last = self.taken, min(self.taken + profiles, self.ys.size)
+        see_profiles(
+            self._xs,
+            self.ys,
+            self._field,
+            self._shape,
+            self._pose,
+            self._optics,
+            self._electronics,
+            (first, last),
+            self.x,
+            self.z,
+            self.grey,
+        )
+        rows = slice(first, last)
+        resample_rows(
+            self.x[rows],
+            self.z[rows],
+            self.grey[rows],
+            self.grid.x0,
+            self.grid.dx,
+            self.z_map[rows],
+            self.grey_map[rows],
+        )
+        self.taken = last
+
+    def scan(self, taken: str = "", name: str = "") -> Scan:
+        """The scan as far as it has been taken; rows to come hold no data."""
+        grid = self.grid
+        data = HeightMap(self.z_map, self.grey_map, grid.dx, grid.dy, grid.x0, grid.y0)
+        station = self.station.model_dump(mode="json", by_alias=True)
+        return Scan(data, name, self.cover.serial, taken, station)
 
 
 def scan_cover(
     cover: Cover, station: Station, seed: int = 0, *, ideal: bool = False, taken: str = "", name: str = ""
 ) -> Scan:
-    """One scan of one part; the same seed gives the same scan.
+    """One whole scan of one part; the same seed gives the same scan. See `CoverUnderSensor`."""
+    part = CoverUnderSensor(cover, station, seed, ideal=ideal)
+    part.take(part.ys.size)
+    return part.scan(taken, name)
 
-    ideal: without noise, quantisation, dropouts and spikes, for comparison with the truth; what geometry hides
-    stays hidden. Raises `HemtraError` when the station names an unknown sensor model.
+
+def live_profile(cover: Cover, station: Station, y: float, seed: int = 0) -> Profile:
+    """The single profile that the sensor sees at y in mm: its points as they come, before any resampling.
+
+    x is where each point lies, or where its ray meets the belt when it has no data.
     """
-    model = sensor_model(station.sensor.model)
-    grid, cols = station.grid(model, BELT)
-    rows = station.travel.profiles
-    ys = grid.y0 + grid.dy * np.arange(rows)
-    half_view = model.width_at(station.sensor.stand_off - BELT) / 2 * MARGIN
-    xs = np.linspace(-half_view, half_view, round(cols * MARGIN))
-    pose = Pose(cover.pose.matrix, cover.pose.origin, BELT, np.inf)
+    # what may stand between the line and the camera lies ahead, and no farther than this
+    ahead = max(2, math.ceil(SHADOW / station.travel.spacing))
+    ys = y + station.travel.spacing * np.arange(ahead)
+    part = CoverUnderSensor(cover, station, seed, ys=ys)
+    part.take(1)
+    return Profile(part.x[0], part.z[0].astype(np.float64), part.grey[0].astype(np.float64))
+
+
+def _optics(station: Station, model: SensorModel) -> Optics:
     spread = model.width / model.mid
     band = station.sensor.band or CaptureBand(z_low=-1e6, z_high=1e6)
-    optics = Optics(
+    return Optics(
         height=station.sensor.stand_off,
         near=model.near,
         far=model.far,
@@ -48,17 +136,3 @@ def scan_cover(
         x_low=band.x_low,
         x_high=band.x_high,
     )
-    electronics = Electronics(station.sensor.exposure, model.noise, model.quantum, np.uint64(seed), ideal)
-    shape = cover.shape()
-    field = np.empty((rows, xs.size), np.float32)
-    sample_field(xs, ys, shape._replace(specks=np.empty((0, 4))), pose, field)
-    pose = pose._replace(top=float(field.max()))
-    x, z = np.empty((rows, cols)), np.empty((rows, cols), np.float32)
-    grey = np.empty((rows, cols), np.uint8)
-    see_profiles(xs, ys, field, shape, pose, optics, electronics, x, z, grey)
-    z_map, grey_map = np.empty((rows, cols), np.float32), np.empty((rows, cols), np.uint8)
-    resample_rows(x, z, grey, grid.x0, grid.dx, z_map, grey_map)
-    for array in (z_map, grey_map):
-        array.flags.writeable = False
-    data = HeightMap(z_map, grey_map, grid.dx, grid.dy, grid.x0, grid.y0)
-    return Scan(data, name, cover.serial, taken, station.model_dump(mode="json", by_alias=True))

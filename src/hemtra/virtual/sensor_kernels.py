@@ -111,13 +111,14 @@ def see_profiles(
     pose: Pose,
     optics: Optics,
     electronics: Electronics,
+    rows: tuple[int, int],
     x_out: FloatArray,
     z_out: NDArray[np.float32],
     grey_out: NDArray[np.uint8],
 ) -> None:
-    """Take a profile at each of ys: fills x_out, z_out and grey_out (rows, points); z is NaN without data."""
+    """Take the profiles of ys[rows[0]:rows[1]] into x_out, z_out, grey_out (ys, points); z NaN without data."""
     hits = np.empty(optics.points, np.int64)
-    for i in range(ys.size):
+    for i in range(rows[0], rows[1]):
         _first_hits(xs, field[i], optics, hits)
         for k in range(optics.points):
             slope = optics.first_slope + k * optics.slope_step

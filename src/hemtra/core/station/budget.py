@@ -119,7 +119,7 @@ class _Sums:
             ),
         ]
         if self.noise_ratio is not None and asked.tolerance is not None:
-            sums = f"{asked.tolerance_of} ±{asked.tolerance:g} ÷ {self.spot_noise:.5f}".strip()
+            sums = f"{asked.tolerance_of} ±{asked.tolerance:g} ÷ {self.spot_noise:.2g}".strip()
             rows.append(Row("tightest limit to noise", sums, f"{self.noise_ratio:.0f} : 1"))
         rows += [
             Row(
@@ -196,7 +196,7 @@ class _Sums:
 
     def _speed(self) -> Shortfall | None:
         travel = self.station.travel
-        if self.margin >= SPEED_MARGIN or self.rate == 0:
+        if self.margin >= SPEED_MARGIN - 1e-9 or self.rate == 0:
             return None
         every = math.ceil(travel.speed / (1 - SPEED_MARGIN) / self.rate * travel.encoder.counts_per_mm - 1e-9)
         slower = math.floor(self.highest_speed * (1 - SPEED_MARGIN))

@@ -1,0 +1,106 @@
+"""A document with its history: committed states for undo, a preview during a drag, and whether it is saved."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Generic, TypeVar
+
+from hemtra.desktop.model.observe import Signal
+
+T = TypeVar("T")
+
+MOST_UNDO = 200
+
+
+@dataclass(frozen=True)
+class Edit(Generic[T]):
+    """A step of history: what was done, and the document before and after."""
+
+    label: str
+    before: T
+    after: T
+
+
+class Versioned(Generic[T]):
+    """States of an immutable document.
+
+    `value` is the committed state, `shown` the same or, during a drag, the state under the pointer. `check`
+    raises when a state does not hold; nothing is changed then.
+    """
+
+    def __init__(self, value: T, check: Callable[[T], object] = lambda value: None) -> None:
+        self.changed = Signal()
+        self.value = value
+        self.path: Path | None = None
+        self._check = check
+        self._preview: T | None = None
+        self._saved = value
+        self._done: list[Edit[T]] = []
+        self._undone: list[Edit[T]] = []
+
+    @property
+    def shown(self) -> T:
+        """The state to evaluate and draw."""
+        return self.value if self._preview is None else self._preview
+
+    @property
+    def unsaved(self) -> bool:
+        """Whether there is something to save."""
+        return self.value != self._saved
+
+    @property
+    def undo_label(self) -> str:
+        """What undo would take back, or ''."""
+        return self._done[-1].label if self._done else ""
+
+    @property
+    def redo_label(self) -> str:
+        """What redo would bring again, or ''."""
+        return self._undone[-1].label if self._undone else ""
+
+    def start_over(self, value: T, path: Path | None, saved: T) -> None:
+        """Another document, with `saved` as what lies on disk."""
+        self.value, self.path, self._saved = value, path, saved
+        self._preview, self._done, self._undone = None, [], []
+        self.changed.emit()
+
+    def mark_saved(self, value: T, path: Path) -> None:
+        """This state now lies at that path."""
+        self._saved, self.path = value, path
+        self.changed.emit()
+
+    def edit(self, label: str, value: T) -> None:
+        """Make a change that can be undone. Raises what `check` raises, and changes nothing then."""
+        self._check(value)
+        self._preview = None
+        if value != self.value:
+            self._done.append(Edit(label, self.value, value))
+            del self._done[:-MOST_UNDO]
+            self._undone.clear()
+            self.value = value
+        self.changed.emit()
+
+    def preview(self, value: T | None) -> None:
+        """Show a state without committing to it; None goes back."""
+        self._preview = value
+        self.changed.emit()
+
+    def undo(self) -> None:
+        """Take the last change back."""
+        if self._done:
+            edit = self._done.pop()
+            self._undone.append(edit)
+            self._go_to(edit.before)
+
+    def redo(self) -> None:
+        """Make the change again that was taken back last."""
+        if self._undone:
+            edit = self._undone.pop()
+            self._done.append(edit)
+            self._go_to(edit.after)
+
+    def _go_to(self, value: T) -> None:
+        self.value, self._preview = value, None
+        self.changed.emit()

@@ -1,0 +1,148 @@
+"""The Station workspace, driven with pointer and keys."""
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QPoint, Qt
+
+from hemtra.core.errors import HemtraError
+from hemtra.desktop.station.fields import fields_for, with_part
+from hemtra.runtime.demo import STATION_FILE
+from hemtra.storage.stations import load_station
+from hemtra.virtual.demo import STATION
+
+LEFT = Qt.MouseButton.LeftButton
+
+
+@pytest.fixture
+def at_station(window, settled, qtbot, demo_folder):
+    """The Station workspace with the demo station."""
+    window.open_station(demo_folder / STATION_FILE)
+    window.show_workspace("station")
+    qtbot.waitUntil(lambda: window.station_bench.document.path is not None, timeout=10_000)
+    seen(window, qtbot)
+    return window
+
+
+def seen(window, qtbot):
+    workspace = window.station_workspace
+    qtbot.waitUntil(lambda: workspace.idle and not window.tasks.running, timeout=20_000)
+
+
+def drag(qtbot, window, label, by: QPoint):
+    drawing = window.station_workspace.drawing
+    start = next(h for h in drawing.handles() if h.label == label).at.toPoint()
+    qtbot.mousePress(drawing, LEFT, pos=start)
+    qtbot.mouseMove(drawing, start + by / 2)
+    qtbot.mouseMove(drawing, start + by)
+    qtbot.mouseRelease(drawing, LEFT, pos=start + by)
+    seen(window, qtbot)
+    return by.x() / drawing._scale, -by.y() / drawing._scale
+
+
+def retype(qtbot, window, label, text):
+    field = window.station_workspace.fields.widgets[label]
+    field.setFocus()
+    field.selectAll()
+    qtbot.keyClicks(field, text)
+    qtbot.keyClick(field, Qt.Key.Key_Return)
+    seen(window, qtbot)
+
+
+def test_what_is_dragged_in_the_drawing_is_the_station(at_station, qtbot):
+    document = at_station.station_bench.document
+    right, _ = drag(qtbot, at_station, "eye", QPoint(-30, 0))
+    assert document.value.eye.distance == pytest.approx(80 - right, abs=1.0)
+    _, up = drag(qtbot, at_station, "stand-off", QPoint(0, 20))
+    assert document.value.sensor.stand_off == pytest.approx(195 + up, abs=1.0)
+    left, _ = drag(qtbot, at_station, "scan length", QPoint(20, 0))
+    assert document.value.travel.length == pytest.approx(140 - left, abs=1.0)
+    _, up = drag(qtbot, at_station, "band to", QPoint(0, 30))
+    assert document.value.sensor.band.z_high == pytest.approx(45 + 10 + up, abs=16)
+    assert document.undo_label == "band to"
+    for _ in range(4):
+        at_station.trigger("edit.undo")
+    assert document.value == STATION
+    assert not document.unsaved
+
+
+def test_numbers_are_typed_and_absurd_ones_refused(at_station, qtbot):
+    document = at_station.station_bench.document
+    retype(qtbot, at_station, "speed", "400")
+    assert document.value.travel.speed == 400
+    assert any("too fast" in w.text for w in at_station.station_bench.budget().warnings)
+    for label, text in (
+        ("circumference", "-160"),
+        ("counts per profile", "0"),
+        ("lead", "500"),
+        ("exposure", "1e9"),
+    ):
+        before = document.value
+        retype(qtbot, at_station, label, text)
+        assert document.value == before, label
+        assert at_station.message_bar.isVisible()
+        at_station.message_bar.hide()
+
+
+def test_one_click_puts_a_warning_right(at_station, qtbot):
+    budget = at_station.station_workspace.budget
+    assert "1 warning" in budget._count.text()
+    qtbot.mouseClick(budget.fixes[0], LEFT)
+    seen(at_station, qtbot)
+    assert at_station.station_bench.document.value.travel.counts_per_profile == 1
+    assert budget._count.text() == "all in order"
+    assert at_station.actions_by_id["edit.undo"].isEnabled()
+
+
+def test_the_live_profile_shows_what_the_station_does(at_station, qtbot):
+    bench = at_station.station_bench
+    before = bench.live
+    assert np.nanmax(before.z) == pytest.approx(4.0, abs=0.2)
+    at_station.trigger("station.reference")
+    retype(qtbot, at_station, "band to", "2")
+    assert np.nanmax(bench.live.z) <= 2.0
+    assert bench.reference is before
+    retype(qtbot, at_station, "exposure", "0.05")
+    assert bench.live.valid.sum() < before.valid.sum() / 2, "too dark: points drop out"
+
+
+def test_a_trial_scan_grows_and_goes_to_the_tray(at_station, qtbot, settled):
+    grown = []
+    at_station.station_bench.trial_changed.connect(lambda: grown.append(at_station.station_bench.trial.taken))
+    box = at_station.station_workspace.trial.defect
+    box.setCurrentIndex(box.findData("boss-short"))
+    qtbot.mouseClick(at_station.station_workspace.trial.start, LEFT)
+    qtbot.waitUntil(lambda: len(at_station.bench.tray.parts) == 1, timeout=20_000)
+    seen(at_station, qtbot)
+    assert len(grown) >= 10
+    assert grown == sorted(grown)
+    part = at_station.bench.tray.current
+    assert (part.name, part.tag) == ("trial-01", "bad")
+    assert part.scan.station["name"] == "bench A"
+    at_station.grab()
+    qtbot.mouseClick(at_station._tabs["plan"], LEFT)
+    settled(at_station)
+    assert at_station._pages.currentWidget() is at_station.plan_workspace
+
+
+def test_a_station_is_saved_where_it_lies(at_station, qtbot, tmp_path):
+    retype(qtbot, at_station, "part spacing", "450")
+    at_station.save_station(tmp_path / "mine.hstation")
+    seen(at_station, qtbot)
+    assert not at_station.station_bench.document.unsaved
+    assert load_station(tmp_path / "mine.hstation").eye.part_spacing == 450
+    (tmp_path / "torn.hstation").write_text("{")
+    at_station.open_station(tmp_path / "torn.hstation")
+    seen(at_station, qtbot)
+    assert "torn.hstation is no station" in at_station.message_bar.text.text()
+    assert at_station.station_bench.document.value.eye.part_spacing == 450
+
+
+def test_every_field_reads_back_what_it_wrote():
+    for _, fields in fields_for(STATION):
+        for field in fields:
+            if field.choices is None:
+                value = field.read(STATION)
+                changed = field.write(STATION, 40.0 if value is None else value * 2)
+                assert field.read(changed) == (40.0 if value is None else value * 2), field.label
+    with pytest.raises(HemtraError, match="speed cannot be that"):
+        with_part(STATION, "travel", speed=-1)
