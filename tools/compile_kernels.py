@@ -4,7 +4,7 @@ import numpy as np
 
 from hemtra import HeightMap, inspect
 from hemtra.core.scan.picture import View, grey_picture, picture
-from hemtra.core.station.station import SensorMount, Station
+from hemtra.core.station.station import PartPresentEye, SensorMount, Station
 from hemtra.core.station.travel import LinearEncoder, Travel
 from hemtra.virtual.cover import make_cover
 from hemtra.virtual.demo import demo_plan
@@ -13,7 +13,8 @@ from hemtra.virtual.sensor import scan_cover
 station = Station(
     name="set-up",
     sensor=SensorMount(model="Sim 130", stand_off=195.0),
-    travel=Travel(encoder=LinearEncoder(mm_per_pulse=1.0), counts_per_profile=1, length=140.0),
+    travel=Travel(encoder=LinearEncoder(mm_per_pulse=0.08), counts_per_profile=12, length=140.0),
+    eye=PartPresentEye(distance=80.0, lead=30.0),
 )
 scan = scan_cover(make_cover(1), station)
 inspect(demo_plan(), scan)

@@ -1,5 +1,7 @@
 """The Station workspace, driven with pointer and keys."""
 
+import re
+
 import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, Qt
@@ -122,6 +124,28 @@ def test_a_trial_scan_grows_and_goes_to_the_tray(at_station, qtbot, settled):
     qtbot.mouseClick(at_station._tabs["plan"], LEFT)
     settled(at_station)
     assert at_station._pages.currentWidget() is at_station.plan_workspace
+
+
+def test_a_resolution_typed_wrong_is_found_by_measuring(at_station, qtbot):
+    retype(qtbot, at_station, "circumference", "176")
+    at_station.trigger("station.encoder")
+    task = at_station.station_workspace.encoder_task
+    assert task.isVisible()
+    assert not task.take.isEnabled()
+    for text in ("", "0", "-", "1e9"):
+        task.travel.setText(text)
+        qtbot.mouseClick(task.move_line, LEFT)
+        assert task.runs == [], text
+    task.travel.setText("500")
+    for _ in range(3):
+        qtbot.mouseClick(task.move_line, LEFT)
+    assert float(re.search(r"([\d.]+) % too long", task.told.text())[1]) == pytest.approx(10.0, abs=0.1)
+    qtbot.mouseClick(task.take, LEFT)
+    encoder = at_station.station_bench.document.value.travel.encoder
+    assert encoder.counts_per_mm == pytest.approx(12.5, rel=5e-4)
+    assert at_station.station_workspace.fields.isVisible()
+    at_station.trigger("edit.undo")
+    assert at_station.station_bench.document.value.travel.encoder.circumference == 176
 
 
 def test_a_station_is_saved_where_it_lies(at_station, qtbot, tmp_path):

@@ -8,8 +8,11 @@ import pytest
 from hemtra import HemtraError, inspect
 from hemtra.core.geometry.frames import Frame
 from hemtra.core.station.optics import CaptureBand
+from hemtra.core.station.resolution import measure_resolution
+from hemtra.core.station.travel import WheelEncoder
 from hemtra.virtual.cover import Cover, make_cover
 from hemtra.virtual.demo import STATION, demo_plan
+from hemtra.virtual.line import encoder_run
 from hemtra.virtual.models import sensor_model, sensor_models
 from hemtra.virtual.sensor import CoverUnderSensor, live_profile, scan_cover
 
@@ -44,6 +47,50 @@ def test_a_scan_taken_in_pieces_is_the_same_scan():
         part.take(37)
     assert np.array_equal(part.scan().data.z, whole.z, equal_nan=True)
     assert np.isnan(half.z[50:]).all(), "a scan that was handed out does not change any more"
+
+
+def moved(**changes):
+    return STATION.model_copy(update={"travel": STATION.travel.model_copy(update=changes)})
+
+
+def extent_along_travel(station):
+    """First and last y of the map where the flange shows, and the share of rows between that hold it."""
+    data = scan_cover(Cover(), station, ideal=True).data
+    rows = np.flatnonzero((np.abs(region(data, -20, 20, -200, 200)) < 0.5).any(axis=1))
+    return data.y[rows[0]], data.y[rows[-1]], rows.size / (rows[-1] - rows[0] + 1)
+
+
+def test_a_line_that_is_too_fast_leaves_rows_without_data_but_no_shorter_part():
+    usual, fast = extent_along_travel(STATION), extent_along_travel(moved(speed=400.0))
+    assert fast[:2] == pytest.approx(usual[:2], abs=0.3)
+    # every other profile, at five quarters of the highest speed
+    assert fast[2] / usual[2] == pytest.approx(0.5, abs=0.02)
+    part = CoverUnderSensor(Cover(), moved(speed=400.0))
+    part.take(875)
+    assert part.missed == 437
+
+
+def test_a_wrong_encoder_resolution_stretches_the_part():
+    usual = extent_along_travel(STATION)
+    believed = WheelEncoder(pulses_per_turn=2000, circumference=176.0)
+    wrong = extent_along_travel(moved(encoder=believed))
+    assert usual[1] - usual[0] == pytest.approx(80.0, abs=0.4)
+    assert wrong[1] - wrong[0] == pytest.approx(88.0, abs=0.5)
+
+
+def test_a_scan_that_begins_too_late_clips_the_part():
+    late = STATION.model_copy(update={"eye": STATION.eye.model_copy(update={"lead": 0.0})})
+    short = late.model_copy(update={"travel": STATION.travel.model_copy(update={"length": 60.0})})
+    data = scan_cover(Cover(), short, ideal=True).data
+    rows = region(data, -20, 20, data.y[2], data.y[-3])
+    assert (rows > -5).any(axis=1).all(), "no row of bare belt before or behind"
+    assert data.shape[0] == 375
+
+
+def test_runs_of_the_line_give_its_resolution():
+    runs = [encoder_run(500.0, 1, seed) for seed in range(5)]
+    assert len({run.counts for run in runs}) > 1, "the wheel slips a little"
+    assert measure_resolution(runs).counts_per_mm == pytest.approx(12.5, rel=5e-4)
 
 
 def test_a_live_profile_is_a_row_of_the_scan(perfect):

@@ -33,6 +33,7 @@ ACTIONS: tuple[Action, ...] = (
     Action("station.save", "Save station", "Station"),
     Action("station.save-as", "Save station as…", "Station"),
     Action("station.trial", "Scan a trial part", "Station", "", "Its scan goes to the tray."),
+    Action("station.encoder", "Measure the encoder resolution", "Station", "", "Over a known travel."),
     Action("station.reference", "Keep this profile as the reference", "Station", "", "Drawn dimmed behind."),
     Action("plan.show", "Plan workspace", "Plan", "Alt+2"),
     Action("edit.undo", "Undo", "Edit", "Ctrl+Z"),

@@ -189,6 +189,7 @@ class MainWindow(QMainWindow):
             "station.save": (self.save_station, always),
             "station.save-as": (self._ask_save_station, always),
             "station.trial": (self._scan_trial, always),
+            "station.encoder": (self._measure_encoder, always),
             "station.reference": (
                 self.station_bench.keep_reference,
                 lambda: self.station_bench.live is not None,
@@ -450,6 +451,10 @@ class MainWindow(QMainWindow):
     def _scan_trial(self) -> None:
         self.show_workspace("station")
         self.station_workspace.scan_trial()
+
+    def _measure_encoder(self) -> None:
+        self.show_workspace("station")
+        self.station_workspace.measure_encoder()
 
     @Slot(object)
     def _take_trial(self, part: TrayPart) -> None:

@@ -13,6 +13,7 @@ from hemtra.core.scan.scan import Scan
 from hemtra.core.station.optics import CaptureBand, SensorModel
 from hemtra.core.station.station import Station
 from hemtra.virtual.cover import BELT, Cover
+from hemtra.virtual.line import Passage, passage
 from hemtra.virtual.models import sensor_model
 from hemtra.virtual.sensor_kernels import Electronics, Optics, Pose, sample_field, see_profiles
 
@@ -26,8 +27,9 @@ class CoverUnderSensor:
     """A cover on its way under the virtual sensor; profiles are taken one after the other.
 
     ideal: without noise, quantisation, dropouts and spikes, for comparison with the truth; what geometry hides
-    stays hidden. ys: where profiles are taken, in mm; None for those of the station's scan. Raises
-    `HemtraError` when the station names an unknown sensor model.
+    stays hidden. ys: where on the part profiles are taken, in mm; None for where the virtual line really takes
+    them when the part trips the eye, with those missed for want of time. Raises `HemtraError` when the station
+    names an unknown sensor model.
     """
 
     def __init__(
@@ -42,7 +44,9 @@ class CoverUnderSensor:
         model = sensor_model(station.sensor.model)
         self.cover, self.station = cover, station
         self.grid, self.cols = station.grid(model, BELT)
-        self.ys = self.grid.y0 + self.grid.dy * np.arange(station.travel.profiles) if ys is None else ys
+        rate = model.rate_with(station.sensor.stand_off, station.sensor.band, station.sensor.exposure)
+        way = passage(station, rate) if ys is None else Passage(ys, np.zeros(ys.size, np.bool_))
+        self.ys, self._missed = way.ys, way.missed
         self.taken = 0
         half_view = model.width_at(station.sensor.stand_off - BELT) / 2 * MARGIN
         self._xs = np.linspace(-half_view, half_view, round(self.cols * MARGIN))
@@ -78,6 +82,9 @@ class CoverUnderSensor:
             self.grey,
         )
         rows = slice(first, last)
+        # a profile the sensor had no time for is a row of no data in its right place, not a shorter part
+        self.z[rows][self._missed[rows]] = np.nan
+        self.grey[rows][self._missed[rows]] = 0
         resample_rows(
             self.x[rows],
             self.z[rows],
@@ -88,6 +95,11 @@ class CoverUnderSensor:
             self.grey_map[rows],
         )
         self.taken = last
+
+    @property
+    def missed(self) -> int:
+        """Profiles missed so far because the line was too fast."""
+        return int(np.count_nonzero(self._missed[: self.taken]))
 
     def scan(self, taken: str = "", name: str = "") -> Scan:
         """The scan as far as it has been taken; rows to come hold no data."""

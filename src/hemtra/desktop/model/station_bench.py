@@ -40,6 +40,8 @@ class Trial:
     data: HeightMap
     taken: int
     of: int
+    missed: int = 0
+    """Profiles missed because the line was too fast."""
 
 
 class StationBench:

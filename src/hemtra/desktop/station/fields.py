@@ -8,7 +8,16 @@ from typing import Any
 
 from pydantic import ValidationError
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QComboBox, QFrame, QGridLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QComboBox,
+    QFrame,
+    QGridLayout,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from hemtra.core.errors import HemtraError
 from hemtra.core.station.optics import CaptureBand
@@ -177,6 +186,7 @@ class StationFields(QFrame):
     edited = Signal(str, object)
     """What was changed, and the station with the change."""
     refused = Signal(object)
+    measure_requested = Signal()
 
     def __init__(self, bench: StationBench, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -188,6 +198,12 @@ class StationFields(QFrame):
         self._layout = QVBoxLayout(self)
         self._layout.setContentsMargins(14, 10, 14, 10)
         self._grid: QWidget | None = None
+        self.measure = QPushButton("Measure the encoder resolution…")
+        self.measure.setObjectName("action")
+        self.measure.setToolTip("Over a known travel, instead of typing it from memory.")
+        self.measure.clicked.connect(self.measure_requested)
+        self._layout.addStretch()
+        self._layout.addWidget(self.measure, alignment=Qt.AlignmentFlag.AlignLeft)
         bench.document.changed.connect(self.refresh)
         self.refresh()
 
@@ -234,7 +250,7 @@ class StationFields(QFrame):
                 self.widgets[field.label] = widget
             grid.setColumnMinimumWidth(4 * column + 3, 4)
         grid.setRowStretch(9, 1)
-        self._layout.addWidget(self._grid)
+        self._layout.insertWidget(0, self._grid)
 
     def _widget(self, field: Field) -> QWidget:
         if field.choices is not None:

@@ -83,6 +83,12 @@ class TrialPanel(QWidget):
             return
         self.bar.setRange(0, trial.of)
         self.bar.setValue(trial.taken)
-        share = trial.data.data_share if not busy else 0.0
-        done = f"Trial {self.bench.trials}: {trial.of} profiles, {share:.1%} with data".replace("%", " %")
-        self.told.setText(f"{trial.taken} of {trial.of} profiles" if busy else done)
+        if busy:
+            self.told.setText(f"{trial.taken} of {trial.of} profiles")
+        elif trial.missed:
+            self.told.setText(
+                f"Trial {self.bench.trials}: {trial.missed} of {trial.of} profiles missed: too fast"
+            )
+        else:
+            share = f"{100 * trial.data.data_share:.1f} %"
+            self.told.setText(f"Trial {self.bench.trials}: {trial.of} profiles, {share} with data")

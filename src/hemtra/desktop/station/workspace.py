@@ -4,9 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
 
+import platformdirs
 from PySide6.QtCore import Qt, Signal, Slot
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QSplitter, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
 from hemtra.core.errors import HemtraError
 from hemtra.core.scan.heightmap import Profile
@@ -17,15 +20,27 @@ from hemtra.desktop.model.tray import TrayPart
 from hemtra.desktop.notifications import Notifications
 from hemtra.desktop.station.budget_panel import BudgetPanel
 from hemtra.desktop.station.drawing import StationDrawing
+from hemtra.desktop.station.encoder_task import EncoderTask
 from hemtra.desktop.station.fields import StationFields
 from hemtra.desktop.station.live_view import LiveView
 from hemtra.desktop.station.trial_view import TrialPanel
 from hemtra.desktop.tasks import Task, Tasks
+from hemtra.storage.files import make_folder
+from hemtra.storage.scans import save_scan
 from hemtra.virtual.cover import make_cover
 from hemtra.virtual.sensor import CoverUnderSensor, live_profile
 
 PIECES = 40
 """Pieces in which a trial scan is shown growing."""
+
+
+STARTED = datetime.now().strftime("%Y-%m-%d %H-%M-%S")
+"""Names the folder of this run's trial scans, so that none replaces an older one."""
+
+
+def trial_folder() -> Path:
+    """Where the trial scans of this run are kept."""
+    return Path(platformdirs.user_data_dir("hemtra")) / "trials" / STARTED
 
 
 @dataclass(frozen=True)
@@ -54,6 +69,7 @@ class StationWorkspace(QWidget):
         self.drawing, self.fields = StationDrawing(bench), StationFields(bench)
         self.budget, self.live = BudgetPanel(bench), LiveView(bench)
         self.trial = TrialPanel(bench)
+        self.encoder_task = EncoderTask(bench)
         self._lane = Lane(look, "live profile", self)
         self._asked: LiveRequest | None = None
         self._lay_out()
@@ -66,6 +82,9 @@ class StationWorkspace(QWidget):
         self.fields.refused.connect(notifications.error)
         self.budget.fix_chosen.connect(self._edit)
         self.trial.start.clicked.connect(self.scan_trial)
+        self.fields.measure_requested.connect(self.measure_encoder)
+        self.encoder_task.taken.connect(self._edit)
+        self.encoder_task.closed.connect(lambda: self.places.setCurrentWidget(self.fields))
 
     def _lay_out(self) -> None:
         upper = QSplitter(Qt.Orientation.Horizontal)
@@ -78,7 +97,10 @@ class StationWorkspace(QWidget):
         inner = QHBoxLayout(trial_frame)
         inner.setContentsMargins(10, 10, 14, 10)
         inner.addWidget(self.trial)
-        for view in (self.fields, self.live, trial_frame):
+        self.places = QStackedWidget()
+        self.places.addWidget(self.fields)
+        self.places.addWidget(self.encoder_task)
+        for view in (self.places, self.live, trial_frame):
             lower.addWidget(view)
         lower.setSizes([640, 350, 260])
         whole = QSplitter(Qt.Orientation.Vertical)
@@ -91,6 +113,11 @@ class StationWorkspace(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(8, 8, 8, 8)
         layout.addWidget(whole)
+
+    def measure_encoder(self) -> None:
+        """Open the guided task in the place of the numbers."""
+        self.places.setCurrentWidget(self.encoder_task)
+        self.encoder_task.begin()
 
     @property
     def idle(self) -> bool:
@@ -136,7 +163,7 @@ class StationWorkspace(QWidget):
         bench, station = self.bench, self.bench.document.value
         number, defect = bench.trials + 1, str(self.trial.defect.currentData())
         bench.trials = number
-        name = f"trial-{number:02d}.x3p"
+        name, folder = f"trial-{number:02d}.x3p", trial_folder()
 
         def work(task: Task) -> TrayPart | None:
             part = CoverUnderSensor(
@@ -147,8 +174,11 @@ class StationWorkspace(QWidget):
                 part.take(piece)
                 if not task.tell(part.taken, part.ys.size, f"{part.taken} of {part.ys.size} profiles"):
                     return None
-                task.produce(Trial(part.scan(name=name).data, part.taken, part.ys.size))
-            return TrayPart(part.scan(name=name), None, "bad" if defect else "good")
+                task.produce(Trial(part.scan(name=name).data, part.taken, part.ys.size, part.missed))
+            path = folder / name
+            make_folder(folder)
+            save_scan(part.scan(name=name), path)
+            return TrayPart(part.scan(name=name), path, "bad" if defect else "good")
 
         def done(part: TrayPart | None) -> None:
             if part is None:

@@ -1,0 +1,165 @@
+"""Guided task: measure the encoder's resolution over a known travel, instead of typing it from memory."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import (
+    QFrame,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from hemtra.core.errors import HemtraError, NotMeasured
+from hemtra.core.station.resolution import Resolution, Run, measure_resolution
+from hemtra.core.station.station import Station
+from hemtra.core.station.travel import LinearEncoder
+from hemtra.desktop import theme
+from hemtra.desktop.model.station_bench import StationBench
+from hemtra.desktop.station.fields import with_part
+from hemtra.virtual.line import encoder_run
+
+USUAL_TRAVEL = 500.0
+LONGEST_TRAVEL = 100_000.0
+SHOWN_RUNS = 5
+DIFFERS = 0.0005
+"""Share by which a measured resolution must differ from the one in use to be worth taking."""
+
+
+class EncoderTask(QFrame):
+    """Takes the place of the numbers while it is open."""
+
+    taken = Signal(str, object)
+    """What was done, and the station with the measured resolution."""
+    closed = Signal()
+
+    def __init__(self, bench: StationBench, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setObjectName("panel")
+        self.setAccessibleName("Measure the encoder resolution")
+        self.bench = bench
+        self.runs: list[Run] = []
+        self.found: Resolution | None = None
+        self.travel = QLineEdit(f"{USUAL_TRAVEL:g}")
+        self.travel.setFixedWidth(80)
+        self.travel.setAlignment(Qt.AlignmentFlag.AlignRight)
+        self.travel.setAccessibleName("Known travel in mm")
+        self.move_line = QPushButton("Move the line")
+        self.move_line.setObjectName("secondary")
+        self.move_line.clicked.connect(self.run_once)
+        self.take = QPushButton("Take this resolution")
+        self.take.setObjectName("primary")
+        self.take.clicked.connect(self._take)
+        leave = QPushButton("Leave")
+        leave.setObjectName("secondary")
+        leave.clicked.connect(self.closed)
+        self.told = QLabel()
+        self.told.setWordWrap(True)
+        heading = QLabel("Measure the encoder resolution")
+        heading.setObjectName("heading")
+        advice = QLabel(
+            "Mark the belt, let the line move a travel you can measure, and repeat it: the counts of each run"
+            " show how many make a millimetre, and their spread whether to believe it."
+        )
+        advice.setWordWrap(True)
+        advice.setObjectName("muted")
+        travel = QHBoxLayout()
+        for widget in (QLabel("known travel"), self.travel, QLabel("mm"), self.move_line):
+            travel.addWidget(widget)
+        travel.addStretch()
+        self._table = QGridLayout()
+        self._table.setHorizontalSpacing(24)
+        buttons = QHBoxLayout()
+        buttons.addWidget(self.take)
+        buttons.addWidget(leave)
+        buttons.addStretch()
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(14, 10, 14, 10)
+        for widget in (heading, advice):
+            layout.addWidget(widget)
+        layout.addLayout(travel)
+        layout.addLayout(self._table)
+        layout.addWidget(self.told)
+        layout.addStretch()
+        layout.addLayout(buttons)
+        self._refresh()
+
+    def begin(self) -> None:
+        """Start without any runs."""
+        self.runs = []
+        self._refresh()
+        self.travel.setFocus()
+
+    def run_once(self) -> None:
+        """One run over the travel typed."""
+        try:
+            travel = float(self.travel.text().replace(",", "."))
+        except ValueError:
+            travel = 0.0
+        if not 0 < abs(travel) <= LONGEST_TRAVEL:
+            self.told.setText(f"Type the travel in mm, up to {LONGEST_TRAVEL:g}.")
+            return
+        edges = self.bench.station.travel.encoder.edges
+        self.runs.append(encoder_run(travel, edges, seed=len(self.runs)))
+        self._refresh()
+
+    def _refresh(self) -> None:
+        now = self.bench.station.travel.encoder.counts_per_mm
+        self.found, trouble = None, ""
+        try:
+            self.found = measure_resolution(self.runs)
+        except NotMeasured as error:
+            trouble = str(error)
+        while self._table.count():
+            item = self._table.takeAt(0)
+            widget = item.widget() if item else None
+            if widget is not None:
+                widget.hide()
+                widget.deleteLater()
+        rows = [("travel", "counts", "counts/mm", "off by")]
+        first = max(0, len(self.runs) - SHOWN_RUNS)
+        for k, run in enumerate(self.runs[first:], start=first):
+            share = f"{100 * self.found.deviations[k]:+.3f} %" if self.found else "–"
+            rows.append((f"{run.travel:g} mm", str(run.counts), f"{run.counts / run.travel:.4f}", share))
+        for line, row in enumerate(rows if self.runs else []):
+            for column, text in enumerate(row):
+                cell = QLabel(text)
+                cell.setAlignment(Qt.AlignmentFlag.AlignRight)
+                cell.setObjectName("" if line else "muted")
+                self._table.addWidget(cell, line, column)
+        self._table.setColumnStretch(4, 1)
+        if self.found is None:
+            self.told.setText(f"In use: {now:.4f} counts/mm. {trouble[:1].upper()}{trouble[1:]}.")
+        else:
+            spread = "" if len(self.runs) < 2 else f" ± {self.found.error:.4f}"
+            longer = self.found.counts_per_mm / now - 1.0
+            if abs(longer) < DIFFERS:
+                tint, verdict = theme.current().passed, "agrees with what is in use"
+            else:
+                wrong = f"{abs(100 * longer):.2f} % too {'long' if longer > 0 else 'short'}"
+                tint, verdict = theme.current().failed, f"in use: {now:.4f}, so parts come out {wrong}"
+            measured = f"<b>{self.found.counts_per_mm:.4f}{spread} counts/mm</b>"
+            self.told.setText(f"{measured}: <span style='color:{tint}'>{verdict}</span>.")
+        self.take.setEnabled(self.found is not None)
+
+    def _take(self) -> None:
+        if self.found is None:
+            return
+        station = self.bench.document.value
+        try:
+            self.taken.emit("encoder resolution", _with_resolution(station, self.found.counts_per_mm))
+        except HemtraError as error:
+            self.told.setText(str(error))
+            return
+        self.closed.emit()
+
+
+def _with_resolution(station: Station, counts_per_mm: float) -> Station:
+    """The station with another resolution, told in mm per pulse."""
+    edges = station.travel.encoder.edges
+    encoder = LinearEncoder(mm_per_pulse=round(edges / counts_per_mm, 7), edges=edges)
+    return with_part(station, "travel", encoder=encoder)
