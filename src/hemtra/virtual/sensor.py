@@ -7,6 +7,7 @@ import math
 import numpy as np
 
 from hemtra.core.arrays import FloatArray
+from hemtra.core.geometry.frames import Frame
 from hemtra.core.scan.assemble import resample_rows
 from hemtra.core.scan.heightmap import HeightMap, Profile
 from hemtra.core.scan.scan import Scan
@@ -55,7 +56,7 @@ class CoverUnderSensor:
         self._electronics = Electronics(
             station.sensor.exposure, model.noise, model.quantum, np.uint64(seed), ideal
         )
-        pose = Pose(cover.pose.matrix, cover.pose.origin, BELT, np.inf)
+        pose = _pose(cover, station)
         self._field = np.empty((self.ys.size, self._xs.size), np.float32)
         bare = self._shape._replace(specks=np.empty((0, 4)))
         sample_field(self._xs, self.ys, bare, pose, self._field)
@@ -82,6 +83,12 @@ class CoverUnderSensor:
             self.grey,
         )
         rows = slice(first, last)
+        levelling = self.station.sensor.levelling
+        if not levelling.is_none:
+            y = self.grid.y0 + self.grid.dy * np.arange(first, last)[:, None]
+            x, z = levelling.applied(self.x[rows], y, self.z[rows].astype(np.float64))
+            seen = ~np.isnan(z)
+            self.x[rows][seen], self.z[rows][seen] = x[seen], z[seen]
         # a profile the sensor had no time for is a row of no data in its right place, not a shorter part
         self.z[rows][self._missed[rows]] = np.nan
         self.grey[rows][self._missed[rows]] = 0
@@ -129,6 +136,16 @@ def live_profile(cover: Cover, station: Station, y: float, seed: int = 0) -> Pro
     part = CoverUnderSensor(cover, station, seed, ys=ys)
     part.take(1)
     return Profile(part.x[0], part.z[0].astype(np.float64), part.grey[0].astype(np.float64))
+
+
+def _pose(cover: Cover, station: Station) -> Pose:
+    """Part and belt as the sensor sees them: a sensor that hangs tilted sees the world tilted back."""
+    mount = Frame(tilt_x=station.sensor.pitch, tilt_y=station.sensor.roll).matrix
+    belt = mount.T @ np.array([0.0, 0.0, BELT])
+    nx, ny, nz = mount[2]
+    height = belt[2] + (nx * belt[0] + ny * belt[1]) / nz
+    plane = np.array([height, -nx / nz, -ny / nz])
+    return Pose(mount.T @ cover.pose.matrix, mount.T @ cover.pose.origin, plane, np.inf)
 
 
 def _optics(station: Station, model: SensorModel) -> Optics:

@@ -33,7 +33,8 @@ class Pose(NamedTuple):
 
     rotation: FloatArray
     origin: FloatArray
-    belt: float
+    belt: NDArray[np.float64]
+    """(3,) height at the origin and slopes in x and y."""
     top: float
     """The highest z of the surface; above it nothing hides anything."""
 
@@ -72,6 +73,7 @@ class Electronics(NamedTuple):
 def station_surface(x: float, y: float, shape: Any, pose: Pose, guess: float) -> tuple[float, float]:
     """Height and reflectance of part or belt at x, y of the station; `guess` is a height to start from."""
     r, o = pose.rotation, pose.origin
+    belt = pose.belt[0] + pose.belt[1] * x + pose.belt[2] * y
     z, reflectance = guess, BELT_REFLECTANCE
     tilt = abs(r[2, 0]) + abs(r[2, 1])
     for _ in range(STEPS_UP):
@@ -81,14 +83,14 @@ def station_surface(x: float, y: float, shape: Any, pose: Pose, guess: float) ->
         pz = r[0, 2] * dx + r[1, 2] * dy + r[2, 2] * dz
         part, reflectance, element = cover_surface(px, py, shape)
         if element == 0:
-            return pose.belt, BELT_REFLECTANCE
+            return belt, BELT_REFLECTANCE
         miss = (part - pz) / r[2, 2]
         z += miss
         # a change in height moves the place on the part by its tilt only
         if abs(miss) * tilt < ON_SURFACE:
             break
-    if z <= pose.belt:
-        return pose.belt, BELT_REFLECTANCE
+    if z <= belt:
+        return belt, BELT_REFLECTANCE
     return z, reflectance
 
 
@@ -122,7 +124,7 @@ def see_profiles(
         _first_hits(xs, field[i], optics, hits)
         for k in range(optics.points):
             slope = optics.first_slope + k * optics.slope_step
-            x_out[i, k] = slope * (optics.height - pose.belt)
+            x_out[i, k] = slope * (optics.height - pose.belt[0])
             z_out[i, k] = np.nan
             grey_out[i, k] = 0
             j = hits[k]

@@ -7,6 +7,7 @@ from typing import Annotated, Any, Self
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from hemtra.core.scan.heightmap import Grid
+from hemtra.core.station.levelling import Levelling, Tilt
 from hemtra.core.station.optics import CaptureBand, Positive, SensorModel
 from hemtra.core.station.travel import Travel
 from hemtra.core.station.trigger import Early, TriggerRules
@@ -29,6 +30,11 @@ class SensorMount(_Document):
     """Relative to the nominal exposure of the model."""
     band: CaptureBand | None = None
     """What of the view is delivered; None for all of it."""
+    roll: Tilt = 0.0
+    pitch: Tilt = 0.0
+    """How the sensor hangs, in degrees about y and x; nobody hangs one quite level."""
+    levelling: Levelling = Levelling()
+    """What was measured of that, and is taken out of every profile."""
 
 
 class PartPresentEye(_Document):
