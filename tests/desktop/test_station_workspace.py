@@ -148,6 +148,32 @@ def test_a_resolution_typed_wrong_is_found_by_measuring(at_station, qtbot):
     assert at_station.station_bench.document.value.travel.encoder.circumference == 176
 
 
+def test_a_tilted_sensor_is_levelled_on_the_belt(at_station, qtbot):
+    retype(qtbot, at_station, "roll", "0.8")
+    at_station.trigger("station.level")
+    task = at_station.station_workspace.level_task
+    qtbot.mouseClick(task.scan, LEFT)
+    qtbot.waitUntil(lambda: task.found is not None, timeout=20_000)
+    assert task.found.before.tilt == pytest.approx(0.8, abs=0.01)
+    assert task.found.after.tilt < 0.005
+    qtbot.mouseClick(task.take, LEFT)
+    seen(at_station, qtbot)
+    sensor = at_station.station_bench.document.value.sensor
+    assert sensor.levelling.roll == pytest.approx(0.8, abs=0.01)
+    live = at_station.station_bench.live
+    ends = [np.nanmedian(live.z[np.abs(live.x - x) < 4]) for x in (-20, 20)]
+    # 40 mm at 0.8° would be 0.56 mm; what is left is how the part itself lies
+    assert ends[0] == pytest.approx(ends[1], abs=0.1)
+    at_station.trigger("edit.undo")
+    assert at_station.station_bench.document.value.sensor.levelling.is_none
+    # a sensor that sees nothing cannot be levelled, and says so
+    retype(qtbot, at_station, "stand-off", "900")
+    at_station.trigger("station.level")
+    qtbot.mouseClick(task.scan, LEFT)
+    qtbot.waitUntil(lambda: "Not levelled" in task.told.text(), timeout=20_000)
+    assert not task.take.isEnabled()
+
+
 def test_a_station_is_saved_where_it_lies(at_station, qtbot, tmp_path):
     retype(qtbot, at_station, "part spacing", "450")
     at_station.save_station(tmp_path / "mine.hstation")

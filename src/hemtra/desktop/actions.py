@@ -34,6 +34,7 @@ ACTIONS: tuple[Action, ...] = (
     Action("station.save-as", "Save station as…", "Station"),
     Action("station.trial", "Scan a trial part", "Station", "", "Its scan goes to the tray."),
     Action("station.encoder", "Measure the encoder resolution", "Station", "", "Over a known travel."),
+    Action("station.level", "Level on the belt", "Station", "", "Takes the mount's tilt out of every profile."),
     Action("station.reference", "Keep this profile as the reference", "Station", "", "Drawn dimmed behind."),
     Action("plan.show", "Plan workspace", "Plan", "Alt+2"),
     Action("edit.undo", "Undo", "Edit", "Ctrl+Z"),

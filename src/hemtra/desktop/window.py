@@ -43,6 +43,7 @@ from hemtra.desktop.notifications import Notice, Notifications
 from hemtra.desktop.plan.empty_state import EmptyState
 from hemtra.desktop.plan.workspace import PlanWorkspace
 from hemtra.desktop.settings import Settings, load_settings, save_settings
+from hemtra.desktop.station.guided_task import GuidedTask
 from hemtra.desktop.station.workspace import StationWorkspace
 from hemtra.desktop.tasks import Task, Tasks
 from hemtra.runtime.demo import STATION_FILE
@@ -189,7 +190,8 @@ class MainWindow(QMainWindow):
             "station.save": (self.save_station, always),
             "station.save-as": (self._ask_save_station, always),
             "station.trial": (self._scan_trial, always),
-            "station.encoder": (self._measure_encoder, always),
+            "station.encoder": (lambda: self._begin(self.station_workspace.encoder_task), always),
+            "station.level": (lambda: self._begin(self.station_workspace.level_task), always),
             "station.reference": (
                 self.station_bench.keep_reference,
                 lambda: self.station_bench.live is not None,
@@ -452,9 +454,9 @@ class MainWindow(QMainWindow):
         self.show_workspace("station")
         self.station_workspace.scan_trial()
 
-    def _measure_encoder(self) -> None:
+    def _begin(self, task: GuidedTask) -> None:
         self.show_workspace("station")
-        self.station_workspace.measure_encoder()
+        self.station_workspace.begin(task)
 
     @Slot(object)
     def _take_trial(self, part: TrayPart) -> None:

@@ -48,6 +48,8 @@ class CoverUnderSensor:
         rate = model.rate_with(station.sensor.stand_off, station.sensor.band, station.sensor.exposure)
         way = passage(station, rate) if ys is None else Passage(ys, np.zeros(ys.size, np.bool_))
         self.ys, self._missed = way.ys, way.missed
+        on_grid = self.grid.y0 + self.grid.dy * np.arange(self.ys.size)
+        self._believed = on_grid if ys is None else ys
         self.taken = 0
         half_view = model.width_at(station.sensor.stand_off - BELT) / 2 * MARGIN
         self._xs = np.linspace(-half_view, half_view, round(self.cols * MARGIN))
@@ -85,7 +87,7 @@ class CoverUnderSensor:
         rows = slice(first, last)
         levelling = self.station.sensor.levelling
         if not levelling.is_none:
-            y = self.grid.y0 + self.grid.dy * np.arange(first, last)[:, None]
+            y = self._believed[rows][:, None]
             x, z = levelling.applied(self.x[rows], y, self.z[rows].astype(np.float64))
             seen = ~np.isnan(z)
             self.x[rows][seen], self.z[rows][seen] = x[seen], z[seen]

@@ -19,7 +19,7 @@ from hemtra.virtual.models import sensor_model
 
 NEW = Station(
     name="new station",
-    sensor=SensorMount(model="Sim 130", stand_off=190.0),
+    sensor=SensorMount(model="Sim 130", stand_off=190.0, roll=0.6, pitch=-0.4),
     travel=Travel(
         encoder=WheelEncoder(pulses_per_turn=1000, circumference=200.0),
         counts_per_profile=1,

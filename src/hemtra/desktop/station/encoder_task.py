@@ -2,17 +2,8 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import (
-    QFrame,
-    QGridLayout,
-    QHBoxLayout,
-    QLabel,
-    QLineEdit,
-    QPushButton,
-    QVBoxLayout,
-    QWidget,
-)
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QGridLayout, QLabel, QLineEdit, QPushButton
 
 from hemtra.core.errors import HemtraError, NotMeasured
 from hemtra.core.station.resolution import Resolution, Run, measure_resolution
@@ -21,6 +12,7 @@ from hemtra.core.station.travel import LinearEncoder
 from hemtra.desktop import theme
 from hemtra.desktop.model.station_bench import StationBench
 from hemtra.desktop.station.fields import with_part
+from hemtra.desktop.station.guided_task import GuidedTask, in_a_row
 from hemtra.virtual.line import encoder_run
 
 USUAL_TRAVEL = 500.0
@@ -30,18 +22,17 @@ DIFFERS = 0.0005
 """Share by which a measured resolution must differ from the one in use to be worth taking."""
 
 
-class EncoderTask(QFrame):
-    """Takes the place of the numbers while it is open."""
+class EncoderTask(GuidedTask):
+    """Runs over a known travel, and what they say."""
 
-    taken = Signal(str, object)
-    """What was done, and the station with the measured resolution."""
-    closed = Signal()
-
-    def __init__(self, bench: StationBench, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self.setObjectName("panel")
-        self.setAccessibleName("Measure the encoder resolution")
-        self.bench = bench
+    def __init__(self, bench: StationBench) -> None:
+        super().__init__(
+            bench,
+            "Measure the encoder resolution",
+            "Mark the belt, let the line move a travel you can measure, and repeat it: the counts of each run"
+            " show how many make a millimetre, and their spread whether to believe it.",
+            "Take this resolution",
+        )
         self.runs: list[Run] = []
         self.found: Resolution | None = None
         self.travel = QLineEdit(f"{USUAL_TRAVEL:g}")
@@ -51,41 +42,10 @@ class EncoderTask(QFrame):
         self.move_line = QPushButton("Move the line")
         self.move_line.setObjectName("secondary")
         self.move_line.clicked.connect(self.run_once)
-        self.take = QPushButton("Take this resolution")
-        self.take.setObjectName("primary")
-        self.take.clicked.connect(self._take)
-        leave = QPushButton("Leave")
-        leave.setObjectName("secondary")
-        leave.clicked.connect(self.closed)
-        self.told = QLabel()
-        self.told.setWordWrap(True)
-        heading = QLabel("Measure the encoder resolution")
-        heading.setObjectName("heading")
-        advice = QLabel(
-            "Mark the belt, let the line move a travel you can measure, and repeat it: the counts of each run"
-            " show how many make a millimetre, and their spread whether to believe it."
-        )
-        advice.setWordWrap(True)
-        advice.setObjectName("muted")
-        travel = QHBoxLayout()
-        for widget in (QLabel("known travel"), self.travel, QLabel("mm"), self.move_line):
-            travel.addWidget(widget)
-        travel.addStretch()
         self._table = QGridLayout()
         self._table.setHorizontalSpacing(24)
-        buttons = QHBoxLayout()
-        buttons.addWidget(self.take)
-        buttons.addWidget(leave)
-        buttons.addStretch()
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(14, 10, 14, 10)
-        for widget in (heading, advice):
-            layout.addWidget(widget)
-        layout.addLayout(travel)
-        layout.addLayout(self._table)
-        layout.addWidget(self.told)
-        layout.addStretch()
-        layout.addLayout(buttons)
+        self.steps.addLayout(in_a_row(QLabel("known travel"), self.travel, QLabel("mm"), self.move_line))
+        self.steps.addLayout(self._table)
         self._refresh()
 
     def begin(self) -> None:
@@ -146,7 +106,8 @@ class EncoderTask(QFrame):
             self.told.setText(f"{measured}: <span style='color:{tint}'>{verdict}</span>.")
         self.take.setEnabled(self.found is not None)
 
-    def _take(self) -> None:
+    def take_result(self) -> None:
+        """Count with the measured resolution from now on."""
         if self.found is None:
             return
         station = self.bench.document.value

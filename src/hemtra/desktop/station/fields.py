@@ -12,6 +12,7 @@ from PySide6.QtWidgets import (
     QComboBox,
     QFrame,
     QGridLayout,
+    QHBoxLayout,
     QLabel,
     QLineEdit,
     QPushButton,
@@ -130,6 +131,8 @@ def fields_for(station: Station) -> tuple[tuple[str, tuple[Field, ...]], ...]:
                     "Times nominal; longer is less noisy and slower.",
                     *_part("sensor", "exposure"),
                 ),
+                Field("roll", "°", "How the sensor hangs, about the belt's way.", *_part("sensor", "roll")),
+                Field("pitch", "°", "How the sensor hangs, about the laser line.", *_part("sensor", "pitch")),
                 Field("band from", "mm", "Lowest height that is delivered.", *_band("z_low")),
                 Field("band to", "mm", "Highest height that is delivered.", *_band("z_high")),
             ),
@@ -187,6 +190,7 @@ class StationFields(QFrame):
     """What was changed, and the station with the change."""
     refused = Signal(object)
     measure_requested = Signal()
+    level_requested = Signal()
 
     def __init__(self, bench: StationBench, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -202,8 +206,16 @@ class StationFields(QFrame):
         self.measure.setObjectName("action")
         self.measure.setToolTip("Over a known travel, instead of typing it from memory.")
         self.measure.clicked.connect(self.measure_requested)
+        self.level = QPushButton("Level on the belt…")
+        self.level.setObjectName("action")
+        self.level.setToolTip("Takes the tilt of the mount out of every profile.")
+        self.level.clicked.connect(self.level_requested)
+        tasks = QHBoxLayout()
+        tasks.addWidget(self.measure)
+        tasks.addWidget(self.level)
+        tasks.addStretch()
         self._layout.addStretch()
-        self._layout.addWidget(self.measure, alignment=Qt.AlignmentFlag.AlignLeft)
+        self._layout.addLayout(tasks)
         bench.document.changed.connect(self.refresh)
         self.refresh()
 

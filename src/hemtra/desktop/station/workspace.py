@@ -22,6 +22,8 @@ from hemtra.desktop.station.budget_panel import BudgetPanel
 from hemtra.desktop.station.drawing import StationDrawing
 from hemtra.desktop.station.encoder_task import EncoderTask
 from hemtra.desktop.station.fields import StationFields
+from hemtra.desktop.station.guided_task import GuidedTask
+from hemtra.desktop.station.level_task import LevelFound, LevelTask, try_levelling
 from hemtra.desktop.station.live_view import LiveView
 from hemtra.desktop.station.trial_view import TrialPanel
 from hemtra.desktop.tasks import Task, Tasks
@@ -69,7 +71,7 @@ class StationWorkspace(QWidget):
         self.drawing, self.fields = StationDrawing(bench), StationFields(bench)
         self.budget, self.live = BudgetPanel(bench), LiveView(bench)
         self.trial = TrialPanel(bench)
-        self.encoder_task = EncoderTask(bench)
+        self.encoder_task, self.level_task = EncoderTask(bench), LevelTask(bench)
         self._lane = Lane(look, "live profile", self)
         self._asked: LiveRequest | None = None
         self._lay_out()
@@ -82,9 +84,12 @@ class StationWorkspace(QWidget):
         self.fields.refused.connect(notifications.error)
         self.budget.fix_chosen.connect(self._edit)
         self.trial.start.clicked.connect(self.scan_trial)
-        self.fields.measure_requested.connect(self.measure_encoder)
-        self.encoder_task.taken.connect(self._edit)
-        self.encoder_task.closed.connect(lambda: self.places.setCurrentWidget(self.fields))
+        self.fields.measure_requested.connect(lambda: self.begin(self.encoder_task))
+        self.fields.level_requested.connect(lambda: self.begin(self.level_task))
+        self.level_task.scan_requested.connect(self._scan_belt)
+        for task in (self.encoder_task, self.level_task):
+            task.taken.connect(self._edit)
+            task.closed.connect(lambda: self.places.setCurrentWidget(self.fields))
 
     def _lay_out(self) -> None:
         upper = QSplitter(Qt.Orientation.Horizontal)
@@ -100,6 +105,7 @@ class StationWorkspace(QWidget):
         self.places = QStackedWidget()
         self.places.addWidget(self.fields)
         self.places.addWidget(self.encoder_task)
+        self.places.addWidget(self.level_task)
         for view in (self.places, self.live, trial_frame):
             lower.addWidget(view)
         lower.setSizes([640, 350, 260])
@@ -114,10 +120,23 @@ class StationWorkspace(QWidget):
         layout.setContentsMargins(8, 8, 8, 8)
         layout.addWidget(whole)
 
-    def measure_encoder(self) -> None:
-        """Open the guided task in the place of the numbers."""
-        self.places.setCurrentWidget(self.encoder_task)
-        self.encoder_task.begin()
+    def begin(self, task: GuidedTask) -> None:
+        """Open a guided task in the place of the numbers."""
+        self.places.setCurrentWidget(task)
+        task.begin()
+
+    def _scan_belt(self) -> None:
+        station = self.bench.document.value
+        self.bench.trials += 1
+        seed = 1000 + self.bench.trials
+
+        def done(found: LevelFound | str) -> None:
+            if isinstance(found, str):
+                self.level_task.show_found(None, found)
+            else:
+                self.level_task.show_found(found)
+
+        self._tasks.start("Levelling", lambda task: try_levelling(station, seed), done)
 
     @property
     def idle(self) -> bool:
