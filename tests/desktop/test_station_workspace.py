@@ -7,6 +7,8 @@ import pytest
 from PySide6.QtCore import QPoint, Qt
 
 from hemtra.core.errors import HemtraError
+from hemtra.desktop import recovery
+from hemtra.desktop.model.station_bench import NEW
 from hemtra.desktop.station.fields import fields_for, with_part
 from hemtra.runtime.demo import STATION_FILE
 from hemtra.storage.stations import load_station
@@ -185,6 +187,21 @@ def test_a_station_is_saved_where_it_lies(at_station, qtbot, tmp_path):
     seen(at_station, qtbot)
     assert "torn.hstation is no station" in at_station.message_bar.text.text()
     assert at_station.station_bench.document.value.eye.part_spacing == 450
+
+
+def test_an_unsaved_station_comes_back_after_a_crash(at_station, qtbot):
+    retype(qtbot, at_station, "part spacing", "555")
+    qtbot.waitUntil(lambda: any(recovery.recovery_folder().glob("*.json")), timeout=5_000)
+    (kept,) = recovery.recovery_folder().glob("*.json")
+    kept.rename(kept.with_name("999999999-0.json"))
+    at_station.station_bench.document.start_over(NEW, None, NEW)
+    at_station.offer_recovery()
+    assert "Unsaved changes to “bench A”" in at_station.message_bar.text.text()
+    at_station.trigger("recover.restore")
+    document = at_station.station_bench.document
+    assert document.value.eye.part_spacing == 555
+    assert document.unsaved
+    assert document.path.name == STATION_FILE
 
 
 def test_every_field_reads_back_what_it_wrote():

@@ -13,6 +13,7 @@ import platformdirs
 
 from hemtra.core.errors import HemtraError
 from hemtra.core.plan.document import Plan
+from hemtra.core.station.station import Station, migrate
 from hemtra.storage.files import make_folder, read_text, write_text
 from hemtra.storage.plans import from_json, to_json
 from hemtra.storage.trays import TrayEntry
@@ -22,13 +23,20 @@ LARGEST = 32 * 1024**2
 
 @dataclass(frozen=True)
 class Kept:
-    """A plan that was open and not saved."""
+    """What was open and not saved: a plan with its tray, a station, or both."""
 
-    plan: Plan
+    plan: Plan | None
     path: Path | None
     tray: tuple[TrayEntry, ...]
+    station: Station | None
+    station_path: Path | None
     when: datetime
     file: Path
+
+    @property
+    def names(self) -> str:
+        """What it is, in the user's words."""
+        return " and ".join(f"“{held.name}”" for held in (self.plan, self.station) if held is not None)
 
 
 def recovery_folder() -> Path:
@@ -43,24 +51,29 @@ def own_file(number: int = 0) -> Path:
 
 @dataclass(frozen=True)
 class State:
-    """What is to be kept in a file; without a plan there is nothing unsaved."""
+    """What is to be kept in a file: only what is not saved."""
 
     file: Path
-    plan: Plan | None
+    plan: Plan | None = None
     path: Path | None = None
     tray: tuple[TrayEntry, ...] = ()
+    station: Station | None = None
+    station_path: Path | None = None
 
 
 def keep(state: State) -> None:
     """Bring the file up to date. Raises `FileError`."""
-    if state.plan is None:
+    if state.plan is None and state.station is None:
         forget(state.file)
         return
     make_folder(recovery_folder())
+    station = state.station
     content = {
-        "plan": to_json(state.plan),
+        "plan": None if state.plan is None else to_json(state.plan),
         "path": None if state.path is None else str(state.path),
         "tray": [[str(e.path), e.tag] for e in state.tray],
+        "station": None if station is None else station.model_dump(mode="json", by_alias=True),
+        "station_path": None if state.station_path is None else str(state.station_path),
     }
     write_text(state.file, json.dumps(content))
 
@@ -79,14 +92,28 @@ def find() -> Kept | None:
         process = file.stem.partition("-")[0]
         if process.isdigit() and not _running(int(process)):
             try:
-                content = json.loads(read_text(file, LARGEST))
-                plan = from_json(content["plan"], file.name)
-                tray = tuple(TrayEntry(Path(path), tag) for path, tag in content["tray"])
-                path = None if content["path"] is None else Path(content["path"])
+                return _read(file)
             except (HemtraError, ValueError, KeyError, TypeError):
                 continue
-            return Kept(plan, path, tray, datetime.fromtimestamp(_time(file)), file)
     return None
+
+
+def _read(file: Path) -> Kept:
+    content = json.loads(read_text(file, LARGEST))
+    station = content["station"]
+    return Kept(
+        plan=None if content["plan"] is None else from_json(content["plan"], file.name),
+        path=_path(content["path"]),
+        tray=tuple(TrayEntry(Path(path), tag) for path, tag in content["tray"]),
+        station=None if station is None else Station.model_validate(migrate(station)),
+        station_path=_path(content["station_path"]),
+        when=datetime.fromtimestamp(_time(file)),
+        file=file,
+    )
+
+
+def _path(text: str | None) -> Path | None:
+    return None if text is None else Path(text)
 
 
 def _time(file: Path) -> float:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from contextlib import suppress
+from dataclasses import replace
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -36,7 +37,7 @@ from hemtra.desktop.files import Opened, OpenPlan, SavePlan, load_parts, make_de
 from hemtra.desktop.lanes import Lane, Superseded
 from hemtra.desktop.message_bar import MessageBar, ProgressStrip, stacked
 from hemtra.desktop.model.bench import Bench
-from hemtra.desktop.model.station_bench import StationBench
+from hemtra.desktop.model.station_bench import NEW, StationBench
 from hemtra.desktop.model.tray import TrayPart
 from hemtra.desktop.model.versioned import Versioned
 from hemtra.desktop.notifications import Notice, Notifications
@@ -105,6 +106,7 @@ class MainWindow(QMainWindow):
         self.station_bench.document.changed.connect(self._refresh)
         self.station_bench.live_changed.connect(self._refresh)
         self.bench.document.changed.connect(self._keep_timer.start)
+        self.station_bench.document.changed.connect(self._keep_timer.start)
         self.bench.selection_changed.connect(self._refresh)
         self._refresh()
 
@@ -355,7 +357,7 @@ class MainWindow(QMainWindow):
 
     def _set_aside(self) -> None:
         """Unsaved work of the plan that is left behind stays kept, under a number of its own."""
-        if self.bench.document.unsaved:
+        if self.bench.document.unsaved or self.station_bench.document.unsaved:
             self._keep_lane.finish(self._unsaved_state())
             self._opened += 1
 
@@ -418,6 +420,7 @@ class MainWindow(QMainWindow):
         """Read a station beside the window."""
 
         def done(station: Station) -> None:
+            self._set_aside()
             self.station_bench.document.start_over(station, path, station)
 
         self.tasks.start(f"Opening {path.name}", lambda task: load_station(path), done)
@@ -471,7 +474,7 @@ class MainWindow(QMainWindow):
         if self._recovered is not None:
             kept = self._recovered
             when = kept.when.strftime("%H:%M on %d %B")
-            text = f"Unsaved changes to “{kept.plan.name}” from {when} were kept."
+            text = f"Unsaved changes to {kept.names} from {when} were kept."
             actions = (("Restore", "recover.restore"), ("Discard", "recover.discard"))
             self.notifications.tell(Notice(text, "info", actions))
 
@@ -479,7 +482,14 @@ class MainWindow(QMainWindow):
         kept, self._recovered = self._recovered, None
         if kept is None:
             return
-        self._start_over(kept.plan, kept.path, None, saved=False)
+        if kept.station is not None:
+            self.station_bench.document.start_over(kept.station, kept.station_path, NEW)
+        if kept.plan is None:
+            self.show_workspace("station")
+            recovery.forget(kept.file)
+            return
+        plan = kept.plan
+        self._start_over(plan, kept.path, None, saved=False)
 
         def work(task: Task) -> list[str]:
             if kept.path is not None:
@@ -494,7 +504,7 @@ class MainWindow(QMainWindow):
                 self.bench.document.reference = found
 
         def done(troubles: list[str]) -> None:
-            self.bench.select(min((c.balloon for c in kept.plan.sheet), default=None))
+            self.bench.select(min((c.balloon for c in plan.sheet), default=None))
             self._tell_troubles(troubles)
             recovery.forget(kept.file)
 
@@ -507,11 +517,14 @@ class MainWindow(QMainWindow):
             self.offer_recovery()
 
     def _unsaved_state(self) -> recovery.State:
-        document = self.bench.document
-        file = recovery.own_file(self._opened)
-        if not document.unsaved:
-            return recovery.State(file, None)
-        return recovery.State(file, document.plan, document.path, tuple(self._entries()))
+        document, station = self.bench.document, self.station_bench.document
+        state = recovery.State(recovery.own_file(self._opened))
+        if document.unsaved:
+            tray = tuple(self._entries())
+            state = replace(state, plan=document.plan, path=document.path, tray=tray)
+        if station.unsaved:
+            state = replace(state, station=station.value, station_path=station.path)
+        return state
 
     def _keep(self) -> None:
         """Keep unsaved work where the next start finds it."""
