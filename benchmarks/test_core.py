@@ -7,10 +7,13 @@ import numpy as np
 from hemtra import load_scan, save_scan
 from hemtra.core.geometry.plane_fit import fit_plane
 from hemtra.core.plan.engine import Engine
+from hemtra.core.scan.heightmap import Grid
 from hemtra.core.scan.picture import View, picture
 from hemtra.core.scan.section import section
+from hemtra.core.station.trigger import TriggerRules
 from hemtra.desktop.evaluation import ShowRequest, show
 from hemtra.desktop.theme import height_palette
+from hemtra.runtime.acquisition import Assembler, Batch, Trigger
 from hemtra.virtual.cover import make_cover
 from hemtra.virtual.demo import STATION, demo_plan
 from hemtra.virtual.sensor import scan_cover
@@ -88,3 +91,18 @@ def test_virtual_scan_875_profiles(beside):
     cover = make_cover(1)
     row = np.empty((875, 1280), np.float32)
     beside(lambda: scan_cover(cover, STATION, 1), row.copy, "copy of the map", rounds=6)
+
+
+def test_acquisition_of_2000_profiles(beside):
+    """From prepared profiles of 1280 points to a scan, in batches of 50."""
+    rng = np.random.default_rng(1)
+    x = np.broadcast_to(np.linspace(-68, 68, 1280), (50, 1280)).copy()
+    z = rng.normal(0, 0.01, (50, 1280)).astype(np.float32)
+    grey = np.full((50, 1280), 90, np.uint8)
+
+    def acquire():
+        assembler = Assembler(TriggerRules(delay=0, length=875), Grid(-67.9, 0.0, 0.107, 0.16), 1270, 1280)
+        assembler.feed(Trigger(0))
+        return [found for k in range(40) for found in assembler.feed(Batch(50 * k, x, z, grey, 0.0))]
+
+    beside(acquire, lambda: [z.copy() for _ in range(40)], "copy of the profiles", rounds=20)

@@ -1,1 +1,1 @@
-"""Work over many parts: batches and the demo; later the running line."""
+"""Work over many parts: batches, acquisition from a line, the demo."""

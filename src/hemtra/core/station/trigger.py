@@ -83,6 +83,10 @@ class TriggerMachine:
         """Scans that take the profiles arriving now."""
         return tuple(scan.scan for scan in self._open)
 
+    def oldest_wanted(self, now: int) -> int:
+        """The first profile that a scan may still want; all before it can be forgotten."""
+        return min((scan.first for scan in (*self._open, *self._waiting)), default=now)
+
     def trigger(self, at: int) -> tuple[Event, ...]:
         """The eye saw a part when profile `at` was due."""
         rules = self._rules
