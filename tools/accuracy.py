@@ -6,8 +6,11 @@ import numpy as np
 
 from hemtra import inspect
 from hemtra.core.geometry.frames import Frame
-from hemtra.virtual.cover import Cover, make_cover
+from hemtra.core.station.resolution import measure_resolution
+from hemtra.runtime.level import level_station
+from hemtra.virtual.cover import BELT, Cover, make_cover
 from hemtra.virtual.demo import STATION, demo_plan
+from hemtra.virtual.line import PULSES_PER_MM, encoder_run
 from hemtra.virtual.sensor import scan_cover
 
 SEEDS = 50
@@ -30,6 +33,36 @@ def errors(cover: Cover, seed: int = 0, *, ideal: bool) -> np.ndarray:
     """Measured minus true, in sheet order, in mm or degrees."""
     result, true = inspect(demo_plan(), scan_cover(cover, STATION, seed, ideal=ideal)), cover.truth()
     return np.array([c.value - float(true[c.balloon]) for c in result.characteristics])
+
+
+def station_section() -> None:
+    """Levelling and encoder resolution."""
+    rng = np.random.default_rng(5)
+    left, tilts = [], rng.uniform(-1.5, 1.5, (SEEDS, 2))
+    for seed, (roll, pitch) in enumerate(tilts):
+        sensor = STATION.sensor.model_copy(update={"roll": roll, "pitch": pitch})
+        found = level_station(STATION.model_copy(update={"sensor": sensor}), 10 * seed)
+        left.append((found.after.tilt, found.after.height - BELT))
+    tilt, height = np.abs(np.array(left)).T
+    off = []
+    for seed in range(SEEDS):
+        runs = [encoder_run(500.0, 1, 10 * seed + k) for k in range(5)]
+        off.append(measure_resolution(runs).counts_per_mm / PULSES_PER_MM - 1.0)
+    print(
+        f"""
+## The station
+
+{SEEDS} mounts tilted by up to 1.5° about either axis, levelled on one noisy scan of the bare belt, then
+scanned again:
+
+| | mean | greatest |
+|---|---:|---:|
+| tilt that is left | {1000 * tilt.mean():.2f} m° | {1000 * tilt.max():.2f} m° |
+| height of the belt that is left | {1000 * height.mean():.2f} µm | {1000 * height.max():.2f} µm |
+
+Encoder resolution from five runs over 500 mm, with whole counts and 0.01 % of slip, {SEEDS} times: off by
+{100 * np.mean(np.abs(off)):.4f} % on average and {100 * np.max(np.abs(off)):.4f} % at most."""
+    )
 
 
 def main() -> None:
@@ -75,6 +108,7 @@ only ever adds to it: on a flat flange all of its mean is noise, which the 2 mm 
             f"| {row.balloon} {row.name} | {values.mean():+.2f} {unit} | {values.std(ddof=1):.2f} {unit}"
             f" | {np.abs(values).max():.2f} {unit} |"
         )
+    station_section()
     print(
         """
 ## What limits it
@@ -83,6 +117,7 @@ only ever adds to it: on a flat flange all of its mean is noise, which the 2 mm 
   level faces that changes nothing; on a tilted hub half a millimetre of shift changes its height by some µm.
 * On a warped flange the band of datum A decides which part of the surface is the datum. The demo's band holds
   the whole flange and trims what rises above it; its heights then stay within 3 µm of the truth (cover-08).
+* Levelling leaves what it moves along travel where it is: 0.17 mm at 1° and 10 mm above the belt.
 * Flatness is the least-squares value (ISO 12781-1), not the minimum zone."""
     )
 

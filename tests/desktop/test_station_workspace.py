@@ -9,7 +9,7 @@ from PySide6.QtCore import QPoint, Qt
 from hemtra.core.errors import HemtraError
 from hemtra.desktop import recovery
 from hemtra.desktop.model.station_bench import NEW
-from hemtra.desktop.station.fields import fields_for, with_part
+from hemtra.desktop.station.fields import fields_for
 from hemtra.runtime.demo import STATION_FILE
 from hemtra.storage.stations import load_station
 from hemtra.virtual.demo import STATION
@@ -212,4 +212,4 @@ def test_every_field_reads_back_what_it_wrote():
                 changed = field.write(STATION, 40.0 if value is None else value * 2)
                 assert field.read(changed) == (40.0 if value is None else value * 2), field.label
     with pytest.raises(HemtraError, match="speed cannot be that"):
-        with_part(STATION, "travel", speed=-1)
+        STATION.with_part("travel", speed=-1)

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from typing import Annotated, Any, Self
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
+from hemtra.core.errors import HemtraError
 from hemtra.core.scan.heightmap import Grid
 from hemtra.core.station.levelling import Levelling, Tilt
 from hemtra.core.station.optics import CaptureBand, Positive, SensorModel
@@ -74,6 +75,19 @@ class Station(_Document):
         dx, dy = width / model.points, self.travel.spacing
         first = -(model.points - 1) / 2 * dx
         return Grid(first, -(self.travel.profiles - 1) / 2 * dy, dx, dy), model.points
+
+    def with_part(self, name: str, **changes: Any) -> Station:
+        """The station with fields of its “sensor”, “travel” or “eye” changed. Raises `HemtraError` in words."""
+        part = getattr(self, name)
+        values = {field: getattr(part, field) for field in type(part).model_fields}
+        try:
+            changed = type(part)(**{**values, **changes})
+        except ValidationError as error:
+            first = error.errors(include_url=False)[0]
+            what = str(first["loc"][0]).replace("_", " ") if first["loc"] else name
+            message = first["msg"].removeprefix("Value error, ")
+            raise HemtraError(f"The {what} cannot be that: {message}.") from None
+        return self.model_copy(update={name: changed})
 
     def trigger_rules(self) -> TriggerRules:
         """The eye's rules counted in profiles."""

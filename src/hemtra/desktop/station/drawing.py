@@ -15,7 +15,6 @@ from hemtra.core.station.station import Station
 from hemtra.desktop import theme
 from hemtra.desktop.model.station_bench import PART_LENGTH, PART_WIDTH, StationBench
 from hemtra.desktop.plan.signs import draw_arrow
-from hemtra.desktop.station.fields import with_part
 from hemtra.virtual.cover import BELT
 
 GRAB = 9.0
@@ -126,22 +125,22 @@ class StationDrawing(QFrame):
 
     def _set_stand_off(self, u: float, z: float) -> Station:
         lowered = z - SENSOR_SIZE[1] / 2 / self._scale
-        return with_part(self.bench.document.value, "sensor", stand_off=max(10.0, round(lowered)))
+        return self.bench.document.value.with_part("sensor", stand_off=max(10.0, round(lowered)))
 
     def _set_eye(self, u: float, z: float) -> Station:
         station = self.bench.document.value
-        return with_part(station, "eye", distance=max(station.eye.lead, float(round(-u))))
+        return station.with_part("eye", distance=max(station.eye.lead, float(round(-u))))
 
     def _set_length(self, u: float, z: float) -> Station:
         station = self.bench.document.value
         front, _ = self._window(station)
-        return with_part(station, "travel", length=max(1.0, round(front - u)))
+        return station.with_part("travel", length=max(1.0, round(front - u)))
 
     def _set_lead(self, u: float, z: float) -> Station:
         station = self.bench.document.value
         lead = min(max(0.0, round(u + station.eye.distance)), station.eye.distance)
         length = max(1.0, station.travel.length + lead - station.eye.lead)
-        return with_part(with_part(station, "eye", lead=lead), "travel", length=length)
+        return station.with_part("eye", lead=lead).with_part("travel", length=length)
 
     def _set_low(self, u: float, z: float) -> Station:
         return self._set_band(min(round(z, 1), self._band(self.bench.document.value)[1] - 0.5), None)
@@ -155,7 +154,7 @@ class StationDrawing(QFrame):
         known = station.sensor.band
         sides = {} if known is None else {"x_low": known.x_low, "x_high": known.x_high}
         band = {"z_low": now[0] if low is None else low, "z_high": now[1] if high is None else high, **sides}
-        return with_part(station, "sensor", band=band)
+        return station.with_part("sensor", band=band)
 
     # -- painting ---------------------------------------------------------------------------------
 

@@ -11,7 +11,6 @@ from hemtra.core.station.station import Station
 from hemtra.core.station.travel import LinearEncoder
 from hemtra.desktop import theme
 from hemtra.desktop.model.station_bench import StationBench
-from hemtra.desktop.station.fields import with_part
 from hemtra.desktop.station.guided_task import GuidedTask, in_a_row
 from hemtra.virtual.line import encoder_run
 
@@ -123,4 +122,4 @@ def _with_resolution(station: Station, counts_per_mm: float) -> Station:
     """The station with another resolution, told in mm per pulse."""
     edges = station.travel.encoder.edges
     encoder = LinearEncoder(mm_per_pulse=round(edges / counts_per_mm, 7), edges=edges)
-    return with_part(station, "travel", encoder=encoder)
+    return station.with_part("travel", encoder=encoder)

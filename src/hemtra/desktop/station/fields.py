@@ -57,22 +57,9 @@ def _part(name: str, key: str) -> tuple[Read, Write]:
         return getattr(getattr(station, name), key)
 
     def write(station: Station, value: Any) -> Station:
-        return with_part(station, name, **{key: value})
+        return station.with_part(name, **{key: value})
 
     return read, write
-
-
-def with_part(station: Station, name: str, **changes: Any) -> Station:
-    """The station with some fields of its sensor, travel or eye changed. Raises `HemtraError` in words."""
-    part = getattr(station, name)
-    values = {field: getattr(part, field) for field in type(part).model_fields}
-    try:
-        changed = type(part)(**{**values, **changes})
-    except ValidationError as error:
-        first = error.errors(include_url=False)[0]
-        what = str(first["loc"][0]).replace("_", " ") if first["loc"] else name
-        raise HemtraError(f"The {what} cannot be that: {first['msg'].removeprefix('Value error, ')}.") from None
-    return station.model_copy(update={name: changed})
 
 
 def _encoder(key: str) -> tuple[Read, Write]:
@@ -85,7 +72,7 @@ def _encoder(key: str) -> tuple[Read, Write]:
             changed = type(encoder)(**{**encoder.model_dump(), key: value})
         except ValidationError as error:
             raise HemtraError(f"The encoder cannot have that: {error.errors()[0]['msg']}.") from None
-        return with_part(station, "travel", encoder=changed)
+        return station.with_part("travel", encoder=changed)
 
     return read, write
 
@@ -97,7 +84,7 @@ def _band(key: str) -> tuple[Read, Write]:
     def write(station: Station, value: Any) -> Station:
         band = station.sensor.band or CaptureBand(z_low=-1e6, z_high=1e6)
         try:
-            return with_part(station, "sensor", band=CaptureBand(**{**band.model_dump(), key: value}))
+            return station.with_part("sensor", band=CaptureBand(**{**band.model_dump(), key: value}))
         except ValidationError:
             raise HemtraError("The capture band needs its upper limits above its lower ones.") from None
 
@@ -180,7 +167,7 @@ def _with_kind(station: Station, kind: str) -> Station:
         changed: WheelEncoder | LinearEncoder = LinearEncoder(mm_per_pulse=mm_per_pulse, edges=encoder.edges)
     else:
         changed = WheelEncoder(pulses_per_turn=200.0 / mm_per_pulse, circumference=200.0, edges=encoder.edges)
-    return with_part(station, "travel", encoder=changed)
+    return station.with_part("travel", encoder=changed)
 
 
 class StationFields(QFrame):

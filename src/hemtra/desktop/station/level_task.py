@@ -2,45 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QPushButton
 
-from hemtra.core.errors import NotMeasured
-from hemtra.core.geometry.frames import Frame
 from hemtra.core.marks import ResidualMap
-from hemtra.core.station.levelling import Levelled, Levelling, level_on_plate
-from hemtra.core.station.station import Station
+from hemtra.core.station.levelling import Levelling
 from hemtra.desktop.model.station_bench import StationBench
 from hemtra.desktop.plan.evidence_picture import EvidencePicture
-from hemtra.desktop.station.fields import with_part
 from hemtra.desktop.station.guided_task import GuidedTask, in_a_row
-from hemtra.virtual.cover import BELT, Cover
-from hemtra.virtual.sensor import scan_cover
-
-COARSER = 4
-"""A levelling scan takes every fourth profile: noise averages out over the plate anyway."""
-FAR_AWAY = 10_000.0
-
-
-@dataclass(frozen=True)
-class LevelFound:
-    """The belt as it is seen, and as it would be seen with the levelling that follows."""
-
-    before: Levelled
-    after: Levelled
-
-
-def level_station(station: Station, seed: int) -> LevelFound:
-    """Scan the bare belt, level on it, and scan it again to see what is left. Raises `NotMeasured`."""
-    bare = Cover(pose=Frame(x=FAR_AWAY))
-    travel = with_part(station, "travel", counts_per_profile=station.travel.counts_per_profile * COARSER)
-    now = station.sensor.levelling
-    before = level_on_plate(scan_cover(bare, travel, seed).data, now, BELT)
-    levelled = with_part(travel, "sensor", levelling=before.levelling)
-    after = level_on_plate(scan_cover(bare, levelled, seed + 1).data, before.levelling, BELT)
-    return LevelFound(before, after)
+from hemtra.runtime.level import LevelFound
 
 
 class LevelTask(GuidedTask):
@@ -105,13 +75,5 @@ class LevelTask(GuidedTask):
         self._set(Levelling(), "levelling taken out")
 
     def _set(self, levelling: Levelling, label: str) -> None:
-        self.taken.emit(label, with_part(self.bench.document.value, "sensor", levelling=levelling))
+        self.taken.emit(label, self.bench.document.value.with_part("sensor", levelling=levelling))
         self.closed.emit()
-
-
-def try_levelling(station: Station, seed: int) -> LevelFound | str:
-    """The levelling, or in words why there is none."""
-    try:
-        return level_station(station, seed)
-    except NotMeasured as error:
-        return str(error)

@@ -23,10 +23,11 @@ from hemtra.desktop.station.drawing import StationDrawing
 from hemtra.desktop.station.encoder_task import EncoderTask
 from hemtra.desktop.station.fields import StationFields
 from hemtra.desktop.station.guided_task import GuidedTask
-from hemtra.desktop.station.level_task import LevelFound, LevelTask, try_levelling
+from hemtra.desktop.station.level_task import LevelTask
 from hemtra.desktop.station.live_view import LiveView
 from hemtra.desktop.station.trial_view import TrialPanel
 from hemtra.desktop.tasks import Task, Tasks
+from hemtra.runtime.level import LevelFound, try_levelling
 from hemtra.storage.files import make_folder
 from hemtra.storage.scans import save_scan
 from hemtra.virtual.cover import make_cover
