@@ -21,6 +21,8 @@ from hemtra.core.plan.limits import Judged, Verdict, judge, part_verdict
 from hemtra.core.plan.registry import kind_named
 from hemtra.core.scan.heightmap import HeightMap
 
+EXPLAINED = 24
+"""Evidence kept per height map: one lineage and a little more; a large plane's takes a megabyte."""
 REMEMBERED = 256
 """Step results kept per height map: a plan of 60 steps and a few of its past states."""
 
@@ -70,6 +72,7 @@ class Engine:
 
     data: HeightMap
     _known: OrderedDict[str, StepResult] = field(default_factory=OrderedDict)
+    _explained: OrderedDict[str, Evidence] = field(default_factory=OrderedDict)
     _lock: threading.Lock = field(default_factory=threading.Lock)
 
     def run(self, plan: Plan) -> Result:
@@ -95,8 +98,16 @@ class Engine:
         found = result.steps[step_id]
         if found.outcome is None:
             return Evidence()
-        kind = kind_named(found.step.kind).model_validate(found.step.params)
-        return kind.explain(_given(self.data, found.step, result.steps), found.outcome)
+        with self._lock:
+            known = self._explained.get(found.fingerprint)
+        if known is None:
+            kind = kind_named(found.step.kind).model_validate(found.step.params)
+            known = kind.explain(_given(self.data, found.step, result.steps), found.outcome)
+            with self._lock:
+                self._explained[found.fingerprint] = known
+                while len(self._explained) > EXPLAINED:
+                    self._explained.popitem(last=False)
+        return known
 
     def _evaluate(self, step: Step, kind: Kind, results: Mapping[str, StepResult], mark: str) -> StepResult:
         for source in (i for ids in step.inputs.values() for i in ids):

@@ -104,6 +104,8 @@ class StepCard(Card):
         super().__init__(step.name, kind.glyph, "anchor" if kind.kind == "plane" else "copper", 456)
         self.step, self.kind = step, kind
         self._users = users
+        self._state: tuple[str, int, bool] | None = None
+        self._evidence: Evidence | None = None
         self.always_open = step.zone is None
         if not self.always_open:
             self.setCursor(Qt.CursorShape.PointingHandCursor)
@@ -145,7 +147,12 @@ class StepCard(Card):
         self.body.addWidget(self.inside)
 
     def show_result(self, result: StepResult | None, evidence: Evidence | None, *, selected: bool) -> None:
-        """Take what the step found."""
+        """Take what the step found; what has not changed is not painted again."""
+        state = (result.fingerprint if result else "", id(evidence), selected)
+        if state == self._state:
+            return
+        # the evidence is held on to, so that its identity cannot pass to another
+        self._state, self._evidence = state, evidence
         self.selected = selected
         self.inside.setVisible(selected or self.always_open)
         self.subtitle.setText(f"shared by {self._users}" if self._users > 1 else "")

@@ -34,6 +34,7 @@ class SheetRow(QWidget):
     def __init__(self, row: Characteristic, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.row = row
+        self._state: object = None
         self.judged: Judged | None = None
         self.selected = False
         self.tolerance = QLineEdit(self)
@@ -45,7 +46,11 @@ class SheetRow(QWidget):
         self.show_row(row, None, selected=False)
 
     def show_row(self, row: Characteristic, judged: Judged | None, *, selected: bool) -> None:
-        """Take the latest state."""
+        """Take the latest state; most rows stay as they are while one zone is dragged."""
+        state = (row, judged, selected)
+        if state == self._state:
+            return
+        self._state = state
         if row != self.row or not self.tolerance.hasFocus():
             self.tolerance.setText(row.tolerance)
         self.row, self.judged, self.selected = row, judged, selected
