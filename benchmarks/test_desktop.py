@@ -21,7 +21,7 @@ def test_dragging_a_zone_on_screen(qapp, qtbot, demo_folder, note):
     prepare(qapp)
     window = MainWindow()
     window.show()
-    window.open_plan(demo_folder / PLAN_FILE)
+    window.plans.open(demo_folder / PLAN_FILE)
     qtbot.waitUntil(
         lambda: len(window.bench.tray.parts) == 8 and window.plan_workspace.idle and not window.tasks.running,
         timeout=30_000,

@@ -62,7 +62,7 @@ def settled(qtbot):
 @pytest.fixture
 def demo(window, settled, demo_folder, qtbot):
     """A window with the demo open on its first part."""
-    window.open_plan(demo_folder / PLAN_FILE)
+    window.plans.open(demo_folder / PLAN_FILE)
     qtbot.waitUntil(lambda: len(window.bench.tray.parts) == 8, timeout=20_000)
     settled(window)
     return window

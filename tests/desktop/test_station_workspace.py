@@ -20,7 +20,7 @@ LEFT = Qt.MouseButton.LeftButton
 @pytest.fixture
 def at_station(window, settled, qtbot, demo_folder):
     """The Station workspace with the demo station."""
-    window.open_station(demo_folder / STATION_FILE)
+    window.stations.open(demo_folder / STATION_FILE)
     window.show_workspace("station")
     qtbot.waitUntil(lambda: window.station_bench.document.path is not None, timeout=10_000)
     seen(window, qtbot)
@@ -123,7 +123,7 @@ def test_a_trial_scan_grows_and_goes_to_the_tray(at_station, qtbot, settled):
     assert (part.name, part.tag) == ("trial-01", "bad")
     assert part.scan.station["name"] == "bench A"
     at_station.grab()
-    qtbot.mouseClick(at_station._tabs["plan"], LEFT)
+    qtbot.mouseClick(at_station.band.tabs["plan"], LEFT)
     settled(at_station)
     assert at_station._pages.currentWidget() is at_station.plan_workspace
 
@@ -178,12 +178,12 @@ def test_a_tilted_sensor_is_levelled_on_the_belt(at_station, qtbot):
 
 def test_a_station_is_saved_where_it_lies(at_station, qtbot, tmp_path):
     retype(qtbot, at_station, "part spacing", "450")
-    at_station.save_station(tmp_path / "mine.hstation")
+    at_station.stations.save(tmp_path / "mine.hstation")
     seen(at_station, qtbot)
     assert not at_station.station_bench.document.unsaved
     assert load_station(tmp_path / "mine.hstation").eye.part_spacing == 450
     (tmp_path / "torn.hstation").write_text("{")
-    at_station.open_station(tmp_path / "torn.hstation")
+    at_station.stations.open(tmp_path / "torn.hstation")
     seen(at_station, qtbot)
     assert "torn.hstation is no station" in at_station.message_bar.text.text()
     assert at_station.station_bench.document.value.eye.part_spacing == 450
@@ -195,7 +195,7 @@ def test_an_unsaved_station_comes_back_after_a_crash(at_station, qtbot):
     (kept,) = recovery.recovery_folder().glob("*.json")
     kept.rename(kept.with_name("999999999-0.json"))
     at_station.station_bench.document.start_over(NEW, None, NEW)
-    at_station.offer_recovery()
+    at_station.unsaved.offer()
     assert "Unsaved changes to “bench A”" in at_station.message_bar.text.text()
     at_station.trigger("recover.restore")
     document = at_station.station_bench.document

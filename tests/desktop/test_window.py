@@ -240,11 +240,11 @@ def test_save_reopen_and_tray_beside_it(demo, settled, tmp_path, qtbot):
     retype(qtbot, row.tolerance, "4.00 ±0.20")
     demo.bench.tray.tag(demo.bench.tray.parts[1], "unknown")
     path = tmp_path / "mine.hplan"
-    demo.save_to(path)
+    demo.plans.save_to(path)
     settled(demo)
     assert not demo.bench.document.unsaved
     assert load_plan(path).characteristic(1).upper == 4.2
-    demo.open_plan(path)
+    demo.plans.open(path)
     qtbot.waitUntil(
         lambda: demo.bench.document.path == path and len(demo.bench.tray.parts) == 8, timeout=20_000
     )
@@ -263,7 +263,7 @@ def test_a_save_that_fails_says_so_and_keeps_everything(demo, settled, tmp_path,
         raise OSError(errno.ENOSPC, "full")
 
     monkeypatch.setattr("os.fsync", full)
-    demo.save_to(path)
+    demo.plans.save_to(path)
     settled(demo)
     monkeypatch.undo()
     assert "mine.hplan was not saved: the disk" in message(demo)
@@ -275,7 +275,7 @@ def test_a_save_that_fails_says_so_and_keeps_everything(demo, settled, tmp_path,
 def test_a_file_that_cannot_be_opened_leaves_the_open_one(demo, settled, tmp_path, content):
     (tmp_path / "bad.hplan").write_bytes(content)
     before = demo.bench.document.plan
-    demo.open_plan(tmp_path / "bad.hplan")
+    demo.plans.open(tmp_path / "bad.hplan")
     settled(demo)
     assert "bad.hplan is damaged" in message(demo)
     assert demo.bench.document.plan is before
@@ -286,7 +286,7 @@ def test_scans_alone_start_a_plan_and_odd_ones_are_told(window, settled, qtbot, 
     assert window._pages.currentIndex() == 0, "the empty state teaches"
     save_scan(Scan(HeightMap(np.full((9, 9), np.nan))), tmp_path / "empty.x3p")
     (tmp_path / "torn.x3p").write_bytes(b"PK")
-    window.add_scans([demo_folder / TRAY / "cover-01.x3p", tmp_path / "torn.x3p", tmp_path / "empty.x3p"])
+    window.plans.add_scans([demo_folder / TRAY / "cover-01.x3p", tmp_path / "torn.x3p", tmp_path / "empty.x3p"])
     qtbot.waitUntil(lambda: len(window.bench.tray.parts) == 2, timeout=20_000)
     settled(window)
     assert "torn.x3p is damaged" in message(window)
@@ -309,7 +309,7 @@ def test_unsaved_work_comes_back_after_a_crash(demo, settled, qtbot):
     qtbot.waitUntil(lambda: recovery.own_file().exists(), timeout=5_000)
     recovery.own_file().rename(recovery.own_file().with_name("999999999-0.json"))
     demo.bench.document.open(load_plan(demo.bench.document.path), None, None)
-    demo.offer_recovery()
+    demo.unsaved.offer()
     assert "Unsaved changes to “rain-pump cover”" in message(demo)
     restore = next(b for b in demo.message_bar.findChildren(QPushButton) if b.text() == "Restore")
     qtbot.mouseClick(restore, LEFT)
@@ -323,7 +323,7 @@ def test_unsaved_work_comes_back_after_a_crash(demo, settled, qtbot):
 
 def test_opening_another_plan_does_not_lose_unsaved_work(demo, settled, qtbot, demo_folder):
     retype(qtbot, demo.plan_workspace.sheet.row_of(1).tolerance, "4.00 ±0.25")
-    demo.open_plan(demo_folder / PLAN_FILE)
+    demo.plans.open(demo_folder / PLAN_FILE)
     qtbot.waitUntil(lambda: not demo.bench.document.unsaved, timeout=20_000)
     settled(demo)
     left = recovery.own_file(0)

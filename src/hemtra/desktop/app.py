@@ -36,8 +36,8 @@ def run(demo_folder: Path | None = None) -> int:
     notifications.install()
     window = MainWindow(notifications)
     window.show()
-    window.offer_recovery()
+    window.unsaved.offer()
     if demo_folder is not None:
-        window.open_plan(demo_folder / PLAN_FILE)
-        window.open_station(demo_folder / STATION_FILE)
+        window.plans.open(demo_folder / PLAN_FILE)
+        window.stations.open(demo_folder / STATION_FILE)
     return application.exec()

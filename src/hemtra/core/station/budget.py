@@ -92,6 +92,7 @@ class _Sums:
         self.waiting = max(1, math.ceil((eye.distance - eye.lead) / eye.part_spacing))
 
     def rows(self) -> tuple[Row, ...]:
+        """In the order in which one works through them."""
         travel, eye, asked = self.station.travel, self.station.eye, self.asked
         speed = travel.speed
         memory = travel.profiles * self.model.points * BYTES_PER_POINT
