@@ -6,11 +6,12 @@ import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QWheelEvent
-from PySide6.QtWidgets import QApplication, QComboBox, QLineEdit, QPushButton
+from PySide6.QtWidgets import QApplication, QComboBox, QLabel, QLineEdit, QPushButton
 
 from hemtra import HeightMap, Scan, load_plan, save_plan, save_scan
 from hemtra.desktop import recovery, theme
-from hemtra.desktop.command_search import CommandSearch
+from hemtra.desktop.actions import ACTIONS
+from hemtra.desktop.command_search import CommandSearch, KeysAndSigns
 from hemtra.desktop.model.zone_drag import handle_pixels
 from hemtra.runtime.demo import PLAN_FILE, TRAY
 
@@ -343,6 +344,16 @@ def test_command_search_finds_and_does(demo, qtbot, settled):
     demo.trigger("view.dark")
     assert theme.current() is theme.LIGHT
     assert demo.settings.dark is False
+
+
+def test_keys_and_signs_can_stay_open_beside_the_work(demo, qtbot):
+    demo.trigger("help.keys")
+    page = next(w for w in demo.findChildren(KeysAndSigns) if w.isVisible())
+    told = " ".join(label.text() for label in page.findChildren(QLabel))
+    assert "never a pass" in told
+    assert all(a.title in told for a in ACTIONS if a.keys)
+    demo.bench.tray.step(1)
+    page.close()
 
 
 def test_everything_paints_on_every_part_and_characteristic(demo, settled):

@@ -109,9 +109,11 @@ class KeysAndSigns(QDialog):
         super().__init__(parent)
         self.setObjectName("dialog")
         self.setWindowTitle("Keys and signs")
+        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         grid = QGridLayout(self)
         grid.setContentsMargins(24, 20, 24, 20)
         grid.setHorizontalSpacing(24)
+        grid.setVerticalSpacing(3)
         line = 0
         for verdict, meaning in (
             (Verdict.PASS, "PASS: inside its limits"),

@@ -157,7 +157,7 @@ class MainWindow(QMainWindow):
             "view.intensity": (self._toggle_intensity, has_part),
             "view.dark": (self._toggle_dark, always),
             "help.search": (self._search, always),
-            "help.keys": (lambda: KeysAndSigns(self).exec(), always),
+            "help.keys": (lambda: KeysAndSigns(self).show(), always),
             "help.quit": (self.close, always),
             "recover.restore": (self._restore, always),
             "recover.discard": (self.unsaved.discard, always),
