@@ -6,12 +6,17 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+from hypothesis import settings
 
 from hemtra import Plan, Scan, inspect
 from hemtra.runtime.demo import write_demo
 from hemtra.virtual.cover import Cover
 from hemtra.virtual.demo import REFERENCE, STATION, demo_plan
 from hemtra.virtual.sensor import scan_cover
+
+# how long an example takes says something about the machine, not about the code
+settings.register_profile("steady", deadline=None)
+settings.load_profile("steady")
 
 
 @pytest.fixture(scope="session", autouse=True)

@@ -53,7 +53,7 @@ def rows_of(scan: Acquired):
 triggers = st.lists(st.integers(1, 60), min_size=1, max_size=200).map(lambda gaps: list(np.cumsum(gaps)))
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(
     triggers,
     st.integers(10, 60),
