@@ -231,6 +231,13 @@ def test_a_smaller_band_is_faster_and_a_longer_exposure_slower():
     assert SIM_130.rate_with(900.0, CaptureBand(z_low=0, z_high=5), 1.0) == 0.0, "nothing of the band in view"
 
 
+def test_nothing_in_view_gives_no_absurd_numbers():
+    budget = scan_budget(hanging(band=CaptureBand(z_low=500, z_high=600)), SIM_130, Question(lowest=-6.0))
+    assert {row.label: row.value for row in budget.rows}["margin"] == "–"
+    assert not any("inf" in row.value or "nan" in row.value for row in budget.rows)
+    assert any("delivered" in w.text for w in budget.warnings)
+
+
 def test_absurd_travel_is_bounded():
     huge = Travel(encoder=LinearEncoder(mm_per_pulse=1e-6), counts_per_profile=1, length=1e6)
     assert huge.profiles == 100_000

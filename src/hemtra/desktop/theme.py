@@ -38,7 +38,6 @@ class Theme:
     unmeasured: str
     field: str
     stage: str
-    stage_line: str
     stage_ink: str
 
 
@@ -60,7 +59,6 @@ LIGHT = Theme(
     unmeasured="#7A6C98",
     field="#F1F3EF",
     stage="#232C2B",
-    stage_line="#45514F",
     stage_ink="#DFE6E1",
 )
 DARK = Theme(
@@ -81,7 +79,6 @@ DARK = Theme(
     unmeasured="#AC9DD0",
     field="#2A3431",
     stage="#111615",
-    stage_line="#3A4643",
     stage_ink="#DFE6E1",
 )
 
@@ -212,7 +209,7 @@ QSplitter::handle {{ background: transparent; image: none; }}
 #primary:hover, #primary:focus {{ border: 2px solid {t.ink}; padding: 6px 18px; }}
 #secondary {{ background: {t.paper}; border: 1px solid {t.line}; border-radius: 5px; padding: 8px 16px; }}
 #secondary:hover, #secondary:focus {{ border-color: {t.copper}; }}
-QLineEdit, QComboBox, QDoubleSpinBox {{ background: {t.field}; border: 1px solid transparent;
+QLineEdit, QComboBox {{ background: {t.field}; border: 1px solid transparent;
     border-radius: 3px; padding: 2px 6px; selection-background-color: {t.copper}; }}
 QLineEdit:focus, QComboBox:focus {{ border-color: {t.copper}; background: {t.paper}; }}
 QLineEdit[wrong="true"] {{ border-color: {t.failed}; background: {t.failed_wash}; }}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, ClassVar, TypeVar
@@ -92,7 +93,7 @@ class Setting:
     value: Any
 
 
-class Kind(BaseModel):
+class Kind(BaseModel, ABC):
     """A kind of step; an instance holds its parameters.
 
     Subclasses say what they are in class variables, declare parameters as fields made by `setting`, and give
@@ -109,13 +110,13 @@ class Kind(BaseModel):
     needs_zone: ClassVar[bool] = False
     inputs: ClassVar[Mapping[str, Input]] = {}
 
+    @abstractmethod
     def evaluate(self, given: Given) -> Outcome:
         """The value. Raises `NotMeasured` with the reason when there is none."""
-        raise NotImplementedError
 
+    @abstractmethod
     def explain(self, given: Given, outcome: Outcome) -> Evidence:
         """The evidence of an outcome of the same data, computed only when somebody looks."""
-        raise NotImplementedError
 
     def shown_settings(self) -> dict[str, Setting]:
         """The parameters that matter as the others stand, by name, in the order they were declared."""

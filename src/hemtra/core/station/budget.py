@@ -55,20 +55,19 @@ class Shortfall:
 
 @dataclass(frozen=True)
 class Budget:
-    """All rows and warnings, and the numbers behind them in mm, mm/s, s and bytes."""
+    """All rows and warnings, and of the numbers behind them the highest speed in mm/s and the noise ratio."""
 
     rows: tuple[Row, ...]
     warnings: tuple[Shortfall, ...]
     highest_speed: float
     noise_ratio: float | None
-    triggers_waiting: int
 
 
 def scan_budget(station: Station, model: SensorModel, question: Question | None = None) -> Budget:
     """The budget of a station, with its part's surface where `question` says it is."""
     asked = question or Question()
     sums = _Sums(station, model, asked)
-    return Budget(sums.rows(), tuple(sums.warnings()), sums.highest_speed, sums.noise_ratio, sums.waiting)
+    return Budget(sums.rows(), tuple(sums.warnings()), sums.highest_speed, sums.noise_ratio)
 
 
 class _Sums:
@@ -106,7 +105,7 @@ class _Sums:
             Row("profiles per scan", f"{travel.length:g} mm ÷ {self.spacing:.3f}", f"{travel.profiles}"),
             Row("pitch x : y", f"{self.pitch:.3f} : {self.spacing:.3f}", _ratio(self.pitch, self.spacing)),
             Row("highest speed", f"{self.spacing:.3f} × {self.rate:.0f} Hz", f"{self.highest_speed:.0f} mm/s"),
-            Row("margin", f"at {speed:g} mm/s", f"{100 * self.margin:.0f} %"),
+            Row("margin", f"at {speed:g} mm/s", f"{100 * self.margin:.0f} %" if self.rate > 0 else "–"),
             Row("time per scan", f"{travel.length:g} ÷ {speed:g}", f"{travel.length / speed:.2f} s"),
             Row(
                 f"points across {asked.feature:g} mm",

@@ -33,6 +33,8 @@ from hemtra.storage.scans import save_scan
 from hemtra.virtual.cover import make_cover
 from hemtra.virtual.sensor import CoverUnderSensor, live_profile
 
+FIRST_BELT_SEED = 100_000
+"""Apart from those of trial scans, so that no noise is seen twice."""
 PIECES = 40
 """Pieces in which a trial scan is shown growing."""
 
@@ -75,6 +77,7 @@ class StationWorkspace(QWidget):
         self.encoder_task, self.level_task = EncoderTask(bench), LevelTask(bench)
         self._lane = Lane(look, "live profile", self)
         self._asked: LiveRequest | None = None
+        self._belt_scans = 0
         self._lay_out()
         bench.document.changed.connect(self.look)
         self._lane.responded.connect(self._on_seen)
@@ -128,8 +131,8 @@ class StationWorkspace(QWidget):
 
     def _scan_belt(self) -> None:
         station = self.bench.document.value
-        self.bench.trials += 1
-        seed = 1000 + self.bench.trials
+        self._belt_scans += 1
+        seed = FIRST_BELT_SEED + self._belt_scans
 
         def done(found: LevelFound | str) -> None:
             if isinstance(found, str):
