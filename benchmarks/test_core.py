@@ -10,13 +10,13 @@ from hemtra.core.plan.engine import Engine
 from hemtra.core.scan.heightmap import Grid
 from hemtra.core.scan.picture import View, picture
 from hemtra.core.scan.section import section
+from hemtra.core.station.assembler import Assembler, Batch, Layout, Profiles, TriggerSeen
 from hemtra.core.station.trigger import TriggerRules
 from hemtra.desktop.evaluation import ShowRequest, show
 from hemtra.desktop.theme import height_palette
-from hemtra.runtime.acquisition import Assembler, Batch, Trigger
 from hemtra.virtual.cover import make_cover
 from hemtra.virtual.demo import STATION, demo_plan
-from hemtra.virtual.sensor import scan_cover
+from hemtra.virtual.sensor import scan_part
 
 
 def test_inspect_eight_characteristics(beside, part):
@@ -90,7 +90,7 @@ def test_picture_900_by_900(beside, large):
 def test_virtual_scan_875_profiles(beside):
     cover = make_cover(1)
     row = np.empty((875, 1280), np.float32)
-    beside(lambda: scan_cover(cover, STATION, 1), row.copy, "copy of the map", rounds=6)
+    beside(lambda: scan_part(cover, STATION, 1), row.copy, "copy of the map", rounds=6)
 
 
 def test_acquisition_of_2000_profiles(beside):
@@ -100,9 +100,13 @@ def test_acquisition_of_2000_profiles(beside):
     z = rng.normal(0, 0.01, (50, 1280)).astype(np.float32)
     grey = np.full((50, 1280), 90, np.uint8)
 
+    seen, times = (Profiles(x, z, grey),), np.arange(50) / 2000
+    layout = Layout(Grid(-67.9, 0.0, 0.107, 0.16), 1270, (1280,))
+
     def acquire():
-        assembler = Assembler(TriggerRules(delay=0, length=875), Grid(-67.9, 0.0, 0.107, 0.16), 1270, 1280)
-        assembler.feed(Trigger(0))
-        return [found for k in range(40) for found in assembler.feed(Batch(50 * k, x, z, grey, 0.0))]
+        assembler = Assembler(TriggerRules(delay=0, length=875), layout)
+        assembler.feed(TriggerSeen(0))
+        batches = (Batch(50 * k, seen, times, np.arange(50 * k, 50 * k + 50)) for k in range(40))
+        return [found for batch in batches for found in assembler.feed(batch)]
 
     beside(acquire, lambda: [z.copy() for _ in range(40)], "copy of the profiles", rounds=20)

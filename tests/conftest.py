@@ -12,7 +12,7 @@ from hemtra import Plan, Scan, inspect
 from hemtra.runtime.demo import write_demo
 from hemtra.virtual.cover import Cover
 from hemtra.virtual.demo import REFERENCE, STATION, demo_plan
-from hemtra.virtual.sensor import scan_cover
+from hemtra.virtual.sensor import scan_part
 
 # how long an example takes says something about the machine, not about the code
 settings.register_profile("steady", deadline=None)
@@ -46,7 +46,7 @@ def reference() -> Scan:
 @pytest.fixture(scope="session")
 def perfect() -> Scan:
     """A nominal cover seen without noise."""
-    return scan_cover(Cover(), STATION, ideal=True)
+    return scan_part(Cover(), STATION, ideal=True)
 
 
 @pytest.fixture(scope="session")

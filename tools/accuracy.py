@@ -11,7 +11,7 @@ from hemtra.runtime.level import level_station
 from hemtra.virtual.cover import BELT, Cover, make_cover
 from hemtra.virtual.demo import STATION, demo_plan
 from hemtra.virtual.line import PULSES_PER_MM, encoder_run
-from hemtra.virtual.sensor import scan_cover
+from hemtra.virtual.sensor import scan_part
 
 SEEDS = 50
 
@@ -31,7 +31,7 @@ PERFECT = {
 
 def errors(cover: Cover, seed: int = 0, *, ideal: bool) -> np.ndarray:
     """Measured minus true, in sheet order, in mm or degrees."""
-    result, true = inspect(demo_plan(), scan_cover(cover, STATION, seed, ideal=ideal)), cover.truth()
+    result, true = inspect(demo_plan(), scan_part(cover, STATION, seed, ideal=ideal)), cover.truth()
     return np.array([c.value - float(true[c.balloon]) for c in result.characteristics])
 
 

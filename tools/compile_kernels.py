@@ -4,19 +4,19 @@ import numpy as np
 
 from hemtra import HeightMap, inspect
 from hemtra.core.scan.picture import View, grey_picture, picture
-from hemtra.core.station.station import PartPresentEye, SensorMount, Station
-from hemtra.core.station.travel import LinearEncoder, Travel
+from hemtra.core.station.calibration import Calibration
+from hemtra.core.station.starts import widest_over
 from hemtra.virtual.cover import make_cover
-from hemtra.virtual.demo import demo_plan
-from hemtra.virtual.sensor import scan_cover
+from hemtra.virtual.demo import STATION, demo_plan
+from hemtra.virtual.parts import plate
+from hemtra.virtual.sensor import scan_part
 
-station = Station(
-    name="set-up",
-    sensor=SensorMount(model="Sim 130", stand_off=195.0),
-    travel=Travel(encoder=LinearEncoder(mm_per_pulse=0.08), counts_per_profile=12, length=140.0),
-    eye=PartPresentEye(distance=80.0, lead=30.0),
-)
-scan = scan_cover(make_cover(1), station)
+coarse = STATION.with_part("travel", counts_per_profile=12)
+scan = scan_part(make_cover(1), coarse)
+# calibrated, yawed and with a part of another kind
+askew = coarse.with_part("sensor", calibration=Calibration(roll=0.1, yaw=0.1))
+scan_part(plate(), askew)
+widest_over(scan.data.z, 0.0)
 inspect(demo_plan(), scan)
 view = View(-70.0, 70.0, 1.0, 140, 140)
 picture(scan.data, view, np.zeros((256, 3), np.uint8), -6.0, 9.0)

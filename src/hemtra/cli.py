@@ -96,12 +96,12 @@ def scan(
     from hemtra.storage.scans import save_scan
     from hemtra.storage.stations import load_station
     from hemtra.virtual.cover import make_cover, parse_defect
-    from hemtra.virtual.sensor import scan_cover
+    from hemtra.virtual.sensor import scan_part
 
     if part != "rain-pump-cover":
         raise HemtraError(f"There is no virtual part “{part}”; there is rain-pump-cover.")
     cover = make_cover(seed, dict(parse_defect(text) for text in defect or []))
-    made = scan_cover(cover, load_station(station), seed, name=output.name)
+    made = scan_part(cover, load_station(station), seed, name=output.name)
     save_scan(made, output)
     rows, cols = made.data.shape
     out.print(f"{output}: {rows} profiles of {cols} points, {made.data.data_share:.1%} with data.")
@@ -164,7 +164,7 @@ def budget(
     from hemtra.core.station.budget import Question, scan_budget
     from hemtra.storage.plans import load_plan
     from hemtra.storage.stations import load_station
-    from hemtra.virtual.models import sensor_model
+    from hemtra.virtual.sensor import models_of
 
     held = load_station(station)
     tightest = None if plan is None else tightest_height(load_plan(plan))
@@ -176,7 +176,7 @@ def budget(
         tolerance=tightest[1] if tightest else None,
         tolerance_of=f"{tightest[0].balloon} {tightest[0].name}" if tightest else "",
     )
-    found = scan_budget(held, sensor_model(held.sensor.model), question)
+    found = scan_budget(held, models_of(held), question)
     if as_json:
         told = {
             "station": held.name,

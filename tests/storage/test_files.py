@@ -2,6 +2,7 @@
 
 import errno
 import json
+import math
 import os
 import stat
 import zipfile
@@ -182,11 +183,18 @@ def test_stations_come_back_or_are_refused(tmp_path):
     for text, message in (
         ("nonsense", "not JSON"),
         ("[]", "lacks what one needs"),
-        (path.read_text().replace('"schema": 2', '"schema": 9'), "newer"),
+        (path.read_text().replace('"schema": 3', '"schema": 9'), "newer"),
         (path.read_text().replace("160.0", "-160.0"), "travel › encoder › wheel › circumference"),
         (path.read_text().replace("2000.0", "NaN"), "travel › encoder › wheel › pulses_per_turn"),
         (path.read_text().replace('"counts_per_profile": 2', '"counts_per_profile": 0'), "counts_per_profile"),
-        (path.read_text().replace('"lead": 30.0', '"lead": 90.0'), "eye"),
+        (path.read_text().replace('"hang": {', '"hang": {"spin": 1, '), "sensors › 0 › hang › spin"),
+        (path.read_text().replace('"by": "eye"', '"by": "ear"'), "trigger › by"),
+        (
+            path.read_text()
+            .replace('"delay": 50.0', '"delay": -5')
+            .replace('"delay_in": "mm"', '"delay_in": "ms"'),
+            "below zero",
+        ),
         ('{"schema": 1, "travel": 3}', "lacks what one needs"),
     ):
         path.with_name("b.hstation").write_text(text)
@@ -200,8 +208,42 @@ def test_stations_of_the_first_form_are_brought_up_to_date(tmp_path):
         '{"schema": 1, "name": "old", "sensor": {"model": "Sim 130", "stand_off": 195, "exposure": 1},'
         ' "travel": {"spacing": 0.16, "profiles": 875}}'
     )
-    travel = load_station(path).travel
-    assert (travel.spacing, travel.profiles) == (pytest.approx(0.16), 875)
+    station = load_station(path)
+    assert (station.travel.spacing, station.profiles) == (pytest.approx(0.16), 875)
+
+
+def test_stations_of_the_second_form_keep_what_they_meant(tmp_path):
+    path = tmp_path / "old.hstation"
+    old = {
+        "schema": 2,
+        "name": "old",
+        "sensor": {
+            "model": "Sim 130",
+            "stand_off": 195,
+            "exposure": 2.0,
+            "band": {"z_low": -8, "z_high": 20, "x_low": -1e6, "x_high": 50},
+            "roll": 0.5,
+            "pitch": -0.25,
+            "levelling": {"roll": 0.49, "pitch": -0.24, "raise_by": 0.1},
+        },
+        "travel": {
+            "encoder": {"by": "wheel", "pulses_per_turn": 2000, "circumference": 160, "edges": 4},
+            "counts_per_profile": 8,
+            "length": 140,
+            "speed": 250,
+        },
+        "eye": {"distance": 80, "lead": 30, "early": "pad", "waiting": 3, "part_spacing": 250},
+    }
+    path.write_text(json.dumps(old))
+    station = load_station(path)
+    sensor = station.sensor
+    assert (sensor.exposure.time, sensor.hang.roll, station.line.climb) == (2.0, 0.5, -0.25)
+    assert (sensor.band.heights, sensor.band.across) == ((-8, 20), (-math.inf, 50))
+    assert (sensor.calibration.roll, sensor.calibration.pitch, sensor.calibration.z) == (0.49, -0.24, 0.1)
+    assert (station.lead, station.length, station.profiles) == (30, 140, 875)
+    assert (station.trigger.early, station.trigger.waiting, station.line.part_spacing) == ("pad", 3, 250)
+    save_station(station, path)
+    assert load_station(path) == station
 
 
 def test_trays_lie_beside_their_plan(tmp_path):

@@ -32,8 +32,10 @@ class Band(QFrame):
         self.search = QPushButton("Find a command   Ctrl+K")
         self.search.setObjectName("search")
         self.search.clicked.connect(lambda: trigger("help.search"))
-        unit = QLabel("mm")
-        unit.setToolTip("Lengths are in millimetres, angles in degrees.")
+        self.unit = QPushButton("mm")
+        self.unit.setObjectName("help")
+        self.unit.setToolTip("Millimetres or inches for display; files and limits stay in millimetres.")
+        self.unit.clicked.connect(lambda: trigger("view.unit"))
         help_button = QPushButton("?")
         help_button.setObjectName("help")
         help_button.setFixedWidth(28)
@@ -48,7 +50,7 @@ class Band(QFrame):
         layout.addStretch(1)
         layout.addWidget(self._title)
         layout.addStretch(1)
-        for widget in (self.search, unit, help_button):
+        for widget in (self.search, self.unit, help_button):
             layout.addWidget(widget)
 
     def show_open(self, workspace: str, name: str, place: str, *, unsaved: bool) -> None:

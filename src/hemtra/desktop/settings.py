@@ -26,6 +26,7 @@ class Settings(BaseModel):
 
     recent: list[str] = []
     dark: bool = False
+    unit: str = "mm"
 
     def opened(self, path: Path) -> None:
         """Put a plan on top of the recent ones."""

@@ -204,9 +204,17 @@ QSplitter::handle {{ background: transparent; image: none; }}
     padding: 4px; border-radius: 4px; }}
 #action:hover, #action:focus {{ background: {t.copper_wash}; }}
 #action:disabled {{ color: {t.muted}; }}
+#pageTab {{ border: none; border-bottom: 2px solid transparent; border-radius: 0; background: transparent;
+    color: {t.muted}; padding: 3px 8px; font-weight: bold; }}
+#pageTab:hover, #pageTab:focus {{ color: {t.ink}; }}
+#pageTab:checked {{ color: {t.ink}; border-bottom-color: {t.copper}; }}
 #primary {{ background: {t.copper}; color: {t.paper}; border: none; border-radius: 5px; padding: 8px 20px;
     font-weight: bold; }}
 #primary:hover, #primary:focus {{ border: 2px solid {t.ink}; padding: 6px 18px; }}
+#primary:disabled {{ background: {t.line}; color: {t.muted}; }}
+QSlider::groove:horizontal {{ height: 4px; background: {t.line}; border-radius: 2px; }}
+QSlider::handle:horizontal {{ width: 12px; margin: -5px 0; border-radius: 6px; background: {t.copper}; }}
+QSlider::handle:horizontal:focus {{ background: {t.ink}; }}
 #secondary {{ background: {t.paper}; border: 1px solid {t.line}; border-radius: 5px; padding: 8px 16px; }}
 #secondary:hover, #secondary:focus {{ border-color: {t.copper}; }}
 QLineEdit, QComboBox {{ background: {t.field}; border: 1px solid transparent;

@@ -20,6 +20,7 @@ from PySide6.QtWidgets import (
     QStackedWidget,
 )
 
+from hemtra.core.units import INCH, MM, UNITS
 from hemtra.desktop import theme
 from hemtra.desktop.actions import ACTIONS
 from hemtra.desktop.band import Band
@@ -34,12 +35,12 @@ from hemtra.desktop.plan.empty_state import EmptyState
 from hemtra.desktop.plan.workspace import PlanWorkspace
 from hemtra.desktop.plan_files import SCAN_SUFFIXES, PlanFiles
 from hemtra.desktop.settings import Settings, load_settings
-from hemtra.desktop.station.guided_task import GuidedTask
 from hemtra.desktop.station.workspace import StationWorkspace
 from hemtra.desktop.station_files import StationFiles
 from hemtra.desktop.tasks import Tasks
 from hemtra.desktop.unsaved import UnsavedWork
 from hemtra.runtime.demo import STATION_FILE
+from hemtra.virtual.demo import DOOR_STATION
 
 
 class MainWindow(QMainWindow):
@@ -59,6 +60,8 @@ class MainWindow(QMainWindow):
         self.station_bench = StationBench(self.bench.document)
         self.station_workspace = StationWorkspace(self.station_bench, self.notifications, self.tasks)
         self.station_workspace.scanned.connect(self._take_trial)
+        self.station_workspace.reference_requested.connect(lambda: self.trigger("tray.reference"))
+        self.station_bench.unit = UNITS.get(self.settings.unit, MM)
         self._workspace = "plan"
         self.message_bar = MessageBar(self.trigger)
         self.notifications.told.connect(self.message_bar.told.emit)
@@ -130,12 +133,16 @@ class MainWindow(QMainWindow):
             "station.save": (self.stations.save, always),
             "station.save-as": (lambda: self.stations.ask_save(self.plans.folder), always),
             "station.trial": (self._scan_trial, always),
-            "station.encoder": (lambda: self._begin(self.station_workspace.encoder_task), always),
-            "station.level": (lambda: self._begin(self.station_workspace.level_task), always),
+            **{
+                f"station.{name}": (partial(self._begin, name), always)
+                for name in ("encoder", "level", "exposure", "align", "correct")
+            },
             "station.reference": (
-                self.station_bench.keep_reference,
+                self.station_workspace.keep_reference,
                 lambda: self.station_bench.live is not None,
             ),
+            "station.two": (self._open_door_station, always),
+            "view.unit": (self._change_unit, always),
             "plan.show": (lambda: self.show_workspace("plan"), always),
             "plan.save": (
                 self._save,
@@ -208,6 +215,7 @@ class MainWindow(QMainWindow):
         name = self.station_bench.document.value.name if at_station else plan_name
         place = str(versioned.path or "not saved yet")
         self.band.show_open(self._workspace, name, place, unsaved=versioned.unsaved)
+        self.band.unit.setText(self.station_bench.unit.name)
         undo, redo = self.actions_by_id["edit.undo"], self.actions_by_id["edit.redo"]
         undo.setText(f"Undo {versioned.undo_label}".strip())
         redo.setText(f"Redo {versioned.redo_label}".strip())
@@ -251,9 +259,21 @@ class MainWindow(QMainWindow):
         self.show_workspace("station")
         self.station_workspace.scan_trial()
 
-    def _begin(self, task: GuidedTask) -> None:
+    def _begin(self, task: str) -> None:
         self.show_workspace("station")
         self.station_workspace.begin(task)
+
+    def _open_door_station(self) -> None:
+        self.unsaved.set_aside()
+        self.station_bench.document.start_over(DOOR_STATION, None, DOOR_STATION)
+        self.show_workspace("station")
+
+    def _change_unit(self) -> None:
+        unit = INCH if self.station_bench.unit is MM else MM
+        self.settings.unit = unit.name
+        self.plans.keep_settings()
+        self.station_bench.use_unit(unit)
+        self._refresh()
 
     @Slot(object)
     def _take_trial(self, part: TrayPart) -> None:

@@ -1,43 +1,66 @@
-"""Levelling the virtual station on its bare belt."""
+"""Levelling the virtual station on its bare belt, or on a plate laid there."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
 
-from hemtra.core.errors import NotMeasured
-from hemtra.core.geometry.frames import Frame
+from hemtra.core.errors import HemtraError, NotMeasured, OffScan
+from hemtra.core.scan.zones import EllipseZone, RectangleZone
 from hemtra.core.station.levelling import Levelled, level_on_plate
 from hemtra.core.station.station import Station
-from hemtra.virtual.cover import BELT, Cover
-from hemtra.virtual.sensor import scan_cover
+from hemtra.virtual.cover import BELT
+from hemtra.virtual.parts import Part, bare_belt, plate
+from hemtra.virtual.sensor import scan_part
 
 COARSER = 4
 """A levelling scan takes every fourth profile: noise averages out over the plate anyway."""
-FAR_AWAY = 10_000.0
+ON_BELT = {"bare belt": 0.0, "plate, 6 mm": 6.0, "plate with a bump": 6.0}
+"""What may be levelled on, and how far its face lies above the belt in mm."""
+BUMP = 0.3
 
 
 @dataclass(frozen=True)
 class LevelFound:
-    """The belt as it is seen, and as it would be seen with the levelling that follows."""
+    """What is levelled on as it is seen, and as it would be seen with the calibration that follows."""
 
     before: Levelled
     after: Levelled
 
 
-def level_station(station: Station, seed: int) -> LevelFound:
-    """Scan the bare belt, level on it, and scan it again to see what is left. Raises `NotMeasured`."""
-    bare = Cover(pose=Frame(x=FAR_AWAY))
-    travel = station.with_part("travel", counts_per_profile=station.travel.counts_per_profile * COARSER)
-    now = station.sensor.levelling
-    before = level_on_plate(scan_cover(bare, travel, seed).data, now, BELT)
-    levelled = travel.with_part("sensor", levelling=before.levelling)
-    after = level_on_plate(scan_cover(bare, levelled, seed + 1).data, before.levelling, BELT)
+def level_station(
+    station: Station,
+    seed: int,
+    *,
+    sensor: int = 0,
+    on: str = "bare belt",
+    zone: RectangleZone | EllipseZone | None = None,
+) -> LevelFound:
+    """Scan, level one sensor on what is seen in the zone, and scan again to see what is left.
+
+    Raises `NotMeasured`, and `OffScan` when the zone lies outside.
+    """
+    part, height = _laid(on), BELT + ON_BELT[on]
+    every = station.travel.counts_per_profile * COARSER
+    alone = station.model_copy(update={"sensors": (station.sensors[sensor],)})
+    coarse = alone.with_part("travel", counts_per_profile=every, equal_pitch=False)
+    now = coarse.sensor.calibration
+    before = level_on_plate(scan_part(part, coarse, seed).data, now, height, zone)
+    levelled = coarse.with_part("sensor", calibration=before.calibration)
+    after = level_on_plate(scan_part(part, levelled, seed + 1).data, before.calibration, height, zone)
     return LevelFound(before, after)
 
 
-def try_levelling(station: Station, seed: int) -> LevelFound | str:
+def try_levelling(
+    station: Station, seed: int, sensor: int, on: str, zone: RectangleZone | EllipseZone | None
+) -> LevelFound | str:
     """The levelling, or in words why there is none."""
     try:
-        return level_station(station, seed)
-    except NotMeasured as error:
+        return level_station(station, seed, sensor=sensor, on=on, zone=zone)
+    except (NotMeasured, OffScan, HemtraError) as error:
         return str(error)
+
+
+def _laid(on: str) -> Part:
+    if on == "bare belt":
+        return bare_belt()
+    return plate(ON_BELT[on], BUMP if "bump" in on else 0.0)

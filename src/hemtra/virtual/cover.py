@@ -49,6 +49,11 @@ class Cover:
     pose: Frame = AT_REST
 
     @property
+    def size(self) -> tuple[float, float]:
+        """Along x and along travel, in mm."""
+        return self.length, 80.0
+
+    @property
     def marking(self) -> str:
         """What its Data Matrix says."""
         return f"RPC-7 {self.serial}"
@@ -135,6 +140,11 @@ def _short_boss(cover: Cover, size: float) -> Cover:
     return replace(cover, boss_heights=(4.0 - size, *cover.boss_heights[1:]))
 
 
+def _speck(x: float, y: float, reflectance: float) -> Callable[[Cover, float], Cover]:
+    """A place of some diameter that is darker or shinier than it should be."""
+    return lambda cover, size: replace(cover, specks=np.vstack([cover.specks, [x, y, size / 2, reflectance]]))
+
+
 def _posed(axis: str) -> Callable[[Cover, float], Cover]:
     return lambda cover, size: replace(cover, pose=replace(cover.pose, **{axis: size}))
 
@@ -153,6 +163,8 @@ DEFECTS: Mapping[str, Defect] = {
     "hub-tilted": Defect(lambda c, size: replace(c, hub_tilt=size), 0.9, "°"),
     "pocket-shallow": Defect(lambda c, size: replace(c, pocket_depth=2.5 - size), 0.3, "mm"),
     "flange-warped": Defect(lambda c, size: replace(c, bow=size), 0.26, "mm"),
+    "oil-film": Defect(_speck(-12.0, 27.0, 0.03), 30.0, "mm"),
+    "shiny-hub": Defect(_speck(0.0, 0.0, 5.0), 40.0, "mm"),
     "shifted-x": Defect(_posed("x"), 3.0, "mm"),
     "shifted-y": Defect(_posed("y"), 3.0, "mm"),
     "rotated": Defect(_posed("rotation"), 9.0, "°"),

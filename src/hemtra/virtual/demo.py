@@ -9,22 +9,43 @@ from typing import Any, Literal
 from hemtra.core.plan.document import Characteristic, Plan, Step
 from hemtra.core.scan.scan import Scan
 from hemtra.core.scan.zones import EllipseZone, RectangleZone
-from hemtra.core.station.station import PartPresentEye, SensorMount, Station
+from hemtra.core.station.mount import Hang, SensorMount
+from hemtra.core.station.starts import Trigger
+from hemtra.core.station.station import Station
 from hemtra.core.station.travel import Travel, WheelEncoder
 from hemtra.virtual.cover import BOSSES, Cover, make_cover
-from hemtra.virtual.sensor import scan_cover
+from hemtra.virtual.sensor import scan_part
 
 STATION = Station(
     name="bench A",
-    sensor=SensorMount(model="Sim 130", stand_off=195.0),
+    sensors=(SensorMount(model="Sim 130", stand_off=195.0),),
     travel=Travel(
-        encoder=WheelEncoder(pulses_per_turn=2000, circumference=160.0),
-        counts_per_profile=2,
-        length=140.0,
-        speed=250.0,
+        encoder=WheelEncoder(pulses_per_turn=2000, circumference=160.0), counts_per_profile=2, speed=250.0
     ),
-    eye=PartPresentEye(distance=80.0, lead=30.0),
+    trigger=Trigger(distance=80.0, delay=50.0, length=140.0),
 )
+DOOR_STATION = Station(
+    name="door bench",
+    sensors=(
+        SensorMount(
+            model="Sim 130",
+            stand_off=195.0,
+            x=-55.0,
+            hang=Hang(roll=0.4, pitch=0.15, yaw=-0.6, x=1.2, y=-0.8, z=0.35),
+        ),
+        SensorMount(
+            model="Sim 130",
+            stand_off=195.0,
+            x=55.0,
+            hang=Hang(roll=-0.7, pitch=-0.2, yaw=0.5, x=-0.9, y=1.1, z=-0.25),
+        ),
+    ),
+    travel=Travel(
+        encoder=WheelEncoder(pulses_per_turn=2000, circumference=160.0), counts_per_profile=2, speed=200.0
+    ),
+    trigger=Trigger(distance=80.0, delay=50.0, length=140.0),
+)
+"""Two sensors side by side that nobody has aligned yet, for the oven door frame."""
 TAKEN = "2026-01-12T08:00:00+00:00"
 """When all demo scans say they were taken, so that they are the same every time."""
 BOSS_NAMES = ("NE", "NW", "SW", "SE")
@@ -50,7 +71,7 @@ class DemoPart:
 
     def scan(self) -> Scan:
         """Its scan at the demo station."""
-        return scan_cover(self.cover, STATION, self.seed, taken=TAKEN, name=self.file)
+        return scan_part(self.cover, STATION, self.seed, taken=TAKEN, name=self.file)
 
 
 PARTS = (

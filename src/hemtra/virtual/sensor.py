@@ -1,160 +1,227 @@
-"""The virtual sensor: takes scans of virtual parts at a station."""
+"""The virtual sensor: takes profiles and scans of virtual parts at a station."""
 
 from __future__ import annotations
 
 import math
 
 import numpy as np
+from numpy.typing import NDArray
 
 from hemtra.core.arrays import FloatArray
 from hemtra.core.geometry.frames import Frame
-from hemtra.core.scan.assemble import resample_rows
-from hemtra.core.scan.heightmap import HeightMap, Profile
+from hemtra.core.scan.heightmap import Profile
 from hemtra.core.scan.scan import Scan
-from hemtra.core.station.optics import CaptureBand, SensorModel
+from hemtra.core.station.assembler import Layout, Profiles
+from hemtra.core.station.exposure import Tuned, brightness_of, merge_exposures, tune
+from hemtra.core.station.mount import SensorMount
+from hemtra.core.station.optics import SensorModel
 from hemtra.core.station.station import Station
-from hemtra.virtual.cover import BELT, Cover
+from hemtra.virtual.cover import BELT
 from hemtra.virtual.line import Passage, passage
 from hemtra.virtual.models import sensor_model
-from hemtra.virtual.sensor_kernels import Electronics, Optics, Pose, sample_field, see_profiles
+from hemtra.virtual.parts import Part
+from hemtra.virtual.sensor_kernels import (
+    HIGHEST,
+    LOWEST,
+    NEAREST,
+    STRONGEST,
+    Electronics,
+    Optics,
+    Pose,
+    sample_field,
+    see_profiles,
+)
 
 SHADOW = 16.0
 """mm of travel over which the highest part can hide something from the camera."""
 MARGIN = 1.02
 """The surface is sampled a little beyond the view, so that rays at its border meet something."""
+LOOK_AT = 0.275
+"""Where automatic exposure looks at a part, as a share of its length from its middle."""
+PEAKS = {"strongest": STRONGEST, "highest": HIGHEST, "lowest": LOWEST, "nearest": NEAREST}
+OTHER_SENSOR = 1_000_003
+"""Added to the seed for each further sensor, so that their noise has nothing in common."""
 
 
-class CoverUnderSensor:
-    """A cover on its way under the virtual sensor; profiles are taken one after the other.
+def models_of(station: Station) -> tuple[SensorModel, ...]:
+    """The models of its sensors. Raises `HemtraError` when one is unknown."""
+    return tuple(sensor_model(sensor.model) for sensor in station.sensors)
 
-    ideal: without noise, quantisation, dropouts and spikes, for comparison with the truth; what geometry hides
-    stays hidden. ys: where on the part profiles are taken, in mm; None for where the virtual line really takes
-    them when the part trips the eye, with those missed for want of time. Raises `HemtraError` when the station
-    names an unknown sensor model.
+
+class PartUnderSensor:
+    """A part on its way under one virtual sensor; profiles are taken one after the other.
+
+    way: where on the part profiles are taken, in any order, and which of them are missed. exposures: times
+    nominal, as the station has them unless given. ideal: without noise, quantisation, dropouts and spikes, for
+    comparison with the truth; what geometry hides stays hidden.
     """
 
     def __init__(
         self,
-        cover: Cover,
+        part: Part,
         station: Station,
-        seed: int = 0,
+        way: Passage,
         *,
+        sensor: int = 0,
+        seed: int = 0,
+        exposures: tuple[float, ...] | None = None,
         ideal: bool = False,
-        ys: FloatArray | None = None,
     ) -> None:
-        model = sensor_model(station.sensor.model)
-        self.cover, self.station = cover, station
-        self.grid, self.cols = station.grid(model, BELT)
-        rate = model.rate_with(station.sensor.stand_off, station.sensor.band, station.sensor.exposure)
-        way = passage(station, rate) if ys is None else Passage(ys, np.zeros(ys.size, np.bool_))
-        self.ys, self._missed = way.ys, way.missed
-        on_grid = self.grid.y0 + self.grid.dy * np.arange(self.ys.size)
-        self._believed = on_grid if ys is None else ys
-        self.taken = 0
-        half_view = model.width_at(station.sensor.stand_off - BELT) / 2 * MARGIN
-        self._xs = np.linspace(-half_view, half_view, round(self.cols * MARGIN))
-        self._shape = cover.shape()
-        self._optics = _optics(station, model)
-        self._electronics = Electronics(
-            station.sensor.exposure, model.noise, model.quantum, np.uint64(seed), ideal
-        )
-        pose = _pose(cover, station)
-        self._field = np.empty((self.ys.size, self._xs.size), np.float32)
-        bare = self._shape._replace(specks=np.empty((0, 4)))
-        sample_field(self._xs, self.ys, bare, pose, self._field)
+        mount = station.sensors[sensor]
+        model = sensor_model(mount.model)
+        self.ys, self._missed, self.taken = way.ys, way.missed, 0
+        self._mount = mount
+        # places passed twice, or backward, are sampled once, in the order of the part
+        self._places, self._rows = np.unique(way.ys, return_inverse=True)
+        half_view = model.width_at(mount.stand_off - BELT) / 2 * MARGIN
+        self._xs = np.linspace(-half_view, half_view, round(model.points * MARGIN))
+        self._shape = part.shape()
+        self._optics = _optics(mount, model)
+        self._reference = _reference(mount, self._optics)
+        if exposures is None:
+            automatic = mount.exposure.by == "automatic"
+            settled = tuned_exposure(part, station, sensor).time if automatic else 0.0
+            exposures = mount.exposure.taken_with(settled)
+        seed += OTHER_SENSOR * sensor
+        self._electronics = [
+            Electronics(exposure, model.noise, model.quantum, np.uint64(seed + k), ideal)
+            for k, exposure in enumerate(exposures)
+        ]
+        pose = _pose(part, mount, station.line.climb)
+        self._field = np.empty((self._places.size, self._xs.size), np.float32)
+        bare = self._shape
+        if hasattr(bare, "specks"):  # they change the light, not the surface
+            bare = bare._replace(specks=np.empty((0, 4)))
+        sample_field(self._xs, self._places, bare, pose, self._field)
         self._pose = pose._replace(top=float(self._field.max()))
-        shape = (self.ys.size, self.cols)
-        self.x, self.z = np.empty(shape), np.full(shape, np.nan, np.float32)
-        self.grey = np.zeros(shape, np.uint8)
-        self.z_map, self.grey_map = np.full(shape, np.nan, np.float32), np.zeros(shape, np.uint8)
 
-    def take(self, profiles: int) -> None:
-        """Take that many profiles more, or as many as there are left."""
+    @property
+    def done(self) -> bool:
+        """Whether all profiles have been taken."""
+        return self.taken >= self.ys.size
+
+    def take(self, profiles: int) -> Profiles:
+        """Take that many profiles more, or as many as there are left; as the sensor gives them."""
         first, last = self.taken, min(self.taken + profiles, self.ys.size)
+        self.taken = last
+        seen = [self._see(first, last, electronics) for electronics in self._electronics]
+        x, z, grey = seen[0]
+        if len(seen) == 2:
+            ratio = self._electronics[0].exposure / self._electronics[1].exposure
+            z, grey = merge_exposures((z, grey), seen[1][1:], ratio)
+        hang = self._mount.hang
+        if hang.stretch_x or hang.stretch_z:
+            x, z = x * (1 + hang.stretch_x / 100), z * np.float32(1 + hang.stretch_z / 100)
+        return Profiles(x, z, grey, self._missed[first:last])
+
+    def _see(
+        self, first: int, last: int, electronics: Electronics
+    ) -> tuple[NDArray[np.float64], NDArray[np.float32], NDArray[np.uint8]]:
+        shape = (last - first, self._optics.points)
+        x, z, grey = np.empty(shape), np.empty(shape, np.float32), np.empty(shape, np.uint8)
+        rows = np.ascontiguousarray(self._rows[first:last], np.int64)
         see_profiles(
             self._xs,
-            self.ys,
+            self._places,
             self._field,
             self._shape,
             self._pose,
             self._optics,
-            self._electronics,
-            (first, last),
-            self.x,
-            self.z,
-            self.grey,
+            electronics,
+            self._reference,
+            rows,
+            first,
+            x,
+            z,
+            grey,
         )
-        rows = slice(first, last)
-        levelling = self.station.sensor.levelling
-        if not levelling.is_none:
-            y = self._believed[rows][:, None]
-            x, z = levelling.applied(self.x[rows], y, self.z[rows].astype(np.float64))
-            seen = ~np.isnan(z)
-            self.x[rows][seen], self.z[rows][seen] = x[seen], z[seen]
-        # a profile the sensor had no time for is a row of no data in its right place, not a shorter part
-        self.z[rows][self._missed[rows]] = np.nan
-        self.grey[rows][self._missed[rows]] = 0
-        resample_rows(
-            self.x[rows],
-            self.z[rows],
-            self.grey[rows],
-            self.grid.x0,
-            self.grid.dx,
-            self.z_map[rows],
-            self.grey_map[rows],
-        )
-        self.taken = last
-
-    @property
-    def missed(self) -> int:
-        """Profiles missed so far because the line was too fast."""
-        return int(np.count_nonzero(self._missed[: self.taken]))
-
-    def scan(self, taken: str = "", name: str = "") -> Scan:
-        """The scan as far as it has been taken; rows to come hold no data."""
-        grid = self.grid
-        data = HeightMap(self.z_map, self.grey_map, grid.dx, grid.dy, grid.x0, grid.y0)
-        station = self.station.model_dump(mode="json", by_alias=True)
-        return Scan(data, name, self.cover.serial, taken, station)
+        return x, z, grey
 
 
-def scan_cover(
-    cover: Cover, station: Station, seed: int = 0, *, ideal: bool = False, taken: str = "", name: str = ""
+def scan_part(
+    part: Part,
+    station: Station,
+    seed: int = 0,
+    *,
+    ideal: bool = False,
+    taken: str = "",
+    name: str = "",
 ) -> Scan:
-    """One whole scan of one part; the same seed gives the same scan. See `CoverUnderSensor`."""
-    part = CoverUnderSensor(cover, station, seed, ideal=ideal)
-    part.take(part.ys.size)
-    return part.scan(taken, name)
+    """One whole scan of one part that passes by itself; the same seed gives the same scan.
+
+    The part trips the eye, or whatever starts a scan, and profiles are taken where the virtual line really
+    takes them, whatever the station believes. Raises `HemtraError` when the station names an unknown model.
+    """
+    models = models_of(station)
+    layout = Layout.of(station, models, BELT)
+    way = passage(station, models)
+    layers = []
+    for k in range(len(models)):
+        under = PartUnderSensor(part, station, way, sensor=k, seed=seed, ideal=ideal)
+        layers.append(layout.rows(k, under.take(way.ys.size)))
+    return Scan(layout.scan(layers)[0], name, part.serial, taken, snapshot(station))
 
 
-def live_profile(cover: Cover, station: Station, y: float, seed: int = 0) -> Profile:
-    """The single profile that the sensor sees at y in mm: its points as they come, before any resampling.
+def snapshot(station: Station) -> dict[str, object]:
+    """The station as it is kept with a scan."""
+    return station.model_dump(mode="json", by_alias=True)
+
+
+def live_profile(part: Part, station: Station, y: float, seed: int = 0, sensor: int = 0) -> Profile:
+    """The single profile that a sensor sees at y in mm, calibrated, its points not resampled.
 
     x is where each point lies, or where its ray meets the belt when it has no data.
     """
-    # what may stand between the line and the camera lies ahead, and no farther than this
-    ahead = max(2, math.ceil(SHADOW / station.travel.spacing))
-    ys = y + station.travel.spacing * np.arange(ahead)
-    part = CoverUnderSensor(cover, station, seed, ys=ys)
-    part.take(1)
-    return Profile(part.x[0], part.z[0].astype(np.float64), part.grey[0].astype(np.float64))
+    seen = PartUnderSensor(part, station, _ahead(y, station), sensor=sensor, seed=seed).take(1)
+    return calibrated(station.sensors[sensor], seen.x[0], seen.z[0], seen.intensity[0])
 
 
-def _pose(cover: Cover, station: Station) -> Pose:
-    """Part and belt as the sensor sees them: a sensor that hangs tilted sees the world tilted back."""
-    mount = Frame(tilt_x=station.sensor.pitch, tilt_y=station.sensor.roll).matrix
-    belt = mount.T @ np.array([0.0, 0.0, BELT])
-    nx, ny, nz = mount[2]
+def calibrated(mount: SensorMount, x: FloatArray, z: FloatArray, grey: NDArray[np.uint8]) -> Profile:
+    """One profile as the sensor gave it, (points,) each, in the station."""
+    points = np.column_stack([x, np.zeros_like(x), np.nan_to_num(z.astype(np.float64))])
+    placed = mount.calibration.applied(points)
+    height = np.where(np.isnan(z), np.nan, placed[:, 2])
+    return Profile(placed[:, 0] + mount.x, height, grey.astype(np.float64))
+
+
+def tuned_exposure(part: Part, station: Station, sensor: int = 0) -> Tuned:
+    """Where automatic exposure settles on a part, at the brightness the station asks for."""
+    exposure = station.sensors[sensor].exposure
+    way = _ahead(LOOK_AT * part.size[1], station)
+
+    def look(time: float) -> float:
+        under = PartUnderSensor(part, station, way, sensor=sensor, exposures=(time,))
+        return brightness_of(under.take(1).intensity)
+
+    return tune(look, exposure.brightness, exposure.longest)
+
+
+def _ahead(y: float, station: Station) -> Passage:
+    """A place and, of what lies ahead, as much as can stand between it and the camera."""
+    spacing = station.travel.spacing
+    ys = y + spacing * np.arange(min(400, max(2, math.ceil(SHADOW / spacing))))
+    return Passage(ys, np.zeros(ys.size, np.bool_))
+
+
+def _pose(part: Part, mount: SensorMount, climb: float) -> Pose:
+    """Part, belt and travel as the sensor sees them: one that hangs tilted sees the world tilted back."""
+    hang = mount.hang
+    turned = Frame(rotation=hang.yaw, tilt_x=hang.pitch, tilt_y=hang.roll).matrix
+    place = np.array([mount.x + hang.x, hang.y, hang.z])
+    belt = turned.T @ (np.array([0.0, 0.0, BELT]) - place)
+    nx, ny, nz = turned[2]
     height = belt[2] + (nx * belt[0] + ny * belt[1]) / nz
     plane = np.array([height, -nx / nz, -ny / nz])
-    return Pose(mount.T @ cover.pose.matrix, mount.T @ cover.pose.origin, plane, np.inf)
+    x, y, z = (float(part) for part in turned.T @ Frame(tilt_x=climb).matrix[:, 1])
+    rotation = np.ascontiguousarray(turned.T @ part.pose.matrix)
+    return Pose(rotation, turned.T @ (part.pose.origin - place), plane, (x, y, z), np.inf)
 
 
-def _optics(station: Station, model: SensorModel) -> Optics:
+def _optics(mount: SensorMount, model: SensorModel) -> Optics:
     spread = model.width / model.mid
-    band = station.sensor.band or CaptureBand(z_low=-1e6, z_high=1e6)
+    (z_low, z_high), (x_low, x_high) = mount.band.heights, mount.band.across
     return Optics(
-        height=station.sensor.stand_off,
+        height=mount.stand_off,
         near=model.near,
         far=model.far,
         mid=model.mid,
@@ -162,8 +229,21 @@ def _optics(station: Station, model: SensorModel) -> Optics:
         slope_step=spread / model.points,
         points=model.points,
         baseline=model.baseline,
-        z_low=band.z_low,
-        z_high=band.z_high,
-        x_low=band.x_low,
-        x_high=band.x_high,
+        peaks=PEAKS[mount.peaks],
+        z_low=z_low,
+        z_high=z_high,
+        x_low=x_low - mount.x,
+        x_high=x_high - mount.x,
     )
+
+
+def _reference(mount: SensorMount, optics: Optics) -> NDArray[np.float64]:
+    """(points,) heights of the reference profile where each point's ray meets z = 0, NaN where it has none."""
+    known = mount.reference
+    if known is None:
+        return np.full(optics.points, np.nan)
+    slopes = optics.first_slope + optics.slope_step * np.arange(optics.points)
+    xs = known.first + known.pitch * np.arange(len(known.z))
+    zs = np.array([np.nan if z is None else z for z in known.z])
+    near: NDArray[np.float64] = np.interp(slopes * mount.stand_off + mount.x, xs, zs, left=np.nan, right=np.nan)
+    return near

@@ -1,8 +1,9 @@
 """What a laser-profile sensor sees of a surface, as compiled loops.
 
-Station coordinates in mm. The laser sits at (0, y, height) above the profile's line and fans out along x; the
-camera sits at (0, y + baseline, height) and looks back. A point gives data when the laser reaches it and the
-camera sees it lit.
+Sensor coordinates in mm, z = 0 where the mount has it. The laser sits at (0, 0, height) and fans out along x in
+the plane y = 0; the camera sits at (0, baseline, height) and looks back. A point gives data when the laser
+reaches it and the camera sees it lit. From profile to profile the sensor moves along the travel, past a part
+that stands still; a sensor that hangs askew moves askew.
 """
 
 from __future__ import annotations
@@ -12,10 +13,12 @@ from typing import Any, NamedTuple
 
 import numpy as np
 from numba import njit
+from numba.extending import overload
 from numpy.typing import NDArray
 
 from hemtra.core.arrays import FloatArray
-from hemtra.virtual.cover_kernels import cover_surface
+from hemtra.virtual.cover_kernels import CoverShape, cover_surface
+from hemtra.virtual.relief_kernels import relief_surface
 
 BELT_REFLECTANCE = 0.16
 STEPS_UP = 8
@@ -29,12 +32,14 @@ CLEARANCE = 0.03
 
 
 class Pose(NamedTuple):
-    """How the part lies: rotation (3, 3) from part to station, and the station position of its origin."""
+    """How the part lies before a sensor that has not moved: rotation (3, 3), and where its origin is."""
 
     rotation: FloatArray
     origin: FloatArray
     belt: NDArray[np.float64]
     """(3,) height at the origin and slopes in x and y."""
+    along: tuple[float, float, float]
+    """Which way the sensor goes, of length 1."""
     top: float
     """The highest z of the surface; above it nothing hides anything."""
 
@@ -51,6 +56,8 @@ class Optics(NamedTuple):
     slope_step: float
     points: int
     baseline: float
+    peaks: int
+    """Which of several reflections counts: STRONGEST and so on."""
     z_low: float
     z_high: float
     x_low: float
@@ -69,9 +76,25 @@ class Electronics(NamedTuple):
     """No noise, no quantisation, no dropouts and no spikes; geometry still hides what it hides."""
 
 
+STRONGEST, HIGHEST, LOWEST, NEAREST = range(4)
+
+
+def surface_at(x: float, y: float, shape: Any) -> tuple[float, float, int]:
+    """Height, reflectance and element of whatever part `shape` describes; element 0 is beside it."""
+    return cover_surface(x, y, shape) if isinstance(shape, CoverShape) else relief_surface(x, y, shape)
+
+
+@overload(surface_at, inline="always")
+def _surface_at(x, y, shape):  # type: ignore[no-untyped-def]
+    """The choice between the parts, made when a kernel is compiled."""
+    if shape.instance_class is CoverShape:
+        return lambda x, y, shape: cover_surface(x, y, shape)
+    return lambda x, y, shape: relief_surface(x, y, shape)
+
+
 @njit(cache=True, nogil=True)
 def station_surface(x: float, y: float, shape: Any, pose: Pose, guess: float) -> tuple[float, float]:
-    """Height and reflectance of part or belt at x, y of the station; `guess` is a height to start from."""
+    """Height and reflectance of part or belt at x, y; `guess` is a height to start from."""
     r, o = pose.rotation, pose.origin
     belt = pose.belt[0] + pose.belt[1] * x + pose.belt[2] * y
     z, reflectance = guess, BELT_REFLECTANCE
@@ -81,7 +104,7 @@ def station_surface(x: float, y: float, shape: Any, pose: Pose, guess: float) ->
         px = r[0, 0] * dx + r[1, 0] * dy + r[2, 0] * dz
         py = r[0, 1] * dx + r[1, 1] * dy + r[2, 1] * dz
         pz = r[0, 2] * dx + r[1, 2] * dy + r[2, 2] * dz
-        part, reflectance, element = cover_surface(px, py, shape)
+        part, reflectance, element = surface_at(px, py, shape)
         if element == 0:
             return belt, BELT_REFLECTANCE
         miss = (part - pz) / r[2, 2]
@@ -94,13 +117,21 @@ def station_surface(x: float, y: float, shape: Any, pose: Pose, guess: float) ->
     return z, reflectance
 
 
+@njit(cache=True, nogil=True, inline="always")
+def row_surface(x: float, s: float, shape: Any, pose: Pose, guess: float) -> tuple[float, float]:
+    """Height and reflectance in the laser's plane of a sensor that has gone s mm."""
+    a = pose.along
+    z, reflectance = station_surface(x + s * a[0], s * a[1], shape, pose, guess + s * a[2])
+    return z - s * a[2], reflectance
+
+
 @njit(cache=True, nogil=True)
 def sample_field(xs: FloatArray, ys: FloatArray, shape: Any, pose: Pose, field: NDArray[np.float32]) -> None:
-    """Fill field (rows, cols) with the surface's heights at ys, xs."""
+    """Fill field (rows, cols) with the heights that a sensor has before it at ys of its way, at xs."""
     for i in range(ys.size):
         z = 0.0
         for j in range(xs.size):
-            z, _ = station_surface(xs[j], ys[i], shape, pose, z)
+            z, _ = row_surface(xs[j], ys[i], shape, pose, z)
             field[i, j] = z
 
 
@@ -113,38 +144,45 @@ def see_profiles(
     pose: Pose,
     optics: Optics,
     electronics: Electronics,
-    rows: tuple[int, int],
+    reference: FloatArray,
+    rows: NDArray[np.int64],
+    number: int,
     x_out: FloatArray,
     z_out: NDArray[np.float32],
     grey_out: NDArray[np.uint8],
 ) -> None:
-    """Take the profiles of ys[rows[0]:rows[1]] into x_out, z_out, grey_out (ys, points); z NaN without data."""
+    """Take the profiles at ys[rows] into x_out, z_out, grey_out (rows, points); z NaN without data.
+
+    ys rise; reference: (points,) heights that the nearest peak is near to, NaN where there is none; number: of
+    the first profile, which its noise follows from.
+    """
     hits = np.empty(optics.points, np.int64)
-    for i in range(rows[0], rows[1]):
+    for n in range(rows.size):
+        i = rows[n]
         _first_hits(xs, field[i], optics, hits)
         for k in range(optics.points):
             slope = optics.first_slope + k * optics.slope_step
-            x_out[i, k] = slope * (optics.height - pose.belt[0])
-            z_out[i, k] = np.nan
-            grey_out[i, k] = 0
+            x_out[n, k] = slope * (optics.height - pose.belt[0])
+            z_out[n, k] = np.nan
+            grey_out[n, k] = 0
             j = hits[k]
             if j < 0:
                 continue
             z, reflectance = _meet(slope, ys[i], xs, field[i], j, shape, pose, optics)
             x = slope * (optics.height - z)
-            x_out[i, k] = x
+            x_out[n, k] = x
             distance = optics.height - z
             if not optics.near <= distance <= optics.far:
                 continue
             if not (optics.z_low <= z <= optics.z_high and optics.x_low <= x <= optics.x_high):
                 continue
-            if _hidden(x, z, i, xs, ys, field, optics, pose.top):
+            if _hidden(x, z, i, xs, ys, field, optics, pose.along, pose.top):
                 continue
             light = electronics.exposure * reflectance * _facing(i, j, xs, ys, field)
-            draw = np.uint64(i) * np.uint64(optics.points) + np.uint64(k)
-            z, grey = _read_out(z, light, distance, optics, electronics, draw)
-            z_out[i, k] = z
-            grey_out[i, k] = grey
+            draw = np.uint64(number + n) * np.uint64(optics.points) + np.uint64(k)
+            z, grey = _read_out(z, light, distance, optics, electronics, draw, reference[k])
+            z_out[n, k] = z
+            grey_out[n, k] = grey
 
 
 @njit(cache=True, nogil=True)
@@ -191,7 +229,7 @@ def _meet(
         share = (slope * (optics.height - z) - xs[inner_j]) / (xs[j] - xs[inner_j])
         z = inner + share * (z - inner)
     for _ in range(STEPS_UP):
-        found, reflectance = station_surface(slope * (optics.height - z), y, shape, pose, z)
+        found, reflectance = row_surface(slope * (optics.height - z), y, shape, pose, z)
         # likewise the ray meets a place that moves by its slope
         if abs((found - z) * slope) < ON_SURFACE:
             return found, reflectance
@@ -211,18 +249,22 @@ def _hidden(
     ys: FloatArray,
     field: NDArray[np.float32],
     optics: Optics,
+    along: tuple[float, float, float],
     top: float,
 ) -> bool:
     """Whether the surface stands between a lit point of row i and the camera."""
     distance = optics.height - z
-    pitch_x, pitch_y = xs[1] - xs[0], ys[1] - ys[0]
-    rise = pitch_y / optics.baseline
+    pitch_x = xs[1] - xs[0]
+    along_x, along_y, along_z = along
+    share_per_mm, per_column = along_y / optics.baseline, 1.0 / pitch_x
+    rise, start = share_per_mm * distance - along_z, ys[i]
     for n in range(1, ys.size - i):
-        share = n * rise
-        sight = z + share * distance
+        # where the line of sight crosses the laser's plane of a profile farther on, as seen from there
+        ahead = ys[i + n] - start
+        sight = z + ahead * rise
         if sight > top:
             return False
-        j = int((x * (1.0 - share) - xs[0]) / pitch_x + 0.5)
+        j = int((x * (1.0 - ahead * share_per_mm) - ahead * along_x - xs[0]) * per_column + 0.5)
         if 0 <= j < xs.size and field[i + n, j] > sight + CLEARANCE:
             return True
     return False
@@ -231,23 +273,37 @@ def _hidden(
 @njit(cache=True, nogil=True)
 def _facing(i: int, j: int, xs: FloatArray, ys: FloatArray, field: NDArray[np.float32]) -> float:
     """How squarely the surface faces the sensor, 1 when level: the light a matt surface sends up."""
-    left, right = max(j - 1, 0), min(j + 1, xs.size - 1)
-    below, above = max(i - 1, 0), min(i + 1, ys.size - 1)
-    gx = (field[i, right] - field[i, left]) / (xs[right] - xs[left])
-    gy = (field[above, j] - field[below, j]) / (ys[above] - ys[below])
+    z = field[i, j]
+    gx = _gentler(field[i, max(j - 1, 0)], z, field[i, min(j + 1, xs.size - 1)], xs[1] - xs[0])
+    pitch = ys[min(i + 1, ys.size - 1)] - ys[max(i - 1, 0)]
+    gy = 0.0
+    if pitch > 0.0:
+        gy = _gentler(field[max(i - 1, 0), j], z, field[min(i + 1, ys.size - 1), j], pitch / 2)
     return 1.0 / math.sqrt(1.0 + gx * gx + gy * gy)
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _gentler(before: float, z: float, after: float, pitch: float) -> float:
+    """The gentler of the slopes to either side: beside an edge a face is as bright as it is elsewhere."""
+    return min(abs(z - before), abs(after - z)) / pitch
 
 
 FAINTEST, SATURATED = 0.06, 3.0
 """Light below which no peak is found on the camera, and above which it may be found in the wrong place."""
 SPIKE_SHARE, SPIKE_REACH = 0.35, 2.5
-"""Share of saturated points that come out wrong, and by up to how many mm."""
+"""What shines throws a second reflection, up to so many mm off, and that is the stronger one in this share."""
 GREY_PER_LIGHT = 200.0
 
 
 @njit(cache=True, nogil=True)
 def _read_out(
-    z: float, light: float, distance: float, optics: Optics, electronics: Electronics, draw: np.uint64
+    z: float,
+    light: float,
+    distance: float,
+    optics: Optics,
+    electronics: Electronics,
+    draw: np.uint64,
+    reference: float,
 ) -> tuple[float, int]:
     """The height and grey value that come out of the camera; NaN when no peak is found."""
     grey = int(min(255.0, light * GREY_PER_LIGHT + 0.5))
@@ -260,9 +316,23 @@ def _read_out(
     # fewer photons, more noise; beyond the nominal brightness speckle is left, which light does not reduce
     sigma = electronics.noise * (distance / optics.mid) ** 2 * math.sqrt(max(1.0, 0.5 / light))
     z += sigma * normal
-    if light > SATURATED and _uniform(electronics.seed, draw, 3) < SPIKE_SHARE:
-        z += SPIKE_REACH * (2.0 * _uniform(electronics.seed, draw, 4) - 1.0)
+    if light > SATURATED:
+        ghost = z + SPIKE_REACH * (2.0 * _uniform(electronics.seed, draw, 4) - 1.0)
+        stronger = _uniform(electronics.seed, draw, 3) < SPIKE_SHARE
+        z = _chosen(z, ghost, stronger, optics.peaks, reference)
     return round(z / electronics.quantum) * electronics.quantum, max(grey, 1)
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _chosen(z: float, ghost: float, stronger: bool, peaks: int, reference: float) -> float:
+    """The reflection that counts, of the true one and a ghost."""
+    if peaks == HIGHEST:
+        return max(z, ghost)
+    if peaks == LOWEST:
+        return min(z, ghost)
+    if peaks == NEAREST and not np.isnan(reference):
+        return ghost if abs(ghost - reference) < abs(z - reference) else z
+    return ghost if stronger else z
 
 
 @njit(cache=True, nogil=True, inline="always")

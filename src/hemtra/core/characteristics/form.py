@@ -9,9 +9,10 @@ import numpy as np
 from hemtra.core.arrays import FloatArray
 from hemtra.core.errors import NotMeasured
 from hemtra.core.features.plane import FittedPlane
+from hemtra.core.form import setting
 from hemtra.core.geometry.elements import Number, Point
 from hemtra.core.marks import Evidence, Histogram, Polyline
-from hemtra.core.plan.kind import Given, Input, Kind, Outcome, setting
+from hemtra.core.plan.kind import Given, Input, Kind, Outcome
 from hemtra.core.plan.registry import register
 from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.reduce import block_means

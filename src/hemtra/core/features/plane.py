@@ -10,10 +10,11 @@ import numpy as np
 from pydantic import model_validator
 
 from hemtra.core.arrays import BoolArray, FloatArray
+from hemtra.core.form import setting
 from hemtra.core.geometry.elements import Plane
 from hemtra.core.geometry.plane_fit import fit_plane
 from hemtra.core.marks import Evidence, Polyline, Region, ResidualMap
-from hemtra.core.plan.kind import Given, Kind, Outcome, least_data, setting
+from hemtra.core.plan.kind import Given, Kind, Outcome, least_data
 from hemtra.core.plan.registry import register
 from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.reduce import block_means

@@ -9,10 +9,11 @@ import numpy as np
 
 from hemtra.core.arrays import FloatArray
 from hemtra.core.errors import NotMeasured
+from hemtra.core.form import setting
 from hemtra.core.geometry import kernels
 from hemtra.core.geometry.elements import Point
 from hemtra.core.marks import Evidence, Histogram, Polyline, Region
-from hemtra.core.plan.kind import Given, Kind, Outcome, least_data, setting
+from hemtra.core.plan.kind import Given, Kind, Outcome, least_data
 from hemtra.core.plan.registry import register
 from hemtra.core.scan.disc import disc_means
 from hemtra.core.scan.zones import Window

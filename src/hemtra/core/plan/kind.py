@@ -7,9 +7,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, ClassVar, TypeVar
 
-from pydantic import BaseModel, ConfigDict, Field
-
 from hemtra.core.errors import NotMeasured
+from hemtra.core.form import Form, setting
 from hemtra.core.geometry.elements import Number
 from hemtra.core.marks import Evidence
 from hemtra.core.scan.heightmap import HeightMap
@@ -82,25 +81,12 @@ class Given:
         return view
 
 
-@dataclass(frozen=True)
-class Setting:
-    """A parameter as a form shows it."""
-
-    label: str
-    help: str
-    unit: str
-    choices: Mapping[str, str]
-    value: Any
-
-
-class Kind(BaseModel, ABC):
+class Kind(Form, ABC):
     """A kind of step; an instance holds its parameters.
 
     Subclasses say what they are in class variables, declare parameters as fields made by `setting`, and give
     `evaluate` and `explain`, both pure.
     """
-
-    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
 
     kind: ClassVar[str]
     title: ClassVar[str]
@@ -118,21 +104,6 @@ class Kind(BaseModel, ABC):
     def explain(self, given: Given, outcome: Outcome) -> Evidence:
         """The evidence of an outcome of the same data, computed only when somebody looks."""
 
-    def shown_settings(self) -> dict[str, Setting]:
-        """The parameters that matter as the others stand, by name, in the order they were declared."""
-        found = {}
-        for name, field_info in type(self).model_fields.items():
-            extra: Any = field_info.json_schema_extra
-            if all(getattr(self, other) in values for other, values in extra["when"].items()):
-                found[name] = Setting(
-                    label=field_info.title or name,
-                    help=field_info.description or "",
-                    unit=extra["unit"],
-                    choices=extra["choices"],
-                    value=getattr(self, name),
-                )
-        return found
-
     @classmethod
     def is_characteristic(cls) -> bool:
         """Whether its value can be judged against limits."""
@@ -149,21 +120,3 @@ def least_data() -> Any:
         ge=0.0,
         le=100.0,
     )
-
-
-def setting(
-    default: Any,
-    label: str,
-    help: str,
-    *,
-    unit: str = "",
-    choices: Mapping[str, str] | None = None,
-    when: Mapping[str, tuple[str, ...]] | None = None,
-    **bounds: Any,
-) -> Any:
-    """A parameter of a kind: its default, label, unit and meaning; `bounds` as in `pydantic.Field`.
-
-    when: the values that other parameters must have for this one to matter.
-    """
-    shown: dict[str, Any] = {"unit": unit, "choices": dict(choices or {}), "when": dict(when or {})}
-    return Field(default, title=label, description=help, json_schema_extra=shown, **bounds)

@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 
-from hemtra.core.station.optics import SensorModel
+from hemtra.core.station.optics import CaptureBand, SensorModel
 from hemtra.core.station.station import Station
+from hemtra.core.station.travel import WheelEncoder
+from hemtra.core.units import MM, LengthUnit, small
 
 BYTES_PER_POINT = 5
 """Four of height and one of intensity."""
@@ -18,6 +22,8 @@ GAUGE_RATIO = 10.0
 """A gauge should be ten times finer than what it judges."""
 VIEW_MARGIN = 2.0
 """mm that the view should reach beyond the part on either side."""
+OVERLAP = 5.0
+"""mm that the views of neighbouring sensors should share, to be blended."""
 
 
 @dataclass(frozen=True)
@@ -27,7 +33,9 @@ class Question:
     z: float = 0.0
     lowest: float = 0.0
     """z of the lowest place that must be seen, such as the belt."""
+    highest: float = 0.0
     part_width: float | None = None
+    part_length: float | None = None
     feature: float = 3.0
     spot: float = 9.0
     tolerance: float | None = None
@@ -63,151 +71,251 @@ class Budget:
     noise_ratio: float | None
 
 
-def scan_budget(station: Station, model: SensorModel, question: Question | None = None) -> Budget:
-    """The budget of a station, with its part's surface where `question` says it is."""
-    asked = question or Question()
-    sums = _Sums(station, model, asked)
+def scan_budget(
+    station: Station,
+    models: Sequence[SensorModel],
+    question: Question | None = None,
+    unit: LengthUnit = MM,
+) -> Budget:
+    """The budget of a station with its sensors' models, its part's surface where `question` says it is."""
+    sums = _Sums(station, models, question or Question(), unit)
     return Budget(sums.rows(), tuple(sums.warnings()), sums.highest_speed, sums.noise_ratio)
 
 
 class _Sums:
-    """The numbers, each worked out once."""
+    """The numbers, each worked out once; what depends on the sensor is the first one's."""
 
-    def __init__(self, station: Station, model: SensorModel, asked: Question) -> None:
-        self.station, self.model, self.asked = station, model, asked
+    def __init__(
+        self, station: Station, models: Sequence[SensorModel], asked: Question, unit: LengthUnit
+    ) -> None:
+        self.station, self.model, self.asked, self.unit = station, models[0], asked, unit
         travel, sensor = station.travel, station.sensor
         self.spacing = travel.spacing
         self.distance = sensor.stand_off - asked.z
-        self.pitch = model.pitch_at(self.distance)
-        self.rate = model.rate_with(sensor.stand_off, sensor.band, sensor.exposure)
+        self.pitch = self.model.pitch_at(self.distance)
+        self.views = [
+            (s.x - m.width_at(s.stand_off - asked.z) / 2, s.x + m.width_at(s.stand_off - asked.z) / 2)
+            for s, m in zip(station.sensors, models, strict=True)
+        ]
+        self.rate = min(s.rate(m) for s, m in zip(station.sensors, models, strict=True))
         self.highest_speed = self.spacing * self.rate
+        if travel.clock == "internal":
+            # a clock that ticks faster than the sensor can take profiles misses some at any speed
+            self.highest_speed = travel.speed * self.rate * travel.period / 1000.0
         self.margin = 1.0 - travel.speed / self.highest_speed if self.highest_speed > 0 else -math.inf
         points = math.pi / 4 * asked.spot**2 / (self.pitch * self.spacing)
         self.points_in_spot = max(1, int(points))
-        self.point_noise = model.expected_noise(self.distance, sensor.exposure)
+        self.exposure = sensor.exposure.time if sensor.exposure.by != "automatic" else 1.0
+        self.point_noise = self.model.expected_noise(self.distance, self.exposure)
         self.spot_noise = self.point_noise / math.sqrt(self.points_in_spot)
         self.noise_ratio = None if asked.tolerance is None else asked.tolerance / self.spot_noise
-        eye = station.eye
-        self.waiting = max(1, math.ceil((eye.distance - eye.lead) / eye.part_spacing))
+        delay = station.trigger.delay_mm(travel)
+        self.waiting = max(1, math.ceil(max(0.0, delay) / station.line.part_spacing))
+
+    # -- rows -------------------------------------------------------------------------------------
 
     def rows(self) -> tuple[Row, ...]:
         """In the order in which one works through them."""
-        travel, eye, asked = self.station.travel, self.station.eye, self.asked
-        speed = travel.speed
-        memory = travel.profiles * self.model.points * BYTES_PER_POINT
+        travel, asked, station = self.station.travel, self.asked, self.station
+        u, length, speed = self.unit, self.station.length, travel.speed
+        per = f"{u.text(self.spacing, 3)}"
+        cols = sum(1 for _ in self.views) * self.model.points
         rows = [
-            Row("counts per mm", self._resolution_sum(), f"{travel.encoder.counts_per_mm:.2f}"),
+            *self._travel_rows(),
+            Row("profiles per scan", self._profiles_sum(per), f"{station.profiles}"),
+            Row("pitch x : y", f"{u.text(self.pitch, 3)} : {per}", _ratio(self.pitch, self.spacing)),
+            Row("highest rate", self._rate_sum(), f"{self.rate:.0f} Hz"),
+            Row("highest speed", f"{per} × {self.rate:.0f} Hz", f"{u.text(self.highest_speed, 0)} {u.name}/s"),
+            Row("margin", f"at {u.short(speed)} {u.name}/s", self._margin_text()),
+            Row("time per scan", f"{u.short(length)} ÷ {u.short(speed)}", f"{length / speed:.2f} s"),
             Row(
-                "one profile every",
-                f"{travel.counts_per_profile} counts ÷ {travel.encoder.counts_per_mm:.2f}",
-                f"{self.spacing:.3f} mm",
-            ),
-            Row("profiles per scan", f"{travel.length:g} mm ÷ {self.spacing:.3f}", f"{travel.profiles}"),
-            Row("pitch x : y", f"{self.pitch:.3f} : {self.spacing:.3f}", _ratio(self.pitch, self.spacing)),
-            Row("highest speed", f"{self.spacing:.3f} × {self.rate:.0f} Hz", f"{self.highest_speed:.0f} mm/s"),
-            Row("margin", f"at {speed:g} mm/s", f"{100 * self.margin:.0f} %" if self.rate > 0 else "–"),
-            Row("time per scan", f"{travel.length:g} ÷ {speed:g}", f"{travel.length / speed:.2f} s"),
-            Row(
-                f"points across {asked.feature:g} mm",
-                f"{asked.feature:g} ÷ {self.pitch:.3f}",
+                f"points across {u.short(asked.feature)} {u.name}",
+                f"{u.short(asked.feature)} ÷ {u.text(self.pitch, 3)}",
                 f"{int(asked.feature / self.pitch)}",
             ),
             Row(
-                f"noise of a ⌀ {asked.spot:g} mm spot",
-                f"{1000 * self.point_noise:.1f} µm ÷ √{self.points_in_spot}",
-                f"{1000 * self.spot_noise:.2f} µm",
+                f"noise of a ⌀ {u.short(asked.spot)} {u.name} spot",
+                f"{small(u, self.point_noise)} ÷ √{self.points_in_spot}",
+                small(u, self.spot_noise),
             ),
         ]
         if self.noise_ratio is not None and asked.tolerance is not None:
-            sums = f"{asked.tolerance_of} ±{asked.tolerance:g} ÷ {self.spot_noise:.2g}".strip()
-            rows.append(Row("tightest limit to noise", sums, f"{self.noise_ratio:.0f} : 1"))
-        rows += [
-            Row(
-                "triggers on the way",
-                f"({eye.distance:g} − {eye.lead:g}) ÷ {eye.part_spacing:g} mm",
-                f"{self.waiting}",
-            ),
+            limit = f"{asked.tolerance_of} ±{u.short(asked.tolerance)}".strip()
+            rows.append(
+                Row(
+                    "tightest limit to noise",
+                    f"{limit} ÷ {small(u, self.spot_noise)}",
+                    f"{self.noise_ratio:.0f} : 1",
+                )
+            )
+        if station.trigger.by == "eye":
+            delay, spacing = station.trigger.delay_mm(travel), station.line.part_spacing
+            rows.append(
+                Row("triggers on the way", f"{u.short(delay)} ÷ {u.short(spacing)} {u.name}", f"{self.waiting}")
+            )
+        memory = station.profiles * cols * BYTES_PER_POINT
+        rows.append(
             Row(
                 "memory per scan",
-                f"{travel.profiles} × {self.model.points} × {BYTES_PER_POINT} B",
+                f"{station.profiles} × {cols} × {BYTES_PER_POINT} B",
                 f"{memory / 1e6:.1f} MB",
-            ),
-        ]
+            )
+        )
         return tuple(rows)
+
+    def _travel_rows(self) -> list[Row]:
+        travel, u = self.station.travel, self.unit
+        spacing = f"{u.text(self.spacing, 3)} {u.name}"
+        if travel.clock == "internal":
+            found = [
+                Row("one profile every", f"{u.short(travel.speed)} {u.name}/s × {travel.period:g} ms", spacing)
+            ]
+            if self.station.line.ripple:
+                ripple = f"{self.station.line.ripple:g} %"
+                found.append(Row("stretch", f"speed ± {ripple}", f"± {ripple}"))
+            return found
+        per_unit = travel.encoder.counts_per_mm * u.mm
+        return [
+            Row(f"counts per {u.name}", self._resolution_sum(), f"{per_unit:.2f}"),
+            Row("one profile every", f"{travel.counts_per_profile} counts ÷ {per_unit:.2f}", spacing),
+        ]
+
+    def _resolution_sum(self) -> str:
+        encoder, u = self.station.travel.encoder, self.unit
+        times = "" if encoder.edges == 1 else f" × {encoder.edges}"
+        if isinstance(encoder, WheelEncoder):
+            return f"{encoder.pulses_per_turn:g} pulses{times} ÷ {u.text(encoder.circumference, 2)} {u.name}"
+        return f"1{times} ÷ {u.short(encoder.mm_per_pulse)} {u.name}"
+
+    def _profiles_sum(self, per: str) -> str:
+        trigger, u = self.station.trigger, self.unit
+        if trigger.length_in == "profiles":
+            return "as set"
+        until = "until the trigger ends, " if trigger.length_in == "trigger" else ""
+        return f"{until}{u.short(self.station.length)} {u.name} ÷ {per}"
+
+    def _rate_sum(self) -> str:
+        if self._held_by_exposure():
+            exposure = self.station.sensor.exposure
+            return f"1 ÷ ({exposure.total:g} × {self.model.exposure_us:g} µs)"
+        if self.rate > self.model.rate:
+            return f"{self.model.rate:g} Hz × {self.rate / self.model.rate:.1f} by its band"
+        return f"of the {self.model.name}"
+
+    def _margin_text(self) -> str:
+        return f"{100 * self.margin:.0f} %" if self.rate > 0 else "–"
+
+    # -- warnings ---------------------------------------------------------------------------------
 
     def warnings(self) -> list[Shortfall]:
         """In the order in which one would put them right."""
         found = (
             self._view(),
+            self._beside(),
             self._range(),
             self._speed(),
             self._oval(),
+            self._stretch(),
+            self._direction(),
             self._noise(),
+            self._begins_late(),
+            self._ends_early(),
             self._triggers(),
             self._overlap(),
+            self._limit(),
         )
         return [warning for warning in found if warning is not None]
 
-    def _resolution_sum(self) -> str:
-        encoder = self.station.travel.encoder
-        times = "" if encoder.edges == 1 else f" × {encoder.edges}"
-        if encoder.by == "wheel":
-            return f"{encoder.pulses_per_turn:g} pulses{times} ÷ {encoder.circumference:.2f} mm"
-        return f"1{times} ÷ {encoder.mm_per_pulse:g} mm"
-
-    def _with_travel(self, **changes: float) -> Station:
-        travel = self.station.travel.model_copy(update=changes)
-        return self.station.model_copy(update={"travel": travel})
+    @property
+    def _seen(self) -> tuple[float, float]:
+        """x from and to of all views together."""
+        return min(left for left, _ in self.views), max(right for _, right in self.views)
 
     def _view(self) -> Shortfall | None:
-        width = self.asked.part_width
-        if width is None:
+        width, u = self.asked.part_width, self.unit
+        left, right = self._seen
+        if width is None or right - left >= width + 2 * VIEW_MARGIN:
             return None
-        view = self.model.width_at(self.distance)
-        if view >= width + 2 * VIEW_MARGIN:
-            return None
+        text = f"The view is {u.text(right - left, 1)} {u.name} wide and the part {u.short(width)} {u.name}."
+        if len(self.views) > 1:
+            return Shortfall(text, "Hang the sensors farther apart, or one more beside them.")
         needed = (width + 2 * VIEW_MARGIN) * self.model.mid / self.model.width + self.asked.z
-        fits = needed - self.asked.lowest <= self.model.far
-        sensor = self.station.sensor.model_copy(update={"stand_off": round(needed + 0.5)})
+        if needed - self.asked.lowest > self.model.far:
+            return Shortfall(text, "Take a sensor with a wider view.")
+        stand_off = float(round(needed + 0.5))
         return Shortfall(
-            f"The view is {view:.1f} mm wide and the part {width:g} mm.",
-            f"Raise the sensor to {sensor.stand_off:g} mm." if fits else "Take a sensor with a wider view.",
-            self.station.model_copy(update={"sensor": sensor}) if fits else None,
+            text,
+            f"Raise the sensor to {u.short(stand_off)} {u.name}.",
+            self.station.with_part("sensor", stand_off=stand_off),
         )
 
+    def _beside(self) -> Shortfall | None:
+        """Wide enough, but not where the part is, or with a gap in between."""
+        width, u = self.asked.part_width, self.unit
+        views = sorted(self.views)
+        gaps = [following[0] - before[1] for before, following in pairwise(views)]
+        if gaps and max(gaps) > -OVERLAP:
+            return Shortfall(
+                f"Neighbouring views share {u.text(-max(gaps), 1)} {u.name} at the part's top.",
+                f"Hang the sensors nearer together, so that {u.short(OVERLAP)} {u.name} are shared.",
+            )
+        left, right = self._seen
+        if width is None or right - left < width + 2 * VIEW_MARGIN:
+            return None
+        over = max(left + width / 2, width / 2 - right) + VIEW_MARGIN
+        if over <= 0:
+            return None
+        text = f"The view ends {u.text(max(0.0, VIEW_MARGIN - over), 1)} {u.name} beside the part."
+        if over > VIEW_MARGIN:
+            text = f"The part reaches {u.text(over - VIEW_MARGIN, 1)} {u.name} out of the view."
+        fixed = self.station.with_part("sensor", x=0.0) if len(self.views) == 1 else None
+        return Shortfall(text, "Hang the sensor over the middle of the belt.", fixed)
+
     def _range(self) -> Shortfall | None:
-        sensor = self.station.sensor
-        low, high = self.model.covered(sensor.stand_off, sensor.band)
-        lowest, highest = min(self.asked.lowest, self.asked.z), max(self.asked.lowest, self.asked.z)
+        sensor, u, asked = self.station.sensor, self.unit, self.asked
+        low, high = sensor.covered(self.model)
+        lowest = min(asked.lowest, asked.z)
+        highest = max(asked.lowest, asked.z, asked.highest)
         if low <= lowest and highest <= high:
             return None
         what = (
-            f"Heights from {low:.1f} to {high:.1f} mm are delivered, and {lowest:g} to {highest:g} mm wanted."
+            f"Heights from {u.text(low, 1)} to {u.text(high, 1)} {u.name} are delivered,"
+            f" and {u.short(lowest)} to {u.short(highest)} {u.name} wanted."
         )
-        if sensor.band is not None and self.model.covered(sensor.stand_off, None)[0] <= lowest:
-            band = sensor.band.model_copy(
-                update={"z_low": min(sensor.band.z_low, lowest), "z_high": max(sensor.band.z_high, highest)}
+        whole = self.model.covered(sensor.stand_off, CaptureBand())
+        if whole[0] <= lowest and highest <= whole[1]:
+            below, above = sensor.band.heights
+            fixed = self.station.with_part(
+                "sensor.band",
+                z_low=min(below, lowest) if math.isfinite(below) else None,
+                z_high=max(above, highest) if math.isfinite(above) else None,
             )
-            fixed = self.station.model_copy(update={"sensor": sensor.model_copy(update={"band": band})})
             return Shortfall(what, "Widen the capture band.", fixed)
-        moved = sensor.model_copy(update={"stand_off": round(self.model.mid + (lowest + highest) / 2)})
-        fixed = self.station.model_copy(update={"sensor": moved})
-        return Shortfall(what, f"Hang the sensor {moved.stand_off:g} mm above z = 0.", fixed)
+        stand_off = float(round(self.model.mid + (lowest + highest) / 2))
+        fixed = self.station.with_part("sensor", stand_off=stand_off)
+        return Shortfall(what, f"Hang the sensor {u.short(stand_off)} {u.name} above z = 0.", fixed)
 
     def _speed(self) -> Shortfall | None:
-        travel = self.station.travel
-        if self.margin >= SPEED_MARGIN - 1e-9 or self.rate == 0:
+        travel, u = self.station.travel, self.unit
+        reserve = max(SPEED_MARGIN, self.station.line.ripple / 100.0)
+        if self.margin >= reserve - 1e-9 or self.rate == 0:
             return None
-        every = math.ceil(travel.speed / (1 - SPEED_MARGIN) / self.rate * travel.encoder.counts_per_mm - 1e-9)
-        slower = math.floor(self.highest_speed * (1 - SPEED_MARGIN))
         text = (
-            f"At {travel.speed:g} mm/s the line is too fast: {self.highest_speed:.0f} is the most."
+            f"At {u.short(travel.speed)} {u.name}/s the line is too fast:"
+            f" {u.text(self.highest_speed, 0)} is the most."
             if self.margin < 0
-            else f"At {travel.speed:g} mm/s only {100 * self.margin:.0f} % are left for ripple and slip."
+            else f"At {u.short(travel.speed)} {u.name}/s only {100 * self.margin:.0f} % are left"
+            " for ripple and slip."
         )
         why = " The exposure holds the rate down." if self._held_by_exposure() else ""
-        advice = f"Take a profile every {every} counts, or run at {slower} mm/s.{why}"
-        return Shortfall(text, advice, self._with_travel(counts_per_profile=every))
+        if travel.clock == "internal":
+            period = math.ceil(1e4 / (1 - reserve) / self.rate) / 10
+            fixed = self.station.with_part("travel", period=period)
+            return Shortfall(text, f"Take a profile every {period:g} ms.{why}", fixed)
+        every = math.ceil(travel.speed / (1 - reserve) / self.rate * travel.encoder.counts_per_mm - 1e-9)
+        slower = u.text(math.floor(self.highest_speed * (1 - reserve)), 0)
+        advice = f"Take a profile every {every} counts, or run at {slower} {u.name}/s.{why}"
+        return Shortfall(text, advice, self.station.with_part("travel", counts_per_profile=every))
 
     def _held_by_exposure(self) -> bool:
         sensor = self.station.sensor
@@ -215,50 +323,127 @@ class _Sums:
 
     def _oval(self) -> Shortfall | None:
         larger, smaller = max(self.pitch, self.spacing), min(self.pitch, self.spacing)
+        travel, u = self.station.travel, self.unit
         if larger / smaller <= OVAL:
             return None
-        travel = self.station.travel
+        text = f"Round holes are sampled unevenly: {_ratio(self.pitch, self.spacing)}."
+        if travel.clock == "internal":
+            return Shortfall(text, f"Take a profile every {1000 * self.pitch / travel.speed:.3g} ms.")
         every = max(1, round(self.pitch * travel.encoder.counts_per_mm))
         spacing = every / travel.encoder.counts_per_mm
-        text = f"Round holes are sampled unevenly: {_ratio(self.pitch, self.spacing)}."
         if every == travel.counts_per_profile:
             return Shortfall(text, "A finer encoder, or more of its edges, would allow equal pitches.")
         speed = math.floor(spacing * self.rate * (1 - SPEED_MARGIN))
-        slow = f" at no more than {speed} mm/s" if travel.speed > speed else ""
-        changes = {"counts_per_profile": every, "speed": min(travel.speed, float(speed))}
+        slow = f" at no more than {u.text(speed, 0)} {u.name}/s" if travel.speed > speed else ""
         counts = "every count" if every == 1 else f"every {every} counts"
+        fixed = None
+        if speed > 0:
+            changed = min(travel.speed, float(speed))
+            fixed = self.station.with_part("travel", counts_per_profile=every, speed=changed)
+        return Shortfall(text, f"Take a profile {counts} ({u.text(spacing, 3)} {u.name}){slow}.", fixed)
+
+    def _stretch(self) -> Shortfall | None:
+        line = self.station.line
+        if self.station.travel.clock != "internal" or not (line.ripple or line.ramp):
+            return None
+        how = f"by ±{line.ripple:g} %" if line.ripple else "while the line starts"
         return Shortfall(
-            text, f"Take a profile {counts} ({spacing:.3f} mm){slow}.", self._with_travel(**changes)
+            f"The speed varies {how}, and so do the lengths of parts.",
+            "Let the encoder make the profiles.",
+            self.station.with_part("travel", clock="encoder"),
         )
+
+    def _direction(self) -> Shortfall | None:
+        travel, trigger = self.station.travel, self.station.trigger
+        if travel.clock == "internal":
+            return None
+        looks_back = travel.direction != "forward" or trigger.by == "reversal"
+        if travel.encoder.counting == "single" and looks_back:
+            return Shortfall(
+                "One channel of an encoder cannot tell forward from backward.",
+                "Count both channels in quadrature.",
+                self.station.with_part("travel.encoder", counting="x1"),
+            )
+        if trigger.by == "reversal" and travel.direction != "both" and travel.backward == "ignored":
+            return Shortfall(
+                "A reversal starts a scan, but what moves back is not scanned.",
+                "Scan both ways.",
+                self.station.with_part("travel", direction="both"),
+            )
+        return None
 
     def _noise(self) -> Shortfall | None:
         if self.noise_ratio is None or self.noise_ratio >= GAUGE_RATIO:
             return None
-        larger = self.asked.spot * GAUGE_RATIO / self.noise_ratio
+        u, larger = self.unit, self.asked.spot * GAUGE_RATIO / self.noise_ratio
         return Shortfall(
             f"The tightest limit is only {self.noise_ratio:.1f} times the noise of its spot.",
-            f"Average over ⌀ {larger:.1f} mm, hang the sensor nearer, or take one with a smaller view.",
+            f"Average over ⌀ {u.text(larger, 1)} {u.name}, hang the sensor nearer,"
+            " or take one with a smaller view.",
+        )
+
+    def _begins_late(self) -> Shortfall | None:
+        station, u = self.station, self.unit
+        if station.trigger.by != "eye" or station.lead >= 0:
+            return None
+        cut = f"{u.text(-station.lead, 1)} {u.name}"
+        delay = max(0.0, station.trigger.distance - VIEW_MARGIN)
+        fixed = station.with_part("trigger", delay=delay, delay_in="mm")
+        return Shortfall(
+            f"The scan begins {cut} behind the part's front, which is cut off.",
+            f"Delay it by {u.short(delay)} {u.name} after the eye.",
+            fixed,
+        )
+
+    def _ends_early(self) -> Shortfall | None:
+        station, u, part = self.station, self.unit, self.asked.part_length
+        if part is None or station.trigger.by != "eye" or station.trigger.length_in == "trigger":
+            return None
+        missing = station.lead + part - station.length
+        if missing <= 0:
+            return None
+        length = math.ceil(station.lead + part + VIEW_MARGIN)
+        return Shortfall(
+            f"The scan ends {u.text(missing, 1)} {u.name} before the part does.",
+            f"Scan {u.short(length)} {u.name}.",
+            station.with_part("trigger", length=float(length), length_in="mm"),
         )
 
     def _triggers(self) -> Shortfall | None:
-        eye = self.station.eye
-        if self.waiting <= eye.waiting:
+        trigger = self.station.trigger
+        if trigger.by != "eye" or self.waiting <= trigger.waiting:
             return None
-        fixed = self.station.model_copy(update={"eye": eye.model_copy(update={"waiting": self.waiting})})
+        fixed = self.station.with_part("trigger", waiting=self.waiting) if self.waiting <= 1000 else None
         return Shortfall(
-            f"{self.waiting} triggers are on the way to the laser, and {eye.waiting} may wait.",
+            f"{self.waiting} triggers are on the way to the laser, and {trigger.waiting} may wait.",
             f"Let {self.waiting} triggers wait, or move the eye nearer.",
             fixed,
         )
 
     def _overlap(self) -> Shortfall | None:
-        travel, eye = self.station.travel, self.station.eye
-        if travel.length <= eye.part_spacing or eye.early == "share":
+        station, u, spacing = self.station, self.unit, self.station.line.part_spacing
+        trigger = station.trigger
+        if trigger.by in ("free", "distance") or trigger.length_in == "trigger" or trigger.early == "share":
+            return None
+        if station.length <= spacing:
             return None
         return Shortfall(
-            f"A scan of {travel.length:g} mm is longer than the {eye.part_spacing:g} mm from part to part.",
-            f"Scan {eye.part_spacing:g} mm at most, or let scans share their profiles.",
-            self._with_travel(length=eye.part_spacing),
+            f"A scan of {u.short(station.length)} {u.name} is longer than the"
+            f" {u.short(spacing)} {u.name} from part to part.",
+            f"Scan {u.short(spacing)} {u.name} at most, or let scans share their profiles.",
+            station.with_part("trigger", length=spacing, length_in="mm"),
+        )
+
+    def _limit(self) -> Shortfall | None:
+        station, needed = self.station, self.station.length / self.station.travel.speed
+        limit = station.trigger.time_limit
+        if limit is None or limit > needed:
+            return None
+        wanted = math.ceil(needed * 15) / 10
+        return Shortfall(
+            f"A scan takes {needed:.2f} s and is given up after {limit:g} s.",
+            f"Give it {wanted:g} s.",
+            station.with_part("trigger", time_limit=wanted),
         )
 
 

@@ -4,19 +4,18 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import Annotated
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field
 
 from hemtra.core.arrays import FloatArray
 from hemtra.core.errors import NotMeasured
-from hemtra.core.geometry.frames import Frame
 from hemtra.core.geometry.plane_fit import fit_plane
 from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.reduce import block_means
+from hemtra.core.scan.zones import EllipseZone, RectangleZone, window
+from hemtra.core.station.calibration import Calibration
 
-Tilt = Annotated[float, Field(ge=-45.0, le=45.0, allow_inf_nan=False)]
+AnyZone = RectangleZone | EllipseZone
 
 TRIM = 4.0
 """Root mean squares beyond which a point does not belong to the plate: spikes and dirt."""
@@ -24,39 +23,15 @@ CELL = 3.0
 """mm of the cells whose means show whether the plate is flat, apart from noise."""
 FLAT = 0.05
 """mm from the least to the greatest cell of something that may be called flat."""
+SETTLES = 8
+"""Rounds in which turns that work upon each other settle; at 10° five are enough for rounding."""
 LEAST_DATA = 0.3
 """Share of the map that must show the plate."""
 
 
-class Levelling(BaseModel):
-    """How the sensor's view is turned level: roll about y, pitch about x in degrees, then raised by mm."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid")
-
-    roll: Tilt = 0.0
-    pitch: Tilt = 0.0
-    raise_by: Annotated[float, Field(ge=-1e4, le=1e4, allow_inf_nan=False)] = 0.0
-
-    @property
-    def is_none(self) -> bool:
-        """Whether it changes nothing."""
-        return self == Levelling()
-
-    def applied(self, x: FloatArray, y: FloatArray, z: FloatArray) -> tuple[FloatArray, FloatArray]:
-        """x and z in mm of points as seen by the sensor, brought level; y in mm along travel.
-
-        x, z: (rows, points), y: (rows, 1). What the tilt moves along y stays where the profile is: at 1° and
-        10 mm above the belt that is 0.17 mm.
-        """
-        turn = Frame(tilt_x=self.pitch, tilt_y=self.roll).matrix
-        level_x = turn[0, 0] * x + turn[0, 1] * y + turn[0, 2] * z
-        level_z = turn[2, 0] * x + turn[2, 1] * y + turn[2, 2] * z
-        return level_x, level_z + self.raise_by
-
-
 @dataclass(frozen=True)
 class Levelled:
-    """What a plate showed: tilt in degrees, height in mm, how flat it is, and the levelling that follows."""
+    """What a plate showed: tilt in degrees, height in mm, how flat it is, and the calibration that follows."""
 
     tilt: float
     height: float
@@ -64,15 +39,20 @@ class Levelled:
     flatness: float
     cells: FloatArray
     """(rows, cols) means of the deviations from the plane in mm, NaN where there is no data."""
-    levelling: Levelling
+    calibration: Calibration
 
 
-def level_on_plate(data: HeightMap, now: Levelling, true_height: float = 0.0) -> Levelled:
-    """The levelling that makes the plate in `data` level and `true_height` mm high.
+def level_on_plate(
+    data: HeightMap, now: Calibration, true_height: float = 0.0, zone: AnyZone | None = None
+) -> Levelled:
+    """The calibration that makes the plate in `data`, or in a zone of it, level and `true_height` mm high.
 
-    data: a map taken with the levelling `now`. Raises `NotMeasured` when it shows no plate, or one that is not
-    flat, since a bump would tilt every part measured afterwards.
+    data: a map of one sensor taken with the calibration `now`, of which roll, pitch and z are replaced. Raises
+    `NotMeasured` when it shows no plate, or one that is not flat, since a bump would tilt every part measured
+    afterwards, and `OffScan` when the zone lies outside.
     """
+    if zone is not None:
+        data = _cropped(data, zone)
     if data.data_share < LEAST_DATA:
         share = 100 * data.data_share
         raise NotMeasured(f"only {share:.0f} % of the view holds data; lay the plate flat under the sensor")
@@ -90,18 +70,38 @@ def level_on_plate(data: HeightMap, now: Levelling, true_height: float = 0.0) ->
             f"the plate is not flat: its cells differ by {flatness:.3f} mm, and {FLAT:g} mm is the most;"
             " clean it, or take something flat"
         )
-    length = math.sqrt(1.0 + slope_x**2 + slope_y**2)
-    turned = Frame(
-        tilt_x=math.degrees(math.atan(-slope_y)), tilt_y=math.degrees(math.asin(slope_x / length))
-    ).matrix
-    total = turned @ Frame(tilt_x=now.pitch, tilt_y=now.roll).matrix
-    levelling = Levelling(
-        roll=math.degrees(-math.asin(total[2, 0])),
-        pitch=math.degrees(math.atan2(total[2, 1], total[2, 2])),
-    )
-    # where the plate would lie with the new turn alone; what is missing to its true height raises it
-    height = fit.c - slope_x * middle_x - slope_y * middle_y
-    level_height = height / length + (now.raise_by * (1.0 - 1.0 / length))
-    levelling = levelling.model_copy(update={"raise_by": now.raise_by + true_height - level_height})
+    # three places of the plane found, as the sensor gave them, say how it hangs
+    corners = np.array([[0.0, 0.0, 0.0], [100.0, 0.0, 100.0 * slope_x], [0.0, 100.0, 100.0 * slope_y]])
+    raw = now.undone(corners + np.array([middle_x, middle_y, fit.c]))
+    calibration = _levelled(now, raw, true_height)
     tilt = math.degrees(math.atan(math.hypot(slope_x, slope_y)))
-    return Levelled(tilt, height, fit.rms, flatness, cells, levelling)
+    height = fit.c - slope_x * middle_x - slope_y * middle_y
+    return Levelled(tilt, height, fit.rms, flatness, cells, calibration)
+
+
+def _levelled(now: Calibration, raw: FloatArray, true_height: float) -> Calibration:
+    """The calibration under which three points of the sensor, (3, 3), become level and `true_height` high."""
+    change = now
+    for _ in range(SETTLES):
+        a, b, c = change.applied(raw)
+        normal = np.cross(b - a, c - a)
+        slope_x, slope_y = -normal[0] / normal[2], -normal[1] / normal[2]
+        height = a[2] - slope_x * a[0] - slope_y * a[1]
+        change = change.model_copy(
+            update={
+                "roll": change.roll + math.degrees(math.atan(slope_x)),
+                "pitch": change.pitch - math.degrees(math.atan(slope_y)),
+                "z": change.z + true_height - height,
+            }
+        )
+    return Calibration.model_validate(change.model_dump())
+
+
+def _cropped(data: HeightMap, zone: AnyZone) -> HeightMap:
+    """The box of a zone, without data outside the zone."""
+    view = window(zone, data)
+    z = data.z[view.rows, view.cols]
+    if view.inside is not None:
+        z = np.where(view.inside, z, np.float32(np.nan))
+    grid = view.grid(data)
+    return HeightMap(z, None, grid.dx, grid.dy, grid.x0, grid.y0)

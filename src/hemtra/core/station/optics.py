@@ -7,28 +7,41 @@ from typing import Annotated, Self
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
+from hemtra.core.form import Form, setting
+
 Positive = Annotated[float, Field(gt=0, allow_inf_nan=False, le=1e6)]
-
-
-Limit = Annotated[float, Field(allow_inf_nan=False, ge=-1e6, le=1e6)]
+Limit = Annotated[float, Field(ge=-1e6, le=1e6, allow_inf_nan=False)]
+Tilt = Annotated[float, Field(ge=-45.0, le=45.0, allow_inf_nan=False)]
 
 FASTEST_BY_BAND = 4.0
 """A smaller capture band reads out fewer camera rows; the rest of a cycle does not shrink with it."""
 
 
-class CaptureBand(BaseModel):
-    """The part of the view that the sensor delivers: limits in z and x, in mm of the station."""
+def _bounds(low: float | None, high: float | None) -> tuple[float, float]:
+    return -math.inf if low is None else low, math.inf if high is None else high
 
-    model_config = ConfigDict(frozen=True, extra="forbid")
 
-    z_low: Limit
-    z_high: Limit
-    x_low: Limit = -1e6
-    x_high: Limit = 1e6
+class CaptureBand(Form):
+    """The part of the view that the sensor delivers: limits in mm of the station, None for no limit."""
+
+    z_low: Limit | None = setting(None, "band from", "Lowest height that is delivered.", unit="mm")
+    z_high: Limit | None = setting(None, "band to", "Highest height that is delivered.", unit="mm")
+    x_low: Limit | None = setting(None, "x from", "Nothing further left is delivered.", unit="mm")
+    x_high: Limit | None = setting(None, "x to", "Nothing further right is delivered.", unit="mm")
+
+    @property
+    def heights(self) -> tuple[float, float]:
+        """Lowest and highest z, infinite where there is no limit."""
+        return _bounds(self.z_low, self.z_high)
+
+    @property
+    def across(self) -> tuple[float, float]:
+        """Least and greatest x, infinite where there is no limit."""
+        return _bounds(self.x_low, self.x_high)
 
     @model_validator(mode="after")
     def _has_room(self) -> Self:
-        if self.z_low >= self.z_high or self.x_low >= self.x_high:
+        if any(low >= high for low, high in (self.heights, self.across)):
             raise ValueError("a capture band needs its upper limits above its lower ones")
         return self
 
@@ -67,13 +80,16 @@ class SensorModel(BaseModel):
         """Distance between neighbouring points along x."""
         return self.width_at(distance) / self.points
 
-    def covered(self, stand_off: float, band: CaptureBand | None) -> tuple[float, float]:
+    def covered(self, stand_off: float, band: CaptureBand) -> tuple[float, float]:
         """Lowest and highest z in mm that are delivered, with the laser `stand_off` mm above z = 0."""
-        low, high = stand_off - self.far, stand_off - self.near
-        return (low, high) if band is None else (max(low, band.z_low), min(high, band.z_high))
+        low, high = band.heights
+        return max(stand_off - self.far, low), min(stand_off - self.near, high)
 
-    def rate_with(self, stand_off: float, band: CaptureBand | None, exposure: float) -> float:
-        """Highest profile rate in Hz: a smaller band raises it, an exposure longer than the cycle caps it."""
+    def rate_with(self, stand_off: float, band: CaptureBand, exposure: float) -> float:
+        """Highest profile rate in Hz: a smaller band raises it, an exposure longer than the cycle caps it.
+
+        exposure: all of one profile's exposures together, times nominal.
+        """
         low, high = self.covered(stand_off, band)
         share = (high - low) / (self.far - self.near)
         by_band = self.rate * min(FASTEST_BY_BAND, 1.0 / share) if share > 0 else 0.0

@@ -57,13 +57,3 @@ def measure_resolution(runs: Sequence[Run]) -> Resolution:
     left = sum((run.counts - found * run.travel) ** 2 for run in runs)
     error = math.sqrt(left / (len(runs) - 1) / squares) if len(runs) > 1 else math.nan
     return Resolution(abs(found), error, deviations)
-
-
-def resolution_from_artefact(length: float, measured: float, counts_per_mm: float) -> float:
-    """Counts per mm from the scan of an artefact of a `length` in mm, `measured` with the resolution so far.
-
-    Raises `NotMeasured` for lengths that cannot be.
-    """
-    if not (math.isfinite(length) and math.isfinite(measured) and length > 0 and measured > 0):
-        raise NotMeasured("the artefact needs a length above zero, both true and measured")
-    return counts_per_mm * measured / length

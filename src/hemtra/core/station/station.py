@@ -1,104 +1,124 @@
-"""The station document: which sensor hangs where, how the part travels, and what starts a scan."""
+"""The station document: which sensors hang where, how parts travel, and what starts a scan."""
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Self
+import math
+from collections.abc import Sequence
+from typing import Annotated, Any
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
+from pydantic import ConfigDict, Field, ValidationError
 
 from hemtra.core.errors import HemtraError
+from hemtra.core.form import Form
 from hemtra.core.scan.heightmap import Grid
-from hemtra.core.station.levelling import Levelling, Tilt
-from hemtra.core.station.optics import CaptureBand, Positive, SensorModel
-from hemtra.core.station.travel import Travel
-from hemtra.core.station.trigger import Early, TriggerRules
+from hemtra.core.station.mount import SensorMount
+from hemtra.core.station.optics import SensorModel
+from hemtra.core.station.starts import Trigger
+from hemtra.core.station.travel import Line, Travel
+from hemtra.core.station.trigger import TriggerRules
 
-SCHEMA = 2
-
-NotNegative = Annotated[float, Field(ge=0, le=1e6, allow_inf_nan=False)]
-
-
-class _Document(BaseModel):
-    model_config = ConfigDict(frozen=True, extra="forbid")
+SCHEMA = 3
+MOST_SENSORS = 8
+MOST_POINTS = 200_000_000
+"""Points of one scan, a gigabyte: absurd lengths and distances are refused before memory is taken."""
 
 
-class SensorMount(_Document):
-    """A sensor above the transport: its laser `stand_off` mm above z = 0."""
-
-    model: str
-    stand_off: Positive
-    exposure: Annotated[float, Field(gt=0, le=100, allow_inf_nan=False)] = 1.0
-    """Relative to the nominal exposure of the model."""
-    band: CaptureBand | None = None
-    """What of the view is delivered; None for all of it."""
-    roll: Tilt = 0.0
-    pitch: Tilt = 0.0
-    """How the sensor hangs, in degrees about y and x; nobody hangs one quite level."""
-    levelling: Levelling = Levelling()
-    """What was measured of that, and is taken out of every profile."""
-
-
-class PartPresentEye(_Document):
-    """The part-present eye, `distance` mm upstream of the laser, and what its trigger does."""
-
-    distance: NotNegative = 0.0
-    lead: NotNegative = 0.0
-    """mm that a scan begins before the part's front reaches the laser."""
-    early: Early = "ignore"
-    waiting: Annotated[int, Field(ge=1, le=1000)] = 8
-    time_limit: Annotated[float, Field(gt=0, le=86_400, allow_inf_nan=False)] | None = None
-    """Seconds a scan may take."""
-    part_spacing: Positive = 300.0
-    """mm from the front of one part to the front of the next, as the line feeds them."""
-
-    @model_validator(mode="after")
-    def _lead_fits(self) -> Self:
-        if self.lead > self.distance:
-            raise ValueError(f"a lead of {self.lead:g} mm needs an eye at least as far upstream")
-        return self
-
-
-class Station(_Document):
-    """A station with one sensor."""
+class Station(Form):
+    """A station with one sensor or several side by side."""
 
     schema_version: Annotated[int, Field(alias="schema", ge=1, le=SCHEMA)] = SCHEMA
     name: Annotated[str, Field(min_length=1, max_length=120)]
-    sensor: SensorMount
+    sensors: Annotated[tuple[SensorMount, ...], Field(min_length=1, max_length=MOST_SENSORS)]
     travel: Travel
-    eye: PartPresentEye = PartPresentEye()
+    trigger: Trigger = Trigger()
+    line: Line = Line()
 
     model_config = ConfigDict(frozen=True, extra="forbid", validate_by_name=True, validate_by_alias=True)
 
-    def grid(self, model: SensorModel, belt: float) -> tuple[Grid, int]:
-        """The grid of its height maps and their columns: the view at the height of the belt, in mm."""
-        width = model.width_at(self.sensor.stand_off - belt)
-        dx, dy = width / model.points, self.travel.spacing
-        first = -(model.points - 1) / 2 * dx
-        return Grid(first, -(self.travel.profiles - 1) / 2 * dy, dx, dy), model.points
+    @property
+    def sensor(self) -> SensorMount:
+        """The first sensor."""
+        return self.sensors[0]
 
-    def with_part(self, name: str, **changes: Any) -> Station:
-        """The station with fields of its “sensor”, “travel” or “eye” changed. Raises `HemtraError` in words."""
-        part = getattr(self, name)
-        values = {field: getattr(part, field) for field in type(part).model_fields}
-        try:
-            changed = type(part)(**{**values, **changes})
-        except ValidationError as error:
-            first = error.errors(include_url=False)[0]
-            what = str(first["loc"][0]).replace("_", " ") if first["loc"] else name
-            message = first["msg"].removeprefix("Value error, ")
-            raise HemtraError(f"The {what} cannot be that: {message}.") from None
+    @property
+    def length(self) -> float:
+        """mm of one scan; of one that lasts as long as its trigger, what the length would be."""
+        found = self.trigger.length_mm(self.travel)
+        return self.trigger.length if found is None else found
+
+    @property
+    def profiles(self) -> int:
+        """Profiles of one scan."""
+        return self.travel.profiles_in(self.length)
+
+    @property
+    def lead(self) -> float:
+        """mm that a scan begins before the part's front reaches the laser; below zero it begins within it."""
+        upstream = self.trigger.distance if self.trigger.by == "eye" else 0.0
+        return upstream - self.trigger.delay_mm(self.travel)
+
+    def grid(self, models: Sequence[SensorModel], belt: float) -> tuple[Grid, int]:
+        """The grid of its height maps and their columns: all views together at the height of the belt, in mm.
+
+        The pitch is the finest of the sensors'. Raises `HemtraError` when that would make too large a map.
+        """
+        views = [(s.x, m.width_at(s.stand_off - belt), m) for s, m in zip(self.sensors, models, strict=True)]
+        dx = min(width / model.points for _, width, model in views)
+        if len(views) == 1:
+            middle, _, model = views[0]
+            first, cols = middle - (model.points - 1) / 2 * dx, model.points
+        else:
+            first = min(x - width / 2 for x, width, _ in views) + dx / 2
+            cols = math.floor((max(x + width / 2 for x, width, _ in views) - first) / dx)
+        if cols * self.profiles > MOST_POINTS:
+            raise HemtraError(
+                f"A scan of {self.profiles} profiles with {cols} columns is too large; scan less at a time."
+            )
+        return Grid(first, -(self.profiles - 1) / 2 * self.travel.spacing, dx, self.travel.spacing), cols
+
+    def part(self, path: str) -> Form:
+        """A part of the station by its path, such as “travel.encoder” or “sensors.1.band”."""
+        found: Any = self
+        for step in path.split("."):
+            found = found[int(step)] if step.isdecimal() else getattr(found, step)
+        assert isinstance(found, Form)
+        return found
+
+    def with_part(self, path: str, **changes: Any) -> Station:
+        """The station with fields of one of its parts changed. Raises `HemtraError` in words."""
+        if path == "sensor" or path.startswith("sensor."):
+            path = "sensors.0" + path.removeprefix("sensor")
+        changed: Any = _changed(self.part(path), changes)
+        outer, _, name = path.rpartition(".")
+        while outer:
+            holder: Any = self
+            for step in outer.split("."):
+                holder = holder[int(step)] if step.isdecimal() else getattr(holder, step)
+            if name.isdecimal():
+                at = int(name)
+                changed = (*holder[:at], changed, *holder[at + 1 :])
+            else:
+                changed = holder.model_copy(update={name: changed})
+            outer, _, name = outer.rpartition(".")
         return self.model_copy(update={name: changed})
 
     def trigger_rules(self) -> TriggerRules:
-        """The eye's rules counted in profiles."""
-        spacing = self.travel.spacing
-        return TriggerRules(
-            delay=round((self.eye.distance - self.eye.lead) / spacing),
-            length=self.travel.profiles,
-            early=self.eye.early,
-            waiting=self.eye.waiting,
-            time_limit=self.eye.time_limit,
-        )
+        """The trigger's rules counted in profiles."""
+        return self.trigger.rules(self.travel)
+
+
+def _changed(part: Form, changes: dict[str, Any]) -> Form:
+    values = {field: getattr(part, field) for field in type(part).model_fields}
+    try:
+        return type(part)(**{**values, **changes})
+    except ValidationError as error:
+        first = error.errors(include_url=False)[0]
+        message = first["msg"].removeprefix("Value error, ")
+        if not first["loc"]:
+            raise HemtraError(f"{message[:1].upper()}{message[1:]}.") from None
+        info = type(part).model_fields.get(str(first["loc"][0]))
+        what = info.title if info is not None and info.title else str(first["loc"][0]).replace("_", " ")
+        raise HemtraError(f"The {what} cannot be that: {message}.") from None
 
 
 def migrate(content: dict[str, Any]) -> dict[str, Any]:
@@ -107,5 +127,37 @@ def migrate(content: dict[str, Any]) -> dict[str, Any]:
         spacing, profiles = content["travel"]["spacing"], content["travel"]["profiles"]
         encoder = {"by": "pulse", "mm_per_pulse": spacing}
         travel = {"encoder": encoder, "counts_per_profile": 1, "length": spacing * profiles}
-        return {**content, "schema": 2, "travel": travel}
+        content = {**content, "schema": 2, "travel": travel}
+    if content.get("schema") == 2:
+        content = _from_2(content)
     return content
+
+
+def _from_2(content: dict[str, Any]) -> dict[str, Any]:
+    """One sensor, roll and pitch of its mount, and an eye, became several sensors, a line, and a trigger."""
+    sensor, travel, eye = dict(content["sensor"]), dict(content["travel"]), dict(content.get("eye", {}))
+    levelling, climb = sensor.pop("levelling", {}), sensor.pop("pitch", 0.0)
+    sensor["exposure"] = {"time": sensor.get("exposure", 1.0)}
+    sensor["hang"] = {"roll": sensor.pop("roll", 0.0)}
+    sensor["band"] = {k: v for k, v in (sensor.get("band") or {}).items() if abs(v) < 1e6}
+    sensor["calibration"] = {"z" if key == "raise_by" else key: value for key, value in levelling.items()}
+    encoder = dict(travel["encoder"])
+    encoder["counting"] = f"x{encoder.pop('edges', 1)}"
+    distance = eye.get("distance", 0.0)
+    trigger = {key: eye[key] for key in ("early", "waiting", "time_limit") if key in eye}
+    trigger |= {
+        "distance": distance,
+        "delay": distance - eye.get("lead", 0.0),
+        "length": travel.pop("length"),
+    }
+    line = {"climb": climb}
+    if "part_spacing" in eye:
+        line["part_spacing"] = eye["part_spacing"]
+    return {
+        "schema": 3,
+        "name": content["name"],
+        "sensors": [sensor],
+        "travel": {**travel, "encoder": encoder},
+        "trigger": trigger,
+        "line": line,
+    }

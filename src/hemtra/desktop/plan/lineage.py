@@ -20,11 +20,12 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from hemtra.core.form import Setting
 from hemtra.core.marks import Evidence
 from hemtra.core.plan.document import Characteristic, Step
 from hemtra.core.plan.engine import StepResult
 from hemtra.core.plan.graph import dependants, needs
-from hemtra.core.plan.kind import Kind, Setting
+from hemtra.core.plan.kind import Kind
 from hemtra.core.plan.limits import Judged
 from hemtra.core.plan.registry import kind_named
 from hemtra.core.plan.tolerance import EXAMPLES

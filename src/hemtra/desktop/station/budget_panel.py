@@ -20,7 +20,7 @@ from hemtra.desktop.model.station_bench import StationBench
 
 
 class BudgetPanel(QFrame):
-    """Rows of label, sum and value; below them the warnings."""
+    """Warnings with what puts them right; below them rows of label, sum and value."""
 
     fix_chosen = Signal(str, object)
     """What is put right, and the station in which it is."""
@@ -38,16 +38,16 @@ class BudgetPanel(QFrame):
         top.addStretch()
         top.addWidget(self._count)
         self._rows = QGridLayout()
-        self._rows.setVerticalSpacing(5)
+        self._rows.setVerticalSpacing(3)
         self._rows.setColumnStretch(1, 1)
         self._warnings = QVBoxLayout()
         self._warnings.setSpacing(6)
         inner = QWidget()
         body = QVBoxLayout(inner)
         body.setContentsMargins(14, 2, 14, 4)
-        body.addLayout(self._rows)
-        body.addSpacing(6)
         body.addLayout(self._warnings)
+        body.addSpacing(4)
+        body.addLayout(self._rows)
         body.addStretch()
         scroll = QScrollArea()
         scroll.setWidget(inner)
@@ -60,6 +60,7 @@ class BudgetPanel(QFrame):
         layout.addWidget(scroll)
         self._cells: list[tuple[QLabel, QLabel, QLabel]] = []
         bench.document.changed.connect(self.refresh)
+        bench.unit_changed.connect(self.refresh)
         self.refresh()
 
     def refresh(self) -> None:

@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QFrame, QWidget
 from hemtra.core.errors import HemtraError
 from hemtra.core.station.station import Station
 from hemtra.desktop import theme
-from hemtra.desktop.model.station_bench import PART_LENGTH, PART_WIDTH, StationBench
+from hemtra.desktop.model.station_bench import StationBench
 from hemtra.desktop.plan.signs import draw_arrow
 from hemtra.virtual.cover import BELT
 
@@ -58,6 +58,7 @@ class StationDrawing(QFrame):
         self._held: Handle | None = None
         self._scale, self._laser, self._middle, self._ground = 1.0, 0.0, 0.0, 0.0
         bench.document.changed.connect(self._refresh)
+        bench.unit_changed.connect(self.update)
         self._place()
 
     # -- geometry ---------------------------------------------------------------------------------
@@ -69,17 +70,34 @@ class StationDrawing(QFrame):
 
     def _place(self) -> None:
         """Scale and origins for both views together, so that a millimetre is the same everywhere."""
-        station, model = self.bench.station, self.bench.model
-        upstream = station.eye.distance + max(PART_LENGTH, station.travel.length - station.eye.lead)
-        across = max(model.width_at(station.sensor.stand_off - BELT), PART_WIDTH)
+        station, bench = self.bench.station, self.bench
+        upstream = self._eye + max(bench.on_belt.length, station.length - station.lead)
+        left, right = self._across()
+        across = right - left
         wide = upstream + DOWNSTREAM + GAP + across + 2 * MARGIN
-        high = station.sensor.stand_off + FLOOR - BELT
+        highest = max(sensor.stand_off for sensor in station.sensors)
+        high = highest + FLOOR - BELT
         room = self.height() - HEAD - SENSOR_SIZE[1] - 24
         self._scale = max(0.05, min((self.width() - 20) / wide, room / high))
         spare = max(0.0, self.width() - wide * self._scale) / 3
         self._laser = spare + (upstream + MARGIN) * self._scale
-        self._middle = self.width() - spare - (across / 2 + MARGIN) * self._scale
-        self._ground = HEAD + SENSOR_SIZE[1] + 8 + station.sensor.stand_off * self._scale
+        self._middle = self.width() - spare - (right + MARGIN) * self._scale
+        self._ground = HEAD + SENSOR_SIZE[1] + 8 + highest * self._scale
+
+    def _across(self) -> tuple[float, float]:
+        """x from and to in mm of all views and the part."""
+        half = self.bench.on_belt.width / 2
+        views = [
+            (sensor.x, model.width_at(sensor.stand_off - BELT) / 2)
+            for sensor, model in zip(self.bench.station.sensors, self.bench.models, strict=True)
+        ]
+        return min(-half, *(x - w for x, w in views)), max(half, *(x + w for x, w in views))
+
+    @property
+    def _eye(self) -> float:
+        """mm from the laser to where a part is drawn waiting: at the eye, or right before the laser."""
+        trigger = self.bench.station.trigger
+        return trigger.distance if trigger.by == "eye" else 0.0
 
     def side(self, u: float, z: float) -> QPointF:
         """Pixel of a place u mm downstream of the laser."""
@@ -91,70 +109,83 @@ class StationDrawing(QFrame):
 
     def handles(self) -> list[Handle]:
         """What can be dragged, as the station stands."""
-        station = self.bench.station
-        start, end = self._window(station)
+        station, mount = self.bench.station, self.bench.mount
         found = [
             Handle(
                 "stand-off",
-                self.side(0, station.sensor.stand_off) - QPointF(0, SENSOR_SIZE[1] / 2),
+                self.side(0, mount.stand_off) - QPointF(0, SENSOR_SIZE[1] / 2),
                 self._set_stand_off,
                 upright=True,
-            ),
-            Handle("eye", self.side(-station.eye.distance, 0), self._set_eye),
-            Handle("scan length", self.side(end, BELT) + QPointF(0, 24), self._set_length),
-            Handle("lead", self.side(start, BELT) + QPointF(0, 24), self._set_lead),
+            )
         ]
-        low, high = self._band(station)
-        half = self._half_view(low)
+        start, end = self._window(station)
+        if station.trigger.by == "eye":
+            found.append(Handle("eye", self.side(-self._eye, 0), self._set_eye))
+        if station.trigger.length_in != "trigger":
+            found.append(Handle("scan length", self.side(end, BELT) + QPointF(0, 24), self._set_length))
+        if station.trigger.by in ("eye", "height", "manual"):
+            found.append(Handle("delay", self.side(start, BELT) + QPointF(0, 24), self._set_start))
+        low, high = self._band()
+        half, x = self._half_view(low), mount.x
+        body = self.cross(x, mount.stand_off) - QPointF(0, SENSOR_SIZE[1] / 2)
         found += [
-            Handle("band from", self.cross(half * 0.8, low), self._set_low, cross=True, upright=True),
-            Handle("band to", self.cross(half * 0.6, high), self._set_high, cross=True, upright=True),
+            Handle("band from", self.cross(x + half * 0.8, low), self._set_low, cross=True, upright=True),
+            Handle("band to", self.cross(x + half * 0.6, high), self._set_high, cross=True, upright=True),
+            Handle("lateral offset", body, self._set_beside, cross=True),
         ]
         return found
 
     def _window(self, station: Station) -> tuple[float, float]:
-        """Front and end of what will be scanned, when the part's front is at the eye."""
-        front = -station.eye.distance + station.eye.lead
-        return front, front - station.travel.length
+        """Front and end of what will be scanned, when the part's front is where it is drawn."""
+        front = -self._eye + station.lead
+        return front, front - station.length
 
-    def _band(self, station: Station) -> tuple[float, float]:
-        return self.bench.model.covered(station.sensor.stand_off, station.sensor.band)
+    def _band(self) -> tuple[float, float]:
+        return self.bench.mount.covered(self.bench.model)
 
     def _half_view(self, z: float) -> float:
-        return self.bench.model.width_at(self.bench.station.sensor.stand_off - z) / 2
+        return self.bench.model.width_at(self.bench.mount.stand_off - z) / 2
 
     def _set_stand_off(self, u: float, z: float) -> Station:
         lowered = z - SENSOR_SIZE[1] / 2 / self._scale
-        return self.bench.document.value.with_part("sensor", stand_off=max(10.0, round(lowered)))
+        return self._with_sensor(stand_off=max(10.0, float(round(lowered))))
+
+    def _set_beside(self, u: float, z: float) -> Station:
+        return self._with_sensor(x=float(round(u)))
+
+    def _with_sensor(self, **changes: float) -> Station:
+        return self.bench.document.value.with_part(self.bench.path, **changes)
 
     def _set_eye(self, u: float, z: float) -> Station:
+        """The scan keeps its place on the part."""
         station = self.bench.document.value
-        return station.with_part("eye", distance=max(station.eye.lead, float(round(-u))))
+        distance = max(0.0, float(round(-u)))
+        delay = station.trigger.delay_mm(station.travel) + distance - station.trigger.distance
+        return station.with_part("trigger", distance=distance, delay=delay, delay_in="mm")
 
     def _set_length(self, u: float, z: float) -> Station:
         station = self.bench.document.value
         front, _ = self._window(station)
-        return station.with_part("travel", length=max(1.0, round(front - u)))
+        return station.with_part("trigger", length=max(1.0, float(round(front - u))), length_in="mm")
 
-    def _set_lead(self, u: float, z: float) -> Station:
+    def _set_start(self, u: float, z: float) -> Station:
+        """The scan begins elsewhere and ends where it did."""
         station = self.bench.document.value
-        lead = min(max(0.0, round(u + station.eye.distance)), station.eye.distance)
-        length = max(1.0, station.travel.length + lead - station.eye.lead)
-        return station.with_part("eye", lead=lead).with_part("travel", length=length)
+        lead = float(round(u + self._eye))
+        length = max(1.0, station.length + lead - station.lead)
+        delay = self._eye - lead
+        if station.trigger.length_in != "trigger":
+            station = station.with_part("trigger", length=length, length_in="mm")
+        return station.with_part("trigger", delay=delay, delay_in="mm")
 
     def _set_low(self, u: float, z: float) -> Station:
-        return self._set_band(min(round(z, 1), self._band(self.bench.document.value)[1] - 0.5), None)
+        return self._set_band(z_low=min(round(z, 1), self._band()[1] - 0.5))
 
     def _set_high(self, u: float, z: float) -> Station:
-        return self._set_band(None, max(round(z, 1), self._band(self.bench.document.value)[0] + 0.5))
+        return self._set_band(z_high=max(round(z, 1), self._band()[0] + 0.5))
 
-    def _set_band(self, low: float | None, high: float | None) -> Station:
-        station = self.bench.document.value
-        now = self._band(station)
-        known = station.sensor.band
-        sides = {} if known is None else {"x_low": known.x_low, "x_high": known.x_high}
-        band = {"z_low": now[0] if low is None else low, "z_high": now[1] if high is None else high, **sides}
-        return station.with_part("sensor", band=band)
+    def _set_band(self, **limits: float) -> Station:
+        return self.bench.document.value.with_part(f"{self.bench.path}.band", **limits)
 
     # -- painting ---------------------------------------------------------------------------------
 
@@ -172,18 +203,18 @@ class StationDrawing(QFrame):
         painter.end()
 
     def _draw_side(self, painter: QPainter) -> None:
-        station, model = self.bench.station, self.bench.model
-        stand_off = station.sensor.stand_off
+        station, bench, unit = self.bench.station, self.bench, self.bench.unit
+        model, stand_off, length = bench.model, bench.mount.stand_off, bench.on_belt.length
         belt = QRectF(14, self.side(0, BELT).y(), self._laser + DOWNSTREAM * self._scale - 14, 6)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(theme.colour("line"))
         painter.drawRect(belt)
-        self._draw_part(painter, self.side(-station.eye.distance - PART_LENGTH / 2, 0), PART_LENGTH / 2)
+        self._draw_part(painter, self.side(-self._eye - length / 2, 0), length / 2)
         painter.setPen(QPen(theme.colour("copper"), 1.2))
-        ahead = self.side(-station.eye.distance - PART_LENGTH / 2, 16)
+        ahead = self.side(-self._eye - length / 2, 16)
         painter.drawLine(ahead - QPointF(30, 0), ahead + QPointF(30, 0))
         draw_arrow(painter, ahead, ahead + QPointF(30, 0))
-        painter.drawText(ahead - QPointF(30, 7), f"{station.travel.speed:g} mm/s")
+        painter.drawText(ahead - QPointF(30, 7), f"{unit.short(station.travel.speed)} {unit.name}/s")
         # the laser, and the camera that looks at it from where the part comes
         laser, hit = self.side(0, stand_off), self.side(0, BELT)
         painter.setPen(QPen(theme.colour("failed"), 1.8))
@@ -197,10 +228,34 @@ class StationDrawing(QFrame):
         body = QRectF(camera.x() - 14, laser.y() - SENSOR_SIZE[1], laser.x() - camera.x() + 28, SENSOR_SIZE[1])
         _draw_body(painter, body, model.name)
         self._draw_dimension(
-            painter, self.side(24, 0), self.side(24, stand_off), f"{stand_off:g}", upright=True
+            painter, self.side(24, 0), self.side(24, stand_off), unit.short(stand_off), upright=True
         )
-        # eye, its distance, and the window of the scan
-        eye = self.side(-station.eye.distance, 0)
+        self._draw_trigger(painter)
+        self._draw_window(painter)
+        self._draw_wheel(painter)
+
+    def _draw_trigger(self, painter: QPainter) -> None:
+        """The eye with its distance, or in words what else starts a scan."""
+        trigger, unit = self.bench.station.trigger, self.bench.unit
+        low = self.side(0, BELT).y() + 46
+        painter.setPen(theme.colour("anchor"))
+        told = {
+            "free": "scans follow each other",
+            "distance": f"a scan every {unit.short(trigger.every)} {unit.name}",
+            "height": f"starts above {unit.short(trigger.over)} {unit.name}",
+            "reversal": "a scan each way",
+            "manual": "starts by hand",
+        }.get(trigger.by)
+        if trigger.by == "height":
+            over = self.side(0, trigger.over)
+            pen = QPen(theme.colour("anchor"), 1.2)
+            pen.setDashPattern([3, 3])
+            painter.setPen(pen)
+            painter.drawLine(over - QPointF(46, 0), over + QPointF(14, 0))
+        if told is not None:
+            painter.drawText(QPointF(self._laser - 90, low + 4), told)
+            return
+        eye = self.side(-trigger.distance, 0)
         pen = QPen(theme.colour("anchor"), 1.3)
         pen.setDashPattern([3, 3])
         painter.setPen(pen)
@@ -210,14 +265,11 @@ class StationDrawing(QFrame):
         painter.drawEllipse(eye, 5, 5)
         painter.setPen(theme.colour("anchor"))
         painter.drawText(eye - QPointF(8, 38), "eye")
-        low = self.side(0, BELT).y() + 46
-        text = f"{station.eye.distance:g} to the laser"
-        self._draw_dimension(painter, QPointF(eye.x(), low), QPointF(laser.x(), low), text)
-        self._draw_window(painter)
-        self._draw_wheel(painter)
+        text = f"{unit.short(trigger.distance)} to the laser"
+        self._draw_dimension(painter, QPointF(eye.x(), low), QPointF(self._laser, low), text)
 
     def _draw_window(self, painter: QPainter) -> None:
-        station = self.bench.station
+        station, unit = self.bench.station, self.bench.unit
         start, end = self._window(station)
         right, left = self.side(start, BELT), self.side(end, BELT)
         box = QRectF(left.x(), left.y() + 16, right.x() - left.x(), 16)
@@ -225,60 +277,86 @@ class StationDrawing(QFrame):
         painter.setBrush(theme.colour("anchor", 36))
         painter.drawRoundedRect(box, 3, 3)
         painter.setPen(theme.colour("anchor"))
-        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, f"scan {station.travel.length:g} mm")
+        lasting = station.trigger.length_in == "trigger"
+        told = "scan until it ends" if lasting else f"scan {unit.short(station.length)} {unit.name}"
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, told)
         painter.setBrush(theme.colour("paper"))
         for x in (box.left(), box.right()):
             painter.drawRect(QRectF(x - 3, box.top() + 2, 6, 12))
 
     def _draw_wheel(self, painter: QPainter) -> None:
+        travel, unit = self.bench.station.travel, self.bench.unit
         at = self.side(42, BELT) + QPointF(0, 22)
         painter.setPen(QPen(theme.colour("ink"), 1.4))
         painter.setBrush(theme.colour("paper"))
         painter.drawEllipse(at, 14, 14)
-        for k in range(16):
-            angle = math.radians(22.5 * k)
-            tip = QPointF(math.cos(angle), math.sin(angle))
-            painter.drawLine(at + tip * 10.5, at + tip * 14)
+        if travel.clock == "internal":
+            told = f"every {travel.period:g} ms"
+            painter.drawLine(at, at - QPointF(0, 9))
+            painter.drawLine(at, at + QPointF(6, 3))
+        else:
+            told = f"{travel.encoder.counts_per_mm * unit.mm:.4g} counts/{unit.name}"
+            for k in range(16):
+                angle = math.radians(22.5 * k)
+                tip = QPointF(math.cos(angle), math.sin(angle))
+                painter.drawLine(at + tip * 10.5, at + tip * 14)
         painter.setPen(theme.colour("muted"))
-        told = f"{self.bench.station.travel.encoder.counts_per_mm:.4g} counts/mm"
         painter.drawText(QRectF(at.x() - 60, at.y() + 14, 120, 16), Qt.AlignmentFlag.AlignCenter, told)
 
     def _draw_cross(self, painter: QPainter) -> None:
-        station, model = self.bench.station, self.bench.model
-        stand_off = station.sensor.stand_off
-        apex = self.cross(0, stand_off)
-        half = self._half_view(BELT)
-        painter.setPen(QPen(theme.colour("failed"), 1.0))
-        painter.setBrush(theme.colour("failed", 22))
-        painter.drawPolygon(QPolygonF([apex, self.cross(half, BELT), self.cross(-half, BELT)]))
-        low, high = self._band(station)
+        station, bench, unit = self.bench.station, self.bench, self.bench.unit
+        left, right = self._across()
+        painter.setPen(QPen(theme.colour("line"), 3))
+        painter.drawLine(self.cross(left - 8, BELT), self.cross(right + 8, BELT))
+        for k, (sensor, model) in enumerate(zip(station.sensors, bench.models, strict=True)):
+            half = model.width_at(sensor.stand_off - BELT) / 2
+            apex = self.cross(sensor.x, sensor.stand_off)
+            painter.setPen(QPen(theme.colour("failed"), 1.4 if k == bench.sensor else 0.8))
+            painter.setBrush(theme.colour("failed", 22))
+            fan = [apex, self.cross(sensor.x + half, BELT), self.cross(sensor.x - half, BELT)]
+            painter.drawPolygon(QPolygonF(fan))
+        self._draw_band(painter)
+        self._draw_part(painter, self.cross(0, 0), bench.on_belt.width / 2)
+        for k, (sensor, model) in enumerate(zip(station.sensors, bench.models, strict=True)):
+            apex = self.cross(sensor.x, sensor.stand_off)
+            wide = min(SENSOR_SIZE[0], 40.0 * self._scale) if len(station.sensors) > 1 else SENSOR_SIZE[0]
+            body = QRectF(apex.x() - wide, apex.y() - SENSOR_SIZE[1], 2 * wide, SENSOR_SIZE[1])
+            name = model.name if len(station.sensors) == 1 else f"{k + 1}"
+            _draw_body(painter, body, name, chosen=len(station.sensors) > 1 and k == bench.sensor)
+        at = self.cross(0, BELT).y() + 20
+        views = [
+            (s.x - m.width_at(s.stand_off) / 2, s.x + m.width_at(s.stand_off) / 2)
+            for s, m in zip(station.sensors, bench.models, strict=True)
+        ]
+        first, last = min(v[0] for v in views), max(v[1] for v in views)
+        ends = (QPointF(self.cross(first, 0).x(), at), QPointF(self.cross(last, 0).x(), at))
+        told = f"view {unit.text(last - first, 1)}, part {unit.short(bench.on_belt.width)} {unit.name}"
+        self._draw_dimension(painter, *ends, told)
+
+    def _draw_band(self, painter: QPainter) -> None:
+        """What of the chosen sensor's view is delivered, with its handles."""
+        unit, x = self.bench.unit, self.bench.mount.x
+        low, high = self._band()
         pen = QPen(theme.colour("copper"), 1.3)
         pen.setDashPattern([5, 3])
         painter.setPen(pen)
         painter.setBrush(Qt.BrushStyle.NoBrush)
-        corners = [(self._half_view(low), low), (self._half_view(high), high)]
-        right = [self.cross(x, z) for x, z in corners]
-        left = [self.cross(-x, z) for x, z in reversed(corners)]
-        painter.setClipRect(QRectF(self._middle - 400, 0, 800, self.height() - 4))
-        painter.drawPolygon(QPolygonF([*right, *left]))
+        from_x, to_x = self.bench.mount.band.across
+        corners = []
+        for z, side in ((low, 1), (high, 1), (high, -1), (low, -1)):
+            half = self._half_view(z)
+            corners.append(self.cross(min(max(x + side * half, from_x), to_x), z))
+        painter.setClipRect(QRectF(self._laser + DOWNSTREAM * self._scale, 0, self.width(), self.height() - 4))
+        painter.drawPolygon(QPolygonF(corners))
         painter.setClipping(False)
         for handle in self.handles():
-            if handle.cross:
+            if handle.cross and handle.upright:
                 painter.setBrush(theme.colour("paper"))
                 painter.setPen(QPen(theme.colour("copper"), 1.4))
                 painter.drawRect(QRectF(handle.at.x() - 7, handle.at.y() - 3, 14, 6))
         painter.setPen(theme.colour("copper"))
-        told = self.cross(0, high) - QPointF(70, 6)
-        painter.drawText(told, f"delivered {low:.0f} … {high:.0f} mm")
-        self._draw_part(painter, self.cross(0, 0), PART_WIDTH / 2)
-        painter.setPen(QPen(theme.colour("line"), 3))
-        painter.drawLine(self.cross(-half - 8, BELT), self.cross(half + 8, BELT))
-        body = QRectF(apex.x() - SENSOR_SIZE[0], apex.y() - SENSOR_SIZE[1], 2 * SENSOR_SIZE[0], SENSOR_SIZE[1])
-        _draw_body(painter, body, model.name)
-        at = self.cross(0, BELT).y() + 20
-        view = model.width_at(stand_off)
-        ends = (QPointF(self.cross(-view / 2, 0).x(), at), QPointF(self.cross(view / 2, 0).x(), at))
-        self._draw_dimension(painter, *ends, f"{view:.1f} view at the part's top, {PART_WIDTH:g} part")
+        told = self.cross(x, high) - QPointF(70, 6)
+        painter.drawText(told, f"delivered {unit.text(low, 0)} … {unit.text(high, 0)} {unit.name}")
 
     def _draw_part(self, painter: QPainter, at: QPointF, half: float) -> None:
         """The made-up cover from the side, its middle at a pixel that stands for z = 0."""
@@ -304,6 +382,8 @@ class StationDrawing(QFrame):
         box = QRectF(middle.x() - width / 2, middle.y() - 9, width, 18)
         if upright:
             box.moveLeft(middle.x() - 16)
+        elif width > abs(b.x() - a.x()) - 24:  # no room between the arrows
+            box.moveRight(min(a.x(), b.x()) - 2)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(theme.colour("paper"))
         painter.drawRect(box)
@@ -358,8 +438,8 @@ class StationDrawing(QFrame):
         self._place()
 
 
-def _draw_body(painter: QPainter, box: QRectF, name: str) -> None:
-    painter.setPen(Qt.PenStyle.NoPen)
+def _draw_body(painter: QPainter, box: QRectF, name: str, *, chosen: bool = False) -> None:
+    painter.setPen(QPen(theme.colour("copper"), 2) if chosen else Qt.PenStyle.NoPen)
     painter.setBrush(theme.colour("spruce"))
     painter.drawRoundedRect(box, 4, 4)
     painter.setPen(theme.colour("on_spruce"))

@@ -2,16 +2,23 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QGridLayout, QLabel, QLineEdit, QPushButton
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QGridLayout, QLabel, QPushButton
 
-from hemtra.core.errors import HemtraError, NotMeasured
+from hemtra.core.errors import NotMeasured
 from hemtra.core.station.resolution import Resolution, Run, measure_resolution
 from hemtra.core.station.station import Station
 from hemtra.core.station.travel import LinearEncoder
 from hemtra.desktop import theme
 from hemtra.desktop.model.station_bench import StationBench
-from hemtra.desktop.station.guided_task import GuidedTask, in_a_row
+from hemtra.desktop.station.guided_task import (
+    GuidedTask,
+    fill_table,
+    in_a_row,
+    number_field,
+    number_in,
+    sentence,
+)
 from hemtra.virtual.line import encoder_run
 
 USUAL_TRAVEL = 500.0
@@ -24,6 +31,8 @@ DIFFERS = 0.0005
 class EncoderTask(GuidedTask):
     """Runs over a known travel, and what they say."""
 
+    artefact_requested = Signal()
+
     def __init__(self, bench: StationBench) -> None:
         super().__init__(
             bench,
@@ -34,16 +43,19 @@ class EncoderTask(GuidedTask):
         )
         self.runs: list[Run] = []
         self.found: Resolution | None = None
-        self.travel = QLineEdit(f"{USUAL_TRAVEL:g}")
-        self.travel.setFixedWidth(80)
-        self.travel.setAlignment(Qt.AlignmentFlag.AlignRight)
-        self.travel.setAccessibleName("Known travel in mm")
+        self.travel = number_field(USUAL_TRAVEL, "Known travel in mm", 80)
         self.move_line = QPushButton("Move the line")
         self.move_line.setObjectName("secondary")
         self.move_line.clicked.connect(self.run_once)
         self._table = QGridLayout()
         self._table.setHorizontalSpacing(24)
-        self.steps.addLayout(in_a_row(QLabel("known travel"), self.travel, QLabel("mm"), self.move_line))
+        self.artefact = QPushButton("From a scanned artefact…")
+        self.artefact.setObjectName("action")
+        self.artefact.setToolTip("Its length along travel, known against measured, says the same.")
+        self.artefact.clicked.connect(self.artefact_requested)
+        self.steps.addLayout(
+            in_a_row(QLabel("known travel"), self.travel, QLabel("mm"), self.move_line, self.artefact)
+        )
         self.steps.addLayout(self._table)
         self._refresh()
 
@@ -55,10 +67,7 @@ class EncoderTask(GuidedTask):
 
     def run_once(self) -> None:
         """One run over the travel typed."""
-        try:
-            travel = float(self.travel.text().replace(",", "."))
-        except ValueError:
-            travel = 0.0
+        travel = number_in(self.travel) or 0.0
         if not 0 < abs(travel) <= LONGEST_TRAVEL:
             self.told.setText(f"Type the travel in mm, up to {LONGEST_TRAVEL:g}.")
             return
@@ -73,26 +82,14 @@ class EncoderTask(GuidedTask):
             self.found = measure_resolution(self.runs)
         except NotMeasured as error:
             trouble = str(error)
-        while self._table.count():
-            item = self._table.takeAt(0)
-            widget = item.widget() if item else None
-            if widget is not None:
-                widget.hide()
-                widget.deleteLater()
-        rows = [("travel", "counts", "counts/mm", "off by")]
+        rows: list[tuple[str, ...]] = [("travel", "counts", "counts/mm", "off by")]
         first = max(0, len(self.runs) - SHOWN_RUNS)
         for k, run in enumerate(self.runs[first:], start=first):
             share = f"{100 * self.found.deviations[k]:+.3f} %" if self.found else "–"
             rows.append((f"{run.travel:g} mm", str(run.counts), f"{run.counts / run.travel:.4f}", share))
-        for line, row in enumerate(rows if self.runs else []):
-            for column, text in enumerate(row):
-                cell = QLabel(text)
-                cell.setAlignment(Qt.AlignmentFlag.AlignRight)
-                cell.setObjectName("" if line else "muted")
-                self._table.addWidget(cell, line, column)
-        self._table.setColumnStretch(4, 1)
+        fill_table(self._table, rows if self.runs else [])
         if self.found is None:
-            self.told.setText(f"In use: {now:.4f} counts/mm. {trouble[:1].upper()}{trouble[1:]}.")
+            self.told.setText(f"In use: {now:.4f} counts/mm. {sentence(trouble)}")
         else:
             spread = "" if len(self.runs) < 2 else f" ± {self.found.error:.4f}"
             longer = self.found.counts_per_mm / now - 1.0
@@ -109,17 +106,14 @@ class EncoderTask(GuidedTask):
         """Count with the measured resolution from now on."""
         if self.found is None:
             return
-        station = self.bench.document.value
-        try:
-            self.taken.emit("encoder resolution", _with_resolution(station, self.found.counts_per_mm))
-        except HemtraError as error:
-            self.told.setText(str(error))
-            return
-        self.closed.emit()
+        found, station = self.found.counts_per_mm, self.bench.document.value
+        self.finish("encoder resolution", lambda: with_resolution(station, found))
 
 
-def _with_resolution(station: Station, counts_per_mm: float) -> Station:
+def with_resolution(station: Station, counts_per_mm: float) -> Station:
     """The station with another resolution, told in mm per pulse."""
     edges = station.travel.encoder.edges
-    encoder = LinearEncoder(mm_per_pulse=round(edges / counts_per_mm, 7), edges=edges)
+    encoder = LinearEncoder(
+        mm_per_pulse=round(edges / counts_per_mm, 7), counting=station.travel.encoder.counting
+    )
     return station.with_part("travel", encoder=encoder)

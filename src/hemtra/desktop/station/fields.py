@@ -1,14 +1,13 @@
-"""The station's numbers to type."""
+"""The station's numbers to type: pages of fields that follow from what its documents say of themselves."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, get_args
 
-from pydantic import ValidationError
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
+    QButtonGroup,
     QComboBox,
     QFrame,
     QGridLayout,
@@ -16,168 +15,122 @@ from PySide6.QtWidgets import (
     QLabel,
     QLineEdit,
     QPushButton,
+    QToolButton,
     QVBoxLayout,
     QWidget,
 )
 
 from hemtra.core.errors import HemtraError
-from hemtra.core.station.optics import CaptureBand
-from hemtra.core.station.station import Station
+from hemtra.core.form import Setting
+from hemtra.core.station.station import MOST_SENSORS, Station
 from hemtra.core.station.travel import LinearEncoder, WheelEncoder
 from hemtra.desktop.model.station_bench import StationBench
+from hemtra.desktop.station.guided_task import clear
 from hemtra.virtual.models import sensor_models
 
-Read = Callable[[Station], Any]
-Write = Callable[[Station, Any], Station]
-
-EARLY = {
-    "ignore": "ignored",
-    "close": "cuts it short",
-    "pad": "cuts, fills up",
-    "share": "both share",
-}
+LINES = 9
+"""Fields and headings below each other; what is longer goes on in the next column."""
+KIND = "encoder by"
+KINDS = {"wheel": "wheel", "pulse": "mm per pulse"}
 
 
 @dataclass(frozen=True)
 class Field:
-    """One number or choice: where it is read from and what it changes."""
+    """One field: the part of the station it belongs to, its name there, and how it is shown."""
 
-    label: str
-    unit: str
-    help: str
-    read: Read
-    write: Write
-    choices: dict[str, str] | None = None
+    path: str
+    name: str
+    setting: Setting
 
+    def write(self, station: Station, value: Any) -> Station:
+        """The station with another value. Raises `HemtraError`."""
+        if self.name == KIND:
+            return with_encoder_by(station, str(value))
+        return station.with_part(self.path, **{self.name: value})
 
-def _part(name: str, key: str) -> tuple[Read, Write]:
-    """Reading and writing of one field of one part of the station."""
-
-    def read(station: Station) -> Any:
-        return getattr(getattr(station, name), key)
-
-    def write(station: Station, value: Any) -> Station:
-        return station.with_part(name, **{key: value})
-
-    return read, write
+    def may_be_empty(self, station: Station) -> bool:
+        """Whether no number is a value, too."""
+        if self.name == KIND:
+            return False
+        annotation = type(station.part(self.path)).model_fields[self.name].annotation
+        return type(None) in get_args(annotation)
 
 
-def _encoder(key: str) -> tuple[Read, Write]:
-    def read(station: Station) -> Any:
-        return getattr(station.travel.encoder, key, None)
+@dataclass(frozen=True)
+class Page:
+    """A page of fields in groups, and the guided tasks that belong to it."""
 
-    def write(station: Station, value: Any) -> Station:
-        encoder = station.travel.encoder
-        try:
-            changed = type(encoder)(**{**encoder.model_dump(), key: value})
-        except ValidationError as error:
-            raise HemtraError(f"The encoder cannot have that: {error.errors()[0]['msg']}.") from None
-        return station.with_part("travel", encoder=changed)
-
-    return read, write
+    title: str
+    groups: tuple[tuple[str, str], ...]
+    """Heading and part of the station."""
+    tasks: tuple[str, ...] = ()
 
 
-def _band(key: str) -> tuple[Read, Write]:
-    def read(station: Station) -> Any:
-        return None if station.sensor.band is None else getattr(station.sensor.band, key)
-
-    def write(station: Station, value: Any) -> Station:
-        band = station.sensor.band or CaptureBand(z_low=-1e6, z_high=1e6)
-        try:
-            return station.with_part("sensor", band=CaptureBand(**{**band.model_dump(), key: value}))
-        except ValidationError:
-            raise HemtraError("The capture band needs its upper limits above its lower ones.") from None
-
-    return read, write
-
-
-def fields_for(station: Station) -> tuple[tuple[str, tuple[Field, ...]], ...]:
-    """The fields in groups; those of the encoder are those of its kind."""
-    models = {name: name for name in sensor_models()}
-    by_wheel = isinstance(station.travel.encoder, WheelEncoder)
-    encoder = (
-        (
-            Field(
-                "pulses per turn", "", "Of the encoder, per turn of its wheel.", *_encoder("pulses_per_turn")
+def pages_for(station: Station) -> tuple[Page, ...]:
+    """All pages; each sensor has its own."""
+    several = len(station.sensors) > 1
+    align = ("align",) if several else ()
+    sensors = tuple(
+        Page(
+            f"Sensor {k + 1}" if several else "Sensor",
+            (
+                ("Sensor", f"sensors.{k}"),
+                ("Exposure", f"sensors.{k}.exposure"),
+                ("Capture band", f"sensors.{k}.band"),
+                ("How it hangs", f"sensors.{k}.hang"),
             ),
-            Field("circumference", "mm", "Of the measuring wheel.", *_encoder("circumference")),
+            ("exposure", "level", *align, "correct"),
         )
-        if by_wheel
-        else (Field("travel per pulse", "mm", "As measured, or as printed on it.", *_encoder("mm_per_pulse")),)
+        for k in range(len(station.sensors))
     )
-    kinds = {"wheel": "wheel", "pulse": "mm per pulse"}
-    return (
-        (
-            "Sensor",
-            (
-                Field("model", "", "Which simulated sensor hangs there.", *_part("sensor", "model"), models),
-                Field("stand-off", "mm", "Laser above the part's top face.", *_part("sensor", "stand_off")),
-                Field(
-                    "exposure",
-                    "×",
-                    "Times nominal; longer is less noisy and slower.",
-                    *_part("sensor", "exposure"),
-                ),
-                Field("roll", "°", "How the sensor hangs, about the belt's way.", *_part("sensor", "roll")),
-                Field("pitch", "°", "How the sensor hangs, about the laser line.", *_part("sensor", "pitch")),
-                Field("band from", "mm", "Lowest height that is delivered.", *_band("z_low")),
-                Field("band to", "mm", "Highest height that is delivered.", *_band("z_high")),
-            ),
-        ),
-        (
-            "Travel",
-            (
-                Field("encoder by", "", "How its resolution is known.", _kind_of, _with_kind, kinds),
-                *encoder,
-                Field(
-                    "edges", "", "Counts per pulse.", *_encoder("edges"), {"1": "× 1", "2": "× 2", "4": "× 4"}
-                ),
-                Field(
-                    "counts per profile",
-                    "",
-                    "Counts from profile to profile.",
-                    *_part("travel", "counts_per_profile"),
-                ),
-                Field("scan length", "mm", "Of one scan.", *_part("travel", "length")),
-                Field("speed", "mm/s", "Of the belt.", *_part("travel", "speed")),
-            ),
-        ),
-        (
-            "Part-present eye",
-            (
-                Field("eye", "mm", "From the eye to the laser.", *_part("eye", "distance")),
-                Field("lead", "mm", "A scan begins so far before the part.", *_part("eye", "lead")),
-                Field("part spacing", "mm", "From part to part.", *_part("eye", "part_spacing")),
-                Field("may wait", "", "Between eye and laser.", *_part("eye", "waiting")),
-                Field("next too early", "", "What then happens.", *_part("eye", "early"), EARLY),
-            ),
-        ),
+    travel = Page(
+        "Travel", (("Travel", "travel"), ("Encoder", "travel.encoder"), ("Line", "line")), ("encoder",)
     )
+    return (*sensors, travel, Page("Trigger", (("Trigger", "trigger"),)))
 
 
-def _kind_of(station: Station) -> str:
-    return station.travel.encoder.by
+def fields_of(station: Station, path: str) -> tuple[Field, ...]:
+    """The fields of one part of the station that matter as it stands."""
+    if path == "travel.encoder" and station.travel.clock == "internal":
+        return ()
+    fields = [Field(path, name, setting) for name, setting in station.part(path).shown_settings().items()]
+    if path == "travel.encoder":
+        kind = Setting(KIND, "How its resolution is known.", "", KINDS, station.travel.encoder.by)
+        fields.insert(0, Field(path, KIND, kind))
+    return tuple(fields)
 
 
-def _with_kind(station: Station, kind: str) -> Station:
+def with_encoder_by(station: Station, kind: str) -> Station:
     """The same resolution, told in the other way."""
     encoder = station.travel.encoder
     mm_per_pulse = encoder.edges / encoder.counts_per_mm
     if kind == "pulse":
-        changed: WheelEncoder | LinearEncoder = LinearEncoder(mm_per_pulse=mm_per_pulse, edges=encoder.edges)
+        changed: WheelEncoder | LinearEncoder = LinearEncoder(
+            mm_per_pulse=mm_per_pulse, counting=encoder.counting
+        )
     else:
-        changed = WheelEncoder(pulses_per_turn=200.0 / mm_per_pulse, circumference=200.0, edges=encoder.edges)
+        changed = WheelEncoder(
+            pulses_per_turn=200.0 / mm_per_pulse, circumference=200.0, counting=encoder.counting
+        )
     return station.with_part("travel", encoder=changed)
 
 
+TASK_TITLES = {
+    "exposure": ("Tune the exposure…", "Until the part is as bright as it should be."),
+    "level": ("Level…", "Takes the tilt of the mount out of every profile."),
+    "align": ("Align the sensors…", "Brings all of them into one frame with a target."),
+    "correct": ("Correct the scales…", "By two known heights, a known distance or diameter."),
+    "encoder": ("Measure the encoder resolution…", "Over a known travel, instead of typing it from memory."),
+}
+
+
 class StationFields(QFrame):
-    """All fields in three columns."""
+    """One page of fields at a time."""
 
     edited = Signal(str, object)
     """What was changed, and the station with the change."""
     refused = Signal(object)
-    measure_requested = Signal()
-    level_requested = Signal()
+    task_requested = Signal(str)
 
     def __init__(self, bench: StationBench, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -185,99 +138,219 @@ class StationFields(QFrame):
         self.setAccessibleName("Numbers of the station")
         self.bench = bench
         self.widgets: dict[str, QWidget] = {}
+        self.tabs: dict[str, QPushButton] = {}
+        self.tasks: dict[str, QPushButton] = {}
+        self.page = 0
+        self._fields: dict[str, Field] = {}
         self._built_for: object = None
+        self._tabs, self._tab_group = QHBoxLayout(), QButtonGroup(self)
+        self._tabs.setSpacing(4)
+        self._body: QWidget | None = None
+        self._links = QHBoxLayout()
         self._layout = QVBoxLayout(self)
-        self._layout.setContentsMargins(14, 10, 14, 10)
-        self._grid: QWidget | None = None
-        self.measure = QPushButton("Measure the encoder resolution…")
-        self.measure.setObjectName("action")
-        self.measure.setToolTip("Over a known travel, instead of typing it from memory.")
-        self.measure.clicked.connect(self.measure_requested)
-        self.level = QPushButton("Level on the belt…")
-        self.level.setObjectName("action")
-        self.level.setToolTip("Takes the tilt of the mount out of every profile.")
-        self.level.clicked.connect(self.level_requested)
-        tasks = QHBoxLayout()
-        tasks.addWidget(self.measure)
-        tasks.addWidget(self.level)
-        tasks.addStretch()
+        self._layout.setContentsMargins(14, 8, 14, 8)
+        self._layout.setSpacing(6)
+        self._layout.addLayout(self._tabs)
         self._layout.addStretch()
-        self._layout.addLayout(tasks)
+        self._layout.addLayout(self._links)
         bench.document.changed.connect(self.refresh)
+        bench.unit_changed.connect(self.refresh)
         self.refresh()
+
+    def show_page(self, page: int) -> None:
+        """Turn to another page; that of a sensor also chooses it."""
+        self.page = page
+        if page < len(self.bench.station.sensors):
+            self.bench.choose(page)
+        self.refresh()
+
+    def show_field(self, label: str) -> QWidget:
+        """Turn to the page of a field and answer with it."""
+        for number, page in enumerate(pages_for(self.bench.station)):
+            for _, path in page.groups:
+                if any(field.setting.label == label for field in fields_of(self.bench.station, path)):
+                    if label not in self.widgets or page is not pages_for(self.bench.station)[self.page]:
+                        self.show_page(number)
+                    return self.widgets[label]
+        raise KeyError(label)
 
     def refresh(self) -> None:
         """Show the numbers that hold; what is being typed is left alone."""
-        station = self.bench.station
-        if self._built_for != station.travel.encoder.by:
-            self._built_for = station.travel.encoder.by
-            self._build(station)
-        for _, fields in fields_for(station):
+        station, unit = self.bench.station, self.bench.unit
+        pages = pages_for(station)
+        self.page = min(self.page, len(pages) - 1)
+        page = pages[self.page]
+        groups = [(title, fields_of(station, path)) for title, path in page.groups]
+        names = tuple((title, tuple(field.name for field in fields)) for title, fields in groups)
+        built = (tuple(p.title for p in pages), self.page, unit.name, names)
+        rebuilt = built != self._built_for
+        if rebuilt:
+            focused = next((label for label, widget in self.widgets.items() if widget.hasFocus()), "")
+            self._built_for = built
+            self._build(pages, groups)
+            if focused in self.widgets:
+                self.widgets[focused].setFocus()
+        for _, fields in groups:
             for field in fields:
-                widget, value = self.widgets[field.label], field.read(station)
+                self._fields[field.setting.label] = field
+                widget, value = self.widgets[field.setting.label], field.setting.value
                 if isinstance(widget, QComboBox):
                     widget.setCurrentIndex(widget.findData(str(value)))
-                elif isinstance(widget, QLineEdit) and not widget.hasFocus():
-                    widget.setText("" if value is None or abs(value) >= 1e6 else f"{value:.6g}")
+                elif isinstance(widget, QLineEdit) and (rebuilt or not widget.hasFocus()):
+                    widget.setText(self._text(field))
 
-    def _build(self, station: Station) -> None:
-        if self._grid is not None:
-            self._grid.deleteLater()
-        self.widgets = {}
-        self._grid = QWidget()
-        grid = QGridLayout(self._grid)
+    def _text(self, field: Field) -> str:
+        value = field.setting.value
+        if value is None:
+            return ""
+        factor = self.bench.unit.factor(field.setting.unit)
+        return f"{value:.6g}" if factor == 1.0 else f"{value / factor:.5g}"
+
+    def _build(self, pages: tuple[Page, ...], groups: list[tuple[str, tuple[Field, ...]]]) -> None:
+        for layout in (self._tabs, self._links):
+            clear(layout)
+        self.tabs, self.tasks = {}, {}
+        for number, page in enumerate(pages):
+            tab = QPushButton(page.title)
+            tab.setObjectName("pageTab")
+            tab.setCheckable(True)
+            tab.setChecked(number == self.page)
+            tab.clicked.connect(lambda _=False, to=number: self.show_page(to))
+            self._tabs.addWidget(tab)
+            self.tabs[page.title] = tab
+        self._tabs.addStretch()
+        sensors = len(self.bench.station.sensors)
+        for text, help_text, change, possible in (
+            ("+ sensor", "One more sensor beside the others.", self._add_sensor, sensors < MOST_SENSORS),
+            ("− sensor", "Take the chosen sensor away.", self._remove_sensor, sensors > 1),
+        ):
+            button = QToolButton()
+            button.setText(text)
+            button.setObjectName("action")
+            button.setToolTip(help_text)
+            button.setVisible(possible)
+            button.clicked.connect(change)
+            self._tabs.addWidget(button)
+            self.tabs[text] = button  # type: ignore[assignment]
+        for name in pages[self.page].tasks:
+            title, help_text = TASK_TITLES[name]
+            link = QPushButton(title)
+            link.setObjectName("action")
+            link.setToolTip(help_text)
+            link.clicked.connect(lambda _=False, task=name: self.task_requested.emit(task))
+            self._links.addWidget(link)
+            self.tasks[name] = link
+        self._links.addStretch()
+        self._build_fields(groups)
+
+    def _build_fields(self, groups: list[tuple[str, tuple[Field, ...]]]) -> None:
+        if self._body is not None:
+            self._body.hide()
+            self._body.deleteLater()
+        self.widgets, self._fields = {}, {}
+        self._body = QWidget()
+        grid = QGridLayout(self._body)
         grid.setContentsMargins(0, 0, 0, 0)
-        grid.setHorizontalSpacing(8)
-        grid.setVerticalSpacing(4)
-        for column, (title, fields) in enumerate(fields_for(station)):
-            heading = QLabel(title)
-            heading.setObjectName("heading")
-            grid.addWidget(heading, 0, 4 * column, 1, 3)
-            for line, field in enumerate(fields, start=1):
-                label, unit = QLabel(field.label), QLabel(field.unit)
-                label.setObjectName("muted")
-                unit.setObjectName("muted")
-                widget = self._widget(field)
-                widget.setToolTip(field.help)
-                widget.setAccessibleName(f"{title}, {field.label}")
-                widget.setFixedWidth(104 if field.choices else 68)
-                grid.addWidget(label, line, 4 * column)
-                spans = 2 if field.choices else 1  # a choice has words instead of a unit
-                grid.addWidget(widget, line, 4 * column + 1, 1, spans)
-                if spans == 1:
-                    grid.addWidget(unit, line, 4 * column + 2)
-                self.widgets[field.label] = widget
-            grid.setColumnMinimumWidth(4 * column + 3, 4)
-        grid.setRowStretch(9, 1)
-        self._layout.insertWidget(0, self._grid)
+        grid.setHorizontalSpacing(6)
+        grid.setVerticalSpacing(3)
+        column, line, lines = 0, 0, LINES
+        if len(groups) == 1 and len(groups[0][1]) >= LINES:
+            lines = len(groups[0][1]) // 2 + 1  # one long group in two even columns
+        for title, fields in groups:
+            if line and line + 1 + len(fields) > lines:
+                column, line = column + 1, 0
+            if fields:
+                heading = QLabel(title)
+                heading.setObjectName("heading")
+                grid.addWidget(heading, line, 4 * column, 1, 3)
+                line += 1
+            for field in fields:
+                if line == lines:
+                    column, line = column + 1, 0 if len(groups) > 1 else 1
+                self._place(grid, field, title, line, column)
+                line += 1
+        for k in range(column + 1):
+            grid.setColumnMinimumWidth(4 * k + 3, 6)
+        grid.setColumnStretch(4 * (column + 1), 1)
+        grid.setRowStretch(LINES, 1)
+        self._layout.insertWidget(1, self._body)
+
+    def _place(self, grid: QGridLayout, field: Field, title: str, line: int, column: int) -> None:
+        setting = field.setting
+        label, unit = QLabel(setting.label), QLabel(self.bench.unit.of(setting.unit))
+        label.setObjectName("muted")
+        unit.setObjectName("muted")
+        widget = self._widget(field)
+        widget.setToolTip(setting.help)
+        widget.setAccessibleName(f"{title}, {setting.label}")
+        is_choice = isinstance(widget, QComboBox)
+        widget.setFixedWidth(122 if is_choice else 62)
+        widget.setFixedHeight(24)
+        grid.addWidget(label, line, 4 * column)
+        grid.addWidget(widget, line, 4 * column + 1, 1, 2 if is_choice else 1)
+        if not is_choice:
+            grid.addWidget(unit, line, 4 * column + 2)
+        self.widgets[setting.label] = widget
 
     def _widget(self, field: Field) -> QWidget:
-        if field.choices is not None:
+        choices = field.setting.choices
+        if field.name == "model":
+            choices = {name: name for name in sensor_models()}
+        label = field.setting.label
+        if choices:
             box = QComboBox()
-            for value, label in field.choices.items():
-                box.addItem(label, value)
-            box.activated.connect(lambda _=0: self._write(field, box.currentData()))
+            for value, text in choices.items():
+                box.addItem(text, value)
+            box.activated.connect(lambda _=0: self._chosen(label, box))
             return box
         edit = QLineEdit()
         edit.setAlignment(Qt.AlignmentFlag.AlignRight)
-        edit.editingFinished.connect(lambda: self._typed(field, edit))
+        edit.editingFinished.connect(lambda: self._typed(label, edit))
         return edit
 
-    def _typed(self, field: Field, edit: QLineEdit) -> None:
-        known, text = field.read(self.bench.station), edit.text().strip().replace(",", ".")
-        try:
-            value = float(text)
-        except ValueError:
-            edit.setText("" if known is None else f"{known:.6g}")
+    def _chosen(self, label: str, box: QComboBox) -> None:
+        field, value = self._fields[label], str(box.currentData())
+        self._write(field, value == "True" if isinstance(field.setting.value, bool) else value)
+
+    def _typed(self, label: str, edit: QLineEdit) -> None:
+        field, text = self._fields[label], edit.text().strip().replace(",", ".")
+        if text == self._text(field):
             return
-        if known is None or f"{value:.6g}" != f"{known:.6g}":
-            self._write(field, int(value) if isinstance(known, int) and value == int(value) else value)
+        if not text and field.may_be_empty(self.bench.station):
+            self._write(field, None)
+            return
+        try:
+            value = float(text) * self.bench.unit.factor(field.setting.unit)
+        except ValueError:
+            edit.setText(self._text(field))
+            return
+        whole = isinstance(field.setting.value, int) and value == int(value)
+        self._write(field, int(value) if whole else value)
 
     def _write(self, field: Field, value: Any) -> None:
-        if field.choices is not None and isinstance(field.read(self.bench.station), int):
-            value = int(value)
         try:
-            self.edited.emit(field.label, field.write(self.bench.document.value, value))
+            self.edited.emit(field.setting.label, field.write(self.bench.document.value, value))
         except HemtraError as error:
             self.refused.emit(error)
-            self.refresh()
+        self.refresh()
+
+    def _add_sensor(self) -> None:
+        """One more, like the chosen one, beside it so that their views overlap."""
+        station, bench = self.bench.document.value, self.bench
+        rightmost = max(station.sensors, key=lambda sensor: sensor.x)
+        width = bench.model.width_at(rightmost.stand_off)
+        left = rightmost.x - width * 0.4 if len(station.sensors) == 1 else None
+        sensors = station.sensors
+        if left is not None:
+            sensors = (sensors[0].model_copy(update={"x": round(left)}),)
+        added = rightmost.model_copy(
+            update={"x": round(max(s.x for s in sensors) + width * 0.8), "reference": None}
+        )
+        self.edited.emit("one more sensor", station.model_copy(update={"sensors": (*sensors, added)}))
+
+    def _remove_sensor(self) -> None:
+        station, gone = self.bench.document.value, self.bench.sensor
+        left = station.sensors[:gone] + station.sensors[gone + 1 :]
+        if len(left) == 1:
+            left = (left[0].model_copy(update={"x": 0.0}),)
+        self.edited.emit("one sensor less", station.model_copy(update={"sensors": left}))

@@ -2,10 +2,30 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from collections.abc import Callable
+from typing import Any
 
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import (
+    QFrame,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QLayout,
+    QLineEdit,
+    QPushButton,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
+
+from hemtra.core.errors import HemtraError
+from hemtra.core.station.station import Station
 from hemtra.desktop.model.station_bench import StationBench
+from hemtra.desktop.tasks import Task
+
+Start = Callable[[str, Callable[[Task], Any], Callable[[Any], None]], object]
+"""Does work beside the window: what it is called, the work, and who gets its result."""
 
 
 class GuidedTask(QFrame):
@@ -36,18 +56,29 @@ class GuidedTask(QFrame):
         leave.setObjectName("secondary")
         leave.clicked.connect(self.closed)
         self.steps = QVBoxLayout()
-        buttons = QHBoxLayout()
-        buttons.addWidget(self.take)
-        buttons.addWidget(leave)
-        buttons.addStretch()
+        self.buttons = QHBoxLayout()
+        self.buttons.addWidget(self.take)
+        self.buttons.addWidget(leave)
+        self.buttons.addStretch()
+        inner = QWidget()
+        body = QVBoxLayout(inner)
+        body.setContentsMargins(14, 0, 14, 0)
+        body.addWidget(text)
+        body.addLayout(self.steps)
+        body.addWidget(self.told)
+        body.addStretch()
+        scroll = QScrollArea()
+        scroll.setWidget(inner)
+        scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         layout = QVBoxLayout(self)
-        layout.setContentsMargins(14, 10, 14, 10)
-        layout.addWidget(title)
-        layout.addWidget(text)
-        layout.addLayout(self.steps)
-        layout.addWidget(self.told)
-        layout.addStretch()
-        layout.addLayout(buttons)
+        layout.setContentsMargins(0, 8, 0, 8)
+        for box in (title_row := QHBoxLayout(), self.buttons):
+            box.setContentsMargins(14, 0, 14, 0)
+        title_row.addWidget(title)
+        layout.addLayout(title_row)
+        layout.addWidget(scroll, 1)
+        layout.addLayout(self.buttons)
 
     def begin(self) -> None:
         """Start from nothing."""
@@ -55,11 +86,68 @@ class GuidedTask(QFrame):
     def take_result(self) -> None:
         """Make the result part of the station."""
 
+    def finish(self, label: str, change: Callable[[], Station]) -> None:
+        """Hand the changed station over and close, or say why it cannot be."""
+        try:
+            station = change()
+        except HemtraError as error:
+            self.told.setText(sentence(str(error)))
+            return
+        self.taken.emit(label, station)
+        self.closed.emit()
+
 
 def in_a_row(*widgets: QWidget) -> QHBoxLayout:
-    """Widgets beside each other, from the left."""
+    """Widgets beside each other, from the left; words that may wrap take what room there is."""
     row = QHBoxLayout()
-    for widget in widgets:
-        row.addWidget(widget)
-    row.addStretch()
+    wraps = [isinstance(widget, QLabel) and widget.wordWrap() for widget in widgets]
+    for widget, wrap in zip(widgets, wraps, strict=True):
+        row.addWidget(widget, 1 if wrap else 0)
+    if not any(wraps):
+        row.addStretch()
     return row
+
+
+def number_field(value: float, name: str, width: int = 70) -> QLineEdit:
+    """A field for a number."""
+    field = QLineEdit(f"{value:g}")
+    field.setFixedWidth(width)
+    field.setAlignment(Qt.AlignmentFlag.AlignRight)
+    field.setAccessibleName(name)
+    return field
+
+
+def number_in(field: QLineEdit) -> float | None:
+    """The number that was typed, None where it is none."""
+    try:
+        return float(field.text().strip().replace(",", "."))
+    except ValueError:
+        return None
+
+
+def fill_table(grid: QGridLayout, rows: list[tuple[str, ...]]) -> None:
+    """Replace what a grid holds by rows of text, the first of them headings."""
+    clear(grid)
+    for line, row in enumerate(rows):
+        for column, text in enumerate(row):
+            cell = QLabel(text)
+            cell.setAlignment(Qt.AlignmentFlag.AlignRight)
+            cell.setObjectName("" if line else "muted")
+            grid.addWidget(cell, line, column)
+    grid.setColumnStretch(max((len(row) for row in rows), default=0), 1)
+
+
+def clear(layout: QLayout) -> None:
+    """Take everything out of a layout."""
+    while layout.count():
+        item = layout.takeAt(0)
+        widget = item.widget() if item else None
+        if widget is not None:
+            widget.hide()
+            widget.deleteLater()
+
+
+def sentence(text: str) -> str:
+    """A reason as a sentence of its own."""
+    text = text.strip()
+    return f"{text[:1].upper()}{text[1:]}{'' if text.endswith('.') else '.'}"

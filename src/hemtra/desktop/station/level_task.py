@@ -1,79 +1,101 @@
-"""Guided task: level the sensor on the bare belt."""
+"""Guided task: level a sensor on the bare belt, on a plate, or on a zone of what lies there."""
 
 from __future__ import annotations
 
-from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QPushButton
+from PySide6.QtWidgets import QComboBox, QLabel, QPushButton
 
 from hemtra.core.marks import ResidualMap
-from hemtra.core.station.levelling import Levelling
+from hemtra.core.scan.zones import RectangleZone
 from hemtra.desktop.model.station_bench import StationBench
 from hemtra.desktop.plan.evidence_picture import EvidencePicture
-from hemtra.desktop.station.guided_task import GuidedTask, in_a_row
-from hemtra.runtime.level import LevelFound
+from hemtra.desktop.station.guided_task import GuidedTask, Start, in_a_row, number_field, number_in
+from hemtra.runtime.level import ON_BELT, LevelFound, try_levelling
+
+FIRST_SEED = 100_000
+"""Apart from those of trial scans, so that no noise is seen twice."""
 
 
 class LevelTask(GuidedTask):
-    """Shows the tilt before and after, and how flat the belt is."""
+    """Shows the tilt before and after, and how flat it is."""
 
-    scan_requested = Signal()
-
-    def __init__(self, bench: StationBench) -> None:
+    def __init__(self, bench: StationBench, start: Start) -> None:
         super().__init__(
             bench,
-            "Level on the belt",
-            "A sensor that hangs tilted reads a level belt as a slope, and every height with it. Clear the"
-            " belt; its scan shows the tilt, which is then taken out of every profile, for all plans.",
+            "Level on something flat",
+            "A sensor that hangs tilted reads a level belt as a slope, and every height with it. Scan something"
+            " flat: its tilt and height are then taken out of every profile, for all plans.",
             "Take this levelling",
         )
+        self._start, self._scans = start, 0
         self.found: LevelFound | None = None
-        self.scan = QPushButton("Scan the bare belt")
+        self.on = QComboBox()
+        self.on.addItems(list(ON_BELT))
+        self.on.setAccessibleName("What is levelled on")
+        self.scan = QPushButton("Scan it")
         self.scan.setObjectName("secondary")
-        self.scan.clicked.connect(self.scan_requested)
+        self.scan.clicked.connect(self.run)
         self.undo_all = QPushButton("Without levelling")
         self.undo_all.setObjectName("secondary")
         self.undo_all.setToolTip("Take the levelling out that is in use.")
         self.undo_all.clicked.connect(self._clear)
+        self.zone = [
+            number_field(0, name, 52) for name in ("Zone x", "Zone y", "Zone width", "Zone length along travel")
+        ]
+        for field in self.zone:
+            field.setToolTip(f"{field.accessibleName()} in mm; width and length 0 for the whole view.")
         self.picture = EvidencePicture()
         self.picture.setFixedHeight(84)
-        self.steps.addLayout(in_a_row(self.scan, self.undo_all))
-        self.steps.addLayout(in_a_row(self.picture))
-        self.begin()
+        self.steps.addLayout(in_a_row(self.on, self.scan, self.undo_all))
+        words = ("zone at x", "y", "width", "length")
+        pairs = [w for word, field in zip(words, self.zone, strict=True) for w in (QLabel(word), field)]
+        self.steps.addLayout(in_a_row(*pairs, QLabel("mm; 0 = whole view")))
+        self.steps.addLayout(in_a_row(self.picture, self.told))
 
     def begin(self) -> None:
         """Start without a scan."""
         self.found = None
         self.take.setEnabled(False)
         self.picture.show_picture(None)
-        now = self.bench.station.sensor.levelling
-        in_use = "none" if now.is_none else f"roll {now.roll:.3f}°, pitch {now.pitch:.3f}°"
+        now = self.bench.mount.calibration
+        none = now.roll == now.pitch == now.z == 0.0
+        in_use = "none" if none else f"roll {now.roll:.3f}°, pitch {now.pitch:.3f}°, {now.z:+.3f} mm"
         self.told.setText(f"Levelling in use: {in_use}.")
-        self.undo_all.setEnabled(not now.is_none)
+        self.undo_all.setEnabled(not none)
 
-    def show_found(self, found: LevelFound | None, trouble: str = "") -> None:
+    def run(self) -> None:
+        """Scan what lies there and level on it."""
+        x, y, width, length = (number_in(field) or 0.0 for field in self.zone)
+        zone = RectangleZone(x=x, y=y, width=width, height=length) if width > 0 and length > 0 else None
+        self._scans += 1
+        station, sensor, on = self.bench.document.value, self.bench.sensor, self.on.currentText()
+        seed = FIRST_SEED + 2 * self._scans
+        self._start("Levelling", lambda task: try_levelling(station, seed, sensor, on, zone), self.show_found)
+
+    def show_found(self, found: LevelFound | str) -> None:
         """Show what the scans said, or why they said nothing."""
-        self.found = found
-        self.take.setEnabled(found is not None)
-        if found is None:
-            self.told.setText(f"<b>Not levelled:</b> {trouble}.")
+        self.found = None if isinstance(found, str) else found
+        self.take.setEnabled(self.found is not None)
+        if isinstance(found, str):
+            self.picture.show_picture(None)
+            self.told.setText(f"<b>Not levelled:</b> {found}.")
             return
         before, after = found.before, found.after
         self.told.setText(
-            f"Before: tilt <b>{before.tilt:.3f}°</b>, belt at {before.height:.3f} mm.<br>"
-            f"After: tilt <b>{after.tilt:.3f}°</b>, belt at {after.height:.3f} mm. What is left:"
+            f"Before: tilt <b>{before.tilt:.3f}°</b>, height {before.height:.3f} mm.<br>"
+            f"After: tilt <b>{after.tilt:.3f}°</b>, height {after.height:.3f} mm.<br>What is left:"
             f" {1000 * after.rms:.0f} µm rms of noise, flat within {1000 * after.flatness:.0f} µm."
         )
         reach = max(before.flatness / 2, 0.001)
-        self.picture.show_picture(ResidualMap("deviation of the belt from its plane", before.cells, reach))
+        self.picture.show_picture(ResidualMap("deviation from the plane", before.cells, reach))
 
     def take_result(self) -> None:
         """Level every profile from now on."""
-        if self.found is not None:
-            self._set(self.found.before.levelling, "levelling")
+        found, station, path = self.found, self.bench.document.value, self.bench.path
+        if found is not None:
+            calibration = found.before.calibration
+            self.finish("levelling", lambda: station.with_part(path, calibration=calibration))
 
     def _clear(self) -> None:
-        self._set(Levelling(), "levelling taken out")
-
-    def _set(self, levelling: Levelling, label: str) -> None:
-        self.taken.emit(label, self.bench.document.value.with_part("sensor", levelling=levelling))
-        self.closed.emit()
+        station, path = self.bench.document.value, self.bench.path
+        plain = self.bench.mount.calibration.model_copy(update={"roll": 0.0, "pitch": 0.0, "z": 0.0})
+        self.finish("levelling taken out", lambda: station.with_part(path, calibration=plain))

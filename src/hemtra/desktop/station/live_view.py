@@ -5,31 +5,57 @@ from __future__ import annotations
 from itertools import pairwise
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QFrame, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QSlider, QVBoxLayout, QWidget
 
 from hemtra.core.scan.heightmap import Profile
+from hemtra.core.station.exposure import SATURATED
 from hemtra.desktop import theme
-from hemtra.desktop.model.station_bench import PART_HEIGHT, StationBench
+from hemtra.desktop.model.station_bench import StationBench
 from hemtra.virtual.cover import BELT
 
-LEFT, RIGHT, TOP = 40, 14, 34
+LEFT, RIGHT, TOP = 40, 14, 52
 BRIGHTNESS = 34
 """Pixels of height of the brightness bars."""
 BARS = 96
-SATURATED = 254
 
 
 class LiveView(QFrame):
-    """Paints the live profile of the bench."""
+    """Paints the live profile of the bench, and chooses where on the part it is taken."""
+
+    moved = Signal(float)
+    """y in mm of the part where to look."""
+    reference_requested = Signal()
 
     def __init__(self, bench: StationBench, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setObjectName("panel")
         self.setAccessibleName("Live profile")
         self.bench = bench
+        self.place = QSlider(Qt.Orientation.Horizontal)
+        self.place.setRange(-450, 450)
+        self.place.setValue(round(10 * bench.live_at))
+        self.place.setFixedWidth(90)
+        self.place.setAccessibleName("Where on the part the profile is taken, along travel")
+        self.place.setToolTip("Where on the part, along travel.")
+        self.place.valueChanged.connect(lambda tenths: self.moved.emit(tenths / 10))
+        self.keep = QPushButton("Keep")
+        self.keep.setObjectName("action")
+        self.keep.setToolTip("Keep this profile as the reference, drawn dimmed behind those to come.")
+        self.keep.clicked.connect(self.reference_requested)
+        header = QHBoxLayout()
+        header.setContentsMargins(14, 8, 14, 0)
+        header.addSpacing(96)
+        header.addWidget(self.place)
+        header.addStretch()
+        header.addWidget(self.keep)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.addLayout(header)
+        layout.addStretch()
         bench.live_changed.connect(self.update)
+        bench.unit_changed.connect(self.update)
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Axes, reference, points, dropouts, brightness."""
@@ -46,9 +72,12 @@ class LiveView(QFrame):
         valid = live.valid
         painter.setFont(theme.font(12))
         painter.setPen(theme.colour("muted"))
-        told = f"{np.count_nonzero(valid)} of {valid.size} points"
-        box = QRectF(0, 8, self.width() - 14, 20)
-        painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, told)
+        unit = self.bench.unit
+        where = f"y {unit.text(self.bench.live_at, 1)} {unit.name}"
+        told = f"{np.count_nonzero(valid)} of {valid.size} points  {self.bench.exposure_told}".strip()
+        line = QRectF(14, 32, self.width() - 28, 16)
+        painter.drawText(line, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, told)
+        painter.drawText(line, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, where)
         frame = QRectF(LEFT, TOP, self.width() - LEFT - RIGHT, self.height() - TOP - BRIGHTNESS - 34)
         self._draw_axes(painter, frame)
         if self.bench.reference is not None:
@@ -61,18 +90,23 @@ class LiveView(QFrame):
     def _span(self) -> float:
         """Half the view along x at the belt in mm."""
         bench = self.bench
-        return bench.model.width_at(bench.station.sensor.stand_off - BELT) / 2
+        return bench.model.width_at(bench.mount.stand_off - BELT) / 2
+
+    @property
+    def _heights(self) -> tuple[float, float]:
+        """z from and to in mm."""
+        return BELT - 2.0, self.bench.on_belt.height + 2.0
 
     def _pixels(self, frame: QRectF, profile: Profile) -> np.ndarray:
         """(n, 2) pixels, NaN where there is no data."""
-        low, high = BELT - 2.0, PART_HEIGHT + 2.0
-        x = frame.center().x() + profile.x / self._span() * frame.width() / 2
+        low, high = self._heights
+        x = frame.center().x() + (profile.x - self.bench.mount.x) / self._span() * frame.width() / 2
         y = frame.bottom() - (profile.z - low) / (high - low) * frame.height()
         return np.column_stack([x, y])
 
     def _draw_axes(self, painter: QPainter, frame: QRectF) -> None:
         painter.setFont(theme.font(11))
-        low, high = BELT - 2.0, PART_HEIGHT + 2.0
+        low, high = self._heights
         for z in (-5, 0, 5):
             y = frame.bottom() - (z - low) / (high - low) * frame.height()
             painter.setPen(QPen(theme.colour("line"), 1))

@@ -1,94 +1,108 @@
-"""Trial scans: the height map grows while the part passes, and goes to the tray."""
+"""Trial scans: parts pass, their height maps grow, and go to the tray."""
 
 from __future__ import annotations
 
-from PySide6.QtCore import QRectF, Qt
-from PySide6.QtGui import QPainter, QPaintEvent
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QProgressBar, QPushButton, QVBoxLayout, QWidget
 
-from hemtra.core.scan.picture import View, picture
-from hemtra.desktop import theme
 from hemtra.desktop.model.station_bench import StationBench
-from hemtra.desktop.plan.layers import image
-from hemtra.virtual.cover import BELT, DEFECTS
+from hemtra.desktop.station.scan_picture import ScanPicture
+from hemtra.virtual.cover import BELT
+from hemtra.virtual.line import MISHAPS
 
-
-class GrowingMap(QWidget):
-    """The trial scan so far."""
-
-    def __init__(self, bench: StationBench) -> None:
-        super().__init__()
-        self.bench = bench
-        self.setMinimumSize(120, 110)
-        bench.trial_changed.connect(self.update)
-
-    def paintEvent(self, event: QPaintEvent) -> None:
-        """The map in the middle, as large as it fits."""
-        painter = QPainter(self)
-        painter.fillRect(self.rect(), theme.colour("stage"))
-        trial = self.bench.trial
-        if trial is None:
-            painter.setPen(theme.colour("stage_ink"))
-            text = "A trial scan grows here\nwhile the part passes."
-            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, text)
-            painter.end()
-            return
-        x0, x1, y0, y1 = trial.data.extent
-        scale = max((x1 - x0) / max(self.width() - 8, 1), (y1 - y0) / max(self.height() - 8, 1))
-        w, h = max(1, int((x1 - x0) / scale)), max(1, int((y1 - y0) / scale))
-        shown = picture(trial.data, View(x0, y1, scale, w, h), theme.height_palette(), BELT - 0.6, 8.6)
-        painter.drawImage(QRectF((self.width() - w) / 2, (self.height() - h) / 2, w, h), image(shown))
-        painter.end()
+COUNTS = (1, 5, 20)
+LEVELS = (BELT - 0.6, 8.6)
 
 
 class TrialPanel(QWidget):
-    """The growing map with its button."""
+    """The growing map, what passes, and the buttons."""
+
+    start_requested = Signal()
+    stop_requested = Signal()
+    triggered = Signal()
+    reference_requested = Signal()
 
     def __init__(self, bench: StationBench) -> None:
         super().__init__()
         self.bench = bench
-        self.map = GrowingMap(bench)
-        self.start = QPushButton("Scan a trial part")
+        self.running = False
+        self.map = ScanPicture("A trial scan grows here\nwhile the part passes.")
+        self.start = QPushButton()
         self.start.setObjectName("primary")
-        self.start.setToolTip("Lets a made-up part pass; its scan goes to the tray of the Plan workspace.")
-        self.defect = QComboBox()
-        self.defect.addItem("good part", "")
-        for name in DEFECTS:
-            self.defect.addItem(name.replace("-", " "), name)
-        self.defect.setAccessibleName("What is wrong with the trial part")
+        self.start.clicked.connect(self._pressed)
+        self.by_hand = QPushButton("Trigger now")
+        self.by_hand.setObjectName("secondary")
+        self.by_hand.clicked.connect(self.triggered)
+        self.reference = QPushButton("Make it the reference")
+        self.reference.setObjectName("action")
+        self.reference.setToolTip("The plan is drawn on the reference scan.")
+        self.reference.clicked.connect(self.reference_requested)
+        self.defect, self.mishap, self.count = QComboBox(), QComboBox(), QComboBox()
+        self.defect.setAccessibleName("What is wrong with the trial parts")
+        self.mishap.setAccessibleName("What happens on the line")
+        self.count.setAccessibleName("How many parts pass")
+        for mishap in MISHAPS:
+            self.mishap.addItem("line runs well" if mishap == "none" else mishap, mishap)
+        for count in COUNTS:
+            self.count.addItem(f"{count} part{'s' if count > 1 else ''}", count)
+        self.count.currentIndexChanged.connect(self.refresh)
         self.told = QLabel("No trial scan yet.")
         self.told.setObjectName("muted")
+        self.told.setWordWrap(True)
         self.bar = QProgressBar()
         self.bar.setTextVisible(False)
         self.bar.setFixedHeight(6)
-        below = QHBoxLayout()
-        below.addWidget(self.defect, 1)
-        below.addWidget(self.start)
+        choices, buttons = QHBoxLayout(), QHBoxLayout()
+        for widget in (self.defect, self.mishap):
+            choices.addWidget(widget, 1)
+        buttons.addWidget(self.count)
+        buttons.addWidget(self.by_hand)
+        buttons.addWidget(self.start, 1)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(6)
+        layout.setSpacing(5)
         layout.addWidget(self.map, 1)
         layout.addWidget(self.bar)
         layout.addWidget(self.told)
-        layout.addLayout(below)
+        layout.addWidget(self.reference, alignment=Qt.AlignmentFlag.AlignLeft)
+        layout.addLayout(choices)
+        layout.addLayout(buttons)
+        self._listed: object = None
         bench.trial_changed.connect(self.refresh)
+        bench.document.changed.connect(self.refresh)
+        self.refresh()
+
+    def _pressed(self) -> None:
+        (self.stop_requested if self.running else self.start_requested).emit()
+
+    def set_running(self, running: bool) -> None:
+        """Whether the line runs."""
+        self.running = running
+        self.refresh()
 
     def refresh(self) -> None:
         """Show how far it is."""
-        trial = self.bench.trial
-        busy = trial is not None and trial.taken < trial.of
-        self.start.setEnabled(not busy)
+        on_belt, trial = self.bench.on_belt, self.bench.trial
+        if self._listed is not on_belt:
+            self._listed = on_belt
+            self.defect.clear()
+            self.defect.addItem(on_belt.name, "")
+            for name in on_belt.defects:
+                self.defect.addItem(name.replace("-", " "), name)
+        count = int(self.count.currentData())
+        usual = f"Scan {count} trial parts" if count > 1 else "Scan a trial part"
+        self.start.setText("Stop the line" if self.running else usual)
+        self.start.setToolTip("Lets made-up parts pass; their scans go to the tray of the Plan workspace.")
+        self.by_hand.setVisible(self.bench.station.trigger.by == "manual")
+        self.by_hand.setEnabled(self.running)
+        self.reference.setVisible(trial is not None and trial.done and not self.running)
+        self.bar.setRange(0, trial.of or 0 if trial is not None else 1)
+        self.bar.setValue(0 if trial is None else trial.taken)
         if trial is None:
-            self.bar.setValue(0)
+            self.map.show_scan(None)
             return
-        self.bar.setRange(0, trial.of)
-        self.bar.setValue(trial.taken)
-        if busy:
-            self.told.setText(f"{trial.taken} of {trial.of} profiles")
-        elif trial.missed:
-            self.told.setText(
-                f"Trial {self.bench.trials}: {trial.missed} of {trial.of} profiles missed: too fast"
-            )
-        else:
-            share = f"{100 * trial.data.data_share:.1f} %"
-            self.told.setText(f"Trial {self.bench.trials}: {trial.of} profiles, {share} with data")
+        if trial.done:
+            self.bar.setRange(0, 1)
+            self.bar.setValue(1)
+        self.map.show_scan(trial.data, LEVELS)
+        self.told.setText(trial.told)

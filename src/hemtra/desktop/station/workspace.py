@@ -15,29 +15,23 @@ from hemtra.core.errors import HemtraError
 from hemtra.core.scan.heightmap import Profile
 from hemtra.core.station.station import Station
 from hemtra.desktop.lanes import Lane, Superseded
-from hemtra.desktop.model.station_bench import StationBench, Trial
+from hemtra.desktop.model.station_bench import OnBelt, StationBench, Trial
 from hemtra.desktop.model.tray import TrayPart
-from hemtra.desktop.notifications import Notifications
+from hemtra.desktop.notifications import Notice, Notifications
+from hemtra.desktop.station.align_task import AlignTask
 from hemtra.desktop.station.budget_panel import BudgetPanel
+from hemtra.desktop.station.correct_task import CorrectTask
 from hemtra.desktop.station.drawing import StationDrawing
 from hemtra.desktop.station.encoder_task import EncoderTask
+from hemtra.desktop.station.exposure_task import ExposureTask
 from hemtra.desktop.station.fields import StationFields
 from hemtra.desktop.station.guided_task import GuidedTask
 from hemtra.desktop.station.level_task import LevelTask
 from hemtra.desktop.station.live_view import LiveView
+from hemtra.desktop.station.trial_run import Passing, TrialRequest, TrialRun
 from hemtra.desktop.station.trial_view import TrialPanel
-from hemtra.desktop.tasks import Task, Tasks
-from hemtra.runtime.level import LevelFound, try_levelling
-from hemtra.storage.files import make_folder
-from hemtra.storage.scans import save_scan
-from hemtra.virtual.cover import make_cover
-from hemtra.virtual.sensor import CoverUnderSensor, live_profile
-
-FIRST_BELT_SEED = 100_000
-"""Apart from those of trial scans, so that no noise is seen twice."""
-PIECES = 40
-"""Pieces in which a trial scan is shown growing."""
-
+from hemtra.desktop.tasks import Tasks
+from hemtra.virtual.sensor import live_profile, tuned_exposure
 
 STARTED = datetime.now().strftime("%Y-%m-%d %H-%M-%S")
 """Names the folder of this run's trial scans, so that none replaces an older one."""
@@ -50,15 +44,30 @@ def trial_folder() -> Path:
 
 @dataclass(frozen=True)
 class LiveRequest:
-    """Look at the part once, with this station."""
+    """Look at the part once, with one sensor of this station."""
 
     station: Station
+    sensor: int
+    on_belt: OnBelt
     y: float
 
 
-def look(request: LiveRequest, superseded: Superseded) -> Iterator[Profile]:
+@dataclass(frozen=True)
+class Seen:
+    """What the sensor sees, and what automatic exposure says."""
+
+    profile: Profile
+    exposure: str
+
+
+def look(request: LiveRequest, superseded: Superseded) -> Iterator[Seen]:
     """The profile that the sensor sees."""
-    yield live_profile(make_cover(1), request.station, request.y, seed=1)
+    part, station = request.on_belt.part(1), request.station
+    told = ""
+    if station.sensors[request.sensor].exposure.by == "automatic":
+        tuned = tuned_exposure(part, station, request.sensor)
+        told = f"exposure {tuned.told.partition(';')[0]}"
+    yield Seen(live_profile(part, station, request.y, seed=1, sensor=request.sensor), told)
 
 
 class StationWorkspace(QWidget):
@@ -66,6 +75,7 @@ class StationWorkspace(QWidget):
 
     scanned = Signal(object)
     """A trial scan, as a part for the tray."""
+    reference_requested = Signal()
 
     def __init__(self, bench: StationBench, notifications: Notifications, tasks: Tasks) -> None:
         super().__init__()
@@ -74,10 +84,20 @@ class StationWorkspace(QWidget):
         self.drawing, self.fields = StationDrawing(bench), StationFields(bench)
         self.budget, self.live = BudgetPanel(bench), LiveView(bench)
         self.trial = TrialPanel(bench)
-        self.encoder_task, self.level_task = EncoderTask(bench), LevelTask(bench)
+        self.encoder_task = EncoderTask(bench)
+        self.level_task = LevelTask(bench, tasks.start)
+        self.exposure_task = ExposureTask(bench, tasks.start)
+        self.align_task, self.correct_task = AlignTask(bench, tasks.start), CorrectTask(bench, tasks.start)
+        self.guided: dict[str, GuidedTask] = {
+            "encoder": self.encoder_task,
+            "level": self.level_task,
+            "exposure": self.exposure_task,
+            "align": self.align_task,
+            "correct": self.correct_task,
+        }
         self._lane = Lane(look, "live profile", self)
         self._asked: LiveRequest | None = None
-        self._belt_scans = 0
+        self._run: TrialRun | None = None
         self._lay_out()
         bench.document.changed.connect(self.look)
         self._lane.responded.connect(self._on_seen)
@@ -86,12 +106,16 @@ class StationWorkspace(QWidget):
         self.drawing.dropped.connect(self._edit)
         self.fields.edited.connect(self._edit)
         self.fields.refused.connect(notifications.error)
+        self.fields.task_requested.connect(self.begin)
         self.budget.fix_chosen.connect(self._edit)
-        self.trial.start.clicked.connect(self.scan_trial)
-        self.fields.measure_requested.connect(lambda: self.begin(self.encoder_task))
-        self.fields.level_requested.connect(lambda: self.begin(self.level_task))
-        self.level_task.scan_requested.connect(self._scan_belt)
-        for task in (self.encoder_task, self.level_task):
+        self.live.moved.connect(self._look_at)
+        self.live.reference_requested.connect(self.keep_reference)
+        self.trial.start_requested.connect(self.scan_trial)
+        self.trial.stop_requested.connect(self._stop_line)
+        self.trial.triggered.connect(self._trigger_by_hand)
+        self.trial.reference_requested.connect(self.reference_requested)
+        self.encoder_task.artefact_requested.connect(lambda: self.begin("correct"))
+        for task in self.guided.values():
             task.taken.connect(self._edit)
             task.closed.connect(lambda: self.places.setCurrentWidget(self.fields))
 
@@ -108,15 +132,15 @@ class StationWorkspace(QWidget):
         inner.addWidget(self.trial)
         self.places = QStackedWidget()
         self.places.addWidget(self.fields)
-        self.places.addWidget(self.encoder_task)
-        self.places.addWidget(self.level_task)
+        for task in self.guided.values():
+            self.places.addWidget(task)
         for view in (self.places, self.live, trial_frame):
             lower.addWidget(view)
-        lower.setSizes([640, 350, 260])
+        lower.setSizes([660, 310, 280])
         whole = QSplitter(Qt.Orientation.Vertical)
         whole.addWidget(upper)
         whole.addWidget(lower)
-        whole.setSizes([440, 290])
+        whole.setSizes([410, 322])
         for splitter in (upper, lower, whole):
             splitter.setHandleWidth(8)
             splitter.setChildrenCollapsible(False)
@@ -124,23 +148,14 @@ class StationWorkspace(QWidget):
         layout.setContentsMargins(8, 8, 8, 8)
         layout.addWidget(whole)
 
-    def begin(self, task: GuidedTask) -> None:
+    def begin(self, name: str) -> None:
         """Open a guided task in the place of the numbers."""
+        if name == "align" and len(self.bench.station.sensors) < 2:
+            self._notifications.tell(Notice("There is one sensor only; add another on its page, then align."))
+            return
+        task = self.guided[name]
         self.places.setCurrentWidget(task)
         task.begin()
-
-    def _scan_belt(self) -> None:
-        station = self.bench.document.value
-        self._belt_scans += 1
-        seed = FIRST_BELT_SEED + self._belt_scans
-
-        def done(found: LevelFound | str) -> None:
-            if isinstance(found, str):
-                self.level_task.show_found(None, found)
-            else:
-                self.level_task.show_found(found)
-
-        self._tasks.start("Levelling", lambda task: try_levelling(station, seed), done)
 
     @property
     def idle(self) -> bool:
@@ -153,9 +168,21 @@ class StationWorkspace(QWidget):
 
     def look(self) -> None:
         """Bring the live profile up to date, when somebody sees it."""
-        if self.isVisible():
-            self._asked = LiveRequest(self.bench.station, self.bench.live_at)
+        bench = self.bench
+        if self.isVisible() and self._run is None:
+            self._asked = LiveRequest(bench.station, bench.sensor, bench.on_belt, bench.live_at)
             self._lane.submit(self._asked)
+
+    def _look_at(self, y: float) -> None:
+        self.bench.live_at = y
+        self.look()
+
+    def keep_reference(self) -> None:
+        """Keep the profile seen now."""
+        try:
+            self.bench.keep_reference()
+        except HemtraError as error:
+            self._notifications.error(error)
 
     def showEvent(self, event: object) -> None:
         """Somebody sees it."""
@@ -163,10 +190,11 @@ class StationWorkspace(QWidget):
         self.budget.refresh()
 
     @Slot(object, object)
-    def _on_seen(self, request: LiveRequest, profile: Profile) -> None:
+    def _on_seen(self, request: LiveRequest, seen: Seen) -> None:
         if request is self._asked:
             self._asked = None
-        self.bench.show_live(profile)
+        self.bench.exposure_told = seen.exposure
+        self.bench.show_live(seen.profile)
 
     @Slot(object, object)
     def _on_failed(self, request: LiveRequest, error: BaseException) -> None:
@@ -181,32 +209,58 @@ class StationWorkspace(QWidget):
             self.bench.document.preview(None)
             self._notifications.error(error)
 
+    # -- trial scans ------------------------------------------------------------------------------
+
     def scan_trial(self) -> None:
-        """Let a part pass; its map grows on screen, and its scan goes to the tray."""
-        bench, station = self.bench, self.bench.document.value
-        number, defect = bench.trials + 1, str(self.trial.defect.currentData())
-        bench.trials = number
-        name, folder = f"trial-{number:02d}.x3p", trial_folder()
+        """Let parts pass; their maps grow on screen, and their scans go to the tray."""
+        if self._run is not None:
+            return
+        bench, panel = self.bench, self.trial
+        count = int(panel.count.currentData())
+        request = TrialRequest(
+            bench.document.value,
+            bench.on_belt,
+            bench.trials + 1,
+            count,
+            str(panel.defect.currentData()),
+            panel.mishap.currentData(),
+            trial_folder(),
+            bench.sensor,
+        )
+        self._run = TrialRun(request)
+        task = self._tasks.start("Trial scans", self._run.work, self._on_run_told, self._on_trial)
+        task.finished.connect(self._on_run_over)
+        panel.set_running(True)
 
-        def work(task: Task) -> TrayPart | None:
-            part = CoverUnderSensor(
-                make_cover(100 + number, {defect: None} if defect else None), station, number
-            )
-            piece = max(1, -(-part.ys.size // PIECES))
-            while part.taken < part.ys.size:
-                part.take(piece)
-                if not task.tell(part.taken, part.ys.size, f"{part.taken} of {part.ys.size} profiles"):
-                    return None
-                task.produce(Trial(part.scan(name=name).data, part.taken, part.ys.size, part.missed))
-            path = folder / name
-            make_folder(folder)
-            save_scan(part.scan(name=name), path)
-            return TrayPart(part.scan(name=name), path, "bad" if defect else "good")
+    def _stop_line(self) -> None:
+        for task in self._tasks.running:
+            if task.label == "Trial scans":
+                task.cancel()
 
-        def done(part: TrayPart | None) -> None:
-            if part is None:
-                bench.show_trial(None)
-            else:
-                self.scanned.emit(part)
+    def _trigger_by_hand(self) -> None:
+        if self._run is not None:
+            self._run.trigger()
 
-        self._tasks.start(f"Trial scan {number}", work, done, bench.show_trial)
+    def _on_trial(self, item: Trial | Passing | TrayPart) -> None:
+        bench = self.bench
+        if isinstance(item, Passing):
+            bench.show_live(item.profile)
+        elif isinstance(item, Trial):
+            bench.show_trial(item)
+        else:
+            bench.trials += 1
+            self.scanned.emit(item)
+
+    def _on_run_told(self, summary: str) -> None:
+        if summary:
+            self._notifications.tell(Notice(summary))
+
+    @Slot()
+    def _on_run_over(self) -> None:
+        self._run = None
+        trial = self.bench.trial
+        if trial is not None and not trial.done:
+            # what was growing when the line failed is no scan
+            self.bench.show_trial(None)
+        self.trial.set_running(False)
+        self.look()

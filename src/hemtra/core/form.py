@@ -1,0 +1,62 @@
+"""Documents whose fields say what they are, so that forms follow from them instead of being written by hand."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from pydantic import BaseModel, ConfigDict, Field
+
+
+@dataclass(frozen=True)
+class Setting:
+    """A field as a form shows it."""
+
+    label: str
+    help: str
+    unit: str
+    choices: Mapping[str, str]
+    value: Any
+
+
+def setting(
+    default: Any,
+    label: str,
+    help: str,
+    *,
+    unit: str = "",
+    choices: Mapping[str, str] | None = None,
+    when: Mapping[str, tuple[Any, ...]] | None = None,
+    **bounds: Any,
+) -> Any:
+    """A field of a form: its default, label, unit and meaning; `bounds` as in `pydantic.Field`.
+
+    when: the values that other fields must have for this one to matter.
+    """
+    shown: dict[str, Any] = {"unit": unit, "choices": dict(choices or {}), "when": dict(when or {})}
+    return Field(default, title=label, description=help, json_schema_extra=shown, **bounds)
+
+
+class Form(BaseModel):
+    """An immutable document with fields made by `setting`; others are not shown."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
+
+    def shown_settings(self) -> dict[str, Setting]:
+        """The fields that matter as the others stand, by name, in the order they were declared."""
+        found = {}
+        for name, field_info in type(self).model_fields.items():
+            extra: Any = field_info.json_schema_extra
+            if extra is None or any(
+                getattr(self, other) not in values for other, values in extra["when"].items()
+            ):
+                continue
+            found[name] = Setting(
+                label=field_info.title or name,
+                help=field_info.description or "",
+                unit=extra["unit"],
+                choices=extra["choices"],
+                value=getattr(self, name),
+            )
+        return found

@@ -1,0 +1,255 @@
+"""Alignment: several sensors brought into one frame by one scan of a target of known geometry."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from hemtra.core.arrays import BoolArray, FloatArray
+from hemtra.core.errors import NotMeasured
+from hemtra.core.scan.heightmap import HeightMap
+from hemtra.core.station.calibration import Calibration
+from hemtra.core.station.target import Target
+
+
+@dataclass(frozen=True)
+class AlignRules:
+    """Numbers that steer the fit, each with its reason."""
+
+    search: float = 8.0
+    """mm that a sensor may hang from where it is drawn, and the target lie from where it should."""
+    search_step: float = 1.0
+    """mm between the places tried first; less than a flank is wide."""
+    coarse_points: int = 2_500
+    points: int = 40_000
+    """Points of each sensor in the fit; more would only be slower."""
+    rounds: int = 30
+    settled: float = 1e-7
+    """mm and degrees of the last change."""
+    trim: float = 3.0
+    """Root mean squares beyond which a point is a spike, or of something else than the target."""
+    worst: float = 0.1
+    """mm of residual above which it was not this target."""
+    least_points: int = 1_000
+
+
+RULES = AlignRules()
+OWN = ("x", "y", "z", "roll", "yaw", "lean")
+"""What is found for each sensor."""
+DEGREES = frozenset({"roll", "yaw", "lean"})
+
+
+@dataclass(frozen=True)
+class Aligned:
+    """One sensor's calibration, and what is left between its points and the target, in mm."""
+
+    calibration: Calibration
+    rms: float
+    mean: float
+    points: int
+
+
+@dataclass(frozen=True)
+class Alignment:
+    """All sensors in one frame, and how the target lay: turned by degrees, and climbing along travel."""
+
+    sensors: tuple[Aligned, ...]
+    turned: float
+    climb: float
+
+
+def align(
+    clouds: Sequence[FloatArray],
+    drawn: Sequence[float],
+    target: Target,
+    now: Sequence[Calibration],
+    rules: AlignRules = RULES,
+) -> Alignment:
+    """Calibrations under which what all sensors saw lies on the target, by least squares.
+
+    clouds: per sensor (n, 3) points as it gave them, y along travel; drawn: x in mm where each is drawn. The
+    distance of every point from the target's surface is made small by Gauss-Newton steps over x, y, z, roll,
+    yaw and lean of every sensor and, shared by all, how the target lies turned on the belt and how the travel
+    climbs; scales are kept. Starts from the best of places on a grid. Raises `NotMeasured` when a sensor does
+    not see the target.
+    """
+    rng = np.random.default_rng(0)
+    chosen, starts = [], []
+    for number, (cloud, x, kept) in enumerate(zip(clouds, drawn, now, strict=True), start=1):
+        seen = _valid(cloud, number, rules)
+        gains = {"gain_x": kept.gain_x, "gain_z": kept.gain_z}
+        starts.append(_start(seen, x, target, gains, number, rules, rng))
+        few = rng.permutation(len(seen))[: rules.points]
+        chosen.append(seen[few])
+    fit = _Fit(chosen, drawn, target, starts, rules)
+    fit.run()
+    found = tuple(fit.result(k) for k in range(len(chosen)))
+    # sensors share how the target lies, so one that does not see it spoils the others a little, itself most
+    worst = max(range(len(found)), key=lambda k: found[k].rms)
+    if found[worst].rms > rules.worst or found[worst].points < rules.least_points:
+        raise NotMeasured(
+            f"sensor {worst + 1} does not see the {target.name} as it is drawn: {found[worst].rms:.2f} mm are"
+            " left; lay it under all sensors, along the laser lines, and scan all of it"
+        )
+    return Alignment(found, float(fit.shared[0]), float(fit.shared[1]))
+
+
+def _valid(cloud: FloatArray, number: int, rules: AlignRules) -> FloatArray:
+    seen = cloud[~np.isnan(cloud[:, 2])]
+    if len(seen) < rules.least_points:
+        raise NotMeasured(f"sensor {number} sees nothing; check its exposure, its band and its stand-off")
+    return seen
+
+
+def _start(
+    seen: FloatArray,
+    x: float,
+    target: Target,
+    gains: dict[str, float],
+    number: int,
+    rules: AlignRules,
+    rng: np.random.Generator,
+) -> Calibration:
+    """Where on a grid of places the points of a sensor fit the target best."""
+    above = seen[seen[:, 2] > np.quantile(seen[:, 2], 0.02) + 2.0]
+    if len(above) < rules.least_points:
+        raise NotMeasured(f"sensor {number} does not see the {target.name}; lay it under all sensors")
+    few = above[rng.permutation(len(above))[: rules.coarse_points]] + np.array([x, 0.0, 0.0])
+    steps = np.arange(-rules.search, rules.search + rules.search_step / 2, rules.search_step)
+    best, least = (0.0, 0.0, 0.0), math.inf
+    for dx in steps:
+        for dy in steps:
+            off = few[:, 2] - target.height(few[:, 0] + dx, few[:, 1] + dy)
+            on = ~np.isnan(off)
+            if np.count_nonzero(on) < len(few) / 2:
+                continue
+            middle = float(np.median(off[on]))
+            # places beside the target count as badly missed
+            cost = float(np.mean(np.minimum(np.abs(off[on] - middle), 2.0))) + 2.0 * float(np.mean(~on))
+            if cost < least:
+                best, least = (float(dx), float(dy), -middle), cost
+    if math.isinf(least):
+        raise NotMeasured(f"sensor {number} does not see the {target.name} where it should lie")
+    return Calibration(x=best[0], y=best[1], z=best[2], **gains)
+
+
+class _Fit:
+    """Gauss-Newton over all sensors at once; `shared` is how the target lies turned and how travel climbs."""
+
+    def __init__(
+        self,
+        clouds: Sequence[FloatArray],
+        drawn: Sequence[float],
+        target: Target,
+        starts: Sequence[Calibration],
+        rules: AlignRules,
+    ) -> None:
+        self.clouds, self.drawn, self.target, self.rules = clouds, drawn, target, rules
+        self.own = [np.array([getattr(start, name) for name in OWN]) for start in starts]
+        self.gains = [(start.gain_x, start.gain_z) for start in starts]
+        self.shared = np.zeros(2)
+
+    def calibration(self, k: int, own: FloatArray, shared: FloatArray) -> Calibration:
+        """The calibration that parameters stand for."""
+        gain_x, gain_z = self.gains[k]
+        named: dict[str, Any] = dict(zip(OWN, map(float, own), strict=True))
+        return Calibration(**named, pitch=float(shared[1]), gain_x=gain_x, gain_z=gain_z)
+
+    def distances(
+        self, k: int, own: FloatArray, shared: FloatArray, only: BoolArray | None = None
+    ) -> FloatArray:
+        """Distance in mm of the points of sensor k, or some, from the target's surface; NaN beside it."""
+        cloud = self.clouds[k] if only is None else self.clouds[k][only]
+        placed = self.calibration(k, own, shared).applied(cloud) + np.array([self.drawn[k], 0.0, 0.0])
+        c, s = math.cos(math.radians(shared[0])), math.sin(math.radians(shared[0]))
+        x, y = c * placed[:, 0] + s * placed[:, 1], c * placed[:, 1] - s * placed[:, 0]
+        slope_x, slope_y = self.target.slopes(x, y)
+        off: FloatArray = (placed[:, 2] - self.target.height(x, y)) / np.sqrt(1.0 + slope_x**2 + slope_y**2)
+        return off
+
+    def run(self) -> None:
+        """Step until nothing changes any more."""
+        for _ in range(self.rules.rounds):
+            if self._step() < self.rules.settled:
+                break
+
+    def _step(self) -> float:
+        size = len(OWN) * len(self.own) + 2
+        normal, right = np.zeros((size, size)), np.zeros(size)
+        for k, own in enumerate(self.own):
+            off, used = self._used(k, own)
+            columns = self._derivatives(k, own, used)
+            at = [*range(k * len(OWN), (k + 1) * len(OWN)), *range(size - 2, size)]
+            good = ~np.isnan(columns).any(axis=1)
+            a, r = columns[good], off[used][good]
+            normal[np.ix_(at, at)] += a.T @ a
+            right[at] += a.T @ r
+        change = -np.linalg.lstsq(normal, right, rcond=1e-12)[0]
+        for k, own in enumerate(self.own):
+            own += change[k * len(OWN) : (k + 1) * len(OWN)]
+        self.shared += change[-2:]
+        return float(np.abs(change).max())
+
+    def _used(self, k: int, own: FloatArray) -> tuple[FloatArray, BoolArray]:
+        """Distances, and which points are of the target."""
+        off = self.distances(k, own, self.shared)
+        on = ~np.isnan(off)
+        if not on.any():
+            raise NotMeasured(f"sensor {k + 1} lost sight of the {self.target.name}")
+        # the median absolute deviation stands for the noise while spikes and dirt are still among the points
+        spread = 1.4826 * float(np.median(np.abs(off[on] - np.median(off[on]))))
+        limit = max(self.rules.trim * spread, 0.01) + abs(float(np.median(off[on])))
+        return off, on & (np.abs(np.where(on, off, np.inf)) < limit)
+
+    def _derivatives(self, k: int, own: FloatArray, used: BoolArray) -> FloatArray:
+        """(n, 8) by central differences, small against any flank."""
+        columns = []
+        for j in range(len(OWN) + 2):
+            h = 0.02 if j < len(OWN) and OWN[j] not in DEGREES else 0.01
+            ends = []
+            for side in (h, -h):
+                moved, shared = own.copy(), self.shared.copy()
+                if j < len(OWN):
+                    moved[j] += side
+                else:
+                    shared[j - len(OWN)] += side
+                ends.append(self.distances(k, moved, shared, used))
+            columns.append((ends[0] - ends[1]) / (2 * h))
+        return np.column_stack(columns)
+
+    def result(self, k: int) -> Aligned:
+        """What was found for sensor k."""
+        off, used = self._used(k, self.own[k])
+        left = off[used]
+        rms = math.sqrt(float(np.mean(left**2)))
+        return Aligned(self.calibration(k, self.own[k], self.shared), rms, float(np.mean(left)), left.size)
+
+
+@dataclass(frozen=True)
+class Seam:
+    """How two sensors agree where both see a plate: mean step in mm, its tilt in degrees, rms, and points."""
+
+    step: float
+    tilt: float
+    rms: float
+    points: int
+
+
+def seam_between(left: HeightMap, right: HeightMap) -> Seam:
+    """The seam of two maps on one grid. Raises `NotMeasured` where they do not overlap."""
+    both = ~np.isnan(left.z) & ~np.isnan(right.z)
+    rows, cols = np.nonzero(both)
+    if rows.size < 100:
+        raise NotMeasured("the two sensors see nothing in common; hang them nearer together")
+    off = right.z[both].astype(np.float64) - left.z[both]
+    usual = float(np.median(off))
+    kept = np.abs(off - usual) <= max(6 * float(np.median(np.abs(off - usual))), 1e-6)
+    off, x = off[kept], cols[kept] * left.grid.dx
+    step, centred = float(np.mean(off)), x - x.mean()
+    spread = float(centred @ centred)
+    tilt = math.degrees(math.atan(float(centred @ off) / spread)) if spread > 0 else 0.0
+    return Seam(step, tilt, float(np.std(off)), off.size)

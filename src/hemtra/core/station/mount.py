@@ -1,0 +1,73 @@
+"""How a sensor is mounted, as drawn and as it really hangs."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal, TypeAlias
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from hemtra.core.form import Form, setting
+from hemtra.core.station.calibration import Calibration, Shift
+from hemtra.core.station.exposure import Exposure
+from hemtra.core.station.optics import CaptureBand, Limit, Positive, SensorModel, Tilt
+
+PeakChoice: TypeAlias = Literal["strongest", "highest", "lowest", "nearest"]
+
+
+Stretch = Annotated[float, Field(ge=-10.0, le=10.0, allow_inf_nan=False)]
+
+
+class Hang(Form):
+    """How far the sensor hangs from where it is drawn. A simulated sensor knows; a real one is measured."""
+
+    roll: Tilt = setting(0.0, "roll", "About the belt's way; reads as a slope across.", unit="°")
+    pitch: Tilt = setting(0.0, "pitch", "About the laser line; high things shift along travel.", unit="°")
+    yaw: Tilt = setting(0.0, "yaw", "About the vertical; square things come out skewed.", unit="°")
+    x: Shift = setting(0.0, "off in x", "Beside where it is drawn.", unit="mm")
+    y: Shift = setting(0.0, "off in y", "Along travel from where it is drawn.", unit="mm")
+    z: Shift = setting(0.0, "off in z", "Above where it is drawn.", unit="mm")
+    stretch_x: Stretch = setting(0.0, "x too large", "Distances along the laser line.", unit="%")
+    stretch_z: Stretch = setting(0.0, "z too large", "Heights.", unit="%")
+
+
+class ReferenceProfile(BaseModel):
+    """A profile to compare with: z in mm at x = first + k pitch, None where there was no data."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    first: Limit
+    pitch: Positive
+    z: Annotated[tuple[Limit | None, ...], Field(min_length=2, max_length=65536)]
+
+
+class SensorMount(Form):
+    """A sensor above the transport: its laser `stand_off` mm above z = 0 and `x` mm beside the middle."""
+
+    model: str = setting(..., "model", "Which simulated sensor hangs there.")
+    stand_off: Positive = setting(..., "stand-off", "Laser above the part's top face.", unit="mm")
+    x: Limit = setting(0.0, "lateral offset", "Laser beside the middle of the belt.", unit="mm")
+    peaks: PeakChoice = setting(
+        "strongest",
+        "peak choice",
+        "Which reflection counts where a column shows several, as on shiny faces.",
+        choices={
+            "strongest": "strongest",
+            "highest": "highest",
+            "lowest": "lowest",
+            "nearest": "near reference",
+        },
+    )
+    exposure: Exposure = Exposure()
+    band: CaptureBand = CaptureBand()
+    hang: Hang = Hang()
+    calibration: Calibration = Calibration()
+    reference: ReferenceProfile | None = None
+    """What the nearest peak is near to, and what is drawn dimmed behind the live profile."""
+
+    def covered(self, model: SensorModel) -> tuple[float, float]:
+        """Lowest and highest z in mm that are delivered."""
+        return model.covered(self.stand_off, self.band)
+
+    def rate(self, model: SensorModel) -> float:
+        """Highest profile rate in Hz."""
+        return model.rate_with(self.stand_off, self.band, self.exposure.total)

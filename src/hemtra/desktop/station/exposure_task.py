@@ -1,0 +1,160 @@
+"""Guided task: tune the exposure until the part is as bright as it should be."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF
+from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtWidgets import QLabel, QPushButton, QWidget
+
+from hemtra.core.station.exposure import NEAR_ENOUGH, SATURATED, Tuned, brightness_of
+from hemtra.desktop import theme
+from hemtra.desktop.model.station_bench import StationBench
+from hemtra.desktop.station.guided_task import GuidedTask, Start, in_a_row, number_field, number_in
+from hemtra.virtual.sensor import tuned_exposure
+
+UNEVEN = 0.03
+"""Share of points both dark and saturated from which one exposure cannot serve all."""
+
+
+class LookCurve(QWidget):
+    """Brightness of each look, with the target as a band."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setFixedSize(200, 84)
+        self._tuned: Tuned | None = None
+        self._target = 0.0
+
+    def show_looks(self, tuned: Tuned | None, target: float) -> None:
+        """Take other looks."""
+        self._tuned, self._target = tuned, target
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """The looks from left to right."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        box = QRectF(4, 4, self.width() - 8, self.height() - 22)
+        painter.setPen(QPen(theme.colour("line"), 1))
+        painter.drawRect(box)
+
+        def y(grey: float) -> float:
+            return box.bottom() - grey / 255 * box.height()
+
+        if self._tuned is not None:
+            low, high = y(self._target * (1 - NEAR_ENOUGH)), y(self._target * (1 + NEAR_ENOUGH))
+            painter.fillRect(QRectF(box.left(), high, box.width(), low - high), theme.colour("passed_wash"))
+            looks = self._tuned.looks
+            step = box.width() / max(len(looks), 2)
+            points = [
+                QPointF(box.left() + step * (k + 0.5), y(look.brightness)) for k, look in enumerate(looks)
+            ]
+            painter.setPen(QPen(theme.colour("ink"), 1.4))
+            painter.drawPolyline(QPolygonF(points))
+            painter.setBrush(theme.colour("copper"))
+            for point in points:
+                painter.drawEllipse(point, 3, 3)
+        painter.setPen(theme.colour("muted"))
+        painter.setFont(theme.font(10))
+        painter.drawText(QPointF(4, self.height() - 5), "brightness, look by look")
+        painter.end()
+
+
+class ExposureTask(GuidedTask):
+    """Looks at the part with other exposures until its brightness is reached."""
+
+    def __init__(self, bench: StationBench, start: Start) -> None:
+        super().__init__(
+            bench,
+            "Tune the exposure",
+            "Too dark, and points drop out or are noisy; too bright, and shiny places throw false heights. The"
+            " sensor looks at the part, each time with another exposure, until the lit points are as bright as"
+            " they should be.",
+            "Keep this exposure",
+        )
+        self._start = start
+        self.tuned: Tuned | None = None
+        self.target = number_field(120, "Brightness to reach, 0 to 255", 56)
+        self.longest = number_field(4, "Longest exposure, times nominal", 56)
+        self.look = QPushButton("Look at the part")
+        self.look.setObjectName("secondary")
+        self.look.clicked.connect(self.run)
+        self.curve = LookCurve()
+        self.automatic = QPushButton("Automatic from now on")
+        self.automatic.setObjectName("secondary")
+        self.automatic.setToolTip("Before every scan the exposure settles on the part by itself.")
+        self.automatic.clicked.connect(self._take_automatic)
+        self.two = QPushButton("Merge two exposures")
+        self.two.setObjectName("secondary")
+        self.two.setToolTip("A long one for what is dark, a short one for what shines; half the rate.")
+        self.two.clicked.connect(self._take_two)
+        self.steps.addLayout(
+            in_a_row(QLabel("brightness"), self.target, QLabel("at most"), self.longest, QLabel("×"), self.look)
+        )
+        self.steps.addLayout(in_a_row(self.curve, self.told))
+        self.buttons.insertWidget(1, self.automatic)
+        self.buttons.insertWidget(2, self.two)
+
+    def begin(self) -> None:
+        """Start with what the station has."""
+        exposure = self.bench.mount.exposure
+        self.target.setText(str(exposure.brightness))
+        self.longest.setText(f"{exposure.longest:g}")
+        self.tuned = None
+        self._show(self._now())
+
+    def _now(self) -> str:
+        live = self.bench.live
+        if live is None or live.intensity is None:
+            return "Look at the part."
+        grey = live.intensity[live.valid].astype(np.uint8)
+        dark = 1.0 - np.count_nonzero(live.valid) / live.valid.size
+        bright = np.count_nonzero(grey >= SATURATED) / max(grey.size, 1)
+        text = f"Now: brightness {brightness_of(grey):.0f}; {100 * dark:.0f} % of the points missing"
+        if dark > UNEVEN and bright > UNEVEN:
+            return f"{text} while {100 * bright:.0f} % are saturated: no one exposure serves both, merge two."
+        return f"{text}, {100 * bright:.0f} % saturated."
+
+    def run(self) -> None:
+        """Look at the part until it is bright enough, or cannot become so."""
+        target, longest = number_in(self.target), number_in(self.longest)
+        if target is None or not 10 <= target <= 240 or longest is None or not 0.02 <= longest <= 100:
+            self.told.setText("Type a brightness from 10 to 240 and a longest exposure up to 100 ×.")
+            return
+        bench, path = self.bench, f"{self.bench.path}.exposure"
+        wanted = {"by": "automatic", "brightness": round(target), "longest": longest}
+        station, sensor = bench.document.value.with_part(path, **wanted), bench.sensor
+        part = bench.on_belt.part(1)
+        self._start("Looking", lambda task: tuned_exposure(part, station, sensor), self.show_tuned)
+
+    def show_tuned(self, tuned: Tuned) -> None:
+        """Show where the exposure settled."""
+        self.tuned = tuned
+        tint = theme.current().passed if tuned.reached else theme.current().failed
+        count = len(tuned.looks)
+        looks = f"{count} look{'s' if count > 1 else ''}"
+        self._show(f"After {looks}, <span style='color:{tint}'>it {tuned.told}</span>.<br>{self._now()}")
+
+    def _show(self, text: str) -> None:
+        self.told.setText(text)
+        self.curve.show_looks(self.tuned, number_in(self.target) or 0.0)
+        for button in (self.take, self.automatic):
+            button.setEnabled(self.tuned is not None)
+
+    def _set(self, label: str, **changes: object) -> None:
+        station, path = self.bench.document.value, f"{self.bench.path}.exposure"
+        self.finish(label, lambda: station.with_part(path, **changes))
+
+    def take_result(self) -> None:
+        """Look as long from now on."""
+        if self.tuned is not None:
+            self._set("exposure", by="manual", time=round(self.tuned.time, 3))
+
+    def _take_automatic(self) -> None:
+        target, longest = number_in(self.target), number_in(self.longest)
+        if target is not None and longest is not None:
+            self._set("automatic exposure", by="automatic", brightness=round(target), longest=longest)
+
+    def _take_two(self) -> None:
+        self._set("two exposures", by="two", time=3.0, short=0.3)

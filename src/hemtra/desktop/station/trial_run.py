@@ -1,0 +1,144 @@
+"""A run of trial parts through acquisition, beside the window."""
+
+from __future__ import annotations
+
+import threading
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import numpy as np
+
+from hemtra.core.scan.heightmap import Profile
+from hemtra.core.scan.scan import Scan
+from hemtra.core.station.assembler import Acquired, Assembler, Batch, Growing, Outcome
+from hemtra.core.station.station import Station
+from hemtra.core.station.trigger import Ignored
+from hemtra.desktop.model.station_bench import OnBelt, Trial
+from hemtra.desktop.model.tray import TrayPart
+from hemtra.desktop.tasks import Task
+from hemtra.runtime.acquisition import Acquisition
+from hemtra.storage.files import make_folder
+from hemtra.storage.scans import save_scan
+from hemtra.virtual.cover import BELT
+from hemtra.virtual.line import Mishap
+from hemtra.virtual.sensor import calibrated, models_of, snapshot
+from hemtra.virtual.source import VirtualLine
+
+LOOK_SECONDS = 0.05
+
+
+@dataclass(frozen=True)
+class TrialRequest:
+    """What should pass: so many parts, their number on from `first`, and what goes wrong."""
+
+    station: Station
+    on_belt: OnBelt
+    first: int
+    count: int
+    defect: str
+    mishap: Mishap
+    folder: Path
+    sensor: int = 0
+
+
+@dataclass(frozen=True)
+class Passing:
+    """What the chosen sensor sees while the line runs."""
+
+    profile: Profile
+
+
+@dataclass
+class TrialRun:
+    """One run; `trigger` and `stop` may be called from another thread."""
+
+    request: TrialRequest
+    _by_hand: threading.Event = field(default_factory=threading.Event)
+    _acquisition: Acquisition | None = None
+    _scans: int = 0
+    _ignored: list[str] = field(default_factory=list)
+    _error: BaseException | None = None
+    _task: Task | None = None
+
+    def trigger(self) -> None:
+        """A hand triggers."""
+        self._by_hand.set()
+
+    def work(self, task: Task) -> str:
+        """Let the parts pass; produces `Trial`, `Passing` and `TrayPart`; answers with what to tell.
+
+        Raises what ended the run before its end.
+        """
+        request, self._task = self.request, task
+        parts = [request.on_belt.part(100 + request.first + k, request.defect) for k in range(request.count)]
+        line = VirtualLine(request.station, parts, request.first, request.mishap, self._hand)
+        assembler = Assembler.of(request.station, models_of(request.station), BELT)
+        acquisition = Acquisition(line, assembler, self._told, self._failed, self._watch)
+        acquisition.start()
+        while not acquisition.wait(LOOK_SECONDS):
+            if not task.tell(self._scans, request.count, f"{self._scans} of {request.count} scans"):
+                acquisition.stop()
+        if self._error is not None:
+            raise self._error
+        return self._summary()
+
+    def _hand(self) -> bool:
+        if self._by_hand.is_set():
+            self._by_hand.clear()
+            return True
+        return False
+
+    def _failed(self, error: BaseException) -> None:
+        self._error = error
+
+    def _watch(self, batch: Batch, growing: Growing | None) -> None:
+        assert self._task is not None
+        request = self.request
+        seen = batch.sensors[request.sensor]
+        mount = request.station.sensors[request.sensor]
+        self._task.produce(Passing(calibrated(mount, seen.x[-1], seen.z[-1], seen.intensity[-1])))
+        if growing is not None:
+            of = f" of {growing.of}" if growing.of else ""
+            told = f"scan {growing.number}: {growing.taken}{of} profiles"
+            self._task.produce(Trial(growing.data, growing.taken, growing.of, growing.missed, told=told))
+
+    def _told(self, outcome: Outcome) -> None:
+        assert self._task is not None
+        if isinstance(outcome, Ignored):
+            self._ignored.append(outcome.reason)
+            return
+        self._scans += 1
+        request, number = self.request, self.request.first + self._scans - 1
+        name = f"trial-{number:02d}.x3p"
+        scan = Scan(outcome.data, name, f"{100 + number:06d}", "", snapshot(request.station))
+        make_folder(request.folder)
+        save_scan(scan, request.folder / name)
+        rows = outcome.data.shape[0]
+        self._task.produce(
+            Trial(outcome.data, rows, rows, outcome.missed, done=True, told=_told(number, outcome))
+        )
+        tag = "bad" if request.defect else ("good" if outcome.how == "complete" else "unknown")
+        self._task.produce(TrayPart(scan, request.folder / name, tag))
+
+    def _summary(self) -> str:
+        """What did not go as one would wish, in a sentence, or ''."""
+        count, ignored = self.request.count, self._ignored
+        if ignored:
+            worst = max(set(ignored), key=ignored.count)
+            return f"{len(ignored)} of the triggers made no scan: {worst}."
+        if self._scans == 0:
+            return "Nothing started a scan: check the trigger, and whether the part comes into view."
+        if self._scans < count and self.request.station.trigger.by in ("eye", "height"):
+            return f"{count} parts passed, and {self._scans} scans came of them."
+        return ""
+
+
+def _told(number: int, outcome: Acquired) -> str:
+    """How one scan came out."""
+    rows = outcome.data.shape[0]
+    if outcome.how in ("faulty", "short", "padded"):
+        return f"Trial {number}: {outcome.how}, {outcome.reason}"
+    if outcome.missed:
+        return f"Trial {number}: {outcome.missed} of {rows} profiles missed: too fast"
+    share = 100 * (1.0 - np.count_nonzero(np.isnan(outcome.data.z)) / outcome.data.z.size)
+    return f"Trial {number}: {rows} profiles, {share:.1f} % with data"

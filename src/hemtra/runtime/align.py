@@ -1,0 +1,106 @@
+"""Aligning the sensors of the virtual station with the stepped wedge, and checking the seam on a plate."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from itertools import pairwise
+
+import numpy as np
+
+from hemtra.core.arrays import FloatArray
+from hemtra.core.errors import HemtraError
+from hemtra.core.scan.heightmap import HeightMap
+from hemtra.core.station.alignment import Alignment, Seam, align, seam_between
+from hemtra.core.station.assembler import Layout, Profiles
+from hemtra.core.station.station import Station
+from hemtra.virtual.cover import BELT
+from hemtra.virtual.line import passage
+from hemtra.virtual.parts import Part, Relief, alignment_target, plate
+from hemtra.virtual.sensor import PartUnderSensor, models_of
+
+PLATE = 6.0
+"""mm of the plate that the seam is checked on."""
+COARSER = 4
+"""Of the plate every fourth profile is enough."""
+
+
+@dataclass(frozen=True)
+class AlignFound:
+    """The alignment, the station with it, the seams on a plate before and after, and the target merged."""
+
+    alignment: Alignment
+    station: Station
+    before: tuple[Seam, ...]
+    after: tuple[Seam, ...]
+    merged: HeightMap
+
+
+def align_station(station: Station, seed: int, target: Relief | None = None) -> AlignFound:
+    """Scan the target with all sensors, align, and scan a plate before and after. Raises `NotMeasured`.
+
+    target: how the stepped wedge really lies; straight and in its place unless told.
+    """
+    laid = target or alignment_target()
+    seen = _seen(laid, station, seed)
+    clouds = [_cloud(profiles, station) for profiles in seen]
+    drawn = [sensor.x for sensor in station.sensors]
+    now = [sensor.calibration for sensor in station.sensors]
+    alignment = align(clouds, drawn, laid.target, now)
+    aligned = with_alignment(station, alignment)
+    return AlignFound(
+        alignment,
+        aligned,
+        seams_on_plate(station, seed + 1),
+        seams_on_plate(aligned, seed + 2),
+        _maps(seen, aligned)[0],
+    )
+
+
+def try_alignment(station: Station, seed: int, target: Relief | None = None) -> AlignFound | str:
+    """The alignment, or in words why there is none."""
+    try:
+        return align_station(station, seed, target)
+    except HemtraError as error:
+        return str(error)
+
+
+def with_alignment(station: Station, alignment: Alignment) -> Station:
+    """The station with the calibrations found."""
+    for number, found in enumerate(alignment.sensors):
+        station = station.with_part(f"sensors.{number}", calibration=found.calibration)
+    return station
+
+
+def _seen(part: Part, station: Station, seed: int) -> list[Profiles]:
+    """What each sensor gives of a part."""
+    way = passage(station, models_of(station))
+    return [
+        PartUnderSensor(part, station, way, sensor=k, seed=seed).take(way.ys.size)
+        for k in range(len(station.sensors))
+    ]
+
+
+def _cloud(seen: Profiles, station: Station) -> FloatArray:
+    """(n, 3) points of one sensor, y along travel from the middle of the scan."""
+    rows = seen.z.shape[0]
+    y = station.travel.spacing * (np.arange(rows) - (rows - 1) / 2)
+    along = np.broadcast_to(y[:, None], seen.z.shape)
+    points = np.column_stack([seen.x.ravel(), along.ravel(), seen.z.ravel().astype(np.float64)])
+    found: FloatArray = points[~np.isnan(points[:, 2])]
+    return found
+
+
+def _maps(seen: Sequence[Profiles], station: Station) -> tuple[HeightMap, tuple[HeightMap, ...]]:
+    """The merged map, and each sensor's own."""
+    layout = Layout.of(station, models_of(station), BELT)
+    return layout.scan([layout.rows(k, profiles) for k, profiles in enumerate(seen)])
+
+
+def seams_on_plate(station: Station, seed: int) -> tuple[Seam, ...]:
+    """How neighbouring sensors agree on a flat plate; raises `NotMeasured` where they share nothing."""
+    every = station.travel.counts_per_profile * COARSER
+    coarse = station.with_part("travel", counts_per_profile=every)
+    maps = _maps(_seen(plate(PLATE), coarse, seed), coarse)[1]
+    order = sorted(range(len(maps)), key=lambda k: station.sensors[k].x)
+    return tuple(seam_between(maps[a], maps[b]) for a, b in pairwise(order))
