@@ -1,17 +1,18 @@
 """The window: from the pointer to the number on screen, and whole commands from the shell."""
 
+import itertools
 import os
 import statistics
 import subprocess
 import sys
 import time
 
-from PySide6.QtCore import QElapsedTimer, QEventLoop, QPoint, QPointF, Qt, QTimer
+from PySide6.QtCore import QElapsedTimer, QEvent, QEventLoop, QObject, QPoint, QPointF, Qt, QTimer
 from PySide6.QtTest import QTest
 
 from hemtra.desktop.app import prepare
 from hemtra.desktop.window import MainWindow
-from hemtra.runtime.demo import PLAN_FILE, TRAY
+from hemtra.runtime.demo import PLAN_FILE, STATION_FILE, TRAY
 
 LEFT = Qt.MouseButton.LeftButton
 
@@ -59,6 +60,42 @@ def test_dragging_a_zone_on_screen(qapp, qtbot, demo_folder, note):
     note(
         f"zone drag, pointer to painted value: median {statistics.median(latencies):.1f} ms,"
         f" greatest {max(latencies):.1f} ms; window blocked at most {max(gaps)} ms"
+    )
+
+
+class Frames(QObject):
+    """Counts the paints of a widget."""
+
+    def __init__(self, widget):
+        super().__init__(widget)
+        self.count = 0
+        widget.installEventFilter(self)
+
+    def eventFilter(self, watched, event):  # noqa: N802 - Qt names it
+        self.count += event.type() == QEvent.Type.Paint
+        return False
+
+
+def test_live_view_while_scanning(qapp, qtbot, demo_folder, note):
+    """Frames of the live profile and of the growing map while two trial parts pass."""
+    prepare(qapp)
+    window = MainWindow()
+    window.show()
+    window.stations.open(demo_folder / STATION_FILE)
+    window.show_workspace("station")
+    workspace = window.station_workspace
+    qtbot.waitUntil(lambda: window.station_bench.document.path is not None and workspace.idle, timeout=30_000)
+    live, growing = Frames(workspace.live), Frames(workspace.trial.map)
+    seen = []
+    window.station_bench.live_changed.connect(lambda: seen.append(time.perf_counter()))
+    workspace.scan_trial()
+    qtbot.waitUntil(lambda: not workspace.trial.running and not window.tasks.running, timeout=60_000)
+    gaps = [b - a for a, b in itertools.pairwise(seen[:-1])]
+    window.close()
+    note(
+        f"live view while scanning: {1 / statistics.median(gaps):.0f} profiles/s shown, slowest tenth"
+        f" {1 / statistics.quantiles(gaps, n=10)[-1]:.0f}/s; {live.count} paints of it,"
+        f" {growing.count} of the map in {seen[-1] - seen[0]:.1f} s"
     )
 
 

@@ -5,6 +5,7 @@ import sys
 import tempfile
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 from PySide6.QtCore import QEventLoop, QTimer
 from PySide6.QtWidgets import QApplication
@@ -16,7 +17,7 @@ def main() -> None:
     """One picture of each main view."""
     with tempfile.TemporaryDirectory() as home:
         # the pictures should not depend on, or change, anybody's settings
-        for name in ("XDG_CONFIG_HOME", "XDG_STATE_HOME"):
+        for name in ("XDG_CONFIG_HOME", "XDG_STATE_HOME", "XDG_DATA_HOME"):
             os.environ[name] = home
         from hemtra.desktop.app import prepare
         from hemtra.desktop.window import MainWindow
@@ -33,8 +34,9 @@ def main() -> None:
         def settled() -> bool:
             return not window.tasks.running and window.plan_workspace.idle and window.station_workspace.idle
 
-        def take(name: str) -> None:
-            wait_for(settled)
+        def take(name: str, *, settle: bool = True) -> None:
+            if settle:
+                wait_for(settled)
             window.grab().save(str(TARGET / f"{name}.png"))
 
         take("empty")
@@ -45,12 +47,49 @@ def main() -> None:
         window.bench.tray.select(5)
         window.bench.select(11)
         take("plan-bad-part")
-        window.stations.open(folder / demo.STATION_FILE)
-        window.show_workspace("station")
-        wait_for(lambda: window.station_bench.document.path is not None)
-        window.station_workspace.scan_trial()
-        take("station")
+        station_pictures(window, folder / demo.STATION_FILE, take)
         window.close()
+
+
+def station_pictures(window: Any, station: Path, take: Callable[..., None]) -> None:
+    """The Station workspace idle, scanning, and in each guided task."""
+    bench, workspace = window.station_bench, window.station_workspace
+    window.stations.open(station)
+    window.show_workspace("station")
+    wait_for(lambda: bench.document.path is not None and workspace.idle)
+    take("station")
+    workspace.trial.count.setCurrentIndex(1)
+    workspace.scan_trial()
+    grown = lambda: bench.trial is not None and bench.trial.taken > 500  # noqa: E731
+    wait_for(grown, 0)
+    take("station-scanning", settle=False)
+    wait_for(lambda: not workspace.trial.running)
+    workspace.begin("encoder")
+    for _ in range(4):
+        workspace.encoder_task.run_once()
+    take("station-encoder")
+    workspace.begin("exposure")
+    workspace.exposure_task.target.setText("60")
+    workspace.exposure_task.run()
+    take("station-exposure")
+    tilted = bench.document.value.with_part("sensor.hang", roll=0.8).with_part("line", climb=-0.5)
+    bench.document.edit("roll", tilted)
+    workspace.begin("level")
+    workspace.level_task.run()
+    take("station-level")
+    stretched = bench.document.value.with_part("sensor.hang", roll=0.0, stretch_x=0.8, stretch_z=-0.6)
+    bench.document.edit("scales", stretched.with_part("line", climb=0.0))
+    workspace.begin("correct")
+    workspace.correct_task.run()
+    wait_for(lambda: workspace.correct_task.picture.data is not None)
+    for place in ((-46, 0), (46, 0), (-20, -18), (20, -18), (-20, 22)):
+        workspace.correct_task.click(*place)
+    take("station-correct")
+    window.trigger("station.two")
+    workspace.begin("align")
+    workspace.align_task.run()
+    wait_for(lambda: workspace.align_task.found is not None)
+    take("station-align")
 
 
 def wait_for(condition: Callable[[], bool], rest_ms: int = 300) -> None:

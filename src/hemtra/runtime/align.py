@@ -42,8 +42,8 @@ def align_station(station: Station, seed: int, target: Relief | None = None) -> 
     target: how the stepped wedge really lies; straight and in its place unless told.
     """
     laid = target or alignment_target()
-    seen = _seen(laid, station, seed)
-    clouds = [_cloud(profiles, station) for profiles in seen]
+    seen = seen_by_all(laid, station, seed)
+    clouds = [cloud_of(profiles, station) for profiles in seen]
     drawn = [sensor.x for sensor in station.sensors]
     now = [sensor.calibration for sensor in station.sensors]
     alignment = align(clouds, drawn, laid.target, now)
@@ -72,7 +72,7 @@ def with_alignment(station: Station, alignment: Alignment) -> Station:
     return station
 
 
-def _seen(part: Part, station: Station, seed: int) -> list[Profiles]:
+def seen_by_all(part: Part, station: Station, seed: int) -> list[Profiles]:
     """What each sensor gives of a part."""
     way = passage(station, models_of(station))
     return [
@@ -81,7 +81,7 @@ def _seen(part: Part, station: Station, seed: int) -> list[Profiles]:
     ]
 
 
-def _cloud(seen: Profiles, station: Station) -> FloatArray:
+def cloud_of(seen: Profiles, station: Station) -> FloatArray:
     """(n, 3) points of one sensor, y along travel from the middle of the scan."""
     rows = seen.z.shape[0]
     y = station.travel.spacing * (np.arange(rows) - (rows - 1) / 2)
@@ -101,6 +101,6 @@ def seams_on_plate(station: Station, seed: int) -> tuple[Seam, ...]:
     """How neighbouring sensors agree on a flat plate; raises `NotMeasured` where they share nothing."""
     every = station.travel.counts_per_profile * COARSER
     coarse = station.with_part("travel", counts_per_profile=every)
-    maps = _maps(_seen(plate(PLATE), coarse, seed), coarse)[1]
+    maps = _maps(seen_by_all(plate(PLATE), coarse, seed), coarse)[1]
     order = sorted(range(len(maps)), key=lambda k: station.sensors[k].x)
     return tuple(seam_between(maps[a], maps[b]) for a, b in pairwise(order))

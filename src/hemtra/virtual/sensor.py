@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 from numpy.typing import NDArray
@@ -38,6 +40,8 @@ MARGIN = 1.02
 """The surface is sampled a little beyond the view, so that rays at its border meet something."""
 LOOK_AT = 0.275
 """Where automatic exposure looks at a part, as a share of its length from its middle."""
+WORTH_TWO = 200
+"""Rows from which a second thread is worth its start."""
 PEAKS = {"strongest": STRONGEST, "highest": HIGHEST, "lowest": LOWEST, "nearest": NEAREST}
 OTHER_SENSOR = 1_000_003
 """Added to the seed for each further sensor, so that their noise has nothing in common."""
@@ -87,13 +91,9 @@ class PartUnderSensor:
             Electronics(exposure, model.noise, model.quantum, np.uint64(seed + k), ideal)
             for k, exposure in enumerate(exposures)
         ]
-        pose = _pose(part, mount, station.line.climb)
-        self._field = np.empty((self._places.size, self._xs.size), np.float32)
-        bare = self._shape
-        if hasattr(bare, "specks"):  # they change the light, not the surface
-            bare = bare._replace(specks=np.empty((0, 4)))
-        sample_field(self._xs, self._places, bare, pose, self._field)
-        self._pose = pose._replace(top=float(self._field.max()))
+        self._pose = _pose(part, mount, station.line.climb)._replace(top=-np.inf)
+        self._field = np.full((self._places.size, self._xs.size), -np.inf, np.float32)
+        self._sampled = 0
 
     @property
     def done(self) -> bool:
@@ -114,28 +114,55 @@ class PartUnderSensor:
             x, z = x * (1 + hang.stretch_x / 100), z * np.float32(1 + hang.stretch_z / 100)
         return Profiles(x, z, grey, self._missed[first:last])
 
+    def _sample(self, row: int) -> None:
+        """Sample the surface up to a row, and what lies ahead of it as far as that can hide it."""
+        end = int(np.searchsorted(self._places, self._places[row] + SHADOW, side="right"))
+        start, self._sampled = self._sampled, max(self._sampled, end)
+        if end > start:
+            shape = self._shape
+            if hasattr(shape, "specks"):  # they change the light, not the surface
+                shape = shape._replace(specks=np.empty((0, 4)))
+            new, places = self._field[start:end], self._places[start:end]
+            pose = self._pose
+            _shared_out(lambda part: sample_field(self._xs, places[part], shape, pose, new[part]), end - start)
+            self._pose = self._pose._replace(top=max(self._pose.top, float(new.max())))
+
     def _see(
         self, first: int, last: int, electronics: Electronics
     ) -> tuple[NDArray[np.float64], NDArray[np.float32], NDArray[np.uint8]]:
         shape = (last - first, self._optics.points)
         x, z, grey = np.empty(shape), np.empty(shape, np.float32), np.empty(shape, np.uint8)
         rows = np.ascontiguousarray(self._rows[first:last], np.int64)
-        see_profiles(
-            self._xs,
-            self._places,
-            self._field,
-            self._shape,
-            self._pose,
-            self._optics,
-            electronics,
-            self._reference,
-            rows,
-            first,
-            x,
-            z,
-            grey,
-        )
+        self._sample(int(rows.max()))
+
+        def see(part: slice) -> None:
+            see_profiles(
+                self._xs,
+                self._places,
+                self._field,
+                self._shape,
+                self._pose,
+                self._optics,
+                electronics,
+                self._reference,
+                rows[part],
+                first + part.start,
+                x[part],
+                z[part],
+                grey[part],
+            )
+
+        _shared_out(see, last - first)
         return x, z, grey
+
+
+def _shared_out(work: Callable[[slice], None], rows: int) -> None:
+    """Do work on rows, on two cores where there is enough of it; kernels let go of the interpreter lock."""
+    if rows < WORTH_TWO:
+        work(slice(0, rows))
+        return
+    with ThreadPoolExecutor(2) as pool:
+        list(pool.map(work, (slice(0, rows // 2), slice(rows // 2, rows))))
 
 
 def scan_part(

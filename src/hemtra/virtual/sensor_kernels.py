@@ -27,6 +27,8 @@ ON_SURFACE = 1e-6
 """mm within which a round has met the surface."""
 SMOOTH = 0.02
 """mm between two samples below which the surface between them is guessed to be straight."""
+ON_WALL = 0.15
+"""mm off the nearest sample of the surface from which a ray has met a wall between two samples."""
 CLEARANCE = 0.03
 """mm a surface must rise above a line of sight to block it: more than the sampled field errs on slopes."""
 
@@ -178,7 +180,7 @@ def see_profiles(
                 continue
             if _hidden(x, z, i, xs, ys, field, optics, pose.along, pose.top):
                 continue
-            light = electronics.exposure * reflectance * _facing(i, j, xs, ys, field)
+            light = electronics.exposure * reflectance * _facing(z, i, j, xs, ys, field)
             draw = np.uint64(number + n) * np.uint64(optics.points) + np.uint64(k)
             z, grey = _read_out(z, light, distance, optics, electronics, draw, reference[k])
             z_out[n, k] = z
@@ -271,21 +273,19 @@ def _hidden(
 
 
 @njit(cache=True, nogil=True)
-def _facing(i: int, j: int, xs: FloatArray, ys: FloatArray, field: NDArray[np.float32]) -> float:
+def _facing(z: float, i: int, j: int, xs: FloatArray, ys: FloatArray, field: NDArray[np.float32]) -> float:
     """How squarely the surface faces the sensor, 1 when level: the light a matt surface sends up."""
-    z = field[i, j]
-    gx = _gentler(field[i, max(j - 1, 0)], z, field[i, min(j + 1, xs.size - 1)], xs[1] - xs[0])
-    pitch = ys[min(i + 1, ys.size - 1)] - ys[max(i - 1, 0)]
-    gy = 0.0
-    if pitch > 0.0:
-        gy = _gentler(field[max(i - 1, 0), j], z, field[min(i + 1, ys.size - 1), j], pitch / 2)
+    here, left, right = field[i, j], field[i, max(j - 1, 0)], field[i, min(j + 1, xs.size - 1)]
+    below, above = max(i - 1, 0), min(i + 1, ys.size - 1)
+    pitch_x, pitch_y = xs[1] - xs[0], max(ys[above] - ys[below], 1e-9) / 2
+    if abs(z - here) > ON_WALL:
+        gx = max(abs(here - left), abs(right - here)) / pitch_x
+        gy = 0.0
+    else:
+        # the gentler slope of both sides: beside an edge a face is as bright as it is elsewhere
+        gx = min(abs(here - left), abs(right - here)) / pitch_x
+        gy = min(abs(here - field[below, j]), abs(field[above, j] - here)) / pitch_y
     return 1.0 / math.sqrt(1.0 + gx * gx + gy * gy)
-
-
-@njit(cache=True, nogil=True, inline="always")
-def _gentler(before: float, z: float, after: float, pitch: float) -> float:
-    """The gentler of the slopes to either side: beside an edge a face is as bright as it is elsewhere."""
-    return min(abs(z - before), abs(after - z)) / pitch
 
 
 FAINTEST, SATURATED = 0.06, 3.0

@@ -32,9 +32,15 @@ class AlignRules:
     """mm and degrees of the last change."""
     trim: float = 3.0
     """Root mean squares beyond which a point is a spike, or of something else than the target."""
+    first_trim: float = 1.5
+    """mm beyond which a point is left out at first: a flank lies that far off while its sensor does."""
+    narrowing: float = 0.6
+    """How that shrinks from round to round, until it reaches the noise."""
     worst: float = 0.1
     """mm of residual above which it was not this target."""
     least_points: int = 1_000
+    farthest: float = 40.0
+    """mm and degrees beyond which the fit has lost its way."""
 
 
 RULES = AlignRules()
@@ -152,6 +158,7 @@ class _Fit:
         self.own = [np.array([getattr(start, name) for name in OWN]) for start in starts]
         self.gains = [(start.gain_x, start.gain_z) for start in starts]
         self.shared = np.zeros(2)
+        self.limit = rules.first_trim
 
     def calibration(self, k: int, own: FloatArray, shared: FloatArray) -> Calibration:
         """The calibration that parameters stand for."""
@@ -173,9 +180,15 @@ class _Fit:
 
     def run(self) -> None:
         """Step until nothing changes any more."""
-        for _ in range(self.rules.rounds):
-            if self._step() < self.rules.settled:
+        rules = self.rules
+        for _ in range(rules.rounds):
+            change = self._step()
+            left = [off[used] for off, used in (self._used(k, own) for k, own in enumerate(self.own))]
+            noise = max(math.sqrt(float(np.mean(off**2))) if off.size else rules.first_trim for off in left)
+            narrower = min(self.limit, max(self.limit * rules.narrowing, rules.trim * noise))
+            if change < rules.settled and narrower == self.limit:
                 break
+            self.limit = narrower
 
     def _step(self) -> float:
         size = len(OWN) * len(self.own) + 2
@@ -192,6 +205,10 @@ class _Fit:
         for k, own in enumerate(self.own):
             own += change[k * len(OWN) : (k + 1) * len(OWN)]
         self.shared += change[-2:]
+        lost = [k for k, own in enumerate(self.own) if np.abs(own).max() > self.rules.farthest]
+        if lost or np.abs(self.shared).max() > self.rules.farthest:
+            which = f"sensor {lost[0] + 1}" if lost else "one of the sensors"
+            raise NotMeasured(f"{which} does not see the {self.target.name} as it is drawn; lay it straight")
         return float(np.abs(change).max())
 
     def _used(self, k: int, own: FloatArray) -> tuple[FloatArray, BoolArray]:
@@ -200,10 +217,7 @@ class _Fit:
         on = ~np.isnan(off)
         if not on.any():
             raise NotMeasured(f"sensor {k + 1} lost sight of the {self.target.name}")
-        # the median absolute deviation stands for the noise while spikes and dirt are still among the points
-        spread = 1.4826 * float(np.median(np.abs(off[on] - np.median(off[on]))))
-        limit = max(self.rules.trim * spread, 0.01) + abs(float(np.median(off[on])))
-        return off, on & (np.abs(np.where(on, off, np.inf)) < limit)
+        return off, on & (np.abs(np.where(on, off, np.inf)) < self.limit)
 
     def _derivatives(self, k: int, own: FloatArray, used: BoolArray) -> FloatArray:
         """(n, 8) by central differences, small against any flank."""

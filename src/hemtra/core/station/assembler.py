@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal, TypeAlias
 
 import numpy as np
@@ -22,6 +22,10 @@ from hemtra.core.station.trigger import Closed, Event, Ignored, TriggerMachine, 
 
 RowsOf: TypeAlias = tuple[NDArray[np.float32], NDArray[np.uint8]]
 """z and intensity (n, cols) of one sensor."""
+
+
+COARSE = 400
+"""Rows and columns, about, of a scan that is only looked at while it grows."""
 
 
 @dataclass(frozen=True)
@@ -114,6 +118,12 @@ class Layout:
             tuple(sensor.calibration for sensor in station.sensors),
             station.travel.equal_pitch,
         )
+
+    def coarser(self, rows: int, cols: int) -> Layout:
+        """The layout of each so manyth row and column."""
+        grid = self.grid
+        coarse = Grid(grid.x0, grid.y0, grid.dx * cols, grid.dy * rows)
+        return replace(self, grid=coarse, cols=-(-self.cols // cols), equal_pitch=False)
 
     def rows(self, sensor: int, seen: Profiles) -> RowsOf:
         """z and intensity (n, cols) of profiles, brought onto the columns of the grid."""
@@ -220,14 +230,16 @@ class Assembler:
         return outcomes
 
     def growing(self) -> Growing | None:
-        """The newest scan under way, as far as it has come; rows to come hold no data."""
+        """The newest scan under way as far as it has come, coarsely; rows to come hold no data."""
         if not self._machine.open_scans:
             return None
         number, first, last = self._machine.open_scans[-1]
         end = self._next if last is None else min(self._next, last)
         of = None if last is None else last - first
-        layers, missed, _ = self._collected(first, end, max(1, of or end - first))
-        whole = self.layout.scan(layers)[0]
+        total = max(1, of or end - first)
+        every = max(1, total // COARSE), max(1, self.layout.cols // COARSE)
+        layers, missed, _ = self._collected(first, end, total, every)
+        whole = self.layout.coarser(*every).scan(layers)[0]
         return Growing(number, whole, end - first, of, missed)
 
     def tick(self, time: float) -> list[Outcome]:
@@ -288,22 +300,28 @@ class Assembler:
         whole, each = self.layout.scan(layers)
         return Acquired(closed.scan, whole, closed.how, closed.reason, missed, each)
 
-    def _collected(self, first: int, last: int, total: int) -> tuple[list[RowsOf], int, NDArray[np.int64]]:
-        """`total` rows of each sensor, filled from profile `first` to `last`; how many were missed; places."""
-        cols = self.layout.cols
-        layers = [
-            (np.full((total, cols), np.nan, np.float32), np.zeros((total, cols), np.uint8))
-            for _ in self.layout.points
-        ]
+    def _collected(
+        self, first: int, last: int, total: int, every: tuple[int, int] = (1, 1)
+    ) -> tuple[list[RowsOf], int, NDArray[np.int64]]:
+        """`total` rows of each sensor, filled from profile `first` to `last`; how many were missed; places.
+
+        every: take only each so manyth row and column.
+        """
+        step, skip = every
+        shape = (-(-total // step), -(-self.layout.cols // skip))
+        layers = [(np.full(shape, np.nan, np.float32), np.zeros(shape, np.uint8)) for _ in self.layout.points]
         missed, places = 0, []
         for rows in self._rows:
             a, b = max(rows.first, first), min(rows.end, last)
-            if a < b:
-                there, here = slice(a - first, b - first), slice(a - rows.first, b - rows.first)
-                for (z, grey), (z_in, grey_in) in zip(layers, rows.layers, strict=True):
-                    z[there], grey[there] = z_in[here], grey_in[here]
-                missed += int(np.count_nonzero(rows.missed[here]))
-                places.append(rows.places[here])
+            if a >= b:
+                continue
+            missed += int(np.count_nonzero(rows.missed[a - rows.first : b - rows.first]))
+            places.append(rows.places[a - rows.first : b - rows.first])
+            a += -(a - first) % step
+            there = slice((a - first) // step, -(-(b - first) // step))
+            here = slice(a - rows.first, b - rows.first, step)
+            for (z, grey), (z_in, grey_in) in zip(layers, rows.layers, strict=True):
+                z[there], grey[there] = z_in[here, ::skip], grey_in[here, ::skip]
         return layers, missed, np.concatenate(places) if places else np.empty(0, np.int64)
 
     def _forget(self) -> None:

@@ -31,9 +31,9 @@ class Trigger(Form):
         "What starts a scan.",
         choices={
             "free": "free running",
-            "eye": "part-present eye",
+            "eye": "eye",
             "distance": "travelled distance",
-            "height": "height threshold",
+            "height": "over a height",
             "reversal": "reversal",
             "manual": "by hand",
         },

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QComboBox, QGridLayout, QPushButton
+from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QPushButton
 
 from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.station.alignment import Seam
@@ -47,11 +47,13 @@ class AlignTask(GuidedTask):
         self._table.setHorizontalSpacing(16)
         self._table.setVerticalSpacing(2)
         self.picture = ScanPicture()
-        self.picture.setFixedHeight(70)
+        self.picture.setFixedSize(150, 84)
         self.steps.addLayout(in_a_row(self.laid, self.scan, self.undo_all))
         self.steps.addWidget(self.told)
-        self.steps.addLayout(self._table)
-        self.steps.addWidget(self.picture)
+        row = QHBoxLayout()
+        row.addLayout(self._table, 1)
+        row.addWidget(self.picture)
+        self.steps.addLayout(row)
 
     def begin(self) -> None:
         """Start without a scan."""
@@ -74,7 +76,7 @@ class AlignTask(GuidedTask):
             f"Seam on a plate: {_seam(before)} before, <b>{_seam(after)}</b> after."
             for before, after in zip(found.before, found.after, strict=True)
         )
-        self._show(found, f"{seams} The target lay turned by {found.alignment.turned:.2f}°.")
+        self._show(found, f"{seams} The target lay turned by {round(found.alignment.turned, 2) + 0.0:.2f}°.")
 
     def _show(self, found: AlignFound | None, told: str) -> None:
         self.found = found

@@ -37,8 +37,8 @@ class CorrectTask(GuidedTask):
         super().__init__(
             bench,
             "Correct the scales",
-            "Scan a gauge with faces of known height and discs of known size and distance, click them, and type"
-            " what they truly are. Limits of plans are in millimetres and stay as they are.",
+            "Scan a gauge with faces of known height and discs of known distance, click them, and type what"
+            " they truly are. Limits of plans stay as they are: they are in millimetres.",
             "Correct",
         )
         self._start, self._scans = start, 0
@@ -81,6 +81,7 @@ class CorrectTask(GuidedTask):
         side = QVBoxLayout()
         side.addLayout(in_a_row(self.scan))
         side.addLayout(grid)
+        self.steps.addWidget(self.told)
         row = QHBoxLayout()
         row.addWidget(self.picture, 1)
         row.addLayout(side)

@@ -253,7 +253,8 @@ class StationDrawing(QFrame):
             painter.setPen(pen)
             painter.drawLine(over - QPointF(46, 0), over + QPointF(14, 0))
         if told is not None:
-            painter.drawText(QPointF(self._laser - 90, low + 4), told)
+            width = painter.fontMetrics().horizontalAdvance(told)
+            painter.drawText(QPointF(self._laser - width - 8, low + 4), told)
             return
         eye = self.side(-trigger.distance, 0)
         pen = QPen(theme.colour("anchor"), 1.3)
@@ -324,6 +325,7 @@ class StationDrawing(QFrame):
             name = model.name if len(station.sensors) == 1 else f"{k + 1}"
             _draw_body(painter, body, name, chosen=len(station.sensors) > 1 and k == bench.sensor)
         at = self.cross(0, BELT).y() + 20
+        painter.setFont(theme.font(11))
         views = [
             (s.x - m.width_at(s.stand_off) / 2, s.x + m.width_at(s.stand_off) / 2)
             for s, m in zip(station.sensors, bench.models, strict=True)
@@ -382,7 +384,7 @@ class StationDrawing(QFrame):
         box = QRectF(middle.x() - width / 2, middle.y() - 9, width, 18)
         if upright:
             box.moveLeft(middle.x() - 16)
-        elif width > abs(b.x() - a.x()) - 24:  # no room between the arrows
+        elif width > abs(b.x() - a.x()) - 12:  # no room between the arrows
             box.moveRight(min(a.x(), b.x()) - 2)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(theme.colour("paper"))
