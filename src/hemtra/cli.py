@@ -95,13 +95,10 @@ def scan(
     """Scan a virtual part."""
     from hemtra.storage.scans import save_scan
     from hemtra.storage.stations import load_station
-    from hemtra.virtual.cover import make_cover, parse_defect
+    from hemtra.virtual.parts import part_named
     from hemtra.virtual.sensor import scan_part
 
-    if part != "rain-pump-cover":
-        raise HemtraError(f"There is no virtual part “{part}”; there is rain-pump-cover.")
-    cover = make_cover(seed, dict(parse_defect(text) for text in defect or []))
-    made = scan_part(cover, load_station(station), seed, name=output.name)
+    made = scan_part(part_named(part, seed, defect or []), load_station(station), seed, name=output.name)
     save_scan(made, output)
     rows, cols = made.data.shape
     out.print(f"{output}: {rows} profiles of {cols} points, {made.data.data_share:.1%} with data.")

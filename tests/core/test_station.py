@@ -2,18 +2,21 @@
 
 import math
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from hemtra import HemtraError, NotMeasured
+from hemtra import HeightMap, HemtraError, NotMeasured
 from hemtra.core.station.budget import Question, scan_budget
+from hemtra.core.station.findings import findings
 from hemtra.core.station.optics import CaptureBand
 from hemtra.core.station.resolution import Run, measure_resolution
 from hemtra.core.station.travel import LinearEncoder, ProfileCounter, Travel, WheelEncoder
 from hemtra.core.units import INCH
 from hemtra.virtual.demo import STATION
 from hemtra.virtual.models import sensor_model
+from makers import edited
 
 SIM_130 = sensor_model("Sim 130")
 
@@ -219,3 +222,47 @@ def test_absurd_numbers_are_bounded_or_refused_in_words():
     ):
         with pytest.raises(HemtraError, match=words):
             STATION.with_part(path, **values)
+
+
+def seen_on_belt(front=-40.0, end=40.0, tilt=0.0, lift=0.0, rows=300, gap=False):
+    """A box from front to end, 40 mm wide and 6 mm high, on a belt at -6; 0.5 mm from row to row."""
+    x, y = np.arange(-50, 50, 0.5), 0.5 * (np.arange(rows) - (rows - 1) / 2)
+    z = np.full((rows, x.size), -6.0)
+    z[np.ix_((y >= front) & (y < end), np.abs(x) < 20)] = 0.0
+    if gap:
+        z[np.abs(y) < 10] = -6.0
+    z += lift + math.tan(math.radians(tilt)) * x
+    return HeightMap(z, dx=0.5, dy=0.5, x0=x[0], y0=y[0])
+
+
+@pytest.mark.parametrize(
+    ("data", "words", "remedy"),
+    [
+        (seen_on_belt(tilt=0.5), "tilted by 0.50°", "level"),
+        (seen_on_belt(lift=0.4), "+0.40 mm from where it lies", "level"),
+        (seen_on_belt(front=-200), "begins within the part", ""),
+        (seen_on_belt(end=200), "ends within the part", ""),
+        (seen_on_belt(-200, 200), "cut off at both ends", ""),
+        (seen_on_belt(0, 0), "no part in the scan", ""),
+        (seen_on_belt(gap=True), "more than one part", ""),
+        (seen_on_belt(end=48.0), "88.0 mm long and is 80", "encoder"),
+    ],
+)
+def test_a_trial_scan_says_what_is_wrong_with_its_station(data, words, remedy):
+    (finding,) = findings(data, (), -6.0, 80.0)
+    assert words in finding.text
+    assert finding.remedy == remedy
+
+
+def test_a_good_trial_scan_says_nothing():
+    good = seen_on_belt()
+    assert findings(good, (), -6.0, 80.0) == ()
+    assert findings(good, (good, seen_on_belt(lift=0.02)), -6.0, 80.0) == ()
+    (step,) = findings(good, (good, seen_on_belt(lift=0.05)), -6.0, 80.0)
+    assert ("0.05 mm" in step.text, step.remedy) == (True, "align")
+
+    def holes(z, x, y):
+        z[(np.abs(x) < 15) & (np.abs(y) < 38)] = np.nan
+
+    (dark,) = findings(edited(good, holes), (), -6.0, 80.0)
+    assert dark.remedy == "exposure"

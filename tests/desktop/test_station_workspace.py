@@ -430,6 +430,34 @@ def test_what_goes_wrong_on_the_line_is_said_and_loses_nothing(at_station, qtbot
     assert "Nothing started a scan" in at_station.message_bar.text.text()
 
 
+def test_mistakes_show_in_a_trial_scan_with_the_task_that_helps(at_station, qtbot):
+    """Each mistake once: tilt, encoder, delay, too fast, nobody aligned."""
+    retype(qtbot, at_station, "counts per profile", "8")
+    document, bar = at_station.station_bench.document, at_station.message_bar
+
+    for label, text, words in (
+        ("roll", "0.8", "tilted by 0.80°"),
+        ("circumference", "176", "88.0 mm long and is 80"),
+        ("delay", "95", "begins within the part"),
+        ("scan length", "80", "ends within the part"),
+    ):
+        before = document.value
+        retype(qtbot, at_station, label, text)
+        scan_trials(qtbot, at_station)
+        assert words in bar.text.text(), label
+        document.edit("back", before)
+        bar.hide()
+    retype(qtbot, at_station, "speed", "3000")
+    scan_trials(qtbot, at_station)
+    assert "missed: too fast" in at_station.station_workspace.trial.told.text()
+    at_station.trigger("station.two")
+    retype(qtbot, at_station, "counts per profile", "8")
+    scan_trials(qtbot, at_station)
+    assert "align them" in bar.text.text()
+    at_station.trigger("station.align")
+    assert at_station.station_workspace.align_task.isVisible()
+
+
 def test_a_scan_is_started_by_hand_and_a_line_stopped(at_station, qtbot):
     retype(qtbot, at_station, "counts per profile", "4")
     retype(qtbot, at_station, "scan length", "20")

@@ -11,7 +11,7 @@ import pytest
 from hemtra import HeightMap, Scan, load_plan, load_scan, save_plan, save_scan
 from hemtra.cli import main
 from hemtra.runtime.batch import inspect_files
-from hemtra.runtime.demo import PLAN_FILE, STATION_FILE, TRAY, TRUTH, is_complete
+from hemtra.runtime.demo import DOOR_FILE, PLAN_FILE, STATION_FILE, TRAY, TRUTH, is_complete
 
 
 @pytest.fixture
@@ -120,7 +120,16 @@ def test_scan_makes_what_it_is_told(hemtra, demo_folder, tmp_path):
     made = load_scan(tmp_path / "p.x3p")
     assert made.station["name"] == "bench A"
     assert made.serial == "000003"
-    for extra in (["--defect", "boss-blue"], ["--part", "teapot"], ["--defect", "boss-short=x"]):
+    door = ["--part", "oven-door-frame"]
+    code, out, _ = hemtra("scan", demo_folder / DOOR_FILE, *door, "-o", tmp_path / "d.x3p")
+    assert code == 0
+    assert load_scan(tmp_path / "d.x3p").data.extent[1] > 115, "both sensors in one map"
+    for extra in (
+        [*door, "--defect", "boss-short"],
+        ["--defect", "boss-blue"],
+        ["--part", "teapot"],
+        ["--defect", "boss-short=x"],
+    ):
         code, _, err = hemtra("scan", station, *extra, "-o", tmp_path / "q.x3p")
         assert code == 2
         assert err.count("\n") == 1

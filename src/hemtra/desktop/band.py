@@ -34,7 +34,6 @@ class Band(QFrame):
         self.search.clicked.connect(lambda: trigger("help.search"))
         self.unit = QPushButton("mm")
         self.unit.setObjectName("help")
-        self.unit.setToolTip("Millimetres or inches for display; files and limits stay in millimetres.")
         self.unit.clicked.connect(lambda: trigger("view.unit"))
         help_button = QPushButton("?")
         help_button.setObjectName("help")
@@ -60,6 +59,13 @@ class Band(QFrame):
         self._title.setText(f"{name} {'•' if unsaved else ''}".strip())
         dot = ". The dot: there are unsaved changes." if unsaved else ""
         self._title.setToolTip(f"{place}{dot}")
+
+    def show_unit(self, name: str, *, changes: bool) -> None:
+        """Show the unit of lengths, and whether a click changes it here."""
+        self.unit.setText(name)
+        self.unit.setEnabled(changes)
+        either = "Millimetres or inches for display; files and limits stay in millimetres."
+        self.unit.setToolTip(either if changes else "Plans are in millimetres and degrees.")
 
     def _make_tab(self, name: str) -> QPushButton:
         tab = QPushButton(name.capitalize())

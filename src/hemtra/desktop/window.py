@@ -142,7 +142,7 @@ class MainWindow(QMainWindow):
                 lambda: self.station_bench.live is not None,
             ),
             "station.two": (self._open_door_station, always),
-            "view.unit": (self._change_unit, always),
+            "view.unit": (self._change_unit, lambda: self._workspace == "station"),
             "plan.show": (lambda: self.show_workspace("plan"), always),
             "plan.save": (
                 self._save,
@@ -215,7 +215,7 @@ class MainWindow(QMainWindow):
         name = self.station_bench.document.value.name if at_station else plan_name
         place = str(versioned.path or "not saved yet")
         self.band.show_open(self._workspace, name, place, unsaved=versioned.unsaved)
-        self.band.unit.setText(self.station_bench.unit.name)
+        self.band.show_unit(self.station_bench.unit.name if at_station else "mm", changes=at_station)
         undo, redo = self.actions_by_id["edit.undo"], self.actions_by_id["edit.redo"]
         undo.setText(f"Undo {versioned.undo_label}".strip())
         redo.setText(f"Redo {versioned.redo_label}".strip())

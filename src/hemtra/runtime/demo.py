@@ -15,9 +15,10 @@ from hemtra.storage.plans import save_plan
 from hemtra.storage.scans import save_scan
 from hemtra.storage.stations import save_station
 from hemtra.storage.trays import TrayEntry, save_tray, tray_path
-from hemtra.virtual.demo import PARTS, REFERENCE, STATION, demo_plan, truth
+from hemtra.virtual.demo import DOOR_STATION, PARTS, REFERENCE, STATION, demo_plan, truth
 
 STATION_FILE, PLAN_FILE, TRAY, TRUTH = "bench-a.hstation", "rain-pump-cover.hplan", "tray", "truth.json"
+DOOR_FILE = "door-bench.hstation"
 
 Progress = Callable[[int, int, str], bool]
 """Told how many of how many are done and what comes next; answers whether to go on."""
@@ -31,6 +32,7 @@ def write_demo(folder: Path, progress: Progress = lambda done, of, what: True) -
     make_folder(folder / TRAY)
     (folder / TRUTH).unlink(missing_ok=True)
     save_station(STATION, folder / STATION_FILE)
+    save_station(DOOR_STATION, folder / DOOR_FILE)
     for done, part in enumerate(PARTS):
         if not progress(done, len(PARTS), f"scanning {part.file}"):
             return False
@@ -59,6 +61,7 @@ def is_complete(folder: Path) -> bool:
     names = [
         PLAN_FILE,
         STATION_FILE,
+        DOOR_FILE,
         TRUTH,
         tray_path(Path(PLAN_FILE)).name,
         *(f"{TRAY}/{part.file}" for part in PARTS),

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, Protocol
 
 import numpy as np
 
+from hemtra.core.errors import HemtraError
 from hemtra.core.geometry.frames import Frame
 from hemtra.core.station.target import Piece, Target, stepped_wedge
-from hemtra.virtual.cover import BELT
+from hemtra.virtual.cover import BELT, make_cover, parse_defect
 from hemtra.virtual.relief_kernels import ReliefShape
 
 AT_REST = Frame()
@@ -107,3 +109,17 @@ def door_frame(seed: int) -> Relief:
     pieces += [Piece(x, y, 3.5, 3.5, rim + 1.5, round=True) for x in (-90.0, 0.0, 90.0) for y in (-31.0, 31.0)]
     pose = Frame(x=float(rng.uniform(-0.5, 0.5)), y=float(rng.uniform(-0.5, 0.5)))
     return Relief(Target("oven door frame", tuple(pieces), BELT), (210.0, 80.0), f"{seed:06d}", pose)
+
+
+COVER_NAME, DOOR_NAME = "rain-pump-cover", "oven-door-frame"
+
+
+def part_named(name: str, seed: int, defects: Sequence[str] = ()) -> Part:
+    """A virtual part by its name, with defects as written on a command line. Raises `HemtraError`."""
+    if name == COVER_NAME:
+        return make_cover(seed, dict(parse_defect(text) for text in defects))
+    if name != DOOR_NAME:
+        raise HemtraError(f"There is no virtual part “{name}”; there are {COVER_NAME} and {DOOR_NAME}.")
+    if defects:
+        raise HemtraError(f"The {DOOR_NAME} has no defects.")
+    return door_frame(seed)

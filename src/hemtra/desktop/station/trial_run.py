@@ -11,6 +11,7 @@ import numpy as np
 from hemtra.core.scan.heightmap import Profile
 from hemtra.core.scan.scan import Scan
 from hemtra.core.station.assembler import Acquired, Assembler, Batch, Growing, Outcome
+from hemtra.core.station.findings import Finding, findings
 from hemtra.core.station.station import Station
 from hemtra.core.station.trigger import Ignored
 from hemtra.desktop.model.station_bench import OnBelt, Trial
@@ -59,13 +60,14 @@ class TrialRun:
     _ignored: list[str] = field(default_factory=list)
     _error: BaseException | None = None
     _task: Task | None = None
+    _found: dict[str, Finding] = field(default_factory=dict)
 
     def trigger(self) -> None:
         """A hand triggers."""
         self._by_hand.set()
 
-    def work(self, task: Task) -> str:
-        """Let the parts pass; produces `Trial`, `Passing` and `TrayPart`; answers with what to tell.
+    def work(self, task: Task) -> tuple[Finding, ...]:
+        """Let the parts pass; produces `Trial`, `Passing` and `TrayPart`; answers with what to tell of the lot.
 
         Raises what ended the run before its end.
         """
@@ -117,20 +119,26 @@ class TrialRun:
         self._task.produce(
             Trial(outcome.data, rows, rows, outcome.missed, done=True, told=_told(number, outcome))
         )
+        if outcome.how == "complete" and not outcome.missed:
+            order = sorted(range(len(outcome.layers)), key=lambda k: request.station.sensors[k].x)
+            layers = [outcome.layers[k] for k in order]
+            for finding in findings(outcome.data, layers, BELT, request.on_belt.length):
+                self._found.setdefault(finding.remedy or finding.text, finding)
         tag = "bad" if request.defect else ("good" if outcome.how == "complete" else "unknown")
         self._task.produce(TrayPart(scan, request.folder / name, tag))
 
-    def _summary(self) -> str:
-        """What did not go as one would wish, in a sentence, or ''."""
+    def _summary(self) -> tuple[Finding, ...]:
+        """What did not go as one would wish."""
         count, ignored = self.request.count, self._ignored
         if ignored:
             worst = max(set(ignored), key=ignored.count)
-            return f"{len(ignored)} of the triggers made no scan: {worst}."
+            return (Finding(f"{len(ignored)} of the triggers made no scan: {worst}."),)
         if self._scans == 0:
-            return "Nothing started a scan: check the trigger, and whether the part comes into view."
+            text = "Nothing started a scan: check the trigger, and whether the part comes into view."
+            return (Finding(text),)
         if self._scans < count and self.request.station.trigger.by in ("eye", "height"):
-            return f"{count} parts passed, and {self._scans} scans came of them."
-        return ""
+            return (Finding(f"{count} parts passed, and {self._scans} scans came of them."),)
+        return tuple(self._found.values())
 
 
 def _told(number: int, outcome: Acquired) -> str:

@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QSplitter, QStackedWidget, QV
 
 from hemtra.core.errors import HemtraError
 from hemtra.core.scan.heightmap import Profile
+from hemtra.core.station.findings import Finding
 from hemtra.core.station.station import Station
 from hemtra.desktop.lanes import Lane, Superseded
 from hemtra.desktop.model.station_bench import OnBelt, StationBench, Trial
@@ -24,7 +25,7 @@ from hemtra.desktop.station.correct_task import CorrectTask
 from hemtra.desktop.station.drawing import StationDrawing
 from hemtra.desktop.station.encoder_task import EncoderTask
 from hemtra.desktop.station.exposure_task import ExposureTask
-from hemtra.desktop.station.fields import StationFields
+from hemtra.desktop.station.fields import TASK_TITLES, StationFields
 from hemtra.desktop.station.guided_task import GuidedTask
 from hemtra.desktop.station.level_task import LevelTask
 from hemtra.desktop.station.live_view import LiveView
@@ -251,9 +252,12 @@ class StationWorkspace(QWidget):
             bench.trials += 1
             self.scanned.emit(item)
 
-    def _on_run_told(self, summary: str) -> None:
-        if summary:
-            self._notifications.tell(Notice(summary))
+    def _on_run_told(self, told: tuple[Finding, ...]) -> None:
+        if told:
+            text = " ".join(finding.text for finding in told)
+            remedies = [finding.remedy for finding in told if finding.remedy]
+            actions = tuple((TASK_TITLES[name][0], f"station.{name}") for name in remedies)
+            self._notifications.tell(Notice(text, actions=actions))
 
     @Slot()
     def _on_run_over(self) -> None:
