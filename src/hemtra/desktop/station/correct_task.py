@@ -49,7 +49,7 @@ class CorrectTask(GuidedTask):
         self.scan.setObjectName("secondary")
         self.scan.clicked.connect(self.run)
         self.picture = ScanPicture("The scan of the gauge appears here.")
-        self.picture.setMinimumHeight(90)
+        self.picture.setMinimumHeight(60)
         self.picture.clicked.connect(self.click)
         self.low = number_field(BELT + LOW_FACE, "True height of the lower face in mm", 60)
         self.high = number_field(BELT + HIGH_FACE, "True height of the higher face in mm", 60)
@@ -63,8 +63,9 @@ class CorrectTask(GuidedTask):
             box.toggled.connect(self._refresh)
         for field in (self.low, self.high, self.diameter, self.across, self.along):
             field.editingFinished.connect(self._refresh)
+        self.measured: list[QLabel] = []
         grid = QGridLayout()
-        grid.setVerticalSpacing(3)
+        grid.setVerticalSpacing(1)
         rows = (
             ("A truly", self.low, self.use_heights),
             ("B truly", self.high, None),
@@ -73,8 +74,11 @@ class CorrectTask(GuidedTask):
             ("C to E truly", self.along, self.use_travel),
         )
         for line, (label, edit, tick) in enumerate(rows):
-            edit.setFixedHeight(22)
-            for column, widget in enumerate((QLabel(label), edit, QLabel("mm"))):
+            edit.setFixedHeight(20)
+            measured = QLabel("mm")
+            measured.setMinimumWidth(140)
+            self.measured.append(measured)
+            for column, widget in enumerate((QLabel(label), edit, measured)):
                 grid.addWidget(widget, line, column)
             if tick is not None:
                 grid.addWidget(tick, line, 3)
@@ -128,26 +132,26 @@ class CorrectTask(GuidedTask):
         if self.picture.data is None:
             self.told.setText("Nothing is scanned yet.")
             return
-        lines = [self._measured()] if self.places else []
-        if len(self.places) < 2:
-            lines.append(PROMPTS[len(self.places)])
-        else:
+        for label, text in zip(self.measured, self._measured(), strict=True):
+            label.setText(f"mm, measured {text}" if text else "mm")
+        lines = []
+        if len(self.places) >= 2:
             try:
                 lines.append(self._changes(self.bench.document.value, self._corrected()))
                 self.take.setEnabled(True)
             except HemtraError as error:
                 lines.append(f"<b>Not corrected:</b> {sentence(str(error))}")
-            if len(self.places) < len(LETTERS):
-                lines.append(PROMPTS[len(self.places)])
+        if len(self.places) < len(LETTERS):
+            lines.append(PROMPTS[len(self.places)])
         self.told.setText("<br>".join(lines))
 
-    def _measured(self) -> str:
-        found = [f"{letter} {z:.4f} mm" for letter, z in zip(LETTERS, self.heights, strict=False)]
-        if self.discs:
-            found.append(f"⌀ C {self.discs[0].width:.2f} × {self.discs[0].length:.2f} mm")
-        for letter, disc in zip(LETTERS[3:], self.discs[1:], strict=False):
-            found.append(f"C to {letter} {math.dist(*((d.x, d.y) for d in (self.discs[0], disc))):.3f} mm")
-        return "Measured: " + ", ".join(found) + "."
+    def _measured(self) -> tuple[str, ...]:
+        """What was measured of each known size, in the order of the fields, '' where nothing was yet."""
+        heights = [f"{z:.4f}" for z in self.heights]
+        sizes = [f"{self.discs[0].width:.2f} × {self.discs[0].length:.2f}"] if self.discs else []
+        for disc in self.discs[1:]:
+            sizes.append(f"{math.dist(*((d.x, d.y) for d in (self.discs[0], disc))):.3f}")
+        return (*heights, *[""] * (2 - len(heights)), *sizes, *[""] * (3 - len(sizes)))
 
     @staticmethod
     def _changes(before: Station, after: Station) -> str:
