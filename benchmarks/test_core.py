@@ -9,6 +9,8 @@ from hemtra.core.geometry.plane_fit import fit_plane
 from hemtra.core.plan.engine import Engine
 from hemtra.core.scan.heightmap import Grid
 from hemtra.core.scan.picture import View, picture
+from hemtra.core.scan.prepare import fill_holes, smooth_gaussian
+from hemtra.core.scan.rank_filter import median_filter
 from hemtra.core.scan.section import section
 from hemtra.core.station.assembler import Assembler, Batch, Layout, Profiles, TriggerSeen
 from hemtra.core.station.trigger import TriggerRules
@@ -85,6 +87,18 @@ def test_picture_900_by_900(beside, large):
         return palette[index]
 
     beside(lambda: picture(data, view, palette, -4.0, 2.0), nearest, "nearest points in NumPy")
+
+
+def test_median_5_by_5(beside, large):
+    beside(lambda: median_filter(large, 5), large.copy, "copy of the map", rounds=12)
+
+
+def test_fill_small_holes(beside, large):
+    beside(lambda: fill_holes(large, (9, 9)), large.copy, "copy of the map", rounds=12)
+
+
+def test_smooth_gaussian(beside, large):
+    beside(lambda: smooth_gaussian(large, 1.5, 1.5), large.copy, "copy of the map", rounds=12)
 
 
 def test_virtual_scan_875_profiles(beside):

@@ -4,6 +4,7 @@ import numpy as np
 
 from hemtra import HeightMap, inspect
 from hemtra.core.scan.picture import View, grey_picture, picture
+from hemtra.core.scan.prepare import fill_holes, remove_spikes, smooth_mean
 from hemtra.core.station.calibration import Calibration
 from hemtra.core.station.starts import widest_over
 from hemtra.virtual.cover import make_cover
@@ -17,6 +18,9 @@ scan = scan_part(make_cover(1), coarse)
 askew = coarse.with_part("sensor", calibration=Calibration(roll=0.1, yaw=0.1))
 scan_part(plate(), askew)
 widest_over(scan.data.z, 0.0)
+fill_holes(scan.data.z, (3, 3))
+smooth_mean(scan.data.z, 3, 3)
+remove_spikes(scan.data.z, 0.3, 3)
 inspect(demo_plan(), scan)
 view = View(-70.0, 70.0, 1.0, 140, 140)
 picture(scan.data, view, np.zeros((256, 3), np.uint8), -6.0, 9.0)

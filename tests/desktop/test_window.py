@@ -9,6 +9,7 @@ from PySide6.QtGui import QWheelEvent
 from PySide6.QtWidgets import QApplication, QComboBox, QLabel, QLineEdit, QPushButton
 
 from hemtra import HeightMap, Scan, load_plan, save_plan, save_scan
+from hemtra.core.plan.graph import preparation
 from hemtra.desktop import recovery, theme
 from hemtra.desktop.actions import ACTIONS
 from hemtra.desktop.command_search import CommandSearch, KeysAndSigns
@@ -370,3 +371,47 @@ def test_everything_paints_on_every_part_and_characteristic(demo, settled):
 
 def test_demo_file_is_what_the_window_opened(demo, demo_folder):
     assert demo.bench.document.path == demo_folder / PLAN_FILE
+
+
+def test_preparation_is_chosen_on_the_stage_and_seen_before_and_after(demo, qtbot, settled):
+    tools, stage = demo.plan_workspace.stage.tools, demo.plan_workspace.stage
+    document = demo.bench.document
+
+    def choose(text, under=""):
+        tools.fill_menu()
+        menu = tools.menu
+        if under:
+            menu = next(a for a in menu.actions() if under in a.text()).menu()
+        next(a for a in menu.actions() if a.text() == text).trigger()
+        settled(demo)
+
+    raw = stage.data
+    assert not tools.before.isVisible()
+    choose("Add: Height band")
+    choose("Add: Smooth")
+    assert tools.before.isVisible()
+    assert [step.kind for step in preparation(document.plan)] == ["height-band", "smooth"]
+    demo.bench.select(6)
+    settled(demo)
+    changed = document.plan.step("height-band").edited(params={"low": -3.0, "high": 5.0})
+    document.edit("band", document.plan.with_step(changed))
+    settled(demo)
+    row = next(j for j in demo.bench.shown.result.characteristics if j.balloon == 6)
+    assert row.verdict == "NOT MEASURED", "the hub lies above the band"
+    assert np.nanmax(stage.data.z) <= 5.0
+    demo.bench.select(1)
+    settled(demo)
+    assert np.nanmax(demo.bench.shown.profile.z) <= 5.0
+    qtbot.mouseClick(tools.before, Qt.MouseButton.LeftButton)
+    assert stage.data is raw
+    qtbot.mouseClick(tools.before, Qt.MouseButton.LeftButton)
+    choose("Earlier", under="Smooth")
+    assert [step.kind for step in preparation(document.plan)] == ["smooth", "height-band"]
+    choose("Take out", under="Height band")
+    choose("Take out", under="Smooth")
+    assert document.plan.prepared is None
+    assert stage.data is raw
+    for _ in range(6):
+        demo.trigger("edit.undo")
+    settled(demo)
+    assert not document.unsaved

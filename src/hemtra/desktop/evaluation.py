@@ -43,8 +43,15 @@ def show(request: ShowRequest, superseded: Superseded) -> Iterator[Shown]:
     steps = [step.id for column in ancestry(request.plan, row.step) for step in column]
     line = request.line or propose_line(request.engine.data, result, steps)
     evidence = {step_id: request.engine.explain(result, step_id) for step_id in steps}
-    profile = section(request.engine.data, *line, width=request.width) if line else None
+    prepared = prepared_map(request.plan, result)
+    profile = section(prepared or request.engine.data, *line, width=request.width) if line else None
     yield Shown(result, evidence, profile, line)
+
+
+def prepared_map(plan: Plan, result: Result) -> HeightMap | None:
+    """The map that the plan's preparation made of the part; None without preparation, or where it failed."""
+    found = result.steps.get(plan.prepared or "")
+    return found.value if found is not None and isinstance(found.value, HeightMap) else None
 
 
 def propose_line(data: HeightMap, result: Result, steps: list[str]) -> tuple[Place, Place] | None:

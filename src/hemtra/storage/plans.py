@@ -23,7 +23,7 @@ DOCUMENT, REFERENCE = "plan.json", "reference.x3p"
 LARGEST_DOCUMENT = 16 * 1024**2
 LARGEST_REFERENCE = 2 * 1024**3
 
-MIGRATIONS: dict[int, Any] = {}
+MIGRATIONS: dict[int, Any] = {1: lambda content: {**content, "schema": 2}}  # preparation came, nothing went
 """By schema version: the function that turns the JSON of that version into that of the next."""
 
 

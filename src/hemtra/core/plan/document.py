@@ -20,7 +20,7 @@ from hemtra.core.errors import PlanError
 from hemtra.core.plan.limits import decimals_for
 from hemtra.core.scan.zones import Zone
 
-SCHEMA = 1
+SCHEMA = 2
 """Version of the document's form; older ones are migrated when read, newer ones refused."""
 
 Id = Annotated[str, StringConstraints(pattern=r"^[a-z0-9][a-z0-9-]{0,62}$")]
@@ -109,6 +109,8 @@ class Plan(_Document):
     name: Name = "untitled"
     steps: tuple[Step, ...] = ()
     sheet: tuple[Characteristic, ...] = ()
+    prepared: Id | None = None
+    """The step whose map is measured on, where a step is not connected otherwise; None for the scan itself."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", validate_by_name=True, validate_by_alias=True)
 

@@ -26,6 +26,9 @@ EXPLAINED = 24
 REMEMBERED = 256
 """Step results kept per height map: a plan of 60 steps and a few of its past states."""
 
+MAPS = 8
+"""Prepared maps among them: a preparation of some steps, and what a drag makes of the last."""
+
 
 @dataclass(frozen=True)
 class StepResult:
@@ -136,13 +139,17 @@ class Engine:
     def _remember(self, result: StepResult) -> None:
         with self._lock:
             self._known[result.fingerprint] = result
+            maps = [mark for mark, known in self._known.items() if isinstance(known.value, HeightMap)]
+            for mark in maps[:-MAPS]:
+                del self._known[mark]
             while len(self._known) > REMEMBERED:
                 self._known.popitem(last=False)
 
 
 def _given(data: HeightMap, step: Step, results: Mapping[str, StepResult]) -> Given:
     inputs = {name: tuple(results[i].value for i in ids) for name, ids in step.inputs.items()}
-    return Given(data, step.zone, inputs)
+    prepared = inputs.pop("data", ())
+    return Given(prepared[0] if prepared else data, step.zone, inputs)
 
 
 def _fingerprint(step: Step, results: Mapping[str, StepResult]) -> str:

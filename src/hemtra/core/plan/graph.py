@@ -9,7 +9,8 @@ from pydantic import ValidationError
 from hemtra.core.errors import PlanError
 from hemtra.core.plan.document import Characteristic, Plan, Step
 from hemtra.core.plan.kind import Input, Kind
-from hemtra.core.plan.registry import kind_named
+from hemtra.core.plan.registry import kind_named, kinds
+from hemtra.core.scan.heightmap import HeightMap
 
 
 def needs(step: Step) -> tuple[str, ...]:
@@ -17,14 +18,49 @@ def needs(step: Step) -> tuple[str, ...]:
     return tuple(dict.fromkeys(i for ids in step.inputs.values() for i in ids))
 
 
+def effective(plan: Plan) -> dict[str, Step]:
+    """The steps by id, those that look at the data connected to the plan's preparation.
+
+    What the preparation itself rests on keeps looking at the scan, and so does what is connected otherwise.
+    """
+    by_id = {s.id: s for s in plan.steps}
+    if plan.prepared not in by_id:
+        return by_id
+    apart: set[str] = set()
+    waiting = [plan.prepared]
+    while waiting:
+        step_id = waiting.pop()
+        if step_id in by_id and step_id not in apart:
+            apart.add(step_id)
+            waiting += needs(by_id[step_id])
+    known = kinds()
+    for step in plan.steps:
+        takes = step.kind in known and "data" in known[step.kind].accepted()
+        if takes and step.id not in apart and not step.inputs.get("data"):
+            by_id[step.id] = step.model_copy(update={"inputs": {**step.inputs, "data": (plan.prepared,)}})
+    return by_id
+
+
+def preparation(plan: Plan) -> tuple[Step, ...]:
+    """The plan's preparation in its order: each map made of the one before."""
+    by_id = {s.id: s for s in plan.steps}
+    chain: list[Step] = []
+    step_id = plan.prepared
+    while step_id in by_id and by_id[step_id] not in chain:
+        chain.insert(0, by_id[step_id])
+        step_id = next(iter(by_id[step_id].inputs.get("data", ())), None)
+    return tuple(chain)
+
+
 def dependants(plan: Plan, step_id: str) -> tuple[Step, ...]:
     """The steps that use a step's value directly."""
-    return tuple(s for s in plan.steps if step_id in needs(s))
+    wired = effective(plan)
+    return tuple(s for s in plan.steps if step_id in needs(wired[s.id]))
 
 
 def ancestry(plan: Plan, step_id: str) -> tuple[tuple[Step, ...], ...]:
     """A step and all it rests on, in columns: each step stands right of everything it needs."""
-    by_id = {s.id: s for s in plan.steps}
+    by_id = effective(plan)
     depth: dict[str, int] = {}
 
     def place(current: str) -> int:
@@ -43,10 +79,14 @@ def ordered(plan: Plan) -> tuple[tuple[Step, Kind], ...]:
     Raises `PlanError` that names the place when a kind, a parameter, an input or a row does not hold, or when
     steps need each other in a circle.
     """
-    by_id = {s.id: s for s in plan.steps}
-    order = _sorted(plan, by_id)
+    by_id = effective(plan)
+    order = _sorted(by_id)
     parsed = {s.id: _parameters(s) for s in plan.steps}
-    for step in plan.steps:
+    if plan.prepared is not None and plan.prepared not in by_id:
+        raise PlanError(f"The preparation names the step “{plan.prepared}”, which does not exist.")
+    if plan.prepared is not None and not issubclass(parsed[plan.prepared].output, HeightMap):
+        raise PlanError(f"Step “{plan.prepared}” makes no map that could be measured on.")
+    for step in by_id.values():
         _check_inputs(step, parsed)
     for row in plan.sheet:
         if row.step not in by_id:
@@ -58,9 +98,9 @@ def ordered(plan: Plan) -> tuple[tuple[Step, Kind], ...]:
     return tuple((by_id[i], parsed[i]) for i in order)
 
 
-def _sorted(plan: Plan, by_id: dict[str, Step]) -> list[str]:
+def _sorted(by_id: dict[str, Step]) -> list[str]:
     """Ids, each after those it needs. Raises `PlanError` for missing steps and circles."""
-    for step in plan.steps:
+    for step in by_id.values():
         for name, sources in step.inputs.items():
             missing = [source for source in sources if source not in by_id]
             if missing:
@@ -68,7 +108,7 @@ def _sorted(plan: Plan, by_id: dict[str, Step]) -> list[str]:
                     f"Step “{step.id}”: its input “{name}” names the step “{missing[0]}”, which does not exist."
                 )
     try:
-        return list(TopologicalSorter({s.id: needs(s) for s in plan.steps}).static_order())
+        return list(TopologicalSorter({s.id: needs(s) for s in by_id.values()}).static_order())
     except CycleError as error:
         circle = " → ".join(f"“{by_id[i].name}”" for i in error.args[1])
         raise PlanError(
@@ -96,7 +136,7 @@ def _parameters(step: Step) -> Kind:
 
 
 def _check_inputs(step: Step, parsed: dict[str, Kind]) -> None:
-    place, declared = f"Step “{step.id}”", parsed[step.id].inputs
+    place, declared = f"Step “{step.id}”", parsed[step.id].accepted()
     for name in step.inputs:
         if name not in declared:
             raise PlanError(f"{place}: a {step.kind} has no input “{name}”.")

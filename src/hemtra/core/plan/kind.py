@@ -28,6 +28,12 @@ class Input:
     optional: bool = False
 
 
+DATA: Mapping[str, Input] = {
+    "data": Input(HeightMap, "data", "The prepared map to look at; the scan itself unless told.", optional=True)
+}
+"""What every step that looks at the data can be given instead of the scan."""
+
+
 @dataclass(frozen=True)
 class Outcome:
     """What a step found: its value, and facts worth reading beside it as (label, text)."""
@@ -103,6 +109,11 @@ class Kind(Form, ABC):
     @abstractmethod
     def explain(self, given: Given, outcome: Outcome) -> Evidence:
         """The evidence of an outcome of the same data, computed only when somebody looks."""
+
+    @classmethod
+    def accepted(cls) -> Mapping[str, Input]:
+        """Its inputs, and the prepared map when it looks at the data."""
+        return {**DATA, **cls.inputs} if cls.needs_zone else cls.inputs
 
     @classmethod
     def is_characteristic(cls) -> bool:

@@ -1,4 +1,4 @@
-"""Which kinds of step there are. A kind registers itself; its file only has to lie in one of two packages."""
+"""Which kinds of step there are. A kind registers itself; its file only has to lie in one of three packages."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from hemtra.core.plan.kind import Kind
 
 K = TypeVar("K", bound=type[Kind])
 
-_HOMES = ("hemtra.core.features", "hemtra.core.characteristics")
+_HOMES = ("hemtra.core.preparation", "hemtra.core.features", "hemtra.core.characteristics")
 _kinds: dict[str, type[Kind]] = {}
 
 

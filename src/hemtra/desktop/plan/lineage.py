@@ -24,17 +24,20 @@ from hemtra.core.form import Setting
 from hemtra.core.marks import Evidence
 from hemtra.core.plan.document import Characteristic, Step
 from hemtra.core.plan.engine import StepResult
-from hemtra.core.plan.graph import dependants, needs
+from hemtra.core.plan.graph import dependants, effective, needs
 from hemtra.core.plan.kind import Kind
 from hemtra.core.plan.limits import Judged
 from hemtra.core.plan.registry import kind_named
 from hemtra.core.plan.tolerance import EXAMPLES
+from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.scan import Scan
 from hemtra.desktop import theme
 from hemtra.desktop.model.bench import Bench
 from hemtra.desktop.plan.evidence_picture import EvidencePicture
 from hemtra.desktop.plan.signs import told_value
 
+WIDTH, PREPARING_WIDTH = 456, 292
+"""Pixels of an open card; preparation has no evidence beside its numbers."""
 GAP = 34
 """Pixels between columns, for the connectors."""
 
@@ -102,7 +105,8 @@ class StepCard(Card):
     param_changed = Signal(str, str, object)
 
     def __init__(self, step: Step, kind: Kind, users: int) -> None:
-        super().__init__(step.name, kind.glyph, "anchor" if kind.kind == "plane" else "copper", 456)
+        wide = PREPARING_WIDTH if issubclass(kind.output, HeightMap) else WIDTH
+        super().__init__(step.name, kind.glyph, "anchor" if kind.kind == "plane" else "copper", wide)
         self.step, self.kind = step, kind
         self._users = users
         self._state: tuple[str, int, bool] | None = None
@@ -402,10 +406,10 @@ class Lineage(QFrame):
 
     def _links(self, scan_card: QWidget, last: Step) -> list[tuple[QWidget, QWidget]]:
         links: list[tuple[QWidget, QWidget]] = []
-        plan = self.bench.document.shown
+        wired = effective(self.bench.document.shown)
         for step_id, card in self.cards.items():
-            links += [(self.cards[source], card) for source in needs(plan.step(step_id))]
-            if not needs(plan.step(step_id)):
+            links += [(self.cards[source], card) for source in needs(wired[step_id])]
+            if not needs(wired[step_id]):
                 links.append((scan_card, card))
         if self.result_card is not None:
             sources = [last.id] if last.id in self.cards else needs(last)

@@ -18,12 +18,13 @@ from PySide6.QtGui import (
     QResizeEvent,
     QWheelEvent,
 )
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QWidget
+from PySide6.QtWidgets import QWidget
 
 from hemtra.core.plan.document import Step
 from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.picture import View, grey_picture, picture
 from hemtra.desktop import theme
+from hemtra.desktop.evaluation import prepared_map
 from hemtra.desktop.model.bench import Bench, Place
 from hemtra.desktop.model.stage_balloons import StageBalloon, stage_balloons
 from hemtra.desktop.model.viewport import Pixel, Viewport
@@ -31,6 +32,7 @@ from hemtra.desktop.model.zone_drag import AnyZone, Handle, dragged, grabbed, ha
 from hemtra.desktop.plan.layers import RegionImages, draw_polylines, draw_regions, draw_zone, image
 from hemtra.desktop.plan.legend import Legend
 from hemtra.desktop.plan.signs import RADIUS, draw_balloon, draw_chip
+from hemtra.desktop.plan.stage_tools import StageTools
 
 LINE_GRAB = 7.0
 """Pixels around the section line that take it."""
@@ -76,7 +78,9 @@ class TopView(QWidget):
         self.legend = Legend(self)
         self.legend.range_changed.connect(self._repaint_map)
         self.coloured_by = "height"
-        self.colour_buttons = self._make_colour_buttons()
+        self.tools = StageTools(bench, self)
+        self.tools.colour_chosen.connect(self.colour_by)
+        self.tools.before_toggled.connect(self._on_part)
         self.prompt = ""
         self.picked: list[Place] = []
         self._regions = RegionImages()
@@ -96,29 +100,14 @@ class TopView(QWidget):
 
     @property
     def data(self) -> HeightMap | None:
-        """The height map on the stage."""
-        part = self.bench.tray.current
-        return None if part is None else part.scan.data
-
-    def _make_colour_buttons(self) -> dict[str, QPushButton]:
-        holder = QFrame(self)
-        holder.setObjectName("stageTools")
-        layout = QHBoxLayout(holder)
-        layout.setContentsMargins(3, 3, 3, 3)
-        layout.setSpacing(2)
-        buttons = {}
-        for quantity in ("height", "intensity"):
-            button = QPushButton(quantity)
-            button.setCheckable(True)
-            button.setChecked(quantity == "height")
-            button.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-            button.setToolTip(f"Colour the part by {quantity} (I).")
-            button.clicked.connect(lambda _=False, wanted=quantity: self.colour_by(wanted))
-            layout.addWidget(button)
-            buttons[quantity] = button
-        holder.move(8, 8)
-        self._tools = holder
-        return buttons
+        """The height map on the stage: as prepared, or the scan itself when that is asked for."""
+        part, shown = self.bench.tray.current, self.bench.shown
+        if part is None:
+            return None
+        prepared = None
+        if shown is not None and not self.tools.before.isChecked():
+            prepared = prepared_map(self.bench.document.shown, shown.result)
+        return prepared or part.scan.data
 
     def fit(self) -> None:
         """Show the whole part."""
@@ -131,8 +120,7 @@ class TopView(QWidget):
     def colour_by(self, quantity: str) -> None:
         """“height” or “intensity”."""
         self.coloured_by = quantity
-        for name, button in self.colour_buttons.items():
-            button.setChecked(name == quantity)
+        self.tools.show_colour(quantity)
         self.legend.setVisible(quantity == "height" and self.data is not None)
         self._repaint_map()
 
@@ -153,7 +141,7 @@ class TopView(QWidget):
         data = self.data
         self.legend.set_data(data)
         self.legend.setVisible(data is not None and self.coloured_by == "height")
-        self._tools.setVisible(data is not None)
+        self.tools.setVisible(data is not None)
         if data is not None and not self._fitted:
             self.fit()
         if data is None:
@@ -162,6 +150,7 @@ class TopView(QWidget):
 
     def _on_shown(self) -> None:
         self._regions.forget()
+        self.tools.refresh()
         self.update()
 
     def _repaint_map(self) -> None:

@@ -10,6 +10,8 @@ from PySide6.QtWidgets import QSplitter, QVBoxLayout, QWidget
 
 from hemtra.core.errors import HemtraError
 from hemtra.core.plan.document import Plan
+from hemtra.core.plan.prepared import moved_preparation, with_preparation, without_preparation
+from hemtra.core.plan.registry import kind_named
 from hemtra.core.plan.tolerance import parse_tolerance
 from hemtra.desktop.evaluation import ShowRequest, TrayAnswer, TrayRequest, show, try_tray
 from hemtra.desktop.lanes import Lane
@@ -82,6 +84,7 @@ class PlanWorkspace(QWidget):
         self.stage.line_moved.connect(bench.set_line)
         self.stage.balloon_clicked.connect(bench.select)
         self.stage.step_clicked.connect(bench.select_step)
+        self.stage.tools.prepared.connect(self.prepare)
         self.section.hovered.connect(self.stage.link)
         self.sheet.tolerance_typed.connect(self._set_tolerance)
         self.sheet.add_requested.connect(self.new.ask)
@@ -227,6 +230,18 @@ class PlanWorkspace(QWidget):
         row = plan.characteristic(balloon)
         if row is not None:
             self._edit(f"name of {row.name}", lambda: plan.with_characteristic(row.edited(name=text)))
+
+    @Slot(str, str)
+    def prepare(self, what: str, name: str) -> None:
+        """Add a kind of preparation, or move a step of it or take it out."""
+        plan = self.bench.document.plan
+        if what == "add":
+            self._edit(kind_named(name).title.lower(), lambda: with_preparation(plan, name))
+        elif what == "out":
+            self._edit("preparation taken out", lambda: without_preparation(plan, name))
+        else:
+            by = 1 if what == "later" else -1
+            self._edit("order of preparation", lambda: moved_preparation(plan, name, by))
 
     def delete_selected(self) -> None:
         """Take the selected characteristic out of the sheet."""

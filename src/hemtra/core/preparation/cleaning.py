@@ -1,0 +1,88 @@
+"""Preparation that cleans: small holes filled, spikes removed, a height band kept."""
+
+from __future__ import annotations
+
+from typing import ClassVar, Self
+
+import numpy as np
+from pydantic import model_validator
+
+from hemtra.core.errors import NotMeasured
+from hemtra.core.form import setting
+from hemtra.core.marks import Evidence, Region
+from hemtra.core.plan.kind import Given, Outcome
+from hemtra.core.plan.preparing import Preparing, points_across, with_heights
+from hemtra.core.plan.registry import register
+from hemtra.core.scan.prepare import fill_holes, keep_band, remove_spikes
+
+
+@register
+class FillKind(Preparing):
+    """Small holes filled from their surroundings; larger ones stay as they are."""
+
+    kind: ClassVar = "fill"
+    title: ClassVar = "Fill small holes"
+    glyph: ClassVar = "fill"
+
+    widest: float = setting(
+        1.0, "up to", "Holes wider than this in any direction stay holes.", unit="mm", gt=0.0, le=100.0
+    )
+
+    def evaluate(self, given: Given) -> Outcome:
+        """The map without its small holes."""
+        grid = given.data.grid
+        most = int(self.widest / grid.dy + 1e-9), int(self.widest / grid.dx + 1e-9)
+        z, filled = fill_holes(given.data.z, most)
+        return Outcome(with_heights(given.data, z), (("filled", f"{filled} points"),))
+
+
+@register
+class SpikesKind(Preparing):
+    """Points far from their neighbours dropped."""
+
+    kind: ClassVar = "spikes"
+    title: ClassVar = "Remove spikes"
+    glyph: ClassVar = "spikes"
+
+    reach: float = setting(
+        0.3, "beyond", "Points farther than this from the median around them go.", unit="mm", gt=0.0, le=100.0
+    )
+    width: float = setting(
+        0.5, "window", "Width of the square they are compared with.", unit="mm", gt=0.0, le=10.0
+    )
+
+    def evaluate(self, given: Given) -> Outcome:
+        """The map without its spikes."""
+        z, dropped = remove_spikes(given.data.z, self.reach, points_across(given.data, self.width, least=3))
+        return Outcome(with_heights(given.data, z), (("dropped", f"{dropped} points"),))
+
+
+@register
+class BandKind(Preparing):
+    """Heights outside a band dropped."""
+
+    kind: ClassVar = "height-band"
+    title: ClassVar = "Height band"
+    glyph: ClassVar = "height-band"
+
+    low: float = setting(-100.0, "from", "Nothing lower is kept.", unit="mm", ge=-1e4, le=1e4)
+    high: float = setting(100.0, "to", "Nothing higher is kept.", unit="mm", ge=-1e4, le=1e4)
+
+    @model_validator(mode="after")
+    def _has_room(self) -> Self:
+        if self.low >= self.high:
+            raise ValueError("a height band needs its upper limit above its lower one")
+        return self
+
+    def evaluate(self, given: Given) -> Outcome:
+        """The map within the band. Raises `NotMeasured` when nothing is."""
+        z = keep_band(given.data.z, self.low, self.high)
+        if np.isnan(z).all():
+            raise NotMeasured(f"nothing of the scan lies between {self.low:g} and {self.high:g} mm")
+        dropped = np.count_nonzero(np.isnan(z)) - np.count_nonzero(np.isnan(given.data.z))
+        return Outcome(with_heights(given.data, z), (("dropped", f"{dropped} points"),))
+
+    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+        """What was dropped."""
+        gone = np.isnan(outcome.value.z) & ~np.isnan(given.data.z)
+        return Evidence((Region(given.data.grid, gone, "left-out"),))

@@ -1,0 +1,200 @@
+"""Operations on height maps that know what is missing: nothing is invented where nothing was seen.
+
+z everywhere: (rows, cols) float32 in mm, NaN without data; results are new arrays of the same shape.
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from hemtra.core.arrays import FloatArray
+from hemtra.core.scan.rank_filter import median_filter
+
+Heights = NDArray[np.float32]
+
+SIGMAS = 3.0
+"""Standard deviations to which a Gaussian reaches; what lies beyond weighs one part in three hundred."""
+
+
+def fill_holes(z: Heights, widest: tuple[int, int]) -> tuple[Heights, int]:
+    """Fill holes that are at most so many rows and columns wide; answers with how many points were filled.
+
+    A hole is a connected region without data (over edges and corners) that does not touch the border. Larger
+    ones stay as they are, whole: to fill a part of one would be to invent data. A point is the mean of straight
+    lines through it, across the hole in four directions, each weighing as much as it is short; on a plane that
+    is exact.
+    """
+    z = np.ascontiguousarray(z)
+    labels, boxes = _holes(z)
+    filled = z.copy()
+    count = _fill(z, labels, boxes, widest[0], widest[1], filled)
+    return filled, int(count)
+
+
+def remove_spikes(z: Heights, reach: float, size: int) -> tuple[Heights, int]:
+    """Drop points farther than `reach` mm from the median of their window; answers with how many."""
+    off = np.abs(z - median_filter(z, size)) > reach
+    return np.where(off, np.float32(np.nan), z), int(np.count_nonzero(off))
+
+
+def smooth_mean(z: Heights, rows: int, cols: int) -> Heights:
+    """Mean over windows of rows x cols points (odd), of those with data; points without stay without."""
+    kernels = [np.ones(n) for n in (rows, cols)]
+    return _normalised(z, kernels[0], kernels[1])
+
+
+def smooth_gaussian(z: Heights, sigma_rows: float, sigma_cols: float) -> Heights:
+    """Gaussian mean with standard deviations in points; points without data neither count nor appear."""
+    return _normalised(z, _gaussian(sigma_rows), _gaussian(sigma_cols))
+
+
+def keep_band(z: Heights, low: float, high: float) -> Heights:
+    """Drop what lies outside low to high, in mm."""
+    return np.where((z >= low) & (z <= high), z, np.float32(np.nan))
+
+
+def _gaussian(sigma: float) -> FloatArray:
+    reach = max(0, math.ceil(SIGMAS * sigma))
+    at = np.arange(-reach, reach + 1)
+    kernel: FloatArray = np.exp(-0.5 * (at / max(sigma, 1e-9)) ** 2)
+    return kernel
+
+
+def _normalised(z: Heights, along: FloatArray, across: FloatArray) -> Heights:
+    """Weighted means of the points with data (normalised convolution, Knutsson & Westin 1993)."""
+    z = np.ascontiguousarray(z)
+    found = ~np.isnan(z)
+    if not found.any():
+        return z.copy()
+    # heights relative to a middle one, so that float32 keeps their digits
+    middle = np.float32(np.median(z[found][:: max(1, found.sum() // 1000)]))
+    sums, weights = np.where(found, z - middle, np.float32(0.0)), found.astype(np.float32)
+    for kernel, axis in ((across, 1), (along, 0)):
+        if kernel.size > 1:
+            sums, weights = (_convolved(part, kernel.astype(np.float32), axis) for part in (sums, weights))
+    with np.errstate(invalid="ignore", divide="ignore"):
+        means = sums / weights + middle
+    return np.where(found, means, np.float32(np.nan)).astype(np.float32)
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _convolved(values: Heights, kernel: Heights, axis: int) -> Heights:
+    """Values convolved along an axis; outside is zero."""
+    rows, cols = values.shape
+    reach = kernel.size // 2
+    out = np.zeros_like(values)
+    if axis == 0:
+        for i in range(rows):
+            for k in range(max(0, i - reach), min(rows, i + reach + 1)):
+                weight = kernel[k - i + reach]
+                for j in range(cols):
+                    out[i, j] += weight * values[k, j]
+        return out
+    for i in range(rows):
+        for k in range(-reach, reach + 1):
+            weight = kernel[k + reach]
+            for j in range(max(0, -k), min(cols, cols - k)):
+                out[i, j] += weight * values[i, j + k]
+    return out
+
+
+@njit(cache=True, nogil=True)
+def _holes(z: Heights) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
+    """Labels of the regions without data (0: data), and per label first and last row and column.
+
+    Two passes with union-find (Rosenfeld & Pfaltz 1966), over edges and corners.
+    """
+    rows, cols = z.shape
+    labels = np.zeros((rows, cols), np.int32)
+    parent = np.zeros(1024, np.int32)
+    count = 0
+    for i in range(rows):
+        for j in range(cols):
+            value = z[i, j]
+            if value == value:
+                continue
+            label = 0
+            for k in range(4):
+                a = i if k == 0 else i - 1
+                b = j - 1 if k == 0 else j - 2 + k
+                if a < 0 or b < 0 or b >= cols or labels[a, b] == 0:
+                    continue
+                other = labels[a, b]
+                while parent[other] != other:
+                    other = parent[other]
+                if label == 0:
+                    label = other
+                elif other < label:
+                    parent[label] = other
+                    label = other
+                else:
+                    parent[other] = label
+            if label == 0:
+                count += 1
+                if count >= parent.size:
+                    longer = np.zeros(2 * parent.size, np.int32)
+                    longer[: parent.size] = parent
+                    parent = longer
+                parent[count] = count
+                label = count
+            labels[i, j] = label
+    boxes = np.zeros((count + 1, 4), np.int32)
+    boxes[:, 0], boxes[:, 2] = rows, cols
+    boxes[:, 1], boxes[:, 3] = -1, -1
+    for i in range(rows):
+        for j in range(cols):
+            label = labels[i, j]
+            if label == 0:
+                continue
+            while parent[label] != label:
+                label = parent[label]
+            labels[i, j] = label
+            box = boxes[label]
+            box[0], box[1] = min(box[0], i), max(box[1], i)
+            box[2], box[3] = min(box[2], j), max(box[3], j)
+    return labels, boxes
+
+
+@njit(cache=True, nogil=True)
+def _fill(
+    z: Heights,
+    labels: NDArray[np.int32],
+    boxes: NDArray[np.int32],
+    most_rows: int,
+    most_cols: int,
+    filled: Heights,
+) -> int:
+    rows, cols = z.shape
+    count = 0
+    for label in range(1, boxes.shape[0]):
+        top, bottom, left, right = boxes[label]
+        if bottom < 0 or bottom - top + 1 > most_rows or right - left + 1 > most_cols:
+            continue
+        if top == 0 or left == 0 or bottom == rows - 1 or right == cols - 1:
+            continue
+        for i in range(top, bottom + 1):
+            for j in range(left, right + 1):
+                if labels[i, j] != label:
+                    continue
+                total, weights = 0.0, 0.0
+                for k in range(4):
+                    di, dj = (0, 1, 1, 1)[k], (1, 0, 1, -1)[k]
+                    a = 1
+                    while labels[i - a * di, j - a * dj] == label:
+                        a += 1
+                    b = 1
+                    while labels[i + b * di, j + b * dj] == label:
+                        b += 1
+                    before, after = z[i - a * di, j - a * dj], z[i + b * di, j + b * dj]
+                    if before == before and after == after:
+                        weight = 1.0 / (a + b)
+                        total += weight * (before + (after - before) * a / (a + b))
+                        weights += weight
+                if weights > 0.0:
+                    filled[i, j] = total / weights
+                    count += 1
+    return count

@@ -1,0 +1,138 @@
+"""Median of a square window, exact beside missing data and at borders.
+
+Each window is sorted by a network of compare-exchanges (Batcher 1968) of which only those are kept that the
+middle depends on. The network runs on many pixels side by side, so that the processor compares sixteen at once.
+Missing points enter as minus and plus infinity in turns, which leave the middle of the others where it is; one
+more place makes the number of places even, so that one network serves odd and even counts.
+"""
+
+from __future__ import annotations
+
+from concurrent.futures import ThreadPoolExecutor
+from functools import cache
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+TILE = 256
+"""Pixels side by side; a tile's windows of 5 x 5 stay in the nearest cache."""
+WORTH_TWO = 200_000
+"""Points from which a second thread is worth its start."""
+
+
+@cache
+def middle_network(places: int) -> NDArray[np.int64]:
+    """(n, 2) places to compare and exchange, in order, until the two middle ones of an even number are right.
+
+    Batcher's odd-even merge sort of the next power of two, without what lies outside or decides nothing.
+    """
+    size = 1 << (places - 1).bit_length()
+    pairs: list[tuple[int, int]] = []
+    p = 1
+    while p < size:
+        k = p
+        while k >= 1:
+            for j in range(k % p, size - k, 2 * k):
+                for i in range(min(k, size - j - k)):
+                    if (i + j) // (2 * p) == (i + j + k) // (2 * p):
+                        pairs.append((i + j, i + j + k))
+            k //= 2
+        p *= 2
+    # places beyond the window would hold plus infinity, and never move
+    pairs = [(a, b) for a, b in pairs if b < places]
+    wanted, kept = {places // 2 - 1, places // 2}, []
+    for a, b in reversed(pairs):
+        if a in wanted or b in wanted:
+            wanted |= {a, b}
+            kept.append((a, b))
+    return np.array(kept[::-1], np.int64)
+
+
+def median_filter(z: NDArray[np.float32], size: int) -> NDArray[np.float32]:
+    """The median of the points with data in a window of `size` x `size` about each point with data.
+
+    z: (rows, cols) in mm, NaN without data; such points stay without. Of an even count it is the mean of the
+    two middle heights. size: odd, 3 to 9. At borders the window is what lies inside.
+    """
+    if size % 2 == 0 or not 3 <= size <= 9:
+        raise ValueError(f"a window of {size} points has no middle or is too large")
+    z = np.ascontiguousarray(z)
+    network, out = middle_network(size * size + 1), np.empty_like(z)
+    half = z.shape[0] // 2
+    if z.size < WORTH_TWO:
+        _median_rows(z, size // 2, network, 0, z.shape[0], out)
+        return out
+    with ThreadPoolExecutor(2) as pool:
+        parts = ((0, half), (half, z.shape[0]))
+        list(pool.map(lambda rows: _median_rows(z, size // 2, network, rows[0], rows[1], out), parts))
+    return out
+
+
+@njit(cache=True, nogil=True)
+def _exchange(low: NDArray[np.float32], high: NDArray[np.float32]) -> None:
+    """The smaller of each pair into low, the larger into high."""
+    for c in range(low.size):
+        a, b = low[c], high[c]
+        low[c] = a if a < b else b
+        high[c] = b if a < b else a
+
+
+@njit(cache=True, nogil=True)
+def _pair_up(line: NDArray[np.float32], odd: NDArray[np.int32]) -> None:
+    """Put minus and plus infinity in turns for points without data; odd tells whether plus is next."""
+    plus, minus = np.float32(np.inf), np.float32(-np.inf)
+    for c in range(line.size):
+        value = line[c]
+        missing = np.int32(value != value)
+        pad = plus if odd[c] != 0 else minus
+        line[c] = pad if missing != 0 else value
+        odd[c] = odd[c] ^ missing
+
+
+@njit(cache=True, nogil=True)
+def _median_rows(
+    z: NDArray[np.float32],
+    reach: int,
+    network: NDArray[np.int64],
+    first: int,
+    last: int,
+    out: NDArray[np.float32],
+) -> None:
+    """Fill rows first to last of out."""
+    rows, cols = z.shape
+    side = 2 * reach + 1
+    places = side * side + 1
+    window = np.empty((places, TILE), np.float32)
+    odd = np.empty(TILE, np.int32)
+    infinity = np.float32(np.inf)
+    for i in range(first, last):
+        for start in range(0, cols, TILE):
+            width = min(TILE, cols - start)
+            odd[:] = 0
+            for place in range(places - 1):
+                row, shift = i + place // side - reach, start + place % side - reach
+                line = window[place]
+                if 0 <= row < rows:
+                    begin = min(width, max(0, -shift))
+                    end = max(begin, min(width, cols - shift))
+                    line[:begin] = np.nan
+                    line[end:width] = np.nan
+                    line[begin:end] = z[row, shift + begin : shift + end]
+                else:
+                    line[:width] = np.nan
+                _pair_up(line, odd)
+            line = window[places - 1]
+            for c in range(width):
+                line[c] = infinity if odd[c] else -infinity
+            for k in range(network.shape[0]):
+                _exchange(window[network[k, 0]], window[network[k, 1]])
+            lower, upper = window[places // 2 - 1], window[places // 2]
+            for c in range(width):
+                here = z[i, start + c]
+                if here != here:
+                    out[i, start + c] = np.nan
+                elif odd[c]:
+                    out[i, start + c] = np.float32(0.5) * (lower[c] + upper[c])
+                else:
+                    out[i, start + c] = upper[c]

@@ -1,0 +1,256 @@
+"""Preparation: exact beside holes and borders, nothing invented, and wired into plans."""
+
+import warnings
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from hemtra import HeightMap, PlanError, Step, inspect
+from hemtra.core.plan.engine import Engine
+from hemtra.core.plan.graph import ancestry, dependants, ordered, preparation
+from hemtra.core.plan.prepared import (
+    moved_preparation,
+    preparing_kinds,
+    with_preparation,
+    without_preparation,
+)
+from hemtra.core.scan.prepare import fill_holes, remove_spikes, smooth_gaussian, smooth_mean
+from hemtra.core.scan.rank_filter import median_filter, middle_network
+from makers import box, edited, sloped, step_plan
+
+
+def holed(rows, cols, share, seed, slope=0.0):
+    rng = np.random.default_rng(seed)
+    z = (
+        rng.normal(0, 1, (rows, cols))
+        if slope == 0
+        else slope * (np.arange(cols) + 2.0 * np.arange(rows)[:, None])
+    )
+    z[rng.random(z.shape) < share] = np.nan
+    return z.astype(np.float32)
+
+
+@pytest.mark.parametrize("size", [3, 5, 7])
+def test_the_network_finds_the_middle_of_whatever_comes(size):
+    """By the 0-1 principle a network that sorts zeros and ones sorts everything; here a great many of them."""
+    places = size * size + 1
+    rng = np.random.default_rng(size)
+    values = (rng.random((places, 20_000)) < rng.random(20_000)).astype(np.int8)
+    # every number of ones occurs, also those about the middle
+    ones = places // 2 + rng.integers(-1, 2, 4000)
+    near = np.argsort(rng.random((places, 4000)), axis=0) < ones
+    values = np.concatenate([values, near.astype(np.int8)], axis=1)
+    wanted = np.sort(values, axis=0)[places // 2 - 1 : places // 2 + 1]
+    for low, high in middle_network(places):
+        values[low], values[high] = np.minimum(values[low], values[high]), np.maximum(values[low], values[high])
+    assert np.array_equal(values[places // 2 - 1 : places // 2 + 1], wanted)
+
+
+@settings(max_examples=40)
+@given(st.integers(1, 40), st.integers(1, 600), st.floats(0, 1), st.sampled_from([3, 5, 9]), st.integers(0, 99))
+def test_the_median_is_that_of_the_points_there_are(rows, cols, share, size, seed):
+    z = holed(rows, cols, share, seed)
+    padded = np.pad(z, size // 2, constant_values=np.nan)
+    windows = np.lib.stride_tricks.sliding_window_view(padded, (size, size))
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", RuntimeWarning)
+        known = np.nanmedian(windows, axis=(2, 3))
+    found = median_filter(z, size)
+    assert np.array_equal(np.isnan(found), np.isnan(z)), "what was not there is not made up"
+    assert np.array_equal(found[~np.isnan(z)], known[~np.isnan(z)].astype(np.float32))
+
+
+def test_large_maps_are_shared_by_two_threads_without_a_seam():
+    z = holed(700, 300, 0.05, 1)
+    assert np.array_equal(median_filter(z, 3)[200:500], median_filter(z[199:501], 3)[1:-1], equal_nan=True)
+
+
+@given(st.floats(-0.2, 0.2), st.integers(0, 50))
+def test_small_holes_of_a_plane_are_filled_with_the_plane(slope, seed):
+    z = holed(40, 60, 0.05, seed, slope or 0.1)
+    true = holed(40, 60, 0.0, seed, slope or 0.1)
+    filled, count = fill_holes(z, (5, 5))
+    new = np.isnan(z) & ~np.isnan(filled)
+    assert count == np.count_nonzero(new)
+    assert np.allclose(filled[new], true[new], atol=1e-4)
+    assert np.array_equal(filled[~np.isnan(z)], z[~np.isnan(z)]), "what was there stays"
+    border = np.ones(z.shape, bool)
+    border[1:-1, 1:-1] = False
+    assert not new[border].any(), "beyond the border nobody knows"
+
+
+def test_large_holes_stay_whole():
+    z = np.zeros((30, 40), np.float32)
+    z[5:8, 5:8] = np.nan
+    z[12:20, 10:14] = np.nan
+    z[20, 14] = np.nan  # hangs on by a corner
+    filled, count = fill_holes(z, (4, 4))
+    assert count == 9
+    assert np.count_nonzero(np.isnan(filled)) == 8 * 4 + 1
+    u = np.zeros((30, 40), np.float32)
+    u[5:15, 5] = u[5:15, 15] = u[15, 5:16] = np.nan  # one hole in the shape of a U
+    assert fill_holes(u, (9, 9))[1] == 0
+    assert fill_holes(u, (11, 11))[1] == np.count_nonzero(np.isnan(u))
+
+
+def test_spikes_go_and_edges_stay():
+    z = np.zeros((40, 40), np.float32)
+    z[:, 20:] = 5.0
+    z[10, 10] = z[30, 30] = 7.5
+    cleaned, dropped = remove_spikes(z, 0.3, 5)
+    assert dropped == 2
+    assert np.isnan(cleaned[10, 10])
+    assert np.count_nonzero(np.isnan(cleaned)) == 2
+
+
+@given(st.floats(-0.05, 0.05), st.integers(0, 20))
+def test_smoothing_keeps_planes_and_averages_noise(slope, seed):
+    z = np.full((50, 70), 1000.0, np.float32) + np.float32(slope) * np.arange(70, dtype=np.float32)
+    for smooth in (smooth_mean(z, 5, 7), smooth_gaussian(z, 1.2, 2.0)):
+        assert smooth[:, 10:-10] == pytest.approx(z[:, 10:-10], abs=2e-3)
+    noisy = holed(80, 90, 0.3, seed)
+    for smooth in (smooth_mean(noisy, 5, 5), smooth_gaussian(noisy, 1.5, 1.5)):
+        assert np.array_equal(np.isnan(smooth), np.isnan(noisy))
+        assert np.nanstd(smooth) < 0.5 * np.nanstd(noisy)
+
+
+def test_the_mean_is_that_of_the_points_there_are():
+    z = holed(20, 25, 0.4, 3)
+    padded = np.pad(z, ((1, 1), (2, 2)), constant_values=np.nan)
+    windows = np.lib.stride_tricks.sliding_window_view(padded, (3, 5))
+    known = np.where(np.isnan(z), np.nan, np.nanmean(windows, axis=(2, 3)))
+    assert smooth_mean(z, 3, 5) == pytest.approx(known, abs=1e-5, nan_ok=True)
+    nothing = np.full((5, 5), np.nan, np.float32)
+    assert np.isnan(smooth_gaussian(nothing, 1.0, 1.0)).all()
+
+
+def prepared_plan(*steps: Step, prepared: str = ""):
+    plan = step_plan()
+    return plan.edited(steps=(*plan.steps, *steps), prepared=prepared or steps[-1].id)
+
+
+FILL = Step(id="fill", name="Fill", kind="fill", params={"widest": 1.0})
+BAND = Step(
+    id="band", name="Band", kind="height-band", params={"low": -1, "high": 1}, inputs={"data": ("fill",)}
+)
+
+
+def raised():
+    """A step of 0.3 mm at x = 0, with a spike of 9 mm on either side."""
+
+    def change(z, x, y):
+        z[x > 0] += 0.3
+        z[np.hypot(np.abs(x) - 1.0, y) < 0.25] += 9.0
+
+    return edited(sloped(rows=60, cols=80), change)
+
+
+def test_all_features_look_at_the_prepared_map():
+    data = raised()
+    assert inspect(step_plan(), data).characteristics[0].value == pytest.approx(0.3, abs=0.01)
+    median = Step(id="up-only", name="Mean of all", kind="smooth", params={"by": "mean", "width": 0.5})
+    plan = prepared_plan(FILL, BAND)
+    result = Engine(data).run(plan)
+    assert np.nanmax(result.steps["band"].value.z) <= 1.0
+    assert result.steps["up"].step.inputs["data"] == ("band",)
+    assert result.characteristics[0].value == pytest.approx(0.3, abs=1e-4)
+    assert [step.id for step in preparation(plan)] == ["fill", "band"]
+    assert [step.id for step in ancestry(plan, "rise")[0]] == ["fill"]
+    assert {step.id for step in dependants(plan, "band")} == {"up", "down"}
+    # a feature may have a preparation of its own
+    own = plan.with_step(plan.step("up").edited(inputs={"data": ("up-only",)}))
+    own = own.edited(steps=(*own.steps, median))
+    ids = {step.id: step.inputs.get("data") for step, _ in ordered(own)}
+    assert (ids["up"], ids["down"]) == (("up-only",), ("band",))
+
+
+def test_levelling_rests_on_the_scan_and_the_rest_on_levelling():
+    data = sloped(rows=60, cols=80, slope_x=0.02, slope_y=-0.03)
+    plane = Step(id="base", name="Base", kind="plane", zone=box(0, 0, 7, 10))
+    level = Step(id="flat", name="Level", kind="level", inputs={"plane": ("base",)})
+    result = Engine(data).run(prepared_plan(plane, level))
+    assert "data" not in result.steps["base"].step.inputs
+    assert np.abs(result.steps["flat"].value.z).max() < 1e-5
+    assert result.characteristics[0].value == pytest.approx(0.0, abs=1e-5)
+
+
+def test_what_changes_is_computed_and_little_is_kept():
+    engine = Engine(raised())
+    plan = prepared_plan(FILL, BAND)
+    assert engine.run(plan).computed == 5
+    assert engine.run(plan).computed == 0
+    for k in range(30):
+        changed = plan.with_step(BAND.edited(params={"low": -1, "high": 1 + k / 100}))
+        assert engine.run(changed).computed == 4 if k else True
+    maps = [known for known in engine._known.values() if isinstance(known.value, HeightMap)]
+    assert len(maps) <= 8
+
+
+def test_preparation_that_removes_everything_says_so_everywhere():
+    nothing = BAND.edited(params={"low": 500, "high": 600}, inputs={})
+    result = Engine(raised()).run(prepared_plan(nothing))
+    assert result.verdict == "NOT MEASURED"
+    assert (
+        "because of “Band”: nothing of the scan lies between 500 and 600 mm" in result.characteristics[0].reason
+    )
+
+
+@pytest.mark.parametrize(
+    ("steps", "prepared", "words"),
+    [
+        ((FILL,), "gone", "names the step “gone”, which does not exist"),
+        ((FILL,), "rise", "makes no map"),
+        ((FILL.edited(inputs={"data": ("band",)}), BAND), "band", "in a circle"),
+        ((BAND.edited(params={"low": 2, "high": 1}, inputs={}),), "band", "upper limit above"),
+        ((FILL.edited(inputs={"data": ("up",)}),), "fill", "cannot use “up”"),
+    ],
+)
+def test_preparation_that_cannot_be_is_refused_in_words(steps, prepared, words):
+    with pytest.raises(PlanError, match=words):
+        ordered(prepared_plan(*steps, prepared=prepared))
+
+
+def test_kinds_of_preparation_say_what_they_did(plan, perfect):
+    cleaned = Step(id="spikes", name="Spikes", kind="spikes")
+    smoothed = Step(id="smooth", name="Smooth", kind="smooth", inputs={"data": ("spikes",)})
+    filled = Step(id="fill", name="Fill", kind="fill", inputs={"data": ("smooth",)})
+    whole = plan.edited(steps=(*plan.steps, cleaned, smoothed, filled), prepared="fill")
+    engine = Engine(perfect.data)
+    result = engine.run(whole)
+    assert dict(result.steps["smooth"].outcome.facts) == {"window": "3 × 3"}
+    assert "points" in dict(result.steps["fill"].outcome.facts)["filled"]
+    assert result.steps["fill"].elapsed_ms > 0
+    for judged, raw in zip(result.characteristics, inspect(plan, perfect).characteristics, strict=True):
+        assert judged.value == pytest.approx(raw.value, abs=0.01), judged.name
+    assert engine.explain(result, "smooth").marks == ()
+
+
+def test_preparation_is_added_moved_and_taken_out():
+    plan = with_preparation(with_preparation(with_preparation(step_plan(), "fill"), "smooth"), "spikes")
+    assert [step.kind for step in preparation(plan)] == ["fill", "smooth", "spikes"]
+    plan = moved_preparation(plan, "spikes", -1)
+    assert [step.kind for step in preparation(plan)] == ["fill", "spikes", "smooth"]
+    assert moved_preparation(plan, "smooth", 1) == plan
+    ordered(plan)
+    less = without_preparation(plan, "fill")
+    assert [step.kind for step in preparation(less)] == ["spikes", "smooth"]
+    assert less.step("spikes").inputs == {}
+    bare = without_preparation(without_preparation(less, "smooth"), "spikes")
+    assert bare == step_plan()
+    with pytest.raises(PlanError, match="needs a plane; draw one first"):
+        with_preparation(plan, "level")
+    own = plan.with_step(plan.step("up").edited(inputs={"data": ("smooth",)}))
+    with pytest.raises(PlanError, match="“Up” is connected to it"):
+        without_preparation(own, "smooth")
+
+
+def test_levelling_takes_the_first_plane_of_the_plan(plan, perfect):
+    levelled = with_preparation(with_preparation(plan, "spikes"), "level")
+    assert levelled.step("level").inputs == {"data": ("spikes",), "plane": ("plane-a",)}
+    for judged, raw in zip(
+        inspect(levelled, perfect).characteristics, inspect(plan, perfect).characteristics, strict=True
+    ):
+        assert judged.value == pytest.approx(raw.value, abs=0.01), judged.name
+    assert set(preparing_kinds()) == {"fill", "height-band", "level", "smooth", "spikes"}
