@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from hemtra import HeightMap
-from hemtra.core.scan.picture import View, _indices, grey_picture, picture, pixel_heights
+from hemtra.core.scan.picture import View, _indices, grey_picture, picture, view_heights
 from makers import sloped
 
 RAMP = np.repeat(np.arange(256, dtype=np.uint8)[:, None], 3, axis=1)
@@ -20,7 +20,7 @@ def test_a_pixel_over_many_points_shows_their_mean():
     z[0, 0] = np.nan
     data = HeightMap(z, dx=1, dy=1)
     view = View(-0.5, 7.5, 2.0, 4, 4)
-    shown = pixel_heights(data.z, *_indices(data, view))
+    shown = view_heights(data.z, *_indices(data, view))
     assert shown[0, 0] == np.mean([48, 49, 56, 57]), "the first row of pixels is the highest y"
     assert shown[3, 0] == np.mean([1, 8, 9]), "without the missing point"
 
@@ -28,7 +28,7 @@ def test_a_pixel_over_many_points_shows_their_mean():
 def test_a_pixel_smaller_than_the_pitch_shows_the_nearest_point():
     data = HeightMap([[1.0, 2.0], [3.0, np.nan]], dx=1, dy=1)
     view = View(-0.5, 1.5, 0.25, 8, 8)
-    shown = pixel_heights(data.z, *_indices(data, view))
+    shown = view_heights(data.z, *_indices(data, view))
     assert (shown[4:, :4] == 1.0).all()
     assert (shown[:4, :4] == 3.0).all()
     assert np.isnan(shown[:4, 4:]).all()

@@ -415,3 +415,64 @@ def test_preparation_is_chosen_on_the_stage_and_seen_before_and_after(demo, qtbo
         demo.trigger("edit.undo")
     settled(demo)
     assert not document.unsaved
+
+
+def test_zones_take_other_shapes_and_cut_outs(demo, qtbot, settled):
+    bench, stage = demo.bench, demo.plan_workspace.stage
+    bench.select(1)
+    bench.select_step("boss-ne-top")
+    settled(demo)
+
+    def zone():
+        return bench.document.plan.step("boss-ne-top").zone
+
+    def used():
+        settled(demo)
+        return dict(bench.shown.result.steps["boss-ne-top"].outcome.facts)
+
+    def pull(handle, by):
+        at = QPointF(*handle_pixels(zone(), stage.viewport)[handle]).toPoint()
+        qtbot.mousePress(stage, Qt.MouseButton.LeftButton, pos=at)
+        qtbot.mouseMove(stage, at + by / 2)
+        qtbot.mouseMove(stage, at + by)
+        qtbot.mouseRelease(stage, Qt.MouseButton.LeftButton, pos=at + by)
+        settled(demo)
+
+    whole = used()
+    demo.trigger("zone.ring")
+    assert zone().shape == "ring"
+    assert used() != whole
+    before = zone().inner
+    pull("inner", QPoint(6, 0))
+    assert zone().inner > before
+    demo.trigger("zone.polygon")
+    nodes = len(zone().nodes)
+    demo.trigger("zone.node")
+    assert len(zone().nodes) == nodes + 1
+    outline = zone().outline()[0]
+    pull("node-0", QPoint(10, 0))
+    moved = zone().outline()[0]
+    assert moved[0] - outline[0] == pytest.approx(10 * stage.viewport.scale, abs=0.2)
+    demo.trigger("zone.cut")
+    assert len(zone().cut) == 1
+    demo.grab()
+    demo.trigger("zone.copy")
+    bench.select_step("plane-a")
+    demo.trigger("zone.mirror-x")
+    assert bench.document.plan.step("plane-a").zone.x == 0
+    bench.select(2)
+    bench.select_step("boss-nw-top")
+    demo.trigger("zone.paste")
+    pasted = bench.document.plan.step("boss-nw-top").zone
+    assert (pasted.shape, len(pasted.cut), pasted.x) == ("polygon", 1, -42)
+    demo.trigger("zone.whole")
+    assert bench.document.plan.step("boss-nw-top").zone.cut == ()
+    settled(demo)
+    while document_undoable(demo):
+        demo.trigger("edit.undo")
+    settled(demo)
+    assert not bench.document.unsaved
+
+
+def document_undoable(window):
+    return bool(window.bench.document.undo_label)

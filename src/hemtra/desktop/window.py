@@ -33,6 +33,7 @@ from hemtra.desktop.model.versioned import Versioned
 from hemtra.desktop.notifications import Notifications
 from hemtra.desktop.plan.empty_state import EmptyState
 from hemtra.desktop.plan.workspace import PlanWorkspace
+from hemtra.desktop.plan.zone_actions import zone_handlers
 from hemtra.desktop.plan_files import SCAN_SUFFIXES, PlanFiles
 from hemtra.desktop.settings import Settings, load_settings
 from hemtra.desktop.station.workspace import StationWorkspace
@@ -155,6 +156,7 @@ class MainWindow(QMainWindow):
             "characteristic.height": (lambda: workspace.new.begin("height"), has_part),
             "characteristic.step": (lambda: workspace.new.begin("step"), has_part),
             "characteristic.delete": (workspace.delete_selected, has_row),
+            **zone_handlers(workspace, lambda: self._workspace == "plan"),
             "tray.add": (self.plans.ask_scans, always),
             "tray.next": (lambda: self._step(1), has_part),
             "tray.previous": (lambda: self._step(-1), has_part),

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from hemtra.core.errors import HemtraError, NotMeasured, OffScan
-from hemtra.core.scan.zones import EllipseZone, RectangleZone
+from hemtra.core.scan.zones import AnyZone
 from hemtra.core.station.levelling import Levelled, level_on_plate
 from hemtra.core.station.station import Station
 from hemtra.virtual.cover import BELT
@@ -33,7 +33,7 @@ def level_station(
     *,
     sensor: int = 0,
     on: str = "bare belt",
-    zone: RectangleZone | EllipseZone | None = None,
+    zone: AnyZone | None = None,
 ) -> LevelFound:
     """Scan, level one sensor on what is seen in the zone, and scan again to see what is left.
 
@@ -50,9 +50,7 @@ def level_station(
     return LevelFound(before, after)
 
 
-def try_levelling(
-    station: Station, seed: int, sensor: int, on: str, zone: RectangleZone | EllipseZone | None
-) -> LevelFound | str:
+def try_levelling(station: Station, seed: int, sensor: int, on: str, zone: AnyZone | None) -> LevelFound | str:
     """The levelling, or in words why there is none."""
     try:
         return level_station(station, seed, sensor=sensor, on=on, zone=zone)

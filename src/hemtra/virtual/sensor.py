@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 from numpy.typing import NDArray
 
 from hemtra.core.arrays import FloatArray
 from hemtra.core.geometry.frames import Frame
+from hemtra.core.halves import in_halves
 from hemtra.core.scan.heightmap import Profile
 from hemtra.core.scan.scan import Scan
 from hemtra.core.station.assembler import Layout, Profiles
@@ -124,7 +123,11 @@ class PartUnderSensor:
                 shape = shape._replace(specks=np.empty((0, 4)))
             new, places = self._field[start:end], self._places[start:end]
             pose = self._pose
-            _shared_out(lambda part: sample_field(self._xs, places[part], shape, pose, new[part]), end - start)
+            in_halves(
+                lambda part: sample_field(self._xs, places[part], shape, pose, new[part]),
+                end - start,
+                worth=end - start > WORTH_TWO,
+            )
             self._pose = self._pose._replace(top=max(self._pose.top, float(new.max())))
 
     def _see(
@@ -152,17 +155,8 @@ class PartUnderSensor:
                 grey[part],
             )
 
-        _shared_out(see, last - first)
+        in_halves(see, last - first, worth=last - first > WORTH_TWO)
         return x, z, grey
-
-
-def _shared_out(work: Callable[[slice], None], rows: int) -> None:
-    """Do work on rows, on two cores where there is enough of it; kernels let go of the interpreter lock."""
-    if rows < WORTH_TWO:
-        work(slice(0, rows))
-        return
-    with ThreadPoolExecutor(2) as pool:
-        list(pool.map(work, (slice(0, rows // 2), slice(rows // 2, rows))))
 
 
 def scan_part(

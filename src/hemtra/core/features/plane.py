@@ -18,7 +18,7 @@ from hemtra.core.plan.kind import Given, Kind, Outcome, least_data
 from hemtra.core.plan.registry import register
 from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.reduce import block_means
-from hemtra.core.scan.zones import EllipseZone, RectangleZone, Window, window
+from hemtra.core.scan.zones import AnyZone, Window, window
 
 MAP_CELLS = 40
 """Cells of the residual map along its longer side."""
@@ -28,7 +28,7 @@ MAP_CELLS = 40
 class FittedPlane(Plane):
     """A plane with the data it came from."""
 
-    zone: RectangleZone | EllipseZone
+    zone: AnyZone
     low: float
     high: float
     """Perpendicular residuals in mm between which points were used."""

@@ -12,7 +12,7 @@ from hemtra.core.form import Form, setting
 from hemtra.core.geometry.elements import Number
 from hemtra.core.marks import Evidence
 from hemtra.core.scan.heightmap import HeightMap
-from hemtra.core.scan.zones import EllipseZone, RectangleZone, Window, window
+from hemtra.core.scan.zones import AnyZone, Window, window
 
 T = TypeVar("T")
 
@@ -48,7 +48,7 @@ class Given:
     """What a step may look at: the height map, its zone, and the values of its inputs."""
 
     data: HeightMap
-    zone: RectangleZone | EllipseZone | None = None
+    zone: AnyZone | None = None
     inputs: Mapping[str, tuple[Any, ...]] = field(default_factory=dict)
 
     def one(self, name: str, expected: type[T]) -> T:

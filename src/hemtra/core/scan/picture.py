@@ -9,6 +9,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from hemtra.core.arrays import ByteArray, FloatArray
+from hemtra.core.halves import in_halves
 from hemtra.core.scan.heightmap import HeightMap
 
 SHADE_DEPTH = 0.55
@@ -17,6 +18,8 @@ SHADE_GAIN = 0.7
 """Shading per unit of slope: small steps show well before walls have all they can have."""
 
 
+WORTH_TWO = 500_000
+"""Points from which a second thread is worth its start."""
 LIGHTS = 65
 """Steps of shading from darkest to lightest; the middle one is flat."""
 
@@ -40,7 +43,7 @@ def picture(
     palette: (n, 3) uint8. A pixel that covers several points shows their mean without missing ones, otherwise
     the nearest point; without data it is transparent. shade: 0 none, 1 full, lit from the upper left.
     """
-    z = pixel_heights(data.z, *_indices(data, view))
+    z = view_heights(data.z, *_indices(data, view))
     per_mm = (palette.shape[0] - 1) / max(high - low, 1e-12)
     packed = _colour(z, _shaded(palette, shade), low, per_mm, SHADE_GAIN / view.scale)
     return packed.view(np.uint8).reshape(*packed.shape, 4)
@@ -48,10 +51,10 @@ def picture(
 
 def grey_picture(data: HeightMap, view: View) -> ByteArray:
     """(height, width, 4) uint8 RGBA of the intensity; transparent where there is none."""
-    z = pixel_heights(data.z, *_indices(data, view))
+    z = view_heights(data.z, *_indices(data, view))
     shown = np.zeros((view.height, view.width, 4), np.uint8)
     if data.intensity is not None:
-        level = pixel_heights(data.intensity.astype(np.float32), *_indices(data, view))
+        level = view_heights(data.intensity.astype(np.float32), *_indices(data, view))
         shown[..., :3] = np.nan_to_num(level)[..., None].astype(np.uint8)
         shown[..., 3] = np.where(np.isnan(z), 0, 255)
     return shown
@@ -76,16 +79,31 @@ def _spans(low: FloatArray, high: FloatArray, count: int) -> NDArray[np.int64]:
     return spans
 
 
-@njit(cache=True, nogil=True)
-def pixel_heights(
+def view_heights(
     z: NDArray[np.float32], rows: NDArray[np.int64], cols: NDArray[np.int64]
 ) -> NDArray[np.float32]:
-    """(height, width) float32 means over spans of rows and columns, NaN where there is no data.
+    """(height, width) float32 means over spans of rows and columns, NaN where there is no data."""
+    found = np.full((rows.shape[0], cols.shape[0]), np.nan, np.float32)
+
+    def some(part: slice) -> None:
+        pixel_heights(z, rows[part], cols, found[part])
+
+    in_halves(some, len(rows), worth=z.size > WORTH_TWO)
+    return found
+
+
+@njit(cache=True, nogil=True)
+def pixel_heights(
+    z: NDArray[np.float32],
+    rows: NDArray[np.int64],
+    cols: NDArray[np.int64],
+    found: NDArray[np.float32],
+) -> None:
+    """Fill found (height, width), NaN before, with means over spans of rows and columns where there is data.
 
     Each row of pixels first adds its rows of points, all columns at once, then each pixel its columns: the long
     loop runs along memory and in vector registers.
     """
-    found = np.full((rows.shape[0], cols.shape[0]), np.nan, np.float32)
     sums, counts = np.empty(z.shape[1], np.float32), np.empty(z.shape[1], np.float32)
     for i in range(rows.shape[0]):
         first, last = rows[i, 0], rows[i, 1]
@@ -104,7 +122,6 @@ def pixel_heights(
                 count += counts[c]
             if count > 0:
                 found[i, j] = total / count
-    return found
 
 
 @njit(cache=True, nogil=True)

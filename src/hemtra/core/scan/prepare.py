@@ -29,10 +29,9 @@ def fill_holes(z: Heights, widest: tuple[int, int]) -> tuple[Heights, int]:
     is exact.
     """
     z = np.ascontiguousarray(z)
-    labels, boxes = _holes(z)
-    filled = z.copy()
-    count = _fill(z, labels, boxes, widest[0], widest[1], filled)
-    return filled, int(count)
+    missing, labels, filled = _missing(z), np.zeros(z.shape, np.int32), z.copy()
+    boxes, given = _holes(missing, labels)
+    return filled, int(_fill(z, (missing, given, labels, boxes), widest, filled))
 
 
 def remove_spikes(z: Heights, reach: float, size: int) -> tuple[Heights, int]:
@@ -103,98 +102,107 @@ def _convolved(values: Heights, kernel: Heights, axis: int) -> Heights:
 
 
 @njit(cache=True, nogil=True)
-def _holes(z: Heights) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
-    """Labels of the regions without data (0: data), and per label first and last row and column.
-
-    Two passes with union-find (Rosenfeld & Pfaltz 1966), over edges and corners.
-    """
-    rows, cols = z.shape
-    labels = np.zeros((rows, cols), np.int32)
-    parent = np.zeros(1024, np.int32)
+def _missing(z: Heights) -> NDArray[np.int64]:
+    """Where there is no data, as indices into the flattened map."""
+    flat = z.ravel()
     count = 0
-    for i in range(rows):
-        for j in range(cols):
-            value = z[i, j]
-            if value == value:
+    for k in range(flat.size):
+        count += flat[k] != flat[k]
+    found = np.empty(count, np.int64)
+    count = 0
+    for k in range(flat.size):
+        if flat[k] != flat[k]:
+            found[count] = k
+            count += 1
+    return found
+
+
+@njit(cache=True, nogil=True)
+def _holes(
+    missing: NDArray[np.int64], labels: NDArray[np.int32]
+) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
+    """Fill labels (rows, cols) with numbers of connected regions (0: data), over edges and corners.
+
+    missing: the points without data in rising order; labels: zero. Returns per label its first and last row and
+    column, and the label that each point of `missing` got. Union-find over neighbours already seen (Rosenfeld &
+    Pfaltz 1966), only where data is missing.
+    """
+    rows, cols = labels.shape
+    parent = np.zeros(missing.size + 1, np.int32)
+    count = 0
+    for n in range(missing.size):
+        i, j = divmod(missing[n], cols)
+        label = 0
+        for k in range(4):
+            a = i if k == 0 else i - 1
+            b = j - 1 if k == 0 else j - 2 + k
+            if a < 0 or b < 0 or b >= cols or labels[a, b] == 0:
                 continue
-            label = 0
-            for k in range(4):
-                a = i if k == 0 else i - 1
-                b = j - 1 if k == 0 else j - 2 + k
-                if a < 0 or b < 0 or b >= cols or labels[a, b] == 0:
-                    continue
-                other = labels[a, b]
-                while parent[other] != other:
-                    other = parent[other]
-                if label == 0:
-                    label = other
-                elif other < label:
-                    parent[label] = other
-                    label = other
-                else:
-                    parent[other] = label
+            other = labels[a, b]
+            while parent[other] != other:
+                other = parent[other]
             if label == 0:
-                count += 1
-                if count >= parent.size:
-                    longer = np.zeros(2 * parent.size, np.int32)
-                    longer[: parent.size] = parent
-                    parent = longer
-                parent[count] = count
-                label = count
-            labels[i, j] = label
+                label = other
+            elif other < label:
+                parent[label] = other
+                label = other
+            else:
+                parent[other] = label
+        if label == 0:
+            count += 1
+            parent[count] = count
+            label = count
+        labels[i, j] = label
     boxes = np.zeros((count + 1, 4), np.int32)
     boxes[:, 0], boxes[:, 2] = rows, cols
     boxes[:, 1], boxes[:, 3] = -1, -1
-    for i in range(rows):
-        for j in range(cols):
-            label = labels[i, j]
-            if label == 0:
-                continue
-            while parent[label] != label:
-                label = parent[label]
-            labels[i, j] = label
-            box = boxes[label]
-            box[0], box[1] = min(box[0], i), max(box[1], i)
-            box[2], box[3] = min(box[2], j), max(box[3], j)
-    return labels, boxes
+    given = np.empty(missing.size, np.int32)
+    for n in range(missing.size):
+        i, j = divmod(missing[n], cols)
+        label = labels[i, j]
+        while parent[label] != label:
+            label = parent[label]
+        labels[i, j] = given[n] = label
+        box = boxes[label]
+        box[0], box[1] = min(box[0], i), max(box[1], i)
+        box[2], box[3] = min(box[2], j), max(box[3], j)
+    return boxes, given
 
 
 @njit(cache=True, nogil=True)
 def _fill(
     z: Heights,
-    labels: NDArray[np.int32],
-    boxes: NDArray[np.int32],
-    most_rows: int,
-    most_cols: int,
+    holes: tuple[NDArray[np.int64], NDArray[np.int32], NDArray[np.int32], NDArray[np.int32]],
+    widest: tuple[int, int],
     filled: Heights,
 ) -> int:
+    """Fill in what is missing in holes small enough; holes: missing, its labels, the label map, the boxes."""
+    missing, given, labels, boxes = holes
     rows, cols = z.shape
     count = 0
-    for label in range(1, boxes.shape[0]):
+    for n in range(missing.size):
+        label = given[n]
         top, bottom, left, right = boxes[label]
-        if bottom < 0 or bottom - top + 1 > most_rows or right - left + 1 > most_cols:
+        if bottom - top + 1 > widest[0] or right - left + 1 > widest[1]:
             continue
         if top == 0 or left == 0 or bottom == rows - 1 or right == cols - 1:
             continue
-        for i in range(top, bottom + 1):
-            for j in range(left, right + 1):
-                if labels[i, j] != label:
-                    continue
-                total, weights = 0.0, 0.0
-                for k in range(4):
-                    di, dj = (0, 1, 1, 1)[k], (1, 0, 1, -1)[k]
-                    a = 1
-                    while labels[i - a * di, j - a * dj] == label:
-                        a += 1
-                    b = 1
-                    while labels[i + b * di, j + b * dj] == label:
-                        b += 1
-                    before, after = z[i - a * di, j - a * dj], z[i + b * di, j + b * dj]
-                    if before == before and after == after:
-                        weight = 1.0 / (a + b)
-                        total += weight * (before + (after - before) * a / (a + b))
-                        weights += weight
-                if weights > 0.0:
-                    filled[i, j] = total / weights
-                    count += 1
+        i, j = divmod(missing[n], cols)
+        total, weights = 0.0, 0.0
+        for k in range(4):
+            di, dj = (0, 1, 1, 1)[k], (1, 0, 1, -1)[k]
+            a = 1
+            while labels[i - a * di, j - a * dj] == label:
+                a += 1
+            b = 1
+            while labels[i + b * di, j + b * dj] == label:
+                b += 1
+            before, after = z[i - a * di, j - a * dj], z[i + b * di, j + b * dj]
+            if before == before and after == after:
+                weight = 1.0 / (a + b)
+                total += weight * (before + (after - before) * a / (a + b))
+                weights += weight
+        if weights > 0.0:
+            filled[i, j] = total / weights
+            count += 1
     return count

@@ -8,12 +8,13 @@ more place makes the number of places even, so that one network serves odd and e
 
 from __future__ import annotations
 
-from concurrent.futures import ThreadPoolExecutor
 from functools import cache
 
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
+
+from hemtra.core.halves import in_halves
 
 TILE = 256
 """Pixels side by side; a tile's windows of 5 x 5 stay in the nearest cache."""
@@ -59,13 +60,11 @@ def median_filter(z: NDArray[np.float32], size: int) -> NDArray[np.float32]:
         raise ValueError(f"a window of {size} points has no middle or is too large")
     z = np.ascontiguousarray(z)
     network, out = middle_network(size * size + 1), np.empty_like(z)
-    half = z.shape[0] // 2
-    if z.size < WORTH_TWO:
-        _median_rows(z, size // 2, network, 0, z.shape[0], out)
-        return out
-    with ThreadPoolExecutor(2) as pool:
-        parts = ((0, half), (half, z.shape[0]))
-        list(pool.map(lambda rows: _median_rows(z, size // 2, network, rows[0], rows[1], out), parts))
+
+    def some(rows: slice) -> None:
+        _median_rows(z, size // 2, network, rows.start, rows.stop, out)
+
+    in_halves(some, z.shape[0], worth=z.size > WORTH_TWO)
     return out
 
 

@@ -4,20 +4,24 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import Annotated, Literal, TypeAlias
+from typing import Annotated, Literal, Self, TypeAlias
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.errors import OffScan
 from hemtra.core.scan.heightmap import Grid, HeightMap
 
 Coordinate = Annotated[float, Field(allow_inf_nan=False, ge=-1e6, le=1e6)]
+Share = Annotated[float, Field(allow_inf_nan=False, ge=-0.5, le=0.5)]
 Length = Annotated[float, Field(allow_inf_nan=False, gt=0, le=1e6)]
 
 ELLIPSE_CORNERS = 72
 """Corners of the polygon an ellipse is drawn with."""
+MOST_NODES, MOST_PIECES = 500, 64
+SAMPLED = 400
+"""Points along either side of the grid that finds the area of a zone with pieces."""
 
 
 @dataclass(frozen=True)
@@ -53,7 +57,11 @@ class Window:
 
 
 class _Zone(BaseModel):
-    """Centre, size and rotation shared by all zones; the height map's z does not matter to them."""
+    """Centre, size and rotation shared by all zones; the height map's z does not matter to them.
+
+    add and cut are pieces of the zone: what one of `add` holds belongs to it, what one of `cut` holds does not.
+    Pieces lie in the zone's own coordinates, so that they move and turn with it.
+    """
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
@@ -62,6 +70,66 @@ class _Zone(BaseModel):
     width: Length
     height: Length
     rotation: Annotated[float, Field(allow_inf_nan=False, ge=-3600, le=3600)] = 0.0
+    add: Annotated[tuple[Zone, ...], Field(max_length=MOST_PIECES)] = ()
+    cut: Annotated[tuple[Zone, ...], Field(max_length=MOST_PIECES)] = ()
+
+    @model_validator(mode="after")
+    def _pieces_are_plain(self) -> Self:
+        if any(piece.add or piece.cut for piece in (*self.add, *self.cut)):
+            raise ValueError("a piece of a zone cannot have pieces of its own")
+        return self
+
+    def base_area(self) -> float:
+        """mm² of the zone without its pieces."""
+        raise NotImplementedError
+
+    def base_outline(self) -> FloatArray:
+        """(n, 2) polygon in the zone's own coordinates, counter-clockwise, not closed."""
+        raise NotImplementedError
+
+    def base_contains(self, u: FloatArray, v: FloatArray) -> BoolArray:
+        """Which places in the zone's own coordinates are inside, pieces apart."""
+        raise NotImplementedError
+
+    @property
+    def area(self) -> float:
+        """mm²; with pieces, counted on a grid."""
+        if not self.add and not self.cut:
+            return self.base_area()
+        wx, wy = self.half_extent()
+        x = self.x + wx * (2 * (np.arange(SAMPLED) + 0.5) / SAMPLED - 1)
+        y = self.y + wy * (2 * (np.arange(SAMPLED) + 0.5) / SAMPLED - 1)
+        inside = np.count_nonzero(self.contains(x[None, :], y[:, None]))
+        return max(4 * wx * wy * inside / SAMPLED**2, 1e-9)
+
+    def outline(self) -> FloatArray:
+        """(n, 2) polygon in mm, counter-clockwise, not closed; without pieces."""
+        return self.outward(*self.base_outline().T)
+
+    def inner_outlines(self) -> list[FloatArray]:
+        """(n, 2) polygons in mm of what is cut out and added."""
+        return [self.outward(*piece.outline().T) for piece in (*self.cut, *self.add)]
+
+    def half_extent(self) -> tuple[float, float]:
+        """Half size in mm of the box along x and y, about the centre, that holds the zone."""
+        added = [self.outward(*piece.outline().T) for piece in self.add]
+        reach = [np.abs(part - (self.x, self.y)).max(axis=0) for part in (self.outline(), *added)]
+        wx, wy = np.max(reach, axis=0)
+        return float(wx), float(wy)
+
+    def fills_its_box(self) -> bool:
+        """Whether every point of the box along x and y is inside."""
+        return False
+
+    def contains(self, x: FloatArray, y: FloatArray) -> BoolArray:
+        """Which of the positions in mm are inside."""
+        u, v = self.local(x, y)
+        inside = self.base_contains(u, v)
+        for piece in self.add:
+            inside = inside | piece.contains(u, v)
+        for piece in self.cut:
+            inside = inside & ~piece.contains(u, v)
+        return inside
 
     def local(self, x: FloatArray, y: FloatArray) -> tuple[FloatArray, FloatArray]:
         """x, y in mm seen in the zone: origin in its centre, x along its width."""
@@ -86,27 +154,28 @@ class RectangleZone(_Zone):
 
     shape: Literal["rectangle"] = "rectangle"
 
-    @property
-    def area(self) -> float:
+    def base_area(self) -> float:
         """mm²"""
         return self.width * self.height
 
-    def outline(self) -> FloatArray:
-        """(n, 2) polygon in mm, counter-clockwise, not closed."""
-        return self.corners()
+    def base_outline(self) -> FloatArray:
+        """Its corners."""
+        w, h = self.width / 2, self.height / 2
+        return np.array([(-w, -h), (w, -h), (w, h), (-w, h)])
 
     def half_extent(self) -> tuple[float, float]:
-        """Half size in mm of the box along x and y that holds the zone."""
+        """As for all; exact, since what fills its box is cut out of the map as it is."""
+        if self.add:
+            return super().half_extent()
         c, s = _abs_cos_sin(self.rotation)
         return (c * self.width + s * self.height) / 2, (s * self.width + c * self.height) / 2
 
     def fills_its_box(self) -> bool:
-        """Whether every point of the box along x and y is inside."""
-        return self.rotation % 90.0 == 0.0
+        """Along x and y it does."""
+        return self.rotation % 90.0 == 0.0 and not self.add and not self.cut
 
-    def contains(self, x: FloatArray, y: FloatArray) -> BoolArray:
-        """Which of the positions in mm are inside."""
-        u, v = self.local(x, y)
+    def base_contains(self, u: FloatArray, v: FloatArray) -> BoolArray:
+        """Within half its size either way."""
         return (np.abs(u) <= self.width / 2) & (np.abs(v) <= self.height / 2)
 
 
@@ -115,35 +184,113 @@ class EllipseZone(_Zone):
 
     shape: Literal["ellipse"] = "ellipse"
 
-    @property
-    def area(self) -> float:
+    def base_area(self) -> float:
         """mm²"""
         return math.pi / 4 * self.width * self.height
 
-    def outline(self) -> FloatArray:
-        """(n, 2) polygon in mm, counter-clockwise, not closed."""
+    def base_outline(self) -> FloatArray:
+        """A polygon with many corners."""
         angle = np.linspace(0.0, 2 * np.pi, ELLIPSE_CORNERS, endpoint=False)
-        return self.outward(self.width / 2 * np.cos(angle), self.height / 2 * np.sin(angle))
+        return np.column_stack([self.width / 2 * np.cos(angle), self.height / 2 * np.sin(angle)])
 
     def half_extent(self) -> tuple[float, float]:
-        """Half size in mm of the box along x and y that holds the zone."""
+        """As for all; the polygon it is drawn with lies inside it."""
+        if self.add:
+            return super().half_extent()
         c, s = _abs_cos_sin(self.rotation)
         return math.hypot(c * self.width, s * self.height) / 2, math.hypot(s * self.width, c * self.height) / 2
 
-    def fills_its_box(self) -> bool:
-        """Never: an ellipse leaves the corners of its box free."""
-        return False
-
-    def contains(self, x: FloatArray, y: FloatArray) -> BoolArray:
-        """Which of the positions in mm are inside."""
-        u, v = self.local(x, y)
+    def base_contains(self, u: FloatArray, v: FloatArray) -> BoolArray:
+        """Within the ellipse."""
         return (u / (self.width / 2)) ** 2 + (v / (self.height / 2)) ** 2 <= 1.0
 
 
-Zone: TypeAlias = Annotated[RectangleZone | EllipseZone, Field(discriminator="shape")]
+class RingZone(EllipseZone):
+    """An ellipse with a smaller one taken out of its middle."""
+
+    shape: Literal["ring"] = "ring"  # type: ignore[assignment]
+    inner: Annotated[float, Field(gt=0.0, lt=1.0)] = 0.5
+    """Size of the hole as a share of the whole."""
+
+    def base_area(self) -> float:
+        """mm²"""
+        return super().base_area() * (1.0 - self.inner**2)
+
+    def base_contains(self, u: FloatArray, v: FloatArray) -> BoolArray:
+        """Between the two ellipses."""
+        r = (u / (self.width / 2)) ** 2 + (v / (self.height / 2)) ** 2
+        return (r <= 1.0) & (r >= self.inner**2)
+
+    def inner_outlines(self) -> list[FloatArray]:
+        """The hole, and the pieces."""
+        return [self.outward(*(self.inner * self.base_outline()).T), *super().inner_outlines()]
 
 
-def window(zone: RectangleZone | EllipseZone, data: HeightMap) -> Window:
+class PolygonZone(_Zone):
+    """A polygon: its nodes as shares of width and height, from -0.5 to 0.5 about the centre."""
+
+    shape: Literal["polygon"] = "polygon"
+    nodes: Annotated[tuple[tuple[Share, Share], ...], Field(min_length=3, max_length=MOST_NODES)]
+
+    @model_validator(mode="after")
+    def _does_not_cross_itself(self) -> Self:
+        if _crosses(np.array(self.nodes)):
+            raise ValueError("a polygon must not cross itself; move the node that does")
+        return self
+
+    @classmethod
+    def through(cls, points: FloatArray) -> PolygonZone:
+        """The polygon through (n, 2) places in mm. Raises `ValueError` when it crosses itself."""
+        low, high = points.min(axis=0), points.max(axis=0)
+        size, middle = np.maximum(high - low, 1e-6), (low + high) / 2
+        nodes = tuple((float(u), float(v)) for u, v in (points - middle) / size)
+        return cls(x=middle[0], y=middle[1], width=size[0], height=size[1], nodes=nodes)
+
+    def base_area(self) -> float:
+        """mm², by the shoelace formula."""
+        u, v = self.base_outline().T
+        return abs(float(np.dot(u, np.roll(v, -1)) - np.dot(v, np.roll(u, -1)))) / 2
+
+    def base_outline(self) -> FloatArray:
+        """Its nodes."""
+        outline: FloatArray = np.array(self.nodes) * (self.width, self.height)
+        return outline
+
+    def base_contains(self, u: FloatArray, v: FloatArray) -> BoolArray:
+        """Whether a line to the right crosses its border an odd number of times."""
+        u, v = np.broadcast_arrays(u, v)
+        inside = np.zeros(u.shape, np.bool_)
+        corners = self.base_outline()
+        for (ua, va), (ub, vb) in zip(corners, np.roll(corners, -1, axis=0), strict=True):
+            if va == vb:
+                continue
+            crosses = ((va > v) != (vb > v)) & (u < ua + (v - va) * (ub - ua) / (vb - va))
+            inside ^= crosses
+        return inside
+
+
+AnyZone: TypeAlias = RectangleZone | EllipseZone | RingZone | PolygonZone
+Zone: TypeAlias = Annotated[AnyZone, Field(discriminator="shape")]
+for _kind in (RectangleZone, EllipseZone, RingZone, PolygonZone):
+    _kind.model_rebuild()
+
+
+def _crosses(nodes: FloatArray) -> bool:
+    """Whether any two sides of a closed polygon (n, 2) that are no neighbours meet."""
+    a, b = nodes, np.roll(nodes, -1, axis=0)
+
+    def side(p: FloatArray, q: FloatArray, r: FloatArray) -> FloatArray:
+        turn: FloatArray = (q[..., 0] - p[..., 0]) * (r[..., 1] - p[..., 1]) - (q[..., 1] - p[..., 1]) * (
+            r[..., 0] - p[..., 0]
+        )
+        return turn
+
+    p, q, r, t = a[:, None], b[:, None], a[None], b[None]
+    meet = (side(p, q, r) * side(p, q, t) < 0) & (side(r, t, p) * side(r, t, q) < 0)
+    return bool(meet.any())
+
+
+def window(zone: AnyZone, data: HeightMap) -> Window:
     """The grid points of a height map that lie in a zone.
 
     Raises `OffScan` when not a single grid point does.

@@ -12,10 +12,8 @@ from hemtra.core.errors import NotMeasured
 from hemtra.core.geometry.plane_fit import fit_plane
 from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.reduce import block_means
-from hemtra.core.scan.zones import EllipseZone, RectangleZone, window
+from hemtra.core.scan.zones import AnyZone, window
 from hemtra.core.station.calibration import Calibration
-
-AnyZone = RectangleZone | EllipseZone
 
 TRIM = 4.0
 """Root mean squares beyond which a point does not belong to the plate: spikes and dirt."""

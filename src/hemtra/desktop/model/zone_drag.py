@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import math
-from typing import Literal, TypeAlias
+from typing import TypeAlias
 
 import numpy as np
 
-from hemtra.core.scan.zones import EllipseZone, RectangleZone
+from hemtra.core.scan.zone_edits import moved_node
+from hemtra.core.scan.zones import AnyZone, PolygonZone, RingZone
 from hemtra.desktop.model.viewport import Pixel, Viewport
 
-AnyZone: TypeAlias = RectangleZone | EllipseZone
-Handle: TypeAlias = Literal["body", "corner-0", "corner-1", "corner-2", "corner-3", "rotate"]
+Handle: TypeAlias = str
+"""“body”, “rotate”, “inner”, or “corner-k” or “node-k” by its number."""
 
 GRAB = 9.0
 """Pixels around a handle that take it."""
@@ -26,8 +27,13 @@ SNAP = 15.0
 def handle_pixels(zone: AnyZone, viewport: Viewport) -> dict[Handle, Pixel]:
     """Where the handles stand on the screen."""
     corners = [viewport.to_screen(*corner) for corner in zone.corners()]
-    names: tuple[Handle, ...] = ("corner-0", "corner-1", "corner-2", "corner-3")
-    found: dict[Handle, Pixel] = dict(zip(names, corners, strict=True))
+    if isinstance(zone, PolygonZone):
+        found = {f"node-{k}": viewport.to_screen(*node) for k, node in enumerate(zone.outline())}
+    else:
+        found = {f"corner-{k}": corner for k, corner in enumerate(corners)}
+    if isinstance(zone, RingZone):
+        inner = zone.outward(np.array([zone.inner * zone.width / 2]), np.zeros(1))[0]
+        found["inner"] = viewport.to_screen(float(inner[0]), float(inner[1]))
     middle = (corners[2][0] + corners[3][0]) / 2, (corners[2][1] + corners[3][1]) / 2
     up = math.radians(zone.rotation)
     found["rotate"] = middle[0] - STALK * math.sin(up), middle[1] - STALK * math.cos(up)
@@ -59,6 +65,11 @@ def dragged(
         angle = zone.rotation + math.degrees(after - before)
         angle = round(angle / SNAP) * SNAP if snap else round(angle, 2)
         return zone.model_copy(update={"rotation": (angle + 180.0) % 360.0 - 180.0})
+    if handle == "inner" and isinstance(zone, RingZone):
+        reach = math.dist(now, (zone.x, zone.y)) / max(zone.width / 2, LEAST_SIZE)
+        return zone.model_copy(update={"inner": round(min(max(reach, 0.05), 0.95), 3)})
+    if isinstance(zone, PolygonZone):
+        return moved_node(zone, int(handle.removeprefix("node-")), dx, dy)
     return _resized(zone, int(handle[-1]), dx, dy)
 
 

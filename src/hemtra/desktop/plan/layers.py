@@ -10,7 +10,7 @@ from PySide6.QtGui import QColor, QImage, QPainter, QPen, QPolygonF
 
 from hemtra.core.arrays import ByteArray
 from hemtra.core.marks import Mark, Polyline, Region
-from hemtra.core.scan.zones import EllipseZone, RectangleZone
+from hemtra.core.scan.zones import AnyZone
 from hemtra.desktop import theme
 from hemtra.desktop.model.viewport import Viewport
 
@@ -71,12 +71,12 @@ def draw_polylines(painter: QPainter, viewport: Viewport, marks: Iterable[Mark])
             painter.drawPolygon(points) if mark.closed else painter.drawPolyline(points)
 
 
-def draw_zone(painter: QPainter, viewport: Viewport, zone: RectangleZone | EllipseZone, pen: QPen) -> None:
+def draw_zone(painter: QPainter, viewport: Viewport, zone: AnyZone, pen: QPen) -> None:
     """The outline of a zone, dark beneath so that it shows on any colour."""
-    points = QPolygonF([QPointF(*viewport.to_screen(x, y)) for x, y in zone.outline()])
     painter.setBrush(Qt.BrushStyle.NoBrush)
-    shadow = QPen(QColor(0, 0, 0, 120), pen.widthF() + 2)
-    painter.setPen(shadow)
-    painter.drawPolygon(points)
-    painter.setPen(pen)
-    painter.drawPolygon(points)
+    for outline in (zone.outline(), *zone.inner_outlines()):
+        points = QPolygonF([QPointF(*viewport.to_screen(x, y)) for x, y in outline])
+        painter.setPen(QPen(QColor(0, 0, 0, 120), pen.widthF() + 2))
+        painter.drawPolygon(points)
+        painter.setPen(pen)
+        painter.drawPolygon(points)

@@ -14,7 +14,7 @@ from hemtra.core.geometry.elements import Plane, Point
 from hemtra.core.marks import Dimension, Mark, Polyline
 from hemtra.core.plan.limits import Judged
 from hemtra.core.scan.heightmap import Profile
-from hemtra.core.scan.zones import EllipseZone, RectangleZone
+from hemtra.core.scan.zones import AnyZone
 from hemtra.desktop import theme
 from hemtra.desktop.model.bench import Bench, Place
 from hemtra.desktop.plan.signs import draw_arrow, draw_balloon, draw_chip, told_value
@@ -144,7 +144,7 @@ class SectionView(QWidget):
         x, y = _along(line, profile.x, axes.length)
         for step in (s for column in self.bench.lineage() for s in column):
             found = shown.result.steps.get(step.id)
-            if not isinstance(step.zone, RectangleZone | EllipseZone) or found is None:
+            if not isinstance(step.zone, AnyZone) or found is None:
                 continue
             if isinstance(found.value, Point):
                 inside = step.zone.contains(x, y)

@@ -23,12 +23,13 @@ from PySide6.QtWidgets import QWidget
 from hemtra.core.plan.document import Step
 from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.picture import View, grey_picture, picture
+from hemtra.core.scan.zones import AnyZone
 from hemtra.desktop import theme
 from hemtra.desktop.evaluation import prepared_map
 from hemtra.desktop.model.bench import Bench, Place
 from hemtra.desktop.model.stage_balloons import StageBalloon, stage_balloons
 from hemtra.desktop.model.viewport import Pixel, Viewport
-from hemtra.desktop.model.zone_drag import AnyZone, Handle, dragged, grabbed, handle_pixels
+from hemtra.desktop.model.zone_drag import Handle, dragged, grabbed, handle_pixels
 from hemtra.desktop.plan.layers import RegionImages, draw_polylines, draw_regions, draw_zone, image
 from hemtra.desktop.plan.legend import Legend
 from hemtra.desktop.plan.signs import RADIUS, draw_balloon, draw_chip
@@ -227,15 +228,17 @@ class TopView(QWidget):
 
     def _draw_handles(self, painter: QPainter, zone: AnyZone) -> None:
         places = handle_pixels(zone, self.viewport)
-        corners = [places[f"corner-{k}"] for k in range(4)]  # type: ignore[index]
+        corners = [self.viewport.to_screen(*corner) for corner in zone.corners()]
         middle = QPointF((corners[2][0] + corners[3][0]) / 2, (corners[2][1] + corners[3][1]) / 2)
         painter.setPen(QPen(theme.colour("copper").lighter(130), 1.2))
         painter.drawLine(middle, QPointF(*places["rotate"]))
         painter.setBrush(theme.colour("paper"))
         painter.setPen(QPen(theme.colour("copper"), 1.6))
-        for corner in corners:
-            painter.drawRect(QRectF(corner[0] - 3.5, corner[1] - 3.5, 7, 7))
-        painter.drawEllipse(QPointF(*places["rotate"]), 4.5, 4.5)
+        for name, (x, y) in places.items():
+            if name in ("rotate", "inner"):
+                painter.drawEllipse(QPointF(x, y), 4.5, 4.5)
+            else:
+                painter.drawRect(QRectF(x - 3.5, y - 3.5, 7, 7))
 
     def _line(self) -> tuple[Place, Place] | None:
         if self.bench.line is not None:

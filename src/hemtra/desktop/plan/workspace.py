@@ -13,10 +13,10 @@ from hemtra.core.plan.document import Plan
 from hemtra.core.plan.prepared import moved_preparation, with_preparation, without_preparation
 from hemtra.core.plan.registry import kind_named
 from hemtra.core.plan.tolerance import parse_tolerance
+from hemtra.core.scan.zones import AnyZone
 from hemtra.desktop.evaluation import ShowRequest, TrayAnswer, TrayRequest, show, try_tray
 from hemtra.desktop.lanes import Lane
 from hemtra.desktop.model.bench import Bench, Shown
-from hemtra.desktop.model.zone_drag import AnyZone
 from hemtra.desktop.notifications import Notice, Notifications
 from hemtra.desktop.plan.lineage import Lineage
 from hemtra.desktop.plan.new_characteristic import NewCharacteristic
@@ -85,6 +85,7 @@ class PlanWorkspace(QWidget):
         self.stage.balloon_clicked.connect(bench.select)
         self.stage.step_clicked.connect(bench.select_step)
         self.stage.tools.prepared.connect(self.prepare)
+        self._copied: AnyZone | None = None
         self.section.hovered.connect(self.stage.link)
         self.sheet.tolerance_typed.connect(self._set_tolerance)
         self.sheet.add_requested.connect(self.new.ask)
@@ -230,6 +231,33 @@ class PlanWorkspace(QWidget):
         row = plan.characteristic(balloon)
         if row is not None:
             self._edit(f"name of {row.name}", lambda: plan.with_characteristic(row.edited(name=text)))
+
+    @property
+    def selected_zone(self) -> AnyZone | None:
+        """The zone that has handles."""
+        plan, step_id = self.bench.document.plan, self.bench.selected_step
+        return None if step_id is None else plan.step(step_id).zone
+
+    def edit_zone(self, label: str, change: Callable[[AnyZone], AnyZone]) -> None:
+        """Change the zone that has handles."""
+        plan, step_id, zone = self.bench.document.plan, self.bench.selected_step, self.selected_zone
+        if step_id is not None and zone is not None:
+            self._edit(label, lambda: plan.with_step(plan.step(step_id).edited(zone=change(zone))))
+
+    def copy_zone(self) -> None:
+        """Keep the zone, to be put into another step."""
+        self._copied = self.selected_zone
+
+    def paste_zone(self) -> None:
+        """Give the selected step a zone like the one copied, in its own place."""
+        copied = self._copied
+        if copied is not None:
+            self.edit_zone("pasted zone", lambda zone: copied.model_copy(update={"x": zone.x, "y": zone.y}))
+
+    @property
+    def can_paste(self) -> bool:
+        """Whether there is a zone to paste, and one to take its shape."""
+        return self._copied is not None and self.selected_zone is not None
 
     @Slot(str, str)
     def prepare(self, what: str, name: str) -> None:

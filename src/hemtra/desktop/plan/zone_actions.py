@@ -1,0 +1,39 @@
+"""What can be done to the zone that has handles, as actions."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+from typing import Any
+
+from hemtra.core.scan.zone_edits import SHAPES, mirrored, reshaped, with_cut, with_node, without_pieces
+from hemtra.core.scan.zones import AnyZone, PolygonZone
+from hemtra.desktop.plan.workspace import PlanWorkspace
+
+Handlers = dict[str, tuple[Callable[[], Any], Callable[[], bool]]]
+
+
+def zone_handlers(workspace: PlanWorkspace, is_shown: Callable[[], bool]) -> Handlers:
+    """By action: what it does, and when it can be done. is_shown: whether the workspace is on screen."""
+
+    def has_zone() -> bool:
+        return is_shown() and workspace.selected_zone is not None
+
+    changes: dict[str, Callable[[AnyZone], AnyZone]] = {
+        **{shape: partial(reshaped, shape=shape) for shape in SHAPES},
+        "cut": with_cut,
+        "whole": without_pieces,
+        "mirror-x": partial(mirrored, axis="x"),
+        "mirror-y": partial(mirrored, axis="y"),
+    }
+    handlers: Handlers = {
+        f"zone.{name}": (partial(workspace.edit_zone, f"zone {name}", change), has_zone)
+        for name, change in changes.items()
+    }
+    handlers["zone.node"] = (
+        lambda: workspace.edit_zone("node", lambda z: with_node(z) if isinstance(z, PolygonZone) else z),
+        lambda: has_zone() and isinstance(workspace.selected_zone, PolygonZone),
+    )
+    handlers["zone.copy"] = (workspace.copy_zone, has_zone)
+    handlers["zone.paste"] = (workspace.paste_zone, lambda: is_shown() and workspace.can_paste)
+    return handlers
