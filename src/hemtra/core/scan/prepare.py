@@ -12,7 +12,8 @@ from numba import njit
 from numpy.typing import NDArray
 
 from hemtra.core.arrays import FloatArray
-from hemtra.core.scan.rank_filter import median_filter
+from hemtra.core.halves import in_halves
+from hemtra.core.scan.rank_filter import WORTH_TWO, median_filter
 
 Heights = NDArray[np.float32]
 
@@ -80,25 +81,41 @@ def _normalised(z: Heights, along: FloatArray, across: FloatArray) -> Heights:
     return np.where(found, means, np.float32(np.nan)).astype(np.float32)
 
 
-@njit(cache=True, nogil=True, fastmath=True)
 def _convolved(values: Heights, kernel: Heights, axis: int) -> Heights:
     """Values convolved along an axis; outside is zero."""
-    rows, cols = values.shape
-    reach = kernel.size // 2
     out = np.zeros_like(values)
-    if axis == 0:
-        for i in range(rows):
-            for k in range(max(0, i - reach), min(rows, i + reach + 1)):
-                weight = kernel[k - i + reach]
-                for j in range(cols):
-                    out[i, j] += weight * values[k, j]
-        return out
-    for i in range(rows):
-        for k in range(-reach, reach + 1):
-            weight = kernel[k + reach]
-            for j in range(max(0, -k), min(cols, cols - k)):
-                out[i, j] += weight * values[i, j + k]
+    convolve = _along_columns if axis == 0 else _along_rows
+    in_halves(
+        lambda rows: convolve(values, kernel, rows.start, rows.stop, out),
+        values.shape[0],
+        worth=values.size > WORTH_TWO,
+    )
     return out
+
+
+@njit(cache=True, nogil=True)
+def _along_columns(values: Heights, kernel: Heights, first: int, last: int, out: Heights) -> None:
+    reach = kernel.size // 2
+    for i in range(first, last):
+        for k in range(max(0, i - reach), min(values.shape[0], i + reach + 1)):
+            _add_weighted(out[i], values[k], kernel[k - i + reach])
+
+
+@njit(cache=True, nogil=True)
+def _along_rows(values: Heights, kernel: Heights, first: int, last: int, out: Heights) -> None:
+    cols, reach = values.shape[1], kernel.size // 2
+    for i in range(first, last):
+        for k in range(-reach, reach + 1):
+            begin, end = max(0, -k), min(cols, cols - k)
+            if begin < end:
+                _add_weighted(out[i, begin:end], values[i, begin + k : end + k], kernel[k + reach])
+
+
+@njit(cache=True, nogil=True)
+def _add_weighted(total: Heights, part: Heights, weight: float) -> None:
+    """Add one row times a weight to another; the loop that runs in vector registers."""
+    for c in range(total.size):
+        total[c] += weight * part[c]
 
 
 @njit(cache=True, nogil=True)
