@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QWheelEvent
-from PySide6.QtWidgets import QApplication, QComboBox, QLabel, QLineEdit, QPushButton
+from PySide6.QtWidgets import QApplication, QComboBox, QLabel, QLineEdit, QMenu, QPushButton
 
 from hemtra import HeightMap, Scan, load_plan, save_plan, save_scan
 from hemtra.core.plan.graph import preparation
@@ -476,3 +476,14 @@ def test_zones_take_other_shapes_and_cut_outs(demo, qtbot, settled):
 
 def document_undoable(window):
     return bool(window.bench.document.undo_label)
+
+
+def test_every_action_is_in_the_menu_by_its_group(demo):
+    menu = QMenu(demo)
+    demo._fill_menu(menu)
+    groups = {action.text(): action.menu() for action in menu.actions()}
+    assert set(groups) == {action.group for action in ACTIONS}
+    shown = [action for held in groups.values() for action in held.actions()]
+    assert all(demo.actions_by_id[action.id] in shown for action in ACTIONS)
+    recent = next(a.menu() for a in groups["Plan"].actions() if a.text() == "Recent plans")
+    assert recent.actions()[0].text().endswith(PLAN_FILE)

@@ -196,14 +196,13 @@ class MainWindow(QMainWindow):
 
     def _fill_menu(self, menu: QMenu) -> None:
         menu.clear()
-        group = ""
+        groups: dict[str, QMenu] = {}
         for action in ACTIONS:
-            if group and action.group != group:
-                menu.addSeparator()
-            group = action.group
-            menu.addAction(self.actions_by_id[action.id])
+            if action.group not in groups:
+                groups[action.group] = menu.addMenu(action.group)
+            groups[action.group].addAction(self.actions_by_id[action.id])
             if action.id == "plan.open" and self.settings.recent:
-                recent = menu.addMenu("Recent plans")
+                recent = groups[action.group].addMenu("Recent plans")
                 for path in self.settings.recent:
                     recent.addAction(path, partial(self.plans.open, Path(path)))
 
