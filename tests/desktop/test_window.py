@@ -474,6 +474,41 @@ def test_zones_take_other_shapes_and_cut_outs(demo, qtbot, settled):
     assert not bench.document.unsaved
 
 
+def test_zones_are_typed_in_numbers(demo, qtbot, settled):
+    bench = demo.bench
+    bench.select(1)
+    bench.select_step("boss-ne-top")
+    settled(demo)
+
+    def type_in(name, text):
+        field = demo.plan_workspace.lineage.cards["boss-ne-top"].numbers.fields[name]
+        field.setFocus()
+        field.selectAll()
+        qtbot.keyClicks(field, text)
+        qtbot.keyClick(field, Qt.Key.Key_Return)
+        settled(demo)
+        return field.text()
+
+    assert type_in("x", "41.5") == "41.5"
+    type_in("width", "8")
+    zone = bench.document.plan.step("boss-ne-top").zone
+    assert (zone.x, zone.width, zone.height) == (41.5, 8.0, 10.0)
+    assert type_in("width", "-3") == "8", "refused, and told why"
+    assert demo.message_bar.isVisible()
+    assert type_in("height", "wide") == "10"
+    assert bench.document.undo_label == "zone width"
+
+
+@pytest.mark.parametrize("kind", ["level", "smooth", "fill", "spikes", "height-band"])
+def test_every_preparation_has_a_card(demo, settled, kind):
+    demo.plan_workspace.prepare("add", kind)
+    demo.bench.select(1)
+    settled(demo)
+    card = demo.plan_workspace.lineage.cards[kind]
+    assert card.facts.text()
+    demo.grab()
+
+
 def document_undoable(window):
     return bool(window.bench.document.undo_label)
 

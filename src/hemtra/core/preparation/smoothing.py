@@ -46,7 +46,8 @@ class SmoothKind(Preparing):
                 with_heights(data, smooth_mean(data.z, rows, cols)), (("window", f"{rows} × {cols}"),)
             )
         sigma = self.width / 4
-        return Outcome(with_heights(data, smooth_gaussian(data.z, sigma / grid.dy, sigma / grid.dx)))
+        z = smooth_gaussian(data.z, sigma / grid.dy, sigma / grid.dx)
+        return Outcome(with_heights(data, z), (("deviation", f"{sigma:.3g} mm"),))
 
 
 @register
@@ -65,4 +66,6 @@ class LevelKind(Preparing):
         """The map with the plane's height taken from every point, along z."""
         plane, data = given.one("plane", Plane), given.data
         tilted = plane.height_at(data.x[None, :], data.y[:, None])
-        return Outcome(with_heights(data, (data.z - tilted).astype(np.float32)))
+        return Outcome(
+            with_heights(data, (data.z - tilted).astype(np.float32)), (("tilt", f"{plane.tilt:.3f}°"),)
+        )

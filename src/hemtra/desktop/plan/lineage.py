@@ -35,8 +35,9 @@ from hemtra.desktop import theme
 from hemtra.desktop.model.bench import Bench
 from hemtra.desktop.plan.evidence_picture import EvidencePicture
 from hemtra.desktop.plan.signs import told_value
+from hemtra.desktop.plan.zone_numbers import ZoneNumbers
 
-WIDTH, PREPARING_WIDTH = 456, 292
+WIDTH, PREPARING_WIDTH = 492, 292
 """Pixels of an open card; preparation has no evidence beside its numbers."""
 GAP = 34
 """Pixels between columns, for the connectors."""
@@ -103,6 +104,7 @@ class StepCard(Card):
     """A step: its parameters to type or choose, what it found, and its evidence; folded unless selected."""
 
     param_changed = Signal(str, str, object)
+    zone_typed = Signal(str, str, float)
 
     def __init__(self, step: Step, kind: Kind, users: int) -> None:
         wide = PREPARING_WIDTH if issubclass(kind.output, HeightMap) else WIDTH
@@ -150,6 +152,11 @@ class StepCard(Card):
         middle.addWidget(self.picture)
         middle.addWidget(self.facts)
         self.body.addWidget(self.inside)
+        self.numbers: ZoneNumbers | None = None
+        if step.zone is not None:
+            self.numbers = ZoneNumbers(step.name)
+            self.numbers.typed.connect(lambda name, value: self.zone_typed.emit(step.id, name, value))
+            self.body.addWidget(self.numbers)
 
     def show_result(self, result: StepResult | None, evidence: Evidence | None, *, selected: bool) -> None:
         """Take what the step found; what has not changed is not painted again."""
@@ -160,6 +167,8 @@ class StepCard(Card):
         self._state, self._evidence = state, evidence
         self.selected = selected
         self.inside.setVisible(selected or self.always_open)
+        if self.numbers is not None:
+            self.numbers.setVisible(selected)
         self.subtitle.setText(f"shared by {self._users}" if self._users > 1 else "")
         self.picture.show_picture(evidence.picture if evidence else None)
         if result is None:
@@ -170,7 +179,7 @@ class StepCard(Card):
             tint = theme.current().unmeasured
             self.facts.setText(f"<span style='color:{tint}'><b>Not measured:</b><br>{result.reason}</span>")
         else:
-            label, text = result.outcome.facts[0]
+            label, text = result.outcome.facts[0] if result.outcome.facts else ("", "")
             folded = not (selected or self.always_open)
             self.time.setText(f"{label} {text}" if folded else f"{result.elapsed_ms:.1f} ms")
             lines = [f"{label} <b>{text}</b>" for label, text in result.outcome.facts]
@@ -313,6 +322,7 @@ def _middle(card: QWidget, chain: QWidget) -> float:
 class Lineage(QFrame):
     """The lineage of the selected characteristic."""
 
+    zone_typed = Signal(str, str, float)
     param_changed = Signal(str, str, object)
     name_typed = Signal(int, str)
     tolerance_typed = Signal(int, str)
@@ -364,6 +374,9 @@ class Lineage(QFrame):
             result = shown.result.steps.get(step_id) if shown else None
             evidence = shown.evidence.get(step_id) if shown else None
             card.show_result(result, evidence, selected=step_id == self.bench.selected_step)
+            zone = self.bench.document.shown.step(step_id).zone
+            if card.numbers is not None and zone is not None:
+                card.numbers.show_zone(zone)
         if self.result_card is not None and row is not None:
             judged = shown.result.characteristics if shown else ()
             self.result_card.show_judged(next((j for j in judged if j.balloon == row.balloon), None), row)
@@ -421,6 +434,7 @@ class Lineage(QFrame):
         kind = kind_named(step.kind).model_validate(step.params)
         card = StepCard(step, kind, len(dependants(plan, step.id)))
         card.param_changed.connect(self.param_changed)
+        card.zone_typed.connect(self.zone_typed)
         if step.zone is not None:
             card.clicked.connect(_call(self.bench.select_step, step.id))
         self.cards[step.id] = card

@@ -92,6 +92,7 @@ class PlanWorkspace(QWidget):
         self.lineage.tolerance_typed.connect(self._set_tolerance)
         self.lineage.name_typed.connect(self._set_name)
         self.lineage.param_changed.connect(self._set_param)
+        self.lineage.zone_typed.connect(self._type_zone)
         self._selected = bench.balloon
         self._evaluated: Plan | None = None
 
@@ -231,6 +232,14 @@ class PlanWorkspace(QWidget):
         row = plan.characteristic(balloon)
         if row is not None:
             self._edit(f"name of {row.name}", lambda: plan.with_characteristic(row.edited(name=text)))
+
+    @Slot(str, str, float)
+    def _type_zone(self, step_id: str, name: str, value: float) -> None:
+        plan = self.bench.document.plan
+        zone = plan.step(step_id).zone
+        if zone is not None:
+            changed = {**zone.model_dump(), name: value}
+            self._edit(f"zone {name}", lambda: plan.with_step(plan.step(step_id).edited(zone=changed)))
 
     @property
     def selected_zone(self) -> AnyZone | None:
