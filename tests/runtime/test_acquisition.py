@@ -207,7 +207,11 @@ def test_a_scan_under_way_can_be_looked_at():
         assembler.feed(arrival)
     growing = assembler.growing()
     assert isinstance(growing, Growing)
-    assert (growing.number, growing.taken, growing.of) == (1, 9, 20)
+    assert (growing.number, growing.taken, growing.of, growing.waiting) == (1, 9, 20, 0)
+    assembler.feed(TriggerSeen(14))
+    assert assembler.growing().waiting == 0, "too early, and ignored"
+    assembler.feed(TriggerSeen(22))
+    assert assembler.growing().waiting == 1
     assert rows_of(growing) == [*range(5, 14), *[None] * 11]
 
 

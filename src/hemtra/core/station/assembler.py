@@ -87,6 +87,8 @@ class Growing:
     taken: int
     of: int | None
     missed: int
+    waiting: int
+    """Triggers on the way to the laser."""
 
 
 Arrival: TypeAlias = Batch | TriggerSeen
@@ -200,11 +202,6 @@ class Assembler:
         starts = starter(station.trigger, station.travel, layout.grid.dx)
         return cls(station.trigger_rules(), layout, starts)
 
-    @property
-    def waiting(self) -> int:
-        """Triggers on the way to the laser."""
-        return self._machine.waiting
-
     def feed(self, arrival: Arrival) -> list[Outcome]:
         """What became complete or went wrong with this arrival. Raises `HemtraError` when it cannot be used."""
         if isinstance(arrival, TriggerSeen):
@@ -240,7 +237,7 @@ class Assembler:
         every = max(1, total // COARSE), max(1, self.layout.cols // COARSE)
         layers, missed, _ = self._collected(first, end, total, every)
         whole = self.layout.coarser(*every).scan(layers)[0]
-        return Growing(number, whole, end - first, of, missed)
+        return Growing(number, whole, end - first, of, missed, self._machine.waiting)
 
     def tick(self, time: float) -> list[Outcome]:
         """Time goes on without profiles."""

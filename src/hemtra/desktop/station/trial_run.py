@@ -101,7 +101,8 @@ class TrialRun:
         self._task.produce(Passing(calibrated(mount, seen.x[-1], seen.z[-1], seen.intensity[-1])))
         if growing is not None:
             of = f" of {growing.of}" if growing.of else ""
-            told = f"scan {growing.number}: {growing.taken}{of} profiles"
+            more = f", {growing.waiting} waiting" if growing.waiting else ""
+            told = f"scan {growing.number}: {growing.taken}{of} profiles{more}"
             self._task.produce(Trial(growing.data, growing.taken, growing.of, growing.missed, told=told))
 
     def _told(self, outcome: Outcome) -> None:
