@@ -416,6 +416,20 @@ def test_motion_is_what_the_line_says():
     assert [what for _, what in motion.eye_events()] == ["front", "end"] * 4
 
 
+def test_whoever_takes_the_scans_may_fail_without_harm():
+    """A full disk, say, when the line is stopped in the middle of a scan."""
+    errors = []
+
+    def full(outcome):
+        raise HemtraError("the disk is full")
+
+    source = [TriggerSeen(0), batch(0, 4)]
+    acquisition = Acquisition(iter(source), assembling(TriggerRules(delay=0, length=50)), full, errors.append)
+    acquisition.start()
+    assert acquisition.wait(10)
+    assert [str(error) for error in errors] == ["the disk is full"]
+
+
 def test_a_folder_of_scans_passes_again(tmp_path):
     maps = []
     for k in range(3):

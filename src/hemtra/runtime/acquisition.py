@@ -12,6 +12,7 @@ import queue
 import threading
 import time
 from collections.abc import Callable, Iterable
+from functools import partial
 
 from hemtra.core.station.assembler import Arrival, Assembler, Batch, Growing, Outcome
 
@@ -83,7 +84,8 @@ class Acquisition:
             try:
                 arrival = self._queue.get(timeout=SILENCE)
             except queue.Empty:
-                self._each(self._assembler.tick(line_time + time.monotonic() - heard))
+                now = line_time + time.monotonic() - heard
+                failed = not self._each(partial(self._assembler.tick, now)) or failed
                 continue
             if arrival is None:
                 break
@@ -91,17 +93,20 @@ class Acquisition:
                 continue  # the queue is still emptied, or the source would wait for ever
             line_time = float(arrival.times[-1]) if isinstance(arrival, Batch) else arrival.time
             heard = time.monotonic()
-            try:
-                self._each(self._assembler.feed(arrival))
-                if isinstance(arrival, Batch) and self._watch and heard - self._watched >= WATCH_EVERY:
-                    self._watched = heard
-                    self._watch(arrival, self._assembler.growing())
-            except Exception as error:
-                failed = True
-                self._stopping.set()
-                self._fail(error)
-        self._each(self._assembler.stop())
+            failed = not self._each(partial(self._assembler.feed, arrival), arrival)
+        self._each(self._assembler.stop)
 
-    def _each(self, outcomes: Iterable[Outcome]) -> None:
-        for outcome in outcomes:
-            self._tell(outcome)
+    def _each(self, step: Callable[[], Iterable[Outcome]], arrival: Arrival | None = None) -> bool:
+        """Tell what a step brings, and let it be watched; whoever listens may fail as well as the step."""
+        try:
+            for outcome in step():
+                self._tell(outcome)
+            now = time.monotonic()
+            if isinstance(arrival, Batch) and self._watch and now - self._watched >= WATCH_EVERY:
+                self._watched = now
+                self._watch(arrival, self._assembler.growing())
+        except Exception as error:
+            self._stopping.set()
+            self._fail(error)
+            return False
+        return True

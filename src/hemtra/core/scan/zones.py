@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from abc import ABC, abstractmethod
 from dataclasses import dataclass
 from typing import Annotated, Literal, Self, TypeAlias
 
@@ -56,7 +57,7 @@ class Window:
         return data.grid.shifted(self.rows.start, self.cols.start)
 
 
-class _Zone(BaseModel):
+class _Zone(BaseModel, ABC):
     """Centre, size and rotation shared by all zones; the height map's z does not matter to them.
 
     add and cut are pieces of the zone: what one of `add` holds belongs to it, what one of `cut` holds does not.
@@ -79,17 +80,17 @@ class _Zone(BaseModel):
             raise ValueError("a piece of a zone cannot have pieces of its own")
         return self
 
+    @abstractmethod
     def base_area(self) -> float:
         """mm² of the zone without its pieces."""
-        raise NotImplementedError
 
+    @abstractmethod
     def base_outline(self) -> FloatArray:
         """(n, 2) polygon in the zone's own coordinates, counter-clockwise, not closed."""
-        raise NotImplementedError
 
+    @abstractmethod
     def base_contains(self, u: FloatArray, v: FloatArray) -> BoolArray:
         """Which places in the zone's own coordinates are inside, pieces apart."""
-        raise NotImplementedError
 
     @property
     def area(self) -> float:

@@ -182,6 +182,7 @@ class _Rows:
 
     @property
     def end(self) -> int:
+        """The first profile behind them."""
         return self.first + self.missed.size
 
 

@@ -141,6 +141,7 @@ class _Every:
         self._profiles = profiles
 
     def feed(self, first: int, z: NDArray[np.float32], places: NDArray[np.int64]) -> list[Started]:
+        """Every so manyth profile."""
         start = -(-first // self._profiles) * self._profiles
         return [(index, "front") for index in range(start, first + len(z), self._profiles)]
 
@@ -153,6 +154,7 @@ class _Height:
         self._present, self._others = False, 0
 
     def feed(self, first: int, z: NDArray[np.float32], places: NDArray[np.int64]) -> list[Started]:
+        """Where enough profiles in a row show something, or nothing any more."""
         found: list[Started] = []
         for index, width in enumerate(widest_over(z, self._over), start=first):
             if (width >= self._wide) == self._present:
@@ -173,6 +175,7 @@ class _Reversal:
         self._direction = 0
 
     def feed(self, first: int, z: NDArray[np.float32], places: NDArray[np.int64]) -> list[Started]:
+        """Where the places begin to rise or to fall."""
         found: list[Started] = []
         for index, place in enumerate(places.tolist(), start=first):
             direction = 1 if self._last is None or place > self._last else -1

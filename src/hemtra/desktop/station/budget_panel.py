@@ -9,7 +9,6 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QLabel,
     QPushButton,
-    QScrollArea,
     QVBoxLayout,
     QWidget,
 )
@@ -17,6 +16,7 @@ from PySide6.QtWidgets import (
 from hemtra.core.station.budget import Shortfall
 from hemtra.desktop import theme
 from hemtra.desktop.model.station_bench import StationBench
+from hemtra.desktop.scrolled import scrolled
 
 
 class BudgetPanel(QFrame):
@@ -49,15 +49,11 @@ class BudgetPanel(QFrame):
         body.addSpacing(4)
         body.addLayout(self._rows)
         body.addStretch()
-        scroll = QScrollArea()
-        scroll.setWidget(inner)
-        scroll.setWidgetResizable(True)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 8, 0, 4)
         top.setContentsMargins(14, 0, 14, 0)
         layout.addLayout(top)
-        layout.addWidget(scroll)
+        layout.addWidget(scrolled(inner))
         self._cells: list[tuple[QLabel, QLabel, QLabel]] = []
         bench.document.changed.connect(self.refresh)
         bench.unit_changed.connect(self.refresh)

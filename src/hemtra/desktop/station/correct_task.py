@@ -109,7 +109,7 @@ class CorrectTask(GuidedTask):
         self._refresh()
 
     def click(self, x: float, y: float) -> None:
-        """Measure at a place; the fourth click starts again."""
+        """Measure at a place; once all are placed, the next click starts again."""
         data = self.picture.data
         assert data is not None
         if len(self.places) == len(LETTERS):
@@ -129,11 +129,11 @@ class CorrectTask(GuidedTask):
         marks = [(letter, *place) for letter, place in zip(LETTERS, self.places, strict=False)]
         self.picture.mark(marks)
         self.take.setEnabled(False)
+        for label, text in zip(self.measured, self._measured(), strict=True):
+            label.setText(f"mm, measured {text}" if text else "mm")
         if self.picture.data is None:
             self.told.setText("Nothing is scanned yet.")
             return
-        for label, text in zip(self.measured, self._measured(), strict=True):
-            label.setText(f"mm, measured {text}" if text else "mm")
         lines = []
         if len(self.places) >= 2:
             try:

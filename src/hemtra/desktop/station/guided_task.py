@@ -14,7 +14,6 @@ from PySide6.QtWidgets import (
     QLayout,
     QLineEdit,
     QPushButton,
-    QScrollArea,
     QVBoxLayout,
     QWidget,
 )
@@ -22,6 +21,7 @@ from PySide6.QtWidgets import (
 from hemtra.core.errors import HemtraError
 from hemtra.core.station.station import Station
 from hemtra.desktop.model.station_bench import StationBench
+from hemtra.desktop.scrolled import scrolled
 from hemtra.desktop.tasks import Task
 
 Start = Callable[[str, Callable[[Task], Any], Callable[[Any], None]], object]
@@ -67,17 +67,13 @@ class GuidedTask(QFrame):
         body.addLayout(self.steps)
         body.addWidget(self.told)
         body.addStretch()
-        scroll = QScrollArea()
-        scroll.setWidget(inner)
-        scroll.setWidgetResizable(True)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 8, 0, 8)
         for box in (title_row := QHBoxLayout(), self.buttons):
             box.setContentsMargins(14, 0, 14, 0)
         title_row.addWidget(title)
         layout.addLayout(title_row)
-        layout.addWidget(scroll, 1)
+        layout.addWidget(scrolled(inner), 1)
         layout.addLayout(self.buttons)
 
     def begin(self) -> None:

@@ -120,12 +120,13 @@ class TrialRun:
         self._task.produce(
             Trial(outcome.data, rows, rows, outcome.missed, done=True, told=_told(number, outcome))
         )
-        if outcome.how == "complete" and not outcome.missed:
+        whole = outcome.how == "complete" and not outcome.missed
+        if whole:
             order = sorted(range(len(outcome.layers)), key=lambda k: request.station.sensors[k].x)
             layers = [outcome.layers[k] for k in order]
             for finding in findings(outcome.data, layers, BELT, request.on_belt.length):
                 self._found.setdefault(finding.remedy or finding.text, finding)
-        tag = "bad" if request.defect else ("good" if outcome.how == "complete" else "unknown")
+        tag = "bad" if request.defect else ("good" if whole else "unknown")
         self._task.produce(TrayPart(scan, request.folder / name, tag))
 
     def _summary(self) -> tuple[Finding, ...]:
