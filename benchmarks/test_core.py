@@ -34,7 +34,7 @@ def test_drag_one_zone_with_evidence_and_section(beside, part):
     def drag():
         step = plan.step("boss-ne-top")
         moved = plan.with_step(step.edited(zone=step.zone.model_copy(update={"x": 42 + next(places) / 1000})))
-        next(show(ShowRequest(engine, moved, 1, None, 1.0), lambda: False))
+        next(show(ShowRequest(engine, None, moved, 1, None, 1.0), lambda: False))
 
     beside(drag, part.data.z.copy, "copy of the map")
 

@@ -221,9 +221,10 @@ def check(plan: PlanPath) -> None:
         out.print(f"{plan.name} holds; it has no reference scan.")
         return
     result = Engine(held.reference.data).run(held.plan)
-    for fault in result.faults:
-        _complain(f"{plan.name}, on its reference scan: {fault}")
-    if result.faults:
+    lost = [r for r in result.steps.values() if r.outcome is None and not r.because_of]
+    for found in lost:
+        _complain(f"{plan.name}, on its reference scan: “{found.step.name}”: {found.reason}.")
+    if lost:
         raise typer.Exit(2)
     out.print(f"{plan.name} holds; its reference scan is judged {result.verdict}.")
 

@@ -11,7 +11,9 @@ from PySide6.QtWidgets import QApplication
 from hemtra.desktop import recovery, theme
 from hemtra.desktop.app import prepare
 from hemtra.desktop.window import MainWindow
-from hemtra.runtime.demo import PLAN_FILE
+from hemtra.runtime.demo import PLAN_FILE, STATION_FILE, TRAY
+from hemtra.storage.trays import TrayEntry, save_tray
+from hemtra.virtual.demo import PARTS
 
 
 @pytest.fixture(scope="session")
@@ -59,10 +61,21 @@ def settled(qtbot):
     return wait
 
 
+@pytest.fixture(scope="session")
+def small_demo(demo_folder, tmp_path_factory):
+    """The demo with the first eight parts of its tray. Tests only read it."""
+    folder = tmp_path_factory.mktemp("small")
+    (folder / TRAY).mkdir()
+    for name in (PLAN_FILE, STATION_FILE, *(f"{TRAY}/{part.file}" for part in PARTS[:8])):
+        (folder / name).symlink_to(demo_folder / name)
+    save_tray(folder / PLAN_FILE, [TrayEntry(folder / TRAY / part.file, part.tag) for part in PARTS[:8]])
+    return folder
+
+
 @pytest.fixture
-def demo(window, settled, demo_folder, qtbot):
-    """A window with the demo open on its first part."""
-    window.plans.open(demo_folder / PLAN_FILE)
+def demo(window, settled, small_demo, qtbot):
+    """A window with the demo and eight of its parts open, on the first one."""
+    window.plans.open(small_demo / PLAN_FILE)
     qtbot.waitUntil(lambda: len(window.bench.tray.parts) == 8, timeout=20_000)
     settled(window)
     return window

@@ -403,7 +403,7 @@ def test_trial_parts_pass_and_one_becomes_the_reference(at_station, qtbot, settl
     panel = at_station.station_workspace.trial
     assert "219 profiles" in panel.told.text()
     qtbot.mouseClick(panel.reference, LEFT)
-    assert at_station.bench.document.reference is parts[-1].scan
+    qtbot.waitUntil(lambda: at_station.bench.document.reference is parts[-1].scan)
 
 
 def test_what_goes_wrong_on_the_line_is_said_and_loses_nothing(at_station, qtbot):

@@ -47,7 +47,7 @@ def message(window) -> str:
 
 def test_demo_opens_with_all_parts_judged(demo):
     assert demo.bench.tray.agreement == (8, 8)
-    assert [row.row.balloon for row in demo.plan_workspace.sheet.items] == [1, 2, 3, 4, 6, 7, 11, 15]
+    assert [row.row.balloon for row in demo.plan_workspace.sheet.items] == [*range(1, 8), 10, 11, 15, 16]
     assert all(c.verdict == "PASS" for c in values(demo).values())
     assert demo.bench.balloon == 1
     assert not demo.bench.document.unsaved
@@ -130,12 +130,12 @@ def test_a_step_by_n_and_two_clicks_is_judged_on_all_parts(demo, qtbot, settled)
     settled(demo)
     assert stage.prompt == ""
     row = demo.bench.row
-    assert (row.balloon, row.nominal, row.lower, row.upper) == (16, 4.0, 3.9, 4.1)
-    assert all(16 in {c.balloon for c in part.result.characteristics} for part in demo.bench.tray.parts)
-    assert values(demo)[16].value == pytest.approx(4.0, abs=0.06)
+    assert (row.balloon, row.nominal, row.lower, row.upper) == (17, 4.0, 3.9, 4.1)
+    assert all(17 in {c.balloon for c in part.result.characteristics} for part in demo.bench.tray.parts)
+    assert values(demo)[17].value == pytest.approx(4.0, abs=0.06)
     demo.trigger("characteristic.delete")
     settled(demo)
-    assert demo.bench.document.plan.characteristic(16) is None
+    assert demo.bench.document.plan.characteristic(17) is None
     assert demo.bench.balloon is None
 
 
@@ -284,11 +284,11 @@ def test_a_file_that_cannot_be_opened_leaves_the_open_one(demo, settled, tmp_pat
     assert len(demo.bench.tray.parts) == 8
 
 
-def test_scans_alone_start_a_plan_and_odd_ones_are_told(window, settled, qtbot, tmp_path, demo_folder):
+def test_scans_alone_start_a_plan_and_odd_ones_are_told(window, settled, qtbot, tmp_path, small_demo):
     assert window._pages.currentIndex() == 0, "the empty state teaches"
     save_scan(Scan(HeightMap(np.full((9, 9), np.nan))), tmp_path / "empty.x3p")
     (tmp_path / "torn.x3p").write_bytes(b"PK")
-    window.plans.add_scans([demo_folder / TRAY / "cover-01.x3p", tmp_path / "torn.x3p", tmp_path / "empty.x3p"])
+    window.plans.add_scans([small_demo / TRAY / "cover-01.x3p", tmp_path / "torn.x3p", tmp_path / "empty.x3p"])
     qtbot.waitUntil(lambda: len(window.bench.tray.parts) == 2, timeout=20_000)
     settled(window)
     assert "torn.x3p is damaged" in message(window)
@@ -323,9 +323,9 @@ def test_unsaved_work_comes_back_after_a_crash(demo, settled, qtbot):
     assert recovery.find() is None
 
 
-def test_opening_another_plan_does_not_lose_unsaved_work(demo, settled, qtbot, demo_folder):
+def test_opening_another_plan_does_not_lose_unsaved_work(demo, settled, qtbot, small_demo):
     retype(qtbot, demo.plan_workspace.sheet.row_of(1).tolerance, "4.00 ±0.25")
-    demo.plans.open(demo_folder / PLAN_FILE)
+    demo.plans.open(small_demo / PLAN_FILE)
     qtbot.waitUntil(lambda: not demo.bench.document.unsaved, timeout=20_000)
     settled(demo)
     left = recovery.own_file(0)
@@ -369,8 +369,8 @@ def test_everything_paints_on_every_part_and_characteristic(demo, settled):
     assert demo.bench.shown.evidence
 
 
-def test_demo_file_is_what_the_window_opened(demo, demo_folder):
-    assert demo.bench.document.path == demo_folder / PLAN_FILE
+def test_demo_file_is_what_the_window_opened(demo, small_demo):
+    assert demo.bench.document.path == small_demo / PLAN_FILE
 
 
 def test_preparation_is_chosen_on_the_stage_and_seen_before_and_after(demo, qtbot, settled):

@@ -33,7 +33,7 @@ def test_a_plan_comes_back_with_its_reference(tmp_path, plan):
 
 def test_plan_text_is_sorted_and_changes_where_the_plan_does(plan):
     text = plans.to_json(plan)
-    assert json.loads(text)["schema"] == 2
+    assert json.loads(text)["schema"] == 3
     changed = plan.with_characteristic(plan.sheet[0].edited(upper=4.2))
     lines = zip(text.splitlines(), plans.to_json(changed).splitlines(), strict=True)
     assert [new.strip() for old, new in lines if old != new] == ['"upper": 4.2']
@@ -48,10 +48,10 @@ def changed_document(plan, change) -> str:
 @pytest.mark.parametrize(
     ("change", "message"),
     [
-        (lambda c: c.update(schema=3), "newer Hemtra"),
+        (lambda c: c.update(schema=4), "newer Hemtra"),
         (lambda c: c.pop("schema"), "names no schema"),
         (lambda c: c["steps"][0].update(kind="plain"), "“plain” is not a kind"),
-        (lambda c: c["steps"].append(c["steps"][0]), "step id plane-a is used twice"),
+        (lambda c: c["steps"].append(c["steps"][0]), "step id outline is used twice"),
         (lambda c: c["sheet"].append(c["sheet"][0]), "balloon 1 is used twice"),
         (lambda c: c["sheet"][0].update(upper=float("nan")), "sheet › 0 › upper"),
         (lambda c: c["sheet"][0].update(lower=9), "above its upper"),
@@ -60,7 +60,7 @@ def changed_document(plan, change) -> str:
         (lambda c: c["steps"][0]["zone"].update(shape="star"), "star"),
         (lambda c: c["steps"][0].update(id="Not An Id"), "id"),
         (lambda c: c.update(extra=1), "extra"),
-        (lambda c: c["steps"][2]["inputs"].update(plane=["ghost"]), "“ghost”, which does not exist"),
+        (lambda c: c["steps"][3]["inputs"].update(plane=["ghost"]), "“ghost”, which does not exist"),
     ],
 )
 def test_plans_that_do_not_hold_are_refused_at_the_place(tmp_path, plan, change, message):
@@ -272,4 +272,4 @@ def test_results_as_json_and_csv(tmp_path, plan, perfect):
     save_csv(path, [("a.x3p", result), ("b.x3p", result)])
     lines = Path(path).read_text().splitlines()
     assert len(lines) == 1 + 2 * len(plan.sheet)
-    assert lines[6].startswith("a.x3p,PASS,7,Hub tilt,")
+    assert lines[7].startswith("a.x3p,PASS,7,Hub tilt,")

@@ -7,4 +7,6 @@ from numpy.typing import NDArray
 
 FloatArray: TypeAlias = NDArray[np.floating[Any]]
 BoolArray: TypeAlias = NDArray[np.bool_]
+IntArray: TypeAlias = NDArray[np.integer[Any]]
+Heights: TypeAlias = NDArray[np.float32]
 ByteArray: TypeAlias = NDArray[np.uint8]

@@ -43,7 +43,15 @@ class Dimension:
     role: Role = "dimension"
 
 
-Mark: TypeAlias = Region | Polyline | Dimension
+@dataclass(frozen=True)
+class Strokes:
+    """Many short strokes: ends (n, 2, 3) in mm."""
+
+    ends: FloatArray
+    role: Role
+
+
+Mark: TypeAlias = Region | Polyline | Dimension | Strokes
 
 
 @dataclass(frozen=True)
@@ -67,7 +75,27 @@ class ResidualMap:
     """Deviation in mm at which the colour is full."""
 
 
-Picture: TypeAlias = Histogram | ResidualMap
+@dataclass(frozen=True)
+class MatchPicture:
+    """A contour about its centre, (n, 2) in mm, and which of its points were found, (n,)."""
+
+    title: str
+    points: FloatArray
+    seen: BoolArray
+
+
+@dataclass(frozen=True)
+class Curve:
+    """A curve: x and y (n,), with the places on x that were chosen."""
+
+    title: str
+    x: FloatArray
+    y: FloatArray
+    chosen: tuple[float, ...]
+    unit: str
+
+
+Picture: TypeAlias = Histogram | ResidualMap | MatchPicture | Curve
 
 
 @dataclass(frozen=True)

@@ -21,9 +21,13 @@ OVERSHOOT = 0.35
 
 @dataclass(frozen=True)
 class ShowRequest:
-    """Evaluate the part on the stage. `line` None: cut where the selected characteristic is."""
+    """Evaluate the part on the stage. `line` None: cut where the selected characteristic is.
+
+    teacher: evaluates on the reference scan, None without one.
+    """
 
     engine: Engine
+    teacher: Engine | None
     plan: Plan
     balloon: int | None
     line: tuple[Place, Place] | None
@@ -35,17 +39,23 @@ def show(request: ShowRequest, superseded: Superseded) -> Iterator[Shown]:
 
     It is not cut short when superseded: in a drag something newer always waits, and the screen would starve.
     """
-    result = request.engine.run(request.plan)
-    row = None if request.balloon is None else request.plan.characteristic(request.balloon)
+    plan = learned(request.plan, request.teacher)
+    result = request.engine.run(plan)
+    row = None if request.balloon is None else plan.characteristic(request.balloon)
     if row is None:
-        yield Shown(result)
+        yield Shown(result, plan)
         return
-    steps = [step.id for column in ancestry(request.plan, row.step) for step in column]
+    steps = [step.id for column in ancestry(plan, row.step) for step in column]
     line = request.line or propose_line(request.engine.data, result, steps)
     evidence = {step_id: request.engine.explain(result, step_id) for step_id in steps}
-    prepared = prepared_map(request.plan, result)
+    prepared = prepared_map(plan, result)
     profile = section(prepared or request.engine.data, *line, width=request.width) if line else None
-    yield Shown(result, evidence, profile, line)
+    yield Shown(result, plan, evidence, profile, line)
+
+
+def learned(plan: Plan, teacher: Engine | None) -> Plan:
+    """The plan with what its steps learn from the reference scan."""
+    return plan if teacher is None else teacher.taught(plan)
 
 
 def prepared_map(plan: Plan, result: Result) -> HeightMap | None:
@@ -76,6 +86,7 @@ class TrayRequest:
 
     plan: Plan
     engines: tuple[Engine, ...]
+    teacher: Engine | None = None
 
 
 @dataclass(frozen=True)
@@ -89,10 +100,11 @@ class TrayAnswer:
 
 def try_tray(request: TrayRequest, superseded: Superseded) -> Iterator[TrayAnswer]:
     """One answer a part, in order, until something newer is asked."""
+    plan = learned(request.plan, request.teacher)
     for index, engine in enumerate(request.engines):
         if superseded():
             return
         try:
-            yield TrayAnswer(index, engine.run(request.plan))
+            yield TrayAnswer(index, engine.run(plan))
         except HemtraError as error:
             yield TrayAnswer(index, None, str(error))

@@ -7,6 +7,7 @@ from pathlib import Path
 
 from PySide6.QtWidgets import QFileDialog, QWidget
 
+from hemtra.core.plan.anchoring import redrawn
 from hemtra.core.plan.document import Plan
 from hemtra.core.scan.scan import Scan
 from hemtra.desktop.files import Opened, OpenPlan, SavePlan, load_parts, make_demo
@@ -142,11 +143,20 @@ class PlanFiles:
 
     def make_reference(self) -> None:
         """The part on the stage becomes the reference."""
-        part = self._bench.tray.current
-        if part is not None:
-            self._bench.document.reference = part.scan
-            text = f"{part.scan.name} is the reference now and is saved inside the plan."
+        part, document = self._bench.tray.current, self._bench.document
+        if part is None:
+            return
+        scan, engine, before = part.scan, part.engine, document.plan
+
+        def done(plan: Plan) -> None:
+            if document.plan is not before:
+                self._notifications.tell(Notice("The plan has changed meanwhile; make the reference again."))
+                return
+            document.change_reference("reference", plan, scan)
+            text = f"{scan.name} is the reference now and is saved inside the plan."
             self._notifications.tell(Notice(text, "info"))
+
+        self._tasks.start("Reference", lambda task: redrawn(before, engine), done)
 
     def tell_troubles(self, troubles: tuple[str, ...] | list[str]) -> None:
         """Say what could not be read."""

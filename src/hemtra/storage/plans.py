@@ -23,7 +23,10 @@ DOCUMENT, REFERENCE = "plan.json", "reference.x3p"
 LARGEST_DOCUMENT = 16 * 1024**2
 LARGEST_REFERENCE = 2 * 1024**3
 
-MIGRATIONS: dict[int, Any] = {1: lambda content: {**content, "schema": 2}}  # preparation came, nothing went
+MIGRATIONS: dict[int, Any] = {  # preparation came, then following; nothing went
+    1: lambda content: {**content, "schema": 2},
+    2: lambda content: {**content, "schema": 3},
+}
 """By schema version: the function that turns the JSON of that version into that of the next."""
 
 

@@ -140,6 +140,12 @@ def _short_boss(cover: Cover, size: float) -> Cover:
     return replace(cover, boss_heights=(4.0 - size, *cover.boss_heights[1:]))
 
 
+def _uneven_bosses(cover: Cover, size: float) -> Cover:
+    """Two bosses across from each other higher, the other two lower."""
+    a, b, c, d = cover.boss_heights
+    return replace(cover, boss_heights=(a + size, b - size, c + size, d - size))
+
+
 def _speck(x: float, y: float, reflectance: float) -> Callable[[Cover, float], Cover]:
     """A place of some diameter that is darker or shinier than it should be."""
     return lambda cover, size: replace(cover, specks=np.vstack([cover.specks, [x, y, size / 2, reflectance]]))
@@ -160,6 +166,9 @@ class Defect:
 
 DEFECTS: Mapping[str, Defect] = {
     "boss-short": Defect(_short_boss, 0.3, "mm"),
+    "bosses-uneven": Defect(_uneven_bosses, 0.06, "mm"),
+    "pitch-wide": Defect(lambda c, size: replace(c, boss_pitch=c.boss_pitch + size), 0.3, "mm"),
+    "flange-long": Defect(lambda c, size: replace(c, length=c.length + size), 0.5, "mm"),
     "hub-tilted": Defect(lambda c, size: replace(c, hub_tilt=size), 0.9, "°"),
     "pocket-shallow": Defect(lambda c, size: replace(c, pocket_depth=2.5 - size), 0.3, "mm"),
     "flange-warped": Defect(lambda c, size: replace(c, bow=size), 0.26, "mm"),

@@ -2,13 +2,19 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from functools import cache
 from typing import Any, Literal
 
-from hemtra.core.plan.document import Characteristic, Plan, Step
+import numpy as np
+
+from hemtra.core.geometry.frames import Frame
+from hemtra.core.plan.document import Characteristic, Follow, Plan, Step
+from hemtra.core.plan.engine import Engine
 from hemtra.core.scan.scan import Scan
-from hemtra.core.scan.zones import EllipseZone, RectangleZone
+from hemtra.core.scan.zones import AnyZone, EllipseZone, RectangleZone, RingZone
 from hemtra.core.station.mount import Hang, SensorMount
 from hemtra.core.station.starts import Trigger
 from hemtra.core.station.station import Station
@@ -48,16 +54,24 @@ DOOR_STATION = Station(
 """Two sensors side by side that nobody has aligned yet, for the oven door frame."""
 TAKEN = "2026-01-12T08:00:00+00:00"
 """When all demo scans say they were taken, so that they are the same every time."""
+WITH_COVER = Follow(x="outline", y="outline", rotation="outline")
 BOSS_NAMES = ("NE", "NW", "SW", "SE")
+
+
+VIEW = (65.0, 69.0)
+"""Half size in mm along x and y of what the demo station scans, at the height of the flange."""
+LARGEST_TILT = 2.0
+"""Degrees by which a part of the tray lies tilted at most."""
 
 
 @dataclass(frozen=True)
 class DemoPart:
-    """One part of the tray."""
+    """One part of the tray: lying straight and in place, or in any pose that the view still holds."""
 
     seed: int
     tag: Literal["good", "bad"]
     defects: Mapping[str, float | None]
+    straight: bool = False
 
     @property
     def file(self) -> str:
@@ -67,15 +81,33 @@ class DemoPart:
     @property
     def cover(self) -> Cover:
         """The part itself."""
-        return make_cover(self.seed, self.defects)
+        cover = make_cover(self.seed, self.defects)
+        return cover if self.straight else replace(cover, pose=self._pose(cover))
 
     def scan(self) -> Scan:
         """Its scan at the demo station."""
         return scan_part(self.cover, STATION, self.seed, taken=TAKEN, name=self.file)
 
+    def _pose(self, cover: Cover) -> Frame:
+        rng = np.random.default_rng([self.seed, 77])
+        rotation, toward = rng.uniform(-180.0, 180.0), rng.uniform(0.0, 2 * np.pi)
+        tilt = LARGEST_TILT * math.sqrt(rng.uniform())
+        # a straight part's corners are rounded off by 12 mm; what is left turns
+        reach = np.array([cover.size[0] / 2 - 12.0, cover.size[1] / 2 - 12.0])
+        c, s = abs(math.cos(math.radians(rotation))), abs(math.sin(math.radians(rotation)))
+        half = np.array([[c, s], [s, c]]) @ reach + 12.0
+        x, y = rng.uniform(-1.0, 1.0, 2) * np.maximum(np.array(VIEW) - half, 0.0)
+        return Frame(
+            x=float(x),
+            y=float(y),
+            rotation=float(rotation),
+            tilt_x=tilt * math.cos(toward),
+            tilt_y=tilt * math.sin(toward),
+        )
+
 
 PARTS = (
-    DemoPart(1, "good", {}),
+    DemoPart(1, "good", {}, straight=True),
     DemoPart(2, "good", {}),
     DemoPart(3, "bad", {"boss-short": None}),
     DemoPart(4, "good", {}),
@@ -83,29 +115,55 @@ PARTS = (
     DemoPart(6, "bad", {"pocket-shallow": None}),
     DemoPart(7, "good", {}),
     DemoPart(8, "bad", {"flange-warped": None}),
+    DemoPart(9, "bad", {"bosses-uneven": None}),
+    DemoPart(10, "good", {}),
+    DemoPart(11, "bad", {"pitch-wide": None}),
+    DemoPart(12, "good", {}),
+    DemoPart(13, "bad", {"flange-long": None}),
+    DemoPart(14, "good", {"oil-film": 14.0}),
+    DemoPart(15, "bad", {"boss-short": 0.2}),
+    DemoPart(16, "good", {}),
+    DemoPart(17, "bad", {"hub-tilted": 0.7, "pocket-shallow": 0.2}),
+    DemoPart(18, "good", {}),
+    DemoPart(19, "bad", {"pitch-wide": -0.25}),
+    DemoPart(20, "good", {}),
+    DemoPart(21, "bad", {"flange-long": -0.45}),
+    DemoPart(22, "good", {}),
+    DemoPart(23, "bad", {"flange-warped": 0.3, "bosses-uneven": 0.07}),
+    DemoPart(24, "good", {}),
 )
 REFERENCE = PARTS[0]
 
 
+@cache
 def demo_plan() -> Plan:
-    """The plan of the rain-pump cover: balloons 1-4, 6, 7, 11 and 15."""
-    datum = Step(
-        id="plane-a",
-        name="Plane A, flange",
-        kind="plane",
-        params={"use": "band", "band_from": 6, "band_to": 82, "trim": 3, "least_data": 75},
-        zone=RectangleZone(x=0, y=0, width=100, height=60),
+    """The plan of the rain-pump cover, taught on the reference part."""
+    return Engine(REFERENCE.scan().data).taught(drawn_plan())
+
+
+def drawn_plan() -> Plan:
+    """The plan of the rain-pump cover before anything is taught: balloons 1-7, 10, 11, 15 and 16."""
+    outline = Step(
+        id="outline", name="Cover outline", kind="outline", zone=RectangleZone(x=0, y=0, width=126, height=86)
     )
-    steps, sheet = [datum], []
+    datum = _zoned(
+        "plane-a",
+        "Plane A, flange",
+        "plane",
+        RectangleZone(x=0, y=0, width=100, height=60),
+        use="band",
+        band_from=6,
+        band_to=82,
+        trim=3,
+        least_data=75,
+    )
+    steps, sheet = [outline, datum], []
+    tops = []
     for balloon, (name, (x, y)) in enumerate(zip(BOSS_NAMES, BOSSES, strict=True), start=1):
         stem = f"boss-{name.lower()}"
-        spot = Step(
-            id=f"{stem}-top",
-            name=f"Boss {name} top",
-            kind="spot",
-            zone=EllipseZone(x=x, y=y, width=10, height=10),
-        )
+        spot = _zoned(f"{stem}-top", f"Boss {name} top", "spot", EllipseZone(x=x, y=y, width=10, height=10))
         height = _step(stem, f"Boss {name} height", "height", point=(spot.id,), plane=(datum.id,))
+        tops.append(spot.id)
         steps += [spot, height]
         sheet.append(_row(balloon, f"Boss {name}", height, nominal=4.0, lower=3.9, upper=4.1))
     hub_zone = EllipseZone(x=0, y=0, width=36, height=36)
@@ -116,25 +174,33 @@ def demo_plan() -> Plan:
         "W": RectangleZone(x=-49.7, y=0, width=2.0, height=28),
     }
     surfaces = [
-        Step(id=f"flange-{side.lower()}", name=f"Flange {side}", kind="plane", params={"trim": 5}, zone=zone)
+        _zoned(f"flange-{side.lower()}", f"Flange {side}", "plane", zone, trim=5)
         for side, zone in flange_zones.items()
     ]
-    hub_top = Step(id="hub-top", name="Hub top", kind="spot", zone=hub_zone)
-    hub_plane = Step(
-        id="hub-plane", name="Hub plane", kind="plane", params={"use": "highest", "share": 60}, zone=hub_zone
-    )
-    beside = Step(
-        id="pocket-rim",
-        name="Beside the pocket",
-        kind="spot",
-        zone=EllipseZone(x=35, y=11.5, width=5, height=5),
-    )
-    floor = Step(
-        id="pocket-floor",
-        name="Pocket floor",
-        kind="spot",
-        zone=RectangleZone(x=35, y=0.5, width=18, height=8),
-    )
+    rims = [
+        _zoned(
+            f"boss-{name.lower()}-rim",
+            f"Boss {name} rim",
+            "circle",
+            RingZone(x=x, y=y, width=16, height=16, inner=0.55),
+        )
+        for name, (x, y) in zip(BOSS_NAMES[:2], BOSSES[:2], strict=True)
+    ]
+    ends = [
+        _zoned(
+            f"flange-end-{side.lower()}",
+            f"Flange end {side}",
+            "edge",
+            RectangleZone(x=x, y=0, width=6, height=40),
+            change=change,
+            least_step=2,
+        )
+        for side, x, change in (("E", 60, "falls"), ("W", -60, "rises"))
+    ]
+    hub_top = _zoned("hub-top", "Hub top", "spot", hub_zone)
+    hub_plane = _zoned("hub-plane", "Hub plane", "plane", hub_zone, use="highest", share=60)
+    beside = _zoned("pocket-rim", "Beside the pocket", "spot", EllipseZone(x=35, y=11.5, width=5, height=5))
+    floor = _zoned("pocket-floor", "Pocket floor", "spot", RectangleZone(x=35, y=0.5, width=18, height=8))
     hub_height = _step("hub-height", "Hub height", "height", point=("hub-top",), plane=(datum.id,))
     hub_tilt = _step("hub-tilt", "Hub tilt", "tilt", plane=("hub-plane",), to=(datum.id,))
     depth = _step(
@@ -146,19 +212,26 @@ def demo_plan() -> Plan:
         plane=(datum.id,),
     )
     flatness = _step("flange-flatness", "Flange flatness", "flatness", surfaces=tuple(s.id for s in surfaces))
-    steps += [hub_top, hub_height, hub_plane, hub_tilt, beside, floor, depth, *surfaces, flatness]
+    coplanarity = _step("boss-coplanarity", "Boss coplanarity", "coplanarity", points=tuple(tops))
+    pitch = _step("boss-pitch", "Boss pitch", "distance", start=(rims[0].id,), end=(rims[1].id,))
+    length = _step("flange-length", "Flange length", "distance", start=(ends[0].id,), end=(ends[1].id,))
+    steps += [coplanarity, hub_top, hub_height, hub_plane, hub_tilt, *rims, pitch, beside, floor, depth]
+    steps += [*surfaces, flatness, *ends, length]
     sheet += [
+        _row(5, "Boss coplanarity", coplanarity, upper=0.08),
         _row(6, "Hub height", hub_height, nominal=8.0, lower=7.85, upper=8.15),
         _row(7, "Hub tilt", hub_tilt, upper=0.5),
+        _row(10, "Boss pitch", pitch, nominal=84.0, lower=83.85, upper=84.15),
         _row(11, "Pocket depth", depth, nominal=2.5, lower=2.45, upper=2.65),
         _row(15, "Flange flatness", flatness, upper=0.15),
+        _row(16, "Flange length", length, nominal=120.0, lower=119.7, upper=120.3),
     ]
     return Plan(name="rain-pump cover", steps=tuple(steps), sheet=tuple(sheet))
 
 
 def truth(parts: tuple[DemoPart, ...] = PARTS) -> dict[str, dict[str, Any]]:
     """By scan file: its tag, the balloons of the demo plan that it truly fails, and its true values."""
-    sheet, found = demo_plan().sheet, {}
+    sheet, found = drawn_plan().sheet, {}
     for part in parts:
         values = part.cover.truth()
         fails = [c.balloon for c in sheet if not _within(c, values[c.balloon])]
@@ -173,6 +246,11 @@ def truth(parts: tuple[DemoPart, ...] = PARTS) -> dict[str, dict[str, Any]]:
 def _within(row: Characteristic, value: float | str) -> bool:
     value = float(value)
     return (row.lower is None or value >= row.lower) and (row.upper is None or value <= row.upper)
+
+
+def _zoned(step_id: str, name: str, kind: str, zone: AnyZone, **params: Any) -> Step:
+    """A feature whose zone moves with the cover's outline."""
+    return Step(id=step_id, name=name, kind=kind, params=params, zone=zone, follow=WITH_COVER)
 
 
 def _step(step_id: str, name: str, kind: str, **inputs: tuple[str, ...]) -> Step:

@@ -158,10 +158,10 @@ def see_profiles(
     ys rise; reference: (points,) heights that the nearest peak is near to, NaN where there is none; number: of
     the first profile, which its noise follows from.
     """
-    hits = np.empty(optics.points, np.int64)
+    hits, crests = np.empty(optics.points, np.int64), np.empty(optics.points, np.int64)
     for n in range(rows.size):
         i = rows[n]
-        _first_hits(xs, field[i], optics, hits)
+        _first_hits(xs, field[i], optics, hits, crests)
         for k in range(optics.points):
             slope = optics.first_slope + k * optics.slope_step
             x_out[n, k] = slope * (optics.height - pose.belt[0])
@@ -170,7 +170,7 @@ def see_profiles(
             j = hits[k]
             if j < 0:
                 continue
-            z, reflectance = _meet(slope, ys[i], xs, field[i], j, shape, pose, optics)
+            z, reflectance = _meet(slope, ys[i], xs, field[i], j, crests[k], shape, pose, optics)
             x = slope * (optics.height - z)
             x_out[n, k] = x
             distance = optics.height - z
@@ -188,8 +188,16 @@ def see_profiles(
 
 
 @njit(cache=True, nogil=True)
-def _first_hits(xs: FloatArray, row: NDArray[np.float32], optics: Optics, hits: NDArray[np.int64]) -> None:
+def _first_hits(
+    xs: FloatArray,
+    row: NDArray[np.float32],
+    optics: Optics,
+    hits: NDArray[np.int64],
+    crests: NDArray[np.int64],
+) -> None:
     """For each ray the sample of the row that it reaches first, counted from the middle outward; -1 for none.
+
+    crests: the sample lit before that one.
 
     A ray of slope q reaches x = q (height - z). Going outward, a sample is lit when its slope exceeds all
     slopes passed before; what lies lower behind a wall does not, and stays dark.
@@ -198,7 +206,7 @@ def _first_hits(xs: FloatArray, row: NDArray[np.float32], optics: Optics, hits: 
     middle = np.searchsorted(xs, 0.0)
     for side in (1, -1):
         reached = 0.0
-        j = middle if side == 1 else middle - 1
+        j = crest = middle if side == 1 else middle - 1
         while 0 <= j < xs.size:
             slope = side * xs[j] / (optics.height - row[j])
             if slope > reached:
@@ -207,8 +215,8 @@ def _first_hits(xs: FloatArray, row: NDArray[np.float32], optics: Optics, hits: 
                 last = (side * slope - optics.first_slope) / optics.slope_step
                 low, high = min(first, last), max(first, last)
                 for k in range(max(0, math.ceil(low)), min(optics.points - 1, math.floor(high)) + 1):
-                    hits[k] = j
-                reached = slope
+                    hits[k], crests[k] = j, crest
+                reached, crest = slope, j
             j += side
 
 
@@ -219,12 +227,19 @@ def _meet(
     xs: FloatArray,
     row: NDArray[np.float32],
     j: int,
+    crest: int,
     shape: Any,
     pose: Pose,
     optics: Optics,
 ) -> tuple[float, float]:
-    """Height and reflectance where a ray meets the surface near sample j of its row."""
+    """Height and reflectance where a ray meets the surface near sample j of its row, or the crest before it."""
     z = float(row[j])
+    if row[crest] > z + SMOOTH:
+        # the surface ends somewhere between two samples, and the ray may still meet what is left of it
+        top = float(row[crest])
+        found, reflectance = row_surface(slope * (optics.height - top), y, shape, pose, top)
+        if abs(found - top) < SMOOTH:
+            return found, reflectance
     inner_j = max(j - 1, 0) if slope > 0 else min(j + 1, row.size - 1)
     inner = float(row[inner_j])
     if abs(inner - z) < SMOOTH and inner_j != j:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import overload
+from typing import ClassVar, overload
 
 import numpy as np
 
@@ -15,14 +15,60 @@ from hemtra.core.arrays import FloatArray
 class Point:
     """A position in mm."""
 
+    gives: ClassVar[frozenset[str]] = frozenset({"x", "y", "z"})
+    """The axes on which zones can follow it."""
+
     x: float
     y: float
     z: float
 
 
 @dataclass(frozen=True, slots=True)
+class Line(Point):
+    """A straight line in mm: its middle, and its direction seen from above.
+
+    direction: degrees counter-clockwise from x. climb: rise in mm per mm along the direction. length: of the
+    piece that was seen, in mm.
+    """
+
+    gives: ClassVar[frozenset[str]] = frozenset({"x", "y", "z", "rotation"})
+
+    direction: float
+    length: float
+    climb: float = 0.0
+
+    @property
+    def along(self) -> tuple[float, float]:
+        """Unit vector of its direction, seen from above."""
+        return math.cos(math.radians(self.direction)), math.sin(math.radians(self.direction))
+
+    def ends(self) -> tuple[Point, Point]:
+        """Where the piece that was seen begins and ends."""
+        ux, uy = self.along
+        half = self.length / 2
+        return (
+            Point(self.x - half * ux, self.y - half * uy, self.z - half * self.climb),
+            Point(self.x + half * ux, self.y + half * uy, self.z + half * self.climb),
+        )
+
+    def offset(self, point: Point) -> float:
+        """Distance in mm of a point from the line, seen from above; positive left of its direction."""
+        ux, uy = self.along
+        return ux * (point.y - self.y) - uy * (point.x - self.x)
+
+
+@dataclass(frozen=True, slots=True)
+class Circle(Point):
+    """A circle about a centre, seen from above; radius in mm."""
+
+    radius: float
+
+
+@dataclass(frozen=True, slots=True)
 class Plane:
     """A plane that is not vertical: z = z0 + slope_x (x - x0) + slope_y (y - y0), lengths in mm."""
+
+    gives: ClassVar[frozenset[str]] = frozenset({"z", "tilt"})
 
     x0: float
     y0: float

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
+from typing import ClassVar
 
 import numpy as np
 
@@ -17,6 +18,9 @@ class Frame:
     Lengths in mm, angles in degrees, counter-clockwise seen against the axis.
     The rotation matrix is Rz(rotation) Ry(tilt_y) Rx(tilt_x).
     """
+
+    gives: ClassVar[frozenset[str]] = frozenset({"x", "y", "z", "rotation", "tilt"})
+    """The axes on which zones can follow it."""
 
     x: float = 0.0
     y: float = 0.0
@@ -38,6 +42,12 @@ class Frame:
                 [-sy, cy * sx, cy * cx],
             ]
         )
+
+    @property
+    def slopes(self) -> tuple[float, float]:
+        """Rise in mm per mm along x and y, from outside, of the frame's own x-y plane."""
+        nx, ny, nz = self.matrix[:, 2]
+        return float(-nx / nz), float(-ny / nz)
 
     @property
     def origin(self) -> FloatArray:

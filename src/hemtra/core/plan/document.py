@@ -20,7 +20,7 @@ from hemtra.core.errors import PlanError
 from hemtra.core.plan.limits import decimals_for
 from hemtra.core.scan.zones import Zone
 
-SCHEMA = 2
+SCHEMA = 3
 """Version of the document's form; older ones are migrated when read, newer ones refused."""
 
 Id = Annotated[str, StringConstraints(pattern=r"^[a-z0-9][a-z0-9-]{0,62}$")]
@@ -41,10 +41,53 @@ class _Document(BaseModel):
             raise PlanError(f"{message[:1].upper()}{message[1:]}.") from None
 
 
+class Follow(_Document):
+    """Which anchor a zone follows on each axis, by the ids of their steps; None for none."""
+
+    x: Id | None = None
+    y: Id | None = None
+    rotation: Id | None = None
+    z: Id | None = None
+    tilt: Id | None = None
+
+    @property
+    def anchors(self) -> tuple[str, ...]:
+        """The anchors, each once."""
+        named = (self.x, self.y, self.rotation, self.z, self.tilt)
+        return tuple(dict.fromkeys(i for i in named if i is not None))
+
+    def without(self, anchor: str) -> Follow:
+        """Not following that one any more."""
+        return self.replaced(anchor, None)
+
+    def replaced(self, anchor: str, other: str | None) -> Follow:
+        """Following another one in its place."""
+        fields = {name: getattr(self, name) for name in type(self).model_fields}
+        return Follow(**{name: other if step_id == anchor else step_id for name, step_id in fields.items()})
+
+
+class Home(_Document):
+    """Where an anchor lay on the reference scan: mm and degrees."""
+
+    x: Finite
+    y: Finite
+    z: Finite
+    rotation: Finite
+
+
+class Taught(_Document):
+    """What a step has learned from the reference scan: columns of numbers by name, or why it could not."""
+
+    columns: dict[str, tuple[Finite, ...]] = {}
+    trouble: str = ""
+
+
 class Step(_Document):
     """One step: a feature or a quantity, of some kind.
 
-    inputs: by the kind's input names, the ids of other steps. zone: in mm on the reference scan.
+    inputs: by the kind's input names, the ids of other steps. zone: in mm on the reference scan. home and
+    taught follow from the rest of the plan and the reference scan; they are kept so that the plan stands
+    without it.
     """
 
     id: Id
@@ -53,6 +96,15 @@ class Step(_Document):
     params: dict[str, JsonValue] = {}
     inputs: dict[str, tuple[Id, ...]] = {}
     zone: Zone | None = None
+    follow: Follow = Follow()
+    home: Home | None = None
+    taught: Taught | None = None
+
+    @property
+    def needs(self) -> tuple[str, ...]:
+        """Ids of the steps whose values it uses, as inputs or to follow them."""
+        inputs = (i for ids in self.inputs.values() for i in ids)
+        return tuple(dict.fromkeys((*inputs, *self.follow.anchors)))
 
 
 class Characteristic(_Document):
@@ -153,12 +205,12 @@ class Plan(_Document):
         steps = self.steps
         while gone:
             step_id = gone.pop()
-            needed = {c.step for c in sheet} | {i for s in steps for ids in s.inputs.values() for i in ids}
+            needed = {c.step for c in sheet} | {i for s in steps for i in s.needs}
             if step_id in needed:
                 continue
             removed = [s for s in steps if s.id == step_id]
             steps = tuple(s for s in steps if s.id != step_id)
-            gone += [i for s in removed for ids in s.inputs.values() for i in ids]
+            gone += [i for s in removed for i in s.needs]
         return self.edited(sheet=sheet, steps=steps)
 
     def free_balloon(self) -> int:

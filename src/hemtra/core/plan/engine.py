@@ -9,17 +9,19 @@ import time
 from collections import OrderedDict
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from typing import Any
+from typing import Any, TypeAlias
 
 from hemtra.core.errors import NotMeasured, OffScan
-from hemtra.core.geometry.elements import Number
+from hemtra.core.geometry.elements import LEVEL, Number, Plane
 from hemtra.core.marks import Evidence
-from hemtra.core.plan.document import Characteristic, Plan, Step
+from hemtra.core.plan.document import Characteristic, Follow, Home, Plan, Step, Taught
+from hemtra.core.plan.follow import base, followed, pose_of
 from hemtra.core.plan.graph import ordered
 from hemtra.core.plan.kind import Given, Kind, Outcome
 from hemtra.core.plan.limits import Judged, Verdict, judge, part_verdict
 from hemtra.core.plan.registry import kind_named
 from hemtra.core.scan.heightmap import HeightMap
+from hemtra.core.scan.zones import AnyZone
 
 EXPLAINED = 24
 """Evidence kept per height map: one lineage and a little more; a large plane's takes a megabyte."""
@@ -28,6 +30,11 @@ REMEMBERED = 256
 
 MAPS = 8
 """Prepared maps among them: a preparation of some steps, and what a drag makes of the last."""
+LESSONS = 16
+"""What steps have learned from a map, kept while their zones are edited."""
+
+Homes: TypeAlias = Mapping[str, Home]
+_digests: dict[int, tuple[Taught, str]] = {}
 
 
 @dataclass(frozen=True)
@@ -42,6 +49,10 @@ class StepResult:
     off_scan: bool = False
     because_of: str = ""
     """Id of the step that this one could not do without."""
+    zone: AnyZone | None = None
+    """Where its zone is on this scan, its anchors followed; None where that is not known."""
+    base: Plane = LEVEL
+    """The surface its heights count from."""
 
     @property
     def value(self) -> Any:
@@ -76,25 +87,45 @@ class Engine:
     data: HeightMap
     _known: OrderedDict[str, StepResult] = field(default_factory=OrderedDict)
     _explained: OrderedDict[str, Evidence] = field(default_factory=OrderedDict)
+    _lessons: OrderedDict[str, Taught] = field(default_factory=OrderedDict)
     _lock: threading.Lock = field(default_factory=threading.Lock)
 
     def run(self, plan: Plan) -> Result:
         """Measure and judge. Raises `PlanError` when the plan itself does not hold."""
         start = time.perf_counter()
+        homes = {s.id: s.home for s in plan.steps if s.home is not None}
         results: dict[str, StepResult] = {}
-        computed = 0
-        for step, kind in ordered(plan):
-            mark = _fingerprint(step, results)
-            known = self._recall(mark)
-            if known is None:
-                known = self._evaluate(step, kind, results, mark)
-                self._remember(known)
-                computed += 1
-            # the same measurement may stand under another id or name by now
-            results[step.id] = known if known.step == step else replace(known, step=step)
+        computed = sum(self._add(step, kind, homes, results) for step, kind in ordered(plan))
         judged = tuple(_judge(row, results[row.step]) for row in sorted(plan.sheet, key=lambda c: c.balloon))
         verdict = part_verdict(j.verdict for j in judged)
         return Result(verdict, judged, results, (time.perf_counter() - start) * 1000, computed)
+
+    def taught(self, plan: Plan) -> Plan:
+        """The plan with what its steps learn from this map, as the reference scan, and its anchors' homes.
+
+        The same plan when there is nothing new. Raises `PlanError` when the plan itself does not hold.
+        """
+        # zones are drawn on this very map, where they lie already; only heights follow something
+        steps = {step.id: (_drawn(step), kind) for step, kind in ordered(plan)}
+        anchors = {i for s in plan.steps for i in s.follow.anchors}
+        anchors |= {i for i, (_, kind) in steps.items() if kind.learns}
+        wanted = _with_ancestors(anchors, steps)
+        results: dict[str, StepResult] = {}
+        homes: dict[str, Home] = {}
+        changed: dict[str, Step] = {}
+        for step_id, (step, kind) in steps.items():
+            lesson = self._teach(step, kind, homes, results) if kind.learns else None
+            step = step.model_copy(update={"taught": lesson})
+            if step_id in wanted:
+                self._add(step, kind, homes, results)
+            if step_id in anchors and results[step_id].value is not None:
+                homes[step_id] = pose_of(results[step_id].value).home
+            old, home = plan.step(step_id), homes.get(step_id)
+            if old.home != home or old.taught != lesson:
+                changed[step_id] = old.model_copy(update={"home": home, "taught": lesson})
+        if not changed:
+            return plan
+        return plan.model_copy(update={"steps": tuple(changed.get(s.id, s) for s in plan.steps)})
 
     def explain(self, result: Result, step_id: str) -> Evidence:
         """The evidence of a step of a result of this engine; empty where nothing was measured."""
@@ -105,29 +136,71 @@ class Engine:
             known = self._explained.get(found.fingerprint)
         if known is None:
             kind = kind_named(found.step.kind).model_validate(found.step.params)
-            known = kind.explain(_given(self.data, found.step, result.steps), found.outcome)
+            known = kind.explain(
+                _given(self.data, found.step, found.zone, found.base, result.steps), found.outcome
+            )
             with self._lock:
                 self._explained[found.fingerprint] = known
                 while len(self._explained) > EXPLAINED:
                     self._explained.popitem(last=False)
         return known
 
-    def _evaluate(self, step: Step, kind: Kind, results: Mapping[str, StepResult], mark: str) -> StepResult:
-        for source in (i for ids in step.inputs.values() for i in ids):
-            missing = results[source]
-            if missing.outcome is None:
-                reason = _because(missing)
-                root = missing.because_of or source
-                return StepResult(step, None, reason, 0.0, mark, missing.off_scan, because_of=root)
+    def _add(self, step: Step, kind: Kind, homes: Homes, results: dict[str, StepResult]) -> bool:
+        """Put a step's result to those of the steps before it; whether it had to be computed."""
+        missing = next((results[i] for i in step.needs if results[i].outcome is None), None)
+        if missing is not None:
+            root = missing.because_of or missing.step.id
+            results[step.id] = StepResult(
+                step, None, _because(missing), 0.0, missing.fingerprint, missing.off_scan, because_of=root
+            )
+            return False
+        try:
+            zone, base = _placed(step, homes, results)
+        except NotMeasured as error:
+            results[step.id] = StepResult(step, None, str(error), 0.0, f"unplaced {error}")
+            return False
+        mark = _fingerprint(step, zone, base, results)
+        known = self._recall(mark)
+        if known is not None:
+            # the same measurement may stand under another id or name by now
+            results[step.id] = known if known.step == step else replace(known, step=step)
+            return False
         start = time.perf_counter()
         outcome, reason, off_scan = None, "", False
         try:
             if self.data.data_share == 0.0:
                 raise OffScan("the scan holds no data at all")
-            outcome = kind.evaluate(_given(self.data, step, results))
+            if step.taught is not None and step.taught.trouble:
+                raise NotMeasured(f"nothing was taught: {step.taught.trouble}")
+            outcome = kind.evaluate(_given(self.data, step, zone, base, results))
         except NotMeasured as error:
             reason, off_scan = str(error), isinstance(error, OffScan)
-        return StepResult(step, outcome, reason, (time.perf_counter() - start) * 1000, mark, off_scan)
+        elapsed = (time.perf_counter() - start) * 1000
+        found = StepResult(step, outcome, reason, elapsed, mark, off_scan, zone=zone, base=base)
+        self._remember(found)
+        results[step.id] = found
+        return True
+
+    def _teach(self, step: Step, kind: Kind, homes: Homes, results: Mapping[str, StepResult]) -> Taught:
+        """What a step learns from this map, or why it does not."""
+        missing = next((results[i] for i in step.needs if results[i].outcome is None), None)
+        if missing is not None:
+            return Taught(trouble=_because(missing))
+        try:
+            zone, base = _placed(step, homes, results)
+            mark = "taught " + _fingerprint(step.model_copy(update={"taught": None}), zone, base, results)
+            with self._lock:
+                known = self._lessons.get(mark)
+            if known is None:
+                lesson = kind.teach(_given(self.data, step, zone, base, results))
+                known = Taught(columns={name: tuple(values) for name, values in lesson.items()})
+                with self._lock:
+                    self._lessons[mark] = known
+                    while len(self._lessons) > LESSONS:
+                        self._lessons.popitem(last=False)
+            return known
+        except NotMeasured as error:
+            return Taught(trouble=str(error))
 
     def _recall(self, mark: str) -> StepResult | None:
         with self._lock:
@@ -146,18 +219,62 @@ class Engine:
                 self._known.popitem(last=False)
 
 
-def _given(data: HeightMap, step: Step, results: Mapping[str, StepResult]) -> Given:
+def _drawn(step: Step) -> Step:
+    """A step as it is on the reference scan itself."""
+    follow = Follow(z=step.follow.z, tilt=step.follow.tilt)
+    return step.model_copy(update={"follow": follow, "home": None, "taught": None})
+
+
+def _with_ancestors(wanted: set[str], steps: Mapping[str, tuple[Step, Kind]]) -> set[str]:
+    """These steps and all they need."""
+    found: set[str] = set()
+    waiting = list(wanted)
+    while waiting:
+        step_id = waiting.pop()
+        if step_id not in found:
+            found.add(step_id)
+            waiting += steps[step_id][0].needs
+    return found
+
+
+def _placed(step: Step, homes: Homes, results: Mapping[str, StepResult]) -> tuple[AnyZone | None, Plane]:
+    """Where a step's zone is on this map, and what its heights count from. Raises `NotMeasured`."""
+    if step.zone is None or not step.follow.anchors:
+        return step.zone, LEVEL
+    values = {i: results[i].value for i in step.follow.anchors}
+    zone = followed(step.zone, step.follow, homes, values)
+    return zone, base(step.follow, homes, values, (zone.x, zone.y))
+
+
+def _given(
+    data: HeightMap, step: Step, zone: AnyZone | None, ground: Plane, results: Mapping[str, StepResult]
+) -> Given:
     inputs = {name: tuple(results[i].value for i in ids) for name, ids in step.inputs.items()}
     prepared = inputs.pop("data", ())
-    return Given(prepared[0] if prepared else data, step.zone, inputs)
+    columns = step.taught.columns if step.taught is not None else {}
+    return Given(prepared[0] if prepared else data, zone, inputs, ground, columns)
 
 
-def _fingerprint(step: Step, results: Mapping[str, StepResult]) -> str:
+def _fingerprint(step: Step, zone: AnyZone | None, ground: Plane, results: Mapping[str, StepResult]) -> str:
     """Of everything that decides a step's value on a given height map; not of its id and name."""
-    zone = None if step.zone is None else step.zone.model_dump(mode="json")
+    where = None if zone is None else zone.model_dump(mode="json")
+    heights = None if ground is LEVEL else [getattr(ground, name) for name in ground.__slots__]
     inputs = {name: [results[i].fingerprint for i in ids] for name, ids in step.inputs.items()}
-    text = json.dumps([step.kind, step.params, zone, inputs], sort_keys=True)
+    lesson = None if step.taught is None else _digest(step.taught)
+    text = json.dumps([step.kind, step.params, where, heights, inputs, lesson], sort_keys=True)
     return hashlib.blake2b(text.encode(), digest_size=16).hexdigest()
+
+
+def _digest(taught: Taught) -> str:
+    """Of a lesson; taken once for each, since it may hold thousands of numbers."""
+    digest = _digests.get(id(taught))
+    if digest is None or digest[0] is not taught:
+        text = taught.model_dump_json()
+        digest = taught, hashlib.blake2b(text.encode(), digest_size=16).hexdigest()
+        while len(_digests) >= LESSONS:
+            _digests.pop(next(iter(_digests)), None)
+        _digests[id(taught)] = digest
+    return digest[1]
 
 
 def _because(missing: StepResult) -> str:

@@ -8,14 +8,10 @@ from pydantic import ValidationError
 
 from hemtra.core.errors import PlanError
 from hemtra.core.plan.document import Characteristic, Plan, Step
+from hemtra.core.plan.follow import AXES, axes_of
 from hemtra.core.plan.kind import Input, Kind
 from hemtra.core.plan.registry import kind_named, kinds
 from hemtra.core.scan.heightmap import HeightMap
-
-
-def needs(step: Step) -> tuple[str, ...]:
-    """Ids of the steps whose values a step uses."""
-    return tuple(dict.fromkeys(i for ids in step.inputs.values() for i in ids))
 
 
 def effective(plan: Plan) -> dict[str, Step]:
@@ -32,7 +28,7 @@ def effective(plan: Plan) -> dict[str, Step]:
         step_id = waiting.pop()
         if step_id in by_id and step_id not in apart:
             apart.add(step_id)
-            waiting += needs(by_id[step_id])
+            waiting += by_id[step_id].needs
     known = kinds()
     for step in plan.steps:
         takes = step.kind in known and "data" in known[step.kind].accepted()
@@ -55,7 +51,7 @@ def preparation(plan: Plan) -> tuple[Step, ...]:
 def dependants(plan: Plan, step_id: str) -> tuple[Step, ...]:
     """The steps that use a step's value directly."""
     wired = effective(plan)
-    return tuple(s for s in plan.steps if step_id in needs(wired[s.id]))
+    return tuple(s for s in plan.steps if step_id in wired[s.id].needs)
 
 
 def ancestry(plan: Plan, step_id: str) -> tuple[tuple[Step, ...], ...]:
@@ -65,7 +61,7 @@ def ancestry(plan: Plan, step_id: str) -> tuple[tuple[Step, ...], ...]:
 
     def place(current: str) -> int:
         if current not in depth:
-            depth[current] = 1 + max((place(i) for i in needs(by_id[current])), default=-1)
+            depth[current] = 1 + max((place(i) for i in by_id[current].needs), default=-1)
         return depth[current]
 
     last = place(step_id)
@@ -99,7 +95,7 @@ def ordered(plan: Plan) -> tuple[tuple[Step, Kind], ...]:
 
 
 def _sorted(by_id: dict[str, Step]) -> list[str]:
-    """Ids, each after those it needs. Raises `PlanError` for missing steps and circles."""
+    """Ids, each after those it needs or follows. Raises `PlanError` for missing steps and circles."""
     for step in by_id.values():
         for name, sources in step.inputs.items():
             missing = [source for source in sources if source not in by_id]
@@ -107,8 +103,11 @@ def _sorted(by_id: dict[str, Step]) -> list[str]:
                 raise PlanError(
                     f"Step “{step.id}”: its input “{name}” names the step “{missing[0]}”, which does not exist."
                 )
+        lost = [anchor for anchor in step.follow.anchors if anchor not in by_id]
+        if lost:
+            raise PlanError(f"Step “{step.id}” follows the step “{lost[0]}”, which does not exist.")
     try:
-        return list(TopologicalSorter({s.id: needs(s) for s in by_id.values()}).static_order())
+        return list(TopologicalSorter({s.id: s.needs for s in by_id.values()}).static_order())
     except CycleError as error:
         circle = " → ".join(f"“{by_id[i].name}”" for i in error.args[1])
         raise PlanError(
@@ -151,6 +150,10 @@ def _check_inputs(step: Step, parsed: dict[str, Kind]) -> None:
                 raise PlanError(f"{place}: its input “{name}” cannot use “{source}”, a {parsed[source].kind}.")
     if parsed[step.id].needs_zone and step.zone is None:
         raise PlanError(f"{place}: a {step.kind} needs a zone.")
+    for axis, name in AXES.items():
+        anchor = getattr(step.follow, axis)
+        if anchor is not None and axis not in axes_of(parsed[anchor].output):
+            raise PlanError(f"{place} cannot follow “{anchor}” in {name}: a {parsed[anchor].kind} gives none.")
 
 
 def fits(wanted: Input, source: type[Kind] | Kind) -> bool:

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, ClassVar, TypeVar
 
 from hemtra.core.errors import NotMeasured
 from hemtra.core.form import Form, setting
-from hemtra.core.geometry.elements import Number
+from hemtra.core.geometry.elements import LEVEL, Number, Plane
 from hemtra.core.marks import Evidence
 from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.zones import AnyZone, Window, window
@@ -45,11 +45,17 @@ class Outcome:
 
 @dataclass(frozen=True)
 class Given:
-    """What a step may look at: the height map, its zone, and the values of its inputs."""
+    """What a step may look at: the height map, its zone, and the values of its inputs.
+
+    zone: where it is on this scan, its anchors followed. base: the surface its heights count from, that is what
+    it follows in z and tilt. taught: what it has learned from the reference scan.
+    """
 
     data: HeightMap
     zone: AnyZone | None = None
     inputs: Mapping[str, tuple[Any, ...]] = field(default_factory=dict)
+    base: Plane = LEVEL
+    taught: Mapping[str, tuple[float, ...]] = field(default_factory=dict)
 
     def one(self, name: str, expected: type[T]) -> T:
         """The value of a required input."""
@@ -80,6 +86,9 @@ class Given:
             raise NotMeasured("it has no zone; draw one on the part")
         view = window(self.zone, self.data)
         share = 100.0 * view.data_share(self.data)
+        if share == 0.0 and self.zone.band is not None:
+            band = self.zone.band
+            raise NotMeasured(f"nothing in the zone lies in its height band, {band.low:g} to {band.high:g} mm")
         if share == 0.0:
             raise NotMeasured("there is no data in the zone")
         if share < least_data:
@@ -100,6 +109,10 @@ class Kind(Form, ABC):
     output: ClassVar[type]
     unit: ClassVar[str] = ""
     needs_zone: ClassVar[bool] = False
+    section_input: ClassVar[str] = ""
+    """The input whose section it looks on; its zone is then a rectangle in x and z of that section."""
+    learns: ClassVar[bool] = False
+    """Whether it takes something from the reference scan, by `teach`."""
     inputs: ClassVar[Mapping[str, Input]] = {}
 
     @abstractmethod
@@ -109,6 +122,17 @@ class Kind(Form, ABC):
     @abstractmethod
     def explain(self, given: Given, outcome: Outcome) -> Evidence:
         """The evidence of an outcome of the same data, computed only when somebody looks."""
+
+    def teach(self, given: Given) -> Mapping[str, tuple[float, ...]]:
+        """What a step of a kind that `learns` takes from the reference scan.
+
+        Raises `NotMeasured` with the reason when there is nothing to learn.
+        """
+        return {}
+
+    def carried(self, move: Callable[[AnyZone], AnyZone]) -> dict[str, Any]:
+        """Parameters that are places, moved with the zones when the plan is drawn on another scan."""
+        return {}
 
     @classmethod
     def accepted(cls) -> Mapping[str, Input]:

@@ -8,7 +8,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from hemtra.core.errors import HemtraError, NotMeasured, OffScan
-from hemtra.core.plan.document import Characteristic, Plan, Step
+from hemtra.core.plan.anchoring import place_back, usual_follow
+from hemtra.core.plan.document import Characteristic, Follow, Plan, Step
 from hemtra.core.plan.engine import Engine
 from hemtra.core.plan.graph import dependants
 from hemtra.core.scan.heightmap import HeightMap
@@ -82,32 +83,32 @@ def _round(x: float, y: float, diameter: float) -> EllipseZone:
     return EllipseZone(x=round(x, 2), y=round(y, 2), width=diameter, height=diameter)
 
 
-def propose_height(plan: Plan, data: HeightMap, place: tuple[float, float]) -> Proposal:
+def propose_height(plan: Plan, engine: Engine, place: tuple[float, float]) -> Proposal:
     """Height of the clicked place above the plan's main plane, or above a proposed one."""
-    plan, plane = _main_plane(plan, data)
-    plan, spot = _with_spot(plan, data, place, "Spot")
+    plan, plane = _main_plane(plan, engine)
+    plan, spot = _with_spot(plan, engine, place, "Spot")
     step = Step(
         id=plan.free_id("height"),
         name=f"Height {plan.free_balloon()}",
         kind="height",
         inputs={"point": (spot,), "plane": (plane,)},
     )
-    return _with_row(plan, data, step)
+    return with_row(plan, engine, step)
 
 
 def propose_step(
-    plan: Plan, data: HeightMap, first: tuple[float, float], second: tuple[float, float]
+    plan: Plan, engine: Engine, first: tuple[float, float], second: tuple[float, float]
 ) -> Proposal:
     """Step between two clicked places, the higher above the lower, square to the main plane if there is one."""
-    upper, lower = sorted((first, second), key=lambda place: _level_at(data, *place), reverse=True)
+    upper, lower = sorted((first, second), key=lambda place: _level_at(engine.data, *place), reverse=True)
     plane = _busiest_plane(plan)
-    plan, top = _with_spot(plan, data, upper, "Upper spot")
-    plan, bottom = _with_spot(plan, data, lower, "Lower spot")
+    plan, top = _with_spot(plan, engine, upper, "Upper spot")
+    plan, bottom = _with_spot(plan, engine, lower, "Lower spot")
     inputs: dict[str, tuple[str, ...]] = {"upper": (top,), "lower": (bottom,)}
     if plane is not None:
         inputs["plane"] = (plane,)
     step = Step(id=plan.free_id("step"), name=f"Step {plan.free_balloon()}", kind="step", inputs=inputs)
-    return _with_row(plan, data, step)
+    return with_row(plan, engine, step)
 
 
 def permissible(nominal: float) -> float:
@@ -126,10 +127,23 @@ def _level_at(data: HeightMap, x: float, y: float) -> float:
     return float(np.median(heights))
 
 
-def _with_spot(plan: Plan, data: HeightMap, place: tuple[float, float], name: str) -> tuple[Plan, str]:
-    zone = propose_spot(data, *place)
-    step = Step(id=plan.free_id(name), name=f"{name} {plan.free_balloon()}", kind="spot", zone=zone)
+def with_feature(plan: Plan, engine: Engine, step: Step, *, follow: Follow | None = None) -> tuple[Plan, str]:
+    """The plan with one more feature whose zone was drawn on the engine's map, moving with what others follow.
+
+    Raises `NotMeasured` when what it should follow was not found on that map.
+    """
+    follow = usual_follow(plan) if follow is None else follow
+    zone = step.zone
+    if zone is not None and follow.anchors:
+        zone = place_back(plan, engine.run(plan.edited(sheet=())), zone, follow)
+        step = step.edited(zone=zone, follow=follow)
     return plan.edited(steps=(*plan.steps, step)), step.id
+
+
+def _with_spot(plan: Plan, engine: Engine, place: tuple[float, float], name: str) -> tuple[Plan, str]:
+    zone = propose_spot(engine.data, *place)
+    step = Step(id=plan.free_id(name), name=f"{name} {plan.free_balloon()}", kind="spot", zone=zone)
+    return with_feature(plan, engine, step)
 
 
 def _busiest_plane(plan: Plan) -> str | None:
@@ -137,8 +151,8 @@ def _busiest_plane(plan: Plan) -> str | None:
     return max(planes, key=lambda i: len(dependants(plan, i)), default=None)
 
 
-def _main_plane(plan: Plan, data: HeightMap) -> tuple[Plan, str]:
-    known = _busiest_plane(plan)
+def _main_plane(plan: Plan, engine: Engine) -> tuple[Plan, str]:
+    known, data = _busiest_plane(plan), engine.data
     if known is not None:
         return plan, known
     heights = np.sort(data.z[~np.isnan(data.z)][::7].astype(np.float64))
@@ -163,13 +177,13 @@ def _main_plane(plan: Plan, data: HeightMap) -> tuple[Plan, str]:
     band = max(0, start - BAND_ROOM), min(100, stop + BAND_ROOM)
     params = {"use": "band", "band_from": band[0], "band_to": band[1], "trim": 3}
     plane = Step(id=plan.free_id("plane"), name="Plane A", kind="plane", params=params, zone=zone)
-    return plan.edited(steps=(*plan.steps, plane)), plane.id
+    return with_feature(plan, engine, plane)
 
 
-def _with_row(plan: Plan, data: HeightMap, step: Step) -> Proposal:
+def with_row(plan: Plan, engine: Engine, step: Step) -> Proposal:
     """Add the step and its row, with the value found, rounded, as nominal."""
     plan = plan.edited(steps=(*plan.steps, step))
-    found = Engine(data).run(plan.edited(sheet=())).steps[step.id]
+    found = engine.run(plan.edited(sheet=())).steps[step.id]
     if found.outcome is None:
         raise HemtraError(f"{step.name} was not added: {found.reason}.")
     value = found.value.value

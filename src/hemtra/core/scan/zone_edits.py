@@ -27,7 +27,7 @@ def reshaped(zone: AnyZone, shape: str) -> AnyZone:
     if zone.shape == shape:
         return zone
     kept: dict[str, Any] = {
-        name: getattr(zone, name) for name in ("x", "y", "width", "height", "rotation", "add", "cut")
+        name: getattr(zone, name) for name in ("x", "y", "width", "height", "rotation", "add", "cut", "band")
     }
     if shape == "polygon":
         outline = zone.base_outline()
@@ -103,5 +103,6 @@ def _through(zone: PolygonZone, nodes: FloatArray) -> PolygonZone:
         height=plain.height,
         rotation=zone.rotation,
         nodes=plain.nodes,
+        band=zone.band,
         **kept,
     )

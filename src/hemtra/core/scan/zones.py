@@ -47,6 +47,8 @@ class Window:
     def data_share(self, data: HeightMap) -> float:
         """Share of the zone that holds data, 0 to 1; what lies outside the scan holds none."""
         missing = np.isnan(data.z[self.rows, self.cols])
+        if self.inside is not None and not self.inside.any():
+            return 0.0
         if self.inside is None:
             return self.covered * (1.0 - np.count_nonzero(missing) / missing.size)
         points = np.count_nonzero(self.inside)
@@ -55,6 +57,34 @@ class Window:
     def grid(self, data: HeightMap) -> Grid:
         """The grid of the window's own first row and column."""
         return data.grid.shifted(self.rows.start, self.cols.start)
+
+
+class Band(BaseModel):
+    """Heights in mm between which a zone looks, above a surface.
+
+    above: that surface as x, y, z of a point of it and its slopes along x and y. It comes from what the zone
+    follows; z = 0 of the station where it follows nothing.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    low: Coordinate
+    high: Coordinate
+    above: tuple[Coordinate, Coordinate, Coordinate, Coordinate, Coordinate] = (0.0, 0.0, 0.0, 0.0, 0.0)
+
+    @model_validator(mode="after")
+    def _has_room(self) -> Self:
+        if self.low >= self.high:
+            raise ValueError(
+                f"the height band must end above where it starts, not {self.low:g}–{self.high:g} mm"
+            )
+        return self
+
+    def holds(self, x: FloatArray, y: FloatArray, z: FloatArray) -> BoolArray:
+        """Which points lie in it; those without data are not ruled out."""
+        x0, y0, z0, slope_x, slope_y = self.above
+        height = z - (z0 + slope_x * (x - x0) + slope_y * (y - y0))
+        return ~((height < self.low) | (height > self.high))
 
 
 class _Zone(BaseModel, ABC):
@@ -73,11 +103,12 @@ class _Zone(BaseModel, ABC):
     rotation: Annotated[float, Field(allow_inf_nan=False, ge=-3600, le=3600)] = 0.0
     add: Annotated[tuple[Zone, ...], Field(max_length=MOST_PIECES)] = ()
     cut: Annotated[tuple[Zone, ...], Field(max_length=MOST_PIECES)] = ()
+    band: Band | None = None
 
     @model_validator(mode="after")
     def _pieces_are_plain(self) -> Self:
-        if any(piece.add or piece.cut for piece in (*self.add, *self.cut)):
-            raise ValueError("a piece of a zone cannot have pieces of its own")
+        if any(piece.add or piece.cut or piece.band for piece in (*self.add, *self.cut)):
+            raise ValueError("a piece of a zone cannot have pieces or a height band of its own")
         return self
 
     @abstractmethod
@@ -121,6 +152,10 @@ class _Zone(BaseModel, ABC):
     def fills_its_box(self) -> bool:
         """Whether every point of the box along x and y is inside."""
         return False
+
+    def spans(self, y: FloatArray) -> tuple[FloatArray, FloatArray] | None:
+        """First and last x in mm inside, on lines at y (n,) in mm; None where it is not one span a line."""
+        return None
 
     def contains(self, x: FloatArray, y: FloatArray) -> BoolArray:
         """Which of the positions in mm are inside."""
@@ -175,6 +210,22 @@ class RectangleZone(_Zone):
         """Along x and y it does."""
         return self.rotation % 90.0 == 0.0 and not self.add and not self.cut
 
+    def spans(self, y: FloatArray) -> tuple[FloatArray, FloatArray] | None:
+        """Between its two pairs of parallel sides."""
+        if self.add or self.cut:
+            return None
+        c, s = math.cos(math.radians(self.rotation)), math.sin(math.radians(self.rotation))
+        dy = y - self.y
+        first, last = np.full(y.shape, -np.inf), np.full(y.shape, np.inf)
+        # sides along the height bound c dx + s dy, those along the width c dy - s dx
+        for slope, offset, half in ((c, s * dy, self.width / 2), (-s, c * dy, self.height / 2)):
+            if abs(slope) < 1e-12:
+                first = np.where(np.abs(offset) <= half, first, np.inf)
+                continue
+            ends = np.sort([(-half - offset) / slope, (half - offset) / slope], axis=0)
+            first, last = np.maximum(first, ends[0]), np.minimum(last, ends[1])
+        return self.x + first, self.x + last
+
     def base_contains(self, u: FloatArray, v: FloatArray) -> BoolArray:
         """Within half its size either way."""
         return (np.abs(u) <= self.width / 2) & (np.abs(v) <= self.height / 2)
@@ -200,6 +251,17 @@ class EllipseZone(_Zone):
             return super().half_extent()
         c, s = _abs_cos_sin(self.rotation)
         return math.hypot(c * self.width, s * self.height) / 2, math.hypot(s * self.width, c * self.height) / 2
+
+    def spans(self, y: FloatArray) -> tuple[FloatArray, FloatArray] | None:
+        """Between the two roots of its equation."""
+        if self.add or self.cut or type(self) is not EllipseZone:
+            return None
+        c, s = math.cos(math.radians(self.rotation)), math.sin(math.radians(self.rotation))
+        p, q, dy = 4.0 / self.width**2, 4.0 / self.height**2, y - self.y
+        a, b = p * c * c + q * s * s, (p - q) * c * s * dy
+        root = b * b - a * ((p * s * s + q * c * c) * dy * dy - 1.0)
+        reach = np.where(root >= 0.0, np.sqrt(np.maximum(root, 0.0)), -np.inf)
+        return self.x + (-b - reach) / a, self.x + (-b + reach) / a
 
     def base_contains(self, u: FloatArray, v: FloatArray) -> BoolArray:
         """Within the ellipse."""
@@ -294,7 +356,7 @@ def _crosses(nodes: FloatArray) -> bool:
 def window(zone: AnyZone, data: HeightMap) -> Window:
     """The grid points of a height map that lie in a zone.
 
-    Raises `OffScan` when not a single grid point does.
+    Points outside its height band are not in it. Raises `OffScan` when no grid point lies in its outline.
     """
     grid, (rows, cols) = data.grid, data.shape
     wx, wy = zone.half_extent()
@@ -305,17 +367,32 @@ def window(zone: AnyZone, data: HeightMap) -> Window:
     if c0 >= c1 or r0 >= r1:
         raise OffScan("the zone lies outside the scan, or between its points")
     inside = None
+    x = grid.x0 + grid.dx * np.arange(c0, c1)[None, :]
+    y = grid.y0 + grid.dy * np.arange(r0, r1)[:, None]
     if not zone.fills_its_box():
-        x = grid.x0 + grid.dx * np.arange(c0, c1)
-        y = grid.y0 + grid.dy * np.arange(r0, r1)
-        inside = zone.contains(x[None, :], y[:, None])
+        inside = _inside(zone, x, y)
         if not inside.any():
             raise OffScan("the zone lies outside the scan, or between its points")
     points = (r1 - r0) * (c1 - c0) if inside is None else int(np.count_nonzero(inside))
     covered = min(1.0, points * grid.dx * grid.dy / zone.area)
     if r1 - r0 == last_row - first_row + 1 and c1 - c0 == last_col - first_col + 1:
         covered = 1.0
+    if zone.band is not None:
+        held = zone.band.holds(x, y, data.z[r0:r1, c0:c1])
+        inside = held if inside is None else inside & held
     return Window(slice(r0, r1), slice(c0, c1), inside, covered)
+
+
+def _inside(zone: AnyZone, x: FloatArray, y: FloatArray) -> BoolArray:
+    """Which points of a row of x (1, cols) and a column of y (rows, 1) are inside a zone."""
+    spans = zone.spans(y)
+    if spans is None:
+        return zone.contains(x, y)
+    slack = 1e-9
+    first, last = spans
+    inside: BoolArray = x >= first - slack
+    inside &= x <= last + slack
+    return inside
 
 
 def _covered(low: float, high: float, start: float, step: float) -> tuple[int, int]:

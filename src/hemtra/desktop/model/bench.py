@@ -4,12 +4,15 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+from hemtra.core.errors import NotMeasured
 from hemtra.core.marks import Evidence
-from hemtra.core.plan.document import Characteristic, Step
+from hemtra.core.plan.anchoring import place_back, place_on
+from hemtra.core.plan.document import Characteristic, Plan, Step
 from hemtra.core.plan.engine import Result
 from hemtra.core.plan.graph import ancestry
 from hemtra.core.plan.registry import kind_named
 from hemtra.core.scan.heightmap import Profile
+from hemtra.core.scan.zones import AnyZone
 from hemtra.desktop.model.document import Document
 from hemtra.desktop.model.observe import Signal
 from hemtra.desktop.model.tray import Tray
@@ -19,9 +22,13 @@ Place = tuple[float, float]
 
 @dataclass(frozen=True)
 class Shown:
-    """What the stage shows of one part: its result, the evidence of the selected lineage, and the section."""
+    """What the stage shows of one part: its result, the evidence of the selected lineage, and the section.
+
+    plan: the plan evaluated, with what it has learned from the reference scan.
+    """
 
     result: Result
+    plan: Plan = field(default_factory=Plan)
     evidence: dict[str, Evidence] = field(default_factory=dict)
     profile: Profile | None = None
     line: tuple[Place, Place] | None = None
@@ -73,6 +80,23 @@ class Bench:
         """The selected characteristic's steps in columns, from the data to the number."""
         row = self.row
         return () if row is None else ancestry(self.document.shown, row.step)
+
+    def placed(self, step: Step) -> AnyZone | None:
+        """Where a step's zone is on the part on the stage; None where what it follows was not found."""
+        if step.zone is None or not step.follow.anchors:
+            return step.zone
+        if self.shown is None:
+            return None
+        try:
+            return place_on(self.shown.plan, self.shown.result, step.zone, step.follow)
+        except NotMeasured:
+            return None
+
+    def drawn(self, step: Step, zone: AnyZone) -> AnyZone:
+        """A zone on the part on the stage as it is drawn on the reference. Raises `NotMeasured`."""
+        if self.shown is None or not step.follow.anchors:
+            return zone
+        return place_back(self.shown.plan, self.shown.result, zone, step.follow)
 
     def set_line(self, line: tuple[Place, Place] | None) -> None:
         """Cut the part along another line."""

@@ -21,6 +21,8 @@ class Edit(Generic[T]):
     label: str
     before: T
     after: T
+    beside: Callable[[], None] | None = None
+    """Exchanges what changed beside the document, when it is undone and when it is redone."""
 
 
 class Versioned(Generic[T]):
@@ -71,16 +73,25 @@ class Versioned(Generic[T]):
         self._saved, self.path = value, path
         self.changed.emit()
 
-    def edit(self, label: str, value: T) -> None:
-        """Make a change that can be undone. Raises what `check` raises, and changes nothing then."""
+    def edit(self, label: str, value: T, beside: Callable[[], None] | None = None) -> None:
+        """Make a change that can be undone. Raises what `check` raises, and changes nothing then.
+
+        beside: exchanges what has changed with it, on undo and on redo.
+        """
         self._check(value)
         self._preview = None
-        if value != self.value:
-            self._done.append(Edit(label, self.value, value))
+        if value != self.value or beside is not None:
+            self._done.append(Edit(label, self.value, value, beside))
             del self._done[:-MOST_UNDO]
             self._undone.clear()
             self.value = value
         self.changed.emit()
+
+    def learn(self, value: T) -> None:
+        """Take the same state with what follows from it filled in; no change of the user's."""
+        if self._saved == self.value:
+            self._saved = value
+        self.value = value
 
     def preview(self, value: T | None) -> None:
         """Show a state without committing to it; None goes back."""
@@ -92,15 +103,17 @@ class Versioned(Generic[T]):
         if self._done:
             edit = self._done.pop()
             self._undone.append(edit)
-            self._go_to(edit.before)
+            self._go_to(edit.before, edit)
 
     def redo(self) -> None:
         """Make the change again that was taken back last."""
         if self._undone:
             edit = self._undone.pop()
             self._done.append(edit)
-            self._go_to(edit.after)
+            self._go_to(edit.after, edit)
 
-    def _go_to(self, value: T) -> None:
+    def _go_to(self, value: T, edit: Edit[T]) -> None:
+        if edit.beside is not None:
+            edit.beside()
         self.value, self._preview = value, None
         self.changed.emit()

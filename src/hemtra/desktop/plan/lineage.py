@@ -24,7 +24,7 @@ from hemtra.core.form import Setting
 from hemtra.core.marks import Evidence
 from hemtra.core.plan.document import Characteristic, Step
 from hemtra.core.plan.engine import StepResult
-from hemtra.core.plan.graph import dependants, effective, needs
+from hemtra.core.plan.graph import dependants, effective
 from hemtra.core.plan.kind import Kind
 from hemtra.core.plan.limits import Judged
 from hemtra.core.plan.registry import kind_named
@@ -421,11 +421,11 @@ class Lineage(QFrame):
         links: list[tuple[QWidget, QWidget]] = []
         wired = effective(self.bench.document.shown)
         for step_id, card in self.cards.items():
-            links += [(self.cards[source], card) for source in needs(wired[step_id])]
-            if not needs(wired[step_id]):
+            links += [(self.cards[source], card) for source in wired[step_id].needs]
+            if not wired[step_id].needs:
                 links.append((scan_card, card))
         if self.result_card is not None:
-            sources = [last.id] if last.id in self.cards else needs(last)
+            sources = [last.id] if last.id in self.cards else last.needs
             links += [(self.cards[source], self.result_card) for source in sources]
         return links
 

@@ -12,7 +12,6 @@ from PySide6.QtWidgets import QFrame, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.proposals import Proposal, propose_height, propose_step
-from hemtra.core.scan.heightmap import HeightMap
 from hemtra.desktop.model.bench import Bench, Place
 from hemtra.desktop.plan.top_view import TopView
 from hemtra.desktop.tasks import Task, Tasks
@@ -136,17 +135,13 @@ class NewCharacteristic(QObject):
         if len(self._places) < len(wish.prompts):
             self._stage.pick(wish.prompts[len(self._places)])
             return
-        plan, data, places = self._bench.document.plan, part.scan.data, tuple(self._places)
+        plan, engine, places = self._bench.document.plan, part.engine, tuple(self._places)
         self.leave()
 
         def work(task: Task) -> Any:
-            return _propose(wish, plan, data, places)
+            return wish.propose(plan, engine, *places)
 
         def done(proposal: Proposal) -> None:
             self._add(f"New {wish.name.lower()}", proposal.plan, proposal.balloon)
 
         self._tasks.start(f"New {wish.name.lower()}", work, done)
-
-
-def _propose(wish: Wish, plan: Plan, data: HeightMap, places: tuple[Place, ...]) -> Proposal:
-    return wish.propose(plan, data, *places)

@@ -213,11 +213,12 @@ class TopView(QWidget):
         if selected in evidence:
             draw_regions(painter, self.viewport, evidence[selected].marks, self._regions)
         for step in self._lineage_steps():
-            if step.zone is None or step.id == selected:
+            zone = self.bench.placed(step)
+            if zone is None or step.id == selected:
                 continue
             pen = QPen(theme.colour("stage_ink", 190), 1.2)
             pen.setDashPattern([4, 3])
-            draw_zone(painter, self.viewport, step.zone, pen)
+            draw_zone(painter, self.viewport, zone, pen)
         for step_id, found in evidence.items():
             if step_id == (self.bench.row.step if self.bench.row else None):
                 draw_polylines(painter, self.viewport, found.marks)
@@ -297,7 +298,7 @@ class TopView(QWidget):
 
     def _selected_zone(self) -> AnyZone | None:
         step = next((s for s in self._lineage_steps() if s.id == self.bench.selected_step), None)
-        return None if step is None else step.zone
+        return None if step is None else self.bench.placed(step)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Take what lies under the pointer: handle, section line, balloon, zone, or the view itself."""
@@ -446,5 +447,6 @@ class TopView(QWidget):
     def _step_under(self, place: Place) -> str | None:
         """The smallest zone of the lineage under a place."""
         x, y = np.array(place[0]), np.array(place[1])
-        zones = [(s.zone.area, s.id) for s in self._lineage_steps() if s.zone and s.zone.contains(x, y)]
+        placed = [(self.bench.placed(s), s.id) for s in self._lineage_steps()]
+        zones = [(zone.area, step_id) for zone, step_id in placed if zone and zone.contains(x, y)]
         return min(zones)[1] if zones else None

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import suppress
 from typing import Any
 
 from PySide6.QtCore import QEvent, Qt, Slot
@@ -95,6 +96,7 @@ class PlanWorkspace(QWidget):
         self.lineage.zone_typed.connect(self._type_zone)
         self._selected = bench.balloon
         self._evaluated: Plan | None = None
+        self._tried: TrayRequest | None = None
 
     # -- evaluation -------------------------------------------------------------------------------
 
@@ -120,7 +122,12 @@ class PlanWorkspace(QWidget):
             return
         plan = self.bench.document.shown
         self._asked = ShowRequest(
-            part.engine, plan, self.bench.balloon, self.bench.line, self.bench.section_width
+            part.engine,
+            self.bench.document.teacher,
+            plan,
+            self.bench.balloon,
+            self.bench.line,
+            self.bench.section_width,
         )
         self._show_lane.submit(self._asked)
 
@@ -129,7 +136,8 @@ class PlanWorkspace(QWidget):
         self.bench.tray.mark_stale()
         engines = tuple(part.engine for part in self.bench.tray.parts)
         if engines:
-            self._tray_lane.submit(TrayRequest(self.bench.document.plan, engines))
+            self._tried = TrayRequest(self.bench.document.plan, engines, self.bench.document.teacher)
+            self._tray_lane.submit(self._tried)
 
     def _on_document(self) -> None:
         if self.bench.balloon is not None and self.bench.row is None:
@@ -153,9 +161,12 @@ class PlanWorkspace(QWidget):
             return
         if request is self._asked:
             self._asked = None
+        if request.plan is self.bench.document.plan and shown.plan is not request.plan:
+            self.bench.document.learn(shown.plan)
+            self._evaluated = shown.plan
         self.bench.show(shown)
         faults = shown.result.faults
-        if faults != self._faults and request.plan is self.bench.document.plan:
+        if faults != self._faults and shown.plan is self.bench.document.plan:
             self._faults = faults
             if faults:
                 more = f" and {len(faults) - 1} more" if len(faults) > 1 else ""
@@ -167,7 +178,7 @@ class PlanWorkspace(QWidget):
         # the tray may have grown or changed since it was asked
         engine = request.engines[answer.index]
         part = next((p for p in parts if p.engine is engine), None)
-        if part is not None and request.plan is self.bench.document.plan:
+        if part is not None and request is self._tried:
             part.result, part.error, part.stale = answer.result, answer.error, False
             self.bench.tray.changed.emit()
 
@@ -195,13 +206,17 @@ class PlanWorkspace(QWidget):
     @Slot(str, object)
     def _preview_zone(self, step_id: str, zone: AnyZone) -> None:
         plan = self.bench.document.plan
-        self.bench.document.preview(plan.with_step(plan.step(step_id).edited(zone=zone)))
+        step = plan.step(step_id)
+        with suppress(HemtraError):
+            self.bench.document.preview(plan.with_step(step.edited(zone=self.bench.drawn(step, zone))))
 
     @Slot(str, object)
     def _set_zone(self, step_id: str, zone: AnyZone) -> None:
         plan = self.bench.document.plan
         step = plan.step(step_id)
-        self._edit(f"zone of {step.name}", lambda: plan.with_step(step.edited(zone=zone)))
+        self._edit(
+            f"zone of {step.name}", lambda: plan.with_step(step.edited(zone=self.bench.drawn(step, zone)))
+        )
 
     @Slot(str, str, object)
     def _set_param(self, step_id: str, name: str, value: Any) -> None:

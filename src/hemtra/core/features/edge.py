@@ -1,0 +1,169 @@
+"""Edge: a straight edge found on many scan lines across a zone."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import ClassVar, Literal
+
+import numpy as np
+
+from hemtra.core.arrays import BoolArray, FloatArray
+from hemtra.core.errors import NotMeasured
+from hemtra.core.form import setting
+from hemtra.core.geometry.elements import Line
+from hemtra.core.geometry.line_fit import robust_linear
+from hemtra.core.marks import Curve, Evidence, Polyline, Strokes
+from hemtra.core.plan.kind import Given, Kind, Outcome
+from hemtra.core.plan.registry import register
+from hemtra.core.scan.edge_lines import CHANGES, PICKS, crossings
+from hemtra.core.scan.section import section
+from hemtra.core.scan.zones import AnyZone
+
+FEWEST = 5
+"""Scan lines that must show the edge."""
+MOST_LINES = 600
+FLOOR = 0.2
+"""Points of the map by which a crossing may always be off the line."""
+
+
+@dataclass(frozen=True, slots=True)
+class FoundEdge(Line):
+    """An edge with the share of scan lines it was seen on and how far they scatter, root mean square in mm."""
+
+    share: float = 0.0
+    scatter: float = 0.0
+
+
+@register
+class EdgeKind(Kind):
+    """A straight edge across which the surface steps."""
+
+    kind: ClassVar = "edge"
+    title: ClassVar = "Edge"
+    glyph: ClassVar = "edge"
+    output: ClassVar = FoundEdge
+    needs_zone: ClassVar = True
+
+    change: Literal["falls", "rises", "either"] = setting(
+        "either",
+        "surface",
+        "How the surface changes along the zone's width, that is in the direction of its arrow.",
+        choices=CHANGES,
+    )
+    pick: Literal["strongest", "first", "last", "nearest"] = setting(
+        "strongest", "take", "Which of several edges on a scan line counts.", choices=PICKS
+    )
+    least_step: float = setting(
+        0.3,
+        "least step",
+        "Steps lower than this are no edge.",
+        unit="mm",
+        gt=0.0,
+        le=1000.0,
+    )
+    least_seen: float = setting(
+        50.0,
+        "least seen",
+        "Share of the scan lines that must show the edge.",
+        unit="%",
+        ge=0.0,
+        le=100.0,
+    )
+
+    def evaluate(self, given: Given) -> Outcome:
+        """A `FoundEdge`: its direction is that of the zone's height; facts: scatter and scan lines."""
+        v, found, _ = self._crossings(given)
+        zone, seen = given.zone, ~np.isnan(found[:, 0])
+        assert zone is not None
+        share = float(np.count_nonzero(seen)) / len(v)
+        if np.count_nonzero(seen) < FEWEST or 100.0 * share < self.least_seen:
+            raise NotMeasured(
+                f"an edge shows on {np.count_nonzero(seen)} of {len(v)} scan lines,"
+                f" and {max(FEWEST, math.ceil(self.least_seen / 100 * len(v)))} are needed;"
+                " move the zone across the edge, or let smaller steps count"
+            )
+        place, level, used = _fitted(v[seen], found[seen], max(given.data.grid.dx, given.data.grid.dy))
+        middle = float(v[seen].mean())
+        x, y = zone.outward(np.array([place[0] + place[1] * middle]), np.array([middle]))[0]
+        stretch = math.hypot(1.0, place[1])
+        left = found[seen, 0] - place[0] - place[1] * v[seen]
+        scatter = float(np.sqrt(np.mean(left[used] ** 2))) / stretch
+        edge = FoundEdge(
+            float(x),
+            float(y),
+            float(level[0] + level[1] * middle),
+            (zone.rotation + 90.0 - math.degrees(math.atan(place[1])) + 180.0) % 360.0 - 180.0,
+            float(np.ptp(v[seen])) * stretch,
+            float(level[1]) / stretch,
+            share=share,
+            scatter=scatter,
+        )
+        facts = (
+            ("direction", f"{edge.direction:.3f}°"),
+            ("scatter", f"{scatter * 1000:.0f} µm"),
+            ("scan lines", f"{np.count_nonzero(used)} of {len(v)}"),
+        )
+        return Outcome(edge, facts)
+
+    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+        """The crossings, used and left out, the line, and how steep the surface is across the zone."""
+        edge, zone = outcome.value, given.zone
+        assert zone is not None
+        v, found, pitch = self._crossings(given)
+        seen = ~np.isnan(found[:, 0])
+        v, found = v[seen], found[seen]
+        _, _, used = _fitted(v, found, max(given.data.grid.dx, given.data.grid.dy))
+        places = zone.outward(found[:, 0], v)
+        a, b = edge.ends()
+        marks = (
+            Strokes(ticks(places[used], found[used, 1], zone.rotation + 90.0, pitch), "used-data"),
+            Strokes(ticks(places[~used], found[~used, 1], zone.rotation + 90.0, pitch), "left-out"),
+            Polyline(np.array([(p.x, p.y, p.z) for p in (a, b)]), "fit"),
+        )
+        ux, uy = math.cos(math.radians(zone.rotation)), math.sin(math.radians(zone.rotation))
+        half = zone.width / 2
+        ends = ((zone.x + side * half * ux, zone.y + side * half * uy) for side in (-1, 1))
+        profile = section(given.data, next(ends), next(ends), width=zone.height)
+        steep = np.abs(np.gradient(profile.z, profile.x)) if profile.x.size > 2 else profile.z
+        at = ux * (edge.x - zone.x) + uy * (edge.y - zone.y)
+        return Evidence(marks, Curve("steepness across the zone", profile.x - half, steep, (at,), "mm/mm"))
+
+    def _crossings(self, given: Given) -> tuple[FloatArray, FloatArray, float]:
+        """Where the scan lines lie along the zone's height, their edges (n, 3), and how far apart they are."""
+        zone, grid = given.zone, given.data.grid
+        if zone is None:
+            raise NotMeasured("it has no zone; draw one across the edge")
+        given.window()
+        count = int(np.clip(round(zone.height / max(grid.dx, grid.dy)), 2, MOST_LINES))
+        v = zone.height * ((np.arange(count) + 0.5) / count - 0.5)
+        starts = zone.outward(np.zeros(count), v)
+        angle = math.radians(zone.rotation)
+        lines = np.column_stack([starts, np.full(count, math.cos(angle)), np.full(count, math.sin(angle))])
+        found = crossings(given.data, lines, zone.width / 2, self.change, self.pick, self.least_step)
+        inside = _inside(zone, found, v)
+        found[~inside] = np.nan
+        return v, found, zone.height / count
+
+
+def ticks(places: FloatArray, z: FloatArray, degrees: float, length: float) -> FloatArray:
+    """(n, 2, 3) short strokes in a direction, about places (n, 2)."""
+    half = length / 2 * np.array([math.cos(math.radians(degrees)), math.sin(math.radians(degrees))])
+    ends = [np.column_stack([places + side * half, z]) for side in (-1, 1)]
+    return np.stack(ends, axis=1)
+
+
+def _inside(zone: AnyZone, found: FloatArray, v: FloatArray) -> BoolArray:
+    """Which crossings lie in the zone, its cut-outs left out and its height band kept to."""
+    u = np.where(np.isnan(found[:, 0]), 0.0, found[:, 0])
+    x, y = zone.outward(u, v).T
+    inside = zone.contains(x, y)
+    return inside if zone.band is None else inside & zone.band.holds(x, y, found[:, 1])
+
+
+def _fitted(v: FloatArray, found: FloatArray, pitch: float) -> tuple[FloatArray, FloatArray, BoolArray]:
+    """Place across the zone and upper level as lines over v, and which crossings were used."""
+    design = np.column_stack([np.ones(len(v)), v])
+    place, used = robust_linear(design, found[:, 0], FLOOR * pitch)
+    level, _ = robust_linear(design[used], found[used, 1], 0.002)
+    return place, level, used

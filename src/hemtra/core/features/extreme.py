@@ -1,0 +1,96 @@
+"""Extreme point: the outermost point of a section, or of a zone, in some direction."""
+
+from __future__ import annotations
+
+from typing import ClassVar, Literal
+
+import numpy as np
+
+from hemtra.core.arrays import FloatArray
+from hemtra.core.errors import NotMeasured
+from hemtra.core.features.section import Cut
+from hemtra.core.form import setting
+from hemtra.core.geometry.elements import Point
+from hemtra.core.marks import Evidence, Polyline
+from hemtra.core.plan.kind import DATA, Given, Input, Kind, Outcome
+from hemtra.core.plan.registry import register
+
+CROSS = 1.0
+"""Half length in mm of the cross that marks the point."""
+
+
+@register
+class ExtremeKind(Kind):
+    """The outermost point in some direction of the zone."""
+
+    kind: ClassVar = "extreme"
+    title: ClassVar = "Extreme point"
+    glyph: ClassVar = "extreme"
+    output: ClassVar = Point
+    section_input: ClassVar = "section"
+    inputs: ClassVar = {
+        "section": Input(
+            Cut, "on", "The section it lies on; without one it is looked for in the zone.", optional=True
+        ),
+        **DATA,
+    }
+
+    which: Literal["left", "right", "near", "far", "highest", "lowest"] = setting(
+        "highest",
+        "take",
+        "The outermost point: left and right along the zone's width, near and far across it, or in height.",
+        choices={
+            "left": "leftmost",
+            "right": "rightmost",
+            "near": "nearest",
+            "far": "farthest",
+            "highest": "highest",
+            "lowest": "lowest",
+        },
+    )
+    points: int = setting(
+        3, "mean of", "So many of the outermost points, so that a stray one does not decide.", ge=1, le=10_000
+    )
+
+    def evaluate(self, given: Given) -> Outcome:
+        """A `Point`."""
+        cut = given.maybe("section", Cut)
+        u, v, z = self._on_zone(given) if cut is None else self._on_section(given, cut)
+        if u.size == 0:
+            raise NotMeasured("nothing lies in the zone; make it larger or move it onto the data")
+        rank = {"left": u, "right": -u, "near": v, "far": -v, "highest": -z, "lowest": z}[self.which]
+        outermost = np.argsort(rank, kind="stable")[: self.points]
+        a, b, c = (float(part[outermost].mean()) for part in (u, v, z))
+        if cut is not None:
+            point = cut.place(a, c)
+        else:
+            assert given.zone is not None
+            x, y = given.zone.outward(np.array([a]), np.array([b]))[0]
+            point = Point(float(x), float(y), c)
+        facts = (("at", f"{point.x:.3f}, {point.y:.3f} mm"), ("height", f"{point.z:.3f} mm"))
+        return Outcome(point, facts)
+
+    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+        """A cross at the point."""
+        p: Point = outcome.value
+        arms = (
+            np.array([(p.x - CROSS, p.y, p.z), (p.x + CROSS, p.y, p.z)]),
+            np.array([(p.x, p.y - CROSS, p.z), (p.x, p.y + CROSS, p.z)]),
+        )
+        return Evidence(tuple(Polyline(arm, "fit") for arm in arms))
+
+    def _on_section(self, given: Given, cut: Cut) -> tuple[FloatArray, FloatArray, FloatArray]:
+        if self.which in ("near", "far"):
+            raise NotMeasured("a section has no near and far; take left, right, highest or lowest")
+        inside = cut.within(given.zone)
+        return cut.x[inside], np.zeros(np.count_nonzero(inside)), cut.z[inside]
+
+    def _on_zone(self, given: Given) -> tuple[FloatArray, FloatArray, FloatArray]:
+        view = given.window()
+        assert given.zone is not None
+        z = given.data.z[view.rows, view.cols]
+        present = ~np.isnan(z) if view.inside is None else view.inside & ~np.isnan(z)
+        i, j = np.nonzero(present)
+        grid = view.grid(given.data)
+        u, v = given.zone.local(grid.x0 + grid.dx * j, grid.y0 + grid.dy * i)
+        return u, v, z[present].astype(np.float64)

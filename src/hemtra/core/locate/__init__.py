@@ -1,0 +1,1 @@
+"""Finding a taught contour again, at any position and rotation."""

@@ -1,0 +1,174 @@
+"""The contour of a part: where its surface steps, or its brightness, as points with normals."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import astuple, dataclass
+from typing import Any, TypeAlias
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import ndimage
+
+from hemtra.core.arrays import FloatArray, Heights
+from hemtra.core.errors import NotMeasured
+from hemtra.core.locate.kernels import fill_lowest
+from hemtra.core.scan.edge_kernels import BEYOND, NEAREST, edges_along
+from hemtra.core.scan.heightmap import Grid, HeightMap
+from hemtra.core.scan.zones import AnyZone, window
+
+MOST_POINTS = 640
+"""Points of a taught contour at most, evenly spread."""
+LEAST_POINTS = 24
+SMOOTHING = 1.2
+"""Standard deviation in points of the filter before slopes are taken."""
+SHORTEST = 10
+"""Points of the map along the shortest piece of contour that is no speck."""
+LONGEST_SHADOW = 12.0
+"""mm behind an edge within which the ground is looked for when teaching."""
+AGREED = 1.5
+"""Points of the map by which the edge of the search may lie off the steepest place it was taught at."""
+
+Disc: TypeAlias = tuple[float, float, float]
+HEIGHT, INTENSITY = 0, 1
+"""Channels of a map that a contour can come from."""
+
+
+@dataclass(frozen=True)
+class Contour:
+    """A contour: x, y, z in mm, direction from high to low in rad, difference across, channel; (n,) each.
+
+    z: of the surface on the high side, in mm. The difference is in mm, or in grey levels for intensity.
+    """
+
+    x: FloatArray
+    y: FloatArray
+    z: FloatArray
+    direction: FloatArray
+    step: FloatArray
+    channel: FloatArray
+
+    def __len__(self) -> int:
+        return len(self.x)
+
+    def only(self, which: NDArray[Any]) -> Contour:
+        """Some of its points, by mask or index."""
+        return Contour(*(getattr(self, name)[which] for name in self.__dataclass_fields__))
+
+    @staticmethod
+    def joined(parts: list[Contour]) -> Contour:
+        """All points of several contours."""
+        names = Contour.__dataclass_fields__
+        return Contour(*(np.concatenate([getattr(part, name) for part in parts]) for name in names))
+
+
+def channel_values(data: HeightMap, channel: int) -> Heights | None:
+    """(rows, cols) float32 of a channel, NaN without data; None where a map has none."""
+    if channel == HEIGHT:
+        return data.z
+    if data.intensity is None:
+        return None
+    return np.where(np.isnan(data.z), np.float32(np.nan), data.intensity.astype(np.float32))
+
+
+def contour_in(
+    data: HeightMap, zone: AnyZone, least: Mapping[int, float], rubbed: Sequence[Disc] = ()
+) -> Contour:
+    """The contour inside a zone, from the channels named with the least difference that counts in each.
+
+    rubbed: discs, x, y and radius in mm, in which there is to be none.
+    Raises `NotMeasured` when there is too little to be recognised by.
+    """
+    view = window(zone, data)
+    # slopes at the zone's border need what lies around it
+    room = 4 * BEYOND
+    rows = slice(max(view.rows.start - room, 0), view.rows.stop + room)
+    cols = slice(max(view.cols.start - room, 0), view.cols.stop + room)
+    grid = data.grid.shifted(rows.start, cols.start)
+    parts = []
+    for channel, difference in least.items():
+        values = channel_values(data, channel)
+        if values is None:
+            raise NotMeasured("the scan has no intensity to take a contour from; take height steps")
+        found = _steepest(np.ascontiguousarray(values[rows, cols]), grid, difference)
+        inside = zone.contains(found[:, 0], found[:, 1])
+        for x, y, radius in rubbed:
+            inside &= np.hypot(found[:, 0] - x, found[:, 1] - y) > radius
+        parts.append(_settled(data, channel, found[inside], difference))
+    contour = Contour.joined(parts)
+    if len(contour) < LEAST_POINTS:
+        raise NotMeasured(
+            "the zone holds too little contour to be recognised by; make it larger, or let smaller steps count"
+        )
+    return contour
+
+
+def _steepest(values: Heights, grid: Grid, least: float) -> FloatArray:
+    """(n, 3) x, y in mm and direction of the ridges of slope (Canny 1986: non-maximum suppression)."""
+    there = ~np.isnan(values)
+    if not there.any():
+        return np.empty((0, 3))
+    filled = fill_lowest(values, float(np.nanmin(values)))
+    smooth = ndimage.gaussian_filter(filled, SMOOTHING, mode="nearest")
+    pitch = math.sqrt(grid.dx * grid.dy)
+    gy, gx = np.gradient(smooth)[:2]
+    # in difference per mean pitch, so that the sum over the blur of an ideal step is its height
+    gx, gy = gx * pitch / grid.dx, gy * pitch / grid.dy
+    size = np.hypot(gx, gy)
+    i, j = np.nonzero(size > 0.5 * least / (SMOOTHING * math.sqrt(2 * math.pi)))
+    ux, uy = gx[i, j] / size[i, j] * pitch / grid.dx, gy[i, j] / size[i, j] * pitch / grid.dy
+    before, after = (ndimage.map_coordinates(size, [i + k * uy, j + k * ux], order=1) for k in (-1.0, 1.0))
+    middle = size[i, j]
+    ridge = (middle >= before) & (middle > after)
+    linked = np.zeros(size.shape, np.bool_)
+    linked[i[ridge], j[ridge]] = True
+    labels, _ = ndimage.label(linked, np.ones((3, 3)))
+    long = np.bincount(labels.ravel())[labels[i, j]] >= SHORTEST
+    keep = ridge & long
+    bend = (before - 2 * middle + after)[keep]
+    shift = np.where(bend < 0, 0.5 * (before - after)[keep] / np.where(bend < 0, bend, -1.0), 0.0)
+    x = grid.x0 + grid.dx * (j[keep] + shift * ux[keep])
+    y = grid.y0 + grid.dy * (i[keep] + shift * uy[keep])
+    gx, gy = (ndimage.gaussian_filter(g, 2 * SMOOTHING)[i[keep], j[keep]] for g in (gx, gy))
+    return np.column_stack([x, y, np.arctan2(-gy, -gx)])
+
+
+def _spread(contour: Contour) -> Contour:
+    """At most so many of the points, evenly over the contour: one in each square of a net."""
+    size = 1e-3
+    first = np.arange(len(contour))
+    while len(first) > MOST_POINTS:
+        size *= 1.2
+        keys = [np.floor(places / size).astype(np.int64) for places in (contour.x, contour.y)]
+        keys.append(np.floor(contour.direction).astype(np.int64))
+        _, first = np.unique(np.column_stack(keys), axis=0, return_index=True)
+    return contour.only(np.sort(first))
+
+
+def _settled(data: HeightMap, channel: int, found: FloatArray, least: float) -> Contour:
+    """The points moved to where the search itself sees the edge, so that teaching and finding agree."""
+    g, values = data.grid, channel_values(data, channel)
+    assert values is not None
+    normals = np.column_stack([np.cos(found[:, 2]), np.sin(found[:, 2])])
+    bounds = np.tile((least, np.inf), (len(found), 1))
+    reach = AGREED * max(g.dx, g.dy)
+    points = np.column_stack([found[:, :2], normals])
+    edge = edges_along(values, astuple(g), points, bounds, reach, LONGEST_SHADOW, min(g.dx, g.dy), NEAREST)
+    good = ~np.isnan(edge[:, 0])
+    x, y = (found[:, :2] + edge[:, :1] * normals)[good].T
+    z = edge[good, 1]
+    if channel == INTENSITY:
+        z = _nearest(data.z, g, x, y)
+        z = np.where(np.isnan(z), np.nanmedian(z) if (~np.isnan(z)).any() else 0.0, z)
+    contour = Contour(x, y, z, found[good, 2], edge[good, 1] - edge[good, 2], np.full(x.size, float(channel)))
+    return _spread(contour)
+
+
+def _nearest(values: Heights, grid: Grid, x: FloatArray, y: FloatArray) -> FloatArray:
+    """Values of the nearest points at places in mm; NaN outside the map."""
+    j = np.round((x - grid.x0) / grid.dx).astype(np.intp)
+    i = np.round((y - grid.y0) / grid.dy).astype(np.intp)
+    inside = (i >= 0) & (j >= 0) & (i < values.shape[0]) & (j < values.shape[1])
+    taken = values[np.where(inside, i, 0), np.where(inside, j, 0)].astype(np.float64)
+    return np.where(inside, taken, np.nan)

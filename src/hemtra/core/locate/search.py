@@ -1,0 +1,340 @@
+"""Finds a taught contour in a map: votes on a coarse grid, then a fit of the edges at full resolution."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import astuple, dataclass
+from typing import TypeAlias
+
+import numpy as np
+
+from hemtra.core.arrays import BoolArray, FloatArray, Heights, IntArray
+from hemtra.core.errors import OffScan
+from hemtra.core.geometry.frames import Frame
+from hemtra.core.locate.contour import HEIGHT, Contour, channel_values
+from hemtra.core.locate.kernels import cell_means, fill_lowest, fit_turn, steep_cells, vote
+from hemtra.core.scan.edge_kernels import NEAREST, edges_along
+from hemtra.core.scan.heightmap import Grid, HeightMap
+
+CELLS_ACROSS = 36
+"""Cells along the contour's longer side in the coarse search."""
+DIRECTIONS = 36
+"""Bins of edge direction in the vote."""
+CANDIDATES = 14
+"""Places that the vote hands on."""
+FEWEST_VOTES = 0.4
+"""Share of the best place's votes below which a place is not looked at."""
+COARSE_POINTS = 160
+"""Contour points used to tell candidates apart."""
+PROMISING = 0.25
+"""Share of the contour by which a found candidate may fall short of the best and still be refined."""
+FOUND_WITHIN = 2.5
+"""Points of the map within which an edge belongs to the contour, at the end."""
+FEWEST_SEEN = 0.15
+"""Share of the contour that must be seen for a fit."""
+SCALE_FLOOR = 0.05
+"""Spread of the offsets, in points of the map, below which they are taken to be exact."""
+SHADOW = 4.0
+"""mm behind an edge within which the ground is looked for."""
+SAME_STEP = (0.5, 2.0)
+"""Difference across an edge that counts, as a share of the one taught: a shadow may end on other ground."""
+TUKEY_ROUNDS, LEVEL_ROUNDS = 5, 5
+LEVEL_FLOOR = 0.01
+"""mm by which the level beside a contour point may always be off."""
+APART = 0.25
+"""Share of the contour's size by which two instances differ in place; nearer ones are the same."""
+TILT_NEEDS = 40
+"""Contour points whose heights must be known for the tilt to be taken from them."""
+
+Maps: TypeAlias = dict[int, Heights]
+
+
+@dataclass(frozen=True)
+class Search:
+    """Where to look: angles in degrees counter-clockwise, and the least share of the contour that counts.
+
+    near: x, y and radius in mm about which the contour's centre must lie; None for anywhere.
+    """
+
+    near: tuple[float, float, float] | None = None
+    turn_from: float = -180.0
+    turn_to: float = 180.0
+    least_match: float = 0.6
+
+
+@dataclass(frozen=True)
+class Match:
+    """A place where the contour was found: its frame, the share of the contour seen there, and which points."""
+
+    frame: Frame
+    """Where the contour's own coordinates lie: origin at its centre, z = 0 at its mean height."""
+    share: float
+    seen: BoolArray
+    offsets: FloatArray
+    """(n,) mm from the contour to the edge along the normal, NaN where none was seen."""
+
+
+class Model:
+    """A contour about its own centre, ready to be searched for."""
+
+    def __init__(self, contour: Contour) -> None:
+        self.contour = contour
+        low = np.array([contour.x.min(), contour.y.min()])
+        high = np.array([contour.x.max(), contour.y.max()])
+        self.centre = (low + high) / 2
+        steps = contour.channel == HEIGHT
+        self.level = float(contour.z[steps if steps.any() else slice(None)].mean())
+        self.points = np.column_stack(
+            [contour.x - self.centre[0], contour.y - self.centre[1], contour.z - self.level]
+        )
+        self.normals = np.column_stack([np.cos(contour.direction), np.sin(contour.direction)])
+        self.size = float(max(high - low))
+        self.outermost = float(np.hypot(self.points[:, 0], self.points[:, 1]).max())
+        self.radius = float(np.sqrt((self.points[:, :2] ** 2).sum(axis=1).mean()))
+
+    def strokes(self, frame: Frame, length: float) -> FloatArray:
+        """(n, 2, 3) short strokes in mm along the contour, placed in a frame."""
+        tangent = np.column_stack([-self.normals[:, 1], self.normals[:, 0], np.zeros(len(self.normals))])
+        ends = [frame.outward(self.points + side * length / 2 * tangent) for side in (-1, 1)]
+        return np.stack(ends, axis=1)
+
+    @property
+    def home(self) -> Frame:
+        """Where it was taught."""
+        return Frame(x=float(self.centre[0]), y=float(self.centre[1]), z=self.level)
+
+
+def find(model: Model, data: HeightMap, search: Search) -> list[Match]:
+    """The places where the contour lies, best first; those that share less than asked are left out."""
+    finder = _Finder(model, _cropped(data, model, search))
+    guesses = finder.vote(search)
+    coarse = [match for guess in guesses if (match := finder.settled(guess)) is not None]
+    if not coarse:
+        return []
+    best = max(match.share for match in coarse)
+    distinct = _distinct([m for m in coarse if m.share >= best - PROMISING], model)
+    fine = [found for m in distinct if (found := finder.refined(m.frame)) is not None]
+    kept = [m for m in fine if m.share >= search.least_match and _allowed(m.frame, search)]
+    return _distinct(kept, model)
+
+
+def _cropped(data: HeightMap, model: Model, search: Search) -> HeightMap:
+    """The part of a map that the contour can lie in."""
+    if search.near is None:
+        return data
+    x, y, reach = search.near
+    reach += model.outermost + 2.0 * model.size / CELLS_ACROSS
+    g, (rows, cols) = data.grid, data.shape
+    c0, c1 = (int(np.clip(round((x + side * reach - g.x0) / g.dx), 0, cols)) for side in (-1, 1))
+    r0, r1 = (int(np.clip(round((y + side * reach - g.y0) / g.dy), 0, rows)) for side in (-1, 1))
+    if c1 - c0 < 2 or r1 - r0 < 2:
+        raise OffScan("the place where the outline is looked for lies outside the scan")
+    part = np.s_[r0:r1, c0:c1]
+    grid = g.shifted(r0, c0)
+    grey = None if data.intensity is None else data.intensity[part]
+    return HeightMap(data.z[part], grey, g.dx, g.dy, grid.x0, grid.y0)
+
+
+def _distinct(matches: list[Match], model: Model) -> list[Match]:
+    """Best first, without those that are another one again."""
+    kept: list[Match] = []
+    for match in sorted(matches, key=lambda m: -m.share):
+        if all(differ(match.frame, other.frame, model) for other in kept):
+            kept.append(match)
+    return kept
+
+
+def differ(a: Frame, b: Frame, model: Model) -> bool:
+    """Whether two frames place the contour differently, and not just a little off."""
+    turn = abs((a.rotation - b.rotation + 180.0) % 360.0 - 180.0)
+    return math.hypot(a.x - b.x, a.y - b.y) > APART * model.size or turn > math.degrees(APART)
+
+
+def _allowed(frame: Frame, search: Search) -> bool:
+    """Whether a found place is one that was asked for."""
+    if search.near is not None and math.dist((frame.x, frame.y), search.near[:2]) > search.near[2]:
+        return False
+    slack = 1e-6
+    return (frame.rotation - search.turn_from) % 360.0 <= search.turn_to - search.turn_from + slack
+
+
+class _Finder:
+    """One search in one map."""
+
+    def __init__(self, model: Model, data: HeightMap) -> None:
+        self.model, self.data = model, data
+        self.pitch = max(data.grid.dx, data.grid.dy)
+        contour = model.contour
+        self.channels = [int(c) for c in np.unique(contour.channel)]
+        self.values = {c: v for c in self.channels if (v := channel_values(data, c)) is not None}
+        cell, g = max(model.size / CELLS_ACROSS, 2 * self.pitch), data.grid
+        # the reduced map has about as many points to a cell as a cell has points of the reduced map
+        self.fold = max(1, round(math.sqrt(cell / self.pitch)))
+        inner = cell / self.fold
+        self.block = max(1, round(inner / g.dy)), max(1, round(inner / g.dx))
+        self.reduced = {c: cell_means(v, *self.block) for c, v in self.values.items()}
+        dx, dy = g.dx * self.block[1], g.dy * self.block[0]
+        self.reduced_grid = Grid(g.x0 + (dx - g.dx) / 2, g.y0 + (dy - g.dy) / 2, dx, dy)
+        self.cell = self.fold * math.sqrt(dx * dy)
+        self.bounds = contour.step[:, None] * np.array(SAME_STEP)
+        stride = max(1, len(contour) // COARSE_POINTS)
+        self.few = np.arange(0, len(contour), stride)
+
+    def vote(self, search: Search) -> list[Frame]:
+        """The places with the most votes, the best first."""
+        contour, fine = self.model.contour, self.reduced_grid
+        width, height = self.fold * fine.dx, self.fold * fine.dy
+        x0, y0 = fine.x0 + (width - fine.dx) / 2, fine.y0 + (height - fine.dy) / 2
+        span = math.radians(min(search.turn_to - search.turn_from, 360.0))
+        turn = self.cell / self.model.radius
+        count = max(1, math.ceil(span / turn))
+        angles = math.radians(search.turn_from) + (np.arange(count) + 0.5) * span / count
+        votes: IntArray | None = None
+        for channel, values in self.reduced.items():
+            which = np.flatnonzero(contour.channel == channel)
+            means = cell_means(values, self.fold, self.fold)
+            if means.size == 0 or np.isnan(means).all():
+                continue
+            rows, cols = means.shape
+            filled = fill_lowest(means, float(np.nanmin(means)))
+            least = 0.35 * float(np.percentile(contour.step[which], 10))
+            edges = np.column_stack(steep_cells(filled, width, height, least))
+            edges = edges * (width, height, 1.0) + (x0, y0, 0.0)
+            model, first = self._binned(which)
+            box = (x0 - width / 2, y0 - height / 2, self.cell)
+            # cells of the vote are square, whatever the blocks are
+            shape = math.ceil(rows * height / self.cell), math.ceil(cols * width / self.cell)
+            page = vote(edges, model, first.astype(np.int64), angles, box, shape)
+            votes = page if votes is None else votes + page
+        return [] if votes is None else self._peaks(votes, angles, box, search)
+
+    def _binned(self, which: IntArray) -> tuple[FloatArray, IntArray]:
+        """One point a cell of the contour, sorted by the bin of its direction, and where each bin starts."""
+        points, directions = self.model.points[which, :2], self.model.contour.direction[which]
+        bins = (np.mod(directions, 2 * np.pi) / (2 * np.pi) * DIRECTIONS).astype(np.int64) % DIRECTIONS
+        keys = np.column_stack([np.floor(points / self.cell).astype(np.int64), bins // 3])
+        _, one = np.unique(keys, axis=0, return_index=True)
+        one = one[np.argsort(bins[one], kind="stable")]
+        first = np.searchsorted(bins[one], np.arange(DIRECTIONS + 1))
+        return np.column_stack([points[one], directions[one]]), first
+
+    def _peaks(
+        self, votes: IntArray, angles: FloatArray, box: tuple[float, float, float], search: Search
+    ) -> list[Frame]:
+        """The best places of a vote: votes of neighbouring cells and angles together, best first."""
+        wide = votes.copy()
+        wide[:, 1:] += votes[:, :-1]
+        wide[:, :-1] += votes[:, 1:]
+        summed = wide.copy()
+        summed[:, :, 1:] += wide[:, :, :-1]
+        summed[:, :, :-1] += wide[:, :, 1:]
+        found: list[Frame] = []
+        highest = 0.0
+        reach = max(1, round(APART * self.model.size / self.cell / 2))
+        near_turns = max(1, round(math.radians(12.0) * self.model.radius / self.cell))
+        for _ in range(CANDIDATES):
+            at = int(np.argmax(summed))
+            k, i, j = np.unravel_index(at, summed.shape)
+            top = float(summed[k, i, j])
+            highest = max(highest, top)
+            if top <= 0.0 or top < FEWEST_VOTES * highest:
+                break
+            u, v = _centroid(votes[k], int(i), int(j))
+            found.append(
+                Frame(
+                    x=box[0] + box[2] * (u + 0.5),
+                    y=box[1] + box[2] * (v + 0.5),
+                    rotation=math.degrees(float(angles[k])),
+                )
+            )
+            turns = np.arange(k - near_turns, k + near_turns + 1) % len(angles)
+            rows = slice(max(int(i) - reach, 0), int(i) + reach + 1)
+            cols = slice(max(int(j) - reach, 0), int(j) + reach + 1)
+            summed[turns, rows, cols] = 0.0
+        return found
+
+    def settled(self, guess: Frame) -> Match | None:
+        """The frame near a vote that fits a few edges of the reduced map; None where too few are seen."""
+        frame = guess
+        for reach in (2.2 * self.cell, 1.2 * self.cell, 0.6 * self.cell):
+            placed = self._placed(frame, self.few)
+            edge = self._edges(self.reduced, self.reduced_grid, placed, self.few, reach)
+            if self._too_few(edge):
+                return None
+            frame = self._fitted(frame, placed, edge, self.reduced_grid)
+        return self._seen(frame, self.reduced, self.reduced_grid, self.few, 0.5 * self.cell)
+
+    def refined(self, guess: Frame) -> Match | None:
+        """The frame near a settled one that fits all edges at full resolution."""
+        frame, everything = guess, np.arange(len(self.model.contour))
+        fine = FOUND_WITHIN * self.pitch
+        for which, reach in ((self.few, max(0.4 * self.cell, fine)), (everything, fine), (everything, fine)):
+            placed = self._placed(frame, which)
+            edge = self._edges(self.values, self.data.grid, placed, which, reach)
+            if self._too_few(edge):
+                return None
+            frame = self._tilted(self._fitted(frame, placed, edge, self.data.grid), which, edge)
+        return self._seen(frame, self.values, self.data.grid, everything, fine)
+
+    def _too_few(self, edge: FloatArray) -> bool:
+        return int(np.count_nonzero(~np.isnan(edge[:, 0]))) < max(8, FEWEST_SEEN * len(edge))
+
+    def _seen(self, frame: Frame, maps: Maps, grid: Grid, which: IntArray, within: float) -> Match:
+        edge = self._edges(maps, grid, self._placed(frame, which), which, within)
+        seen = ~np.isnan(edge[:, 0])
+        return Match(frame, float(np.count_nonzero(seen) / len(which)), seen, edge[:, 0])
+
+    def _placed(self, frame: Frame, which: IntArray) -> FloatArray:
+        """(n, 4) x, y and normal of contour points in a frame."""
+        points = frame.outward(self.model.points[which])
+        c, s = math.cos(math.radians(frame.rotation)), math.sin(math.radians(frame.rotation))
+        nx, ny = self.model.normals[which].T
+        return np.column_stack([points[:, :2], c * nx - s * ny, s * nx + c * ny])
+
+    def _edges(self, maps: Maps, grid: Grid, placed: FloatArray, which: IntArray, reach: float) -> FloatArray:
+        """(n, 3) offset in mm and values above and below of the edges at placed points, NaN where none is."""
+        found = np.full((len(which), 3), np.nan)
+        for channel, values in maps.items():
+            mine = self.model.contour.channel[which] == channel
+            points, bounds = placed[mine], self.bounds[which][mine]
+            pitch = min(grid.dx, grid.dy)
+            found[mine] = edges_along(values, astuple(grid), points, bounds, reach, SHADOW, pitch, NEAREST)
+        return found
+
+    def _fitted(self, frame: Frame, placed: FloatArray, edge: FloatArray, grid: Grid) -> Frame:
+        """The frame moved and turned so that the contour meets the edges."""
+        floor = SCALE_FLOOR * grid.dx
+        x, y, turn = fit_turn(placed, np.ascontiguousarray(edge[:, 0]), frame.x, frame.y, floor, TUKEY_ROUNDS)
+        rotation = (frame.rotation + math.degrees(turn) + 180.0) % 360.0 - 180.0
+        return Frame(frame.x + x, frame.y + y, frame.z, rotation, frame.tilt_x, frame.tilt_y)
+
+    def _tilted(self, frame: Frame, which: IntArray, edge: FloatArray) -> Frame:
+        """The frame with height and tilt taken from the levels beside the contour."""
+        usable = ~np.isnan(edge[:, 0]) & (self.model.contour.channel[which] == HEIGHT)
+        if np.count_nonzero(usable) < TILT_NEEDS:
+            return frame
+        u, v, w = self.model.points[which][usable].T
+        rise = edge[usable, 1] - w
+        design = np.column_stack([np.ones(u.size), u, v])
+        left = np.abs(rise - np.median(rise))
+        for _ in range(LEVEL_ROUNDS):
+            keep = left <= max(3.0 * 1.4826 * float(np.median(left)), LEVEL_FLOOR)
+            kept = design[keep]
+            solution = np.linalg.solve(kept.T @ kept + 1e-9 * np.eye(3), kept.T @ rise[keep])
+            left = np.abs(rise - design @ solution)
+        # a plane z = a + b u + c v seen along the frame's own axes: tilt about y is -b, about x is c
+        tilt_y = -math.degrees(math.atan(float(solution[1])))
+        tilt_x = math.degrees(math.atan(float(solution[2])))
+        return Frame(frame.x, frame.y, float(solution[0]), frame.rotation, tilt_x, tilt_y)
+
+
+def _centroid(page: IntArray, i: int, j: int) -> tuple[float, float]:
+    """Column and row of the centre of the votes about a cell."""
+    rows = slice(max(i - 1, 0), i + 2)
+    cols = slice(max(j - 1, 0), j + 2)
+    part = page[rows, cols].astype(np.float64)
+    total = part.sum()
+    if total <= 0:
+        return float(j), float(i)
+    v, u = np.mgrid[rows.start : rows.start + part.shape[0], cols.start : cols.start + part.shape[1]]
+    return float((u * part).sum() / total), float((v * part).sum() / total)

@@ -1,0 +1,153 @@
+"""Following: how a zone drawn on the reference scan finds its place on another part."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from hemtra.core.arrays import FloatArray
+from hemtra.core.errors import NotMeasured
+from hemtra.core.geometry.elements import LEVEL, Line, Plane, Point
+from hemtra.core.geometry.frames import Frame
+from hemtra.core.plan.document import Follow, Home
+from hemtra.core.scan.zones import AnyZone
+
+AXES: Mapping[str, str] = {
+    "x": "x",
+    "y": "y",
+    "rotation": "rotation",
+    "z": "height",
+    "tilt": "tilt",
+}
+"""What can be followed, and what it is called."""
+PARALLEL = 1e-6
+"""Sine of the angle between two directions below which they cannot place anything."""
+
+
+@dataclass(frozen=True)
+class Pose:
+    """Where an anchor lies, in mm and degrees; of a `line` the place along itself means nothing."""
+
+    x: float
+    y: float
+    z: float
+    rotation: float
+    line: bool = False
+
+    @property
+    def home(self) -> Home:
+        """As it is kept in a plan."""
+        return Home(x=self.x, y=self.y, z=self.z, rotation=self.rotation)
+
+    @classmethod
+    def at_home(cls, home: Home, like: Pose) -> Pose:
+        """Where the plan says it lay."""
+        return cls(home.x, home.y, home.z, home.rotation, like.line)
+
+
+def axes_of(output: type) -> frozenset[str]:
+    """The axes on which a value of a type can be followed; none for most."""
+    axes: frozenset[str] = getattr(output, "gives", frozenset())
+    return axes
+
+
+def pose_of(value: Any) -> Pose:
+    """Where a value that can be followed lies."""
+    if isinstance(value, Frame):
+        return Pose(value.x, value.y, value.z, value.rotation)
+    if isinstance(value, Plane):
+        return Pose(value.x0, value.y0, value.z0, 0.0)
+    if isinstance(value, Point):
+        return Pose(value.x, value.y, value.z, getattr(value, "direction", 0.0), isinstance(value, Line))
+    raise TypeError(f"{type(value).__name__} has no place that could be followed")
+
+
+def followed(
+    zone: AnyZone, follow: Follow, homes: Mapping[str, Home], values: Mapping[str, Any], *, back: bool = False
+) -> AnyZone:
+    """The zone where its anchors take it; with `back`, from such a place to where it is drawn on the reference.
+
+    homes, values: by anchor, where it lay on the reference scan and what it is now. On an axis that is not
+    followed the zone's centre stays as it is. Raises `NotMeasured` when the anchors cannot place it.
+    """
+    placing = dict.fromkeys(i for i in (follow.x, follow.y, follow.rotation) if i is not None)
+    found = {i: pose_of(values[i]) for i in placing}
+    if any(i not in homes for i in placing):
+        raise NotMeasured("what it follows was not found on the reference scan")
+    before = {i: Pose.at_home(homes[i], pose) for i, pose in found.items()}
+    old, new = (found, before) if back else (before, found)
+    turn = 0.0
+    if follow.rotation is not None:
+        turn = new[follow.rotation].rotation - old[follow.rotation].rotation
+        turn = (turn + 180.0) % 360.0 - 180.0
+    x, y = _centre(zone, follow, turn, old, new)
+    changes: dict[str, Any] = {"x": x, "y": y, "rotation": (zone.rotation + turn + 180.0) % 360.0 - 180.0}
+    if turn == 0.0:
+        changes["rotation"] = zone.rotation
+    if zone.band is not None and not back:
+        ground = base(follow, homes, values, (x, y))
+        above = (ground.x0, ground.y0, ground.z0, ground.slope_x, ground.slope_y)
+        changes["band"] = zone.band.model_copy(update={"above": above})
+    return zone.model_copy(update=changes)
+
+
+def base(
+    follow: Follow, homes: Mapping[str, Home], values: Mapping[str, Any], at: tuple[float, float]
+) -> Plane:
+    """The surface that a step's heights count from: what it follows in z and tilt, else the station's z = 0."""
+    slopes, z = (0.0, 0.0), 0.0
+    if follow.tilt is not None:
+        tilted = values[follow.tilt]
+        slopes = tilted.slopes if isinstance(tilted, Frame) else (tilted.slope_x, tilted.slope_y)
+    if follow.z is not None:
+        anchor = values[follow.z]
+        if isinstance(anchor, Frame):
+            # a frame carries the whole reference scan along, its z = 0 too
+            slope_x, slope_y = anchor.slopes
+            if follow.z not in homes:
+                raise NotMeasured("what it follows was not found on the reference scan")
+            z = anchor.z - homes[follow.z].z + slope_x * (at[0] - anchor.x) + slope_y * (at[1] - anchor.y)
+        else:
+            z = anchor.height_at(*at) if isinstance(anchor, Plane) else anchor.z
+    if slopes == (0.0, 0.0) and z == 0.0:
+        return LEVEL
+    return Plane(at[0], at[1], z, *slopes)
+
+
+def _centre(
+    zone: AnyZone, follow: Follow, turn: float, old: Mapping[str, Pose], new: Mapping[str, Pose]
+) -> tuple[float, float]:
+    """Where the zone's centre comes to lie: each axis says on which line, and two lines meet in it."""
+    here = np.array([zone.x, zone.y])
+    if follow.x is not None and follow.x == follow.y:
+        a, b = old[follow.x], new[follow.x]
+        x, y = np.array([b.x, b.y]) + _turned(here - (a.x, a.y), turn)
+        return float(x), float(y)
+    directions, distances = np.zeros((2, 2)), np.zeros(2)
+    for k, (anchor, axis) in enumerate(((follow.x, np.array([1.0, 0.0])), (follow.y, np.array([0.0, 1.0])))):
+        if anchor is None:
+            directions[k], distances[k] = axis, axis @ here
+            continue
+        a, b = old[anchor], new[anchor]
+        before, after = axis, _turned(axis, turn)
+        if a.line:
+            # of a line only the distance from it means something
+            before, after = (_turned(np.array([0.0, 1.0]), pose.rotation) for pose in (a, b))
+        directions[k] = after
+        distances[k] = after @ (b.x, b.y) + before @ (here - (a.x, a.y))
+    if abs(float(np.linalg.det(directions))) < PARALLEL:
+        raise NotMeasured(
+            "what it follows in x and in y runs parallel and cannot place it;"
+            " follow another anchor in one of them"
+        )
+    x, y = np.linalg.solve(directions, distances)
+    return float(x), float(y)
+
+
+def _turned(vector: FloatArray, degrees: float) -> FloatArray:
+    c, s = math.cos(math.radians(degrees)), math.sin(math.radians(degrees))
+    return np.array([c * vector[0] - s * vector[1], s * vector[0] + c * vector[1]])

@@ -1,0 +1,60 @@
+"""Edges on scan lines through a height map."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import astuple
+
+import numpy as np
+
+from hemtra.core.arrays import FloatArray
+from hemtra.core.scan.edge_kernels import FIRST, LAST, NEAREST, STRONGEST, edges_along
+from hemtra.core.scan.heightmap import HeightMap
+
+CHANGES: Mapping[str, str] = {"falls": "falls", "rises": "rises", "either": "falls or rises"}
+PICKS: Mapping[str, str] = {
+    "strongest": "strongest",
+    "first": "first",
+    "last": "last",
+    "nearest": "nearest the middle",
+}
+_PICK = {"strongest": STRONGEST, "first": FIRST, "last": LAST, "nearest": NEAREST}
+LOOK = 8.0
+"""mm behind an edge within which the ground is looked for, where the edge throws a shadow."""
+
+
+def crossings(
+    data: HeightMap, lines: FloatArray, reach: float, change: str, pick: str, least: float
+) -> FloatArray:
+    """The edge that counts on each of several scan lines.
+
+    lines: (n, 4) x, y of the middle in mm and unit direction. reach: mm either way. change, pick: keys of
+    `CHANGES` and `PICKS`. least: step in mm that counts. Returns (n, 3): mm along the line from its middle, and
+    the heights above and below the edge; NaN where there is none.
+    """
+    g = data.grid
+    bounds = np.tile((least, np.inf), (len(lines), 1))
+    pitch = min(g.dx, g.dy)
+
+    def along(directions: FloatArray, which: int) -> FloatArray:
+        found: FloatArray = edges_along(data.z, astuple(g), directions, bounds, reach, LOOK, pitch, which)
+        return found
+
+    turned = lines * (1.0, 1.0, -1.0, -1.0)
+    backward = {FIRST: LAST, LAST: FIRST}
+    falling = along(lines, _PICK[pick]) if change != "rises" else np.full((len(lines), 3), np.nan)
+    if change == "falls":
+        return falling
+    rising = along(turned, backward.get(_PICK[pick], _PICK[pick])) * (-1.0, 1.0, 1.0)
+    if change == "rises":
+        return rising
+    a, b = _merit(falling, pick), _merit(rising, pick)
+    rather = np.isnan(a) | (b > a)
+    return np.where(rather[:, None], rising, falling)
+
+
+def _merit(found: FloatArray, pick: str) -> FloatArray:
+    """How much each edge (n, 3) deserves to be taken."""
+    if pick == "strongest":
+        return found[:, 1] - found[:, 2]
+    return {"first": -found[:, 0], "last": found[:, 0], "nearest": -np.abs(found[:, 0])}[pick]
