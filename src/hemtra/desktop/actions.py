@@ -17,7 +17,7 @@ class Action:
 
 
 ACTIONS: tuple[Action, ...] = (
-    Action("plan.demo", "Open the demo", "Plan", "", "A made-up pump cover with eight recorded parts."),
+    Action("plan.demo", "Open the demo", "Plan", "", "A made-up pump cover with 24 recorded parts."),
     Action("plan.open", "Open plan…", "Plan", "Ctrl+O", "A .hplan file with its tray."),
     Action("plan.new", "New plan", "Plan", "Ctrl+Shift+N", "Start from the parts in the tray."),
     Action("plan.save", "Save plan", "Plan", "Ctrl+S"),
@@ -49,6 +49,15 @@ ACTIONS: tuple[Action, ...] = (
     Action("characteristic.height", "New height", "Edit", "", "Height of a spot above a plane: one click."),
     Action("characteristic.step", "New step", "Edit", "", "Height of one spot above another: two clicks."),
     Action("characteristic.delete", "Delete characteristic", "Edit", "Del", "With the steps only it uses."),
+    Action(
+        "anchor.outline",
+        "Find the part by its outline",
+        "Anchor",
+        "",
+        "Zones then move with the part, wherever it lies.",
+    ),
+    Action("anchor.delete", "Delete the selected anchor", "Anchor", "Ctrl+Del", "What follows it is told."),
+    Action("anchor.rebind", "Follow another anchor instead", "Anchor", "", "After one was deleted."),
     Action("zone.rectangle", "Zone: rectangle", "Zone", "", "The selected zone in another shape."),
     Action("zone.ellipse", "Zone: ellipse", "Zone"),
     Action("zone.ring", "Zone: ring", "Zone", "", "With a handle for its inner size."),

@@ -25,7 +25,8 @@ LEAST_INNER = 0.1
 FEWEST, MOST_LINES = 8, 720
 FLOOR = 0.2
 """Points of the map by which a crossing may always be off the circle."""
-QUARTERS = 4
+QUARTERS, SIDE_SHARE = 4, 0.05
+"""Sides of a rim, and the share of its points that shows one of them."""
 BINS = 24
 
 
@@ -145,5 +146,6 @@ class CircleKind(Kind):
 def _all_round(offsets: FloatArray) -> bool:
     """Whether the rim was seen on at least three of four sides; offsets (n, 2) from its centre."""
     angle = np.arctan2(offsets[:, 1], offsets[:, 0])
-    sides = np.unique(np.floor((angle + np.pi) / (2 * np.pi) * QUARTERS).astype(np.int64) % QUARTERS)
-    return len(sides) >= QUARTERS - 1
+    sides = np.floor((angle + np.pi) / (2 * np.pi) * QUARTERS).astype(np.int64) % QUARTERS
+    counts = np.bincount(sides, minlength=QUARTERS)
+    return int(np.count_nonzero(counts >= SIDE_SHARE * len(offsets))) >= QUARTERS - 1

@@ -25,6 +25,11 @@ def homes_of(plan: Plan) -> dict[str, Home]:
     return {s.id: s.home for s in plan.steps if s.home is not None}
 
 
+def own_follow(step: Step) -> Follow:
+    """What the zone of a step moves with that was taught in it: the step itself."""
+    return Follow(**dict.fromkeys(PLACING, step.id))
+
+
 def usual_follow(plan: Plan) -> Follow:
     """What a new zone should follow: what most zones follow, else the plan's first outline, else nothing."""
     counts = Counter(s.follow for s in plan.steps if s.zone is not None and s.follow.anchors)
@@ -116,7 +121,7 @@ def redrawn(plan: Plan, engine: Engine) -> Plan:
     for step in plan.steps:
         found, kind = result.steps[step.id], kind_named(step.kind).model_validate(step.params)
         # what a step was taught lies where it was found now, so that is where it is to be taught again
-        follow = Follow(**dict.fromkeys(PLACING, step.id)) if kind.learns else step.follow
+        follow = own_follow(step) if kind.learns else step.follow
         if step.zone is None or not follow.anchors:
             steps.append(step)
             continue

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 
 from hemtra.core.errors import NotMeasured
 from hemtra.core.marks import Evidence
-from hemtra.core.plan.anchoring import place_back, place_on
+from hemtra.core.plan.anchoring import own_follow, place_back, place_on
 from hemtra.core.plan.document import Characteristic, Plan, Step
 from hemtra.core.plan.engine import Result
 from hemtra.core.plan.graph import ancestry
@@ -44,7 +44,7 @@ class Bench:
         self.shown_changed = Signal()
         self.line_changed = Signal()
         self.shown: Shown | None = None
-        self.selected_step: str | None = None
+        self._selected_step: str | None = None
         self.line: tuple[Place, Place] | None = None
         self.section_width = 1.0
         self._balloon: int | None = None
@@ -55,6 +55,12 @@ class Bench:
         return self._balloon
 
     @property
+    def selected_step(self) -> str | None:
+        """The step whose zone has handles, as long as the plan has it."""
+        there = {step.id for step in self.document.shown.steps}
+        return self._selected_step if self._selected_step in there else None
+
+    @property
     def row(self) -> Characteristic | None:
         """The selected characteristic."""
         return None if self._balloon is None else self.document.shown.characteristic(self._balloon)
@@ -63,17 +69,17 @@ class Bench:
         """Select a characteristic and, of its lineage, the nearest step that has a zone."""
         self._balloon = balloon
         row = self.row
-        self.selected_step = None
+        self._selected_step = None
         if row is not None:
             zoned = [s.id for column in self.lineage() for s in column if s.zone is not None]
             step = self.document.shown.step(row.step)
             direct = [i for name in kind_named(step.kind).inputs for i in step.inputs.get(name, ())]
-            self.selected_step = next((i for i in direct if i in zoned), None)
+            self._selected_step = next((i for i in direct if i in zoned), None)
         self.selection_changed.emit()
 
     def select_step(self, step_id: str | None) -> None:
         """Select a step of the lineage, whose zone then has handles."""
-        self.selected_step = step_id
+        self._selected_step = step_id
         self.selection_changed.emit()
 
     def lineage(self) -> tuple[tuple[Step, ...], ...]:
@@ -83,20 +89,25 @@ class Bench:
 
     def placed(self, step: Step) -> AnyZone | None:
         """Where a step's zone is on the part on the stage; None where what it follows was not found."""
-        if step.zone is None or not step.follow.anchors:
+        kind = kind_named(step.kind)
+        follow = own_follow(step) if kind.learns else step.follow
+        if kind.section_input:
+            return None
+        if step.zone is None or not follow.anchors:
             return step.zone
         if self.shown is None:
             return None
         try:
-            return place_on(self.shown.plan, self.shown.result, step.zone, step.follow)
+            return place_on(self.shown.plan, self.shown.result, step.zone, follow)
         except NotMeasured:
             return None
 
     def drawn(self, step: Step, zone: AnyZone) -> AnyZone:
         """A zone on the part on the stage as it is drawn on the reference. Raises `NotMeasured`."""
-        if self.shown is None or not step.follow.anchors:
+        follow = own_follow(step) if kind_named(step.kind).learns else step.follow
+        if self.shown is None or not follow.anchors:
             return zone
-        return place_back(self.shown.plan, self.shown.result, zone, step.follow)
+        return place_back(self.shown.plan, self.shown.result, zone, follow)
 
     def set_line(self, line: tuple[Place, Place] | None) -> None:
         """Cut the part along another line."""

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtCore import QRectF, Qt
-from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
 
-from hemtra.core.marks import Histogram, Picture, ResidualMap
+from hemtra.core.marks import Curve, Histogram, MatchPicture, Picture, ResidualMap
 from hemtra.desktop import theme
 from hemtra.desktop.plan.layers import image
 
@@ -40,7 +40,42 @@ class EvidencePicture(QWidget):
                 self._draw_histogram(painter, box, histogram)
             case ResidualMap() as residuals:
                 self._draw_residuals(painter, box, residuals)
+            case MatchPicture() as match:
+                self._draw_match(painter, box, match)
+            case Curve() as curve:
+                self._draw_curve(painter, box, curve)
         painter.end()
+
+    def _draw_match(self, painter: QPainter, box: QRectF, match: MatchPicture) -> None:
+        low, high = match.points.min(axis=0), match.points.max(axis=0)
+        scale = min(
+            (box.width() - 4) / (high[0] - low[0] + 1e-9), (box.height() - 4) / (high[1] - low[1] + 1e-9)
+        )
+        middle = (low + high) / 2
+        for seen, name, width in ((True, "passed", 1.6), (False, "failed", 2.2)):
+            painter.setPen(QPen(theme.colour(name), width))
+            chosen = match.points[match.seen == seen]
+            x = box.center().x() + (chosen[:, 0] - middle[0]) * scale
+            y = box.center().y() - (chosen[:, 1] - middle[1]) * scale
+            painter.drawPoints(QPolygonF([QPointF(a, b) for a, b in zip(x.tolist(), y.tolist(), strict=True)]))
+        missing = int(np.count_nonzero(~match.seen))
+        self._caption(painter, f"{len(match.seen)} points", f"{missing} lost")
+
+    def _draw_curve(self, painter: QPainter, box: QRectF, curve: Curve) -> None:
+        known = ~np.isnan(curve.y)
+        if np.count_nonzero(known) < 2:
+            return
+        x, y = curve.x[known], curve.y[known]
+        span, peak = float(x[-1] - x[0]) or 1.0, float(y.max()) or 1.0
+        px = box.left() + (x - x[0]) / span * box.width()
+        py = box.bottom() - y / peak * (box.height() - 3)
+        for place in curve.chosen:
+            at = box.left() + (place - float(x[0])) / span * box.width()
+            painter.setPen(QPen(theme.colour("copper"), 2))
+            painter.drawLine(QPointF(at, box.top()), QPointF(at, box.bottom()))
+        painter.setPen(QPen(theme.colour("ink"), 1.2))
+        painter.drawPolyline(QPolygonF([QPointF(a, b) for a, b in zip(px.tolist(), py.tolist(), strict=True)]))
+        self._caption(painter, f"{x[0]:.1f}", f"{x[-1]:.1f} mm")
 
     def _draw_histogram(self, painter: QPainter, box: QRectF, histogram: Histogram) -> None:
         # square roots, so that a few points on another level can be seen beside thousands

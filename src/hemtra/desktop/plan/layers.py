@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QImage, QPainter, QPen, QPolygonF
 
 from hemtra.core.arrays import ByteArray
-from hemtra.core.marks import Mark, Polyline, Region
+from hemtra.core.marks import Mark, Polyline, Region, Strokes
 from hemtra.core.scan.zones import AnyZone
 from hemtra.desktop import theme
 from hemtra.desktop.model.viewport import Viewport
@@ -69,6 +69,20 @@ def draw_polylines(painter: QPainter, viewport: Viewport, marks: Iterable[Mark])
             painter.setPen(QPen(mark_colour(mark.role), 1.2))
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawPolygon(points) if mark.closed else painter.drawPolyline(points)
+
+
+def draw_strokes(painter: QPainter, viewport: Viewport, marks: Iterable[Mark]) -> None:
+    """Many short strokes, as seen from above."""
+    for mark in marks:
+        if isinstance(mark, Strokes) and len(mark.ends):
+            lines = [
+                QLineF(*viewport.to_screen(a[0], a[1]), *viewport.to_screen(b[0], b[1]))
+                for a, b in mark.ends.tolist()
+            ]
+            painter.setPen(QPen(QColor(0, 0, 0, 120), 3.6))
+            painter.drawLines(lines)
+            painter.setPen(QPen(mark_colour(mark.role).lighter(135), 1.8))
+            painter.drawLines(lines)
 
 
 def draw_zone(painter: QPainter, viewport: Viewport, zone: AnyZone, pen: QPen) -> None:

@@ -15,6 +15,7 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QLabel,
     QLineEdit,
+    QPushButton,
     QScrollArea,
     QVBoxLayout,
     QWidget,
@@ -22,6 +23,7 @@ from PySide6.QtWidgets import (
 
 from hemtra.core.form import Setting
 from hemtra.core.marks import Evidence
+from hemtra.core.plan.anchoring import followers
 from hemtra.core.plan.document import Characteristic, Step
 from hemtra.core.plan.engine import StepResult
 from hemtra.core.plan.graph import dependants, effective
@@ -34,11 +36,14 @@ from hemtra.core.scan.scan import Scan
 from hemtra.desktop import theme
 from hemtra.desktop.model.bench import Bench
 from hemtra.desktop.plan.evidence_picture import EvidencePicture
+from hemtra.desktop.plan.follow_button import FollowButton
 from hemtra.desktop.plan.signs import told_value
 from hemtra.desktop.plan.zone_numbers import ZoneNumbers
 
-WIDTH, PREPARING_WIDTH = 492, 292
-"""Pixels of an open card; preparation has no evidence beside its numbers."""
+WIDTH, WIDER, NARROW = 492, 700, 318
+"""Pixels of an open card, of one with two columns of fields, and of a folded one or one without evidence."""
+LONGEST_COLUMN = 6
+"""Fields a column of a card holds at most."""
 GAP = 34
 """Pixels between columns, for the connectors."""
 
@@ -105,11 +110,15 @@ class StepCard(Card):
 
     param_changed = Signal(str, str, object)
     zone_typed = Signal(str, str, float)
+    rub_wanted = Signal(str)
 
-    def __init__(self, step: Step, kind: Kind, users: int) -> None:
-        wide = PREPARING_WIDTH if issubclass(kind.output, HeightMap) else WIDTH
-        super().__init__(step.name, kind.glyph, "anchor" if kind.kind == "plane" else "copper", wide)
-        self.step, self.kind = step, kind
+    def __init__(self, step: Step, kind: Kind, users: int, *, anchors: bool) -> None:
+        settings = kind.shown_settings()
+        wide = WIDER if len(settings) > LONGEST_COLUMN else WIDTH
+        if issubclass(kind.output, HeightMap):
+            wide = NARROW
+        super().__init__(step.name, kind.glyph, "anchor" if anchors else "copper", wide)
+        self.step, self.kind, self._wide = step, kind, wide
         self._users = users
         self._state: tuple[str, int, bool] | None = None
         self._evidence: Evidence | None = None
@@ -122,18 +131,19 @@ class StepCard(Card):
         form.setHorizontalSpacing(8)
         form.setVerticalSpacing(2)
         self.fields: dict[str, QWidget] = {}
-        for line, (name, setting) in enumerate(kind.shown_settings().items()):
+        lines = len(settings) if len(settings) <= LONGEST_COLUMN else (len(settings) + 1) // 2
+        for place, (name, setting) in enumerate(settings.items()):
+            column, line = divmod(place, lines)
             label = QLabel(setting.label)
             label.setObjectName("muted")
             field = self._field(name, setting)
-            field.setFixedSize(78, 22)
+            field.setFixedSize(112 if setting.choices else 78, 22)
             field.setToolTip(setting.help)
             field.setAccessibleName(f"{step.name}, {setting.label}")
             unit = QLabel(setting.unit)
             unit.setObjectName("muted")
-            form.addWidget(label, line, 0)
-            form.addWidget(field, line, 1)
-            form.addWidget(unit, line, 2)
+            for k, part in enumerate((label, field, unit)):
+                form.addWidget(part, line, 3 * column + k)
             self.fields[name] = field
         self.picture = EvidencePicture()
         self.facts = QLabel()
@@ -157,6 +167,30 @@ class StepCard(Card):
             self.numbers = ZoneNumbers(step.name)
             self.numbers.typed.connect(lambda name, value: self.zone_typed.emit(step.id, name, value))
             self.body.addWidget(self.numbers)
+        self.follow: FollowButton | None = None
+        self.rub: QPushButton | None = None
+        self.restore: QPushButton | None = None
+        if step.zone is not None and not kind.section_input:
+            self.follow = FollowButton(step)
+            self.body.addWidget(self.follow, 0, Qt.AlignmentFlag.AlignLeft)
+        if "rubbed" in type(kind).model_fields and self.follow is not None:
+            self._add_rubbing(self.follow)
+
+    def _add_rubbing(self, follow: FollowButton) -> None:
+        """What was taught can be rubbed out piece by piece."""
+        self.rub, self.restore = QPushButton("rub out pieces"), QPushButton("restore all")
+        self.rub.setToolTip("Rub over pieces of the contour on the stage that the part does not always have.")
+        self.restore.setToolTip("Take the whole contour of the zone again.")
+        line = QHBoxLayout()
+        for button in (self.rub, self.restore):
+            button.setObjectName("action")
+            button.setStyleSheet("font-size: 12px; padding: 1px 4px;")
+            line.addWidget(button)
+        line.addStretch()
+        line.insertWidget(0, follow)
+        self.body.addLayout(line)
+        self.rub.clicked.connect(lambda: self.rub_wanted.emit(self.step.id))
+        self.restore.clicked.connect(lambda: self.param_changed.emit(self.step.id, "rubbed", []))
 
     def show_result(self, result: StepResult | None, evidence: Evidence | None, *, selected: bool) -> None:
         """Take what the step found; what has not changed is not painted again."""
@@ -167,8 +201,10 @@ class StepCard(Card):
         self._state, self._evidence = state, evidence
         self.selected = selected
         self.inside.setVisible(selected or self.always_open)
-        if self.numbers is not None:
-            self.numbers.setVisible(selected)
+        for more in (self.numbers, self.follow, self.rub, self.restore):
+            if more is not None:
+                more.setVisible(selected)
+        self.setFixedWidth(self._wide if selected or self.always_open else NARROW)
         self.subtitle.setText(f"shared by {self._users}" if self._users > 1 else "")
         self.picture.show_picture(evidence.picture if evidence else None)
         if result is None:
@@ -323,6 +359,9 @@ class Lineage(QFrame):
     """The lineage of the selected characteristic."""
 
     zone_typed = Signal(str, str, float)
+    follow_chosen = Signal(str, object)
+    anchor_wanted = Signal(str, str)
+    rub_wanted = Signal(str)
     param_changed = Signal(str, str, object)
     name_typed = Signal(int, str)
     tolerance_typed = Signal(int, str)
@@ -362,7 +401,7 @@ class Lineage(QFrame):
             row and row.balloon,
             id(part.scan) if part else None,
             tuple(
-                tuple((s.id, s.name, s.kind, str(s.params), str(s.inputs)) for s in column)
+                tuple((s.id, s.name, s.kind, str(s.params), str(s.inputs), s.follow) for s in column)
                 for column in columns
             ),
         )
@@ -377,6 +416,8 @@ class Lineage(QFrame):
             zone = self.bench.document.shown.step(step_id).zone
             if card.numbers is not None and zone is not None:
                 card.numbers.show_zone(zone)
+            if card.follow is not None:
+                card.follow.show_plan(self.bench.document.shown)
         if self.result_card is not None and row is not None:
             judged = shown.result.characteristics if shown else ()
             self.result_card.show_judged(next((j for j in judged if j.balloon == row.balloon), None), row)
@@ -432,9 +473,16 @@ class Lineage(QFrame):
     def _step_card(self, step: Step) -> StepCard:
         plan = self.bench.document.shown
         kind = kind_named(step.kind).model_validate(step.params)
-        card = StepCard(step, kind, len(dependants(plan, step.id)))
+        moving = followers(plan, step.id)
+        card = StepCard(
+            step, kind, len(dependants(plan, step.id)), anchors=bool(moving) or kind.kind == "plane"
+        )
         card.param_changed.connect(self.param_changed)
         card.zone_typed.connect(self.zone_typed)
+        card.rub_wanted.connect(self.rub_wanted)
+        if card.follow is not None:
+            card.follow.chosen.connect(self.follow_chosen)
+            card.follow.wanted.connect(self.anchor_wanted)
         if step.zone is not None:
             card.clicked.connect(_call(self.bench.select_step, step.id))
         self.cards[step.id] = card

@@ -14,7 +14,6 @@ from hemtra.core.geometry.elements import Plane, Point
 from hemtra.core.marks import Dimension, Mark, Polyline
 from hemtra.core.plan.limits import Judged
 from hemtra.core.scan.heightmap import Profile
-from hemtra.core.scan.zones import AnyZone
 from hemtra.desktop import theme
 from hemtra.desktop.model.bench import Bench, Place
 from hemtra.desktop.plan.signs import draw_arrow, draw_balloon, draw_chip, told_value
@@ -125,7 +124,8 @@ class SectionView(QWidget):
         label_right = 4.0
         for step in steps:
             plane = shown.result.steps[step.id].value if step.id in shown.result.steps else None
-            if not isinstance(plane, Plane) or step.zone is None or not step.zone.contains(*along).any():
+            zone = self.bench.placed(step)
+            if not isinstance(plane, Plane) or zone is None or not zone.contains(*along).any():
                 continue
             z = plane.height_at(xs, ys)
             pen = QPen(theme.colour("anchor"), 1.2)
@@ -144,10 +144,11 @@ class SectionView(QWidget):
         x, y = _along(line, profile.x, axes.length)
         for step in (s for column in self.bench.lineage() for s in column):
             found = shown.result.steps.get(step.id)
-            if not isinstance(step.zone, AnyZone) or found is None:
+            zone = self.bench.placed(step)
+            if zone is None or found is None:
                 continue
             if isinstance(found.value, Point):
-                inside = step.zone.contains(x, y)
+                inside = zone.contains(x, y)
                 low, high = (
                     getattr(found.value, "low", found.value.z),
                     getattr(found.value, "high", found.value.z),
@@ -175,6 +176,9 @@ class SectionView(QWidget):
         for dimension in dimensions:
             s0, s1 = (_project(line, point, axes.length) for point in (dimension.start, dimension.end))
             foot, head = axes.at(s0, dimension.start.z), axes.at(s1, dimension.end.z)
+            if abs(s1 - s0) > abs(dimension.end.z - dimension.start.z):
+                self._draw_lying(painter, axes, foot, head, judged)
+                continue
             # beside the feature, where the line does not cross the curve; on the side that has room
             room = axes.frame.right() - head.x() > LABEL_ROOM + 60
             x = head.x() + (44 if room else -44)
@@ -190,6 +194,20 @@ class SectionView(QWidget):
             middle = (foot.y() + head.y()) / 2
             top, bottom = axes.frame.top() + 4, axes.frame.bottom() - 22
             self._draw_value(painter, judged, left, min(max(middle, top), bottom))
+
+    def _draw_lying(self, painter: QPainter, axes: _Axes, start: QPointF, end: QPointF, judged: Judged) -> None:
+        """A dimension along the section, above the curve, with its extension lines."""
+        verdict = theme.verdict_colour(judged.verdict)
+        y = axes.frame.top() + 10
+        painter.setPen(QPen(verdict, 1.0))
+        for point in (start, end):
+            painter.drawLine(point, QPointF(point.x(), y - 5))
+        a, b = QPointF(start.x(), y), QPointF(end.x(), y)
+        painter.setPen(QPen(verdict, 1.5))
+        painter.drawLine(a, b)
+        draw_arrow(painter, b, a)
+        draw_arrow(painter, a, b)
+        self._draw_value(painter, judged, (a.x() + b.x() - self._value_width(judged)) / 2, y)
 
     def _value_width(self, judged: Judged) -> float:
         """Pixels that balloon, value and tolerance take."""

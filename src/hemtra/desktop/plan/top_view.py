@@ -28,9 +28,18 @@ from hemtra.desktop import theme
 from hemtra.desktop.evaluation import prepared_map
 from hemtra.desktop.model.bench import Bench, Place
 from hemtra.desktop.model.stage_balloons import StageBalloon, stage_balloons
+from hemtra.desktop.model.tray import TrayPart
 from hemtra.desktop.model.viewport import Pixel, Viewport
 from hemtra.desktop.model.zone_drag import Handle, dragged, grabbed, handle_pixels
-from hemtra.desktop.plan.layers import RegionImages, draw_polylines, draw_regions, draw_zone, image
+from hemtra.desktop.plan.anchor_marks import draw_anchors
+from hemtra.desktop.plan.layers import (
+    RegionImages,
+    draw_polylines,
+    draw_regions,
+    draw_strokes,
+    draw_zone,
+    image,
+)
 from hemtra.desktop.plan.legend import Legend
 from hemtra.desktop.plan.signs import RADIUS, draw_balloon, draw_chip
 from hemtra.desktop.plan.stage_tools import StageTools
@@ -39,6 +48,8 @@ LINE_GRAB = 7.0
 """Pixels around the section line that take it."""
 WHEEL_STEP = 1.0015
 """Zoom per eighth of a degree of the wheel: a notch of 15° gives a fifth."""
+RUB_PIXELS = 9.0
+"""Pixels around the pointer that are rubbed out."""
 NUDGE_PIXELS = 1.0
 
 
@@ -66,6 +77,8 @@ class TopView(QWidget):
     step_clicked = Signal(str)
     place_picked = Signal(float, float)
     pick_left = Signal()
+    rubbed = Signal(object, float)
+    """Places in mm over which the pointer rubbed, and how far around each in mm."""
     cursor_moved = Signal(object)
 
     def __init__(self, bench: Bench, parent: QWidget | None = None) -> None:
@@ -82,7 +95,8 @@ class TopView(QWidget):
         self.tools = StageTools(bench, self)
         self.tools.colour_chosen.connect(self.colour_by)
         self.tools.before_toggled.connect(self._on_part)
-        self.prompt = ""
+        self.prompt, self._rubbing = "", False
+        self._rubs: list[Place] = []
         self.picked: list[Place] = []
         self._regions = RegionImages()
         self._image: tuple[object, QImage] | None = None
@@ -90,7 +104,9 @@ class TopView(QWidget):
         self._drag: _Drag | None = None
         self._cursor: Pixel | None = None
         self._linked: Place | None = None
-        self._fitted = False
+        self._fitted = self._moved = False
+        """Whether the whole part is in view, and whether the user has gone elsewhere."""
+        self._part: TrayPart | None = None
         bench.tray.current_changed.connect(self._on_part)
         bench.shown_changed.connect(self._on_shown)
         bench.selection_changed.connect(self.update)
@@ -115,7 +131,7 @@ class TopView(QWidget):
         part = self.bench.tray.current
         if part is not None:
             self.viewport = self.viewport.fitted(part.extent)
-            self._fitted = True
+            self._fitted, self._moved = True, False
             self.update()
 
     def colour_by(self, quantity: str) -> None:
@@ -133,6 +149,11 @@ class TopView(QWidget):
             self.setFocus()
         self.update()
 
+    def rub(self, prompt: str) -> None:
+        """Let the pointer rub pieces out, until Escape or ''."""
+        self.pick(prompt)
+        self._rubbing = bool(prompt)
+
     def link(self, place: Place | None) -> None:
         """Mark the place another view points at."""
         self._linked = place
@@ -143,10 +164,11 @@ class TopView(QWidget):
         self.legend.set_data(data)
         self.legend.setVisible(data is not None and self.coloured_by == "height")
         self.tools.setVisible(data is not None)
-        if data is not None and not self._fitted:
+        if data is not None and self.bench.tray.current is not self._part and not self._moved:
             self.fit()
+        self._part = self.bench.tray.current
         if data is None:
-            self._fitted = False
+            self._fitted = self._moved = False
         self.update()
 
     def _on_shown(self) -> None:
@@ -176,6 +198,10 @@ class TopView(QWidget):
             at = QPointF(*self.viewport.to_screen(*place))
             painter.drawLine(at - QPointF(7, 0), at + QPointF(7, 0))
             painter.drawLine(at - QPointF(0, 7), at + QPointF(0, 7))
+        painter.setBrush(theme.colour("failed", 120))
+        painter.setPen(Qt.PenStyle.NoPen)
+        for place in self._rubs:
+            painter.drawEllipse(QPointF(*self.viewport.to_screen(*place)), RUB_PIXELS, RUB_PIXELS)
         if self.hasFocus():
             painter.setPen(QPen(theme.colour("copper"), 2))
             painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -212,6 +238,7 @@ class TopView(QWidget):
         evidence = shown.evidence if shown else {}
         if selected in evidence:
             draw_regions(painter, self.viewport, evidence[selected].marks, self._regions)
+            draw_strokes(painter, self.viewport, evidence[selected].marks)
         for step in self._lineage_steps():
             zone = self.bench.placed(step)
             if zone is None or step.id == selected:
@@ -222,6 +249,7 @@ class TopView(QWidget):
         for step_id, found in evidence.items():
             if step_id == (self.bench.row.step if self.bench.row else None):
                 draw_polylines(painter, self.viewport, found.marks)
+        draw_anchors(painter, self.viewport, self.bench, self._lineage_steps())
         zone = self._selected_zone()
         if zone is not None:
             draw_zone(painter, self.viewport, zone, QPen(theme.colour("copper").lighter(130), 1.8))
@@ -296,6 +324,10 @@ class TopView(QWidget):
 
     # -- pointer ----------------------------------------------------------------------------------
 
+    @property
+    def _rub_reach(self) -> float:
+        return RUB_PIXELS * self.viewport.scale
+
     def _selected_zone(self) -> AnyZone | None:
         step = next((s for s in self._lineage_steps() if s.id == self.bench.selected_step), None)
         return None if step is None else self.bench.placed(step)
@@ -304,6 +336,9 @@ class TopView(QWidget):
         """Take what lies under the pointer: handle, section line, balloon, zone, or the view itself."""
         pixel = event.position().x(), event.position().y()
         place = self.viewport.to_part(*pixel)
+        if event.button() == Qt.MouseButton.LeftButton and self._rubbing:
+            self._rubs = [place]
+            return
         if event.button() == Qt.MouseButton.LeftButton and self.prompt:
             self.place_picked.emit(*place)
             return
@@ -332,6 +367,8 @@ class TopView(QWidget):
         place = self.viewport.to_part(*pixel)
         self.cursor_moved.emit(place)
         drag = self._drag
+        if self._rubs and math.dist(place, self._rubs[-1]) > self._rub_reach / 2:
+            self._rubs.append(place)
         if drag is not None and (drag.moved or math.dist(pixel, drag.pixel) > 3):
             drag.moved = True
             self._drag_on(drag, pixel, place, snap=bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier))
@@ -341,6 +378,7 @@ class TopView(QWidget):
 
     def _drag_on(self, drag: _Drag, pixel: Pixel, place: Place, *, snap: bool) -> None:
         if drag.what == "view":
+            self._moved = True
             self.viewport = drag.viewport.panned(pixel[0] - drag.pixel[0], pixel[1] - drag.pixel[1])
         elif drag.what == "zone" and drag.zone is not None and self.bench.selected_step:
             zone = dragged(drag.zone, drag.handle, drag.start, place, snap=snap)
@@ -354,6 +392,10 @@ class TopView(QWidget):
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         """Let go; a drag of a zone becomes an edit, a click on another zone selects its step."""
+        if self._rubs:
+            places, self._rubs = self._rubs, []
+            self.rubbed.emit(places, self._rub_reach)
+            return
         drag, self._drag = self._drag, None
         if drag is None:
             return
@@ -378,6 +420,7 @@ class TopView(QWidget):
         if self.data is None:
             return
         at = event.position()
+        self._moved = True
         self.viewport = self.viewport.zoomed(at.x(), at.y(), WHEEL_STEP ** event.angleDelta().y())
         self.update()
 
@@ -397,6 +440,7 @@ class TopView(QWidget):
         }
         zone = self._selected_zone()
         if event.key() == Qt.Key.Key_Escape and self.prompt:
+            self.rub("")
             self.pick_left.emit()
         elif event.key() in moves and zone is not None and self.bench.selected_step:
             far = 10.0 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1.0

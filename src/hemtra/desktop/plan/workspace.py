@@ -19,6 +19,7 @@ from hemtra.desktop.evaluation import ShowRequest, TrayAnswer, TrayRequest, show
 from hemtra.desktop.lanes import Lane
 from hemtra.desktop.model.bench import Bench, Shown
 from hemtra.desktop.notifications import Notice, Notifications
+from hemtra.desktop.plan.anchors import Anchors
 from hemtra.desktop.plan.lineage import Lineage
 from hemtra.desktop.plan.new_characteristic import NewCharacteristic
 from hemtra.desktop.plan.section_view import SectionView
@@ -39,6 +40,7 @@ class PlanWorkspace(QWidget):
         self.section, self.tray = SectionView(bench), TrayPanel(bench)
         self.lineage = Lineage(bench)
         self.new = NewCharacteristic(bench, self.stage, tasks, self._add)
+        self.anchors = Anchors(bench, notifications, tasks, self._edit)
         self._show_lane = Lane(show, "stage", self)
         self._tray_lane = Lane(try_tray, "tray", self)
         self._asked: ShowRequest | None = None
@@ -94,6 +96,10 @@ class PlanWorkspace(QWidget):
         self.lineage.name_typed.connect(self._set_name)
         self.lineage.param_changed.connect(self._set_param)
         self.lineage.zone_typed.connect(self._type_zone)
+        self.lineage.follow_chosen.connect(self.anchors.follow)
+        self.lineage.anchor_wanted.connect(self.anchors.add)
+        self.lineage.rub_wanted.connect(self._rub)
+        self.stage.rubbed.connect(self.anchors.rub_out)
         self._selected = bench.balloon
         self._evaluated: Plan | None = None
         self._tried: TrayRequest | None = None
@@ -255,6 +261,11 @@ class PlanWorkspace(QWidget):
         if zone is not None:
             changed = {**zone.model_dump(), name: value}
             self._edit(f"zone {name}", lambda: plan.with_step(plan.step(step_id).edited(zone=changed)))
+
+    @Slot(str)
+    def _rub(self, step_id: str) -> None:
+        self.bench.select_step(step_id)
+        self.stage.rub("Rub over what is no contour of every part   ·   Esc ends")
 
     @property
     def selected_zone(self) -> AnyZone | None:

@@ -1,0 +1,177 @@
+"""Anchors in the real window: what follows what, new ones, deleted ones, and zones edited on a turned part."""
+
+import math
+
+import pytest
+from PySide6.QtCore import QPointF, Qt
+from tests.desktop.test_window import LEFT, drag, pixel, values
+
+from hemtra.core.plan.anchoring import followers
+from hemtra.core.plan.document import Follow
+from hemtra.desktop.model.zone_drag import handle_pixels
+
+
+def test_a_zone_is_dragged_on_a_turned_part_and_moves_on_all(demo, qtbot, settled):
+    """What the pointer moves on a part that lies turned is moved by the same in the part's own directions."""
+    stage, bench = demo.plan_workspace.stage, demo.bench
+    bench.tray.select(2)
+    settled(demo)
+    before = bench.document.plan.step("boss-ne-top").zone
+    placed = bench.placed(bench.document.plan.step("boss-ne-top"))
+    turn = math.radians(bench.shown.result.steps["outline"].value.rotation)
+    assert abs(math.degrees(turn)) > 20
+    assert math.dist((placed.x, placed.y), (before.x, before.y)) > 20
+    start = pixel(stage, placed.x, placed.y)
+    drag(qtbot, stage, start, pixel(stage, placed.x + 2.0, placed.y))
+    settled(demo)
+    after = bench.document.plan.step("boss-ne-top").zone
+    dx, dy = after.x - before.x, after.y - before.y
+    assert dx == pytest.approx(2.0 * math.cos(turn), abs=0.5)
+    assert dy == pytest.approx(-2.0 * math.sin(turn), abs=0.5)
+    assert after.rotation == pytest.approx(0.0, abs=0.01)
+    demo.trigger("edit.undo")
+    settled(demo)
+    assert bench.document.plan.step("boss-ne-top").zone == before
+
+
+def test_what_a_zone_follows_is_chosen_on_its_card(demo, settled):
+    bench, lineage = demo.bench, demo.plan_workspace.lineage
+    button = lineage.cards["boss-ne-top"].follow
+    assert button.text() == "follows Cover outline (x, y, turn)"
+    button.fill()
+    labels = [action.text() for action in button.menu().actions()]
+    assert labels[0] == "Follow nothing"
+    assert "Follow Boss NE rim" in labels
+    assert "Follow Boss NE height" not in labels
+    button.menu().actions()[0].trigger()
+    settled(demo)
+    assert bench.document.plan.step("boss-ne-top").follow == Follow()
+    # on parts that lie elsewhere the zone looks in the wrong place now
+    assert bench.tray.agreement[0] < 8
+    assert not bench.tray.parts[1].agrees
+    demo.trigger("edit.undo")
+    settled(demo)
+    assert bench.tray.agreement == (8, 8)
+
+
+def test_a_new_anchor_is_put_between_and_followed(demo, settled):
+    bench, lineage = demo.bench, demo.plan_workspace.lineage
+    lineage.anchor_wanted.emit("boss-ne-top", "circle")
+    settled(demo)
+    plan = bench.document.plan
+    assert plan.step("boss-ne-top").follow == Follow(x="circle", y="circle", rotation="outline")
+    assert plan.step("circle").follow == Follow(x="outline", y="outline", rotation="outline")
+    assert bench.selected_step == "circle"
+    assert plan.step("circle").home is not None, "it has been found on the reference already"
+    assert bench.tray.agreement == (8, 8)
+    assert lineage.cards["circle"].strip == "anchor"
+    demo.trigger("anchor.delete")
+    settled(demo)
+    assert bench.document.plan.step("boss-ne-top").follow == Follow(rotation="outline")
+    bar = demo.message_bar
+    assert "has lost what" in bar.text.text() or "lost what they followed" in bar.text.text()
+    assert bench.tray.agreement[0] < 8
+    demo.trigger("anchor.rebind")
+    settled(demo)
+    assert bench.document.plan.step("boss-ne-top").follow.x == "outline"
+    assert bench.tray.agreement == (8, 8)
+
+
+def test_an_anchor_in_use_otherwise_is_not_deleted(demo, settled):
+    bench = demo.bench
+    before = bench.document.plan
+    demo.plan_workspace.lineage.follow_chosen.emit("boss-ne-top", Follow(x="boss-ne-rim", y="boss-ne-rim"))
+    settled(demo)
+    bench.select(10)
+    bench.select_step("boss-ne-rim")
+    demo.trigger("anchor.delete")
+    assert "is used by “Boss pitch”" in demo.message_bar.text.text()
+    demo.trigger("edit.undo")
+    settled(demo)
+    assert bench.document.plan == before
+
+
+def test_an_outline_makes_all_zones_move(demo, qtbot, settled):
+    """From a plan that follows nothing: one action, and every part is found."""
+    bench = demo.bench
+    plan = bench.document.plan
+    bare = plan.edited(
+        steps=tuple(s.edited(follow=Follow(), home=None) for s in plan.steps if s.id != "outline")
+    )
+    bench.document.edit("nothing followed", bare)
+    settled(demo)
+    assert bench.tray.agreement[0] < 8
+    demo.trigger("anchor.outline")
+    qtbot.waitUntil(lambda: len(followers(bench.document.plan, "outline")) > 10, timeout=20_000)
+    settled(demo)
+    assert bench.tray.agreement == (8, 8)
+    assert bench.document.plan.step("outline").taught.columns["x"]
+
+
+def test_contour_is_rubbed_out_on_the_stage_and_comes_back(demo, qtbot, settled):
+    bench, stage, lineage = demo.bench, demo.plan_workspace.stage, demo.plan_workspace.lineage
+    bench.select_step("outline")
+    settled(demo)
+
+    def upper_edge() -> int:
+        taught = bench.document.plan.step("outline").taught.columns
+        return sum(abs(x) < 18 and y > 38 for x, y in zip(taught["x"], taught["y"], strict=True))
+
+    count = upper_edge()
+    assert count > 6
+    qtbot.mouseClick(lineage.cards["outline"].rub, LEFT)
+    assert "Rub over" in stage.prompt
+    drag(qtbot, stage, pixel(stage, -20, 40), pixel(stage, 20, 40))
+    settled(demo)
+    assert upper_edge() < count / 2
+    qtbot.keyClick(stage, Qt.Key.Key_Escape)
+    assert stage.prompt == ""
+    qtbot.mouseClick(lineage.cards["outline"].restore, LEFT)
+    settled(demo)
+    assert upper_edge() == count
+
+
+def test_another_reference_measures_the_same_and_can_be_undone(demo, qtbot, settled):
+    bench = demo.bench
+    first, before, found = bench.document.reference, bench.document.plan, values(demo)[1].value
+    bench.tray.select(3)
+    settled(demo)
+    demo.trigger("tray.reference")
+    qtbot.waitUntil(lambda: bench.document.reference is bench.tray.parts[3].scan, timeout=20_000)
+    settled(demo)
+    assert bench.tray.agreement == (8, 8)
+    assert bench.document.plan != before
+    bench.tray.select(0)
+    settled(demo)
+    assert values(demo)[1].value == pytest.approx(found, abs=0.003)
+    demo.trigger("edit.undo")
+    settled(demo)
+    assert bench.document.reference is first
+    assert bench.document.plan == before
+    assert bench.tray.agreement == (8, 8)
+
+
+def test_the_outline_taught_on_nothing_says_so_and_loses_nothing(demo, settled):
+    bench = demo.bench
+    bench.select_step("outline")
+    zone = bench.document.plan.step("outline").zone
+    demo.plan_workspace._set_zone(
+        "outline", zone.model_copy(update={"x": 20.0, "y": 14.0, "width": 3.0, "height": 3.0})
+    )
+    settled(demo)
+    reason = values(demo)[1].reason
+    assert "because of “Cover outline”" in reason
+    assert "too little contour" in reason
+    demo.trigger("edit.undo")
+    settled(demo)
+    assert bench.tray.agreement == (8, 8)
+
+
+def test_handles_lie_where_the_zone_is_on_this_part(demo, settled):
+    bench, stage = demo.bench, demo.plan_workspace.stage
+    bench.tray.select(4)
+    settled(demo)
+    placed = bench.placed(bench.document.plan.step("boss-ne-top"))
+    corners = [handle_pixels(placed, stage.viewport)[f"corner-{k}"] for k in range(4)]
+    middle = QPointF(sum(c[0] for c in corners) / 4, sum(c[1] for c in corners) / 4)
+    assert stage.viewport.to_part(middle.x(), middle.y()) == pytest.approx((placed.x, placed.y), abs=1e-6)
