@@ -324,6 +324,12 @@ class TopView(QWidget):
 
     # -- pointer ----------------------------------------------------------------------------------
 
+    def _rub_on(self, place: Place) -> None:
+        """Rub from the last place to this one, with no gap however fast the pointer went."""
+        (ax, ay), (bx, by) = self._rubs[-1], place
+        steps = int(math.dist((ax, ay), place) / (self._rub_reach / 2))
+        self._rubs += [(ax + (bx - ax) * k / steps, ay + (by - ay) * k / steps) for k in range(1, steps + 1)]
+
     @property
     def _rub_reach(self) -> float:
         return RUB_PIXELS * self.viewport.scale
@@ -367,8 +373,8 @@ class TopView(QWidget):
         place = self.viewport.to_part(*pixel)
         self.cursor_moved.emit(place)
         drag = self._drag
-        if self._rubs and math.dist(place, self._rubs[-1]) > self._rub_reach / 2:
-            self._rubs.append(place)
+        if self._rubs:
+            self._rub_on(place)
         if drag is not None and (drag.moved or math.dist(pixel, drag.pixel) > 3):
             drag.moved = True
             self._drag_on(drag, pixel, place, snap=bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier))
@@ -393,6 +399,7 @@ class TopView(QWidget):
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         """Let go; a drag of a zone becomes an edit, a click on another zone selects its step."""
         if self._rubs:
+            self._rub_on(self.viewport.to_part(event.position().x(), event.position().y()))
             places, self._rubs = self._rubs, []
             self.rubbed.emit(places, self._rub_reach)
             return
