@@ -75,6 +75,7 @@ ACTIONS: tuple[Action, ...] = (
     Action("tray.tag", "Change the tag of this part", "Tray", "T", "Good, bad or unknown."),
     Action("tray.reference", "Make this part the reference", "Tray", "", "Saved inside the plan."),
     Action("view.fit", "Show the whole part", "View", "F"),
+    Action("view.cycle", "Top view, section, 3D", "View", "X", "Goes through the arrangements of the stage."),
     Action("view.intensity", "Colour by height or intensity", "View", "I"),
     Action("view.unit", "Millimetres or inches", "View", "", "For display only."),
     Action("view.dark", "Dark or light", "View"),

@@ -7,9 +7,12 @@ from dataclasses import dataclass
 
 from hemtra.core.errors import HemtraError
 from hemtra.core.geometry.elements import Plane, Point
+from hemtra.core.geometry.frames import Frame
+from hemtra.core.plan.anchoring import homes_of
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.engine import Engine, Result
 from hemtra.core.plan.graph import ancestry
+from hemtra.core.scan.colouring import plane_map, reference_map, slope_map
 from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.section import section
 from hemtra.desktop.lanes import Superseded
@@ -32,6 +35,7 @@ class ShowRequest:
     balloon: int | None
     line: tuple[Place, Place] | None
     width: float
+    colour: str = "height"
 
 
 def show(request: ShowRequest, superseded: Superseded) -> Iterator[Shown]:
@@ -43,14 +47,36 @@ def show(request: ShowRequest, superseded: Superseded) -> Iterator[Shown]:
     result = request.engine.run(plan)
     row = None if request.balloon is None else plan.characteristic(request.balloon)
     if row is None:
-        yield Shown(result, plan)
+        yield Shown(result, plan, coloured=_coloured(request, plan, result, []))
         return
     steps = [step.id for column in ancestry(plan, row.step) for step in column]
     line = request.line or propose_line(request.engine.data, result, steps)
     evidence = {step_id: request.engine.explain(result, step_id) for step_id in steps}
     prepared = prepared_map(plan, result)
     profile = section(prepared or request.engine.data, *line, width=request.width) if line else None
-    yield Shown(result, plan, evidence, profile, line)
+    yield Shown(result, plan, evidence, profile, line, _coloured(request, plan, result, steps))
+
+
+def _coloured(request: ShowRequest, plan: Plan, result: Result, steps: list[str]) -> HeightMap | None:
+    """What colours the part where that is not its height; None where it is, or where it cannot be told."""
+    data = prepared_map(plan, result) or request.engine.data
+    if request.colour == "slope":
+        return slope_map(data)
+    if request.colour == "plane":
+        ids = [*steps, *result.steps]
+        plane = next((v for i in ids if isinstance(v := result.steps[i].value, Plane)), None)
+        return None if plane is None else plane_map(data, plane)
+    if request.colour == "reference" and request.teacher is not None:
+        frames = [(i, r.value) for i, r in result.steps.items() if isinstance(r.value, Frame)]
+        homes = homes_of(plan)
+        found, home = Frame(), Frame()
+        for step_id, frame in frames:
+            if step_id in homes:
+                h = homes[step_id]
+                found, home = frame, Frame(h.x, h.y, h.z, h.rotation)
+                break
+        return reference_map(data, request.teacher.data, found, home)
+    return None
 
 
 def learned(plan: Plan, teacher: Engine | None) -> Plan:

@@ -147,6 +147,12 @@ def height_palette() -> ByteArray:
 
 
 @cache
+def grey_palette() -> ByteArray:
+    """(256, 3) uint8, from dark to light."""
+    return np.repeat(np.linspace(28, 238, 256).astype(np.uint8)[:, None], 3, axis=1)
+
+
+@cache
 def deviation_palette() -> ByteArray:
     """(256, 3) uint8, diverging: anchor blue below, paper in the middle, copper above."""
     t = np.linspace(-1.0, 1.0, 256)

@@ -166,6 +166,7 @@ class MainWindow(QMainWindow):
             "tray.tag": (self._change_tag, has_part),
             "tray.reference": (self.plans.make_reference, has_part),
             "view.fit": (workspace.stage.fit, has_part),
+            "view.cycle": (workspace.cycle_views, has_part),
             "view.intensity": (self._toggle_intensity, has_part),
             "view.dark": (self._toggle_dark, always),
             "help.search": (self._search, always),

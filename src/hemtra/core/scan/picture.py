@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from hemtra.core.arrays import ByteArray, FloatArray
 from hemtra.core.halves import in_halves
+from hemtra.core.scan.colouring import isolines
 from hemtra.core.scan.heightmap import HeightMap
 
 SHADE_DEPTH = 0.55
@@ -58,6 +59,14 @@ def grey_picture(data: HeightMap, view: View) -> ByteArray:
         shown[..., :3] = np.nan_to_num(level)[..., None].astype(np.uint8)
         shown[..., 3] = np.where(np.isnan(z), 0, 255)
     return shown
+
+
+def isoline_picture(data: HeightMap, view: View, pixels: ByteArray, step: float) -> ByteArray:
+    """A picture (height, width, 4) with dark lines where the map crosses multiples of a step in mm."""
+    lines = isolines(view_heights(data.z, *_indices(data, view)), step)
+    drawn = pixels.copy()
+    drawn[..., :3][lines] = drawn[..., :3][lines] // 3
+    return drawn
 
 
 def _indices(data: HeightMap, view: View) -> tuple[NDArray[np.int64], NDArray[np.int64]]:

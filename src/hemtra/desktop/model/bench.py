@@ -11,13 +11,23 @@ from hemtra.core.plan.document import Characteristic, Plan, Step
 from hemtra.core.plan.engine import Result
 from hemtra.core.plan.graph import ancestry
 from hemtra.core.plan.registry import kind_named
-from hemtra.core.scan.heightmap import Profile
+from hemtra.core.scan.heightmap import HeightMap, Profile
 from hemtra.core.scan.zones import AnyZone
 from hemtra.desktop.model.document import Document
 from hemtra.desktop.model.observe import Signal
 from hemtra.desktop.model.tray import Tray
 
 Place = tuple[float, float]
+COLOURS = {
+    "height": "height",
+    "grey": "height in grey",
+    "isolines": "height with isolines",
+    "intensity": "intensity",
+    "slope": "slope",
+    "plane": "deviation from the plane",
+    "reference": "deviation from the reference scan",
+}
+"""What can colour a part, by key."""
 
 
 @dataclass(frozen=True)
@@ -32,6 +42,8 @@ class Shown:
     evidence: dict[str, Evidence] = field(default_factory=dict)
     profile: Profile | None = None
     line: tuple[Place, Place] | None = None
+    coloured: HeightMap | None = None
+    """What colours the part, where that is not its height."""
 
 
 class Bench:
@@ -47,6 +59,8 @@ class Bench:
         self._selected_step: str | None = None
         self.line: tuple[Place, Place] | None = None
         self.section_width = 1.0
+        self.colour = "height"
+        """What colours the part: one of `COLOURS`."""
         self._balloon: int | None = None
 
     @property

@@ -7,7 +7,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QLinearGradient, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
 
-from hemtra.core.arrays import FloatArray
+from hemtra.core.arrays import ByteArray, FloatArray
 from hemtra.core.scan.heightmap import HeightMap
 from hemtra.desktop import theme
 
@@ -31,6 +31,7 @@ class Legend(QWidget):
         self.setToolTip("Heights in mm. Drag an end to stretch the colours; double-click to fit the part.")
         self._span = (0.0, 1.0)
         self._full = (0.0, 1.0)
+        self.colours = theme.height_palette()
         self._counts: FloatArray = np.zeros(BINS)
         self._drag: int | None = None
         self._chosen = False
@@ -40,8 +41,17 @@ class Legend(QWidget):
         """The heights in mm at the ends of the colours."""
         return self._span
 
-    def set_data(self, data: HeightMap | None) -> None:
-        """Take the histogram of another scan and propose a scale for it, unless the user has chosen one."""
+    def forget(self) -> None:
+        """The scale the user has chosen was for something else."""
+        self._chosen = False
+
+    def set_data(self, data: HeightMap | None, palette: ByteArray | None = None, *, even: bool = False) -> None:
+        """Take the histogram of another map and propose a scale for it, unless the user has chosen one.
+
+        even: as far below zero as above.
+        """
+        if palette is not None:
+            self.colours = palette
         self._counts = np.zeros(BINS)
         if data is None:
             self._full = (0.0, 1.0)
@@ -53,6 +63,9 @@ class Legend(QWidget):
                 low, high = (float(p) for p in np.percentile(z, [TAIL, 100 - TAIL]))
                 room = max(0.04 * (high - low), LEAST_RANGE)
                 self._full = (low - room, high + room)
+                if even:
+                    reach = max(-low, high, LEAST_RANGE)
+                    self._full = (-reach, reach)
                 self._counts = np.sqrt(np.histogram(z, BINS, self._full)[0])
         if self._chosen and data is not None:
             self.update()
@@ -83,7 +96,7 @@ class Legend(QWidget):
         painter.drawRoundedRect(QRectF(self.rect()).adjusted(1, 1, -1, -1), 5, 5)
         low, high = self._span
         gradient = QLinearGradient(0, self._y(low), 0, self._y(high))
-        palette = theme.height_palette()
+        palette = self.colours
         for k in range(0, 256, 15):
             gradient.setColorAt(k / 255, QColor(*(int(c) for c in palette[k])))
         painter.setBrush(gradient)

@@ -8,9 +8,10 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QMenu, QPushButton, QWidget
 from hemtra.core.plan.graph import preparation
 from hemtra.core.plan.prepared import preparing_kinds
 from hemtra.core.plan.registry import kind_named
-from hemtra.desktop.model.bench import Bench
+from hemtra.desktop.model.bench import COLOURS, Bench
 
 QUANTITIES = ("height", "intensity")
+"""What colours the part at one click; the rest is in a menu."""
 
 
 class StageTools(QFrame):
@@ -20,6 +21,7 @@ class StageTools(QFrame):
     prepared = Signal(str, str)
     """“add” with a kind; “earlier”, “later” or “out” with a step."""
     before_toggled = Signal()
+    space_toggled = Signal(bool)
 
     def __init__(self, bench: Bench, parent: QWidget) -> None:
         super().__init__(parent)
@@ -32,10 +34,19 @@ class StageTools(QFrame):
         for quantity, button in self.colours.items():
             button.setCheckable(True)
             button.clicked.connect(lambda _=False, wanted=quantity: self.colour_chosen.emit(wanted))
+        self.more = self._button("more", "Other things to colour the part by.")
+        choices = QMenu(self.more)
+        for quantity, name in COLOURS.items():
+            action = choices.addAction(f"{name[:1].upper()}{name[1:]}")
+            action.triggered.connect(lambda _=False, wanted=quantity: self.colour_chosen.emit(wanted))
+        self.more.setMenu(choices)
         self.prepare = self._button("prepare", "What is done to the data before anything is measured on it.")
         self.menu = QMenu(self.prepare)
         self.menu.aboutToShow.connect(self.fill_menu)
         self.prepare.setMenu(self.menu)
+        self.space = self._button("3D", "Show the part in space beside the top view (X).")
+        self.space.setCheckable(True)
+        self.space.clicked.connect(self.space_toggled)
         self.before = self._button("before", "Show the scan as it was before preparation.")
         self.before.setCheckable(True)
         self.before.toggled.connect(lambda _: self.before_toggled.emit())
@@ -54,6 +65,12 @@ class StageTools(QFrame):
         """Mark what colours the part."""
         for name, button in self.colours.items():
             button.setChecked(name == quantity)
+        self.more.setText("more" if quantity in QUANTITIES else quantity)
+        self.adjustSize()
+
+    def show_views(self, views: frozenset[str]) -> None:
+        """Mark whether 3D is shown."""
+        self.space.setChecked("3D" in views)
 
     def refresh(self) -> None:
         """“Before” makes sense only where something is prepared."""

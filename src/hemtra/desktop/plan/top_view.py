@@ -20,9 +20,10 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QWidget
 
+from hemtra.core.arrays import ByteArray
 from hemtra.core.plan.document import Step
 from hemtra.core.scan.heightmap import HeightMap
-from hemtra.core.scan.picture import View, grey_picture, picture
+from hemtra.core.scan.picture import View, grey_picture, isoline_picture, picture
 from hemtra.core.scan.zones import AnyZone
 from hemtra.desktop import theme
 from hemtra.desktop.evaluation import prepared_map
@@ -67,6 +68,19 @@ class _Drag:
     moved: bool = False
 
 
+DERIVED = ("slope", "plane", "reference")
+"""Colourings by values that are worked out beside the window."""
+ISOLINES = 24
+"""About how many steps isolines divide the coloured heights into."""
+
+
+def isoline_step(span: tuple[float, float]) -> float:
+    """A round step in mm."""
+    rough = (span[1] - span[0]) / ISOLINES
+    power = 10.0 ** math.floor(math.log10(rough))
+    return min((k * power for k in (1.0, 2.0, 5.0, 10.0)), key=lambda step: abs(step - rough))
+
+
 class TopView(QWidget):
     """Shows the current part of the bench from above and turns pointer and keys into intents."""
 
@@ -77,6 +91,9 @@ class TopView(QWidget):
     step_clicked = Signal(str)
     place_picked = Signal(float, float)
     pick_left = Signal()
+    recoloured = Signal()
+    repainted = Signal()
+    """The map is coloured differently."""
     rubbed = Signal(object, float)
     """Places in mm over which the pointer rubbed, and how far around each in mm."""
     cursor_moved = Signal(object)
@@ -116,6 +133,20 @@ class TopView(QWidget):
     # -- what is shown ----------------------------------------------------------------------------
 
     @property
+    def coloured(self) -> HeightMap | None:
+        """The values that colour the part: its heights, unless the bench has others."""
+        shown = self.bench.shown
+        other = shown.coloured if shown is not None and self.coloured_by in DERIVED else None
+        return other or self.data
+
+    @property
+    def colours(self) -> ByteArray:
+        """The colours they are shown in."""
+        if self.coloured_by in ("plane", "reference"):
+            return theme.deviation_palette()
+        return theme.grey_palette() if self.coloured_by == "grey" else theme.height_palette()
+
+    @property
     def data(self) -> HeightMap | None:
         """The height map on the stage: as prepared, or the scan itself when that is asked for."""
         part, shown = self.bench.tray.current, self.bench.shown
@@ -135,11 +166,13 @@ class TopView(QWidget):
             self.update()
 
     def colour_by(self, quantity: str) -> None:
-        """“height” or “intensity”."""
-        self.coloured_by = quantity
+        """One of `COLOURS`."""
+        self.coloured_by = self.bench.colour = quantity
         self.tools.show_colour(quantity)
-        self.legend.setVisible(quantity == "height" and self.data is not None)
+        self.legend.forget()
+        self._on_part()
         self._repaint_map()
+        self.recoloured.emit()
 
     def pick(self, prompt: str) -> None:
         """Ask for a place: the next click answers, Escape leaves; '' asks no more."""
@@ -161,8 +194,9 @@ class TopView(QWidget):
 
     def _on_part(self) -> None:
         data = self.data
-        self.legend.set_data(data)
-        self.legend.setVisible(data is not None and self.coloured_by == "height")
+        even = self.coloured_by in ("plane", "reference")
+        self.legend.set_data(self.coloured, self.colours, even=even)
+        self.legend.setVisible(data is not None and self.coloured_by != "intensity")
         self.tools.setVisible(data is not None)
         if data is not None and self.bench.tray.current is not self._part and not self._moved:
             self.fit()
@@ -174,11 +208,14 @@ class TopView(QWidget):
     def _on_shown(self) -> None:
         self._regions.forget()
         self.tools.refresh()
+        if self.coloured_by in DERIVED:
+            self.legend.set_data(self.coloured, self.colours, even=self.coloured_by != "slope")
         self.update()
 
     def _repaint_map(self) -> None:
         self._image = None
         self.update()
+        self.repainted.emit()
 
     # -- painting ---------------------------------------------------------------------------------
 
@@ -218,7 +255,7 @@ class TopView(QWidget):
         painter.end()
 
     def _map_image(self, data: HeightMap) -> QImage:
-        key = (id(data), self.viewport, self.legend.span, self.coloured_by)
+        key = (id(self.coloured), self.viewport, self.legend.span, self.coloured_by)
         if self._image is None or self._image[0] != key:
             v = self.viewport
             left, top = v.to_part(0, 0)
@@ -226,7 +263,10 @@ class TopView(QWidget):
             if self.coloured_by == "intensity":
                 pixels = grey_picture(data, view)
             else:
-                pixels = picture(data, view, theme.height_palette(), *self.legend.span)
+                values, shade = self.coloured or data, 0.0 if self.coloured_by in DERIVED else 1.0
+                pixels = picture(values, view, self.colours, *self.legend.span, shade=shade)
+                if self.coloured_by == "isolines":
+                    pixels = isoline_picture(data, view, pixels, isoline_step(self.legend.span))
             self._image = key, image(pixels)
         return self._image[1]
 
@@ -317,6 +357,9 @@ class TopView(QWidget):
         x, y = self.viewport.to_part(*self._cursor)
         z = data.height_at(x, y)
         text = f"x {x:.2f}   y {y:.2f}   z {'no data' if z is None else f'{z:.3f}'} mm"
+        value = self.coloured.height_at(x, y) if self.coloured_by in DERIVED and self.coloured else None
+        if value is not None:
+            text += f"   {'slope' if self.coloured_by == 'slope' else 'deviation'} {value:.3f}"
         grey = data.intensity_at(x, y)
         if grey is not None:
             text += f"   intensity {grey}"

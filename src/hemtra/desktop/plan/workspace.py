@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from contextlib import suppress
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QEvent, Qt, Slot
 from PySide6.QtWidgets import QSplitter, QVBoxLayout, QWidget
@@ -28,6 +28,15 @@ from hemtra.desktop.plan.top_view import TopView
 from hemtra.desktop.plan.tray_panel import TrayPanel
 from hemtra.desktop.tasks import Tasks
 
+if TYPE_CHECKING:
+    from hemtra.desktop.plan.space_view import SpaceView
+
+
+VIEWS = tuple(
+    frozenset(views) for views in (("top", "section"), ("top", "3D"), ("3D",), ("top", "section", "3D"))
+)
+"""Arrangements of the stage, in the order in which they are gone through."""
+
 
 class PlanWorkspace(QWidget):
     """Lays the views out, evaluates beside the window, and turns intents into edits."""
@@ -45,12 +54,18 @@ class PlanWorkspace(QWidget):
         self._tray_lane = Lane(try_tray, "tray", self)
         self._asked: ShowRequest | None = None
         self._faults: tuple[str, ...] = ()
+        self.space: SpaceView | None = None
+        self.views = VIEWS[0]
         self._lay_out()
         self._connect()
 
     def _lay_out(self) -> None:
         centre = QSplitter(Qt.Orientation.Vertical)
-        centre.addWidget(self.stage)
+        self._above = QSplitter(Qt.Orientation.Horizontal)
+        self._above.addWidget(self.stage)
+        self._above.setHandleWidth(8)
+        self._above.setChildrenCollapsible(False)
+        centre.addWidget(self._above)
         centre.addWidget(self.section)
         centre.setSizes([300, 150])
         upper = QSplitter(Qt.Orientation.Horizontal)
@@ -88,6 +103,8 @@ class PlanWorkspace(QWidget):
         self.stage.balloon_clicked.connect(bench.select)
         self.stage.step_clicked.connect(bench.select_step)
         self.stage.tools.prepared.connect(self.prepare)
+        self.stage.recoloured.connect(self.evaluate)
+        self.stage.tools.space_toggled.connect(self._toggle_space)
         self._copied: AnyZone | None = None
         self.section.hovered.connect(self.stage.link)
         self.sheet.tolerance_typed.connect(self._set_tolerance)
@@ -113,8 +130,37 @@ class PlanWorkspace(QWidget):
         shown_done = self._asked is None and self._show_lane.idle
         return shown_done and self._tray_lane.idle and not any(part.stale for part in parts)
 
+    def show_views(self, views: frozenset[str]) -> None:
+        """Show some of “top”, “section” and “3D”; the 3D view is made when it is wanted first."""
+        self.views = views
+        if "3D" in views and self.space is None:
+            from hemtra.desktop.plan.space_view import SpaceView  # OpenGL is loaded only where it is used
+
+            self.space = SpaceView(self.bench, self.stage)
+            self.space.balloon_clicked.connect(self.bench.select)
+            self.space.failed.connect(self._notifications.error)
+            self._above.addWidget(self.space)
+        self.stage.setVisible("top" in views)
+        self.section.setVisible("section" in views)
+        self._above.setVisible(bool(views & {"top", "3D"}))
+        if self.space is not None:
+            self.space.setVisible("3D" in views)
+            if views >= {"top", "3D"}:
+                self._above.setSizes([500, 500])
+        self.stage.tools.show_views(views)
+
+    def _toggle_space(self, shown: bool) -> None:
+        self.show_views(self.views | {"3D"} if shown else VIEWS[0])
+
+    def cycle_views(self) -> None:
+        """The next arrangement of the stage."""
+        at = VIEWS.index(self.views) if self.views in VIEWS else -1
+        self.show_views(VIEWS[(at + 1) % len(VIEWS)])
+
     def stop(self) -> None:
         """End the lanes."""
+        if self.space is not None:
+            self.space.stop()
         self._show_lane.stop()
         self._tray_lane.stop()
 
@@ -134,6 +180,7 @@ class PlanWorkspace(QWidget):
             self.bench.balloon,
             self.bench.line,
             self.bench.section_width,
+            self.bench.colour,
         )
         self._show_lane.submit(self._asked)
 

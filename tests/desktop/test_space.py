@@ -1,0 +1,97 @@
+"""The 3D view: its camera and mesh as geometry, and the view in the real window."""
+
+import math
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from PySide6.QtCore import Qt
+
+from hemtra import HeightMap
+from hemtra.core.geometry.elements import Plane
+from hemtra.core.geometry.frames import Frame
+from hemtra.core.scan.colouring import isolines, plane_map, reference_map, slope_map
+from hemtra.desktop import theme
+from hemtra.desktop.model.orbit import Orbit
+from hemtra.desktop.model.surface_mesh import surface
+
+
+@given(st.floats(-180, 180), st.floats(-5, 85), st.floats(0.5, 10))
+def test_what_is_looked_at_lies_in_the_middle(turn, rise, height):
+    orbit = Orbit(x=3, y=-4, z=2, turn=turn, rise=rise, height=height)
+    (x, y), *_ = orbit.project(np.array([[3.0, -4.0, 2.0]]), 800, 500)
+    assert (x, y) == (pytest.approx(400), pytest.approx(250))
+    above = orbit.project(np.array([[3.0, -4.0, 2.5]]), 800, 500)[0]
+    assert above[1] < y + 1e-6, "higher is higher on the screen"
+    moved = orbit.panned(30, -20, 500)
+    (x, y), *_ = moved.project(np.array([[3.0, -4.0, 2.0]]), 800, 500)
+    assert (x - 400, y - 250) == (pytest.approx(30, abs=0.5), pytest.approx(-20, abs=0.5))
+
+
+def test_from_above_it_is_the_top_view():
+    orbit = Orbit(turn=-90, rise=89.5, height=1).about((-60, 60, -40, 40), 0)
+    corners = orbit.project(np.array([(-60, -40, 0), (60, -40, 0), (60, 40, 0), (-60, 40, 0)]), 800, 500)
+    assert (np.diff(corners[:2, 0]) > 0).all()
+    assert corners[2, 1] < corners[1, 1]
+    assert ((corners >= 0) & (corners <= (800, 500))).all(), "all of it is seen"
+
+
+def test_triangles_span_no_wall_and_no_hole():
+    z = np.zeros((40, 60))
+    z[:, 30:] = 5.0
+    z[10, 10] = np.nan
+    data = HeightMap(z, dx=0.1, dy=0.2)
+    mesh = surface(data, 10_000, theme.height_palette(), (0.0, 5.0), values=data)
+    heights = mesh.points[mesh.triangles][:, :, 2]
+    assert (np.ptp(heights, axis=1) == 0).all()
+    assert len(mesh.triangles) == 2 * (39 * 59 - 39 - 4)
+    coarse = surface(data, 300, theme.height_palette(), (0.0, 5.0))
+    assert len(coarse.points) <= 320
+    assert math.isclose(float(coarse.points[:, 0].mean()), float(data.x.mean()), abs_tol=0.3)
+
+
+def test_colourings_are_what_they_say():
+    x, y = np.meshgrid(0.1 * np.arange(80), 0.1 * np.arange(50))
+    data = HeightMap(0.5 * x + 1.0, dx=0.1, dy=0.1)
+    assert np.allclose(slope_map(data).z, math.degrees(math.atan(0.5)), atol=1e-3)
+    assert np.abs(plane_map(data, Plane(0, 0, 1, 0.5, 0)).z).max() < 1e-5
+    bump = np.where(np.hypot(x - 4, y - 2.5) < 1, 1.0, 0.0)
+    reference = HeightMap(bump, dx=0.1, dy=0.1)
+    moved = HeightMap(np.where(np.hypot(x - 5, y - 2) < 1, 1.3, 0.3), dx=0.1, dy=0.1)
+    off = reference_map(moved, reference, Frame(x=5, y=2, z=0.3, rotation=0), Frame(x=4, y=2.5))
+    assert np.nanmedian(np.abs(off.z)) < 1e-6
+    assert np.count_nonzero(isolines(np.tile(np.arange(0, 10, 0.25), (5, 1)), 1.0)) == 5 * 10
+
+
+def test_the_stage_in_space_follows_the_top_view(demo, qtbot, settled):
+    workspace = demo.plan_workspace
+    demo.trigger("view.cycle")
+    space = workspace.space
+    assert space is not None
+    assert space.isVisible()
+    assert not workspace.section.isVisible()
+    qtbot.waitUntil(lambda: len(space._meshes) == 2, timeout=20_000)
+    qtbot.waitUntil(lambda: space.frames > 0)
+    assert space.trouble == ""
+    pixels = space.grabFramebuffer()
+    colours = {pixels.pixel(x, y) for x in range(0, pixels.width(), 7) for y in range(0, pixels.height(), 7)}
+    assert len(colours) > 40, "the surface is drawn, shaded"
+    before = space.orbit
+    assert [b for _, b in space._balloons], "its balloons stand in it"
+    place, balloon = space._balloons[-1]
+    qtbot.mouseClick(space, Qt.MouseButton.LeftButton, pos=place.toPoint())
+    settled(demo)
+    assert demo.bench.balloon in {b for p, b in space._balloons if (p - place).manhattanLength() < 16}
+    space.move_to(before.turned(40, 10))
+    assert space._moving
+    qtbot.waitUntil(lambda: not space._moving)
+    workspace.stage.colour_by("slope")
+    settled(demo)
+    assert demo.bench.shown.coloured is not None
+    qtbot.waitUntil(lambda: space._asked.values is demo.bench.shown.coloured)
+    for _ in range(3):
+        demo.trigger("view.cycle")
+    assert workspace.section.isVisible()
+    assert not space.isVisible()
+    assert balloon
