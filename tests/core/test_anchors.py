@@ -81,10 +81,9 @@ def test_a_rim_is_found_with_its_centre_and_radius(x, y, radius, hole):
     assert math.hypot(circle.x - x, circle.y - y) < 0.03
     assert circle.radius == pytest.approx(radius, abs=0.03)
     assert circle.z == pytest.approx(2.0 + 0.01 * x, abs=0.01)
-    half = relief(np.where((inside != hole) & (x > X), 2.0, 0.0))
-    if not hole:
-        with pytest.raises(NotMeasured, match="one side only"):
-            CircleKind(least_seen=90).evaluate(Given(half, zone))
+    half = relief(np.where(X < x, np.where(inside != hole, 2.0, 0.0), np.nan))
+    with pytest.raises(NotMeasured, match="one side only"):
+        CircleKind(least_seen=10, change="rises" if hole else "falls").evaluate(Given(half, zone))
 
 
 @settings(deadline=None, max_examples=20)
@@ -95,7 +94,7 @@ def test_an_island_has_a_centroid_an_area_and_a_direction(x, y, turn):
     island = IslandKind().evaluate(Given(data, RectangleZone(x=0, y=0, width=30, height=26))).value
     assert (island.x, island.y) == (pytest.approx(x, abs=0.06), pytest.approx(y, abs=0.06))
     assert island.area == pytest.approx(24.0, rel=0.06)
-    assert abs((island.direction - turn + 90) % 180 - 90) < 1.0
+    assert abs((island.direction - turn + 90) % 180 - 90) < 1.5
     with pytest.raises(NotMeasured, match="nothing of at least 30 mm²"):
         IslandKind(least_area=30).evaluate(Given(data, RectangleZone(x=0, y=0, width=30, height=26)))
 

@@ -7,15 +7,17 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from hemtra import HeightMap, PlanError, Step, inspect
+from hemtra import HeightMap, NotMeasured, PlanError, Step, inspect
 from hemtra.core.plan.engine import Engine
 from hemtra.core.plan.graph import ancestry, dependants, ordered, preparation
+from hemtra.core.plan.kind import Given
 from hemtra.core.plan.prepared import (
     moved_preparation,
     preparing_kinds,
     with_preparation,
     without_preparation,
 )
+from hemtra.core.preparation.resample import ResampleKind
 from hemtra.core.scan.prepare import fill_holes, remove_spikes, smooth_gaussian, smooth_mean
 from hemtra.core.scan.rank_filter import median_filter, middle_network
 from makers import box, edited, sloped, step_plan
@@ -253,4 +255,20 @@ def test_levelling_takes_the_first_plane_of_the_plan(plan, perfect):
         inspect(levelled, perfect).characteristics, inspect(plan, perfect).characteristics, strict=True
     ):
         assert judged.value == pytest.approx(raw.value, abs=0.01), judged.name
-    assert set(preparing_kinds()) == {"fill", "height-band", "level", "smooth", "spikes"}
+    assert set(preparing_kinds()) == {"fill", "height-band", "level", "resample", "smooth", "spikes"}
+
+
+def test_resampling_keeps_a_ramp_and_makes_nothing_up():
+    x, y = np.meshgrid(0.1 * np.arange(60), 0.16 * np.arange(40))
+    z = 0.3 * x - 0.2 * y + 1.0
+    z[20, 30] = np.nan
+    data = HeightMap(z, np.full(z.shape, 7), dx=0.1, dy=0.16)
+    made = ResampleKind(pitch=0.08).evaluate(Given(data)).value
+    assert (made.grid.dx, made.grid.dy) == (0.08, 0.08)
+    true = 0.3 * made.x[None, :] - 0.2 * made.y[:, None] + 1.0
+    assert np.nanmax(np.abs(made.z - true)) < 1e-5
+    gone = np.argwhere(np.isnan(made.z)) * 0.08
+    assert len(gone) > 0
+    assert (np.abs(gone - (3.2, 3.0)) < (0.16, 0.1)).all()
+    with pytest.raises(NotMeasured, match="take a larger pitch"):
+        ResampleKind(pitch=0.0011).evaluate(Given(HeightMap(np.zeros((900, 900)), dx=1, dy=1)))

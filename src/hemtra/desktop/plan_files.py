@@ -123,6 +123,21 @@ class PlanFiles:
         if names:
             self.add_scans([Path(name) for name in names])
 
+    def ask_folder(self) -> None:
+        """Ask for a folder whose scans to add."""
+        name = QFileDialog.getExistingDirectory(self._parent, "Add a folder of scans", str(self.folder))
+        if name:
+            self.add_folder(Path(name))
+
+    def add_folder(self, folder: Path) -> None:
+        """Add every scan of a folder, by name."""
+        scans = sorted(p for p in folder.iterdir() if p.suffix.lower() in SCAN_SUFFIXES)
+        if scans:
+            self.add_scans(scans)
+        else:
+            kinds = ", ".join(SCAN_SUFFIXES)
+            self._notifications.tell(Notice(f"{folder.name} holds no scans; they end in {kinds}."))
+
     def start_over(self, plan: Plan, path: Path | None, reference: Scan | None, *, saved: bool = True) -> None:
         """Another plan on an empty tray."""
         self.leaving.emit()

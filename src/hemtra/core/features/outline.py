@@ -136,7 +136,7 @@ class OutlineKind(Kind):
         """A `FoundOutline`; facts: match, turn and instances."""
         if not given.taught:
             raise NotMeasured("it has not been taught yet; that takes the reference scan, so open or set one")
-        model = _model(tuple(given.taught[name] for name in COLUMNS))
+        model = model_of(tuple(given.taught[name] for name in COLUMNS))
         search = Search(
             near=(model.home.x, model.home.y, self.reach) if self.reach > 0.0 else None,
             turn_from=self.turn_from,
@@ -169,7 +169,7 @@ class OutlineKind(Kind):
     def explain(self, given: Given, outcome: Outcome) -> Evidence:
         """The contour where it was found, what of it was seen, and a picture of both."""
         first: FoundOutline = outcome.value
-        model = _model(tuple(given.taught[name] for name in COLUMNS))
+        model = model_of(tuple(given.taught[name] for name in COLUMNS))
         marks = []
         for found in (first, *first.others):
             strokes = model.strokes(found, STROKE * model.size)
@@ -194,5 +194,6 @@ def _found(match: Match) -> FoundOutline:
 
 
 @lru_cache(maxsize=16)
-def _model(columns: tuple[tuple[float, ...], ...]) -> Model:
+def model_of(columns: tuple[tuple[float, ...], ...]) -> Model:
+    """The contour of a lesson, ready to be searched for; kept, since each part asks for the same one."""
     return Model(Contour(*(np.array(column) for column in columns)))

@@ -213,6 +213,30 @@ class Plan(_Document):
             gone += [i for s in removed for i in s.needs]
         return self.edited(sheet=sheet, steps=steps)
 
+    def duplicated(self, balloon: int) -> Plan:
+        """The plan with a row once more, with the next balloon and features of its own; planes stay shared.
+
+        Raises `KeyError` when there is no such row.
+        """
+        row = next(c for c in self.sheet if c.balloon == balloon)
+        plan, number = self, self.free_balloon()
+        step = self.step(row.step)
+        inputs = dict(step.inputs)
+        for name, sources in step.inputs.items():
+            own = []
+            for source in (self.step(i) for i in sources):
+                shared = sum(source.id in s.needs for s in self.steps) > 1
+                if source.zone is None or shared:
+                    own.append(source.id)
+                    continue
+                copy = source.edited(id=plan.free_id(source.id), name=f"{source.name} {number}", home=None)
+                plan = plan.edited(steps=(*plan.steps, copy))
+                own.append(copy.id)
+            inputs[name] = tuple(own)
+        again = step.edited(id=plan.free_id(step.id), name=f"{step.name} {number}", inputs=inputs)
+        new = row.edited(balloon=number, step=again.id)
+        return plan.edited(steps=(*plan.steps, again), sheet=(*plan.sheet, new))
+
     def free_balloon(self) -> int:
         """The lowest balloon above all others."""
         return max((c.balloon for c in self.sheet), default=0) + 1

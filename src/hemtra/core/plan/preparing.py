@@ -15,7 +15,7 @@ LARGEST_WINDOW = 9
 
 
 class Preparing(Kind):
-    """A kind that makes another map of the one it is given, on the same grid."""
+    """A kind that makes another map of the one it is given."""
 
     output: ClassVar[type] = HeightMap
     inputs: ClassVar[Mapping[str, Input]] = DATA

@@ -15,6 +15,8 @@ from hemtra.desktop.model.bench import Bench
 from hemtra.desktop.model.viewport import Viewport
 from hemtra.desktop.plan.signs import draw_arrow
 
+SPREAD = 16.0
+"""Pixels of the stroke that tells how a part of the tray lay turned."""
 ARM = 34.0
 """Pixels of an axis."""
 
@@ -42,6 +44,26 @@ def draw_anchors(painter: QPainter, viewport: Viewport, bench: Bench, steps: lis
             painter.drawLine(at, QPointF(*viewport.to_screen(zone.x, zone.y)))
         axes = {axis for f in moving for axis in AXES if getattr(f.follow, axis) == step.id}
         _draw_axes(painter, at, pose.rotation if axes & {"x", "y", "rotation"} else 0.0, axes)
+
+
+def draw_spread(painter: QPainter, viewport: Viewport, bench: Bench) -> None:
+    """Where the selected anchor was found on each part of the tray: a dot with its direction."""
+    shown, step_id = bench.shown, bench.selected_step
+    if shown is None or step_id is None or not followers(shown.plan, step_id):
+        return
+    for part in bench.tray.parts:
+        found = part.result.steps.get(step_id) if part.result is not None else None
+        if found is None or found.outcome is None:
+            continue
+        pose = pose_of(found.value)
+        at = QPointF(*viewport.to_screen(pose.x, pose.y))
+        turn = math.radians(pose.rotation)
+        stale = 90 if part.stale else 190
+        painter.setPen(QPen(theme.colour("stage_ink", stale), 1.2))
+        painter.drawLine(at, at + QPointF(SPREAD * math.cos(turn), -SPREAD * math.sin(turn)))
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.colour("copper" if part is bench.tray.current else "stage_ink", stale))
+        painter.drawEllipse(at, 2.6, 2.6)
 
 
 def _draw_axes(painter: QPainter, at: QPointF, rotation: float, axes: set[str]) -> None:

@@ -32,7 +32,7 @@ from hemtra.desktop.model.stage_balloons import StageBalloon, stage_balloons
 from hemtra.desktop.model.tray import TrayPart
 from hemtra.desktop.model.viewport import Pixel, Viewport
 from hemtra.desktop.model.zone_drag import Handle, dragged, grabbed, handle_pixels
-from hemtra.desktop.plan.anchor_marks import draw_anchors
+from hemtra.desktop.plan.anchor_marks import draw_anchors, draw_spread
 from hemtra.desktop.plan.layers import (
     RegionImages,
     draw_polylines,
@@ -121,6 +121,7 @@ class TopView(QWidget):
         self._drag: _Drag | None = None
         self._cursor: Pixel | None = None
         self._linked: Place | None = None
+        self.pinned: Place | None = None
         self._fitted = self._moved = False
         """Whether the whole part is in view, and whether the user has gone elsewhere."""
         self._part: TrayPart | None = None
@@ -187,6 +188,15 @@ class TopView(QWidget):
         self.pick(prompt)
         self._rubbing = bool(prompt)
 
+    def pin(self) -> None:
+        """Pin the probe under the pointer; without one there, or on the pin itself, take it off."""
+        at = None if self._cursor is None else self.viewport.to_part(*self._cursor)
+        near = (
+            at is not None and self.pinned is not None and math.dist(at, self.pinned) < 5 * self.viewport.scale
+        )
+        self.pinned = None if near else at
+        self.update()
+
     def link(self, place: Place | None) -> None:
         """Mark the place another view points at."""
         self._linked = place
@@ -229,6 +239,7 @@ class TopView(QWidget):
             self._draw_evidence(painter)
             self._draw_line(painter)
             self._draw_balloons(painter)
+            self._draw_pin(painter)
             self._draw_read_out(painter)
         painter.setPen(QPen(theme.colour("copper").lighter(140), 2))
         for place in self.picked:
@@ -289,6 +300,7 @@ class TopView(QWidget):
         for step_id, found in evidence.items():
             if step_id == (self.bench.row.step if self.bench.row else None):
                 draw_polylines(painter, self.viewport, found.marks)
+        draw_spread(painter, self.viewport, self.bench)
         draw_anchors(painter, self.viewport, self.bench, self._lineage_steps())
         zone = self._selected_zone()
         if zone is not None:
@@ -363,7 +375,34 @@ class TopView(QWidget):
         grey = data.intensity_at(x, y)
         if grey is not None:
             text += f"   intensity {grey}"
+        if self.pinned is not None:
+            text += f"      {self._from_pin((x, y), z)}"
         draw_chip(painter, QPointF(10, self.height() - 34), text)
+
+    def _from_pin(self, place: Place, z: float | None) -> str:
+        """How far a place lies from the pin."""
+        assert self.pinned is not None
+        data = self.data
+        dx, dy = place[0] - self.pinned[0], place[1] - self.pinned[1]
+        angle = math.degrees(math.atan2(dy, dx))
+        below = None if data is None else data.height_at(*self.pinned)
+        if z is None or below is None:
+            return f"from pin  dx {dx:.2f}   dy {dy:.2f}   {math.hypot(dx, dy):.2f} mm   {angle:.1f}°"
+        dz = z - below
+        far = math.hypot(dx, dy, dz)
+        return f"from pin  dx {dx:.2f}   dy {dy:.2f}   dz {dz:.3f}   {far:.2f} mm   {angle:.1f}°"
+
+    def _draw_pin(self, painter: QPainter) -> None:
+        if self.pinned is None:
+            return
+        at = QPointF(*self.viewport.to_screen(*self.pinned))
+        if self._cursor is not None:
+            pen = QPen(theme.colour("stage_ink", 170), 1.0, Qt.PenStyle.DotLine)
+            painter.setPen(pen)
+            painter.drawLine(at, QPointF(*self._cursor))
+        painter.setBrush(theme.colour("copper"))
+        painter.setPen(QPen(theme.colour("paper"), 1.4))
+        painter.drawEllipse(at, 4.5, 4.5)
 
     # -- pointer ----------------------------------------------------------------------------------
 

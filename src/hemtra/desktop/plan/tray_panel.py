@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QImage, QMouseEvent, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QWidget
+from PySide6.QtWidgets import QPushButton, QWidget
 
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.scan.picture import View, picture
@@ -85,7 +85,9 @@ class TrayCard(QWidget):
 
 
 class TrayPanel(ListPanel):
-    """All parts and how many get the verdict they should."""
+    """All parts, how many get the verdict they should, and which the last edit has changed."""
+
+    unflip_requested = Signal()
 
     def __init__(self, bench: Bench, parent: QWidget | None = None) -> None:
         super().__init__("Tray", parent)
@@ -93,6 +95,12 @@ class TrayPanel(ListPanel):
         self.bench = bench
         self.cards: list[TrayCard] = []
         self.aside.setToolTip("Tagged parts that get the verdict they should.")
+        self.flips = QPushButton()
+        self.flips.setObjectName("action")
+        self.flips.setToolTip("Parts whose verdict the last edit has changed; click to take the edit back.")
+        self.flips.clicked.connect(self.unflip_requested)
+        self.flips.hide()
+        self.body.insertWidget(1, self.flips)
         bench.tray.changed.connect(self.refresh)
         bench.tray.current_changed.connect(self.refresh)
         self.refresh()
@@ -110,6 +118,13 @@ class TrayPanel(ListPanel):
         right, known = self.bench.tray.agreement
         waiting = any(part.stale for part in parts)
         self.aside.setText((f"{right} / {known} agree" + (" …" if waiting else "")) if known else "")
+
+    def show_flips(self, parts: tuple[TrayPart, ...]) -> None:
+        """Say which parts have another verdict since the last edit."""
+        names = " ".join(part.name.rsplit("-", 1)[-1] for part in parts[:5])
+        more = " …" if len(parts) > 5 else ""
+        self.flips.setText(f"{len(parts)} flipped: {names}{more}\nundo the edit")
+        self.flips.setVisible(bool(parts))
 
     def _rebuild(self) -> None:
         kept = {id(card.part): card for card in self.cards}

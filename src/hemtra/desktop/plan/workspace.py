@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QSplitter, QVBoxLayout, QWidget
 
 from hemtra.core.errors import HemtraError
 from hemtra.core.plan.document import Plan
+from hemtra.core.plan.limits import Verdict
 from hemtra.core.plan.prepared import moved_preparation, with_preparation, without_preparation
 from hemtra.core.plan.registry import kind_named
 from hemtra.core.plan.tolerance import parse_tolerance
@@ -18,6 +19,7 @@ from hemtra.core.scan.zones import AnyZone
 from hemtra.desktop.evaluation import ShowRequest, TrayAnswer, TrayRequest, show, try_tray
 from hemtra.desktop.lanes import Lane
 from hemtra.desktop.model.bench import Bench, Shown
+from hemtra.desktop.model.tray import TrayPart
 from hemtra.desktop.notifications import Notice, Notifications
 from hemtra.desktop.plan.anchors import Anchors
 from hemtra.desktop.plan.lineage import Lineage
@@ -107,6 +109,7 @@ class PlanWorkspace(QWidget):
         self.stage.tools.space_toggled.connect(self._toggle_space)
         self._copied: AnyZone | None = None
         self.section.hovered.connect(self.stage.link)
+        self.tray.unflip_requested.connect(self.bench.document.undo)
         self.sheet.tolerance_typed.connect(self._set_tolerance)
         self.sheet.add_requested.connect(self.new.ask)
         self.lineage.tolerance_typed.connect(self._set_tolerance)
@@ -120,6 +123,8 @@ class PlanWorkspace(QWidget):
         self._selected = bench.balloon
         self._evaluated: Plan | None = None
         self._tried: TrayRequest | None = None
+        self._before: dict[int, Verdict] = {}
+        self.flips: tuple[TrayPart, ...] = ()
 
     # -- evaluation -------------------------------------------------------------------------------
 
@@ -186,6 +191,10 @@ class PlanWorkspace(QWidget):
 
     def try_all(self) -> None:
         """Try the plan on the whole tray, in the background."""
+        if self._tried is None or not any(part.stale for part in self.bench.tray.parts):
+            self._before = {
+                id(p.engine): p.result.verdict for p in self.bench.tray.parts if p.result is not None
+            }
         self.bench.tray.mark_stale()
         engines = tuple(part.engine for part in self.bench.tray.parts)
         if engines:
@@ -233,7 +242,19 @@ class PlanWorkspace(QWidget):
         part = next((p for p in parts if p.engine is engine), None)
         if part is not None and request is self._tried:
             part.result, part.error, part.stale = answer.result, answer.error, False
+            self.flips = self._flipped()
+            self.tray.show_flips(self.flips)
             self.bench.tray.changed.emit()
+
+    def _flipped(self) -> tuple[TrayPart, ...]:
+        """The parts whose verdict the last edit has changed."""
+        return tuple(
+            part
+            for part in self.bench.tray.parts
+            if part.result is not None
+            and not part.stale
+            and self._before.get(id(part.engine), part.result.verdict) is not part.result.verdict
+        )
 
     @Slot(object, object)
     def _on_failed(self, request: object, error: BaseException) -> None:
@@ -352,6 +373,12 @@ class PlanWorkspace(QWidget):
         else:
             by = 1 if what == "later" else -1
             self._edit("order of preparation", lambda: moved_preparation(plan, name, by))
+
+    def duplicate_selected(self) -> None:
+        """The selected characteristic once more, to be moved elsewhere."""
+        row, plan = self.bench.row, self.bench.document.plan
+        if row is not None and self._edit(f"copy of {row.name}", lambda: plan.duplicated(row.balloon)):
+            self.bench.select(self.bench.document.plan.sheet[-1].balloon)
 
     def delete_selected(self) -> None:
         """Take the selected characteristic out of the sheet."""

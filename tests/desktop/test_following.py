@@ -4,7 +4,7 @@ import math
 
 import pytest
 from PySide6.QtCore import QPointF, Qt
-from tests.desktop.test_window import LEFT, drag, pixel, values
+from test_window import LEFT, drag, pixel, values
 
 from hemtra.core.plan.anchoring import followers
 from hemtra.core.plan.document import Follow
@@ -175,3 +175,50 @@ def test_handles_lie_where_the_zone_is_on_this_part(demo, settled):
     corners = [handle_pixels(placed, stage.viewport)[f"corner-{k}"] for k in range(4)]
     middle = QPointF(sum(c[0] for c in corners) / 4, sum(c[1] for c in corners) / 4)
     assert stage.viewport.to_part(middle.x(), middle.y()) == pytest.approx((placed.x, placed.y), abs=1e-6)
+
+
+def test_parts_that_flip_are_listed_and_the_edit_can_be_taken_back(demo, qtbot, settled):
+    panel = demo.plan_workspace.tray
+    assert not panel.flips.isVisible()
+    demo.plan_workspace.sheet.tolerance_typed.emit(6, "8.00 +0.00 -0.15")
+    settled(demo)
+    flipped = {part.name for part in demo.plan_workspace.flips}
+    truly = {p.name for p in demo.bench.tray.parts if p.agrees is False}
+    assert flipped
+    assert flipped == truly, "before the edit all agreed"
+    assert panel.flips.text().startswith(f"{len(flipped)} flipped:")
+    qtbot.mouseClick(panel.flips, LEFT)
+    settled(demo)
+    assert demo.bench.tray.agreement == (8, 8)
+
+
+def test_the_probe_reads_from_its_pin(demo, settled):
+    stage = demo.plan_workspace.stage
+    stage._cursor = stage.viewport.to_screen(42.0, 26.5)
+    demo.trigger("view.pin")
+    assert stage.pinned == pytest.approx((42.0, 26.5))
+    text = stage._from_pin((45.0, 30.5), 4.0)
+    assert "dx 3.00   dy 4.00" in text
+    assert "53.1°" in text
+    demo.trigger("view.pin")
+    assert stage.pinned is None
+
+
+def test_a_duplicate_has_a_balloon_and_a_feature_of_its_own(demo, settled):
+    bench = demo.bench
+    bench.select(6)
+    demo.trigger("characteristic.duplicate")
+    settled(demo)
+    assert bench.balloon == 17
+    assert values(demo)[17].value == pytest.approx(values(demo)[6].value)
+    new = bench.document.plan.step(bench.row.step)
+    assert new.inputs["plane"] == ("plane-a",), "the datum stays shared"
+    assert new.inputs["point"] != ("hub-top",)
+    demo.trigger("edit.undo")
+    settled(demo)
+    assert bench.document.plan.characteristic(17) is None
+
+
+def test_a_folder_without_scans_is_told(demo, tmp_path):
+    demo.plans.add_folder(tmp_path)
+    assert "holds no scans" in demo.message_bar.text.text()
