@@ -9,9 +9,10 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from hemtra import Scan, save_scan
+from hemtra import HeightMap, Scan, save_scan
+from hemtra.core.features.outline import COLUMNS, model_of
 from hemtra.runtime import demo
-from hemtra.virtual.demo import REFERENCE
+from hemtra.virtual.demo import PARTS, REFERENCE, demo_plan
 
 _lines: list[str] = []
 
@@ -65,6 +66,19 @@ def part_file(part, tmp_path_factory) -> Path:
     path = tmp_path_factory.mktemp("scan") / "part.x3p"
     save_scan(part, path)
     return path
+
+
+@pytest.fixture(scope="session")
+def cover_anywhere():
+    """The taught cover, and a map of 2048 x 2048 points in which it lies at 100°, with 3 % missing."""
+    plan, small = demo_plan(), PARTS[4].scan().data
+    rng = np.random.default_rng(1)
+    z = np.full((2048, 2048), -6.0, np.float32) + rng.normal(0, 0.008, (2048, 2048)).astype(np.float32)
+    z[600 : 600 + small.shape[0], 400 : 400 + small.shape[1]] = small.z
+    z[rng.random(z.shape) < 0.03] = np.nan
+    taught = plan.step("outline").taught
+    model = model_of(tuple(taught.columns[name] for name in COLUMNS))
+    return model, HeightMap(z, dx=small.grid.dx, dy=small.grid.dy, x0=-110, y0=-160)
 
 
 @pytest.fixture(scope="session")

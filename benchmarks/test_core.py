@@ -6,6 +6,7 @@ import numpy as np
 
 from hemtra import load_scan, save_scan
 from hemtra.core.geometry.plane_fit import fit_plane
+from hemtra.core.locate.search import Search, find
 from hemtra.core.plan.engine import Engine
 from hemtra.core.scan.heightmap import Grid
 from hemtra.core.scan.picture import View, picture
@@ -14,16 +15,48 @@ from hemtra.core.scan.rank_filter import median_filter
 from hemtra.core.scan.section import section
 from hemtra.core.station.assembler import Assembler, Batch, Layout, Profiles, TriggerSeen
 from hemtra.core.station.trigger import TriggerRules
-from hemtra.desktop.evaluation import ShowRequest, show
+from hemtra.desktop.evaluation import ShowRequest, TrayRequest, show, try_tray
+from hemtra.desktop.model.surface_mesh import surface
 from hemtra.desktop.theme import height_palette
 from hemtra.virtual.cover import make_cover
-from hemtra.virtual.demo import STATION, demo_plan
+from hemtra.virtual.demo import PARTS, STATION, demo_plan
 from hemtra.virtual.sensor import scan_part
 
 
-def test_inspect_eight_characteristics(beside, part):
-    z, plan = part.data.z, demo_plan()
-    beside(lambda: Engine(part.data).run(plan), z.copy, "copy of the map")
+def test_inspect_the_demo_plan_at_any_angle(beside):
+    """The whole plan, 29 steps and 11 characteristics, on a part that lies at -30° and tilted."""
+    data, plan = PARTS[4].scan().data, demo_plan()
+    beside(lambda: Engine(data).run(plan), data.z.copy, "copy of the map")
+
+
+def test_outline_anywhere_in_2048_by_2048(beside, cover_anywhere):
+    model, data = cover_anywhere
+    beside(lambda: find(model, data, Search()), data.z.copy, "copy of the map")
+
+
+def test_outline_near_its_place_in_2048_by_2048(beside, cover_anywhere):
+    model, data = cover_anywhere
+    first = find(model, data, Search())[0].frame
+    near = Search((first.x + 4, first.y - 5, 10.0), first.rotation - 15 + 6, first.rotation + 15 + 6)
+    beside(lambda: find(model, data, near), data.z.copy, "copy of the map")
+
+
+def test_tray_of_24_after_an_edit_of_one_feature(benchmark):
+    engines, plan = [Engine(part.scan().data) for part in PARTS], demo_plan()
+    places = iter(range(10_000))
+    list(try_tray(TrayRequest(plan, tuple(engines)), lambda: False))
+
+    def edit():
+        step = plan.step("boss-ne-top")
+        moved = plan.with_step(step.edited(zone=step.zone.model_copy(update={"x": 42 + next(places) / 1000})))
+        return list(try_tray(TrayRequest(moved, tuple(engines)), lambda: False))
+
+    assert len(benchmark.pedantic(edit, rounds=8, warmup_rounds=1)) == len(PARTS)
+
+
+def test_surface_in_full_detail(beside, part):
+    data, palette = part.data, height_palette()
+    beside(lambda: surface(data, 1_600_000, palette, (-6, 8), data), data.z.copy, "copy of the map", rounds=10)
 
 
 def test_drag_one_zone_with_evidence_and_section(beside, part):

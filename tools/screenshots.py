@@ -22,6 +22,7 @@ def main() -> None:
         from hemtra.desktop.app import prepare
         from hemtra.desktop.window import MainWindow
         from hemtra.runtime import demo
+        from hemtra.virtual.demo import PARTS
 
         folder = demo.demo_folder()
         if not demo.is_complete(folder):
@@ -41,12 +42,22 @@ def main() -> None:
 
         take("empty")
         window.plans.open(folder / demo.PLAN_FILE)
-        wait_for(lambda: len(window.bench.tray.parts) == 8)
+        wait_for(lambda: len(window.bench.tray.parts) == len(PARTS))
         window.plan_workspace.stage.setFocus()
         take("plan-good-part")
         window.bench.tray.select(5)
         window.bench.select(11)
         take("plan-bad-part")
+        window.bench.tray.select(2)
+        window.bench.select(10)
+        window.bench.select_step("outline")
+        take("plan-anchor")
+        window.bench.select(1)
+        window.plan_workspace.show_views(frozenset(("top", "3D")))
+        space = window.plan_workspace.space
+        wait_for(lambda: space is not None and len(space.meshes) == 2)
+        take("plan-3d")
+        window.plan_workspace.show_views(frozenset(("top", "section")))
         station_pictures(window, folder / demo.STATION_FILE, take)
         window.close()
 

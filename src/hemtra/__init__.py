@@ -33,9 +33,18 @@ __all__ = [
     "load_scan",
     "save_plan",
     "save_scan",
+    "teach",
 ]
 
 
 def inspect(plan: Plan, scan: Scan | HeightMap) -> Result:
     """Measure and judge one part. Raises `PlanError` when the plan itself does not hold."""
     return Engine(scan.data if isinstance(scan, Scan) else scan).run(plan)
+
+
+def teach(plan: Plan, reference: Scan | HeightMap) -> Plan:
+    """The plan with what its steps learn from the reference scan: contours, and where its anchors lie.
+
+    Plans from files have been taught; one made by a script has not. Raises `PlanError`.
+    """
+    return Engine(reference.data if isinstance(reference, Scan) else reference).taught(plan)

@@ -81,7 +81,7 @@ def test_a_rim_is_found_with_its_centre_and_radius(x, y, radius, hole):
     assert math.hypot(circle.x - x, circle.y - y) < 0.03
     assert circle.radius == pytest.approx(radius, abs=0.03)
     assert circle.z == pytest.approx(2.0 + 0.01 * x, abs=0.01)
-    half = relief(np.where(X < x, np.where(inside != hole, 2.0, 0.0), np.nan))
+    half = relief(np.where(x > X, np.where(inside != hole, 2.0, 0.0), np.nan))
     with pytest.raises(NotMeasured, match="one side only"):
         CircleKind(least_seen=10, change="rises" if hole else "falls").evaluate(Given(half, zone))
 

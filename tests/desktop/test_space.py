@@ -71,7 +71,7 @@ def test_the_stage_in_space_follows_the_top_view(demo, qtbot, settled):
     assert space is not None
     assert space.isVisible()
     assert not workspace.section.isVisible()
-    qtbot.waitUntil(lambda: len(space._meshes) == 2, timeout=20_000)
+    qtbot.waitUntil(lambda: len(space.meshes) == 2, timeout=20_000)
     qtbot.waitUntil(lambda: space.frames > 0)
     assert space.trouble == ""
     pixels = space.grabFramebuffer()

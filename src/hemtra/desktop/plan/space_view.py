@@ -117,7 +117,8 @@ class SpaceView(QOpenGLWidget):
         self.trouble = ""
         self.frames = 0
         """Frames drawn; for whoever measures."""
-        self._meshes: dict[int, Mesh] = {}
+        self.meshes: dict[int, Mesh] = {}
+        """Coarse and full detail, by their greatest number of points."""
         self._buffers: dict[int, _Buffers] = {}
         self._asked: MeshRequest | None = None
         self._looked_at: object = None
@@ -177,9 +178,9 @@ class SpaceView(QOpenGLWidget):
     @Slot(object, object)
     def _on_mesh(self, request: MeshRequest, answer: tuple[int, Mesh]) -> None:
         if request is self._asked:
-            self._meshes[answer[0]] = answer[1]
+            self.meshes[answer[0]] = answer[1]
             if answer[0] == COARSE:
-                self._meshes.pop(FULL, None)
+                self.meshes.pop(FULL, None)
             self.update()
 
     # -- drawing ----------------------------------------------------------------------------------
@@ -212,7 +213,7 @@ class SpaceView(QOpenGLWidget):
             box = QRectF(self.rect()).adjusted(30, 30, -30, -30)
             flags = int(Qt.AlignmentFlag.AlignCenter) | int(Qt.TextFlag.TextWordWrap)
             painter.drawText(box, flags, self.trouble)
-        elif self._meshes:
+        elif self.meshes:
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
             self._draw_lines(painter)
             self._draw_balloons(painter)
@@ -236,20 +237,20 @@ class SpaceView(QOpenGLWidget):
         GL.glLoadMatrixd(np.ascontiguousarray(self.orbit.matrix(self.width(), self.height()).T))
         GL.glMatrixMode(GL.GL_MODELVIEW)
         GL.glLoadIdentity()
-        if not self._meshes:
+        if not self.meshes:
             return
         cuts = self._tools.planes(self.bench)
         for k, plane in enumerate(cuts):
             GL.glEnable(GL.GL_CLIP_PLANE0 + k)
             GL.glClipPlane(GL.GL_CLIP_PLANE0 + k, plane)
-        self._buffer(COARSE if self._moving or FULL not in self._meshes else FULL).draw()
+        self._buffer(COARSE if self._moving or FULL not in self.meshes else FULL).draw()
         for k in range(len(cuts)):
             GL.glDisable(GL.GL_CLIP_PLANE0 + k)
         GL.glDisable(GL.GL_DEPTH_TEST)
 
     def _buffer(self, most: int) -> _Buffers:
         """The mesh in graphics memory, brought there when it is new."""
-        mesh = self._meshes[most]
+        mesh = self.meshes[most]
         known = self._buffers.get(most)
         if known is None or getattr(known, "mesh", None) is not mesh:
             if known is not None:
