@@ -4,7 +4,7 @@ import math
 
 import pytest
 from PySide6.QtCore import QPointF, Qt
-from test_window import LEFT, drag, pixel, values
+from test_window import LEFT, drag, pixel, retype, values
 
 from hemtra.core.plan.anchoring import followers
 from hemtra.core.plan.document import Follow
@@ -222,3 +222,24 @@ def test_a_duplicate_has_a_balloon_and_a_feature_of_its_own(demo, settled):
 def test_a_folder_without_scans_is_told(demo, tmp_path):
     demo.plans.add_folder(tmp_path)
     assert "holds no scans" in demo.message_bar.text.text()
+
+
+def test_a_height_band_is_typed_on_the_card_and_nonsense_is_told(demo, qtbot, settled):
+    bench, lineage = demo.bench, demo.plan_workspace.lineage
+    low, high = (lineage.cards["boss-ne-top"].numbers.band[name] for name in ("low", "high"))
+    retype(qtbot, low, "3,5")
+    assert bench.document.plan.step("boss-ne-top").zone.band is None, "one end alone waits"
+    retype(qtbot, high, "4.4")
+    settled(demo)
+    band = bench.document.plan.step("boss-ne-top").zone.band
+    assert (band.low, band.high) == (3.5, 4.4)
+    assert values(demo)[1].verdict == "PASS"
+    retype(qtbot, high, "3")
+    assert "height band must end above" in demo.message_bar.text.text()
+    assert bench.document.plan.step("boss-ne-top").zone.band == band
+    lineage.band_typed.emit("boss-ne-top", (9.0, 9.5))
+    settled(demo)
+    assert "nothing in the zone lies in its height band" in values(demo)[1].reason
+    lineage.band_typed.emit("boss-ne-top", None)
+    settled(demo)
+    assert bench.document.plan.step("boss-ne-top").zone.band is None

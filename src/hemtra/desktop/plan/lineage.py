@@ -110,6 +110,7 @@ class StepCard(Card):
 
     param_changed = Signal(str, str, object)
     zone_typed = Signal(str, str, float)
+    band_typed = Signal(str, object)
     rub_wanted = Signal(str)
 
     def __init__(self, step: Step, kind: Kind, users: int, *, anchors: bool) -> None:
@@ -166,6 +167,7 @@ class StepCard(Card):
         if step.zone is not None:
             self.numbers = ZoneNumbers(step.name)
             self.numbers.typed.connect(lambda name, value: self.zone_typed.emit(step.id, name, value))
+            self.numbers.band_typed.connect(lambda ends: self.band_typed.emit(step.id, ends))
             self.body.addWidget(self.numbers)
         self.follow: FollowButton | None = None
         self.rub: QPushButton | None = None
@@ -359,6 +361,7 @@ class Lineage(QFrame):
     """The lineage of the selected characteristic."""
 
     zone_typed = Signal(str, str, float)
+    band_typed = Signal(str, object)
     follow_chosen = Signal(str, object)
     anchor_wanted = Signal(str, str)
     rub_wanted = Signal(str)
@@ -480,6 +483,7 @@ class Lineage(QFrame):
         card.param_changed.connect(self.param_changed)
         card.zone_typed.connect(self.zone_typed)
         card.rub_wanted.connect(self.rub_wanted)
+        card.band_typed.connect(self.band_typed)
         if card.follow is not None:
             card.follow.chosen.connect(self.follow_chosen)
             card.follow.wanted.connect(self.anchor_wanted)

@@ -116,6 +116,7 @@ class PlanWorkspace(QWidget):
         self.lineage.name_typed.connect(self._set_name)
         self.lineage.param_changed.connect(self._set_param)
         self.lineage.zone_typed.connect(self._type_zone)
+        self.lineage.band_typed.connect(self._type_band)
         self.lineage.follow_chosen.connect(self.anchors.follow)
         self.lineage.anchor_wanted.connect(self.anchors.add)
         self.lineage.rub_wanted.connect(self._rub)
@@ -329,6 +330,15 @@ class PlanWorkspace(QWidget):
         if zone is not None:
             changed = {**zone.model_dump(), name: value}
             self._edit(f"zone {name}", lambda: plan.with_step(plan.step(step_id).edited(zone=changed)))
+
+    @Slot(str, object)
+    def _type_band(self, step_id: str, ends: tuple[float, float] | None) -> None:
+        plan = self.bench.document.plan
+        zone = plan.step(step_id).zone
+        if zone is not None:
+            band = None if ends is None else {"low": ends[0], "high": ends[1]}
+            changed = {**zone.model_dump(), "band": band}
+            self._edit("height band", lambda: plan.with_step(plan.step(step_id).edited(zone=changed)))
 
     @Slot(str)
     def _rub(self, step_id: str) -> None:

@@ -14,6 +14,10 @@ NUMBERS = (
     ("height", "h", "Height in mm, along travel while it is not turned."),
     ("rotation", "°", "Turned counter-clockwise, in degrees."),
 )
+BAND = (
+    ("low", "from z", "Heights below this are left out, in mm above what the zone follows; empty for none."),
+    ("high", "to", "Heights above this are left out, in mm above what the zone follows; empty for none."),
+)
 
 
 class ZoneNumbers(QWidget):
@@ -21,6 +25,8 @@ class ZoneNumbers(QWidget):
 
     typed = Signal(str, float)
     """Field of the zone, and its number."""
+    band_typed = Signal(object)
+    """Its height band, or None."""
 
     def __init__(self, step_name: str) -> None:
         super().__init__()
@@ -40,6 +46,19 @@ class ZoneNumbers(QWidget):
             layout.addWidget(label)
             layout.addWidget(edit)
             self.fields[name] = edit
+        self.band: dict[str, QLineEdit] = {}
+        for name, sign, help_text in BAND:
+            label, edit = QLabel(sign), QLineEdit()
+            label.setObjectName("muted")
+            edit.setFixedSize(44, 22)
+            edit.setPlaceholderText("–")
+            edit.setAlignment(Qt.AlignmentFlag.AlignRight)
+            edit.setToolTip(help_text)
+            edit.setAccessibleName(f"{step_name}, height band {name}")
+            edit.editingFinished.connect(self._on_band)
+            layout.addWidget(label)
+            layout.addWidget(edit)
+            self.band[name] = edit
         layout.addStretch()
 
     def show_zone(self, zone: AnyZone) -> None:
@@ -48,6 +67,28 @@ class ZoneNumbers(QWidget):
         for name, edit in self.fields.items():
             if not edit.hasFocus():
                 edit.setText(f"{getattr(zone, name):.6g}")
+        for name, edit in self.band.items():
+            if not edit.hasFocus():
+                edit.setText("" if zone.band is None else f"{getattr(zone.band, name):.6g}")
+
+    def _on_band(self) -> None:
+        """Both ends make a band, none takes it off; one alone waits for the other."""
+        assert self._zone is not None
+        texts = [edit.text().strip().replace(",", ".") for edit in self.band.values()]
+        old = self._zone.band
+        if not any(texts):
+            if old is not None:
+                self.band_typed.emit(None)
+            return
+        if not all(texts):
+            return
+        try:
+            low, high = (float(text) for text in texts)
+        except ValueError:
+            self.show_zone(self._zone)
+            return
+        if old is None or (low, high) != (old.low, old.high):
+            self.band_typed.emit((low, high))
 
     def _on_typed(self, name: str) -> None:
         assert self._zone is not None
