@@ -243,3 +243,27 @@ def test_a_height_band_is_typed_on_the_card_and_nonsense_is_told(demo, qtbot, se
     lineage.band_typed.emit("boss-ne-top", None)
     settled(demo)
     assert bench.document.plan.step("boss-ne-top").zone.band is None
+
+
+def test_a_limit_is_dragged_on_its_bar_and_says_how_many_parts_would_flip(demo, qtbot, settled):
+    row, panel = demo.plan_workspace.sheet.row_of(6), demo.plan_workspace.tray
+    bar, (low, high) = row._bar(), (7.85 - 0.1, 8.15 + 0.1)
+
+    def on_bar(z: float):
+        return QPointF(bar.left() + (z - low) / (high - low) * bar.width(), bar.center().y()).toPoint()
+
+    qtbot.mousePress(row, LEFT, pos=on_bar(8.15))
+    qtbot.mouseMove(row, on_bar(7.95))
+    good = [part for part in demo.bench.tray.parts if part.tag == "good"]
+    hubs = [next(c.value for c in part.result.characteristics if c.balloon == 6) for part in good]
+    truly = sum(hub > 7.95 for hub in hubs)
+    assert truly
+    assert panel.aside.text() == f"{truly} would flip"
+    assert demo.bench.document.plan.characteristic(6).upper == 8.15, "nothing is changed yet"
+    qtbot.mouseRelease(row, LEFT, pos=on_bar(7.95))
+    settled(demo)
+    assert demo.bench.document.plan.characteristic(6).upper == pytest.approx(7.95, abs=0.02)
+    assert len(demo.plan_workspace.flips) == truly
+    demo.trigger("edit.undo")
+    settled(demo)
+    assert demo.bench.tray.agreement == (8, 8)

@@ -7,8 +7,9 @@ from pathlib import Path
 
 import numpy as np
 
+from hemtra.core.plan.document import Characteristic
 from hemtra.core.plan.engine import Engine, Result
-from hemtra.core.plan.limits import Verdict
+from hemtra.core.plan.limits import Verdict, judge, part_verdict
 from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.scan import Scan
 from hemtra.desktop.model.observe import Signal
@@ -68,6 +69,23 @@ def _part_extent(data: HeightMap, level: float) -> tuple[float, float, float, fl
     y0, y1 = (g.y0 + g.dy * COARSE * int(r) for r in (rows[0], rows[-1]))
     room = MARGIN * max(x1 - x0, y1 - y0)
     return x0 - room, x1 + room, y0 - room, y1 + room
+
+
+def would_flip(parts: list[TrayPart], row: Characteristic) -> list[TrayPart]:
+    """The parts whose verdict would change if a row had other limits; from their values as they are."""
+    flipped = []
+    for part in parts:
+        if part.result is None:
+            continue
+        verdicts = [
+            judge(c.value, row.lower, row.upper, row.decimals)[0]
+            if c.balloon == row.balloon and c.value is not None
+            else c.verdict
+            for c in part.result.characteristics
+        ]
+        if part_verdict(verdicts) is not part.result.verdict:
+            flipped.append(part)
+    return flipped
 
 
 class Tray:

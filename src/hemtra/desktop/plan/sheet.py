@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import (
@@ -17,9 +19,11 @@ from hemtra.core.plan.tolerance import EXAMPLES
 from hemtra.desktop import theme
 from hemtra.desktop.model.bench import Bench
 from hemtra.desktop.plan.list_panel import ListPanel
-from hemtra.desktop.plan.signs import draw_balloon, draw_limit_bar, told_value
+from hemtra.desktop.plan.signs import bar_scale, draw_balloon, draw_limit_bar, told_value
 
 ROW, OPEN_ROW = 31, 66
+GRAB = 6.0
+"""Pixels around the end of a limit that take it."""
 BAR_WIDTH = 72
 VALUE_RIGHT = 92
 """Pixels from the right border to the right end of the value."""
@@ -30,11 +34,16 @@ class SheetRow(QWidget):
 
     chosen = Signal(int)
     tolerance_typed = Signal(int, str)
+    limit_dragged = Signal(int, str, float, bool)
+    """Balloon, “lower” or “upper”, where to, and whether it was let go."""
 
     def __init__(self, row: Characteristic, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.row = row
         self._state: object = None
+        self._drag: tuple[str, tuple[float, float], float] | None = None
+        """The limit that is dragged, what the bar spans meanwhile, and where it is."""
+        self.setMouseTracking(True)
         self.judged: Judged | None = None
         self.selected = False
         self.tolerance = QLineEdit(self)
@@ -78,7 +87,7 @@ class SheetRow(QWidget):
         draw_balloon(painter, QPointF(21, ROW / 2), str(self.row.balloon), verdict, radius=10)
         failed = verdict is Verdict.FAIL
         value_box = QRectF(0, 0, self.width() - VALUE_RIGHT, ROW)
-        bar = QRectF(self.width() - BAR_WIDTH - 8, 6, BAR_WIDTH, ROW - 12)
+        bar = self._bar()
         painter.setFont(theme.font(13, bold=failed))
         value = "–" if judged is None else told_value(judged, judged.decimals).removesuffix(" mm")
         painter.setPen(theme.colour("failed" if failed else "ink"))
@@ -92,7 +101,10 @@ class SheetRow(QWidget):
         )
         painter.drawText(name_box, Qt.AlignmentFlag.AlignVCenter, name)
         if judged is not None:
-            draw_limit_bar(painter, bar, judged)
+            if self._drag is not None:
+                limit, _, at = self._drag
+                judged = replace(judged, lower=at) if limit == "lower" else replace(judged, upper=at)
+            draw_limit_bar(painter, bar, judged, None if self._drag is None else self._drag[1])
         if self.selected and judged is not None:
             painter.setPen(theme.verdict_colour(verdict))
             painter.setFont(theme.font(12, bold=True))
@@ -103,8 +115,50 @@ class SheetRow(QWidget):
         painter.end()
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        """Select."""
+        """Select; on the end of a limit take hold of it."""
+        limit = self._limit_under(event.position())
+        if limit is not None and self.judged is not None:
+            scale = bar_scale(self.row.lower, self.row.upper, self.row.nominal)
+            self._drag = limit, scale, float(getattr(self.row, limit))
         self.chosen.emit(self.row.balloon)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        """Drag a limit, to the digits it is shown with."""
+        if self._drag is None:
+            over = self._limit_under(event.position()) is not None
+            self.setCursor(Qt.CursorShape.SizeHorCursor if over else Qt.CursorShape.PointingHandCursor)
+            return
+        limit, (low, high), _ = self._drag
+        share = (event.position().x() - self._bar().left()) / BAR_WIDTH
+        value = round(low + min(max(share, 0.0), 1.0) * (high - low), self.row.decimals)
+        other = self.row.upper if limit == "lower" else self.row.lower
+        if other is not None:
+            value = min(value, other) if limit == "lower" else max(value, other)
+        self._drag = limit, (low, high), value
+        self.limit_dragged.emit(self.row.balloon, limit, value, False)
+        self.update()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        """Let go of a limit."""
+        if self._drag is not None:
+            (limit, _, value), self._drag = self._drag, None
+            self.limit_dragged.emit(self.row.balloon, limit, value, True)
+            self.update()
+
+    def _bar(self) -> QRectF:
+        return QRectF(self.width() - BAR_WIDTH - 8, 6, BAR_WIDTH, ROW - 12)
+
+    def _limit_under(self, at: QPointF) -> str | None:
+        """The limit whose end on the bar is under the pointer."""
+        bar = self._bar()
+        low, high = bar_scale(self.row.lower, self.row.upper, self.row.nominal)
+        for name in ("lower", "upper"):
+            limit = getattr(self.row, name)
+            if limit is None or not bar.top() - 4 <= at.y() <= bar.bottom() + 4:
+                continue
+            if abs(bar.left() + (limit - low) / (high - low) * bar.width() - at.x()) <= GRAB:
+                return name
+        return None
 
     def reject(self) -> None:
         """Mark what was typed as not understood."""
@@ -122,6 +176,7 @@ class Sheet(ListPanel):
     """All rows, with the count of what passes."""
 
     tolerance_typed = Signal(int, str)
+    limit_dragged = Signal(int, str, float, bool)
     add_requested = Signal()
 
     def __init__(self, bench: Bench, parent: QWidget | None = None) -> None:
@@ -188,6 +243,7 @@ class Sheet(ListPanel):
         widget = SheetRow(row)
         widget.chosen.connect(self._choose)
         widget.tolerance_typed.connect(self.tolerance_typed)
+        widget.limit_dragged.connect(self.limit_dragged)
         self.rows.insertWidget(len(self.items), widget)
         self.items.append(widget)
 

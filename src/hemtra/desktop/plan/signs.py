@@ -58,8 +58,13 @@ def draw_balloon(
     painter.restore()
 
 
-def draw_limit_bar(painter: QPainter, box: QRectF, judged: Judged) -> None:
-    """The limits as a band with two ends, and the value as a tick; a one-sided limit leaves its bar open."""
+def draw_limit_bar(
+    painter: QPainter, box: QRectF, judged: Judged, scale: tuple[float, float] | None = None
+) -> None:
+    """The limits as a band with two ends, and the value as a tick; a one-sided limit leaves its bar open.
+
+    scale: what the ends of the bar stand for; without it what suits the limits.
+    """
     lower, upper, value = judged.lower, judged.upper, judged.value
     middle = box.center().y()
     painter.save()
@@ -67,7 +72,7 @@ def draw_limit_bar(painter: QPainter, box: QRectF, judged: Judged) -> None:
     painter.setPen(Qt.PenStyle.NoPen)
     painter.setBrush(theme.colour("line"))
     painter.drawRoundedRect(QRectF(box.left(), middle - 2, box.width(), 4), 2, 2)
-    low, high = _scale(lower, upper, judged.nominal)
+    low, high = bar_scale(lower, upper, judged.nominal) if scale is None else scale
 
     def at(quantity: float) -> float:
         return box.left() + box.width() * min(max((quantity - low) / (high - low), 0.0), 1.0)
@@ -96,7 +101,7 @@ def draw_limit_bar(painter: QPainter, box: QRectF, judged: Judged) -> None:
     painter.restore()
 
 
-def _scale(lower: float | None, upper: float | None, nominal: float | None) -> tuple[float, float]:
+def bar_scale(lower: float | None, upper: float | None, nominal: float | None) -> tuple[float, float]:
     """What the bar shows: the limits with a third of their distance on either side."""
     if lower is not None and upper is not None:
         room = max((upper - lower) / 3, 1e-9)

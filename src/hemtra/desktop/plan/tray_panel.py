@@ -126,6 +126,13 @@ class TrayPanel(ListPanel):
         self.flips.setText(f"{len(parts)} flipped: {names}{more}\nundo the edit")
         self.flips.setVisible(bool(parts))
 
+    def show_would_flip(self, count: int) -> None:
+        """Say how many parts would change their verdict; below zero says nothing any more."""
+        if count < 0:
+            self.refresh()
+        else:
+            self.aside.setText("none would flip" if count == 0 else f"{count} would flip")
+
     def _rebuild(self) -> None:
         kept = {id(card.part): card for card in self.cards}
         self.cards = [

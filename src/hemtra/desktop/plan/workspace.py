@@ -19,7 +19,7 @@ from hemtra.core.scan.zones import AnyZone
 from hemtra.desktop.evaluation import ShowRequest, TrayAnswer, TrayRequest, show, try_tray
 from hemtra.desktop.lanes import Lane
 from hemtra.desktop.model.bench import Bench, Shown
-from hemtra.desktop.model.tray import TrayPart
+from hemtra.desktop.model.tray import TrayPart, would_flip
 from hemtra.desktop.notifications import Notice, Notifications
 from hemtra.desktop.plan.anchors import Anchors
 from hemtra.desktop.plan.lineage import Lineage
@@ -111,6 +111,7 @@ class PlanWorkspace(QWidget):
         self.section.hovered.connect(self.stage.link)
         self.tray.unflip_requested.connect(self.bench.document.undo)
         self.sheet.tolerance_typed.connect(self._set_tolerance)
+        self.sheet.limit_dragged.connect(self._drag_limit)
         self.sheet.add_requested.connect(self.new.ask)
         self.lineage.tolerance_typed.connect(self._set_tolerance)
         self.lineage.name_typed.connect(self._set_name)
@@ -315,6 +316,18 @@ class PlanWorkspace(QWidget):
 
         if not self._edit(f"limits of {row.name}", changed):
             self.sheet.reject(balloon)
+
+    @Slot(int, str, float, bool)
+    def _drag_limit(self, balloon: int, limit: str, value: float, dropped: bool) -> None:
+        """A limit dragged on its bar: meanwhile the tray says what would flip, then it is an edit."""
+        plan = self.bench.document.plan
+        row = plan.characteristic(balloon)
+        if row is None:
+            return
+        moved = row.edited(**{limit: value})
+        self.tray.show_would_flip(-1 if dropped else len(would_flip(self.bench.tray.parts, moved)))
+        if dropped and moved != row:
+            self._edit(f"{limit} limit of {row.name}", lambda: plan.with_characteristic(moved))
 
     @Slot(int, str)
     def _set_name(self, balloon: int, text: str) -> None:
