@@ -285,7 +285,7 @@ def _print_plan(plan: Plan) -> None:
     out.print(f"[bold]{plan.name}[/bold]")
     sheet = Table("balloon", "characteristic", "tolerance", "step", box=None, header_style="bold")
     for row in sorted(plan.sheet, key=lambda c: c.balloon):
-        sheet.add_row(str(row.balloon), row.name, row.tolerance, row.step)
+        sheet.add_row(str(row.balloon), row.name, row.tolerance, row.step or "not bound yet")
     out.print(sheet)
     steps = Table("step", "kind", "uses", "parameters", box=None, header_style="bold")
     for step in plan.steps:

@@ -267,3 +267,23 @@ def test_a_limit_is_dragged_on_its_bar_and_says_how_many_parts_would_flip(demo, 
     demo.trigger("edit.undo")
     settled(demo)
     assert demo.bench.tray.agreement == (8, 8)
+
+
+def test_a_list_starts_the_sheet_and_a_click_binds_a_row(demo, qtbot, settled, tmp_path):
+    bench, stage = demo.bench, demo.plan_workspace.stage
+    (tmp_path / "list.csv").write_text("balloon;name;nominal;lower;upper\n30;Boss again;4,00;-0,10;+0,10\n")
+    demo.import_requirements(tmp_path / "list.csv")
+    qtbot.waitUntil(lambda: bench.document.plan.characteristic(30) is not None)
+    settled(demo)
+    bench.select(30)
+    settled(demo)
+    assert "nothing is bound" in values(demo)[30].reason
+    demo.trigger("characteristic.height")
+    qtbot.mouseClick(stage, LEFT, pos=pixel(stage, -42, 26.3))
+    settled(demo)
+    assert bench.balloon == 30
+    assert values(demo)[30].value == pytest.approx(4.0, abs=0.06)
+    assert bench.document.plan.characteristic(30).upper == 4.1
+    (tmp_path / "odd.csv").write_text("balloon,name\n1,x\n")
+    demo.import_requirements(tmp_path / "odd.csv")
+    qtbot.waitUntil(lambda: "no column" in demo.message_bar.text.text())

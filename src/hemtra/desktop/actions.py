@@ -49,6 +49,13 @@ ACTIONS: tuple[Action, ...] = (
     Action("characteristic.height", "New height", "Edit", "", "Height of a spot above a plane: one click."),
     Action("characteristic.step", "New step", "Edit", "", "Height of one spot above another: two clicks."),
     Action(
+        "sheet.import",
+        "Import a requirement list…",
+        "Edit",
+        "",
+        "CSV with balloon, name, nominal, lower, upper, unit; rows wait to be bound.",
+    ),
+    Action(
         "characteristic.duplicate",
         "Duplicate characteristic",
         "Edit",

@@ -46,7 +46,7 @@ def show(request: ShowRequest, superseded: Superseded) -> Iterator[Shown]:
     plan = learned(request.plan, request.teacher)
     result = request.engine.run(plan)
     row = None if request.balloon is None else plan.characteristic(request.balloon)
-    if row is None:
+    if row is None or row.step is None:
         yield Shown(result, plan, coloured=_coloured(request, plan, result, []))
         return
     steps = [step.id for column in ancestry(plan, row.step) for step in column]

@@ -13,6 +13,7 @@ from PySide6.QtWidgets import (
     QAbstractButton,
     QApplication,
     QComboBox,
+    QFileDialog,
     QFrame,
     QHBoxLayout,
     QMainWindow,
@@ -41,7 +42,11 @@ from hemtra.desktop.station_files import StationFiles
 from hemtra.desktop.tasks import Tasks
 from hemtra.desktop.unsaved import UnsavedWork
 from hemtra.runtime.demo import STATION_FILE
+from hemtra.storage.files import read_text
 from hemtra.virtual.demo import DOOR_STATION
+
+LARGEST_LIST = 4 * 1024**2
+"""Bytes of a requirement list at most."""
 
 
 class MainWindow(QMainWindow):
@@ -155,6 +160,7 @@ class MainWindow(QMainWindow):
             "characteristic.new": (workspace.new.ask, has_part),
             "characteristic.height": (lambda: workspace.new.begin("height"), has_part),
             "characteristic.step": (lambda: workspace.new.begin("step"), has_part),
+            "sheet.import": (self._ask_requirements, always),
             "characteristic.duplicate": (workspace.duplicate_selected, has_row),
             "characteristic.delete": (workspace.delete_selected, has_row),
             "anchor.outline": (workspace.anchors.add_outline, has_part),
@@ -263,6 +269,19 @@ class MainWindow(QMainWindow):
     def _ask_open_station(self) -> None:
         self.show_workspace("station")
         self.stations.ask_open(self.plans.folder)
+
+    def _ask_requirements(self) -> None:
+        name, _ = QFileDialog.getOpenFileName(
+            self, "Import a requirement list", str(self.plans.folder), "Lists (*.csv *.tsv *.txt)"
+        )
+        if name:
+            self.import_requirements(Path(name))
+
+    def import_requirements(self, path: Path) -> None:
+        """Read a requirement list beside the window, then take its rows into the sheet."""
+        self.show_workspace("plan")
+        read = partial(read_text, path, LARGEST_LIST)
+        self.tasks.start(f"Reading {path.name}", lambda task: read(), self.plan_workspace.import_requirements)
 
     def _scan_trial(self) -> None:
         self.show_workspace("station")

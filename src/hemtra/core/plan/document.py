@@ -108,11 +108,15 @@ class Step(_Document):
 
 
 class Characteristic(_Document):
-    """One row of the sheet: the quantity of a step, with its balloon and limits in the step's unit."""
+    """One row of the sheet: the quantity of a step, with its balloon and limits in the step's unit.
+
+    step: None while the row waits to be bound to one; unit: what the drawing asks for then.
+    """
 
     balloon: Annotated[int, Field(ge=1, le=9999)]
     name: Name
-    step: Id
+    step: Id | None = None
+    unit: Annotated[str, StringConstraints(max_length=12)] = ""
     nominal: Finite | None = None
     lower: Finite | None = None
     upper: Finite | None = None
@@ -201,7 +205,7 @@ class Plan(_Document):
     def without_characteristic(self, balloon: int) -> Plan:
         """The plan without a row, and without the steps that only served it."""
         sheet = tuple(c for c in self.sheet if c.balloon != balloon)
-        gone = [c.step for c in self.sheet if c.balloon == balloon]
+        gone = [c.step for c in self.sheet if c.balloon == balloon and c.step is not None]
         steps = self.steps
         while gone:
             step_id = gone.pop()
@@ -220,6 +224,8 @@ class Plan(_Document):
         """
         row = next(c for c in self.sheet if c.balloon == balloon)
         plan, number = self, self.free_balloon()
+        if row.step is None:
+            return self.edited(sheet=(*self.sheet, row.edited(balloon=number)))
         step = self.step(row.step)
         inputs = dict(step.inputs)
         for name, sources in step.inputs.items():

@@ -96,7 +96,10 @@ class Engine:
         homes = {s.id: s.home for s in plan.steps if s.home is not None}
         results: dict[str, StepResult] = {}
         computed = sum(self._add(step, kind, homes, results) for step, kind in ordered(plan))
-        judged = tuple(_judge(row, results[row.step]) for row in sorted(plan.sheet, key=lambda c: c.balloon))
+        judged = tuple(
+            _judge(row, None if row.step is None else results[row.step])
+            for row in sorted(plan.sheet, key=lambda c: c.balloon)
+        )
         verdict = part_verdict(j.verdict for j in judged)
         return Result(verdict, judged, results, (time.perf_counter() - start) * 1000, computed)
 
@@ -282,10 +285,12 @@ def _because(missing: StepResult) -> str:
     return reason if reason.startswith("because of") else f"because of “{missing.step.name}”: {reason}"
 
 
-def _judge(row: Characteristic, found: StepResult) -> Judged:
-    unit, value, at = kind_named(found.step.kind).unit, None, None
-    verdict, reason = Verdict.NOT_MEASURED, found.reason
-    if isinstance(found.value, Number):
+def _judge(row: Characteristic, found: StepResult | None) -> Judged:
+    unit, value, at = row.unit, None, None
+    verdict, reason = Verdict.NOT_MEASURED, "nothing is bound to it yet; select it and press N"
+    if found is not None:
+        unit, reason = kind_named(found.step.kind).unit, found.reason
+    if found is not None and isinstance(found.value, Number):
         unit, at = found.value.unit, found.value.at
         verdict, reason = judge(found.value.value, row.lower, row.upper, row.decimals)
         # a number that is no number is not shown either
@@ -293,7 +298,7 @@ def _judge(row: Characteristic, found: StepResult) -> Judged:
     return Judged(
         balloon=row.balloon,
         name=row.name,
-        step=row.step,
+        step=row.step or "",
         value=value,
         unit=unit,
         nominal=row.nominal,

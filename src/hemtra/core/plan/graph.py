@@ -85,6 +85,8 @@ def ordered(plan: Plan) -> tuple[tuple[Step, Kind], ...]:
     for step in by_id.values():
         _check_inputs(step, parsed)
     for row in plan.sheet:
+        if row.step is None:
+            continue
         if row.step not in by_id:
             raise PlanError(f"Balloon {row.balloon} “{row.name}”: there is no step “{row.step}”.")
         if not parsed[row.step].is_characteristic():
@@ -118,7 +120,7 @@ def _sorted(by_id: dict[str, Step]) -> list[str]:
 def tightest_height(plan: Plan) -> tuple[Characteristic, float] | None:
     """The row in mm with the least room, and half of that room in mm; None when the sheet has none."""
     units = {step.id: kind.unit for step, kind in ordered(plan)}
-    rooms = [(row, row.room / 2) for row in plan.sheet if units[row.step] == "mm" and row.room > 0]
+    rooms = [(row, row.room / 2) for row in plan.sheet if units.get(row.step or "") == "mm" and row.room > 0]
     return min(rooms, key=lambda found: found[1], default=None)
 
 

@@ -84,7 +84,7 @@ class Bench:
         self._balloon = balloon
         row = self.row
         self._selected_step = None
-        if row is not None:
+        if row is not None and row.step is not None:
             zoned = [s.id for column in self.lineage() for s in column if s.zone is not None]
             step = self.document.shown.step(row.step)
             direct = [i for name in kind_named(step.kind).inputs for i in step.inputs.get(name, ())]
@@ -99,7 +99,7 @@ class Bench:
     def lineage(self) -> tuple[tuple[Step, ...], ...]:
         """The selected characteristic's steps in columns, from the data to the number."""
         row = self.row
-        return () if row is None else ancestry(self.document.shown, row.step)
+        return () if row is None or row.step is None else ancestry(self.document.shown, row.step)
 
     def placed(self, step: Step) -> AnyZone | None:
         """Where a step's zone is on the part on the stage; None where what it follows was not found."""

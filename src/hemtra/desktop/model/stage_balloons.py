@@ -46,6 +46,8 @@ def _points_at(plan: Plan, judged: Judged) -> Place | None:
         return judged.at.x, judged.at.y
     if plan.characteristic(judged.balloon) is None:
         return None
+    if not judged.step:
+        return None
     inputs = [i for ids in plan.step(judged.step).inputs.values() for i in ids]
     zones = [z for i in inputs if (z := plan.step(i).zone) is not None]
     # of several inputs the smallest zone says best where the balloon belongs: datums are large

@@ -438,8 +438,11 @@ class Lineage(QFrame):
         layout.setContentsMargins(2, 2, 8, 2)
         layout.setSpacing(GAP)
         part = self.bench.tray.current
-        if row is None or part is None:
-            hint = QLabel("Select a characteristic in the sheet to see where its number comes from.")
+        if row is None or part is None or not columns:
+            text = "Select a characteristic in the sheet to see where its number comes from."
+            if row is not None and not columns:
+                text = "Nothing is bound to it yet: press N, say what it is, and click it on the part."
+            hint = QLabel(text)
             hint.setObjectName("muted")
             layout.addWidget(hint)
             layout.addStretch()

@@ -96,7 +96,7 @@ class SectionView(QWidget):
     def _marks(self) -> tuple[Mark, ...]:
         """The marks of the selected characteristic itself."""
         shown, row = self.bench.shown, self.bench.row
-        if shown is None or row is None or row.step not in shown.evidence:
+        if shown is None or row is None or row.step is None or row.step not in shown.evidence:
             return ()
         return shown.evidence[row.step].marks
 

@@ -14,6 +14,7 @@ from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.plan.prepared import moved_preparation, with_preparation, without_preparation
 from hemtra.core.plan.registry import kind_named
+from hemtra.core.plan.requirements import bound, parse_requirements, with_requirements
 from hemtra.core.plan.tolerance import parse_tolerance
 from hemtra.core.scan.zones import AnyZone
 from hemtra.desktop.evaluation import ShowRequest, TrayAnswer, TrayRequest, show, try_tray
@@ -276,8 +277,18 @@ class PlanWorkspace(QWidget):
         return True
 
     def _add(self, label: str, plan: Plan, balloon: int) -> None:
-        if self._edit(label, lambda: plan):
+        row = self.bench.row
+        if row is not None and row.step is None:
+            # what was just clicked is what the waiting row asks for
+            if self._edit(f"binding of {row.name}", lambda: bound(plan, row.balloon, balloon)):
+                self.bench.select(row.balloon)
+        elif self._edit(label, lambda: plan):
             self.bench.select(balloon)
+
+    def import_requirements(self, text: str) -> None:
+        """Rows of a requirement list, waiting to be bound where their balloon is new."""
+        plan = self.bench.document.plan
+        self._edit("requirement list", lambda: with_requirements(plan, parse_requirements(text)))
 
     @Slot(str, object)
     def _preview_zone(self, step_id: str, zone: AnyZone) -> None:

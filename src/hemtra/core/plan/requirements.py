@@ -1,0 +1,100 @@
+"""Requirement lists: what a drawing asks for as rows of text, to start a sheet from."""
+
+from __future__ import annotations
+
+import csv
+import io
+import re
+
+from hemtra.core.errors import PlanError
+from hemtra.core.plan.document import Characteristic, Plan
+
+COLUMNS = ("balloon", "name", "nominal", "lower", "upper", "unit")
+MOST_ROWS = 5000
+_NUMBER = re.compile(r"[+-]?\d+([.,]\d+)?([eE][+-]?\d+)?")
+
+
+def parse_requirements(text: str) -> tuple[Characteristic, ...]:
+    """The rows of a list whose first line names balloon, name, nominal, lower, upper and unit.
+
+    Columns are parted by commas, semicolons or tabs; with the latter two, numbers may have decimal commas. A
+    limit with a sign is a deviation from the nominal. Raises `PlanError` that names the line.
+    """
+    first = text.lstrip("\ufeff").splitlines()[:1]
+    if not first or not first[0].strip():
+        raise PlanError("The list is empty; its first line names the columns: " + ", ".join(COLUMNS) + ".")
+    parted = next((mark for mark in "\t;," if mark in first[0]), ",")
+    reader = csv.reader(io.StringIO(text.lstrip("\ufeff")), delimiter=parted)
+    header = [cell.strip().lower() for cell in next(reader)]
+    missing = [name for name in ("balloon", "name") if name not in header]
+    if missing or not {"lower", "upper"} & set(header):
+        raise PlanError(
+            f"The list has no column “{missing[0] if missing else 'lower'}”; its first line should name "
+            + ", ".join(COLUMNS)
+            + "."
+        )
+    found: list[Characteristic] = []
+    for line, cells in enumerate(reader, start=2):
+        if not any(cell.strip() for cell in cells):
+            continue
+        if len(found) >= MOST_ROWS:
+            raise PlanError(f"The list has more than {MOST_ROWS} rows.")
+        if len(cells) != len(header):
+            hint = "; decimal commas need semicolons between the columns" if parted == "," else ""
+            raise PlanError(f"Line {line} has {len(cells)} columns and the first line {len(header)}{hint}.")
+        found.append(_row(dict(zip(header, (cell.strip() for cell in cells), strict=True)), line))
+    balloons = [row.balloon for row in found]
+    twice = next((b for b in balloons if balloons.count(b) > 1), None)
+    if twice is not None:
+        raise PlanError(f"The list has balloon {twice} twice.")
+    return tuple(found)
+
+
+def with_requirements(plan: Plan, rows: tuple[Characteristic, ...]) -> Plan:
+    """The plan with the rows of a list; a balloon it has already takes name and limits and stays bound."""
+    asked = {row.balloon: row for row in rows}
+    kept = []
+    for row in plan.sheet:
+        new = asked.pop(row.balloon, None)
+        kept.append(row if new is None else new.edited(step=row.step))
+    return plan.edited(sheet=(*kept, *asked.values()))
+
+
+def bound(plan: Plan, balloon: int, made: int) -> Plan:
+    """The plan with a row that waited bound to the quantity of a new row, which goes."""
+    waiting, new = plan.characteristic(balloon), plan.characteristic(made)
+    if waiting is None or new is None:
+        raise PlanError(f"There is no balloon {balloon} that waits to be bound.")
+    sheet = tuple(c for c in plan.sheet if c.balloon != made)
+    return plan.edited(sheet=sheet).with_characteristic(waiting.edited(step=new.step))
+
+
+def _row(cells: dict[str, str], line: int) -> Characteristic:
+    balloon = cells["balloon"]
+    if not balloon.isdigit():
+        raise PlanError(f"Line {line}: “{balloon}” is no balloon number.")
+    nominal = _number(cells.get("nominal", ""), line)
+    limits = {}
+    for name in ("lower", "upper"):
+        text = cells.get(name, "")
+        value = _number(text, line)
+        if value is not None and text[0] in "+-−" and nominal is not None:
+            value = round(nominal + value, 9)
+        limits[name] = value
+    try:
+        return Characteristic(
+            balloon=int(balloon), name=cells["name"], nominal=nominal, unit=cells.get("unit", ""), **limits
+        )
+    except ValueError as error:
+        words = str(error).splitlines()
+        reason = next((w.strip().removeprefix("Value error, ") for w in words if "balloon" in w), "")
+        raise PlanError(f"Line {line}: {reason.split(' [')[0] or 'its name or limits do not hold'}.") from None
+
+
+def _number(text: str, line: int) -> float | None:
+    if not text:
+        return None
+    plain = text.replace("−", "-")
+    if not _NUMBER.fullmatch(plain):
+        raise PlanError(f"Line {line}: “{text}” is no number.")
+    return float(plain.replace(",", "."))

@@ -1,0 +1,64 @@
+"""Requirement lists: read as people write them, refused with the line where they do not hold."""
+
+import pytest
+
+from hemtra import Engine, PlanError
+from hemtra.core.plan.requirements import bound, parse_requirements, with_requirements
+from makers import sloped, step_plan
+
+LIST = """balloon,name,nominal,lower,upper,unit
+7,Rib height,1.2,1.1,1.3,mm
+8,Gap,0.50,-0.20,+0.20,mm
+
+9,Flatness,,,0.15,mm
+"""
+
+
+def test_limits_are_absolute_or_deviations_by_their_sign():
+    rows = parse_requirements(LIST)
+    assert [(r.balloon, r.nominal, r.lower, r.upper) for r in rows] == [
+        (7, 1.2, 1.1, 1.3),
+        (8, 0.5, 0.3, 0.7),
+        (9, None, None, 0.15),
+    ]
+    german = LIST.replace(",", ";").replace(".", ",")
+    assert parse_requirements("\ufeff" + german) == rows
+    assert parse_requirements(LIST.replace(",", "\t")) == rows
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ("", "is empty"),
+        ("number,text\n1,x\n", "no column “balloon”"),
+        ("balloon,name\n1,x\n", "no column “lower”"),
+        (LIST + "10,Step,1,2\n", "Line 6 has 4 columns and the first line 6; decimal commas need semicolons"),
+        (LIST + "ten,Step,1,0,2,mm\n", "Line 6: “ten” is no balloon"),
+        (LIST + "10,Step,one,0,2,mm\n", "Line 6: “one” is no number"),
+        (LIST + "10,Step,1,3,2,mm\n", "Line 6: balloon 10 has its lower limit"),
+        (LIST + "10,Step,1,,,mm\n", "Line 6: balloon 10 needs a lower or an upper"),
+        (LIST + "10,,1,0,2,mm\n", "Line 6: its name or limits do not hold"),
+        (LIST + "7,Again,1,0,2,mm\n", "balloon 7 twice"),
+    ],
+)
+def test_what_does_not_hold_is_told_with_its_line(text, words):
+    with pytest.raises(PlanError, match=words):
+        parse_requirements(text)
+
+
+def test_rows_wait_and_are_bound():
+    plan = with_requirements(step_plan(), parse_requirements(LIST))
+    result = Engine(sloped(noise=0.001)).run(plan)
+    waiting = [c for c in result.characteristics if c.balloon in (7, 8, 9)]
+    assert all("nothing is bound to it yet" in c.reason for c in waiting)
+    assert result.verdict == "NOT MEASURED", "what is not measured cannot pass"
+    done = bound(plan, 8, 1)
+    assert done.characteristic(1) is None
+    assert done.characteristic(8).step == "rise"
+    assert (done.characteristic(8).lower, done.characteristic(8).upper) == (0.3, 0.7)
+    again = with_requirements(done, parse_requirements(LIST.replace("Gap,0.50", "Gap all round,0.60")))
+    assert again.characteristic(8).step == "rise", "a row that is bound stays bound"
+    assert again.characteristic(8).name == "Gap all round"
+    assert again.duplicated(7).sheet[-1].balloon == 10
+    with pytest.raises(PlanError, match="waits to be bound"):
+        bound(plan, 99, 1)
