@@ -238,3 +238,15 @@ def test_fits_withstand_what_is_wrong_at_one_end():
         pytest.approx(-30, abs=1e-3),
         pytest.approx(6, abs=1e-3),
     )
+
+
+def test_an_edge_is_the_same_whatever_memory_held_before():
+    """Edges near the end of a scan line see only what was sampled."""
+    data = relief(np.where(X < 0.1 * Y + 2.9, 1.5, 0.0))
+    zone = RectangleZone(x=0, y=0, width=6.2, height=8)
+    found = []
+    for junk in (-1e9, 0.0, 1e9):
+        held = [np.full(size, junk) for size in range(60, 240) for _ in range(4)]
+        del held
+        found.append(EdgeKind(least_seen=5).evaluate(Given(data, zone)).value)
+    assert found[0] == found[1] == found[2]

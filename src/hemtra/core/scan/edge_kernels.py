@@ -65,7 +65,7 @@ def edges_along(
                 after += 1
             if after == count:
                 break
-            upper, lower = _upper(line, k), _lower(line, after)
+            upper, lower = _upper(line, k), _lower(line, after, count)
             middle = (upper + lower) / 2
             if line[k] >= middle > line[after] and bounds[p, 0] <= upper - lower <= bounds[p, 1]:
                 if after == k + 1:
@@ -100,10 +100,10 @@ def _upper(line: FloatArray, k: int) -> float:
 
 
 @njit(cache=True, nogil=True, inline="always")
-def _lower(line: FloatArray, k: int) -> float:
-    """The lowest of the samples just behind an edge."""
+def _lower(line: FloatArray, k: int, count: int) -> float:
+    """The lowest of the samples just behind an edge, of the first `count` that were taken."""
     lower: float = line[k]
-    for m in range(k + 1, min(k + BEYOND + 1, line.size)):
+    for m in range(k + 1, min(k + BEYOND + 1, count)):
         if line[m] < lower:
             lower = line[m]
     return lower
