@@ -136,6 +136,8 @@ def with_feature(plan: Plan, engine: Engine, step: Step, *, follow: Follow | Non
     zone = step.zone
     if zone is not None and follow.anchors:
         zone = place_back(plan, engine.run(plan.edited(sheet=())), zone, follow)
+        if isinstance(zone, EllipseZone) and zone.width == zone.height:
+            zone = zone.model_copy(update={"rotation": 0.0})  # a circle looks the same however it is turned
         step = step.edited(zone=zone, follow=follow)
     return plan.edited(steps=(*plan.steps, step)), step.id
 

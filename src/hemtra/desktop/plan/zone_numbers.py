@@ -15,7 +15,7 @@ NUMBERS = (
     ("rotation", "°", "Turned counter-clockwise, in degrees."),
 )
 BAND = (
-    ("low", "from z", "Heights below this are left out, in mm above what the zone follows; empty for none."),
+    ("low", "z", "Heights below this are left out, in mm above what the zone follows; empty for none."),
     ("high", "to", "Heights above this are left out, in mm above what the zone follows; empty for none."),
 )
 
@@ -32,13 +32,13 @@ class ZoneNumbers(QWidget):
         super().__init__()
         layout = QHBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(4)
+        layout.setSpacing(3)
         self.fields: dict[str, QLineEdit] = {}
         self._zone: AnyZone | None = None
         for name, sign, help_text in NUMBERS:
             label, edit = QLabel(sign), QLineEdit()
             label.setObjectName("muted")
-            edit.setFixedSize(54, 22)
+            edit.setFixedSize(62 if name in ("x", "y") else 48, 22)
             edit.setAlignment(Qt.AlignmentFlag.AlignRight)
             edit.setToolTip(help_text)
             edit.setAccessibleName(f"{step_name}, zone {name}")
@@ -50,7 +50,7 @@ class ZoneNumbers(QWidget):
         for name, sign, help_text in BAND:
             label, edit = QLabel(sign), QLineEdit()
             label.setObjectName("muted")
-            edit.setFixedSize(44, 22)
+            edit.setFixedSize(38, 22)
             edit.setPlaceholderText("–")
             edit.setAlignment(Qt.AlignmentFlag.AlignRight)
             edit.setToolTip(help_text)
