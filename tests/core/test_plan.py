@@ -9,9 +9,10 @@ from hypothesis import strategies as st
 
 from hemtra import Characteristic, HeightMap, HemtraError, Plan, PlanError, Step, Verdict, inspect
 from hemtra.core.plan.engine import Engine
+from hemtra.core.plan.general_tolerances import permissible
 from hemtra.core.plan.graph import ancestry, dependants, ordered
 from hemtra.core.plan.limits import decimals_for, judge, part_verdict
-from hemtra.core.plan.proposals import permissible, propose_height, propose_spot, propose_step
+from hemtra.core.plan.proposals import propose_height, propose_spot, propose_step
 from hemtra.core.plan.tolerance import Tolerance, parse_tolerance
 from makers import box, edited, sloped, step_plan
 

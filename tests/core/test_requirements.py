@@ -2,8 +2,9 @@
 
 import pytest
 
-from hemtra import Engine, PlanError
+from hemtra import Engine, HemtraError, PlanError
 from hemtra.core.plan.requirements import bound, parse_requirements, with_requirements
+from hemtra.core.plan.tolerance import parse_tolerance
 from makers import sloped, step_plan
 
 LIST = """balloon,name,nominal,lower,upper,unit
@@ -62,3 +63,25 @@ def test_rows_wait_and_are_bound():
     assert again.duplicated(7).sheet[-1].balloon == 10
     with pytest.raises(PlanError, match="waits to be bound"):
         bound(plan, 99, 1)
+
+
+@pytest.mark.parametrize(
+    ("text", "nominal", "limits"),
+    [
+        ("84 ISO 2768-m", None, (83.7, 84.3)),
+        ("2768-f", 2.5, (2.45, 2.55)),
+        ("120 ISO 2768-1 c", None, (119.2, 120.8)),
+        ("6 2768-vK", None, (5.5, 6.5)),
+    ],
+)
+def test_general_tolerances_by_class(text, nominal, limits):
+    found = parse_tolerance(text, nominal)
+    assert (found.lower, found.upper) == pytest.approx(limits)
+
+
+def test_general_tolerances_the_standard_does_not_give():
+    for text in ("2 ISO 2768-v", "3000 ISO 2768-f", "5000 ISO 2768-m"):
+        with pytest.raises(HemtraError, match="gives no deviation"):
+            parse_tolerance(text)
+    with pytest.raises(HemtraError, match="needs the nominal"):
+        parse_tolerance("ISO 2768-m")

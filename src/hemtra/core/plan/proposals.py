@@ -11,6 +11,7 @@ from hemtra.core.errors import HemtraError, NotMeasured, OffScan
 from hemtra.core.plan.anchoring import place_back, usual_follow
 from hemtra.core.plan.document import Characteristic, Follow, Plan, Step
 from hemtra.core.plan.engine import Engine
+from hemtra.core.plan.general_tolerances import SIZES, permissible
 from hemtra.core.plan.graph import dependants
 from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.zones import EllipseZone, RectangleZone, window
@@ -29,8 +30,6 @@ LEVEL_BINS = 400
 BAND_ROOM = 5
 """Percent a proposed band reaches beyond its level: trimming drops what is too much, but nothing brings back
 what is too little, and a band that cuts into a warped surface tilts it."""
-MEDIUM = ((3.0, 0.1), (6.0, 0.1), (30.0, 0.2), (120.0, 0.3), (400.0, 0.5), (1000.0, 0.8), (math.inf, 1.2))
-"""Permissible deviations ± of linear dimensions up to a size, in mm (ISO 2768-1, class m)."""
 ROUNDED = 0.05
 """Nominals are proposed in multiples of this many mm."""
 
@@ -111,11 +110,6 @@ def propose_step(
     return with_row(plan, engine, step)
 
 
-def permissible(nominal: float) -> float:
-    """Deviation ± in mm that ISO 2768-1 class m allows a linear dimension."""
-    return next(deviation for size, deviation in MEDIUM if abs(nominal) <= size)
-
-
 def _level_at(data: HeightMap, x: float, y: float) -> float:
     """Height in mm of the place, or of the data nearest around it."""
     at = data.height_at(x, y)
@@ -190,7 +184,7 @@ def with_row(plan: Plan, engine: Engine, step: Step) -> Proposal:
         raise HemtraError(f"{step.name} was not added: {found.reason}.")
     value = found.value.value
     nominal = round(round(value / ROUNDED) * ROUNDED, 4)
-    reach = permissible(nominal)
+    reach = permissible(min(abs(nominal), SIZES[-1]))
     row = Characteristic(
         balloon=plan.free_balloon(),
         name=step.name,

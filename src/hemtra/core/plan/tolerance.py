@@ -6,13 +6,15 @@ import re
 from dataclasses import dataclass
 
 from hemtra.core.errors import HemtraError
+from hemtra.core.plan.general_tolerances import permissible
 
 NUMBER = r"[+\-−]?\d*[.,]?\d+"
-EXAMPLES = "4.00 ±0.10, 2.5 +0.15 -0.05, ≤ 0.15, ≥ 3 or 3.9 … 4.1"
+EXAMPLES = "4.00 ±0.10, 2.5 +0.15 -0.05, ≤ 0.15, ≥ 3, 3.9 … 4.1 or 84 ISO 2768-m"
 
 _FORMS = {
     "plus_minus": re.compile(rf"^(?P<n>{NUMBER})?\s*(?:±|\+/-|\+-)\s*(?P<d>{NUMBER})$"),
     "two": re.compile(rf"^(?P<n>{NUMBER})?\s*(?P<a>[+\-−]\s*\d*[.,]?\d+)\s*/?\s*(?P<b>[+\-−]\s*\d*[.,]?\d+)$"),
+    "general": re.compile(rf"^(?P<n>{NUMBER})?\s*(?:ISO\s*)?2768(?:-1)?\s*-?\s*(?P<c>[fmcv])[HKLhkl]?$"),
     "most": re.compile(rf"^(?:≤|<=|<|max\.?)\s*(?P<a>{NUMBER})$", re.IGNORECASE),
     "least": re.compile(rf"^(?:≥|>=|>|min\.?)\s*(?P<a>{NUMBER})$", re.IGNORECASE),
     "range": re.compile(rf"^(?P<a>{NUMBER})\s*(?:…|\.\.\.?|–|to)\s*(?P<b>{NUMBER})$"),
@@ -34,9 +36,20 @@ def parse_tolerance(text: str, nominal: float | None = None) -> Tolerance:
     for form, pattern in _FORMS.items():
         found = pattern.match(text)
         if found:
+            if form == "general":
+                return _general(found["n"], found["c"], nominal)
             parts = {name: _number(value) for name, value in found.groupdict().items() if value}
             return _limits(form, parts, nominal)
     raise HemtraError(f"“{text}” is not a tolerance; write it like {EXAMPLES}.")
+
+
+def _general(number: str | None, class_: str, nominal: float | None) -> Tolerance:
+    """What ISO 2768-1 allows about a nominal."""
+    centre = nominal if number is None else _number(number)
+    if centre is None:
+        raise HemtraError("A general tolerance needs the nominal; write it like 84 ISO 2768-m.")
+    reach = permissible(centre, class_)
+    return Tolerance(centre, round(centre - reach, 9), round(centre + reach, 9))
 
 
 def _limits(form: str, parts: dict[str, float], nominal: float | None) -> Tolerance:

@@ -29,7 +29,7 @@ def stage_balloons(plan: Plan, shown: Shown, viewport: Viewport, right_margin: f
     """The balloons of everything in view; `right_margin` pixels stay free for the legend."""
     pointed = []
     for judged in shown.result.characteristics:
-        place = _points_at(plan, judged)
+        place = _points_at(plan, shown, judged)
         pixel = None if place is None else viewport.to_screen(*place)
         if pixel is not None and 0 <= pixel[0] <= viewport.width and 0 <= pixel[1] <= viewport.height:
             pointed.append((judged, pixel))
@@ -40,7 +40,7 @@ def stage_balloons(plan: Plan, shown: Shown, viewport: Viewport, right_margin: f
     ]
 
 
-def _points_at(plan: Plan, judged: Judged) -> Place | None:
+def _points_at(plan: Plan, shown: Shown, judged: Judged) -> Place | None:
     """What was measured, or the zone where it should have been."""
     if judged.at is not None:
         return judged.at.x, judged.at.y
@@ -49,7 +49,8 @@ def _points_at(plan: Plan, judged: Judged) -> Place | None:
     if not judged.step:
         return None
     inputs = [i for ids in plan.step(judged.step).inputs.values() for i in ids]
-    zones = [z for i in inputs if (z := plan.step(i).zone) is not None]
+    found = [shown.result.steps[i] for i in inputs if i in shown.result.steps]
+    zones = [z for result in found if (z := result.zone or result.step.zone) is not None]
     # of several inputs the smallest zone says best where the balloon belongs: datums are large
     smallest = min(zones, key=lambda zone: zone.area, default=None)
     return None if smallest is None else (smallest.x, smallest.y)
