@@ -190,8 +190,8 @@ only ever adds to it: on a flat flange all of its mean is noise, which the 2 mm 
         """
 ## What limits it
 
-* Lengths along the surface (balloons 10 and 16) are known to a fraction of a point where edges run across the grid,
-  and to a whole one where they run along it, as they do without rotation: a wall is seen or it is not.
+* Lengths along the surface (balloons 10 and 16) are known to a fraction of a point where edges run across the
+  grid, and to a whole one where they run along it, as they do without rotation: a wall is seen or it is not.
 * On a warped flange the band of datum A decides which part of the surface is the datum. The demo's band holds
   the whole flange and trims what rises above it; its heights then stay within 3 µm of the truth (cover-08).
 * A laser plane that leans moves high places along travel; calibration moves them back column by column, each
