@@ -250,3 +250,31 @@ def test_an_edge_is_the_same_whatever_memory_held_before():
         del held
         found.append(EdgeKind(least_seen=5).evaluate(Given(data, zone)).value)
     assert found[0] == found[1] == found[2]
+
+
+def test_an_outline_taught_from_brightness_needs_brightness():
+    print_ = (np.abs(X) < 5) & (np.abs(Y) < 3) & (X + Y < 5)
+    flat = HeightMap(np.zeros_like(X), np.where(print_, 200, 60).astype(np.uint8), PITCH, PITCH, -20, -15)
+    kind = OutlineKind(source="intensity", least_contrast=60)
+    taught = kind.teach(Given(flat, RectangleZone(x=0, y=0, width=14, height=10)))
+    with pytest.raises(NotMeasured, match="this scan has no intensity"):
+        kind.evaluate(Given(relief(bracket(0, 0, 0)), None, taught=taught))
+
+
+def test_a_rotation_range_may_lie_about_half_a_turn():
+    narrow = OutlineKind(least_step=1.0, turn_from=150, turn_to=210)
+    taught = narrow.teach(Given(relief(bracket(0, 0, 0)), RectangleZone(x=0, y=0, width=18, height=12)))
+    found = narrow.evaluate(Given(relief(bracket(1, 1, -175)), None, taught=taught)).value
+    assert abs(found.rotation + 175) < 0.6
+    with pytest.raises(NotMeasured, match="not found"):
+        narrow.evaluate(Given(relief(bracket(1, 1, 20)), None, taught=taught))
+    with pytest.raises(ValueError, match="within one turn"):
+        OutlineKind(turn_from=-180, turn_to=300)
+
+
+@pytest.mark.parametrize("shape", [(1, 1), (1, 40), (40, 1), (2, 3)])
+def test_a_map_of_hardly_any_points_holds_no_outline(shape):
+    kind = OutlineKind(least_step=1.0)
+    taught = kind.teach(Given(relief(bracket(0, 0, 0)), RectangleZone(x=0, y=0, width=18, height=12)))
+    with pytest.raises(NotMeasured, match="not found"):
+        kind.evaluate(Given(HeightMap(np.zeros(shape), dx=0.1, dy=0.1), None, taught=taught))

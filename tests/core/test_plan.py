@@ -116,7 +116,8 @@ def test_deleting_a_characteristic_takes_only_what_served_it_alone(plan):
     without = plan.without_characteristic(1)
     gone = {s.id for s in plan.steps} - {s.id for s in without.steps}
     assert gone == {"boss-ne"}, "its top serves the coplanarity too"
-    assert {"pitch", "boss-ne-rim"} - {s.id for s in plan.without_characteristic(10).steps}
+    pitch = {s.id for s in plan.steps} - {s.id for s in plan.without_characteristic(10).steps}
+    assert pitch == {"boss-pitch", "boss-ne-rim", "boss-nw-rim"}, "the outline they follow serves others"
     ordered(without)
     everything = plan
     for row in plan.sheet:

@@ -73,12 +73,11 @@ def test_the_stage_in_space_follows_the_top_view(demo, qtbot, settled):
     assert not workspace.section.isVisible()
     qtbot.waitUntil(lambda: len(space.meshes) == 2, timeout=20_000)
     qtbot.waitUntil(lambda: space.frames > 0)
-    assert space.trouble == ""
     pixels = space.grabFramebuffer()
     colours = {pixels.pixel(x, y) for x in range(0, pixels.width(), 7) for y in range(0, pixels.height(), 7)}
     assert len(colours) > 40, "the surface is drawn, shaded"
     before = space.orbit
-    assert [b for _, b in space._balloons], "its balloons stand in it"
+    qtbot.waitUntil(lambda: bool(space._balloons))
     place, balloon = space._balloons[-1]
     qtbot.mouseClick(space, Qt.MouseButton.LeftButton, pos=place.toPoint())
     settled(demo)
@@ -95,3 +94,27 @@ def test_the_stage_in_space_follows_the_top_view(demo, qtbot, settled):
     assert workspace.section.isVisible()
     assert not space.isVisible()
     assert balloon
+
+
+def test_without_opengl_it_is_said_and_nothing_is_lost(demo, monkeypatch):
+    monkeypatch.setattr("hemtra.desktop.plan.space_view.has_opengl", lambda: False)
+    demo.trigger("view.cycle")
+    workspace = demo.plan_workspace
+    assert "3D needs OpenGL" in demo.message_bar.text.text()
+    assert workspace.space is None
+    assert workspace.stage.isVisible()
+    assert workspace.section.isVisible()
+
+
+def test_values_that_colour_the_part_are_read_with_their_unit(demo, settled):
+    stage = demo.plan_workspace.stage
+    stage.colour_by("slope")
+    settled(demo)
+    assert stage.map.told(stage.data, 42.0, 26.3).endswith("°")
+    assert stage.legend.toolTip().startswith("Slope in °")
+    stage.colour_by("reference")
+    settled(demo)
+    told = stage.map.told(stage.data, 42.0, 26.3)
+    assert told.startswith("above the reference ")
+    assert told.endswith(" mm")
+    assert abs(float(told.split()[-2])) < 0.05, "the reference lies on itself"

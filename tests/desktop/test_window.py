@@ -223,7 +223,7 @@ def test_legend_wheel_and_double_click_change_the_view(demo, qtbot):
     assert stage.viewport.scale == pytest.approx(scale)
     stage.setFocus()
     qtbot.keyClick(stage, Qt.Key.Key_I)
-    assert stage.coloured_by == "intensity"
+    assert demo.bench.colour == "intensity"
     assert not legend.isVisible()
 
 

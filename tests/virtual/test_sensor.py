@@ -290,7 +290,7 @@ def test_noise_free_values_are_true_to_a_micrometre(cover):
     result = inspect(demo_plan(), scan_part(cover, STATION, ideal=True))
     known = cover.truth()
     for row in result.characteristics:
-        bound = {7: 0.002, **LATERAL}.get(row.balloon, 0.0015)
+        bound = {7: 0.002, **LATERAL}.get(row.balloon, 0.001)
         assert row.value == pytest.approx(known[row.balloon], abs=bound), row.name
 
 

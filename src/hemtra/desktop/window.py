@@ -325,7 +325,7 @@ class MainWindow(QMainWindow):
 
     def _toggle_intensity(self) -> None:
         stage = self.plan_workspace.stage
-        stage.colour_by("height" if stage.coloured_by == "intensity" else "intensity")
+        stage.colour_by("height" if self.bench.colour == "intensity" else "intensity")
 
     def _toggle_dark(self) -> None:
         self.settings.dark = theme.current() is not theme.DARK

@@ -6,7 +6,7 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from functools import cache
-from typing import Any, Literal
+from typing import Any, Literal, TypeAlias
 
 import numpy as np
 
@@ -54,6 +54,7 @@ DOOR_STATION = Station(
 """Two sensors side by side that nobody has aligned yet, for the oven door frame."""
 TAKEN = "2026-01-12T08:00:00+00:00"
 """When all demo scans say they were taken, so that they are the same every time."""
+DATUM = "plane-a"
 WITH_COVER = Follow(x="outline", y="outline", rotation="outline")
 BOSS_NAMES = ("NE", "NW", "SW", "SE")
 
@@ -82,7 +83,8 @@ class DemoPart:
     def cover(self) -> Cover:
         """The part itself."""
         cover = make_cover(self.seed, self.defects)
-        return cover if self.straight else replace(cover, pose=self._pose(cover))
+        straight = replace(cover.pose, x=0.0, y=0.0)
+        return replace(cover, pose=straight if self.straight else self._pose(cover))
 
     def scan(self) -> Scan:
         """Its scan at the demo station."""
@@ -147,7 +149,7 @@ def drawn_plan() -> Plan:
         id="outline", name="Cover outline", kind="outline", zone=RectangleZone(x=0, y=0, width=126, height=86)
     )
     datum = _zoned(
-        "plane-a",
+        DATUM,
         "Plane A, flange",
         "plane",
         RectangleZone(x=0, y=0, width=100, height=60),
@@ -157,26 +159,30 @@ def drawn_plan() -> Plan:
         trim=3,
         least_data=75,
     )
-    steps, sheet = [outline, datum], []
-    tops = []
+    groups = (_boss_heights(), _boss_places(), _hub(), _pocket(), _flange())
+    steps = [outline, datum, *(step for group in groups for step in group[0])]
+    sheet = sorted((row for group in groups for row in group[1]), key=lambda row: row.balloon)
+    return Plan(name="rain-pump cover", steps=tuple(steps), sheet=tuple(sheet))
+
+
+Group: TypeAlias = tuple[list[Step], list[Characteristic]]
+"""Steps, and the rows of the sheet that come from them."""
+
+
+def _boss_heights() -> Group:
+    steps, sheet, tops = [], [], []
     for balloon, (name, (x, y)) in enumerate(zip(BOSS_NAMES, BOSSES, strict=True), start=1):
         stem = f"boss-{name.lower()}"
         spot = _zoned(f"{stem}-top", f"Boss {name} top", "spot", EllipseZone(x=x, y=y, width=10, height=10))
-        height = _step(stem, f"Boss {name} height", "height", point=(spot.id,), plane=(datum.id,))
+        height = _step(stem, f"Boss {name} height", "height", point=(spot.id,), plane=(DATUM,))
         tops.append(spot.id)
         steps += [spot, height]
         sheet.append(_row(balloon, f"Boss {name}", height, nominal=4.0, lower=3.9, upper=4.1))
-    hub_zone = EllipseZone(x=0, y=0, width=36, height=36)
-    flange_zones = {
-        "N": RectangleZone(x=0, y=28.8, width=66, height=3.2),
-        "S": RectangleZone(x=0, y=-28.8, width=66, height=3.2),
-        "E": RectangleZone(x=49.7, y=0, width=2.0, height=28),
-        "W": RectangleZone(x=-49.7, y=0, width=2.0, height=28),
-    }
-    surfaces = [
-        _zoned(f"flange-{side.lower()}", f"Flange {side}", "plane", zone, trim=5)
-        for side, zone in flange_zones.items()
-    ]
+    coplanarity = _step("boss-coplanarity", "Boss coplanarity", "coplanarity", points=tuple(tops))
+    return [*steps, coplanarity], [*sheet, _row(5, "Boss coplanarity", coplanarity, upper=0.08)]
+
+
+def _boss_places() -> Group:
     rims = [
         _zoned(
             f"boss-{name.lower()}-rim",
@@ -185,6 +191,42 @@ def drawn_plan() -> Plan:
             RingZone(x=x, y=y, width=16, height=16, inner=0.55),
         )
         for name, (x, y) in zip(BOSS_NAMES[:2], BOSSES[:2], strict=True)
+    ]
+    pitch = _step("boss-pitch", "Boss pitch", "distance", start=(rims[0].id,), end=(rims[1].id,))
+    return [*rims, pitch], [_row(10, "Boss pitch", pitch, nominal=84.0, lower=83.85, upper=84.15)]
+
+
+def _hub() -> Group:
+    zone = EllipseZone(x=0, y=0, width=36, height=36)
+    top = _zoned("hub-top", "Hub top", "spot", zone)
+    plane = _zoned("hub-plane", "Hub plane", "plane", zone, use="highest", share=60)
+    height = _step("hub-height", "Hub height", "height", point=(top.id,), plane=(DATUM,))
+    tilt = _step("hub-tilt", "Hub tilt", "tilt", plane=(plane.id,), to=(DATUM,))
+    rows = [
+        _row(6, "Hub height", height, nominal=8.0, lower=7.85, upper=8.15),
+        _row(7, "Hub tilt", tilt, upper=0.5),
+    ]
+    return [top, height, plane, tilt], rows
+
+
+def _pocket() -> Group:
+    beside = _zoned("pocket-rim", "Beside the pocket", "spot", EllipseZone(x=35, y=11.5, width=5, height=5))
+    floor = _zoned("pocket-floor", "Pocket floor", "spot", RectangleZone(x=35, y=0.5, width=18, height=8))
+    ends = {"upper": (beside.id,), "lower": (floor.id,), "plane": (DATUM,)}
+    depth = _step("pocket-depth", "Pocket depth", "step", **ends)
+    return [beside, floor, depth], [_row(11, "Pocket depth", depth, nominal=2.5, lower=2.45, upper=2.65)]
+
+
+def _flange() -> Group:
+    zones = {
+        "N": RectangleZone(x=0, y=28.8, width=66, height=3.2),
+        "S": RectangleZone(x=0, y=-28.8, width=66, height=3.2),
+        "E": RectangleZone(x=49.7, y=0, width=2.0, height=28),
+        "W": RectangleZone(x=-49.7, y=0, width=2.0, height=28),
+    }
+    surfaces = [
+        _zoned(f"flange-{side.lower()}", f"Flange {side}", "plane", zone, trim=5)
+        for side, zone in zones.items()
     ]
     ends = [
         _zoned(
@@ -197,36 +239,13 @@ def drawn_plan() -> Plan:
         )
         for side, x, change in (("E", 60, "falls"), ("W", -60, "rises"))
     ]
-    hub_top = _zoned("hub-top", "Hub top", "spot", hub_zone)
-    hub_plane = _zoned("hub-plane", "Hub plane", "plane", hub_zone, use="highest", share=60)
-    beside = _zoned("pocket-rim", "Beside the pocket", "spot", EllipseZone(x=35, y=11.5, width=5, height=5))
-    floor = _zoned("pocket-floor", "Pocket floor", "spot", RectangleZone(x=35, y=0.5, width=18, height=8))
-    hub_height = _step("hub-height", "Hub height", "height", point=("hub-top",), plane=(datum.id,))
-    hub_tilt = _step("hub-tilt", "Hub tilt", "tilt", plane=("hub-plane",), to=(datum.id,))
-    depth = _step(
-        "pocket-depth",
-        "Pocket depth",
-        "step",
-        upper=("pocket-rim",),
-        lower=("pocket-floor",),
-        plane=(datum.id,),
-    )
     flatness = _step("flange-flatness", "Flange flatness", "flatness", surfaces=tuple(s.id for s in surfaces))
-    coplanarity = _step("boss-coplanarity", "Boss coplanarity", "coplanarity", points=tuple(tops))
-    pitch = _step("boss-pitch", "Boss pitch", "distance", start=(rims[0].id,), end=(rims[1].id,))
     length = _step("flange-length", "Flange length", "distance", start=(ends[0].id,), end=(ends[1].id,))
-    steps += [coplanarity, hub_top, hub_height, hub_plane, hub_tilt, *rims, pitch, beside, floor, depth]
-    steps += [*surfaces, flatness, *ends, length]
-    sheet += [
-        _row(5, "Boss coplanarity", coplanarity, upper=0.08),
-        _row(6, "Hub height", hub_height, nominal=8.0, lower=7.85, upper=8.15),
-        _row(7, "Hub tilt", hub_tilt, upper=0.5),
-        _row(10, "Boss pitch", pitch, nominal=84.0, lower=83.85, upper=84.15),
-        _row(11, "Pocket depth", depth, nominal=2.5, lower=2.45, upper=2.65),
+    rows = [
         _row(15, "Flange flatness", flatness, upper=0.15),
         _row(16, "Flange length", length, nominal=120.0, lower=119.7, upper=120.3),
     ]
-    return Plan(name="rain-pump cover", steps=tuple(steps), sheet=tuple(sheet))
+    return [*surfaces, flatness, *ends, length], rows
 
 
 def truth(parts: tuple[DemoPart, ...] = PARTS) -> dict[str, dict[str, Any]]:

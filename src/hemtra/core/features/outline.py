@@ -81,7 +81,14 @@ class OutlineKind(Kind):
         ge=-180.0,
         le=180.0,
     )
-    turn_to: float = setting(180.0, "to", "The greatest rotation to look for.", unit="°", ge=-180.0, le=180.0)
+    turn_to: float = setting(
+        180.0,
+        "to",
+        "The greatest rotation to look for; 170 to 190 looks about half a turn.",
+        unit="°",
+        ge=-180.0,
+        le=360.0,
+    )
     reach: float = setting(
         0.0,
         "within",
@@ -110,10 +117,9 @@ class OutlineKind(Kind):
 
     @model_validator(mode="after")
     def _turns_forward(self) -> Self:
-        if self.turn_to <= self.turn_from:
-            raise ValueError(
-                f"the rotation must end above where it starts, not {self.turn_from}–{self.turn_to}°"
-            )
+        if not 0.0 < self.turn_to - self.turn_from <= 360.0:
+            span = f"{self.turn_from:g} to {self.turn_to:g}°"
+            raise ValueError(f"the rotation must end above where it starts and within one turn, not {span}")
         return self
 
     def teach(self, given: Given) -> Mapping[str, tuple[float, ...]]:
@@ -137,6 +143,8 @@ class OutlineKind(Kind):
         if not given.taught:
             raise NotMeasured("it has not been taught yet; that takes the reference scan, so open or set one")
         model = model_of(tuple(given.taught[name] for name in COLUMNS))
+        if given.data.intensity is None and (model.contour.channel == INTENSITY).any():
+            raise NotMeasured("its contour was taught from brightness, and this scan has no intensity")
         search = Search(
             near=(model.home.x, model.home.y, self.reach) if self.reach > 0.0 else None,
             turn_from=self.turn_from,

@@ -51,11 +51,6 @@ class Line(Point):
             Point(self.x + half * ux, self.y + half * uy, self.z + half * self.climb),
         )
 
-    def offset(self, point: Point) -> float:
-        """Distance in mm of a point from the line, seen from above; positive left of its direction."""
-        ux, uy = self.along
-        return ux * (point.y - self.y) - uy * (point.x - self.x)
-
 
 @dataclass(frozen=True, slots=True)
 class Circle(Point):

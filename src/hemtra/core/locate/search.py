@@ -70,8 +70,6 @@ class Match:
     """Where the contour's own coordinates lie: origin at its centre, z = 0 at its mean height."""
     share: float
     seen: BoolArray
-    offsets: FloatArray
-    """(n,) mm from the contour to the edge along the normal, NaN where none was seen."""
 
 
 class Model:
@@ -206,7 +204,7 @@ class _Finder:
             shape = math.ceil(rows * height / self.cell), math.ceil(cols * width / self.cell)
             page = vote(edges, model, first.astype(np.int64), angles, box, shape)
             votes = page if votes is None else votes + page
-        return [] if votes is None else self._peaks(votes, angles, box, search)
+        return [] if votes is None else self._peaks(votes, angles, box)
 
     def _binned(self, which: IntArray) -> tuple[FloatArray, IntArray]:
         """One point a cell of the contour, sorted by the bin of its direction, and where each bin starts."""
@@ -218,9 +216,7 @@ class _Finder:
         first = np.searchsorted(bins[one], np.arange(DIRECTIONS + 1))
         return np.column_stack([points[one], directions[one]]), first
 
-    def _peaks(
-        self, votes: IntArray, angles: FloatArray, box: tuple[float, float, float], search: Search
-    ) -> list[Frame]:
+    def _peaks(self, votes: IntArray, angles: FloatArray, box: tuple[float, float, float]) -> list[Frame]:
         """The best places of a vote: votes of neighbouring cells and angles together, best first."""
         wide = votes.copy()
         wide[:, 1:] += votes[:, :-1]
@@ -282,7 +278,7 @@ class _Finder:
     def _seen(self, frame: Frame, maps: Maps, grid: Grid, which: IntArray, within: float) -> Match:
         edge = self._edges(maps, grid, self._placed(frame, which), which, within)
         seen = ~np.isnan(edge[:, 0])
-        return Match(frame, float(np.count_nonzero(seen) / len(which)), seen, edge[:, 0])
+        return Match(frame, float(np.count_nonzero(seen) / len(which)), seen)
 
     def _placed(self, frame: Frame, which: IntArray) -> FloatArray:
         """(n, 4) x, y and normal of contour points in a frame."""

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import numpy as np
-
 from hemtra.core.errors import NotMeasured, PlanError
 from hemtra.core.plan.anchoring import PLACING
 from hemtra.core.plan.document import Follow, Plan, Step
@@ -11,10 +9,9 @@ from hemtra.core.plan.follow import axes_of
 from hemtra.core.plan.graph import ordered
 from hemtra.core.plan.registry import kind_named
 from hemtra.core.scan.heightmap import HeightMap
+from hemtra.core.scan.part_box import height_span, part_box
 from hemtra.core.scan.zones import AnyZone, RectangleZone, RingZone
 
-PART_SHARE = 0.25
-"""Share of the range of heights above which a point belongs to the part and not to what it lies on."""
 ROOM = 3.0
 """mm around the part that its outline's zone takes in."""
 LEAST_STEP_SHARE, ROUND_STEP = 0.15, 0.1
@@ -28,17 +25,11 @@ def with_outline(plan: Plan, data: HeightMap) -> tuple[Plan, str]:
 
     Raises `NotMeasured` when the scan shows no part.
     """
-    heights = data.z[~np.isnan(data.z)]
-    if heights.size == 0:
-        raise NotMeasured("the scan holds no data at all")
-    low, high = (float(p) for p in np.percentile(heights[::37], [0.5, 99.5]))
-    on_part = data.z[::5, ::5] > low + PART_SHARE * (high - low)
-    rows, cols = (np.flatnonzero(on_part.sum(axis=axis) >= 3) * 5 for axis in (1, 0))
-    if rows.size == 0 or cols.size == 0:
+    box = part_box(data)
+    if box is None:
         raise NotMeasured("no part stands out of the scan whose outline could be taught")
-    g = data.grid
-    x0, x1 = g.x0 + g.dx * float(cols[0]), g.x0 + g.dx * float(cols[-1])
-    y0, y1 = g.y0 + g.dy * float(rows[0]), g.y0 + g.dy * float(rows[-1])
+    x0, x1, y0, y1 = box
+    low, high = height_span(data)
     step = max(ROUND_STEP, round(LEAST_STEP_SHARE * (high - low) / ROUND_STEP) * ROUND_STEP)
     outline = Step(
         id=plan.free_id("outline"),

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import hashlib
 import math
 from collections import Counter
+from functools import cached_property
 from typing import Annotated, Any, Self
 
 from pydantic import (
@@ -80,6 +82,11 @@ class Taught(_Document):
 
     columns: dict[str, tuple[Finite, ...]] = {}
     trouble: str = ""
+
+    @cached_property
+    def digest(self) -> str:
+        """Of all of it; taken once, since it may hold thousands of numbers."""
+        return hashlib.blake2b(self.model_dump_json().encode(), digest_size=16).hexdigest()
 
 
 class Step(_Document):

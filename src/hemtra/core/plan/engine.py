@@ -34,7 +34,6 @@ LESSONS = 16
 """What steps have learned from a map, kept while their zones are edited."""
 
 Homes: TypeAlias = Mapping[str, Home]
-_digests: dict[int, tuple[Taught, str]] = {}
 
 
 @dataclass(frozen=True)
@@ -263,21 +262,9 @@ def _fingerprint(step: Step, zone: AnyZone | None, ground: Plane, results: Mappi
     where = None if zone is None else zone.model_dump(mode="json")
     heights = None if ground is LEVEL else [getattr(ground, name) for name in ground.__slots__]
     inputs = {name: [results[i].fingerprint for i in ids] for name, ids in step.inputs.items()}
-    lesson = None if step.taught is None else _digest(step.taught)
+    lesson = None if step.taught is None else step.taught.digest
     text = json.dumps([step.kind, step.params, where, heights, inputs, lesson], sort_keys=True)
     return hashlib.blake2b(text.encode(), digest_size=16).hexdigest()
-
-
-def _digest(taught: Taught) -> str:
-    """Of a lesson; taken once for each, since it may hold thousands of numbers."""
-    digest = _digests.get(id(taught))
-    if digest is None or digest[0] is not taught:
-        text = taught.model_dump_json()
-        digest = taught, hashlib.blake2b(text.encode(), digest_size=16).hexdigest()
-        while len(_digests) >= LESSONS:
-            _digests.pop(next(iter(_digests)), None)
-        _digests[id(taught)] = digest
-    return digest[1]
 
 
 def _because(missing: StepResult) -> str:

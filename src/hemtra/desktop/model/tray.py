@@ -5,20 +5,17 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from pathlib import Path
 
-import numpy as np
-
 from hemtra.core.plan.document import Characteristic
 from hemtra.core.plan.engine import Engine, Result
 from hemtra.core.plan.limits import Verdict, judge, part_verdict
 from hemtra.core.scan.heightmap import HeightMap
+from hemtra.core.scan.part_box import height_span, part_box
 from hemtra.core.scan.scan import Scan
 from hemtra.desktop.model.observe import Signal
 
 TAGS = ("good", "bad", "unknown")
-PART_SHARE = 0.25
-"""Share of the range of heights above which a point belongs to the part and not to the belt."""
-COARSE, LEAST_POINTS, MARGIN = 5, 3, 0.05
-"""Every how manyth point is looked at for the part's box, how many make a row of it, and room around it."""
+MARGIN = 0.05
+"""Room around a part in its view, as a share of its size."""
 
 
 @dataclass
@@ -39,11 +36,8 @@ class TrayPart:
 
     def __post_init__(self) -> None:
         self.engine = Engine(self.scan.data)
-        z = self.scan.data.z.reshape(-1)[::37]
-        z = z[~np.isnan(z)]
-        low, high = np.percentile(z, [0.5, 99.5]) if z.size else (0.0, 1.0)
-        self.height_span = float(low), float(high)
-        self.extent = _part_extent(self.scan.data, low + PART_SHARE * (high - low))
+        self.height_span = height_span(self.scan.data)
+        self.extent = _with_room(part_box(self.scan.data), self.scan.data)
 
     @property
     def name(self) -> str:
@@ -58,15 +52,13 @@ class TrayPart:
         return (self.result.verdict is Verdict.PASS) == (self.tag == "good")
 
 
-def _part_extent(data: HeightMap, level: float) -> tuple[float, float, float, float]:
-    """The box of everything above a level, spikes apart; the whole scan where there is nothing."""
-    coarse = data.z[::COARSE, ::COARSE] > level
-    rows, cols = (np.flatnonzero(coarse.sum(axis=axis) >= LEAST_POINTS) for axis in (1, 0))
-    if rows.size == 0 or cols.size == 0:
+def _with_room(
+    box: tuple[float, float, float, float] | None, data: HeightMap
+) -> tuple[float, float, float, float]:
+    """The box of a part with room around it; the whole scan where no part stands out."""
+    if box is None:
         return data.extent
-    g = data.grid
-    x0, x1 = (g.x0 + g.dx * COARSE * int(c) for c in (cols[0], cols[-1]))
-    y0, y1 = (g.y0 + g.dy * COARSE * int(r) for r in (rows[0], rows[-1]))
+    x0, x1, y0, y1 = box
     room = MARGIN * max(x1 - x0, y1 - y0)
     return x0 - room, x1 + room, y0 - room, y1 + room
 

@@ -41,6 +41,8 @@ class Versioned(Generic[T]):
         self._saved = value
         self._done: list[Edit[T]] = []
         self._undone: list[Edit[T]] = []
+        self.just_edited = False
+        """Whether the present state came from an edit, and not from undo, redo or opening."""
 
     @property
     def shown(self) -> T:
@@ -66,6 +68,7 @@ class Versioned(Generic[T]):
         """Another document, with `saved` as what lies on disk."""
         self.value, self.path, self._saved = value, path, saved
         self._preview, self._done, self._undone = None, [], []
+        self.just_edited = False
         self.changed.emit()
 
     def mark_saved(self, value: T, path: Path) -> None:
@@ -84,7 +87,7 @@ class Versioned(Generic[T]):
             self._done.append(Edit(label, self.value, value, beside))
             del self._done[:-MOST_UNDO]
             self._undone.clear()
-            self.value = value
+            self.value, self.just_edited = value, True
         self.changed.emit()
 
     def learn(self, value: T) -> None:
@@ -115,5 +118,5 @@ class Versioned(Generic[T]):
     def _go_to(self, value: T, edit: Edit[T]) -> None:
         if edit.beside is not None:
             edit.beside()
-        self.value, self._preview = value, None
+        self.value, self._preview, self.just_edited = value, None, False
         self.changed.emit()

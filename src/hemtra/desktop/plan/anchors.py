@@ -5,8 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from PySide6.QtCore import QObject
-
 from hemtra.core.plan.anchor_proposals import with_anchor, with_outline
 from hemtra.core.plan.anchoring import followers, following_instead, without_step
 from hemtra.core.plan.document import Follow, Plan
@@ -19,11 +17,10 @@ from hemtra.desktop.tasks import Tasks
 Edit = Callable[[str, Callable[[], Plan]], bool]
 
 
-class Anchors(QObject):
+class Anchors:
     """Turns intents about anchors into edits of the plan."""
 
     def __init__(self, bench: Bench, notifications: Notifications, tasks: Tasks, edit: Edit) -> None:
-        super().__init__()
         self._bench, self._notifications, self._tasks, self._edit = bench, notifications, tasks, edit
         self._lost: tuple[Plan, str] | None = None
 

@@ -28,10 +28,9 @@ class Legend(QWidget):
         super().__init__(parent)
         self.setFixedSize(86, 216)
         self.setMouseTracking(True)
-        self.setToolTip("Heights in mm. Drag an end to stretch the colours; double-click to fit the part.")
         self._span = (0.0, 1.0)
         self._full = (0.0, 1.0)
-        self.colours = theme.height_palette()
+        self.colours, self._unit = theme.height_palette(), "mm"
         self._counts: FloatArray = np.zeros(BINS)
         self._drag: int | None = None
         self._chosen = False
@@ -45,13 +44,16 @@ class Legend(QWidget):
         """The scale the user has chosen was for something else."""
         self._chosen = False
 
-    def set_data(self, data: HeightMap | None, palette: ByteArray | None = None, *, even: bool = False) -> None:
+    def set_data(
+        self, data: HeightMap | None, palette: ByteArray, *, unit: str = "mm", even: bool = False
+    ) -> None:
         """Take the histogram of another map and propose a scale for it, unless the user has chosen one.
 
-        even: as far below zero as above.
+        unit: of its values. even: as far below zero as above.
         """
-        if palette is not None:
-            self.colours = palette
+        self.colours, self._unit = palette, unit
+        what = "Slope in °" if unit == "°" else "Heights in mm"
+        self.setToolTip(f"{what}. Drag an end to stretch the colours; double-click to fit the part.")
         self._counts = np.zeros(BINS)
         if data is None:
             self._full = (0.0, 1.0)
@@ -116,7 +118,9 @@ class Legend(QWidget):
             painter.drawPolygon(QPolygonF([QPointF(tip, y), QPointF(tip + 9, y - 5), QPointF(tip + 9, y + 5)]))
             painter.setPen(theme.colour("stage_ink"))
             box = QRectF(4, y - (17 if above else -3), self.width() - 18, 14)
-            painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"{z:.2f}")
+            painter.drawText(
+                box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"{z:.2f} {self._unit}"
+            )
         painter.end()
 
     def mousePressEvent(self, event: QMouseEvent) -> None:

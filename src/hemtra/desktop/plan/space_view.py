@@ -9,9 +9,11 @@ from typing import Any
 
 import numpy as np
 from OpenGL import GL
-from PySide6.QtCore import QPointF, QRectF, Qt, QTimer, Signal, Slot
+from PySide6.QtCore import QPointF, Qt, QTimer, Signal, Slot
 from PySide6.QtGui import (
     QMouseEvent,
+    QOffscreenSurface,
+    QOpenGLContext,
     QPainter,
     QPaintEvent,
     QPen,
@@ -63,10 +65,22 @@ def triangulate(request: MeshRequest, superseded: Superseded) -> Iterator[tuple[
         yield most, surface(request.data, most, palette, request.span, values=request.values)
 
 
+def has_opengl() -> bool:
+    """Whether this display can draw with OpenGL."""
+    context, ground = QOpenGLContext(), QOffscreenSurface()
+    ground.create()
+    if not context.create() or not context.makeCurrent(ground):
+        return False
+    found = context.format().majorVersion() >= 2
+    context.doneCurrent()
+    return found
+
+
 class _Buffers:
     """A mesh in the memory of the graphics."""
 
     def __init__(self, mesh: Mesh) -> None:
+        self.mesh = mesh
         self.count = mesh.triangles.size
         self.names = GL.glGenBuffers(3)
         for name, target, array in (
@@ -114,7 +128,6 @@ class SpaceView(QOpenGLWidget):
         self.setAccessibleName("Stage in 3D")
         self.bench, self.stage = bench, stage
         self.orbit = Orbit()
-        self.trouble = ""
         self.frames = 0
         """Frames drawn; for whoever measures."""
         self.meshes: dict[int, Mesh] = {}
@@ -159,8 +172,8 @@ class SpaceView(QOpenGLWidget):
         data = self.stage.data
         if not self.isVisible() or data is None:
             return
-        values = self.stage.coloured if self.stage.coloured_by != "intensity" else None
-        wanted = MeshRequest(data, values, self.stage.legend.span, self.stage.colours.tobytes())
+        values = self.stage.map.values(data) if self.bench.colour != "intensity" else None
+        wanted = MeshRequest(data, values, self.stage.legend.span, self.stage.map.colours.tobytes())
         if wanted != self._asked:
             self._asked = wanted
             self._lane.submit(wanted)
@@ -185,35 +198,15 @@ class SpaceView(QOpenGLWidget):
 
     # -- drawing ----------------------------------------------------------------------------------
 
-    def initializeGL(self) -> None:
-        """Say so where there is no usable OpenGL."""
-        try:
-            version = GL.glGetString(GL.GL_VERSION)
-        except Exception as error:  # PyOpenGL raises many kinds where a driver is broken
-            version = None
-            self.trouble = f"{error}"
-        if version is None:
-            self.trouble = (
-                "3D needs OpenGL 2, which this computer's display does not offer. Top view and section show"
-                " everything that is measured."
-            )
-
     def paintGL(self) -> None:
         """The surface; what lies over it is painted by the overlay."""
-        if not self.trouble:
-            self._draw_surface()
+        self._draw_surface()
         self.frames += 1
         self.moved.emit()
 
     def paint_over(self, painter: QPainter) -> None:
-        """Lines and balloons over the surface, or why there is none."""
-        if self.trouble:
-            painter.fillRect(self.rect(), theme.colour("stage"))
-            painter.setPen(theme.colour("stage_ink"))
-            box = QRectF(self.rect()).adjusted(30, 30, -30, -30)
-            flags = int(Qt.AlignmentFlag.AlignCenter) | int(Qt.TextFlag.TextWordWrap)
-            painter.drawText(box, flags, self.trouble)
-        elif self.meshes:
+        """Lines and balloons over the surface."""
+        if self.meshes:
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
             self._draw_lines(painter)
             self._draw_balloons(painter)
@@ -252,11 +245,10 @@ class SpaceView(QOpenGLWidget):
         """The mesh in graphics memory, brought there when it is new."""
         mesh = self.meshes[most]
         known = self._buffers.get(most)
-        if known is None or getattr(known, "mesh", None) is not mesh:
+        if known is None or known.mesh is not mesh:
             if known is not None:
                 known.free()
             known = self._buffers[most] = _Buffers(mesh)
-            known.mesh = mesh  # type: ignore[attr-defined]
         return known
 
     def _pixels(self, points: FloatArray) -> QPolygonF:

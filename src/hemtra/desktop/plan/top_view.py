@@ -9,7 +9,6 @@ import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import (
     QColor,
-    QImage,
     QKeyEvent,
     QMouseEvent,
     QPainter,
@@ -20,10 +19,8 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QWidget
 
-from hemtra.core.arrays import ByteArray
 from hemtra.core.plan.document import Step
 from hemtra.core.scan.heightmap import HeightMap
-from hemtra.core.scan.picture import View, grey_picture, isoline_picture, picture
 from hemtra.core.scan.zones import AnyZone
 from hemtra.desktop import theme
 from hemtra.desktop.evaluation import prepared_map
@@ -39,18 +36,18 @@ from hemtra.desktop.plan.layers import (
     draw_regions,
     draw_strokes,
     draw_zone,
-    image,
 )
 from hemtra.desktop.plan.legend import Legend
 from hemtra.desktop.plan.signs import RADIUS, draw_balloon, draw_chip
+from hemtra.desktop.plan.stage_map import StageMap
+from hemtra.desktop.plan.stage_probe import Probe
+from hemtra.desktop.plan.stage_rubber import Rubber
 from hemtra.desktop.plan.stage_tools import StageTools
 
 LINE_GRAB = 7.0
 """Pixels around the section line that take it."""
 WHEEL_STEP = 1.0015
 """Zoom per eighth of a degree of the wheel: a notch of 15° gives a fifth."""
-RUB_PIXELS = 9.0
-"""Pixels around the pointer that are rubbed out."""
 NUDGE_PIXELS = 1.0
 
 
@@ -68,19 +65,6 @@ class _Drag:
     moved: bool = False
 
 
-DERIVED = ("slope", "plane", "reference")
-"""Colourings by values that are worked out beside the window."""
-ISOLINES = 24
-"""About how many steps isolines divide the coloured heights into."""
-
-
-def isoline_step(span: tuple[float, float]) -> float:
-    """A round step in mm."""
-    rough = (span[1] - span[0]) / ISOLINES
-    power = 10.0 ** math.floor(math.log10(rough))
-    return min((k * power for k in (1.0, 2.0, 5.0, 10.0)), key=lambda step: abs(step - rough))
-
-
 class TopView(QWidget):
     """Shows the current part of the bench from above and turns pointer and keys into intents."""
 
@@ -92,6 +76,7 @@ class TopView(QWidget):
     place_picked = Signal(float, float)
     pick_left = Signal()
     recoloured = Signal()
+    """Something else is to colour the part."""
     repainted = Signal()
     """The map is coloured differently."""
     rubbed = Signal(object, float)
@@ -108,20 +93,18 @@ class TopView(QWidget):
         self.viewport = Viewport()
         self.legend = Legend(self)
         self.legend.range_changed.connect(self._repaint_map)
-        self.coloured_by = "height"
+        self.map = StageMap(bench, self.legend)
         self.tools = StageTools(bench, self)
         self.tools.colour_chosen.connect(self.colour_by)
         self.tools.before_toggled.connect(self._on_part)
-        self.prompt, self._rubbing = "", False
-        self._rubs: list[Place] = []
+        self.prompt = ""
+        self.probe, self._rubber = Probe(), Rubber()
         self.picked: list[Place] = []
         self._regions = RegionImages()
-        self._image: tuple[object, QImage] | None = None
         self._balloons: list[StageBalloon] = []
         self._drag: _Drag | None = None
         self._cursor: Pixel | None = None
         self._linked: Place | None = None
-        self.pinned: Place | None = None
         self._fitted = self._moved = False
         """Whether the whole part is in view, and whether the user has gone elsewhere."""
         self._part: TrayPart | None = None
@@ -132,20 +115,6 @@ class TopView(QWidget):
         self._on_part()
 
     # -- what is shown ----------------------------------------------------------------------------
-
-    @property
-    def coloured(self) -> HeightMap | None:
-        """The values that colour the part: its heights, unless the bench has others."""
-        shown = self.bench.shown
-        other = shown.coloured if shown is not None and self.coloured_by in DERIVED else None
-        return other or self.data
-
-    @property
-    def colours(self) -> ByteArray:
-        """The colours they are shown in."""
-        if self.coloured_by in ("plane", "reference"):
-            return theme.deviation_palette()
-        return theme.grey_palette() if self.coloured_by == "grey" else theme.height_palette()
 
     @property
     def data(self) -> HeightMap | None:
@@ -168,7 +137,7 @@ class TopView(QWidget):
 
     def colour_by(self, quantity: str) -> None:
         """One of `COLOURS`."""
-        self.coloured_by = self.bench.colour = quantity
+        self.bench.colour = quantity
         self.tools.show_colour(quantity)
         self.legend.forget()
         self._on_part()
@@ -186,15 +155,11 @@ class TopView(QWidget):
     def rub(self, prompt: str) -> None:
         """Let the pointer rub pieces out, until Escape or ''."""
         self.pick(prompt)
-        self._rubbing = bool(prompt)
+        self._rubber.active = bool(prompt)
 
     def pin(self) -> None:
         """Pin the probe under the pointer; without one there, or on the pin itself, take it off."""
-        at = None if self._cursor is None else self.viewport.to_part(*self._cursor)
-        near = (
-            at is not None and self.pinned is not None and math.dist(at, self.pinned) < 5 * self.viewport.scale
-        )
-        self.pinned = None if near else at
+        self.probe.pin(None if self._cursor is None else self.viewport.to_part(*self._cursor), self.viewport)
         self.update()
 
     def link(self, place: Place | None) -> None:
@@ -204,9 +169,7 @@ class TopView(QWidget):
 
     def _on_part(self) -> None:
         data = self.data
-        even = self.coloured_by in ("plane", "reference")
-        self.legend.set_data(self.coloured, self.colours, even=even)
-        self.legend.setVisible(data is not None and self.coloured_by != "intensity")
+        self.map.fill_legend(data)
         self.tools.setVisible(data is not None)
         if data is not None and self.bench.tray.current is not self._part and not self._moved:
             self.fit()
@@ -218,12 +181,11 @@ class TopView(QWidget):
     def _on_shown(self) -> None:
         self._regions.forget()
         self.tools.refresh()
-        if self.coloured_by in DERIVED:
-            self.legend.set_data(self.coloured, self.colours, even=self.coloured_by != "slope")
+        if self.map.derived:
+            self.map.fill_legend(self.data)
         self.update()
 
     def _repaint_map(self) -> None:
-        self._image = None
         self.update()
         self.repainted.emit()
 
@@ -235,21 +197,18 @@ class TopView(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.fillRect(self.rect(), theme.colour("stage"))
         if self.data is not None:
-            painter.drawImage(0, 0, self._map_image(self.data))
+            painter.drawImage(0, 0, self.map.image(self.data, self.viewport))
             self._draw_evidence(painter)
             self._draw_line(painter)
             self._draw_balloons(painter)
-            self._draw_pin(painter)
+            self.probe.draw(painter, self.viewport, self._cursor)
             self._draw_read_out(painter)
         painter.setPen(QPen(theme.colour("copper").lighter(140), 2))
         for place in self.picked:
             at = QPointF(*self.viewport.to_screen(*place))
             painter.drawLine(at - QPointF(7, 0), at + QPointF(7, 0))
             painter.drawLine(at - QPointF(0, 7), at + QPointF(0, 7))
-        painter.setBrush(theme.colour("failed", 120))
-        painter.setPen(Qt.PenStyle.NoPen)
-        for place in self._rubs:
-            painter.drawEllipse(QPointF(*self.viewport.to_screen(*place)), RUB_PIXELS, RUB_PIXELS)
+        self._rubber.draw(painter, self.viewport)
         if self.hasFocus():
             painter.setPen(QPen(theme.colour("copper"), 2))
             painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -264,22 +223,6 @@ class TopView(QWidget):
                 ink=theme.colour("paper"),
             )
         painter.end()
-
-    def _map_image(self, data: HeightMap) -> QImage:
-        key = (id(self.coloured), self.viewport, self.legend.span, self.coloured_by)
-        if self._image is None or self._image[0] != key:
-            v = self.viewport
-            left, top = v.to_part(0, 0)
-            view = View(left, top, v.scale, v.width, v.height)
-            if self.coloured_by == "intensity":
-                pixels = grey_picture(data, view)
-            else:
-                values, shade = self.coloured or data, 0.0 if self.coloured_by in DERIVED else 1.0
-                pixels = picture(values, view, self.colours, *self.legend.span, shade=shade)
-                if self.coloured_by == "isolines":
-                    pixels = isoline_picture(data, view, pixels, isoline_step(self.legend.span))
-            self._image = key, image(pixels)
-        return self._image[1]
 
     def _lineage_steps(self) -> list[Step]:
         return [step for column in self.bench.lineage() for step in column]
@@ -369,52 +312,13 @@ class TopView(QWidget):
         x, y = self.viewport.to_part(*self._cursor)
         z = data.height_at(x, y)
         text = f"x {x:.2f}   y {y:.2f}   z {'no data' if z is None else f'{z:.3f}'} mm"
-        value = self.coloured.height_at(x, y) if self.coloured_by in DERIVED and self.coloured else None
-        if value is not None:
-            text += f"   {'slope' if self.coloured_by == 'slope' else 'deviation'} {value:.3f}"
         grey = data.intensity_at(x, y)
-        if grey is not None:
-            text += f"   intensity {grey}"
-        if self.pinned is not None:
-            text += f"      {self._from_pin((x, y), z)}"
+        parts = [text, self.map.told(data, x, y), "" if grey is None else f"intensity {grey}"]
+        parts.append(self.probe.told((x, y), data))
+        text = "   ".join(part for part in parts if part)
         draw_chip(painter, QPointF(10, self.height() - 34), text)
 
-    def _from_pin(self, place: Place, z: float | None) -> str:
-        """How far a place lies from the pin."""
-        assert self.pinned is not None
-        data = self.data
-        dx, dy = place[0] - self.pinned[0], place[1] - self.pinned[1]
-        angle = math.degrees(math.atan2(dy, dx))
-        below = None if data is None else data.height_at(*self.pinned)
-        if z is None or below is None:
-            return f"from pin  dx {dx:.2f}   dy {dy:.2f}   {math.hypot(dx, dy):.2f} mm   {angle:.1f}°"
-        dz = z - below
-        far = math.hypot(dx, dy, dz)
-        return f"from pin  dx {dx:.2f}   dy {dy:.2f}   dz {dz:.3f}   {far:.2f} mm   {angle:.1f}°"
-
-    def _draw_pin(self, painter: QPainter) -> None:
-        if self.pinned is None:
-            return
-        at = QPointF(*self.viewport.to_screen(*self.pinned))
-        if self._cursor is not None:
-            pen = QPen(theme.colour("stage_ink", 170), 1.0, Qt.PenStyle.DotLine)
-            painter.setPen(pen)
-            painter.drawLine(at, QPointF(*self._cursor))
-        painter.setBrush(theme.colour("copper"))
-        painter.setPen(QPen(theme.colour("paper"), 1.4))
-        painter.drawEllipse(at, 4.5, 4.5)
-
     # -- pointer ----------------------------------------------------------------------------------
-
-    def _rub_on(self, place: Place) -> None:
-        """Rub from the last place to this one, with no gap however fast the pointer went."""
-        (ax, ay), (bx, by) = self._rubs[-1], place
-        steps = int(math.dist((ax, ay), place) / (self._rub_reach / 2))
-        self._rubs += [(ax + (bx - ax) * k / steps, ay + (by - ay) * k / steps) for k in range(1, steps + 1)]
-
-    @property
-    def _rub_reach(self) -> float:
-        return RUB_PIXELS * self.viewport.scale
 
     def _selected_zone(self) -> AnyZone | None:
         step = next((s for s in self._lineage_steps() if s.id == self.bench.selected_step), None)
@@ -424,8 +328,8 @@ class TopView(QWidget):
         """Take what lies under the pointer: handle, section line, balloon, zone, or the view itself."""
         pixel = event.position().x(), event.position().y()
         place = self.viewport.to_part(*pixel)
-        if event.button() == Qt.MouseButton.LeftButton and self._rubbing:
-            self._rubs = [place]
+        if event.button() == Qt.MouseButton.LeftButton and self._rubber.active:
+            self._rubber.places = [place]
             return
         if event.button() == Qt.MouseButton.LeftButton and self.prompt:
             self.place_picked.emit(*place)
@@ -455,8 +359,7 @@ class TopView(QWidget):
         place = self.viewport.to_part(*pixel)
         self.cursor_moved.emit(place)
         drag = self._drag
-        if self._rubs:
-            self._rub_on(place)
+        self._rubber.on(place, self.viewport)
         if drag is not None and (drag.moved or math.dist(pixel, drag.pixel) > 3):
             drag.moved = True
             self._drag_on(drag, pixel, place, snap=bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier))
@@ -480,10 +383,10 @@ class TopView(QWidget):
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         """Let go; a drag of a zone becomes an edit, a click on another zone selects its step."""
-        if self._rubs:
-            self._rub_on(self.viewport.to_part(event.position().x(), event.position().y()))
-            places, self._rubs = self._rubs, []
-            self.rubbed.emit(places, self._rub_reach)
+        if self._rubber.places:
+            self._rubber.on(self.viewport.to_part(event.position().x(), event.position().y()), self.viewport)
+            places, self._rubber.places = self._rubber.places, []
+            self.rubbed.emit(places, self._rubber.reach(self.viewport))
             return
         drag, self._drag = self._drag, None
         if drag is None:

@@ -140,14 +140,9 @@ class PlanWorkspace(QWidget):
 
     def show_views(self, views: frozenset[str]) -> None:
         """Show some of “top”, “section” and “3D”; the 3D view is made when it is wanted first."""
+        if "3D" in views and self.space is None and not self._make_space():
+            views = VIEWS[0]
         self.views = views
-        if "3D" in views and self.space is None:
-            from hemtra.desktop.plan.space_view import SpaceView  # OpenGL is loaded only where it is used
-
-            self.space = SpaceView(self.bench, self.stage)
-            self.space.balloon_clicked.connect(self.bench.select)
-            self.space.failed.connect(self._notifications.error)
-            self._above.addWidget(self.space)
         self.stage.setVisible("top" in views)
         self.section.setVisible("section" in views)
         self._above.setVisible(bool(views & {"top", "3D"}))
@@ -156,6 +151,27 @@ class PlanWorkspace(QWidget):
             if views >= {"top", "3D"}:
                 self._above.setSizes([500, 500])
         self.stage.tools.show_views(views)
+
+    def _make_space(self) -> bool:
+        """Make the 3D view; False where there is no OpenGL, which is told."""
+        try:
+            # loaded only where it is wanted: its library may be missing altogether
+            from hemtra.desktop.plan.space_view import SpaceView, has_opengl
+        except (ImportError, OSError, AttributeError):
+            found = False
+        else:
+            found = has_opengl()
+        if not found:
+            text = (
+                "3D needs OpenGL 2, which this display does not offer. Install or enable its driver; top view"
+            )
+            self._notifications.tell(Notice(f"{text} and section show everything that is measured."))
+            return False
+        self.space = SpaceView(self.bench, self.stage)
+        self.space.balloon_clicked.connect(self.bench.select)
+        self.space.failed.connect(self._notifications.error)
+        self._above.addWidget(self.space)
+        return True
 
     def _toggle_space(self, shown: bool) -> None:
         self.show_views(self.views | {"3D"} if shown else VIEWS[0])
@@ -250,7 +266,9 @@ class PlanWorkspace(QWidget):
             self.bench.tray.changed.emit()
 
     def _flipped(self) -> tuple[TrayPart, ...]:
-        """The parts whose verdict the last edit has changed."""
+        """The parts whose verdict the last edit has changed; none once it has been taken back."""
+        if not self.bench.document.just_edited:
+            return ()
         return tuple(
             part
             for part in self.bench.tray.parts

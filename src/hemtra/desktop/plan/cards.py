@@ -1,0 +1,320 @@
+"""The cards of the lineage: the scan, a step with its parameters and evidence, and the characteristic."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import QRectF, Qt, Signal
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtWidgets import (
+    QComboBox,
+    QFrame,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from hemtra.core.form import Setting
+from hemtra.core.marks import Evidence
+from hemtra.core.plan.document import Characteristic, Step
+from hemtra.core.plan.engine import StepResult
+from hemtra.core.plan.kind import Kind
+from hemtra.core.plan.limits import Judged
+from hemtra.core.plan.tolerance import EXAMPLES
+from hemtra.core.scan.heightmap import HeightMap
+from hemtra.core.scan.scan import Scan
+from hemtra.desktop import theme
+from hemtra.desktop.plan.evidence_picture import EvidencePicture
+from hemtra.desktop.plan.follow_button import FollowButton
+from hemtra.desktop.plan.signs import told_value
+from hemtra.desktop.plan.zone_numbers import ZoneNumbers
+
+WIDTH, WIDER, NARROW = 492, 700, 318
+"""Pixels of an open card, of one with two columns of fields, and of a folded one or one without evidence."""
+LONGEST_COLUMN = 6
+"""Fields a column of a card holds at most."""
+
+
+class Card(QFrame):
+    """A titled card; the strip on its left says what it is."""
+
+    clicked = Signal()
+
+    def __init__(self, title: str, glyph: str, strip: str, width: int) -> None:
+        super().__init__()
+        self.setFixedWidth(width)
+        self.strip, self.selected = strip, False
+        self.title, self.time, self.subtitle = QLabel(title), QLabel(), QLabel()
+        self.title.setFont(theme.font(13, bold=True))
+        self.title.setStyleSheet("font-weight: bold;")
+        self.time.setObjectName("muted")
+        self.subtitle.setObjectName("muted")
+        self.subtitle.setStyleSheet("font-size: 12px;")
+        self.icon = QLabel()
+        self.icon.setPixmap(theme.glyph(glyph, theme.colour(strip).name()))
+        top = QHBoxLayout()
+        top.setSpacing(6)
+        for label in (self.icon, self.title, self.subtitle):
+            top.addWidget(label)
+        top.addStretch()
+        top.addWidget(self.time)
+        self.body = QVBoxLayout(self)
+        self.body.setContentsMargins(14, 5, 10, 5)
+        self.body.setSpacing(3)
+        self.body.addLayout(top)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Ground, border and strip."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        box = QRectF(self.rect()).adjusted(0.8, 0.8, -0.8, -0.8)
+        marked = self.selected or self.hasFocus()
+        pen = QPen(theme.colour("copper" if marked else "line"), 1.6 if marked else 1.0)
+        if self.hasFocus():
+            pen.setStyle(Qt.PenStyle.DashLine)
+        painter.setPen(pen)
+        painter.setBrush(theme.colour("paper"))
+        painter.drawRoundedRect(box, 5, 5)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.colour(self.strip))
+        painter.drawRoundedRect(QRectF(0, 0, 5, self.height()), 2.5, 2.5)
+        painter.end()
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """Select the step."""
+        self.clicked.emit()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Enter selects the step that has the focus."""
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.hasFocus():
+            self.clicked.emit()
+        else:
+            super().keyPressEvent(event)
+
+
+class StepCard(Card):
+    """A step: its parameters to type or choose, what it found, and its evidence; folded unless selected."""
+
+    param_changed = Signal(str, str, object)
+    zone_typed = Signal(str, str, float)
+    band_typed = Signal(str, object)
+    rub_wanted = Signal(str)
+
+    def __init__(self, step: Step, kind: Kind, users: int, *, anchors: bool) -> None:
+        settings = kind.shown_settings()
+        wide = WIDER if len(settings) > LONGEST_COLUMN else WIDTH
+        if issubclass(kind.output, HeightMap):
+            wide = NARROW
+        super().__init__(step.name, kind.glyph, "anchor" if anchors else "copper", wide)
+        self.step, self.kind, self._wide = step, kind, wide
+        self._users = users
+        self._state: tuple[str, int, bool] | None = None
+        self._evidence: Evidence | None = None
+        self.always_open = step.zone is None
+        if not self.always_open:
+            self.setCursor(Qt.CursorShape.PointingHandCursor)
+            self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+            self.setAccessibleName(f"Step {step.name}; Enter opens it")
+        form = QGridLayout()
+        form.setHorizontalSpacing(8)
+        form.setVerticalSpacing(2)
+        self.fields: dict[str, QWidget] = {}
+        lines = len(settings) if len(settings) <= LONGEST_COLUMN else (len(settings) + 1) // 2
+        for place, (name, setting) in enumerate(settings.items()):
+            column, line = divmod(place, lines)
+            label = QLabel(setting.label)
+            label.setObjectName("muted")
+            field = self._field(name, setting)
+            field.setFixedSize(112 if setting.choices else 78, 22)
+            field.setToolTip(setting.help)
+            field.setAccessibleName(f"{step.name}, {setting.label}")
+            unit = QLabel(setting.unit)
+            unit.setObjectName("muted")
+            for k, part in enumerate((label, field, unit)):
+                form.addWidget(part, line, 3 * column + k)
+            self.fields[name] = field
+        self.picture = EvidencePicture()
+        self.facts = QLabel()
+        self.facts.setObjectName("muted")
+        self.facts.setFixedWidth(136)
+        self.facts.setWordWrap(True)
+        self.inside = QWidget()
+        middle = QHBoxLayout(self.inside)
+        middle.setContentsMargins(0, 0, 0, 0)
+        middle.setSpacing(10)
+        left = QVBoxLayout()
+        left.addLayout(form)
+        left.addStretch()
+        middle.addLayout(left)
+        middle.addStretch()
+        middle.addWidget(self.picture)
+        middle.addWidget(self.facts)
+        self.body.addWidget(self.inside)
+        self.numbers: ZoneNumbers | None = None
+        if step.zone is not None:
+            self.numbers = ZoneNumbers(step.name)
+            self.numbers.typed.connect(lambda name, value: self.zone_typed.emit(step.id, name, value))
+            self.numbers.band_typed.connect(lambda ends: self.band_typed.emit(step.id, ends))
+            self.body.addWidget(self.numbers)
+        self.follow: FollowButton | None = None
+        self.rub: QPushButton | None = None
+        self.restore: QPushButton | None = None
+        if step.zone is not None and not kind.section_input:
+            self.follow = FollowButton(step)
+            self.body.addWidget(self.follow, 0, Qt.AlignmentFlag.AlignLeft)
+        if "rubbed" in type(kind).model_fields and self.follow is not None:
+            self._add_rubbing(self.follow)
+
+    def _add_rubbing(self, follow: FollowButton) -> None:
+        """What was taught can be rubbed out piece by piece."""
+        self.rub, self.restore = QPushButton("rub out pieces"), QPushButton("restore all")
+        self.rub.setToolTip("Rub over pieces of the contour on the stage that the part does not always have.")
+        self.restore.setToolTip("Take the whole contour of the zone again.")
+        line = QHBoxLayout()
+        for button in (self.rub, self.restore):
+            button.setObjectName("action")
+            button.setStyleSheet("font-size: 12px; padding: 1px 4px;")
+            line.addWidget(button)
+        line.addStretch()
+        line.insertWidget(0, follow)
+        self.body.addLayout(line)
+        self.rub.clicked.connect(lambda: self.rub_wanted.emit(self.step.id))
+        self.restore.clicked.connect(lambda: self.param_changed.emit(self.step.id, "rubbed", []))
+
+    def show_result(self, result: StepResult | None, evidence: Evidence | None, *, selected: bool) -> None:
+        """Take what the step found; what has not changed is not painted again."""
+        state = (result.fingerprint if result else "", id(evidence), selected)
+        if state == self._state:
+            return
+        # the evidence is held on to, so that its identity cannot pass to another
+        self._state, self._evidence = state, evidence
+        self.selected = selected
+        self.inside.setVisible(selected or self.always_open)
+        for more in (self.numbers, self.follow, self.rub, self.restore):
+            if more is not None:
+                more.setVisible(selected)
+        self.setFixedWidth(self._wide if selected or self.always_open else NARROW)
+        self.subtitle.setText(f"shared by {self._users}" if self._users > 1 else "")
+        self.picture.show_picture(evidence.picture if evidence else None)
+        if result is None:
+            self.time.setText("")
+            self.facts.setText("")
+        elif result.outcome is None:
+            self.time.setText("" if selected else "not measured")
+            tint = theme.current().unmeasured
+            self.facts.setText(f"<span style='color:{tint}'><b>Not measured:</b><br>{result.reason}</span>")
+        else:
+            label, text = result.outcome.facts[0] if result.outcome.facts else ("", "")
+            folded = not (selected or self.always_open)
+            self.time.setText(f"{label} {text}" if folded else f"{result.elapsed_ms:.1f} ms")
+            lines = [f"{label} <b>{text}</b>" for label, text in result.outcome.facts]
+            self.facts.setText("<br>".join([*lines, result.outcome.note] if result.outcome.note else lines))
+        self.update()
+
+    def _field(self, name: str, setting: Setting) -> QWidget:
+        if setting.choices:
+            box = QComboBox()
+            for value, label in setting.choices.items():
+                box.addItem(label, value)
+            box.setCurrentIndex(box.findData(setting.value))
+            box.activated.connect(lambda _: self.param_changed.emit(self.step.id, name, box.currentData()))
+            return box
+        edit = QLineEdit(f"{setting.value:g}")
+        edit.setAlignment(Qt.AlignmentFlag.AlignRight)
+        edit.editingFinished.connect(lambda: self._typed(name, setting, edit))
+        return edit
+
+    def _typed(self, name: str, setting: Setting, edit: QLineEdit) -> None:
+        try:
+            value = float(edit.text().replace(",", "."))
+        except ValueError:
+            edit.setText(f"{setting.value:g}")
+            return
+        if value != setting.value:
+            self.param_changed.emit(self.step.id, name, value)
+
+
+class ScanCard(Card):
+    """Where the data came from."""
+
+    def __init__(self, scan: Scan) -> None:
+        super().__init__("Scan", "scan", "muted", 172)
+        self.time.setText(Path(scan.name).stem)
+        rows, cols = scan.data.shape
+        grid = scan.data.grid
+        facts = {
+            "points": f"{cols} × {rows}",
+            "pitch x": f"{grid.dx:.3f} mm",
+            "pitch y": f"{grid.dy:.3f} mm",
+            "no data": f"{1 - scan.data.data_share:.1%}".replace("%", " %"),
+            "station": str(scan.station.get("name", "unknown")),
+        }
+        form = QGridLayout()
+        form.setVerticalSpacing(2)
+        for line, (label, text) in enumerate(facts.items()):
+            name, value = QLabel(label), QLabel(text)
+            name.setObjectName("muted")
+            value.setAlignment(Qt.AlignmentFlag.AlignRight)
+            form.addWidget(name, line, 0)
+            form.addWidget(value, line, 1)
+        self.body.addLayout(form)
+
+
+class ResultCard(Card):
+    """The characteristic: name, tolerance, value and verdict."""
+
+    name_typed = Signal(int, str)
+    tolerance_typed = Signal(int, str)
+
+    def __init__(self, row: Characteristic, kind: Kind) -> None:
+        super().__init__(kind.title, kind.glyph, "ink", 250)
+        self.row = row
+        self.name, self.tolerance = QLineEdit(row.name), QLineEdit(row.tolerance)
+        self.name.setAccessibleName("Name of the characteristic")
+        self.tolerance.setToolTip(f"Nominal and limits as on the drawing: {EXAMPLES}")
+        self.tolerance.setAccessibleName("Tolerance")
+        self.name.editingFinished.connect(self._name_typed)
+        self.tolerance.editingFinished.connect(self._tolerance_typed)
+        self.value, self.verdict = QLabel(), QLabel()
+        self.verdict.setWordWrap(True)
+        form = QGridLayout()
+        form.setHorizontalSpacing(8)
+        form.setVerticalSpacing(4)
+        for line, (label, field) in enumerate(
+            (("name", self.name), ("tolerance", self.tolerance), ("value", self.value))
+        ):
+            muted = QLabel(label)
+            muted.setObjectName("muted")
+            form.addWidget(muted, line, 0)
+            form.addWidget(field, line, 1)
+        self.body.addLayout(form)
+        self.body.addWidget(self.verdict)
+
+    def show_judged(self, judged: Judged | None, row: Characteristic) -> None:
+        """Take the latest value and verdict."""
+        if row != self.row:
+            self.row = row
+            self.name.setText(row.name)
+            self.tolerance.setText(row.tolerance)
+        self.subtitle.setText(f"balloon {row.balloon}")
+        if judged is None:
+            return
+        self.strip = {"PASS": "passed", "FAIL": "failed"}.get(judged.verdict, "unmeasured")
+        self.value.setText(told_value(judged, judged.decimals + 1))
+        self.value.setStyleSheet("font-size: 16px; font-weight: bold;")
+        tint = theme.verdict_colour(judged.verdict).name()
+        reason = f"<br>{judged.reason}" if judged.reason else ""
+        self.verdict.setText(f"<b style='color:{tint}'>{judged.verdict}</b>{reason}")
+        self.update()
+
+    def _name_typed(self) -> None:
+        if self.name.text().strip() not in ("", self.row.name):
+            self.name_typed.emit(self.row.balloon, self.name.text())
+
+    def _tolerance_typed(self) -> None:
+        if self.tolerance.text() != self.row.tolerance:
+            self.tolerance_typed.emit(self.row.balloon, self.tolerance.text())
