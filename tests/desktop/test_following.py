@@ -24,12 +24,12 @@ def test_a_zone_is_dragged_on_a_turned_part_and_moves_on_all(demo, qtbot, settle
     around = [(placed.x + dx, placed.y + dy) for dx in (0, 2, -2) for dy in (0, 2, -2)]
     # balloons lie over zones and are meant where they do
     x, y = next(p for p in around if stage._balloon_under(stage.viewport.to_screen(*p)) is None)
-    drag(qtbot, stage, pixel(stage, x, y), pixel(stage, x + 2.0, y))
+    drag(qtbot, stage, pixel(stage, x, y), pixel(stage, x + 6.0, y))
     settled(demo)
     after = bench.document.plan.step("boss-ne-top").zone
     dx, dy = after.x - before.x, after.y - before.y
-    assert dx == pytest.approx(2.0 * math.cos(turn), abs=0.5)
-    assert dy == pytest.approx(-2.0 * math.sin(turn), abs=0.5)
+    assert dx == pytest.approx(6.0 * math.cos(turn), abs=0.5)
+    assert dy == pytest.approx(-6.0 * math.sin(turn), abs=0.5)
     assert after.rotation == pytest.approx(0.0, abs=0.01)
     demo.trigger("edit.undo")
     settled(demo)
