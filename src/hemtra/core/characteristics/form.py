@@ -11,11 +11,12 @@ from hemtra.core.errors import NotMeasured
 from hemtra.core.features.plane import FittedPlane
 from hemtra.core.form import setting
 from hemtra.core.geometry.elements import Number, Point
+from hemtra.core.geometry.kernels import EVERYWHERE, cell_moments
 from hemtra.core.marks import Evidence, Histogram, Polyline
 from hemtra.core.plan.kind import Given, Input, Kind, Outcome
 from hemtra.core.plan.registry import register
 from hemtra.core.scan.heightmap import HeightMap
-from hemtra.core.scan.reduce import block_means
+from hemtra.core.scan.zones import window
 
 HALF_FULL = 0.5
 """Share of a cell that must hold used data for its mean to count."""
@@ -90,12 +91,16 @@ class FlatnessKind(Kind):
 
 def _cells(surface: FittedPlane, data: HeightMap, size: float) -> FloatArray:
     """(n, 3) mean positions in mm of the used points in cells of a size."""
-    view, residual, used = surface.residuals(data)
-    grid = view.grid(data)
-    step = max(1, round(size / grid.dy)), max(1, round(size / grid.dx))
-    mean = block_means(np.where(used, residual, np.nan), *step, least=HALF_FULL)
-    i, j = np.nonzero(~np.isnan(mean))
-    # blocks at the far border may be cut short; their centre is that of the points they have
-    x = grid.x0 + grid.dx * (j * step[1] + (np.minimum((j + 1) * step[1], residual.shape[1]) - 1)) / 2
-    y = grid.y0 + grid.dy * (i * step[0] + (np.minimum((i + 1) * step[0], residual.shape[0]) - 1)) / 2
-    return np.column_stack([x, y, surface.height_at(x, y) + mean[i, j] / surface.normal[2]])
+    view = window(surface.zone, data)
+    grid, z = view.grid(data), data.z[view.rows, view.cols]
+    mask = EVERYWHERE if view.inside is None else view.inside
+    upright = surface.normal[2]
+    x, y = grid.x0 + grid.dx * (z.shape[1] - 1) / 2, grid.y0 + grid.dy * (z.shape[0] - 1) / 2
+    level = float(surface.height_at(np.array(x), np.array(y)))
+    plane = surface.slope_x * grid.dx, surface.slope_y * grid.dy, level
+    used = surface.low / upright, surface.high / upright
+    cell = max(1, round(size / grid.dy)), max(1, round(size / grid.dx))
+    sums = cell_moments(z, mask, plane, used, cell)
+    count, u, v, rise = sums[:, sums[0] >= max(1.0, HALF_FULL * cell[0] * cell[1])]
+    at_x, at_y = x + grid.dx * u / count, y + grid.dy * v / count
+    return np.column_stack([at_x, at_y, surface.height_at(at_x, at_y) + rise / count])

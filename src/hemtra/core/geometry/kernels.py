@@ -74,16 +74,15 @@ def plane_moments(
 def residual_histogram(
     z: NDArray[np.float32],
     inside: BoolArray,
-    a: float,
-    b: float,
-    c: float,
-    low: float,
-    high: float,
-    bins: int,
+    surface: tuple[float, float, float],
     stride: int,
+    span: tuple[float, float],
+    bins: int,
 ) -> NDArray[np.int64]:
-    """Counts of the residuals against a u + b v + c in `bins` equal bins from low to high."""
+    """Counts of the residuals against a u + b v + c in `bins` equal bins over `span`."""
     rows, cols = z.shape
+    a, b, c = surface
+    low, high = span
     masked = inside.size > 0
     middle_u, middle_v = (cols - 1) / 2.0, (rows - 1) / 2.0
     counts = np.zeros(bins, np.int64)
@@ -97,3 +96,107 @@ def residual_histogram(
             if low <= r <= high:
                 counts[min(int((r - low) * scale), bins - 1)] += 1
     return counts
+
+
+@njit(cache=True, nogil=True)
+def bin_of_rank(counts: NDArray[np.int64], rank: float) -> tuple[int, int]:
+    """The bin that holds the point of a rank, and how many points lie below that bin."""
+    k = below = 0
+    while k < counts.size - 1 and below + counts[k] <= rank:
+        below += counts[k]
+        k += 1
+    return k, below
+
+
+@njit(cache=True, nogil=True)
+def residual_ends(
+    z: NDArray[np.float32],
+    inside: BoolArray,
+    surface: tuple[float, float, float],
+    stride: int,
+    near: tuple[float, float],
+    reach: float,
+    bins: int,
+    ranks: tuple[float, float],
+) -> FloatArray:
+    """(2, 2) the narrow bins in which two shares of the residuals end, looked for within `reach` of `near`.
+
+    NaN for an end that lies elsewhere. One pass, which only counts what is farther from both ends.
+    """
+    rows, cols = z.shape
+    a, b, c = surface
+    masked = inside.size > 0
+    middle_u, middle_v = (cols - 1) / 2.0, (rows - 1) / 2.0
+    counts = np.zeros((2, bins), np.int64)
+    starts = near[0] - reach, near[1] - reach
+    scale = bins / (2.0 * reach)
+    residuals = np.empty(cols)
+    points = below_low = below_high = 0
+    for i in range(0, rows, stride):
+        base = b * (i - middle_v) + c
+        for j in range(cols):
+            r = z[i, j] - (a * (j - middle_u) + base)
+            if masked:
+                r = r if inside[i, j] else np.nan
+            residuals[j] = r
+            points += 1 if r == r else 0
+            below_low += 1 if r < starts[0] else 0
+            below_high += 1 if r < starts[1] else 0
+        for j in range(cols):
+            low, high = (residuals[j] - starts[0]) * scale, (residuals[j] - starts[1]) * scale
+            if 0.0 <= low < bins:
+                counts[0, int(low)] += 1
+            if 0.0 <= high < bins:
+                counts[1, int(high)] += 1
+    found = np.full((2, 2), np.nan)
+    for e in range(2):
+        rank = ranks[0] * points if e == 0 else ranks[1] * points - 0.5
+        below = below_low if e == 0 else below_high
+        if below > rank:
+            continue
+        for k in range(bins):
+            below += counts[e, k]
+            if below > rank:
+                found[e, 0], found[e, 1] = starts[e] + k / scale, starts[e] + (k + 1) / scale
+                break
+    return found
+
+
+@njit(cache=True, nogil=True)
+def cell_moments(
+    z: NDArray[np.float32],
+    inside: BoolArray,
+    surface: tuple[float, float, float],
+    used: tuple[float, float],
+    cell: tuple[int, int],
+) -> FloatArray:
+    """Sums over the points of each cell whose residuals r against a u + b v + c lie within `used`.
+
+    cell: rows and columns of one. Returns (4, cells): n, Σu, Σv, Σr, with u and v from the window's centre.
+    """
+    rows, cols = z.shape
+    a, b, c = surface
+    low, high = used
+    masked = inside.size > 0
+    middle_u, middle_v = (cols - 1) / 2.0, (rows - 1) / 2.0
+    across = (cols + cell[1] - 1) // cell[1]
+    sums = np.zeros((4, (rows + cell[0] - 1) // cell[0] * across))
+    for i in range(rows):
+        v = i - middle_v
+        for k in range(across):
+            n = su = sr = 0.0
+            for j in range(k * cell[1], min((k + 1) * cell[1], cols)):
+                u = j - middle_u
+                r = z[i, j] - (a * u + b * v + c)
+                take = (r >= low) & (r <= high)
+                if masked:
+                    take &= inside[i, j]
+                n += 1.0 if take else 0.0
+                su += u if take else 0.0
+                sr += r if take else 0.0
+            at = i // cell[0] * across + k
+            sums[0, at] += n
+            sums[1, at] += su
+            sums[2, at] += n * v
+            sums[3, at] += sr
+    return sums

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import NamedTuple
+from typing import TypeAlias
 
 import numpy as np
 from numpy.typing import NDArray
 
-from hemtra.core.arrays import BoolArray, FloatArray
+from hemtra.core.arrays import BoolArray, FloatArray, IntArray
 from hemtra.core.errors import NotMeasured
 from hemtra.core.geometry import kernels
 
@@ -22,6 +22,8 @@ class FitRules:
     """Bins of the residual histogram that finds the share; taken again inside a bin that is too wide."""
     resolution: float = 0.001
     """mm to which the bounds of the share are found: a fraction of any sensor's noise."""
+    near: float = 1.0
+    """mm about the last bounds of the share within which the next are looked for first."""
     rounds: int = 20
     """Rounds at most of the first, coarse search and of trimming; both settle in two to eight."""
     final_rounds: int = 2
@@ -30,7 +32,7 @@ class FitRules:
     settled: float = 0.002
     """mm that the plane may still move anywhere in the window when a selection counts as settled; exact data
     settles at once, noisy data has points at the bounds that go back and forth within this."""
-    coarse_points: int = 20_000
+    coarse_points: int = 12_000
     """Points of the first rounds, which only need to find the right neighbourhood."""
     trim_settled: float = 0.001
     """Share of the points that a last round of trimming may still change."""
@@ -41,6 +43,10 @@ class FitRules:
 RULES = FitRules()
 EVERYTHING = (0.0, 1.0)
 UNBOUNDED = (-math.inf, math.inf)
+
+Pair: TypeAlias = tuple[float, float]
+Surface: TypeAlias = tuple[float, float, float]
+"""a, b and c of the plane residuals are counted from."""
 
 
 @dataclass(frozen=True)
@@ -84,23 +90,15 @@ def fit_plane(
     """
     window = _Samples(z, kernels.EVERYWHERE if inside is None else inside, rules)
     try:
-        plane = window.search(share, trim, window.coarse_stride)
+        plane, bounds = window.search(share, trim, window.coarse_stride)
     except NotMeasured:
         # sparse data may hide from every n-th row
-        plane = window.search(share, trim, 1)
+        plane, bounds = window.search(share, trim, 1)
     if share != EVERYTHING and trim is None:
         return window.concentrate(plane, share, 1, rules.final_rounds)
-    bounds = UNBOUNDED if share == EVERYTHING else window.bounds(plane, share, 1)
-    return window.trim(plane, bounds, trim, 1)
-
-
-class _Surface(NamedTuple):
-    """The plane residuals are counted from, and in every how manyth row."""
-
-    a: float
-    b: float
-    c: float
-    stride: int
+    if share != EVERYTHING:
+        bounds = window.bounds(plane, share, 1, bounds)
+    return window.trim(plane, bounds, trim, 1)[0]
 
 
 class _Samples:
@@ -108,15 +106,12 @@ class _Samples:
 
     def __init__(self, z: NDArray[np.float32], mask: BoolArray, rules: FitRules) -> None:
         self.z, self.mask, self.rules = np.ascontiguousarray(z), mask, rules
-        least, greatest = float(np.fmin.reduce(self.z, axis=None)), float(np.fmax.reduce(self.z, axis=None))
-        if math.isnan(least):
-            raise NotMeasured("there is no data in the zone")
-        self.least, self.greatest = least - rules.resolution, greatest + rules.resolution
         self.coarse_stride = max(1, min(z.size // rules.coarse_points, z.shape[0] // 8))
 
-    def search(self, share: tuple[float, float], trim: float | None, stride: int) -> GridPlane:
-        """The plane as every `stride`-th row shows it."""
-        plane = self._fit(self._level((self.least + self.greatest) / 2), *UNBOUNDED, stride)
+    def search(self, share: Pair, trim: float | None, stride: int) -> tuple[GridPlane, Pair]:
+        """The plane as every `stride`-th row shows it, and between which residuals the share lies."""
+        least, greatest = self._heights(stride)
+        plane = self._fit(self._level((least + greatest) / 2), *UNBOUNDED, stride)
         bounds = UNBOUNDED
         if share != EVERYTHING:
             # ranks that start out wrong can settle wrong: a level start suits a level part with much on it, a
@@ -128,20 +123,22 @@ class _Samples:
             bounds = plane.low, plane.high
         return self.trim(plane, bounds, trim, stride)
 
-    def concentrate(self, plane: GridPlane, share: tuple[float, float], stride: int, rounds: int) -> GridPlane:
+    def concentrate(self, plane: GridPlane, share: Pair, stride: int, rounds: int) -> GridPlane:
         """Fit to the share of residuals until the plane stays where it is."""
         for _ in range(rounds):
-            fresh = self._fit(plane, *self.bounds(plane, share, stride), stride)
+            bounds = self.bounds(plane, share, stride, (plane.low, plane.high))
+            fresh = self._fit(plane, *bounds, stride)
             moved = self._moved(plane, fresh)
             plane = fresh
             if moved < self.rules.settled:
                 break
         return plane
 
-    def trim(
-        self, plane: GridPlane, bounds: tuple[float, float], times: float | None, stride: int
-    ) -> GridPlane:
-        """Fit to the residuals between the bounds and within `times` root mean squares, until that settles."""
+    def trim(self, plane: GridPlane, bounds: Pair, times: float | None, stride: int) -> tuple[GridPlane, Pair]:
+        """Fit to the residuals between the bounds and within `times` root mean squares, until that settles.
+
+        The bounds are returned as residuals against the new plane.
+        """
         for _ in range(self.rules.rounds):
             reach = math.inf if times is None else max(times * plane.rms, self.rules.trim_floor)
             fresh = self._fit(plane, max(bounds[0], -reach), min(bounds[1], reach), stride)
@@ -151,37 +148,45 @@ class _Samples:
             plane = fresh
             if times is None or changed <= self.rules.trim_settled * fresh.used:
                 break
-        return plane
+        return plane, bounds
 
-    def bounds(self, plane: GridPlane, share: tuple[float, float], stride: int) -> tuple[float, float]:
-        """Residuals against the plane between which the share of the points lies."""
+    def bounds(self, plane: GridPlane, share: Pair, stride: int, near: Pair = UNBOUNDED) -> Pair:
+        """Residuals against the plane between which the share of the points lies; near: where it was last."""
+        surface, rules = (plane.a, plane.b, plane.c), self.rules
+        if math.isfinite(near[0]) and math.isfinite(near[1]):
+            bins = math.ceil(2 * rules.near / rules.resolution)
+            ends = kernels.residual_ends(self.z, self.mask, surface, stride, near, rules.near, bins, share)
+            if not np.isnan(ends).any():
+                return float(ends[0, 0]), float(ends[1, 1])
         rows, cols = self.z.shape
         swing = abs(plane.a) * cols / 2 + abs(plane.b) * rows / 2
-        span = self.least - plane.c - swing, self.greatest - plane.c + swing
-        surface = _Surface(plane.a, plane.b, plane.c, stride)
-        ends = np.cumsum(self._histogram(surface, span))
-        points = int(ends[-1])
+        least, greatest = self._heights(stride)
+        span = least - rules.resolution - plane.c - swing, greatest + rules.resolution - plane.c + swing
+        counts = kernels.residual_histogram(self.z, self.mask, surface, stride, span, rules.bins)
+        points = int(counts.sum())
         if points == 0:
             raise NotMeasured("there is no data in the zone")
-        low, _ = self._ranked(surface, span, ends, share[0] * points)
-        _, high = self._ranked(surface, span, ends, share[1] * points - 0.5)
+        low, _ = self._ranked(surface, stride, span, counts, share[0] * points)
+        _, high = self._ranked(surface, stride, span, counts, share[1] * points - 0.5)
         return low, high
 
-    def _ranked(
-        self, surface: _Surface, span: tuple[float, float], ends: NDArray[np.int64], rank: float
-    ) -> tuple[float, float]:
-        """Ends of the narrow bin that holds the residual of a rank; `ends` are running counts over `span`."""
-        k = min(int(np.searchsorted(ends, rank, "right")), ends.size - 1)
-        width = (span[1] - span[0]) / ends.size
+    def _heights(self, stride: int) -> Pair:
+        """Least and greatest height in every `stride`-th row."""
+        rows = self.z[::stride]
+        least, greatest = float(np.fmin.reduce(rows, axis=None)), float(np.fmax.reduce(rows, axis=None))
+        if math.isnan(least):
+            raise NotMeasured("there is no data in the zone")
+        return least, greatest
+
+    def _ranked(self, surface: Surface, stride: int, span: Pair, counts: IntArray, rank: float) -> Pair:
+        """Ends of the narrow bin that holds the residual of a rank; `counts` are those over `span`."""
+        k, below = kernels.bin_of_rank(counts, rank)
+        width = (span[1] - span[0]) / counts.size
         found = span[0] + k * width, span[0] + (k + 1) * width
         if width <= self.rules.resolution or width <= 1e-6 * abs(found[0]):
             return found
-        finer = np.cumsum(self._histogram(surface, found))
-        return self._ranked(surface, found, finer, rank - (float(ends[k - 1]) if k else 0.0))
-
-    def _histogram(self, at: _Surface, span: tuple[float, float]) -> NDArray[np.int64]:
-        bins = self.rules.bins
-        return kernels.residual_histogram(self.z, self.mask, at.a, at.b, at.c, *span, bins, at.stride)
+        finer = kernels.residual_histogram(self.z, self.mask, surface, stride, found, counts.size)
+        return self._ranked(surface, stride, found, finer, rank - below)
 
     def _fit(self, plane: GridPlane, low: float, high: float, stride: int) -> GridPlane:
         """Least squares over the residuals of `plane` between low and high.

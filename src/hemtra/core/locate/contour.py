@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import astuple, dataclass
+from dataclasses import astuple, dataclass, replace
 from typing import Any, TypeAlias
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy import ndimage
+from scipy.spatial import cKDTree
 
 from hemtra.core.arrays import FloatArray, Heights
 from hemtra.core.errors import NotMeasured
@@ -27,6 +28,11 @@ SHORTEST = 10
 """Points of the map along the shortest piece of contour that is no speck."""
 LONGEST_SHADOW = 12.0
 """mm behind an edge within which the ground is looked for when teaching."""
+NEIGHBOURHOOD = 10.0
+"""Points of the map about a point of the contour within which its neighbours say where it lies."""
+NEIGHBOURS = 32
+SAME_WAY = 0.94
+"""Cosine of the angle by which the directions of neighbours on one edge may differ."""
 AGREED = 1.5
 """Points of the map by which the edge of the search may lie off the steepest place it was taught at."""
 
@@ -162,7 +168,40 @@ def _settled(data: HeightMap, channel: int, found: FloatArray, least: float) -> 
         z = _nearest(data.z, g, x, y)
         z = np.where(np.isnan(z), np.nanmedian(z) if (~np.isnan(z)).any() else 0.0, z)
     contour = Contour(x, y, z, found[good, 2], edge[good, 1] - edge[good, 2], np.full(x.size, float(channel)))
-    return _spread(contour)
+    return _smoothed(contour, _spread(contour), NEIGHBOURHOOD * max(g.dx, g.dy))
+
+
+def _smoothed(every: Contour, chosen: Contour, radius: float) -> Contour:
+    """The chosen points moved onto arcs through their neighbours in a radius in mm.
+
+    An edge seen at one place is known no better than the samples lie there; its neighbours lie otherwise. Each
+    arc is a parabola by least squares, twice, the second time without the neighbours that a dropout has moved.
+    """
+    if len(chosen) == 0:
+        return chosen
+    places = np.column_stack([every.x, every.y])
+    spots = np.column_stack([chosen.x, chosen.y])
+    count = min(NEIGHBOURS, len(every))
+    _, near = cKDTree(places).query(spots, k=count, distance_upper_bound=radius)
+    near = near.reshape(len(chosen), count)
+    there = near < len(every)
+    near = np.where(there, near, 0)
+    c, s = np.cos(chosen.direction), np.sin(chosen.direction)
+    away = places[near] - spots[:, None]
+    across = away[:, :, 0] * c[:, None] + away[:, :, 1] * s[:, None]
+    along = (away[:, :, 1] * c[:, None] - away[:, :, 0] * s[:, None]) / radius
+    used = there & (np.cos(every.direction[near] - chosen.direction[:, None]) > SAME_WAY)
+    design = np.stack([np.ones_like(along), along, along**2], axis=2)
+    for _ in range(2):
+        w = design * used[:, :, None]
+        # the trace of stiffness keeps a point without neighbours where it is
+        normal = np.einsum("pki,pkj->pij", w, design) + 1e-6 * np.eye(3)
+        solution = np.linalg.solve(normal, np.einsum("pki,pk->pi", w, across)[:, :, None])[:, :, 0]
+        left = np.abs(across - np.einsum("pki,pi->pk", design, solution))
+        spread = np.nanmedian(np.where(used, left, np.nan), axis=1)
+        used &= left <= np.maximum(4.0 * spread, 1e-6)[:, None]
+    shift = solution[:, 0]
+    return replace(chosen, x=chosen.x + shift * c, y=chosen.y + shift * s)
 
 
 def _nearest(values: Heights, grid: Grid, x: FloatArray, y: FloatArray) -> FloatArray:

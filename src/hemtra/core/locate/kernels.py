@@ -141,6 +141,8 @@ def vote(
     the nearer one beside it.
     """
     votes = np.zeros((angles.size, shape[0], shape[1]), np.int16)
+    zero, width, height = np.float32(0.0), np.float32(shape[1]), np.float32(shape[0])
+    cols = np.uint32(shape[1])
     bins = first.size - 1
     turn = 2 * math.pi
     us, vs = np.empty(model.shape[0], np.float32), np.empty(model.shape[0], np.float32)
@@ -149,7 +151,7 @@ def vote(
         for p in range(model.shape[0]):
             us[p] = c * model[p, 0] - s * model[p, 1]
             vs[p] = s * model[p, 0] + c * model[p, 1]
-        page = votes[k]
+        page = votes[k].ravel()
         for e in range(edges.shape[0]):
             u0 = np.float32((edges[e, 0] - box[0]) / box[2])
             v0 = np.float32((edges[e, 1] - box[1]) / box[2])
@@ -159,8 +161,9 @@ def vote(
             for n in (b, beside):
                 for p in range(first[n], first[n + 1]):
                     u, v = u0 - us[p], v0 - vs[p]
-                    if np.float32(0) <= u < shape[1] and np.float32(0) <= v < shape[0]:
-                        page[int(v), int(u)] += 1
+                    if (u >= zero) & (u < width) & (v >= zero) & (v < height):
+                        # an unsigned place needs no check for counting from the end
+                        page[np.uint32(v) * cols + np.uint32(u)] += np.int16(1)
     return votes
 
 

@@ -10,6 +10,7 @@ import numpy as np
 
 from hemtra.core.arrays import BoolArray, FloatArray, Heights, IntArray
 from hemtra.core.errors import OffScan
+from hemtra.core.geometry.fit_kernels import settle_linear
 from hemtra.core.geometry.frames import Frame
 from hemtra.core.locate.contour import HEIGHT, Contour, channel_values
 from hemtra.core.locate.kernels import cell_means, fill_lowest, fit_turn, steep_cells, vote
@@ -20,9 +21,11 @@ CELLS_ACROSS = 36
 """Cells along the contour's longer side in the coarse search."""
 DIRECTIONS = 36
 """Bins of edge direction in the vote."""
+VOTERS = 260
+"""Points of the contour that vote, about."""
 CANDIDATES = 14
 """Places that the vote hands on."""
-FEWEST_VOTES = 0.4
+FEWEST_VOTES = 0.5
 """Share of the best place's votes below which a place is not looked at."""
 COARSE_POINTS = 160
 """Contour points used to tell candidates apart."""
@@ -32,14 +35,14 @@ FOUND_WITHIN = 2.5
 """Points of the map within which an edge belongs to the contour, at the end."""
 FEWEST_SEEN = 0.15
 """Share of the contour that must be seen for a fit."""
-SCALE_FLOOR = 0.05
-"""Spread of the offsets, in points of the map, below which they are taken to be exact."""
+SCALE_FLOOR = 0.3
+"""Spread of the offsets, in points of the map, that the sampling of a sharp edge alone brings about."""
 SHADOW = 4.0
 """mm behind an edge within which the ground is looked for."""
 SAME_STEP = (0.5, 2.0)
 """Difference across an edge that counts, as a share of the one taught: a shadow may end on other ground."""
-TUKEY_ROUNDS, LEVEL_ROUNDS = 5, 5
-LEVEL_FLOOR = 0.01
+TUKEY_ROUNDS = 5
+LEVEL_FLOOR = 0.002
 """mm by which the level beside a contour point may always be off."""
 APART = 0.25
 """Share of the contour's size by which two instances differ in place; nearer ones are the same."""
@@ -86,6 +89,7 @@ class Model:
             [contour.x - self.centre[0], contour.y - self.centre[1], contour.z - self.level]
         )
         self.normals = np.column_stack([np.cos(contour.direction), np.sin(contour.direction)])
+        self.walls = np.where(steps, contour.step, 0.0)
         self.size = float(max(high - low))
         self.outermost = float(np.hypot(self.points[:, 0], self.points[:, 1]).max())
         self.radius = float(np.sqrt((self.points[:, :2] ** 2).sum(axis=1).mean()))
@@ -106,7 +110,11 @@ def find(model: Model, data: HeightMap, search: Search) -> list[Match]:
     """The places where the contour lies, best first; those that share less than asked are left out."""
     finder = _Finder(model, _cropped(data, model, search))
     guesses = finder.vote(search)
-    coarse = [match for guess in guesses if (match := finder.settled(guess)) is not None]
+    coarse: list[Match] = []
+    for guess in guesses:
+        best = max((match.share for match in coarse), default=0.0)
+        match = finder.settled(guess, best - PROMISING)
+        coarse += [] if match is None else [match]
     if not coarse:
         return []
     best = max(match.share for match in coarse)
@@ -212,6 +220,7 @@ class _Finder:
         bins = (np.mod(directions, 2 * np.pi) / (2 * np.pi) * DIRECTIONS).astype(np.int64) % DIRECTIONS
         keys = np.column_stack([np.floor(points / self.cell).astype(np.int64), bins // 3])
         _, one = np.unique(keys, axis=0, return_index=True)
+        one = one[:: max(1, round(one.size / VOTERS))]
         one = one[np.argsort(bins[one], kind="stable")]
         first = np.searchsorted(bins[one], np.arange(DIRECTIONS + 1))
         return np.column_stack([points[one], directions[one]]), first
@@ -249,13 +258,16 @@ class _Finder:
             summed[turns, rows, cols] = 0.0
         return found
 
-    def settled(self, guess: Frame) -> Match | None:
-        """The frame near a vote that fits a few edges of the reduced map; None where too few are seen."""
+    def settled(self, guess: Frame, least: float) -> Match | None:
+        """The frame near a vote that fits a few edges of the reduced map; None where too few are seen.
+
+        least: share of the contour below which it need not be settled.
+        """
         frame = guess
-        for reach in (2.2 * self.cell, 1.2 * self.cell, 0.6 * self.cell):
+        for reach, enough in ((2.2, 0.0), (1.2, least), (0.6, least)):
             placed = self._placed(frame, self.few)
-            edge = self._edges(self.reduced, self.reduced_grid, placed, self.few, reach)
-            if self._too_few(edge):
+            edge = self._edges(self.reduced, self.reduced_grid, placed, self.few, reach * self.cell)
+            if self._too_few(edge, enough):
                 return None
             frame = self._fitted(frame, placed, edge, self.reduced_grid)
         return self._seen(frame, self.reduced, self.reduced_grid, self.few, 0.5 * self.cell)
@@ -272,8 +284,8 @@ class _Finder:
             frame = self._tilted(self._fitted(frame, placed, edge, self.data.grid), which, edge)
         return self._seen(frame, self.values, self.data.grid, everything, fine)
 
-    def _too_few(self, edge: FloatArray) -> bool:
-        return int(np.count_nonzero(~np.isnan(edge[:, 0]))) < max(8, FEWEST_SEEN * len(edge))
+    def _too_few(self, edge: FloatArray, least: float = 0.0) -> bool:
+        return int(np.count_nonzero(~np.isnan(edge[:, 0]))) < max(8, max(FEWEST_SEEN, least) * len(edge))
 
     def _seen(self, frame: Frame, maps: Maps, grid: Grid, which: IntArray, within: float) -> Match:
         edge = self._edges(maps, grid, self._placed(frame, which), which, within)
@@ -285,7 +297,10 @@ class _Finder:
         points = frame.outward(self.model.points[which])
         c, s = math.cos(math.radians(frame.rotation)), math.sin(math.radians(frame.rotation))
         nx, ny = self.model.normals[which].T
-        return np.column_stack([points[:, :2], c * nx - s * ny, s * nx + c * ny])
+        normals = np.column_stack([c * nx - s * ny, s * nx + c * ny])
+        # an upright wall that tilts into view has its edge half way down, one that tilts out of it at the top
+        down = np.maximum(normals @ -frame.matrix[:2, 2], 0.0) * self.model.walls[which] / 2
+        return np.column_stack([points[:, :2] + down[:, None] * normals, normals])
 
     def _edges(self, maps: Maps, grid: Grid, placed: FloatArray, which: IntArray, reach: float) -> FloatArray:
         """(n, 3) offset in mm and values above and below of the edges at placed points, NaN where none is."""
@@ -312,12 +327,7 @@ class _Finder:
         u, v, w = self.model.points[which][usable].T
         rise = edge[usable, 1] - w
         design = np.column_stack([np.ones(u.size), u, v])
-        left = np.abs(rise - np.median(rise))
-        for _ in range(LEVEL_ROUNDS):
-            keep = left <= max(3.0 * 1.4826 * float(np.median(left)), LEVEL_FLOOR)
-            kept = design[keep]
-            solution = np.linalg.solve(kept.T @ kept + 1e-9 * np.eye(3), kept.T @ rise[keep])
-            left = np.abs(rise - design @ solution)
+        solution, _ = settle_linear(design, rise, np.array([np.median(rise), 0.0, 0.0]), LEVEL_FLOOR)
         # a plane z = a + b u + c v seen along the frame's own axes: tilt about y is -b, about x is c
         tilt_y = -math.degrees(math.atan(float(solution[1])))
         tilt_x = math.degrees(math.atan(float(solution[2])))

@@ -13,6 +13,7 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.errors import OffScan
 from hemtra.core.scan.heightmap import Grid, HeightMap
+from hemtra.core.scan.zone_kernels import fill_spans
 
 Coordinate = Annotated[float, Field(allow_inf_nan=False, ge=-1e6, le=1e6)]
 Share = Annotated[float, Field(allow_inf_nan=False, ge=-0.5, le=0.5)]
@@ -47,12 +48,11 @@ class Window:
     def data_share(self, data: HeightMap) -> float:
         """Share of the zone that holds data, 0 to 1; what lies outside the scan holds none."""
         missing = np.isnan(data.z[self.rows, self.cols])
-        if self.inside is not None and not self.inside.any():
-            return 0.0
-        if self.inside is None:
-            return self.covered * (1.0 - np.count_nonzero(missing) / missing.size)
-        points = np.count_nonzero(self.inside)
-        return self.covered * (1.0 - np.count_nonzero(missing & self.inside) / points)
+        points = missing.size
+        if self.inside is not None:
+            points = np.count_nonzero(self.inside)
+            missing &= self.inside
+        return self.covered * (1.0 - np.count_nonzero(missing) / points) if points else 0.0
 
     def grid(self, data: HeightMap) -> Grid:
         """The grid of the window's own first row and column."""
@@ -390,9 +390,10 @@ def _inside(zone: AnyZone, x: FloatArray, y: FloatArray) -> BoolArray:
         return zone.contains(x, y)
     slack = 1e-9
     first, last = spans
-    inside: BoolArray = x >= first - slack
-    inside &= x <= last + slack
-    return inside
+    start, step, count = float(x[0, 0]), float(x[0, -1] - x[0, 0]) / max(x.size - 1, 1) or 1.0, x.size
+    from_col = np.ceil(np.clip((first[:, 0] - slack - start) / step, 0, count))
+    to_col = np.floor(np.clip((last[:, 0] + slack - start) / step, -1, count - 1)) + 1
+    return fill_spans(from_col.astype(np.int64), to_col.astype(np.int64), count)
 
 
 def _covered(low: float, high: float, start: float, step: float) -> tuple[int, int]:

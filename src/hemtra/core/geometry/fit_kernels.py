@@ -1,0 +1,107 @@
+"""Compiled loops of the robust fits of lines and circles."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from numba import njit
+
+from hemtra.core.arrays import FloatArray
+
+ROUNDS = 20
+TUKEY = 4.685
+"""Tukey's constant: 95 % of the efficiency of least squares where nothing is wrong (Huber 1981)."""
+SETTLED = 1e-7
+"""mm by which a further round still moves anything."""
+RIDGE = 1e-14
+"""Keeps points that do not span what is fitted from having no solution at all."""
+
+
+@njit(cache=True, nogil=True)
+def weighted_fit(design: FloatArray, values: FloatArray, weight: FloatArray) -> FloatArray:
+    """Weighted least squares; columns scaled alike, so that the normal equations keep their digits."""
+    n, m = design.shape
+    size = np.full(m, 1e-300)
+    for k in range(m):
+        total = 0.0
+        for i in range(n):
+            total += design[i, k] * design[i, k]
+        size[k] += math.sqrt(total)
+    normal, right = np.zeros((m, m)), np.zeros(m)
+    sum_of_weights = 0.0
+    for i in range(n):
+        w = weight[i]
+        sum_of_weights += w
+        for k in range(m):
+            t = w * design[i, k] / size[k]
+            right[k] += t * values[i]
+            for j in range(k + 1):
+                normal[k, j] += t * design[i, j] / size[j]
+    ridge = RIDGE * max(sum_of_weights, RIDGE)
+    for k in range(m):
+        normal[k, k] += ridge
+        for j in range(k):
+            normal[j, k] = normal[k, j]
+    solution: FloatArray = np.linalg.solve(normal, right) / size
+    return solution
+
+
+@njit(cache=True, nogil=True)
+def biweight(left: FloatArray, floor: float) -> FloatArray:
+    """Tukey's weights of deviations, their scale from the median deviation, at least `floor`."""
+    scale = TUKEY * max(1.4826 * np.median(np.abs(left)), floor)
+    weight = np.empty(left.size)
+    for i in range(left.size):
+        r = left[i] / scale
+        weight[i] = (1.0 - r * r) ** 2 if abs(r) < 1.0 else 0.0
+    return weight
+
+
+@njit(cache=True, nogil=True)
+def settle_linear(
+    design: FloatArray, values: FloatArray, start: FloatArray, floor: float
+) -> tuple[FloatArray, FloatArray]:
+    """Coefficients (m,) of values (n,) = design (n, m) from a start, and the weights (n,) they settled with."""
+    n, m = design.shape
+    solution = start
+    left, weight = np.empty(n), np.ones(n)
+    for _ in range(ROUNDS):
+        for i in range(n):
+            left[i] = values[i]
+            for k in range(m):
+                left[i] -= design[i, k] * solution[k]
+        weight = biweight(left, floor)
+        new = weighted_fit(design, values, weight)
+        moved = 0.0
+        for i in range(n):
+            shift = 0.0
+            for k in range(m):
+                shift += design[i, k] * (new[k] - solution[k])
+            moved = max(moved, abs(shift))
+        solution = new
+        if moved < SETTLED:
+            break
+    return solution, weight
+
+
+@njit(cache=True, nogil=True)
+def settle_circle(
+    u: FloatArray, v: FloatArray, start: FloatArray, floor: float
+) -> tuple[FloatArray, FloatArray]:
+    """Centre and radius (3,) through points (n,) by Gauss-Newton on the distances, and the weights (n,)."""
+    n = u.size
+    found = start
+    design, left, weight = np.ones((n, 3)), np.empty(n), np.ones(n)
+    for _ in range(ROUNDS):
+        for i in range(n):
+            du, dv = u[i] - found[0], v[i] - found[1]
+            distance = max(math.hypot(du, dv), 1e-12)
+            left[i] = distance - found[2]
+            design[i, 0], design[i, 1] = du / distance, dv / distance
+        weight = biweight(left, floor)
+        step = weighted_fit(design, left, weight)
+        found = found + step
+        if np.abs(step).max() < SETTLED:
+            break
+    return found, weight
