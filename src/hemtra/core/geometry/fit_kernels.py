@@ -65,7 +65,8 @@ def settle_linear(
     """Coefficients (m,) of values (n,) = design (n, m) from a start, and the weights (n,) they settled with."""
     n, m = design.shape
     solution = start
-    left, weight = np.empty(n), np.ones(n)
+    left = np.empty(n)
+    weight: FloatArray = np.ones(n)
     for _ in range(ROUNDS):
         for i in range(n):
             left[i] = values[i]
@@ -92,7 +93,8 @@ def settle_circle(
     """Centre and radius (3,) through points (n,) by Gauss-Newton on the distances, and the weights (n,)."""
     n = u.size
     found = start
-    design, left, weight = np.ones((n, 3)), np.empty(n), np.ones(n)
+    design, left = np.ones((n, 3)), np.empty(n)
+    weight: FloatArray = np.ones(n)
     for _ in range(ROUNDS):
         for i in range(n):
             du, dv = u[i] - found[0], v[i] - found[1]

@@ -9,7 +9,7 @@ from typing import TypeAlias
 import numpy as np
 from numpy.typing import NDArray
 
-from hemtra.core.arrays import BoolArray, FloatArray, IntArray
+from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.errors import NotMeasured
 from hemtra.core.geometry import kernels
 
@@ -178,7 +178,9 @@ class _Samples:
             raise NotMeasured("there is no data in the zone")
         return least, greatest
 
-    def _ranked(self, surface: Surface, stride: int, span: Pair, counts: IntArray, rank: float) -> Pair:
+    def _ranked(
+        self, surface: Surface, stride: int, span: Pair, counts: NDArray[np.int64], rank: float
+    ) -> Pair:
         """Ends of the narrow bin that holds the residual of a rank; `counts` are those over `span`."""
         k, below = kernels.bin_of_rank(counts, rank)
         width = (span[1] - span[0]) / counts.size

@@ -50,7 +50,7 @@ class Window:
         missing = np.isnan(data.z[self.rows, self.cols])
         points = missing.size
         if self.inside is not None:
-            points = np.count_nonzero(self.inside)
+            points = int(np.count_nonzero(self.inside))
             missing &= self.inside
         return self.covered * (1.0 - np.count_nonzero(missing) / points) if points else 0.0
 
