@@ -32,7 +32,12 @@ plan_app = typer.Typer(no_args_is_help=True, help="Look into plans.")
 app.add_typer(plan_app, name="plan")
 
 out, err = Console(), Console(stderr=True)
-SIGNS = {Verdict.PASS: ("○", "green"), Verdict.FAIL: ("◆", "red"), Verdict.NOT_MEASURED: ("◌", "magenta")}
+SIGNS = {
+    Verdict.PASS: ("○", "green"),
+    Verdict.FAIL: ("◆", "red"),
+    Verdict.NOT_MEASURED: ("◌", "magenta"),
+    Verdict.NOT_PROVEN: ("◍", "yellow"),
+}
 
 PlanPath = Annotated[Path, typer.Argument(help="A .hplan file.", show_default=False)]
 

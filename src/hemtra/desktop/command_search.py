@@ -119,6 +119,7 @@ class KeysAndSigns(QDialog):
             (Verdict.PASS, "PASS: inside its limits"),
             (Verdict.FAIL, "FAIL: outside a limit"),
             (Verdict.NOT_MEASURED, "NOT MEASURED: no number, and never a pass"),
+            (Verdict.NOT_PROVEN, "NOT PROVEN: nearer to a limit than its uncertainty"),
         ):
             grid.addWidget(_Sign(verdict), line, 0, Qt.AlignmentFlag.AlignRight)
             grid.addWidget(QLabel(meaning), line, 1)
@@ -130,6 +131,7 @@ class KeysAndSigns(QDialog):
             ("Shift + drag", "Rotate a zone in steps of 15°"),
             ("Arrows", "Nudge the selected zone; with Shift ten times as far"),
             ("↑ ↓, Enter", "In the sheet: other characteristic, type its tolerance"),
+            ("/", "In the sheet: find a characteristic"),
         ]
         for keys, meaning in [*keyed, *stage]:
             label = QLabel(keys)

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from hemtra.core.errors import HemtraError
+from hemtra.core.features.section import Cut
 from hemtra.core.geometry.elements import Plane, Point
 from hemtra.core.geometry.frames import Frame
 from hemtra.core.plan.anchoring import homes_of
@@ -93,6 +94,10 @@ def prepared_map(plan: Plan, result: Result) -> HeightMap | None:
 def propose_line(data: HeightMap, result: Result, steps: list[str]) -> tuple[Place, Place] | None:
     """A cut that shows the characteristic: through its two points, or along x through its one place."""
     values = [result.steps[i].value for i in steps]
+    cuts = [v for v in values if isinstance(v, Cut)]
+    if cuts:
+        ends = [cuts[-1].place(float(cuts[-1].x[k]), 0.0) for k in (0, -1)]
+        return (ends[0].x, ends[0].y), (ends[1].x, ends[1].y)
     points = [v for v in values if isinstance(v, Point)]
     x0, x1, _, _ = data.extent
     if len(points) >= 2:

@@ -105,7 +105,7 @@ def colour(name: str, alpha: int = 255) -> QColor:
 
 def verdict_colour(verdict: Verdict) -> QColor:
     """The colour of a verdict; never its only sign."""
-    return colour({Verdict.PASS: "passed", Verdict.FAIL: "failed", Verdict.NOT_MEASURED: "unmeasured"}[verdict])
+    return colour({Verdict.PASS: "passed", Verdict.FAIL: "failed"}.get(verdict, "unmeasured"))
 
 
 def load_fonts() -> None:

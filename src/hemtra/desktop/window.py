@@ -161,15 +161,14 @@ class MainWindow(QMainWindow):
             "characteristic.height": (lambda: workspace.new.begin("height"), has_part),
             "characteristic.step": (lambda: workspace.new.begin("step"), has_part),
             "sheet.import": (self._ask_requirements, always),
-            "characteristic.duplicate": (workspace.duplicate_selected, has_row),
-            "characteristic.delete": (workspace.delete_selected, has_row),
+            **self._row_handlers(has_row),
             "anchor.outline": (workspace.anchors.add_outline, has_part),
             "anchor.delete": (workspace.anchors.delete_selected, lambda: bench.selected_step is not None),
             "anchor.rebind": (workspace.anchors.rebind, lambda: workspace.anchors.can_rebind),
             **zone_handlers(workspace, lambda: self._workspace == "plan"),
             "tray.add": (self.plans.ask_scans, always),
             "tray.folder": (self.plans.ask_folder, always),
-            "tray.unflip": (document.undo, lambda: bool(workspace.flips)),
+            "tray.unflip": (workspace.take_flips_back, lambda: bool(workspace.flips)),
             "tray.next": (lambda: self._step(1), has_part),
             "tray.previous": (lambda: self._step(-1), has_part),
             "tray.tag": (self._change_tag, has_part),
@@ -184,6 +183,28 @@ class MainWindow(QMainWindow):
             "help.quit": (self.close, always),
             "recover.restore": (self._restore, always),
             "recover.discard": (self.unsaved.discard, always),
+        }
+
+    def _row_handlers(
+        self, has_row: Callable[[], bool]
+    ) -> dict[str, tuple[Callable[[], Any], Callable[[], bool]]]:
+        """What can be done with the selected row of the sheet."""
+        rows, document = self.plan_workspace.rows, self.bench.document
+
+        def can_learn() -> bool:
+            return has_row() and document.teacher is not None
+
+        return {
+            "characteristic.duplicate": (rows.duplicate, has_row),
+            "characteristic.delete": (rows.delete, has_row),
+            "characteristic.earlier": (lambda: rows.move(-1), has_row),
+            "characteristic.later": (lambda: rows.move(1), has_row),
+            "characteristic.hide": (lambda: rows.toggle("hidden"), has_row),
+            "characteristic.off": (lambda: rows.toggle("off"), has_row),
+            "characteristic.nominal": (rows.take_nominal, can_learn),
+            "characteristic.master": (rows.toggle_master, can_learn),
+            "sheet.find": (self.plan_workspace.sheet.search, lambda: bool(document.plan.sheet)),
+            "sheet.renumber": (rows.renumber, lambda: bool(document.plan.sheet)),
         }
 
     def _make_actions(self) -> dict[str, QAction]:
@@ -281,7 +302,9 @@ class MainWindow(QMainWindow):
         """Read a requirement list beside the window, then take its rows into the sheet."""
         self.show_workspace("plan")
         read = partial(read_text, path, LARGEST_LIST)
-        self.tasks.start(f"Reading {path.name}", lambda task: read(), self.plan_workspace.import_requirements)
+        self.tasks.start(
+            f"Reading {path.name}", lambda task: read(), self.plan_workspace.rows.import_requirements
+        )
 
     def _scan_trial(self) -> None:
         self.show_workspace("station")
@@ -321,7 +344,7 @@ class MainWindow(QMainWindow):
     def _change_tag(self) -> None:
         part = self.bench.tray.current
         if part is not None:
-            self.bench.tray.next_tag(part)
+            self.bench.next_tag(part)
 
     def _toggle_intensity(self) -> None:
         stage = self.plan_workspace.stage

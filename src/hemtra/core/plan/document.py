@@ -6,7 +6,7 @@ import hashlib
 import math
 from collections import Counter
 from functools import cached_property
-from typing import Annotated, Any, Self
+from typing import Annotated, Any, Literal, Self
 
 from pydantic import (
     BaseModel,
@@ -22,7 +22,7 @@ from hemtra.core.errors import PlanError
 from hemtra.core.plan.limits import decimals_for
 from hemtra.core.scan.zones import Zone
 
-SCHEMA = 3
+SCHEMA = 4
 """Version of the document's form; older ones are migrated when read, newer ones refused."""
 
 Id = Annotated[str, StringConstraints(pattern=r"^[a-z0-9][a-z0-9-]{0,62}$")]
@@ -114,10 +114,31 @@ class Step(_Document):
         return tuple(dict.fromkeys((*inputs, *self.follow.anchors)))
 
 
+class Correction(_Document):
+    """A linear correction from sizes that are known: what was measured of each, and what it is."""
+
+    measured: tuple[Finite, Finite]
+    known: tuple[Finite, Finite]
+
+    @model_validator(mode="after")
+    def _sizes_differ(self) -> Self:
+        if self.measured[0] == self.measured[1] or self.known[0] == self.known[1]:
+            raise ValueError("a correction needs two sizes that differ")
+        return self
+
+    def applied(self, value: float) -> float:
+        """A measured value, corrected."""
+        (a, b), (true_a, true_b) = self.measured, self.known
+        return true_a + (value - a) * (true_b - true_a) / (b - a)
+
+
 class Characteristic(_Document):
     """One row of the sheet: the quantity of a step, with its balloon and limits in the step's unit.
 
-    step: None while the row waits to be bound to one; unit: what the drawing asks for then.
+    step: None while the row waits to be bound to one; unit: what the drawing asks for then. group: heading it
+    stands under. hidden: kept off the stage. off: not judged at all. from_master: its value is the difference
+    from `master`, what the reference part measures, which follows from the plan and the reference scan.
+    uncertainty: expanded, in its unit; then a value passes only where it surely conforms (ISO 14253-1).
     """
 
     balloon: Annotated[int, Field(ge=1, le=9999)]
@@ -127,6 +148,13 @@ class Characteristic(_Document):
     nominal: Finite | None = None
     lower: Finite | None = None
     upper: Finite | None = None
+    group: Annotated[str, StringConstraints(max_length=60, strip_whitespace=True)] = ""
+    hidden: bool = False
+    off: bool = False
+    from_master: bool = False
+    master: Finite | None = None
+    correction: Correction | None = None
+    uncertainty: Annotated[float, Field(gt=0, allow_inf_nan=False)] | None = None
 
     @model_validator(mode="after")
     def _limits_make_sense(self) -> Self:
@@ -153,7 +181,10 @@ class Characteristic(_Document):
 
     @property
     def tolerance(self) -> str:
-        """Nominal and limits as on a drawing: 4.00 ±0.10, 2.50 +0.15 −0.05, ≤ 0.15."""
+        """Nominal and limits as on a drawing: 4.00 ±0.10, 2.50 +0.15 −0.05, ≤ 0.15 U 0.01."""
+        return self._limits_told() + ("" if self.uncertainty is None else f" U {self.uncertainty:g}")
+
+    def _limits_told(self) -> str:
         n, places = self.nominal, self.decimals
         if self.lower is None or self.upper is None or n is None:
             if self.lower is not None and self.upper is not None:
@@ -172,6 +203,8 @@ class Plan(_Document):
     name: Name = "untitled"
     steps: tuple[Step, ...] = ()
     sheet: tuple[Characteristic, ...] = ()
+    not_proven: Literal["not measured", "pass", "fail"] = "not measured"
+    """What a part counts as whose worst characteristic is NOT PROVEN."""
     prepared: Id | None = None
     """The step whose map is measured on, where a step is not connected otherwise; None for the scan itself."""
 

@@ -98,8 +98,9 @@ class Engine:
         judged = tuple(
             _judge(row, None if row.step is None else results[row.step])
             for row in sorted(plan.sheet, key=lambda c: c.balloon)
+            if not row.off
         )
-        verdict = part_verdict(j.verdict for j in judged)
+        verdict = part_verdict((j.verdict for j in judged), Verdict(plan.not_proven.upper()))
         return Result(verdict, judged, results, (time.perf_counter() - start) * 1000, computed)
 
     def taught(self, plan: Plan) -> Plan:
@@ -125,9 +126,21 @@ class Engine:
             old, home = plan.step(step_id), homes.get(step_id)
             if old.home != home or old.taught != lesson:
                 changed[step_id] = old.model_copy(update={"home": home, "taught": lesson})
-        if not changed:
+        if changed:
+            plan = plan.model_copy(update={"steps": tuple(changed.get(s.id, s) for s in plan.steps)})
+        return self._mastered(plan)
+
+    def _mastered(self, plan: Plan) -> Plan:
+        """The plan with what this map, as the reference scan, measures where values count from that."""
+        if not any(row.from_master for row in plan.sheet):
             return plan
-        return plan.model_copy(update={"steps": tuple(changed.get(s.id, s) for s in plan.steps)})
+        found = self.run(plan).steps
+        rows = []
+        for row in plan.sheet:
+            value = found[row.step].value if row.from_master and row.step is not None else None
+            master = corrected(row, value.value) if isinstance(value, Number) else None
+            rows.append(row if row.master == master else row.model_copy(update={"master": master}))
+        return plan.model_copy(update={"sheet": tuple(rows)})
 
     def explain(self, result: Result, step_id: str) -> Evidence:
         """The evidence of a step of a result of this engine; empty where nothing was measured."""
@@ -279,9 +292,14 @@ def _judge(row: Characteristic, found: StepResult | None) -> Judged:
         unit, reason = kind_named(found.step.kind).unit, found.reason
     if found is not None and isinstance(found.value, Number):
         unit, at = found.value.unit, found.value.at
-        verdict, reason = judge(found.value.value, row.lower, row.upper, row.decimals)
-        # a number that is no number is not shown either
-        value = None if verdict is Verdict.NOT_MEASURED else found.value.value
+        value = corrected(row, found.value.value)
+        if row.from_master and row.master is None:
+            verdict, reason = Verdict.NOT_MEASURED, "the reference part gives no value to count from"
+        else:
+            value -= (row.master or 0.0) if row.from_master else 0.0
+            verdict, reason = judge(value, row.lower, row.upper, row.decimals, row.uncertainty or 0.0)
+        if verdict is Verdict.NOT_MEASURED:
+            value = None  # a number that is no number is not shown either
     return Judged(
         balloon=row.balloon,
         name=row.name,
@@ -296,3 +314,8 @@ def _judge(row: Characteristic, found: StepResult | None) -> Judged:
         reason=reason,
         at=at,
     )
+
+
+def corrected(row: Characteristic, value: float) -> float:
+    """A value with the linear correction of its row."""
+    return value if row.correction is None else row.correction.applied(value)

@@ -16,6 +16,8 @@ class Verdict(StrEnum):
     PASS = "PASS"
     FAIL = "FAIL"
     NOT_MEASURED = "NOT MEASURED"
+    NOT_PROVEN = "NOT PROVEN"
+    """Too near to a limit for its uncertainty to tell."""
 
 
 @dataclass(frozen=True)
@@ -36,17 +38,31 @@ class Judged:
     at: Point | None
 
 
-def judge(value: float, lower: float | None, upper: float | None, decimals: int) -> tuple[Verdict, str]:
-    """The verdict of a value and, unless it passes, the reason. A value on a limit passes."""
+def judge(
+    value: float, lower: float | None, upper: float | None, decimals: int, uncertainty: float = 0.0
+) -> tuple[Verdict, str]:
+    """The verdict of a value and, unless it passes, the reason. A value on a limit passes.
+
+    With an expanded uncertainty a value must lie inside the limits by that much to pass, and outside by more
+    than that to fail; between, neither is proven (ISO 14253-1).
+    """
     if not math.isfinite(value):
         return Verdict.NOT_MEASURED, "the measurement gave no finite number"
-    if lower is not None and value < lower:
-        return Verdict.FAIL, _beyond(value, "below", lower, decimals)
-    if upper is not None and value > upper:
-        return Verdict.FAIL, _beyond(value, "above", upper, decimals)
     if lower is None and upper is None:
         return Verdict.NOT_MEASURED, "it has no limits to be judged by"
-    return Verdict.PASS, ""
+    if lower is not None and value < lower - uncertainty:
+        return Verdict.FAIL, _beyond(value, "below", lower, decimals)
+    if upper is not None and value > upper + uncertainty:
+        return Verdict.FAIL, _beyond(value, "above", upper, decimals)
+    inside = (lower is None or value >= lower + uncertainty) and (upper is None or value <= upper - uncertainty)
+    if inside:
+        return Verdict.PASS, ""
+    limit = lower if lower is not None and value < lower + uncertainty else upper
+    assert limit is not None
+    return (
+        Verdict.NOT_PROVEN,
+        f"{value:.{decimals}f} lies within ±{uncertainty:g} of the limit {limit:.{decimals}f}",
+    )
 
 
 def _beyond(value: float, word: str, limit: float, decimals: int) -> str:
@@ -56,9 +72,12 @@ def _beyond(value: float, word: str, limit: float, decimals: int) -> str:
     return f"{value:.{decimals}f}, {word} {limit:.{decimals}f}"
 
 
-def part_verdict(verdicts: Iterable[Verdict]) -> Verdict:
-    """FAIL if anything fails; otherwise NOT MEASURED if anything is, or if there is nothing to judge."""
-    found = set(verdicts)
+def part_verdict(verdicts: Iterable[Verdict], not_proven: Verdict = Verdict.NOT_MEASURED) -> Verdict:
+    """FAIL if anything fails; otherwise NOT MEASURED if anything is, or if there is nothing to judge.
+
+    not_proven: what NOT PROVEN counts as.
+    """
+    found = {not_proven if v is Verdict.NOT_PROVEN else v for v in verdicts}
     if Verdict.FAIL in found:
         return Verdict.FAIL
     return Verdict.PASS if found == {Verdict.PASS} else Verdict.NOT_MEASURED

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from hemtra.core.errors import HemtraError
 from hemtra.core.plan.general_tolerances import permissible
 
 NUMBER = r"[+\-−]?\d*[.,]?\d+"
-EXAMPLES = "4.00 ±0.10, 2.5 +0.15 -0.05, ≤ 0.15, ≥ 3, 3.9 … 4.1 or 84 ISO 2768-m"
+EXAMPLES = "4.00 ±0.10, 2.5 +0.15 -0.05, 84 ±2 %, ≤ 0.15, ≥ 3, 3.9 … 4.1, 84 ISO 2768-m or 4.00 ±0.10 U 0.01"
 
+_UNCERTAINTY = re.compile(rf"^(?P<rest>.*\S)\s*[Uu]\s*=?\s*(?P<u>{NUMBER})$")
 _FORMS = {
+    "percent": re.compile(rf"^(?P<n>{NUMBER})?\s*(?:±|\+/-|\+-)\s*(?P<d>{NUMBER})\s*%$"),
     "plus_minus": re.compile(rf"^(?P<n>{NUMBER})?\s*(?:±|\+/-|\+-)\s*(?P<d>{NUMBER})$"),
     "two": re.compile(rf"^(?P<n>{NUMBER})?\s*(?P<a>[+\-−]\s*\d*[.,]?\d+)\s*/?\s*(?P<b>[+\-−]\s*\d*[.,]?\d+)$"),
     "general": re.compile(rf"^(?P<n>{NUMBER})?\s*(?:ISO\s*)?2768(?:-1)?\s*-?\s*(?P<c>[fmcv])[HKLhkl]?$"),
@@ -23,16 +25,23 @@ _FORMS = {
 
 @dataclass(frozen=True)
 class Tolerance:
-    """Nominal and limits, None where there is none."""
+    """Nominal, limits and expanded uncertainty, None where there is none."""
 
     nominal: float | None
     lower: float | None
     upper: float | None
+    uncertainty: float | None = None
 
 
 def parse_tolerance(text: str, nominal: float | None = None) -> Tolerance:
     """Read a tolerance; `nominal` is kept when the text names none. Raises `HemtraError` with examples."""
     text = " ".join(text.split())
+    uncertain = _UNCERTAINTY.match(text)
+    if uncertain:
+        reach = _number(uncertain["u"])
+        if reach <= 0.0:
+            raise HemtraError("An uncertainty is a number above zero; write it like 4.00 ±0.10 U 0.01.")
+        return replace(parse_tolerance(uncertain["rest"], nominal), uncertainty=reach)
     for form, pattern in _FORMS.items():
         found = pattern.match(text)
         if found:
@@ -65,9 +74,8 @@ def _limits(form: str, parts: dict[str, float], nominal: float | None) -> Tolera
     centre = parts.get("n", nominal)
     if centre is None:
         raise HemtraError("Limits around a nominal need the nominal; write it like 4.00 ±0.10.")
-    deviations = sorted(
-        (-abs(parts["d"]), abs(parts["d"])) if form == "plus_minus" else (parts["a"], parts["b"])
-    )
+    reach = abs(parts.get("d", 0.0)) * (abs(centre) / 100.0 if form == "percent" else 1.0)
+    deviations = sorted((parts["a"], parts["b"]) if form == "two" else (-reach, reach))
     # sums of short decimals should stay short decimals, so that 2.5 + 0.15 reads 2.65 everywhere
     return Tolerance(centre, round(centre + deviations[0], 9), round(centre + deviations[1], 9))
 

@@ -45,6 +45,30 @@ def with_cut(zone: AnyZone) -> AnyZone:
     return zone.model_copy(update={"cut": (*zone.cut, hole)})
 
 
+def with_addition(zone: AnyZone) -> AnyZone:
+    """The zone with one more piece that belongs to it, at its right end."""
+    size = min(zone.width, zone.height) * CUT
+    piece = RectangleZone(x=round(zone.width / 2, 3), y=0.0, width=round(size, 3), height=round(size, 3))
+    return zone.model_copy(update={"add": (*zone.add, piece)})
+
+
+def placed_piece(zone: AnyZone, name: str, number: int) -> AnyZone:
+    """A piece of a zone, one of its “cut” or “add”, as it lies on the part."""
+    piece: AnyZone = getattr(zone, name)[number]
+    x, y = zone.outward(np.array([piece.x]), np.array([piece.y]))[0]
+    turned = piece.rotation + zone.rotation
+    return piece.model_copy(update={"x": float(x), "y": float(y), "rotation": turned})
+
+
+def with_placed_piece(zone: AnyZone, name: str, number: int, piece: AnyZone) -> AnyZone:
+    """The zone with a piece replaced by one given as it lies on the part."""
+    u, v = zone.local(np.array(piece.x), np.array(piece.y))
+    changes = {"x": round(float(u), 3), "y": round(float(v), 3), "rotation": piece.rotation - zone.rotation}
+    pieces = list(getattr(zone, name))
+    pieces[number] = piece.model_copy(update=changes)
+    return zone.model_copy(update={name: tuple(pieces)})
+
+
 def without_pieces(zone: AnyZone) -> AnyZone:
     """The zone whole again."""
     return zone.model_copy(update={"add": (), "cut": ()})

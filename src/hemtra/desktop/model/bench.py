@@ -15,7 +15,7 @@ from hemtra.core.scan.heightmap import HeightMap, Profile
 from hemtra.core.scan.zones import AnyZone
 from hemtra.desktop.model.document import Document
 from hemtra.desktop.model.observe import Signal
-from hemtra.desktop.model.tray import Tray
+from hemtra.desktop.model.tray import TAGS, Tray, TrayPart
 
 Place = tuple[float, float]
 COLOURS = {
@@ -96,6 +96,22 @@ class Bench:
         self._selected_step = step_id
         self.selection_changed.emit()
 
+    def go_to(self, step_id: str) -> None:
+        """Select a step, with a characteristic in whose lineage it stands: its own, or the nearest."""
+        plan = self.document.shown
+        bound = [row for row in plan.sheet if row.step is not None]
+        chains = [(ancestry(plan, row.step), row.balloon) for row in bound if row.step is not None]
+        holding = [
+            (len(columns), balloon)
+            for columns, balloon in chains
+            if any(s.id == step_id for column in columns for s in column)
+        ]
+        own = next((row.balloon for row in bound if row.step == step_id), None)
+        if own is not None or holding:
+            self.select(own if own is not None else min(holding)[1])
+        if plan.step(step_id).zone is not None:
+            self.select_step(step_id)
+
     def lineage(self) -> tuple[tuple[Step, ...], ...]:
         """The selected characteristic's steps in columns, from the data to the number."""
         row = self.row
@@ -122,6 +138,18 @@ class Bench:
         if self.shown is None or not follow.anchors:
             return zone
         return place_back(self.shown.plan, self.shown.result, zone, follow)
+
+    def next_tag(self, part: TrayPart) -> None:
+        """Tag a part good, bad or unknown in turn; undo takes it back."""
+        held = [TAGS[(TAGS.index(part.tag) + 1) % len(TAGS)]]
+
+        def swap() -> None:
+            old = part.tag
+            self.tray.tag(part, held[0])
+            held[0] = old
+
+        swap()
+        self.document.edit(f"tag of {part.name}", self.document.plan, swap)
 
     def set_line(self, line: tuple[Place, Place] | None) -> None:
         """Cut the part along another line."""

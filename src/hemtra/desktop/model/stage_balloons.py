@@ -12,8 +12,8 @@ from hemtra.desktop.model.viewport import Pixel, Viewport
 
 RING_ROOM = 20.0
 """Pixels between what is measured and its balloons."""
-EDGE_ROOM = 20.0
-"""Pixels between balloons and the border of the stage."""
+EDGE_ROOM, TOP_ROOM = 20.0, 50.0
+"""Pixels between balloons and the border of the stage; the buttons lie along its top."""
 
 
 @dataclass(frozen=True)
@@ -29,6 +29,9 @@ def stage_balloons(plan: Plan, shown: Shown, viewport: Viewport, right_margin: f
     """The balloons of everything in view; `right_margin` pixels stay free for the legend."""
     pointed = []
     for judged in shown.result.characteristics:
+        row = plan.characteristic(judged.balloon)
+        if row is not None and row.hidden:
+            continue
         place = _points_at(plan, shown, judged)
         pixel = None if place is None else viewport.to_screen(*place)
         if pixel is not None and 0 <= pixel[0] <= viewport.width and 0 <= pixel[1] <= viewport.height:
@@ -65,7 +68,7 @@ def _ring(plan: Plan, anchors: list[Pixel], viewport: Viewport, right_margin: fl
     xs, ys = [p[0] for p in pixels], [p[1] for p in pixels]
     return (
         max(EDGE_ROOM, min(xs) - RING_ROOM),
-        max(EDGE_ROOM, min(ys) - RING_ROOM),
+        max(TOP_ROOM, min(ys) - RING_ROOM),
         min(viewport.width - EDGE_ROOM - right_margin, max(xs) + RING_ROOM),
         min(viewport.height - EDGE_ROOM, max(ys) + RING_ROOM),
     )

@@ -70,7 +70,7 @@ def would_flip(parts: list[TrayPart], row: Characteristic) -> list[TrayPart]:
         if part.result is None:
             continue
         verdicts = [
-            judge(c.value, row.lower, row.upper, row.decimals)[0]
+            judge(c.value, row.lower, row.upper, row.decimals, row.uncertainty or 0.0)[0]
             if c.balloon == row.balloon and c.value is not None
             else c.verdict
             for c in part.result.characteristics
@@ -128,10 +128,6 @@ class Tray:
         """Say what is known of a part."""
         part.tag = tag
         self.changed.emit()
-
-    def next_tag(self, part: TrayPart) -> None:
-        """Go from good to bad to unknown and round again."""
-        self.tag(part, TAGS[(TAGS.index(part.tag) + 1) % len(TAGS)])
 
     def mark_stale(self) -> None:
         """The plan has changed; no result stands until it is evaluated again."""

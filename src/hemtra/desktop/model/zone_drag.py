@@ -7,12 +7,12 @@ from typing import TypeAlias
 
 import numpy as np
 
-from hemtra.core.scan.zone_edits import moved_node
+from hemtra.core.scan.zone_edits import moved_node, placed_piece, with_placed_piece
 from hemtra.core.scan.zones import AnyZone, PolygonZone, RingZone
 from hemtra.desktop.model.viewport import Pixel, Viewport
 
 Handle: TypeAlias = str
-"""“body”, “rotate”, “inner”, or “corner-k” or “node-k” by its number."""
+"""“body”, “rotate”, “inner”, or “corner-k” or “node-k” by its number; of a piece with “cut-n:” before it."""
 
 GRAB = 9.0
 """Pixels around a handle that take it."""
@@ -40,8 +40,21 @@ def handle_pixels(zone: AnyZone, viewport: Viewport) -> dict[Handle, Pixel]:
     return found
 
 
+def pieces_of(zone: AnyZone) -> dict[str, AnyZone]:
+    """The pieces of a zone as they lie on the part, by the beginning of their handles' names."""
+    return {
+        f"{name}-{k}:": placed_piece(zone, name, k)
+        for name in ("cut", "add")
+        for k in range(len(getattr(zone, name)))
+    }
+
+
 def grabbed(zone: AnyZone, viewport: Viewport, pixel: Pixel) -> Handle | None:
-    """What of a zone lies under the pointer."""
+    """What of a zone or its pieces lies under the pointer."""
+    for name, piece in pieces_of(zone).items():
+        found = grabbed(piece, viewport, pixel)
+        if found is not None:
+            return name + found
     for handle, place in handle_pixels(zone, viewport).items():
         if math.dist(place, pixel) <= GRAB:
             return handle
@@ -56,6 +69,11 @@ def dragged(
 
     Rounded to a micrometre and a hundredth of a degree: more digits would only be noise of the hand.
     """
+    name, of_piece, rest = handle.partition(":")
+    if of_piece:
+        which, number = name.rsplit("-", 1)
+        piece = dragged(placed_piece(zone, which, int(number)), rest, start, now, snap=snap)
+        return with_placed_piece(zone, which, int(number), piece)
     dx, dy = now[0] - start[0], now[1] - start[1]
     if handle == "body":
         return zone.model_copy(update={"x": round(zone.x + dx, 3), "y": round(zone.y + dy, 3)})

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtCore import QRectF, Qt, Signal
+from PySide6.QtCore import QPoint, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import (
     QComboBox,
@@ -30,6 +30,7 @@ from hemtra.core.scan.scan import Scan
 from hemtra.desktop import theme
 from hemtra.desktop.plan.evidence_picture import EvidencePicture
 from hemtra.desktop.plan.follow_button import FollowButton
+from hemtra.desktop.plan.input_buttons import InputButtons
 from hemtra.desktop.plan.signs import told_value
 from hemtra.desktop.plan.zone_numbers import ZoneNumbers
 
@@ -154,6 +155,8 @@ class StepCard(Card):
         middle.addWidget(self.picture)
         middle.addWidget(self.facts)
         self.body.addWidget(self.inside)
+        self.inputs = InputButtons(step)
+        self.body.addWidget(self.inputs)
         self.numbers: ZoneNumbers | None = None
         if step.zone is not None:
             self.numbers = ZoneNumbers(step.name)
@@ -197,6 +200,7 @@ class StepCard(Card):
         for more in (self.numbers, self.follow, self.rub, self.restore):
             if more is not None:
                 more.setVisible(selected)
+        self.inputs.setVisible(selected or self.always_open)
         self.setFixedWidth(self._wide if selected or self.always_open else NARROW)
         self.subtitle.setText(f"shared by {self._users}" if self._users > 1 else "")
         self.picture.show_picture(evidence.picture if evidence else None)
@@ -267,10 +271,13 @@ class ScanCard(Card):
 class ResultCard(Card):
     """The characteristic: name, tolerance, value and verdict."""
 
-    name_typed = Signal(int, str)
+    row_typed = Signal(int, str, object)
+    """Balloon, field of the row and its value."""
+    menu_wanted = Signal(int, QPoint)
     tolerance_typed = Signal(int, str)
 
-    def __init__(self, row: Characteristic, kind: Kind) -> None:
+    def __init__(self, row: Characteristic, kind: Kind, step: Step | None) -> None:
+        """step: shown with its inputs, where it has no card of its own."""
         super().__init__(kind.title, kind.glyph, "ink", 250)
         self.row = row
         self.name, self.tolerance = QLineEdit(row.name), QLineEdit(row.tolerance)
@@ -279,6 +286,26 @@ class ResultCard(Card):
         self.tolerance.setAccessibleName("Tolerance")
         self.name.editingFinished.connect(self._name_typed)
         self.tolerance.editingFinished.connect(self._tolerance_typed)
+        self.group, self.number = QLineEdit(row.group), QLineEdit(str(row.balloon))
+        self.group.setPlaceholderText("none")
+        self.group.setToolTip("Heading of the sheet that it stands under.")
+        self.group.setAccessibleName("Group of the characteristic")
+        self.group.editingFinished.connect(self._group_typed)
+        self.number.setFixedWidth(44)
+        self.number.setAccessibleName("Balloon")
+        self.number.setToolTip("Its number on the drawing.")
+        self.number.editingFinished.connect(self._number_typed)
+        more = QPushButton("…")
+        more.setObjectName("action")
+        more.setFixedWidth(26)
+        more.setToolTip("What else can be done with this row.")
+        more.clicked.connect(
+            lambda: self.menu_wanted.emit(self.row.balloon, more.mapToGlobal(QPoint(0, more.height())))
+        )
+        numbered = QHBoxLayout()
+        numbered.addWidget(self.number)
+        numbered.addWidget(self.group)
+        numbered.addWidget(more)
         self.value, self.verdict = QLabel(), QLabel()
         self.verdict.setWordWrap(True)
         form = QGridLayout()
@@ -291,7 +318,14 @@ class ResultCard(Card):
             muted.setObjectName("muted")
             form.addWidget(muted, line, 0)
             form.addWidget(field, line, 1)
+        muted = QLabel("balloon")
+        muted.setObjectName("muted")
+        form.addWidget(muted, form.rowCount(), 0)
+        form.addLayout(numbered, form.rowCount() - 1, 1)
         self.body.addLayout(form)
+        self.inputs = None if step is None else InputButtons(step)
+        if self.inputs is not None:
+            self.body.addWidget(self.inputs)
         self.body.addWidget(self.verdict)
 
     def show_judged(self, judged: Judged | None, row: Characteristic) -> None:
@@ -300,7 +334,10 @@ class ResultCard(Card):
             self.row = row
             self.name.setText(row.name)
             self.tolerance.setText(row.tolerance)
-        self.subtitle.setText(f"balloon {row.balloon}")
+            self.group.setText(row.group)
+            self.number.setText(str(row.balloon))
+        if row.from_master:
+            self.subtitle.setText("difference from the reference")
         if judged is None:
             return
         self.strip = {"PASS": "passed", "FAIL": "failed"}.get(judged.verdict, "unmeasured")
@@ -313,7 +350,17 @@ class ResultCard(Card):
 
     def _name_typed(self) -> None:
         if self.name.text().strip() not in ("", self.row.name):
-            self.name_typed.emit(self.row.balloon, self.name.text())
+            self.row_typed.emit(self.row.balloon, "name", self.name.text())
+
+    def _group_typed(self) -> None:
+        self.row_typed.emit(self.row.balloon, "group", self.group.text().strip())
+
+    def _number_typed(self) -> None:
+        text = self.number.text().strip()
+        if text.isdecimal():
+            self.row_typed.emit(self.row.balloon, "balloon", int(text))
+        # a number that was refused does not stay
+        self.number.setText(str(self.row.balloon))
 
     def _tolerance_typed(self) -> None:
         if self.tolerance.text() != self.row.tolerance:

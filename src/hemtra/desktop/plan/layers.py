@@ -13,6 +13,7 @@ from hemtra.core.marks import Mark, Polyline, Region, Strokes
 from hemtra.core.scan.zones import AnyZone
 from hemtra.desktop import theme
 from hemtra.desktop.model.viewport import Viewport
+from hemtra.desktop.model.zone_drag import handle_pixels, pieces_of
 
 REGION_ALPHA = {"used-data": 110, "left-out": 120}
 
@@ -94,3 +95,28 @@ def draw_zone(painter: QPainter, viewport: Viewport, zone: AnyZone, pen: QPen) -
         painter.drawPolygon(points)
         painter.setPen(pen)
         painter.drawPolygon(points)
+
+
+def draw_handles(painter: QPainter, viewport: Viewport, zone: AnyZone) -> None:
+    """What a zone can be dragged by, and smaller what its pieces can."""
+    for piece in pieces_of(zone).values():
+        pen = QPen(theme.colour("copper").lighter(130), 1.2)
+        pen.setDashPattern([3, 2])
+        draw_zone(painter, viewport, piece, pen)
+        _draw_grips(painter, viewport, piece, 2.6)
+    _draw_grips(painter, viewport, zone, 3.5)
+
+
+def _draw_grips(painter: QPainter, viewport: Viewport, zone: AnyZone, size: float) -> None:
+    places = handle_pixels(zone, viewport)
+    corners = [viewport.to_screen(*corner) for corner in zone.corners()]
+    middle = QPointF((corners[2][0] + corners[3][0]) / 2, (corners[2][1] + corners[3][1]) / 2)
+    painter.setPen(QPen(theme.colour("copper").lighter(130), 1.2))
+    painter.drawLine(middle, QPointF(*places["rotate"]))
+    painter.setBrush(theme.colour("paper"))
+    painter.setPen(QPen(theme.colour("copper"), 1.6))
+    for name, (x, y) in places.items():
+        if name in ("rotate", "inner"):
+            painter.drawEllipse(QPointF(x, y), size + 1, size + 1)
+        else:
+            painter.drawRect(QRectF(x - size, y - size, 2 * size, 2 * size))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from PySide6.QtCore import QPointF, Signal
+from PySide6.QtCore import QPoint, QPointF, Signal
 from PySide6.QtGui import QPainter, QPainterPath, QPaintEvent, QPen
 from PySide6.QtWidgets import (
     QFrame,
@@ -23,6 +23,7 @@ from hemtra.core.plan.registry import kind_named
 from hemtra.desktop import theme
 from hemtra.desktop.model.bench import Bench
 from hemtra.desktop.plan.cards import ResultCard, ScanCard, StepCard
+from hemtra.desktop.plan.input_buttons import InputButtons
 
 GAP = 34
 """Pixels between columns, for the connectors."""
@@ -64,8 +65,12 @@ class Lineage(QFrame):
     follow_chosen = Signal(str, object)
     anchor_wanted = Signal(str, str)
     rub_wanted = Signal(str)
+    inputs_connected = Signal(str, str, object)
+    input_pick_wanted = Signal(str, str)
+    own_preparation_wanted = Signal(str, str)
     param_changed = Signal(str, str, object)
-    name_typed = Signal(int, str)
+    row_typed = Signal(int, str, object)
+    menu_wanted = Signal(int, QPoint)
     tolerance_typed = Signal(int, str)
 
     def __init__(self, bench: Bench, parent: QWidget | None = None) -> None:
@@ -118,9 +123,12 @@ class Lineage(QFrame):
             zone = self.bench.document.shown.step(step_id).zone
             if card.numbers is not None and zone is not None:
                 card.numbers.show_zone(zone)
+            card.inputs.show_plan(self.bench.document.shown)
             if card.follow is not None:
                 card.follow.show_plan(self.bench.document.shown)
         if self.result_card is not None and row is not None:
+            if self.result_card.inputs is not None:
+                self.result_card.inputs.show_plan(self.bench.document.shown)
             judged = shown.result.characteristics if shown else ()
             self.result_card.show_judged(next((j for j in judged if j.balloon == row.balloon), None), row)
 
@@ -153,8 +161,12 @@ class Lineage(QFrame):
             self._add_column(layout, [self._step_card(step) for step in column])
         last = columns[-1][0]
         kind = kind_named(last.kind).model_validate(last.params)
-        self.result_card = ResultCard(row, kind)
-        self.result_card.name_typed.connect(self.name_typed)
+        own = None if kind.shown_settings() else last
+        self.result_card = ResultCard(row, kind, own)
+        if self.result_card.inputs is not None:
+            self._connect_inputs(self.result_card.inputs)
+        self.result_card.row_typed.connect(self.row_typed)
+        self.result_card.menu_wanted.connect(self.menu_wanted)
         self.result_card.tolerance_typed.connect(self.tolerance_typed)
         if kind.shown_settings():
             self._add_column(layout, [self._step_card(last)])
@@ -186,13 +198,20 @@ class Lineage(QFrame):
         card.zone_typed.connect(self.zone_typed)
         card.rub_wanted.connect(self.rub_wanted)
         card.band_typed.connect(self.band_typed)
+        self._connect_inputs(card.inputs)
         if card.follow is not None:
             card.follow.chosen.connect(self.follow_chosen)
             card.follow.wanted.connect(self.anchor_wanted)
-        if step.zone is not None:
+        if step.zone is not None or kind.section_input:
             card.clicked.connect(_call(self.bench.select_step, step.id))
         self.cards[step.id] = card
         return card
+
+    def _connect_inputs(self, buttons: InputButtons) -> None:
+        buttons.connected.connect(self.inputs_connected)
+        buttons.pick_wanted.connect(self.input_pick_wanted)
+        buttons.preparation_wanted.connect(self.own_preparation_wanted)
+        buttons.going.connect(self.bench.go_to)
 
     def _add_column(self, layout: QHBoxLayout, cards: list[Any]) -> None:
         column = QVBoxLayout()

@@ -40,4 +40,5 @@ class ListPanel(QFrame):
     def drop(self, row: QWidget) -> None:
         """Take a widget out of the list for good."""
         self.rows.removeWidget(row)
+        row.hide()
         row.deleteLater()

@@ -6,7 +6,7 @@ import math
 
 import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QFontMetrics, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen
+from PySide6.QtGui import QFontMetrics, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen, QResizeEvent
 from PySide6.QtWidgets import QWidget
 
 from hemtra.core.arrays import FloatArray
@@ -16,6 +16,8 @@ from hemtra.core.plan.limits import Judged
 from hemtra.core.scan.heightmap import Profile
 from hemtra.desktop import theme
 from hemtra.desktop.model.bench import Bench, Place
+from hemtra.desktop.plan.section_tools import SectionTools
+from hemtra.desktop.plan.section_zone import SectionZone
 from hemtra.desktop.plan.signs import draw_arrow, draw_balloon, draw_chip, told_value
 
 MARGIN_LEFT, MARGIN_RIGHT, MARGIN_TOP, MARGIN_BOTTOM = 44, 20, 34, 26
@@ -30,6 +32,8 @@ class SectionView(QWidget):
 
     hovered = Signal(object)
     """The place on the part under the pointer, or None."""
+    zone_dragged = Signal(str, object)
+    zone_dropped = Signal(str, object)
 
     def __init__(self, bench: Bench, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -38,8 +42,14 @@ class SectionView(QWidget):
         self.setAccessibleName("Section")
         self.bench = bench
         self._cursor: float | None = None
-        bench.shown_changed.connect(self.update)
-        bench.selection_changed.connect(self.update)
+        self.tools = SectionTools(bench, self)
+        self.zone = SectionZone(bench)
+        for changed in (bench.shown_changed, bench.selection_changed):
+            changed.connect(self._place_tools)
+
+    def _place_tools(self) -> None:
+        self.tools.move(self.width() - self.tools.width() - 10, 4)
+        self.update()
 
     def _frame(self) -> QRectF:
         return QRectF(
@@ -77,6 +87,7 @@ class SectionView(QWidget):
         _draw_profile(painter, axes, profile.x, profile.z, QPen(theme.colour("ink"), 1.4))
         self._draw_used(painter, axes, profile, shown.line)
         painter.setClipping(False)
+        self.zone.draw(painter, axes.at)
         self._draw_dimension(painter, axes, shown.line)
         self._draw_cursor(painter, axes, profile)
         painter.end()
@@ -85,8 +96,7 @@ class SectionView(QWidget):
         line = self.bench.shown.line if self.bench.shown else None
         row = self.bench.row
         where = "" if row is None else f" · {row.balloon} {row.name}"
-        length = math.dist(*line) if line else 0.0
-        return f"Section{where} · {length:.1f} mm long, mean over {self.bench.section_width:.1f} mm"
+        return f"Section{where}" if line is None else f"Section{where} · {math.dist(*line):.1f} mm long"
 
     def _judged(self) -> Judged | None:
         shown = self.bench.shown
@@ -111,6 +121,7 @@ class SectionView(QWidget):
                 min(low, dimension.start.z, dimension.end.z),
                 max(high, dimension.start.z, dimension.end.z),
             )
+        low, high = self.zone.spanned(low, high)
         room = max(0.12 * (high - low), 0.05)
         return low - room, high + room
 
@@ -243,11 +254,40 @@ class SectionView(QWidget):
         width = painter.fontMetrics().horizontalAdvance(text) + 30
         draw_chip(painter, QPointF(min(x + 6, self.width() - width), axes.frame.top() - 6), text)
 
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """The fields stand at the upper right."""
+        self._place_tools()
+
+    def _axes(self) -> _Axes | None:
+        profile = self.bench.shown.profile if self.bench.shown else None
+        if profile is None or not profile.valid.any():
+            return None
+        return _Axes(self._frame(), profile, self._shown_heights(profile))
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """Take hold of the zone on the section."""
+        axes = self._axes()
+        if axes is not None and event.button() == Qt.MouseButton.LeftButton:
+            self.zone.take(event.position(), axes.at, axes.place(event.position()))
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        """A drag of the zone becomes an edit."""
+        axes, step = self._axes(), self.zone.step
+        zone = None if axes is None else self.zone.moved(axes.place(event.position()))
+        self.zone.let_go()
+        if zone is not None and step is not None:
+            self.zone_dropped.emit(step.id, zone)
+
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
-        """Link the place under the pointer to the stage."""
+        """Link the place under the pointer to the stage, or drag the zone."""
         shown = self.bench.shown
         if shown is None or shown.line is None:
             return
+        axes, step = self._axes(), self.zone.step
+        if axes is not None and step is not None and self.zone.held:
+            zone = self.zone.moved(axes.place(event.position()))
+            if zone is not None:
+                self.zone_dragged.emit(step.id, zone)
         frame, length = self._frame(), math.dist(*shown.line)
         self._cursor = (event.position().x() - frame.left()) / frame.width() * length
         share = min(max(self._cursor / length, 0.0), 1.0)
@@ -282,6 +322,11 @@ class _Axes:
             self.frame.left() + s / self.length * self.frame.width(),
             self.frame.bottom() - (z - self.low) / self.span * self.frame.height(),
         )
+
+    def place(self, pixel: QPointF) -> tuple[float, float]:
+        """mm along the section, and height, of a pixel."""
+        s = (pixel.x() - self.frame.left()) / self.frame.width() * self.length
+        return s, self.low + (self.frame.bottom() - pixel.y()) / self.frame.height() * self.span
 
 
 def _draw_axes(painter: QPainter, axes: _Axes) -> None:

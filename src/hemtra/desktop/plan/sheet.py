@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtCore import QPoint, QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import (
     QHBoxLayout,
+    QLabel,
     QLineEdit,
     QPushButton,
     QWidget,
@@ -15,6 +16,7 @@ from PySide6.QtWidgets import (
 
 from hemtra.core.plan.document import Characteristic
 from hemtra.core.plan.limits import Judged, Verdict
+from hemtra.core.plan.sheet_edits import found_rows, in_groups
 from hemtra.core.plan.tolerance import EXAMPLES
 from hemtra.desktop import theme
 from hemtra.desktop.model.bench import Bench
@@ -36,6 +38,7 @@ class SheetRow(QWidget):
     tolerance_typed = Signal(int, str)
     limit_dragged = Signal(int, str, float, bool)
     """Balloon, “lower” or “upper”, where to, and whether it was let go."""
+    menu_wanted = Signal(int, QPoint)
 
     def __init__(self, row: Characteristic, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -90,11 +93,13 @@ class SheetRow(QWidget):
         bar = self._bar()
         painter.setFont(theme.font(13, bold=failed))
         value = "–" if judged is None else told_value(judged, judged.decimals).removesuffix(" mm")
+        if self.row.off:
+            value = "off"
         painter.setPen(theme.colour("failed" if failed else "ink"))
         painter.drawText(value_box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, value)
         used = painter.fontMetrics().horizontalAdvance(value)
         painter.setFont(theme.font(13, bold=self.selected))
-        painter.setPen(theme.colour("ink"))
+        painter.setPen(theme.colour("muted" if self.row.off or self.row.hidden else "ink"))
         name_box = QRectF(38, 0, value_box.right() - used - 46, ROW)
         name = painter.fontMetrics().elidedText(
             self.row.name, Qt.TextElideMode.ElideRight, int(name_box.width())
@@ -121,6 +126,10 @@ class SheetRow(QWidget):
             scale = bar_scale(self.row.lower, self.row.upper, self.row.nominal)
             self._drag = limit, scale, float(getattr(self.row, limit))
         self.chosen.emit(self.row.balloon)
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        """Ask for what can be done with the row."""
+        self.menu_wanted.emit(self.row.balloon, event.globalPos())
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         """Drag a limit, to the digits it is shown with."""
@@ -177,6 +186,7 @@ class Sheet(ListPanel):
 
     tolerance_typed = Signal(int, str)
     limit_dragged = Signal(int, str, float, bool)
+    menu_wanted = Signal(int, QPoint)
     add_requested = Signal()
 
     def __init__(self, bench: Bench, parent: QWidget | None = None) -> None:
@@ -185,6 +195,18 @@ class Sheet(ListPanel):
         self.setAccessibleName("Sheet of characteristics")
         self.bench = bench
         self.items: list[SheetRow] = []
+        self._headings: list[QLabel] = []
+        self._laid_out: object = None
+        self.query = QLineEdit()
+        self.query.setPlaceholderText("find by number, name or group")
+        self.query.setAccessibleName("Find a characteristic")
+        self.query.setClearButtonEnabled(True)
+        self.query.textChanged.connect(self.refresh)
+        search = QHBoxLayout()
+        search.setContentsMargins(10, 0, 10, 2)
+        search.addWidget(self.query)
+        self.body.insertLayout(1, search)
+        self.query.hide()
         self.add_button = QPushButton("+ Characteristic   N")
         self.add_button.setObjectName("action")
         self.add_button.setToolTip("Say what the drawing asks for, then click it on the part.")
@@ -202,16 +224,53 @@ class Sheet(ListPanel):
         """Take the latest plan, results and selection."""
         plan, shown = self.bench.document.shown, self.bench.shown
         judged = {c.balloon: c for c in shown.result.characteristics} if shown else {}
-        ordered = sorted(plan.sheet, key=lambda c: c.balloon)
+        text = self.query.text() if self.query.isVisibleTo(self) else ""
+        wanted = found_rows(plan, text)
+        groups = [(name, [r for r in rows if r.balloon in wanted]) for name, rows in in_groups(plan)]
+        ordered = [row for _, rows in groups for row in rows]
         while len(self.items) > len(ordered):
             self.drop(self.items.pop())
-        for k, row in enumerate(ordered):
-            if k == len(self.items):
-                self._append(row)
-            self.items[k].show_row(row, judged.get(row.balloon), selected=row.balloon == self.bench.balloon)
+        while len(self.items) < len(ordered):
+            self._append(ordered[len(self.items)])
+        for widget, row in zip(self.items, ordered, strict=True):
+            widget.show_row(row, judged.get(row.balloon), selected=row.balloon == self.bench.balloon)
+        self._lay_out([(name, len(rows)) for name, rows in groups if rows])
         passed = sum(c.verdict is Verdict.PASS for c in judged.values())
-        self.aside.setText(f"{passed} of {len(ordered)} pass" if ordered and judged else "")
+        self.aside.setText(f"{passed} of {len(judged)} pass" if plan.sheet and judged else "")
         self.add_button.setEnabled(self.bench.tray.current is not None)
+
+    def search(self) -> None:
+        """Ask what to look for; asked again while nothing is looked for, the field goes."""
+        if self.query.isVisibleTo(self) and not self.query.text():
+            self.query.hide()
+            self.setFocus()
+        else:
+            self.query.show()
+            self.query.setFocus()
+            self.query.selectAll()
+        self.refresh()
+
+    def _lay_out(self, groups: list[tuple[str, int]]) -> None:
+        """A heading above the rows of each group."""
+        if groups == self._laid_out:
+            return
+        self._laid_out = groups
+        for heading in self._headings:
+            self.drop(heading)
+        self._headings, place, first = [], 0, 0
+        for name, count in groups:
+            if name or len(groups) > 1:
+                heading = QLabel(name or "without a group")
+                heading.setObjectName("muted")
+                heading.setContentsMargins(12, 6, 0, 2)
+                self.rows.insertWidget(place, heading)
+                self._headings.append(heading)
+                place += 1
+            for widget in self.items[first : first + count]:
+                self.rows.removeWidget(widget)
+                self.rows.insertWidget(place, widget)
+                place += 1
+            first += count
 
     def row_of(self, balloon: int) -> SheetRow | None:
         """The widget of a characteristic."""
@@ -227,7 +286,10 @@ class Sheet(ListPanel):
         """Up and down step through the rows; Enter goes into the tolerance."""
         balloons = [row.row.balloon for row in self.items]
         step = {Qt.Key.Key_Up: -1, Qt.Key.Key_Down: 1}.get(Qt.Key(event.key()))
-        if step is not None and balloons:
+        if event.key() == Qt.Key.Key_Escape and self.query.isVisibleTo(self):
+            self.query.clear()
+            self.search()
+        elif step is not None and balloons:
             at = balloons.index(self.bench.balloon) + step if self.bench.balloon in balloons else 0
             self.bench.select(balloons[min(max(at, 0), len(balloons) - 1)])
             self.scroll_area.ensureWidgetVisible(self.items[min(max(at, 0), len(balloons) - 1)])
@@ -244,7 +306,9 @@ class Sheet(ListPanel):
         widget.chosen.connect(self._choose)
         widget.tolerance_typed.connect(self.tolerance_typed)
         widget.limit_dragged.connect(self.limit_dragged)
-        self.rows.insertWidget(len(self.items), widget)
+        widget.menu_wanted.connect(self.menu_wanted)
+        self.rows.insertWidget(self.rows.count() - 1, widget)
+        self._laid_out = None
         self.items.append(widget)
 
     def _choose(self, balloon: int) -> None:

@@ -44,8 +44,8 @@ def draw_balloon(
         ink = paper
     else:
         pen = QPen(ink, 1.8)
-        if verdict is Verdict.NOT_MEASURED:
-            pen.setDashPattern([2.0, 1.6])
+        if verdict in (Verdict.NOT_MEASURED, Verdict.NOT_PROVEN):
+            pen.setDashPattern([2.0, 1.6] if verdict is Verdict.NOT_MEASURED else [5.0, 1.2])
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(paper)
         painter.drawEllipse(centre, radius + 0.5, radius + 0.5)
@@ -117,7 +117,8 @@ def told_value(judged: Judged, decimals: int) -> str:
     """The value with its unit, or a dash; the degree sign stands close to its number."""
     if judged.value is None:
         return "–"
-    return f"{judged.value:.{decimals}f}{'' if judged.unit == '°' else ' '}{judged.unit}"
+    value = round(judged.value, decimals) + 0.0  # which makes a negative zero a zero
+    return f"{value:.{decimals}f}{'' if judged.unit == '°' else ' '}{judged.unit}"
 
 
 def draw_chip(

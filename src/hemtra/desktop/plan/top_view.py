@@ -6,7 +6,7 @@ import math
 from dataclasses import dataclass, field
 
 import numpy as np
-from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
+from PySide6.QtCore import QEvent, QPointF, Qt, Signal
 from PySide6.QtGui import (
     QColor,
     QKeyEvent,
@@ -28,10 +28,11 @@ from hemtra.desktop.model.bench import Bench, Place
 from hemtra.desktop.model.stage_balloons import StageBalloon, stage_balloons
 from hemtra.desktop.model.tray import TrayPart
 from hemtra.desktop.model.viewport import Pixel, Viewport
-from hemtra.desktop.model.zone_drag import Handle, dragged, grabbed, handle_pixels
+from hemtra.desktop.model.zone_drag import Handle, dragged, grabbed
 from hemtra.desktop.plan.anchor_marks import draw_anchors, draw_spread
 from hemtra.desktop.plan.layers import (
     RegionImages,
+    draw_handles,
     draw_polylines,
     draw_regions,
     draw_strokes,
@@ -248,21 +249,7 @@ class TopView(QWidget):
         zone = self._selected_zone()
         if zone is not None:
             draw_zone(painter, self.viewport, zone, QPen(theme.colour("copper").lighter(130), 1.8))
-            self._draw_handles(painter, zone)
-
-    def _draw_handles(self, painter: QPainter, zone: AnyZone) -> None:
-        places = handle_pixels(zone, self.viewport)
-        corners = [self.viewport.to_screen(*corner) for corner in zone.corners()]
-        middle = QPointF((corners[2][0] + corners[3][0]) / 2, (corners[2][1] + corners[3][1]) / 2)
-        painter.setPen(QPen(theme.colour("copper").lighter(130), 1.2))
-        painter.drawLine(middle, QPointF(*places["rotate"]))
-        painter.setBrush(theme.colour("paper"))
-        painter.setPen(QPen(theme.colour("copper"), 1.6))
-        for name, (x, y) in places.items():
-            if name in ("rotate", "inner"):
-                painter.drawEllipse(QPointF(x, y), 4.5, 4.5)
-            else:
-                painter.drawRect(QRectF(x - 3.5, y - 3.5, 7, 7))
+            draw_handles(painter, self.viewport, zone)
 
     def _line(self) -> tuple[Place, Place] | None:
         if self.bench.line is not None:
@@ -453,10 +440,11 @@ class TopView(QWidget):
         zone = self._selected_zone()
         handle = grabbed(zone, self.viewport, pixel) if zone is not None else None
         shapes = {"rotate": Qt.CursorShape.CrossCursor, "body": Qt.CursorShape.SizeAllCursor}
+        grip = handle and handle.rpartition(":")[2]
         if self._balloon_under(pixel) is not None:
             self.setCursor(Qt.CursorShape.PointingHandCursor)
         elif handle is not None and (handle != "body" or self._line_under(pixel) in (None, "line")):
-            self.setCursor(shapes.get(handle, Qt.CursorShape.SizeFDiagCursor))
+            self.setCursor(shapes.get(grip or "", Qt.CursorShape.SizeFDiagCursor))
         elif self._line_under(pixel) is not None:
             self.setCursor(Qt.CursorShape.OpenHandCursor)
         else:

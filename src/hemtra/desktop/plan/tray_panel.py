@@ -62,7 +62,7 @@ class TrayCard(QWidget):
         result = self.part.result
         if result is not None:
             centre = QPointF(TEXT + 10, 51)
-            signs = {Verdict.PASS: "✓", Verdict.FAIL: "×", Verdict.NOT_MEASURED: "–"}
+            signs = {Verdict.PASS: "✓", Verdict.FAIL: "×", Verdict.NOT_MEASURED: "–", Verdict.NOT_PROVEN: "?"}
             draw_balloon(
                 painter, centre, signs[result.verdict], result.verdict, radius=9, faint=self.part.stale
             )
@@ -146,7 +146,7 @@ class TrayPanel(ListPanel):
     def _made(self, part: TrayPart) -> TrayCard:
         card = TrayCard(part)
         card.chosen.connect(lambda chosen: self.bench.tray.select(self.bench.tray.parts.index(chosen)))
-        card.tag_clicked.connect(self.bench.tray.next_tag)
+        card.tag_clicked.connect(self.bench.next_tag)
         return card
 
 

@@ -14,8 +14,7 @@ from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.plan.prepared import moved_preparation, with_preparation, without_preparation
 from hemtra.core.plan.registry import kind_named
-from hemtra.core.plan.requirements import bound, parse_requirements, with_requirements
-from hemtra.core.plan.tolerance import parse_tolerance
+from hemtra.core.plan.requirements import bound
 from hemtra.core.scan.zones import AnyZone
 from hemtra.desktop.evaluation import ShowRequest, TrayAnswer, TrayRequest, show, try_tray
 from hemtra.desktop.lanes import Lane
@@ -23,8 +22,11 @@ from hemtra.desktop.model.bench import Bench, Shown
 from hemtra.desktop.model.tray import TrayPart, would_flip
 from hemtra.desktop.notifications import Notice, Notifications
 from hemtra.desktop.plan.anchors import Anchors
+from hemtra.desktop.plan.connections import Connections
 from hemtra.desktop.plan.lineage import Lineage
 from hemtra.desktop.plan.new_characteristic import NewCharacteristic
+from hemtra.desktop.plan.patterns import Patterns
+from hemtra.desktop.plan.rows import Rows
 from hemtra.desktop.plan.section_view import SectionView
 from hemtra.desktop.plan.sheet import Sheet
 from hemtra.desktop.plan.top_view import TopView
@@ -53,6 +55,9 @@ class PlanWorkspace(QWidget):
         self.lineage = Lineage(bench)
         self.new = NewCharacteristic(bench, self.stage, tasks, self._add)
         self.anchors = Anchors(bench, notifications, tasks, self._edit)
+        self.connections = Connections(bench, self.stage, notifications, self._edit)
+        self.rows = Rows(bench, tasks, self._edit)
+        self.patterns = Patterns(bench, self.stage, self._edit)
         self._show_lane = Lane(show, "stage", self)
         self._tray_lane = Lane(try_tray, "tray", self)
         self._asked: ShowRequest | None = None
@@ -110,24 +115,35 @@ class PlanWorkspace(QWidget):
         self.stage.tools.space_toggled.connect(self._toggle_space)
         self._copied: AnyZone | None = None
         self.section.hovered.connect(self.stage.link)
-        self.tray.unflip_requested.connect(self.bench.document.undo)
+        self.section.zone_dragged.connect(self._preview_zone)
+        self.section.zone_dropped.connect(self._set_zone)
+        self.section.tools.zone_toggled.connect(self.connections.toggle_section_zone)
+        self.tray.unflip_requested.connect(self.take_flips_back)
+        rows = self.rows
         self.sheet.tolerance_typed.connect(self._set_tolerance)
         self.sheet.limit_dragged.connect(self._drag_limit)
+        self.sheet.menu_wanted.connect(rows.show_menu)
         self.sheet.add_requested.connect(self.new.ask)
         self.lineage.tolerance_typed.connect(self._set_tolerance)
-        self.lineage.name_typed.connect(self._set_name)
+        self.lineage.row_typed.connect(rows.set_field)
+        self.lineage.menu_wanted.connect(rows.show_menu)
         self.lineage.param_changed.connect(self._set_param)
         self.lineage.zone_typed.connect(self._type_zone)
         self.lineage.band_typed.connect(self._type_band)
         self.lineage.follow_chosen.connect(self.anchors.follow)
         self.lineage.anchor_wanted.connect(self.anchors.add)
         self.lineage.rub_wanted.connect(self._rub)
+        self.lineage.inputs_connected.connect(self.connections.connect)
+        self.lineage.input_pick_wanted.connect(self.connections.pick)
+        self.lineage.own_preparation_wanted.connect(self.connections.prepare_alone)
         self.stage.rubbed.connect(self.anchors.rub_out)
         self._selected = bench.balloon
         self._evaluated: Plan | None = None
         self._tried: TrayRequest | None = None
         self._before: dict[int, Verdict] = {}
         self.flips: tuple[TrayPart, ...] = ()
+        self._edits = 0
+        """How many edits the flips came from: more than one where they followed faster than the tray."""
 
     # -- evaluation -------------------------------------------------------------------------------
 
@@ -210,7 +226,10 @@ class PlanWorkspace(QWidget):
 
     def try_all(self) -> None:
         """Try the plan on the whole tray, in the background."""
+        if self.bench.document.just_edited:
+            self._edits += 1
         if self._tried is None or not any(part.stale for part in self.bench.tray.parts):
+            self._edits = 1
             self._before = {
                 id(p.engine): p.result.verdict for p in self.bench.tray.parts if p.result is not None
             }
@@ -265,6 +284,11 @@ class PlanWorkspace(QWidget):
             self.tray.show_flips(self.flips)
             self.bench.tray.changed.emit()
 
+    def take_flips_back(self) -> None:
+        """Undo the edits that the flips came from."""
+        for _ in range(self._edits):
+            self.bench.document.undo()
+
     def _flipped(self) -> tuple[TrayPart, ...]:
         """The parts whose verdict the last edit has changed; none once it has been taken back."""
         if not self.bench.document.just_edited:
@@ -303,11 +327,6 @@ class PlanWorkspace(QWidget):
         elif self._edit(label, lambda: plan):
             self.bench.select(balloon)
 
-    def import_requirements(self, text: str) -> None:
-        """Rows of a requirement list, waiting to be bound where their balloon is new."""
-        plan = self.bench.document.plan
-        self._edit("requirement list", lambda: with_requirements(plan, parse_requirements(text)))
-
     @Slot(str, object)
     def _preview_zone(self, step_id: str, zone: AnyZone) -> None:
         plan = self.bench.document.plan
@@ -333,37 +352,19 @@ class PlanWorkspace(QWidget):
 
     @Slot(int, str)
     def _set_tolerance(self, balloon: int, text: str) -> None:
-        plan = self.bench.document.plan
-        row = plan.characteristic(balloon)
-        if row is None:
-            return
-
-        def changed() -> Plan:
-            limits = parse_tolerance(text, row.nominal)
-            new = row.edited(nominal=limits.nominal, lower=limits.lower, upper=limits.upper)
-            return plan.with_characteristic(new)
-
-        if not self._edit(f"limits of {row.name}", changed):
+        if not self.rows.set_tolerance(balloon, text):
             self.sheet.reject(balloon)
 
     @Slot(int, str, float, bool)
     def _drag_limit(self, balloon: int, limit: str, value: float, dropped: bool) -> None:
         """A limit dragged on its bar: meanwhile the tray says what would flip, then it is an edit."""
-        plan = self.bench.document.plan
-        row = plan.characteristic(balloon)
+        row = self.bench.document.plan.characteristic(balloon)
         if row is None:
             return
         moved = row.edited(**{limit: value})
         self.tray.show_would_flip(-1 if dropped else len(would_flip(self.bench.tray.parts, moved)))
-        if dropped and moved != row:
-            self._edit(f"{limit} limit of {row.name}", lambda: plan.with_characteristic(moved))
-
-    @Slot(int, str)
-    def _set_name(self, balloon: int, text: str) -> None:
-        plan = self.bench.document.plan
-        row = plan.characteristic(balloon)
-        if row is not None:
-            self._edit(f"name of {row.name}", lambda: plan.with_characteristic(row.edited(name=text)))
+        if dropped:
+            self.rows.set_field(balloon, limit, value)
 
     @Slot(str, str, float)
     def _type_zone(self, step_id: str, name: str, value: float) -> None:
@@ -425,19 +426,6 @@ class PlanWorkspace(QWidget):
         else:
             by = 1 if what == "later" else -1
             self._edit("order of preparation", lambda: moved_preparation(plan, name, by))
-
-    def duplicate_selected(self) -> None:
-        """The selected characteristic once more, to be moved elsewhere."""
-        row, plan = self.bench.row, self.bench.document.plan
-        if row is not None and self._edit(f"copy of {row.name}", lambda: plan.duplicated(row.balloon)):
-            self.bench.select(self.bench.document.plan.sheet[-1].balloon)
-
-    def delete_selected(self) -> None:
-        """Take the selected characteristic out of the sheet."""
-        row = self.bench.row
-        if row is not None:
-            plan = self.bench.document.plan
-            self._edit(f"deletion of {row.name}", lambda: plan.without_characteristic(row.balloon))
 
     def changeEvent(self, event: QEvent) -> None:
         """Repaint when the colours change."""

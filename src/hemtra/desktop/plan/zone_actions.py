@@ -6,7 +6,15 @@ from collections.abc import Callable
 from functools import partial
 from typing import Any
 
-from hemtra.core.scan.zone_edits import SHAPES, mirrored, reshaped, with_cut, with_node, without_pieces
+from hemtra.core.scan.zone_edits import (
+    SHAPES,
+    mirrored,
+    reshaped,
+    with_addition,
+    with_cut,
+    with_node,
+    without_pieces,
+)
 from hemtra.core.scan.zones import AnyZone, PolygonZone
 from hemtra.desktop.plan.workspace import PlanWorkspace
 
@@ -22,6 +30,7 @@ def zone_handlers(workspace: PlanWorkspace, is_shown: Callable[[], bool]) -> Han
     changes: dict[str, Callable[[AnyZone], AnyZone]] = {
         **{shape: partial(reshaped, shape=shape) for shape in SHAPES},
         "cut": with_cut,
+        "add": with_addition,
         "whole": without_pieces,
         "mirror-x": partial(mirrored, axis="x"),
         "mirror-y": partial(mirrored, axis="y"),
@@ -34,6 +43,8 @@ def zone_handlers(workspace: PlanWorkspace, is_shown: Callable[[], bool]) -> Han
         lambda: workspace.edit_zone("node", lambda z: with_node(z) if isinstance(z, PolygonZone) else z),
         lambda: has_zone() and isinstance(workspace.selected_zone, PolygonZone),
     )
+    handlers["zone.circle-of"] = (partial(workspace.patterns.ask, "circle"), has_zone)
+    handlers["zone.grid-of"] = (partial(workspace.patterns.ask, "grid"), has_zone)
     handlers["zone.copy"] = (workspace.copy_zone, has_zone)
     handlers["zone.paste"] = (workspace.paste_zone, lambda: is_shown() and workspace.can_paste)
     return handlers

@@ -1,0 +1,162 @@
+"""Edits of the sheet's rows from the Plan workspace: limits, names, order, groups, and what counts."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+from typing import Any
+
+from PySide6.QtCore import QPoint
+from PySide6.QtWidgets import QMenu
+
+from hemtra.core.errors import HemtraError
+from hemtra.core.geometry.elements import Number
+from hemtra.core.plan.document import Characteristic, Plan
+from hemtra.core.plan.engine import corrected
+from hemtra.core.plan.requirements import parse_requirements, with_requirements
+from hemtra.core.plan.sheet_edits import (
+    counted_from_master,
+    moved_row,
+    renumbered,
+    with_balloon,
+    with_nominal,
+)
+from hemtra.core.plan.tolerance import parse_tolerance
+from hemtra.desktop.model.bench import Bench
+from hemtra.desktop.tasks import Task, Tasks
+
+Edit = Callable[[str, Callable[[], Plan]], bool]
+
+
+class Rows:
+    """Turns intents about rows of the sheet into edits of the plan."""
+
+    def __init__(self, bench: Bench, tasks: Tasks, edit: Edit) -> None:
+        self._bench, self._tasks, self._edit = bench, tasks, edit
+
+    @property
+    def _plan(self) -> Plan:
+        return self._bench.document.plan
+
+    def set_tolerance(self, balloon: int, text: str) -> bool:
+        """Limits as typed; whether they were understood."""
+        plan, row = self._plan, self._plan.characteristic(balloon)
+        if row is None:
+            return True
+
+        def changed() -> Plan:
+            t = parse_tolerance(text, row.nominal)
+            fields = {"nominal": t.nominal, "lower": t.lower, "upper": t.upper, "uncertainty": t.uncertainty}
+            return plan.with_characteristic(row.edited(**fields))
+
+        return self._edit(f"limits of {row.name}", changed)
+
+    def set_field(self, balloon: int, name: str, value: Any) -> None:
+        """Another value for a field of a row; a new balloon keeps it selected."""
+        plan, row = self._plan, self._plan.characteristic(balloon)
+        if row is None or getattr(row, name) == value:
+            return
+        if name == "balloon":
+            if self._edit(f"balloon of {row.name}", lambda: with_balloon(plan, balloon, value)):
+                self._bench.select(value)
+            return
+        self._edit(f"{name} of {row.name}", lambda: plan.with_characteristic(row.edited(**{name: value})))
+
+    def import_requirements(self, text: str) -> None:
+        """Rows of a requirement list, waiting to be bound where their balloon is new."""
+        plan = self._plan
+        self._edit("requirement list", lambda: with_requirements(plan, parse_requirements(text)))
+
+    def renumber(self) -> None:
+        """Balloons 1, 2, 3 … in the order of the sheet."""
+        plan, row = self._plan, self._bench.row
+        place = plan.sheet.index(row) + 1 if row in plan.sheet else None
+        if self._edit("renumbering", lambda: renumbered(plan)):
+            self._bench.select(place)
+
+    def duplicate(self) -> None:
+        """The selected row once more, to be moved elsewhere."""
+        row, plan = self._bench.row, self._plan
+        if row is not None and self._edit(f"copy of {row.name}", lambda: plan.duplicated(row.balloon)):
+            self._bench.select(self._plan.sheet[-1].balloon)
+
+    def delete(self) -> None:
+        """Take the selected row out of the sheet."""
+        row, plan = self._bench.row, self._plan
+        if row is not None:
+            self._edit(f"deletion of {row.name}", lambda: plan.without_characteristic(row.balloon))
+
+    def move(self, by: int) -> None:
+        """The selected row so many places later."""
+        self._change("order of the sheet", lambda row: moved_row(self._plan, row.balloon, by))
+
+    def toggle(self, name: str) -> None:
+        """Hide the selected row or show it again, or switch it off or on: “hidden” or “off”."""
+        row = self._bench.row
+        if row is not None:
+            self.set_field(row.balloon, name, not getattr(row, name))
+
+    def toggle_master(self) -> None:
+        """Judge the difference from the reference part, or the value itself."""
+        self._change(
+            "counting from the reference part",
+            lambda row: counted_from_master(self._plan, row.balloon, not row.from_master),
+        )
+
+    def take_nominal(self) -> None:
+        """What the reference part measures becomes the selected row's nominal."""
+        row, plan, teacher = self._bench.row, self._plan, self._bench.document.teacher
+        if row is None or row.step is None or teacher is None:
+            return
+        step_id = row.step
+
+        def work(task: Task) -> float:
+            found = teacher.run(teacher.taught(plan)).steps[step_id]
+            if not isinstance(found.value, Number):
+                raise HemtraError(f"The reference part gives no nominal for {row.name}: {found.reason}.")
+            return corrected(row, found.value.value)
+
+        def done(value: float) -> None:
+            if self._plan.characteristic(row.balloon) == row:
+                self._edit(f"nominal of {row.name}", lambda: with_nominal(self._plan, row.balloon, value))
+
+        self._tasks.start(f"Nominal of {row.name}", work, done)
+
+    def show_menu(self, balloon: int, at: QPoint) -> None:
+        """What can be done with a row, where it was asked for."""
+        self._bench.select(balloon)
+        menu = self.menu()
+        menu.aboutToHide.connect(menu.deleteLater)
+        menu.popup(at)
+
+    def menu(self) -> QMenu:
+        """Everything that can be done with the selected row."""
+        menu, row = QMenu(), self._bench.row
+        if row is None:
+            return menu
+        for text, do in (
+            ("Earlier in the sheet", partial(self.move, -1)),
+            ("Later in the sheet", partial(self.move, 1)),
+            ("Duplicate", self.duplicate),
+        ):
+            menu.addAction(text, do)
+        menu.addSeparator()
+        for text, name in (("Hidden on the stage", "hidden"), ("Switched off", "off")):
+            action = menu.addAction(text, partial(self.toggle, name))
+            action.setCheckable(True)
+            action.setChecked(getattr(row, name))
+        menu.addSeparator()
+        taught = self._bench.document.teacher is not None and row.step is not None
+        menu.addAction("Nominal from the reference part", self.take_nominal).setEnabled(taught)
+        action = menu.addAction("Judge the difference from the reference part", self.toggle_master)
+        action.setCheckable(True)
+        action.setChecked(row.from_master)
+        action.setEnabled(taught)
+        menu.addSeparator()
+        menu.addAction("Delete", self.delete)
+        return menu
+
+    def _change(self, label: str, change: Callable[[Characteristic], Plan]) -> None:
+        row = self._bench.row
+        if row is not None:
+            self._edit(label, lambda: change(row))

@@ -1,0 +1,172 @@
+"""The sheet's groups, search and menu, patterns, inputs, cut-outs and section zones, in the real window."""
+
+import pytest
+from PySide6.QtCore import QPointF, Qt
+from test_window import drag, retype
+
+from hemtra.core.plan.document import Characteristic, Step
+from hemtra.core.plan.limits import Verdict
+from hemtra.core.scan.zones import RectangleZone
+from hemtra.desktop.model.zone_drag import handle_pixels, pieces_of
+
+
+def balloons(window) -> list[int]:
+    return [row.row.balloon for row in window.plan_workspace.sheet.items]
+
+
+def test_rows_are_grouped_searched_and_moved(demo, qtbot, settled):
+    bench, sheet = demo.bench, demo.plan_workspace.sheet
+    bench.select(6)
+    settled(demo)
+    card = demo.plan_workspace.lineage.result_card
+    retype(qtbot, card.group, "Hub")
+    settled(demo)
+    assert balloons(demo)[:2] == [1, 2]
+    assert balloons(demo)[-1] == 6, "a group of its own, below those without one"
+    demo.trigger("characteristic.earlier")
+    assert bench.document.plan.sheet[4].balloon == 6
+    demo.trigger("sheet.find")
+    qtbot.keyClicks(sheet.query, "hub")
+    assert balloons(demo) == [7, 6]
+    qtbot.keyClick(sheet, Qt.Key.Key_Escape)
+    assert len(balloons(demo)) == 11
+    retype(qtbot, demo.plan_workspace.lineage.result_card.number, "3")
+    assert bench.document.plan.characteristic(6) is not None, "3 is taken"
+    retype(qtbot, demo.plan_workspace.lineage.result_card.number, "60")
+    assert bench.balloon == 60
+    demo.trigger("sheet.renumber")
+    assert [c.balloon for c in bench.document.plan.sheet] == list(range(1, 12))
+
+
+def test_a_row_is_switched_off_hidden_and_counted_from_the_reference(demo, settled):
+    bench, workspace = demo.bench, demo.plan_workspace
+    bench.select(1)
+    demo.trigger("characteristic.off")
+    settled(demo)
+    part = next(p for p in bench.tray.parts if p.name == "cover-03")
+    assert 1 not in {c.balloon for c in part.result.characteristics}
+    demo.trigger("edit.undo")
+    demo.trigger("characteristic.hide")
+    settled(demo)
+    workspace.stage.grab()
+    assert 1 not in {b.judged.balloon for b in workspace.stage._balloons}
+    menu = workspace.rows.menu()
+    labels = [action.text() for action in menu.actions()]
+    assert "Nominal from the reference part" in labels
+    demo.trigger("characteristic.nominal")
+    settled(demo)
+    assert bench.row.nominal == pytest.approx(4.01, abs=0.02)
+    demo.trigger("characteristic.master")
+    settled(demo)
+    assert bench.shown.result.characteristics[0].value == pytest.approx(0.0, abs=1e-6)
+
+
+def test_a_feature_is_repeated_from_numbers_typed(demo, qtbot, settled):
+    bench, patterns = demo.bench, demo.plan_workspace.patterns
+    bench.select(11)
+    settled(demo)
+    demo.trigger("zone.grid-of")
+    for name, text in (("columns", "2"), ("rows", "1"), ("dx", "x")):
+        patterns.form.fields[name].setText(text)
+    qtbot.keyClick(patterns.form.fields["dx"], Qt.Key.Key_Return)
+    assert patterns.form is not None, "a word is no distance"
+    patterns.form.fields["dx"].setText("-70")
+    qtbot.keyClick(patterns.form.fields["dx"], Qt.Key.Key_Return)
+    assert patterns.form is None
+    assert bench.document.undo_label == "grid of Beside the pocket"
+    demo.trigger("edit.undo")
+    demo.trigger("zone.circle-of")
+    qtbot.keyClick(patterns.form, Qt.Key.Key_Escape)
+    assert patterns.form is None
+
+
+def test_an_input_is_connected_from_the_list_and_on_the_stage(demo, settled):
+    bench, workspace = demo.bench, demo.plan_workspace
+    bench.select(1)
+    settled(demo)
+    buttons = workspace.lineage.result_card.inputs
+    assert buttons.buttons["point"].text() == "point: Boss NE top"
+    buttons._fill("point")
+    action = next(a for a in buttons.buttons["point"].menu().actions() if a.text() == "Hub top")
+    action.trigger()
+    settled(demo)
+    assert bench.shown.result.characteristics[0].verdict is Verdict.FAIL
+    workspace.lineage.result_card.inputs.pick_wanted.emit("boss-ne", "point")
+    assert "click what is to be its" in workspace.stage.prompt
+    zone = bench.placed(bench.document.plan.step("boss-sw-top"))
+    workspace.stage.place_picked.emit(zone.x, zone.y)
+    settled(demo)
+    assert bench.document.plan.step("boss-ne").inputs["point"] == ("boss-sw-top",)
+    workspace.connections.prepare_alone("boss-sw-top", "smooth")
+    settled(demo)
+    assert bench.document.plan.step("boss-sw-top").inputs["data"] == ("smooth",)
+    users = workspace.lineage.cards["boss-sw-top"].inputs
+    users._fill_users()
+    next(a for a in users.users.menu().actions() if a.text() == "Boss SW height").trigger()
+    assert bench.balloon == 3
+
+
+def test_a_cut_out_is_dragged_by_its_own_handles(demo, qtbot, settled):
+    bench, stage = demo.bench, demo.plan_workspace.stage
+    bench.select(6)
+    settled(demo)
+    demo.trigger("zone.cut")
+    settled(demo)
+    step = bench.document.plan.step(bench.selected_step)
+    before = step.zone.cut[0]
+    (name, piece), *_ = pieces_of(bench.placed(step)).items()
+    corner = handle_pixels(piece, stage.viewport)["corner-0"]
+    drag(qtbot, stage, QPointF(*corner).toPoint(), (QPointF(*corner) + QPointF(-12, 12)).toPoint())
+    settled(demo)
+    after = bench.document.plan.step(step.id).zone
+    assert name == "cut-0:"
+    assert after.cut[0].width > before.width + 0.5
+    assert (after.x, after.y, after.width) == (step.zone.x, step.zone.y, step.zone.width)
+
+
+def test_a_zone_on_a_section_is_drawn_and_dragged(demo, qtbot, settled):
+    bench, workspace = demo.bench, demo.plan_workspace
+    plan = bench.document.plan
+    zone = RectangleZone(x=0, y=22, width=110, height=1)
+    new = (
+        Step(id="cut", name="Cut", kind="section", zone=zone, follow=plan.step("boss-ne-top").follow),
+        Step(id="top", name="Top", kind="extreme", inputs={"section": ("cut",)}, params={"which": "highest"}),
+        Step(id="high", name="High", kind="height", inputs={"point": ("top",), "plane": ("plane-a",)}),
+    )
+    sheet = (*plan.sheet, Characteristic(balloon=40, name="High", step="high", nominal=4, lower=3.9, upper=4.1))
+    bench.document.edit("section", plan.edited(steps=(*plan.steps, *new), sheet=sheet))
+    bench.select(40)
+    bench.select_step("top")
+    settled(demo)
+    workspace.section.tools.buttons["zone"].click()
+    settled(demo)
+    assert bench.document.plan.step("top").zone.width == pytest.approx(55, abs=1)
+    assert bench.shown.result.characteristics[-1].value < 3.9, "the bosses lie outside the middle half"
+    section = workspace.section
+    axes, zone = section._axes(), bench.document.plan.step("top").zone
+    cut = bench.shown.result.steps["cut"].value
+    right = section.zone._pixel(cut, float(zone.corners()[1][0]), float(zone.corners()[1][1]), axes.at)
+    drag(
+        qtbot, section, right.toPoint(), right.toPoint() + QPointF(section._frame().width() * 0.24, 0).toPoint()
+    )
+    settled(demo)
+    assert bench.shown.result.characteristics[-1].value == pytest.approx(4.0, abs=0.1)
+    retype(qtbot, section.tools.width_field, "3")
+    assert bench.section_width == 3.0
+    section.tools.buttons["y"].click()
+    settled(demo)
+    (ax, _), (bx, _) = bench.shown.line
+    assert ax == pytest.approx(bx)
+    section.tools.buttons["own"].click()
+    settled(demo)
+    assert bench.line is None
+
+
+def test_a_tag_is_undone(demo, settled):
+    part = demo.bench.tray.parts[0]
+    demo.trigger("tray.tag")
+    assert part.tag == "bad"
+    demo.trigger("edit.undo")
+    assert part.tag == "good"
+    demo.trigger("edit.redo")
+    assert part.tag == "bad"
