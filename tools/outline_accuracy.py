@@ -114,7 +114,7 @@ Made by `.venv/bin/python tools/outline_accuracy.py > docs/outline-accuracy.md`.
 cover anywhere in a map of {POINTS} × {POINTS} points at {PITCH} mm, at any angle, tilted up to 0.7°, with
 {1000 * NOISE:.0f} µm of noise, {100 * MISSING:.0f} % of the data missing, {CLUTTER} other things around, and
 0 to {100 * MOST_HIDDEN:.0f} % of the rim hidden, by missing data or under something on it. Taught once, at
-7.3°. Most of what is left in place and rotation is the same each time: how well the one teaching scan knew it.
+7.3°.
 
 | | | wanted |
 |---|---:|---:|

@@ -51,14 +51,7 @@ class DistanceKind(Kind):
         start, end = given.one("start", Point), given.one("end", Point)
         a, b = (np.array([p.x, p.y, p.z]) for p in (start, end))
         if isinstance(end, Line):
-            return a, b + _along(end) * float((a - b) @ _along(end))
+            return a, b + end.vector * float((a - b) @ end.vector)
         if isinstance(start, Line):
-            return a + _along(start) * float((b - a) @ _along(start)), b
+            return a + start.vector * float((b - a) @ start.vector), b
         return a, b
-
-
-def _along(line: Line) -> FloatArray:
-    ux, uy = line.along
-    direction = np.array([ux, uy, line.climb])
-    unit: FloatArray = direction / np.linalg.norm(direction)
-    return unit

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import ClassVar, Literal
 
 import numpy as np
@@ -36,6 +36,8 @@ class FoundCircle(Circle):
 
     share: float = 0.0
     scatter: float = 0.0
+    places: FloatArray | None = field(default=None, compare=False)
+    """(n, 2) everywhere it was seen, in mm; form must not leave out what lies off the circle."""
 
 
 @register
@@ -90,7 +92,7 @@ class CircleKind(Kind):
         scatter = float(np.sqrt(np.mean(left[used] ** 2)))
         design = np.column_stack([np.ones(len(places)), places - (x, y)])
         level, _ = robust_linear(design, levels, 0.002)
-        found = FoundCircle(x, y, float(level[0]), radius, share=share, scatter=scatter)
+        found = FoundCircle(x, y, float(level[0]), radius, share=share, scatter=scatter, places=places)
         facts = (
             ("diameter", f"{2 * radius:.3f} mm"),
             ("scatter", f"{scatter * 1000:.0f} µm"),

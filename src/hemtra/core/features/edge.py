@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import ClassVar, Literal
 
 import numpy as np
@@ -33,6 +33,8 @@ class FoundEdge(Line):
 
     share: float = 0.0
     scatter: float = 0.0
+    places: FloatArray | None = field(default=None, compare=False)
+    """(n, 2) everywhere it was seen, in mm; form must not leave out what lies off the line."""
 
 
 @register
@@ -98,6 +100,7 @@ class EdgeKind(Kind):
             float(level[1]) / stretch,
             share=share,
             scatter=scatter,
+            places=zone.outward(found[seen, 0], v[seen]),
         )
         facts = (
             ("direction", f"{edge.direction:.3f}°"),

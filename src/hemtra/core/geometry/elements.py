@@ -42,6 +42,19 @@ class Line(Point):
         """Unit vector of its direction, seen from above."""
         return math.cos(math.radians(self.direction)), math.sin(math.radians(self.direction))
 
+    @property
+    def vector(self) -> FloatArray:
+        """(3,) unit vector of its direction in space."""
+        ux, uy = self.along
+        vector = np.array([ux, uy, self.climb])
+        unit: FloatArray = vector / np.linalg.norm(vector)
+        return unit
+
+    @property
+    def origin(self) -> FloatArray:
+        """(3,) its middle in mm."""
+        return np.array([self.x, self.y, self.z])
+
     def ends(self) -> tuple[Point, Point]:
         """Where the piece that was seen begins and ends."""
         ux, uy = self.along
@@ -53,10 +66,26 @@ class Line(Point):
 
 
 @dataclass(frozen=True, slots=True)
-class Circle(Point):
-    """A circle about a centre, seen from above; radius in mm."""
+class Round(Point):
+    """Something round about a centre; radius in mm."""
 
     radius: float
+
+
+@dataclass(frozen=True, slots=True)
+class Circle(Round):
+    """A circle seen from above."""
+
+
+@dataclass(frozen=True, slots=True)
+class Arc(Round):
+    """A circle that stands upright in a section; direction of the section in degrees.
+
+    span: degrees of it that were seen.
+    """
+
+    direction: float
+    span: float
 
 
 @dataclass(frozen=True, slots=True)
@@ -118,3 +147,5 @@ class Number:
     value: float
     unit: str
     at: Point
+    text: str = ""
+    """What was read, where that is no number; the value then says how far it is right, 0 to 1."""

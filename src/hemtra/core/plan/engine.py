@@ -286,18 +286,20 @@ def _because(missing: StepResult) -> str:
 
 
 def _judge(row: Characteristic, found: StepResult | None) -> Judged:
-    unit, value, at = row.unit, None, None
+    unit, value, at, text = row.unit, None, None, ""
     verdict, reason = Verdict.NOT_MEASURED, "nothing is bound to it yet; select it and press N"
     if found is not None:
         unit, reason = kind_named(found.step.kind).unit, found.reason
     if found is not None and isinstance(found.value, Number):
-        unit, at = found.value.unit, found.value.at
+        unit, at, text = found.value.unit, found.value.at, found.value.text
         value = corrected(row, found.value.value)
         if row.from_master and row.master is None:
             verdict, reason = Verdict.NOT_MEASURED, "the reference part gives no value to count from"
         else:
             value -= (row.master or 0.0) if row.from_master else 0.0
             verdict, reason = judge(value, row.lower, row.upper, row.decimals, row.uncertainty or 0.0)
+        if text and verdict is Verdict.FAIL:
+            reason = f"reads “{text}”"
         if verdict is Verdict.NOT_MEASURED:
             value = None  # a number that is no number is not shown either
     return Judged(
@@ -313,6 +315,7 @@ def _judge(row: Characteristic, found: StepResult | None) -> Judged:
         verdict=verdict,
         reason=reason,
         at=at,
+        text=text,
     )
 
 

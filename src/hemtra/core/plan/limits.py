@@ -36,6 +36,8 @@ class Judged:
     verdict: Verdict
     reason: str
     at: Point | None
+    text: str = ""
+    """What was read, where that is no number."""
 
 
 def judge(

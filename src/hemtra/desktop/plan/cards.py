@@ -130,7 +130,8 @@ class StepCard(Card):
             label = QLabel(setting.label)
             label.setObjectName("muted")
             field = self._field(name, setting)
-            field.setFixedSize(112 if setting.choices else 78, 22)
+            wide_field = setting.choices or isinstance(setting.value, str)
+            field.setFixedSize(112 if wide_field else 78, 22)
             field.setToolTip(setting.help)
             field.setAccessibleName(f"{step.name}, {setting.label}")
             unit = QLabel(setting.unit)
@@ -227,10 +228,18 @@ class StepCard(Card):
             box.setCurrentIndex(box.findData(setting.value))
             box.activated.connect(lambda _: self.param_changed.emit(self.step.id, name, box.currentData()))
             return box
+        if isinstance(setting.value, str):
+            words = QLineEdit(setting.value)
+            words.editingFinished.connect(lambda: self._worded(name, setting, words))
+            return words
         edit = QLineEdit(f"{setting.value:g}")
         edit.setAlignment(Qt.AlignmentFlag.AlignRight)
         edit.editingFinished.connect(lambda: self._typed(name, setting, edit))
         return edit
+
+    def _worded(self, name: str, setting: Setting, edit: QLineEdit) -> None:
+        if edit.text() != setting.value:
+            self.param_changed.emit(self.step.id, name, edit.text())
 
     def _typed(self, name: str, setting: Setting, edit: QLineEdit) -> None:
         try:

@@ -1,0 +1,244 @@
+"""Between two features: angle, width of a pair of edges, gap, parallelism, perpendicularity."""
+
+from __future__ import annotations
+
+import math
+from typing import ClassVar, Literal
+
+import numpy as np
+
+from hemtra.core.arrays import FloatArray
+from hemtra.core.errors import NotMeasured
+from hemtra.core.features.edge import FoundEdge
+from hemtra.core.features.plane import FittedPlane
+from hemtra.core.form import setting
+from hemtra.core.geometry.elements import Arc, Line, Number, Plane, Point, Round
+from hemtra.core.marks import Dimension, Evidence, Polyline
+from hemtra.core.plan.kind import Given, Input, Kind, Outcome
+from hemtra.core.plan.registry import register
+
+LEAST_OVERLAP = 0.05
+"""Share of the shorter of two edges that must lie beside the other."""
+
+
+@register
+class AngleKind(Kind):
+    """Angle between two lines, or between a line and the plane or level it rises from."""
+
+    kind: ClassVar = "angle"
+    title: ClassVar = "Angle"
+    glyph: ClassVar = "angle"
+    output: ClassVar = Number
+    unit: ClassVar = "°"
+    inputs: ClassVar = {
+        "line": Input(Line, "line", "The line whose angle is wanted."),
+        "to": Input(Line, "to line", "The line it is measured to.", optional=True),
+        "plane": Input(
+            Plane, "to plane", "The plane it is measured to instead; the level without either.", optional=True
+        ),
+    }
+
+    take: Literal["acute", "obtuse", "complement"] = setting(
+        "acute",
+        "take",
+        "Two lines make two angles; the complement is 90° less the acute one, as a draft is dimensioned.",
+        choices={"acute": "the acute one", "obtuse": "the obtuse one", "complement": "its complement to 90°"},
+    )
+
+    def evaluate(self, given: Given) -> Outcome:
+        """In degrees, in space."""
+        line, to, plane = given.one("line", Line), given.maybe("to", Line), given.maybe("plane", Plane)
+        if to is not None:
+            acute = _between(line.vector, to.vector)
+        else:
+            normal = np.array((plane or Plane(0.0, 0.0, 0.0, 0.0, 0.0)).normal)
+            acute = 90.0 - _between(line.vector, normal)
+        value = {"acute": acute, "obtuse": 180.0 - acute, "complement": 90.0 - acute}[self.take]
+        return Outcome(Number(value, "°", Point(line.x, line.y, line.z)))
+
+    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+        """The lines."""
+        lines = [line for name in ("line", "to") if (line := given.maybe(name, Line)) is not None]
+        ends = [line.ends() for line in lines]
+        return Evidence(tuple(Polyline(np.array([(p.x, p.y, p.z) for p in pair]), "fit") for pair in ends))
+
+
+@register
+class WidthKind(Kind):
+    """Distance between two edges that run side by side."""
+
+    kind: ClassVar = "width"
+    title: ClassVar = "Width between edges"
+    glyph: ClassVar = "width"
+    output: ClassVar = Number
+    unit: ClassVar = "mm"
+    inputs: ClassVar = {
+        "one": Input(Line, "from", "One edge."),
+        "other": Input(Line, "to", "The edge across from it."),
+    }
+
+    take: Literal["mean", "least", "greatest"] = setting(
+        "mean",
+        "take",
+        "Where along the edges: the mean, or at the narrower or wider end of what both have.",
+        choices={"mean": "mean", "least": "least", "greatest": "greatest"},
+    )
+
+    def evaluate(self, given: Given) -> Outcome:
+        """In mm, square to the mean direction of both; facts: least and greatest."""
+        (a, b), widths = self._ends(given)
+        value = {"mean": float(widths.mean()), "least": float(widths.min()), "greatest": float(widths.max())}
+        middle = (a.mean(axis=0) + b.mean(axis=0)) / 2
+        facts = (("least", f"{widths.min():.3f} mm"), ("greatest", f"{widths.max():.3f} mm"))
+        return Outcome(Number(value[self.take], "mm", Point(*(float(c) for c in middle))), facts)
+
+    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+        """The dimension where it was taken."""
+        (a, b), widths = self._ends(given)
+        if self.take == "mean":
+            start, end = a.mean(axis=0), b.mean(axis=0)
+        else:
+            k = int(np.argmin(widths) if self.take == "least" else np.argmax(widths))
+            start, end = a[k], b[k]
+        ends = (Point(*(float(c) for c in p)) for p in (start, end))
+        return Evidence((Dimension(next(ends), next(ends), f"{outcome.value.value:.3f} mm"),))
+
+    @staticmethod
+    def _ends(given: Given) -> tuple[tuple[FloatArray, FloatArray], FloatArray]:
+        """(2, 3) points of both edges at the ends of what they have in common, and the widths there, (2,)."""
+        one, other = given.one("one", Line), given.one("other", Line)
+        u, v = one.vector, other.vector
+        v = v if float(u @ v) >= 0 else -v
+        along = (u + v) / np.linalg.norm(u + v)
+        if _between(u, v) > 45.0:
+            raise NotMeasured("the two edges do not run side by side; a width needs edges that do")
+        reach = [
+            (float(line.origin @ along) - line.length / 2, float(line.origin @ along) + line.length / 2)
+            for line in (one, other)
+        ]
+        low, high = max(r[0] for r in reach), min(r[1] for r in reach)
+        if high - low < LEAST_OVERLAP * min(one.length, other.length):
+            raise NotMeasured("the two edges lie past each other; move their zones so that they are opposite")
+        pair = []
+        for line, direction in ((one, u), (other, v)):
+            t = [(at - float(line.origin @ along)) / float(direction @ along) for at in (low, high)]
+            pair.append(np.array([line.origin + k * direction for k in t]))
+        return (pair[0], pair[1]), np.linalg.norm(pair[1] - pair[0], axis=1)
+
+
+@register
+class GapKind(Kind):
+    """Clearance between two sides: points, or rounded edges by the arcs fitted to them."""
+
+    kind: ClassVar = "gap"
+    title: ClassVar = "Gap"
+    glyph: ClassVar = "gap"
+    output: ClassVar = Number
+    unit: ClassVar = "mm"
+    inputs: ClassVar = {
+        "left": Input(Point, "from", "One side: a point, or the arc of a rounded edge."),
+        "right": Input(Point, "to", "The other side: a point, or the arc of a rounded edge."),
+        "plane": Input(Plane, "along", "The surface the gap lies in; level without.", optional=True),
+    }
+
+    take: Literal["least", "lateral", "flush"] = setting(
+        "lateral",
+        "take",
+        "The least clearance, its part along the surface, or the height of the second side above the first.",
+        choices={"least": "least clearance", "lateral": "along the surface", "flush": "flush"},
+    )
+
+    def evaluate(self, given: Given) -> Outcome:
+        """In mm; facts: all of them."""
+        start, end = self._ends(given)
+        parts = self._parts(given, start, end)
+        middle = (start + end) / 2
+        facts = tuple((name, f"{value:.3f} mm") for name, value in parts.items())
+        return Outcome(Number(parts[self.take], "mm", Point(*(float(c) for c in middle))), facts)
+
+    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+        """The segment it was measured along."""
+        start, end = (Point(*(float(c) for c in p)) for p in self._ends(given))
+        return Evidence((Dimension(start, end, f"{outcome.value.value:.3f} mm"),))
+
+    @staticmethod
+    def _parts(given: Given, start: FloatArray, end: FloatArray) -> dict[str, float]:
+        normal = np.array((given.maybe("plane", Plane) or Plane(0.0, 0.0, 0.0, 0.0, 0.0)).normal)
+        between = end - start
+        flush = float(between @ normal)
+        lateral = float(np.linalg.norm(between - flush * normal))
+        return {"least": float(np.linalg.norm(between)), "lateral": lateral, "flush": flush}
+
+    def _ends(self, given: Given) -> tuple[FloatArray, FloatArray]:
+        """(3,) the two places; on arcs those that face the other side."""
+        sides = given.one("left", Point), given.one("right", Point)
+        a, b = (np.array([p.x, p.y, p.z]) for p in sides)
+        far = b - a
+        if float(np.linalg.norm(far)) < 1e-9:
+            raise NotMeasured("both sides are the same place; connect the two sides of the gap")
+        if self.take == "flush":
+            # rounded edges are compared by their tops
+            tops = [np.array([0.0, 0.0, side.radius if isinstance(side, Arc) else 0.0]) for side in sides]
+            return a + tops[0], b + tops[1]
+        if self.take == "lateral":
+            normal = np.array((given.maybe("plane", Plane) or Plane(0.0, 0.0, 0.0, 0.0, 0.0)).normal)
+            far = far - float(far @ normal) * normal
+        toward = far / np.linalg.norm(far)
+        radii = [side.radius if isinstance(side, Round) else 0.0 for side in sides]
+        if radii[0] + radii[1] > float(np.linalg.norm(far)):
+            raise NotMeasured("the two rounded edges overlap; there is no gap between them")
+        return a + radii[0] * toward, b - radii[1] * toward
+
+
+@register
+class ParallelismKind(Kind):
+    """Zone between two parallels of the datum that holds a plane or an edge (ISO 1101)."""
+
+    kind: ClassVar = "parallelism"
+    title: ClassVar = "Parallelism or perpendicularity"
+    glyph: ClassVar = "parallelism"
+    output: ClassVar = Number
+    unit: ClassVar = "mm"
+    inputs: ClassVar = {
+        "plane": Input(FittedPlane, "plane", "The plane to judge against a plane.", optional=True),
+        "datum": Input(Plane, "to plane", "The datum plane.", optional=True),
+        "edge": Input(FoundEdge, "edge", "The edge to judge against an edge.", optional=True),
+        "to": Input(Line, "to edge", "The datum edge.", optional=True),
+    }
+
+    turn: Literal["parallel", "square"] = setting(
+        "parallel",
+        "should be",
+        "How the edge should lie to its datum; planes are judged parallel.",
+        choices={"parallel": "parallel", "square": "at right angles"},
+    )
+
+    def evaluate(self, given: Given) -> Outcome:
+        """Width of the zone in mm; fact: the angle by which it is off."""
+        plane, datum = given.maybe("plane", FittedPlane), given.maybe("datum", Plane)
+        edge, to = given.maybe("edge", FoundEdge), given.maybe("to", Line)
+        if plane is not None and datum is not None:
+            corners = plane.zone.outline()
+            z = plane.height_at(corners[:, 0], corners[:, 1])
+            off = (z - datum.height_at(corners[:, 0], corners[:, 1])) * datum.normal[2]
+            at = Point(plane.x0, plane.y0, plane.z0)
+            angle = plane.angle_to(datum)
+            return Outcome(Number(float(np.ptp(off)), "mm", at), (("off by", f"{angle:.3f}°"),))
+        if edge is None or to is None:
+            raise NotMeasured("connect a plane and its datum plane, or an edge and its datum edge")
+        angle = _between(np.array([*edge.along, 0.0]), np.array([*to.along, 0.0]))
+        off_by = angle if self.turn == "parallel" else 90.0 - angle
+        value = edge.length * math.sin(math.radians(abs(off_by)))
+        return Outcome(Number(value, "mm", Point(edge.x, edge.y, edge.z)), (("off by", f"{off_by:.3f}°"),))
+
+    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+        """The edge, where it is one."""
+        edge = given.maybe("edge", FoundEdge)
+        if edge is None:
+            return Evidence()
+        return Evidence((Polyline(np.array([(p.x, p.y, p.z) for p in edge.ends()]), "fit"),))
+
+
+def _between(a: FloatArray, b: FloatArray) -> float:
+    """Acute angle between two directions in degrees; atan2 keeps its digits at small angles."""
+    return math.degrees(math.atan2(float(np.linalg.norm(np.cross(a, b))), abs(float(a @ b))))

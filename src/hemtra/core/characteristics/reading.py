@@ -1,0 +1,80 @@
+"""What a code should read."""
+
+from __future__ import annotations
+
+from typing import ClassVar, Literal, Self
+
+from pydantic import model_validator
+
+from hemtra.core.errors import NotMeasured
+from hemtra.core.features.code import ReadCode
+from hemtra.core.form import setting
+from hemtra.core.geometry.elements import Number
+from hemtra.core.marks import Evidence
+from hemtra.core.plan.kind import Given, Input, Kind, Outcome
+from hemtra.core.plan.registry import register
+
+LONGEST = 200
+
+
+@register
+class ReadsAsKind(Kind):
+    """Whether a code says what it should: 1 where it does, 0 where it does not."""
+
+    kind: ClassVar = "code-reads"
+    title: ClassVar = "Code reads as"
+    glyph: ClassVar = "code"
+    output: ClassVar = Number
+    inputs: ClassVar = {"of": Input(ReadCode, "of", "The code.")}
+
+    how: Literal["exact", "pattern"] = setting(
+        "pattern",
+        "compared",
+        "Letter by letter, or with * for any letters, ? for one and # for a digit.",
+        choices={"exact": "exactly", "pattern": "by a pattern"},
+    )
+    expected: str = setting("*", "should read", "What the code should say.", max_length=LONGEST)
+
+    @model_validator(mode="after")
+    def _says_something(self) -> Self:
+        if not self.expected:
+            raise ValueError("say what the code should read; * takes anything")
+        return self
+
+    def evaluate(self, given: Given) -> Outcome:
+        """A `Number` of 1 or 0 that carries the text; facts: what it reads and what it should."""
+        code = given.one("of", ReadCode)
+        if len(code.text) > 10 * LONGEST:
+            raise NotMeasured(f"the code holds {len(code.text)} letters, more than can be compared")
+        right = code.text == self.expected if self.how == "exact" else _matches(self.expected, code.text)
+        facts = (("reads", code.text), ("should read", self.expected))
+        return Outcome(Number(1.0 if right else 0.0, "", code, code.text), facts)
+
+    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+        """The code's own evidence shows it."""
+        return Evidence()
+
+
+def _matches(pattern: str, text: str) -> bool:
+    """* stands for any letters, ? for one, # for a digit; everything else for itself.
+
+    Only the last star is ever gone back to, so that no pattern takes longer than both lengths multiplied.
+    """
+    p = t = 0
+    star, held = -1, 0
+    while t < len(text):
+        if p < len(pattern) and pattern[p] == "*":
+            star, held = p, t
+            p += 1
+        elif p < len(pattern) and _fits(pattern[p], text[t]):
+            p, t = p + 1, t + 1
+        elif star >= 0:
+            held += 1
+            p, t = star + 1, held
+        else:
+            return False
+    return all(sign == "*" for sign in pattern[p:])
+
+
+def _fits(sign: str, letter: str) -> bool:
+    return sign in ("?", letter) or (sign == "#" and letter.isdecimal())

@@ -1,0 +1,192 @@
+"""Sizes of one feature: radius, diameter, what a groove or an island measures, match score, data share."""
+
+from __future__ import annotations
+
+from typing import ClassVar, Literal
+
+import numpy as np
+
+from hemtra.core.errors import NotMeasured
+from hemtra.core.features.groove import Groove
+from hemtra.core.features.island import Island
+from hemtra.core.features.outline import FoundOutline
+from hemtra.core.form import setting
+from hemtra.core.geometry.elements import Circle, Number, Point, Round
+from hemtra.core.marks import Dimension, Evidence, Region
+from hemtra.core.plan.kind import Given, Input, Kind, Outcome
+from hemtra.core.plan.registry import register
+
+
+class _OfRound(Kind):
+    output: ClassVar = Number
+    unit: ClassVar = "mm"
+    inputs: ClassVar = {"of": Input(Round, "of", "The circle or arc.")}
+
+    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+        """The dimension across it."""
+        found = given.one("of", Round)
+        text = f"{outcome.value.value:.3f} mm"
+        start = Point(found.x, found.y, found.z)
+        if isinstance(found, Circle):
+            end = Point(found.x + found.radius, found.y, found.z)
+            start = Point(found.x - found.radius, found.y, found.z) if self.kind == "diameter" else start
+        else:
+            end = Point(found.x, found.y, found.z - found.radius)
+        return Evidence((Dimension(start, end, text),))
+
+
+@register
+class DiameterKind(_OfRound):
+    """Diameter of a circle or arc."""
+
+    kind: ClassVar = "diameter"
+    title: ClassVar = "Diameter"
+    glyph: ClassVar = "diameter"
+
+    def evaluate(self, given: Given) -> Outcome:
+        """In mm."""
+        found = given.one("of", Round)
+        return Outcome(Number(2.0 * found.radius, "mm", found))
+
+
+@register
+class RadiusKind(_OfRound):
+    """Radius of a circle or arc."""
+
+    kind: ClassVar = "radius"
+    title: ClassVar = "Radius"
+    glyph: ClassVar = "arc"
+
+    def evaluate(self, given: Given) -> Outcome:
+        """In mm."""
+        found = given.one("of", Round)
+        return Outcome(Number(found.radius, "mm", found))
+
+
+class _Plain(Kind):
+    """What has nothing to draw beyond its feature."""
+
+    output: ClassVar = Number
+
+    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+        """The feature's own evidence shows it."""
+        return Evidence()
+
+
+@register
+class GrooveSizeKind(_Plain):
+    """Depth or width of a groove or ridge."""
+
+    kind: ClassVar = "groove-size"
+    title: ClassVar = "Depth or width of a groove"
+    glyph: ClassVar = "groove"
+    unit: ClassVar = "mm"
+    inputs: ClassVar = {"of": Input(Groove, "of", "The groove or ridge.")}
+
+    what: Literal["depth", "width"] = setting(
+        "depth", "take", "Which of its sizes.", choices={"depth": "depth", "width": "width"}
+    )
+
+    def evaluate(self, given: Given) -> Outcome:
+        """In mm."""
+        found = given.one("of", Groove)
+        return Outcome(Number(found.depth if self.what == "depth" else found.width, "mm", found))
+
+
+@register
+class AreaKind(_Plain):
+    """Area of an island."""
+
+    kind: ClassVar = "area"
+    title: ClassVar = "Area"
+    glyph: ClassVar = "island"
+    unit: ClassVar = "mm²"
+    inputs: ClassVar = {"of": Input(Island, "of", "The island.")}
+
+    def evaluate(self, given: Given) -> Outcome:
+        """In mm²; of several islands together."""
+        found = given.one("of", Island)
+        return Outcome(Number(found.total_area, "mm²", found))
+
+
+@register
+class CountKind(_Plain):
+    """How many islands there are."""
+
+    kind: ClassVar = "count"
+    title: ClassVar = "Count"
+    glyph: ClassVar = "count"
+    inputs: ClassVar = {"of": Input(Island, "of", "The islands.")}
+
+    def evaluate(self, given: Given) -> Outcome:
+        """A whole number."""
+        found = given.one("of", Island)
+        return Outcome(Number(float(found.count), "", found))
+
+
+@register
+class VolumeKind(_Plain):
+    """Volume of an island above or below its level."""
+
+    kind: ClassVar = "volume"
+    title: ClassVar = "Volume"
+    glyph: ClassVar = "volume"
+    unit: ClassVar = "mm³"
+    inputs: ClassVar = {"of": Input(Island, "of", "The island; of several, all together.")}
+
+    def evaluate(self, given: Given) -> Outcome:
+        """In mm³, between the surface and the level."""
+        found = given.one("of", Island)
+        return Outcome(Number(found.volume, "mm³", found))
+
+
+@register
+class MatchKind(_Plain):
+    """Share of a taught outline that was found."""
+
+    kind: ClassVar = "match"
+    title: ClassVar = "Match score"
+    glyph: ClassVar = "outline"
+    unit: ClassVar = "%"
+    inputs: ClassVar = {"of": Input(FoundOutline, "of", "The outline.")}
+
+    def evaluate(self, given: Given) -> Outcome:
+        """In percent."""
+        found = given.one("of", FoundOutline)
+        return Outcome(Number(100.0 * found.share, "%", Point(found.x, found.y, found.z)))
+
+
+@register
+class DataShareKind(Kind):
+    """Share of a zone that holds data."""
+
+    kind: ClassVar = "data-share"
+    title: ClassVar = "Data share"
+    glyph: ClassVar = "fill"
+    output: ClassVar = Number
+    unit: ClassVar = "%"
+    needs_zone: ClassVar = True
+
+    def evaluate(self, given: Given) -> Outcome:
+        """In percent; a zone without any data is measured, and has none."""
+        assert given.zone is not None
+        share = self._share(given)
+        return Outcome(Number(100.0 * share, "%", Point(given.zone.x, given.zone.y, given.base.z0)))
+
+    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+        """What holds data, and what does not."""
+        try:
+            view = given.window()
+        except NotMeasured:
+            return Evidence()
+        z = given.data.z[view.rows, view.cols]
+        inside = np.ones(z.shape, np.bool_) if view.inside is None else view.inside
+        grid, found = view.grid(given.data), ~np.isnan(z)
+        return Evidence((Region(grid, inside & found, "used-data"), Region(grid, inside & ~found, "left-out")))
+
+    @staticmethod
+    def _share(given: Given) -> float:
+        try:
+            return given.window().data_share(given.data)
+        except NotMeasured:
+            return 0.0

@@ -1,0 +1,346 @@
+"""Constructed features and quantities against analytic truth; codes and formulas."""
+
+import math
+
+import numpy as np
+import pytest
+import zxingcpp
+from hypothesis import assume, given, settings
+from hypothesis import strategies as st
+from test_anchors import PITCH, X, Y, local, relief
+
+from hemtra import HeightMap, NotMeasured
+from hemtra.core.characteristics.between import ParallelismKind, WidthKind
+from hemtra.core.characteristics.contour_form import RoundnessKind, StraightnessKind
+from hemtra.core.characteristics.formula import FormulaKind
+from hemtra.core.characteristics.places import PositionKind, TruePositionKind
+from hemtra.core.characteristics.reading import ReadsAsKind
+from hemtra.core.characteristics.sizes import (
+    AreaKind,
+    CountKind,
+    DataShareKind,
+    DiameterKind,
+    VolumeKind,
+)
+from hemtra.core.errors import HemtraError
+from hemtra.core.features.circle import CircleKind
+from hemtra.core.features.code import CodeKind
+from hemtra.core.features.constructed import (
+    FrameKind,
+    HolePatternKind,
+    IntersectionKind,
+    LineThroughKind,
+    MidpointKind,
+    OffsetLineKind,
+    OffsetPlaneKind,
+    PlaneThroughKind,
+    ProjectionKind,
+)
+from hemtra.core.features.edge import EdgeKind
+from hemtra.core.features.island import IslandKind
+from hemtra.core.features.plane import PlaneKind
+from hemtra.core.geometry.elements import Circle, Line, Number, Plane, Point
+from hemtra.core.geometry.frames import Frame
+from hemtra.core.plan.expressions import parse_formula
+from hemtra.core.plan.kind import Given
+from hemtra.core.scan.zones import RectangleZone, RingZone
+
+ORIGIN = Point(0.0, 0.0, 0.0)
+near = st.floats(-20, 20)
+turns = st.floats(-180, 180)
+
+
+def value(kind, **inputs):
+    """The value of a kind without data."""
+    given_ = {name: v if isinstance(v, tuple) else (v,) for name, v in inputs.items()}
+    return kind.evaluate(Given(None, None, given_)).value
+
+
+def line(x, y, direction, z=0.0, climb=0.0, length=10.0):
+    return Line(x, y, z, direction, length, climb)
+
+
+@given(near, near, turns, turns)
+def test_two_lines_meet_on_both(x, y, one, other):
+    assume(abs(math.sin(math.radians(one - other))) > 0.02)
+    a, b = line(x, y, one, 1.0), line(y, -x, other, 3.0)
+    p = value(IntersectionKind(), line=a, other=b)
+    for held in (a, b):
+        ux, uy = held.along
+        assert abs((p.x - held.x) * uy - (p.y - held.y) * ux) < 1e-6
+    assert p.z == pytest.approx(2.0)
+    with pytest.raises(NotMeasured, match="parallel"):
+        value(IntersectionKind(), line=a, other=line(0, 0, one + 180))
+    with pytest.raises(NotMeasured, match="choose a line or a plane"):
+        value(IntersectionKind(), line=a)
+
+
+@given(near, near, near, st.floats(-0.5, 0.5), st.floats(-0.5, 0.5))
+def test_projections_are_square_to_what_they_fall_on(x, y, z, slope_x, slope_y):
+    plane, point = Plane(1.0, 2.0, 3.0, slope_x, slope_y), Point(x, y, z)
+    foot = value(ProjectionKind(), point=point, plane=plane)
+    assert plane.distance(foot) == pytest.approx(0.0, abs=1e-9)
+    held = line(3.0, -1.0, 25.0, 2.0, slope_x)
+    foot = value(ProjectionKind(), point=point, line=held)
+    away = np.array([x - foot.x, y - foot.y, z - foot.z])
+    assert abs(float(away @ held.vector)) < 1e-9
+    meets = value(IntersectionKind(), line=line(x, y, 70.0, z, 1.0), plane=plane)
+    assert plane.distance(meets) == pytest.approx(0.0, abs=1e-7)
+
+
+@given(st.lists(st.tuples(near, near, near), min_size=3, max_size=9), near, near)
+def test_means_lines_and_planes_through_points(places, slope_x, slope_y):
+    points = tuple(Point(*p) for p in places)
+    middle = value(MidpointKind(), points=points)
+    assert (middle.x, middle.y, middle.z) == tuple(pytest.approx(c) for c in np.mean(places, axis=0))
+    flat = np.array(places)[:, :2]
+    spread = np.linalg.svd(flat - flat.mean(axis=0), compute_uv=False)
+    assume(spread[1] > 0.1)
+    exact = Plane(1.0, 1.0, 1.0, slope_x / 20, slope_y / 20)
+    lifted = tuple(Point(x, y, exact.height_at(x, y)) for x, y, _ in places)
+    plane = value(PlaneThroughKind(), points=lifted)
+    assert (plane.slope_x, plane.slope_y) == (
+        pytest.approx(exact.slope_x, abs=1e-7),
+        pytest.approx(exact.slope_y, abs=1e-7),
+    )
+    (x0, y0, _), (x1, y1, _) = places[0], places[1]
+    assume(math.dist((x0, y0), (x1, y1)) > 0.1)
+    through = value(LineThroughKind(), points=points[:2])
+    for p in points[:2]:
+        foot = value(ProjectionKind(), point=p, line=through)
+        assert math.dist((foot.x, foot.y, foot.z), (p.x, p.y, p.z)) < 1e-6
+    assert through.length == pytest.approx(math.dist((x0, y0), (x1, y1)), abs=1e-6)
+
+
+def test_points_that_span_nothing_make_nothing():
+    row = tuple(Point(float(k), 2.0 * k, 0.0) for k in range(5))
+    for kind in (PlaneThroughKind(), HolePatternKind()):
+        with pytest.raises(NotMeasured, match="on one line"):
+            value(kind, points=row)
+    with pytest.raises(NotMeasured, match="coincide"):
+        value(LineThroughKind(), points=(ORIGIN, ORIGIN))
+    with pytest.raises(NotMeasured, match="above each other"):
+        value(LineThroughKind(), points=(ORIGIN, Point(0.0, 0.0, 5.0)))
+    with pytest.raises(NotMeasured, match="needs 3; connect more"):
+        value(PlaneThroughKind(), points=row[:2])
+    with pytest.raises(NotMeasured, match="same point"):
+        value(FrameKind(), origin=ORIGIN, towards=ORIGIN)
+
+
+@given(near, near, st.floats(1, 50), st.lists(turns, min_size=3, max_size=8, unique=True))
+def test_a_ring_of_holes_lies_on_its_circle(x, y, radius, angles):
+    angles = np.sort(np.radians(angles))
+    gaps = np.append(np.diff(angles), angles[0] + 2 * np.pi - angles[-1])
+    assume(gaps.max() < 4.0 and np.sort(gaps)[-3] > 0.2)
+    points = tuple(Point(x + radius * math.cos(a), y + radius * math.sin(a), 1.0) for a in angles)
+    circle = value(HolePatternKind(), points=points)
+    assert (circle.x, circle.y, circle.radius) == tuple(pytest.approx(v, abs=1e-6) for v in (x, y, radius))
+    assert value(DiameterKind(), of=circle).value == pytest.approx(2 * radius)
+
+
+@given(near, near, turns, st.floats(-0.1, 0.1), st.floats(-0.1, 0.1), near, near)
+def test_a_point_keeps_its_place_in_a_frame_that_moves_with_it(x, y, turn, slope_x, slope_y, u, v):
+    pose = Frame(x, y, 3.0, turn, math.degrees(slope_x), math.degrees(slope_y))
+    corners = pose.outward(np.array([(0, 0, 0), (10, 0, 0), (u, v, 0.5), (0, 10, 0)], float))
+    origin, towards, point, _ = (Point(*map(float, p)) for p in corners)
+    sx, sy = pose.slopes
+    frame = value(
+        FrameKind(), origin=origin, towards=towards, plane=Plane(origin.x, origin.y, origin.z, sx, sy)
+    )
+    seen = [value(PositionKind(axis=axis), point=point, frame=frame).value for axis in ("x", "y", "z", "r")]
+    assert seen == [pytest.approx(c, abs=1e-6) for c in (u, v, 0.5, math.hypot(u, v))]
+    off = value(TruePositionKind(x=u - 0.03, y=v + 0.04), point=point, frame=frame).value
+    assert off == pytest.approx(0.1, abs=1e-6)
+
+
+@given(turns, st.floats(-5, 5), st.floats(-0.2, 0.2))
+def test_parallel_lines_and_planes_keep_their_distance(direction, offset, slope):
+    first = line(1.0, 2.0, direction)
+    other = value(OffsetLineKind(offset=offset), line=first)
+    assert value(WidthKind(), one=first, other=other).value == pytest.approx(abs(offset), abs=1e-9)
+    square = value(OffsetLineKind(turn="square"), line=first, point=ORIGIN)
+    assert abs(float(square.vector @ first.vector)) < 1e-9
+    plane = Plane(0.0, 0.0, 1.0, slope, -slope)
+    lifted = value(OffsetPlaneKind(offset=offset), plane=plane)
+    assert plane.distance(Point(3.0, 4.0, lifted.height_at(3.0, 4.0))) == pytest.approx(offset, abs=1e-9)
+    level = value(OffsetPlaneKind(offset=2.0), point=Point(1.0, 1.0, 5.0))
+    assert (level.height_at(9.0, 9.0), level.tilt) == (7.0, 0.0)
+
+
+def test_a_wedge_of_edges_has_its_least_and_greatest_width():
+    one, other = line(0, 0, 0, length=10), line(0, 5, 180 - 2, length=10)
+    least, mean, greatest = (
+        value(WidthKind(take=t), one=one, other=other).value for t in ("least", "mean", "greatest")
+    )
+    assert mean == pytest.approx(5.0, abs=0.01)
+    assert greatest - least == pytest.approx(10 * math.tan(math.radians(2)), rel=0.02)
+    with pytest.raises(NotMeasured, match="side by side"):
+        value(WidthKind(), one=one, other=line(0, 5, 80))
+    with pytest.raises(NotMeasured, match="past each other"):
+        value(WidthKind(), one=one, other=line(30, 5, 0))
+
+
+@settings(deadline=None, max_examples=10)
+@given(st.floats(0.05, 0.4), st.floats(-20, 20))
+def test_form_is_found_through_sampling(bow, turn):
+    """An edge bowed by a parabola, and a rim with three lobes, on a map of points."""
+    u, v = local(0, 0, turn)
+    data = relief(np.where(u < bow * (v / 5.0) ** 2, 2.0, 0.0))
+    zone = RectangleZone(x=0, y=0, width=6, height=10, rotation=turn)
+    edge = EdgeKind(least_seen=30).evaluate(Given(data, zone)).value
+    straight = value(StraightnessKind(cell=0.5), edge=edge).value
+    assert straight == pytest.approx(bow, abs=PITCH)
+    lobed = relief(np.where(np.hypot(u, v) < 5.0 + bow / 2 * np.cos(3 * np.arctan2(v, u)), 2.0, 0.0))
+    rim = CircleKind().evaluate(Given(lobed, RingZone(x=0, y=0, width=16, height=16, inner=0.3))).value
+    assert value(RoundnessKind(cell=1.0), circle=rim).value == pytest.approx(bow, abs=PITCH)
+
+
+def test_planes_and_edges_are_judged_against_their_datums():
+    zone = RectangleZone(x=0, y=0, width=20, height=10)
+    tilted = PlaneKind().evaluate(Given(relief(0.01 * X + 1.0), zone)).value
+    width = value(ParallelismKind(), plane=tilted, datum=Plane(0.0, 0.0, 0.0, 0.0, 0.0)).value
+    assert width == pytest.approx(0.2, abs=1e-4)
+    u, _ = local(0, 0, 3.0)
+    zone = RectangleZone(x=0, y=0, width=6, height=10)
+    edge = EdgeKind().evaluate(Given(relief(np.where(u < 0, 2.0, 0.0)), zone)).value
+    off = value(ParallelismKind(turn="square"), edge=edge, to=line(0, 0, 0)).value
+    assert off == pytest.approx(edge.length * math.sin(math.radians(3.0)), abs=0.02)
+    with pytest.raises(NotMeasured, match="connect a plane"):
+        value(ParallelismKind(), edge=edge)
+
+
+def test_islands_are_counted_chosen_and_weighed():
+    z = np.zeros(X.shape)
+    for x, y, size, height in ((-10, 0, 3.0, 1.0), (0, 5, 2.0, 2.0), (8, -6, 1.0, 1.0)):
+        z = np.where((np.abs(X - x) < size) & (np.abs(Y - y) < size), height, z)
+    grey = np.where(z > 1.5, 200, 50).astype(np.uint8)
+    data = HeightMap(z, grey, 0.1, 0.1, -20, -15)
+    zone = RectangleZone(x=0, y=0, width=38, height=28)
+
+    def island(**params):
+        return IslandKind(**params).evaluate(Given(data, zone)).value
+
+    found = island(level=0.5)
+    assert (value(CountKind(), of=found).value, found.x, found.y) == (
+        3.0,
+        pytest.approx(-10),
+        pytest.approx(0, abs=0.01),
+    )
+    assert value(AreaKind(), of=found).value == pytest.approx(36 + 16 + 4, rel=0.07)
+    volume = 0.5 * 36 + 1.5 * 16 + 0.5 * 4
+    assert value(VolumeKind(), of=found).value == pytest.approx(volume, rel=0.07)
+    assert island(number=3).x == pytest.approx(8, abs=0.01)
+    assert value(CountKind(), of=island(least_area=10)).value == 2.0
+    assert island(greatest_area=20).x == pytest.approx(0, abs=0.01)
+    assert island(side="brightness", darkest=100).y == pytest.approx(5, abs=0.01)
+    with pytest.raises(NotMeasured, match="only 3 of them"):
+        island(number=4)
+    with pytest.raises(NotMeasured, match="no intensity"):
+        IslandKind(side="brightness", darkest=9).evaluate(Given(relief(z), zone))
+
+
+def test_the_share_of_data_is_measured_also_where_there_is_none():
+    data = relief(np.where(X > 0, 1.0, np.nan))
+    for x, share in ((10, 100.0), (0, 50.0), (-10, 0.0)):
+        found = DataShareKind().evaluate(Given(data, RectangleZone(x=x, y=0, width=8, height=8)))
+        assert found.value.value == pytest.approx(share, abs=1)
+
+
+def printed(text: str, turn: float, *, noise: float = 8.0) -> HeightMap:
+    """A map with a QR code printed on it, 12 mm wide about (1, -2)."""
+    code = zxingcpp.create_barcode(text, zxingcpp.BarcodeFormat.QRCode)
+    matrix = np.array(code.to_image(scale=1, add_quiet_zones=False)) < 128
+    module, last = 12.0 / len(matrix), len(matrix) - 1
+    u, v = local(1.0, -2.0, turn)
+    i, j = np.floor((6.0 - v) / module).astype(int), np.floor((u + 6.0) / module).astype(int)
+    inside = (i >= 0) & (j >= 0) & (i <= last) & (j <= last)
+    dark = inside & matrix[np.clip(i, 0, last), np.clip(j, 0, last)]
+    grey = np.where(dark, 60.0, 190.0) + np.random.default_rng(1).normal(0, noise, X.shape)
+    return HeightMap(np.zeros(X.shape), np.clip(grey, 0, 255).astype(np.uint8), 0.1, 0.1, -20, -15)
+
+
+@pytest.mark.parametrize("turn", [0.0, 37.0, 180.0])
+def test_a_code_is_read_at_any_angle_and_compared(turn):
+    zone = RectangleZone(x=1, y=-2, width=20, height=20)
+    code = CodeKind().evaluate(Given(printed("RPC-7 000123", turn), zone)).value
+    assert code.text == "RPC-7 000123"
+    assert math.hypot(code.x - 1.0, code.y + 2.0) < 0.3
+    for how, expected, right in (
+        ("exact", "RPC-7 000123", 1.0),
+        ("exact", "RPC-7 000124", 0.0),
+        ("pattern", "RPC-7 ######", 1.0),
+        ("pattern", "R*2?", 1.0),
+        ("pattern", "*#", 1.0),
+        ("pattern", "RPC-8*", 0.0),
+        ("pattern", "*a*a*a*a*a*a*a*a*a*a*b", 0.0),
+    ):
+        found = value(ReadsAsKind(how=how, expected=expected), of=code)
+        assert (found.value, found.text) == (right, "RPC-7 000123"), expected
+
+
+def test_what_cannot_be_read_says_why():
+    zone = RectangleZone(x=1, y=-2, width=20, height=20)
+    plain = HeightMap(np.zeros(X.shape), np.full(X.shape, 9, np.uint8), 0.1, 0.1, -20, -15)
+    with pytest.raises(NotMeasured, match="equally bright"):
+        CodeKind().evaluate(Given(plain, zone))
+    with pytest.raises(NotMeasured, match="no intensity"):
+        CodeKind().evaluate(Given(relief(0 * X), zone))
+    smudged = printed("RPC-7", 0.0, noise=300.0)
+    with pytest.raises(NotMeasured, match="no code could be read"):
+        CodeKind().evaluate(Given(smudged, zone))
+
+
+@given(st.floats(0.1, 50), st.floats(0.1, 50), st.floats(-80, 80))
+def test_formulas_calculate_as_written(a, b, angle):
+    def found(text):
+        return parse_formula(text).value({"a": a, "b": b, "t": angle})
+
+    assert found("(a + b) / 2") == pytest.approx(found("mean(a, b)"))
+    assert found("sqrt(a^2)") == pytest.approx(a)
+    assert found("atan(tan(t))") == pytest.approx(angle, abs=1e-6)
+    assert found("a if a > b else b") == found("max(a, b)") == pytest.approx(max(a, b))
+    assert found("-a + 2 * b - 1e-3") == pytest.approx(2 * b - a - 1e-3)
+    assert found("1 < 2 <= 2 and not_zero if 0 else 7".replace("not_zero", "a")) == 7.0
+
+
+@pytest.mark.parametrize(
+    ("text", "message"),
+    [
+        ("__import__('os')", "no function __import__"),
+        ("a.real", "numbers, names"),
+        ("[a]", "numbers, names"),
+        ("'x'", "numbers, names"),
+        ("open(a)", "no function open"),
+        ("a +", "is no formula"),
+        ("", "is no formula"),
+        ("min()", "at least one"),
+        ("sqrt(a, b)", "takes 1"),
+        ("max", "is a function"),
+        ("(" * 300 + "a" + ")" * 300, r"at most|no formula|nested"),
+        ("-" * 60 + "a", "nested too deeply"),
+    ],
+)
+def test_nothing_but_arithmetic_is_a_formula(text, message):
+    with pytest.raises(HemtraError, match=message):
+        parse_formula(text)
+    with pytest.raises(ValueError, match=r"."):
+        FormulaKind(text=text)
+
+
+@pytest.mark.parametrize(
+    ("text", "message"),
+    [("a / (a - a)", "divides by zero"), ("c", "names c"), ("sqrt(-a)", "no value"), ("9^9^9^9", "no value")],
+)
+def test_formulas_without_a_value_say_so(text, message):
+    with pytest.raises(NotMeasured, match=message):
+        value(FormulaKind(text=text), numbers=(Number(2.0, "mm", ORIGIN),))
+
+
+def test_a_formula_notes_units_that_do_not_go_together():
+    numbers = (Number(2.0, "mm", ORIGIN), Number(3.0, "°", ORIGIN))
+    outcome = FormulaKind(text="a + b").evaluate(Given(None, None, {"numbers": numbers}))
+    assert (outcome.value.value, outcome.value.unit) == (5.0, "mm")
+    assert "mixes" in outcome.note
+    assert value(FormulaKind(text="a * a", result="mm²"), numbers=numbers).unit == "mm²"
+    assert value(FormulaKind(text="2 * a"), numbers=Number(1.0, "%", ORIGIN)).unit == "%"
+    assert value(DiameterKind(), of=Circle(0.0, 0.0, 0.0, 2.0)).value == 4.0
