@@ -15,7 +15,7 @@ lint: setup
 	.venv/bin/lint-imports
 
 test: lint         ## everything that must hold
-	$(run) pytest
+	$(run) pytest -n 2
 
 bench: setup       ## speed figures of docs/performance.md
 	$(run) pytest benchmarks -o addopts="" -q --benchmark-columns=min,median,max,rounds --benchmark-sort=name

@@ -87,7 +87,7 @@ def test_an_anchor_in_use_otherwise_is_not_deleted(demo, settled):
     bench.select(10)
     bench.select_step("boss-ne-rim")
     demo.trigger("anchor.delete")
-    assert "is used by “Boss pitch”" in demo.message_bar.text.text()
+    assert "is used by “Centre of the bosses”" in demo.message_bar.text.text()
     demo.trigger("edit.undo")
     settled(demo)
     assert bench.document.plan == before
@@ -212,14 +212,14 @@ def test_a_duplicate_has_a_balloon_and_a_feature_of_its_own(demo, settled):
     bench.select(6)
     demo.trigger("characteristic.duplicate")
     settled(demo)
-    assert bench.balloon == 17
-    assert values(demo)[17].value == pytest.approx(values(demo)[6].value)
+    assert bench.balloon == 25
+    assert values(demo)[25].value == pytest.approx(values(demo)[6].value)
     new = bench.document.plan.step(bench.row.step)
     assert new.inputs["plane"] == ("plane-a",), "the datum stays shared"
     assert new.inputs["point"] != ("hub-top",)
     demo.trigger("edit.undo")
     settled(demo)
-    assert bench.document.plan.characteristic(17) is None
+    assert bench.document.plan.characteristic(25) is None
 
 
 def test_a_folder_without_scans_is_told(demo, tmp_path):

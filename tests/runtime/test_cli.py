@@ -50,8 +50,13 @@ def test_the_demo_plan_judges_every_part_as_its_truth_says(demo_folder, cover):
         assert failing == known[item.path.name]["fails"], item.path.name
         for c in item.result.characteristics:
             true = known[item.path.name]["values"][str(c.balloon)]
-            bound = {7: 0.015, 10: 0.11, 16: 0.11}.get(c.balloon, 0.006)
-            assert c.value == pytest.approx(true, abs=bound), (item.path.name, c.name)
+            bound = {7: 0.015, 8: 0.09, 9: 0.13, 10: 0.11, 13: 0.08, 14: 0.13, 16: 0.11}.get(c.balloon, 0.006)
+            if isinstance(true, str):
+                assert c.text == true
+            elif true is None:
+                assert c.verdict != "PASS", "there is no gap without a plug"
+            else:
+                assert c.value == pytest.approx(true, abs=bound), (item.path.name, c.name)
 
 
 def test_exit_codes_tell_pass_fail_and_error(hemtra, demo_folder, cover):
@@ -93,7 +98,7 @@ def test_json_is_one_object_a_part_in_the_order_given(hemtra, demo_folder, cover
     assert [t["verdict"] for t in told] == ["FAIL", "PASS", "FAIL"]
     with (tmp_path / "all.csv").open() as file:
         rows = list(csv.DictReader(file))
-    assert len(rows) == 33
+    assert len(rows) == 3 * 18
     assert [r["name"] for r in rows if r["verdict"] == "FAIL"] == ["Hub tilt", "Pocket depth"]
 
 
@@ -211,7 +216,7 @@ def test_inspecting_loads_no_qt(demo_folder, cover):
     script = (
         "import sys; sys.argv = sys.argv[1:]\nfrom hemtra.cli import main\n"
         "try: main()\nexcept SystemExit: pass\n"
-        "print([m for m in sys.modules if m.startswith(('PySide6', 'shiboken', 'tifffile', 'zxingcpp'))])"
+        "print([m for m in sys.modules if m.startswith(('PySide6', 'shiboken', 'tifffile'))])"
     )
     command = [sys.executable, "-c", script, "hemtra", "inspect", cover, demo_folder / TRAY / "cover-01.x3p"]
     done = subprocess.run([str(c) for c in command], capture_output=True, text=True, check=True)

@@ -46,8 +46,28 @@ ACTIONS: tuple[Action, ...] = (
     Action(
         "characteristic.new", "New characteristic", "Edit", "N", "Say what the drawing asks for, then click."
     ),
-    Action("characteristic.height", "New height", "Edit", "", "Height of a spot above a plane: one click."),
-    Action("characteristic.step", "New step", "Edit", "", "Height of one spot above another: two clicks."),
+    *(
+        Action(f"characteristic.{name}", f"New {name.replace('-', ' ')}", "New", "", help_text)
+        for name, help_text in (
+            ("height", "Height of a spot above a plane: one click."),
+            ("step", "Height of one spot above another: two clicks."),
+            ("distance", "Between holes, edges or spots: two clicks."),
+            ("width", "Between two edges: two clicks."),
+            ("gap", "Between two sides: two clicks."),
+            ("flush", "Of two surfaces beside each other: two clicks."),
+            ("diameter", "Of a hole or boss: one click."),
+            ("true-position", "Of a hole or boss: one click."),
+            ("roundness", "Of a hole or boss: one click."),
+            ("angle", "Between two edges: two clicks."),
+            ("tilt", "Of a surface against the datum: one click."),
+            ("flatness", "Of a surface: one click."),
+            ("straightness", "Of an edge: one click."),
+            ("area", "Of what stands out: one click."),
+            ("volume", "Of what stands out: one click."),
+            ("code", "That must be readable: one click."),
+            ("formula", "Calculated from other rows."),
+        )
+    ),
     Action(
         "sheet.import",
         "Import a requirement list…",

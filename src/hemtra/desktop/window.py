@@ -33,6 +33,7 @@ from hemtra.desktop.model.tray import TrayPart
 from hemtra.desktop.model.versioned import Versioned
 from hemtra.desktop.notifications import Notifications
 from hemtra.desktop.plan.empty_state import EmptyState
+from hemtra.desktop.plan.new_characteristic import WISHES
 from hemtra.desktop.plan.workspace import PlanWorkspace
 from hemtra.desktop.plan.zone_actions import zone_handlers
 from hemtra.desktop.plan_files import SCAN_SUFFIXES, PlanFiles
@@ -158,8 +159,10 @@ class MainWindow(QMainWindow):
             "edit.undo": (lambda: self._versioned.undo(), lambda: bool(self._versioned.undo_label)),
             "edit.redo": (lambda: self._versioned.redo(), lambda: bool(self._versioned.redo_label)),
             "characteristic.new": (workspace.new.ask, has_part),
-            "characteristic.height": (lambda: workspace.new.begin("height"), has_part),
-            "characteristic.step": (lambda: workspace.new.begin("step"), has_part),
+            **{
+                f"characteristic.{wish.id}": (partial(workspace.new.begin, wish.id), has_part)
+                for wish in WISHES
+            },
             "sheet.import": (self._ask_requirements, always),
             **self._row_handlers(has_row),
             "anchor.outline": (workspace.anchors.add_outline, has_part),

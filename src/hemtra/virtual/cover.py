@@ -30,7 +30,7 @@ SPECKS = 14
 class Cover:
     """One individual cover, in mm and degrees, lying at `pose` on the belt."""
 
-    serial: str = "0000"
+    serial: str = "000000"
     boss_heights: tuple[float, float, float, float] = (4.0, 4.0, 4.0, 4.0)
     boss_pitch: float = 84.0
     hub_height: float = 8.0
@@ -45,6 +45,7 @@ class Cover:
     bead_width: float = 3.0
     bead_height: float = 1.6
     rib_draft: float = 3.0
+    marked: bool = True
     specks: FloatArray = field(default_factory=lambda: np.empty((0, 4)), compare=False)
     pose: Frame = AT_REST
 
@@ -57,6 +58,11 @@ class Cover:
     def marking(self) -> str:
         """What its Data Matrix says."""
         return f"RPC-7 {self.serial}"
+
+    @property
+    def has_plug(self) -> bool:
+        """Whether the plug sits in its slot."""
+        return self.plug_flush > -k.SLOT_DEPTH
 
     def shape(self) -> CoverShape:
         """The parameters of its surface."""
@@ -79,7 +85,7 @@ class Cover:
             bead_height=self.bead_height,
             rib_draft=math.tan(math.radians(self.rib_draft)),
             specks=self.specks,
-            print_=_data_matrix(self.marking),
+            print_=_data_matrix(self.marking) if self.marked else np.zeros((1, 1), np.uint8),
         )
 
     def truth(self) -> dict[int, float | str]:
@@ -103,8 +109,8 @@ class Cover:
             10: self.boss_pitch,
             11: self.pocket_depth,
             12: self.plug_flush,
-            13: k.SLOT_HALF_X - k.PLUG_HALF_X,
-            14: k.PLUG_X,
+            13: k.SLOT_HALF_X - k.PLUG_HALF_X if self.has_plug else math.nan,
+            14: k.PLUG_X if self.has_plug else math.nan,
             15: flatness,
             16: self.length,
             17: self.rib_draft,
@@ -113,8 +119,8 @@ class Cover:
             20: 0.0,
             21: 0.0,
             22: 2 / 3 * self.bead_width * self.bead_height * path,
-            23: self.marking,
-            24: 1.0,
+            23: self.marking if self.marked else "",
+            24: 1.0 if self.has_plug else 0.0,
         }
         return values
 
@@ -171,6 +177,11 @@ DEFECTS: Mapping[str, Defect] = {
     "flange-long": Defect(lambda c, size: replace(c, length=c.length + size), 0.5, "mm"),
     "hub-tilted": Defect(lambda c, size: replace(c, hub_tilt=size), 0.9, "°"),
     "pocket-shallow": Defect(lambda c, size: replace(c, pocket_depth=2.5 - size), 0.3, "mm"),
+    "bore-off": Defect(lambda c, size: replace(c, bore_at=(c.bore_at[0] + size, c.bore_at[1])), 0.25, "mm"),
+    "bore-wide": Defect(lambda c, size: replace(c, bore_diameter=c.bore_diameter + size), 0.25, "mm"),
+    "plug-proud": Defect(lambda c, size: replace(c, plug_flush=c.plug_flush + size), 0.3, "mm"),
+    "plug-missing": Defect(lambda c, _: replace(c, plug_flush=-k.SLOT_DEPTH), 1.0, ""),
+    "marking-missing": Defect(lambda c, _: replace(c, marked=False), 1.0, ""),
     "flange-warped": Defect(lambda c, size: replace(c, bow=size), 0.26, "mm"),
     "oil-film": Defect(_speck(-12.0, 27.0, 0.03), 30.0, "mm"),
     "shiny-hub": Defect(_speck(0.0, 0.0, 5.0), 40.0, "mm"),

@@ -54,7 +54,9 @@ DOOR_STATION = Station(
 """Two sensors side by side that nobody has aligned yet, for the oven door frame."""
 TAKEN = "2026-01-12T08:00:00+00:00"
 """When all demo scans say they were taken, so that they are the same every time."""
-DATUM = "plane-a"
+DATUM, FRAME = "plane-a", "frame-b"
+SERIALS = "RPC-7 ######"
+"""What the marking of a good part looks like: # is a digit."""
 WITH_COVER = Follow(x="outline", y="outline", rotation="outline")
 BOSS_NAMES = ("NE", "NW", "SW", "SE")
 
@@ -118,17 +120,17 @@ PARTS = (
     DemoPart(7, "good", {}),
     DemoPart(8, "bad", {"flange-warped": None}),
     DemoPart(9, "bad", {"bosses-uneven": None}),
-    DemoPart(10, "good", {}),
+    DemoPart(10, "bad", {"bore-off": None}),
     DemoPart(11, "bad", {"pitch-wide": None}),
-    DemoPart(12, "good", {}),
+    DemoPart(12, "bad", {"plug-proud": None}),
     DemoPart(13, "bad", {"flange-long": None}),
     DemoPart(14, "good", {"oil-film": 14.0}),
     DemoPart(15, "bad", {"boss-short": 0.2}),
-    DemoPart(16, "good", {}),
+    DemoPart(16, "bad", {"marking-missing": None}),
     DemoPart(17, "bad", {"hub-tilted": 0.7, "pocket-shallow": 0.2}),
-    DemoPart(18, "good", {}),
+    DemoPart(18, "bad", {"plug-missing": None}),
     DemoPart(19, "bad", {"pitch-wide": -0.25}),
-    DemoPart(20, "good", {}),
+    DemoPart(20, "bad", {"bore-wide": None}),
     DemoPart(21, "bad", {"flange-long": -0.45}),
     DemoPart(22, "good", {}),
     DemoPart(23, "bad", {"flange-warped": 0.3, "bosses-uneven": 0.07}),
@@ -144,7 +146,7 @@ def demo_plan() -> Plan:
 
 
 def drawn_plan() -> Plan:
-    """The plan of the rain-pump cover before anything is taught: balloons 1-7, 10, 11, 15 and 16."""
+    """The plan of the rain-pump cover before anything is taught: all balloons but those of ribs and bead."""
     outline = Step(
         id="outline", name="Cover outline", kind="outline", zone=RectangleZone(x=0, y=0, width=126, height=86)
     )
@@ -159,7 +161,7 @@ def drawn_plan() -> Plan:
         trim=3,
         least_data=75,
     )
-    groups = (_boss_heights(), _boss_places(), _hub(), _pocket(), _flange())
+    groups = (_boss_heights(), _boss_places(), _hub(), _pocket(), _plug(), _flange(), _marking())
     steps = [outline, datum, *(step for group in groups for step in group[0])]
     sheet = sorted((row for group in groups for row in group[1]), key=lambda row: row.balloon)
     return Plan(name="rain-pump cover", steps=tuple(steps), sheet=tuple(sheet))
@@ -190,10 +192,17 @@ def _boss_places() -> Group:
             "circle",
             RingZone(x=x, y=y, width=16, height=16, inner=0.55),
         )
-        for name, (x, y) in zip(BOSS_NAMES[:2], BOSSES[:2], strict=True)
+        for name, (x, y) in zip(BOSS_NAMES, BOSSES, strict=True)
     ]
+    origin = _step("boss-centre", "Centre of the bosses", "mean-point", points=tuple(r.id for r in rims))
+    axis = _step("boss-axis", "Axis of the bosses", "line-through", points=(rims[1].id, rims[0].id))
+    frame = _step(
+        FRAME, "Frame B of the bosses", "frame", origin=(origin.id,), towards=(axis.id,), plane=(DATUM,)
+    )
     pitch = _step("boss-pitch", "Boss pitch", "distance", start=(rims[0].id,), end=(rims[1].id,))
-    return [*rims, pitch], [_row(10, "Boss pitch", pitch, nominal=84.0, lower=83.85, upper=84.15)]
+    return [*rims, origin, axis, frame, pitch], [
+        _row(10, "Boss pitch", pitch, nominal=84.0, lower=83.85, upper=84.15)
+    ]
 
 
 def _hub() -> Group:
@@ -202,11 +211,17 @@ def _hub() -> Group:
     plane = _zoned("hub-plane", "Hub plane", "plane", zone, use="highest", share=60)
     height = _step("hub-height", "Hub height", "height", point=(top.id,), plane=(DATUM,))
     tilt = _step("hub-tilt", "Hub tilt", "tilt", plane=(plane.id,), to=(DATUM,))
+    ring = RingZone(x=0, y=0, width=26, height=26, inner=0.6)
+    bore = _zoned("bore", "Bore rim", "circle", ring, change="rises", least_step=2)
+    diameter = _step("bore-diameter", "Bore diameter", "diameter", of=(bore.id,))
+    place = _step("bore-position", "Bore position", "true-position", point=(bore.id,), frame=(FRAME,))
     rows = [
+        _row(8, "Bore diameter", diameter, nominal=20.0, lower=19.9, upper=20.1),
+        _row(9, "Bore position", place, upper=0.3),
         _row(6, "Hub height", height, nominal=8.0, lower=7.85, upper=8.15),
         _row(7, "Hub tilt", tilt, upper=0.5),
     ]
-    return [top, height, plane, tilt], rows
+    return [top, height, plane, tilt, bore, diameter, place], rows
 
 
 def _pocket() -> Group:
@@ -215,6 +230,62 @@ def _pocket() -> Group:
     ends = {"upper": (beside.id,), "lower": (floor.id,), "plane": (DATUM,)}
     depth = _step("pocket-depth", "Pocket depth", "step", **ends)
     return [beside, floor, depth], [_row(11, "Pocket depth", depth, nominal=2.5, lower=2.45, upper=2.65)]
+
+
+def _plug() -> Group:
+    top = _zoned("plug-top", "Plug top", "spot", RectangleZone(x=-35, y=0, width=10, height=5))
+    beside = _zoned("plug-beside", "Beside the plug", "spot", RectangleZone(x=-35, y=7.2, width=12, height=2.4))
+    flush = _step("plug-flush", "Plug flush", "step", upper=(top.id,), lower=(beside.id,), plane=(DATUM,))
+    cut = _zoned("plug-cut", "Cut through the plug", "section", RectangleZone(x=-35, y=0, width=20, height=4))
+    sides = [
+        Step(
+            id=f"plug-{name}",
+            name=f"{title} of the plug's gap",
+            kind="profile-edge",
+            params={"by": "data", "change": change},
+            inputs={"section": (cut.id,)},
+            zone=RectangleZone(x=x, y=0, width=5, height=8),
+        )
+        for name, title, change, x in (
+            ("left", "Left side", "rises", -7.2),
+            ("right", "Right side", "falls", 7.2),
+            ("slot", "Slot side", "rises", 7.2),
+        )
+    ]
+    left, right, slot = (side.id for side in sides)
+    gap = _step("plug-gap", "Plug gap", "gap", left=(right,), right=(slot,), plane=(DATUM,))
+    middle = _step("plug-middle", "Middle of the plug", "mean-point", points=(left, right))
+    place = _step("plug-place", "Plug place", "position", point=(middle.id,), frame=(FRAME,))
+    seat = Step(
+        id="plug-seat",
+        name="Plug seat",
+        kind="island",
+        params={"level": 0.08, "least_area": 60.0, "none": "zero"},
+        zone=RectangleZone(x=-35, y=0, width=14.6, height=8.6),
+        follow=WITH_COVER.edited(z=DATUM, tilt=DATUM),
+    )
+    seats = _step("plug-seats", "Plug seats present", "count", of=(seat.id,))
+    rows = [
+        _row(12, "Plug flush", flush, nominal=0.2, lower=0.05, upper=0.35),
+        _row(13, "Plug gap", gap, nominal=0.5, lower=0.3, upper=0.7),
+        _row(14, "Plug place", place, nominal=-35.0, lower=-35.3, upper=-34.7),
+        _row(24, "Plug seats present", seats, nominal=1.0, lower=1.0, upper=1.0),
+    ]
+    return [top, beside, flush, cut, *sides, gap, middle, place, seat, seats], rows
+
+
+def _marking() -> Group:
+    code = _zoned(
+        "marking", "Marking", "code", RectangleZone(x=-27, y=-18, width=12, height=12), symbology="data-matrix"
+    )
+    reads = Step(
+        id="marking-reads",
+        name="Marking reads",
+        kind="code-reads",
+        params={"expected": SERIALS},
+        inputs={"of": (code.id,)},
+    )
+    return [code, reads], [_row(23, "Marking content", reads, lower=1.0)]
 
 
 def _flange() -> Group:
@@ -257,13 +328,18 @@ def truth(parts: tuple[DemoPart, ...] = PARTS) -> dict[str, dict[str, Any]]:
         found[part.file] = {
             "tag": part.tag,
             "fails": fails,
-            "values": {str(balloon): value for balloon, value in values.items()},
+            "values": {
+                str(balloon): None if isinstance(value, float) and math.isnan(value) else value
+                for balloon, value in values.items()
+            },
         }
     return found
 
 
 def _within(row: Characteristic, value: float | str) -> bool:
-    value = float(value)
+    if isinstance(value, str):
+        # a marking is right or missing
+        return bool(value)
     return (row.lower is None or value >= row.lower) and (row.upper is None or value <= row.upper)
 
 

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
-from typing import ClassVar, Literal
+from typing import Any, ClassVar, Literal
 
 import numpy as np
-import zxingcpp
 from scipy import ndimage
 
 from hemtra.core.arrays import ByteArray, FloatArray
@@ -16,19 +16,17 @@ from hemtra.core.geometry.elements import Point
 from hemtra.core.marks import Evidence, Polyline
 from hemtra.core.plan.kind import Given, Kind, Outcome
 from hemtra.core.plan.registry import register
-from hemtra.core.scan.heightmap import Grid
 
 LARGEST = 1600
 """Points along the longer side of what is read; more is made coarser first."""
-SMALLEST = 400
-"""Points along the longer side below which it is made finer, so that modules span several points."""
+SMALLEST, FINER = 200, 1.5
+"""Points along the longer side at least, and how much finer than the map: modules span several points."""
 FORMATS = {
-    "any": None,
-    "data-matrix": zxingcpp.BarcodeFormat.DataMatrix,
-    "qr": zxingcpp.BarcodeFormat.QRCode,
-    "code128": zxingcpp.BarcodeFormat.Code128,
-    "code39": zxingcpp.BarcodeFormat.Code39,
-    "ean13": zxingcpp.BarcodeFormat.EAN13,
+    "data-matrix": "DataMatrix",
+    "qr": "QRCode",
+    "code128": "Code128",
+    "code39": "Code39",
+    "ean13": "EAN13",
 }
 
 
@@ -73,18 +71,8 @@ class CodeKind(Kind):
 
     def evaluate(self, given: Given) -> Outcome:
         """A `ReadCode`. Raises `NotMeasured` where none, or more than one, can be read."""
-        picture, grid = self._picture(given)
-        wanted = FORMATS[self.symbology]
-        found: list[zxingcpp.Barcode] = []
-        for image in (picture, _smoothed(picture)):
-            found = (
-                zxingcpp.read_barcodes(image)
-                if wanted is None
-                else zxingcpp.read_barcodes(image, formats=zxingcpp.BarcodeFormats(wanted))
-            )
-            found = [code for code in found if code.valid]
-            if found:
-                break
+        picture, pitch = self._picture(given)
+        found = self._read(picture) or self._read(_smoothed(picture))
         if not found:
             raise NotMeasured(
                 "no code could be read in the zone; check light and contrast, or enlarge the zone"
@@ -92,49 +80,59 @@ class CodeKind(Kind):
         if len({code.text for code in found}) > 1:
             raise NotMeasured(f"{len(found)} codes lie in the zone; make it hold one only")
         code, place = found[0], found[0].position
-        # the picture's rows run from the far end, as a code is read
-        rows = picture.shape[0]
-        corners = tuple(
-            (grid.x0 + grid.dx * p.x, grid.y0 + grid.dy * (rows - 1 - p.y))
-            for p in (place.top_left, place.top_right, place.bottom_right, place.bottom_left)
-        )
+        assert given.zone is not None
+        middle = np.array([picture.shape[1] - 1, picture.shape[0] - 1]) / 2
+        spots = [place.top_left, place.top_right, place.bottom_right, place.bottom_left]
+        # the picture's rows run from the far side of the zone, as a code is read
+        u = np.array([(spot.x - middle[0]) * pitch for spot in spots])
+        v = np.array([(middle[1] - spot.y) * pitch for spot in spots])
+        corners = tuple((float(x), float(y)) for x, y in given.zone.outward(u, v))
         x, y = (float(np.mean([c[k] for c in corners])) for k in (0, 1))
         z = given.data.height_at(x, y) or 0.0
         read = ReadCode(x, y, z, code.text, str(code.format).removeprefix("BarcodeFormat."), corners)
         return Outcome(read, (("reads", code.text), ("code", read.symbology)))
+
+    def _read(self, image: ByteArray) -> list[Any]:
+        """The codes that can be read in a picture."""
+        # loaded only where there is a code to read
+        import zxingcpp
+
+        if self.symbology == "any":
+            found = zxingcpp.read_barcodes(image)
+        else:
+            name = getattr(zxingcpp.BarcodeFormat, FORMATS[self.symbology])
+            found = zxingcpp.read_barcodes(image, formats=zxingcpp.BarcodeFormats(name))
+        return [code for code in found if code.valid]
 
     def explain(self, given: Given, outcome: Outcome) -> Evidence:
         """Its outline."""
         code: ReadCode = outcome.value
         return Evidence((Polyline(np.array([(x, y, code.z) for x, y in code.corners]), "fit", closed=True),))
 
-    def _picture(self, given: Given) -> tuple[ByteArray, Grid]:
-        """The zone as a picture with square points, its last row first, and the grid of that."""
-        view, data = given.window(), given.data
+    def _picture(self, given: Given) -> tuple[ByteArray, float]:
+        """The zone upright, as a picture with square points and its far side first; and mm a point."""
+        data, zone = given.data, given.zone
+        given.window()
+        assert zone is not None
         if data.intensity is None:
             raise NotMeasured("the scan has no intensity, which a code is read from")
-        grey = data.intensity[view.rows, view.cols].astype(np.float32)
-        grid = view.grid(data)
-        height, width = grey.shape[0] * grid.dy, grey.shape[1] * grid.dx
-        pitch = min(grid.dx, grid.dy)
-        longest = max(height, width)
-        pitch = min(max(pitch, longest / LARGEST), longest / SMALLEST)
-        rows, cols = max(round(height / pitch), 2), max(round(width / pitch), 2)
-        zoom = rows / grey.shape[0], cols / grey.shape[1]
-        even: FloatArray = ndimage.zoom(grey, zoom, order=1, grid_mode=True, mode="nearest")
+        grid, longest = data.grid, max(zone.width, zone.height)
+        pitch = min(max(min(grid.dx, grid.dy) / FINER, longest / LARGEST), longest / SMALLEST)
+        cols, rows = max(round(zone.width / pitch), 2), max(round(zone.height / pitch), 2)
+        u = (np.arange(cols) - (cols - 1) / 2) * pitch
+        v = ((rows - 1) / 2 - np.arange(rows)) * pitch
+        c, s = math.cos(math.radians(zone.rotation)), math.sin(math.radians(zone.rotation))
+        x = zone.x + c * u[None, :] - s * v[:, None]
+        y = zone.y + s * u[None, :] + c * v[:, None]
+        where = [(y - grid.y0) / grid.dy, (x - grid.x0) / grid.dx]
+        grey: FloatArray = ndimage.map_coordinates(data.intensity, where, np.float32, order=1, mode="nearest")
         if self.contrast == "local":
-            even = even - ndimage.uniform_filter(even, max(round(0.2 * min(even.shape)), 3))
-        low, high = np.percentile(even, [2, 98])
+            grey = grey - ndimage.uniform_filter(grey, max(round(0.2 * min(grey.shape)), 3))
+        low, high = np.percentile(grey, [2, 98])
         if high - low < 1e-6:
             raise NotMeasured("the zone is equally bright all over; there is nothing to read")
-        stretched = np.clip((even - low) / (high - low) * 255.0, 0.0, 255.0).astype(np.uint8)
-        fine = Grid(
-            grid.x0 - grid.dx / 2 + width / cols / 2,
-            grid.y0 - grid.dy / 2 + height / rows / 2,
-            width / cols,
-            height / rows,
-        )
-        return np.ascontiguousarray(stretched[::-1]), fine
+        picture: ByteArray = np.clip((grey - low) / (high - low) * 255.0, 0.0, 255.0).astype(np.uint8)
+        return np.ascontiguousarray(picture), pitch
 
 
 def _smoothed(picture: ByteArray) -> ByteArray:

@@ -90,6 +90,13 @@ class IslandKind(Kind):
         1, "number", "Which one, the largest first, gives place and direction.", ge=1, le=10_000
     )
 
+    none: Literal["unmeasured", "zero"] = setting(
+        "unmeasured",
+        "without any",
+        "Whether a zone without islands is not measured, or holds none: then count and area are zero.",
+        choices={"unmeasured": "not measured", "zero": "counts zero"},
+    )
+
     @model_validator(mode="after")
     def _ranges_have_room(self) -> Self:
         if self.darkest >= self.brightest:
@@ -103,10 +110,17 @@ class IslandKind(Kind):
         view, labels, chosen, height = self._regions(given)
         grid = view.grid(given.data)
         cell = grid.dx * grid.dy
+        if not chosen.size and self.none == "zero":
+            assert given.zone is not None
+            place = given.zone
+            ground = given.base.height_at(place.x, place.y)
+            empty = Island(place.x, place.y, ground, place.rotation, 0.0, 0.0, count=0)
+            return Outcome(empty, (("area", "0 mm²"), ("of", "0")))
         if len(chosen) < self.number:
             what = f"{self.side} {self.level:g} mm" if self.side != "brightness" else "in its brightness range"
-            few = f"only {len(chosen)} of them lie" if chosen.size else "nothing lies"
-            raise NotMeasured(f"of regions of at least {self.least_area:g} mm² {few} {what} in the zone")
+            few = f"only {len(chosen)} regions" if chosen.size else "nothing"
+            lie = "lie" if chosen.size > 1 else "lies"
+            raise NotMeasured(f"{few} of at least {self.least_area:g} mm² {lie} {what} in the zone")
         mask = labels == chosen[self.number - 1]
         i, j = np.nonzero(mask)
         x, y = grid.x0 + grid.dx * j, grid.y0 + grid.dy * i
@@ -139,6 +153,8 @@ class IslandKind(Kind):
         """The regions, and the main axis of the chosen one."""
         island: Island = outcome.value
         view, labels, chosen, _ = self._regions(given)
+        if not chosen.size:
+            return Evidence()
         one = labels == chosen[self.number - 1]
         a, b = Line(island.x, island.y, island.z, island.direction, island.length).ends()
         axis = Polyline(np.array([(p.x, p.y, p.z) for p in (a, b)]), "fit")

@@ -6,7 +6,7 @@ from typing import ClassVar, Literal
 
 import numpy as np
 
-from hemtra.core.arrays import FloatArray
+from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.errors import NotMeasured
 from hemtra.core.features.section import Cut
 from hemtra.core.form import setting
@@ -14,6 +14,7 @@ from hemtra.core.geometry.elements import Point
 from hemtra.core.marks import Curve, Evidence, Polyline
 from hemtra.core.plan.kind import Given, Input, Kind, Outcome
 from hemtra.core.plan.registry import register
+from hemtra.core.scan.edge_kernels import SHADOWED
 
 TICK = 0.6
 """Half height in mm of the stroke that marks the edge."""
@@ -30,11 +31,12 @@ class ProfileEdgeKind(Kind):
     section_input: ClassVar = "section"
     inputs: ClassVar = {"section": Input(Cut, "on", "The section whose edge is wanted.")}
 
-    by: Literal["steepest", "level"] = setting(
+    by: Literal["steepest", "level", "data"] = setting(
         "steepest",
         "found by",
-        "The steepest change of height, or where the height crosses a level.",
-        choices={"steepest": "steepest change", "level": "crossing of a level"},
+        "The steepest change of height, where the height crosses a level, or where the data ends: the edge of"
+        " a gap too deep to see into falls where it ends and rises where it begins again.",
+        choices={"steepest": "steepest change", "level": "crossing of a level", "data": "end of the data"},
     )
     level: float = setting(
         0.0,
@@ -74,7 +76,7 @@ class ProfileEdgeKind(Kind):
             np.abs(steepness) >= self.sensitivity / 100.0 * np.abs(steepness).max(initial=0.0)
         )
         if counted.size == 0:
-            where = "crosses its level" if self.by == "level" else "steps"
+            where = {"level": "crosses its level", "data": "ends", "steepest": "steps"}[self.by]
             raise NotMeasured(f"the section nowhere {where}; move the zone, or let it rise or fall")
         best = {"first": 0, "last": -1, "strongest": int(np.argmax(np.abs(steepness[counted])))}[self.pick]
         k = counted[best]
@@ -108,7 +110,10 @@ class ProfileEdgeKind(Kind):
         x, z = cut.x[inside], cut.z[inside]
         if x.size < 3:
             raise NotMeasured(f"the section holds only {x.size} points here; an edge needs three")
-        found = _crossings(x, z, self.level) if self.by == "level" else _steepest(x, z)
+        if self.by == "data":
+            found = _ends_of_data(cut, inside)
+        else:
+            found = _crossings(x, z, self.level) if self.by == "level" else _steepest(x, z)
         wanted = {"rises": found[2] > 0, "falls": found[2] < 0, "either": found[2] != 0}[self.change]
         places, heights, steepness = (part[wanted] for part in found)
         return places, heights, steepness
@@ -120,6 +125,22 @@ def _crossings(x: FloatArray, z: FloatArray, level: float) -> tuple[FloatArray, 
     k = np.flatnonzero(above[1:] != above[:-1])
     rise, run = z[k + 1] - z[k], x[k + 1] - x[k]
     return x[k] + (level - z[k]) / rise * run, np.full(k.size, level), rise / run
+
+
+def _ends_of_data(cut: Cut, inside: BoolArray) -> tuple[FloatArray, FloatArray, FloatArray]:
+    """Half a sample beyond the last point before each gap, and before the first behind it; as wide as that.
+
+    Gaps of fewer than `SHADOWED` samples are dropouts.
+    """
+    found = np.flatnonzero(inside)
+    gaps = np.flatnonzero(np.diff(found) > SHADOWED)
+    before, after = found[gaps], found[gaps + 1]
+    half = float(np.median(np.diff(cut.x))) / 2
+    wide = cut.x[after] - cut.x[before]
+    places = np.concatenate([cut.x[before] + half, cut.x[after] - half])
+    order = np.argsort(places, kind="stable")
+    heights, sizes = np.concatenate([cut.z[before], cut.z[after]]), np.concatenate([-wide, wide])
+    return places[order], heights[order], sizes[order]
 
 
 def _steepest(x: FloatArray, z: FloatArray) -> tuple[FloatArray, FloatArray, FloatArray]:

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from hemtra.core.errors import HemtraError, NotMeasured, OffScan
+from hemtra.core.geometry.elements import Number
 from hemtra.core.plan.anchoring import place_back, usual_follow
 from hemtra.core.plan.document import Characteristic, Follow, Plan, Step
 from hemtra.core.plan.engine import Engine
@@ -30,6 +31,12 @@ LEVEL_BINS = 400
 BAND_ROOM = 5
 """Percent a proposed band reaches beyond its level: trimming drops what is too much, but nothing brings back
 what is too little, and a band that cuts into a warped surface tilts it."""
+FORM = ("flatness", "coplanarity", "straightness", "roundness", "parallelism", "true-position", "tilt")
+"""Kinds that are limited upwards only."""
+ANGLE = 0.5
+"""Degrees that an angle may be off, as the medium class of ISO 2768-1 allows for 10 to 50 mm."""
+SHARE = 0.1
+"""Of what areas and volumes may be off."""
 ROUNDED = 0.05
 """Nominals are proposed in multiples of this many mm."""
 
@@ -84,7 +91,7 @@ def _round(x: float, y: float, diameter: float) -> EllipseZone:
 
 def propose_height(plan: Plan, engine: Engine, place: tuple[float, float]) -> Proposal:
     """Height of the clicked place above the plan's main plane, or above a proposed one."""
-    plan, plane = _main_plane(plan, engine)
+    plan, plane = main_plane(plan, engine)
     plan, spot = _with_spot(plan, engine, place, "Spot")
     step = Step(
         id=plan.free_id("height"),
@@ -147,7 +154,7 @@ def _busiest_plane(plan: Plan) -> str | None:
     return max(planes, key=lambda i: len(dependants(plan, i)), default=None)
 
 
-def _main_plane(plan: Plan, engine: Engine) -> tuple[Plan, str]:
+def main_plane(plan: Plan, engine: Engine) -> tuple[Plan, str]:
     known, data = _busiest_plane(plan), engine.data
     if known is not None:
         return plan, known
@@ -179,18 +186,27 @@ def _main_plane(plan: Plan, engine: Engine) -> tuple[Plan, str]:
 def with_row(plan: Plan, engine: Engine, step: Step) -> Proposal:
     """Add the step and its row, with the value found, rounded, as nominal."""
     plan = plan.edited(steps=(*plan.steps, step))
-    found = engine.run(plan.edited(sheet=())).steps[step.id]
+    found = engine.run(engine.taught(plan.edited(sheet=()))).steps[step.id]
     if found.outcome is None:
         raise HemtraError(f"{step.name} was not added: {found.reason}.")
-    value = found.value.value
-    nominal = round(round(value / ROUNDED) * ROUNDED, 4)
-    reach = permissible(min(abs(nominal), SIZES[-1]))
-    row = Characteristic(
-        balloon=plan.free_balloon(),
-        name=step.name,
-        step=step.id,
-        nominal=nominal,
-        lower=round(nominal - reach, 4),
-        upper=round(nominal + reach, 4),
-    )
+    limits = _limits(step.kind, found.value)
+    row = Characteristic(balloon=plan.free_balloon(), name=step.name, step=step.id, **limits)
     return Proposal(plan.edited(sheet=(*plan.sheet, row)), row.balloon)
+
+
+def _limits(kind: str, found: Number) -> dict[str, float]:
+    """Nominal and limits for a value that was found on a good part."""
+    value, unit = found.value, found.unit
+    if kind in FORM:
+        # room for twice what this part shows, in numbers as drawings have them
+        return {"upper": round(max(ROUNDED, math.ceil(2.0 * value / ROUNDED) * ROUNDED), 4)}
+    if found.text:
+        return {"lower": 1.0}
+    if unit == "%":
+        return {"lower": math.floor(value / 5.0) * 5.0 - 5.0}
+    if unit in ("mm²", "mm³"):
+        nominal = round(value, 1)
+        return {"nominal": nominal, "lower": nominal * (1.0 - SHARE), "upper": nominal * (1.0 + SHARE)}
+    nominal = round(round(value / ROUNDED) * ROUNDED, 4)
+    reach = ANGLE if unit == "°" else permissible(min(abs(nominal), SIZES[-1]))
+    return {"nominal": nominal, "lower": round(nominal - reach, 4), "upper": round(nominal + reach, 4)}

@@ -8,10 +8,27 @@ from typing import Any
 
 from PySide6.QtCore import QObject, Qt, Signal
 from PySide6.QtGui import QKeyEvent
-from PySide6.QtWidgets import QFrame, QLabel, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QGridLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.proposals import Proposal, propose_height, propose_step
+from hemtra.core.plan.quantity_proposals import (
+    propose_angle,
+    propose_area,
+    propose_code,
+    propose_diameter,
+    propose_distance,
+    propose_flatness,
+    propose_flush,
+    propose_formula,
+    propose_gap,
+    propose_roundness,
+    propose_straightness,
+    propose_tilt,
+    propose_true_position,
+    propose_volume,
+    propose_width,
+)
 from hemtra.desktop.model.bench import Bench, Place
 from hemtra.desktop.plan.top_view import TopView
 from hemtra.desktop.tasks import Task, Tasks
@@ -29,27 +46,82 @@ class Wish:
     propose: Callable[..., Proposal]
 
 
+def _one(name: str, what: str) -> tuple[str, ...]:
+    return (f"{name}: click {what}   ·   Esc leaves",)
+
+
+def _two(name: str, first: str, second: str) -> tuple[str, ...]:
+    return (f"{name}: click {first}   ·   Esc leaves", f"{name}: click {second}   ·   Esc leaves")
+
+
+_EDGES = ("next to the first edge", "next to the other edge")
+_ROUND = "inside the hole, or on the boss"
 WISHES = (
     Wish(
-        "height",
-        "Height",
-        "H",
-        "of a spot above the datum plane",
-        ("Height: click the spot on the part   ·   Esc leaves",),
-        propose_height,
+        "height", "Height", "H", "of a spot above the datum plane", _one("Height", "the spot"), propose_height
     ),
     Wish(
         "step",
         "Step",
         "S",
         "of one spot above another",
-        (
-            "Step: click the first spot   ·   Esc leaves",
-            "Step: click the second spot   ·   Esc leaves",
-        ),
+        _two("Step", "the first spot", "the second spot"),
         propose_step,
     ),
+    Wish(
+        "distance",
+        "Distance",
+        "D",
+        "between holes, edges or spots",
+        _two("Distance", "the first", "the second"),
+        propose_distance,
+    ),
+    Wish("width", "Width", "W", "between two edges", _two("Width", *_EDGES), propose_width),
+    Wish("gap", "Gap", "G", "between two sides", _two("Gap", "one side of it", "the other side"), propose_gap),
+    Wish(
+        "flush",
+        "Flush",
+        "U",
+        "of two surfaces beside each other",
+        _two("Flush", "one surface", "the other"),
+        propose_flush,
+    ),
+    Wish("diameter", "Diameter", "O", "of a hole or boss", _one("Diameter", _ROUND), propose_diameter),
+    Wish(
+        "true-position",
+        "True position",
+        "P",
+        "of a hole or boss",
+        _one("True position", _ROUND),
+        propose_true_position,
+    ),
+    Wish("roundness", "Roundness", "R", "of a hole or boss", _one("Roundness", _ROUND), propose_roundness),
+    Wish("angle", "Angle", "A", "between two edges", _two("Angle", *_EDGES), propose_angle),
+    Wish("tilt", "Tilt", "T", "of a surface against the datum", _one("Tilt", "the surface"), propose_tilt),
+    Wish("flatness", "Flatness", "F", "of a surface", _one("Flatness", "the surface"), propose_flatness),
+    Wish(
+        "straightness",
+        "Straightness",
+        "I",
+        "of an edge",
+        _one("Straightness", "next to the edge"),
+        propose_straightness,
+    ),
+    Wish(
+        "area", "Area", "E", "of what stands out", _one("Area", "what stands out of the surface"), propose_area
+    ),
+    Wish(
+        "volume",
+        "Volume",
+        "V",
+        "of what stands out",
+        _one("Volume", "what stands out of the surface"),
+        propose_volume,
+    ),
+    Wish("code", "Code", "C", "that must be readable", _one("Code", "the middle of the code"), propose_code),
+    Wish("formula", "Formula", "X", "over other rows", (), propose_formula),
 )
+COLUMNS = 2
 
 
 class Chooser(QFrame):
@@ -68,11 +140,17 @@ class Chooser(QFrame):
         heading.setObjectName("heading")
         layout.addWidget(heading)
         self.buttons: dict[str, QPushButton] = {}
-        for wish in WISHES:
-            button = QPushButton(f"{wish.name} {wish.meaning}   {wish.key}")
+        grid = QGridLayout()
+        grid.setHorizontalSpacing(4)
+        grid.setVerticalSpacing(0)
+        layout.addLayout(grid)
+        lines = -(-len(WISHES) // COLUMNS)
+        for place, wish in enumerate(WISHES):
+            button = QPushButton(f"{wish.key}   {wish.name} {wish.meaning}")
             button.setObjectName("action")
+            button.setStyleSheet("text-align: left; padding: 3px 6px;")
             button.clicked.connect(lambda _=False, wanted=wish.id: self.chosen.emit(wanted))
-            layout.addWidget(button)
+            grid.addWidget(button, place % lines, place // lines)
             self.buttons[wish.id] = button
         self.hide()
 
@@ -107,7 +185,7 @@ class NewCharacteristic(QObject):
         """Show what can be chosen."""
         self.leave()
         self.chooser.adjustSize()
-        self.chooser.move((self._stage.width() - self.chooser.width()) // 2, 60)
+        self.chooser.move((self._stage.width() - self.chooser.width()) // 2, 8)
         self.chooser.show()
         self.chooser.raise_()
         self.chooser.setFocus()
@@ -117,7 +195,10 @@ class NewCharacteristic(QObject):
         self.chooser.hide()
         self._wish = next(w for w in WISHES if w.id == wish_id)
         self._places = []
-        self._stage.pick(self._wish.prompts[0])
+        if self._wish.prompts:
+            self._stage.pick(self._wish.prompts[0])
+        else:
+            self._propose()
 
     def leave(self) -> None:
         """Forget about it."""
@@ -134,6 +215,13 @@ class NewCharacteristic(QObject):
         self._stage.picked = list(self._places)
         if len(self._places) < len(wish.prompts):
             self._stage.pick(wish.prompts[len(self._places)])
+        else:
+            self._propose()
+
+    def _propose(self) -> None:
+        """Let the rest be proposed, beside the window."""
+        part, wish = self._bench.tray.current, self._wish
+        if part is None or wish is None:
             return
         plan, engine, places = self._bench.document.plan, part.engine, tuple(self._places)
         self.leave()

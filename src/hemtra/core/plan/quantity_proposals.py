@@ -1,0 +1,235 @@
+"""Proposals of characteristics from clicks: each takes what lies there, also features known already."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+
+import numpy as np
+
+from hemtra.core.errors import HemtraError, NotMeasured
+from hemtra.core.features.code import ReadCode
+from hemtra.core.plan.document import Plan, Step
+from hemtra.core.plan.engine import Engine
+from hemtra.core.plan.follow import followed
+from hemtra.core.plan.proposals import Proposal, main_plane, propose_step, with_feature, with_row
+from hemtra.core.plan.registry import kind_named
+from hemtra.core.plan.sensing import Seen, need, seen_at
+from hemtra.core.scan.section import sample
+from hemtra.core.scan.zones import RectangleZone
+
+Place = tuple[float, float]
+SAME = 0.25
+"""Share of a zone's size within which a click on something known means that."""
+CODE = 16.0
+"""mm of the zone laid about a clicked code."""
+BEYOND = 4.0
+"""mm by which a section goes on behind either click."""
+SIDE = 0.5
+"""Share of a section at either end in which a side of a gap is looked for."""
+
+
+def _taken(plan: Plan, engine: Engine, seen: Seen) -> tuple[Plan, str]:
+    """The plan with the feature that was seen, or the one there already."""
+    for step in plan.steps:
+        if step.kind != seen.kind or step.zone is None:
+            continue
+        homes = {s.id: s.home for s in plan.steps if s.home is not None}
+        values = {i: r.value for i, r in engine.run(plan.edited(sheet=())).steps.items()}
+        try:
+            zone = followed(step.zone, step.follow, homes, values) if step.follow.anchors else step.zone
+        except NotMeasured:
+            continue
+        near = math.hypot(zone.x - seen.zone.x, zone.y - seen.zone.y) <= SAME * min(zone.width, zone.height)
+        if near and all(step.params.get(k, v) == v for k, v in seen.params.items()):
+            return plan, step.id
+    title = {"hole": "Hole", "boss": "Boss", "edge": "Edge", "level": "Spot"}[seen.what]
+    step = Step(
+        id=plan.free_id(title),
+        name=f"{title} {plan.free_balloon()}",
+        kind=seen.kind,
+        params=seen.params,
+        zone=seen.zone,
+    )
+    return with_feature(plan, engine, step)
+
+
+def _quantity(
+    plan: Plan, engine: Engine, kind: str, inputs: dict[str, tuple[str, ...]], **params: object
+) -> Proposal:
+    title = kind_named(kind).title
+    step = Step(
+        id=plan.free_id(kind), name=f"{title} {plan.free_balloon()}", kind=kind, inputs=inputs, params=params
+    )
+    return with_row(plan, engine, step)
+
+
+def propose_diameter(plan: Plan, engine: Engine, place: Place) -> Proposal:
+    """Diameter of the hole or boss at a place."""
+    seen = need(seen_at(engine.data, *place), ("hole", "boss"), "inside a hole or on a round boss")
+    plan, circle = _taken(plan, engine, seen)
+    return _quantity(plan, engine, "diameter", {"of": (circle,)})
+
+
+def propose_roundness(plan: Plan, engine: Engine, place: Place) -> Proposal:
+    """Roundness of the hole or boss at a place."""
+    seen = need(seen_at(engine.data, *place), ("hole", "boss"), "inside a hole or on a round boss")
+    plan, circle = _taken(plan, engine, seen)
+    return _quantity(plan, engine, "roundness", {"circle": (circle,)})
+
+
+def propose_true_position(plan: Plan, engine: Engine, place: Place) -> Proposal:
+    """True position of the hole or boss at a place, in the plan's datum frame or outline, if there is one."""
+    seen = need(seen_at(engine.data, *place), ("hole", "boss"), "inside a hole or on a round boss")
+    plan, circle = _taken(plan, engine, seen)
+    frames = [s.id for kind in ("frame", "outline") for s in plan.steps if s.kind == kind]
+    inputs: dict[str, tuple[str, ...]] = {"point": (circle,)}
+    if frames:
+        inputs["frame"] = (frames[0],)
+    probe = Step(id="here", name="here", kind="position", inputs=inputs)
+    facts = engine.run(plan.edited(sheet=(), steps=(*plan.steps, probe))).steps["here"]
+    if facts.outcome is None:
+        raise HemtraError(f"Its place is not known: {facts.reason}.")
+    x, y = (round(float(dict(facts.outcome.facts)[axis].removesuffix(" mm")), 2) for axis in ("x", "y"))
+    return _quantity(plan, engine, "true-position", inputs, x=x, y=y)
+
+
+def propose_distance(plan: Plan, engine: Engine, first: Place, second: Place) -> Proposal:
+    """Distance between what lies at two places."""
+    plan, start = _taken(plan, engine, seen_at(engine.data, *first))
+    plan, end = _taken(plan, engine, seen_at(engine.data, *second))
+    return _quantity(plan, engine, "distance", {"start": (start,), "end": (end,)})
+
+
+def propose_width(plan: Plan, engine: Engine, first: Place, second: Place) -> Proposal:
+    """Width between the edges at two places."""
+    plan, one = _taken(plan, engine, need(seen_at(engine.data, *first), ("edge",), "next to an edge"))
+    plan, other = _taken(plan, engine, need(seen_at(engine.data, *second), ("edge",), "next to an edge"))
+    return _quantity(plan, engine, "width", {"one": (one,), "other": (other,)})
+
+
+def propose_angle(plan: Plan, engine: Engine, first: Place, second: Place) -> Proposal:
+    """Angle between the edges at two places."""
+    plan, one = _taken(plan, engine, need(seen_at(engine.data, *first), ("edge",), "next to an edge"))
+    plan, other = _taken(plan, engine, need(seen_at(engine.data, *second), ("edge",), "next to an edge"))
+    return _quantity(plan, engine, "angle", {"line": (one,), "to": (other,)})
+
+
+def propose_straightness(plan: Plan, engine: Engine, place: Place) -> Proposal:
+    """Straightness of the edge at a place."""
+    plan, edge = _taken(plan, engine, need(seen_at(engine.data, *place), ("edge",), "next to an edge"))
+    return _quantity(plan, engine, "straightness", {"edge": (edge,)})
+
+
+def propose_flatness(plan: Plan, engine: Engine, place: Place) -> Proposal:
+    """Flatness of the surface at a place."""
+    plan, plane = _surface(plan, engine, place)
+    return _quantity(plan, engine, "flatness", {"surfaces": (plane,)})
+
+
+def propose_tilt(plan: Plan, engine: Engine, place: Place) -> Proposal:
+    """Tilt of the surface at a place against the plan's main plane."""
+    plan, datum = main_plane(plan, engine)
+    plan, plane = _surface(plan, engine, place)
+    return _quantity(plan, engine, "tilt", {"plane": (plane,), "to": (datum,)})
+
+
+def propose_flush(plan: Plan, engine: Engine, first: Place, second: Place) -> Proposal:
+    """Height of one surface above another beside it."""
+    return propose_step(plan, engine, first, second)
+
+
+def propose_gap(plan: Plan, engine: Engine, first: Place, second: Place) -> Proposal:
+    """Gap between two places on either side of it, on a section through both."""
+    length = math.dist(first, second)
+    if length < 0.1:
+        raise HemtraError("Click the two sides of the gap, not the same place twice.")
+    turn = math.degrees(math.atan2(second[1] - first[1], second[0] - first[0]))
+    x, y = (first[0] + second[0]) / 2, (first[1] + second[1]) / 2
+    whole = length + 2 * BEYOND
+    zone = RectangleZone(
+        x=round(x, 2), y=round(y, 2), width=round(whole, 2), height=2.0, rotation=round(turn, 2)
+    )
+    number = plan.free_balloon()
+    cut = Step(id=plan.free_id("cut"), name=f"Cut {number}", kind="section", zone=zone)
+    plan, cut_id = with_feature(plan, engine, cut)
+    t = np.linspace(0.0, 1.0, max(round(length / min(engine.data.grid.dx, engine.data.grid.dy)), 3))
+    between = sample(engine.data, first[0] + t * (second[0] - first[0]), first[1] + t * (second[1] - first[1]))
+    # what is too deep to be seen ends the data, what can be seen is a step
+    by = "data" if np.count_nonzero(np.isnan(between)) >= 3 else "steepest"
+    sides = []
+    for name, change, pick in (("left", "falls", "strongest"), ("right", "rises", "strongest")):
+        side = Step(
+            id=plan.free_id(f"gap-{name}"),
+            name=f"Gap {number}, {name}",
+            kind="profile-edge",
+            params={"by": by, "change": change, "pick": pick},
+            inputs={"section": (cut_id,)},
+        )
+        plan = plan.edited(steps=(*plan.steps, side))
+        sides.append(side.id)
+    return _quantity(plan, engine, "gap", {"left": (sides[0],), "right": (sides[1],)})
+
+
+def propose_area(plan: Plan, engine: Engine, place: Place) -> Proposal:
+    """Area of the island at a place."""
+    plan, island = _island(plan, engine, place)
+    return _quantity(plan, engine, "area", {"of": (island,)})
+
+
+def propose_volume(plan: Plan, engine: Engine, place: Place) -> Proposal:
+    """Volume of the island at a place."""
+    plan, island = _island(plan, engine, place)
+    return _quantity(plan, engine, "volume", {"of": (island,)})
+
+
+def propose_code(plan: Plan, engine: Engine, place: Place) -> Proposal:
+    """What the code at a place reads."""
+    zone = RectangleZone(x=round(place[0], 2), y=round(place[1], 2), width=CODE, height=CODE)
+    step = Step(id=plan.free_id("code"), name=f"Code {plan.free_balloon()}", kind="code", zone=zone)
+    plan, code = with_feature(plan, engine, step)
+    found = engine.run(plan.edited(sheet=())).steps[code]
+    if not isinstance(found.value, ReadCode):
+        raise HemtraError(f"The code was not added: {found.reason}.")
+    # serial numbers go on counting, so digits may be any
+    pattern = "".join("#" if letter.isdecimal() else letter for letter in found.value.text)
+    return _quantity(plan, engine, "code-reads", {"of": (code,)}, expected=pattern)
+
+
+def propose_formula(plan: Plan, engine: Engine) -> Proposal:
+    """A formula that begins with the first two rows of the sheet."""
+    rows = tuple(row.step for row in plan.sheet if row.step is not None)[:2]
+    if not rows:
+        raise HemtraError("A formula calculates with other rows of the sheet; add one first.")
+    text = "a - b" if len(rows) > 1 else "a"
+    return _quantity(plan, engine, "formula", {"numbers": rows}, text=text)
+
+
+def _surface(plan: Plan, engine: Engine, place: Place) -> tuple[Plan, str]:
+    seen = seen_at(engine.data, *place)
+    if seen.what != "level":
+        raise NotMeasured(
+            f"there is a {seen.what} where you clicked; click on a surface, farther from its edges"
+        )
+    return _taken(plan, engine, replace(seen, kind="plane"))
+
+
+def _island(plan: Plan, engine: Engine, place: Place) -> tuple[Plan, str]:
+    """What stands or lies off the main plane at a place, told by half its height."""
+    plan, plane_id = main_plane(plan, engine)
+    plane = engine.run(plan.edited(sheet=())).steps[plane_id].value
+    at = engine.data.height_at(*place)
+    if plane is None or at is None:
+        raise NotMeasured("there is no data where you clicked; click on what stands out of the surface")
+    rise = at - plane.height_at(*place)
+    if abs(rise) < 0.05:
+        raise NotMeasured("nothing stands out of the main plane there; click on what does")
+    seen = seen_at(engine.data, *place)
+    reach = max(seen.zone.width, seen.zone.height) + 4.0
+    zone = RectangleZone(x=round(place[0], 2), y=round(place[1], 2), width=reach, height=reach)
+    number = plan.free_balloon()
+    params = {"side": "above" if rise > 0 else "below", "level": round(rise / 2, 3)}
+    step = Step(id=plan.free_id("island"), name=f"Island {number}", kind="island", params=params, zone=zone)
+    plan, island = with_feature(plan, engine, step)
+    follow = plan.step(island).follow.edited(z=plane_id, tilt=plane_id)
+    return plan.with_step(plan.step(island).edited(follow=follow)), island

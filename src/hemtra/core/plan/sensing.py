@@ -1,0 +1,122 @@
+"""What lies at a place of a height map: a hole, a boss, an edge, or a level."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import Any, Literal
+
+import numpy as np
+
+from hemtra.core.arrays import FloatArray
+from hemtra.core.errors import NotMeasured
+from hemtra.core.geometry.line_fit import robust_circle, robust_linear
+from hemtra.core.plan.proposals import propose_spot
+from hemtra.core.scan.edge_lines import crossings
+from hemtra.core.scan.heightmap import HeightMap
+from hemtra.core.scan.zones import AnyZone, RectangleZone, RingZone
+
+RAYS, REACH = 72, 26.0
+"""Rays about a place, and mm along each in which the first edge is looked for."""
+LEAST_STEP = 0.3
+"""mm of a step that is an edge."""
+ALL_ROUND, ROUND_WITHIN = 0.75, 1.6
+"""Share of rays that must meet a rim, and points of the map by which they may be off its circle, rms."""
+NEAR_EDGE = 2.0
+"""mm from a place within which an edge is meant."""
+EDGE_SPAN, EDGE_WIDTH, EDGE_LENGTH = 60.0, 4.0, 8.0
+"""Degrees either side of the nearest edge that belong to it, and mm of the zone laid across it."""
+STRAIGHT = 3.0
+"""Points of the map by which crossings may be off a straight edge, rms."""
+
+
+@dataclass(frozen=True)
+class Seen:
+    """What lies at a place: the kind of feature, where its zone would be, and its parameters."""
+
+    what: Literal["hole", "boss", "edge", "level"]
+    kind: str
+    zone: AnyZone
+    params: dict[str, Any]
+
+
+def seen_at(data: HeightMap, x: float, y: float) -> Seen:
+    """What lies at x, y in mm: round rims first, then edges nearby, and otherwise the level.
+
+    Raises `NotMeasured` where there is nothing.
+    """
+    places, off, falls = _around(data, x, y)
+    pitch = max(data.grid.dx, data.grid.dy)
+    for outward in (False, True):
+        rim = places[falls == outward]
+        if len(rim) >= ALL_ROUND * RAYS:
+            cx, cy, radius, used = robust_circle(rim[:, 0], rim[:, 1], 0.2 * pitch)
+            left = (np.hypot(rim[:, 0] - cx, rim[:, 1] - cy) - radius)[used]
+            close = float(np.sqrt(np.mean(left**2))) <= ROUND_WITHIN * pitch
+            if close and used.mean() >= ALL_ROUND and math.hypot(x - cx, y - cy) < radius:
+                zone = RingZone(
+                    x=round(cx, 2),
+                    y=round(cy, 2),
+                    width=round(2 * radius + 4.0, 2),
+                    height=round(2 * radius + 4.0, 2),
+                    inner=round(max((radius - 2.0) / (radius + 2.0), 0.15), 2),
+                )
+                change = "falls" if outward else "rises"
+                return Seen("boss" if outward else "hole", "circle", zone, {"change": change})
+    if off.size and off.min() <= NEAR_EDGE:
+        edge = _edge(places, off, falls, (x, y), pitch)
+        if edge is not None:
+            return edge
+    return Seen("level", "spot", propose_spot(data, x, y), {})
+
+
+def _around(data: HeightMap, x: float, y: float) -> tuple[FloatArray, FloatArray, FloatArray]:
+    """First edges on rays about a place: positions (n, 2), distances (n,), and whether it falls outward."""
+    turn = 2 * np.pi * np.arange(RAYS) / RAYS
+    u, v = np.cos(turn), np.sin(turn)
+    half = REACH / 2
+    lines = np.column_stack([x + half * u, y + half * v, u, v])
+    found = {change: crossings(data, lines, half, change, "first", LEAST_STEP) for change in ("falls", "rises")}
+    at = np.column_stack([np.where(np.isnan(f[:, 0]), np.inf, f[:, 0]) for f in found.values()])
+    falls = at[:, 0] <= at[:, 1]
+    first = at.min(axis=1)
+    seen = np.isfinite(first)
+    place = lines[seen, :2] + first[seen, None] * lines[seen, 2:]
+    return place, first[seen] + half, falls[seen]
+
+
+def _edge(
+    places: FloatArray, off: FloatArray, falls: FloatArray, at: tuple[float, float], pitch: float
+) -> Seen | None:
+    """The straight edge nearest to a place, across which a zone is laid."""
+    nearest = int(np.argmin(off))
+    away = places - at
+    angle = np.degrees(np.arctan2(away[:, 1], away[:, 0]))
+    beside = np.abs((angle - angle[nearest] + 180.0) % 360.0 - 180.0) <= EDGE_SPAN
+    beside &= (falls == falls[nearest]) & (np.hypot(*(places - places[nearest]).T) <= EDGE_LENGTH / 2)
+    if beside.sum() < 4:
+        return None
+    # along the tangent, so that a line never stands upright
+    t = math.radians(angle[nearest] + 90.0)
+    along = (places[beside] - places[nearest]) @ np.array([math.cos(t), math.sin(t)])
+    across = (places[beside] - places[nearest]) @ np.array([-math.sin(t), math.cos(t)])
+    line, used = robust_linear(np.column_stack([np.ones(along.size), along]), across, 0.2 * pitch)
+    left = (across - line[0] - line[1] * along)[used]
+    if float(np.sqrt(np.mean(left**2))) > STRAIGHT * pitch:
+        return None
+    turn = math.degrees(t + math.atan(float(line[1]))) - 90.0
+    zone = RectangleZone(
+        x=round(float(places[nearest, 0]), 2),
+        y=round(float(places[nearest, 1]), 2),
+        width=EDGE_WIDTH,
+        height=EDGE_LENGTH,
+        rotation=round((turn + 180.0) % 360.0 - 180.0, 1),
+    )
+    return Seen("edge", "edge", zone, {"change": "falls" if falls[nearest] else "rises"})
+
+
+def need(seen: Seen, what: tuple[str, ...], wanted: str) -> Seen:
+    """The same, if it is one of the things wanted. Raises `NotMeasured` that says what to click instead."""
+    if seen.what not in what:
+        raise NotMeasured(f"there is a {seen.what} where you clicked; click {wanted}")
+    return seen
