@@ -39,7 +39,9 @@ class Notifications:
     def error(self, error: BaseException) -> None:
         """An expected error gives its own words; anything else is a bug, logged whole and said briefly."""
         if isinstance(error, HemtraError):
-            self.tell(Notice(str(error)))
+            text = str(error)
+            # reasons are written to stand after a name; alone they are a sentence
+            self.tell(Notice(f"{text[:1].upper()}{text[1:]}" + ("" if text.endswith((".", "…")) else ".")))
             return
         log.error("unexpected error", exc_info=error)
         self.tell(

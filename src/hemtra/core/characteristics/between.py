@@ -157,9 +157,13 @@ class GapKind(Kind):
         return Outcome(Number(parts[self.take], "mm", Point(*(float(c) for c in middle))), facts)
 
     def explain(self, given: Given, outcome: Outcome) -> Evidence:
-        """The segment it was measured along."""
-        start, end = (Point(*(float(c) for c in p)) for p in self._ends(given))
-        return Evidence((Dimension(start, end, f"{outcome.value.value:.3f} mm"),))
+        """The segment it was measured along; a lateral one at the height of the upper side."""
+        start, end = self._ends(given)
+        if self.take == "lateral":
+            top = max(float(start[2]), float(end[2]))
+            start, end = (np.array([p[0], p[1], top]) for p in (start, end))
+        ends = [Point(*(float(c) for c in p)) for p in (start, end)]
+        return Evidence((Dimension(ends[0], ends[1], f"{outcome.value.value:.3f} mm"),))
 
     @staticmethod
     def _parts(given: Given, start: FloatArray, end: FloatArray) -> dict[str, float]:

@@ -3,30 +3,36 @@
 from __future__ import annotations
 
 import math
-from dataclasses import replace
 
 import numpy as np
+from scipy import ndimage
 
 from hemtra.core.errors import HemtraError, NotMeasured
 from hemtra.core.features.code import ReadCode
+from hemtra.core.geometry.elements import Plane
 from hemtra.core.plan.document import Plan, Step
 from hemtra.core.plan.engine import Engine
 from hemtra.core.plan.follow import followed
-from hemtra.core.plan.proposals import Proposal, main_plane, propose_step, with_feature, with_row
+from hemtra.core.plan.proposals import Proposal, main_plane, propose_spot, propose_step, with_feature, with_row
 from hemtra.core.plan.registry import kind_named
 from hemtra.core.plan.sensing import Seen, need, seen_at
+from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.section import sample
 from hemtra.core.scan.zones import RectangleZone
 
 Place = tuple[float, float]
 SAME = 0.25
 """Share of a zone's size within which a click on something known means that."""
+ALIKE = 3.0
+"""Ratio of areas within which two zones are about the same."""
 CODE = 16.0
 """mm of the zone laid about a clicked code."""
 BEYOND = 4.0
 """mm by which a section goes on behind either click."""
-SIDE = 0.5
-"""Share of a section at either end in which a side of a gap is looked for."""
+ROOM = 3.0
+"""mm of the zone about an island beyond its own size."""
+LONGEST_NAME = 60
+"""Letters of a proposed name."""
 
 
 def _taken(plan: Plan, engine: Engine, seen: Seen) -> tuple[Plan, str]:
@@ -41,7 +47,8 @@ def _taken(plan: Plan, engine: Engine, seen: Seen) -> tuple[Plan, str]:
         except NotMeasured:
             continue
         near = math.hypot(zone.x - seen.zone.x, zone.y - seen.zone.y) <= SAME * min(zone.width, zone.height)
-        if near and all(step.params.get(k, v) == v for k, v in seen.params.items()):
+        alike = 1 / ALIKE <= zone.area / seen.zone.area <= ALIKE
+        if near and alike and all(step.params.get(k, v) == v for k, v in seen.params.items()):
             return plan, step.id
     title = {"hole": "Hole", "boss": "Boss", "edge": "Edge", "level": "Spot"}[seen.what]
     step = Step(
@@ -57,11 +64,17 @@ def _taken(plan: Plan, engine: Engine, seen: Seen) -> tuple[Plan, str]:
 def _quantity(
     plan: Plan, engine: Engine, kind: str, inputs: dict[str, tuple[str, ...]], **params: object
 ) -> Proposal:
-    title = kind_named(kind).title
-    step = Step(
-        id=plan.free_id(kind), name=f"{title} {plan.free_balloon()}", kind=kind, inputs=inputs, params=params
-    )
+    step = Step(id=plan.free_id(kind), name=_named(plan, kind, inputs), kind=kind, inputs=inputs, params=params)
     return with_row(plan, engine, step)
+
+
+def _named(plan: Plan, kind: str, inputs: dict[str, tuple[str, ...]]) -> str:
+    """What is measured, and of what: “Diameter, Bore rim”."""
+    title = kind_named(kind).title
+    main = [plan.step(i).name for i in dict.fromkeys(i for ids in inputs.values() for i in ids)]
+    of = " – ".join(main if kind not in ("tilt", "true-position") else main[:1])
+    name = f"{title}, {of}" if of else title
+    return name if len(name) <= LONGEST_NAME else f"{title} {plan.free_balloon()}"
 
 
 def propose_diameter(plan: Plan, engine: Engine, place: Place) -> Proposal:
@@ -206,12 +219,7 @@ def propose_formula(plan: Plan, engine: Engine) -> Proposal:
 
 
 def _surface(plan: Plan, engine: Engine, place: Place) -> tuple[Plan, str]:
-    seen = seen_at(engine.data, *place)
-    if seen.what != "level":
-        raise NotMeasured(
-            f"there is a {seen.what} where you clicked; click on a surface, farther from its edges"
-        )
-    return _taken(plan, engine, replace(seen, kind="plane"))
+    return _taken(plan, engine, Seen("level", "plane", propose_spot(engine.data, *place), {}))
 
 
 def _island(plan: Plan, engine: Engine, place: Place) -> tuple[Plan, str]:
@@ -224,12 +232,29 @@ def _island(plan: Plan, engine: Engine, place: Place) -> tuple[Plan, str]:
     rise = at - plane.height_at(*place)
     if abs(rise) < 0.05:
         raise NotMeasured("nothing stands out of the main plane there; click on what does")
-    seen = seen_at(engine.data, *place)
-    reach = max(seen.zone.width, seen.zone.height) + 4.0
-    zone = RectangleZone(x=round(place[0], 2), y=round(place[1], 2), width=reach, height=reach)
+    zone = _box(engine.data, plane, place, rise / 2)
     number = plan.free_balloon()
     params = {"side": "above" if rise > 0 else "below", "level": round(rise / 2, 3)}
     step = Step(id=plan.free_id("island"), name=f"Island {number}", kind="island", params=params, zone=zone)
     plan, island = with_feature(plan, engine, step)
     follow = plan.step(island).follow.edited(z=plane_id, tilt=plane_id)
     return plan.with_step(plan.step(island).edited(follow=follow)), island
+
+
+def _box(data: HeightMap, plane: Plane, place: Place, level: float) -> RectangleZone:
+    """A rectangle with room around the region beyond a level that a place lies in."""
+    grid, (rows, cols) = data.grid, data.shape
+    x, y = grid.x0 + grid.dx * np.arange(cols), grid.y0 + grid.dy * np.arange(rows)
+    ground = plane.height_at(x, np.array(plane.y0))[None, :] + (plane.slope_y * (y - plane.y0))[:, None]
+    height = data.z - ground
+    labels, _ = ndimage.label(height > level if level > 0 else height < level)
+    j, i = round((place[0] - grid.x0) / grid.dx), round((place[1] - grid.y0) / grid.dy)
+    found = labels == labels[i, j]
+    across, along = np.flatnonzero(found.any(axis=0)), np.flatnonzero(found.any(axis=1))
+    ends = x[across[[0, -1]]], y[along[[0, -1]]]
+    return RectangleZone(
+        x=round(float(ends[0].mean()), 2),
+        y=round(float(ends[1].mean()), 2),
+        width=round(float(np.ptp(ends[0])) + ROOM, 2),
+        height=round(float(np.ptp(ends[1])) + ROOM, 2),
+    )

@@ -22,10 +22,13 @@ LEAST_STEP = 0.3
 """mm of a step that is an edge."""
 ALL_ROUND, ROUND_WITHIN = 0.75, 1.6
 """Share of rays that must meet a rim, and points of the map by which they may be off its circle, rms."""
+ON_EDGE, BACK = 3.0, 1.2
+"""Points of the map within which a place is on an edge, and mm of the step back from it."""
 NEAR_EDGE = 2.0
 """mm from a place within which an edge is meant."""
 EDGE_SPAN, EDGE_WIDTH, EDGE_LENGTH = 60.0, 4.0, 8.0
 """Degrees either side of the nearest edge that belong to it, and mm of the zone laid across it."""
+WORDS = {"hole": "a hole", "boss": "a boss", "edge": "an edge", "level": "level ground"}
 STRAIGHT = 3.0
 """Points of the map by which crossings may be off a straight edge, rms."""
 
@@ -63,6 +66,12 @@ def seen_at(data: HeightMap, x: float, y: float) -> Seen:
                 )
                 change = "falls" if outward else "rises"
                 return Seen("boss" if outward else "hole", "circle", zone, {"change": change})
+    if off.size and off.min() <= ON_EDGE * pitch:
+        # from the edge itself it cannot be told how it runs; from a step back on its upper side it can
+        ahead = places[off <= ON_EDGE * pitch + 1.0].mean(axis=0) - (x, y)
+        back = BACK * ahead / max(float(np.hypot(*ahead)), 1e-9)
+        x, y = x - float(back[0]), y - float(back[1])
+        places, off, falls = _around(data, x, y)
     if off.size and off.min() <= NEAR_EDGE:
         edge = _edge(places, off, falls, (x, y), pitch)
         if edge is not None:
@@ -118,5 +127,5 @@ def _edge(
 def need(seen: Seen, what: tuple[str, ...], wanted: str) -> Seen:
     """The same, if it is one of the things wanted. Raises `NotMeasured` that says what to click instead."""
     if seen.what not in what:
-        raise NotMeasured(f"there is a {seen.what} where you clicked; click {wanted}")
+        raise NotMeasured(f"there is {WORDS[seen.what]} where you clicked; click {wanted}")
     return seen

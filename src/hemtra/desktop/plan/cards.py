@@ -105,7 +105,7 @@ class StepCard(Card):
     band_typed = Signal(str, object)
     rub_wanted = Signal(str)
 
-    def __init__(self, step: Step, kind: Kind, users: int, *, anchors: bool) -> None:
+    def __init__(self, step: Step, kind: Kind, users: int, *, anchors: bool, always_open: bool) -> None:
         settings = kind.shown_settings()
         wide = WIDER if len(settings) > LONGEST_COLUMN else WIDTH
         if issubclass(kind.output, HeightMap):
@@ -115,7 +115,7 @@ class StepCard(Card):
         self._users = users
         self._state: tuple[str, int, bool] | None = None
         self._evidence: Evidence | None = None
-        self.always_open = step.zone is None
+        self.always_open = always_open
         if not self.always_open:
             self.setCursor(Qt.CursorShape.PointingHandCursor)
             self.setFocusPolicy(Qt.FocusPolicy.TabFocus)

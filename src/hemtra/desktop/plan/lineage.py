@@ -169,7 +169,7 @@ class Lineage(QFrame):
         self.result_card.menu_wanted.connect(self.menu_wanted)
         self.result_card.tolerance_typed.connect(self.tolerance_typed)
         if kind.shown_settings():
-            self._add_column(layout, [self._step_card(last)])
+            self._add_column(layout, [self._step_card(last, always_open=True)])
         self._add_column(layout, [self.result_card])
         layout.addStretch()
         chain.links = self._links(scan_card, last)
@@ -187,13 +187,13 @@ class Lineage(QFrame):
             links += [(self.cards[source], self.result_card) for source in sources]
         return links
 
-    def _step_card(self, step: Step) -> StepCard:
+    def _step_card(self, step: Step, *, always_open: bool = False) -> StepCard:
         plan = self.bench.document.shown
         kind = kind_named(step.kind).model_validate(step.params)
         moving = followers(plan, step.id)
-        card = StepCard(
-            step, kind, len(dependants(plan, step.id)), anchors=bool(moving) or kind.kind == "plane"
-        )
+        users = len(dependants(plan, step.id))
+        gives = bool(moving) or kind.kind == "plane"
+        card = StepCard(step, kind, users, anchors=gives, always_open=always_open)
         card.param_changed.connect(self.param_changed)
         card.zone_typed.connect(self.zone_typed)
         card.rub_wanted.connect(self.rub_wanted)
@@ -202,7 +202,7 @@ class Lineage(QFrame):
         if card.follow is not None:
             card.follow.chosen.connect(self.follow_chosen)
             card.follow.wanted.connect(self.anchor_wanted)
-        if step.zone is not None or kind.section_input:
+        if not always_open:
             card.clicked.connect(_call(self.bench.select_step, step.id))
         self.cards[step.id] = card
         return card

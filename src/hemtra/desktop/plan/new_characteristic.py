@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from PySide6.QtCore import QObject, Qt, Signal
+from PySide6.QtCore import QEvent, QObject, Qt, Signal
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QFrame, QGridLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
@@ -30,6 +30,7 @@ from hemtra.core.plan.quantity_proposals import (
     propose_width,
 )
 from hemtra.desktop.model.bench import Bench, Place
+from hemtra.desktop.plan.offers import Offer
 from hemtra.desktop.plan.top_view import TopView
 from hemtra.desktop.tasks import Task, Tasks
 
@@ -154,6 +155,14 @@ class Chooser(QFrame):
             self.buttons[wish.id] = button
         self.hide()
 
+    def event(self, event: QEvent) -> bool:
+        """Its letters come before those of the window."""
+        asked = event.type() == QEvent.Type.ShortcutOverride and isinstance(event, QKeyEvent)
+        if asked and any(event.text().upper() == wish.key for wish in WISHES):  # type: ignore[attr-defined]
+            event.accept()
+            return True
+        return super().event(event)
+
     def keyPressEvent(self, event: QKeyEvent) -> None:
         """The letter of a wish chooses it, Escape leaves."""
         found = next((w.id for w in WISHES if event.text().upper() == w.key), None)
@@ -199,6 +208,11 @@ class NewCharacteristic(QObject):
             self._stage.pick(self._wish.prompts[0])
         else:
             self._propose()
+
+    def take(self, offer: Offer) -> None:
+        """Begin with what was offered, as if its place had been clicked."""
+        self.begin(offer.wish)
+        self._picked(*offer.place)
 
     def leave(self) -> None:
         """Forget about it."""

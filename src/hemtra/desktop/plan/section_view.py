@@ -176,7 +176,7 @@ class SectionView(QWidget):
         verdict = theme.verdict_colour(judged.verdict)
         dimensions = self._dimensions()
         if not dimensions:
-            self._draw_value(painter, judged, axes.frame.right() - VALUE_WIDTH, axes.frame.top() - 15)
+            self._draw_value(painter, judged, axes.frame.right() - VALUE_WIDTH, axes.frame.top() + 14)
             return
         painter.setPen(QPen(verdict, 1.0))
         for mark in self._marks():

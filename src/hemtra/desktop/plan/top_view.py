@@ -39,6 +39,7 @@ from hemtra.desktop.plan.layers import (
     draw_zone,
 )
 from hemtra.desktop.plan.legend import Legend
+from hemtra.desktop.plan.offers import Offers
 from hemtra.desktop.plan.signs import RADIUS, draw_balloon, draw_chip
 from hemtra.desktop.plan.stage_map import StageMap
 from hemtra.desktop.plan.stage_probe import Probe
@@ -76,6 +77,8 @@ class TopView(QWidget):
     step_clicked = Signal(str)
     place_picked = Signal(float, float)
     pick_left = Signal()
+    offer_taken = Signal(object)
+    """What lay under the pointer when it was clicked."""
     recoloured = Signal()
     """Something else is to colour the part."""
     repainted = Signal()
@@ -100,6 +103,7 @@ class TopView(QWidget):
         self.tools.before_toggled.connect(self._on_part)
         self.prompt = ""
         self.probe, self._rubber = Probe(), Rubber()
+        self.offers = Offers(bench, lambda: self.data, self.update, self)
         self.picked: list[Place] = []
         self._regions = RegionImages()
         self._balloons: list[StageBalloon] = []
@@ -204,6 +208,7 @@ class TopView(QWidget):
             self._draw_balloons(painter)
             self.probe.draw(painter, self.viewport, self._cursor)
             self._draw_read_out(painter)
+            self.offers.draw(painter, self.viewport, self._cursor)
         painter.setPen(QPen(theme.colour("copper").lighter(140), 2))
         for place in self.picked:
             at = QPointF(*self.viewport.to_screen(*place))
@@ -352,7 +357,15 @@ class TopView(QWidget):
             self._drag_on(drag, pixel, place, snap=bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier))
         elif drag is None and not self.prompt:
             self._show_grip(pixel)
+        self.offers.moved(place if self._is_free(pixel) else None)
         self.update()
+
+    def _is_free(self, pixel: Pixel) -> bool:
+        """Whether the pointer is on nothing that can be taken already."""
+        zone = self._selected_zone()
+        held = None if zone is None else grabbed(zone, self.viewport, pixel)
+        busy = self._drag is not None or self.prompt or held or self._balloon_under(pixel) is not None
+        return not busy and self._line_under(pixel) is None
 
     def _drag_on(self, drag: _Drag, pixel: Pixel, place: Place, *, snap: bool) -> None:
         if drag.what == "view":
@@ -385,8 +398,11 @@ class TopView(QWidget):
                 self.bench.selected_step, dragged(drag.zone, drag.handle, drag.start, place, snap=snap)
             )
         elif not drag.moved and drag.what == "view":
-            under = self._step_under(place)
-            if under is not None:
+            under, offer = self._step_under(place), self.offers.offer
+            if offer is not None:
+                self.offers.moved(None)
+                self.offer_taken.emit(offer)
+            elif under is not None:
                 self.step_clicked.emit(under)
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
@@ -406,6 +422,7 @@ class TopView(QWidget):
     def leaveEvent(self, event: QEvent) -> None:
         """Nothing to read any more."""
         self._cursor = None
+        self.offers.moved(None)
         self.cursor_moved.emit(None)
         self.update()
 

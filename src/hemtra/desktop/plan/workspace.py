@@ -111,6 +111,7 @@ class PlanWorkspace(QWidget):
         self.stage.balloon_clicked.connect(bench.select)
         self.stage.step_clicked.connect(bench.select_step)
         self.stage.tools.prepared.connect(self.prepare)
+        self.stage.offer_taken.connect(self.new.take)
         self.stage.recoloured.connect(self.evaluate)
         self.stage.tools.space_toggled.connect(self._toggle_space)
         self._copied: AnyZone | None = None
@@ -203,6 +204,7 @@ class PlanWorkspace(QWidget):
             self.space.stop()
         self._show_lane.stop()
         self._tray_lane.stop()
+        self.stage.offers.lane.stop()
 
     def evaluate(self) -> None:
         """Bring the part on the stage up to date."""

@@ -1,0 +1,136 @@
+"""What lies under a click, and the characteristics proposed from it, on the demo part."""
+
+import math
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from test_anchors import X, Y, local, relief
+
+from hemtra import NotMeasured
+from hemtra.core.errors import HemtraError
+from hemtra.core.features.circle import CircleKind
+from hemtra.core.features.edge import EdgeKind
+from hemtra.core.plan import quantity_proposals as q
+from hemtra.core.plan.document import Plan
+from hemtra.core.plan.engine import Engine
+from hemtra.core.plan.kind import Given
+from hemtra.core.plan.sensing import seen_at
+from hemtra.virtual.demo import PARTS, REFERENCE, demo_plan
+
+
+@pytest.fixture(scope="module")
+def engine():
+    return Engine(REFERENCE.scan().data)
+
+
+@settings(deadline=None, max_examples=25)
+@given(
+    st.floats(-6, 6),
+    st.floats(-4, 4),
+    st.floats(2.0, 5.0),
+    st.booleans(),
+    st.floats(0.0, 0.6),
+    st.floats(0, 6.2),
+)
+def test_round_things_are_seen_from_anywhere_inside(x, y, radius, hole, off, turn):
+    inside = np.hypot(X - x, Y - y) < radius
+    data = relief(np.where(inside != hole, 2.0, 0.0))
+    seen = seen_at(data, x + off * radius * math.cos(turn), y + off * radius * math.sin(turn))
+    assert seen.what == ("hole" if hole else "boss")
+    circle = CircleKind(**seen.params).evaluate(Given(data, seen.zone)).value
+    assert (circle.x, circle.y, circle.radius) == tuple(pytest.approx(v, abs=0.05) for v in (x, y, radius))
+
+
+@settings(deadline=None, max_examples=25)
+@given(st.floats(-180, 180), st.floats(-1.5, 1.5))
+def test_an_edge_is_seen_from_either_side(turn, off):
+    u, _ = local(0, 0, turn)
+    data = relief(np.where(u < 0, 2.0, 0.0))
+    c, s = math.cos(math.radians(turn)), math.sin(math.radians(turn))
+    seen = seen_at(data, off * c, off * s)
+    assert seen.what == "edge"
+    edge = EdgeKind(**seen.params).evaluate(Given(data, seen.zone)).value
+    assert abs(edge.x * c + edge.y * s) < 0.06
+    # the direction of a line is known up to half a turn
+    assert abs((edge.direction - turn + 90 + 90) % 180 - 90) < 3.0
+
+
+def test_level_ground_is_a_level_and_nothing_is_nothing():
+    assert seen_at(relief(0.0 * X), 1.0, 2.0).what == "level"
+    with pytest.raises(NotMeasured, match="no data where you clicked"):
+        seen_at(relief(np.where(X > 5, 0.0, np.nan)), -10.0, 0.0)
+
+
+def last(made: q.Proposal, engine: Engine):
+    row = made.plan.characteristic(made.balloon)
+    return row, next(
+        c for c in engine.run(engine.taught(made.plan)).characteristics if c.balloon == made.balloon
+    )
+
+
+@pytest.mark.parametrize(
+    ("propose", "places", "value", "bound"),
+    [
+        (q.propose_diameter, [(0, 2)], 20.0, 0.1),
+        (q.propose_roundness, [(42, 19)], 0.1, 0.1),
+        (q.propose_distance, [(42, 20), (-42, -20)], 94.8, 0.15),
+        (q.propose_width, [(59, 4), (-59, 4)], 120.0, 0.2),
+        (q.propose_angle, [(59, 5), (5, 39)], 90.0, 0.6),
+        (q.propose_straightness, [(59, 5)], 0.05, 0.06),
+        (q.propose_flatness, [(0, 14)], 0.01, 0.01),
+        (q.propose_tilt, [(0, 14)], 0.1, 0.15),
+        (q.propose_gap, [(-29.5, 0), (-26, 0)], 0.5, 0.1),
+        (q.propose_flush, [(-35, 0), (-35, 7)], 0.2, 0.06),
+        (q.propose_area, [(0, 14)], math.pi * (19**2 - 10**2), 15),
+        (q.propose_true_position, [(42, 20)], 0.0, 0.1),
+    ],
+)
+def test_a_click_proposes_a_row_that_this_part_passes(engine, propose, places, value, bound):
+    row, judged = last(propose(demo_plan(), engine, *places), engine)
+    assert judged.value == pytest.approx(value, abs=bound)
+    assert judged.verdict == "PASS"
+    assert row.upper is not None
+
+
+def test_features_there_already_are_used_again(engine):
+    plan = demo_plan()
+    made = q.propose_diameter(plan, engine, (1.0, 1.0))
+    assert made.plan.step(made.plan.characteristic(made.balloon).step).inputs["of"] == ("bore",)
+    assert len(made.plan.steps) == len(plan.steps) + 1
+    assert made.plan.characteristic(made.balloon).name == "Diameter, Bore rim"
+    other = q.propose_flatness(plan, engine, (0.0, 14.0))
+    assert "plane-a" not in other.plan.steps[-1].inputs["surfaces"], "a large plane elsewhere is another one"
+
+
+def test_what_is_new_moves_with_the_part(engine):
+    made = q.propose_width(demo_plan(), engine, (59.0, 4.0), (-59.0, 4.0))
+    turned = PARTS[3]
+    judged = Engine(turned.scan().data).run(engine.taught(made.plan)).characteristics[-1]
+    assert judged.value == pytest.approx(turned.cover.truth()[16], abs=0.15)
+
+
+def test_codes_and_formulas_are_proposed_from_what_is_there(engine):
+    row, judged = last(q.propose_code(demo_plan(), engine, (-27.0, -18.0)), engine)
+    assert (judged.text, row.lower) == (REFERENCE.cover.marking, 1.0)
+    made = q.propose_formula(demo_plan(), engine)
+    values = {c.balloon: c.value for c in engine.run(made.plan).characteristics}
+    assert values[made.balloon] == pytest.approx(values[1] - values[2])
+
+
+@pytest.mark.parametrize(
+    ("propose", "places", "message"),
+    [
+        (q.propose_diameter, [(24, -16)], "click inside a hole"),
+        (q.propose_width, [(24, -16), (59, 0)], "click next to an edge"),
+        (q.propose_gap, [(5, 5), (5, 5)], "not the same place"),
+        (q.propose_area, [(22, 10)], "nothing stands out"),
+        (q.propose_code, [(22, 10)], "no code"),
+    ],
+)
+def test_clicks_on_something_else_say_what_to_click(engine, propose, places, message):
+    with pytest.raises(HemtraError, match=message):
+        propose(demo_plan(), engine, *places)
+    with pytest.raises(HemtraError, match="add one first"):
+        q.propose_formula(Plan(), engine)

@@ -1,0 +1,62 @@
+"""Offers under a resting pointer, and new characteristics of every kind, in the real window."""
+
+import pytest
+from PySide6.QtCore import QPoint, Qt
+from test_window import LEFT, pixel, values
+
+from hemtra.desktop.actions import ACTIONS
+from hemtra.desktop.plan.new_characteristic import WISHES
+
+
+def rest(qtbot, stage, x, y):
+    """The pointer comes to rest on a place."""
+    at = pixel(stage, x, y)
+    qtbot.mouseMove(stage, at - QPoint(4, 4))
+    qtbot.mouseMove(stage, at)
+    qtbot.waitUntil(lambda: stage.offers.offer is not None, timeout=10_000)
+    stage.grab()
+    return stage.offers.offer
+
+
+def test_what_lies_under_the_pointer_is_offered_and_taken(demo, qtbot, settled):
+    stage, bench = demo.plan_workspace.stage, demo.bench
+    bench.select(13)
+    settled(demo)
+    offer = rest(qtbot, stage, 42.0, 19.2)
+    assert offer.text.startswith("boss ⌀ 12.0")
+    qtbot.mouseClick(stage, LEFT, pos=pixel(stage, 42.0, 19.2))
+    settled(demo)
+    assert bench.row.name == "Diameter, Boss NE rim"
+    assert values(demo)[bench.balloon].value == pytest.approx(12.0, abs=0.05)
+    offer = rest(qtbot, stage, 35.0, -4.0)
+    assert "level -2.5" in offer.text
+    assert "from Plane A, flange" in offer.text
+    qtbot.mouseMove(stage, pixel(stage, 10.0, -25.0))
+    # what is offered goes with the pointer
+    qtbot.waitUntil(lambda: stage.offers.offer is None, timeout=5_000)
+
+
+def test_every_wish_has_a_letter_an_action_and_a_prompt(demo, qtbot):
+    keys = [wish.key for wish in WISHES]
+    assert len(set(keys)) == len(keys)
+    assert {f"characteristic.{wish.id}" for wish in WISHES} <= {action.id for action in ACTIONS}
+    new, stage = demo.plan_workspace.new, demo.plan_workspace.stage
+    for wish in WISHES:
+        if wish.prompts:
+            new.ask()
+            qtbot.keyClick(new.chooser, wish.key.lower())
+            assert stage.prompt == wish.prompts[0]
+            qtbot.keyClick(stage, Qt.Key.Key_Escape)
+            assert stage.prompt == ""
+
+
+def test_a_click_on_the_wrong_thing_says_what_to_click(demo, settled):
+    demo.trigger("characteristic.diameter")
+    demo.plan_workspace.stage.place_picked.emit(24.0, -16.0)
+    settled(demo)
+    assert demo.message_bar.text.text().startswith(
+        "There is level ground where you clicked; click inside a hole"
+    )
+    demo.trigger("characteristic.formula")
+    settled(demo)
+    assert demo.bench.row.name.startswith("Formula")
