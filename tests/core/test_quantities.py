@@ -12,6 +12,7 @@ from test_anchors import PITCH, X, Y, local, relief
 from hemtra import HeightMap, NotMeasured
 from hemtra.core.characteristics.between import ParallelismKind, WidthKind
 from hemtra.core.characteristics.contour_form import RoundnessKind, StraightnessKind
+from hemtra.core.characteristics.form import FlatnessKind, minimum_zone
 from hemtra.core.characteristics.formula import FormulaKind
 from hemtra.core.characteristics.places import PositionKind, TruePositionKind
 from hemtra.core.characteristics.reading import ReadsAsKind
@@ -193,6 +194,33 @@ def test_form_is_found_through_sampling(bow, turn):
     lobed = relief(np.where(np.hypot(u, v) < 5.0 + bow / 2 * np.cos(3 * np.arctan2(v, u)), 2.0, 0.0))
     rim = CircleKind().evaluate(Given(lobed, RingZone(x=0, y=0, width=16, height=16, inner=0.3))).value
     assert value(RoundnessKind(cell=1.0), circle=rim).value == pytest.approx(bow, abs=PITCH)
+
+
+@settings(deadline=None)
+@given(st.lists(st.tuples(near, near, st.floats(-1, 1)), min_size=5, max_size=40, unique=True), near, near)
+def test_the_minimum_zone_is_no_wider_than_any_other(places, slope_x, slope_y):
+    u, v, w = np.array(places).T
+    assume(np.linalg.svd(np.column_stack([u - u.mean(), v - v.mean()]), compute_uv=False)[1] > 1.0)
+
+    def width(a, b):
+        return float(np.ptp(w - a * u - b * v))
+
+    zone = minimum_zone(u, v, w)
+    least_squares = np.linalg.lstsq(np.column_stack([u, v, np.ones(u.size)]), w, rcond=None)[0]
+    for other in (least_squares[:2], (slope_x / 20, slope_y / 20), (0.0, 0.0), *(zone + 1e-3 * np.eye(2))):
+        assert width(*zone) <= width(*other) + 1e-9
+
+
+def test_a_saddle_is_flatter_by_its_zone_than_by_least_squares():
+    zone = RectangleZone(x=3, y=2, width=20, height=10)
+    plane = PlaneKind(trim=0).evaluate(Given(relief(1e-3 * X * X + 2e-3 * X * Y + 0.02 * X), zone)).value
+    by = {
+        method: FlatnessKind(method=method)
+        .evaluate(Given(relief(1e-3 * X * X + 2e-3 * X * Y + 0.02 * X), None, {"surfaces": (plane,)}))
+        .value.value
+        for method in ("least squares", "minimum zone")
+    }
+    assert 0.5 * by["least squares"] < by["minimum zone"] < by["least squares"]
 
 
 def test_planes_and_edges_are_judged_against_their_datums():

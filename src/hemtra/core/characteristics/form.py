@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from typing import ClassVar
+from typing import ClassVar, Literal
 
 import numpy as np
+from scipy.optimize import linprog
 
 from hemtra.core.arrays import FloatArray
 from hemtra.core.errors import NotMeasured
@@ -50,8 +51,15 @@ class FlatnessKind(Kind):
         le=100.0,
     )
 
+    method: Literal["least squares", "minimum zone"] = setting(
+        "least squares",
+        "plane by",
+        "Deviations count from the least-squares plane, or from the two closest parallel planes that hold all.",
+        choices={"least squares": "least squares", "minimum zone": "minimum zone"},
+    )
+
     def evaluate(self, given: Given) -> Outcome:
-        """Greatest minus least deviation from the common least-squares plane in mm (ISO 12781-1, LSPL)."""
+        """Greatest minus least deviation from the common plane in mm (ISO 12781-1, LSPL or MZPL)."""
         cells, deviation = self._deviations(given)
         value = float(deviation.max() - deviation.min())
         highest = cells[int(np.argmax(deviation))]
@@ -84,9 +92,29 @@ class FlatnessKind(Kind):
             raise NotMeasured(f"only {len(cells)} cells of {self.cell:g} mm hold data; flatness needs four")
         middle = cells.mean(axis=0)
         u, v, w = (cells - middle).T
-        slopes, *_ = np.linalg.lstsq(np.column_stack([u, v]), w, rcond=None)
+        if self.method == "minimum zone":
+            slopes = minimum_zone(u, v, w)
+        else:
+            slopes, *_ = np.linalg.lstsq(np.column_stack([u, v]), w, rcond=None)
         deviation = (w - u * slopes[0] - v * slopes[1]) / np.sqrt(1.0 + float(slopes @ slopes))
         return cells, deviation
+
+
+def minimum_zone(u: FloatArray, v: FloatArray, w: FloatArray) -> FloatArray:
+    """(2,) slopes of the parallel planes that lie closest along z and hold all points (n,) between them.
+
+    A linear programme: the least reach h with |w - a u - b v - c| <= h. Only corners of the convex hull of the
+    points decide it, but a few hundred cells need no such care.
+    """
+    scale = max(float(np.abs(u).max()), float(np.abs(v).max()), 1e-9)
+    design, reach = np.column_stack([u / scale, v / scale, np.ones(u.size)]), np.ones((u.size, 1))
+    sides = np.block([[-design, -reach], [design, -reach]])
+    heights = np.concatenate([-w, w])
+    found = linprog([0.0, 0.0, 0.0, 1.0], A_ub=sides, b_ub=heights, bounds=[(None, None)] * 4)
+    if not found.success or found.x is None:
+        raise NotMeasured("the two closest planes about the surface could not be found; take least squares")
+    slopes: FloatArray = found.x[:2] / scale
+    return slopes
 
 
 def _cells(surface: FittedPlane, data: HeightMap, size: float) -> FloatArray:
