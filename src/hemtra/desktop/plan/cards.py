@@ -34,7 +34,7 @@ from hemtra.desktop.plan.input_buttons import InputButtons
 from hemtra.desktop.plan.signs import told_value
 from hemtra.desktop.plan.zone_numbers import ZoneNumbers
 
-WIDTH, WIDER, NARROW = 492, 700, 318
+WIDTH, WIDER, NARROW = 484, 690, 286
 """Pixels of an open card, of one with two columns of fields, and of a folded one or one without evidence."""
 LONGEST_COLUMN = 6
 """Fields a column of a card holds at most."""
@@ -131,7 +131,7 @@ class StepCard(Card):
             label.setObjectName("muted")
             field = self._field(name, setting)
             wide_field = setting.choices or isinstance(setting.value, str)
-            field.setFixedSize(112 if wide_field else 78, 22)
+            field.setFixedSize(122 if wide_field else 78, 22)
             field.setToolTip(setting.help)
             field.setAccessibleName(f"{step.name}, {setting.label}")
             unit = QLabel(setting.unit)
@@ -203,7 +203,8 @@ class StepCard(Card):
                 more.setVisible(selected)
         self.inputs.setVisible(selected or self.always_open)
         self.setFixedWidth(self._wide if selected or self.always_open else NARROW)
-        self.subtitle.setText(f"shared by {self._users}" if self._users > 1 else "")
+        self.subtitle.setText(f"for {self._users}" if self._users > 1 else "")
+        self.subtitle.setToolTip(f"{self._users} steps use it" if self._users > 1 else "")
         self.picture.show_picture(evidence.picture if evidence else None)
         if result is None:
             self.time.setText("")
@@ -255,7 +256,7 @@ class ScanCard(Card):
     """Where the data came from."""
 
     def __init__(self, scan: Scan) -> None:
-        super().__init__("Scan", "scan", "muted", 172)
+        super().__init__("Scan", "scan", "muted", 160)
         self.time.setText(Path(scan.name).stem)
         rows, cols = scan.data.shape
         grid = scan.data.grid
@@ -287,7 +288,7 @@ class ResultCard(Card):
 
     def __init__(self, row: Characteristic, kind: Kind, step: Step | None) -> None:
         """step: shown with its inputs, where it has no card of its own."""
-        super().__init__(kind.title, kind.glyph, "ink", 250)
+        super().__init__(kind.title, kind.glyph, "ink", 246)
         self.row = row
         self.name, self.tolerance = QLineEdit(row.name), QLineEdit(row.tolerance)
         self.name.setAccessibleName("Name of the characteristic")

@@ -25,7 +25,7 @@ from hemtra.desktop.model.bench import Bench
 from hemtra.desktop.plan.cards import ResultCard, ScanCard, StepCard
 from hemtra.desktop.plan.input_buttons import InputButtons
 
-GAP = 34
+GAP = 18
 """Pixels between columns, for the connectors."""
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from PySide6.QtCore import QPoint, QPointF, QRectF, Qt, Signal
+from PySide6.QtCore import QPoint, QPointF, QRectF, Qt, QTimer, Signal
 from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import (
     QHBoxLayout,
@@ -197,6 +197,7 @@ class Sheet(ListPanel):
         self.items: list[SheetRow] = []
         self._headings: list[QLabel] = []
         self._laid_out: object = None
+        self._shown_balloon: int | None = None
         self.query = QLineEdit()
         self.query.setPlaceholderText("find by number, name or group")
         self.query.setAccessibleName("Find a characteristic")
@@ -235,9 +236,18 @@ class Sheet(ListPanel):
         for widget, row in zip(self.items, ordered, strict=True):
             widget.show_row(row, judged.get(row.balloon), selected=row.balloon == self.bench.balloon)
         self._lay_out([(name, len(rows)) for name, rows in groups if rows])
+        if self.bench.balloon != self._shown_balloon:
+            self._shown_balloon = self.bench.balloon
+            # once the row that opens has its place
+            QTimer.singleShot(0, self._show_selected)
         passed = sum(c.verdict is Verdict.PASS for c in judged.values())
         self.aside.setText(f"{passed} of {len(judged)} pass" if plan.sheet and judged else "")
         self.add_button.setEnabled(self.bench.tray.current is not None)
+
+    def _show_selected(self) -> None:
+        row = None if self.bench.balloon is None else self.row_of(self.bench.balloon)
+        if row is not None:
+            self.scroll_area.ensureWidgetVisible(row, 0, 8)
 
     def search(self) -> None:
         """Ask what to look for; asked again while nothing is looked for, the field goes."""
