@@ -197,7 +197,7 @@ only ever adds to it: on a flat flange all of its mean is noise, which the 2 mm 
   the whole flange and trims what rises above it; its heights then stay within 3 µm of the truth (cover-08).
 * A laser plane that leans moves high places along travel; calibration moves them back column by column, each
   by its own height, but what a step hides from the leaning plane stays hidden.
-* Flatness is the least-squares value (ISO 12781-1), not the minimum zone."""
+* Flatness of the demo is the least-squares value (ISO 12781-1); the minimum zone can be chosen."""
     )
 
 

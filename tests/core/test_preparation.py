@@ -19,7 +19,8 @@ from hemtra.core.plan.prepared import (
 )
 from hemtra.core.preparation.resample import ResampleKind
 from hemtra.core.scan.prepare import fill_holes, remove_spikes, smooth_gaussian, smooth_mean
-from hemtra.core.scan.rank_filter import median_filter, middle_network
+from hemtra.core.scan.rank_filter import median_filter
+from hemtra.core.scan.sorting_network import middle_network
 from makers import box, edited, sloped, step_plan
 
 

@@ -3,51 +3,24 @@
 Each window is sorted by a network of compare-exchanges (Batcher 1968) of which only those are kept that the
 middle depends on. The network runs on many pixels side by side, so that the processor compares sixteen at once.
 Missing points enter as minus and plus infinity in turns, which leave the middle of the others where it is; one
-more place makes the number of places even, so that one network serves odd and even counts.
+more place makes the number of places even, so that one network serves odd and even counts. For windows of 3 and
+5 the network is written out in `median_kernels`; larger ones go through it place by place.
 """
 
 from __future__ import annotations
-
-from functools import cache
 
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
 from hemtra.core.halves import in_halves
+from hemtra.core.scan.median_kernels import median_rows_3, median_rows_5
+from hemtra.core.scan.sorting_network import middle_network
 
 TILE = 256
 """Pixels side by side; a tile's windows of 5 x 5 stay in the nearest cache."""
 WORTH_TWO = 200_000
 """Points from which a second thread is worth its start."""
-
-
-@cache
-def middle_network(places: int) -> NDArray[np.int64]:
-    """(n, 2) places to compare and exchange, in order, until the two middle ones of an even number are right.
-
-    Batcher's odd-even merge sort of the next power of two, without what lies outside or decides nothing.
-    """
-    size = 1 << (places - 1).bit_length()
-    pairs: list[tuple[int, int]] = []
-    p = 1
-    while p < size:
-        k = p
-        while k >= 1:
-            for j in range(k % p, size - k, 2 * k):
-                for i in range(min(k, size - j - k)):
-                    if (i + j) // (2 * p) == (i + j + k) // (2 * p):
-                        pairs.append((i + j, i + j + k))
-            k //= 2
-        p *= 2
-    # places beyond the window would hold plus infinity, and never move
-    pairs = [(a, b) for a, b in pairs if b < places]
-    wanted, kept = {places // 2 - 1, places // 2}, []
-    for a, b in reversed(pairs):
-        if a in wanted or b in wanted:
-            wanted |= {a, b}
-            kept.append((a, b))
-    return np.array(kept[::-1], np.int64)
 
 
 def median_filter(z: NDArray[np.float32], size: int) -> NDArray[np.float32]:
@@ -59,6 +32,11 @@ def median_filter(z: NDArray[np.float32], size: int) -> NDArray[np.float32]:
     if size % 2 == 0 or not 3 <= size <= 9:
         raise ValueError(f"a window of {size} points has no middle or is too large")
     z = np.ascontiguousarray(z)
+    written_out = {3: median_rows_3, 5: median_rows_5}.get(size)
+    if written_out is not None:
+        padded, result = np.pad(z, size // 2, constant_values=np.nan), np.empty_like(z)
+        in_halves(lambda r: written_out(padded, r.start, r.stop, result), len(z), worth=z.size > WORTH_TWO)
+        return result
     network, out = middle_network(size * size + 1), np.empty_like(z)
 
     def some(rows: slice) -> None:
