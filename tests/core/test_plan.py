@@ -12,7 +12,7 @@ from hemtra.core.plan.engine import Engine
 from hemtra.core.plan.general_tolerances import permissible
 from hemtra.core.plan.graph import ancestry, dependants, ordered
 from hemtra.core.plan.limits import decimals_for, judge, part_verdict
-from hemtra.core.plan.proposals import propose_height, propose_spot, propose_step
+from hemtra.core.plan.proposals import propose_height, propose_spot, propose_step, whereabouts
 from hemtra.core.plan.tolerance import Tolerance, parse_tolerance
 from makers import box, edited, sloped, step_plan
 
@@ -125,6 +125,11 @@ def test_deleting_a_characteristic_takes_only_what_served_it_alone(plan):
     for row in plan.sheet:
         everything = everything.without_characteristic(row.balloon)
     assert everything.steps == ()
+
+
+def test_places_are_named_by_where_they_lie(perfect):
+    named = [whereabouts(perfect.data, x, y) for x, y in ((42, 22), (-42, 22), (0, -30), (-50, 0), (3, 4))]
+    assert named == ["far right", "far left", "near", "left", "middle"]
 
 
 def test_free_ids_and_balloons_are_free(plan):

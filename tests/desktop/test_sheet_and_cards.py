@@ -62,7 +62,7 @@ def test_a_row_is_switched_off_hidden_and_counted_from_the_reference(demo, settl
 
 
 def test_a_feature_is_repeated_from_numbers_typed(demo, qtbot, settled):
-    bench, patterns = demo.bench, demo.plan_workspace.patterns
+    bench, patterns = demo.bench, demo.plan_workspace.asked
     bench.select(11)
     settled(demo)
     demo.trigger("zone.grid-of")
@@ -170,3 +170,25 @@ def test_a_tag_is_undone(demo, settled):
     assert part.tag == "good"
     demo.trigger("edit.redo")
     assert part.tag == "bad"
+
+
+def test_two_known_sizes_correct_a_row(demo, qtbot, settled):
+    bench, asked = demo.bench, demo.plan_workspace.asked
+    bench.select(6)
+    settled(demo)
+    before = bench.shown.result.characteristics[5].value
+    demo.trigger("characteristic.correct")
+    assert float(asked.form.fields["second"].text()) == pytest.approx(before, abs=1e-4)
+    for name, text in (("first", "4"), ("first_is", "4,1"), ("second", "4"), ("second_is", "8")):
+        asked.form.fields[name].setText(text)
+    qtbot.keyClick(asked.form.fields["first"], Qt.Key.Key_Return)
+    assert "two sizes that differ" in demo.message_bar.text.text()
+    assert asked.form is not None, "what was refused can be put right"
+    asked.form.fields["second"].setText("8")
+    qtbot.keyClick(asked.form.fields["second"], Qt.Key.Key_Return)
+    settled(demo)
+    assert asked.form is None
+    assert bench.shown.result.characteristics[5].value == pytest.approx(4.1 + (before - 4) * 3.9 / 4)
+    demo.trigger("edit.undo")
+    settled(demo)
+    assert bench.shown.result.characteristics[5].value == before

@@ -100,6 +100,7 @@ ACTIONS: tuple[Action, ...] = (
         "",
         "The reference part counts as zero.",
     ),
+    Action("characteristic.correct", "Correct by two known sizes…", "Sheet", "", "Linear, through both."),
     Action("sheet.find", "Find a characteristic", "Sheet", "/", "By number, name or group."),
     Action("sheet.renumber", "Renumber the sheet", "Sheet", "", "Balloons 1, 2, 3 … in its order."),
     Action("characteristic.delete", "Delete characteristic", "Edit", "Del", "With the steps only it uses."),

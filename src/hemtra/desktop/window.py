@@ -206,6 +206,7 @@ class MainWindow(QMainWindow):
             "characteristic.off": (lambda: rows.toggle("off"), has_row),
             "characteristic.nominal": (rows.take_nominal, can_learn),
             "characteristic.master": (rows.toggle_master, can_learn),
+            "characteristic.correct": (rows.ask_correction, has_row),
             "sheet.find": (self.plan_workspace.sheet.search, lambda: bool(document.plan.sheet)),
             "sheet.renumber": (rows.renumber, lambda: bool(document.plan.sheet)),
         }

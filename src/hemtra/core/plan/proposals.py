@@ -15,6 +15,7 @@ from hemtra.core.plan.engine import Engine
 from hemtra.core.plan.general_tolerances import SIZES, permissible
 from hemtra.core.plan.graph import dependants
 from hemtra.core.scan.heightmap import HeightMap
+from hemtra.core.scan.part_box import part_box
 from hemtra.core.scan.zones import EllipseZone, RectangleZone, window
 
 DIAMETERS = (12.0, 10.0, 8.0, 6.0, 5.0, 4.0, 3.0, 2.0, 1.5, 1.0)
@@ -95,7 +96,7 @@ def propose_height(plan: Plan, engine: Engine, place: tuple[float, float]) -> Pr
     plan, spot = _with_spot(plan, engine, place, "Spot")
     step = Step(
         id=plan.free_id("height"),
-        name=f"Height {plan.free_balloon()}",
+        name=f"Height {whereabouts(engine.data, *place)}",
         kind="height",
         inputs={"point": (spot,), "plane": (plane,)},
     )
@@ -113,8 +114,21 @@ def propose_step(
     inputs: dict[str, tuple[str, ...]] = {"upper": (top,), "lower": (bottom,)}
     if plane is not None:
         inputs["plane"] = (plane,)
-    step = Step(id=plan.free_id("step"), name=f"Step {plan.free_balloon()}", kind="step", inputs=inputs)
+    name = f"Step {whereabouts(engine.data, *upper)}"
+    step = Step(id=plan.free_id("step"), name=name, kind="step", inputs=inputs)
     return with_row(plan, engine, step)
+
+
+def whereabouts(data: HeightMap, x: float, y: float) -> str:
+    """Where on the part a place lies, in words: “far left”, “middle”; as it lies on this scan."""
+    box = part_box(data)
+    x0, x1, y0, y1 = data.extent if box is None else box
+    across, along = (x - x0) / max(x1 - x0, 1e-9), (y - y0) / max(y1 - y0, 1e-9)
+    words = [
+        "far" if along > 2 / 3 else "near" if along < 1 / 3 else "",
+        "right" if across > 2 / 3 else "left" if across < 1 / 3 else "",
+    ]
+    return " ".join(word for word in words if word) or "middle"
 
 
 def _level_at(data: HeightMap, x: float, y: float) -> float:

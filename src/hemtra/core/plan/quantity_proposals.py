@@ -13,7 +13,15 @@ from hemtra.core.geometry.elements import Plane
 from hemtra.core.plan.document import Plan, Step
 from hemtra.core.plan.engine import Engine
 from hemtra.core.plan.follow import followed
-from hemtra.core.plan.proposals import Proposal, main_plane, propose_spot, propose_step, with_feature, with_row
+from hemtra.core.plan.proposals import (
+    Proposal,
+    main_plane,
+    propose_spot,
+    propose_step,
+    whereabouts,
+    with_feature,
+    with_row,
+)
 from hemtra.core.plan.registry import kind_named
 from hemtra.core.plan.sensing import Seen, need, seen_at
 from hemtra.core.scan.heightmap import HeightMap
@@ -53,7 +61,7 @@ def _taken(plan: Plan, engine: Engine, seen: Seen) -> tuple[Plan, str]:
     title = {"hole": "Hole", "boss": "Boss", "edge": "Edge", "level": "Spot"}[seen.what]
     step = Step(
         id=plan.free_id(title),
-        name=f"{title} {plan.free_balloon()}",
+        name=f"{title} {whereabouts(engine.data, seen.zone.x, seen.zone.y)}",
         kind=seen.kind,
         params=seen.params,
         zone=seen.zone,

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QMenu
 
 from hemtra.core.errors import HemtraError
 from hemtra.core.geometry.elements import Number
-from hemtra.core.plan.document import Characteristic, Plan
+from hemtra.core.plan.document import Characteristic, Correction, Plan
 from hemtra.core.plan.engine import corrected
 from hemtra.core.plan.requirements import parse_requirements, with_requirements
 from hemtra.core.plan.sheet_edits import (
@@ -23,6 +23,7 @@ from hemtra.core.plan.sheet_edits import (
 )
 from hemtra.core.plan.tolerance import parse_tolerance
 from hemtra.desktop.model.bench import Bench
+from hemtra.desktop.plan.numbers_form import NumbersAsked
 from hemtra.desktop.tasks import Task, Tasks
 
 Edit = Callable[[str, Callable[[], Plan]], bool]
@@ -31,8 +32,8 @@ Edit = Callable[[str, Callable[[], Plan]], bool]
 class Rows:
     """Turns intents about rows of the sheet into edits of the plan."""
 
-    def __init__(self, bench: Bench, tasks: Tasks, edit: Edit) -> None:
-        self._bench, self._tasks, self._edit = bench, tasks, edit
+    def __init__(self, bench: Bench, tasks: Tasks, asked: NumbersAsked, edit: Edit) -> None:
+        self._bench, self._tasks, self._asked, self._edit = bench, tasks, asked, edit
 
     @property
     def _plan(self) -> Plan:
@@ -122,6 +123,37 @@ class Rows:
 
         self._tasks.start(f"Nominal of {row.name}", work, done)
 
+    def ask_correction(self) -> None:
+        """Ask for two sizes that are known, and what was measured of them."""
+        row, shown = self._bench.row, self._bench.shown
+        if row is None:
+            return
+        known = row.correction or Correction(measured=(0.0, 1.0), known=(0.0, 1.0))
+        values = [known.measured[0], known.known[0], known.measured[1], known.known[1]]
+        if row.correction is None and shown is not None:
+            judged = next((c for c in shown.result.characteristics if c.balloon == row.balloon), None)
+            if judged is not None and judged.value is not None:
+                values[2], values[3] = round(judged.value, 4), row.nominal or round(judged.value, 4)
+        labels = ("measured of the first, in its unit", "it is", "measured of the second", "it is")
+        names = ("first", "first_is", "second", "second_is")
+        fields = tuple((n, label, f"{v:g}") for n, label, v in zip(names, labels, values, strict=True))
+        heading = f"{row.name}: two known sizes"
+        self._asked.ask(heading, fields, "Correct by them", partial(self._correct, row.balloon))
+
+    def _correct(self, balloon: int, numbers: dict[str, float]) -> bool:
+        row, plan = self._plan.characteristic(balloon), self._plan
+        if row is None:
+            return True
+        sizes = {
+            "measured": (numbers["first"], numbers["second"]),
+            "known": (numbers["first_is"], numbers["second_is"]),
+        }
+        # sizes that correct nothing take the correction off
+        new = None if sizes["measured"] == sizes["known"] else sizes
+        return self._edit(
+            f"correction of {row.name}", lambda: plan.with_characteristic(row.edited(correction=new))
+        )
+
     def show_menu(self, balloon: int, at: QPoint) -> None:
         """What can be done with a row, where it was asked for."""
         self._bench.select(balloon)
@@ -152,6 +184,8 @@ class Rows:
         action.setCheckable(True)
         action.setChecked(row.from_master)
         action.setEnabled(taught)
+        corrected_by = "" if row.correction is None else " (corrected)"
+        menu.addAction(f"Correct by two known sizes…{corrected_by}", self.ask_correction)
         menu.addSeparator()
         menu.addAction("Delete", self.delete)
         return menu

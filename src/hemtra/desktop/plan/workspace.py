@@ -25,6 +25,7 @@ from hemtra.desktop.plan.anchors import Anchors
 from hemtra.desktop.plan.connections import Connections
 from hemtra.desktop.plan.lineage import Lineage
 from hemtra.desktop.plan.new_characteristic import NewCharacteristic
+from hemtra.desktop.plan.numbers_form import NumbersAsked
 from hemtra.desktop.plan.patterns import Patterns
 from hemtra.desktop.plan.rows import Rows
 from hemtra.desktop.plan.section_view import SectionView
@@ -56,8 +57,9 @@ class PlanWorkspace(QWidget):
         self.new = NewCharacteristic(bench, self.stage, tasks, self._add)
         self.anchors = Anchors(bench, notifications, tasks, self._edit)
         self.connections = Connections(bench, self.stage, notifications, self._edit)
-        self.rows = Rows(bench, tasks, self._edit)
-        self.patterns = Patterns(bench, self.stage, self._edit)
+        self.asked = NumbersAsked(self.stage)
+        self.rows = Rows(bench, tasks, self.asked, self._edit)
+        self.patterns = Patterns(bench, self.asked, self._edit)
         self._show_lane = Lane(show, "stage", self)
         self._tray_lane = Lane(try_tray, "tray", self)
         self._asked: ShowRequest | None = None
