@@ -60,3 +60,16 @@ def test_a_click_on_the_wrong_thing_says_what_to_click(demo, settled):
     demo.trigger("characteristic.formula")
     settled(demo)
     assert demo.bench.row.name.startswith("Formula")
+
+
+def test_colours_fit_the_zone_and_the_part_again(demo, settled):
+    legend, bench = demo.plan_workspace.stage.legend, demo.bench
+    bench.select(11)
+    bench.select_step("pocket-floor")
+    settled(demo)
+    whole = legend.span
+    demo.trigger("view.stretch")
+    low, high = legend.span
+    assert -2.8 < low < high < -2.3
+    demo.trigger("view.stretch")
+    assert legend.span == whole

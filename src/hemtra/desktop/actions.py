@@ -135,6 +135,13 @@ ACTIONS: tuple[Action, ...] = (
     Action("tray.reference", "Make this part the reference", "Tray", "", "Saved inside the plan."),
     Action("tray.unflip", "Take back the edit that flipped parts", "Tray", "", "As undo does."),
     Action("view.fit", "Show the whole part", "View", "F"),
+    Action(
+        "view.stretch",
+        "Colours fit the selected zone",
+        "View",
+        "Z",
+        "So that small steps in it show; once more, and they fit the part.",
+    ),
     Action("view.cycle", "Top view, section, 3D", "View", "X", "Goes through the arrangements of the stage."),
     Action("view.intensity", "Colour by height or intensity", "View", "I"),
     Action("view.unit", "Millimetres or inches", "View", "", "For display only."),

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from types import TracebackType
 from typing import Literal
 
-from hemtra.core.errors import HemtraError
+from hemtra.core.errors import HemtraError, NotMeasured
 from hemtra.desktop.model.observe import Signal
 
 log = logging.getLogger("hemtra")
@@ -40,8 +40,10 @@ class Notifications:
         """An expected error gives its own words; anything else is a bug, logged whole and said briefly."""
         if isinstance(error, HemtraError):
             text = str(error)
-            # reasons are written to stand after a name; alone they are a sentence
-            self.tell(Notice(f"{text[:1].upper()}{text[1:]}" + ("" if text.endswith((".", "…")) else ".")))
+            if isinstance(error, NotMeasured):
+                # reasons are written to stand after a name; alone they are a sentence
+                text = f"{text[:1].upper()}{text[1:]}."
+            self.tell(Notice(text))
             return
         log.error("unexpected error", exc_info=error)
         self.tell(

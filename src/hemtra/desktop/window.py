@@ -177,6 +177,7 @@ class MainWindow(QMainWindow):
             "tray.tag": (self._change_tag, has_part),
             "tray.reference": (self.plans.make_reference, has_part),
             "view.fit": (workspace.stage.fit, has_part),
+            "view.stretch": (workspace.stage.stretch_colours, has_part),
             "view.cycle": (workspace.cycle_views, has_part),
             "view.intensity": (self._toggle_intensity, has_part),
             "view.pin": (workspace.stage.pin, has_part),

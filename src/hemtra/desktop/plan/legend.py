@@ -40,6 +40,17 @@ class Legend(QWidget):
         """The heights in mm at the ends of the colours."""
         return self._span
 
+    def choose(self, heights: FloatArray) -> None:
+        """Let the colours span these heights (n,), outliers left out; again the same, and they fit the part."""
+        if heights.size == 0:
+            return
+        low, high = (float(p) for p in np.percentile(heights, [TAIL, 100 - TAIL]))
+        room = max(0.04 * (high - low), LEAST_RANGE)
+        wanted = (low - room, high + room)
+        again = self._chosen and np.allclose(wanted, self._span)
+        self._chosen = not again
+        self.set_span(*(self._full if again else wanted))
+
     def forget(self) -> None:
         """The scale the user has chosen was for something else."""
         self._chosen = False

@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import math
+from contextlib import suppress
 
+import numpy as np
 from PySide6.QtGui import QImage
 
 from hemtra.core.arrays import ByteArray
+from hemtra.core.errors import OffScan
 from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.picture import View, grey_picture, isoline_picture, picture
+from hemtra.core.scan.zones import AnyZone, window
 from hemtra.desktop import theme
 from hemtra.desktop.model.bench import Bench
 from hemtra.desktop.model.viewport import Viewport
@@ -52,6 +56,13 @@ class StageMap:
         unit = UNITS.get(self._bench.colour, "mm")
         self._legend.set_data(None if data is None else self.values(data), self.colours, unit=unit, even=even)
         self._legend.setVisible(data is not None and self._bench.colour != "intensity")
+
+    def stretch(self, data: HeightMap, zone: AnyZone | None) -> None:
+        """Let the colours span what a zone holds, or the whole map."""
+        values = self.values(data)
+        with suppress(OffScan):
+            held = values.z.reshape(-1) if zone is None else window(zone, values).heights(values)
+            self._legend.choose(held[~np.isnan(held)].astype(np.float64))
 
     def told(self, data: HeightMap, x: float, y: float) -> str:
         """The value at a place in words and unit; '' where heights or intensity colour the part."""

@@ -149,6 +149,11 @@ class TopView(QWidget):
         self._repaint_map()
         self.recoloured.emit()
 
+    def stretch_colours(self) -> None:
+        """Let the colours span what the selected zone holds, or all of it again; Z."""
+        if self.data is not None:
+            self.map.stretch(self.data, self._selected_zone())
+
     def pick(self, prompt: str) -> None:
         """Ask for a place: the next click answers, Escape leaves; '' asks no more."""
         self.prompt = prompt
