@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 from test_anchors import PITCH, X, Y, local, relief
 
 from hemtra import HeightMap, NotMeasured
+from hemtra.core.characteristics.against_reference import FillKind, SurfaceDeviationKind
 from hemtra.core.characteristics.between import ParallelismKind, WidthKind
 from hemtra.core.characteristics.contour_form import RoundnessKind, StraightnessKind
 from hemtra.core.characteristics.form import FlatnessKind, minimum_zone
@@ -37,6 +38,7 @@ from hemtra.core.features.constructed import (
     PlaneThroughKind,
     ProjectionKind,
 )
+from hemtra.core.features.deviation import DeviationKind
 from hemtra.core.features.edge import EdgeKind
 from hemtra.core.features.island import IslandKind
 from hemtra.core.features.plane import PlaneKind
@@ -372,3 +374,42 @@ def test_a_formula_notes_units_that_do_not_go_together():
     assert value(FormulaKind(text="a * a", result="mm²"), numbers=numbers).unit == "mm²"
     assert value(FormulaKind(text="2 * a"), numbers=Number(1.0, "%", ORIGIN)).unit == "%"
     assert value(DiameterKind(), of=Circle(0.0, 0.0, 0.0, 2.0)).value == 4.0
+
+
+def test_a_dent_is_measured_against_the_reference_wherever_the_part_lies():
+    """Taught on a wavy surface; on the part there is a dent of 0.4 mm, 3 mm wide, and some data is missing."""
+
+    def wave(u, v):
+        return 0.3 * np.sin(u / 4.0) + 0.02 * v
+
+    zone = RectangleZone(x=0, y=0, width=20, height=14)
+    kind = DeviationKind(cell=0.5)
+    taught = kind.teach(Given(relief(wave(X, Y)), zone))
+    u, v = local(1.5, -0.7, 25.0)
+    dent = np.where(np.hypot(u - 3.0, v + 2.0) < 1.5, -0.4, 0.0)
+    moved = zone.model_copy(update={"x": 1.5, "y": -0.7, "rotation": 25.0})
+    base = Plane(0.0, 0.0, 2.0, 0.01, -0.02)
+    lifted = relief(wave(u, v) + dent + base.height_at(X, Y), missing=0.02)
+    found = kind.evaluate(Given(lifted, moved, base=base, taught=taught)).value
+    assert value(SurfaceDeviationKind(), of=found).value == pytest.approx(0.4, abs=0.01)
+    c, s = math.cos(math.radians(25)), math.sin(math.radians(25))
+    assert math.hypot(found.x - (1.5 + 3 * c + 2 * s), found.y - (-0.7 + 3 * s - 2 * c)) < 1.6
+    share = math.pi * 1.5**2 / (20 * 14) * 100
+    assert value(SurfaceDeviationKind(take="beyond", limit=0.2), of=found).value == pytest.approx(
+        share, rel=0.1
+    )
+    assert value(SurfaceDeviationKind(take="percentile", percentile=90), of=found).value < 0.01
+    assert value(SurfaceDeviationKind(take="range"), of=found).value == pytest.approx(0.4, abs=0.02)
+    with pytest.raises(NotMeasured, match="not been taught"):
+        kind.evaluate(Given(lifted, moved))
+    half = relief(np.where(u > 0, lifted.z, np.nan))
+    with pytest.raises(NotMeasured, match=r"only \d+ % of what the reference shows"):
+        DeviationKind(cell=0.5, least_data=80).evaluate(Given(half, moved, base=base, taught=taught))
+
+
+def test_a_zone_is_filled_by_a_share():
+    data = relief(np.where(X > 2.0, 1.0, 0.0))
+    zone = RectangleZone(x=0, y=0, width=10, height=6)
+    assert FillKind(level=0.5).evaluate(Given(data, zone)).value.value == pytest.approx(30.0, abs=1.5)
+    below = FillKind(level=0.5, side="below", least_data=0).evaluate(Given(data, zone)).value.value
+    assert below == pytest.approx(70.0, abs=1.5)

@@ -1,0 +1,135 @@
+"""Deviation: how far the surface in a zone lies from that of the reference part."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import ClassVar
+
+import numpy as np
+
+from hemtra.core.arrays import FloatArray
+from hemtra.core.errors import NotMeasured
+from hemtra.core.form import setting
+from hemtra.core.geometry.elements import Point
+from hemtra.core.marks import Evidence, Polyline, ResidualMap
+from hemtra.core.plan.kind import Given, Kind, Outcome, least_data
+from hemtra.core.plan.registry import register
+from hemtra.core.scan.section import sample
+from hemtra.core.scan.zones import AnyZone
+
+MOST = 6000
+"""Cells of a zone at most; larger zones take larger ones."""
+FINE = 3
+"""Samples along either side of a cell whose mean it holds."""
+
+
+@dataclass(frozen=True, slots=True)
+class Deviation(Point):
+    """Differences from the reference in mm at cells of a zone, upwards positive; the point is the worst of them."""
+
+    values: FloatArray = field(default_factory=lambda: np.empty(0), compare=False)
+    """(n,) of the cells that hold data on both."""
+    seen: float = 0.0
+    """Share of the cells of the reference that hold data here too."""
+
+
+@register
+class DeviationKind(Kind):
+    """The surface in a zone against that of the reference part."""
+
+    kind: ClassVar = "deviation-map"
+    title: ClassVar = "Difference to the reference"
+    glyph: ClassVar = "flatness"
+    output: ClassVar = Deviation
+    needs_zone: ClassVar = True
+    learns: ClassVar = True
+
+    cell: float = setting(
+        1.0,
+        "cell",
+        "Heights are compared as means over cells of this size, so that noise is no difference.",
+        unit="mm",
+        gt=0.0,
+        le=100.0,
+    )
+    least_data: float = least_data()
+
+    def teach(self, given: Given) -> Mapping[str, tuple[float, ...]]:
+        """Cell places in the zone and heights above its base, by column."""
+        assert given.zone is not None
+        zone = given.zone
+        cell = max(self.cell, math.sqrt(zone.width * zone.height / MOST))
+        u, v = (
+            (np.arange(max(1, math.floor(size / cell))) + 0.5) * cell
+            - max(1, math.floor(size / cell)) * cell / 2
+            for size in (zone.width, zone.height)
+        )
+        places = np.array([(a, b) for b in v for a in u])
+        inside = zone.contains(*zone.outward(places[:, 0], places[:, 1]).T)
+        places = places[inside]
+        z = _means(given, zone, places, cell)
+        there = ~np.isnan(z)
+        if not there.any():
+            raise NotMeasured("the reference shows nothing in the zone; move it onto the part")
+        columns = {"u": places[there, 0], "v": places[there, 1], "z": z[there], "cell": np.array([cell])}
+        return {name: tuple(np.round(values, 5).tolist()) for name, values in columns.items()}
+
+    def evaluate(self, given: Given) -> Outcome:
+        """A `Deviation`; facts: greatest upwards and downwards, and how much of the zone was compared."""
+        places, off = self._compared(given)
+        there = ~np.isnan(off)
+        share = float(there.mean())
+        if not there.any() or 100.0 * share < self.least_data:
+            raise NotMeasured(
+                f"only {100 * share:.0f} % of what the reference shows holds data, and it asks for"
+                f" {self.least_data:.0f} %"
+            )
+        worst = int(np.nanargmax(np.abs(off)))
+        x, y = (float(c) for c in places[worst])
+        height = float(off[worst]) + given.taught["z"][worst] + given.base.height_at(x, y)
+        found = Deviation(x, y, height, off[there], share)
+        facts = (
+            ("highest", f"{float(np.nanmax(off)):+.3f} mm"),
+            ("lowest", f"{float(np.nanmin(off)):+.3f} mm"),
+            ("compared", f"{share:.0%}".replace("%", " %")),
+        )
+        return Outcome(found, facts)
+
+    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+        """The map of differences, and where the worst of them is."""
+        _, off = self._compared(given)
+        u, v, cell = (np.array(given.taught[name]) for name in ("u", "v", "cell"))
+        cols, rows = (np.round((w - w.min()) / cell[0]).astype(np.intp) for w in (u, v))
+        grid = np.full((rows.max() + 1, cols.max() + 1), np.nan)
+        grid[rows, cols] = off
+        reach = max(float(np.nanpercentile(np.abs(off), 95)), 1e-3)
+        p: Deviation = outcome.value
+        arms = np.array([(p.x - 1.0, p.y, p.z), (p.x + 1.0, p.y, p.z)])
+        return Evidence((Polyline(arms, "fit"),), ResidualMap("difference to the reference", grid, reach))
+
+    def _compared(self, given: Given) -> tuple[FloatArray, FloatArray]:
+        """(n, 2) places in mm of the taught cells on this scan and (n,) differences, NaN without data."""
+        if not given.taught:
+            raise NotMeasured("it has not been taught yet; that takes the reference scan, so open or set one")
+        given.window()
+        assert given.zone is not None
+        cells = np.column_stack([np.array(given.taught["u"]), np.array(given.taught["v"])])
+        z = _means(given, given.zone, cells, given.taught["cell"][0])
+        return given.zone.outward(cells[:, 0], cells[:, 1]), z - np.array(given.taught["z"])
+
+
+def _means(given: Given, zone: AnyZone, places: FloatArray, cell: float) -> FloatArray:
+    """(n,) mean heights above the base over cells about places (n, 2) in the zone, NaN where half is missing."""
+    step = (np.arange(FINE) + 0.5) / FINE * cell - cell / 2
+    heights = []
+    for du in step:
+        for dv in step:
+            x, y = zone.outward(places[:, 0] + du, places[:, 1] + dv).T
+            heights.append(sample(given.data, x, y) - given.base.height_at(x, y))
+    stack = np.array(heights)
+    there = ~np.isnan(stack)
+    count = there.sum(axis=0)
+    total = np.where(there, stack, 0.0).sum(axis=0)
+    return np.divide(total, count, out=np.full(len(places), np.nan), where=2 * count >= FINE * FINE)
