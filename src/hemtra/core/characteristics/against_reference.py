@@ -30,8 +30,8 @@ class SurfaceDeviationKind(Kind):
     take: Literal["greatest", "percentile", "range", "beyond"] = setting(
         "greatest",
         "take",
-        "The greatest difference either way, one that a share of the cells stays within, the range from the lowest"
-        " to the highest, or the share of cells beyond a limit.",
+        "The greatest difference either way, one that a share of the cells stays within, the range from the"
+        " lowest to the highest, or the share of cells beyond a limit.",
         choices={
             "greatest": "greatest",
             "percentile": "percentile",

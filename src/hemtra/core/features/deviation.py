@@ -27,7 +27,7 @@ FINE = 3
 
 @dataclass(frozen=True, slots=True)
 class Deviation(Point):
-    """Differences from the reference in mm at cells of a zone, upwards positive; the point is the worst of them."""
+    """Differences from the reference in mm at cells of a zone, upwards positive; the point is the worst one."""
 
     values: FloatArray = field(default_factory=lambda: np.empty(0), compare=False)
     """(n,) of the cells that hold data on both."""
@@ -121,7 +121,7 @@ class DeviationKind(Kind):
 
 
 def _means(given: Given, zone: AnyZone, places: FloatArray, cell: float) -> FloatArray:
-    """(n,) mean heights above the base over cells about places (n, 2) in the zone, NaN where half is missing."""
+    """(n,) mean heights above the base in cells about places (n, 2) in the zone, NaN where half is missing."""
     step = (np.arange(FINE) + 0.5) / FINE * cell - cell / 2
     heights = []
     for du in step:
@@ -132,4 +132,6 @@ def _means(given: Given, zone: AnyZone, places: FloatArray, cell: float) -> Floa
     there = ~np.isnan(stack)
     count = there.sum(axis=0)
     total = np.where(there, stack, 0.0).sum(axis=0)
-    return np.divide(total, count, out=np.full(len(places), np.nan), where=2 * count >= FINE * FINE)
+    means: FloatArray = np.full(len(places), np.nan)
+    np.divide(total, count, out=means, where=2 * count >= FINE * FINE)
+    return means
