@@ -413,3 +413,28 @@ def test_a_zone_is_filled_by_a_share():
     assert FillKind(level=0.5).evaluate(Given(data, zone)).value.value == pytest.approx(30.0, abs=1.5)
     below = FillKind(level=0.5, side="below", least_data=0).evaluate(Given(data, zone)).value.value
     assert below == pytest.approx(70.0, abs=1.5)
+
+
+@settings(deadline=None, max_examples=15)
+@given(st.floats(-3, 3), st.floats(-3, 3), st.floats(3, 40))
+def test_printed_edges_and_rings_are_found_by_brightness(x, y, turn):
+    u, _ = local(x, y, turn)
+    height = 0.01 * X + 2.0
+    line = np.where(u < 0, 200, 60).astype(np.uint8)
+    ring = np.where(np.hypot(X - x, Y - y) < 4.0, 60, 200).astype(np.uint8)
+    zone = RectangleZone(x=x, y=y, width=8, height=8, rotation=turn)
+    edge = EdgeKind(on="brightness").evaluate(Given(HeightMap(height, line, 0.1, 0.1, -20, -15), zone)).value
+    off = (edge.x - x) * math.cos(math.radians(turn)) + (edge.y - y) * math.sin(math.radians(turn))
+    assert abs(off) < 0.03
+    assert edge.z == pytest.approx(2.0 + 0.01 * edge.x, abs=0.005)
+    around = RingZone(x=x, y=y, width=12, height=12, inner=0.3)
+    dark = CircleKind(on="brightness", change="rises")
+    circle = dark.evaluate(Given(HeightMap(height, ring, 0.1, 0.1, -20, -15), around)).value
+    assert math.hypot(circle.x - x, circle.y - y) < 0.03
+    assert circle.radius == pytest.approx(4.0, abs=0.03)
+    with pytest.raises(NotMeasured, match="no intensity"):
+        dark.evaluate(Given(relief(height), around))
+    with pytest.raises(NotMeasured, match="radial lines"):
+        CircleKind(on="brightness", change="rises", least_contrast=200).evaluate(
+            Given(HeightMap(height, ring, 0.1, 0.1, -20, -15), around)
+        )

@@ -63,8 +63,28 @@ class CircleKind(Kind):
         "Which of several edges on a radial line counts.",
         choices={"strongest": "strongest", "first": "innermost", "last": "outermost"},
     )
+    on: Literal["height", "brightness"] = setting(
+        "height",
+        "seen by",
+        "Steps of the surface, or of its brightness, as of something printed.",
+        choices={"height": "height", "brightness": "brightness"},
+    )
     least_step: float = setting(
-        0.3, "least step", "Steps lower than this are no rim.", unit="mm", gt=0.0, le=1000.0
+        0.3,
+        "least step",
+        "Steps lower than this are no rim.",
+        unit="mm",
+        when={"on": ("height",)},
+        gt=0.0,
+        le=1000.0,
+    )
+    least_contrast: float = setting(
+        30.0,
+        "least contrast",
+        "Differences of brightness smaller than this are no rim; the scale goes to 255.",
+        when={"on": ("brightness",)},
+        gt=0.0,
+        le=255.0,
     )
     least_seen: float = setting(
         50.0,
@@ -74,6 +94,10 @@ class CircleKind(Kind):
         ge=0.0,
         le=100.0,
     )
+
+    @property
+    def _least(self) -> float:
+        return self.least_step if self.on == "height" else self.least_contrast
 
     def evaluate(self, given: Given) -> Outcome:
         """A `FoundCircle` at the height of its rim; facts: diameter, scatter and lines."""
@@ -136,7 +160,9 @@ class CircleKind(Kind):
         angle = 2 * np.pi * np.arange(count) / count
         ux, uy = np.cos(angle), np.sin(angle)
         lines = np.column_stack([zone.x + middle * ux, zone.y + middle * uy, ux, uy])
-        found = crossings(given.data, lines, reach, self.change, self.pick, self.least_step)
+        found = crossings(
+            given.data, lines, reach, self.change, self.pick, self._least, grey=self.on == "brightness"
+        )
         places = lines[:, :2] + found[:, :1] * lines[:, 2:]
         kept = ~np.isnan(found[:, 0])
         kept[kept] = zone.contains(places[kept, 0], places[kept, 1])

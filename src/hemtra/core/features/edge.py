@@ -56,13 +56,28 @@ class EdgeKind(Kind):
     pick: Literal["strongest", "first", "last", "nearest"] = setting(
         "strongest", "take", "Which of several edges on a scan line counts.", choices=PICKS
     )
+    on: Literal["height", "brightness"] = setting(
+        "height",
+        "seen by",
+        "Steps of the surface, or of its brightness, as of something printed.",
+        choices={"height": "height", "brightness": "brightness"},
+    )
     least_step: float = setting(
         0.3,
         "least step",
         "Steps lower than this are no edge.",
         unit="mm",
+        when={"on": ("height",)},
         gt=0.0,
         le=1000.0,
+    )
+    least_contrast: float = setting(
+        30.0,
+        "least contrast",
+        "Differences of brightness smaller than this are no edge; the scale goes to 255.",
+        when={"on": ("brightness",)},
+        gt=0.0,
+        le=255.0,
     )
     least_seen: float = setting(
         50.0,
@@ -72,6 +87,10 @@ class EdgeKind(Kind):
         ge=0.0,
         le=100.0,
     )
+
+    @property
+    def _least(self) -> float:
+        return self.least_step if self.on == "height" else self.least_contrast
 
     def evaluate(self, given: Given) -> Outcome:
         """A `FoundEdge`: its direction is that of the zone's height; facts: scatter and scan lines."""
@@ -143,7 +162,9 @@ class EdgeKind(Kind):
         starts = zone.outward(np.zeros(count), v)
         angle = math.radians(zone.rotation)
         lines = np.column_stack([starts, np.full(count, math.cos(angle)), np.full(count, math.sin(angle))])
-        found = crossings(given.data, lines, zone.width / 2, self.change, self.pick, self.least_step)
+        found = crossings(
+            given.data, lines, zone.width / 2, self.change, self.pick, self._least, grey=self.on == "brightness"
+        )
         inside = _inside(zone, found, v)
         found[~inside] = np.nan
         return v, found, zone.height / count

@@ -7,9 +7,11 @@ from dataclasses import astuple
 
 import numpy as np
 
-from hemtra.core.arrays import FloatArray
+from hemtra.core.arrays import FloatArray, Heights
+from hemtra.core.errors import NotMeasured
 from hemtra.core.scan.edge_kernels import FIRST, LAST, NEAREST, STRONGEST, edges_along
-from hemtra.core.scan.heightmap import HeightMap
+from hemtra.core.scan.heightmap import Grid, HeightMap
+from hemtra.core.scan.section import sample
 
 CHANGES: Mapping[str, str] = {"falls": "falls", "rises": "rises", "either": "falls or rises"}
 PICKS: Mapping[str, str] = {
@@ -24,20 +26,55 @@ LOOK = 8.0
 
 
 def crossings(
-    data: HeightMap, lines: FloatArray, reach: float, change: str, pick: str, least: float
+    data: HeightMap,
+    lines: FloatArray,
+    reach: float,
+    change: str,
+    pick: str,
+    least: float,
+    *,
+    grey: bool = False,
 ) -> FloatArray:
     """The edge that counts on each of several scan lines.
 
     lines: (n, 4) x, y of the middle in mm and unit direction. reach: mm either way. change, pick: keys of
     `CHANGES` and `PICKS`. least: step in mm that counts. Returns (n, 3): mm along the line from its middle, and
     the heights above and below the edge; NaN where there is none.
+
+    grey: edges of brightness, with `least` in grey levels; both heights are then that of the surface. Raises
+    `NotMeasured` when the scan has no intensity.
     """
-    g = data.grid
+    if grey:
+        return _of_brightness(data, lines, reach, change, pick, least)
+    return _along_values(data.z, data.grid, lines, reach, (change, pick, least))
+
+
+def _of_brightness(
+    data: HeightMap, lines: FloatArray, reach: float, change: str, pick: str, least: float
+) -> FloatArray:
+    """Edges of brightness, with the height of the surface where they lie."""
+    if data.intensity is None:
+        raise NotMeasured("the scan has no intensity to find edges of; take steps of height")
+    values = np.where(np.isnan(data.z), np.float32(np.nan), data.intensity.astype(np.float32))
+    found = _along_values(values, data.grid, lines, reach, (change, pick, least))
+    at = lines[:, :2] + np.nan_to_num(found[:, :1]) * lines[:, 2:]
+    heights = sample(data, at[:, 0], at[:, 1])
+    level = np.nanmedian(heights) if (~np.isnan(heights)).any() else np.nan
+    heights = np.where(np.isnan(heights), level, heights)
+    found[:, 1] = found[:, 2] = np.where(np.isnan(found[:, 0]), np.nan, heights)
+    return found
+
+
+def _along_values(
+    values: Heights, g: Grid, lines: FloatArray, reach: float, wanted: tuple[str, str, float]
+) -> FloatArray:
+    """Edges of any values on the grid."""
+    change, pick, least = wanted
     bounds = np.tile((least, np.inf), (len(lines), 1))
     pitch = min(g.dx, g.dy)
 
     def along(directions: FloatArray, which: int) -> FloatArray:
-        found: FloatArray = edges_along(data.z, astuple(g), directions, bounds, reach, LOOK, pitch, which)
+        found: FloatArray = edges_along(values, astuple(g), directions, bounds, reach, LOOK, pitch, which)
         return found
 
     turned = lines * (1.0, 1.0, -1.0, -1.0)
