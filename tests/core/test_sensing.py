@@ -134,3 +134,5 @@ def test_clicks_on_something_else_say_what_to_click(engine, propose, places, mes
         propose(demo_plan(), engine, *places)
     with pytest.raises(HemtraError, match="add one first"):
         q.propose_formula(Plan(), engine)
+    with pytest.raises(HemtraError, match="by its outline first"):
+        q.propose_true_position(Plan(), engine, (42.0, 20.0))

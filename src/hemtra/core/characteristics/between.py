@@ -68,7 +68,7 @@ class WidthKind(Kind):
     """Distance between two edges that run side by side."""
 
     kind: ClassVar = "width"
-    title: ClassVar = "Width between edges"
+    title: ClassVar = "Width"
     glyph: ClassVar = "width"
     output: ClassVar = Number
     unit: ClassVar = "mm"

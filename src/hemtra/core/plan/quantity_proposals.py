@@ -100,13 +100,15 @@ def propose_roundness(plan: Plan, engine: Engine, place: Place) -> Proposal:
 
 
 def propose_true_position(plan: Plan, engine: Engine, place: Place) -> Proposal:
-    """True position of the hole or boss at a place, in the plan's datum frame or outline, if there is one."""
+    """True position of the hole or boss at a place, in the plan's datum frame or outline."""
     seen = need(seen_at(engine.data, *place), ("hole", "boss"), "inside a hole or on a round boss")
     plan, circle = _taken(plan, engine, seen)
     frames = [s.id for kind in ("frame", "outline") for s in plan.steps if s.kind == kind]
-    inputs: dict[str, tuple[str, ...]] = {"point": (circle,)}
-    if frames:
-        inputs["frame"] = (frames[0],)
+    if not frames:
+        raise HemtraError(
+            "A true position counts from a frame of the part; find the part by its outline first, or add datums."
+        )
+    inputs: dict[str, tuple[str, ...]] = {"point": (circle,), "frame": (frames[0],)}
     probe = Step(id="here", name="here", kind="position", inputs=inputs)
     facts = engine.run(plan.edited(sheet=(), steps=(*plan.steps, probe))).steps["here"]
     if facts.outcome is None:
