@@ -106,7 +106,8 @@ def propose_true_position(plan: Plan, engine: Engine, place: Place) -> Proposal:
     frames = [s.id for kind in ("frame", "outline") for s in plan.steps if s.kind == kind]
     if not frames:
         raise HemtraError(
-            "A true position counts from a frame of the part; find the part by its outline first, or add datums."
+            "A true position counts from a frame of the part; find the part by its outline first,"
+            " or add datums."
         )
     inputs: dict[str, tuple[str, ...]] = {"point": (circle,), "frame": (frames[0],)}
     probe = Step(id="here", name="here", kind="position", inputs=inputs)
