@@ -13,6 +13,7 @@ from PySide6.QtTest import QTest
 from hemtra.desktop.app import prepare
 from hemtra.desktop.window import MainWindow
 from hemtra.runtime.demo import PLAN_FILE, STATION_FILE, TRAY
+from hemtra.virtual.demo import PARTS
 
 LEFT = Qt.MouseButton.LeftButton
 
@@ -24,7 +25,11 @@ def test_dragging_a_zone_on_screen(qapp, qtbot, demo_folder, note):
     window.show()
     window.plans.open(demo_folder / PLAN_FILE)
     qtbot.waitUntil(
-        lambda: len(window.bench.tray.parts) == 8 and window.plan_workspace.idle and not window.tasks.running,
+        lambda: (
+            len(window.bench.tray.parts) == len(PARTS)
+            and window.plan_workspace.idle
+            and not window.tasks.running
+        ),
         timeout=30_000,
     )
     stage = window.plan_workspace.stage

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import ClassVar, Literal
 
 import numpy as np
-from scipy.optimize import linprog
+import scipy  # its parts load when they are used first
 
 from hemtra.core.arrays import FloatArray
 from hemtra.core.errors import NotMeasured
@@ -110,7 +110,7 @@ def minimum_zone(u: FloatArray, v: FloatArray, w: FloatArray) -> FloatArray:
     design, reach = np.column_stack([u / scale, v / scale, np.ones(u.size)]), np.ones((u.size, 1))
     sides = np.block([[-design, -reach], [design, -reach]])
     heights = np.concatenate([-w, w])
-    found = linprog([0.0, 0.0, 0.0, 1.0], A_ub=sides, b_ub=heights, bounds=[(None, None)] * 4)
+    found = scipy.optimize.linprog([0.0, 0.0, 0.0, 1.0], A_ub=sides, b_ub=heights, bounds=[(None, None)] * 4)
     if not found.success or found.x is None:
         raise NotMeasured("the two closest planes about the surface could not be found; take least squares")
     slopes: FloatArray = found.x[:2] / scale

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any, ClassVar, Literal
 
 import numpy as np
-from scipy import ndimage
+import scipy  # its parts load when they are used first
 
 from hemtra.core.arrays import ByteArray, FloatArray
 from hemtra.core.errors import NotMeasured
@@ -125,9 +125,11 @@ class CodeKind(Kind):
         x = zone.x + c * u[None, :] - s * v[:, None]
         y = zone.y + s * u[None, :] + c * v[:, None]
         where = [(y - grid.y0) / grid.dy, (x - grid.x0) / grid.dx]
-        grey: FloatArray = ndimage.map_coordinates(data.intensity, where, np.float32, order=1, mode="nearest")
+        grey: FloatArray = scipy.ndimage.map_coordinates(
+            data.intensity, where, np.float32, order=1, mode="nearest"
+        )
         if self.contrast == "local":
-            grey = grey - ndimage.uniform_filter(grey, max(round(0.2 * min(grey.shape)), 3))
+            grey = grey - scipy.ndimage.uniform_filter(grey, max(round(0.2 * min(grey.shape)), 3))
         low, high = np.percentile(grey, [2, 98])
         if high - low < 1e-6:
             raise NotMeasured("the zone is equally bright all over; there is nothing to read")
@@ -137,5 +139,5 @@ class CodeKind(Kind):
 
 def _smoothed(picture: ByteArray) -> ByteArray:
     """Less noise, for a second try."""
-    smooth: ByteArray = ndimage.median_filter(picture, 3)
+    smooth: ByteArray = scipy.ndimage.median_filter(picture, 3)
     return smooth

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from typing import ClassVar, Literal, Self
 
 import numpy as np
+import scipy  # its parts load when they are used first
 from pydantic import model_validator
-from scipy import ndimage
 
 from hemtra.core.arrays import BoolArray, FloatArray, IntArray
 from hemtra.core.errors import NotMeasured
@@ -173,13 +173,13 @@ class IslandKind(Kind):
         mask = self._mask(given, view, height)
         if view.inside is not None:
             mask &= view.inside
-        labels, count = ndimage.label(mask)
+        labels, count = scipy.ndimage.label(mask)
         sizes = np.bincount(labels.ravel(), minlength=1)
         area = sizes * grid.dx * grid.dy
         good = (area >= self.least_area) & (area <= self.greatest_area) & (sizes >= FEWEST)
         good[0] = False
         if self.least_fill > 0.0 and count:
-            boxes = ndimage.find_objects(labels)
+            boxes = scipy.ndimage.find_objects(labels)
             whole = np.array([0, *((b[0].stop - b[0].start) * (b[1].stop - b[1].start) for b in boxes)])
             good &= 100.0 * sizes >= self.least_fill * np.maximum(whole, 1)
         chosen = np.flatnonzero(good)

@@ -8,9 +8,8 @@ from dataclasses import astuple, dataclass, replace
 from typing import Any, TypeAlias
 
 import numpy as np
+import scipy  # its parts load when they are used first
 from numpy.typing import NDArray
-from scipy import ndimage
-from scipy.spatial import cKDTree
 
 from hemtra.core.arrays import FloatArray, Heights
 from hemtra.core.errors import NotMeasured
@@ -116,7 +115,7 @@ def _steepest(values: Heights, grid: Grid, least: float) -> FloatArray:
     if not there.any():
         return np.empty((0, 3))
     filled = fill_lowest(values, float(np.nanmin(values)))
-    smooth = ndimage.gaussian_filter(filled, SMOOTHING, mode="nearest")
+    smooth = scipy.ndimage.gaussian_filter(filled, SMOOTHING, mode="nearest")
     pitch = math.sqrt(grid.dx * grid.dy)
     gy, gx = np.gradient(smooth)[:2]
     # in difference per mean pitch, so that the sum over the blur of an ideal step is its height
@@ -124,19 +123,21 @@ def _steepest(values: Heights, grid: Grid, least: float) -> FloatArray:
     size = np.hypot(gx, gy)
     i, j = np.nonzero(size > 0.5 * least / (SMOOTHING * math.sqrt(2 * math.pi)))
     ux, uy = gx[i, j] / size[i, j] * pitch / grid.dx, gy[i, j] / size[i, j] * pitch / grid.dy
-    before, after = (ndimage.map_coordinates(size, [i + k * uy, j + k * ux], order=1) for k in (-1.0, 1.0))
+    before, after = (
+        scipy.ndimage.map_coordinates(size, [i + k * uy, j + k * ux], order=1) for k in (-1.0, 1.0)
+    )
     middle = size[i, j]
     ridge = (middle >= before) & (middle > after)
     linked = np.zeros(size.shape, np.bool_)
     linked[i[ridge], j[ridge]] = True
-    labels, _ = ndimage.label(linked, np.ones((3, 3)))
+    labels, _ = scipy.ndimage.label(linked, np.ones((3, 3)))
     long = np.bincount(labels.ravel())[labels[i, j]] >= SHORTEST
     keep = ridge & long
     bend = (before - 2 * middle + after)[keep]
     shift = np.where(bend < 0, 0.5 * (before - after)[keep] / np.where(bend < 0, bend, -1.0), 0.0)
     x = grid.x0 + grid.dx * (j[keep] + shift * ux[keep])
     y = grid.y0 + grid.dy * (i[keep] + shift * uy[keep])
-    gx, gy = (ndimage.gaussian_filter(g, 2 * SMOOTHING)[i[keep], j[keep]] for g in (gx, gy))
+    gx, gy = (scipy.ndimage.gaussian_filter(g, 2 * SMOOTHING)[i[keep], j[keep]] for g in (gx, gy))
     return np.column_stack([x, y, np.arctan2(-gy, -gx)])
 
 
@@ -182,7 +183,7 @@ def _smoothed(every: Contour, chosen: Contour, radius: float) -> Contour:
     places = np.column_stack([every.x, every.y])
     spots = np.column_stack([chosen.x, chosen.y])
     count = min(NEIGHBOURS, len(every))
-    _, near = cKDTree(places).query(spots, k=count, distance_upper_bound=radius)
+    _, near = scipy.spatial.cKDTree(places).query(spots, k=count, distance_upper_bound=radius)
     near = near.reshape(len(chosen), count)
     there = near < len(every)
     near = np.where(there, near, 0)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from scipy import ndimage
+import scipy  # its parts load when they are used first
 
 from hemtra.core.errors import HemtraError, NotMeasured
 from hemtra.core.features.code import ReadCode
@@ -258,7 +258,7 @@ def _box(data: HeightMap, plane: Plane, place: Place, level: float) -> Rectangle
     x, y = grid.x0 + grid.dx * np.arange(cols), grid.y0 + grid.dy * np.arange(rows)
     ground = plane.height_at(x, np.array(plane.y0))[None, :] + (plane.slope_y * (y - plane.y0))[:, None]
     height = data.z - ground
-    labels, _ = ndimage.label(height > level if level > 0 else height < level)
+    labels, _ = scipy.ndimage.label(height > level if level > 0 else height < level)
     j, i = round((place[0] - grid.x0) / grid.dx), round((place[1] - grid.y0) / grid.dy)
     found = labels == labels[i, j]
     across, along = np.flatnonzero(found.any(axis=0)), np.flatnonzero(found.any(axis=1))

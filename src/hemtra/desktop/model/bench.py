@@ -62,6 +62,8 @@ class Bench:
         self.colour = "height"
         """What colours the part: one of `COLOURS`."""
         self._balloon: int | None = None
+        self._placed: dict[str, tuple[Step, AnyZone | None]] = {}
+        self._placed_for: tuple[Shown | None, Plan | None] = (None, None)
 
     @property
     def balloon(self) -> int | None:
@@ -119,6 +121,16 @@ class Bench:
 
     def placed(self, step: Step) -> AnyZone | None:
         """Where a step's zone is on the part on the stage; None where what it follows was not found."""
+        now = (self.shown, self.document.shown)
+        if now[0] is not self._placed_for[0] or now[1] is not self._placed_for[1]:
+            # asked for many times while one picture is painted
+            self._placed_for, self._placed = now, {}
+        known = self._placed.get(step.id)
+        if known is None or known[0] is not step:
+            known = self._placed[step.id] = (step, self._place(step))
+        return known[1]
+
+    def _place(self, step: Step) -> AnyZone | None:
         kind = kind_named(step.kind)
         follow = own_follow(step) if kind.learns else step.follow
         if kind.section_input:
