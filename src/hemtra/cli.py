@@ -300,6 +300,8 @@ def _print_plan(plan: Plan) -> None:
 
 
 def _value(c: Judged) -> str:
+    if c.value is not None and c.text:
+        return c.text
     return "–" if c.value is None else f"{c.value:.{c.decimals}f}{'' if c.unit == '°' else ' '}{c.unit}"
 
 

@@ -46,6 +46,8 @@ from hemtra.runtime.demo import STATION_FILE
 from hemtra.storage.files import read_text
 from hemtra.virtual.demo import DOOR_STATION
 
+GUIDED = ("encoder", "level", "exposure", "align", "correct")
+"""The guided tasks of the station."""
 LARGEST_LIST = 4 * 1024**2
 """Bytes of a requirement list at most."""
 
@@ -140,10 +142,7 @@ class MainWindow(QMainWindow):
             "station.save": (self.stations.save, always),
             "station.save-as": (lambda: self.stations.ask_save(self.plans.folder), always),
             "station.trial": (self._scan_trial, always),
-            **{
-                f"station.{name}": (partial(self._begin, name), always)
-                for name in ("encoder", "level", "exposure", "align", "correct")
-            },
+            **{f"station.{name}": (partial(self._begin, name), always) for name in GUIDED},
             "station.reference": (
                 self.station_workspace.keep_reference,
                 lambda: self.station_bench.live is not None,

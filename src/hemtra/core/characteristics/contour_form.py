@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from abc import abstractmethod
 from typing import ClassVar
 
 import numpy as np
@@ -35,9 +36,9 @@ class _Profiled(Kind):
         le=100.0,
     )
 
+    @abstractmethod
     def _profile(self, given: Given) -> tuple[FloatArray, FloatArray, Point]:
         """Place along the line in mm and deviation (n,) in mm, and where to point at."""
-        raise NotImplementedError
 
     def evaluate(self, given: Given) -> Outcome:
         """Greatest minus least deviation in mm."""

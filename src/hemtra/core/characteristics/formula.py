@@ -15,8 +15,6 @@ from hemtra.core.plan.expressions import LONGEST, parse_formula
 from hemtra.core.plan.kind import Given, Input, Kind, Outcome
 from hemtra.core.plan.registry import register
 
-LENGTHS = ("mm", "mm²", "mm³")
-
 
 @register
 class FormulaKind(Kind):

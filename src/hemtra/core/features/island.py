@@ -15,7 +15,7 @@ from hemtra.core.errors import NotMeasured
 from hemtra.core.form import setting
 from hemtra.core.geometry.elements import Line, Point
 from hemtra.core.marks import Evidence, Polyline, Region
-from hemtra.core.plan.kind import Given, Kind, Outcome
+from hemtra.core.plan.kind import Given, Kind, Outcome, least_data
 from hemtra.core.plan.registry import register
 from hemtra.core.scan.zones import Window
 
@@ -90,6 +90,7 @@ class IslandKind(Kind):
         1, "number", "Which one, the largest first, gives place and direction.", ge=1, le=10_000
     )
 
+    least_data: float = least_data()
     none: Literal["unmeasured", "zero"] = setting(
         "unmeasured",
         "without any",
@@ -163,7 +164,7 @@ class IslandKind(Kind):
 
     def _regions(self, given: Given) -> tuple[Window, IntArray, IntArray, FloatArray]:
         """The window, its labelled regions, the labels that count, the largest first, and heights in mm."""
-        view = given.window()
+        view = given.window(self.least_data)
         grid, z = view.grid(given.data), given.data.z[view.rows, view.cols]
         base = given.base
         x = grid.x0 + grid.dx * np.arange(z.shape[1])

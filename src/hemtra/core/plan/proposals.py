@@ -169,6 +169,7 @@ def _busiest_plane(plan: Plan) -> str | None:
 
 
 def main_plane(plan: Plan, engine: Engine) -> tuple[Plan, str]:
+    """The plan and the id of its busiest plane, or of one proposed through the largest level."""
     known, data = _busiest_plane(plan), engine.data
     if known is not None:
         return plan, known

@@ -117,6 +117,8 @@ def told_value(judged: Judged, decimals: int) -> str:
     """The value with its unit, or a dash; the degree sign stands close to its number."""
     if judged.value is None:
         return "–"
+    if judged.text:
+        return judged.text  # what was read, not how right it is
     value = round(judged.value, decimals) + 0.0  # which makes a negative zero a zero
     return f"{value:.{decimals}f}{'' if judged.unit == '°' else ' '}{judged.unit}"
 
