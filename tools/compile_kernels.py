@@ -10,6 +10,7 @@ from hemtra.core.station.starts import widest_over
 from hemtra.virtual.cover import make_cover
 from hemtra.virtual.demo import STATION, demo_plan
 from hemtra.virtual.parts import plate
+from hemtra.virtual.runner_demo import RUNNERS, runner_plan
 from hemtra.virtual.sensor import scan_part
 
 coarse = STATION.with_part("travel", counts_per_profile=12)
@@ -23,6 +24,7 @@ smooth_mean(scan.data.z, 3, 3)
 for size in (3, 5, 7):
     remove_spikes(scan.data.z, 0.3, size)
 inspect(demo_plan(), scan)
+inspect(runner_plan(), RUNNERS[0].scan())
 view = View(-70.0, 70.0, 1.0, 140, 140)
 picture(scan.data, view, np.zeros((256, 3), np.uint8), -6.0, 9.0)
 grey_picture(scan.data, view)

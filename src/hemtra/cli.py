@@ -235,20 +235,27 @@ def check(plan: PlanPath) -> None:
 
 
 def _print_example(folder: Path) -> None:
-    """The whole example in a terminal: every part of the tray, and whether its verdict is right."""
-    from hemtra.runtime.demo import PLAN_FILE, TRAY, TRUTH
+    """The whole example in a terminal: every part of both trays, and whether its verdict is right."""
+    from hemtra.runtime.demo import SCENES
+
+    out.print(f"Files in {folder}", soft_wrap=True)
+    wrong = sum(_print_scene(folder, *scene) for scene in SCENES)
+    if wrong:
+        raise typer.Exit(1)
+
+
+def _print_scene(folder: Path, plan_file: str, tray: str, truth_file: str) -> int:
+    """One plan on its tray; answers with how many parts were judged wrongly."""
     from hemtra.storage.files import read_text
     from hemtra.storage.plans import load_plan
 
-    known = json.loads(read_text(folder / TRUTH, 1 << 20))
-    plan = load_plan(folder / PLAN_FILE)
-    out.print(
-        f"Demo: {plan.name}, {len(plan.sheet)} characteristics, {len(known)} parts. Files in {folder}",
-        soft_wrap=True,
-    )
+    known = json.loads(read_text(folder / truth_file, 1 << 20))
+    plan = load_plan(folder / plan_file)
+    by_profile = ", profile by profile" if plan.by_profile is not None else ""
+    out.print(f"Demo: {plan.name}, {len(plan.sheet)} characteristics, {len(known)} parts{by_profile}.")
     table = Table("part", "known", "verdict", "decided by", "ms", box=None, header_style="bold")
     right = 0
-    paths = [folder / TRAY / name for name in sorted(known)]
+    paths = [folder / tray / name for name in sorted(known)]
     for item in inspect_files(plan, paths):
         if item.result is None:
             raise HemtraError(item.error)
@@ -264,8 +271,7 @@ def _print_example(folder: Path) -> None:
         )
     out.print(table)
     out.print(f"{right} of {len(known)} parts judged as their truth says.")
-    if right < len(known):
-        raise typer.Exit(1)
+    return len(known) - right
 
 
 def _print_result(name: str, result: Result) -> None:

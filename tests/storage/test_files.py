@@ -33,7 +33,7 @@ def test_a_plan_comes_back_with_its_reference(tmp_path, plan):
 
 def test_plan_text_is_sorted_and_changes_where_the_plan_does(plan):
     text = plans.to_json(plan)
-    assert json.loads(text)["schema"] == 4
+    assert json.loads(text)["schema"] == 5
     changed = plan.with_characteristic(plan.sheet[0].edited(upper=4.2))
     lines = zip(text.splitlines(), plans.to_json(changed).splitlines(), strict=True)
     assert [new.strip() for old, new in lines if old != new] == ['"upper": 4.2']
@@ -48,7 +48,7 @@ def changed_document(plan, change) -> str:
 @pytest.mark.parametrize(
     ("change", "message"),
     [
-        (lambda c: c.update(schema=5), "newer Hemtra"),
+        (lambda c: c.update(schema=6), "newer Hemtra"),
         (lambda c: c.pop("schema"), "names no schema"),
         (lambda c: c["steps"][0].update(kind="plain"), "“plain” is not a kind"),
         (lambda c: c["steps"].append(c["steps"][0]), "step id outline is used twice"),

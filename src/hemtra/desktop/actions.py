@@ -18,6 +18,13 @@ class Action:
 
 ACTIONS: tuple[Action, ...] = (
     Action("plan.demo", "Open the demo", "Plan", "", "A made-up pump cover with 24 recorded parts."),
+    Action(
+        "plan.demo-runner",
+        "Open the demo of a run of profiles",
+        "Plan",
+        "",
+        "Drawer runners, 500 profiles each.",
+    ),
     Action("plan.open", "Open plan…", "Plan", "Ctrl+O", "A .hplan file with its tray."),
     Action("plan.new", "New plan", "Plan", "Ctrl+Shift+N", "Start from the parts in the tray."),
     Action("plan.save", "Save plan", "Plan", "Ctrl+S"),

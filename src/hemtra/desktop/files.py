@@ -56,11 +56,11 @@ def load_parts(task: Task, entries: list[TrayEntry]) -> list[str]:
 
 
 def make_demo(task: Task) -> Path | None:
-    """The demo plan's path, its files written first where needed; None when cancelled."""
+    """The folder of the demo, its files written first where needed; None when cancelled."""
     folder = demo.demo_folder()
     if not demo.is_complete(folder) and not demo.write_demo(folder, task.tell):
         return None
-    return folder / demo.PLAN_FILE
+    return folder
 
 
 @dataclass(frozen=True)

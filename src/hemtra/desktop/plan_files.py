@@ -46,8 +46,8 @@ class PlanFiles:
         return [TrayEntry(p.path, p.tag) for p in self._bench.tray.parts if p.path is not None]
 
     def open_demo(self, done: Callable[[Path], None]) -> None:
-        """Make the demo files where needed, then tell where its plan lies."""
-        self._tasks.start("Demo", make_demo, lambda path: done(path) if path is not None else None)
+        """Make the demo files where needed, then tell in which folder they lie."""
+        self._tasks.start("Demo", make_demo, lambda folder: done(folder) if folder is not None else None)
 
     def open(self, path: Path) -> None:
         """Read a plan, then its tray part by part."""

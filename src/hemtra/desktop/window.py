@@ -42,7 +42,7 @@ from hemtra.desktop.station.workspace import StationWorkspace
 from hemtra.desktop.station_files import StationFiles
 from hemtra.desktop.tasks import Tasks
 from hemtra.desktop.unsaved import UnsavedWork
-from hemtra.runtime.demo import STATION_FILE
+from hemtra.runtime.demo import PLAN_FILE, RUNNER_PLAN_FILE, RUNNER_STATION_FILE, STATION_FILE
 from hemtra.storage.files import read_text
 from hemtra.virtual.demo import DOOR_STATION
 
@@ -134,7 +134,8 @@ class MainWindow(QMainWindow):
             return bench.row is not None
 
         return {
-            "plan.demo": (self._open_demo, always),
+            "plan.demo": (partial(self._open_demo, PLAN_FILE, STATION_FILE), always),
+            "plan.demo-runner": (partial(self._open_demo, RUNNER_PLAN_FILE, RUNNER_STATION_FILE), always),
             "plan.open": (self.plans.ask_open, always),
             "plan.new": (self.plans.new, always),
             "station.show": (lambda: self.show_workspace("station"), always),
@@ -272,11 +273,11 @@ class MainWindow(QMainWindow):
 
     # -- what the actions do ----------------------------------------------------------------------
 
-    def _open_demo(self) -> None:
-        def done(plan: Path) -> None:
+    def _open_demo(self, plan: str, station: str) -> None:
+        def done(folder: Path) -> None:
             self.show_workspace("plan")
-            self.plans.open(plan)
-            self.stations.open(plan.with_name(STATION_FILE))
+            self.plans.open(folder / plan)
+            self.stations.open(folder / station)
 
         self.plans.open_demo(done)
 

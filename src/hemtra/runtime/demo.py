@@ -1,4 +1,4 @@
-"""The demo on disk: station, plan, tray and truth."""
+"""The demo on disk: stations, plans, trays and truths."""
 
 from __future__ import annotations
 
@@ -7,6 +7,7 @@ import json
 from collections.abc import Callable
 from importlib.resources import files
 from pathlib import Path
+from typing import Any
 
 import platformdirs
 
@@ -16,9 +17,14 @@ from hemtra.storage.scans import save_scan
 from hemtra.storage.stations import save_station
 from hemtra.storage.trays import TrayEntry, save_tray, tray_path
 from hemtra.virtual.demo import DOOR_STATION, PARTS, REFERENCE, STATION, demo_plan, truth
+from hemtra.virtual.runner_demo import RUNNER_STATION, RUNNERS, runner_plan, runner_truth
 
 STATION_FILE, PLAN_FILE, TRAY, TRUTH = "bench-a.hstation", "rain-pump-cover.hplan", "tray", "truth.json"
 DOOR_FILE = "door-bench.hstation"
+RUNNER_STATION_FILE, RUNNER_PLAN_FILE = "runner-line.hstation", "drawer-runner.hplan"
+RUNNER_TRAY, RUNNER_TRUTH = "runners", "runner-truth.json"
+SCENES = ((PLAN_FILE, TRAY, TRUTH), (RUNNER_PLAN_FILE, RUNNER_TRAY, RUNNER_TRUTH))
+"""A plan, the folder of its parts, and what is known of them."""
 
 Progress = Callable[[int, int, str], bool]
 """Told how many of how many are done and what comes next; answers whether to go on."""
@@ -29,21 +35,37 @@ def write_demo(folder: Path, progress: Progress = lambda done, of, what: True) -
 
     truth.json comes last: a folder that has it is complete.
     """
-    make_folder(folder / TRAY)
+    for tray in (TRAY, RUNNER_TRAY):
+        make_folder(folder / tray)
     (folder / TRUTH).unlink(missing_ok=True)
     save_station(STATION, folder / STATION_FILE)
     save_station(DOOR_STATION, folder / DOOR_FILE)
-    for done, part in enumerate(PARTS):
-        if not progress(done, len(PARTS), f"scanning {part.file}"):
+    save_station(RUNNER_STATION, folder / RUNNER_STATION_FILE)
+    count = len(RUNNERS) + len(PARTS)
+    for done, runner in enumerate(RUNNERS):
+        if not progress(done, count, f"scanning {runner.file}"):
+            return False
+        save_scan(runner.scan(), folder / RUNNER_TRAY / runner.file)
+    save_plan(runner_plan(), folder / RUNNER_PLAN_FILE, RUNNERS[0].scan())
+    save_tray(
+        folder / RUNNER_PLAN_FILE, [TrayEntry(folder / RUNNER_TRAY / part.file, part.tag) for part in RUNNERS]
+    )
+    write_text(folder / RUNNER_TRUTH, _told(runner_truth()))
+    for done, part in enumerate(PARTS, start=len(RUNNERS)):
+        if not progress(done, count, f"scanning {part.file}"):
             return False
         scan = part.scan()
         save_scan(scan, folder / TRAY / part.file)
         if part == REFERENCE:
             save_plan(demo_plan(), folder / PLAN_FILE, scan)
     save_tray(folder / PLAN_FILE, [TrayEntry(folder / TRAY / part.file, part.tag) for part in PARTS])
-    write_text(folder / TRUTH, json.dumps(truth(), indent=1, sort_keys=True) + "\n")
-    progress(len(PARTS), len(PARTS), "done")
+    write_text(folder / TRUTH, _told(truth()))
+    progress(count, count, "done")
     return True
+
+
+def _told(known: Any) -> str:
+    return json.dumps(known, indent=1, sort_keys=True) + "\n"
 
 
 def demo_folder() -> Path:
@@ -62,8 +84,13 @@ def is_complete(folder: Path) -> bool:
         PLAN_FILE,
         STATION_FILE,
         DOOR_FILE,
+        RUNNER_STATION_FILE,
+        RUNNER_PLAN_FILE,
+        RUNNER_TRUTH,
         TRUTH,
         tray_path(Path(PLAN_FILE)).name,
+        tray_path(Path(RUNNER_PLAN_FILE)).name,
         *(f"{TRAY}/{part.file}" for part in PARTS),
+        *(f"{RUNNER_TRAY}/{part.file}" for part in RUNNERS),
     ]
     return all((folder / name).is_file() for name in names)

@@ -27,6 +27,7 @@ MIGRATIONS: dict[int, Any] = {  # preparation came, then following; nothing went
     1: lambda content: {**content, "schema": 2},
     2: lambda content: {**content, "schema": 3},
     3: lambda content: {**content, "schema": 4},
+    4: lambda content: {**content, "schema": 5},
 }
 """By schema version: the function that turns the JSON of that version into that of the next."""
 

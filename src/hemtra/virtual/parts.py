@@ -13,6 +13,7 @@ from hemtra.core.geometry.frames import Frame
 from hemtra.core.station.target import Piece, Target, stepped_wedge
 from hemtra.virtual.cover import BELT, make_cover, parse_defect
 from hemtra.virtual.relief_kernels import ReliefShape
+from hemtra.virtual.runner import make_runner
 
 AT_REST = Frame()
 BRIGHT = 0.6
@@ -111,15 +112,18 @@ def door_frame(seed: int) -> Relief:
     return Relief(Target("oven door frame", tuple(pieces), BELT), (210.0, 80.0), f"{seed:06d}", pose)
 
 
-COVER_NAME, DOOR_NAME = "rain-pump-cover", "oven-door-frame"
+COVER_NAME, DOOR_NAME, RUNNER_NAME = "rain-pump-cover", "oven-door-frame", "drawer-runner"
 
 
 def part_named(name: str, seed: int, defects: Sequence[str] = ()) -> Part:
     """A virtual part by its name, with defects as written on a command line. Raises `HemtraError`."""
     if name == COVER_NAME:
         return make_cover(seed, dict(parse_defect(text) for text in defects))
+    if name == RUNNER_NAME:
+        return make_runner(seed, dict(parse_defect(text) for text in defects))
     if name != DOOR_NAME:
-        raise HemtraError(f"There is no virtual part “{name}”; there are {COVER_NAME} and {DOOR_NAME}.")
+        known = f"{COVER_NAME}, {RUNNER_NAME} and {DOOR_NAME}"
+        raise HemtraError(f"There is no virtual part “{name}”; there are {known}.")
     if defects:
         raise HemtraError(f"The {DOOR_NAME} has no defects.")
     return door_frame(seed)

@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 from hemtra.core.arrays import FloatArray
 from hemtra.virtual.cover_kernels import CoverShape, cover_surface
 from hemtra.virtual.relief_kernels import relief_surface
+from hemtra.virtual.runner_kernels import RunnerShape, runner_surface
 
 BELT_REFLECTANCE = 0.16
 STEPS_UP = 8
@@ -83,6 +84,8 @@ STRONGEST, HIGHEST, LOWEST, NEAREST = range(4)
 
 def surface_at(x: float, y: float, shape: Any) -> tuple[float, float, int]:
     """Height, reflectance and element of whatever part `shape` describes; element 0 is beside it."""
+    if isinstance(shape, RunnerShape):
+        return runner_surface(x, y, shape)
     return cover_surface(x, y, shape) if isinstance(shape, CoverShape) else relief_surface(x, y, shape)
 
 
@@ -91,6 +94,8 @@ def _surface_at(x, y, shape):  # type: ignore[no-untyped-def]
     """The choice between the parts, made when a kernel is compiled."""
     if shape.instance_class is CoverShape:
         return lambda x, y, shape: cover_surface(x, y, shape)
+    if shape.instance_class is RunnerShape:
+        return lambda x, y, shape: runner_surface(x, y, shape)
     return lambda x, y, shape: relief_surface(x, y, shape)
 
 

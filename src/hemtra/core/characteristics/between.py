@@ -12,7 +12,7 @@ from hemtra.core.errors import NotMeasured
 from hemtra.core.features.edge import FoundEdge
 from hemtra.core.features.plane import FittedPlane
 from hemtra.core.form import setting
-from hemtra.core.geometry.elements import Arc, Line, Number, Plane, Point, Round
+from hemtra.core.geometry.elements import LEVEL, Arc, Line, Number, Plane, Point, Round, Triple, angle_between
 from hemtra.core.marks import Dimension, Evidence, Polyline
 from hemtra.core.plan.kind import Given, Input, Kind, Outcome
 from hemtra.core.plan.registry import register
@@ -49,10 +49,9 @@ class AngleKind(Kind):
         """In degrees, in space."""
         line, to, plane = given.one("line", Line), given.maybe("to", Line), given.maybe("plane", Plane)
         if to is not None:
-            acute = _between(line.vector, to.vector)
+            acute = angle_between(line.unit, to.unit)
         else:
-            normal = np.array((plane or Plane(0.0, 0.0, 0.0, 0.0, 0.0)).normal)
-            acute = 90.0 - _between(line.vector, normal)
+            acute = 90.0 - angle_between(line.unit, (plane or LEVEL).normal)
         value = {"acute": acute, "obtuse": 180.0 - acute, "complement": 90.0 - acute}[self.take]
         return Outcome(Number(value, "°", Point(line.x, line.y, line.z)))
 
@@ -110,7 +109,7 @@ class WidthKind(Kind):
         u, v = one.vector, other.vector
         v = v if float(u @ v) >= 0 else -v
         along = (u + v) / np.linalg.norm(u + v)
-        if _between(u, v) > 45.0:
+        if angle_between(one.unit, other.unit) > 45.0:
             raise NotMeasured("the two edges do not run side by side; a width needs edges that do")
         reach = [
             (float(line.origin @ along) - line.length / 2, float(line.origin @ along) + line.length / 2)
@@ -141,57 +140,86 @@ class GapKind(Kind):
         "plane": Input(Plane, "along", "The surface the gap lies in; level without.", optional=True),
     }
 
-    take: Literal["least", "lateral", "flush"] = setting(
+    take: Literal["least", "lateral", "flush", "depth"] = setting(
         "lateral",
         "take",
-        "The least clearance, its part along the surface, or the height of the second side above the first.",
-        choices={"least": "least clearance", "lateral": "along the surface", "flush": "flush"},
+        "The least clearance, its part along the surface, the height of the second side above the first, or"
+        " the clearance so deep below the surface.",
+        choices={
+            "least": "least clearance",
+            "lateral": "along the surface",
+            "depth": "at a depth",
+            "flush": "flush",
+        },
+    )
+    depth: float = setting(
+        0.5,
+        "depth",
+        "Below the tops of the rounded edges; deeper than their radius a side goes straight down.",
+        unit="mm",
+        when={"take": ("depth",)},
+        ge=0.0,
+        le=1000.0,
     )
 
     def evaluate(self, given: Given) -> Outcome:
         """In mm; facts: all of them."""
         start, end = self._ends(given)
         parts = self._parts(given, start, end)
-        middle = (start + end) / 2
+        middle = Point(*((a + b) / 2 for a, b in zip(start, end, strict=True)))
         facts = tuple((name, f"{value:.3f} mm") for name, value in parts.items())
-        return Outcome(Number(parts[self.take], "mm", Point(*(float(c) for c in middle))), facts)
+        value = parts["lateral" if self.take == "depth" else self.take]
+        if value < 0.0 and self.take == "depth":
+            raise NotMeasured("the two sides meet at that depth; there is no gap")
+        return Outcome(Number(value, "mm", middle), facts)
 
     def explain(self, given: Given, outcome: Outcome) -> Evidence:
         """The segment it was measured along; a lateral one at the height of the upper side."""
         start, end = self._ends(given)
         if self.take == "lateral":
-            top = max(float(start[2]), float(end[2]))
-            start, end = (np.array([p[0], p[1], top]) for p in (start, end))
-        ends = [Point(*(float(c) for c in p)) for p in (start, end)]
-        return Evidence((Dimension(ends[0], ends[1], f"{outcome.value.value:.3f} mm"),))
+            top = max(start[2], end[2])
+            start, end = (start[0], start[1], top), (end[0], end[1], top)
+        return Evidence((Dimension(Point(*start), Point(*end), f"{outcome.value.value:.3f} mm"),))
 
     @staticmethod
-    def _parts(given: Given, start: FloatArray, end: FloatArray) -> dict[str, float]:
-        normal = np.array((given.maybe("plane", Plane) or Plane(0.0, 0.0, 0.0, 0.0, 0.0)).normal)
-        between = end - start
-        flush = float(between @ normal)
-        lateral = float(np.linalg.norm(between - flush * normal))
-        return {"least": float(np.linalg.norm(between)), "lateral": lateral, "flush": flush}
+    def _parts(given: Given, start: Triple, end: Triple) -> dict[str, float]:
+        nx, ny, nz = (given.maybe("plane", Plane) or LEVEL).normal
+        dx, dy, dz = (b - a for a, b in zip(start, end, strict=True))
+        flush = dx * nx + dy * ny + dz * nz
+        lateral = math.hypot(dx - flush * nx, dy - flush * ny, dz - flush * nz)
+        return {"least": math.hypot(dx, dy, dz), "lateral": lateral, "flush": flush}
 
-    def _ends(self, given: Given) -> tuple[FloatArray, FloatArray]:
-        """(3,) the two places; on arcs those that face the other side."""
-        sides = given.one("left", Point), given.one("right", Point)
-        a, b = (np.array([p.x, p.y, p.z]) for p in sides)
-        far = b - a
-        if float(np.linalg.norm(far)) < 1e-9:
+    def _ends(self, given: Given) -> tuple[Triple, Triple]:
+        """The two places; on arcs those that face the other side."""
+        left, right = given.one("left", Point), given.one("right", Point)
+        a, b = left.place, right.place
+        if math.dist(a, b) < 1e-9:
             raise NotMeasured("both sides are the same place; connect the two sides of the gap")
+        radii = [side.radius if isinstance(side, Round) else 0.0 for side in (left, right)]
+        tops = [side.radius if isinstance(side, Arc) else 0.0 for side in (left, right)]
         if self.take == "flush":
             # rounded edges are compared by their tops
-            tops = [np.array([0.0, 0.0, side.radius if isinstance(side, Arc) else 0.0]) for side in sides]
-            return a + tops[0], b + tops[1]
-        if self.take == "lateral":
-            normal = np.array((given.maybe("plane", Plane) or Plane(0.0, 0.0, 0.0, 0.0, 0.0)).normal)
-            far = far - float(far @ normal) * normal
-        toward = far / np.linalg.norm(far)
-        radii = [side.radius if isinstance(side, Round) else 0.0 for side in sides]
-        if radii[0] + radii[1] > float(np.linalg.norm(far)):
+            return (a[0], a[1], a[2] + tops[0]), (b[0], b[1], b[2] + tops[1])
+        normal = (given.maybe("plane", Plane) or LEVEL).normal
+        far = tuple(q - p for p, q in zip(a, b, strict=True))
+        if self.take != "least":
+            up = sum(f * n for f, n in zip(far, normal, strict=True))
+            far = tuple(f - up * n for f, n in zip(far, normal, strict=True))
+        size = math.hypot(*far)
+        if self.take == "depth":
+            radii = [_reach(radius, top, self.depth) for radius, top in zip(radii, tops, strict=True)]
+        if radii[0] + radii[1] > size:
             raise NotMeasured("the two rounded edges overlap; there is no gap between them")
-        return a + radii[0] * toward, b - radii[1] * toward
+        ux, uy, uz = (f / size for f in far)
+        r, s = radii[0], -radii[1]
+        return (a[0] + r * ux, a[1] + r * uy, a[2] + r * uz), (b[0] + s * ux, b[1] + s * uy, b[2] + s * uz)
+
+
+def _reach(radius: float, top: float, depth: float) -> float:
+    """How far a rounded edge reaches out from its centre, so deep below its top; a point reaches nowhere."""
+    if top == 0.0 or depth >= radius:
+        return radius
+    return math.sqrt(max(radius**2 - (radius - depth) ** 2, 0.0))
 
 
 @register
@@ -230,7 +258,7 @@ class ParallelismKind(Kind):
             return Outcome(Number(float(np.ptp(off)), "mm", at), (("off by", f"{angle:.3f}°"),))
         if edge is None or to is None:
             raise NotMeasured("connect a plane and its datum plane, or an edge and its datum edge")
-        angle = _between(np.array([*edge.along, 0.0]), np.array([*to.along, 0.0]))
+        angle = angle_between((*edge.along, 0.0), (*to.along, 0.0))
         off_by = angle if self.turn == "parallel" else 90.0 - angle
         value = edge.length * math.sin(math.radians(abs(off_by)))
         return Outcome(Number(value, "mm", Point(edge.x, edge.y, edge.z)), (("off by", f"{off_by:.3f}°"),))
@@ -241,8 +269,3 @@ class ParallelismKind(Kind):
         if edge is None:
             return Evidence()
         return Evidence((Polyline(np.array([(p.x, p.y, p.z) for p in edge.ends()]), "fit"),))
-
-
-def _between(a: FloatArray, b: FloatArray) -> float:
-    """Acute angle between two directions in degrees; atan2 keeps its digits at small angles."""
-    return math.degrees(math.atan2(float(np.linalg.norm(np.cross(a, b))), abs(float(a @ b))))

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from typing import ClassVar
+import math
+from typing import ClassVar, Literal
 
 import numpy as np
 
-from hemtra.core.arrays import FloatArray
-from hemtra.core.geometry.elements import Line, Number, Point
-from hemtra.core.marks import Dimension, Evidence
+from hemtra.core.form import setting
+from hemtra.core.geometry.elements import Line, Number, Point, Triple
+from hemtra.core.geometry.frames import Frame
+from hemtra.core.marks import Dimension, Evidence, Polyline
 from hemtra.core.plan.kind import Given, Input, Kind, Outcome
 from hemtra.core.plan.registry import register
 
@@ -29,29 +31,86 @@ class DistanceKind(Kind):
         "end": Input(
             Point, "to", "Where it ends: a point, or an edge, to which it is measured at right angles."
         ),
+        "frame": Input(
+            Frame, "in", "The frame whose x, y or z it is measured along; of the scan without.", optional=True
+        ),
     }
 
+    along: Literal["space", "x", "y", "z", "direction"] = setting(
+        "space",
+        "along",
+        "In space, so that a tilted part reads the same; or only its part along x, y, z or a direction.",
+        choices={"space": "in space", "x": "x", "y": "y", "z": "z", "direction": "a direction"},
+    )
+    direction: float = setting(
+        0.0,
+        "direction",
+        "Seen from above, counter-clockwise from x of the frame.",
+        unit="°",
+        when={"along": ("direction",)},
+        ge=-360.0,
+        le=360.0,
+    )
+    signed: bool = setting(
+        False,
+        "signed",
+        "Below zero where the end lies before the start; without it the size alone.",
+        when={"along": ("x", "y", "z", "direction")},
+    )
+
     def evaluate(self, given: Given) -> Outcome:
-        """In space, in mm, so that a tilted part reads the same; facts: its parts along x, y and z."""
+        """In mm; facts: its parts along x, y and z."""
         start, end = self._ends(given)
-        parts = end - start
-        middle = (start + end) / 2
-        value = float(np.linalg.norm(parts))
-        facts = tuple(
-            (name, f"{abs(part):.3f} mm") for name, part in zip(("dx", "dy", "dz"), parts, strict=True)
-        )
-        return Outcome(Number(value, "mm", Point(*(float(m) for m in middle))), facts)
+        parts = [b - a for a, b in zip(start, end, strict=True)]
+        if self.along == "space":
+            value = math.dist(start, end)
+        else:
+            value = sum(a * b for a, b in zip(parts, self._unit(given), strict=True))
+            value = value if self.signed else abs(value)
+        (ax, ay, az), (bx, by, bz) = start, end
+        middle = Point((ax + bx) / 2, (ay + by) / 2, (az + bz) / 2)
+        dx, dy, dz = (f"{abs(part):.3f} mm" for part in parts)
+        return Outcome(Number(value, "mm", middle), (("dx", dx), ("dy", dy), ("dz", dz)))
 
     def explain(self, given: Given, outcome: Outcome) -> Evidence:
-        """The dimension between the two."""
-        start, end = (Point(*(float(c) for c in place)) for place in self._ends(given))
-        return Evidence((Dimension(start, end, f"{outcome.value.value:.3f} mm"),))
+        """The dimension between the two; a part of it along its direction from the start."""
+        start, end = self._ends(given)
+        if self.along != "space":
+            unit = self._unit(given)
+            reach = sum((b - a) * u for a, b, u in zip(start, end, unit, strict=True))
+            foot = tuple(b - reach * u for b, u in zip(end, unit, strict=True))
+            lead = Polyline(np.array([start, foot]), "dimension")
+            return Evidence((Dimension(Point(*foot), Point(*end), f"{outcome.value.value:.3f} mm"), lead))
+        return Evidence((Dimension(Point(*start), Point(*end), f"{outcome.value.value:.3f} mm"),))
 
-    def _ends(self, given: Given) -> tuple[FloatArray, FloatArray]:
+    def _unit(self, given: Given) -> tuple[float, float, float]:
+        """The direction it is measured along, in the scan."""
+        turn = math.radians(self.direction)
+        vector = {
+            "x": (1.0, 0.0, 0.0),
+            "y": (0.0, 1.0, 0.0),
+            "z": (0.0, 0.0, 1.0),
+            "direction": (math.cos(turn), math.sin(turn), 0.0),
+        }[self.along]
+        frame = given.maybe("frame", Frame)
+        if frame is None:
+            return vector
+        origin, tip = frame.outward(np.array([(0.0, 0.0, 0.0), vector]))
+        x, y, z = (tip - origin).tolist()
+        return x, y, z
+
+    def _ends(self, given: Given) -> tuple[Triple, Triple]:
         start, end = given.one("start", Point), given.one("end", Point)
-        a, b = (np.array([p.x, p.y, p.z]) for p in (start, end))
+        a, b = start.place, end.place
         if isinstance(end, Line):
-            return a, b + end.vector * float((a - b) @ end.vector)
+            return a, _foot(a, end)
         if isinstance(start, Line):
-            return a + start.vector * float((b - a) @ start.vector), b
+            return _foot(b, start), b
         return a, b
+
+
+def _foot(place: Triple, line: Line) -> Triple:
+    """The point of a line nearest to a place."""
+    (ux, uy, uz), (x, y, z) = line.unit, line.place
+    along = (place[0] - x) * ux + (place[1] - y) * uy + (place[2] - z) * uz
+    return x + along * ux, y + along * uy, z + along * uz

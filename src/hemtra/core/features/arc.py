@@ -9,12 +9,12 @@ import numpy as np
 
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.errors import NotMeasured
-from hemtra.core.features.section import Cut, section_marks
+from hemtra.core.features.section import Cut, Facts, SectionFeature, section_marks
 from hemtra.core.form import setting
 from hemtra.core.geometry.elements import Arc
-from hemtra.core.geometry.line_fit import robust_circle
+from hemtra.core.geometry.section_kernels import FEW, STRAIGHT, arcs, robust_arc
 from hemtra.core.marks import Evidence, Histogram
-from hemtra.core.plan.kind import Given, Input, Kind, Outcome
+from hemtra.core.plan.kind import Given, Outcome
 from hemtra.core.plan.registry import register
 
 FEWEST = 5
@@ -26,15 +26,13 @@ BINS = 24
 
 
 @register
-class ArcKind(Kind):
+class ArcKind(SectionFeature):
     """A circle fitted to a section."""
 
     kind: ClassVar = "arc"
     title: ClassVar = "Arc on a section"
     glyph: ClassVar = "arc"
     output: ClassVar = Arc
-    section_input: ClassVar = "section"
-    inputs: ClassVar = {"section": Input(Cut, "on", "The section the circle is fitted to.")}
 
     least_span: float = setting(
         30.0,
@@ -45,29 +43,40 @@ class ArcKind(Kind):
         le=180.0,
     )
 
-    def evaluate(self, given: Given) -> Outcome:
-        """An `Arc`; facts: radius, span, residual."""
-        cut = given.one("section", Cut)
-        x, z, circle, used = self._fitted(given)
-        cx, cz, radius = circle
-        span = self._span(x[used], z[used], circle)
+    def measure(self, x: FloatArray, z: FloatArray, inside: BoolArray, middle: FloatArray) -> FloatArray:
+        """Rows of `arcs`."""
+        return arcs(x, z, inside, FEWEST, FLOOR, FLATTEST)
+
+    def value(self, cut: Cut, row: FloatArray) -> Arc:
+        """An `Arc`."""
+        code, cx, cz, radius, _, span, _, points, _ = row.tolist()
+        if code == FEW:
+            raise NotMeasured(f"the section holds {points:.0f} points here; an arc needs {FEWEST}")
+        if code == STRAIGHT:
+            raise NotMeasured("the points lie on a straight line; that has no radius")
         if span < self.least_span:
             raise NotMeasured(
                 f"only {span:.0f}° of the circle are seen, and {self.least_span:.0f}° are asked for;"
                 " a radius from so little cannot be trusted"
             )
-        left = np.hypot(x - cx, z - cz)[used] - radius
         place = cut.place(cx, cz)
-        facts = (
-            ("radius", f"{radius:.4f} mm"),
-            ("span", f"{span:.0f}°"),
-            ("residual", f"{1000 * float(np.sqrt(np.mean(left**2))):.1f} µm rms"),
+        return Arc(place.x, place.y, place.z, radius, cut.direction, span)
+
+    def facts(self, cut: Cut, row: FloatArray) -> Facts:
+        """Radius, span, residual."""
+        return (
+            ("radius", f"{row[3]:.4f} mm"),
+            ("span", f"{row[5]:.0f}°"),
+            ("residual", f"{1000 * row[4]:.1f} µm rms"),
         )
-        return Outcome(Arc(place.x, place.y, place.z, radius, cut.direction, span), facts)
 
     def explain(self, given: Given, outcome: Outcome) -> Evidence:
         """The arc, and how far the points lie off it."""
-        x, z, (cx, cz, radius), used = self._fitted(given)
+        cut = given.one("section", Cut)
+        inside = cut.within(given.zone)
+        x, z = cut.x[inside], cut.z[inside]
+        cx, cz, radius, weight = robust_arc(x, z, FLOOR)
+        used = weight > 0.0
         angle = np.arctan2(z[used] - cz, x[used] - cx)
         middle = math.atan2(float(np.sin(angle).mean()), float(np.cos(angle).mean()))
         off = (angle - middle + np.pi) % (2 * np.pi) - np.pi
@@ -76,24 +85,5 @@ class ArcKind(Kind):
         reach = max(float(np.abs(left).max()), 1e-4) * 1.02
         edges = np.linspace(-reach, reach, BINS + 1)
         counts, kept = (np.histogram(part, edges)[0].astype(np.float64) for part in (left, left[used]))
-        line = section_marks(given.one("section", Cut), cx + radius * np.cos(turn), cz + radius * np.sin(turn))
+        line = section_marks(cut, cx + radius * np.cos(turn), cz + radius * np.sin(turn))
         return Evidence((line,), Histogram("distance from the arc", "mm", edges, counts, kept))
-
-    def _fitted(self, given: Given) -> tuple[FloatArray, FloatArray, tuple[float, float, float], BoolArray]:
-        cut = given.one("section", Cut)
-        inside = cut.within(given.zone)
-        x, z = cut.x[inside], cut.z[inside]
-        if x.size < FEWEST:
-            raise NotMeasured(f"the section holds {x.size} points here; an arc needs {FEWEST}")
-        cx, cz, radius, used = robust_circle(x, z, FLOOR)
-        width = float(np.ptp(x)) or 1.0
-        if not math.isfinite(radius) or radius > FLATTEST * width or radius <= 0.0:
-            raise NotMeasured("the points lie on a straight line; that has no radius")
-        return x, z, (cx, cz, radius), used
-
-    @staticmethod
-    def _span(x: FloatArray, z: FloatArray, circle: tuple[float, float, float]) -> float:
-        """Degrees between the outermost points, without the widest gap."""
-        angle = np.sort(np.degrees(np.arctan2(z - circle[1], x - circle[0])))
-        gaps = np.append(np.diff(angle), angle[0] + 360.0 - angle[-1])
-        return 360.0 - float(gaps.max())

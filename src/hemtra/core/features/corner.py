@@ -7,14 +7,14 @@ from typing import ClassVar
 
 import numpy as np
 
-from hemtra.core.arrays import FloatArray
+from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.errors import NotMeasured
-from hemtra.core.features.section import Cut, section_marks
+from hemtra.core.features.section import Cut, Facts, SectionFeature, section_marks
 from hemtra.core.form import setting
 from hemtra.core.geometry.elements import Point
-from hemtra.core.geometry.line_fit import robust_linear
+from hemtra.core.geometry.section_kernels import FEW, corners
 from hemtra.core.marks import Evidence
-from hemtra.core.plan.kind import Given, Input, Kind, Outcome
+from hemtra.core.plan.kind import Given, Outcome
 from hemtra.core.plan.registry import register
 
 FEWEST = 4
@@ -26,15 +26,13 @@ FLOOR = 0.003
 
 
 @register
-class CornerKind(Kind):
+class CornerKind(SectionFeature):
     """The corner between two straight flanks of a section."""
 
     kind: ClassVar = "corner"
     title: ClassVar = "Corner"
     glyph: ClassVar = "corner"
     output: ClassVar = Point
-    section_input: ClassVar = "section"
-    inputs: ClassVar = {"section": Input(Cut, "on", "The section whose corner is wanted.")}
 
     clear: float = setting(
         0.3,
@@ -45,74 +43,35 @@ class CornerKind(Kind):
         le=100.0,
     )
 
-    def evaluate(self, given: Given) -> Outcome:
-        """A `Point`; facts: the angle between the flanks."""
-        cut = given.one("section", Cut)
-        left, right = self._flanks(given, cut)
-        turn = math.degrees(math.atan(right[1]) - math.atan(left[1]))
-        if abs(turn) < BLUNTEST:
-            raise NotMeasured(f"its two flanks differ by {abs(turn):.1f}° only; that is no corner")
-        x = (left[0] - right[0]) / (right[1] - left[1])
-        point = cut.place(x, left[0] + left[1] * x)
-        facts = (
+    def measure(self, x: FloatArray, z: FloatArray, inside: BoolArray, middle: FloatArray) -> FloatArray:
+        """Rows of `corners`."""
+        return corners(x, z, inside, self.clear, FEWEST, FLOOR)
+
+    def value(self, cut: Cut, row: FloatArray) -> Point:
+        """A `Point`."""
+        code, a, b, c, d, *_ = row.tolist()
+        if code == FEW:
+            raise NotMeasured(f"only {a:.0f} points lie in the zone; a corner needs {2 * FEWEST}")
+        if code:
+            raise NotMeasured("one flank is too short; make the zone longer, or leave out less")
+        turn = abs(math.degrees(math.atan(d) - math.atan(b)))
+        if turn < BLUNTEST:
+            raise NotMeasured(f"its two flanks differ by {turn:.1f}° only; that is no corner")
+        x = (a - c) / (d - b)
+        return cut.place(x, a + b * x)
+
+    def facts(self, cut: Cut, row: FloatArray) -> Facts:
+        """The angle between the flanks, place and height."""
+        point, turn = self.value(cut, row), math.degrees(math.atan(row[4]) - math.atan(row[2]))
+        return (
             ("angle", f"{180.0 - abs(turn):.2f}°"),
             ("at", f"{point.x:.3f}, {point.y:.3f} mm"),
             ("height", f"{point.z:.3f} mm"),
         )
-        return Outcome(point, facts)
 
     def explain(self, given: Given, outcome: Outcome) -> Evidence:
         """The two flanks up to the corner."""
-        cut = given.one("section", Cut)
-        left, right = self._flanks(given, cut)
-        inside = cut.x[cut.within(given.zone)]
-        x = (left[0] - right[0]) / (right[1] - left[1])
-        spans = np.array([inside.min(), x]), np.array([x, inside.max()])
-        return Evidence(
-            tuple(
-                section_marks(cut, span, line[0] + line[1] * span)
-                for line, span in zip((left, right), spans, strict=True)
-            )
-        )
-
-    def _flanks(self, given: Given, cut: Cut) -> tuple[FloatArray, FloatArray]:
-        """Both flanks as height at x = 0 and slope."""
-        inside = cut.within(given.zone)
-        x, z = cut.x[inside], cut.z[inside]
-        if x.size < 2 * FEWEST:
-            raise NotMeasured(f"only {x.size} points lie in the zone; a corner needs {2 * FEWEST}")
-        split = _best_split(x, z)
-        corner = (x[split - 1] + x[split]) / 2
-        for _ in range(2):
-            near = np.abs(x - corner) < self.clear
-            parts = (x < corner) & ~near, (x >= corner) & ~near
-            if min(np.count_nonzero(part) for part in parts) < FEWEST:
-                raise NotMeasured("one flank is too short; make the zone longer, or leave out less")
-            left, right = (
-                robust_linear(np.column_stack([np.ones(np.count_nonzero(part)), x[part]]), z[part], FLOOR)[0]
-                for part in parts
-            )
-            if abs(right[1] - left[1]) > 1e-6:
-                meet = (left[0] - right[0]) / (right[1] - left[1])
-                corner = float(np.clip(meet, x[FEWEST], x[-FEWEST - 1]))
-        return left, right
-
-
-def _best_split(x: FloatArray, z: FloatArray) -> int:
-    """Index of the first point of the right flank: both flanks' least squares together are least."""
-    u, w = x - x.mean(), z - z.mean()
-
-    def misfit(u: FloatArray, w: FloatArray) -> FloatArray:
-        """Sum of squared residuals of a line through the first k + 1 points, for each k."""
-        n = np.arange(1, u.size + 1)
-        su, sw = np.cumsum(u), np.cumsum(w)
-        uu, uw, ww = (
-            np.cumsum(u * u) - su * su / n,
-            np.cumsum(u * w) - su * sw / n,
-            np.cumsum(w * w) - sw * sw / n,
-        )
-        return np.maximum(ww - np.divide(uw * uw, uu, out=np.zeros(u.size), where=uu > 1e-12), 0.0)
-
-    left, right = misfit(u, w), misfit(u[::-1], w[::-1])[::-1]
-    splits = np.arange(FEWEST, x.size - FEWEST + 1)
-    return int(splits[np.argmin(left[splits - 1] + right[splits])])
+        cut, (_, a, b, c, d, first, last) = given.one("section", Cut), self.row(given)
+        x = (a - c) / (d - b)
+        left, right = np.array([first, x]), np.array([x, last])
+        return Evidence((section_marks(cut, left, a + b * left), section_marks(cut, right, c + d * right)))

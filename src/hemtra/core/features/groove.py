@@ -2,24 +2,24 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from typing import ClassVar, Literal
 
 import numpy as np
 
-from hemtra.core.arrays import FloatArray
+from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.errors import NotMeasured
-from hemtra.core.features.section import Cut, section_marks
+from hemtra.core.features.section import Cut, Facts, SectionFeature, section_marks
 from hemtra.core.form import setting
 from hemtra.core.geometry.elements import Point
-from hemtra.core.geometry.line_fit import robust_linear
+from hemtra.core.geometry.section_kernels import FEW, NONE, grooves
 from hemtra.core.marks import Evidence
-from hemtra.core.plan.kind import Given, Input, Kind, Outcome
+from hemtra.core.plan.kind import Given, Outcome
 from hemtra.core.plan.registry import register
 
 FLOOR = 0.003
 """mm by which a point may always be off the ground beside it."""
-FEWEST = 3
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,15 +31,13 @@ class Groove(Point):
 
 
 @register
-class GrooveKind(Kind):
+class GrooveKind(SectionFeature):
     """A groove or a ridge."""
 
     kind: ClassVar = "groove"
     title: ClassVar = "Groove or ridge"
     glyph: ClassVar = "groove"
     output: ClassVar = Groove
-    section_input: ClassVar = "section"
-    inputs: ClassVar = {"section": Input(Cut, "on", "The section it lies on.")}
 
     side: Literal["groove", "ridge"] = setting(
         "groove", "is a", "Whether it goes down or stands up.", choices={"groove": "groove", "ridge": "ridge"}
@@ -62,54 +60,42 @@ class GrooveKind(Kind):
     )
     least_depth: float = setting(0.1, "least depth", "What is shallower is none.", unit="mm", gt=0.0, le=1000.0)
 
-    def evaluate(self, given: Given) -> Outcome:
-        """A `Groove`; facts: depth, width."""
-        cut = given.one("section", Cut)
-        x, z, line = self._ground(given)
-        down = (line[0] + line[1] * x - z) * (1.0 if self.side == "groove" else -1.0)
-        # the floor is known by the mean of what lies deepest, not by one point
-        deepest = np.sort(down)[-max(FEWEST, x.size // 50) :]
-        depth = float(deepest.mean())
-        if depth < self.least_depth:
+    def measure(self, x: FloatArray, z: FloatArray, inside: BoolArray, middle: FloatArray) -> FloatArray:
+        """Rows of `grooves`."""
+        return grooves(
+            x, z, inside, self._sign, self.shoulder / 100.0, self.at / 100.0, self.least_depth, FLOOR
+        )
+
+    def value(self, cut: Cut, row: FloatArray) -> Groove:
+        """A `Groove`."""
+        code, depth, left, right, a, b = row.tolist()
+        if code == FEW:
+            raise NotMeasured(f"the section holds {depth:.0f} points here; a groove needs 12")
+        if code == NONE:
             raise NotMeasured(f"it is only {depth:.3f} mm deep; move the zone, or allow less depth")
-        level = self.at / 100.0 * depth
-        inside = np.flatnonzero(down >= level)
-        left, right = (
-            _crossing(x, down, level, int(k), step) for k, step in ((inside[0], -1), (inside[-1], 1))
-        )
-        sign = 1.0 if self.side == "groove" else -1.0
+        if code:
+            raise NotMeasured("it reaches to the end of the zone; make the zone wider")
         middle = (left + right) / 2
-        place = cut.place(middle, line[0] + line[1] * middle - sign * level)
-        upright = 1.0 / float(np.hypot(1.0, line[1]))
-        facts = (
-            ("depth", f"{depth * upright:.4f} mm"),
-            ("width", f"{right - left:.4f} mm"),
-            ("centre", f"{middle:.3f} mm"),
+        place = cut.place(middle, a + b * middle - self._sign * self.at / 100.0 * depth)
+        upright = 1.0 / math.hypot(1.0, b)
+        return Groove(place.x, place.y, place.z, depth * upright, (right - left) / upright)
+
+    def facts(self, cut: Cut, row: FloatArray) -> Facts:
+        """Depth, width and centre."""
+        upright = 1.0 / math.hypot(1.0, row[5])
+        return (
+            ("depth", f"{row[1] * upright:.4f} mm"),
+            ("width", f"{(row[3] - row[2]) / upright:.4f} mm"),
+            ("centre", f"{(row[2] + row[3]) / 2:.3f} mm"),
         )
-        return Outcome(Groove(place.x, place.y, place.z, depth * upright, (right - left) / upright), facts)
 
     def explain(self, given: Given, outcome: Outcome) -> Evidence:
         """The ground beside it."""
-        x, _, line = self._ground(given)
+        cut, row = given.one("section", Cut), self.row(given)
+        x = cut.x[cut.within(given.zone)]
         ends = np.array([x[0], x[-1]])
-        return Evidence((section_marks(given.one("section", Cut), ends, line[0] + line[1] * ends),))
+        return Evidence((section_marks(cut, ends, row[4] + row[5] * ends),))
 
-    def _ground(self, given: Given) -> tuple[FloatArray, FloatArray, FloatArray]:
-        cut = given.one("section", Cut)
-        inside = cut.within(given.zone)
-        x, z = cut.x[inside], cut.z[inside]
-        if x.size < 4 * FEWEST:
-            raise NotMeasured(f"the section holds {x.size} points here; a groove needs {4 * FEWEST}")
-        reach = self.shoulder / 100.0 * float(x[-1] - x[0])
-        beside = (x <= x[0] + reach) | (x >= x[-1] - reach)
-        line, _ = robust_linear(np.column_stack([np.ones(beside.sum()), x[beside]]), z[beside], FLOOR)
-        return x, z, line
-
-
-def _crossing(x: FloatArray, down: FloatArray, level: float, k: int, step: int) -> float:
-    """Where the depth falls below a level outside point k."""
-    other = k + step
-    if not 0 <= other < x.size:
-        raise NotMeasured("it reaches to the end of the zone; make the zone wider")
-    share = (down[k] - level) / (down[k] - down[other])
-    return float(x[k] + share * (x[other] - x[k]))
+    @property
+    def _sign(self) -> float:
+        return 1.0 if self.side == "groove" else -1.0

@@ -9,29 +9,26 @@ import numpy as np
 
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.errors import NotMeasured
-from hemtra.core.features.section import Cut, section_marks
+from hemtra.core.features.section import Cut, Facts, SectionFeature, section_marks
 from hemtra.core.form import setting
-from hemtra.core.geometry.elements import Line, Point
-from hemtra.core.geometry.line_fit import robust_linear
+from hemtra.core.geometry.elements import LEVEL, Line, Point
+from hemtra.core.geometry.section_kernels import ALL, LOWER, ROBUST, UPPER, levels, lines
 from hemtra.core.marks import Evidence
-from hemtra.core.plan.kind import Given, Input, Kind, Outcome
+from hemtra.core.plan.kind import Given, Outcome
 from hemtra.core.plan.registry import register
 
 FLOOR = 0.003
 """mm by which a point may always be off its line."""
-ROUNDS = 30
 
 
 @register
-class ProfileLineKind(Kind):
+class ProfileLineKind(SectionFeature):
     """A straight line through points of a section."""
 
     kind: ClassVar = "profile-line"
     title: ClassVar = "Line on a section"
     glyph: ClassVar = "section"
     output: ClassVar = Line
-    section_input: ClassVar = "section"
-    inputs: ClassVar = {"section": Input(Cut, "on", "The section the line is fitted to.")}
 
     fit: Literal["robust", "all", "upper", "lower"] = setting(
         "robust",
@@ -54,90 +51,74 @@ class ProfileLineKind(Kind):
         le=100.0,
     )
 
-    def evaluate(self, given: Given) -> Outcome:
-        """A `Line` whose climb is along the section; facts: angle against it, residual and points."""
-        cut = given.one("section", Cut)
-        x, z, line, used = self._fitted(given)
-        left = (z - line[0] - line[1] * x)[used]
-        low, high = float(x[used].min()), float(x[used].max())
+    def measure(self, x: FloatArray, z: FloatArray, inside: BoolArray, middle: FloatArray) -> FloatArray:
+        """Rows of `lines`."""
+        modes = {"robust": ROBUST, "all": ALL, "upper": UPPER, "lower": LOWER}
+        return lines(x, z, inside, modes[self.fit], self.share / 100.0, FLOOR)
+
+    def value(self, cut: Cut, row: FloatArray) -> Line:
+        """A `Line` whose climb is along the section."""
+        code, a, b, low, high, _, _, points = row.tolist()
+        if code:
+            raise NotMeasured(f"the section holds {points:.0f} points here; a line needs two")
         middle = (low + high) / 2
-        p = cut.place(middle, line[0] + line[1] * middle)
-        base = cut.base
-        ux, uy = math.cos(math.radians(cut.direction)), math.sin(math.radians(cut.direction))
-        climb = float(line[1]) + base.slope_x * ux + base.slope_y * uy
-        found = Line(p.x, p.y, p.z, cut.direction, high - low, climb)
-        facts = (
-            ("angle", f"{math.degrees(math.atan(float(line[1]))):.3f}°"),
-            ("residual", f"{1000 * float(np.sqrt(np.mean(left**2))):.1f} µm rms"),
-            ("points", f"{np.count_nonzero(used)} of {x.size}"),
+        p = cut.place(middle, a + b * middle)
+        climb = b
+        if cut.base is not LEVEL:
+            turn = math.radians(cut.direction)
+            climb += cut.base.slope_x * math.cos(turn) + cut.base.slope_y * math.sin(turn)
+        return Line(p.x, p.y, p.z, cut.direction, high - low, climb)
+
+    def facts(self, cut: Cut, row: FloatArray) -> Facts:
+        """Angle against the section, residual and points."""
+        return (
+            ("angle", f"{math.degrees(math.atan(row[2])):.3f}°"),
+            ("residual", f"{1000 * row[5]:.1f} µm rms"),
+            ("points", f"{row[6]:.0f} of {row[7]:.0f}"),
         )
-        return Outcome(found, facts)
 
     def explain(self, given: Given, outcome: Outcome) -> Evidence:
         """The line where it was fitted."""
-        x, _, line, used = self._fitted(given)
-        ends = np.array([x[used].min(), x[used].max()])
-        return Evidence((section_marks(given.one("section", Cut), ends, line[0] + line[1] * ends),))
-
-    def _fitted(self, given: Given) -> tuple[FloatArray, FloatArray, FloatArray, BoolArray]:
-        """Points (n,), height and slope of the line, and which points were used."""
-        cut = given.one("section", Cut)
-        inside = cut.within(given.zone)
-        x, z = cut.x[inside], cut.z[inside]
-        if x.size < 2:
-            raise NotMeasured(f"the section holds {x.size} points here; a line needs two")
-        design = np.column_stack([np.ones(x.size), x])
-        used = np.ones(x.size, np.bool_)
-        if self.fit == "robust":
-            line, used = robust_linear(design, z, FLOOR)
-            return x, z, line, used
-        line = np.linalg.lstsq(design, z, rcond=None)[0]
-        count = max(2, round(self.share / 100.0 * x.size))
-        for _ in range(ROUNDS if self.fit != "all" else 0):
-            left = z - design @ line
-            chosen = np.zeros(x.size, np.bool_)
-            chosen[np.argsort(-left if self.fit == "upper" else left, kind="stable")[:count]] = True
-            line = np.linalg.lstsq(design[chosen], z[chosen], rcond=None)[0]
-            settled, used = bool((chosen == used).all()), chosen
-            if settled:
-                break
-        return x, z, line, used
+        row = self.row(given)
+        return Evidence((section_marks(given.one("section", Cut), row[3:5], row[1] + row[2] * row[3:5]),))
 
 
 @register
-class ProfileLevelKind(Kind):
+class ProfileLevelKind(SectionFeature):
     """The mean height of a stretch of a section."""
 
     kind: ClassVar = "profile-level"
     title: ClassVar = "Level on a section"
     glyph: ClassVar = "spot"
     output: ClassVar = Point
-    section_input: ClassVar = "section"
-    inputs: ClassVar = {"section": Input(Cut, "on", "The section whose level is wanted.")}
 
     take: Literal["mean", "median"] = setting(
         "mean", "take", "Which height stands for the stretch.", choices={"mean": "mean", "median": "median"}
     )
 
-    def evaluate(self, given: Given) -> Outcome:
-        """A `Point` in the middle of the stretch; facts: spread and points."""
-        cut = given.one("section", Cut)
-        inside = cut.within(given.zone)
-        x, z = cut.x[inside], cut.z[inside]
-        if x.size == 0:
+    def measure(self, x: FloatArray, z: FloatArray, inside: BoolArray, middle: FloatArray) -> FloatArray:
+        """Rows of `levels`."""
+        return levels(x, z, inside)
+
+    def value(self, cut: Cut, row: FloatArray) -> Point:
+        """A `Point` in the middle of the stretch."""
+        if row[0]:
             raise NotMeasured("the section holds no point here; move the zone onto the data")
-        level = float(z.mean() if self.take == "mean" else np.median(z))
-        facts = (
-            ("height", f"{level:.4f} mm"),
-            ("spread", f"{1000 * float(z.std()):.1f} µm"),
-            ("points", str(x.size)),
+        return cut.place(float(row[4]), self._level(row))
+
+    def facts(self, cut: Cut, row: FloatArray) -> Facts:
+        """Height, spread and points."""
+        return (
+            ("height", f"{self._level(row):.4f} mm"),
+            ("spread", f"{1000 * row[3]:.1f} µm"),
+            ("points", f"{row[5]:.0f}"),
         )
-        return Outcome(cut.place(float(x.mean()), level), facts)
 
     def explain(self, given: Given, outcome: Outcome) -> Evidence:
         """The level over its stretch."""
-        cut, point = given.one("section", Cut), outcome.value
-        x = cut.x[cut.within(given.zone)]
-        ends = np.array([x.min(), x.max()])
-        level = point.z - cut.base.height_at(point.x, point.y)
-        return Evidence((section_marks(cut, ends, np.full(2, level)),))
+        row = self.row(given)
+        ends = np.array([row[6], 2 * row[4] - row[6]])
+        return Evidence((section_marks(given.one("section", Cut), ends, np.full(2, self._level(row))),))
+
+    def _level(self, row: FloatArray) -> float:
+        return float(row[1] if self.take == "mean" else row[2])

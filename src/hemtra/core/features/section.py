@@ -1,10 +1,15 @@
-"""Section: a cut along a zone, averaged over its height: a profile on which other features look."""
+"""Section: a cut along a zone, averaged over its height: a profile on which other features look.
+
+And what all features that look on sections and profiles have in common.
+"""
 
 from __future__ import annotations
 
 import math
+from abc import abstractmethod
+from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import ClassVar
+from typing import Any, ClassVar
 
 import numpy as np
 
@@ -12,9 +17,9 @@ from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.errors import NotMeasured
 from hemtra.core.geometry.elements import LEVEL, Plane, Point
 from hemtra.core.marks import Evidence, Polyline
-from hemtra.core.plan.kind import Given, Kind, Outcome, least_data
+from hemtra.core.plan.kind import Given, Input, Kind, Outcome, least_data
 from hemtra.core.plan.registry import register
-from hemtra.core.scan.heightmap import Profile
+from hemtra.core.scan.heightmap import HeightMap, Profile
 from hemtra.core.scan.section import section
 from hemtra.core.scan.zones import AnyZone
 
@@ -42,6 +47,77 @@ class Cut(Profile):
         if zone is not None:
             inside &= zone.contains(self.x, np.where(inside, self.z, 0.0))
         return inside
+
+
+Facts = tuple[tuple[str, str], ...]
+
+
+class SectionFeature(Kind):
+    """A feature that looks on a section or profile; its zone, if it has one, is a rectangle in x and z of that.
+
+    Measuring takes a stack of profiles at once, and turns a row of numbers for each into its value; a single
+    section is a stack of one. So a run of profiles is measured as fast as one section, and by the same code.
+    """
+
+    section_input: ClassVar[str] = "section"
+    inputs: ClassVar[Mapping[str, Input]] = {"section": Input(Cut, "on", "The section it is measured on.")}
+
+    @abstractmethod
+    def measure(self, x: FloatArray, z: FloatArray, inside: BoolArray, middle: FloatArray) -> FloatArray:
+        """A row of numbers for each profile: heights z (n, m) over x (m,), and which of them count (n, m).
+
+        middle: (n,) x in mm of the middle of the zone on each. The first number is 0, or why there is nothing.
+        """
+
+    @abstractmethod
+    def value(self, cut: Cut, row: FloatArray) -> Any:
+        """The value that a row of numbers stands for. Raises `NotMeasured`."""
+
+    @abstractmethod
+    def facts(self, cut: Cut, row: FloatArray) -> Facts:
+        """What is worth reading beside it."""
+
+    def evaluate(self, given: Given) -> Outcome:
+        """The value on one section."""
+        cut, row = given.one(self.section_input, Cut), self.row(given)
+        return Outcome(self.value(cut, row), self.facts(cut, row))
+
+    def row(self, given: Given) -> FloatArray:
+        """The numbers of one section."""
+        cut = given.one(self.section_input, Cut)
+        inside = cut.within(given.zone)
+        middle = np.array([given.zone.x if given.zone is not None else (cut.x[0] + cut.x[-1]) / 2])
+        return np.asarray(self.measure(cut.x, cut.z[None, :], inside[None, :], middle)[0])
+
+
+@register
+class ProfileKind(Kind):
+    """Each profile of a scan that is a run of profiles."""
+
+    kind: ClassVar = "profile"
+    title: ClassVar = "Profile"
+    glyph: ClassVar = "section"
+    output: ClassVar = Cut
+
+    def evaluate(self, given: Given) -> Outcome:
+        """The `Cut` that one profile is; its x is that of the sensor."""
+        if given.data.shape[0] != 1:
+            raise NotMeasured("this plan takes a part as a whole; let it take the part profile by profile")
+        cut = profile_of(given.data)
+        return Outcome(
+            cut, (("points", str(int(np.count_nonzero(cut.valid)))), ("at", f"y {cut.at[1]:.2f} mm"))
+        )
+
+    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+        """The line on the surface."""
+        cut: Cut = outcome.value
+        found = cut.valid
+        return Evidence((section_marks(cut, cut.x[found], cut.z[found]),))
+
+
+def profile_of(data: HeightMap) -> Cut:
+    """A map of one row as a profile."""
+    return Cut(data.x, data.z[0].astype(np.float64), None, (0.0, data.grid.y0))
 
 
 @register

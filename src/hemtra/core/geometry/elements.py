@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import ClassVar, overload
+from typing import ClassVar, TypeAlias, overload
 
 import numpy as np
 
 from hemtra.core.arrays import FloatArray
+
+Triple: TypeAlias = tuple[float, float, float]
 
 
 @dataclass(frozen=True, slots=True)
@@ -21,6 +23,11 @@ class Point:
     x: float
     y: float
     z: float
+
+    @property
+    def place(self) -> Triple:
+        """x, y and z."""
+        return self.x, self.y, self.z
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,12 +50,16 @@ class Line(Point):
         return math.cos(math.radians(self.direction)), math.sin(math.radians(self.direction))
 
     @property
+    def unit(self) -> tuple[float, float, float]:
+        """Unit vector of its direction in space."""
+        ux, uy = self.along
+        size = math.sqrt(1.0 + self.climb * self.climb)
+        return ux / size, uy / size, self.climb / size
+
+    @property
     def vector(self) -> FloatArray:
         """(3,) unit vector of its direction in space."""
-        ux, uy = self.along
-        vector = np.array([ux, uy, self.climb])
-        unit: FloatArray = vector / np.linalg.norm(vector)
-        return unit
+        return np.array(self.unit)
 
     @property
     def origin(self) -> FloatArray:
@@ -131,9 +142,13 @@ class Plane:
 
     def angle_to(self, other: Plane) -> float:
         """Angle between the two planes' normals in degrees, 0 to 90."""
-        # atan2 of cross and dot keeps its digits at small angles, where acos loses half of them
-        a, b = np.array(self.normal), np.array(other.normal)
-        return math.degrees(math.atan2(float(np.linalg.norm(np.cross(a, b))), abs(float(a @ b))))
+        return angle_between(self.normal, other.normal)
+
+
+def angle_between(a: Triple, b: Triple) -> float:
+    """Acute angle between two directions in degrees; atan2 keeps its digits at small angles, acos does not."""
+    x, y, z = a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0]
+    return math.degrees(math.atan2(math.hypot(x, y, z), abs(a[0] * b[0] + a[1] * b[1] + a[2] * b[2])))
 
 
 LEVEL = Plane(0.0, 0.0, 0.0, 0.0, 0.0)

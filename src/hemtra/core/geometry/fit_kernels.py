@@ -1,4 +1,4 @@
-"""Compiled loops of the robust fits of lines and circles."""
+"""Compiled loops of the robust linear fit."""
 
 from __future__ import annotations
 
@@ -84,26 +84,3 @@ def settle_linear(
         if moved < SETTLED:
             break
     return solution, weight
-
-
-@njit(cache=True, nogil=True)
-def settle_circle(
-    u: FloatArray, v: FloatArray, start: FloatArray, floor: float
-) -> tuple[FloatArray, FloatArray]:
-    """Centre and radius (3,) through points (n,) by Gauss-Newton on the distances, and the weights (n,)."""
-    n = u.size
-    found = start
-    design, left = np.ones((n, 3)), np.empty(n)
-    weight: FloatArray = np.ones(n)
-    for _ in range(ROUNDS):
-        for i in range(n):
-            du, dv = u[i] - found[0], v[i] - found[1]
-            distance = max(math.hypot(du, dv), 1e-12)
-            left[i] = distance - found[2]
-            design[i, 0], design[i, 1] = du / distance, dv / distance
-        weight = biweight(left, floor)
-        step = weighted_fit(design, left, weight)
-        found = found + step
-        if np.abs(step).max() < SETTLED:
-            break
-    return found, weight

@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from hemtra.core.arrays import BoolArray, FloatArray
-from hemtra.core.geometry.fit_kernels import settle_circle, settle_linear, weighted_fit
+from hemtra.core.geometry.fit_kernels import settle_linear, weighted_fit
+from hemtra.core.geometry.section_kernels import robust_arc
 
 TRIES, JUDGES = 80, 120
 """Exact fits tried for a start, and values that judge them."""
@@ -25,13 +26,8 @@ def robust_circle(x: FloatArray, y: FloatArray, floor: float) -> tuple[float, fl
 
     Starts from the algebraic fit of Kåsa (1976), then Gauss-Newton on the distances with Tukey's biweight.
     """
-    mx, my = float(x.mean()), float(y.mean())
-    u, v = x - mx, y - my
-    design = np.column_stack([u, v, np.ones(u.size)])
-    a, b, c = np.linalg.lstsq(design, u * u + v * v, rcond=None)[0]
-    start = np.array([a / 2, b / 2, np.sqrt(max(c + (a * a + b * b) / 4, 0.0))])
-    found, weight = settle_circle(u, v, start, floor)
-    return mx + float(found[0]), my + float(found[1]), float(found[2]), weight > 0.0
+    cx, cy, radius, weight = robust_arc(x, y, floor)
+    return cx, cy, radius, weight > 0.0
 
 
 def _least_median(design: FloatArray, values: FloatArray) -> FloatArray:

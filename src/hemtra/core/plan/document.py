@@ -20,14 +20,16 @@ from pydantic import (
 
 from hemtra.core.errors import PlanError
 from hemtra.core.plan.limits import decimals_for
+from hemtra.core.plan.series import Over
 from hemtra.core.scan.zones import Zone
 
-SCHEMA = 4
+SCHEMA = 5
 """Version of the document's form; older ones are migrated when read, newer ones refused."""
 
 Id = Annotated[str, StringConstraints(pattern=r"^[a-z0-9][a-z0-9-]{0,62}$")]
 Name = Annotated[str, StringConstraints(min_length=1, max_length=120, strip_whitespace=True)]
 Finite = Annotated[float, Field(allow_inf_nan=False)]
+Percent = Annotated[float, Field(gt=0.0, le=100.0)]
 
 
 class _Document(BaseModel):
@@ -139,6 +141,8 @@ class Characteristic(_Document):
     stands under. hidden: kept off the stage. off: not judged at all. from_master: its value is the difference
     from `master`, what the reference part measures, which follows from the plan and the reference scan.
     uncertainty: expanded, in its unit; then a value passes only where it surely conforms (ISO 14253-1).
+    over: how the values of all profiles, or of all instances of an outline, make one verdict; None for the
+    first instance, and for each profile. least_share: percent of them that must lie within, for “share”.
     """
 
     balloon: Annotated[int, Field(ge=1, le=9999)]
@@ -155,6 +159,8 @@ class Characteristic(_Document):
     master: Finite | None = None
     correction: Correction | None = None
     uncertainty: Annotated[float, Field(gt=0, allow_inf_nan=False)] | None = None
+    over: Over | None = None
+    least_share: Percent = 95.0
 
     @model_validator(mode="after")
     def _limits_make_sense(self) -> Self:
@@ -196,6 +202,19 @@ class Characteristic(_Document):
         return f"{n:.{places}f} {_signed(plus, places)} {_signed(-minus, places)}"
 
 
+class ByProfile(_Document):
+    """That a plan takes a scan as a run of profiles, and judges it profile by profile.
+
+    at: place in mm along travel of the profile that zones are drawn on, on the reference scan. average: how
+    many neighbouring profiles make one. least_measured: percent of the profiles on which a characteristic must
+    be measured.
+    """
+
+    at: Finite = 0.0
+    average: Annotated[int, Field(ge=1, le=1000)] = 1
+    least_measured: Percent = 95.0
+
+
 class Plan(_Document):
     """An inspection plan."""
 
@@ -207,6 +226,8 @@ class Plan(_Document):
     """What a part counts as whose worst characteristic is NOT PROVEN."""
     prepared: Id | None = None
     """The step whose map is measured on, where a step is not connected otherwise; None for the scan itself."""
+    by_profile: ByProfile | None = None
+    """Where a scan is a run of profiles; None where it is one height map."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", validate_by_name=True, validate_by_alias=True)
 

@@ -7,19 +7,25 @@ import json
 import threading
 import time
 from collections import OrderedDict
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import partial
 from typing import Any, TypeAlias
+
+import numpy as np
 
 from hemtra.core.errors import NotMeasured, OffScan
 from hemtra.core.geometry.elements import LEVEL, Number, Plane
 from hemtra.core.marks import Evidence
 from hemtra.core.plan.document import Characteristic, Follow, Home, Plan, Step, Taught
-from hemtra.core.plan.follow import base, followed, pose_of
+from hemtra.core.plan.follow import base, followed, followed_on_profile, pose_of
 from hemtra.core.plan.graph import ordered
+from hemtra.core.plan.judging import because, corrected, counted_all, judged, judged_series
 from hemtra.core.plan.kind import Given, Kind, Outcome
-from hemtra.core.plan.limits import Judged, Verdict, judge, part_verdict
+from hemtra.core.plan.limits import Judged, Verdict, part_verdict
+from hemtra.core.plan.profiles import Column, Profiles
 from hemtra.core.plan.registry import kind_named
+from hemtra.core.plan.series import Series
 from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.zones import AnyZone
 
@@ -30,6 +36,8 @@ REMEMBERED = 256
 
 MAPS = 8
 """Prepared maps among them: a preparation of some steps, and what a drag makes of the last."""
+SINGLE = 32
+"""Profiles looked at one by one whose results are kept."""
 LESSONS = 16
 """What steps have learned from a map, kept while their zones are edited."""
 
@@ -70,6 +78,8 @@ class Result:
     elapsed_ms: float
     computed: int
     """Steps evaluated afresh; the others were known already."""
+    series: Mapping[int, Series] = field(default_factory=dict)
+    """By balloon, the values of all profiles or instances that its verdict comes from."""
 
     @property
     def faults(self) -> tuple[str, ...]:
@@ -87,27 +97,135 @@ class Engine:
     _known: OrderedDict[str, StepResult] = field(default_factory=OrderedDict)
     _explained: OrderedDict[str, Evidence] = field(default_factory=OrderedDict)
     _lessons: OrderedDict[str, Taught] = field(default_factory=OrderedDict)
+    _columns: OrderedDict[str, Column] = field(default_factory=OrderedDict)
+    _runs: dict[int, Profiles] = field(default_factory=dict)
+    _single: OrderedDict[tuple[int, int], Engine] = field(default_factory=OrderedDict)
     _lock: threading.Lock = field(default_factory=threading.Lock)
 
     def run(self, plan: Plan) -> Result:
         """Measure and judge. Raises `PlanError` when the plan itself does not hold."""
+        if plan.by_profile is not None:
+            return self._run_profiles(plan)
         start = time.perf_counter()
         homes = {s.id: s.home for s in plan.steps if s.home is not None}
         results: dict[str, StepResult] = {}
-        computed = sum(self._add(step, kind, homes, results) for step, kind in ordered(plan))
-        judged = tuple(
-            _judge(row, None if row.step is None else results[row.step])
-            for row in sorted(plan.sheet, key=lambda c: c.balloon)
-            if not row.off
-        )
-        verdict = part_verdict((j.verdict for j in judged), Verdict(plan.not_proven.upper()))
-        return Result(verdict, judged, results, (time.perf_counter() - start) * 1000, computed)
+        order = ordered(plan)
+        computed = sum(self._add(step, kind, homes, results) for step, kind in order)
+        rows, series = [], {}
+        for row in _in_balloon_order(plan):
+            found = None if row.step is None else results[row.step]
+            many = None if row.over is None else self._instances(row, order, homes, results)
+            if many is not None and found is not None:
+                series[row.balloon] = many
+                rows.append(judged_series(row, many, kind_named(found.step.kind).unit))
+            elif found is not None:
+                rows.append(judged(row, found.value, found.reason, kind_named(found.step.kind).unit))
+            else:
+                rows.append(judged(row, None, ""))
+        verdict = part_verdict((j.verdict for j in rows), Verdict(plan.not_proven.upper()))
+        elapsed = (time.perf_counter() - start) * 1000
+        return Result(verdict, tuple(rows), results, elapsed, computed, series)
+
+    def profiles(self, plan: Plan) -> Profiles:
+        """The profiles of this map, as a plan that goes profile by profile takes them."""
+        average = plan.by_profile.average if plan.by_profile is not None else 1
+        with self._lock:
+            if average not in self._runs:
+                self._runs.clear()
+                self._runs[average] = Profiles(self.data, average)
+            return self._runs[average]
+
+    def at_profile(self, plan: Plan, index: int) -> Engine:
+        """An engine on one profile, for its evidence; the plan to run on it is `single(plan)`."""
+        profiles, average = self.profiles(plan), plan.by_profile.average if plan.by_profile is not None else 1
+        with self._lock:
+            known = self._single.get((average, index))
+        if known is None:
+            known = Engine(profiles.one(index))
+            with self._lock:
+                self._single[average, index] = known
+                while len(self._single) > SINGLE:
+                    self._single.popitem(last=False)
+        return known
+
+    def _run_profiles(self, plan: Plan) -> Result:
+        """Measure and judge a run of profiles; the steps of the result are those of the profile drawn on."""
+        assert plan.by_profile is not None
+        start = time.perf_counter()
+        homes = {s.id: s.home for s in plan.steps if s.home is not None}
+        profiles, columns, marks, computed = self.profiles(plan), dict[str, Column](), dict[str, str](), 0
+        for step, kind in ordered(plan):
+            marks[step.id] = _column_mark(step, plan.by_profile.average, homes, marks)
+            with self._lock:
+                known = self._columns.get(marks[step.id])
+            if known is None:
+                known = profiles.column(step, kind, homes, columns)
+                computed += 1
+                with self._lock:
+                    self._columns[marks[step.id]] = known
+                    while len(self._columns) > REMEMBERED:
+                        self._columns.popitem(last=False)
+            columns[step.id] = known
+        rows, series = [], {}
+        for row in _in_balloon_order(plan):
+            if row.step is None:
+                rows.append(judged(row, None, ""))
+                continue
+            unit = kind_named(plan.step(row.step).kind).unit
+            many = profiles.series(columns[row.step], partial(counted_all, row))
+            series[row.balloon] = many
+            rows.append(judged_series(row, many, unit, plan.by_profile))
+        verdict = part_verdict((j.verdict for j in rows), Verdict(plan.not_proven.upper()))
+        elapsed = (time.perf_counter() - start) * 1000
+        shown = self.at_profile(plan, profiles.nearest(plan.by_profile.at)).run(single(plan))
+        return Result(verdict, tuple(rows), shown.steps, elapsed, computed, series)
+
+    def _instances(
+        self,
+        row: Characteristic,
+        order: Sequence[tuple[Step, Kind]],
+        homes: Homes,
+        results: Mapping[str, StepResult],
+    ) -> Series | None:
+        """What a row measures at each instance of the outline it rests on; None where there is one only."""
+        if row.step is None:
+            return None
+        chain = _with_ancestors({row.step}, {step.id: (step, kind) for step, kind in order})
+        outline = next((i for i in chain if getattr(results[i].value, "others", ())), None)
+        if outline is None:
+            return None
+        first = results[outline]
+        found: list[Any] = []
+        reasons: dict[int, str] = {}
+        moving = {outline}
+        for step, _ in order:
+            if step.id in chain and moving & set(step.needs):
+                moving.add(step.id)
+        for k, one in enumerate((first.value, *first.value.others)):
+            local = {**results, outline: replace(first, outcome=Outcome(replace(one, others=())))}
+            local[outline] = replace(local[outline], fingerprint=f"{first.fingerprint} {k}")
+            for step, kind in order:
+                if step.id in moving and step.id != outline:
+                    self._add(step, kind, homes, local)
+            end = local[row.step]
+            found.append(end.value)
+            if end.value is None:
+                reasons[k] = end.reason
+        column = Column([None if v is None else v.at for v in found], {})
+        values = np.array([np.nan if v is None else v.value for v in found])
+        places = column.parts("x", "y", "z")
+        return Series(counted_all(row, values), np.arange(1.0, len(found) + 1), places, reasons, "instance")
 
     def taught(self, plan: Plan) -> Plan:
         """The plan with what its steps learn from this map, as the reference scan, and its anchors' homes.
 
         The same plan when there is nothing new. Raises `PlanError` when the plan itself does not hold.
         """
+        if plan.by_profile is not None:
+            profiles = self.profiles(plan)
+            inner = self.at_profile(plan, profiles.nearest(plan.by_profile.at)).taught(single(plan))
+            same = inner.steps == plan.steps and inner.sheet == plan.sheet
+            return plan if same else inner.model_copy(update={"by_profile": plan.by_profile})
         # zones are drawn on this very map, where they lie already; only heights follow something
         steps = {step.id: (_drawn(step), kind) for step, kind in ordered(plan)}
         anchors = {i for s in plan.steps for i in s.follow.anchors}
@@ -166,7 +284,13 @@ class Engine:
         if missing is not None:
             root = missing.because_of or missing.step.id
             results[step.id] = StepResult(
-                step, None, _because(missing), 0.0, missing.fingerprint, missing.off_scan, because_of=root
+                step,
+                None,
+                because(missing.step.name, missing.reason),
+                0.0,
+                missing.fingerprint,
+                missing.off_scan,
+                because_of=root,
             )
             return False
         try:
@@ -200,7 +324,7 @@ class Engine:
         """What a step learns from this map, or why it does not."""
         missing = next((results[i] for i in step.needs if results[i].outcome is None), None)
         if missing is not None:
-            return Taught(trouble=_because(missing))
+            return Taught(trouble=because(missing.step.name, missing.reason))
         try:
             zone, base = _placed(step, homes, results)
             mark = "taught " + _fingerprint(step.model_copy(update={"taught": None}), zone, base, results)
@@ -234,6 +358,26 @@ class Engine:
                 self._known.popitem(last=False)
 
 
+def single(plan: Plan) -> Plan:
+    """A plan that goes profile by profile, for one of them."""
+    return plan.model_copy(update={"by_profile": None})
+
+
+def _in_balloon_order(plan: Plan) -> list[Characteristic]:
+    return [row for row in sorted(plan.sheet, key=lambda c: c.balloon) if not row.off]
+
+
+def _column_mark(step: Step, average: int, homes: Homes, marks: Mapping[str, str]) -> str:
+    """Of everything that decides a step's values on all profiles of a given map."""
+    where = None if step.zone is None else step.zone.model_dump(mode="json")
+    follow = {i: [marks[i], homes[i].model_dump() if i in homes else None] for i in step.follow.anchors}
+    axes = step.follow.model_dump() if follow else None
+    inputs = {name: [marks[i] for i in ids] for name, ids in step.inputs.items()}
+    lesson = None if step.taught is None else step.taught.digest
+    text = json.dumps([step.kind, step.params, where, axes, follow, inputs, lesson, average], sort_keys=True)
+    return hashlib.blake2b(text.encode(), digest_size=16).hexdigest()
+
+
 def _drawn(step: Step) -> Step:
     """A step as it is on the reference scan itself."""
     follow = Follow(z=step.follow.z, tilt=step.follow.tilt)
@@ -256,6 +400,9 @@ def _placed(step: Step, homes: Homes, results: Mapping[str, StepResult]) -> tupl
     """Where a step's zone is on this map, and what its heights count from. Raises `NotMeasured`."""
     if step.zone is None or not step.follow.anchors:
         return step.zone, LEVEL
+    if kind_named(step.kind).section_input and step.inputs.get(kind_named(step.kind).section_input):
+        values = {i: results[i].value for i in step.follow.anchors}
+        return followed_on_profile(step.zone, step.follow, homes, values), LEVEL
     values = {i: results[i].value for i in step.follow.anchors}
     zone = followed(step.zone, step.follow, homes, values)
     return zone, base(step.follow, homes, values, (zone.x, zone.y))
@@ -278,47 +425,3 @@ def _fingerprint(step: Step, zone: AnyZone | None, ground: Plane, results: Mappi
     lesson = None if step.taught is None else step.taught.digest
     text = json.dumps([step.kind, step.params, where, heights, inputs, lesson], sort_keys=True)
     return hashlib.blake2b(text.encode(), digest_size=16).hexdigest()
-
-
-def _because(missing: StepResult) -> str:
-    reason = missing.reason
-    return reason if reason.startswith("because of") else f"because of “{missing.step.name}”: {reason}"
-
-
-def _judge(row: Characteristic, found: StepResult | None) -> Judged:
-    unit, value, at, text = row.unit, None, None, ""
-    verdict, reason = Verdict.NOT_MEASURED, "nothing is bound to it yet; select it and press N"
-    if found is not None:
-        unit, reason = kind_named(found.step.kind).unit, found.reason
-    if found is not None and isinstance(found.value, Number):
-        unit, at, text = found.value.unit, found.value.at, found.value.text
-        value = corrected(row, found.value.value)
-        if row.from_master and row.master is None:
-            verdict, reason = Verdict.NOT_MEASURED, "the reference part gives no value to count from"
-        else:
-            value -= (row.master or 0.0) if row.from_master else 0.0
-            verdict, reason = judge(value, row.lower, row.upper, row.decimals, row.uncertainty or 0.0)
-        if text and verdict is Verdict.FAIL:
-            reason = f"reads “{text}”"
-        if verdict is Verdict.NOT_MEASURED:
-            value = None  # a number that is no number is not shown either
-    return Judged(
-        balloon=row.balloon,
-        name=row.name,
-        step=row.step or "",
-        value=value,
-        unit=unit,
-        nominal=row.nominal,
-        lower=row.lower,
-        upper=row.upper,
-        decimals=row.decimals,
-        verdict=verdict,
-        reason=reason,
-        at=at,
-        text=text,
-    )
-
-
-def corrected(row: Characteristic, value: float) -> float:
-    """A value with the linear correction of its row."""
-    return value if row.correction is None else row.correction.applied(value)

@@ -95,6 +95,18 @@ def followed(
     return zone.model_copy(update=changes)
 
 
+def followed_on_profile(
+    zone: AnyZone, follow: Follow, homes: Mapping[str, Home], values: Mapping[str, Any], *, back: bool = False
+) -> AnyZone:
+    """A zone in x and z of a profile where its anchors on that profile take it; with `back`, as it is drawn."""
+    moved = {"x": zone.x, "y": zone.y}
+    for anchor, axis, name in ((follow.x, "x", "x"), (follow.z, "y", "z")):
+        if anchor is not None and anchor in homes:
+            by = getattr(pose_of(values[anchor]), name) - getattr(homes[anchor], name)
+            moved[axis] += -by if back else by
+    return zone.model_copy(update=moved)
+
+
 def base(
     follow: Follow, homes: Mapping[str, Home], values: Mapping[str, Any], at: tuple[float, float]
 ) -> Plane:

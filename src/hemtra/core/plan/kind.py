@@ -66,8 +66,10 @@ class Given:
 
     def maybe(self, name: str, expected: type[T]) -> T | None:
         """The value of an optional input."""
-        values = self.many(name, expected)
-        return values[0] if values else None
+        values = self.inputs.get(name)
+        if not values:
+            return None
+        return values[0] if isinstance(values[0], expected) else self.many(name, expected)[0]
 
     def many(self, name: str, expected: type[T]) -> tuple[T, ...]:
         """The values of an input that takes several."""

@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QMenu
 from hemtra.core.errors import HemtraError
 from hemtra.core.geometry.elements import Number
 from hemtra.core.plan.document import Characteristic, Correction, Plan
-from hemtra.core.plan.engine import corrected
+from hemtra.core.plan.judging import corrected
 from hemtra.core.plan.requirements import parse_requirements, with_requirements
 from hemtra.core.plan.sheet_edits import (
     counted_from_master,
@@ -115,7 +115,7 @@ class Rows:
             found = teacher.run(teacher.taught(plan)).steps[step_id]
             if not isinstance(found.value, Number):
                 raise HemtraError(f"The reference part gives no nominal for {row.name}: {found.reason}.")
-            return corrected(row, found.value.value)
+            return float(corrected(row, found.value.value))
 
         def done(value: float) -> None:
             if self._plan.characteristic(row.balloon) == row:

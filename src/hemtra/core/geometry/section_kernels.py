@@ -1,0 +1,519 @@
+"""Compiled measuring of profiles: one call takes a zone of many profiles, a single section is a stack of one.
+
+Each takes x (m,) in mm, heights z (n, m) in mm and which of them count, (n, m), and gives a row of numbers a
+profile. The first number is 0 where something was measured, else the code of the reason.
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from numba import njit
+
+from hemtra.core.arrays import BoolArray, FloatArray
+
+FEW, NONE, STRAIGHT, CUT_OFF = 1.0, 2.0, 3.0, 4.0
+"""Reasons: too few points, nothing found, no curvature, reaching to the end of the zone."""
+
+TUKEY = 4.685
+ROUNDS = 30
+SETTLED = 1e-9
+TRIES, JUDGES = 32, 40
+"""Lines through two points tried for a start, and points that judge each."""
+
+LINE_WIDTH, ARC_WIDTH, EDGE_WIDTH, GROOVE_WIDTH, CORNER_WIDTH, LEVEL_WIDTH = 8, 9, 5, 6, 7, 7
+STEEPEST, LEVEL, DATA = 0, 1, 2
+FIRST, LAST, STRONGEST, NEAREST = 0, 1, 2, 3
+ROBUST, ALL, UPPER, LOWER = 0, 1, 2, 3
+
+
+@njit(cache=True, nogil=True)
+def middle_of(values: FloatArray, n: int) -> float:
+    """The median of the first n of some values, which are put in another order (Hoare 1961)."""
+    k, low, high = n // 2, 0, n - 1
+    while low < high:
+        pivot = values[(low + high) // 2]
+        i, j = low, high
+        while i <= j:
+            while values[i] < pivot:
+                i += 1
+            while values[j] > pivot:
+                j -= 1
+            if i <= j:
+                values[i], values[j] = values[j], values[i]
+                i += 1
+                j -= 1
+        if k <= j:
+            high = j
+        elif k >= i:
+            low = i
+        else:
+            break
+    upper = float(values[k])
+    if n % 2:
+        return upper
+    lower = -np.inf
+    for i in range(k):
+        lower = max(lower, float(values[i]))
+    return (lower + upper) / 2
+
+
+@njit(cache=True, nogil=True)
+def robust_line(x: FloatArray, z: FloatArray, floor: float) -> tuple[float, float, FloatArray]:
+    """Height at x = 0, slope, and weights (n,) of a line through points by Tukey's biweight.
+
+    Starts from the least median of squares (Rousseeuw 1984), so that up to half of the points may be wrong.
+    floor: mm by which a point may always be off.
+    """
+    n = x.size
+    weight = np.ones(n)
+    mx, mz = x.mean(), z.mean()
+    best, slope, height = np.inf, 0.0, 0.0
+    off = np.empty(n)
+    stride = max(1, n // JUDGES)
+    state = np.uint64(n * 2654435761 + 12345)
+    for _ in range(TRIES):
+        state = state * np.uint64(6364136223846793005) + np.uint64(1442695040888963407)
+        i = int((state >> np.uint64(33)) % np.uint64(n))
+        state = state * np.uint64(6364136223846793005) + np.uint64(1442695040888963407)
+        j = int((state >> np.uint64(33)) % np.uint64(n))
+        run = x[j] - x[i]
+        if run == 0.0:
+            continue
+        b = (z[j] - z[i]) / run
+        a = (z[i] - mz) - b * (x[i] - mx)
+        count = 0
+        for k in range(0, n, stride):
+            off[count] = abs((z[k] - mz) - a - b * (x[k] - mx))
+            count += 1
+        deviation = middle_of(off, count)
+        if deviation < best:
+            best, slope, height = deviation, b, a
+            if best < floor:
+                break
+    for _ in range(ROUNDS):
+        for k in range(n):
+            off[k] = abs((z[k] - mz) - height - slope * (x[k] - mx))
+        scale = TUKEY * max(1.4826 * middle_of(off, n), floor)
+        s = sx = sz = 0.0
+        for k in range(n):
+            r = ((z[k] - mz) - height - slope * (x[k] - mx)) / scale
+            w = (1.0 - r * r) ** 2 if abs(r) < 1.0 else 0.0
+            weight[k] = w
+            s += w
+            sx += w * (x[k] - mx)
+            sz += w * (z[k] - mz)
+        if s == 0.0:
+            break
+        cx, cz = sx / s, sz / s
+        sxx = sxz = 0.0
+        for k in range(n):
+            u = x[k] - mx - cx
+            sxx += weight[k] * u * u
+            sxz += weight[k] * u * (z[k] - mz - cz)
+        b = sxz / sxx if sxx > 0.0 else 0.0
+        a = cz - b * cx
+        moved = abs(a - height) + abs(b - slope)
+        height, slope = a, b
+        if moved < SETTLED:
+            break
+    return mz + height - slope * mx, slope, weight
+
+
+@njit(cache=True, nogil=True)
+def plain_line(x: FloatArray, z: FloatArray) -> tuple[float, float]:
+    """Height at x = 0 and slope by least squares."""
+    mx, mz = x.mean(), z.mean()
+    sxx = sxz = 0.0
+    for k in range(x.size):
+        sxx += (x[k] - mx) ** 2
+        sxz += (x[k] - mx) * (z[k] - mz)
+    b = sxz / sxx if sxx > 0.0 else 0.0
+    return mz - b * mx, b
+
+
+@njit(cache=True, nogil=True)
+def robust_arc(x: FloatArray, z: FloatArray, floor: float) -> tuple[float, float, float, FloatArray]:
+    """Centre x, z, radius, and weights (n,) of a circle through points; the radius is infinite if straight.
+
+    Starts from the algebraic fit of Kåsa (1976), then Gauss-Newton on the distances with Tukey's biweight.
+    """
+    n = x.size
+    weight = np.ones(n)
+    mx, mz = x.mean(), z.mean()
+    suu = suv = svv = suw = svw = sw = 0.0
+    for k in range(n):
+        u, v = x[k] - mx, z[k] - mz
+        w = u * u + v * v
+        suu += u * u
+        suv += u * v
+        svv += v * v
+        suw += u * w
+        svw += v * w
+        sw += w
+    det = suu * svv - suv * suv
+    if det <= 1e-12 * (suu + svv) ** 2:
+        return mx, mz, np.inf, weight
+    cx = (suw * svv - svw * suv) / det / 2
+    cz = (svw * suu - suw * suv) / det / 2
+    radius = math.sqrt(sw / n + cx * cx + cz * cz)
+    off = np.empty(n)
+    for _ in range(ROUNDS):
+        for k in range(n):
+            off[k] = abs(math.hypot(x[k] - mx - cx, z[k] - mz - cz) - radius)
+        scale = TUKEY * max(1.4826 * middle_of(off, n), floor)
+        a00 = a01 = a02 = a11 = a12 = a22 = 0.0
+        r0 = r1 = r2 = 0.0
+        for k in range(n):
+            du, dv = x[k] - mx - cx, z[k] - mz - cz
+            far = max(math.hypot(du, dv), 1e-12)
+            left = far - radius
+            t = left / scale
+            w = (1.0 - t * t) ** 2 if abs(t) < 1.0 else 0.0
+            weight[k] = w
+            p, q = du / far, dv / far
+            a00 += w * p * p
+            a01 += w * p * q
+            a02 += w * p
+            a11 += w * q * q
+            a12 += w * q
+            a22 += w
+            r0 += w * p * left
+            r1 += w * q * left
+            r2 += w * left
+        c00, c01, c02 = a11 * a22 - a12 * a12, a02 * a12 - a01 * a22, a01 * a12 - a02 * a11
+        det = a00 * c00 + a01 * c01 + a02 * c02
+        if det <= 1e-18 * a22**3:
+            return mx + cx, mz + cz, np.inf, weight
+        c11, c12, c22 = a00 * a22 - a02 * a02, a01 * a02 - a00 * a12, a00 * a11 - a01 * a01
+        step0 = (c00 * r0 + c01 * r1 + c02 * r2) / det
+        step1 = (c01 * r0 + c11 * r1 + c12 * r2) / det
+        step2 = (c02 * r0 + c12 * r1 + c22 * r2) / det
+        cx, cz, radius = cx + step0, cz + step1, radius + step2
+        if abs(step0) + abs(step1) + abs(step2) < SETTLED * max(1.0, radius):
+            break
+    return mx + cx, mz + cz, radius, weight
+
+
+@njit(cache=True, nogil=True)
+def _taken(x: FloatArray, z: FloatArray, inside: BoolArray) -> tuple[FloatArray, FloatArray]:
+    """The points of one profile that count."""
+    n = 0
+    for k in range(x.size):
+        n += inside[k]
+    u, w, at = np.empty(n), np.empty(n), 0
+    for k in range(x.size):
+        if inside[k]:
+            u[at], w[at] = x[k], z[k]
+            at += 1
+    return u, w
+
+
+@njit(cache=True, nogil=True)
+def lines(x: FloatArray, z: FloatArray, inside: BoolArray, mode: int, share: float, floor: float) -> FloatArray:
+    """Height at x = 0, slope, from and to in x, rms deviation, points used, points; mode: which points count.
+
+    share: 0 to 1 of the points, ranked by their distance from the line, for the upper or lower ones.
+    """
+    out = np.zeros((z.shape[0], LINE_WIDTH))
+    for row in range(z.shape[0]):
+        u, w = _taken(x, z[row], inside[row])
+        out[row, 7] = u.size
+        if u.size < 2:
+            out[row, 0] = FEW
+            continue
+        weight: FloatArray = np.ones(u.size)
+        if mode == ROBUST:
+            a, b, weight = robust_line(u, w, floor)
+        else:
+            a, b = plain_line(u, w)
+        if mode >= UPPER:
+            count = max(2, round(share * u.size))
+            for _ in range(ROUNDS):
+                left = w - a - b * u
+                order = np.argsort(-left if mode == UPPER else left, kind="mergesort")
+                chosen = np.zeros(u.size)
+                chosen[order[:count]] = 1.0
+                kept = chosen > 0.0
+                a, b = plain_line(u[kept], w[kept])
+                same = (chosen == weight).all()
+                weight = chosen
+                if same:
+                    break
+        low, high, total, used = np.inf, -np.inf, 0.0, 0
+        for k in range(u.size):
+            if weight[k] > 0.0:
+                low, high = min(low, u[k]), max(high, u[k])
+                total += (w[k] - a - b * u[k]) ** 2
+                used += 1
+        out[row, 1:7] = a, b, low, high, math.sqrt(total / max(used, 1)), float(used)
+    return out
+
+
+@njit(cache=True, nogil=True)
+def arcs(
+    x: FloatArray, z: FloatArray, inside: BoolArray, fewest: int, floor: float, flattest: float
+) -> FloatArray:
+    """Centre x, z, radius, rms deviation, span in degrees, points used, points, and width in x.
+
+    flattest: times the width beyond which a radius is a straight line.
+    """
+    out = np.zeros((z.shape[0], ARC_WIDTH))
+    for row in range(z.shape[0]):
+        u, w = _taken(x, z[row], inside[row])
+        out[row, 7] = u.size
+        if u.size < fewest:
+            out[row, 0] = FEW
+            continue
+        cx, cz, radius, weight = robust_arc(u, w, floor)
+        width = u[-1] - u[0]
+        if not radius <= flattest * max(width, 1e-9) or radius <= 0.0:
+            out[row, 0] = STRAIGHT
+            continue
+        angles, total, used = np.empty(u.size), 0.0, 0
+        for k in range(u.size):
+            if weight[k] > 0.0:
+                angles[used] = math.degrees(math.atan2(w[k] - cz, u[k] - cx))
+                total += (math.hypot(u[k] - cx, w[k] - cz) - radius) ** 2
+                used += 1
+        angles = np.sort(angles[:used])
+        gap = angles[0] + 360.0 - angles[used - 1]
+        for k in range(used - 1):
+            gap = max(gap, angles[k + 1] - angles[k])
+        out[row, 1:7] = cx, cz, radius, math.sqrt(total / used), 360.0 - gap, float(used)
+        out[row, 8] = width
+    return out
+
+
+@njit(cache=True, nogil=True)
+def edge_candidates(
+    x: FloatArray, z: FloatArray, inside: BoolArray, by: int, level: float, shadow: int
+) -> FloatArray:
+    """(c, 3) place, height and steepness of all edges of one profile, in their order.
+
+    Steepest places lie between neighbours, to fractions of a step by a parabola through three slopes. Ends of
+    the data lie half a step beyond the last point before a gap of more than `shadow` steps, and their steepness
+    is how wide the gap is.
+    """
+    found = np.empty((2 * x.size, 3))
+    n = 0
+    if by == DATA:
+        last = -1
+        half = (x[-1] - x[0]) / max(x.size - 1, 1) / 2
+        for k in range(x.size):
+            if not inside[k]:
+                continue
+            if last >= 0 and k - last > shadow:
+                wide = x[k] - x[last]
+                found[n] = x[last] + half, z[last], -wide
+                found[n + 1] = x[k] - half, z[k], wide
+                n += 2
+            last = k
+        return found[:n]
+    u, w = _taken(x, z, inside)
+    if by == LEVEL:
+        for k in range(u.size - 1):
+            if (w[k] > level) != (w[k + 1] > level):
+                rise, run = w[k + 1] - w[k], u[k + 1] - u[k]
+                found[n] = u[k] + (level - w[k]) / rise * run, level, rise / run
+                n += 1
+        return found[:n]
+    slopes = np.empty(max(u.size - 1, 0))
+    for k in range(slopes.size):
+        slopes[k] = (w[k + 1] - w[k]) / (u[k + 1] - u[k])
+    for k in range(slopes.size):
+        size = abs(slopes[k])
+        before = abs(slopes[k - 1]) if k > 0 else -1.0
+        after = abs(slopes[k + 1]) if k + 1 < slopes.size else -1.0
+        if size == 0.0 or size <= before or size < after:
+            continue
+        shift = 0.0
+        if 0 < k < slopes.size - 1 and slopes[k - 1] * slopes[k] > 0.0 and slopes[k + 1] * slopes[k] > 0.0:
+            bend = before - 2 * size + after
+            shift = 0.5 * (before - after) / bend if bend < 0.0 else 0.0
+        place = (u[k] + u[k + 1]) / 2 + shift * (u[k + 1] - u[k])
+        # half a step at most, so it stays between these two points
+        found[n] = place, w[k] + slopes[k] * (place - u[k]), slopes[k]
+        n += 1
+    return found[:n]
+
+
+@njit(cache=True, nogil=True)
+def edges(
+    x: FloatArray,
+    z: FloatArray,
+    inside: BoolArray,
+    by: int,
+    level: float,
+    shadow: int,
+    change: int,
+    pick: int,
+    sensitivity: float,
+    near: FloatArray,
+) -> FloatArray:
+    """Place, height, steepness and how many could have been taken.
+
+    change: 1 rising, -1 falling, 0 either. sensitivity: share of the strongest edge below which one does not
+    count. near: (n,) places in mm that the nearest one is wanted to.
+    """
+    out = np.zeros((z.shape[0], EDGE_WIDTH))
+    for row in range(z.shape[0]):
+        count = 0
+        for k in range(x.size):
+            count += inside[row, k]
+        if count < 3:
+            out[row, 0], out[row, 4] = FEW, count
+            continue
+        found = edge_candidates(x, z[row], inside[row], by, level, shadow)
+        strongest = 0.0
+        for k in range(found.shape[0]):
+            if change == 0 or found[k, 2] * change > 0.0:
+                strongest = max(strongest, abs(found[k, 2]))
+        best, taken = -1, 0
+        for k in range(found.shape[0]):
+            wanted = change == 0 or found[k, 2] * change > 0.0
+            if not wanted or abs(found[k, 2]) < sensitivity * strongest or found[k, 2] == 0.0:
+                continue
+            taken += 1
+            stronger = best < 0 or abs(found[k, 2]) > abs(found[best, 2])
+            nearer = best < 0 or abs(found[k, 0] - near[row]) < abs(found[best, 0] - near[row])
+            if best < 0 or pick == LAST or (pick == STRONGEST and stronger) or (pick == NEAREST and nearer):
+                best = k
+        if best < 0:
+            out[row, 0] = NONE
+            continue
+        out[row, 1:4] = found[best]
+        out[row, 4] = taken
+    return out
+
+
+@njit(cache=True, nogil=True)
+def grooves(
+    x: FloatArray,
+    z: FloatArray,
+    inside: BoolArray,
+    sign: float,
+    shoulder: float,
+    at: float,
+    least: float,
+    floor: float,
+) -> FloatArray:
+    """Depth, left and right at the share `at` of it, height at x = 0 and slope of the ground.
+
+    sign: 1 for a groove, -1 for a ridge. shoulder: share of the stretch at either end that is the ground.
+    least: mm of depth below which it is none; then the depth is told all the same.
+    """
+    out = np.zeros((z.shape[0], GROOVE_WIDTH))
+    for row in range(z.shape[0]):
+        u, w = _taken(x, z[row], inside[row])
+        if u.size < 12:
+            out[row, 0], out[row, 1] = FEW, u.size
+            continue
+        reach = shoulder * (u[-1] - u[0])
+        beside = (u <= u[0] + reach) | (u >= u[-1] - reach)
+        a, b, _ = robust_line(u[beside], w[beside], floor)
+        down = (a + b * u - w) * sign
+        # the floor is known by the mean of what lies deepest, not by one point
+        depth = np.sort(down)[-max(3, u.size // 50) :].mean()
+        out[row, 1], out[row, 4], out[row, 5] = depth, a, b
+        if depth < least:
+            out[row, 0] = NONE
+            continue
+        level = at * depth
+        first, last = 0, u.size - 1
+        while down[first] < level:
+            first += 1
+        while down[last] < level:
+            last -= 1
+        if first == 0 or last == u.size - 1:
+            out[row, 0] = CUT_OFF
+            continue
+        for k, outer, place in ((first, first - 1, 2), (last, last + 1, 3)):
+            part = (down[k] - level) / (down[k] - down[outer])
+            out[row, place] = u[k] + part * (u[outer] - u[k])
+    return out
+
+
+@njit(cache=True, nogil=True)
+def _misfits(u: FloatArray, w: FloatArray) -> FloatArray:
+    """(n,) sum of squared residuals of a line through the first k + 1 points."""
+    out = np.empty(u.size)
+    su = sw = suu = suw = sww = 0.0
+    for k in range(u.size):
+        su += u[k]
+        sw += w[k]
+        suu += u[k] * u[k]
+        suw += u[k] * w[k]
+        sww += w[k] * w[k]
+        n = k + 1
+        uu, uw, ww = suu - su * su / n, suw - su * sw / n, sww - sw * sw / n
+        out[k] = max(ww - (uw * uw / uu if uu > 1e-12 else 0.0), 0.0)
+    return out
+
+
+@njit(cache=True, nogil=True)
+def corners(
+    x: FloatArray, z: FloatArray, inside: BoolArray, clear: float, fewest: int, floor: float
+) -> FloatArray:
+    """Height at x = 0 and slope of the left flank, the same of the right one, and from and to in x.
+
+    The split is where both flanks' least squares together are least; what lies nearer to the corner than
+    `clear` is left out of the fits.
+    """
+    out = np.zeros((z.shape[0], CORNER_WIDTH))
+    for row in range(z.shape[0]):
+        u, w = _taken(x, z[row], inside[row])
+        if u.size < 2 * fewest:
+            out[row, 0], out[row, 1] = FEW, u.size
+            continue
+        p, q = u - u.mean(), w - w.mean()
+        left, right = _misfits(p, q), _misfits(p[::-1].copy(), q[::-1].copy())[::-1]
+        split, least = fewest, np.inf
+        for k in range(fewest, u.size - fewest + 1):
+            if left[k - 1] + right[k] < least:
+                split, least = k, left[k - 1] + right[k]
+        corner = (u[split - 1] + u[split]) / 2
+        out[row, 5], out[row, 6] = u[0], u[-1]
+        for _ in range(2):
+            before, after = u < corner - clear, u >= corner + clear
+            if before.sum() < fewest or after.sum() < fewest:
+                out[row, 0] = CUT_OFF
+                break
+            a, b, _ = robust_line(u[before], w[before], floor)
+            c, d, _ = robust_line(u[after], w[after], floor)
+            out[row, 1:5] = a, b, c, d
+            if abs(d - b) > 1e-6:
+                corner = min(max((a - c) / (d - b), u[fewest]), u[-fewest - 1])
+    return out
+
+
+@njit(cache=True, nogil=True)
+def levels(x: FloatArray, z: FloatArray, inside: BoolArray) -> FloatArray:
+    """Mean, median and standard deviation of the heights, mean of x, how many points, and from where in x."""
+    out = np.zeros((z.shape[0], LEVEL_WIDTH))
+    for row in range(z.shape[0]):
+        u, w = _taken(x, z[row], inside[row])
+        if u.size == 0:
+            out[row, 0] = FEW
+            continue
+        out[row, 1], out[row, 3], out[row, 4], out[row, 5] = w.mean(), w.std(), u.mean(), u.size
+        out[row, 6] = u[0]
+        out[row, 2] = middle_of(w, w.size)
+    return out
+
+
+@njit(cache=True, nogil=True)
+def extremes(
+    x: FloatArray, z: FloatArray, inside: BoolArray, along_x: bool, sign: float, points: int
+) -> FloatArray:
+    """Mean x and z of the outermost points: of those with the least sign * x, or sign * z."""
+    out = np.zeros((z.shape[0], 3))
+    for row in range(z.shape[0]):
+        u, w = _taken(x, z[row], inside[row])
+        if u.size == 0:
+            out[row, 0] = FEW
+            continue
+        order = np.argsort(sign * u if along_x else sign * w, kind="mergesort")[:points]
+        out[row, 1], out[row, 2] = u[order].mean(), w[order].mean()
+    return out

@@ -1,0 +1,132 @@
+"""A characteristic measured many times on one part: at the profiles of a run or the instances of an outline."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal, TypeAlias, get_args
+
+import numpy as np
+
+from hemtra.core.arrays import BoolArray, FloatArray
+from hemtra.core.plan.limits import Verdict, judge
+
+Over: TypeAlias = Literal["each", "mean", "worst", "share"]
+"""How many values of one characteristic make one verdict."""
+OVER = get_args(Over)
+
+
+@dataclass(frozen=True)
+class Series:
+    """Values (n,) of one characteristic, NaN where it was not measured, and where each was taken.
+
+    at: (n,) mm along travel, or the number of the instance; `by` says which. places: (n, 3) in mm.
+    reasons: why there is no value, by index.
+    """
+
+    values: FloatArray
+    at: FloatArray
+    places: FloatArray
+    reasons: dict[int, str]
+    by: Literal["mm", "instance"] = "mm"
+
+    @property
+    def measured(self) -> BoolArray:
+        """(n,) which of them were."""
+        return ~np.isnan(self.values)
+
+
+@dataclass(frozen=True)
+class Combined:
+    """What a series comes to: one value, where it was taken (an index), its verdict and the reason."""
+
+    value: float | None
+    at: int
+    verdict: Verdict
+    reason: str
+    share: float
+    """Of all values, how many were measured and lie within the limits, 0 to 1."""
+
+
+@dataclass(frozen=True)
+class Demand:
+    """Limits and how a series is held against them.
+
+    share: percent that must lie within, for “share”. least: percent that must be measured at all; “each” asks
+    for all of them.
+    """
+
+    over: Over
+    lower: float | None
+    upper: float | None
+    decimals: int
+    uncertainty: float = 0.0
+    share: float = 95.0
+    least: float = 95.0
+
+
+def combined(series: Series, demand: Demand) -> Combined:
+    """One value and verdict of many.
+
+    each: every one must be measured and pass. mean: their mean must pass. worst: the one farthest out must
+    pass. share: so many percent of all must pass; what was not measured does not. For mean, worst and share the
+    least share must be measured.
+    """
+    count, found = series.values.size, np.flatnonzero(series.measured)
+    outside = beyond(series.values[found], demand.lower, demand.upper)
+    within = float(np.count_nonzero(outside <= -demand.uncertainty)) / count if count else 0.0
+    worst = int(found[np.argmax(outside)]) if found.size else 0
+    missing = _missing(series, demand)
+    if not found.size:
+        return Combined(None, 0, Verdict.NOT_MEASURED, missing, 0.0)
+    value = float(series.values[worst])
+    limits = (demand.lower, demand.upper, demand.decimals, demand.uncertainty)
+    if demand.over == "mean":
+        value = float(series.values[found].mean())
+        verdict, reason = judge(value, *limits)
+    elif demand.over == "share":
+        value = float(series.values[found].mean())
+        enough = 100.0 * within >= demand.share - 1e-9
+        verdict = Verdict.PASS if enough else Verdict.FAIL
+        reason = "" if enough else f"{100 * within:.1f} % within its limits, below {demand.share:g} %"
+    else:
+        verdict, reason = judge(value, *limits)
+        if reason:
+            reason = f"{reason} {_where(series, worst, outside, demand)}"
+    if missing and verdict is not Verdict.FAIL:
+        verdict, reason = Verdict.NOT_MEASURED, missing
+    return Combined(value, worst, verdict, reason, within)
+
+
+def beyond(values: FloatArray, lower: float | None, upper: float | None) -> FloatArray:
+    """(n,) how far each value lies outside its limits; below zero inside."""
+    out = np.full(values.shape, -np.inf)
+    if lower is not None:
+        out = np.maximum(out, lower - values)
+    if upper is not None:
+        out = np.maximum(out, values - upper)
+    return out
+
+
+def stretches(outside: BoolArray) -> list[tuple[int, int]]:
+    """First and last index of each run of neighbours that are outside."""
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], outside, [False]]).astype(np.int8)))
+    return [(int(a), int(b) - 1) for a, b in edges.reshape(-1, 2)]
+
+
+def _where(series: Series, worst: int, outside: FloatArray, demand: Demand) -> str:
+    failing = int(np.count_nonzero(outside > demand.uncertainty))
+    if series.by == "instance":
+        return f"at instance {series.at[worst]:.0f}, {failing} of {series.values.size} outside"
+    return f"at {series.at[worst]:.1f} mm, {failing} of {series.values.size} profiles outside"
+
+
+def _missing(series: Series, demand: Demand) -> str:
+    """Why too few were measured; nothing where there are enough."""
+    count, measured = series.values.size, int(np.count_nonzero(series.measured))
+    least = 100.0 if demand.over == "each" else demand.least
+    if count and 100.0 * measured >= least * count - 1e-9:
+        return ""
+    reasons = list(series.reasons.values())
+    usual = max(set(reasons), key=reasons.count) if reasons else "there was nothing to measure"
+    what = "profiles" if series.by == "mm" else "instances"
+    return f"measured on {measured} of {count} {what}; otherwise {usual}"

@@ -1,0 +1,267 @@
+"""Runs of profiles: what is measured on each, and what verdict many values make."""
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from hemtra import Characteristic, HeightMap, Plan, Step, Verdict, inspect, teach
+from hemtra.core.geometry.section_kernels import middle_of, robust_arc, robust_line
+from hemtra.core.plan.document import ByProfile, Follow
+from hemtra.core.plan.engine import Engine, single
+from hemtra.core.plan.profiles import Profiles
+from hemtra.core.plan.series import Demand, Series, combined, stretches
+from hemtra.core.scan.zones import RectangleZone
+from hemtra.virtual.runner_demo import RUNNERS, drawn_runner_plan, runner_plan, runner_truth
+
+PITCH = 0.05
+
+
+def stairs(edges, step=2.0, points=400) -> HeightMap:
+    """A profile a row, `step` mm higher right of its edge in mm; NaN edges leave a row empty."""
+    x = (np.arange(points) - points / 2) * PITCH
+    z = np.where(x[None, :] >= np.asarray(edges)[:, None], step, 0.0)
+    z[np.isnan(edges)] = np.nan
+    return HeightMap(z, dx=PITCH, dy=0.5, x0=float(x[0]))
+
+
+def edge_plan(over="each", lower=-1.0, upper=1.0, **run) -> Plan:
+    zone = RectangleZone(x=0, y=1, width=12, height=6)
+    steps = (
+        Step(id="profile", name="Profile", kind="profile"),
+        Step(id="edge", name="Edge", kind="profile-edge", inputs={"section": ("profile",)}, zone=zone),
+        Step(id="place", name="Place", kind="position", inputs={"point": ("edge",)}),
+    )
+    row = Characteristic(balloon=1, name="Place", step="place", lower=lower, upper=upper, over=over)
+    return Plan(name="edges", steps=steps, sheet=(row,), by_profile=ByProfile(**run))
+
+
+def test_each_profile_has_its_own_value():
+    edges = np.linspace(-3, 3, 40)
+    found = inspect(edge_plan(), stairs(edges)).series[1]
+    assert np.abs(found.values - edges).max() <= PITCH / 2 + 1e-9
+    assert found.at == pytest.approx(0.5 * np.arange(40))
+
+
+def test_a_run_and_its_profiles_one_by_one_give_the_same_numbers():
+    plan, data = runner_plan(), RUNNERS[5].scan().data
+    engine = Engine(data)
+    run = engine.run(plan)
+    for index in (0, 137, 300, 499):
+        alone = engine.at_profile(plan, index).run(single(plan))
+        assert alone.characteristics[0].at.y == pytest.approx(data.y[index])
+        for judged in alone.characteristics:
+            assert run.series[judged.balloon].values[index] == pytest.approx(judged.value, abs=1e-12)
+
+
+@pytest.mark.parametrize("part", RUNNERS, ids=lambda part: "-".join(part.defects) or f"good-{part.seed}")
+def test_every_runner_fails_exactly_what_its_truth_says(part):
+    result = inspect(runner_plan(), part.scan())
+    failing = [c.balloon for c in result.characteristics if c.verdict is not Verdict.PASS]
+    assert failing == runner_truth((part,))[part.file]["fails"]
+    assert (result.verdict is Verdict.PASS) == (part.tag == "good")
+
+
+def test_the_values_along_a_runner_follow_its_truth():
+    part = RUNNERS[9]
+    series = inspect(runner_plan(), part.scan()).series
+    bounds = {1: 0.01, 2: 0.08, 3: 0.03, 4: 0.01, 6: 0.01, 8: 0.05, 9: 0.08, 10: 0.03}
+    for balloon, bound in bounds.items():
+        truth = part.runner.truth(series[balloon].at)[balloon]
+        assert np.abs(series[balloon].values - truth).max() < bound, balloon
+
+
+def test_a_dent_shows_where_it_is():
+    part = RUNNERS[5]
+    series = inspect(runner_plan(), part.scan()).series[4]
+    (first, last), *others = stretches(series.values < 0.85)
+    assert not others
+    assert series.at[[first, last]] == pytest.approx(part.runner.dent[:2], abs=0.2)
+
+
+def test_a_zone_follows_its_anchor_on_every_profile():
+    """A step of 1 mm stands 4 mm right of an edge that wanders over 6 mm; its zone is 1.5 mm wide."""
+    edges = np.linspace(-5, 1, 30)
+    x = (np.arange(400) - 200) * PITCH
+    z = np.where(x >= edges[:, None], 2.0, 0.0) + np.where(x >= edges[:, None] + 4.0, 1.0, 0.0)
+    data = HeightMap(z, dx=PITCH, dy=1.0, x0=float(x[0]))
+    plan = edge_plan(at=0.0)
+    first = plan.step("edge").edited(zone=RectangleZone(x=-2, y=1, width=9, height=3), params={"pick": "first"})
+    second = Step(
+        id="second",
+        name="Second",
+        kind="profile-edge",
+        inputs={"section": ("profile",)},
+        zone=RectangleZone(x=-1, y=2.5, width=1.5, height=3),
+        follow=Follow(x="edge"),
+    )
+    apart = Step(
+        id="apart",
+        name="Apart",
+        kind="distance",
+        params={"along": "x"},
+        inputs={"start": ("edge",), "end": ("second",)},
+    )
+    row = plan.sheet[0].edited(step="apart", lower=3.9, upper=4.1)
+    plan = plan.with_step(first).edited(steps=(plan.step("profile"), first, second, apart), sheet=(row,))
+    result = inspect(teach(plan, data), data)
+    assert result.series[1].measured.all()
+    assert result.series[1].values == pytest.approx(np.full(30, 4.0), abs=PITCH)
+
+
+def test_what_is_missing_decides_unless_enough_is_measured():
+    edges = np.zeros(40)
+    edges[7] = np.nan
+    each = inspect(edge_plan("each"), stairs(edges)).characteristics[0]
+    assert each.verdict is Verdict.NOT_MEASURED
+    assert "39 of 40 profiles" in each.reason
+    assert "an edge needs three" in each.reason
+    for over in ("mean", "worst", "share"):
+        assert inspect(edge_plan(over), stairs(edges)).verdict is Verdict.PASS
+        strict = edge_plan(over, least_measured=99.0)
+        assert inspect(strict, stairs(edges)).verdict is Verdict.NOT_MEASURED
+
+
+def test_a_failing_profile_outweighs_a_missing_one():
+    edges = np.zeros(40)
+    edges[3], edges[9] = np.nan, 2.5
+    assert inspect(edge_plan("each"), stairs(edges)).verdict is Verdict.FAIL
+
+
+def test_features_of_height_maps_say_that_they_do_not_belong_here():
+    zone = RectangleZone(x=0, y=0, width=2, height=2)
+    plan = edge_plan()
+    spot = Step(id="spot", name="Spot", kind="spot", zone=zone)
+    where = Step(id="where", name="Where", kind="position", inputs={"point": ("spot",)})
+    plan = plan.edited(steps=(*plan.steps, spot, where), sheet=(plan.sheet[0].edited(step="where"),))
+    judged = inspect(plan, stairs(np.zeros(5))).characteristics[0]
+    assert judged.verdict is Verdict.NOT_MEASURED
+    assert "profile by profile" in judged.reason
+
+
+def test_a_plan_of_whole_parts_says_so_of_a_profile():
+    plan = edge_plan().model_copy(update={"by_profile": None})
+    judged = inspect(plan, stairs(np.zeros(5))).characteristics[0]
+    assert "as a whole" in judged.reason
+
+
+def test_neighbours_are_averaged_where_they_hold_data():
+    z = np.array([[0.0], [3.0], [np.nan], [9.0]]) * np.ones(3)
+    mean = Profiles(HeightMap(z, dx=1, dy=1), 3).data.z[:, 0]
+    assert mean == pytest.approx([1.5, 1.5, 6.0, 9.0])
+
+
+def test_editing_one_zone_measures_only_what_hangs_on_it():
+    engine, plan = Engine(RUNNERS[1].scan().data), runner_plan()
+    assert engine.run(plan).computed == len(plan.steps)
+    lip = plan.step("lip")
+    moved = plan.with_step(lip.edited(zone=lip.zone.model_copy(update={"height": 2.5})))
+    assert engine.run(moved).computed == 2
+
+
+def test_a_plan_that_goes_by_profiles_is_taught_on_the_one_drawn_on():
+    data = RUNNERS[0].scan().data
+    taught = teach(drawn_runner_plan(), data)
+    assert taught.by_profile == drawn_runner_plan().by_profile
+    assert taught.step("left-hem").home.x == pytest.approx(-20.0, abs=0.05)
+    assert teach(taught, data) is taught
+
+
+# -- several instances ------------------------------------------------------------------------------
+
+
+def test_a_characteristic_may_be_taken_at_every_instance_of_an_outline():
+    """Three plates 2.0, 2.3 and 2.1 mm high; the outline is taught on the first."""
+    x, y = np.arange(300) * 0.1 - 15.0, np.arange(200)[:, None] * 0.1 - 10.0
+
+    def plate(px, py, high):
+        return np.where((np.abs(x - px) < 3) & (np.abs(y - py) < 1.5) & (x - px + y - py < 3), high, 0.0)
+
+    def relief(*plates):
+        return HeightMap(sum(plate(*p) for p in plates), dx=0.1, dy=0.1, x0=-15.0, y0=-10.0)
+
+    outline = Step(
+        id="outline",
+        name="Plate",
+        kind="outline",
+        params={"count": 5, "order": "x", "turn_from": -30, "turn_to": 30},
+        zone=RectangleZone(x=-9, y=4, width=9, height=6),
+    )
+    follow = Follow(x="outline", y="outline", rotation="outline")
+    top = Step(
+        id="top", name="Top", kind="spot", zone=RectangleZone(x=-10, y=4, width=2, height=1.5), follow=follow
+    )
+    high = Step(id="high", name="High", kind="position", params={"axis": "z"}, inputs={"point": ("top",)})
+    row = Characteristic(balloon=1, name="High", step="high", lower=1.9, upper=2.2, over="each")
+    plan = Plan(name="plates", steps=(outline, top, high), sheet=(row,))
+    plan = teach(plan, relief((-9, 4, 2.0)))
+    data = relief((-9, 4, 2.0), (1, -6, 2.3), (10, 5, 2.1))
+    result = inspect(plan, data)
+    assert result.series[1].values == pytest.approx([2.0, 2.3, 2.1], abs=1e-6)
+    assert result.verdict is Verdict.FAIL
+    assert "at instance 2, 1 of 3 outside" in result.characteristics[0].reason
+    mean = plan.edited(sheet=(row.edited(over="mean"),))
+    assert inspect(mean, data).characteristics[0].value == pytest.approx(6.4 / 3)
+    first = plan.edited(sheet=(row.edited(over=None),))
+    assert inspect(first, data).verdict is Verdict.PASS
+
+
+# -- many values, one verdict ---------------------------------------------------------------------
+
+
+def series(values) -> Series:
+    values = np.asarray(values, np.float64)
+    return Series(values, np.arange(values.size), np.zeros((values.size, 3)), {})
+
+
+@given(st.lists(st.floats(-5, 5), min_size=1, max_size=30), st.floats(-3, 0), st.floats(0, 3))
+def test_verdicts_of_many(values, lower, upper):
+    inside = [lower <= v <= upper for v in values]
+    verdict = {
+        over: combined(series(values), Demand(over, lower, upper, 3)).verdict is Verdict.PASS
+        for over in ("each", "worst", "mean", "share")
+    }
+    assert verdict["each"] == verdict["worst"] == all(inside)
+    assert verdict["mean"] == (lower <= np.mean(values) <= upper)
+    assert verdict["share"] == (np.mean(inside) >= 0.95)
+
+
+def test_the_worst_is_the_one_farthest_out_on_either_side():
+    found = combined(series([0.0, 1.2, -1.5, 1.4]), Demand("worst", -1.0, 1.0, 2))
+    assert (found.value, found.at) == (-1.5, 2)
+    assert found.share == 0.25
+
+
+def test_with_an_uncertainty_the_worst_may_be_not_proven():
+    assert combined(series([0.0, 0.95]), Demand("each", -1, 1, 2, 0.1)).verdict is Verdict.NOT_PROVEN
+
+
+def test_stretches_of_what_is_outside():
+    assert stretches(np.array([1, 1, 0, 0, 1, 0, 1], bool)) == [(0, 1), (4, 4), (6, 6)]
+
+
+# -- the fits that run on all profiles -------------------------------------------------------------
+
+
+@given(st.lists(st.floats(-100, 100), min_size=1, max_size=60))
+def test_the_median_is_numpys(values):
+    assert middle_of(np.array(values), len(values)) == pytest.approx(np.median(values), abs=1e-12)
+
+
+@given(st.floats(-2, 2), st.floats(-20, 20), st.integers(0, 2**31), st.floats(0, 0.45))
+def test_a_line_is_found_among_outliers(slope, height, seed, wrong):
+    rng = np.random.default_rng(seed)
+    x = np.sort(rng.uniform(-5, 5, 80))
+    z = height + slope * x
+    bad = rng.permutation(80)[: int(wrong * 80)]
+    z[bad] += rng.uniform(0.5, 3, bad.size)
+    a, b, weight = robust_line(x, z, 0.003)
+    assert (a, b) == pytest.approx((height, slope), abs=1e-7)
+    assert not (weight[bad] > 0).any()
+
+
+@given(st.floats(0.5, 20), st.floats(20, 300), st.floats(0, 360))
+def test_an_arc_without_noise_is_found_exactly(radius, span, start):
+    turn = np.radians(start + np.linspace(0, span, 60))
+    x, z, r, _ = robust_arc(3.0 + radius * np.cos(turn), -7.0 + radius * np.sin(turn), 0.003)
+    assert (x, z, r) == pytest.approx((3.0, -7.0, radius), abs=1e-8 * radius)
