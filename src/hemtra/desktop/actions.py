@@ -27,6 +27,21 @@ ACTIONS: tuple[Action, ...] = (
     ),
     Action("plan.open", "Open plan…", "Plan", "Ctrl+O", "A .hplan file with its tray."),
     Action("plan.new", "New plan", "Plan", "Ctrl+Shift+N", "Start from the parts in the tray."),
+    Action(
+        "plan.by-profile",
+        "Judge profile by profile…",
+        "Plan",
+        "",
+        "A scan is then a run of profiles, each measured by itself.",
+    ),
+    Action("plan.whole", "Judge parts as a whole", "Plan", "", "A scan is then one height map."),
+    Action(
+        "plan.not-proven",
+        "What not proven counts as…",
+        "Plan",
+        "",
+        "For a part, where a value lies too near to its limit for its uncertainty.",
+    ),
     Action("plan.save", "Save plan", "Plan", "Ctrl+S"),
     Action("plan.save-as", "Save plan as…", "Plan", "Ctrl+Shift+S"),
     Action(

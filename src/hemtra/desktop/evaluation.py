@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from hemtra.core.errors import HemtraError
 from hemtra.core.features.section import Cut
@@ -11,10 +11,10 @@ from hemtra.core.geometry.elements import Plane, Point
 from hemtra.core.geometry.frames import Frame
 from hemtra.core.plan.anchoring import homes_of
 from hemtra.core.plan.document import Plan
-from hemtra.core.plan.engine import Engine, Result
+from hemtra.core.plan.engine import Engine, Result, single
 from hemtra.core.plan.graph import ancestry
 from hemtra.core.scan.colouring import plane_map, reference_map, slope_map
-from hemtra.core.scan.heightmap import HeightMap
+from hemtra.core.scan.heightmap import HeightMap, Profile
 from hemtra.core.scan.section import section
 from hemtra.desktop.lanes import Superseded
 from hemtra.desktop.model.bench import Place, Shown
@@ -37,6 +37,7 @@ class ShowRequest:
     line: tuple[Place, Place] | None
     width: float
     colour: str = "height"
+    profile: int | None = None
 
 
 def show(request: ShowRequest, superseded: Superseded) -> Iterator[Shown]:
@@ -45,6 +46,9 @@ def show(request: ShowRequest, superseded: Superseded) -> Iterator[Shown]:
     It is not cut short when superseded: in a drag something newer always waits, and the screen would starve.
     """
     plan = learned(request.plan, request.teacher)
+    if plan.by_profile is not None:
+        yield _show_profile(request, plan)
+        return
     result = request.engine.run(plan)
     row = None if request.balloon is None else plan.characteristic(request.balloon)
     if row is None or row.step is None:
@@ -56,6 +60,32 @@ def show(request: ShowRequest, superseded: Superseded) -> Iterator[Shown]:
     prepared = prepared_map(plan, result)
     profile = section(prepared or request.engine.data, *line, width=request.width) if line else None
     yield Shown(result, plan, evidence, profile, line, _coloured(request, plan, result, steps))
+
+
+def _show_profile(request: ShowRequest, plan: Plan) -> Shown:
+    """The verdict of the whole run, with the numbers and evidence of one of its profiles."""
+    assert plan.by_profile is not None
+    profiles, result = request.engine.profiles(plan), request.engine.run(plan)
+    index = profiles.nearest(plan.by_profile.at) if request.profile is None else request.profile
+    index = min(index, profiles.count - 1)
+    one = request.engine.at_profile(plan, index)
+    here = one.run(single(plan))
+    row = None if request.balloon is None else plan.characteristic(request.balloon)
+    bound = row.step if row is not None else None
+    steps = [step.id for column in ancestry(plan, bound) for step in column] if bound is not None else []
+    evidence = {step_id: one.explain(here, step_id) for step_id in steps}
+    cut, y = profiles.cuts[index], profiles.cuts[index].at[1]
+    line = ((float(cut.x[0]), y), (float(cut.x[-1]), y))
+    return Shown(
+        replace(result, steps=here.steps),
+        plan,
+        evidence,
+        Profile(cut.x - cut.x[0], cut.z),
+        line,
+        _coloured(request, plan, here, steps),
+        index,
+        here,
+    )
 
 
 def _coloured(request: ShowRequest, plan: Plan, result: Result, steps: list[str]) -> HeightMap | None:

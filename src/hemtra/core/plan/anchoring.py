@@ -93,7 +93,7 @@ def following_instead(plan: Plan, before: Plan, lost: str) -> tuple[Plan, str] |
 
 def place_on(plan: Plan, result: Result, zone: AnyZone, follow: Follow) -> AnyZone:
     """A zone drawn on the reference scan, on the scan of a result. Raises as `place_back` does."""
-    return followed(zone, follow, homes_of(plan), _values(result, follow))
+    return followed(zone, follow, homes_of(plan), values_of(result, follow))
 
 
 def place_back(plan: Plan, result: Result, zone: AnyZone, follow: Follow) -> AnyZone:
@@ -101,7 +101,7 @@ def place_back(plan: Plan, result: Result, zone: AnyZone, follow: Follow) -> Any
 
     Raises `NotMeasured` when what it follows was not found there.
     """
-    values = _values(result, follow)
+    values = values_of(result, follow)
     return tidy(followed(zone, follow, homes_of(plan), values, back=True))
 
 
@@ -126,7 +126,7 @@ def redrawn(plan: Plan, engine: Engine) -> Plan:
             steps.append(step)
             continue
         try:
-            move = partial(followed, follow=follow, homes=homes, values=_values(result, follow))
+            move = partial(followed, follow=follow, homes=homes, values=values_of(result, follow))
             zone = tidy(move(step.zone)).model_copy(update={"band": step.zone.band})
         except NotMeasured:
             raise PlanError(f"“{step.name}” has no place on this scan: {found.reason}.") from None
@@ -135,7 +135,8 @@ def redrawn(plan: Plan, engine: Engine) -> Plan:
     return engine.taught(plan.model_copy(update={"steps": tuple(steps)}))
 
 
-def _values(result: Result, follow: Follow) -> Mapping[str, Any]:
+def values_of(result: Result, follow: Follow) -> Mapping[str, Any]:
+    """What the anchors of a zone are on the scan of a result. Raises `NotMeasured` when one was not found."""
     values = {}
     for anchor in follow.anchors:
         found = result.steps.get(anchor)

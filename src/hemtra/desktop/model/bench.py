@@ -6,9 +6,10 @@ from dataclasses import dataclass, field
 
 from hemtra.core.errors import NotMeasured
 from hemtra.core.marks import Evidence
-from hemtra.core.plan.anchoring import own_follow, place_back, place_on
+from hemtra.core.plan.anchoring import homes_of, own_follow, place_back, place_on, tidy, values_of
 from hemtra.core.plan.document import Characteristic, Plan, Step
 from hemtra.core.plan.engine import Result
+from hemtra.core.plan.follow import followed_on_profile
 from hemtra.core.plan.graph import ancestry
 from hemtra.core.plan.registry import kind_named
 from hemtra.core.scan.heightmap import HeightMap, Profile
@@ -44,6 +45,10 @@ class Shown:
     line: tuple[Place, Place] | None = None
     coloured: HeightMap | None = None
     """What colours the part, where that is not its height."""
+    index: int = -1
+    """Of a run of profiles, the one that is looked at; the steps of the result are its own."""
+    here: Result | None = None
+    """What that one profile measures by itself."""
 
 
 class Bench:
@@ -58,6 +63,8 @@ class Bench:
         self.shown: Shown | None = None
         self._selected_step: str | None = None
         self.line: tuple[Place, Place] | None = None
+        self.profile: int | None = None
+        """Of a run of profiles, the one to look at; None for the one that is drawn on."""
         self.section_width = 1.0
         self.colour = "height"
         """What colours the part: one of `COLOURS`."""
@@ -133,7 +140,7 @@ class Bench:
     def _place(self, step: Step) -> AnyZone | None:
         kind = kind_named(step.kind)
         follow = own_follow(step) if kind.learns else step.follow
-        if kind.section_input:
+        if kind.section_input and step.inputs.get(kind.section_input):
             return None
         if step.zone is None or not follow.anchors:
             return step.zone
@@ -144,8 +151,24 @@ class Bench:
         except NotMeasured:
             return None
 
+    def on_section(self, step: Step) -> AnyZone | None:
+        """Where the zone of a step that looks on a section is on the one shown; None where it has no place."""
+        if step.zone is None or not step.follow.anchors:
+            return step.zone
+        if self.shown is None:
+            return None
+        try:
+            values = values_of(self.shown.result, step.follow)
+        except NotMeasured:
+            return None
+        return followed_on_profile(step.zone, step.follow, homes_of(self.shown.plan), values)
+
     def drawn(self, step: Step, zone: AnyZone) -> AnyZone:
         """A zone on the part on the stage as it is drawn on the reference. Raises `NotMeasured`."""
+        if kind_named(step.kind).section_input in step.inputs and self.shown is not None:
+            values = values_of(self.shown.result, step.follow)
+            homes = homes_of(self.shown.plan)
+            return tidy(followed_on_profile(zone, step.follow, homes, values, back=True))
         follow = own_follow(step) if kind_named(step.kind).learns else step.follow
         if self.shown is None or not follow.anchors:
             return zone
@@ -167,6 +190,12 @@ class Bench:
         """Cut the part along another line."""
         self.line = line
         self.line_changed.emit()
+
+    def set_profile(self, index: int | None) -> None:
+        """Look at another profile of the run."""
+        if index != self.profile:
+            self.profile = index
+            self.line_changed.emit()
 
     def show(self, shown: Shown | None) -> None:
         """Put results on the stage."""

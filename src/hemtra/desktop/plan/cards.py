@@ -105,7 +105,9 @@ class StepCard(Card):
     band_typed = Signal(str, object)
     rub_wanted = Signal(str)
 
-    def __init__(self, step: Step, kind: Kind, users: int, *, anchors: bool, always_open: bool) -> None:
+    def __init__(
+        self, step: Step, kind: Kind, users: int, *, anchors: bool, always_open: bool, by_profile: bool = False
+    ) -> None:
         settings = kind.shown_settings()
         wide = WIDER if len(settings) > LONGEST_COLUMN else WIDTH
         if issubclass(kind.output, HeightMap):
@@ -167,7 +169,7 @@ class StepCard(Card):
         self.follow: FollowButton | None = None
         self.rub: QPushButton | None = None
         self.restore: QPushButton | None = None
-        if step.zone is not None and not kind.section_input:
+        if step.zone is not None and (kind.section_input not in step.inputs or by_profile):
             self.follow = FollowButton(step)
             self.body.addWidget(self.follow, 0, Qt.AlignmentFlag.AlignLeft)
         if "rubbed" in type(kind).model_fields and self.follow is not None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from PySide6.QtCore import QPoint, QPointF, Signal
+from PySide6.QtCore import QPoint, QPointF, QTimer, Signal
 from PySide6.QtGui import QPainter, QPainterPath, QPaintEvent, QPen
 from PySide6.QtWidgets import (
     QFrame,
@@ -81,6 +81,7 @@ class Lineage(QFrame):
         self.cards: dict[str, StepCard] = {}
         self.result_card: ResultCard | None = None
         self._built_for: object = None
+        self._revealed: object = None
         self._heading = QLabel()
         self._heading.setObjectName("heading")
         self._scroll = QScrollArea()
@@ -126,11 +127,24 @@ class Lineage(QFrame):
             card.inputs.show_plan(self.bench.document.shown)
             if card.follow is not None:
                 card.follow.show_plan(self.bench.document.shown)
+        selected = (wanted[0], self.bench.selected_step)
+        if selected != self._revealed:
+            self._revealed = selected
+            # once the cards have their places
+            QTimer.singleShot(0, self, self._reveal)
         if self.result_card is not None and row is not None:
             if self.result_card.inputs is not None:
                 self.result_card.inputs.show_plan(self.bench.document.shown)
             judged = shown.result.characteristics if shown else ()
             self.result_card.show_judged(next((j for j in judged if j.balloon == row.balloon), None), row)
+
+    def _reveal(self) -> None:
+        """Scroll so that the end of the chain and, before that, the selected step are seen."""
+        if self.result_card is not None:
+            self._scroll.ensureWidgetVisible(self.result_card, 0, 0)
+        card = self.cards.get(self.bench.selected_step or "")
+        if card is not None:
+            self._scroll.ensureWidgetVisible(card, GAP, 0)
 
     def rebuild(self) -> None:
         """Make the cards anew, so that fields show what holds."""
@@ -193,7 +207,8 @@ class Lineage(QFrame):
         moving = followers(plan, step.id)
         users = len(dependants(plan, step.id))
         gives = bool(moving) or kind.kind == "plane"
-        card = StepCard(step, kind, users, anchors=gives, always_open=always_open)
+        by_profile = self.bench.document.shown.by_profile is not None
+        card = StepCard(step, kind, users, anchors=gives, always_open=always_open, by_profile=by_profile)
         card.param_changed.connect(self.param_changed)
         card.zone_typed.connect(self.zone_typed)
         card.rub_wanted.connect(self.rub_wanted)

@@ -11,6 +11,17 @@ from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QFrame, QGridLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from hemtra.core.plan.document import Plan
+from hemtra.core.plan.profile_proposals import (
+    OnProfile,
+    propose_arc_radius,
+    propose_edge_distance,
+    propose_groove_depth,
+    propose_groove_width,
+    propose_level_step,
+    propose_line_angle,
+    propose_profile_flush,
+    propose_profile_gap,
+)
 from hemtra.core.plan.proposals import Proposal, propose_height, propose_step
 from hemtra.core.plan.quantity_proposals import (
     propose_angle,
@@ -31,6 +42,7 @@ from hemtra.core.plan.quantity_proposals import (
 )
 from hemtra.desktop.model.bench import Bench, Place
 from hemtra.desktop.plan.offers import Offer
+from hemtra.desktop.plan.section_view import SectionView
 from hemtra.desktop.plan.top_view import TopView
 from hemtra.desktop.tasks import Task, Tasks
 
@@ -122,6 +134,67 @@ WISHES = (
     Wish("code", "Code", "C", "that must be readable", _one("Code", "the middle of the code"), propose_code),
     Wish("formula", "Formula", "X", "over other rows", (), propose_formula),
 )
+WISHES_ON_PROFILES = (
+    Wish(
+        "level-step",
+        "Step",
+        "S",
+        "of one level above another",
+        _two("Step", "one level", "the other level"),
+        propose_level_step,
+    ),
+    Wish(
+        "edge-distance",
+        "Distance",
+        "D",
+        "between two edges",
+        _two("Distance", *_EDGES),
+        propose_edge_distance,
+    ),
+    Wish(
+        "profile-gap",
+        "Gap",
+        "G",
+        "between two edges, also rounded ones",
+        _two("Gap", "one side of it", "the other side"),
+        propose_profile_gap,
+    ),
+    Wish(
+        "profile-flush",
+        "Flush",
+        "U",
+        "of the two sides of a gap",
+        _two("Flush", "one side of the gap", "the other side"),
+        propose_profile_flush,
+    ),
+    Wish(
+        "line-angle",
+        "Angle",
+        "A",
+        "between two straight stretches",
+        _two("Angle", "one stretch", "the other stretch"),
+        propose_line_angle,
+    ),
+    Wish("arc-radius", "Radius", "R", "of an arc", _one("Radius", "the arc"), propose_arc_radius),
+    Wish(
+        "groove-depth",
+        "Groove depth",
+        "H",
+        "or height of a ridge",
+        _one("Groove depth", "the middle of it"),
+        propose_groove_depth,
+    ),
+    Wish(
+        "groove-width",
+        "Groove width",
+        "W",
+        "or width of a ridge",
+        _one("Groove width", "the middle of it"),
+        propose_groove_width,
+    ),
+    Wish("formula", "Formula", "X", "over other rows", (), propose_formula),
+)
+"""What is asked for on profiles; clicks are then made on the section."""
 COLUMNS = 2
 
 
@@ -131,8 +204,9 @@ class Chooser(QFrame):
     chosen = Signal(str)
     left = Signal()
 
-    def __init__(self, parent: QWidget) -> None:
+    def __init__(self, wishes: tuple[Wish, ...], parent: QWidget) -> None:
         super().__init__(parent)
+        self.wishes = wishes
         self.setObjectName("dialog")
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         layout = QVBoxLayout(self)
@@ -145,8 +219,8 @@ class Chooser(QFrame):
         grid.setHorizontalSpacing(4)
         grid.setVerticalSpacing(0)
         layout.addLayout(grid)
-        lines = -(-len(WISHES) // COLUMNS)
-        for place, wish in enumerate(WISHES):
+        lines = -(-len(wishes) // COLUMNS)
+        for place, wish in enumerate(wishes):
             button = QPushButton(f"{wish.key}   {wish.name} {wish.meaning}")
             button.setObjectName("action")
             button.setStyleSheet("text-align: left; padding: 3px 6px;")
@@ -158,14 +232,14 @@ class Chooser(QFrame):
     def event(self, event: QEvent) -> bool:
         """Its letters come before those of the window."""
         asked = event.type() == QEvent.Type.ShortcutOverride and isinstance(event, QKeyEvent)
-        if asked and any(event.text().upper() == wish.key for wish in WISHES):  # type: ignore[attr-defined]
+        if asked and any(event.text().upper() == wish.key for wish in self.wishes):  # type: ignore[attr-defined]
             event.accept()
             return True
         return super().event(event)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         """The letter of a wish chooses it, Escape leaves."""
-        found = next((w.id for w in WISHES if event.text().upper() == w.key), None)
+        found = next((w.id for w in self.wishes if event.text().upper() == w.key), None)
         if found is not None:
             self.chosen.emit(found)
         elif event.key() == Qt.Key.Key_Escape:
@@ -178,23 +252,41 @@ class NewCharacteristic(QObject):
     """Leads through the choice and the clicks."""
 
     def __init__(
-        self, bench: Bench, stage: TopView, tasks: Tasks, add: Callable[[str, Plan, int], None]
+        self,
+        bench: Bench,
+        stage: TopView,
+        section: SectionView,
+        tasks: Tasks,
+        add: Callable[[str, Plan, int], None],
     ) -> None:
         super().__init__(stage)
-        self._bench, self._stage, self._tasks, self._add = bench, stage, tasks, add
+        self._bench, self._stage, self._section = bench, stage, section
+        self._tasks, self._add = tasks, add
         self._wish: Wish | None = None
         self._places: list[Place] = []
-        self.chooser = Chooser(stage)
-        self.chooser.chosen.connect(self.begin)
-        self.chooser.left.connect(self.leave)
-        stage.place_picked.connect(self._picked)
-        stage.pick_left.connect(self.leave)
+        self._choosers = (Chooser(WISHES, stage), Chooser(WISHES_ON_PROFILES, section))
+        for chooser in self._choosers:
+            chooser.chosen.connect(self.begin)
+            chooser.left.connect(self.leave)
+        for view in (stage, section):
+            view.place_picked.connect(self._picked)
+            view.pick_left.connect(self.leave)
+
+    @property
+    def chooser(self) -> Chooser:
+        """What can be asked for: of whole parts, or of profiles."""
+        return self._choosers[self._bench.document.plan.by_profile is not None]
+
+    @property
+    def _view(self) -> TopView | SectionView:
+        """Where is clicked."""
+        return self._stage if self._bench.document.plan.by_profile is None else self._section
 
     def ask(self) -> None:
         """Show what can be chosen."""
         self.leave()
         self.chooser.adjustSize()
-        self.chooser.move((self._stage.width() - self.chooser.width()) // 2, 8)
+        self.chooser.move((self._view.width() - self.chooser.width()) // 2, 8)
         self.chooser.show()
         self.chooser.raise_()
         self.chooser.setFocus()
@@ -202,10 +294,12 @@ class NewCharacteristic(QObject):
     def begin(self, wish_id: str) -> None:
         """Start clicking."""
         self.chooser.hide()
-        self._wish = next(w for w in WISHES if w.id == wish_id)
+        self._wish = next((w for w in self.chooser.wishes if w.id == wish_id), None)
         self._places = []
+        if self._wish is None:
+            return
         if self._wish.prompts:
-            self._stage.pick(self._wish.prompts[0])
+            self._view.pick(self._wish.prompts[0])
         else:
             self._propose()
 
@@ -218,17 +312,18 @@ class NewCharacteristic(QObject):
         """Forget about it."""
         self.chooser.hide()
         self._wish, self._places = None, []
-        self._stage.picked = []
-        self._stage.pick("")
+        for view in (self._stage, self._section):
+            view.picked = []
+            view.pick("")
 
     def _picked(self, x: float, y: float) -> None:
         part, wish = self._bench.tray.current, self._wish
         if part is None or wish is None:
             return
         self._places.append((x, y))
-        self._stage.picked = list(self._places)
+        self._view.picked = list(self._places)
         if len(self._places) < len(wish.prompts):
-            self._stage.pick(wish.prompts[len(self._places)])
+            self._view.pick(wish.prompts[len(self._places)])
         else:
             self._propose()
 
@@ -238,9 +333,13 @@ class NewCharacteristic(QObject):
         if part is None or wish is None:
             return
         plan, engine, places = self._bench.document.plan, part.engine, tuple(self._places)
+        shown = self._bench.shown
+        index = shown.index if shown is not None else -1
         self.leave()
 
         def work(task: Task) -> Any:
+            if wish in WISHES_ON_PROFILES and wish.prompts:
+                return wish.propose(OnProfile(plan, engine, index), *places)
             return wish.propose(plan, engine, *places)
 
         def done(proposal: Proposal) -> None:

@@ -26,6 +26,15 @@ from hemtra.desktop.model.bench import Bench
 from hemtra.desktop.plan.numbers_form import NumbersAsked
 from hemtra.desktop.tasks import Task, Tasks
 
+OVER_PROFILES = {
+    "each": "Each must pass",
+    "worst": "The worst must pass",
+    "mean": "Their mean must pass",
+    "share": "A share must pass",
+}
+"""How many values make one verdict, and what that is called."""
+OVER_INSTANCES = {"": "Of the first only", **OVER_PROFILES}
+
 Edit = Callable[[str, Callable[[], Plan]], bool]
 
 
@@ -140,6 +149,21 @@ class Rows:
         heading = f"{row.name}: two known sizes"
         self._asked.ask(heading, fields, "Correct by them", partial(self._correct, row.balloon))
 
+    def ask_share(self) -> None:
+        """Ask which share must lie within the limits, where the verdict is by share."""
+        row = self._bench.row
+        if row is None:
+            return
+
+        def take(numbers: dict[str, float]) -> bool:
+            plan, changes = self._plan, {"over": "share", "least_share": numbers["least"]}
+            return self._edit(
+                f"least share of {row.name}", lambda: plan.with_characteristic(row.edited(**changes))
+            )
+
+        fields = (("least", "percent that must lie within the limits", f"{row.least_share:g}"),)
+        self._asked.ask(f"{row.name}: share in limits", fields, "Judge by share", take)
+
     def _correct(self, balloon: int, numbers: dict[str, float]) -> bool:
         row, plan = self._plan.characteristic(balloon), self._plan
         if row is None:
@@ -179,11 +203,19 @@ class Rows:
             action.setChecked(getattr(row, name))
         menu.addSeparator()
         taught = self._bench.document.teacher is not None and row.step is not None
+        by_profile = self._plan.by_profile is not None
         menu.addAction("Nominal from the reference part", self.take_nominal).setEnabled(taught)
         action = menu.addAction("Judge the difference from the reference part", self.toggle_master)
         action.setCheckable(True)
         action.setChecked(row.from_master)
         action.setEnabled(taught)
+        over = menu.addMenu("Verdict over all profiles" if by_profile else "Verdict over all instances")
+        for value, title in (OVER_PROFILES if by_profile else OVER_INSTANCES).items():
+            action = over.addAction(title, partial(self.set_field, row.balloon, "over", value or None))
+            action.setCheckable(True)
+            action.setChecked((row.over or ("each" if by_profile else "")) == value)
+        over.addSeparator()
+        over.addAction(f"Least share in limits, {row.least_share:g} %…", self.ask_share)
         corrected_by = "" if row.correction is None else " (corrected)"
         menu.addAction(f"Correct by two known sizes…{corrected_by}", self.ask_correction)
         menu.addSeparator()

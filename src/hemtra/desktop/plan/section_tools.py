@@ -57,7 +57,8 @@ class SectionTools(QFrame):
         self.width_field.editingFinished.connect(self._typed)
         unit = QLabel("mm")
         unit.setObjectName("muted")
-        for widget in (label, self.width_field, unit):
+        self._averaging = (label, self.width_field, unit)
+        for widget in self._averaging:
             layout.addWidget(widget)
         for changed in (bench.shown_changed, bench.selection_changed):
             changed.connect(self.refresh)
@@ -66,7 +67,10 @@ class SectionTools(QFrame):
     def refresh(self) -> None:
         """Offer what makes sense now."""
         shown, step_id = self.bench.shown, self.bench.selected_step
+        whole = shown is not None and shown.index < 0
         self.setVisible(shown is not None and shown.line is not None)
+        for part in (*(self.buttons[name] for name in ("x", "y")), *self._averaging):
+            part.setVisible(whole)
         step = None if step_id is None else self.bench.document.shown.step(step_id)
         on_section = step is not None and bool(kind_named(step.kind).section_input)
         self.buttons["zone"].setVisible(on_section)

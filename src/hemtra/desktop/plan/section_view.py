@@ -6,22 +6,43 @@ import math
 
 import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QFontMetrics, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen, QResizeEvent
+from PySide6.QtGui import (
+    QFontMetrics,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPolygonF,
+    QResizeEvent,
+    QWheelEvent,
+)
 from PySide6.QtWidgets import QWidget
 
-from hemtra.core.arrays import FloatArray
 from hemtra.core.geometry.elements import Plane, Point
 from hemtra.core.marks import Dimension, Mark, Polyline
 from hemtra.core.plan.limits import Judged
+from hemtra.core.plan.registry import kind_named
 from hemtra.core.scan.heightmap import Profile
 from hemtra.desktop import theme
 from hemtra.desktop.model.bench import Bench, Place
+from hemtra.desktop.plan.section_axes import (
+    MARGIN_BOTTOM,
+    MARGIN_LEFT,
+    MARGIN_RIGHT,
+    MARGIN_TOP,
+    Axes,
+    along,
+    draw_axes,
+    draw_profile,
+    project,
+)
 from hemtra.desktop.plan.section_tools import SectionTools
 from hemtra.desktop.plan.section_zone import SectionZone
 from hemtra.desktop.plan.signs import draw_arrow, draw_balloon, draw_chip, told_value
 
-MARGIN_LEFT, MARGIN_RIGHT, MARGIN_TOP, MARGIN_BOTTOM = 44, 20, 34, 26
-TICKS = 5
+CLOSER, CLOSEST = 1.25, 0.2
+"""By how much a notch of the wheel comes closer, and the shortest stretch shown, in mm."""
 VALUE_WIDTH = 130
 LABEL_ROOM = 130
 """Pixels right of a dimension that its text needs."""
@@ -32,6 +53,10 @@ class SectionView(QWidget):
 
     hovered = Signal(object)
     """The place on the part under the pointer, or None."""
+    place_picked = Signal(float, float)
+    """mm along the profile and height of a click that was asked for."""
+    pick_left = Signal()
+    step_clicked = Signal(str)
     zone_dragged = Signal(str, object)
     zone_dropped = Signal(str, object)
 
@@ -42,10 +67,32 @@ class SectionView(QWidget):
         self.setAccessibleName("Section")
         self.bench = bench
         self._cursor: float | None = None
+        self._window: tuple[tuple[float, float], tuple[float, float]] | None = None
+        """mm along the line and heights that are shown; None for all of it."""
+        self._pulled: QPointF | None = None
+        self.prompt = ""
+        self.picked: list[tuple[float, float]] = []
         self.tools = SectionTools(bench, self)
         self.zone = SectionZone(bench)
         for changed in (bench.shown_changed, bench.selection_changed):
             changed.connect(self._place_tools)
+        for changed in (bench.line_changed, bench.selection_changed):
+            changed.connect(self._show_all)
+
+    def pick(self, prompt: str) -> None:
+        """Ask for a place on the profile: the next click answers, Escape leaves; '' asks no more."""
+        self.prompt = prompt
+        self.setCursor(Qt.CursorShape.CrossCursor if prompt else Qt.CursorShape.ArrowCursor)
+        if prompt:
+            self.setFocus()
+        else:
+            self.picked = []
+        self.update()
+
+    def _show_all(self) -> None:
+        """Another line is another picture; the profiles of a run are looked at in the same window."""
+        if self.bench.shown is None or self.bench.shown.index < 0:
+            self._window = None
 
     def _place_tools(self) -> None:
         self.tools.move(self.width() - self.tools.width() - 10, 4)
@@ -80,27 +127,49 @@ class SectionView(QWidget):
             painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "There is no data along this line.")
             painter.end()
             return
-        axes = _Axes(self._frame(), profile, self._shown_heights(profile))
-        _draw_axes(painter, axes)
+        axes = self._axes()
+        assert axes is not None
+        draw_axes(painter, axes)
         painter.setClipRect(self._frame().adjusted(-2, -8, 2, 8))
         self._draw_planes(painter, axes, shown.line)
-        _draw_profile(painter, axes, profile.x, profile.z, QPen(theme.colour("ink"), 1.4))
+        draw_profile(painter, axes, profile.x, profile.z, QPen(theme.colour("ink"), 1.4))
         self._draw_used(painter, axes, profile, shown.line)
+        self._draw_fits(painter, axes, shown.line)
         painter.setClipping(False)
+        if self.bench.shown is not None and self.bench.shown.index >= 0:
+            self.zone.draw_others(painter, axes.at)
         self.zone.draw(painter, axes.at)
         self._draw_dimension(painter, axes, shown.line)
         self._draw_cursor(painter, axes, profile)
+        self._draw_prompt(painter, axes)
         painter.end()
+
+    def _draw_prompt(self, painter: QPainter, axes: Axes) -> None:
+        """What is to be clicked next, and what was."""
+        if not self.prompt:
+            return
+        painter.setBrush(theme.colour("copper"))
+        painter.setPen(QPen(theme.colour("paper"), 1.5))
+        for x, z in self.picked:
+            painter.drawEllipse(axes.at(x - axes.start, z), 5, 5)
+        width = QFontMetrics(theme.font(13)).horizontalAdvance(self.prompt) + 40
+        draw_chip(painter, QPointF((self.width() - width) / 2, 26), self.prompt)
 
     def _title(self) -> str:
         line = self.bench.shown.line if self.bench.shown else None
         row = self.bench.row
         where = "" if row is None else f" · {row.balloon} {row.name}"
+        shown = self.bench.shown
+        if shown is not None and shown.index >= 0 and line is not None:
+            count = next((s.values.size for s in shown.result.series.values()), 0)
+            of = f" of {count}" if count else ""
+            return f"Profile {shown.index + 1}{of} at {line[0][1]:.2f} mm{where}"
         return f"Section{where}" if line is None else f"Section{where} · {math.dist(*line):.1f} mm long"
 
     def _judged(self) -> Judged | None:
         shown = self.bench.shown
-        found = shown.result.characteristics if shown else ()
+        result = None if shown is None else (shown.here or shown.result)
+        found = result.characteristics if result is not None else ()
         return next((c for c in found if c.balloon == self.bench.balloon), None)
 
     def _marks(self) -> tuple[Mark, ...]:
@@ -125,18 +194,18 @@ class SectionView(QWidget):
         room = max(0.12 * (high - low), 0.05)
         return low - room, high + room
 
-    def _draw_planes(self, painter: QPainter, axes: _Axes, line: tuple[Place, Place]) -> None:
+    def _draw_planes(self, painter: QPainter, axes: Axes, line: tuple[Place, Place]) -> None:
         shown = self.bench.shown
         assert shown is not None
         steps = [s for column in self.bench.lineage() for s in column]
         ends = np.array([0.0, axes.length])
-        xs, ys = _along(line, ends, axes.length)
-        along = _along(line, np.linspace(0.0, axes.length, 200), axes.length)
+        xs, ys = along(line, ends, axes.length)
+        places = along(line, np.linspace(0.0, axes.length, 200), axes.length)
         label_right = 4.0
         for step in steps:
             plane = shown.result.steps[step.id].value if step.id in shown.result.steps else None
             zone = self.bench.placed(step)
-            if not isinstance(plane, Plane) or zone is None or not zone.contains(*along).any():
+            if not isinstance(plane, Plane) or zone is None or not zone.contains(*places).any():
                 continue
             z = plane.height_at(xs, ys)
             pen = QPen(theme.colour("anchor"), 1.2)
@@ -148,11 +217,11 @@ class SectionView(QWidget):
             painter.drawText(QRectF(at.x() - 300, at.y() + 2, 300, 16), Qt.AlignmentFlag.AlignRight, step.name)
             label_right += painter.fontMetrics().horizontalAdvance(step.name) + 14
 
-    def _draw_used(self, painter: QPainter, axes: _Axes, profile: Profile, line: tuple[Place, Place]) -> None:
+    def _draw_used(self, painter: QPainter, axes: Axes, profile: Profile, line: tuple[Place, Place]) -> None:
         """The stretch of the profile inside each spot's zone and between the heights it used."""
         shown = self.bench.shown
         assert shown is not None
-        x, y = _along(line, profile.x, axes.length)
+        x, y = along(line, profile.x, axes.length)
         for step in (s for column in self.bench.lineage() for s in column):
             found = shown.result.steps.get(step.id)
             zone = self.bench.placed(step)
@@ -167,9 +236,24 @@ class SectionView(QWidget):
                 near = inside & (profile.z >= low) & (profile.z <= high)
                 pen = QPen(theme.colour("copper"), 3.2)
                 pen.setCapStyle(Qt.PenCapStyle.RoundCap)
-                _draw_profile(painter, axes, profile.x, np.where(near, profile.z, np.nan), pen)
+                draw_profile(painter, axes, profile.x, np.where(near, profile.z, np.nan), pen)
 
-    def _draw_dimension(self, painter: QPainter, axes: _Axes, line: tuple[Place, Place]) -> None:
+    def _draw_fits(self, painter: QPainter, axes: Axes, line: tuple[Place, Place]) -> None:
+        """What the steps of the lineage that look on the section have fitted to it."""
+        shown = self.bench.shown
+        if shown is None or self.bench.line is not None:
+            return
+        painter.setPen(QPen(theme.colour("copper"), 2.0))
+        for step in (s for column in self.bench.lineage() for s in column):
+            if kind_named(step.kind).section_input not in step.inputs or step.id not in shown.evidence:
+                continue
+            for mark in shown.evidence[step.id].marks:
+                if isinstance(mark, Polyline):
+                    points = [Point(*map(float, p)) for p in mark.points]
+                    ends = [axes.at(project(line, p, axes.length), p.z) for p in points]
+                    painter.drawPolyline(QPolygonF(ends))
+
+    def _draw_dimension(self, painter: QPainter, axes: Axes, line: tuple[Place, Place]) -> None:
         judged = self._judged()
         if judged is None:
             return
@@ -182,10 +266,10 @@ class SectionView(QWidget):
         for mark in self._marks():
             if isinstance(mark, Polyline) and mark.role == "dimension" and not mark.closed:
                 ends = [Point(*map(float, p)) for p in mark.points]
-                a, b = (axes.at(_project(line, p, axes.length), p.z) for p in ends)
+                a, b = (axes.at(project(line, p, axes.length), p.z) for p in ends)
                 painter.drawLine(a, b)
         for dimension in dimensions:
-            s0, s1 = (_project(line, point, axes.length) for point in (dimension.start, dimension.end))
+            s0, s1 = (project(line, point, axes.length) for point in (dimension.start, dimension.end))
             foot, head = axes.at(s0, dimension.start.z), axes.at(s1, dimension.end.z)
             if abs(s1 - s0) > abs(dimension.end.z - dimension.start.z):
                 self._draw_lying(painter, axes, foot, head, judged)
@@ -206,7 +290,7 @@ class SectionView(QWidget):
             top, bottom = axes.frame.top() + 4, axes.frame.bottom() - 22
             self._draw_value(painter, judged, left, min(max(middle, top), bottom))
 
-    def _draw_lying(self, painter: QPainter, axes: _Axes, start: QPointF, end: QPointF, judged: Judged) -> None:
+    def _draw_lying(self, painter: QPainter, axes: Axes, start: QPointF, end: QPointF, judged: Judged) -> None:
         """A dimension along the section, above the curve, with its extension lines."""
         verdict = theme.verdict_colour(judged.verdict)
         y = axes.frame.top() + 10
@@ -242,7 +326,7 @@ class SectionView(QWidget):
         if row is not None:
             painter.drawText(QPointF(left + 32, y + 17), row.tolerance)
 
-    def _draw_cursor(self, painter: QPainter, axes: _Axes, profile: Profile) -> None:
+    def _draw_cursor(self, painter: QPainter, axes: Axes, profile: Profile) -> None:
         if self._cursor is None or not 0 <= self._cursor <= axes.length:
             return
         k = int(np.argmin(np.abs(profile.x - self._cursor)))
@@ -250,7 +334,7 @@ class SectionView(QWidget):
         painter.setPen(QPen(theme.colour("muted"), 1, Qt.PenStyle.DotLine))
         painter.drawLine(QPointF(x, axes.frame.top()), QPointF(x, axes.frame.bottom()))
         z = profile.z[k]
-        text = f"{profile.x[k]:.2f} mm   z {'no data' if np.isnan(z) else f'{z:.3f} mm'}"
+        text = f"{profile.x[k] + axes.start:.2f} mm   z {'no data' if np.isnan(z) else f'{z:.3f} mm'}"
         width = painter.fontMetrics().horizontalAdvance(text) + 30
         draw_chip(painter, QPointF(min(x + 6, self.width() - width), axes.frame.top() - 6), text)
 
@@ -258,20 +342,72 @@ class SectionView(QWidget):
         """The fields stand at the upper right."""
         self._place_tools()
 
-    def _axes(self) -> _Axes | None:
+    def _axes(self) -> Axes | None:
         profile = self.bench.shown.profile if self.bench.shown else None
         if profile is None or not profile.valid.any():
             return None
-        return _Axes(self._frame(), profile, self._shown_heights(profile))
+        shown = self.bench.shown
+        stretch, heights = self._window or (None, self._shown_heights(profile))
+        axes = Axes(self._frame(), profile, heights, stretch)
+        if shown is not None and shown.index >= 0 and shown.line is not None:
+            axes.start = shown.line[0][0]
+        return axes
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Take hold of the zone on the section."""
         axes = self._axes()
-        if axes is not None and event.button() == Qt.MouseButton.LeftButton:
-            self.zone.take(event.position(), axes.at, axes.place(event.position()))
+        if axes is None or event.button() != Qt.MouseButton.LeftButton:
+            return
+        s, z = axes.place(event.position())
+        if self.prompt:
+            self.picked.append((s + axes.start, z))
+            self.place_picked.emit(s + axes.start, z)
+            return
+        if not self.zone.take(event.position(), axes.at, (s, z)):
+            step_id = self.zone.under((s, z))
+            if step_id is not None:
+                self.step_clicked.emit(step_id)
+            elif self._window is not None:
+                self._pulled = event.position()
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        """Show all of it again."""
+        self._window = None
+        self.update()
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        """Come nearer, or go farther away, about the pointer."""
+        axes, turned = self._axes(), event.angleDelta().y()
+        if axes is None or not turned:
+            return
+        factor = CLOSER ** (-turned / 120.0)
+        s, z = axes.place(event.position())
+        first, last = s + (axes.first - s) * factor, s + (axes.last - s) * factor
+        low, high = z + (axes.low - z) * factor, z + (axes.high - z) * factor
+        if last - first >= axes.length:
+            self._window = None
+        elif last - first > CLOSEST:
+            self._window = (first, last), (low, high)
+        self.update()
+
+    def _pull(self, to: QPointF, axes: Axes) -> None:
+        """Move what is shown with the pointer."""
+        assert self._pulled is not None
+        (s0, z0), (s1, z1) = axes.place(self._pulled), axes.place(to)
+        self._pulled = to
+        self._window = (axes.first - s1 + s0, axes.last - s1 + s0), (axes.low - z1 + z0, axes.high - z1 + z0)
+        self.update()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Escape leaves what was asked for."""
+        if event.key() == Qt.Key.Key_Escape and self.prompt:
+            self.pick_left.emit()
+        else:
+            super().keyPressEvent(event)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         """A drag of the zone becomes an edit."""
+        self._pulled = None
         axes, step = self._axes(), self.zone.step
         zone = None if axes is None else self.zone.moved(axes.place(event.position()))
         self.zone.let_go()
@@ -284,12 +420,15 @@ class SectionView(QWidget):
         if shown is None or shown.line is None:
             return
         axes, step = self._axes(), self.zone.step
+        if axes is not None and self._pulled is not None:
+            self._pull(event.position(), axes)
+            return
         if axes is not None and step is not None and self.zone.held:
             zone = self.zone.moved(axes.place(event.position()))
             if zone is not None:
                 self.zone_dragged.emit(step.id, zone)
-        frame, length = self._frame(), math.dist(*shown.line)
-        self._cursor = (event.position().x() - frame.left()) / frame.width() * length
+        length = math.dist(*shown.line)
+        self._cursor = 0.0 if axes is None else axes.place(event.position())[0]
         share = min(max(self._cursor / length, 0.0), 1.0)
         (ax, ay), (bx, by) = shown.line
         self.hovered.emit((ax + share * (bx - ax), ay + share * (by - ay)))
@@ -304,81 +443,3 @@ class SectionView(QWidget):
 
 def _told(judged: Judged) -> str:
     return "not measured" if judged.value is None else told_value(judged, judged.decimals)
-
-
-class _Axes:
-    """From distance along the line and height to pixels."""
-
-    def __init__(self, frame: QRectF, profile: Profile, heights: tuple[float, float]) -> None:
-        self.frame, self.length = frame, float(profile.x[-1]) or 1.0
-        self.low, self.high = heights
-
-    @property
-    def span(self) -> float:
-        return self.high - self.low
-
-    def at(self, s: float, z: float) -> QPointF:
-        return QPointF(
-            self.frame.left() + s / self.length * self.frame.width(),
-            self.frame.bottom() - (z - self.low) / self.span * self.frame.height(),
-        )
-
-    def place(self, pixel: QPointF) -> tuple[float, float]:
-        """mm along the section, and height, of a pixel."""
-        s = (pixel.x() - self.frame.left()) / self.frame.width() * self.length
-        return s, self.low + (self.frame.bottom() - pixel.y()) / self.frame.height() * self.span
-
-
-def _draw_axes(painter: QPainter, axes: _Axes) -> None:
-    painter.setFont(theme.font(11))
-    step = _nice(axes.span / TICKS)
-    for k in range(math.ceil(axes.low / step), math.floor(axes.high / step) + 1):
-        y = axes.at(0, k * step).y()
-        painter.setPen(QPen(theme.colour("line"), 1))
-        painter.drawLine(QPointF(axes.frame.left(), y), QPointF(axes.frame.right(), y))
-        painter.setPen(theme.colour("muted"))
-        box = QRectF(0, y - 8, MARGIN_LEFT - 6, 16)
-        painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"{k * step:g}")
-    step = _nice(axes.length / 8)
-    for k in range(math.floor(axes.length / step) + 1):
-        at = axes.at(k * step, axes.low)
-        painter.setPen(QPen(theme.colour("line"), 1))
-        painter.drawLine(at, at + QPointF(0, 4))
-        painter.setPen(theme.colour("muted"))
-        painter.drawText(QRectF(at.x() - 40, at.y() + 4, 80, 16), Qt.AlignmentFlag.AlignCenter, f"{k * step:g}")
-
-
-def _draw_profile(painter: QPainter, axes: _Axes, x: FloatArray, z: FloatArray, pen: QPen) -> None:
-    """The curve, broken where there is no data."""
-    frame = axes.frame
-    px = frame.left() + x / axes.length * frame.width()
-    py = frame.bottom() - (z - axes.low) / axes.span * frame.height()
-    path, drawing = QPainterPath(), False
-    for a, b in zip(px.tolist(), py.tolist(), strict=True):
-        if b != b:
-            drawing = False
-        elif drawing:
-            path.lineTo(a, b)
-        else:
-            path.moveTo(a, b)
-            drawing = True
-    painter.setPen(pen)
-    painter.setBrush(Qt.BrushStyle.NoBrush)
-    painter.drawPath(path)
-
-
-def _along(line: tuple[Place, Place], s: FloatArray, length: float) -> tuple[FloatArray, FloatArray]:
-    (ax, ay), (bx, by) = line
-    return ax + (bx - ax) * s / length, ay + (by - ay) * s / length
-
-
-def _project(line: tuple[Place, Place], point: Point, length: float) -> float:
-    (ax, ay), (bx, by) = line
-    along = ((point.x - ax) * (bx - ax) + (point.y - ay) * (by - ay)) / length
-    return min(max(along, 0.0), length)
-
-
-def _nice(step: float) -> float:
-    """1, 2 or 5 times a power of ten, not below the step."""
-    power = 10.0 ** math.floor(math.log10(max(step, 1e-9)))
-    return next(power * k for k in (1, 2, 5, 10) if power * k >= step * 0.999)

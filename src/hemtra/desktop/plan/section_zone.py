@@ -35,7 +35,31 @@ class SectionZone:
         step = None if step_id is None else self._bench.document.shown.step(step_id)
         if step is None or step.zone is None or not kind_named(step.kind).section_input:
             return None
-        return step if self._cut(step) is not None else None
+        placed = self._bench.on_section(step) if self._cut(step) is not None else None
+        return None if placed is None else step.model_copy(update={"zone": placed})
+
+    def others(self) -> list[Step]:
+        """The other steps that look on the section which is shown, their zones as they lie there."""
+        chosen = self._bench.selected_step
+        found = []
+        for step in self._bench.document.shown.steps:
+            if step.id == chosen or step.zone is None or not kind_named(step.kind).section_input:
+                continue
+            placed = self._bench.on_section(step) if self._cut(step) is not None else None
+            if placed is not None:
+                found.append(step.model_copy(update={"zone": placed}))
+        return found
+
+    def under(self, place: tuple[float, float]) -> str | None:
+        """The step with the smallest zone at (mm along the section, height)."""
+        hit = []
+        for step in self.others():
+            cut = self._cut(step)
+            if cut is not None and step.zone is not None:
+                x, z = self._inward(cut, place)
+                if step.zone.contains(np.array(x), np.array(z)):
+                    hit.append((step.zone.area, step.id))
+        return min(hit)[1] if hit else None
 
     def _cut(self, step: Step) -> Cut | None:
         shown = self._bench.shown
@@ -59,6 +83,18 @@ class SectionZone:
         heights = [cut.place(float(x), float(z)).z for x, z in step.zone.corners()]
         return min(low, *heights), max(high, *heights)
 
+    def draw_others(self, painter: QPainter, at: ToPixel) -> None:
+        """The rectangles of the other steps, thin."""
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        pen = QPen(theme.colour("muted", 130), 1.0)
+        pen.setDashPattern([3, 3])
+        painter.setPen(pen)
+        for step in self.others():
+            cut = self._cut(step)
+            if cut is not None and step.zone is not None:
+                corners = [self._pixel(cut, float(x), float(z), at) for x, z in step.zone.corners()]
+                painter.drawPolygon(QPolygonF(corners))
+
     def draw(self, painter: QPainter, at: ToPixel) -> None:
         """The rectangle and its handles."""
         step = self.step
@@ -66,7 +102,7 @@ class SectionZone:
         if step is None or cut is None or step.zone is None:
             return
         corners = [self._pixel(cut, float(x), float(z), at) for x, z in step.zone.corners()]
-        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.setBrush(theme.colour("copper", 24))
         painter.setPen(QPen(theme.colour("copper"), 1.6))
         painter.drawPolygon(QPolygonF(corners))
         painter.setBrush(theme.colour("paper"))

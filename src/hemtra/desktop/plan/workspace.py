@@ -27,9 +27,11 @@ from hemtra.desktop.plan.lineage import Lineage
 from hemtra.desktop.plan.new_characteristic import NewCharacteristic
 from hemtra.desktop.plan.numbers_form import NumbersAsked
 from hemtra.desktop.plan.patterns import Patterns
+from hemtra.desktop.plan.plan_ways import PlanWays
 from hemtra.desktop.plan.rows import Rows
 from hemtra.desktop.plan.section_view import SectionView
 from hemtra.desktop.plan.sheet import Sheet
+from hemtra.desktop.plan.strip_view import StripView
 from hemtra.desktop.plan.top_view import TopView
 from hemtra.desktop.plan.tray_panel import TrayPanel
 from hemtra.desktop.tasks import Tasks
@@ -42,6 +44,10 @@ VIEWS = tuple(
     frozenset(views) for views in (("top", "section"), ("top", "3D"), ("3D",), ("top", "section", "3D"))
 )
 """Arrangements of the stage, in the order in which they are gone through."""
+PROFILE_VIEWS = tuple(
+    frozenset(views) for views in (("section", "strips"), ("top", "section", "strips"), ("top", "3D"))
+)
+"""The same for a plan that goes profile by profile."""
 
 
 class PlanWorkspace(QWidget):
@@ -53,12 +59,14 @@ class PlanWorkspace(QWidget):
         self.bench, self._notifications = bench, notifications
         self.sheet, self.stage = Sheet(bench), TopView(bench)
         self.section, self.tray = SectionView(bench), TrayPanel(bench)
+        self.strips = StripView(bench)
         self.lineage = Lineage(bench)
-        self.new = NewCharacteristic(bench, self.stage, tasks, self._add)
+        self.new = NewCharacteristic(bench, self.stage, self.section, tasks, self._add)
         self.anchors = Anchors(bench, notifications, tasks, self._edit)
         self.connections = Connections(bench, self.stage, notifications, self._edit)
-        self.asked = NumbersAsked(self.stage)
+        self.asked = NumbersAsked(self)
         self.rows = Rows(bench, tasks, self.asked, self._edit)
+        self.ways = PlanWays(bench, self.asked, self._edit)
         self.patterns = Patterns(bench, self.asked, self._edit)
         self._show_lane = Lane(show, "stage", self)
         self._tray_lane = Lane(try_tray, "tray", self)
@@ -77,7 +85,10 @@ class PlanWorkspace(QWidget):
         self._above.setChildrenCollapsible(False)
         centre.addWidget(self._above)
         centre.addWidget(self.section)
-        centre.setSizes([300, 150])
+        centre.addWidget(self.strips)
+        centre.setSizes([300, 150, 0])
+        self.strips.hide()
+        self._centre = centre
         upper = QSplitter(Qt.Orientation.Horizontal)
         for view in (self.sheet, centre, self.tray):
             upper.addWidget(view)
@@ -120,6 +131,7 @@ class PlanWorkspace(QWidget):
         self.section.hovered.connect(self.stage.link)
         self.section.zone_dragged.connect(self._preview_zone)
         self.section.zone_dropped.connect(self._set_zone)
+        self.section.step_clicked.connect(bench.select_step)
         self.section.tools.zone_toggled.connect(self.connections.toggle_section_zone)
         self.tray.unflip_requested.connect(self.take_flips_back)
         rows = self.rows
@@ -160,8 +172,13 @@ class PlanWorkspace(QWidget):
     def show_views(self, views: frozenset[str]) -> None:
         """Show some of “top”, “section” and “3D”; the 3D view is made when it is wanted first."""
         if "3D" in views and self.space is None and not self._make_space():
-            views = VIEWS[0]
+            views = self._arrangements[0]
         self.views = views
+        self.strips.setVisible("strips" in views)
+        if "strips" in views:
+            self._centre.setSizes([200 if "top" in views else 0, 300, 250])
+        else:
+            self._centre.setSizes([300, 150, 0])
         self.stage.setVisible("top" in views)
         self.section.setVisible("section" in views)
         self._above.setVisible(bool(views & {"top", "3D"}))
@@ -193,12 +210,17 @@ class PlanWorkspace(QWidget):
         return True
 
     def _toggle_space(self, shown: bool) -> None:
-        self.show_views(self.views | {"3D"} if shown else VIEWS[0])
+        self.show_views(self.views | {"3D"} if shown else self._arrangements[0])
+
+    @property
+    def _arrangements(self) -> tuple[frozenset[str], ...]:
+        return VIEWS if self.bench.document.plan.by_profile is None else PROFILE_VIEWS
 
     def cycle_views(self) -> None:
         """The next arrangement of the stage."""
-        at = VIEWS.index(self.views) if self.views in VIEWS else -1
-        self.show_views(VIEWS[(at + 1) % len(VIEWS)])
+        among = self._arrangements
+        at = among.index(self.views) if self.views in among else -1
+        self.show_views(among[(at + 1) % len(among)])
 
     def stop(self) -> None:
         """End the lanes."""
@@ -225,6 +247,7 @@ class PlanWorkspace(QWidget):
             self.bench.line,
             self.bench.section_width,
             self.bench.colour,
+            self.bench.profile,
         )
         self._show_lane.submit(self._asked)
 
@@ -246,8 +269,11 @@ class PlanWorkspace(QWidget):
     def _on_document(self) -> None:
         if self.bench.balloon is not None and self.bench.row is None:
             self.bench.select(None)
-        self.evaluate()
         plan = self.bench.document.plan
+        if (plan.by_profile is not None) != (self.views in PROFILE_VIEWS):
+            self.bench.profile = None
+            self.show_views(self._arrangements[0])
+        self.evaluate()
         if plan is not self._evaluated:
             self._evaluated = plan
             self.try_all()
@@ -435,6 +461,6 @@ class PlanWorkspace(QWidget):
         """Repaint when the colours change."""
         if event.type() == QEvent.Type.StyleChange:
             self.lineage.rebuild()
-            for view in (self.sheet, self.stage, self.section, self.tray, self.lineage):
+            for view in (self.sheet, self.stage, self.section, self.strips.strips, self.tray, self.lineage):
                 view.update()
         super().changeEvent(event)

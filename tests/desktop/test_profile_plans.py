@@ -1,0 +1,185 @@
+"""Plans that go profile by profile, in the real window."""
+
+import pytest
+from PySide6.QtCore import QPoint, QPointF, Qt
+from PySide6.QtGui import QWheelEvent
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication
+
+from hemtra.runtime.demo import RUNNER_PLAN_FILE, RUNNER_TRAY
+from hemtra.virtual.runner_demo import RUNNERS
+
+CLICK = (Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier)
+
+
+@pytest.fixture
+def runners(window, settled, demo_folder, qtbot):
+    """A window with the drawer runner's plan and all its parts, on the first one."""
+    window.plans.open(demo_folder / RUNNER_PLAN_FILE)
+    qtbot.waitUntil(lambda: len(window.bench.tray.parts) == len(RUNNERS), timeout=20_000)
+    settled(window)
+    return window
+
+
+def pixel(section, x, z) -> QPoint:
+    axes = section._axes()
+    return axes.at(x - axes.start, z).toPoint()
+
+
+def show_part(window, settled, defect, balloon):
+    window.bench.tray.select(next(k for k, part in enumerate(RUNNERS) if defect in part.defects))
+    window.bench.select(balloon)
+    settled(window)
+
+
+def test_the_profile_and_its_strips_are_the_stage(runners):
+    workspace = runners.plan_workspace
+    assert workspace.section.isVisible()
+    assert workspace.strips.isVisible()
+    assert not workspace.stage.isVisible()
+    assert runners.bench.tray.agreement == (12, 12)
+    assert [row.balloon for row in workspace.strips.strips.rows()] == list(range(1, 12))
+    runners.trigger("view.cycle")
+    assert workspace.stage.isVisible()
+    assert workspace.section.isVisible()
+
+
+def test_a_click_on_a_strip_shows_that_profile_and_keys_go_on(runners, settled):
+    show_part(runners, settled, "slit-tapered", 9)
+    strips = runners.plan_workspace.strips.strips
+    top, height = strips.span_of(10)
+    QTest.mouseClick(strips, *CLICK, QPoint(round(strips.pixel(400)), round(top + height / 2)))
+    settled(runners)
+    assert (runners.bench.balloon, runners.bench.shown.index) == (10, 400)
+    narrow = runners.bench.shown.here.characteristics[8].value
+    QTest.keyClick(strips, Qt.Key.Key_Home)
+    settled(runners)
+    assert runners.bench.shown.index == 0
+    assert narrow - runners.bench.shown.here.characteristics[8].value == pytest.approx(0.43, abs=0.08)
+    QTest.keyClick(strips, Qt.Key.Key_PageDown)
+    settled(runners)
+    assert runners.bench.shown.index == 10
+
+
+def test_a_zone_dragged_on_one_profile_moves_on_all(runners, settled):
+    """The left groove's zone, dragged away from its groove, leaves nothing to measure on any profile."""
+    show_part(runners, settled, "groove-shallow", 1)
+    section, bench = runners.plan_workspace.section, runners.bench
+    bench.select_step("left-groove")
+    bench.set_profile(77)
+    settled(runners)
+    before, placed = bench.document.plan.step("left-groove").zone, section.zone.step.zone
+    start = pixel(section, placed.x + 1.0, placed.y - 0.5)
+    end = pixel(section, placed.x + 21.0, placed.y - 0.5)
+    QTest.mousePress(section, *CLICK, start)
+    QTest.mouseMove(section, (start + end) / 2)
+    QTest.mouseMove(section, end)
+    QTest.mouseRelease(section, *CLICK, end)
+    settled(runners)
+    moved = bench.document.plan.step("left-groove").zone
+    assert moved.x - before.x == pytest.approx(20.0, abs=0.2)
+    judged = bench.shown.result.characteristics[0]
+    assert judged.verdict == "NOT MEASURED"
+    assert "0 of 500 profiles" in judged.reason
+    runners.trigger("edit.undo")
+    settled(runners)
+    assert bench.shown.result.characteristics[0].verdict == "FAIL"
+
+
+def test_a_new_groove_is_clicked_on_the_profile(runners, settled):
+    workspace = runners.plan_workspace
+    runners.trigger("characteristic.new")
+    QTest.keyClick(workspace.new.chooser, Qt.Key.Key_H)
+    QTest.mouseClick(workspace.section, *CLICK, pixel(workspace.section, 16.0, 1.5))
+    settled(runners)
+    row = runners.bench.row
+    assert (row.balloon, row.tolerance) == (12, "0.90 ±0.10")
+    assert runners.bench.document.plan.step(row.step).inputs["of"] == ("right-groove",), "it was there already"
+    assert runners.bench.shown.result.series[12].measured.all()
+
+
+@pytest.mark.parametrize(
+    ("wish", "places", "nominal"),
+    [
+        ("level-step", [(-13.5, 8.0), (6.0, 2.1)], 5.9),
+        ("arc-radius", [(-10.9, 7.7)], 2.5),
+        ("line-angle", [(-9.1, 4.5), (6.0, 2.1)], 75.0),
+        ("edge-distance", [(-20.0, 8.5), (20.3, 3.0)], 40.1),
+        ("profile-flush", [(-2.4, 1.8), (0.5, 1.8)], 0.1),
+    ],
+)
+def test_what_a_drawing_asks_of_a_profile(runners, settled, wish, places, nominal):
+    workspace = runners.plan_workspace
+    workspace.new.begin(wish)
+    for place in places:
+        QTest.mouseClick(workspace.section, *CLICK, pixel(workspace.section, *place))
+    settled(runners)
+    assert runners.bench.balloon == 12
+    assert runners.bench.row.nominal == pytest.approx(nominal, abs=0.1)
+
+
+def test_how_many_values_make_a_verdict_is_chosen_in_the_menu(runners, settled):
+    show_part(runners, settled, "groove-dented", 4)
+    assert runners.bench.shown.result.verdict == "FAIL"
+    menu = runners.plan_workspace.rows.menu()
+    over = next(a.menu() for a in menu.actions() if a.text().startswith("Verdict over"))
+    assert [a.text() for a in over.actions() if a.isChecked()] == ["A share must pass"]
+    next(a for a in over.actions() if a.text() == "Their mean must pass").trigger()
+    settled(runners)
+    assert runners.bench.row.over == "mean"
+    assert runners.bench.shown.result.verdict == "PASS"
+
+
+def test_the_wheel_comes_closer_about_the_pointer_and_a_double_click_goes_back(runners):
+    section = runners.plan_workspace.section
+    at = QPointF(section.width() / 3, section.height() / 2)
+    before = section._axes().place(at)
+    event = QWheelEvent(
+        at,
+        at,
+        QPoint(),
+        QPoint(0, 240),
+        Qt.MouseButton.NoButton,
+        *CLICK[1:],
+        Qt.ScrollPhase.NoScrollPhase,
+        False,
+    )
+    QApplication.sendEvent(section, event)
+    assert section._axes().reach == pytest.approx(section._axes().length / 1.25**2)
+    assert section._axes().place(at) == pytest.approx(before)
+    QTest.mouseDClick(section, *CLICK, at.toPoint())
+    assert section._axes().reach == section._axes().length
+
+
+def test_a_plan_is_turned_to_profiles_and_back(window, settled, demo_folder, qtbot):
+    window.plans.add_scans([demo_folder / RUNNER_TRAY / RUNNERS[0].file])
+    qtbot.waitUntil(lambda: len(window.bench.tray.parts) == 1, timeout=20_000)
+    settled(window)
+    window.trigger("plan.by-profile")
+    form = window.plan_workspace.asked.form
+    form.fields["count"].setText("3")
+    QTest.keyClick(form.fields["count"], Qt.Key.Key_Return)
+    settled(window)
+    assert window.bench.document.plan.by_profile.average == 3
+    assert window.bench.shown.index == 250
+    window.plan_workspace.new.begin("groove-depth")
+    section = window.plan_workspace.section
+    QTest.mouseClick(section, *CLICK, pixel(section, -16.0, 7.5))
+    settled(window)
+    assert window.bench.row.nominal == pytest.approx(0.9)
+    assert window.bench.shown.result.verdict == "PASS"
+    window.trigger("plan.whole")
+    settled(window)
+    assert "as a whole" in window.bench.shown.result.characteristics[0].reason
+
+
+def test_what_not_proven_counts_as_is_chosen(runners, settled):
+    show_part(runners, settled, "web-low", 6)
+    runners.plan_workspace.rows.set_tolerance(6, "6.00 ±0.18 U 0.05")
+    settled(runners)
+    result = runners.bench.shown.result
+    assert (result.characteristics[5].verdict, result.verdict) == ("NOT PROVEN", "NOT MEASURED")
+    menu = runners.plan_workspace.ways.not_proven_menu()
+    next(a for a in menu.actions() if a.text() == "Fail").trigger()
+    settled(runners)
+    assert runners.bench.shown.result.verdict == "FAIL"
