@@ -19,18 +19,21 @@ _lines: list[str] = []
 
 @pytest.fixture
 def beside(benchmark, request):
-    """Runs ours and the reference in turns: `beside(ours, reference, limit=ms or None)`."""
+    """Runs ours and the reference in turns: `beside(ours, reference, name)`; without one, ours alone."""
 
-    def run(ours, reference, name: str, rounds: int = 40):
+    def run(ours, reference=None, name: str = "", rounds: int = 40):
         took: list[float] = []
 
         def setup():
             start = time.perf_counter()
-            reference()
+            (reference or time.perf_counter)()
             took.append(time.perf_counter() - start)
 
         benchmark.pedantic(ours, setup=setup, rounds=rounds, warmup_rounds=3)
         median, against = benchmark.stats.stats.median * 1000, statistics.median(took[3:]) * 1000
+        if reference is None:
+            _lines.append(f"{request.node.name:44} {median:9.2f} ms")
+            return median
         benchmark.extra_info["ratio"] = median / against
         _lines.append(
             f"{request.node.name:44} {median:9.2f} ms   {name} {against:.2f} ms   ratio {median / against:.2f}"

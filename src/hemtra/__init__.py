@@ -39,7 +39,8 @@ __all__ = [
 
 def inspect(plan: Plan, scan: Scan | HeightMap) -> Result:
     """Measure and judge one part. Raises `PlanError` when the plan itself does not hold."""
-    return Engine(scan.data if isinstance(scan, Scan) else scan).run(plan)
+    engine = Engine(scan.data, scan.serial) if isinstance(scan, Scan) else Engine(scan)
+    return engine.run(plan)
 
 
 def teach(plan: Plan, reference: Scan | HeightMap) -> Plan:

@@ -225,7 +225,7 @@ def check(plan: PlanPath) -> None:
     if held.reference is None:
         out.print(f"{plan.name} holds; it has no reference scan.")
         return
-    result = Engine(held.reference.data).run(held.plan)
+    result = Engine(held.reference.data, held.reference.serial).run(held.plan)
     lost = [r for r in result.steps.values() if r.outcome is None and not r.because_of]
     for found in lost:
         _complain(f"{plan.name}, on its reference scan: “{found.step.name}”: {found.reason}.")

@@ -4,6 +4,7 @@ import math
 
 import numpy as np
 import pytest
+import scipy.ndimage
 import zxingcpp
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
@@ -46,6 +47,7 @@ from hemtra.core.geometry.elements import Circle, Line, Number, Plane, Point
 from hemtra.core.geometry.frames import Frame
 from hemtra.core.plan.expressions import parse_formula
 from hemtra.core.plan.kind import Given
+from hemtra.core.scan.island_kernels import runs_of
 from hemtra.core.scan.zones import RectangleZone, RingZone
 
 ORIGIN = Point(0.0, 0.0, 0.0)
@@ -438,3 +440,17 @@ def test_printed_edges_and_rings_are_found_by_brightness(x, y, turn):
         CircleKind(on="brightness", change="rises", least_contrast=200).evaluate(
             Given(HeightMap(height, ring, 0.1, 0.1, -20, -15), around)
         )
+
+
+@settings(deadline=None)
+@given(st.integers(1, 25), st.integers(1, 25), st.floats(0, 1), st.integers(0, 2**31))
+def test_regions_are_those_of_a_labelling_of_all_points(rows, cols, share, seed):
+    mask = np.random.default_rng(seed).random((rows, cols)) < share
+    runs, region = runs_of(mask)
+    mine = np.zeros(mask.shape, np.int64)
+    for (row, first, last), number in zip(runs, region, strict=True):
+        assert not mine[row, first : last + 1].any()
+        mine[row, first : last + 1] = number + 1
+    labels, count = scipy.ndimage.label(mask)
+    assert ((mine > 0) == mask).all()
+    assert len(set(zip(mine[mask], labels[mask], strict=True))) == count == len(np.unique(region))

@@ -50,7 +50,11 @@ def test_the_demo_plan_judges_every_part_as_its_truth_says(demo_folder, cover):
         assert failing == known[item.path.name]["fails"], item.path.name
         for c in item.result.characteristics:
             true = known[item.path.name]["values"][str(c.balloon)]
-            bound = {7: 0.015, 8: 0.09, 9: 0.13, 10: 0.11, 13: 0.08, 14: 0.13, 16: 0.11}.get(c.balloon, 0.006)
+            # each side of the gap ends half a point beyond the last one seen: both together a pitch of 0.107,
+            # and 0.04 that the rounding of its edges hides
+            bound = {7: 0.015, 8: 0.09, 9: 0.13, 10: 0.11, 13: 0.147, 14: 0.13, 16: 0.11, 17: 1.1}.get(
+                c.balloon, 0.006
+            )
             if isinstance(true, str):
                 assert c.text == true
             elif true is None:
@@ -98,7 +102,7 @@ def test_json_is_one_object_a_part_in_the_order_given(hemtra, demo_folder, cover
     assert [t["verdict"] for t in told] == ["FAIL", "PASS", "FAIL"]
     with (tmp_path / "all.csv").open() as file:
         rows = list(csv.DictReader(file))
-    assert len(rows) == 3 * 18
+    assert len(rows) == 3 * 19
     assert [r["name"] for r in rows if r["verdict"] == "FAIL"] == ["Hub tilt", "Pocket depth"]
 
 

@@ -268,8 +268,9 @@ def test_every_model_sees_the_flange_where_it_is(name):
     assert np.abs(region(data, -20, 20, 27.5, 30)).max() < 1e-5
 
 
-LATERAL = {8: 0.06, 9: 0.06, 10: 0.06, 13: 0.06, 14: 0.16, 16: 0.11}
-"""Lengths along the surface are known to a point of the map when edges run along its columns."""
+LATERAL = {8: 0.06, 9: 0.06, 10: 0.06, 13: 0.06, 14: 0.16, 16: 0.11, 17: 0.3}
+"""Lengths along the surface are known to a point of the map when edges run along its columns, and a rib's flank
+is five points wide."""
 
 
 @pytest.mark.parametrize(

@@ -51,7 +51,16 @@ class Strokes:
     role: Role
 
 
-Mark: TypeAlias = Region | Polyline | Dimension | Strokes
+@dataclass(frozen=True)
+class Label:
+    """A word at a place, as the number of an island."""
+
+    at: Point
+    text: str
+    role: Role = "fit"
+
+
+Mark: TypeAlias = Region | Polyline | Dimension | Strokes | Label
 
 
 @dataclass(frozen=True)
@@ -86,13 +95,25 @@ class MatchPicture:
 
 @dataclass(frozen=True)
 class Curve:
-    """A curve: x and y (n,), with the places on x that were chosen."""
+    """A curve: x and y (n,), with the places on x that were chosen and those that could have been.
+
+    along: unit of x. floor: share of the highest y, 0 to 1, below which nothing counts. place, share: the
+    parameters that a click on a place, and a drag of the floor, set; `taken` are what the click sets besides,
+    and `origin` is the x that the place counts from.
+    """
 
     title: str
     x: FloatArray
     y: FloatArray
     chosen: tuple[float, ...]
     unit: str
+    along: str = "mm"
+    candidates: tuple[float, ...] = ()
+    floor: float | None = None
+    place: str = ""
+    share: str = ""
+    taken: tuple[tuple[str, str], ...] = ()
+    origin: float = 0.0
 
 
 Picture: TypeAlias = Histogram | ResidualMap | MatchPicture | Curve

@@ -39,6 +39,7 @@ def inspect_files(plan: Plan, paths: Sequence[Path], jobs: int = 1) -> Iterator[
 
 def _inspect_file(plan: Plan, path: Path) -> Inspected:
     try:
-        return Inspected(path, Engine(load_scan(path).data).run(plan))
+        scan = load_scan(path)
+        return Inspected(path, Engine(scan.data, scan.serial).run(plan))
     except HemtraError as error:
         return Inspected(path, None, str(error))

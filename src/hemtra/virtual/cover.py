@@ -44,7 +44,7 @@ class Cover:
     length: float = 120.0
     bead_width: float = 3.0
     bead_height: float = 1.6
-    rib_draft: float = 3.0
+    rib_draft: float = 30.0
     marked: bool = True
     specks: FloatArray = field(default_factory=lambda: np.empty((0, 4)), compare=False)
     pose: Frame = AT_REST
@@ -181,6 +181,7 @@ DEFECTS: Mapping[str, Defect] = {
     "bore-wide": Defect(lambda c, size: replace(c, bore_diameter=c.bore_diameter + size), 0.25, "mm"),
     "plug-proud": Defect(lambda c, size: replace(c, plug_flush=c.plug_flush + size), 0.3, "mm"),
     "plug-missing": Defect(lambda c, _: replace(c, plug_flush=-k.SLOT_DEPTH), 1.0, ""),
+    "rib-steep": Defect(lambda c, size: replace(c, rib_draft=c.rib_draft - size), 5.0, "°"),
     "marking-missing": Defect(lambda c, _: replace(c, marked=False), 1.0, ""),
     "flange-warped": Defect(lambda c, size: replace(c, bow=size), 0.26, "mm"),
     "oil-film": Defect(_speck(-12.0, 27.0, 0.03), 30.0, "mm"),
@@ -225,6 +226,7 @@ def make_cover(seed: int, defects: Mapping[str, float | None] | None = None) -> 
             tilt_x=float(rng.uniform(-0.12, 0.12)),
             tilt_y=float(rng.uniform(-0.12, 0.12)),
         ),
+        rib_draft=vary(30.0, 0.3),
     )
     for name, size in (defects or {}).items():
         if name not in DEFECTS:

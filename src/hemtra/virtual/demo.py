@@ -132,7 +132,7 @@ PARTS = (
     DemoPart(19, "bad", {"pitch-wide": -0.25}),
     DemoPart(20, "bad", {"bore-wide": None}),
     DemoPart(21, "bad", {"flange-long": -0.45}),
-    DemoPart(22, "good", {}),
+    DemoPart(22, "bad", {"rib-steep": None}),
     DemoPart(23, "bad", {"flange-warped": 0.3, "bosses-uneven": 0.07}),
     DemoPart(24, "good", {}),
 )
@@ -146,7 +146,7 @@ def demo_plan() -> Plan:
 
 
 def drawn_plan() -> Plan:
-    """The plan of the rain-pump cover before anything is taught: all balloons but those of ribs and bead."""
+    """The plan of the rain-pump cover before anything is taught: all balloons but those of the bead."""
     outline = Step(
         id="outline", name="Cover outline", kind="outline", zone=RectangleZone(x=0, y=0, width=126, height=86)
     )
@@ -161,7 +161,7 @@ def drawn_plan() -> Plan:
         trim=3,
         least_data=75,
     )
-    groups = (_boss_heights(), _boss_places(), _hub(), _pocket(), _plug(), _flange(), _marking())
+    groups = (_boss_heights(), _boss_places(), _hub(), _pocket(), _plug(), _flange(), _rib(), _marking())
     steps = [outline, datum, *(step for group in groups for step in group[0])]
     sheet = sorted((row for group in groups for row in group[1]), key=lambda row: row.balloon)
     return Plan(name="rain-pump cover", steps=tuple(steps), sheet=tuple(sheet))
@@ -272,6 +272,46 @@ def _plug() -> Group:
         _row(24, "Plug seats present", seats, nominal=1.0, lower=1.0, upper=1.0),
     ]
     return [top, beside, flush, cut, *sides, gap, middle, place, seat, seats], rows
+
+
+def _rib() -> Group:
+    cut = Step(
+        id="rib-cut",
+        name="Cut through the rib",
+        kind="section",
+        params={"take": "median"},
+        zone=RectangleZone(x=0, y=25.5, width=4, height=30, rotation=90),
+        follow=WITH_COVER.edited(z=DATUM, tilt=DATUM),
+    )
+    flanks = [
+        Step(
+            id=f"rib-{name}",
+            name=f"{name.title()} flank of the rib",
+            kind="profile-line",
+            inputs={"section": (cut.id,)},
+            zone=RectangleZone(x=x, y=0.6, width=0.9, height=0.84),
+        )
+        for name, x in (("near", -0.65), ("far", 0.65))
+    ]
+    drafts = [
+        Step(
+            id=f"{flank.id}-draft",
+            name=f"Draft of the {flank.name.lower()}",
+            kind="angle",
+            params={"take": "complement"},
+            inputs={"line": (flank.id,), "plane": (DATUM,)},
+        )
+        for flank in flanks
+    ]
+    draft = Step(
+        id="rib-draft",
+        name="Rib draft",
+        kind="formula",
+        params={"text": "(a + b) / 2"},
+        inputs={"numbers": tuple(step.id for step in drafts)},
+    )
+    row = _row(17, "Rib draft", draft, nominal=30.0, lower=28.0, upper=32.0)
+    return [cut, *flanks, *drafts, draft], [row]
 
 
 def _marking() -> Group:

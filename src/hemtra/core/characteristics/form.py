@@ -108,12 +108,16 @@ def minimum_zone(u: FloatArray, v: FloatArray, w: FloatArray) -> FloatArray:
     """
     scale = max(float(np.abs(u).max()), float(np.abs(v).max()), 1e-9)
     design, reach = np.column_stack([u / scale, v / scale, np.ones(u.size)]), np.ones((u.size, 1))
+    # what least squares leave, as parts of itself: the solver's tolerance is an absolute one
+    start = np.linalg.lstsq(design, w, rcond=None)[0]
+    left = w - design @ start
+    size = float(np.abs(left).max()) or 1.0
     sides = np.block([[-design, -reach], [design, -reach]])
-    heights = np.concatenate([-w, w])
+    heights = np.concatenate([-left, left]) / size
     found = scipy.optimize.linprog([0.0, 0.0, 0.0, 1.0], A_ub=sides, b_ub=heights, bounds=[(None, None)] * 4)
     if not found.success or found.x is None:
         raise NotMeasured("the two closest planes about the surface could not be found; take least squares")
-    slopes: FloatArray = found.x[:2] / scale
+    slopes: FloatArray = (start[:2] + found.x[:2] * size) / scale
     return slopes
 
 

@@ -27,11 +27,12 @@ class ReadsAsKind(Kind):
     output: ClassVar = Number
     inputs: ClassVar = {"of": Input(ReadCode, "of", "The code.")}
 
-    how: Literal["exact", "pattern"] = setting(
+    how: Literal["exact", "pattern", "serial"] = setting(
         "pattern",
         "compared",
-        "Letter by letter, or with * for any letters, ? for one and # for a digit.",
-        choices={"exact": "exactly", "pattern": "by a pattern"},
+        "Letter by letter; with * for any letters, ? for one and # for a digit; or with the part's serial,"
+        " which stands where {serial} does, or is all of it.",
+        choices={"exact": "exactly", "pattern": "by a pattern", "serial": "with the serial"},
     )
     expected: str = setting("*", "should read", "What the code should say.", max_length=LONGEST)
 
@@ -46,9 +47,18 @@ class ReadsAsKind(Kind):
         code = given.one("of", ReadCode)
         if len(code.text) > 10 * LONGEST:
             raise NotMeasured(f"the code holds {len(code.text)} letters, more than can be compared")
-        right = code.text == self.expected if self.how == "exact" else _matches(self.expected, code.text)
-        facts = (("reads", code.text), ("should read", self.expected))
+        expected = self._expected(given.serial)
+        right = _matches(expected, code.text) if self.how == "pattern" else code.text == expected
+        facts = (("reads", code.text), ("should read", expected))
         return Outcome(Number(1.0 if right else 0.0, "", code, code.text), facts)
+
+    def _expected(self, serial: str) -> str:
+        """What it should read on the part that is looked at."""
+        if self.how != "serial":
+            return self.expected
+        if not serial:
+            raise NotMeasured("the scan does not say which serial the part has")
+        return self.expected.replace("{serial}", serial) if "{serial}" in self.expected else serial
 
     def explain(self, given: Given, outcome: Outcome) -> Evidence:
         """The code's own evidence shows it."""

@@ -9,6 +9,7 @@ import numpy as np
 from hemtra.core.errors import NotMeasured
 from hemtra.core.features.groove import Groove
 from hemtra.core.features.island import Island
+from hemtra.core.features.opening import Opening
 from hemtra.core.features.outline import FoundOutline
 from hemtra.core.form import setting
 from hemtra.core.geometry.elements import Circle, Number, Point, Round
@@ -91,6 +92,32 @@ class GrooveSizeKind(_Plain):
         """In mm."""
         found = given.one("of", Groove)
         return Outcome(Number(found.depth if self.what == "depth" else found.width, "mm", found))
+
+
+@register
+class OpeningSizeKind(_Plain):
+    """Length, width or corner radius of an ellipse or slot."""
+
+    kind: ClassVar = "opening-size"
+    title: ClassVar = "Length or width of an opening"
+    glyph: ClassVar = "slot"
+    unit: ClassVar = "mm"
+    inputs: ClassVar = {"of": Input(Opening, "of", "The ellipse or slot.")}
+
+    what: Literal["length", "width", "corner"] = setting(
+        "length",
+        "take",
+        "Which of its sizes; an ellipse has no corners.",
+        choices={"length": "length", "width": "width", "corner": "corner radius"},
+    )
+
+    def evaluate(self, given: Given) -> Outcome:
+        """In mm."""
+        found = given.one("of", Opening)
+        if self.what == "corner" and found.corner == 0.0:
+            raise NotMeasured("an ellipse has no corners; take its length or width")
+        value = {"length": found.length, "width": found.width, "corner": found.corner}[self.what]
+        return Outcome(Number(value, "mm", found))
 
 
 @register

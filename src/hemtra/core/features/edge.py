@@ -12,10 +12,11 @@ from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.errors import NotMeasured
 from hemtra.core.form import setting
 from hemtra.core.geometry.elements import Line
-from hemtra.core.geometry.line_fit import robust_linear
+from hemtra.core.geometry.section_kernels import STEEPEST, edge_candidates, robust_line
 from hemtra.core.marks import Curve, Evidence, Polyline, Strokes
 from hemtra.core.plan.kind import Given, Kind, Outcome
 from hemtra.core.plan.registry import register
+from hemtra.core.scan.edge_kernels import SHADOWED
 from hemtra.core.scan.edge_lines import CHANGES, PICKS, crossings
 from hemtra.core.scan.section import section
 from hemtra.core.scan.zones import AnyZone
@@ -23,6 +24,8 @@ from hemtra.core.scan.zones import AnyZone
 FEWEST = 5
 """Scan lines that must show the edge."""
 MOST_LINES = 600
+LEAST_CANDIDATE = 0.2
+"""Share of the steepest place above which another is offered to be taken."""
 FLOOR = 0.2
 """Points of the map by which a crossing may always be off the line."""
 
@@ -55,6 +58,15 @@ class EdgeKind(Kind):
     )
     pick: Literal["strongest", "first", "last", "nearest"] = setting(
         "strongest", "take", "Which of several edges on a scan line counts.", choices=PICKS
+    )
+    place: float = setting(
+        0.0,
+        "its place",
+        "Where the edge lies on the reference part, along the zone's width from its middle.",
+        unit="mm",
+        when={"pick": ("nearest",)},
+        ge=-1e4,
+        le=1e4,
     )
     on: Literal["height", "brightness"] = setting(
         "height",
@@ -149,7 +161,21 @@ class EdgeKind(Kind):
         profile = section(given.data, next(ends), next(ends), width=zone.height)
         steep = np.abs(np.gradient(profile.z, profile.x)) if profile.x.size > 2 else profile.z
         at = ux * (edge.x - zone.x) + uy * (edge.y - zone.y)
-        return Evidence(marks, Curve("steepness across the zone", profile.x - half, steep, (at,), "mm/mm"))
+        x, known = profile.x - half, ~np.isnan(profile.z)
+        near = edge_candidates(x, profile.z, known, STEEPEST, 0.0, SHADOWED)
+        strength = np.abs(near[:, 2])
+        strong = near[strength >= LEAST_CANDIDATE * strength.max(initial=0.0), 0]
+        curve = Curve(
+            "steepness across the zone; click an edge to take it",
+            x,
+            steep,
+            (at,),
+            "mm/mm",
+            candidates=tuple(float(v) for v in strong),
+            place="place",
+            taken=(("pick", "nearest"),),
+        )
+        return Evidence(marks, curve)
 
     def _crossings(self, given: Given) -> tuple[FloatArray, FloatArray, float]:
         """Where the scan lines lie along the zone's height, their edges (n, 3), and how far apart they are."""
@@ -161,10 +187,15 @@ class EdgeKind(Kind):
         v = zone.height * ((np.arange(count) + 0.5) / count - 0.5)
         starts = zone.outward(np.zeros(count), v)
         angle = math.radians(zone.rotation)
-        lines = np.column_stack([starts, np.full(count, math.cos(angle)), np.full(count, math.sin(angle))])
+        ux, uy = math.cos(angle), math.sin(angle)
+        shift = self.place if self.pick == "nearest" else 0.0
+        starts = starts + shift * np.array([ux, uy])
+        lines = np.column_stack([starts, np.full(count, ux), np.full(count, uy)])
+        reach = zone.width / 2 + abs(shift)
         found = crossings(
-            given.data, lines, zone.width / 2, self.change, self.pick, self._least, grey=self.on == "brightness"
+            given.data, lines, reach, self.change, self.pick, self._least, grey=self.on == "brightness"
         )
+        found[:, 0] += shift
         inside = _inside(zone, found, v)
         found[~inside] = np.nan
         return v, found, zone.height / count
@@ -187,7 +218,7 @@ def _inside(zone: AnyZone, found: FloatArray, v: FloatArray) -> BoolArray:
 
 def _fitted(v: FloatArray, found: FloatArray, pitch: float) -> tuple[FloatArray, FloatArray, BoolArray]:
     """Place across the zone and upper level as lines over v, and which crossings were used."""
-    design = np.column_stack([np.ones(len(v)), v])
-    place, used = robust_linear(design, found[:, 0], FLOOR * pitch)
-    level, _ = robust_linear(design[used], found[used, 1], 0.002)
-    return place, level, used
+    height, slope, weight = robust_line(v, found[:, 0], FLOOR * pitch)
+    used = weight > 0.0
+    level, climb, _ = robust_line(v[used], found[used, 1], 0.002)
+    return np.array([height, slope]), np.array([level, climb]), used

@@ -50,6 +50,12 @@ class GrooveKind(SectionFeature):
         ge=2.0,
         le=45.0,
     )
+    floor: Literal["deepest", "flat"] = setting(
+        "deepest",
+        "its floor is",
+        "The deepest points, as of a ball groove; or all that lies nearly as deep, where noise adds nothing.",
+        choices={"deepest": "the deepest points", "flat": "flat"},
+    )
     at: float = setting(
         50.0,
         "width at",
@@ -63,7 +69,15 @@ class GrooveKind(SectionFeature):
     def measure(self, x: FloatArray, z: FloatArray, inside: BoolArray, middle: FloatArray) -> FloatArray:
         """Rows of `grooves`."""
         return grooves(
-            x, z, inside, self._sign, self.shoulder / 100.0, self.at / 100.0, self.least_depth, FLOOR
+            x,
+            z,
+            inside,
+            self._sign,
+            self.shoulder / 100.0,
+            self.at / 100.0,
+            self.least_depth,
+            FLOOR,
+            self.floor == "flat",
         )
 
     def value(self, cut: Cut, row: FloatArray) -> Groove:

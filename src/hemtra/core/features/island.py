@@ -7,20 +7,23 @@ from dataclasses import dataclass
 from typing import ClassVar, Literal, Self
 
 import numpy as np
-import scipy  # its parts load when they are used first
 from pydantic import model_validator
 
 from hemtra.core.arrays import BoolArray, FloatArray, IntArray
 from hemtra.core.errors import NotMeasured
 from hemtra.core.form import setting
-from hemtra.core.geometry.elements import Line, Point
-from hemtra.core.marks import Evidence, Polyline, Region
+from hemtra.core.geometry.elements import LEVEL, Line, Point
+from hemtra.core.marks import Evidence, Label, Polyline, Region, Role
 from hemtra.core.plan.kind import Given, Kind, Outcome, least_data
 from hemtra.core.plan.registry import register
+from hemtra.core.scan.heightmap import Grid
+from hemtra.core.scan.island_kernels import runs_of
 from hemtra.core.scan.zones import Window
 
 ROUND = 1.05
 """Ratio of the main axes below which an island has no direction."""
+MOST_NUMBERS = 60
+"""Islands that have their number drawn."""
 FEWEST = 3
 """Points of the map below which a region is a stray one."""
 
@@ -39,6 +42,30 @@ class Island(Point):
     count: int = 1
     total_area: float = 0.0
     """Of all islands counted, in mm²."""
+
+
+@dataclass(frozen=True)
+class Regions:
+    """The regions of a window: runs (n, 3) as `runs_of` gives them, and the region of each, (n,).
+
+    sizes: points of each region. heights: sums of heights above what the zone follows. chosen: those that
+    count, the largest first.
+    """
+
+    view: Window
+    grid: Grid
+    runs: IntArray
+    label: IntArray
+    sizes: FloatArray
+    heights: FloatArray
+    chosen: IntArray
+
+    def mask(self, which: BoolArray) -> BoolArray:
+        """The points of some runs on the window's grid."""
+        rows, cols = self.view.rows, self.view.cols
+        mask = np.zeros((rows.stop - rows.start, cols.stop - cols.start), np.bool_)
+        mask[points_of(self.runs[which])] = True
+        return mask
 
 
 @register
@@ -108,8 +135,8 @@ class IslandKind(Kind):
 
     def evaluate(self, given: Given) -> Outcome:
         """An `Island`; facts: area, centroid, direction, and how many there are."""
-        view, labels, chosen, height = self._regions(given)
-        grid = view.grid(given.data)
+        found = self._regions(given)
+        grid, chosen = found.grid, found.chosen
         cell = grid.dx * grid.dy
         if not chosen.size and self.none == "zero":
             assert given.zone is not None
@@ -122,8 +149,8 @@ class IslandKind(Kind):
             few = f"only {len(chosen)} regions" if chosen.size else "nothing"
             lie = "lie" if chosen.size > 1 else "lies"
             raise NotMeasured(f"{few} of at least {self.least_area:g} mm² {lie} {what} in the zone")
-        mask = labels == chosen[self.number - 1]
-        i, j = np.nonzero(mask)
+        one = found.runs[found.label == chosen[self.number - 1]]
+        i, j = points_of(one)
         x, y = grid.x0 + grid.dx * j, grid.y0 + grid.dy * i
         cx, cy = float(x.mean()), float(y.mean())
         u, v = x - cx, y - cy
@@ -134,13 +161,14 @@ class IslandKind(Kind):
         if float(np.mean(along**3)) < 0.0:
             main, along = -main, -along
         direction = math.degrees(math.atan2(float(main[1]), float(main[0])))
-        area = float(mask.sum()) * cell
-        every = np.isin(labels, chosen)
-        z = given.data.z[view.rows, view.cols]
-        rise = np.abs(np.where(every, height, 0.0) - self.level) if self.side != "brightness" else np.zeros(1)
-        volume = float(np.nansum(rise[every], dtype=np.float64)) * cell if self.side != "brightness" else 0.0
-        level = float(np.nanmean(z[mask], dtype=np.float64)) if not np.isnan(z[mask]).all() else 0.0
-        total = float(every.sum()) * cell
+        area = float(i.size) * cell
+        every = found.sizes[chosen]
+        points = float(every.sum())
+        rise = abs(float(found.heights[chosen].sum()) - self.level * points)
+        volume = 0.0 if self.side == "brightness" else rise * cell
+        z = given.data.z[found.view.rows, found.view.cols][i, j]
+        level = float(np.nanmean(z, dtype=np.float64)) if not np.isnan(z).all() else 0.0
+        total = points * cell
         island = Island(cx, cy, level, direction, float(np.ptp(along)), area, volume, len(chosen), total)
         facts = [("area", f"{area:.2f} mm²"), ("at", f"{cx:.3f}, {cy:.3f} mm"), ("of", f"{len(chosen)}")]
         note = ""
@@ -153,45 +181,79 @@ class IslandKind(Kind):
     def explain(self, given: Given, outcome: Outcome) -> Evidence:
         """The regions, and the main axis of the chosen one."""
         island: Island = outcome.value
-        view, labels, chosen, _ = self._regions(given)
+        found = self._regions(given)
+        chosen, grid = found.chosen, found.grid
         if not chosen.size:
             return Evidence()
-        one = labels == chosen[self.number - 1]
         a, b = Line(island.x, island.y, island.z, island.direction, island.length).ends()
         axis = Polyline(np.array([(p.x, p.y, p.z) for p in (a, b)]), "fit")
-        grid, others = view.grid(given.data), np.isin(labels, chosen) & ~one
-        return Evidence((Region(grid, one, "used-data"), Region(grid, others, "left-out"), axis))
+        numbers = []
+        for number, label in enumerate(chosen[:MOST_NUMBERS], start=1):
+            i, j = points_of(found.runs[found.label == label])
+            x, y = float(grid.x0 + grid.dx * j.mean()), float(grid.y0 + grid.dy * i.mean())
+            numbers.append(Label(Point(x, y, island.z), str(number)))
+        this = found.label == chosen[self.number - 1]
+        others = np.isin(found.label, chosen) & ~this
+        roles: tuple[tuple[BoolArray, Role], ...] = ((this, "used-data"), (others, "left-out"))
+        masks = [Region(grid, found.mask(which), role) for which, role in roles]
+        return Evidence((*masks, axis, *numbers))
 
-    def _regions(self, given: Given) -> tuple[Window, IntArray, IntArray, FloatArray]:
-        """The window, its labelled regions, the labels that count, the largest first, and heights in mm."""
+    @staticmethod
+    def _height(given: Given, grid: Grid, z: FloatArray) -> FloatArray:
+        """Heights above what the zone follows."""
+        base = given.base
+        if base is LEVEL:
+            return z
+        x, y = grid.x0 + grid.dx * np.arange(z.shape[1]), grid.y0 + grid.dy * np.arange(z.shape[0])
+        ground = base.height_at(x, np.array(base.y0))[None, :] + (base.slope_y * (y - base.y0))[:, None]
+        height: FloatArray = z - ground.astype(np.float32)
+        return height
+
+    def _regions(self, given: Given) -> Regions:
+        """All regions of the zone, and which of them count, the largest first."""
         view = given.window(self.least_data)
         grid, z = view.grid(given.data), given.data.z[view.rows, view.cols]
-        base = given.base
-        x = grid.x0 + grid.dx * np.arange(z.shape[1])
-        y = grid.y0 + grid.dy * np.arange(z.shape[0])
-        ground = base.height_at(x, np.array(base.y0))[None, :] + (base.slope_y * (y - base.y0))[:, None]
-        height = z - ground.astype(np.float32)
-        mask = self._mask(given, view, height)
+        height = self._height(given, grid, z)
+        if self.side == "brightness":
+            if given.data.intensity is None:
+                raise NotMeasured("the scan has no intensity to tell islands by; take a level")
+            grey = given.data.intensity[view.rows, view.cols]
+            mask = (grey >= self.darkest) & (grey <= self.brightest) & ~np.isnan(z)
+        else:
+            # NaN is neither above nor below
+            mask = height > self.level if self.side == "above" else height < self.level
         if view.inside is not None:
             mask &= view.inside
-        labels, count = scipy.ndimage.label(mask)
-        sizes = np.bincount(labels.ravel(), minlength=1)
+        runs, label = runs_of(mask)
+        count = int(label.max()) + 1 if label.size else 0
+        long = runs[:, 2] - runs[:, 1] + 1
+        sizes = np.bincount(label, weights=long, minlength=count).astype(np.float64)
         area = sizes * grid.dx * grid.dy
         good = (area >= self.least_area) & (area <= self.greatest_area) & (sizes >= FEWEST)
-        good[0] = False
         if self.least_fill > 0.0 and count:
-            boxes = scipy.ndimage.find_objects(labels)
-            whole = np.array([0, *((b[0].stop - b[0].start) * (b[1].stop - b[1].start) for b in boxes)])
-            good &= 100.0 * sizes >= self.least_fill * np.maximum(whole, 1)
+            good &= 100.0 * sizes >= self.least_fill * _boxes(runs, label, count)
         chosen = np.flatnonzero(good)
-        return view, labels, chosen[np.argsort(-sizes[chosen], kind="stable")], height
+        chosen = chosen[np.argsort(-sizes[chosen], kind="stable")]
+        i, j = points_of(runs)
+        by_run = np.add.reduceat(height[i, j], np.cumsum(long) - long, dtype=np.float64) if count else long
+        heights = np.bincount(label, weights=by_run, minlength=count).astype(np.float64)
+        return Regions(view, grid, runs, label, sizes, heights, chosen)
 
-    def _mask(self, given: Given, view: Window, height: FloatArray) -> BoolArray:
-        if self.side != "brightness":
-            above: BoolArray = height > self.level if self.side == "above" else height < self.level
-            return above
-        if given.data.intensity is None:
-            raise NotMeasured("the scan has no intensity to tell islands by; take a level")
-        grey = given.data.intensity[view.rows, view.cols]
-        found: BoolArray = (grey >= self.darkest) & (grey <= self.brightest) & ~np.isnan(height)
-        return found
+
+def points_of(runs: IntArray) -> tuple[IntArray, IntArray]:
+    """Rows and columns of all points of runs (n, 3)."""
+    long = runs[:, 2] - runs[:, 1] + 1
+    ends = np.cumsum(long)
+    offset = np.arange(int(ends[-1]) if ends.size else 0) - np.repeat(ends - long, long)
+    return np.repeat(runs[:, 0], long), np.repeat(runs[:, 1], long) + offset
+
+
+def _boxes(runs: IntArray, label: IntArray, count: int) -> FloatArray:
+    """(count,) points of the rectangle about each region."""
+    low, high = np.full((count, 2), np.iinfo(np.int64).max), np.full((count, 2), -1)
+    for axis, first, last in ((0, 0, 0), (1, 1, 2)):
+        np.minimum.at(low[:, axis], label, runs[:, first])
+        np.maximum.at(high[:, axis], label, runs[:, last])
+    sides = high - low + 1
+    area: FloatArray = (sides[:, 0] * sides[:, 1]).astype(np.float64)
+    return area

@@ -132,7 +132,18 @@ class ProfileEdgeKind(SectionFeature):
         x, z = cut.x[inside], cut.z[inside]
         steep = np.abs(np.gradient(z, x)) if x.size > 2 else z
         stroke = np.array([(p.x, p.y, p.z - TICK), (p.x, p.y, p.z + TICK)])
-        chosen = tuple(float(v) for v in found[strong, 0])
-        return Evidence(
-            (Polyline(stroke, "fit"),), Curve("steepness along the section", x, steep, chosen, "mm/mm")
+        row, zone = self.row(given), given.zone
+        curve = Curve(
+            "steepness along the section; click an edge to take it, drag the line to let weaker ones count",
+            x,
+            steep,
+            (float(row[1]),),
+            "mm/mm",
+            candidates=tuple(float(v) for v in found[strong, 0]),
+            floor=self.sensitivity / 100.0,
+            place="place",
+            share="sensitivity",
+            taken=(("pick", "nearest"),),
+            origin=zone.x if zone is not None else float(cut.x[0] + cut.x[-1]) / 2,
         )
+        return Evidence((Polyline(stroke, "fit"),), curve)

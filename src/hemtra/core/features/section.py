@@ -9,12 +9,13 @@ import math
 from abc import abstractmethod
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.errors import NotMeasured
+from hemtra.core.form import setting
 from hemtra.core.geometry.elements import LEVEL, Plane, Point
 from hemtra.core.marks import Evidence, Polyline
 from hemtra.core.plan.kind import Given, Input, Kind, Outcome, least_data
@@ -130,6 +131,12 @@ class SectionKind(Kind):
     output: ClassVar = Cut
     needs_zone: ClassVar = True
 
+    take: Literal["mean", "median"] = setting(
+        "mean",
+        "over its width",
+        "The mean keeps the least noise; the median also withstands dirt and spikes.",
+        choices={"mean": "mean", "median": "median"},
+    )
     least_data: float = least_data()
 
     def evaluate(self, given: Given) -> Outcome:
@@ -140,7 +147,7 @@ class SectionKind(Kind):
         ux, uy = math.cos(math.radians(zone.rotation)), math.sin(math.radians(zone.rotation))
         half = zone.width / 2
         start, end = ((zone.x + side * half * ux, zone.y + side * half * uy) for side in (-1, 1))
-        profile = section(given.data, start, end, width=zone.height)
+        profile = section(given.data, start, end, width=zone.height, median=self.take == "median")
         along = profile.x - half
         ground = given.base.height_at(zone.x + along * ux, zone.y + along * uy)
         z = profile.z - ground

@@ -13,6 +13,8 @@ from numba import njit
 
 from hemtra.core.arrays import BoolArray, FloatArray
 
+FLOOR_SHARE = 0.9
+"""Of the depth of a groove, beyond which a point lies on its flat floor."""
 FEW, NONE, STRAIGHT, CUT_OFF = 1.0, 2.0, 3.0, 4.0
 """Reasons: too few points, nothing found, no curvature, reaching to the end of the zone."""
 
@@ -398,11 +400,12 @@ def grooves(
     at: float,
     least: float,
     floor: float,
+    flat: bool,
 ) -> FloatArray:
     """Depth, left and right at the share `at` of it, height at x = 0 and slope of the ground.
 
     sign: 1 for a groove, -1 for a ridge. shoulder: share of the stretch at either end that is the ground.
-    least: mm of depth below which it is none; then the depth is told all the same.
+    least: mm of depth below which it is none; then the depth is told all the same. flat: whether the floor is.
     """
     out = np.zeros((z.shape[0], GROOVE_WIDTH))
     for row in range(z.shape[0]):
@@ -416,6 +419,10 @@ def grooves(
         down = (a + b * u - w) * sign
         # the floor is known by the mean of what lies deepest, not by one point
         depth = np.sort(down)[-max(3, u.size // 50) :].mean()
+        if flat:
+            # or by the middle of all that lies nearly as deep, to which noise adds nothing
+            floor_points = down[down > FLOOR_SHARE * depth]
+            depth = middle_of(floor_points, floor_points.size)
         out[row, 1], out[row, 4], out[row, 5] = depth, a, b
         if depth < least:
             out[row, 0] = NONE

@@ -94,6 +94,8 @@ class Engine:
     """Evaluates plans on one height map and remembers what it has found. Safe to share between threads."""
 
     data: HeightMap
+    serial: str = ""
+    """Of the part, where it is known."""
     _known: OrderedDict[str, StepResult] = field(default_factory=OrderedDict)
     _explained: OrderedDict[str, Evidence] = field(default_factory=OrderedDict)
     _lessons: OrderedDict[str, Taught] = field(default_factory=OrderedDict)
@@ -141,7 +143,7 @@ class Engine:
         with self._lock:
             known = self._single.get((average, index))
         if known is None:
-            known = Engine(profiles.one(index))
+            known = Engine(profiles.one(index), self.serial)
             with self._lock:
                 self._single[average, index] = known
                 while len(self._single) > SINGLE:
@@ -269,9 +271,7 @@ class Engine:
             known = self._explained.get(found.fingerprint)
         if known is None:
             kind = kind_named(found.step.kind).model_validate(found.step.params)
-            known = kind.explain(
-                _given(self.data, found.step, found.zone, found.base, result.steps), found.outcome
-            )
+            known = kind.explain(_given(self, found.step, found.zone, found.base, result.steps), found.outcome)
             with self._lock:
                 self._explained[found.fingerprint] = known
                 while len(self._explained) > EXPLAINED:
@@ -311,7 +311,7 @@ class Engine:
                 raise OffScan("the scan holds no data at all")
             if step.taught is not None and step.taught.trouble:
                 raise NotMeasured(f"nothing was taught: {step.taught.trouble}")
-            outcome = kind.evaluate(_given(self.data, step, zone, base, results))
+            outcome = kind.evaluate(_given(self, step, zone, base, results))
         except NotMeasured as error:
             reason, off_scan = str(error), isinstance(error, OffScan)
         elapsed = (time.perf_counter() - start) * 1000
@@ -331,7 +331,7 @@ class Engine:
             with self._lock:
                 known = self._lessons.get(mark)
             if known is None:
-                lesson = kind.teach(_given(self.data, step, zone, base, results))
+                lesson = kind.teach(_given(self, step, zone, base, results))
                 known = Taught(columns={name: tuple(values) for name, values in lesson.items()})
                 with self._lock:
                     self._lessons[mark] = known
@@ -409,12 +409,13 @@ def _placed(step: Step, homes: Homes, results: Mapping[str, StepResult]) -> tupl
 
 
 def _given(
-    data: HeightMap, step: Step, zone: AnyZone | None, ground: Plane, results: Mapping[str, StepResult]
+    engine: Engine, step: Step, zone: AnyZone | None, ground: Plane, results: Mapping[str, StepResult]
 ) -> Given:
     inputs = {name: tuple(results[i].value for i in ids) for name, ids in step.inputs.items()}
     prepared = inputs.pop("data", ())
     columns = step.taught.columns if step.taught is not None else {}
-    return Given(prepared[0] if prepared else data, zone, inputs, ground, columns)
+    data = prepared[0] if prepared else engine.data
+    return Given(data, zone, inputs, ground, columns, engine.serial)
 
 
 def _fingerprint(step: Step, zone: AnyZone | None, ground: Plane, results: Mapping[str, StepResult]) -> str:

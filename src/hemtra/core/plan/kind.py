@@ -56,6 +56,8 @@ class Given:
     inputs: Mapping[str, tuple[Any, ...]] = field(default_factory=dict)
     base: Plane = LEVEL
     taught: Mapping[str, tuple[float, ...]] = field(default_factory=dict)
+    serial: str = ""
+    """Of the part, where it is known."""
 
     def one(self, name: str, expected: type[T]) -> T:
         """The value of a required input."""

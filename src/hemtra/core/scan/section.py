@@ -17,13 +17,18 @@ WIDEST = 200
 
 
 def section(
-    data: HeightMap, start: tuple[float, float], end: tuple[float, float], width: float = 0.0
+    data: HeightMap,
+    start: tuple[float, float],
+    end: tuple[float, float],
+    width: float = 0.0,
+    *,
+    median: bool = False,
 ) -> Profile:
     """The cut from `start` to `end` (x, y in mm), averaged over `width` mm across it.
 
     Sampled at the finer pitch of the map with bilinear interpolation. A sample needs all four grid points
-    around it; the average over the width takes the samples that exist. The profile's x is the distance from
-    `start` in mm. Raises `HemtraError` when start and end coincide.
+    around it; the mean or median over the width takes the samples that exist. The profile's x is the distance
+    from `start` in mm. Raises `HemtraError` when start and end coincide.
     """
     length = math.dist(start, end)
     if length == 0.0:
@@ -40,6 +45,11 @@ def section(
         start[1] + along * uy + across[:, None] * ux,
     )
     found = ~np.isnan(z)
+    if median:
+        middle = np.full(along.size, np.nan)
+        some = found.any(axis=0)
+        middle[some] = np.nanmedian(z[:, some], axis=0)
+        return Profile(along, middle)
     count = found.sum(axis=0)
     total = np.where(found, z, 0.0).sum(axis=0)
     return Profile(along, np.divide(total, count, out=np.full(along.size, np.nan), where=count > 0))

@@ -36,7 +36,7 @@ class Document(Versioned[Plan]):
         if scan is None:
             self.teacher = None
         elif self.teacher is None or self.teacher.data is not scan.data:
-            self.teacher = Engine(scan.data)
+            self.teacher = Engine(scan.data, scan.serial)
 
     def open(self, plan: Plan, path: Path | None, reference: Scan | None, *, saved: bool = True) -> None:
         """Start over with another plan."""

@@ -35,7 +35,7 @@ class TrayPart:
     """x from, x to, y from, y to in mm of the part itself, without the bare belt around it."""
 
     def __post_init__(self) -> None:
-        self.engine = Engine(self.scan.data)
+        self.engine = Engine(self.scan.data, self.scan.serial)
         self.height_span = height_span(self.scan.data)
         self.extent = _with_room(part_box(self.scan.data), self.scan.data)
 

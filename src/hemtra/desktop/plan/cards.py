@@ -101,6 +101,8 @@ class StepCard(Card):
     """A step: its parameters to type or choose, what it found, and its evidence; folded unless selected."""
 
     param_changed = Signal(str, str, object)
+    params_changed = Signal(str, object)
+    """Step, and several parameters by name."""
     zone_typed = Signal(str, str, float)
     band_typed = Signal(str, object)
     rub_wanted = Signal(str)
@@ -142,6 +144,7 @@ class StepCard(Card):
                 form.addWidget(part, line, 3 * column + k)
             self.fields[name] = field
         self.picture = EvidencePicture()
+        self.picture.params_wanted.connect(lambda params: self.params_changed.emit(step.id, params))
         self.facts = QLabel()
         self.facts.setObjectName("muted")
         self.facts.setFixedWidth(136)

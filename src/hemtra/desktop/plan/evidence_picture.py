@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
 
 from hemtra.core.marks import Curve, Histogram, MatchPicture, Picture, ResidualMap
@@ -12,16 +12,23 @@ from hemtra.desktop import theme
 from hemtra.desktop.plan.layers import image
 
 CAPTION = 15
+REACH, GRIP = 10, 0.09
+"""Pixels within which a click takes a candidate, and share of the height within which it takes the floor."""
 
 
 class EvidencePicture(QWidget):
-    """Paints whatever picture a step's evidence has."""
+    """Paints whatever picture a step's evidence has; an edge is taken from its curve by a click."""
+
+    params_wanted = Signal(object)
+    """Parameters by name that a click or a drag asks for."""
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setFixedWidth(112)
         self.setMinimumHeight(66)
         self._picture: Picture | None = None
+        self._dragged: float | None = None
+        """Share at which the line lies that is being dragged."""
 
     def show_picture(self, picture: Picture | None) -> None:
         """Take another picture."""
@@ -33,7 +40,7 @@ class EvidencePicture(QWidget):
         """The picture and below it what its axis spans."""
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        box = QRectF(0, 2, self.width(), self.height() - CAPTION - 4)
+        box = self._box()
         painter.setFont(theme.font(10))
         match self._picture:
             case Histogram() as histogram:
@@ -66,16 +73,70 @@ class EvidencePicture(QWidget):
         if np.count_nonzero(known) < 2:
             return
         x, y = curve.x[known], curve.y[known]
-        span, peak = float(x[-1] - x[0]) or 1.0, float(y.max()) or 1.0
-        px = box.left() + (x - x[0]) / span * box.width()
-        py = box.bottom() - y / peak * (box.height() - 3)
-        for place in curve.chosen:
-            at = box.left() + (place - float(x[0])) / span * box.width()
-            painter.setPen(QPen(theme.colour("copper"), 2))
+        low, peak = min(float(y.min()), 0.0), float(y.max())
+        reach = peak - low or 1.0
+        px = box.left() + (x - x[0]) / _span(curve) * box.width()
+        py = box.bottom() - (y - low) / reach * (box.height() - 3)
+        for place in curve.candidates:
+            painter.setPen(QPen(theme.colour("muted"), 1, Qt.PenStyle.DotLine))
+            at = self._at(curve, place)
             painter.drawLine(QPointF(at, box.top()), QPointF(at, box.bottom()))
+        for place in curve.chosen:
+            painter.setPen(QPen(theme.colour("copper"), 2))
+            at = self._at(curve, place)
+            painter.drawLine(QPointF(at, box.top()), QPointF(at, box.bottom()))
+        if low < 0.0:
+            painter.setPen(QPen(theme.colour("line"), 1))
+            zero = box.bottom() + low / reach * (box.height() - 3)
+            painter.drawLine(QPointF(box.left(), zero), QPointF(box.right(), zero))
         painter.setPen(QPen(theme.colour("ink"), 1.2))
         painter.drawPolyline(QPolygonF([QPointF(a, b) for a, b in zip(px.tolist(), py.tolist(), strict=True)]))
-        self._caption(painter, f"{x[0]:.1f}", f"{x[-1]:.1f} mm")
+        floor = curve.floor if self._dragged is None else self._dragged
+        if floor is not None:
+            painter.setPen(QPen(theme.colour("anchor"), 1.4, Qt.PenStyle.DashLine))
+            level = box.bottom() - floor * (box.height() - 3)
+            painter.drawLine(QPointF(box.left(), level), QPointF(box.right(), level))
+        ends = f"±{max(peak, -low):.0f} {curve.unit}" if low < 0.0 else f"{x[-1]:.1f} {curve.along}"
+        self._caption(painter, f"{x[0]:.1f}" if low >= 0.0 else "", ends)
+
+    def _box(self) -> QRectF:
+        return QRectF(0, 2, self.width(), self.height() - CAPTION - 4)
+
+    def _at(self, curve: Curve, place: float) -> float:
+        """The pixel of a place on a curve's x."""
+        known = ~np.isnan(curve.y)
+        box = self._box()
+        return box.left() + (place - float(curve.x[known][0])) / _span(curve) * box.width()
+
+    def _share(self, y: float) -> float:
+        box = self._box()
+        return min(max((box.bottom() - y) / (box.height() - 3), 0.01), 1.0)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """Take hold of the floor, or take the candidate nearest to the pointer."""
+        curve = self._picture
+        if not isinstance(curve, Curve) or not curve.place:
+            super().mousePressEvent(event)
+            return
+        if curve.floor is not None and abs(self._share(event.position().y()) - curve.floor) < GRIP:
+            self._dragged = curve.floor
+        elif curve.candidates:
+            nearest = min(curve.candidates, key=lambda c: abs(self._at(curve, c) - event.position().x()))
+            if abs(self._at(curve, nearest) - event.position().x()) <= REACH:
+                self.params_wanted.emit({**dict(curve.taken), curve.place: round(nearest - curve.origin, 4)})
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        """Move the floor."""
+        if self._dragged is not None:
+            self._dragged = self._share(event.position().y())
+            self.update()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        """A moved floor becomes an edit."""
+        curve, share, self._dragged = self._picture, self._dragged, None
+        if isinstance(curve, Curve) and share is not None and share != curve.floor:
+            self.params_wanted.emit({curve.share: round(100.0 * share)})
+        self.update()
 
     def _draw_histogram(self, painter: QPainter, box: QRectF, histogram: Histogram) -> None:
         # square roots, so that a few points on another level can be seen beside thousands
@@ -128,3 +189,9 @@ class EvidencePicture(QWidget):
         box = QRectF(0, self.height() - CAPTION, self.width(), CAPTION)
         painter.drawText(box, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, left)
         painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, right)
+
+
+def _span(curve: Curve) -> float:
+    """What a curve's x spans."""
+    known = curve.x[~np.isnan(curve.y)]
+    return float(known[-1] - known[0]) or 1.0

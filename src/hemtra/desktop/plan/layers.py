@@ -9,7 +9,7 @@ from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QImage, QPainter, QPen, QPolygonF
 
 from hemtra.core.arrays import ByteArray
-from hemtra.core.marks import Mark, Polyline, Region, Strokes
+from hemtra.core.marks import Label, Mark, Polyline, Region, Strokes
 from hemtra.core.scan.zones import AnyZone
 from hemtra.desktop import theme
 from hemtra.desktop.model.viewport import Viewport
@@ -84,6 +84,20 @@ def draw_strokes(painter: QPainter, viewport: Viewport, marks: Iterable[Mark]) -
             painter.drawLines(lines)
             painter.setPen(QPen(mark_colour(mark.role).lighter(135), 1.8))
             painter.drawLines(lines)
+
+
+def draw_labels(painter: QPainter, viewport: Viewport, marks: Iterable[Mark]) -> None:
+    """Words at places, on a patch of paper so that they can be read on any colour."""
+    painter.setFont(theme.font(12, bold=True))
+    for mark in marks:
+        if isinstance(mark, Label):
+            x, y = viewport.to_screen(mark.at.x, mark.at.y)
+            box = QRectF(x - 9, y - 9, 18, 18)
+            painter.setPen(QPen(mark_colour(mark.role), 1.2))
+            painter.setBrush(theme.colour("paper", 225))
+            painter.drawEllipse(box)
+            painter.setPen(theme.colour("ink"))
+            painter.drawText(box.adjusted(-10, 0, 10, 0), Qt.AlignmentFlag.AlignCenter, mark.text)
 
 
 def draw_zone(painter: QPainter, viewport: Viewport, zone: AnyZone, pen: QPen) -> None:

@@ -69,6 +69,7 @@ class Lineage(QFrame):
     input_pick_wanted = Signal(str, str)
     own_preparation_wanted = Signal(str, str)
     param_changed = Signal(str, str, object)
+    params_changed = Signal(str, object)
     row_typed = Signal(int, str, object)
     menu_wanted = Signal(int, QPoint)
     tolerance_typed = Signal(int, str)
@@ -210,6 +211,7 @@ class Lineage(QFrame):
         by_profile = self.bench.document.shown.by_profile is not None
         card = StepCard(step, kind, users, anchors=gives, always_open=always_open, by_profile=by_profile)
         card.param_changed.connect(self.param_changed)
+        card.params_changed.connect(self.params_changed)
         card.zone_typed.connect(self.zone_typed)
         card.rub_wanted.connect(self.rub_wanted)
         card.band_typed.connect(self.band_typed)

@@ -33,6 +33,7 @@ from hemtra.desktop.plan.anchor_marks import draw_anchors, draw_spread
 from hemtra.desktop.plan.layers import (
     RegionImages,
     draw_handles,
+    draw_labels,
     draw_polylines,
     draw_regions,
     draw_strokes,
@@ -244,6 +245,7 @@ class TopView(QWidget):
         if selected in evidence:
             draw_regions(painter, self.viewport, evidence[selected].marks, self._regions)
             draw_strokes(painter, self.viewport, evidence[selected].marks)
+            draw_labels(painter, self.viewport, evidence[selected].marks)
         for step in self._lineage_steps():
             zone = self.bench.placed(step)
             if zone is None or step.id == selected:

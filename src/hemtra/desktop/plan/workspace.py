@@ -143,6 +143,7 @@ class PlanWorkspace(QWidget):
         self.lineage.row_typed.connect(rows.set_field)
         self.lineage.menu_wanted.connect(rows.show_menu)
         self.lineage.param_changed.connect(self._set_param)
+        self.lineage.params_changed.connect(self._set_params)
         self.lineage.zone_typed.connect(self._type_zone)
         self.lineage.band_typed.connect(self._type_band)
         self.lineage.follow_chosen.connect(self.anchors.follow)
@@ -374,10 +375,14 @@ class PlanWorkspace(QWidget):
 
     @Slot(str, str, object)
     def _set_param(self, step_id: str, name: str, value: Any) -> None:
+        self._set_params(step_id, {name: value})
+
+    @Slot(str, object)
+    def _set_params(self, step_id: str, changes: dict[str, Any]) -> None:
         plan = self.bench.document.plan
         step = plan.step(step_id)
-        params = {**step.params, name: value}
-        if not self._edit(f"{name} of {step.name}", lambda: plan.with_step(step.edited(params=params))):
+        params, label = {**step.params, **changes}, f"{' and '.join(changes)} of {step.name}"
+        if not self._edit(label, lambda: plan.with_step(step.edited(params=params))):
             self.lineage.rebuild()
 
     @Slot(int, str)

@@ -1,0 +1,136 @@
+"""Ellipse and slot: rims that are longer than wide."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import ClassVar
+
+import numpy as np
+
+from hemtra.core.arrays import FloatArray
+from hemtra.core.errors import NotMeasured
+from hemtra.core.features.edge import ticks
+from hemtra.core.features.radial import RimKind
+from hemtra.core.geometry.elements import Point
+from hemtra.core.geometry.outline_fit import fit_ellipse, fit_rounded_rectangle, used_of
+from hemtra.core.marks import Curve, Evidence, Polyline, Strokes
+from hemtra.core.plan.kind import Given, Outcome
+from hemtra.core.plan.registry import register
+
+FEWEST = 16
+FLOOR = 0.2
+"""Points of the map by which a crossing may always be off the outline."""
+DRAWN = 120
+"""Points of the outline that is drawn."""
+
+
+@dataclass(frozen=True, slots=True)
+class Opening(Point):
+    """A centre, the direction of the longer side in degrees, and length and width in mm.
+
+    corner: radius in mm where the corners are rounded; of an ellipse it means nothing.
+    """
+
+    gives: ClassVar[frozenset[str]] = frozenset({"x", "y", "z", "rotation"})
+
+    direction: float
+    length: float
+    width: float
+    corner: float = 0.0
+
+    def outline(self) -> FloatArray:
+        """(n, 3) the outline in mm; an ellipse where there are no corners."""
+        turn = np.linspace(0.0, 2 * np.pi, DRAWN, endpoint=False)
+        if self.corner > 0.0:
+            radius = min(self.corner, self.width / 2)
+            u = (self.length / 2 - radius) * np.sign(np.cos(turn)) + radius * np.cos(turn)
+            v = (self.width / 2 - radius) * np.sign(np.sin(turn)) + radius * np.sin(turn)
+        else:
+            u, v = self.length / 2 * np.cos(turn), self.width / 2 * np.sin(turn)
+        c, s = math.cos(math.radians(self.direction)), math.sin(math.radians(self.direction))
+        return np.column_stack([self.x + c * u - s * v, self.y + s * u + c * v, np.full(DRAWN, self.z)])
+
+
+class _OpeningKind(RimKind):
+    output: ClassVar = Opening
+
+    def _found(self, given: Given) -> tuple[Opening, FloatArray, FloatArray, FloatArray, int]:
+        """What was found; places (n, 2) and heights of the rim, distances from it, and lines looked along."""
+        places, levels, lines = self._rim(given, to_the_corners=True)
+        self._enough(places, lines, FEWEST, about=None)
+        pitch = max(given.data.grid.dx, given.data.grid.dy)
+        shape, off = self._fit(places, FLOOR * pitch)
+        self._enough(places, lines, FEWEST, about=shape[:2])
+        level = float(np.median(levels))
+        turn = (math.degrees(shape[4]) + 90.0) % 180.0 - 90.0
+        corner = float(max(shape[5], 1e-6)) if shape.size > 5 else 0.0
+        x, y, half, cross = (float(v) for v in shape[:4])
+        return Opening(x, y, level, turn, 2 * half, 2 * cross, corner), places, levels, off, lines
+
+    def _fit(self, places: FloatArray, floor: float) -> tuple[FloatArray, FloatArray]:
+        raise NotImplementedError
+
+    def evaluate(self, given: Given) -> Outcome:
+        """An `Opening`; facts: length, width, direction and scatter."""
+        found, _, _, off, lines = self._found(given)
+        pitch = max(given.data.grid.dx, given.data.grid.dy)
+        used = used_of(off, FLOOR * pitch)
+        facts = [
+            ("length", f"{found.length:.3f} mm"),
+            ("width", f"{found.width:.3f} mm"),
+            ("direction", f"{found.direction:.2f}°"),
+            ("scatter", f"{1000 * float(np.sqrt(np.mean(off[used] ** 2))):.0f} µm"),
+            ("lines", f"{np.count_nonzero(used)} of {lines}"),
+        ]
+        if found.corner > 0.0:
+            facts.insert(3, ("corner radius", f"{found.corner:.2f} mm"))
+        return Outcome(found, tuple(facts))
+
+    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+        """The crossings, used and left out, the outline, and how far they lie off it all round."""
+        found, places, levels, off, _ = self._found(given)
+        pitch = max(given.data.grid.dx, given.data.grid.dy)
+        used = used_of(off, FLOOR * pitch)
+        return Evidence(
+            (
+                Strokes(ticks(places[used], levels[used], 0.0, pitch), "used-data"),
+                Strokes(ticks(places[~used], levels[~used], 0.0, pitch), "left-out"),
+                Polyline(found.outline(), "fit", closed=True),
+            ),
+            residuals_round(places - (found.x, found.y), off),
+        )
+
+
+@register
+class EllipseKind(_OpeningKind):
+    """An elliptic rim."""
+
+    kind: ClassVar = "ellipse"
+    title: ClassVar = "Ellipse"
+    glyph: ClassVar = "ellipse"
+
+    def _fit(self, places: FloatArray, floor: float) -> tuple[FloatArray, FloatArray]:
+        found = fit_ellipse(places, floor)
+        if found is None:
+            raise NotMeasured("the rim makes no ellipse; lay the zone about it alone")
+        return found
+
+
+@register
+class SlotKind(_OpeningKind):
+    """A rectangular rim with rounded corners."""
+
+    kind: ClassVar = "slot"
+    title: ClassVar = "Slot"
+    glyph: ClassVar = "slot"
+
+    def _fit(self, places: FloatArray, floor: float) -> tuple[FloatArray, FloatArray]:
+        return fit_rounded_rectangle(places, floor)
+
+
+def residuals_round(offsets: FloatArray, off: FloatArray) -> Curve:
+    """Distances (n,) from an outline over the angle of each point, whose offsets (n, 2) are from its centre."""
+    angle = np.degrees(np.arctan2(offsets[:, 1], offsets[:, 0]))
+    order = np.argsort(angle)
+    return Curve("distance from the outline, all round", angle[order], 1000.0 * off[order], (), "µm", "°")

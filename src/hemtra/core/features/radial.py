@@ -1,0 +1,122 @@
+"""What is found on lines outward from the middle of a zone: the parameters and the crossings of all rims."""
+
+from __future__ import annotations
+
+import math
+from abc import ABC
+from typing import ClassVar, Literal
+
+import numpy as np
+
+from hemtra.core.arrays import FloatArray
+from hemtra.core.errors import NotMeasured
+from hemtra.core.form import setting
+from hemtra.core.plan.kind import Given, Kind
+from hemtra.core.scan.edge_lines import crossings
+from hemtra.core.scan.zones import RingZone
+
+LEAST_INNER = 0.1
+"""Share of the radius within which a zone without a hole is not looked at: radial lines crowd there."""
+MOST_LINES = 720
+QUARTERS, SIDE_SHARE = 4, 0.05
+"""Sides of a rim, and the share of its points that shows one of them."""
+
+
+class RimKind(Kind, ABC):
+    """A rim found on radial scan lines."""
+
+    needs_zone: ClassVar = True
+
+    change: Literal["falls", "rises"] = setting(
+        "falls",
+        "outward",
+        "How the surface changes from the middle outward: it falls at the rim of a boss and rises at that of a"
+        " hole.",
+        choices={"falls": "falls (boss)", "rises": "rises (hole)"},
+    )
+    pick: Literal["strongest", "first", "last"] = setting(
+        "strongest",
+        "take",
+        "Which of several edges on a radial line counts.",
+        choices={"strongest": "strongest", "first": "innermost", "last": "outermost"},
+    )
+    on: Literal["height", "brightness"] = setting(
+        "height",
+        "seen by",
+        "Steps of the surface, or of its brightness, as of something printed.",
+        choices={"height": "height", "brightness": "brightness"},
+    )
+    least_step: float = setting(
+        0.3,
+        "least step",
+        "Steps lower than this are no rim.",
+        unit="mm",
+        when={"on": ("height",)},
+        gt=0.0,
+        le=1000.0,
+    )
+    least_contrast: float = setting(
+        30.0,
+        "least contrast",
+        "Differences of brightness smaller than this are no rim; the scale goes to 255.",
+        when={"on": ("brightness",)},
+        gt=0.0,
+        le=255.0,
+    )
+    least_seen: float = setting(
+        50.0,
+        "least seen",
+        "Share of the radial lines that must show the rim.",
+        unit="%",
+        ge=0.0,
+        le=100.0,
+    )
+
+    @property
+    def _least(self) -> float:
+        return self.least_step if self.on == "height" else self.least_contrast
+
+    def _rim(self, given: Given, *, to_the_corners: bool = False) -> tuple[FloatArray, FloatArray, int]:
+        """Places (n, 2) and heights (n,) of the rim in mm, and how many radial lines were looked along.
+
+        to_the_corners: lines reach as far as the zone does in any direction, not only all round.
+        """
+        zone, grid = given.zone, given.data.grid
+        if zone is None:
+            raise NotMeasured("it has no zone; draw one about the rim")
+        given.window()
+        outer = min(zone.width, zone.height) / 2
+        if to_the_corners:
+            outer = math.hypot(zone.width, zone.height) / 2
+        inner = outer * (zone.inner if isinstance(zone, RingZone) and not to_the_corners else LEAST_INNER)
+        middle, reach = (outer + inner) / 2, (outer - inner) / 2
+        count = int(np.clip(round(2 * math.pi * middle / max(grid.dx, grid.dy)), 4 * QUARTERS, MOST_LINES))
+        angle = 2 * np.pi * np.arange(count) / count
+        ux, uy = np.cos(angle), np.sin(angle)
+        lines = np.column_stack([zone.x + middle * ux, zone.y + middle * uy, ux, uy])
+        found = crossings(
+            given.data, lines, reach, self.change, self.pick, self._least, grey=self.on == "brightness"
+        )
+        places = lines[:, :2] + found[:, :1] * lines[:, 2:]
+        kept = ~np.isnan(found[:, 0])
+        kept[kept] = zone.contains(places[kept, 0], places[kept, 1])
+        if zone.band is not None:
+            kept[kept] = zone.band.holds(places[kept, 0], places[kept, 1], found[kept, 1])
+        return places[kept], found[kept, 1], count
+
+    def _enough(self, places: FloatArray, lines: int, fewest: int, *, about: FloatArray | None) -> None:
+        """Raise `NotMeasured` unless a rim shows on enough lines and, seen from `about`, all round."""
+        enough = len(places) >= fewest and 100.0 * len(places) >= self.least_seen * lines
+        if not enough or (about is not None and not all_round(places - about)):
+            raise NotMeasured(
+                f"a rim shows on {len(places)} of {lines} radial lines, or on one side only;"
+                " lay the zone about it, or let smaller steps count"
+            )
+
+
+def all_round(offsets: FloatArray) -> bool:
+    """Whether the rim was seen on at least three of four sides; offsets (n, 2) from its centre."""
+    angle = np.arctan2(offsets[:, 1], offsets[:, 0])
+    sides = np.floor((angle + np.pi) / (2 * np.pi) * QUARTERS).astype(np.int64) % QUARTERS
+    counts = np.bincount(sides, minlength=QUARTERS)
+    return int(np.count_nonzero(counts >= SIDE_SHARE * len(offsets))) >= QUARTERS - 1

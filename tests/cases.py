@@ -1,0 +1,387 @@
+"""Analytic surfaces for every kind: what is measured on them, minus what is true."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+import scipy
+
+from hemtra import HeightMap
+from hemtra.core.characteristics.angle import TiltKind
+from hemtra.core.characteristics.between import AngleKind, GapKind, ParallelismKind, WidthKind
+from hemtra.core.characteristics.coplanarity import CoplanarityKind
+from hemtra.core.characteristics.distance import DistanceKind
+from hemtra.core.characteristics.height import HeightKind, StepKind
+from hemtra.core.characteristics.places import PositionKind, TruePositionKind
+from hemtra.core.features.arc import ArcKind
+from hemtra.core.features.circle import CircleKind
+from hemtra.core.features.constructed import IntersectionKind, ProjectionKind
+from hemtra.core.features.corner import CornerKind
+from hemtra.core.features.dome import DomeKind
+from hemtra.core.features.edge import EdgeKind
+from hemtra.core.features.groove import GrooveKind
+from hemtra.core.features.island import IslandKind
+from hemtra.core.features.opening import EllipseKind, SlotKind
+from hemtra.core.features.plane import PlaneKind
+from hemtra.core.features.profile_edge import ProfileEdgeKind
+from hemtra.core.features.profile_line import ProfileLevelKind, ProfileLineKind
+from hemtra.core.features.section import SectionKind
+from hemtra.core.features.spot import SpotKind
+from hemtra.core.geometry.elements import LEVEL
+from hemtra.core.geometry.outline_fit import rounded_distance
+from hemtra.core.plan.kind import Given, Kind
+from hemtra.core.scan.zones import AnyZone, EllipseZone, RectangleZone
+
+PITCH, NOISE, QUANTUM = 0.1, 0.008, 0.001
+X, Y = np.meshgrid((np.arange(241) - 120) * PITCH, (np.arange(201) - 100) * PITCH)
+HEIGHT, EDGE, ROUND, ANGLE = 0.001, 0.05 * PITCH, 0.02 * PITCH, 0.005
+"""What noise-free values may be off: mm, mm, mm and degrees."""
+BLUR = 0.12
+"""mm of the standard deviation of the light spot that softens every edge."""
+
+
+@dataclass(frozen=True)
+class Case:
+    """A kind on a surface: `error(rng, noise)` draws the surface and tells measured minus true, in `unit`."""
+
+    name: str
+    unit: str
+    bound: float | None
+    error: Callable[[np.random.Generator, float], float]
+    skewed: bool = False
+    """Whether noise only ever adds to it, as to everything that is greatest minus least."""
+
+
+def scan(z, rng: np.random.Generator, noise: float) -> HeightMap:
+    """The surface as a sensor with some noise (times that of the Sim 130) gives it."""
+    if noise:
+        z = np.round((z + noise * NOISE * rng.standard_normal(z.shape)) / QUANTUM) * QUANTUM
+    return HeightMap(np.asarray(z, np.float32), dx=PITCH, dy=PITCH, x0=float(X[0, 0]), y0=float(Y[0, 0]))
+
+
+def soft(inside):
+    """0 outside to 1 inside of an edge, softened by the light spot."""
+    return 0.5 * (1.0 + scipy.special.erf(inside / (BLUR * math.sqrt(2.0))))
+
+
+def turned(x, y, degrees):
+    """The plane seen from a place, turned."""
+    c, s = math.cos(math.radians(degrees)), math.sin(math.radians(degrees))
+    return c * (X - x) + s * (Y - y), c * (Y - y) - s * (X - x)
+
+
+def pose(rng, *, tilt=2.0):
+    """Place in mm, direction in degrees, and slopes of what lies there."""
+    slopes = np.tan(np.radians(rng.uniform(-tilt, tilt, 2)))
+    return rng.uniform(-0.7, 0.7), rng.uniform(-0.7, 0.7), rng.uniform(-40, 40), *slopes
+
+
+def measured(kind: Kind, data: HeightMap, zone: AnyZone | None = None, **inputs):
+    """The value of a kind."""
+    wired = {name: (v if isinstance(v, tuple) else (v,)) for name, v in inputs.items()}
+    return kind.evaluate(Given(data, zone, wired)).value
+
+
+def box(x, y, width, height, turn=0.0) -> RectangleZone:
+    """A rectangle."""
+    return RectangleZone(x=x, y=y, width=width, height=height, rotation=turn)
+
+
+# -- heights and planes ----------------------------------------------------------------------------
+
+
+def _spot(rng, noise):
+    _, _, _, a, b = pose(rng)
+    data = scan(1.5 + a * X + b * Y, rng, noise)
+    spot = measured(SpotKind(), data, EllipseZone(x=1.03, y=-2.01, width=4, height=4))
+    return spot.z - (1.5 + a * spot.x + b * spot.y)
+
+
+def _raised(rng, noise):
+    """Two levels on a tilted datum, 2 mm apart square to it."""
+    x, y, turn, a, b = pose(rng)
+    u, _ = turned(x, y, turn)
+    square = math.sqrt(1 + a * a + b * b)
+    data = scan(a * X + b * Y + 2.0 * square * soft(u), rng, noise)
+    c, s = math.cos(math.radians(turn)), math.sin(math.radians(turn))
+    upper = measured(SpotKind(), data, EllipseZone(x=x + 4 * c, y=y + 4 * s, width=4, height=4))
+    lower = measured(SpotKind(), data, EllipseZone(x=x - 4 * c, y=y - 4 * s, width=4, height=4))
+    plane = measured(PlaneKind(), data, box(x - 4.5 * c, y - 4.5 * s, 6, 10, turn))
+    return data, upper, lower, plane
+
+
+def _height(rng, noise):
+    data, upper, _, plane = _raised(rng, noise)
+    return measured(HeightKind(), data, point=upper, plane=plane).value - 2.0
+
+
+def _step(rng, noise):
+    data, upper, lower, plane = _raised(rng, noise)
+    return measured(StepKind(), data, upper=upper, lower=lower, plane=plane).value - 2.0
+
+
+def _projection(rng, noise):
+    data, upper, _, plane = _raised(rng, noise)
+    foot = measured(ProjectionKind(), data, point=upper, plane=plane)
+    return measured(DistanceKind(), data, start=upper, end=foot).value - 2.0
+
+
+def _tilt(rng, noise):
+    _, _, _, a, b = pose(rng)
+    data = scan(a * X + b * Y, rng, noise)
+    plane = measured(PlaneKind(), data, box(0.4, -0.7, 14, 11))
+    return measured(TiltKind(), data, plane=plane).value - math.degrees(math.atan(math.hypot(a, b)))
+
+
+def _parallelism(rng, noise):
+    _, _, _, a, b = pose(rng)
+    data = scan(a * X + b * Y, rng, noise)
+    plane = measured(PlaneKind(), data, box(0, 0, 12, 8))
+    value = measured(ParallelismKind(), data, plane=plane, datum=LEVEL).value
+    return value - 12 * abs(a) - 8 * abs(b)
+
+
+def _coplanarity(rng, noise):
+    """Four spots, two of them 0.1 mm higher across from each other: no plane comes nearer than 0.05."""
+    _, _, _, a, b = pose(rng, tilt=0.5)
+    data = scan(a * X + b * Y + np.where(X * Y > 0, 0.1, 0.0), rng, noise)
+    places = [(6, 5), (-6, 5), (-6, -5), (6, -5)]
+    spots = tuple(measured(SpotKind(), data, EllipseZone(x=x, y=y, width=4, height=4)) for x, y in places)
+    return measured(CoplanarityKind(), data, points=spots).value - 0.1 / math.sqrt(1 + a * a + b * b)
+
+
+# -- edges and rims --------------------------------------------------------------------------------
+
+
+def _edge_at(rng, noise):
+    x, y, turn, a, b = pose(rng, tilt=1.0)
+    u, _ = turned(x, y, turn)
+    data = scan(a * X + b * Y + 2.0 * soft(u), rng, noise)
+    return data, x, y, turn, measured(EdgeKind(), data, box(x + 0.2, y - 0.1, 5, 8, turn + 3.0))
+
+
+def _edge(rng, noise):
+    _, x, y, turn, edge = _edge_at(rng, noise)
+    c, s = math.cos(math.radians(turn)), math.sin(math.radians(turn))
+    return c * (edge.x - x) + s * (edge.y - y)
+
+
+def _edge_direction(rng, noise):
+    *_, turn, edge = _edge_at(rng, noise)
+    return (edge.direction - turn - 90.0 + 90.0) % 180.0 - 90.0
+
+
+def _two_edges(rng, noise, spread=0.0):
+    """A bar 6 mm wide, whose sides are `spread` degrees apart."""
+    x, y, turn, _, _ = pose(rng)
+    c, s = math.cos(math.radians(turn)), math.sin(math.radians(turn))
+    one, _ = turned(x - 3 * c, y - 3 * s, turn)
+    other, _ = turned(x + 3 * c, y + 3 * s, turn + spread)
+    data = scan(2.0 * soft(np.minimum(one, -other)), rng, noise)
+    edges = [
+        measured(EdgeKind(), data, box(x + k * 3 * c, y + k * 3 * s, 3, 7, turn + (spread if k > 0 else 0)))
+        for k in (-1, 1)
+    ]
+    return data, edges, (x, y, turn)
+
+
+def _width(rng, noise):
+    data, (one, other), _ = _two_edges(rng, noise)
+    return measured(WidthKind(), data, one=one, other=other).value - 6.0
+
+
+def _edge_angle(rng, noise):
+    data, (one, other), _ = _two_edges(rng, noise, spread=25.0)
+    return measured(AngleKind(), data, line=one, to=other).value - 25.0
+
+
+def _intersection(rng, noise):
+    data, (one, other), (x, y, turn) = _two_edges(rng, noise, spread=60.0)
+    point = measured(IntersectionKind(), data, line=one, other=other)
+    c, s = math.cos(math.radians(turn)), math.sin(math.radians(turn))
+    # on the first side, where the second one, 6 mm beyond and 60° apart, crosses it
+    along = -6.0 * math.cos(math.radians(60)) / math.sin(math.radians(60))
+    true = x - 3 * c + along * s, y - 3 * s - along * c
+    return min(math.dist((point.x, point.y), p) for p in (true, (x - 3 * c - along * s, y - 3 * s + along * c)))
+
+
+def _hole(rng, noise):
+    x, y, _, a, b = pose(rng, tilt=1.0)
+    data = scan(a * X + b * Y - 2.0 * soft(4.0 - np.hypot(X - x, Y - y)), rng, noise)
+    zone = EllipseZone(x=x + 0.2, y=y - 0.1, width=12, height=12)
+    return data, x, y, measured(CircleKind(change="rises", least_step=1), data, zone)
+
+
+def _diameter(rng, noise):
+    *_, circle = _hole(rng, noise)
+    return 2 * circle.radius - 8.0
+
+
+def _centre(rng, noise):
+    data, x, _, circle = _hole(rng, noise)
+    return measured(PositionKind(axis="x"), data, point=circle).value - x
+
+
+def _true_position(rng, noise):
+    data, x, y, circle = _hole(rng, noise)
+    return measured(TruePositionKind(x=x + 0.3, y=y - 0.4), data, point=circle).value - 1.0
+
+
+def _ellipse(rng, noise):
+    x, y, turn, _, _ = pose(rng)
+    u, v = turned(x, y, turn)
+    value = np.maximum(np.hypot(u / 5.0, v / 3.0), 1e-9)
+    inside = (1 - value) * value / np.maximum(np.hypot(u / 25.0, v / 9.0), 1e-9)
+    zone = EllipseZone(x=x, y=y, width=14, height=14)
+    kind = EllipseKind(change="rises", least_step=1)
+    return measured(kind, scan(-2.0 * soft(inside), rng, noise), zone).length - 10.0
+
+
+def _slot(rng, noise):
+    x, y, turn, _, _ = pose(rng)
+    places = np.column_stack([part.ravel() for part in turned(x, y, turn)])
+    inside = -rounded_distance(places, np.array([0, 0, 5.0, 3.0, 0.0, 1.5])).reshape(X.shape)
+    zone = EllipseZone(x=x, y=y, width=14, height=14)
+    kind = SlotKind(change="rises", least_step=1)
+    return measured(kind, scan(-2.0 * soft(inside), rng, noise), zone).width - 6.0
+
+
+def _island(rng, noise):
+    x, y, *_ = pose(rng)
+    data = scan(1.0 * soft(4.0 - np.hypot(X - x, Y - y)), rng, noise)
+    return measured(IslandKind(level=0.5), data, EllipseZone(x=0, y=0, width=14, height=14))
+
+
+def _island_area(rng, noise):
+    return 100.0 * (_island(rng, noise).area / (math.pi * 16.0) - 1.0)
+
+
+# -- rounded surfaces ------------------------------------------------------------------------------
+
+
+def _ball(rng, noise):
+    x, y, *_ = pose(rng)
+    z = np.sqrt(np.maximum(15.0**2 - (X - x) ** 2 - (Y - y) ** 2, 0.0))
+    return measured(DomeKind(), scan(z, rng, noise), EllipseZone(x=x, y=y, width=12, height=12)).radius - 15.0
+
+
+def _cylinder(rng, noise):
+    x, y, turn, *_ = pose(rng)
+    _, v = turned(x, y, turn)
+    data = scan(np.sqrt(np.maximum(8.0**2 - v**2, 0.0)), rng, noise)
+    return measured(DomeKind(shape="cylinder"), data, box(x, y, 12, 7, turn)).radius - 8.0
+
+
+# -- sections --------------------------------------------------------------------------------------
+
+
+def cut(rng, noise, profile, width=3.0):
+    """A section square across what runs along, whose height over x is `profile`, in any direction."""
+    x, y, turn, *_ = pose(rng)
+    u, _ = turned(x, y, turn)
+    data = scan(profile(u), rng, noise)
+    return data, measured(SectionKind(), data, box(x, y, 16, width, turn))
+
+
+def _level_on(rng, noise):
+    data, section = cut(rng, noise, lambda u: 1.0 + 2.0 * soft(u))
+    return measured(ProfileLevelKind(), data, box(4, 3, 5, 2), section=section).z - 3.0
+
+
+def _crossing(rng, noise):
+    data, section = cut(rng, noise, lambda u: 2.0 * soft(u - 0.3))
+    kind = ProfileEdgeKind(by="level", level=1.0)
+    return _along(section, measured(kind, data, box(0, 1, 6, 4), section=section)) - 0.3
+
+
+def _steepest(rng, noise):
+    data, section = cut(rng, noise, lambda u: 2.0 * soft(u - 0.3))
+    return _along(section, measured(ProfileEdgeKind(), data, box(0, 1, 6, 4), section=section)) - 0.3
+
+
+def _along(section, point):
+    turn = math.radians(section.direction)
+    return math.cos(turn) * (point.x - section.at[0]) + math.sin(turn) * (point.y - section.at[1])
+
+
+def _line_on(rng, noise):
+    climb = math.tan(math.radians(20.0))
+    data, section = cut(rng, noise, lambda u: climb * u)
+    line = measured(ProfileLineKind(), data, box(0, 0, 10, 12), section=section)
+    return measured(AngleKind(), data, line=line).value - 20.0
+
+
+def _arc_radius(rng, noise):
+    data, section = cut(rng, noise, lambda u: np.sqrt(np.maximum(6.0**2 - u * u, 0.0)))
+    return measured(ArcKind(), data, box(0, 5, 8, 6), section=section).radius - 6.0
+
+
+def _groove(rng, noise):
+    """2 mm deep with a floor 3 mm wide and flanks of 45°: 5 mm wide half way down."""
+    data, section = cut(rng, noise, lambda u: 5.0 - np.clip(3.5 - np.abs(u), 0.0, 2.0))
+    return measured(GrooveKind(floor="flat"), data, box(0, 4, 14, 6), section=section)
+
+
+def _groove_depth(rng, noise):
+    return _groove(rng, noise).depth - 2.0
+
+
+def _groove_width(rng, noise):
+    return _groove(rng, noise).width - 5.0
+
+
+def _corner(rng, noise):
+    climb = math.tan(math.radians(35.0))
+    data, section = cut(rng, noise, lambda u: np.where(u < 0.4, 0.0, -climb * (u - 0.4)))
+    return _along(section, measured(CornerKind(), data, box(0, -1, 8, 6), section=section)) - 0.4
+
+
+def _slit(rng, noise, take):
+    """Two edges rounded by 2 mm, 1.5 mm apart, the right one 0.2 mm higher."""
+
+    def profile(u):
+        left = -2.0 + np.sqrt(np.maximum(4.0 - np.clip(u + 2.75, 0.0, 2.0) ** 2, 0.0))
+        right = -1.8 + np.sqrt(np.maximum(4.0 - np.clip(2.75 - u, 0.0, 2.0) ** 2, 0.0))
+        return np.where(u <= -0.75, left, np.where(u >= 0.75, right, np.nan))
+
+    data, section = cut(rng, noise, profile)
+    left = measured(ArcKind(), data, box(-2.0, -0.55, 1.3, 1.2), section=section)
+    right = measured(ArcKind(), data, box(2.0, -0.35, 1.3, 1.2), section=section)
+    return measured(GapKind(take=take), data, left=left, right=right).value
+
+
+CASES = (
+    Case("spot, height", "mm", HEIGHT, _spot),
+    Case("height above a plane", "mm", HEIGHT, _height),
+    Case("step square to a plane", "mm", HEIGHT, _step),
+    Case("projection on a plane, distance", "mm", HEIGHT, _projection),
+    Case("plane, tilt", "°", ANGLE, _tilt),
+    Case("parallelism of a plane", "mm", HEIGHT, _parallelism),
+    Case("coplanarity of four spots", "mm", HEIGHT, _coplanarity, skewed=True),
+    Case("edge line, place", "mm", EDGE, _edge),
+    Case("edge line, direction", "°", ANGLE, _edge_direction),
+    Case("width of two edges", "mm", EDGE, _width),
+    Case("angle of two edges", "°", ANGLE, _edge_angle),
+    Case("intersection of two edges", "mm", None, _intersection, skewed=True),
+    Case("circle, diameter", "mm", ROUND, _diameter),
+    Case("circle, position of the centre", "mm", EDGE, _centre),
+    Case("true position of a circle", "mm", 2 * EDGE, _true_position),
+    Case("ellipse, length", "mm", EDGE, _ellipse),
+    Case("slot, width", "mm", EDGE, _slot),
+    Case("island, area", "%", 0.2, _island_area),
+    Case("ball, radius", "mm", ROUND, _ball),
+    Case("cylinder, radius", "mm", ROUND, _cylinder),
+    Case("level on a section", "mm", HEIGHT, _level_on),
+    Case("edge on a section, crossing of a level", "mm", EDGE, _crossing),
+    Case("edge on a section, steepest change", "mm", EDGE, _steepest),
+    Case("line on a section, angle", "°", ANGLE, _line_on),
+    Case("arc on a section, radius", "mm", ROUND, _arc_radius),
+    Case("groove, depth", "mm", HEIGHT, _groove_depth),
+    Case("groove, width", "mm", EDGE, _groove_width),
+    Case("corner, place", "mm", EDGE, _corner),
+    Case("gap of rounded edges", "mm", EDGE, lambda rng, noise: _slit(rng, noise, "lateral") - 1.5),
+    Case("flush of rounded edges", "mm", HEIGHT, lambda rng, noise: _slit(rng, noise, "flush") - 0.2),
+)
