@@ -19,6 +19,8 @@ from hemtra.core.plan.registry import register
 from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.zones import window
 
+EXACT = 1e-10
+"""Tolerance of the linear programme, as a share of what least squares leave."""
 HALF_FULL = 0.5
 """Share of a cell that must hold used data for its mean to count."""
 HISTOGRAM_BINS = 32
@@ -114,7 +116,13 @@ def minimum_zone(u: FloatArray, v: FloatArray, w: FloatArray) -> FloatArray:
     size = float(np.abs(left).max()) or 1.0
     sides = np.block([[-design, -reach], [design, -reach]])
     heights = np.concatenate([-left, left]) / size
-    found = scipy.optimize.linprog([0.0, 0.0, 0.0, 1.0], A_ub=sides, b_ub=heights, bounds=[(None, None)] * 4)
+    found = scipy.optimize.linprog(
+        [0.0, 0.0, 0.0, 1.0],
+        A_ub=sides,
+        b_ub=heights,
+        bounds=[(None, None)] * 4,
+        options={"primal_feasibility_tolerance": EXACT, "dual_feasibility_tolerance": EXACT},
+    )
     if not found.success or found.x is None:
         raise NotMeasured("the two closest planes about the surface could not be found; take least squares")
     slopes: FloatArray = (start[:2] + found.x[:2] * size) / scale
