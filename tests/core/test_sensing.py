@@ -8,11 +8,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from test_anchors import X, Y, local, relief
 
-from hemtra import NotMeasured
+from hemtra import HeightMap, NotMeasured
 from hemtra.core.errors import HemtraError
 from hemtra.core.features.circle import CircleKind
 from hemtra.core.features.edge import EdgeKind
 from hemtra.core.plan import quantity_proposals as q
+from hemtra.core.plan import surface_proposals as s
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.engine import Engine
 from hemtra.core.plan.kind import Given
@@ -136,3 +137,38 @@ def test_clicks_on_something_else_say_what_to_click(engine, propose, places, mes
         q.propose_formula(Plan(), engine)
     with pytest.raises(HemtraError, match="by its outline first"):
         q.propose_true_position(Plan(), engine, (42.0, 20.0))
+
+
+@pytest.mark.parametrize(
+    ("propose", "place", "value", "room"),
+    [
+        (s.propose_depth, (35.0, 0.5), -2.5, 0.1),
+        (s.propose_slot_length, (35.0, 0.5), 24.0, 0.3),
+        (s.propose_slot_width, (35.0, 0.5), 14.0, 0.3),
+        (s.propose_position, (0.0, 0.0), 0.0, 0.15),
+        (s.propose_count, (42.0, 26.0), 5.0, 0.0),
+        (s.propose_data_share, (20.0, 24.0), 100.0, 5.0),
+        (s.propose_deviation, (20.0, 20.0), 0.0, 0.05),
+    ],
+)
+def test_what_is_asked_for_less_often_is_proposed_too(propose, place, value, room):
+    """On the demo's reference: its pocket is 24 × 14 mm, and four bosses and a hub stand out of the flange."""
+    engine = Engine(PARTS[0].scan().data)
+    proposal = propose(demo_plan(), engine, place)
+    judged = engine.run(engine.taught(proposal.plan)).characteristics
+    found = next(c for c in judged if c.balloon == proposal.balloon)
+    assert found.verdict == "PASS"
+    assert found.value == pytest.approx(value, abs=room)
+
+
+def test_a_dome_is_proposed_where_it_lies_and_no_opening_where_there_is_none():
+    x = np.arange(300) * 0.1 - 15.0
+    ball = np.sqrt(np.maximum(400.0 - x**2 - x[:, None] ** 2, 0.0))
+    engine = Engine(HeightMap(ball, dx=0.1, dy=0.1, x0=-15.0, y0=-15.0))
+    row = s.propose_dome_radius(Plan(), engine, (3.0, -2.0)).plan.sheet[-1]
+    assert row.nominal == 20.0
+    with pytest.raises(NotMeasured, match="no opening"):
+        s.propose_slot_width(Plan(), engine, (0.0, 0.0))
+    with pytest.raises(HemtraError, match="find the part by its outline"):
+        s.propose_match(Plan(), engine)
+    assert s.propose_match(demo_plan(), Engine(PARTS[0].scan().data)).plan.sheet[-1].lower == 90.0

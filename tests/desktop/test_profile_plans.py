@@ -183,3 +183,38 @@ def test_what_not_proven_counts_as_is_chosen(runners, settled):
     next(a for a in menu.actions() if a.text() == "Fail").trigger()
     settled(runners)
     assert runners.bench.shown.result.verdict == "FAIL"
+
+
+def test_an_edge_is_taken_from_its_curve_and_its_sensitivity_dragged(runners, settled):
+    """The cage's edge and the hem's both lie in a zone over the whole right half."""
+    runners.bench.select(11)
+    runners.bench.select_step("right-hem")
+    settled(runners)
+    bench = runners.bench
+    step = bench.document.plan.step("right-hem")
+    zone = step.zone.model_copy(update={"x": 10.0, "y": 0.0, "width": 26.0, "height": 14.0})
+    bench.document.edit("zone", bench.document.plan.with_step(step.edited(zone=zone)))
+    settled(runners)
+    assert bench.shown.result.steps["right-hem"].value.x < 1.0, "the cage's edge is the stronger one"
+    picture = runners.plan_workspace.lineage.cards["right-hem"].picture
+    curve = picture._picture
+    hem = max(curve.candidates)
+    assert hem == pytest.approx(20.1, abs=0.3)
+    QTest.mouseClick(picture, *CLICK, QPoint(round(picture._at(curve, hem)), 20))
+    settled(runners)
+    params = bench.document.plan.step("right-hem").params
+    assert params["pick"] == "nearest"
+    assert params["sensitivity"] < 30, "it is far weaker than the other one"
+    assert bench.shown.result.steps["right-hem"].value.x == pytest.approx(20.1, abs=0.2)
+    runners.trigger("edit.undo")
+    settled(runners)
+    picture = runners.plan_workspace.lineage.cards["right-hem"].picture
+    box = picture._box()
+    line = QPoint(60, round(box.bottom() - 0.3 * (box.height() - 3)))
+    QTest.mousePress(picture, *CLICK, line)
+    QTest.mouseMove(picture, QPoint(60, 12))
+    QTest.mouseRelease(picture, *CLICK, QPoint(60, 12))
+    settled(runners)
+    sensitivity = bench.document.plan.step("right-hem").params["sensitivity"]
+    assert 70 < sensitivity < 100
+    assert bench.shown.result.steps["right-hem"].outcome.facts[2] == ("candidates", "1")

@@ -29,7 +29,7 @@ def test_rows_are_grouped_searched_and_moved(demo, qtbot, settled):
     qtbot.keyClicks(sheet.query, "hub")
     assert balloons(demo) == [7, 6]
     qtbot.keyClick(sheet, Qt.Key.Key_Escape)
-    assert len(balloons(demo)) == 18
+    assert len(balloons(demo)) == 19
     retype(qtbot, demo.plan_workspace.lineage.result_card.number, "3")
     assert bench.document.plan.characteristic(6) is not None, "3 is taken"
     retype(qtbot, demo.plan_workspace.lineage.result_card.number, "60")

@@ -47,7 +47,7 @@ def message(window) -> str:
 
 def test_demo_opens_with_all_parts_judged(demo):
     assert demo.bench.tray.agreement == (8, 8)
-    assert [row.row.balloon for row in demo.plan_workspace.sheet.items] == [*range(1, 17), 23, 24]
+    assert [row.row.balloon for row in demo.plan_workspace.sheet.items] == [*range(1, 18), 23, 24]
     assert all(c.verdict == "PASS" for c in values(demo).values())
     assert demo.bench.balloon == 1
     assert not demo.bench.document.unsaved
@@ -135,7 +135,7 @@ def test_a_step_by_n_and_two_clicks_is_judged_on_all_parts(demo, qtbot, settled)
     assert values(demo)[25].value == pytest.approx(4.0, abs=0.06)
     demo.trigger("characteristic.delete")
     settled(demo)
-    assert demo.bench.document.plan.characteristic(17) is None
+    assert demo.bench.document.plan.characteristic(25) is None
     assert demo.bench.balloon is None
 
 

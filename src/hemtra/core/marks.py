@@ -97,6 +97,8 @@ class MatchPicture:
 class Curve:
     """A curve: x and y (n,), with the places on x that were chosen and those that could have been.
 
+    shares: how strong the candidates are, as shares of the strongest; a click on a weak one lowers the floor.
+
     along: unit of x. floor: share of the highest y, 0 to 1, below which nothing counts. place, share: the
     parameters that a click on a place, and a drag of the floor, set; `taken` are what the click sets besides,
     and `origin` is the x that the place counts from.
@@ -109,6 +111,7 @@ class Curve:
     unit: str
     along: str = "mm"
     candidates: tuple[float, ...] = ()
+    shares: tuple[float, ...] = ()
     floor: float | None = None
     place: str = ""
     share: str = ""

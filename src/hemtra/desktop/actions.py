@@ -88,6 +88,16 @@ ACTIONS: tuple[Action, ...] = (
             ("volume", "Of what stands out: one click."),
             ("code", "That must be readable: one click."),
             ("formula", "Calculated from other rows."),
+            ("depth", "Of a floor below the datum: one click."),
+            ("slot-length", "Of an opening: one click."),
+            ("slot-width", "Of an opening: one click."),
+            ("dome-radius", "Of a rounded top: one click."),
+            ("position", "Of a hole, edge or spot: one click."),
+            ("parallelism", "Of a surface to the datum: one click."),
+            ("count", "Of what stands out like what is clicked: one click."),
+            ("deviation", "Of a surface from the reference part: one click."),
+            ("data-share", "Of a surface: one click."),
+            ("match", "Of the part's outline."),
         )
     ),
     Action(

@@ -275,43 +275,40 @@ def _plug() -> Group:
 
 
 def _rib() -> Group:
-    cut = Step(
-        id="rib-cut",
-        name="Cut through the rib",
-        kind="section",
-        params={"take": "median"},
-        zone=RectangleZone(x=0, y=25.5, width=4, height=30, rotation=90),
-        follow=WITH_COVER.edited(z=DATUM, tilt=DATUM),
-    )
-    flanks = [
-        Step(
-            id=f"rib-{name}",
-            name=f"{name.title()} flank of the rib",
+    """The draft of both ribs, on the flanks towards the middle of the part, which the sensor sees best."""
+    steps: list[Step] = []
+    for name, y, inward in (("N", 25.5, -0.66), ("S", -25.5, 0.66)):
+        cut = Step(
+            id=f"rib-{name.lower()}-cut",
+            name=f"Cut through rib {name}",
+            kind="section",
+            params={"take": "median"},
+            zone=RectangleZone(x=0, y=y, width=4, height=30, rotation=90),
+            follow=WITH_COVER,
+        )
+        flank = Step(
+            id=f"rib-{name.lower()}-flank",
+            name=f"Inner flank of rib {name}",
             kind="profile-line",
             inputs={"section": (cut.id,)},
-            zone=RectangleZone(x=x, y=0.6, width=0.9, height=0.84),
+            zone=RectangleZone(x=inward, y=0, width=0.46, height=8),
         )
-        for name, x in (("near", -0.65), ("far", 0.65))
-    ]
-    drafts = [
-        Step(
-            id=f"{flank.id}-draft",
-            name=f"Draft of the {flank.name.lower()}",
+        draft = Step(
+            id=f"rib-{name.lower()}-draft",
+            name=f"Draft of rib {name}",
             kind="angle",
             params={"take": "complement"},
             inputs={"line": (flank.id,), "plane": (DATUM,)},
         )
-        for flank in flanks
-    ]
-    draft = Step(
+        steps += [cut, flank, draft]
+    mean = Step(
         id="rib-draft",
         name="Rib draft",
         kind="formula",
         params={"text": "(a + b) / 2"},
-        inputs={"numbers": tuple(step.id for step in drafts)},
+        inputs={"numbers": (steps[2].id, steps[5].id)},
     )
-    row = _row(17, "Rib draft", draft, nominal=30.0, lower=28.0, upper=32.0)
-    return [cut, *flanks, *drafts, draft], [row]
+    return [*steps, mean], [_row(17, "Rib draft", mean, nominal=30.0, lower=28.0, upper=32.0)]
 
 
 def _marking() -> Group:

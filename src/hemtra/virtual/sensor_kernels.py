@@ -26,8 +26,6 @@ STEPS_UP = 8
 """Rounds at most to meet a tilted surface; level ones take one."""
 ON_SURFACE = 1e-6
 """mm within which a round has met the surface."""
-NEARLY = 1e-4
-"""mm within which the last round has met it: on a steep flank each comes nearer by a part only."""
 SMOOTH = 0.02
 """mm between two samples below which the surface between them is guessed to be straight."""
 ON_WALL = 0.15
@@ -252,16 +250,12 @@ def _meet(
     if abs(inner - z) < SMOOTH and inner_j != j:
         share = (slope * (optics.height - z) - xs[inner_j]) / (xs[j] - xs[inner_j])
         z = inner + share * (z - inner)
-    miss = np.inf
     for _ in range(STEPS_UP):
         found, reflectance = row_surface(slope * (optics.height - z), y, shape, pose, z)
         # likewise the ray meets a place that moves by its slope
-        miss = abs((found - z) * slope)
-        if miss < ON_SURFACE:
+        if abs((found - z) * slope) < ON_SURFACE:
             return found, reflectance
         z = found
-    if miss < NEARLY:
-        return z, reflectance
     # a wall between two samples: the ray meets its face, whose height follows from the sample's place
     on_face = optics.height - xs[j] / slope if slope != 0.0 else float(row[j])
     low, high = min(row[j], inner), max(row[j], inner)

@@ -30,6 +30,8 @@ from hemtra.core.scan.edge_kernels import SHADOWED
 
 BY = {"steepest": STEEPEST, "level": LEVEL, "data": DATA}
 PICKS = {"strongest": STRONGEST, "first": FIRST, "last": LAST, "nearest": NEAREST}
+LEAST_SHOWN = 0.05
+"""Share of the strongest edge above which one is shown as a candidate."""
 TICK = 0.6
 """Half height in mm of the stroke that marks the edge."""
 
@@ -128,7 +130,8 @@ class ProfileEdgeKind(SectionFeature):
         wanted = {"rises": found[:, 2] > 0, "falls": found[:, 2] < 0, "either": found[:, 2] != 0}[self.change]
         found = found[wanted]
         strength = np.abs(found[:, 2])
-        strong = strength >= self.sensitivity / 100.0 * strength.max(initial=0.0)
+        shares = strength / strength.max(initial=1e-12)
+        shown = shares >= LEAST_SHOWN
         x, z = cut.x[inside], cut.z[inside]
         steep = np.abs(np.gradient(z, x)) if x.size > 2 else z
         stroke = np.array([(p.x, p.y, p.z - TICK), (p.x, p.y, p.z + TICK)])
@@ -139,7 +142,8 @@ class ProfileEdgeKind(SectionFeature):
             steep,
             (float(row[1]),),
             "mm/mm",
-            candidates=tuple(float(v) for v in found[strong, 0]),
+            candidates=tuple(found[shown, 0].tolist()),
+            shares=tuple(shares[shown].tolist()),
             floor=self.sensitivity / 100.0,
             place="place",
             share="sensitivity",

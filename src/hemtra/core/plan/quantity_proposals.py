@@ -43,7 +43,7 @@ LONGEST_NAME = 60
 """Letters of a proposed name."""
 
 
-def _taken(plan: Plan, engine: Engine, seen: Seen) -> tuple[Plan, str]:
+def taken(plan: Plan, engine: Engine, seen: Seen, title: str = "") -> tuple[Plan, str]:
     """The plan with the feature that was seen, or the one there already."""
     for step in plan.steps:
         if step.kind != seen.kind or step.zone is None:
@@ -58,7 +58,7 @@ def _taken(plan: Plan, engine: Engine, seen: Seen) -> tuple[Plan, str]:
         alike = 1 / ALIKE <= zone.area / seen.zone.area <= ALIKE
         if near and alike and all(step.params.get(k, v) == v for k, v in seen.params.items()):
             return plan, step.id
-    title = {"hole": "Hole", "boss": "Boss", "edge": "Edge", "level": "Spot"}[seen.what]
+    title = title or {"hole": "Hole", "boss": "Boss", "edge": "Edge", "level": "Spot"}[seen.what]
     step = Step(
         id=plan.free_id(title),
         name=f"{title} {whereabouts(engine.data, seen.zone.x, seen.zone.y)}",
@@ -69,10 +69,18 @@ def _taken(plan: Plan, engine: Engine, seen: Seen) -> tuple[Plan, str]:
     return with_feature(plan, engine, step)
 
 
-def _quantity(
-    plan: Plan, engine: Engine, kind: str, inputs: dict[str, tuple[str, ...]], **params: object
+def quantity(
+    plan: Plan,
+    engine: Engine,
+    kind: str,
+    inputs: dict[str, tuple[str, ...]],
+    step: Step | None = None,
+    **params: object,
 ) -> Proposal:
-    step = Step(id=plan.free_id(kind), name=_named(plan, kind, inputs), kind=kind, inputs=inputs, params=params)
+    """The plan with a quantity and its row; `step` where that is made already."""
+    step = step or Step(
+        id=plan.free_id(kind), name=_named(plan, kind, inputs), kind=kind, inputs=inputs, params=params
+    )
     return with_row(plan, engine, step)
 
 
@@ -88,21 +96,21 @@ def _named(plan: Plan, kind: str, inputs: dict[str, tuple[str, ...]]) -> str:
 def propose_diameter(plan: Plan, engine: Engine, place: Place) -> Proposal:
     """Diameter of the hole or boss at a place."""
     seen = need(seen_at(engine.data, *place), ("hole", "boss"), "inside a hole or on a round boss")
-    plan, circle = _taken(plan, engine, seen)
-    return _quantity(plan, engine, "diameter", {"of": (circle,)})
+    plan, circle = taken(plan, engine, seen)
+    return quantity(plan, engine, "diameter", {"of": (circle,)})
 
 
 def propose_roundness(plan: Plan, engine: Engine, place: Place) -> Proposal:
     """Roundness of the hole or boss at a place."""
     seen = need(seen_at(engine.data, *place), ("hole", "boss"), "inside a hole or on a round boss")
-    plan, circle = _taken(plan, engine, seen)
-    return _quantity(plan, engine, "roundness", {"circle": (circle,)})
+    plan, circle = taken(plan, engine, seen)
+    return quantity(plan, engine, "roundness", {"circle": (circle,)})
 
 
 def propose_true_position(plan: Plan, engine: Engine, place: Place) -> Proposal:
     """True position of the hole or boss at a place, in the plan's datum frame or outline."""
     seen = need(seen_at(engine.data, *place), ("hole", "boss"), "inside a hole or on a round boss")
-    plan, circle = _taken(plan, engine, seen)
+    plan, circle = taken(plan, engine, seen)
     frames = [s.id for kind in ("frame", "outline") for s in plan.steps if s.kind == kind]
     if not frames:
         raise HemtraError(
@@ -115,47 +123,47 @@ def propose_true_position(plan: Plan, engine: Engine, place: Place) -> Proposal:
     if facts.outcome is None:
         raise HemtraError(f"Its place is not known: {facts.reason}.")
     x, y = (round(float(dict(facts.outcome.facts)[axis].removesuffix(" mm")), 2) for axis in ("x", "y"))
-    return _quantity(plan, engine, "true-position", inputs, x=x, y=y)
+    return quantity(plan, engine, "true-position", inputs, x=x, y=y)
 
 
 def propose_distance(plan: Plan, engine: Engine, first: Place, second: Place) -> Proposal:
     """Distance between what lies at two places."""
-    plan, start = _taken(plan, engine, seen_at(engine.data, *first))
-    plan, end = _taken(plan, engine, seen_at(engine.data, *second))
-    return _quantity(plan, engine, "distance", {"start": (start,), "end": (end,)})
+    plan, start = taken(plan, engine, seen_at(engine.data, *first))
+    plan, end = taken(plan, engine, seen_at(engine.data, *second))
+    return quantity(plan, engine, "distance", {"start": (start,), "end": (end,)})
 
 
 def propose_width(plan: Plan, engine: Engine, first: Place, second: Place) -> Proposal:
     """Width between the edges at two places."""
-    plan, one = _taken(plan, engine, need(seen_at(engine.data, *first), ("edge",), "next to an edge"))
-    plan, other = _taken(plan, engine, need(seen_at(engine.data, *second), ("edge",), "next to an edge"))
-    return _quantity(plan, engine, "width", {"one": (one,), "other": (other,)})
+    plan, one = taken(plan, engine, need(seen_at(engine.data, *first), ("edge",), "next to an edge"))
+    plan, other = taken(plan, engine, need(seen_at(engine.data, *second), ("edge",), "next to an edge"))
+    return quantity(plan, engine, "width", {"one": (one,), "other": (other,)})
 
 
 def propose_angle(plan: Plan, engine: Engine, first: Place, second: Place) -> Proposal:
     """Angle between the edges at two places."""
-    plan, one = _taken(plan, engine, need(seen_at(engine.data, *first), ("edge",), "next to an edge"))
-    plan, other = _taken(plan, engine, need(seen_at(engine.data, *second), ("edge",), "next to an edge"))
-    return _quantity(plan, engine, "angle", {"line": (one,), "to": (other,)})
+    plan, one = taken(plan, engine, need(seen_at(engine.data, *first), ("edge",), "next to an edge"))
+    plan, other = taken(plan, engine, need(seen_at(engine.data, *second), ("edge",), "next to an edge"))
+    return quantity(plan, engine, "angle", {"line": (one,), "to": (other,)})
 
 
 def propose_straightness(plan: Plan, engine: Engine, place: Place) -> Proposal:
     """Straightness of the edge at a place."""
-    plan, edge = _taken(plan, engine, need(seen_at(engine.data, *place), ("edge",), "next to an edge"))
-    return _quantity(plan, engine, "straightness", {"edge": (edge,)})
+    plan, edge = taken(plan, engine, need(seen_at(engine.data, *place), ("edge",), "next to an edge"))
+    return quantity(plan, engine, "straightness", {"edge": (edge,)})
 
 
 def propose_flatness(plan: Plan, engine: Engine, place: Place) -> Proposal:
     """Flatness of the surface at a place."""
     plan, plane = _surface(plan, engine, place)
-    return _quantity(plan, engine, "flatness", {"surfaces": (plane,)})
+    return quantity(plan, engine, "flatness", {"surfaces": (plane,)})
 
 
 def propose_tilt(plan: Plan, engine: Engine, place: Place) -> Proposal:
     """Tilt of the surface at a place against the plan's main plane."""
     plan, datum = main_plane(plan, engine)
     plan, plane = _surface(plan, engine, place)
-    return _quantity(plan, engine, "tilt", {"plane": (plane,), "to": (datum,)})
+    return quantity(plan, engine, "tilt", {"plane": (plane,), "to": (datum,)})
 
 
 def propose_flush(plan: Plan, engine: Engine, first: Place, second: Place) -> Proposal:
@@ -192,19 +200,19 @@ def propose_gap(plan: Plan, engine: Engine, first: Place, second: Place) -> Prop
         )
         plan = plan.edited(steps=(*plan.steps, side))
         sides.append(side.id)
-    return _quantity(plan, engine, "gap", {"left": (sides[0],), "right": (sides[1],)})
+    return quantity(plan, engine, "gap", {"left": (sides[0],), "right": (sides[1],)})
 
 
 def propose_area(plan: Plan, engine: Engine, place: Place) -> Proposal:
     """Area of the island at a place."""
-    plan, island = _island(plan, engine, place)
-    return _quantity(plan, engine, "area", {"of": (island,)})
+    plan, island = island_at(plan, engine, place)
+    return quantity(plan, engine, "area", {"of": (island,)})
 
 
 def propose_volume(plan: Plan, engine: Engine, place: Place) -> Proposal:
     """Volume of the island at a place."""
-    plan, island = _island(plan, engine, place)
-    return _quantity(plan, engine, "volume", {"of": (island,)})
+    plan, island = island_at(plan, engine, place)
+    return quantity(plan, engine, "volume", {"of": (island,)})
 
 
 def propose_code(plan: Plan, engine: Engine, place: Place) -> Proposal:
@@ -217,7 +225,7 @@ def propose_code(plan: Plan, engine: Engine, place: Place) -> Proposal:
         raise HemtraError(f"The code was not added: {found.reason}.")
     # serial numbers go on counting, so digits may be any
     pattern = "".join("#" if letter.isdecimal() else letter for letter in found.value.text)
-    return _quantity(plan, engine, "code-reads", {"of": (code,)}, expected=pattern)
+    return quantity(plan, engine, "code-reads", {"of": (code,)}, expected=pattern)
 
 
 def propose_formula(plan: Plan, engine: Engine) -> Proposal:
@@ -226,14 +234,14 @@ def propose_formula(plan: Plan, engine: Engine) -> Proposal:
     if not rows:
         raise HemtraError("A formula calculates with other rows of the sheet; add one first.")
     text = "a - b" if len(rows) > 1 else "a"
-    return _quantity(plan, engine, "formula", {"numbers": rows}, text=text)
+    return quantity(plan, engine, "formula", {"numbers": rows}, text=text)
 
 
 def _surface(plan: Plan, engine: Engine, place: Place) -> tuple[Plan, str]:
-    return _taken(plan, engine, Seen("level", "plane", propose_spot(engine.data, *place), {}))
+    return taken(plan, engine, Seen("level", "plane", propose_spot(engine.data, *place), {}))
 
 
-def _island(plan: Plan, engine: Engine, place: Place) -> tuple[Plan, str]:
+def island_at(plan: Plan, engine: Engine, place: Place) -> tuple[Plan, str]:
     """What stands or lies off the main plane at a place, told by half its height."""
     plan, plane_id = main_plane(plan, engine)
     plane = engine.run(plan.edited(sheet=())).steps[plane_id].value

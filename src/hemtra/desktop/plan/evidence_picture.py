@@ -123,7 +123,11 @@ class EvidencePicture(QWidget):
         elif curve.candidates:
             nearest = min(curve.candidates, key=lambda c: abs(self._at(curve, c) - event.position().x()))
             if abs(self._at(curve, nearest) - event.position().x()) <= REACH:
-                self.params_wanted.emit({**dict(curve.taken), curve.place: round(nearest - curve.origin, 4)})
+                wanted = {**dict(curve.taken), curve.place: round(nearest - curve.origin, 4)}
+                strength = dict(zip(curve.candidates, curve.shares, strict=False)).get(nearest, 1.0)
+                if curve.floor is not None and strength < curve.floor:
+                    wanted[curve.share] = max(1, int(90.0 * strength))
+                self.params_wanted.emit(wanted)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         """Move the floor."""

@@ -40,6 +40,18 @@ from hemtra.core.plan.quantity_proposals import (
     propose_volume,
     propose_width,
 )
+from hemtra.core.plan.surface_proposals import (
+    propose_count,
+    propose_data_share,
+    propose_depth,
+    propose_deviation,
+    propose_dome_radius,
+    propose_match,
+    propose_parallelism,
+    propose_position,
+    propose_slot_length,
+    propose_slot_width,
+)
 from hemtra.desktop.model.bench import Bench, Place
 from hemtra.desktop.plan.offers import Offer
 from hemtra.desktop.plan.section_view import SectionView
@@ -68,6 +80,7 @@ def _two(name: str, first: str, second: str) -> tuple[str, ...]:
 
 
 _EDGES = ("next to the first edge", "next to the other edge")
+_OPEN = "inside the opening"
 _ROUND = "inside the hole, or on the boss"
 WISHES = (
     Wish(
@@ -133,6 +146,41 @@ WISHES = (
     ),
     Wish("code", "Code", "C", "that must be readable", _one("Code", "the middle of the code"), propose_code),
     Wish("formula", "Formula", "X", "over other rows", (), propose_formula),
+    Wish("depth", "Depth", "B", "of a floor below the datum", _one("Depth", "the floor"), propose_depth),
+    Wish("slot-length", "Slot length", "L", "of an opening", _one("Slot length", _OPEN), propose_slot_length),
+    Wish("slot-width", "Slot width", "K", "of an opening", _one("Slot width", _OPEN), propose_slot_width),
+    Wish(
+        "dome-radius", "Radius", "Y", "of a rounded top", _one("Radius", "the rounded top"), propose_dome_radius
+    ),
+    Wish(
+        "position",
+        "Position",
+        "Q",
+        "of a hole, edge or spot",
+        _one("Position", "the hole, edge or spot"),
+        propose_position,
+    ),
+    Wish(
+        "parallelism",
+        "Parallelism",
+        "J",
+        "of a surface to the datum",
+        _one("Parallelism", "the surface"),
+        propose_parallelism,
+    ),
+    Wish("count", "Count", "N", "of what stands out", _one("Count", "one that stands out"), propose_count),
+    Wish(
+        "deviation",
+        "Deviation",
+        "Z",
+        "from the reference part",
+        _one("Deviation", "the surface"),
+        propose_deviation,
+    ),
+    Wish(
+        "data-share", "Data share", "M", "of a surface", _one("Data share", "the surface"), propose_data_share
+    ),
+    Wish("match", "Match", "0", "of the part's outline", (), propose_match),
 )
 WISHES_ON_PROFILES = (
     Wish(
