@@ -66,8 +66,21 @@ def main() -> None:
         wait_for(lambda: space is not None and len(space.meshes) == 2)
         take("plan-3d")
         window.plan_workspace.show_views(frozenset(("top", "section")))
+        profile_picture(window, folder / demo.RUNNER_PLAN_FILE, take)
         station_pictures(window, folder / demo.STATION_FILE, take)
         window.close()
+
+
+def profile_picture(window: Any, plan: Path, take: Callable[..., None]) -> None:
+    """A run of profiles whose slit widens, near its far end."""
+    from hemtra.virtual.runner_demo import RUNNERS
+
+    window.plans.open(plan)
+    wait_for(lambda: len(window.bench.tray.parts) == len(RUNNERS))
+    window.bench.tray.select(next(k for k, part in enumerate(RUNNERS) if "slit-tapered" in part.defects))
+    window.bench.select(9)
+    window.bench.set_profile(430)
+    take("plan-profiles")
 
 
 def station_pictures(window: Any, station: Path, take: Callable[..., None]) -> None:

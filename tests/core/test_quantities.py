@@ -12,8 +12,9 @@ from test_anchors import PITCH, X, Y, local, relief
 
 from hemtra import HeightMap, NotMeasured
 from hemtra.core.characteristics.against_reference import FillKind, SurfaceDeviationKind
-from hemtra.core.characteristics.between import ParallelismKind, WidthKind
+from hemtra.core.characteristics.between import GapKind, ParallelismKind, WidthKind
 from hemtra.core.characteristics.contour_form import RoundnessKind, StraightnessKind
+from hemtra.core.characteristics.distance import DistanceKind
 from hemtra.core.characteristics.form import FlatnessKind, minimum_zone
 from hemtra.core.characteristics.formula import FormulaKind
 from hemtra.core.characteristics.places import PositionKind, TruePositionKind
@@ -43,7 +44,7 @@ from hemtra.core.features.deviation import DeviationKind
 from hemtra.core.features.edge import EdgeKind
 from hemtra.core.features.island import IslandKind
 from hemtra.core.features.plane import PlaneKind
-from hemtra.core.geometry.elements import Circle, Line, Number, Plane, Point
+from hemtra.core.geometry.elements import Arc, Circle, Line, Number, Plane, Point
 from hemtra.core.geometry.frames import Frame
 from hemtra.core.plan.expressions import parse_formula
 from hemtra.core.plan.kind import Given
@@ -454,3 +455,56 @@ def test_regions_are_those_of_a_labelling_of_all_points(rows, cols, share, seed)
     labels, count = scipy.ndimage.label(mask)
     assert ((mine > 0) == mask).all()
     assert len(set(zip(mine[mask], labels[mask], strict=True))) == count == len(np.unique(region))
+
+
+def test_two_codes_in_a_zone_are_not_taken_for_one():
+    one = printed("RPC-7 000123", 0.0)
+    both = HeightMap(
+        np.hstack([one.z, one.z]), np.hstack([one.intensity, printed("RPC-7 000124", 0.0).intensity]), 0.1, 0.1
+    )
+    x0, x1, y0, y1 = both.extent
+    zone = RectangleZone(x=(x0 + x1) / 2, y=(y0 + y1) / 2, width=x1 - x0, height=y1 - y0)
+    with pytest.raises(NotMeasured, match="2 codes lie in the zone"):
+        CodeKind().evaluate(Given(both, zone))
+
+
+def test_a_code_can_be_compared_with_the_serial_of_the_part():
+    data = printed("RPC-7 000123", 0.0)
+    code = CodeKind().evaluate(Given(data, RectangleZone(x=1, y=-2, width=20, height=20))).value
+    kind = ReadsAsKind(how="serial", expected="RPC-7 {serial}")
+    for serial, right in (("000123", 1.0), ("000124", 0.0)):
+        given_ = Given(data, None, {"of": (code,)}, serial=serial)
+        assert kind.evaluate(given_).value.value == right
+    whole = ReadsAsKind(how="serial", expected="*")
+    assert whole.evaluate(Given(data, None, {"of": (code,)}, serial="RPC-7 000123")).value.value == 1.0
+    with pytest.raises(NotMeasured, match="which serial"):
+        kind.evaluate(Given(data, None, {"of": (code,)}))
+
+
+@pytest.mark.parametrize(
+    ("params", "expected"),
+    [
+        ({}, 5.0),
+        ({"along": "x"}, 3.0),
+        ({"along": "y", "signed": True}, -4.0),
+        ({"along": "z", "signed": True}, 0.0),
+        ({"along": "direction", "direction": 45.0, "signed": True}, -math.sqrt(0.5)),
+        ({"along": "direction", "direction": 225.0}, math.sqrt(0.5)),
+    ],
+)
+def test_distances_in_space_or_along_a_direction(params, expected):
+    start, end = Point(1.0, 2.0, 7.0), Point(4.0, -2.0, 7.0)
+    assert value(DistanceKind(**params), start=start, end=end).value == pytest.approx(expected)
+    turned = Frame(x=50.0, rotation=90.0)
+    if params.get("along") == "x":
+        # x of a frame that is turned by 90° is y of the scan
+        assert value(DistanceKind(**params), start=start, end=end, frame=turned).value == pytest.approx(4.0)
+
+
+def test_a_gap_of_rounded_edges_at_a_depth():
+    """Two edges rounded by 1 mm whose faces stand 2 mm apart."""
+    left, right = Arc(-2.0, 0.0, -1.0, 1.0, 0.0, 90.0), Arc(2.0, 0.0, -1.0, 1.0, 0.0, 90.0)
+    for depth in (0.1, 0.5, 1.0, 3.0):
+        reach = math.sqrt(1 - (1 - min(depth, 1.0)) ** 2)
+        found = value(GapKind(take="depth", depth=depth), left=left, right=right).value
+        assert found == pytest.approx(4.0 - 2 * reach), depth

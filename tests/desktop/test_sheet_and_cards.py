@@ -35,7 +35,7 @@ def test_rows_are_grouped_searched_and_moved(demo, qtbot, settled):
     retype(qtbot, demo.plan_workspace.lineage.result_card.number, "60")
     assert bench.balloon == 60
     demo.trigger("sheet.renumber")
-    assert [c.balloon for c in bench.document.plan.sheet] == list(range(1, 19))
+    assert [c.balloon for c in bench.document.plan.sheet] == list(range(1, 20))
 
 
 def test_a_row_is_switched_off_hidden_and_counted_from_the_reference(demo, settled):
@@ -192,3 +192,16 @@ def test_two_known_sizes_correct_a_row(demo, qtbot, settled):
     demo.trigger("edit.undo")
     settled(demo)
     assert bench.shown.result.characteristics[5].value == before
+
+
+def test_a_tolerance_may_count_from_what_the_reference_part_measures(demo, settled):
+    rows, bench = demo.plan_workspace.rows, demo.bench
+    assert rows.set_tolerance(6, "ref ±1 %")
+    settled(demo)
+    row = bench.document.plan.characteristic(6)
+    measured = next(c for c in bench.tray.parts[0].result.characteristics if c.balloon == 6).value
+    assert row.nominal == pytest.approx(measured, abs=0.006)
+    assert (row.lower, row.upper) == pytest.approx((0.99 * row.nominal, 1.01 * row.nominal))
+    assert not rows.set_tolerance(6, "ref and so on") or bench.document.plan.characteristic(6) == row
+    settled(demo)
+    assert bench.document.plan.characteristic(6) == row, "nonsense changes nothing"

@@ -125,7 +125,10 @@ def minimum_zone(u: FloatArray, v: FloatArray, w: FloatArray) -> FloatArray:
     )
     if not found.success or found.x is None:
         raise NotMeasured("the two closest planes about the surface could not be found; take least squares")
-    slopes: FloatArray = (start[:2] + found.x[:2] * size) / scale
+    # the points that the planes rest on settle what the solver's tolerance leaves open
+    tight = found.ineqlin.marginals < -EXACT
+    settled = found.x + np.linalg.lstsq(sides[tight], heights[tight] - sides[tight] @ found.x, rcond=None)[0]
+    slopes: FloatArray = (start[:2] + settled[:2] * size) / scale
     return slopes
 
 

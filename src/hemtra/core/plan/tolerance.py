@@ -9,7 +9,9 @@ from hemtra.core.errors import HemtraError
 from hemtra.core.plan.general_tolerances import permissible
 
 NUMBER = r"[+\-−]?\d*[.,]?\d+"
-EXAMPLES = "4.00 ±0.10, 2.5 +0.15 -0.05, 84 ±2 %, ≤ 0.15, ≥ 3, 3.9 … 4.1, 84 ISO 2768-m or 4.00 ±0.10 U 0.01"
+EXAMPLES = (
+    "4.00 ±0.10, 2.5 +0.15 -0.05, 84 ±2 %, ref ±2 %, ≤ 0.15, ≥ 3, 3.9 … 4.1, 84 ISO 2768-m or 4.00 ±0.10 U 0.01"
+)
 
 _UNCERTAINTY = re.compile(rf"^(?P<rest>.*\S)\s*[Uu]\s*=?\s*(?P<u>{NUMBER})$")
 _FORMS = {

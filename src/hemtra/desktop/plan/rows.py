@@ -26,6 +26,8 @@ from hemtra.desktop.model.bench import Bench
 from hemtra.desktop.plan.numbers_form import NumbersAsked
 from hemtra.desktop.tasks import Task, Tasks
 
+REFERENCE = "ref"
+"""What a typed tolerance begins with whose nominal is what the reference part measures."""
 OVER_PROFILES = {
     "each": "Each must pass",
     "worst": "The worst must pass",
@@ -53,6 +55,11 @@ class Rows:
         plan, row = self._plan, self._plan.characteristic(balloon)
         if row is None:
             return True
+        if text.strip().lower().startswith(REFERENCE):
+            limits = text.strip()[len(REFERENCE) :]
+            places = row.decimals
+            self._with_reference(row, lambda value: self.set_tolerance(balloon, f"{value:.{places}f} {limits}"))
+            return row.step is not None and self._bench.document.teacher is not None
 
         def changed() -> Plan:
             t = parse_tolerance(text, row.nominal)
@@ -115,8 +122,19 @@ class Rows:
 
     def take_nominal(self) -> None:
         """What the reference part measures becomes the selected row's nominal."""
-        row, plan, teacher = self._bench.row, self._plan, self._bench.document.teacher
-        if row is None or row.step is None or teacher is None:
+        row = self._bench.row
+        if row is not None:
+            self._with_reference(
+                row,
+                lambda value: self._edit(
+                    f"nominal of {row.name}", lambda: with_nominal(self._plan, row.balloon, value)
+                ),
+            )
+
+    def _with_reference(self, row: Characteristic, then: Callable[[float], object]) -> None:
+        """Do something with what the reference part measures of a row, once that is known."""
+        plan, teacher = self._plan, self._bench.document.teacher
+        if row.step is None or teacher is None:
             return
         step_id = row.step
 
@@ -128,7 +146,7 @@ class Rows:
 
         def done(value: float) -> None:
             if self._plan.characteristic(row.balloon) == row:
-                self._edit(f"nominal of {row.name}", lambda: with_nominal(self._plan, row.balloon, value))
+                then(value)
 
         self._tasks.start(f"Nominal of {row.name}", work, done)
 
