@@ -75,18 +75,19 @@ def quantity(
     kind: str,
     inputs: dict[str, tuple[str, ...]],
     step: Step | None = None,
+    title: str = "",
     **params: object,
 ) -> Proposal:
-    """The plan with a quantity and its row; `step` where that is made already."""
+    """The plan with a quantity and its row; `step` where it is made already, `title` its name."""
     step = step or Step(
-        id=plan.free_id(kind), name=_named(plan, kind, inputs), kind=kind, inputs=inputs, params=params
+        id=plan.free_id(kind), name=_named(plan, kind, inputs, title), kind=kind, inputs=inputs, params=params
     )
     return with_row(plan, engine, step)
 
 
-def _named(plan: Plan, kind: str, inputs: dict[str, tuple[str, ...]]) -> str:
+def _named(plan: Plan, kind: str, inputs: dict[str, tuple[str, ...]], title: str) -> str:
     """What is measured, and of what: “Diameter, Bore rim”."""
-    title = kind_named(kind).title
+    title = title or kind_named(kind).title
     main = [plan.step(i).name for i in dict.fromkeys(i for ids in inputs.values() for i in ids)]
     of = " – ".join(main if kind not in ("tilt", "true-position") else main[:1])
     name = f"{title}, {of}" if of else title

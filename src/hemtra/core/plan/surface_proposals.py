@@ -26,13 +26,13 @@ ROUNDED, PATCH = 5.0, 10.0
 def propose_slot_length(plan: Plan, engine: Engine, place: Place) -> Proposal:
     """Length of the opening with straight sides at a place."""
     plan, slot = _opening(plan, engine, place)
-    return quantity(plan, engine, "opening-size", {"of": (slot,)})
+    return quantity(plan, engine, "opening-size", {"of": (slot,)}, title="Length")
 
 
 def propose_slot_width(plan: Plan, engine: Engine, place: Place) -> Proposal:
     """Width of the opening with straight sides at a place."""
     plan, slot = _opening(plan, engine, place)
-    return quantity(plan, engine, "opening-size", {"of": (slot,)}, what="width")
+    return quantity(plan, engine, "opening-size", {"of": (slot,)}, title="Width", what="width")
 
 
 def propose_dome_radius(plan: Plan, engine: Engine, place: Place) -> Proposal:
@@ -77,7 +77,7 @@ def propose_depth(plan: Plan, engine: Engine, place: Place) -> Proposal:
     need(seen_at(engine.data, *place), ("hole", "boss", "edge", "level"), "on the floor")
     spot = Seen("level", "spot", propose_spot(engine.data, *place), {})
     plan, floor = taken(plan, engine, spot)
-    return quantity(plan, engine, "height", {"point": (floor,), "plane": (plane,)})
+    return quantity(plan, engine, "height", {"point": (floor,), "plane": (plane,)}, title="Depth")
 
 
 def propose_data_share(plan: Plan, engine: Engine, place: Place) -> Proposal:

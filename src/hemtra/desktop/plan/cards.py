@@ -227,9 +227,10 @@ class StepCard(Card):
         self.update()
 
     def _field(self, name: str, setting: Setting) -> QWidget:
-        if setting.choices:
+        choices = {True: "yes", False: "no"} if isinstance(setting.value, bool) else setting.choices
+        if choices:
             box = QComboBox()
-            for value, label in setting.choices.items():
+            for value, label in choices.items():
                 box.addItem(label, value)
             box.setCurrentIndex(box.findData(setting.value))
             box.activated.connect(lambda _: self.param_changed.emit(self.step.id, name, box.currentData()))

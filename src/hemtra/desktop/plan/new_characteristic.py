@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from PySide6.QtCore import QEvent, QObject, Qt, Signal
+from PySide6.QtCore import QEvent, QObject, QPoint, Qt, Signal
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QFrame, QGridLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
@@ -334,7 +334,11 @@ class NewCharacteristic(QObject):
         """Show what can be chosen."""
         self.leave()
         self.chooser.adjustSize()
-        self.chooser.move((self._view.width() - self.chooser.width()) // 2, 8)
+        # over the whole window, since the stage may be lower than the list is long
+        window, middle = self._view.window(), self._view.width() // 2
+        corner = self._view.mapTo(window, QPoint(middle - self.chooser.width() // 2, 8))
+        self.chooser.setParent(window)
+        self.chooser.move(max(corner.x(), 0), min(corner.y(), window.height() - self.chooser.height()))
         self.chooser.show()
         self.chooser.raise_()
         self.chooser.setFocus()

@@ -19,6 +19,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QWidget
 
+from hemtra.core.arrays import FloatArray
 from hemtra.core.geometry.elements import Plane, Point
 from hemtra.core.marks import Dimension, Mark, Polyline
 from hemtra.core.plan.limits import Judged
@@ -248,7 +249,7 @@ class SectionView(QWidget):
             if kind_named(step.kind).section_input not in step.inputs or step.id not in shown.evidence:
                 continue
             for mark in shown.evidence[step.id].marks:
-                if isinstance(mark, Polyline):
+                if isinstance(mark, Polyline) and _lies_on(line, mark.points, self.bench.section_width):
                     points = [Point(*map(float, p)) for p in mark.points]
                     ends = [axes.at(project(line, p, axes.length), p.z) for p in points]
                     painter.drawPolyline(QPolygonF(ends))
@@ -443,3 +444,11 @@ class SectionView(QWidget):
 
 def _told(judged: Judged) -> str:
     return "not measured" if judged.value is None else told_value(judged, judged.decimals)
+
+
+def _lies_on(line: tuple[Place, Place], points: FloatArray, width: float) -> bool:
+    """Whether a mark belongs to the section that is shown, and not to another one."""
+    (ax, ay), (bx, by) = line
+    length = math.dist(*line) or 1.0
+    across = ((points[:, 0] - ax) * (by - ay) - (points[:, 1] - ay) * (bx - ax)) / length
+    return bool(np.abs(across).max() <= width)
