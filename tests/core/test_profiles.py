@@ -109,6 +109,23 @@ def test_a_zone_follows_its_anchor_on_every_profile():
     assert result.series[1].values == pytest.approx(np.full(30, 4.0), abs=PITCH)
 
 
+def test_other_kinds_look_in_their_zone_on_profiles_too():
+    """The highest point of a ridge that wanders, beside a step that is higher."""
+    peaks, x = np.linspace(-6, -2, 20), (np.arange(400) - 200) * PITCH
+    z = np.maximum(1.0 - np.abs(x - peaks[:, None]), 0.0) + np.where(x > 2.0, 3.0, 0.0)
+    data = HeightMap(z, dx=PITCH, dy=1.0, x0=float(x[0]))
+    plan = edge_plan(lower=-7.0, upper=-1.0)
+    zone = RectangleZone(x=-4, y=1, width=10, height=4)
+    top = Step(id="edge", name="Top", kind="extreme", inputs={"section": ("profile",)}, zone=zone)
+    found = inspect(plan.with_step(top), data).series[1]
+    assert np.abs(found.values - peaks).max() < 2 * PITCH
+    # a step that stays where it is carries the zone nowhere
+    step = plan.step("edge").edited(id="step", zone=RectangleZone(x=2, y=1, width=4, height=9))
+    steps = (plan.step("profile"), step, top.edited(follow=Follow(x="step")), plan.step("place"))
+    following = teach(plan.edited(steps=steps), data)
+    assert inspect(following, data).series[1].values == pytest.approx(found.values)
+
+
 def test_what_is_missing_decides_unless_enough_is_measured():
     edges = np.zeros(40)
     edges[7] = np.nan

@@ -508,19 +508,3 @@ def levels(x: FloatArray, z: FloatArray, inside: BoolArray) -> FloatArray:
         out[row, 6] = u[0]
         out[row, 2] = middle_of(w, w.size)
     return out
-
-
-@njit(cache=True, nogil=True)
-def extremes(
-    x: FloatArray, z: FloatArray, inside: BoolArray, along_x: bool, sign: float, points: int
-) -> FloatArray:
-    """Mean x and z of the outermost points: of those with the least sign * x, or sign * z."""
-    out = np.zeros((z.shape[0], 3))
-    for row in range(z.shape[0]):
-        u, w = _taken(x, z[row], inside[row])
-        if u.size == 0:
-            out[row, 0] = FEW
-            continue
-        order = np.argsort(sign * u if along_x else sign * w, kind="mergesort")[:points]
-        out[row, 1], out[row, 2] = u[order].mean(), w[order].mean()
-    return out

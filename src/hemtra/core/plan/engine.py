@@ -36,6 +36,8 @@ REMEMBERED = 256
 
 MAPS = 8
 """Prepared maps among them: a preparation of some steps, and what a drag makes of the last."""
+COLUMNS = 96
+"""Steps over all profiles of a run that are kept: a plan of 40 and a few of its past states."""
 SINGLE = 32
 """Profiles looked at one by one whose results are kept."""
 LESSONS = 16
@@ -165,7 +167,7 @@ class Engine:
                 computed += 1
                 with self._lock:
                     self._columns[marks[step.id]] = known
-                    while len(self._columns) > REMEMBERED:
+                    while len(self._columns) > COLUMNS:
                         self._columns.popitem(last=False)
             columns[step.id] = known
         rows, series = [], {}

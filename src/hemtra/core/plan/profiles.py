@@ -86,7 +86,7 @@ class Profiles:
             return Column([None] * self.count, dict.fromkeys(range(self.count), ON_MAPS), step.name)
         if isinstance(kind, SectionFeature):
             return self._measured(step, kind, homes, columns, missing)
-        return self._evaluated(step, kind, columns, missing)
+        return self._evaluated(step, kind, homes, columns, missing)
 
     def series(self, column: Column, change: Callable[[FloatArray], FloatArray]) -> Series:
         """The numbers of a column, as a row of the sheet counts them."""
@@ -125,6 +125,16 @@ class Profiles:
                 reasons[k] = str(error)
         return Column(values, reasons, step.name)
 
+    def _zones(
+        self, step: Step, homes: Mapping[str, Home], columns: Mapping[str, Column]
+    ) -> Callable[[int], AnyZone | None]:
+        """Where the zone of a step lies on each profile."""
+        zone = step.zone
+        if zone is None or not step.follow.anchors:
+            return lambda k: zone
+        shift = self._shift(step, homes, columns).tolist()
+        return lambda k: zone.model_copy(update={"x": zone.x + shift[k][0], "y": zone.y + shift[k][1]})
+
     def _shift(self, step: Step, homes: Mapping[str, Home], columns: Mapping[str, Column]) -> FloatArray:
         """(n, 2) mm by which the zone moves in x and z on each profile; NaN where its anchor is missing."""
         shift = np.zeros((self.count, 2))
@@ -157,17 +167,23 @@ class Profiles:
         return np.concatenate(pieces)
 
     def _evaluated(
-        self, step: Step, kind: Kind, columns: Mapping[str, Column], missing: dict[int, str]
+        self,
+        step: Step,
+        kind: Kind,
+        homes: Mapping[str, Home],
+        columns: Mapping[str, Column],
+        missing: dict[int, str],
     ) -> Column:
         values: list[Any] = [None] * self.count
         reasons = dict(missing)
         names = list(step.inputs)
+        zones = self._zones(step, homes, columns)
         given = [zip(*(columns[i].values for i in step.inputs[name]), strict=True) for name in names]
         for k, row in enumerate(zip(*given, strict=True) if given else [()] * self.count):
             if k in missing:
                 continue
             try:
-                values[k] = kind.evaluate(Given(self.data, None, dict(zip(names, row, strict=True)))).value
+                values[k] = kind.evaluate(Given(self.data, zones(k), dict(zip(names, row, strict=True)))).value
             except NotMeasured as error:
                 reasons[k] = str(error)
         return Column(values, reasons, step.name)
