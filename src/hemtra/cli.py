@@ -115,11 +115,14 @@ def inspect(
     scans: Annotated[list[Path], typer.Argument(help="Scan files.", show_default=False)],
     as_json: Annotated[bool, typer.Option("--json", help="One JSON object a part.")] = False,
     csv: Annotated[Path | None, typer.Option(metavar="F", help="Also save all values as CSV.")] = None,
+    series: Annotated[
+        Path | None, typer.Option(metavar="F", help="Also save the values of each profile or instance as CSV.")
+    ] = None,
     jobs: Annotated[int, typer.Option(help="Parts at a time.", min=1, max=256)] = 1,
 ) -> None:
     """Measure and judge scans."""
     from hemtra.storage.plans import load_plan
-    from hemtra.storage.results import save_csv, to_dict
+    from hemtra.storage.results import save_csv, save_series, to_dict
 
     document = load_plan(plan)
     found: list[tuple[str, Result]] = []
@@ -140,6 +143,8 @@ def inspect(
                 _print_result(item.path.name, item.result)
     if csv:
         save_csv(csv, found)
+    if series:
+        save_series(series, found)
     if trouble:
         raise typer.Exit(2)
     raise typer.Exit(0 if all(result.verdict is Verdict.PASS for _, result in found) else 1)

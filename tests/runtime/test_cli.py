@@ -12,7 +12,16 @@ from hemtra import HeightMap, Scan, load_plan, load_scan, save_plan, save_scan
 from hemtra.cli import main
 from hemtra.core.plan.document import Follow
 from hemtra.runtime.batch import inspect_files
-from hemtra.runtime.demo import DOOR_FILE, PLAN_FILE, STATION_FILE, TRAY, TRUTH, is_complete
+from hemtra.runtime.demo import (
+    DOOR_FILE,
+    PLAN_FILE,
+    RUNNER_PLAN_FILE,
+    RUNNER_TRAY,
+    STATION_FILE,
+    TRAY,
+    TRUTH,
+    is_complete,
+)
 
 
 @pytest.fixture
@@ -59,6 +68,18 @@ def test_the_demo_plan_judges_every_part_as_its_truth_says(demo_folder, cover):
                 assert c.verdict != "PASS", "there is no gap without a plug"
             else:
                 assert c.value == pytest.approx(true, abs=bound), (item.path.name, c.name)
+
+
+def test_values_along_a_run_are_saved(hemtra, demo_folder, tmp_path):
+    plan, part = demo_folder / RUNNER_PLAN_FILE, demo_folder / RUNNER_TRAY / "runner-10.x3p"
+    code, out, _ = hemtra("inspect", plan, part, "--series", tmp_path / "along.csv")
+    assert code == 1
+    assert "above 2.20 at" in out
+    with (tmp_path / "along.csv").open() as file:
+        rows = [row for row in csv.DictReader(file) if row["balloon"] == "9"]
+    at, values = (np.array([float(row[name]) for row in rows]) for name in ("at", "value"))
+    assert np.diff(at) == pytest.approx(np.full(499, 0.16), abs=2e-4)
+    assert np.polyfit(at, values, 1)[0] == pytest.approx(0.6 / 90, rel=0.1), "the slit widens by 0.6 over 90 mm"
 
 
 def test_exit_codes_tell_pass_fail_and_error(hemtra, demo_folder, cover):
