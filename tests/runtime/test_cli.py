@@ -72,9 +72,8 @@ def test_the_demo_plan_judges_every_part_as_its_truth_says(demo_folder, cover):
 
 def test_values_along_a_run_are_saved(hemtra, demo_folder, tmp_path):
     plan, part = demo_folder / RUNNER_PLAN_FILE, demo_folder / RUNNER_TRAY / "runner-10.x3p"
-    code, out, _ = hemtra("inspect", plan, part, "--series", tmp_path / "along.csv")
+    code, *_ = hemtra("inspect", plan, part, "--series", tmp_path / "along.csv")
     assert code == 1
-    assert "above 2.20 at" in out
     with (tmp_path / "along.csv").open() as file:
         rows = [row for row in csv.DictReader(file) if row["balloon"] == "9"]
     at, values = (np.array([float(row[name]) for row in rows]) for name in ("at", "value"))
