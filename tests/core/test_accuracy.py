@@ -5,7 +5,7 @@ import pytest
 
 from cases import CASES
 from hemtra.core.geometry.line_fit import robust_circle
-from hemtra.core.geometry.section_kernels import plain_line, robust_line
+from hemtra.core.geometry.profile_fits import plain_line, robust_line
 
 POSES, SEEDS = 6, 16
 

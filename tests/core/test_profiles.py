@@ -6,7 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hemtra import Characteristic, HeightMap, Plan, Step, Verdict, inspect, teach
-from hemtra.core.geometry.section_kernels import middle_of, robust_arc, robust_line
+from hemtra.core.geometry.profile_fits import middle_of, robust_arc, robust_line
 from hemtra.core.plan.document import ByProfile, Follow
 from hemtra.core.plan.engine import Engine, single
 from hemtra.core.plan.profiles import Profiles

@@ -6,6 +6,7 @@ from PySide6.QtGui import QWheelEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
+from hemtra.desktop.model.tray import would_flip
 from hemtra.runtime.demo import RUNNER_PLAN_FILE, RUNNER_TRAY
 from hemtra.virtual.runner_demo import RUNNERS
 
@@ -218,3 +219,24 @@ def test_an_edge_is_taken_from_its_curve_and_its_sensitivity_dragged(runners, se
     sensitivity = bench.document.plan.step("right-hem").params["sensitivity"]
     assert 70 < sensitivity < 100
     assert bench.shown.result.steps["right-hem"].outcome.facts[2] == ("candidates", "1")
+
+
+def test_while_a_limit_is_dragged_the_share_in_limits_decides(runners):
+    """Limits so wide that the dent passes flip its runner; so narrow that nothing does, the good ones."""
+    bench = runners.bench
+    plan, parts = bench.document.plan, bench.tray.parts
+    row = plan.characteristic(4)
+    assert row.over == "share"
+    assert would_flip(parts, row, plan.by_profile) == []
+    wide = would_flip(parts, row.edited(lower=0.5), plan.by_profile)
+    assert [part.name for part in wide] == ["runner-06"]
+    narrow = would_flip(parts, row.edited(lower=0.949), plan.by_profile)
+    assert {part.name for part in narrow} == {"runner-01", "runner-02"}
+
+
+def test_what_makes_no_sense_on_profiles_offers_what_does(runners):
+    new = runners.plan_workspace.new
+    runners.trigger("characteristic.diameter")
+    assert new.chooser.isVisible()
+    QTest.keyClick(new.chooser, Qt.Key.Key_Escape)
+    assert not new.chooser.isVisible()

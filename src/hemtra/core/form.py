@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
+from inspect import get_annotations
 from typing import Any
 
 from pydantic import BaseModel, ConfigDict, Field
@@ -44,9 +45,11 @@ class Form(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
 
     def shown_settings(self) -> dict[str, Setting]:
-        """The fields that matter as the others stand, by name, in the order they were declared."""
+        """The fields that matter as the others stand, by name: a class's own ones before those it inherits."""
         found = {}
-        for name, field_info in type(self).model_fields.items():
+        fields = type(self).model_fields
+        for name in _own_first(type(self), fields):
+            field_info = fields[name]
             extra: Any = field_info.json_schema_extra
             if extra is None or any(
                 getattr(self, other) not in values for other, values in extra["when"].items()
@@ -60,3 +63,9 @@ class Form(BaseModel):
                 value=getattr(self, name),
             )
         return found
+
+
+def _own_first(cls: type, names: Iterable[str]) -> list[str]:
+    """The names in the order in which a class and then its bases declare them."""
+    declared = [name for base in cls.__mro__ for name in get_annotations(base)]
+    return sorted(names, key=declared.index)

@@ -119,6 +119,15 @@ class MainWindow(QMainWindow):
         """The document that undo and save mean now."""
         return self.station_bench.document if self._workspace == "station" else self.bench.document
 
+    def _ways(self, has_part: Callable[[], bool]) -> dict[str, tuple[Callable[[], Any], Callable[[], bool]]]:
+        """How the plan as a whole judges."""
+        ways = self.plan_workspace.ways
+        return {
+            "plan.by-profile": (ways.ask_by_profile, has_part),
+            "plan.whole": (ways.whole, lambda: self.bench.document.plan.by_profile is not None),
+            "plan.not-proven": (ways.show_not_proven, lambda: True),
+        }
+
     def _handlers(self) -> dict[str, tuple[Callable[[], Any], Callable[[], bool]]]:
         """By action: what it does, and when it can be done."""
         bench, workspace = self.bench, self.plan_workspace
@@ -176,9 +185,7 @@ class MainWindow(QMainWindow):
             "tray.previous": (lambda: self._step(-1), has_part),
             "tray.tag": (self._change_tag, has_part),
             "tray.reference": (self.plans.make_reference, has_part),
-            "plan.by-profile": (workspace.ways.ask_by_profile, has_part),
-            "plan.whole": (workspace.ways.whole, lambda: self.bench.document.plan.by_profile is not None),
-            "plan.not-proven": (workspace.ways.show_not_proven, always),
+            **self._ways(has_part),
             "view.fit": (workspace.stage.fit, has_part),
             "view.stretch": (workspace.stage.stretch_colours, has_part),
             "view.cycle": (workspace.cycle_views, has_part),

@@ -12,7 +12,8 @@ from hemtra.core.errors import NotMeasured
 from hemtra.core.features.section import Cut, Facts, SectionFeature, section_marks
 from hemtra.core.form import setting
 from hemtra.core.geometry.elements import Arc
-from hemtra.core.geometry.section_kernels import FEW, STRAIGHT, arcs, robust_arc
+from hemtra.core.geometry.profile_fits import robust_arc
+from hemtra.core.geometry.section_kernels import FEW, STRAIGHT, arcs
 from hemtra.core.marks import Evidence, Histogram
 from hemtra.core.plan.kind import Given, Outcome
 from hemtra.core.plan.registry import register

@@ -10,13 +10,14 @@ import numpy as np
 
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.errors import NotMeasured
+from hemtra.core.features.seen_by import SeenBySteps
 from hemtra.core.form import setting
 from hemtra.core.geometry.elements import Line
-from hemtra.core.geometry.section_kernels import STEEPEST, edge_candidates, robust_line
+from hemtra.core.geometry.profile_fits import robust_line
+from hemtra.core.geometry.section_kernels import STEEPEST, edge_candidates
 from hemtra.core.marks import Curve, Evidence, Polyline, Strokes
-from hemtra.core.plan.kind import Given, Kind, Outcome
+from hemtra.core.plan.kind import Given, Outcome
 from hemtra.core.plan.registry import register
-from hemtra.core.scan.edge_kernels import SHADOWED
 from hemtra.core.scan.edge_lines import CHANGES, PICKS, crossings
 from hemtra.core.scan.section import section
 from hemtra.core.scan.zones import AnyZone
@@ -41,15 +42,13 @@ class FoundEdge(Line):
 
 
 @register
-class EdgeKind(Kind):
+class EdgeKind(SeenBySteps):
     """A straight edge across which the surface steps."""
 
     kind: ClassVar = "edge"
     title: ClassVar = "Edge"
     glyph: ClassVar = "edge"
     output: ClassVar = FoundEdge
-    needs_zone: ClassVar = True
-
     change: Literal["falls", "rises", "either"] = setting(
         "either",
         "surface",
@@ -68,41 +67,6 @@ class EdgeKind(Kind):
         ge=-1e4,
         le=1e4,
     )
-    on: Literal["height", "brightness"] = setting(
-        "height",
-        "seen by",
-        "Steps of the surface, or of its brightness, as of something printed.",
-        choices={"height": "height", "brightness": "brightness"},
-    )
-    least_step: float = setting(
-        0.3,
-        "least step",
-        "Steps lower than this are no edge.",
-        unit="mm",
-        when={"on": ("height",)},
-        gt=0.0,
-        le=1000.0,
-    )
-    least_contrast: float = setting(
-        30.0,
-        "least contrast",
-        "Differences of brightness smaller than this are no edge; the scale goes to 255.",
-        when={"on": ("brightness",)},
-        gt=0.0,
-        le=255.0,
-    )
-    least_seen: float = setting(
-        50.0,
-        "least seen",
-        "Share of the scan lines that must show the edge.",
-        unit="%",
-        ge=0.0,
-        le=100.0,
-    )
-
-    @property
-    def _least(self) -> float:
-        return self.least_step if self.on == "height" else self.least_contrast
 
     def evaluate(self, given: Given) -> Outcome:
         """A `FoundEdge`: its direction is that of the zone's height; facts: scatter and scan lines."""
@@ -162,7 +126,7 @@ class EdgeKind(Kind):
         steep = np.abs(np.gradient(profile.z, profile.x)) if profile.x.size > 2 else profile.z
         at = ux * (edge.x - zone.x) + uy * (edge.y - zone.y)
         x, known = profile.x - half, ~np.isnan(profile.z)
-        near = edge_candidates(x, profile.z, known, STEEPEST, 0.0, SHADOWED)
+        near = edge_candidates(x, profile.z, known, STEEPEST, 0.0, 0.0)
         strength = np.abs(near[:, 2])
         strong = near[strength >= LEAST_CANDIDATE * strength.max(initial=0.0), 0]
         curve = Curve(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from abc import abstractmethod
 from dataclasses import dataclass
 from typing import ClassVar
 
@@ -68,8 +69,9 @@ class _OpeningKind(RimKind):
         x, y, half, cross = (float(v) for v in shape[:4])
         return Opening(x, y, level, turn, 2 * half, 2 * cross, corner), places, levels, off, lines
 
+    @abstractmethod
     def _fit(self, places: FloatArray, floor: float) -> tuple[FloatArray, FloatArray]:
-        raise NotImplementedError
+        """Centre x, y, half axes, direction in radians and perhaps corner radius; distances (n,) from it."""
 
     def evaluate(self, given: Given) -> Outcome:
         """An `Opening`; facts: length, width, direction and scatter."""

@@ -26,7 +26,6 @@ from hemtra.core.geometry.section_kernels import (
 from hemtra.core.marks import Curve, Evidence, Polyline
 from hemtra.core.plan.kind import Given, Outcome
 from hemtra.core.plan.registry import register
-from hemtra.core.scan.edge_kernels import SHADOWED
 
 BY = {"steepest": STEEPEST, "level": LEVEL, "data": DATA}
 PICKS = {"strongest": STRONGEST, "first": FIRST, "last": LAST, "nearest": NEAREST}
@@ -60,6 +59,15 @@ class ProfileEdgeKind(SectionFeature):
         when={"by": ("level",)},
         ge=-1e4,
         le=1e4,
+    )
+    least_gap: float = setting(
+        0.4,
+        "least gap",
+        "Data that is missing over less than this is a dropout and no end.",
+        unit="mm",
+        when={"by": ("data",)},
+        gt=0.0,
+        le=1000.0,
     )
     change: Literal["rises", "falls", "either"] = setting(
         "either",
@@ -101,7 +109,9 @@ class ProfileEdgeKind(SectionFeature):
         change = {"rises": 1, "falls": -1, "either": 0}[self.change]
         near = middle + self.place
         share = self.sensitivity / 100.0
-        return edges(x, z, inside, BY[self.by], self.level, SHADOWED, change, PICKS[self.pick], share, near)
+        return edges(
+            x, z, inside, BY[self.by], self.level, self.least_gap, change, PICKS[self.pick], share, near
+        )
 
     def value(self, cut: Cut, row: FloatArray) -> Point:
         """A `Point`."""
@@ -126,7 +136,7 @@ class ProfileEdgeKind(SectionFeature):
         p: Point = outcome.value
         cut = given.one("section", Cut)
         inside = cut.within(given.zone)
-        found = edge_candidates(cut.x, cut.z, inside, BY[self.by], self.level, SHADOWED)
+        found = edge_candidates(cut.x, cut.z, inside, BY[self.by], self.level, self.least_gap)
         wanted = {"rises": found[:, 2] > 0, "falls": found[:, 2] < 0, "either": found[:, 2] != 0}[self.change]
         found = found[wanted]
         strength = np.abs(found[:, 2])

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import math
 from abc import ABC
-from typing import ClassVar, Literal
+from typing import Literal
 
 import numpy as np
 
 from hemtra.core.arrays import FloatArray
 from hemtra.core.errors import NotMeasured
+from hemtra.core.features.seen_by import SeenBySteps
 from hemtra.core.form import setting
-from hemtra.core.plan.kind import Given, Kind
+from hemtra.core.plan.kind import Given
 from hemtra.core.scan.edge_lines import crossings
 from hemtra.core.scan.zones import RingZone
 
@@ -22,10 +23,8 @@ QUARTERS, SIDE_SHARE = 4, 0.05
 """Sides of a rim, and the share of its points that shows one of them."""
 
 
-class RimKind(Kind, ABC):
+class RimKind(SeenBySteps, ABC):
     """A rim found on radial scan lines."""
-
-    needs_zone: ClassVar = True
 
     change: Literal["falls", "rises"] = setting(
         "falls",
@@ -40,41 +39,6 @@ class RimKind(Kind, ABC):
         "Which of several edges on a radial line counts.",
         choices={"strongest": "strongest", "first": "innermost", "last": "outermost"},
     )
-    on: Literal["height", "brightness"] = setting(
-        "height",
-        "seen by",
-        "Steps of the surface, or of its brightness, as of something printed.",
-        choices={"height": "height", "brightness": "brightness"},
-    )
-    least_step: float = setting(
-        0.3,
-        "least step",
-        "Steps lower than this are no rim.",
-        unit="mm",
-        when={"on": ("height",)},
-        gt=0.0,
-        le=1000.0,
-    )
-    least_contrast: float = setting(
-        30.0,
-        "least contrast",
-        "Differences of brightness smaller than this are no rim; the scale goes to 255.",
-        when={"on": ("brightness",)},
-        gt=0.0,
-        le=255.0,
-    )
-    least_seen: float = setting(
-        50.0,
-        "least seen",
-        "Share of the radial lines that must show the rim.",
-        unit="%",
-        ge=0.0,
-        le=100.0,
-    )
-
-    @property
-    def _least(self) -> float:
-        return self.least_step if self.on == "height" else self.least_contrast
 
     def _rim(self, given: Given, *, to_the_corners: bool = False) -> tuple[FloatArray, FloatArray, int]:
         """Places (n, 2) and heights (n,) of the rim in mm, and how many radial lines were looked along.

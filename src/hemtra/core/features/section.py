@@ -50,6 +50,8 @@ class Cut(Profile):
         return inside
 
 
+FINE = 3
+"""Samples of a section for each point of the map: where data ends is known to a part of a point."""
 Facts = tuple[tuple[str, str], ...]
 
 
@@ -147,7 +149,7 @@ class SectionKind(Kind):
         ux, uy = math.cos(math.radians(zone.rotation)), math.sin(math.radians(zone.rotation))
         half = zone.width / 2
         start, end = ((zone.x + side * half * ux, zone.y + side * half * uy) for side in (-1, 1))
-        profile = section(given.data, start, end, width=zone.height, median=self.take == "median")
+        profile = section(given.data, start, end, width=zone.height, median=self.take == "median", fine=FINE)
         along = profile.x - half
         ground = given.base.height_at(zone.x + along * ux, zone.y + along * uy)
         z = profile.z - ground

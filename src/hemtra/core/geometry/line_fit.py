@@ -6,7 +6,7 @@ import numpy as np
 
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.geometry.fit_kernels import settle_linear, weighted_fit
-from hemtra.core.geometry.section_kernels import robust_arc
+from hemtra.core.geometry.profile_fits import robust_arc
 
 TRIES, JUDGES = 80, 120
 """Exact fits tried for a start, and values that judge them."""

@@ -12,190 +12,20 @@ import numpy as np
 from numba import njit
 
 from hemtra.core.arrays import BoolArray, FloatArray
+from hemtra.core.geometry.profile_fits import middle_of, plain_line, robust_arc, robust_line
 
 FLOOR_SHARE = 0.9
 """Of the depth of a groove, beyond which a point lies on its flat floor."""
 FEW, NONE, STRAIGHT, CUT_OFF = 1.0, 2.0, 3.0, 4.0
 """Reasons: too few points, nothing found, no curvature, reaching to the end of the zone."""
 
-TUKEY = 4.685
 ROUNDS = 30
-SETTLED = 1e-9
-TRIES, JUDGES = 32, 40
-"""Lines through two points tried for a start, and points that judge each."""
+"""Times that the upper or lower points of a line are chosen anew."""
 
 LINE_WIDTH, ARC_WIDTH, EDGE_WIDTH, GROOVE_WIDTH, CORNER_WIDTH, LEVEL_WIDTH = 8, 9, 5, 6, 7, 7
 STEEPEST, LEVEL, DATA = 0, 1, 2
 FIRST, LAST, STRONGEST, NEAREST = 0, 1, 2, 3
 ROBUST, ALL, UPPER, LOWER = 0, 1, 2, 3
-
-
-@njit(cache=True, nogil=True)
-def middle_of(values: FloatArray, n: int) -> float:
-    """The median of the first n of some values, which are put in another order (Hoare 1961)."""
-    k, low, high = n // 2, 0, n - 1
-    while low < high:
-        pivot = values[(low + high) // 2]
-        i, j = low, high
-        while i <= j:
-            while values[i] < pivot:
-                i += 1
-            while values[j] > pivot:
-                j -= 1
-            if i <= j:
-                values[i], values[j] = values[j], values[i]
-                i += 1
-                j -= 1
-        if k <= j:
-            high = j
-        elif k >= i:
-            low = i
-        else:
-            break
-    upper = float(values[k])
-    if n % 2:
-        return upper
-    lower = -np.inf
-    for i in range(k):
-        lower = max(lower, float(values[i]))
-    return (lower + upper) / 2
-
-
-@njit(cache=True, nogil=True)
-def robust_line(x: FloatArray, z: FloatArray, floor: float) -> tuple[float, float, FloatArray]:
-    """Height at x = 0, slope, and weights (n,) of a line through points by Tukey's biweight.
-
-    Starts from the least median of squares (Rousseeuw 1984), so that up to half of the points may be wrong.
-    floor: mm by which a point may always be off.
-    """
-    n = x.size
-    weight = np.ones(n)
-    mx, mz = x.mean(), z.mean()
-    best, slope, height = np.inf, 0.0, 0.0
-    off = np.empty(n)
-    stride = max(1, n // JUDGES)
-    state = np.uint64(n * 2654435761 + 12345)
-    for _ in range(TRIES):
-        state = state * np.uint64(6364136223846793005) + np.uint64(1442695040888963407)
-        i = int((state >> np.uint64(33)) % np.uint64(n))
-        state = state * np.uint64(6364136223846793005) + np.uint64(1442695040888963407)
-        j = int((state >> np.uint64(33)) % np.uint64(n))
-        run = x[j] - x[i]
-        if run == 0.0:
-            continue
-        b = (z[j] - z[i]) / run
-        a = (z[i] - mz) - b * (x[i] - mx)
-        count = 0
-        for k in range(0, n, stride):
-            off[count] = abs((z[k] - mz) - a - b * (x[k] - mx))
-            count += 1
-        deviation = middle_of(off, count)
-        if deviation < best:
-            best, slope, height = deviation, b, a
-            if best < floor:
-                break
-    for _ in range(ROUNDS):
-        for k in range(n):
-            off[k] = abs((z[k] - mz) - height - slope * (x[k] - mx))
-        scale = TUKEY * max(1.4826 * middle_of(off, n), floor)
-        s = sx = sz = 0.0
-        for k in range(n):
-            r = ((z[k] - mz) - height - slope * (x[k] - mx)) / scale
-            w = (1.0 - r * r) ** 2 if abs(r) < 1.0 else 0.0
-            weight[k] = w
-            s += w
-            sx += w * (x[k] - mx)
-            sz += w * (z[k] - mz)
-        if s == 0.0:
-            break
-        cx, cz = sx / s, sz / s
-        sxx = sxz = 0.0
-        for k in range(n):
-            u = x[k] - mx - cx
-            sxx += weight[k] * u * u
-            sxz += weight[k] * u * (z[k] - mz - cz)
-        b = sxz / sxx if sxx > 0.0 else 0.0
-        a = cz - b * cx
-        moved = abs(a - height) + abs(b - slope)
-        height, slope = a, b
-        if moved < SETTLED:
-            break
-    return mz + height - slope * mx, slope, weight
-
-
-@njit(cache=True, nogil=True)
-def plain_line(x: FloatArray, z: FloatArray) -> tuple[float, float]:
-    """Height at x = 0 and slope by least squares."""
-    mx, mz = x.mean(), z.mean()
-    sxx = sxz = 0.0
-    for k in range(x.size):
-        sxx += (x[k] - mx) ** 2
-        sxz += (x[k] - mx) * (z[k] - mz)
-    b = sxz / sxx if sxx > 0.0 else 0.0
-    return mz - b * mx, b
-
-
-@njit(cache=True, nogil=True)
-def robust_arc(x: FloatArray, z: FloatArray, floor: float) -> tuple[float, float, float, FloatArray]:
-    """Centre x, z, radius, and weights (n,) of a circle through points; the radius is infinite if straight.
-
-    Starts from the algebraic fit of Kåsa (1976), then Gauss-Newton on the distances with Tukey's biweight.
-    """
-    n = x.size
-    weight = np.ones(n)
-    mx, mz = x.mean(), z.mean()
-    suu = suv = svv = suw = svw = sw = 0.0
-    for k in range(n):
-        u, v = x[k] - mx, z[k] - mz
-        w = u * u + v * v
-        suu += u * u
-        suv += u * v
-        svv += v * v
-        suw += u * w
-        svw += v * w
-        sw += w
-    det = suu * svv - suv * suv
-    if det <= 1e-12 * (suu + svv) ** 2:
-        return mx, mz, np.inf, weight
-    cx = (suw * svv - svw * suv) / det / 2
-    cz = (svw * suu - suw * suv) / det / 2
-    radius = math.sqrt(sw / n + cx * cx + cz * cz)
-    off = np.empty(n)
-    for _ in range(ROUNDS):
-        for k in range(n):
-            off[k] = abs(math.hypot(x[k] - mx - cx, z[k] - mz - cz) - radius)
-        scale = TUKEY * max(1.4826 * middle_of(off, n), floor)
-        a00 = a01 = a02 = a11 = a12 = a22 = 0.0
-        r0 = r1 = r2 = 0.0
-        for k in range(n):
-            du, dv = x[k] - mx - cx, z[k] - mz - cz
-            far = max(math.hypot(du, dv), 1e-12)
-            left = far - radius
-            t = left / scale
-            w = (1.0 - t * t) ** 2 if abs(t) < 1.0 else 0.0
-            weight[k] = w
-            p, q = du / far, dv / far
-            a00 += w * p * p
-            a01 += w * p * q
-            a02 += w * p
-            a11 += w * q * q
-            a12 += w * q
-            a22 += w
-            r0 += w * p * left
-            r1 += w * q * left
-            r2 += w * left
-        c00, c01, c02 = a11 * a22 - a12 * a12, a02 * a12 - a01 * a22, a01 * a12 - a02 * a11
-        det = a00 * c00 + a01 * c01 + a02 * c02
-        if det <= 1e-18 * a22**3:
-            return mx + cx, mz + cz, np.inf, weight
-        c11, c12, c22 = a00 * a22 - a02 * a02, a01 * a02 - a00 * a12, a00 * a11 - a01 * a01
-        step0 = (c00 * r0 + c01 * r1 + c02 * r2) / det
-        step1 = (c01 * r0 + c11 * r1 + c12 * r2) / det
-        step2 = (c02 * r0 + c12 * r1 + c22 * r2) / det
-        cx, cz, radius = cx + step0, cz + step1, radius + step2
-        if abs(step0) + abs(step1) + abs(step2) < SETTLED * max(1.0, radius):
-            break
-    return mx + cx, mz + cz, radius, weight
 
 
 @njit(cache=True, nogil=True)
@@ -290,12 +120,12 @@ def arcs(
 
 @njit(cache=True, nogil=True)
 def edge_candidates(
-    x: FloatArray, z: FloatArray, inside: BoolArray, by: int, level: float, shadow: int
+    x: FloatArray, z: FloatArray, inside: BoolArray, by: int, level: float, least_gap: float
 ) -> FloatArray:
     """(c, 3) place, height and steepness of all edges of one profile, in their order.
 
     Steepest places lie between neighbours, to fractions of a step by a parabola through three slopes. Ends of
-    the data lie half a step beyond the last point before a gap of more than `shadow` steps, and their steepness
+    the data lie half a step beyond the last point before a gap of more than `least_gap` mm, and their steepness
     is how wide the gap is.
     """
     found = np.empty((2 * x.size, 3))
@@ -306,7 +136,7 @@ def edge_candidates(
         for k in range(x.size):
             if not inside[k]:
                 continue
-            if last >= 0 and k - last > shadow:
+            if last >= 0 and x[k] - x[last] > least_gap:
                 wide = x[k] - x[last]
                 found[n] = x[last] + half, z[last], -wide
                 found[n + 1] = x[k] - half, z[k], wide
@@ -348,7 +178,7 @@ def edges(
     inside: BoolArray,
     by: int,
     level: float,
-    shadow: int,
+    least_gap: float,
     change: int,
     pick: int,
     sensitivity: float,
@@ -367,7 +197,7 @@ def edges(
         if count < 3:
             out[row, 0], out[row, 4] = FEW, count
             continue
-        found = edge_candidates(x, z[row], inside[row], by, level, shadow)
+        found = edge_candidates(x, z[row], inside[row], by, level, least_gap)
         strongest = 0.0
         for k in range(found.shape[0]):
             if change == 0 or found[k, 2] * change > 0.0:

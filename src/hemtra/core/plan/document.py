@@ -6,7 +6,7 @@ import hashlib
 import math
 from collections import Counter
 from functools import cached_property
-from typing import Annotated, Any, Literal, Self
+from typing import Annotated, Any, Literal, Self, TypeVar
 
 from pydantic import (
     BaseModel,
@@ -18,6 +18,7 @@ from pydantic import (
     model_validator,
 )
 
+from hemtra.core.arrays import FloatArray
 from hemtra.core.errors import PlanError
 from hemtra.core.plan.limits import decimals_for
 from hemtra.core.plan.series import Over
@@ -29,6 +30,7 @@ SCHEMA = 5
 Id = Annotated[str, StringConstraints(pattern=r"^[a-z0-9][a-z0-9-]{0,62}$")]
 Name = Annotated[str, StringConstraints(min_length=1, max_length=120, strip_whitespace=True)]
 Finite = Annotated[float, Field(allow_inf_nan=False)]
+N = TypeVar("N", float, FloatArray)
 Percent = Annotated[float, Field(gt=0.0, le=100.0)]
 
 
@@ -128,8 +130,8 @@ class Correction(_Document):
             raise ValueError("a correction needs two sizes that differ")
         return self
 
-    def applied(self, value: float) -> float:
-        """A measured value, corrected."""
+    def applied(self, value: N) -> N:
+        """A measured value, or many, corrected."""
         (a, b), (true_a, true_b) = self.measured, self.known
         return true_a + (value - a) * (true_b - true_a) / (b - a)
 

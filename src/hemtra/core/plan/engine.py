@@ -20,7 +20,7 @@ from hemtra.core.marks import Evidence
 from hemtra.core.plan.document import Characteristic, Follow, Home, Plan, Step, Taught
 from hemtra.core.plan.follow import base, followed, followed_on_profile, pose_of
 from hemtra.core.plan.graph import ordered
-from hemtra.core.plan.judging import because, corrected, counted_all, judged, judged_series
+from hemtra.core.plan.judging import because, corrected, counted, judged, judged_series
 from hemtra.core.plan.kind import Given, Kind, Outcome
 from hemtra.core.plan.limits import Judged, Verdict, part_verdict
 from hemtra.core.plan.profiles import Column, Profiles
@@ -176,7 +176,7 @@ class Engine:
                 rows.append(judged(row, None, ""))
                 continue
             unit = kind_named(plan.step(row.step).kind).unit
-            many = profiles.series(columns[row.step], partial(counted_all, row))
+            many = profiles.series(columns[row.step], partial(counted, row))
             series[row.balloon] = many
             rows.append(judged_series(row, many, unit, plan.by_profile))
         verdict = part_verdict((j.verdict for j in rows), Verdict(plan.not_proven.upper()))
@@ -218,7 +218,7 @@ class Engine:
         column = Column([None if v is None else v.at for v in found], {})
         values = np.array([np.nan if v is None else v.value for v in found])
         places = column.parts("x", "y", "z")
-        return Series(counted_all(row, values), np.arange(1.0, len(found) + 1), places, reasons, "instance")
+        return Series(counted(row, values), np.arange(1.0, len(found) + 1), places, reasons, "instance")
 
     def taught(self, plan: Plan) -> Plan:
         """The plan with what its steps learn from this map, as the reference scan, and its anchors' homes.

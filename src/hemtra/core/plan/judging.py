@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Any
+from typing import Any, TypeVar
 
 from hemtra.core.arrays import FloatArray
 from hemtra.core.geometry.elements import Number, Point
@@ -11,6 +11,8 @@ from hemtra.core.plan.document import ByProfile, Characteristic
 from hemtra.core.plan.limits import Judged, Verdict, judge
 from hemtra.core.plan.series import Demand, Series, combined
 
+N = TypeVar("N", float, FloatArray)
+"""A number, or many."""
 UNBOUND = "nothing is bound to it yet; select it and press N"
 NO_MASTER = "the reference part gives no value to count from"
 
@@ -61,21 +63,15 @@ def judged_series(row: Characteristic, series: Series, unit: str, run: ByProfile
     return replace(blank, value=shown, verdict=found.verdict, reason=found.reason, at=at, text=text)
 
 
-def counted(row: Characteristic, value: Any) -> Any:
+def counted(row: Characteristic, value: N) -> N:
     """A value, or many, as the row counts them: corrected, and from the master where it counts from that."""
     value = corrected(row, value)
     return value - (row.master or 0.0) if row.from_master else value
 
 
-def corrected(row: Characteristic, value: Any) -> Any:
+def corrected(row: Characteristic, value: N) -> N:
     """A value, or an array of them, with the linear correction of its row."""
     return value if row.correction is None else row.correction.applied(value)
-
-
-def counted_all(row: Characteristic, values: FloatArray) -> FloatArray:
-    """`counted` of many."""
-    found: FloatArray = counted(row, values)
-    return found
 
 
 def _blank(row: Characteristic, unit: str) -> Judged:

@@ -11,7 +11,7 @@ import numpy as np
 from hemtra.core.arrays import FloatArray
 from hemtra.core.errors import HemtraError, NotMeasured
 from hemtra.core.features.section import Cut, SectionFeature
-from hemtra.core.geometry.section_kernels import plain_line, robust_arc
+from hemtra.core.geometry.profile_fits import plain_line, robust_arc
 from hemtra.core.plan.document import Follow, Plan, Step
 from hemtra.core.plan.engine import Engine, Result, single
 from hemtra.core.plan.follow import followed_on_profile

@@ -114,13 +114,18 @@ class Profiles:
     ) -> Column:
         shift = self._shift(step, homes, columns)
         rows = self._rows(step.zone, kind, shift)
+        cuts = self.cuts
+        return self._filled(step, missing, lambda k: kind.value(cuts[k], rows[k]))
+
+    def _filled(self, step: Step, missing: dict[int, str], value: Callable[[int], Any]) -> Column:
+        """A column of values, or why there are none."""
         values: list[Any] = [None] * self.count
         reasons = dict(missing)
-        for k, (cut, row) in enumerate(zip(self.cuts, rows, strict=True)):
+        for k in range(self.count):
             if k in missing:
                 continue
             try:
-                values[k] = kind.value(cut, row)
+                values[k] = value(k)
             except NotMeasured as error:
                 reasons[k] = str(error)
         return Column(values, reasons, step.name)
@@ -174,19 +179,14 @@ class Profiles:
         columns: Mapping[str, Column],
         missing: dict[int, str],
     ) -> Column:
-        values: list[Any] = [None] * self.count
-        reasons = dict(missing)
-        names = list(step.inputs)
-        zones = self._zones(step, homes, columns)
+        names, zones = list(step.inputs), self._zones(step, homes, columns)
         given = [zip(*(columns[i].values for i in step.inputs[name]), strict=True) for name in names]
-        for k, row in enumerate(zip(*given, strict=True) if given else [()] * self.count):
-            if k in missing:
-                continue
-            try:
-                values[k] = kind.evaluate(Given(self.data, zones(k), dict(zip(names, row, strict=True)))).value
-            except NotMeasured as error:
-                reasons[k] = str(error)
-        return Column(values, reasons, step.name)
+        rows = list(zip(*given, strict=True)) if given else [()] * self.count
+        return self._filled(
+            step,
+            missing,
+            lambda k: kind.evaluate(Given(self.data, zones(k), dict(zip(names, rows[k], strict=True)))).value,
+        )
 
 
 def _averaged(data: HeightMap, average: int) -> HeightMap:

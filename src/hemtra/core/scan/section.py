@@ -23,18 +23,19 @@ def section(
     width: float = 0.0,
     *,
     median: bool = False,
+    fine: int = 1,
 ) -> Profile:
     """The cut from `start` to `end` (x, y in mm), averaged over `width` mm across it.
 
-    Sampled at the finer pitch of the map with bilinear interpolation. A sample needs all four grid points
-    around it; the mean or median over the width takes the samples that exist. The profile's x is the distance
-    from `start` in mm. Raises `HemtraError` when start and end coincide.
+    Sampled at the finer pitch of the map, or `fine` times as often, with bilinear interpolation. A sample needs
+    all four grid points around it; the mean or median over the width takes the samples that exist. The
+    profile's x is the distance from `start` in mm. Raises `HemtraError` when start and end coincide.
     """
     length = math.dist(start, end)
     if length == 0.0:
         raise HemtraError("A section needs two different ends.")
     pitch = min(data.grid.dx, data.grid.dy)
-    along = np.linspace(0.0, length, int(np.clip(round(length / pitch) + 1, 2, LONGEST)))
+    along = np.linspace(0.0, length, int(np.clip(round(fine * length / pitch) + 1, 2, LONGEST)))
     across = np.linspace(-width / 2, width / 2, int(np.clip(round(width / pitch) + 1, 1, WIDEST)))
     if across.size == 1:
         across = np.zeros(1)

@@ -5,8 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from hemtra.core.plan.document import Characteristic
+from hemtra.core.plan.document import ByProfile, Characteristic
 from hemtra.core.plan.engine import Engine, Result
+from hemtra.core.plan.judging import judged_series
 from hemtra.core.plan.limits import Verdict, judge, part_verdict
 from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.part_box import height_span, part_box
@@ -63,18 +64,23 @@ def _with_room(
     return x0 - room, x1 + room, y0 - room, y1 + room
 
 
-def would_flip(parts: list[TrayPart], row: Characteristic) -> list[TrayPart]:
+def would_flip(
+    parts: list[TrayPart], row: Characteristic, by_profile: ByProfile | None = None
+) -> list[TrayPart]:
     """The parts whose verdict would change if a row had other limits; from their values as they are."""
     flipped = []
     for part in parts:
         if part.result is None:
             continue
-        verdicts = [
-            judge(c.value, row.lower, row.upper, row.decimals, row.uncertainty or 0.0)[0]
-            if c.balloon == row.balloon and c.value is not None
-            else c.verdict
-            for c in part.result.characteristics
-        ]
+        series = part.result.series.get(row.balloon)
+        verdicts = []
+        for c in part.result.characteristics:
+            verdict = c.verdict
+            if c.balloon == row.balloon and series is not None:
+                verdict = judged_series(row, series, c.unit, by_profile).verdict
+            elif c.balloon == row.balloon and c.value is not None:
+                verdict, _ = judge(c.value, row.lower, row.upper, row.decimals, row.uncertainty or 0.0)
+            verdicts.append(verdict)
         if part_verdict(verdicts) is not part.result.verdict:
             flipped.append(part)
     return flipped

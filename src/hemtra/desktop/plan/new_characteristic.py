@@ -349,6 +349,8 @@ class NewCharacteristic(QObject):
         self._wish = next((w for w in self.chooser.wishes if w.id == wish_id), None)
         self._places = []
         if self._wish is None:
+            # asked for by name where it makes no sense: offer what does
+            self.ask()
             return
         if self._wish.prompts:
             self._view.pick(self._wish.prompts[0])

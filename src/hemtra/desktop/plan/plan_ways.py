@@ -32,16 +32,12 @@ class PlanWays:
         self._asked.ask("Judge profile by profile", fields, "Judge each profile", self._by_profile)
 
     def _by_profile(self, numbers: dict[str, float]) -> bool:
-        document, shown = self._bench.document, self._bench.shown
-        at = 0.0 if document.plan.by_profile is None else document.plan.by_profile.at
-        part = self._bench.tray.current
-        if document.plan.by_profile is None and part is not None:
-            # zones are drawn on the middle of the part, until told otherwise
+        plan, part = self._bench.document.plan, self._bench.tray.current
+        at = 0.0 if plan.by_profile is None else plan.by_profile.at
+        if plan.by_profile is None and part is not None:
+            # zones are drawn on the middle of the part
             _, _, first, last = part.scan.data.extent
             at = (first + last) / 2
-        if shown is not None and shown.index >= 0 and shown.line is not None and not document.plan.steps:
-            at = shown.line[0][1]
-        plan = document.plan
         way = {"at": at, "average": numbers["count"], "least_measured": numbers["least"]}
         return self._edit("profile by profile", lambda: plan.edited(by_profile=way))
 

@@ -142,7 +142,7 @@ class Rows:
             found = teacher.run(teacher.taught(plan)).steps[step_id]
             if not isinstance(found.value, Number):
                 raise HemtraError(f"The reference part gives no nominal for {row.name}: {found.reason}.")
-            return float(corrected(row, found.value.value))
+            return corrected(row, found.value.value)
 
         def done(value: float) -> None:
             if self._plan.characteristic(row.balloon) == row:

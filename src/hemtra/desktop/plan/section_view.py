@@ -361,7 +361,6 @@ class SectionView(QWidget):
             return
         s, z = axes.place(event.position())
         if self.prompt:
-            self.picked.append((s + axes.start, z))
             self.place_picked.emit(s + axes.start, z)
             return
         if not self.zone.take(event.position(), axes.at, (s, z)):

@@ -397,7 +397,8 @@ class PlanWorkspace(QWidget):
         if row is None:
             return
         moved = row.edited(**{limit: value})
-        self.tray.show_would_flip(-1 if dropped else len(would_flip(self.bench.tray.parts, moved)))
+        way = self.bench.document.plan.by_profile
+        self.tray.show_would_flip(-1 if dropped else len(would_flip(self.bench.tray.parts, moved, way)))
         if dropped:
             self.rows.set_field(balloon, limit, value)
 

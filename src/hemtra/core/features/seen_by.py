@@ -1,0 +1,51 @@
+"""What all edges and rims are seen by: steps of the surface, or of its brightness."""
+
+from __future__ import annotations
+
+from abc import ABC
+from typing import ClassVar, Literal
+
+from hemtra.core.form import setting
+from hemtra.core.plan.kind import Kind
+
+
+class SeenBySteps(Kind, ABC):
+    """A feature found where the surface or its brightness steps."""
+
+    needs_zone: ClassVar = True
+
+    on: Literal["height", "brightness"] = setting(
+        "height",
+        "seen by",
+        "Steps of the surface, or of its brightness, as of something printed.",
+        choices={"height": "height", "brightness": "brightness"},
+    )
+    least_step: float = setting(
+        0.3,
+        "least step",
+        "Steps lower than this do not count.",
+        unit="mm",
+        when={"on": ("height",)},
+        gt=0.0,
+        le=1000.0,
+    )
+    least_contrast: float = setting(
+        30.0,
+        "least contrast",
+        "Differences of brightness smaller than this do not count; the scale goes to 255.",
+        when={"on": ("brightness",)},
+        gt=0.0,
+        le=255.0,
+    )
+    least_seen: float = setting(
+        50.0,
+        "least seen",
+        "Share of the lines looked along that must show it.",
+        unit="%",
+        ge=0.0,
+        le=100.0,
+    )
+
+    @property
+    def _least(self) -> float:
+        return self.least_step if self.on == "height" else self.least_contrast
