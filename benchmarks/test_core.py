@@ -24,8 +24,14 @@ from hemtra.virtual.sensor import scan_part
 
 
 def test_inspect_the_demo_plan_at_any_angle(beside):
-    """The whole plan, 29 steps and 11 characteristics, on a part that lies at -30° and tilted."""
+    """The whole plan on a part that lies at -30° and tilted."""
     data, plan = PARTS[4].scan().data, demo_plan()
+    beside(lambda: Engine(data).run(plan), data.z.copy, "copy of the map")
+
+
+def test_inspect_the_demo_plan_on_2048_by_2048(beside, cover_anywhere):
+    _, data = cover_anywhere
+    plan = demo_plan()
     beside(lambda: Engine(data).run(plan), data.z.copy, "copy of the map")
 
 

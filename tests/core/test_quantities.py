@@ -1,11 +1,10 @@
-"""Constructed features and quantities against analytic truth; codes and formulas."""
+"""Constructed features and quantities against analytic truth, and formulas."""
 
 import math
 
 import numpy as np
 import pytest
 import scipy.ndimage
-import zxingcpp
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 from test_anchors import PITCH, X, Y, local, relief
@@ -18,7 +17,6 @@ from hemtra.core.characteristics.distance import DistanceKind
 from hemtra.core.characteristics.form import FlatnessKind, minimum_zone
 from hemtra.core.characteristics.formula import FormulaKind
 from hemtra.core.characteristics.places import PositionKind, TruePositionKind
-from hemtra.core.characteristics.reading import ReadsAsKind
 from hemtra.core.characteristics.sizes import (
     AreaKind,
     CountKind,
@@ -28,7 +26,6 @@ from hemtra.core.characteristics.sizes import (
 )
 from hemtra.core.errors import HemtraError
 from hemtra.core.features.circle import CircleKind
-from hemtra.core.features.code import CodeKind
 from hemtra.core.features.constructed import (
     FrameKind,
     HolePatternKind,
@@ -279,50 +276,6 @@ def test_the_share_of_data_is_measured_also_where_there_is_none():
         assert found.value.value == pytest.approx(share, abs=1)
 
 
-def printed(text: str, turn: float, *, noise: float = 8.0) -> HeightMap:
-    """A map with a QR code printed on it, 12 mm wide about (1, -2)."""
-    code = zxingcpp.create_barcode(text, zxingcpp.BarcodeFormat.QRCode)
-    matrix = np.array(code.to_image(scale=1, add_quiet_zones=False)) < 128
-    module, last = 12.0 / len(matrix), len(matrix) - 1
-    u, v = local(1.0, -2.0, turn)
-    i, j = np.floor((6.0 - v) / module).astype(int), np.floor((u + 6.0) / module).astype(int)
-    inside = (i >= 0) & (j >= 0) & (i <= last) & (j <= last)
-    dark = inside & matrix[np.clip(i, 0, last), np.clip(j, 0, last)]
-    grey = np.where(dark, 60.0, 190.0) + np.random.default_rng(1).normal(0, noise, X.shape)
-    return HeightMap(np.zeros(X.shape), np.clip(grey, 0, 255).astype(np.uint8), 0.1, 0.1, -20, -15)
-
-
-@pytest.mark.parametrize("turn", [0.0, 37.0, 180.0])
-def test_a_code_is_read_at_any_angle_and_compared(turn):
-    zone = RectangleZone(x=1, y=-2, width=20, height=20)
-    code = CodeKind().evaluate(Given(printed("RPC-7 000123", turn), zone)).value
-    assert code.text == "RPC-7 000123"
-    assert math.hypot(code.x - 1.0, code.y + 2.0) < 0.3
-    for how, expected, right in (
-        ("exact", "RPC-7 000123", 1.0),
-        ("exact", "RPC-7 000124", 0.0),
-        ("pattern", "RPC-7 ######", 1.0),
-        ("pattern", "R*2?", 1.0),
-        ("pattern", "*#", 1.0),
-        ("pattern", "RPC-8*", 0.0),
-        ("pattern", "*a*a*a*a*a*a*a*a*a*a*b", 0.0),
-    ):
-        found = value(ReadsAsKind(how=how, expected=expected), of=code)
-        assert (found.value, found.text) == (right, "RPC-7 000123"), expected
-
-
-def test_what_cannot_be_read_says_why():
-    zone = RectangleZone(x=1, y=-2, width=20, height=20)
-    plain = HeightMap(np.zeros(X.shape), np.full(X.shape, 9, np.uint8), 0.1, 0.1, -20, -15)
-    with pytest.raises(NotMeasured, match="equally bright"):
-        CodeKind().evaluate(Given(plain, zone))
-    with pytest.raises(NotMeasured, match="no intensity"):
-        CodeKind().evaluate(Given(relief(0 * X), zone))
-    smudged = printed("RPC-7", 0.0, noise=300.0)
-    with pytest.raises(NotMeasured, match="no code could be read"):
-        CodeKind().evaluate(Given(smudged, zone))
-
-
 @given(st.floats(0.1, 50), st.floats(0.1, 50), st.floats(-80, 80))
 def test_formulas_calculate_as_written(a, b, angle):
     def found(text):
@@ -455,30 +408,6 @@ def test_regions_are_those_of_a_labelling_of_all_points(rows, cols, share, seed)
     labels, count = scipy.ndimage.label(mask)
     assert ((mine > 0) == mask).all()
     assert len(set(zip(mine[mask], labels[mask], strict=True))) == count == len(np.unique(region))
-
-
-def test_two_codes_in_a_zone_are_not_taken_for_one():
-    one = printed("RPC-7 000123", 0.0)
-    both = HeightMap(
-        np.hstack([one.z, one.z]), np.hstack([one.intensity, printed("RPC-7 000124", 0.0).intensity]), 0.1, 0.1
-    )
-    x0, x1, y0, y1 = both.extent
-    zone = RectangleZone(x=(x0 + x1) / 2, y=(y0 + y1) / 2, width=x1 - x0, height=y1 - y0)
-    with pytest.raises(NotMeasured, match="2 codes lie in the zone"):
-        CodeKind().evaluate(Given(both, zone))
-
-
-def test_a_code_can_be_compared_with_the_serial_of_the_part():
-    data = printed("RPC-7 000123", 0.0)
-    code = CodeKind().evaluate(Given(data, RectangleZone(x=1, y=-2, width=20, height=20))).value
-    kind = ReadsAsKind(how="serial", expected="RPC-7 {serial}")
-    for serial, right in (("000123", 1.0), ("000124", 0.0)):
-        given_ = Given(data, None, {"of": (code,)}, serial=serial)
-        assert kind.evaluate(given_).value.value == right
-    whole = ReadsAsKind(how="serial", expected="*")
-    assert whole.evaluate(Given(data, None, {"of": (code,)}, serial="RPC-7 000123")).value.value == 1.0
-    with pytest.raises(NotMeasured, match="which serial"):
-        kind.evaluate(Given(data, None, {"of": (code,)}))
 
 
 @pytest.mark.parametrize(

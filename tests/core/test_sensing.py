@@ -149,6 +149,8 @@ def test_clicks_on_something_else_say_what_to_click(engine, propose, places, mes
         (s.propose_count, (42.0, 26.0), 5.0, 0.0),
         (s.propose_data_share, (20.0, 24.0), 100.0, 5.0),
         (s.propose_deviation, (20.0, 20.0), 0.0, 0.05),
+        # of 10 × 10 mm on the hub, 2.2 mm² lie beyond its rim; the 5.9 mm² in its bore have no data
+        (s.propose_fill, (0.0, 14.0), 97.7, 1.0),
     ],
 )
 def test_what_is_asked_for_less_often_is_proposed_too(propose, place, value, room):
@@ -159,6 +161,21 @@ def test_what_is_asked_for_less_often_is_proposed_too(propose, place, value, roo
     found = next(c for c in judged if c.balloon == proposal.balloon)
     assert found.verdict == "PASS"
     assert found.value == pytest.approx(value, abs=room)
+
+
+def test_several_spots_and_edges_are_judged_against_each_other(engine):
+    """The demo's four bosses are coplanar within 0.08 mm; two sides of its flange are square."""
+    bosses = [(x, y + 4.3) for x in (-42.0, 42.0) for y in (-22.0, 22.0)]
+    _, found = last(s.propose_coplanarity(demo_plan(), engine, *bosses), engine)
+    assert 0.0 <= found.value < 0.08
+    with pytest.raises(HemtraError, match="needs 4 spots"):
+        s.propose_coplanarity(demo_plan(), engine, *bosses[:3])
+    with pytest.raises(HemtraError, match="same one"):
+        s.propose_coplanarity(demo_plan(), engine, *bosses[:1] * 4)
+    _, square = last(s.propose_perpendicularity(demo_plan(), engine, (59.3, 8.0), (20.0, 39.3)), engine)
+    assert 0.0 <= square.value < 0.1
+    with pytest.raises(HemtraError, match="same edge"):
+        s.propose_perpendicularity(demo_plan(), engine, (59.3, 8.0), (59.3, 8.0))
 
 
 def test_a_dome_is_proposed_where_it_lies_and_no_opening_where_there_is_none():

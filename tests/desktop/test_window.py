@@ -139,6 +139,20 @@ def test_a_step_by_n_and_two_clicks_is_judged_on_all_parts(demo, qtbot, settled)
     assert demo.bench.balloon is None
 
 
+def test_as_many_spots_as_there_are_until_enter(demo, qtbot, settled):
+    stage = demo.plan_workspace.stage
+    demo.trigger("characteristic.coplanarity")
+    for x in (-42, 42):
+        for y in (-22, 22):
+            qtbot.mouseClick(stage, LEFT, pos=pixel(stage, x, y + 4.3))
+            assert "Enter ends" in stage.prompt
+    qtbot.keyClick(stage, Qt.Key.Key_Return)
+    settled(demo)
+    row = demo.bench.row
+    assert (row.balloon, row.lower) == (25, None)
+    assert values(demo)[25].value == pytest.approx(values(demo)[5].value, abs=0.03)
+
+
 def test_escape_leaves_and_a_click_beside_the_part_explains(demo, qtbot, settled):
     stage = demo.plan_workspace.stage
     demo.trigger("characteristic.height")

@@ -98,6 +98,9 @@ ACTIONS: tuple[Action, ...] = (
             ("deviation", "Of a surface from the reference part: one click."),
             ("data-share", "Of a surface: one click."),
             ("match", "Of the part's outline."),
+            ("coplanarity", "Of four spots or more: clicks, then Enter."),
+            ("perpendicularity", "Of one edge to another: two clicks."),
+            ("fill", "Share of a surface that is filled: one click."),
         )
     ),
     Action(

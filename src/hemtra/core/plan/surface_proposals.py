@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from hemtra.core.characteristics.coplanarity import FEWEST
 from hemtra.core.errors import HemtraError, NotMeasured
 from hemtra.core.geometry.elements import Plane
 from hemtra.core.plan.document import Plan, Step
@@ -58,6 +59,52 @@ def propose_parallelism(plan: Plan, engine: Engine, place: Place) -> Proposal:
     if plane == datum:
         raise HemtraError("That surface is the datum itself; click another one.")
     return quantity(plan, engine, "parallelism", {"plane": (plane,), "datum": (datum,)})
+
+
+def propose_perpendicularity(plan: Plan, engine: Engine, place: Place, datum: Place) -> Proposal:
+    """Perpendicularity of the edge at a place to the one at another."""
+    plan, edge = taken(plan, engine, need(seen_at(engine.data, *place), ("edge",), "next to an edge"))
+    plan, to = taken(plan, engine, need(seen_at(engine.data, *datum), ("edge",), "next to an edge"))
+    if edge == to:
+        raise HemtraError("Both clicks are on the same edge; click the edge it should be square to.")
+    inputs: dict[str, tuple[str, ...]] = {"edge": (edge,), "to": (to,)}
+    return quantity(plan, engine, "parallelism", inputs, title="Perpendicularity", turn="square")
+
+
+def propose_coplanarity(plan: Plan, engine: Engine, *places: Place) -> Proposal:
+    """Coplanarity of the spots at several places."""
+    if len(places) < FEWEST:
+        raise HemtraError(f"Coplanarity needs {FEWEST} spots or more; {len(places)} were clicked.")
+    spots = []
+    for place in places:
+        spot = Seen("level", "spot", propose_spot(engine.data, *place), {})
+        plan, step_id = taken(plan, engine, spot)
+        spots.append(step_id)
+    if len(set(spots)) < FEWEST:
+        raise HemtraError(f"Coplanarity needs {FEWEST} different spots; some clicks were on the same one.")
+    return quantity(plan, engine, "coplanarity", {"points": tuple(dict.fromkeys(spots))})
+
+
+def propose_fill(plan: Plan, engine: Engine, place: Place) -> Proposal:
+    """Share of the surface about a place that stands above half the height of what is there."""
+    plan, plane_id = main_plane(plan, engine)
+    plane = engine.run(plan.edited(sheet=())).steps[plane_id].value
+    at = engine.data.height_at(*place)
+    if plane is None or at is None:
+        raise NotMeasured("there is no data where you clicked; click on what fills the surface")
+    rise = at - plane.height_at(*place)
+    params = {"side": "above" if rise >= 0 else "below", "level": round(rise / 2, 3)}
+    step = Step(
+        id=plan.free_id("fill"),
+        name=f"Filled share {whereabouts(engine.data, *place)}",
+        kind="fill-share",
+        params=params,
+        zone=_patch(place),
+    )
+    plan, fill = with_feature(plan, engine, step)
+    step = plan.step(fill)
+    step = step.edited(follow=step.follow.edited(z=plane_id, tilt=plane_id))
+    return quantity(plan.edited(steps=plan.steps[:-1]), engine, "fill-share", {}, step)
 
 
 def propose_count(plan: Plan, engine: Engine, place: Place) -> Proposal:

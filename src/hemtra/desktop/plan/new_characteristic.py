@@ -41,13 +41,16 @@ from hemtra.core.plan.quantity_proposals import (
     propose_width,
 )
 from hemtra.core.plan.surface_proposals import (
+    propose_coplanarity,
     propose_count,
     propose_data_share,
     propose_depth,
     propose_deviation,
     propose_dome_radius,
+    propose_fill,
     propose_match,
     propose_parallelism,
+    propose_perpendicularity,
     propose_position,
     propose_slot_length,
     propose_slot_width,
@@ -69,6 +72,8 @@ class Wish:
     meaning: str
     prompts: tuple[str, ...]
     propose: Callable[..., Proposal]
+    more: bool = False
+    """Whether clicks go on, at the last prompt, until Enter."""
 
 
 def _one(name: str, what: str) -> tuple[str, ...]:
@@ -77,6 +82,10 @@ def _one(name: str, what: str) -> tuple[str, ...]:
 
 def _two(name: str, first: str, second: str) -> tuple[str, ...]:
     return (f"{name}: click {first}   ·   Esc leaves", f"{name}: click {second}   ·   Esc leaves")
+
+
+def _many(name: str, what: str) -> tuple[str, ...]:
+    return (f"{name}: click {what} one after the other   ·   Enter ends   ·   Esc leaves",)
 
 
 _EDGES = ("next to the first edge", "next to the other edge")
@@ -181,6 +190,24 @@ WISHES = (
         "data-share", "Data share", "M", "of a surface", _one("Data share", "the surface"), propose_data_share
     ),
     Wish("match", "Match", "0", "of the part's outline", (), propose_match),
+    Wish(
+        "coplanarity",
+        "Coplanarity",
+        "1",
+        "of four spots or more",
+        _many("Coplanarity", "the spots"),
+        propose_coplanarity,
+        more=True,
+    ),
+    Wish(
+        "perpendicularity",
+        "Perpendicularity",
+        "2",
+        "of one edge to another",
+        _two("Perpendicularity", "next to the edge to judge", "next to its datum edge"),
+        propose_perpendicularity,
+    ),
+    Wish("fill", "Filled share", "3", "of a surface", _one("Filled share", "what fills it"), propose_fill),
 )
 WISHES_ON_PROFILES = (
     Wish(
@@ -319,6 +346,7 @@ class NewCharacteristic(QObject):
         for view in (stage, section):
             view.place_picked.connect(self._picked)
             view.pick_left.connect(self.leave)
+        stage.pick_done.connect(self._enough)
 
     @property
     def chooser(self) -> Chooser:
@@ -376,9 +404,14 @@ class NewCharacteristic(QObject):
             return
         self._places.append((x, y))
         self._view.picked = list(self._places)
-        if len(self._places) < len(wish.prompts):
-            self._view.pick(wish.prompts[len(self._places)])
+        if wish.more or len(self._places) < len(wish.prompts):
+            self._view.pick(wish.prompts[min(len(self._places), len(wish.prompts) - 1)])
         else:
+            self._propose()
+
+    def _enough(self) -> None:
+        """No more places come."""
+        if self._wish is not None and self._wish.more and self._places:
             self._propose()
 
     def _propose(self) -> None:

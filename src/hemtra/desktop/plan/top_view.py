@@ -78,6 +78,7 @@ class TopView(QWidget):
     step_clicked = Signal(str)
     place_picked = Signal(float, float)
     pick_left = Signal()
+    pick_done = Signal()
     offer_taken = Signal(object)
     """What lay under the pointer when it was clicked."""
     recoloured = Signal()
@@ -434,7 +435,7 @@ class TopView(QWidget):
         self.update()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        """Arrows nudge the selected zone by a pixel, with Shift by ten; Escape leaves picking."""
+        """Arrows nudge the selected zone by a pixel, with Shift ten; Escape leaves picking, Enter ends it."""
         moves = {
             Qt.Key.Key_Left: (-1, 0),
             Qt.Key.Key_Right: (1, 0),
@@ -445,6 +446,8 @@ class TopView(QWidget):
         if event.key() == Qt.Key.Key_Escape and self.prompt:
             self.rub("")
             self.pick_left.emit()
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.prompt:
+            self.pick_done.emit()
         elif event.key() in moves and zone is not None and self.bench.selected_step:
             far = 10.0 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1.0
             step = NUDGE_PIXELS * self.viewport.scale * far
