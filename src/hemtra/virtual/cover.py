@@ -14,6 +14,7 @@ from hemtra.core.errors import HemtraError
 from hemtra.core.geometry.elements import LEVEL, Plane, Point
 from hemtra.core.geometry.frames import Frame
 from hemtra.virtual import cover_kernels as k
+from hemtra.virtual.bead import Bead, Flaw
 from hemtra.virtual.cover_kernels import CoverShape, cover_surface
 
 BELT = -6.0
@@ -42,8 +43,7 @@ class Cover:
     plug_flush: float = 0.2
     bow: float = 0.0
     length: float = 120.0
-    bead_width: float = 3.0
-    bead_height: float = 1.6
+    bead: Bead = field(default_factory=Bead)
     rib_draft: float = 30.0
     marked: bool = True
     specks: FloatArray = field(default_factory=lambda: np.empty((0, 4)), compare=False)
@@ -81,8 +81,7 @@ class Cover:
             plug_flush=self.plug_flush,
             bow=self.bow,
             length=self.length,
-            bead_width=self.bead_width,
-            bead_height=self.bead_height,
+            bead=self.bead.table(),
             rib_draft=math.tan(math.radians(self.rib_draft)),
             specks=self.specks,
             print_=_data_matrix(self.marking) if self.marked else np.zeros((1, 1), np.uint8),
@@ -96,7 +95,6 @@ class Cover:
             for height, (x, y) in zip(self.boss_heights, BOSSES, strict=True)
         ]
         hub = Point(0.0, 0.0, self.hub_height + self._bow_over_ring(0.0, k.HUB_RADIUS, self.bore_diameter / 2))
-        path = 2 * (2 * k.BEAD_HALF_X + 2 * k.BEAD_HALF_Y) - (8 - 2 * math.pi) * k.BEAD_CORNER
         values: dict[int, float | str] = {
             balloon: datum.distance(boss) for balloon, boss in enumerate(bosses, start=1)
         }
@@ -114,11 +112,7 @@ class Cover:
             15: flatness,
             16: self.length,
             17: self.rib_draft,
-            18: self.bead_width,
-            19: self.bead_height,
-            20: 0.0,
-            21: 0.0,
-            22: 2 / 3 * self.bead_width * self.bead_height * path,
+            **self.bead.truth(),
             23: self.marking if self.marked else "",
             24: 1.0 if self.has_plug else 0.0,
         }
@@ -157,6 +151,10 @@ def _speck(x: float, y: float, reflectance: float) -> Callable[[Cover, float], C
     return lambda cover, size: replace(cover, specks=np.vstack([cover.specks, [x, y, size / 2, reflectance]]))
 
 
+def _flawed(make: Callable[[float], Flaw]) -> Callable[[Cover, float], Cover]:
+    return lambda cover, size: replace(cover, bead=cover.bead.with_flaw(make(size)))
+
+
 def _posed(axis: str) -> Callable[[Cover, float], Cover]:
     return lambda cover, size: replace(cover, pose=replace(cover.pose, **{axis: size}))
 
@@ -184,7 +182,12 @@ DEFECTS: Mapping[str, Defect] = {
     "rib-steep": Defect(lambda c, size: replace(c, rib_draft=c.rib_draft - size), 5.0, "°"),
     "marking-missing": Defect(lambda c, _: replace(c, marked=False), 1.0, ""),
     "flange-warped": Defect(lambda c, size: replace(c, bow=size), 0.26, "mm"),
-    "oil-film": Defect(_speck(-12.0, 27.0, 0.03), 30.0, "mm"),
+    "bead-broken": Defect(_flawed(lambda size: Flaw(130.0, size, broken=True)), 4.0, "mm"),
+    "bead-thin": Defect(_flawed(lambda size: Flaw(200.0, 30.0, width=-size)), 0.9, "mm"),
+    "bead-fat": Defect(_flawed(lambda size: Flaw(60.0, 26.0, width=size, height=size / 2)), 0.9, "mm"),
+    "bead-wandering": Defect(_flawed(lambda size: Flaw(250.0, 36.0, offset=size)), 1.0, "mm"),
+    "bead-open": Defect(_flawed(lambda size: Flaw(0.0, size, broken=True)), 5.0, "mm"),
+    "oil-film": Defect(_speck(-12.0, 20.5, 0.03), 30.0, "mm"),
     "shiny-hub": Defect(_speck(0.0, 0.0, 5.0), 40.0, "mm"),
     "shifted-x": Defect(_posed("x"), 3.0, "mm"),
     "shifted-y": Defect(_posed("y"), 3.0, "mm"),
@@ -217,8 +220,7 @@ def make_cover(seed: int, defects: Mapping[str, float | None] | None = None) -> 
         plug_flush=vary(0.2, 0.03),
         bow=vary(0.03, 0.01),
         length=vary(120.0, 0.04),
-        bead_width=vary(3.0, 0.06),
-        bead_height=vary(1.6, 0.04),
+        bead=Bead(vary(3.0, 0.06), vary(1.6, 0.04), waves=seed),
         specks=_specks(rng),
         pose=Frame(
             x=float(rng.uniform(-0.4, 0.4)),

@@ -33,8 +33,8 @@ class CoverShape(NamedTuple):
     bow: float
     """Height of the flange at x = ±60 above its middle."""
     length: float
-    bead_width: float
-    bead_height: float
+    bead: FloatArray
+    """(n, 3) width, height and offset outward of the bead, evenly along its path from its start on, in mm."""
     rib_draft: float
     """Tangent of the draft angle."""
     specks: FloatArray
@@ -54,6 +54,9 @@ PLUG_X, PLUG_HALF_X, PLUG_HALF_Y, PLUG_EDGE = -35.0, 7.0, 4.0, 0.4
 SLOT_HALF_X, SLOT_HALF_Y, SLOT_DEPTH = 7.5, 4.5, 3.0
 RIB_Y, RIB_HALF_X, RIB_HALF_Y, RIB_HEIGHT = 25.5, 18.0, 1.0, 1.2
 BEAD_HALF_X, BEAD_HALF_Y, BEAD_CORNER = 53.0, 33.0, 9.0
+BEAD_LENGTH = 4 * (BEAD_HALF_X + BEAD_HALF_Y) - (8 - 2 * math.pi) * BEAD_CORNER
+BEAD_REACH = 5.0
+"""mm off its path beyond which no bead lies."""
 PAD_X, PAD_Y, PAD_HALF = -27.0, -18.0, 6.0
 MODULE = 0.5
 """Side of one module of the printed code."""
@@ -110,10 +113,38 @@ def _relief(x: float, y: float, s: Any) -> tuple[float, float, int]:
     inset = min(RIB_HALF_Y - abs(abs(y) - RIB_Y), RIB_HALF_X - abs(x))
     if inset > 0.0:
         return min(RIB_HEIGHT, inset / s.rib_draft), CAST, RIB
-    from_path = abs(rounded_rectangle(x, y, BEAD_HALF_X, BEAD_HALF_Y, BEAD_CORNER))
-    if from_path < s.bead_width / 2:
-        return s.bead_height * (1.0 - (2.0 * from_path / s.bead_width) ** 2), PASTE, BEAD
+    off = rounded_rectangle(x, y, BEAD_HALF_X, BEAD_HALF_Y, BEAD_CORNER)
+    if abs(off) < BEAD_REACH:
+        at = along_bead(x, y) / BEAD_LENGTH * s.bead.shape[0]
+        k = int(at)
+        f, n = at - k, s.bead.shape[0]
+        first, second = s.bead[k % n], s.bead[(k + 1) % n]
+        width, height = first[0] + f * (second[0] - first[0]), first[1] + f * (second[1] - first[1])
+        away = off - first[2] - f * (second[2] - first[2])
+        if abs(away) < width / 2:
+            return height * (1.0 - (2.0 * away / width) ** 2), PASTE, BEAD
     return 0.0, CAST, FLANGE
+
+
+@njit(cache=True, nogil=True)
+def along_bead(x: float, y: float) -> float:
+    """mm along the bead's path, counter-clockwise from the middle of its near side, next to x, y."""
+    px, py = BEAD_HALF_X - BEAD_CORNER, BEAD_HALF_Y - BEAD_CORNER
+    qx, qy = abs(x) - px, abs(y) - py
+    quarter = math.pi / 2 * BEAD_CORNER
+    if qx > 0.0 and qy > 0.0:
+        turn = math.atan2(qy, qx) * BEAD_CORNER
+        if x > 0.0:
+            return px + quarter - turn if y < 0.0 else px + quarter + 2 * py + turn
+        far = px + 2 * quarter + 2 * py + 2 * px
+        return far + quarter - turn if y > 0.0 else far + quarter + 2 * py + turn
+    if qx > qy:
+        if x > 0.0:
+            return px + quarter + y + py
+        return 3 * px + 3 * quarter + 2 * py + py - y
+    if y > 0.0:
+        return px + 2 * quarter + 2 * py + px - x
+    return x if x >= 0.0 else BEAD_LENGTH + x
 
 
 @njit(cache=True, nogil=True)

@@ -14,12 +14,13 @@ from hemtra.core.geometry.frames import Frame
 from hemtra.core.plan.document import Characteristic, Follow, Plan, Step
 from hemtra.core.plan.engine import Engine
 from hemtra.core.scan.scan import Scan
-from hemtra.core.scan.zones import AnyZone, EllipseZone, RectangleZone, RingZone
+from hemtra.core.scan.zones import AnyZone, EllipseZone, PathZone, RectangleZone, RingZone
 from hemtra.core.station.mount import Hang, SensorMount
 from hemtra.core.station.starts import Trigger
 from hemtra.core.station.station import Station
 from hemtra.core.station.travel import Travel, WheelEncoder
 from hemtra.virtual.cover import BOSSES, Cover, make_cover
+from hemtra.virtual.cover_kernels import BEAD_CORNER, BEAD_HALF_X, BEAD_HALF_Y
 from hemtra.virtual.sensor import scan_part
 
 STATION = Station(
@@ -125,16 +126,16 @@ PARTS = (
     DemoPart(12, "bad", {"plug-proud": None}),
     DemoPart(13, "bad", {"flange-long": None}),
     DemoPart(14, "good", {"oil-film": 14.0}),
-    DemoPart(15, "bad", {"boss-short": 0.2}),
+    DemoPart(15, "bad", {"bead-broken": None}),
     DemoPart(16, "bad", {"marking-missing": None}),
     DemoPart(17, "bad", {"hub-tilted": 0.7, "pocket-shallow": 0.2}),
     DemoPart(18, "bad", {"plug-missing": None}),
-    DemoPart(19, "bad", {"pitch-wide": -0.25}),
+    DemoPart(19, "bad", {"bead-thin": None}),
     DemoPart(20, "bad", {"bore-wide": None}),
-    DemoPart(21, "bad", {"flange-long": -0.45}),
+    DemoPart(21, "bad", {"bead-fat": None}),
     DemoPart(22, "bad", {"rib-steep": None}),
-    DemoPart(23, "bad", {"flange-warped": 0.3, "bosses-uneven": 0.07}),
-    DemoPart(24, "good", {}),
+    DemoPart(23, "bad", {"bead-wandering": None}),
+    DemoPart(24, "bad", {"bead-open": None}),
 )
 REFERENCE = PARTS[0]
 
@@ -146,7 +147,7 @@ def demo_plan() -> Plan:
 
 
 def drawn_plan() -> Plan:
-    """The plan of the rain-pump cover before anything is taught: all balloons but those of the bead."""
+    """The plan of the rain-pump cover before anything is taught."""
     outline = Step(
         id="outline", name="Cover outline", kind="outline", zone=RectangleZone(x=0, y=0, width=126, height=86)
     )
@@ -161,7 +162,17 @@ def drawn_plan() -> Plan:
         trim=3,
         least_data=75,
     )
-    groups = (_boss_heights(), _boss_places(), _hub(), _pocket(), _plug(), _flange(), _rib(), _marking())
+    groups = (
+        _boss_heights(),
+        _boss_places(),
+        _hub(),
+        _pocket(),
+        _plug(),
+        _flange(),
+        _rib(),
+        _bead(),
+        _marking(),
+    )
     steps = [outline, datum, *(step for group in groups for step in group[0])]
     sheet = sorted((row for group in groups for row in group[1]), key=lambda row: row.balloon)
     return Plan(name="rain-pump cover", steps=tuple(steps), sheet=tuple(sheet))
@@ -311,6 +322,38 @@ def _rib() -> Group:
     return [*steps, mean], [_row(17, "Rib draft", mean, nominal=30.0, lower=28.0, upper=32.0)]
 
 
+def _bead() -> Group:
+    """The bead all round, from the middle of its near side on, counter-clockwise."""
+    x, y, corner = BEAD_HALF_X, BEAD_HALF_Y, BEAD_CORNER
+    places = np.array([(0.0, -y), (x, -y), (x, y), (-x, y), (-x, -y)])
+    plain = PathZone.through(places)
+    nodes = tuple(n.model_copy(update={"corner": corner if k else 0.0}) for k, n in enumerate(plain.nodes))
+    path = Step(
+        id="bead-path",
+        name="Path of the bead",
+        kind="path",
+        zone=plain.model_copy(update={"nodes": nodes, "closed": True, "across": 9.0}),
+        follow=WITH_COVER.edited(z=DATUM, tilt=DATUM),
+    )
+    bead = _step("bead", "Bead", "bead", path=(path.id,)).edited(params={"spacing": 0.4, "inner": 2.7})
+    sizes = [
+        _step(f"bead-{what}", f"Bead {what}", "along", of=(bead.id,)).edited(params={"what": what})
+        for what in ("width", "height", "offset")
+    ]
+    rest = [
+        _step(f"bead-{take}", f"Bead {take}", "continuity", of=(bead.id,)).edited(params={"take": take})
+        for take in ("break", "volume")
+    ]
+    rows = [
+        _row(18, "Bead width", sizes[0], nominal=3.0, lower=2.5, upper=3.5),
+        _row(19, "Bead height", sizes[1], nominal=1.6, lower=1.3, upper=1.9),
+        _row(20, "Bead offset", sizes[2], nominal=0.0, lower=-0.6, upper=0.6),
+        _row(21, "Longest bead break", rest[0], upper=1.0),
+        _row(22, "Bead volume", rest[1], nominal=1050.0, lower=890.0, upper=1210.0),
+    ]
+    return [path, bead, *sizes, *rest], rows
+
+
 def _marking() -> Group:
     code = _zoned(
         "marking", "Marking", "code", RectangleZone(x=-27, y=-18, width=12, height=12), symbology="data-matrix"
@@ -365,6 +408,7 @@ def truth(parts: tuple[DemoPart, ...] = PARTS) -> dict[str, dict[str, Any]]:
         found[part.file] = {
             "tag": part.tag,
             "fails": fails,
+            "stretches": {str(b): runs for b, runs in part.cover.bead.stretches().items()},
             "values": {
                 str(balloon): None if isinstance(value, float) and math.isnan(value) else value
                 for balloon, value in values.items()

@@ -25,7 +25,7 @@ from hemtra.core.plan.kind import Given, Kind, Outcome
 from hemtra.core.plan.limits import Judged, Verdict, part_verdict
 from hemtra.core.plan.profiles import Column, Profiles
 from hemtra.core.plan.registry import kind_named
-from hemtra.core.plan.series import Series
+from hemtra.core.plan.series import MeasuredAlong, Series
 from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.zones import AnyZone
 
@@ -118,7 +118,7 @@ class Engine:
         rows, series = [], {}
         for row in _in_balloon_order(plan):
             found = None if row.step is None else results[row.step]
-            many = None if row.over is None else self._instances(row, order, homes, results)
+            many = self._many(row, order, homes, results)
             if many is not None and found is not None:
                 series[row.balloon] = many
                 rows.append(judged_series(row, many, kind_named(found.step.kind).unit))
@@ -183,6 +183,19 @@ class Engine:
         elapsed = (time.perf_counter() - start) * 1000
         shown = self.at_profile(plan, profiles.nearest(plan.by_profile.at)).run(single(plan))
         return Result(verdict, tuple(rows), shown.steps, elapsed, computed, series)
+
+    def _many(
+        self,
+        row: Characteristic,
+        order: Sequence[tuple[Step, Kind]],
+        homes: Homes,
+        results: Mapping[str, StepResult],
+    ) -> Series | None:
+        """What a row measures many times on this part: on sections along a path, or at instances."""
+        value = None if row.step is None else results[row.step].value
+        if isinstance(value, MeasuredAlong) and value.series is not None:
+            return replace(value.series, values=counted(row, value.series.values))
+        return None if row.over is None else self._instances(row, order, homes, results)
 
     def _instances(
         self,

@@ -8,31 +8,42 @@ from typing import Literal, TypeAlias, get_args
 import numpy as np
 
 from hemtra.core.arrays import BoolArray, FloatArray
+from hemtra.core.geometry.elements import Number
 from hemtra.core.plan.limits import Verdict, judge
 
 Over: TypeAlias = Literal["each", "mean", "worst", "share"]
 """How many values of one characteristic make one verdict."""
 OVER = get_args(Over)
+WORDS = {"mm": "profiles", "instance": "instances", "section": "sections"}
 
 
 @dataclass(frozen=True)
 class Series:
     """Values (n,) of one characteristic, NaN where it was not measured, and where each was taken.
 
-    at: (n,) mm along travel, or the number of the instance; `by` says which. places: (n, 3) in mm.
-    reasons: why there is no value, by index.
+    at: (n,) mm along travel or along a path, or the number of the instance; `by` says which. places: (n, 3) in
+    mm. reasons: why there is no value, by index. least: percent that must be measured, where that is not asked
+    for by the plan.
     """
 
     values: FloatArray
     at: FloatArray
     places: FloatArray
     reasons: dict[int, str]
-    by: Literal["mm", "instance"] = "mm"
+    by: Literal["mm", "instance", "section"] = "mm"
+    least: float | None = None
 
     @property
     def measured(self) -> BoolArray:
         """(n,) which of them were."""
         return ~np.isnan(self.values)
+
+
+@dataclass(frozen=True)
+class MeasuredAlong(Number):
+    """A quantity that is judged on every section of a path; its value is their mean."""
+
+    series: Series | None = None
 
 
 @dataclass(frozen=True)
@@ -117,16 +128,17 @@ def _where(series: Series, worst: int, outside: FloatArray, demand: Demand) -> s
     failing = int(np.count_nonzero(outside > demand.uncertainty))
     if series.by == "instance":
         return f"at instance {series.at[worst]:.0f}, {failing} of {series.values.size} outside"
-    return f"at {series.at[worst]:.1f} mm, {failing} of {series.values.size} profiles outside"
+    return f"at {series.at[worst]:.1f} mm, {failing} of {series.values.size} {WORDS[series.by]} outside"
 
 
 def _missing(series: Series, demand: Demand) -> str:
     """Why too few were measured; nothing where there are enough."""
     count, measured = series.values.size, int(np.count_nonzero(series.measured))
     least = 100.0 if demand.over == "each" else demand.least
+    if series.least is not None:
+        least = series.least
     if count and 100.0 * measured >= least * count - 1e-9:
         return ""
     reasons = list(series.reasons.values())
     usual = max(set(reasons), key=reasons.count) if reasons else "there was nothing to measure"
-    what = "profiles" if series.by == "mm" else "instances"
-    return f"measured on {measured} of {count} {what}; otherwise {usual}"
+    return f"measured on {measured} of {count} {WORDS[series.by]}; otherwise {usual}"

@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 from abc import ABC, abstractmethod
+from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Annotated, Literal, Self, TypeAlias
+from typing import Annotated, Any, Literal, Self, TypeAlias
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from hemtra.core.arrays import BoolArray, FloatArray
-from hemtra.core.errors import OffScan
+from hemtra.core.errors import NotMeasured, OffScan
+from hemtra.core.geometry.course import Course, Turn, course_through
 from hemtra.core.scan.heightmap import Grid, HeightMap
 from hemtra.core.scan.zone_kernels import fill_spans
 
@@ -332,9 +335,89 @@ class PolygonZone(_Zone):
         return inside
 
 
-AnyZone: TypeAlias = RectangleZone | EllipseZone | RingZone | PolygonZone
+class PathNode(BaseModel):
+    """A node of a path: where it lies, as shares of width and height, and how the path goes through it.
+
+    corner: mm of the radius that a corner is rounded with. nominal: what is asked for here, in the unit of what
+    is measured along the path, where that differs from place to place.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    u: Share
+    v: Share
+    turn: Turn = "corner"
+    corner: Annotated[float, Field(allow_inf_nan=False, ge=0.0, le=1e4)] = 0.0
+    nominal: Annotated[float, Field(allow_inf_nan=False, ge=-1e6, le=1e6)] | None = None
+
+
+class PathZone(_Zone):
+    """A course along the part, and how far across it is looked: `across` mm in all, half to either side."""
+
+    shape: Literal["path"] = "path"
+    nodes: Annotated[tuple[PathNode, ...], Field(min_length=2, max_length=MOST_NODES)]
+    closed: bool = False
+    across: Annotated[float, Field(gt=0.0, le=1000.0)] = 8.0
+
+    @classmethod
+    def through(cls, points: FloatArray, like: Sequence[PathNode] = (), **fields: Any) -> PathZone:
+        """The path through (n, 2) places in mm; `like` says the rest of each node."""
+        low, high = points.min(axis=0), points.max(axis=0)
+        size, middle = np.maximum(high - low, 1e-6), (low + high) / 2
+        shares = np.clip((points - middle) / size, -0.5, 0.5)
+        plain = [PathNode(u=float(u), v=float(v)) for u, v in shares]
+        nodes = tuple(
+            node.model_copy(update={"u": at.u, "v": at.v})
+            for node, at in zip(like or plain, plain, strict=True)
+        )
+        return cls(x=middle[0], y=middle[1], width=size[0], height=size[1], nodes=nodes, **fields)
+
+    def node_places(self) -> FloatArray:
+        """(n, 2) the nodes as they lie, in mm."""
+        u, v = np.array([(n.u, n.v) for n in self.nodes]).T
+        return self.outward(u * self.width, v * self.height)
+
+    def course(self) -> Course:
+        """The line through its nodes. Raises `NotMeasured` where they make none."""
+        nodes = self.nodes
+        return course_through(
+            self.node_places(), [n.turn for n in nodes], [n.corner for n in nodes], closed=self.closed
+        )
+
+    def base_area(self) -> float:
+        """mm² of the band along it."""
+        places = self.base_outline()
+        return max(float(np.hypot(*np.diff(places, axis=0).T).sum()), 1e-3) * self.across
+
+    def base_outline(self) -> FloatArray:
+        """Its line, or its nodes where they make none."""
+        try:
+            places = self.course().places
+        except NotMeasured:
+            places = self.node_places()
+        return np.column_stack(self.local(*places.T))
+
+    def half_extent(self) -> tuple[float, float]:
+        """With room for what lies across."""
+        wx, wy = super().half_extent()
+        return wx + self.across / 2, wy + self.across / 2
+
+    def base_contains(self, u: FloatArray, v: FloatArray) -> BoolArray:
+        """Within half its width across of the line, drawn coarsely."""
+        u, v = np.broadcast_arrays(u, v)
+        line = self.base_outline()
+        line = line[np.unique(np.linspace(0, len(line) - 1, min(len(line), 200)).astype(int))]
+        near = np.zeros(u.shape, np.bool_)
+        for a, b in itertools.pairwise(line):
+            run = b - a
+            t = np.clip(((u - a[0]) * run[0] + (v - a[1]) * run[1]) / max(float(run @ run), 1e-18), 0.0, 1.0)
+            near |= np.hypot(u - a[0] - t * run[0], v - a[1] - t * run[1]) <= self.across / 2
+        return near
+
+
+AnyZone: TypeAlias = RectangleZone | EllipseZone | RingZone | PolygonZone | PathZone
 Zone: TypeAlias = Annotated[AnyZone, Field(discriminator="shape")]
-for _kind in (RectangleZone, EllipseZone, RingZone, PolygonZone):
+for _kind in (RectangleZone, EllipseZone, RingZone, PolygonZone, PathZone):
     _kind.model_rebuild()
 
 

@@ -1,0 +1,172 @@
+"""Quantities along a path: a size on every section, or what all of them come to."""
+
+from __future__ import annotations
+
+from typing import ClassVar, Literal
+
+import numpy as np
+
+from hemtra.core.arrays import BoolArray, FloatArray
+from hemtra.core.errors import NotMeasured
+from hemtra.core.features.along_path import Along, runs
+from hemtra.core.form import setting
+from hemtra.core.geometry.elements import Number, Point
+from hemtra.core.marks import Evidence
+from hemtra.core.plan.kind import Given, Input, Kind, Outcome
+from hemtra.core.plan.registry import register
+from hemtra.core.plan.series import MeasuredAlong, Series, beyond
+
+WHATS = {
+    "width": "width",
+    "height": "height or depth",
+    "area": "section area",
+    "offset": "offset from the path",
+    "lean": "lean to the right",
+    "angle-left": "contact angle on the left",
+    "angle-right": "contact angle on the right",
+    "void": "void on top",
+    "gap": "gap",
+    "flush": "flush",
+}
+TAKES = {
+    "each": "on every section",
+    "mean": "mean",
+    "least": "least",
+    "greatest": "greatest",
+    "deviation": "standard deviation",
+    "range": "greatest minus least",
+    "taper": "taper over 100 mm",
+    "share": "share in limits",
+    "stretch": "longest stretch out of limits",
+}
+LIMITED = ("share", "stretch")
+TAPER = 100.0
+"""mm of the path that a taper is told for."""
+
+
+@register
+class AlongKind(Kind):
+    """A size along a path."""
+
+    kind: ClassVar = "along"
+    title: ClassVar = "Size along a path"
+    glyph: ClassVar = "path"
+    output: ClassVar = Number
+    unit: ClassVar = "mm"
+    inputs: ClassVar = {"of": Input(Along, "of", "The bead, groove, seam or edge along a path.")}
+
+    what: Literal[
+        "width", "height", "area", "offset", "lean", "angle-left", "angle-right", "void", "gap", "flush"
+    ] = setting("width", "size", "Which of its sizes.", choices=WHATS)
+    take: Literal["each", "mean", "least", "greatest", "deviation", "range", "taper", "share", "stretch"] = (
+        setting(
+            "each", "take", "Every section is judged by itself, or one number of all of them.", choices=TAKES
+        )
+    )
+    from_nodes: bool = setting(
+        False, "from the nodes' nominals", "Count as the difference from what the nodes of the path ask for."
+    )
+    lower: float = setting(
+        0.0, "lower limit", "A section below it is out.", when={"take": LIMITED}, ge=-1e6, le=1e6
+    )
+    upper: float = setting(
+        1.0, "upper limit", "A section above it is out.", when={"take": LIMITED}, ge=-1e6, le=1e6
+    )
+    least_measured: float = setting(
+        95.0,
+        "least measured",
+        "Share of the sections that must be measured; with less there is no number.",
+        unit="%",
+        gt=0.0,
+        le=100.0,
+    )
+
+    def evaluate(self, given: Given) -> Outcome:
+        """A `Number` of all sections, in the unit of the size; with all of them where every one is judged."""
+        found = given.one("of", Along)
+        values, judged = self._values(found), self._judged(found)
+        unit = found.quantities[self.what].unit
+        seen = judged & ~np.isnan(values)
+        if not seen.any():
+            raise NotMeasured("no section shows it")
+        share = 100.0 * np.count_nonzero(seen) / np.count_nonzero(judged)
+        facts = (("sections", f"{np.count_nonzero(seen)} of {np.count_nonzero(judged)}"),)
+        if share < self.least_measured:
+            raise NotMeasured(
+                f"only {share:.0f} % of the sections are measured, and it asks for {self.least_measured:g} %;"
+                f" otherwise {_usual(found, judged & ~seen)}"
+            )
+        picked = values[seen]
+        if self.take == "each":
+            series = self._series(found, values, judged)
+            at = _point(series.places[0])
+            return Outcome(MeasuredAlong(float(picked.mean()), unit, at, series=series), facts)
+        value, k = self._summary(found, values, seen)
+        at = _point(found.places()[k])
+        unit = {"share": "%", "stretch": "mm", "taper": unit}.get(self.take, unit)
+        where = (("at", f"{found.at[k]:.1f} mm"),) if self.take in ("least", "greatest", "stretch") else ()
+        return Outcome(Number(value, unit, at), (*facts, *where))
+
+    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+        """The sections of the feature show it."""
+        return Evidence()
+
+    def _values(self, found: Along) -> FloatArray:
+        values = found.values(self.what)
+        if not self.from_nodes:
+            return values
+        nominal = found.path.nominal_at(found.at)
+        if np.isnan(nominal).all():
+            raise NotMeasured("no node of the path says what is asked for there; type a nominal at one")
+        return values - nominal
+
+    def _judged(self, found: Along) -> BoolArray:
+        """Which sections count: all that are not left out, and where there is something."""
+        judged = found.counts & ~found.absent
+        if not judged.any():
+            raise NotMeasured("there is nothing along the path")
+        return judged
+
+    def _series(self, found: Along, values: FloatArray, judged: BoolArray) -> Series:
+        picked = np.flatnonzero(judged)
+        reasons = {
+            n: found.reasons.get(int(found.state[k]), "it could not be measured")
+            for n, k in enumerate(picked)
+            if np.isnan(values[k])
+        }
+        places = found.places()[picked]
+        return Series(values[picked], found.at[picked], places, reasons, "section", self.least_measured)
+
+    def _summary(self, found: Along, values: FloatArray, seen: BoolArray) -> tuple[float, int]:
+        """The number asked for, and the section that stands for it."""
+        at, picked = np.flatnonzero(seen), values[seen]
+        if self.take == "least":
+            return float(picked.min()), int(at[picked.argmin()])
+        if self.take == "greatest":
+            return float(picked.max()), int(at[picked.argmax()])
+        if self.take in LIMITED:
+            out = seen.copy()
+            out[seen] = beyond(picked, self.lower, self.upper) > 0.0
+            if self.take == "share":
+                return 100.0 * (1.0 - float(np.count_nonzero(out)) / at.size), int(at[0])
+            stretches = runs(out, found.path.course.closed)
+            first, many = max(stretches, key=lambda run: run[1], default=(int(at[0]), 0))
+            return many * found.spacing, (first + many // 2) % found.at.size
+        if self.take == "taper":
+            if at.size < 2:
+                raise NotMeasured("a taper needs two sections or more")
+            return TAPER * float(np.polyfit(found.at[seen], picked, 1)[0]), int(at[0])
+        if self.take == "deviation":
+            if at.size < 2:
+                raise NotMeasured("a standard deviation needs two sections or more")
+            return float(picked.std(ddof=1)), int(at[0])
+        return float(np.ptp(picked) if self.take == "range" else picked.mean()), int(at[0])
+
+
+def _usual(found: Along, missing: BoolArray) -> str:
+    codes = found.state[missing].astype(int)
+    return found.reasons.get(int(np.bincount(codes).argmax()), "it could not be measured") if codes.size else ""
+
+
+def _point(place: FloatArray) -> Point:
+    return Point(*(float(c) for c in place))

@@ -1,0 +1,151 @@
+"""Continuity along a path: breaks, length, volume, and how a closed bead closes."""
+
+from __future__ import annotations
+
+from typing import ClassVar, Literal
+
+import numpy as np
+
+from hemtra.core.arrays import BoolArray, IntArray
+from hemtra.core.errors import NotMeasured
+from hemtra.core.features.along_path import Along, runs
+from hemtra.core.form import setting
+from hemtra.core.geometry.elements import Number, Point
+from hemtra.core.marks import Evidence, Polyline
+from hemtra.core.plan.kind import Given, Input, Kind, Outcome
+from hemtra.core.plan.registry import register
+
+TAKES = {
+    "break": "longest break",
+    "breaks": "number of breaks",
+    "length": "total length",
+    "volume": "volume",
+    "overlap": "overlap at the closing point",
+    "start": "where it starts",
+    "end": "where it ends",
+}
+MORE = 1.3
+"""Of the median section area, from which on two ends lie over each other."""
+
+
+@register
+class ContinuityKind(Kind):
+    """Whether something goes all along a path, and how much of it there is."""
+
+    kind: ClassVar = "continuity"
+    title: ClassVar = "Continuity along a path"
+    glyph: ClassVar = "bead"
+    output: ClassVar = Number
+    unit: ClassVar = "mm"
+    inputs: ClassVar = {"of": Input(Along, "of", "The bead or groove along a path.")}
+
+    take: Literal["break", "breaks", "length", "volume", "overlap", "start", "end"] = setting(
+        "break", "take", "What is asked for.", choices=TAKES
+    )
+    least_break: float = setting(
+        0.0,
+        "a break is",
+        "Shorter ones do not count.",
+        unit="mm",
+        when={"take": ("breaks",)},
+        ge=0.0,
+        le=1000.0,
+    )
+    unseen: float = setting(
+        2.0,
+        "longest unseen",
+        "Where nothing could be measured for longer, a break could hide, and there is no number.",
+        unit="mm",
+        ge=0.0,
+        le=1000.0,
+    )
+
+    def evaluate(self, given: Given) -> Outcome:
+        """In mm, mm³ or a count. A section that was not measured beside a break counts as broken."""
+        found = given.one("of", Along)
+        closed, count = found.path.course.closed, found.at.size
+        there = found.present
+        breaks = [run for run in runs(~there, closed) if found.absent[_of(run, count)].any()]
+        for first, many in runs(~there & ~found.absent, closed):
+            if many * found.spacing > self.unseen:
+                reason = found.reasons.get(int(found.state[first]), "it could not be measured")
+                ends = found.at[first], (found.at[first] + many * found.spacing) % found.path.course.length
+                raise NotMeasured(
+                    f"from {ends[0]:.1f} to {ends[1]:.1f} mm {reason}, and a break could hide there"
+                )
+        value, unit, k = self._value(found, there, breaks)
+        place = found.places()[k % count]
+        facts = tuple(
+            ("break", f"{found.at[first]:.1f} mm, {many * found.spacing:.1f} mm long")
+            for first, many in breaks[:3]
+        )
+        return Outcome(Number(value, unit, Point(*map(float, place))), facts)
+
+    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+        """Each break, drawn along the path."""
+        found = given.one("of", Along)
+        places, marks = found.places(), []
+        for run in runs(~found.present, found.path.course.closed):
+            marks.append(Polyline(places[_of((run[0] - 1, run[1] + 2), found.at.size)], "left-out"))
+        return Evidence(tuple(marks))
+
+    def _value(self, found: Along, there: BoolArray, breaks: list[tuple[int, int]]) -> tuple[float, str, int]:
+        """The number, its unit, and the section it belongs to."""
+        spacing = found.spacing
+        if self.take == "break":
+            first, many = max(breaks, key=lambda run: run[1], default=(0, 0))
+            return many * spacing, "mm", first + many // 2
+        if self.take == "breaks":
+            counted = [run for run in breaks if run[1] * spacing >= self.least_break]
+            return float(len(counted)), "", counted[0][0] if counted else 0
+        if self.take == "volume":
+            return _volume(found, there), "mm³", int(np.argmax(there))
+        if self.take == "overlap":
+            return _overlap(found, breaks), "mm", 0
+        if not there.any():
+            raise NotMeasured("there is nothing along the path")
+        if self.take == "length":
+            shares = np.full(found.at.size, spacing)
+            if not found.path.course.closed:
+                shares[[0, -1]] = spacing / 2
+            return float(shares[there].sum()), "mm", int(np.argmax(there))
+        k = int(np.argmax(there)) if self.take == "start" else int(there.size - 1 - np.argmax(there[::-1]))
+        return float(found.at[k]), "mm", k
+
+
+def _of(run: tuple[int, int], count: int) -> IntArray:
+    """The indices of a run, which may go round the start."""
+    indices: IntArray = np.arange(run[0], run[0] + run[1]) % count
+    return indices
+
+
+def _volume(found: Along, there: BoolArray) -> float:
+    """mm³: section areas over the way that their middle goes (Pappus), straight over what was not measured."""
+    area = np.where(found.absent, 0.0, found.values("area"))
+    known = ~np.isnan(area)
+    if not known.any() or not there.any():
+        return 0.0
+    course, spacing = found.path.course, found.spacing
+    area = np.interp(found.at, found.at[known], area[known], period=course.length if course.closed else None)
+    # right of a path that turns left is the longer way
+    stretch = 1.0 + course.curvature(found.at) * np.nan_to_num(found.table[:, found.centre])
+    shares = np.full(area.size, spacing)
+    if not course.closed:
+        shares[[0, -1]] = spacing / 2
+    return float((area * stretch * shares).sum())
+
+
+def _overlap(found: Along, breaks: list[tuple[int, int]]) -> float:
+    """mm about the start over which two ends lie over each other; below zero where they do not meet."""
+    if not found.path.course.closed:
+        raise NotMeasured("an open path does not close; only a closed one has a closing point")
+    count = found.at.size
+    for run in breaks:
+        if 0 in _of((run[0] - 1, run[1] + 2), count):
+            return -run[1] * found.spacing
+    area = found.values("area")
+    usual = float(np.nanmedian(area)) if not np.isnan(area).all() else 0.0
+    for run in runs(np.nan_to_num(area) > MORE * usual, True):
+        if 0 in _of((run[0] - 1, run[1] + 2), count):
+            return run[1] * found.spacing
+    return 0.0

@@ -1,0 +1,264 @@
+"""What features along a path have in common: sections across it, and what each of them gives."""
+
+from __future__ import annotations
+
+import math
+from abc import abstractmethod
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, ClassVar
+
+import numpy as np
+
+from hemtra.core.arrays import BoolArray, FloatArray
+from hemtra.core.errors import NotMeasured
+from hemtra.core.features.path import Path
+from hemtra.core.features.section import Cut
+from hemtra.core.form import setting
+from hemtra.core.geometry.bead_kernels import running_median
+from hemtra.core.marks import Curve, Evidence, Mark, Strokes
+from hemtra.core.plan.kind import DATA, Given, Input, Kind, Outcome
+from hemtra.core.scan.heightmap import HeightMap
+from hemtra.core.scan.path_kernels import sections_across
+
+MOST_SECTIONS, MOST_SAMPLES, MOST_LINES = 20_000, 2_000, 41
+"""Of one path, of one section, and parallel lines that make one."""
+FINE = 1.0
+"""Points of the map for each sample of a section."""
+FLOOR = 0.02
+"""mm by which a base may be off its line anywhere without being taken for something else."""
+ABSENT = 1
+"""State of a section on which there is nothing, and that is known."""
+
+
+@dataclass(frozen=True)
+class Quantity:
+    """Something measured on each section: its name, unit, and the column of the table it stands in."""
+
+    title: str
+    unit: str
+    column: int
+
+
+@dataclass(frozen=True)
+class Along:
+    """What was measured on sections along a path.
+
+    at: (n,) mm from its start to each section, `spacing` mm apart. state: (n,) 0 where it was measured, 1 where
+    there is nothing, else why it was not, a key of `reasons`. table: (n, columns) in the units of `quantities`.
+    counts: (n,) which sections its sizes are judged on: not those left out near nodes and ends.
+    """
+
+    path: Path
+    at: FloatArray
+    spacing: float
+    state: FloatArray
+    table: FloatArray
+    counts: BoolArray
+    quantities: Mapping[str, Quantity]
+    reasons: Mapping[int, str]
+    centre: int
+    """The column that says in mm how far right of the path it lies."""
+    there: tuple[int, ...] = (0,)
+    """States in which something is there, whether it could be measured or not."""
+
+    @property
+    def present(self) -> BoolArray:
+        """(n,) where something was found, whether all of it could be measured or not."""
+        found: BoolArray = np.isin(self.state, self.there)
+        return found
+
+    @property
+    def absent(self) -> BoolArray:
+        """(n,) where there surely is nothing."""
+        found: BoolArray = self.state == ABSENT
+        return found
+
+    def values(self, name: str) -> FloatArray:
+        """(n,) of a quantity. Raises `NotMeasured` when it has no such quantity."""
+        if name not in self.quantities:
+            has = ", ".join(q.title for q in self.quantities.values())
+            raise NotMeasured(f"this has no such size; it has {has}")
+        return self.table[:, self.quantities[name].column]
+
+    def places(self) -> FloatArray:
+        """(n, 3) mm where it lies: its middle, or the path where there is nothing."""
+        places, directions = self.path.course.at(self.at), self.path.course.directions(self.at)
+        right = np.nan_to_num(self.table[:, self.centre])
+        x = places[:, 0] + right * directions[:, 1]
+        y = places[:, 1] - right * directions[:, 0]
+        return np.column_stack([x, y, self.path.base.height_at(x, y)])
+
+
+def runs(mask: BoolArray, closed: bool) -> list[tuple[int, int]]:
+    """First index and count of each run of neighbours that are set; round the start where it is closed."""
+    if mask.size and mask.all():
+        return [(0, int(mask.size))]
+    ends = np.flatnonzero(np.diff(np.concatenate([[False], mask, [False]]).astype(np.int8))).reshape(-1, 2)
+    found = [(int(a), int(b - a)) for a, b in ends]
+    if closed and len(found) > 1 and mask[0] and mask[-1]:
+        (_, head), (first, tail) = found[0], found[-1]
+        found = [*found[1:-1], (first, tail + head)]
+    return found
+
+
+class AlongPath(Kind):
+    """A feature that is measured on sections across a path."""
+
+    output: ClassVar = Along
+    on_data: ClassVar[bool] = True
+    inputs: ClassVar = {"path": Input(Path, "along", "The path it lies along.")}
+    quantities: ClassVar[Mapping[str, Quantity]]
+    reasons: ClassVar[Mapping[int, str]]
+    centre: ClassVar[int]
+    there: ClassVar[tuple[int, ...]] = (0,)
+
+    spacing: float = setting(
+        0.5, "section every", "Distance between sections along the path.", unit="mm", ge=0.01, le=100
+    )
+    average: float = setting(
+        0.3,
+        "each the mean over",
+        "Stretch of the path over which the heights of one section are averaged.",
+        unit="mm",
+        ge=0.0,
+        le=20.0,
+    )
+    least_data: float = setting(
+        60.0, "least data", "Share of a section that must hold data.", unit="%", ge=0.0, le=100.0
+    )
+    settle: float = setting(
+        2.0,
+        "sizes are the median over",
+        "Stretch of the path over which a size is the median, so that specks do not decide; 0 for none.",
+        unit="mm",
+        ge=0.0,
+        le=50.0,
+    )
+    skip: float = setting(
+        0.0,
+        "left out at nodes",
+        "Sections this near to a node do not count for sizes; they still show where something is missing.",
+        unit="mm",
+        ge=0.0,
+        le=100.0,
+    )
+
+    @classmethod
+    def accepted(cls) -> Mapping[str, Input]:
+        """Its inputs, and the prepared map."""
+        return {**DATA, **cls.inputs}
+
+    @abstractmethod
+    def measure(self, u: FloatArray, z: FloatArray, floor: float) -> FloatArray:
+        """(n, columns) what each section gives, its state first: z (n, m) mm above the base, u (m,) mm."""
+
+    @abstractmethod
+    def drawn(self, row: FloatArray, cut: Cut) -> tuple[Mark, ...]:
+        """What was found on one section, in its coordinates turned into places."""
+
+    def evaluate(self, given: Given) -> Outcome:
+        """An `Along`. Raises `NotMeasured` when there is nothing along the whole path."""
+        path = given.one("path", Path)
+        at, spacing = self._places(path)
+        u, z = self._sampled(given.data, path, at)
+        if np.isnan(z).all():
+            raise NotMeasured("no section across the path holds data")
+        table = self.measure(u, z, FLOOR)
+        reach = int(self.settle / spacing / 2 + 1e-9)
+        if reach:
+            columns = [q.column for q in self.quantities.values()]
+            table[:, columns] = running_median(table[:, columns], reach, path.course.closed)
+        found = Along(
+            path,
+            at,
+            spacing,
+            table[:, 0],
+            table,
+            self._counted(path, at, table[:, 0], spacing),
+            self.quantities,
+            self.reasons,
+            self.centre,
+            self.there,
+        )
+        return Outcome(found, self._facts(found))
+
+    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+        """Every section from edge to edge, and its first size along the path."""
+        found: Along = outcome.value
+        name, quantity = next(iter(found.quantities.items()))
+        course = found.path.course
+        places, directions = course.at(found.at), course.directions(found.at)
+        marks: list[Mark] = []
+        for seen, role in ((found.present, "used-data"), (~found.present, "left-out")):
+            half = np.full((int(seen.sum()), 2), found.path.across / 2) * (-1.0, 1.0)
+            x = places[seen, :1] + half * directions[seen, 1:]
+            y = places[seen, 1:] - half * directions[seen, :1]
+            z = found.path.base.height_at(x, y)
+            marks.append(Strokes(np.stack([x, y, z], axis=-1), role))  # type: ignore[arg-type]
+        told = np.nan_to_num(found.values(name))
+        title = f"{quantity.title} along the path"
+        return Evidence(tuple(marks), Curve(title, found.at, told, (), quantity.unit))
+
+    def section(self, given: Given, found: Along, s: float) -> tuple[Cut, tuple[Mark, ...]]:
+        """The section nearest to s mm along the path, from left to right, and what was found on it."""
+        k = int(np.argmin(np.abs(found.at - s)))
+        u, z = self._sampled(given.data, found.path, found.at[k : k + 1])
+        x, y = found.path.course.at(found.at[k : k + 1])[0]
+        tx, ty = found.path.course.directions(found.at[k : k + 1])[0]
+        turn = math.degrees(math.atan2(-tx, ty))
+        cut = Cut(u, z[0], None, (float(x), float(y)), turn, found.path.base)
+        return cut, self.drawn(found.table[k], cut)
+
+    def _places(self, path: Path) -> tuple[FloatArray, float]:
+        """(n,) mm along the path, evenly from end to end, and how far apart they are."""
+        course = path.course
+        count = math.ceil(course.length / self.spacing - 1e-9)
+        if count > MOST_SECTIONS:
+            least = course.length / MOST_SECTIONS
+            raise NotMeasured(f"{count} sections are too many; take one every {least:.2g} mm or more")
+        if course.closed:
+            return np.arange(count) * course.length / count, course.length / count
+        return np.linspace(0.0, course.length, max(count, 1) + 1), course.length / max(count, 1)
+
+    def _sampled(self, data: HeightMap, path: Path, at: FloatArray) -> tuple[FloatArray, FloatArray]:
+        """u (m,) mm and heights (n, m) above the base in mm."""
+        grid, course = data.grid, path.course
+        pitch = min(grid.dx, grid.dy) * FINE
+        count = int(np.clip(round(path.across / pitch) + 1, 3, MOST_SAMPLES))
+        lines = int(np.clip(round(self.average / pitch), 1, MOST_LINES))
+        behind = self.average * ((np.arange(lines) + 0.5) / lines - 0.5)
+        places, directions = course.at(at), course.directions(at)
+        steps = np.array([grid.x0, grid.y0, grid.dx, grid.dy])
+        if min(data.shape) < 2:
+            raise NotMeasured("the scan is too small for sections across a path")
+        z = sections_across(data.z, steps, places, directions, path.across / 2, count, behind)
+        u = np.linspace(-path.across / 2, path.across / 2, count)
+        x = places[:, :1] + u * directions[:, 1:]
+        y = places[:, 1:] - u * directions[:, :1]
+        return u, z - path.base.height_at(x, y)
+
+    def _counted(self, path: Path, at: FloatArray, state: FloatArray, spacing: float) -> BoolArray:
+        """(n,) which sections sizes are judged on."""
+        counts = np.ones(at.size, np.bool_)
+        if self.skip > 0.0:
+            apart = np.abs(at[:, None] - path.course.node_at[None, :])
+            if path.course.closed:
+                apart = np.minimum(apart, path.course.length - apart)
+            counts &= (apart > self.skip).all(axis=1)
+        return counts
+
+    def _facts(self, found: Along) -> tuple[tuple[str, str], ...]:
+        """How many sections were measured, how many hold nothing, how many could not be."""
+        missing = int(np.count_nonzero((found.state != 0) & ~found.absent))
+        facts: list[tuple[str, Any]] = [
+            ("sections", found.at.size),
+            ("measured", int(np.count_nonzero(found.state == 0))),
+        ]
+        if found.absent.any():
+            facts.append(("nothing there", int(np.count_nonzero(found.absent))))
+        if missing:
+            codes = found.state[(found.state != 0) & ~found.absent].astype(int)
+            usual = int(np.bincount(codes).argmax())
+            facts.append(("not measured", f"{missing}: {self.reasons[usual]}"))
+        return tuple((label, str(value)) for label, value in facts)

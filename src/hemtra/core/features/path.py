@@ -1,0 +1,85 @@
+"""Path: a course along the part, across which beads and seams are measured."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import ClassVar
+
+import numpy as np
+
+from hemtra.core.arrays import FloatArray
+from hemtra.core.errors import NotMeasured, OffScan
+from hemtra.core.geometry.course import Course
+from hemtra.core.geometry.elements import LEVEL, Plane
+from hemtra.core.marks import Evidence, Polyline
+from hemtra.core.plan.kind import Given, Kind, Outcome
+from hemtra.core.plan.registry import register
+from hemtra.core.scan.heightmap import HeightMap
+from hemtra.core.scan.zones import PathZone
+
+
+@dataclass(frozen=True)
+class Path:
+    """A course as it lies on this scan, how far across it is looked in mm, and what its heights count from.
+
+    nominals: (k,) what is asked for at each node, NaN where nothing is.
+    """
+
+    course: Course
+    across: float
+    nominals: FloatArray
+    base: Plane = LEVEL
+
+    def nominal_at(self, s: FloatArray) -> FloatArray:
+        """(n,) what is asked for so far along, straight between the nodes that say; NaN where none does."""
+        told = np.flatnonzero(~np.isnan(self.nominals))
+        if not told.size:
+            return np.full(np.shape(s), np.nan)
+        at, value = self.course.node_at[told], self.nominals[told]
+        if not self.course.closed:
+            return np.interp(s, at, value)
+        return np.interp(s, at, value, period=self.course.length)
+
+
+@register
+class PathKind(Kind):
+    """A line through nodes, straight, in arcs or in curves; open or closed."""
+
+    kind: ClassVar = "path"
+    title: ClassVar = "Path"
+    glyph: ClassVar = "path"
+    output: ClassVar = Path
+    needs_zone: ClassVar = True
+
+    def evaluate(self, given: Given) -> Outcome:
+        """A `Path`; facts: length and nodes. A path that crosses itself is told so in the note."""
+        zone = given.zone
+        if not isinstance(zone, PathZone):
+            raise NotMeasured("its zone is no path; draw one along the bead or seam")
+        course = zone.course()
+        if not _on_map(given.data, course).any():
+            raise OffScan("the path lies beside the scan")
+        nominals = np.array([np.nan if n.nominal is None else n.nominal for n in zone.nodes])
+        facts = (
+            ("length", f"{course.length:.2f} mm"),
+            ("nodes", f"{len(zone.nodes)}{', closed' if zone.closed else ''}"),
+        )
+        crossings = course.crossings
+        note = ""
+        if crossings:
+            note = f"it crosses itself at {', '.join(f'{s:.1f}' for s in crossings)} mm"
+        return Outcome(Path(course, zone.across, nominals, given.base), facts, note)
+
+    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+        """The line on the surface."""
+        course = outcome.value.course
+        s = np.linspace(0.0, course.length, int(np.clip(course.length, 50, 1000)))
+        x, y = course.at(s).T
+        return Evidence((Polyline(np.column_stack([x, y, outcome.value.base.height_at(x, y)]), "fit"),))
+
+
+def _on_map(data: HeightMap, course: Course) -> FloatArray:
+    x0, x1, y0, y1 = data.extent
+    x, y = course.places.T
+    inside: FloatArray = (x >= x0) & (x <= x1) & (y >= y0) & (y <= y1)
+    return inside

@@ -1,0 +1,529 @@
+"""Compiled measuring of beads and grooves on sections: one call takes all sections of a path."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from numba import njit
+
+from hemtra.core.arrays import FloatArray
+from hemtra.core.geometry.fit_kernels import TUKEY
+from hemtra.core.geometry.profile_fits import middle_of, robust_line
+
+(
+    STATE,
+    WIDTH,
+    HEIGHT,
+    AREA,
+    OFFSET,
+    LEAN,
+    ANGLE_LEFT,
+    ANGLE_RIGHT,
+    VOID,
+    LEFT,
+    RIGHT,
+    CREST,
+    LEFT_BASE,
+    RIGHT_BASE,
+    CENTROID,
+) = range(15)
+"""Columns of what is measured on each section."""
+BASES = 15
+"""First of six columns: height, slope and bend at u = 0 of the base on the left, and on the right."""
+COLUMNS = BASES + 6
+FOUND, ABSENT, NO_DATA, NO_BASE, LEFT_HIDDEN, RIGHT_HIDDEN, TWO = range(7)
+"""States of a section."""
+LINE, STEP, CURVE, PLANE = range(4)
+"""What the base is: one line, one on either side, a parabola, or the plane that heights count from."""
+FOOT, AT_LEVEL, AT_SHARE = range(3)
+"""Where the edges are: where the flanks meet the base, at a level above it, or at a share of the height."""
+NONE_OF_TWO, HIGHEST, NEAREST = range(3)
+
+FLANK_LOW, FLANK_HIGH, FLANK_MOST = 0.14, 0.62, 0.85
+"""Shares of the height between which a flank tells its foot; up to the last where half of it is hidden."""
+NOTHING = 0.05
+"""Share of the height below which a sample lies on the base."""
+RISES = 0.15
+"""Share of the height by which a flank that rises again on the way down runs up a wall."""
+TOP = 0.2
+"""Share of the width about the highest point over which the height is taken."""
+APART = 0.5
+"""Of the narrower of two rises, the valley between them from which on they are two."""
+FEW = 6
+"""Points of a flank of the base that a line needs."""
+FINE = 1.5
+"""Times the floor: a base off by less than that needs no weights."""
+ROUNDS = 12
+NEIGHBOURS, FILLED = 200, -1e9
+"""Sections either way in which the slope of a half seen base is looked for, and the mark of those filled so."""
+
+
+@njit(cache=True, nogil=True)
+def _solve3(a: FloatArray, b: FloatArray) -> FloatArray:
+    """Of a symmetric system of three; NaN where it has no solution."""
+    c00 = a[1, 1] * a[2, 2] - a[1, 2] * a[2, 1]
+    c01 = a[1, 2] * a[2, 0] - a[1, 0] * a[2, 2]
+    c02 = a[1, 0] * a[2, 1] - a[1, 1] * a[2, 0]
+    det = a[0, 0] * c00 + a[0, 1] * c01 + a[0, 2] * c02
+    out = np.full(3, np.nan)
+    if abs(det) <= 1e-14 * (abs(a[0, 0] * a[1, 1] * a[2, 2]) + 1e-300):
+        return out
+    out[0] = (c00 * b[0] + c01 * b[1] + c02 * b[2]) / det
+    c11 = a[0, 0] * a[2, 2] - a[0, 2] * a[2, 0]
+    c12 = a[0, 1] * a[2, 0] - a[0, 0] * a[2, 1]
+    out[1] = (c01 * b[0] + c11 * b[1] + c12 * b[2]) / det
+    c22 = a[0, 0] * a[1, 1] - a[0, 1] * a[1, 0]
+    out[2] = (c02 * b[0] + c12 * b[1] + c22 * b[2]) / det
+    return out
+
+
+@njit(cache=True, nogil=True)
+def parabola(x: FloatArray, z: FloatArray, weight: FloatArray) -> FloatArray:
+    """a, b, c of z = a + b x + c x² by weighted least squares; NaN where the points span none."""
+    m = 0.0
+    for k in range(x.size):
+        m += x[k] / x.size
+    a, b = np.zeros((3, 3)), np.zeros(3)
+    for k in range(x.size):
+        u, w = x[k] - m, weight[k]
+        for i in range(3):
+            p = w * u**i
+            b[i] += p * z[k]
+            for j in range(3):
+                a[i, j] += p * u**j
+    f = _solve3(a, b)
+    # about the mean they are well conditioned, about 0 they are asked for
+    return np.array([f[0] - f[1] * m + f[2] * m * m, f[1] - 2.0 * f[2] * m, f[2]])
+
+
+@njit(cache=True, nogil=True)
+def line_of(x: FloatArray, z: FloatArray, floor: float) -> tuple[float, float]:
+    """A line through points: by least squares where all lie on it, else robust."""
+    n = x.size
+    mx = mz = 0.0
+    for k in range(n):
+        mx += x[k] / n
+        mz += z[k] / n
+    sxx = sxz = szz = 0.0
+    for k in range(n):
+        sxx += (x[k] - mx) ** 2
+        sxz += (x[k] - mx) * (z[k] - mz)
+        szz += (z[k] - mz) ** 2
+    slope = sxz / sxx if sxx > 0.0 else 0.0
+    if szz - slope * sxz <= n * (FINE * floor) ** 2:
+        return mz - slope * mx, slope
+    height, slope, _ = robust_line(x, z, floor)
+    return height, slope
+
+
+@njit(cache=True, nogil=True)
+def _curve_of(x: FloatArray, z: FloatArray, floor: float) -> FloatArray:
+    """A parabola through points by Tukey's biweight."""
+    weight, off = np.ones(x.size), np.empty(x.size)
+    found = parabola(x, z, weight)
+    for _ in range(ROUNDS):
+        for k in range(x.size):
+            off[k] = abs(z[k] - found[0] - found[1] * x[k] - found[2] * x[k] ** 2)
+        scale = TUKEY * max(1.4826 * middle_of(off.copy(), x.size), floor)
+        for k in range(x.size):
+            t = off[k] / scale
+            weight[k] = (1.0 - t * t) ** 2 if t < 1.0 else 0.0
+        after = parabola(x, z, weight)
+        moved = abs(after[0] - found[0])
+        found = after
+        if not moved > 1e-6:
+            break
+    return found
+
+
+@njit(cache=True, nogil=True)
+def _bases(u: FloatArray, z: FloatArray, inner: float, base: int, floor: float, out: FloatArray) -> bool:
+    """Fills the six numbers of the base left and right; whether there was enough to tell it.
+
+    Where one flank alone holds data, one line gets its height from that, and no slope yet: NaN.
+    """
+    if base == PLANE:
+        return True
+    n = 0
+    x, y = np.empty(u.size), np.empty(u.size)
+    split = 0
+    for k in range(u.size):
+        if abs(u[k]) >= inner and not math.isnan(z[k]):
+            x[n], y[n] = u[k], z[k]
+            n += 1
+            if u[k] < 0.0:
+                split = n
+    if split < FEW or n - split < FEW:
+        if base != LINE or n < FEW:
+            return False
+        part = slice(0, split) if split >= FEW else slice(split, n)
+        out[0], out[1], out[2] = middle_of(y[part].copy(), y[part].size), np.nan, x[part].mean()
+        return True
+    if base == LINE:
+        out[0], out[1] = line_of(x[:n], y[:n], floor)
+        out[3], out[4] = out[0], out[1]
+    elif base == STEP:
+        out[0], out[1] = line_of(x[:split], y[:split], floor)
+        out[3], out[4] = line_of(x[split:n], y[split:n], floor)
+    else:
+        found = _curve_of(x[:n], y[:n], floor)
+        out[:3], out[3:] = found, found
+    return not math.isnan(out[0])
+
+
+@njit(cache=True, nogil=True)
+def _lean_on_neighbours(table: FloatArray) -> None:
+    """Bases of which one side was seen get the slope of the nearest sections that show both."""
+    n = table.shape[0]
+    for row in range(n):
+        one = table[row]
+        if one[STATE] != FOUND or not math.isnan(one[BASES + 1]):
+            continue
+        slope, found = 0.0, 0
+        for way in (-1, 1):
+            for far in range(1, NEIGHBOURS):
+                # a closed path goes on at its other end; on an open one what is there is as good as any
+                other = table[(row + way * far) % n]
+                if other[STATE] == FOUND and not math.isnan(other[BASES + 1]) and other[BASES + 5] != FILLED:
+                    slope += other[BASES + 1]
+                    found += 1
+                    break
+        if not found:
+            one[STATE] = NO_BASE
+            continue
+        slope /= found
+        height = one[BASES] - slope * one[BASES + 2]
+        one[BASES], one[BASES + 1], one[BASES + 2] = height, slope, 0.0
+        one[BASES + 3], one[BASES + 4], one[BASES + 5] = height, slope, FILLED
+    for row in range(n):
+        if table[row, BASES + 5] == FILLED:
+            table[row, BASES + 5] = 0.0
+
+
+@njit(cache=True, nogil=True)
+def running_median(values: FloatArray, reach: int, closed: bool) -> FloatArray:
+    """(n, q) each the median of itself and `reach` neighbours either way; NaN stays, and does not count."""
+    n = values.shape[0]
+    out = values.copy()
+    held = np.empty(2 * reach + 1)
+    for column in range(values.shape[1]):
+        for row in range(n):
+            if math.isnan(values[row, column]):
+                continue
+            count = 0
+            for k in range(row - reach, row + reach + 1):
+                if closed or 0 <= k < n:
+                    value = values[k % n, column]
+                    if not math.isnan(value):
+                        held[count] = value
+                        count += 1
+            out[row, column] = middle_of(held, count)
+    return out
+
+
+@njit(cache=True, nogil=True)
+def _rise(u: FloatArray, h: FloatArray, level: float, several: int) -> tuple[int, int, bool]:
+    """First and last sample of the rise above a level that counts, -1 without; and whether there are two."""
+    first, last = -1, -1
+    low, high = np.empty(h.size, np.int64), np.empty(h.size, np.int64)
+    count = 0
+    for k in range(h.size):
+        if math.isnan(h[k]):
+            continue
+        if h[k] > level:
+            if first < 0:
+                first = k
+            last = k
+        elif first >= 0:
+            low[count], high[count] = first, last
+            count, first = count + 1, -1
+    if first >= 0:
+        low[count], high[count] = first, last
+        count += 1
+    # a hole in a bead does not make it two, and a speck of one sample is none
+    kept = 0
+    for k in range(count):
+        if kept and _one_of(u, low[kept - 1], high[kept - 1], low[k], high[k]):
+            high[kept - 1] = high[k]
+        else:
+            low[kept], high[kept] = low[k], high[k]
+            kept += 1
+    best, second = -1, False
+    score = -np.inf
+    for k in range(kept):
+        if high[k] - low[k] < 2:
+            continue
+        if best >= 0:
+            second = True
+        top = -np.inf
+        for j in range(low[k], high[k] + 1):
+            if h[j] > top:
+                top = h[j]
+        value = -abs(u[low[k]] + u[high[k]]) if several == NEAREST else top
+        if value > score:
+            best, score = k, value
+    if best < 0:
+        return -1, -1, False
+    return low[best], high[best], second
+
+
+@njit(cache=True, nogil=True)
+def _one_of(u: FloatArray, a: int, b: int, c: int, d: int) -> bool:
+    """Whether two neighbouring rises are one with a hole in it."""
+    return bool(u[c] - u[b] < APART * min(u[b] - u[a], u[d] - u[c]))
+
+
+@njit(cache=True, nogil=True)
+def _top(u: FloatArray, h: FloatArray, first: int, last: int) -> tuple[float, float]:
+    """Where the highest place is, and how high: by a parabola about the highest sample."""
+    peak = first
+    for k in range(first, last + 1):
+        if h[k] > h[peak]:
+            peak = k
+    reach = max(TOP * (u[last] - u[first]), 2.01 * (u[1] - u[0]))
+    x, y = np.empty(last - first + 1), np.empty(last - first + 1)
+    n = 0
+    for k in range(first, last + 1):
+        if abs(u[k] - u[peak]) <= reach and not math.isnan(h[k]):
+            x[n], y[n] = u[k], h[k]
+            n += 1
+    if n < 4:
+        return u[peak], h[peak]
+    fit = parabola(x[:n], y[:n], np.ones(n))
+    if math.isnan(fit[0]):
+        return u[peak], h[peak]
+    at = -fit[1] / (2.0 * fit[2]) if fit[2] < 0.0 else u[peak]
+    at = min(max(at, x[0]), x[n - 1])
+    return at, fit[0] + fit[1] * at + fit[2] * at * at
+
+
+@njit(cache=True, nogil=True)
+def _edge(
+    u: FloatArray, h: FloatArray, crest: float, height: float, way: int, edges: int, at: float, bridge: float
+) -> tuple[float, float]:
+    """Where the flank on one side ends, in u, and du/dh there; NaN where that is not seen.
+
+    way: -1 for the left flank, 1 for the right. at: level in mm for `AT_LEVEL`, share for `AT_SHARE`.
+    """
+    low = FLANK_LOW * height
+    if edges == AT_LEVEL:
+        low = at
+    elif edges == AT_SHARE:
+        low = at * height
+    k = 0
+    while k < u.size and u[k] < crest:
+        k += 1
+    if way < 0:
+        k -= 1
+    x, y = np.empty(u.size), np.empty(u.size)
+    n, least, before = 0, np.inf, -1
+    while 0 <= k < u.size:
+        if not math.isnan(h[k]):
+            if h[k] > least + RISES * height:
+                return np.nan, np.nan
+            least = min(least, h[k])
+            if h[k] < low and before >= 0:
+                break
+            if h[k] <= FLANK_MOST * height:
+                x[n], y[n] = u[k], h[k]
+                n += 1
+            before = k
+        k += way
+    if k < 0 or k >= u.size or before < 0:
+        return np.nan, np.nan
+    hidden = abs(u[k] - u[before]) > 1.5 * abs(u[1] - u[0])
+    if hidden and abs(u[k] - u[before]) > bridge:
+        return np.nan, np.nan
+    step = h[before] - h[k]
+    crossing = u[before] + (h[before] - low) / step * (u[k] - u[before])
+    slope = (u[k] - u[before]) / -step
+    if edges != FOOT:
+        return crossing, slope
+    if hidden:
+        # the first of the base that is seen again stands for the foot
+        x[n], y[n] = u[k], h[k]
+        n += 1
+        start = 0
+    else:
+        start = n
+        while start > 0 and y[start - 1] <= FLANK_HIGH * height:
+            start -= 1
+        if n - start < 4:
+            start = max(0, n - 4)
+    if n - start >= 4:
+        fit = parabola(y[start:n], x[start:n], np.ones(n - start))
+        if not math.isnan(fit[0]) and fit[1] * way < 0.0:
+            # the foot lies behind the last of the flank that is seen, and before the first of the base
+            on_base = h[k] < NOTHING * height
+            near = u[before] if on_base else u[k]
+            far = (u[k] if on_base else u[k] - h[k] * slope) + way * abs(u[1] - u[0]) / 2.0
+            return way * min(max(way * fit[0], way * near), way * far), fit[1]
+    return u[before] + h[before] / step * (u[k] - u[before]), slope
+
+
+@njit(cache=True, nogil=True)
+def _void(h: FloatArray, first: int, last: int, pitch: float) -> float:
+    """mm² that water would fill on top of it."""
+    left = np.empty(last - first + 1)
+    top = -np.inf
+    for k in range(first, last + 1):
+        if h[k] > top:
+            top = h[k]
+        left[k - first] = top
+    total, top = 0.0, -np.inf
+    for k in range(last, first - 1, -1):
+        if h[k] > top:
+            top = h[k]
+        if not math.isnan(h[k]):
+            total += max(min(top, left[k - first]) - h[k], 0.0) * pitch
+    return total
+
+
+@njit(cache=True, nogil=True)
+def _fill_area(u: FloatArray, h: FloatArray, out: FloatArray) -> None:
+    """Area and centroid between the edges, by trapezes from one to the other; gaps are bridged straight."""
+    left, right = out[LEFT], out[RIGHT]
+    area = moment = 0.0
+    at, level = left, max(_level(u, h, left), 0.0)
+    for k in range(u.size + 1):
+        if k < u.size and (u[k] <= left or u[k] >= right or math.isnan(h[k])):
+            continue
+        x = u[k] if k < u.size else right
+        y = h[k] if k < u.size else max(_level(u, h, right), 0.0)
+        part = (level + y) / 2.0 * (x - at)
+        area += part
+        if level + y > 0.0:
+            moment += part * (at + (x - at) * (level + 2.0 * y) / (3.0 * (level + y)))
+        at, level = x, y
+    out[AREA] = area
+    out[CENTROID] = moment / area if area > 0.0 else (left + right) / 2.0
+
+
+@njit(cache=True, nogil=True)
+def _level(u: FloatArray, h: FloatArray, at: float) -> float:
+    """Height between two samples; zero where one is missing: the edge is then a foot."""
+    k = int((at - u[0]) / (u[1] - u[0]))
+    if k < 0 or k >= u.size - 1 or math.isnan(h[k]) or math.isnan(h[k + 1]):
+        return 0.0
+    f = (at - u[k]) / (u[k + 1] - u[k])
+    return float((1.0 - f) * h[k] + f * h[k + 1])
+
+
+@njit(cache=True, nogil=True)
+def _contact(per_height: float, slope: float) -> float:
+    """Degrees between a flank, du/dh above a base of some slope, and the base."""
+    steep = 90.0 if per_height == 0.0 else math.degrees(math.atan(abs(1.0 / per_height + slope)))
+    return abs(steep - math.degrees(math.atan(abs(slope))) * (1.0 if per_height * slope > 0.0 else -1.0))
+
+
+@njit(cache=True, nogil=True)
+def beads(
+    u: FloatArray,
+    z: FloatArray,
+    inner: float,
+    base: int,
+    edges: int,
+    at: float,
+    least: float,
+    several: int,
+    least_data: float,
+    bridge: float,
+    floor: float,
+) -> FloatArray:
+    """(n, COLUMNS) what stands out of the base on each section; NaN where it is not known.
+
+    u (m,) mm to the right of the path, z (n, m) mm. inner: mm from the path where the base begins on either
+    side. at: level in mm or share of the height for the edges. least: mm that is a bead. several: which one
+    counts where there are two. least_data: share of a section that must hold data. bridge: mm of hidden flank
+    that is still told from what is beside it. floor: mm by which a base may be off anywhere.
+    """
+    out = np.full((z.shape[0], COLUMNS), np.nan)
+    h = np.empty(u.size)
+    pitch = u[1] - u[0]
+    for row in range(z.shape[0]):
+        one = out[row]
+        one[STATE], one[BASES:] = FOUND, 0.0
+        held = 0
+        for k in range(u.size):
+            held += not math.isnan(z[row, k])
+        if held < least_data * u.size or held < FEW:
+            one[STATE] = NO_DATA
+            continue
+        if not _bases(u, z[row], inner, base, floor, one[BASES:]):
+            one[STATE] = NO_BASE
+    _lean_on_neighbours(out)
+    for row in range(z.shape[0]):
+        one = out[row]
+        if one[STATE] != FOUND:
+            continue
+        a, b = one[BASES : BASES + 3], one[BASES + 3 :]
+        for k in range(u.size):
+            f = min(max((u[k] + inner) / (2.0 * inner), 0.0), 1.0)
+            under = (1.0 - f) * (a[0] + a[1] * u[k] + a[2] * u[k] ** 2)
+            h[k] = z[row, k] - under - f * (b[0] + b[1] * u[k] + b[2] * u[k] ** 2)
+        first, last, two = _rise(u, h, least, several)
+        if first < 0:
+            one[STATE] = ABSENT
+            continue
+        if two and several == NONE_OF_TWO:
+            one[STATE] = TWO
+            continue
+        _measure(u, z[row], h, first, last, base, edges, at, bridge, one)
+        if one[STATE] == FOUND:
+            one[VOID] = _void(h, first, last, pitch)
+    return out
+
+
+@njit(cache=True, nogil=True)
+def _measure(
+    u: FloatArray,
+    z: FloatArray,
+    h: FloatArray,
+    first: int,
+    last: int,
+    base: int,
+    edges: int,
+    at: float,
+    bridge: float,
+    one: FloatArray,
+) -> None:
+    """Sizes of one bead, in the columns of its section."""
+    a, b = one[BASES : BASES + 3], one[BASES + 3 :]
+    one[STATE] = FOUND
+    crest, height = _top(u, h, first, last)
+    per_left = per_right = 0.0
+    for _ in range(2 if base == STEP else 1):
+        one[CREST], one[HEIGHT] = crest, height
+        left, right = h, h
+        if base == STEP:
+            # each flank goes down to the base on its own side
+            left = z - a[0] - a[1] * u
+            right = z - b[0] - b[1] * u
+        one[LEFT], per_left = _edge(u, left, crest, height, -1, edges, at, bridge)
+        one[RIGHT], per_right = _edge(u, right, crest, height, 1, edges, at, bridge)
+        if math.isnan(one[LEFT]) or math.isnan(one[RIGHT]):
+            one[STATE] = LEFT_HIDDEN if math.isnan(one[LEFT]) else RIGHT_HIDDEN
+            return
+        x, y = one[LEFT], one[RIGHT]
+        one[LEFT_BASE] = a[0] + a[1] * x + a[2] * x * x
+        one[RIGHT_BASE] = b[0] + b[1] * y + b[2] * y * y
+        if base == STEP and y > x:
+            # under the bead the base runs straight from foot to foot
+            for k in range(u.size):
+                f = min(max((u[k] - x) / (y - x), 0.0), 1.0)
+                h[k] = z[k] - ((1.0 - f) * (a[0] + a[1] * u[k]) + f * (b[0] + b[1] * u[k]))
+                if x < u[k] < y:
+                    h[k] = z[k] - ((1.0 - f) * one[LEFT_BASE] + f * one[RIGHT_BASE])
+            crest, height = _top(u, h, first, last)
+            one[CREST], one[HEIGHT] = crest, height
+    one[WIDTH] = one[RIGHT] - one[LEFT]
+    if not one[WIDTH] > 0.0:
+        one[STATE] = LEFT_HIDDEN
+        one[WIDTH] = np.nan
+        return
+    one[OFFSET] = (one[LEFT] + one[RIGHT]) / 2.0
+    slope = a[1] + 2.0 * a[2] * one[LEFT], b[1] + 2.0 * b[2] * one[RIGHT]
+    one[ANGLE_LEFT], one[ANGLE_RIGHT] = _contact(per_left, slope[0]), _contact(per_right, slope[1])
+    _fill_area(u, h, one)
+    one[LEAN] = 100.0 * (one[CENTROID] - one[OFFSET]) / one[WIDTH]

@@ -1,0 +1,90 @@
+"""Compiled sampling of many sections across a course."""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+
+from hemtra.core.arrays import FloatArray, Heights
+
+
+@njit(cache=True, nogil=True)
+def _careful(z: Heights, r: float, c: float) -> float:
+    """Bilinear height at a row and column, where a point of no weight may be missing or lie outside."""
+    rows, cols = z.shape
+    if not (c >= 0.0 and r >= 0.0 and c <= cols - 1 and r <= rows - 1):
+        return np.nan
+    j, i = int(c), int(r)
+    f, g = c - j, r - i
+    total = 0.0
+    for a in range(2):
+        for b in range(2):
+            weight = (g if a else 1.0 - g) * (f if b else 1.0 - f)
+            if weight > 0.0:
+                total += weight * z[i + a, j + b]
+    return total
+
+
+@njit(cache=True, nogil=True)
+def _line(z: Heights, r: float, c: float, by_row: float, by_col: float, held: bool, values: FloatArray) -> None:
+    """Fills heights along a line from a row and column on, by so much of both from sample to sample."""
+    for m in range(values.size):
+        y, x = r + m * by_row, c + m * by_col
+        if held:
+            i, j = int(y), int(x)
+            f, g = x - j, y - i
+            above = z[i, j] + f * (z[i, j + 1] - z[i, j])
+            below = z[i + 1, j] + f * (z[i + 1, j + 1] - z[i + 1, j])
+            value = above + g * (below - above)
+            # what is missing but has no weight must not spoil it
+            if value == value or (f > 0.0 and g > 0.0):
+                values[m] = value
+                continue
+        values[m] = _careful(z, y, x)
+
+
+@njit(cache=True, nogil=True)
+def sections_across(
+    z: Heights,
+    grid: FloatArray,
+    places: FloatArray,
+    directions: FloatArray,
+    reach: float,
+    count: int,
+    behind: FloatArray,
+) -> FloatArray:
+    """(n, count) bilinear heights on sections across a course, each the mean over parallel lines.
+
+    z (rows, cols) in mm; grid: x0, y0, dx, dy. places, directions: (n, 2) of the middle of each section, and
+    unit vectors along the course. reach: mm to either side, from left to right. behind: (k,) mm along the
+    course of the parallel lines. A sample needs all grid points around it that have any weight; the mean takes
+    the samples that exist.
+    """
+    rows, cols = z.shape
+    x0, y0, dx, dy = grid[0], grid[1], grid[2], grid[3]
+    pitch = 2.0 * reach / (count - 1)
+    out = np.empty((places.shape[0], count))
+    values, found = np.empty(count), np.zeros(count)
+    for n in range(places.shape[0]):
+        tx, ty = directions[n, 0], directions[n, 1]
+        for k in range(behind.size):
+            c = (places[n, 0] - reach * ty + behind[k] * tx - x0) / dx
+            r = (places[n, 1] + reach * tx + behind[k] * ty - y0) / dy
+            by_col, by_row = pitch * ty / dx, -pitch * tx / dy
+            end_c, end_r = c + (count - 1) * by_col, r + (count - 1) * by_row
+            held = min(c, end_c) >= 0.0 and max(c, end_c) < cols - 1 - 1e-9
+            held = held and min(r, end_r) >= 0.0 and max(r, end_r) < rows - 1 - 1e-9
+            if behind.size == 1:
+                _line(z, r, c, by_row, by_col, held, out[n])
+                break
+            _line(z, r, c, by_row, by_col, held, values)
+            if k == 0:
+                out[n], found[:] = 0.0, 0.0
+            for m in range(count):
+                if values[m] == values[m]:
+                    out[n, m] += values[m]
+                    found[m] += 1.0
+        if behind.size > 1:
+            for m in range(count):
+                out[n, m] = out[n, m] / found[m] if found[m] > 0.0 else np.nan
+    return out
