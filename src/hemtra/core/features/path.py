@@ -17,6 +17,9 @@ from hemtra.core.plan.registry import register
 from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.zones import PathZone
 
+STEPS, MOST_STEPS = 50, 20_000
+"""Steps across the scan, and in all, in which it is told whether a path lies on it."""
+
 
 @dataclass(frozen=True)
 class Path:
@@ -57,7 +60,7 @@ class PathKind(Kind):
         if not isinstance(zone, PathZone):
             raise NotMeasured("its zone is no path; draw one along the bead or seam")
         course = zone.course()
-        if not _on_map(given.data, course).any():
+        if not _on_map(given.data, course):
             raise OffScan("the path lies beside the scan")
         nominals = np.array([np.nan if n.nominal is None else n.nominal for n in zone.nodes])
         facts = (
@@ -78,8 +81,9 @@ class PathKind(Kind):
         return Evidence((Polyline(np.column_stack([x, y, outcome.value.base.height_at(x, y)]), "fit"),))
 
 
-def _on_map(data: HeightMap, course: Course) -> FloatArray:
+def _on_map(data: HeightMap, course: Course) -> bool:
+    """Whether any of it lies on the scan; looked at in steps of a part of the scan's size."""
     x0, x1, y0, y1 = data.extent
-    x, y = course.places.T
-    inside: FloatArray = (x >= x0) & (x <= x1) & (y >= y0) & (y <= y1)
-    return inside
+    step = max(min(x1 - x0, y1 - y0) / STEPS, course.length / MOST_STEPS, 1e-6)
+    x, y = course.at(np.append(np.arange(0.0, course.length, step), course.length)).T
+    return bool(((x >= x0) & (x <= x1) & (y >= y0) & (y <= y1)).any())

@@ -46,8 +46,8 @@ NOTHING = 0.05
 """Share of the height below which a sample lies on the base."""
 RISES = 0.15
 """Share of the height by which a flank that rises again on the way down runs up a wall."""
-TOP = 0.2
-"""Share of the width about the highest point over which the height is taken."""
+TOP = 0.03
+"""Share of the height within which samples about the highest one are its top."""
 APART = 0.5
 """Of the narrower of two rises, the valley between them from which on they are two."""
 FEW = 6
@@ -281,11 +281,21 @@ def _top(u: FloatArray, h: FloatArray, first: int, last: int) -> tuple[float, fl
     for k in range(first, last + 1):
         if h[k] > h[peak]:
             peak = k
-    reach = max(TOP * (u[last] - u[first]), 2.01 * (u[1] - u[0]))
-    x, y = np.empty(last - first + 1), np.empty(last - first + 1)
+    left, right = peak, peak
+    while left > first and not h[left - 1] < (1.0 - TOP) * h[peak]:
+        left -= 1
+    while right < last and not h[right + 1] < (1.0 - TOP) * h[peak]:
+        right += 1
+    while right - left < 4 and (left > first or right < last):
+        # a sharp top: the higher neighbours count, too
+        if right == last or (left > first and not h[left - 1] < h[right + 1]):
+            left -= 1
+        else:
+            right += 1
+    x, y = np.empty(right - left + 1), np.empty(right - left + 1)
     n = 0
-    for k in range(first, last + 1):
-        if abs(u[k] - u[peak]) <= reach and not math.isnan(h[k]):
+    for k in range(left, right + 1):
+        if not math.isnan(h[k]):
             x[n], y[n] = u[k], h[k]
             n += 1
     if n < 4:
@@ -300,22 +310,27 @@ def _top(u: FloatArray, h: FloatArray, first: int, last: int) -> tuple[float, fl
 
 @njit(cache=True, nogil=True)
 def _edge(
-    u: FloatArray, h: FloatArray, crest: float, height: float, way: int, edges: int, at: float, bridge: float
+    u: FloatArray, h: FloatArray, run: tuple[int, int], height: float, way: int, rule: tuple[int, float, float]
 ) -> tuple[float, float]:
     """Where the flank on one side ends, in u, and du/dh there; NaN where that is not seen.
 
-    way: -1 for the left flank, 1 for the right. at: level in mm for `AT_LEVEL`, share for `AT_SHARE`.
+    run: first and last sample that rise. way: -1 for the left flank, 1 for the right. rule: which edge, its
+    level in mm for `AT_LEVEL` or share for `AT_SHARE`, and mm of shadow that is bridged.
     """
+    edges, at, bridge = rule
     low = FLANK_LOW * height
     if edges == AT_LEVEL:
         low = at
     elif edges == AT_SHARE:
         low = at * height
-    k = 0
-    while k < u.size and u[k] < crest:
-        k += 1
-    if way < 0:
-        k -= 1
+    # from its outermost high place on, so that a hole on top is none of the flank
+    top = -np.inf
+    for j in range(run[0], run[1] + 1):
+        if h[j] > top:
+            top = h[j]
+    k = run[0] if way < 0 else run[1]
+    while run[0] < k - way < run[1] and not h[k] >= FLANK_MOST * min(height, top):
+        k -= way
     x, y = np.empty(u.size), np.empty(u.size)
     n, least, before = 0, np.inf, -1
     while 0 <= k < u.size:
@@ -500,8 +515,8 @@ def _measure(
             # each flank goes down to the base on its own side
             left = z - a[0] - a[1] * u
             right = z - b[0] - b[1] * u
-        one[LEFT], per_left = _edge(u, left, crest, height, -1, edges, at, bridge)
-        one[RIGHT], per_right = _edge(u, right, crest, height, 1, edges, at, bridge)
+        one[LEFT], per_left = _edge(u, left, (first, last), height, -1, (edges, at, bridge))
+        one[RIGHT], per_right = _edge(u, right, (first, last), height, 1, (edges, at, bridge))
         if math.isnan(one[LEFT]) or math.isnan(one[RIGHT]):
             one[STATE] = LEFT_HIDDEN if math.isnan(one[LEFT]) else RIGHT_HIDDEN
             return

@@ -22,6 +22,8 @@ TURNS = get_args(Turn)
 
 FINE = 0.05
 """mm between the points that an arc or curve is drawn with: a chord of a radius of 1 mm is then 0.3 µm off."""
+FINE_TURN = 0.03
+"""Radians between them at most."""
 MOST_POINTS = 400_000
 """Points of a course at most; a longer one is drawn more coarsely."""
 SAME = 1e-6
@@ -190,7 +192,8 @@ def _arc(a: FloatArray, b: FloatArray, c: FloatArray) -> FloatArray:
     angle = [math.atan2(*(p - centre)[::-1]) for p in (a, b, c)]
     way = 1.0 if det > 0 else -1.0
     span = (way * (angle[2] - angle[0])) % (2 * math.pi)
-    count = int(np.clip(math.ceil(radius * span / FINE), 2, MOST_POINTS // 10)) + 1
+    pieces = max(radius * span / FINE, span / FINE_TURN)
+    count = int(np.clip(math.ceil(pieces), 2, MOST_POINTS // 10)) + 1
     turn = angle[0] + way * np.linspace(0.0, span, count)
     points: FloatArray = centre + radius * np.column_stack([np.cos(turn), np.sin(turn)])
     points[0], points[-1] = a, c

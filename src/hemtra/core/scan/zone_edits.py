@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from hemtra.core.arrays import FloatArray
-from hemtra.core.scan.zones import AnyZone, EllipseZone, PolygonZone, RectangleZone, RingZone
+from hemtra.core.scan.zones import AnyZone, EllipseZone, PathZone, PolygonZone, RectangleZone, RingZone
 
 ROUND_NODES = 12
 """Nodes of the polygon that an ellipse becomes."""
@@ -86,6 +86,11 @@ def mirrored(zone: AnyZone, axis: str) -> AnyZone:
         sign = np.array([-1.0, 1.0] if axis == "x" else [1.0, -1.0])
         # the other way round, so that it stays counter-clockwise
         changes["nodes"] = tuple((float(u), float(v)) for u, v in np.array(zone.nodes)[::-1] * sign)
+    if isinstance(zone, PathZone):
+        flip = {"u": -1.0, "v": 1.0} if axis == "x" else {"u": 1.0, "v": -1.0}
+        changes["nodes"] = tuple(
+            n.model_copy(update={"u": flip["u"] * n.u, "v": flip["v"] * n.v}) for n in zone.nodes
+        )
     return zone.model_copy(update=changes)
 
 
