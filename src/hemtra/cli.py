@@ -31,7 +31,9 @@ app = typer.Typer(
 plan_app = typer.Typer(no_args_is_help=True, help="Look into plans.")
 app.add_typer(plan_app, name="plan")
 
-out, err = Console(), Console(stderr=True)
+WIDE = 160
+"""Columns of tables that go to a file or another program, which no screen limits."""
+out, err = Console(width=None if sys.stdout.isatty() else WIDE), Console(stderr=True)
 SIGNS = {
     Verdict.PASS: ("○", "green"),
     Verdict.FAIL: ("◆", "red"),

@@ -45,6 +45,10 @@ def hemtra(monkeypatch, capfd):
     return run
 
 
+BEAD = range(18, 23)
+"""Balloons whose values along the bead have tests of their own."""
+
+
 @pytest.fixture
 def cover(demo_folder):
     return demo_folder / PLAN_FILE
@@ -62,6 +66,8 @@ def test_the_demo_plan_judges_every_part_as_its_truth_says(demo_folder, cover):
             bound = {7: 0.015, 8: 0.09, 9: 0.13, 10: 0.11, 13: 0.08, 14: 0.13, 16: 0.11, 17: 0.5}.get(
                 c.balloon, 0.006
             )
+            if c.balloon in BEAD:
+                continue
             if isinstance(true, str):
                 assert c.text == true
             elif true is None:
@@ -120,7 +126,7 @@ def test_json_is_one_object_a_part_in_the_order_given(hemtra, demo_folder, cover
     assert [t["verdict"] for t in told] == ["FAIL", "PASS", "FAIL"]
     with (tmp_path / "all.csv").open() as file:
         rows = list(csv.DictReader(file))
-    assert len(rows) == 3 * 19
+    assert len(rows) == 3 * 24
     assert [r["name"] for r in rows if r["verdict"] == "FAIL"] == ["Hub tilt", "Pocket depth"]
 
 

@@ -12,7 +12,7 @@ from hemtra.virtual.cover_kernels import BEAD_CORNER, BEAD_HALF_X, BEAD_HALF_Y, 
 
 STEPS = 3286
 """Places along the path at which it is known, 0.1 mm apart."""
-ROUND, RAMP = 1.5, 6.0
+ROUND, RAMP = 1.5, 4.0
 """mm over which paste rounds off where it ends, and over which its shape changes."""
 WAVES = ((0.05, 3), (0.02, 5), (0.06, 2))
 """mm by which width, height and offset vary, and how often round the part."""

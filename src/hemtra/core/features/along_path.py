@@ -168,6 +168,8 @@ class AlongPath(Kind):
         reach = int(self.settle / spacing / 2 + 1e-9)
         if reach:
             columns = [q.column for q in self.quantities.values()]
+            # half of a size, as the height of a bead whose foot a spike hides, is none
+            table[np.ix_(table[:, 0] != 0, columns)] = np.nan
             table[:, columns] = running_median(table[:, columns], reach, path.course.closed)
         found = Along(
             path,

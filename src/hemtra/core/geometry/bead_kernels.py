@@ -367,14 +367,30 @@ def _edge(
         if n - start < 4:
             start = max(0, n - 4)
     if n - start >= 4:
-        fit = parabola(y[start:n], x[start:n], np.ones(n - start))
-        if not math.isnan(fit[0]) and fit[1] * way < 0.0:
+        foot, steep = _root(x[start:n], y[start:n], way)
+        if not math.isnan(foot):
             # the foot lies behind the last of the flank that is seen, and before the first of the base
             on_base = h[k] < NOTHING * height
             near = u[before] if on_base else u[k]
             far = (u[k] if on_base else u[k] - h[k] * slope) + way * abs(u[1] - u[0]) / 2.0
-            return way * min(max(way * fit[0], way * near), way * far), fit[1]
+            return way * min(max(way * foot, way * near), way * far), 1.0 / steep
     return u[before] + h[before] / step * (u[k] - u[before]), slope
+
+
+@njit(cache=True, nogil=True)
+def _root(x: FloatArray, y: FloatArray, way: int) -> tuple[float, float]:
+    """Where the parabola through a flank comes down to 0, and its slope there; NaN where it does not."""
+    a, b, c = parabola(x, y, np.ones(x.size))
+    if math.isnan(a):
+        return np.nan, np.nan
+    square = b * b - 4.0 * a * c
+    if square <= 0.0:
+        return np.nan, np.nan
+    # of its two roots the one where it falls outward, in the form that loses no digits
+    steep = -way * math.sqrt(square)
+    if b * steep > 0.0:
+        return -2.0 * a / (b + steep), steep
+    return (steep - b) / (2.0 * c) if c != 0.0 else np.nan, steep
 
 
 @njit(cache=True, nogil=True)

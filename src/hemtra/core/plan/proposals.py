@@ -14,6 +14,7 @@ from hemtra.core.plan.document import Characteristic, Follow, Plan, Step
 from hemtra.core.plan.engine import Engine
 from hemtra.core.plan.general_tolerances import SIZES, permissible
 from hemtra.core.plan.graph import dependants
+from hemtra.core.plan.series import MeasuredAlong, Series
 from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.part_box import part_box
 from hemtra.core.scan.zones import EllipseZone, RectangleZone, window
@@ -36,6 +37,8 @@ FORM = ("flatness", "coplanarity", "straightness", "roundness", "parallelism", "
 """Kinds that are limited upwards only."""
 ANGLE = 0.5
 """Degrees that an angle may be off, as the medium class of ISO 2768-1 allows for 10 to 50 mm."""
+BREAK = 1.0
+"""mm that a break may be long."""
 SHARE = 0.1
 """Of what areas and volumes may be off."""
 ROUNDED = 0.05
@@ -209,9 +212,23 @@ def with_row(plan: Plan, engine: Engine, step: Step) -> Proposal:
     return Proposal(plan.edited(sheet=(*plan.sheet, row)), row.balloon)
 
 
+def _limits_along(series: Series) -> dict[str, float]:
+    """Nominal and limits that every section of a good part passes, with half as much again for room."""
+    values = series.values[series.measured]
+    nominal = round(round(float(np.median(values)) / ROUNDED) * ROUNDED, 4)
+    reach = max(1.5 * float(np.abs(values - nominal).max()), permissible(min(abs(nominal), SIZES[-1])))
+    reach = round(math.ceil(reach / ROUNDED) * ROUNDED, 4)
+    return {"nominal": nominal, "lower": round(nominal - reach, 4), "upper": round(nominal + reach, 4)}
+
+
 def _limits(kind: str, found: Number) -> dict[str, float]:
     """Nominal and limits for a value that was found on a good part."""
     value, unit = found.value, found.unit
+    if isinstance(found, MeasuredAlong) and found.series is not None:
+        return _limits_along(found.series)
+    if kind == "continuity" and unit == "mm":
+        # a break of a millimetre is what a drawing usually lets pass
+        return {"upper": max(BREAK, math.ceil(value / BREAK) * BREAK)}
     if kind in FORM:
         # room for twice what this part shows, in numbers as drawings have them
         return {"upper": round(max(ROUNDED, math.ceil(2.0 * value / ROUNDED) * ROUNDED), 4)}

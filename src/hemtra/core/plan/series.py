@@ -124,6 +124,44 @@ def stretches(outside: BoolArray) -> list[tuple[int, int]]:
     return [(int(a), int(b) - 1) for a, b in edges.reshape(-1, 2)]
 
 
+@dataclass(frozen=True)
+class Stretch:
+    """A stretch of a run or path that is out of limits: mm from its start, how long, and its worst value."""
+
+    start: float
+    length: float
+    worst: float
+
+
+def out_of_limits(series: Series, lower: float | None, upper: float | None) -> list[Stretch]:
+    """The stretches whose values lie beyond the limits; they end where these are crossed between neighbours."""
+    if series.at.size < 2:
+        return []
+    apart = float(np.median(np.diff(series.at)))
+    far = beyond(np.where(series.measured, series.values, np.nan), lower, upper)
+    far[~series.measured] = -np.inf
+
+    def end(k: int, way: int) -> float:
+        """Where a stretch that ends at one value ends on the way to the next."""
+        n, half = k + way, way * apart / 2
+        if not 0 <= n < far.size or abs(series.at[n] - series.at[k]) > 1.5 * apart or not np.isfinite(far[n]):
+            return float(series.at[k]) + half
+        share = far[k] / (far[k] - far[n])
+        return float(series.at[k] + share * (series.at[n] - series.at[k]))
+
+    out = far > 0.0
+    for first, last in stretches(~series.measured):
+        # what was not measured between two that are out does not part them
+        if 0 < first and last + 1 < out.size and out[first - 1] and out[last + 1]:
+            out[first : last + 1] = True
+    found = []
+    for first, last in stretches(out):
+        start, stop = end(first, -1), end(last, 1)
+        worst = first + int(np.argmax(far[first : last + 1]))
+        found.append(Stretch(start, stop - start, float(series.values[worst])))
+    return found
+
+
 def _where(series: Series, worst: int, outside: FloatArray, demand: Demand) -> str:
     failing = int(np.count_nonzero(outside > demand.uncertainty))
     if series.by == "instance":
