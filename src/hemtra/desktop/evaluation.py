@@ -5,14 +5,19 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
+import numpy as np
+
 from hemtra.core.errors import HemtraError
+from hemtra.core.features.along_path import Along, AlongPath, runs
 from hemtra.core.features.section import Cut
 from hemtra.core.geometry.elements import Plane, Point
 from hemtra.core.geometry.frames import Frame
 from hemtra.core.plan.anchoring import homes_of
-from hemtra.core.plan.document import Plan
+from hemtra.core.plan.document import Characteristic, Plan
 from hemtra.core.plan.engine import Engine, Result, single
 from hemtra.core.plan.graph import ancestry
+from hemtra.core.plan.registry import kind_named
+from hemtra.core.plan.series import Series, beyond
 from hemtra.core.scan.colouring import plane_map, reference_map, slope_map
 from hemtra.core.scan.heightmap import HeightMap, Profile
 from hemtra.core.scan.section import section
@@ -38,6 +43,7 @@ class ShowRequest:
     width: float
     colour: str = "height"
     profile: int | None = None
+    distance: float | None = None
 
 
 def show(request: ShowRequest, superseded: Superseded) -> Iterator[Shown]:
@@ -55,11 +61,59 @@ def show(request: ShowRequest, superseded: Superseded) -> Iterator[Shown]:
         yield Shown(result, plan, coloured=_coloured(request, plan, result, []))
         return
     steps = [step.id for column in ancestry(plan, row.step) for step in column]
-    line = request.line or propose_line(request.engine.data, result, steps)
     evidence = {step_id: request.engine.explain(result, step_id) for step_id in steps}
+    found = next((i for i in steps if isinstance(result.steps[i].value, Along)), None)
+    if found is not None:
+        yield _show_along(request, Shown(result, plan, evidence), found, row)
+        return
+    line = request.line or propose_line(request.engine.data, result, steps)
     prepared = prepared_map(plan, result)
     profile = section(prepared or request.engine.data, *line, width=request.width) if line else None
     yield Shown(result, plan, evidence, profile, line, _coloured(request, plan, result, steps))
+
+
+def _show_along(request: ShowRequest, shown: Shown, step_id: str, row: Characteristic) -> Shown:
+    """What lies along a path, with the section across it where it is looked at."""
+    result, along = shown.result, shown.result.steps[step_id].value
+    kind = kind_named(result.steps[step_id].step.kind)
+    assert issubclass(kind, AlongPath)
+    at = (
+        worst_along(along, result.series.get(row.balloon), row)
+        if request.distance is None
+        else request.distance
+    )
+    coloured = _coloured(request, shown.plan, result, list(shown.evidence))
+    if request.line is not None:
+        data = prepared_map(shown.plan, result) or request.engine.data
+        profile = section(data, *request.line, width=request.width)
+        return replace(
+            shown, profile=profile, line=request.line, coloured=coloured, along=along, at=at, by_hand=True
+        )
+    made = kind.model_validate(result.steps[step_id].step.params)
+    cut, marks = made.section(request.engine.given(result, step_id), along, at)
+    ends = [cut.place(float(cut.x[k]), 0.0) for k in (0, -1)]
+    x, y = np.linspace((ends[0].x, ends[0].y), (ends[1].x, ends[1].y), cut.x.size).T
+    heights = cut.z + cut.base.height_at(x, y)
+    return replace(
+        shown,
+        profile=Profile(cut.x - cut.x[0], heights),
+        line=((ends[0].x, ends[0].y), (ends[1].x, ends[1].y)),
+        coloured=coloured,
+        along=along,
+        at=at,
+        across=marks,
+    )
+
+
+def worst_along(along: Along, series: Series | None, row: Characteristic) -> float:
+    """mm along a path to where a characteristic is worst, else to where the longest break is."""
+    if series is not None and series.by == "section" and series.measured.any():
+        outside = beyond(np.where(series.measured, series.values, np.nan), row.lower, row.upper)
+        if np.isfinite(outside[series.measured]).any():
+            return float(series.at[np.nanargmax(outside)])
+    broken = runs(along.absent, along.path.course.closed)
+    first, many = max(broken, key=lambda run: run[1], default=(0, 1))
+    return float(along.at[(first + many // 2) % along.at.size])
 
 
 def _show_profile(request: ShowRequest, plan: Plan) -> Shown:

@@ -35,7 +35,7 @@ from hemtra.desktop.notifications import Notifications
 from hemtra.desktop.plan.empty_state import EmptyState
 from hemtra.desktop.plan.new_characteristic import WISHES
 from hemtra.desktop.plan.workspace import PlanWorkspace
-from hemtra.desktop.plan.zone_actions import zone_handlers
+from hemtra.desktop.plan.zone_actions import path_handlers, zone_handlers
 from hemtra.desktop.plan_files import SCAN_SUFFIXES, PlanFiles
 from hemtra.desktop.settings import Settings, load_settings
 from hemtra.desktop.station.workspace import StationWorkspace
@@ -178,6 +178,7 @@ class MainWindow(QMainWindow):
             "anchor.delete": (workspace.anchors.delete_selected, lambda: bench.selected_step is not None),
             "anchor.rebind": (workspace.anchors.rebind, lambda: workspace.anchors.can_rebind),
             **zone_handlers(workspace, lambda: self._workspace == "plan"),
+            **path_handlers(workspace, lambda: self.plans.folder, lambda: self._workspace == "plan"),
             "tray.add": (self.plans.ask_scans, always),
             "tray.folder": (self.plans.ask_folder, always),
             "tray.unflip": (workspace.take_flips_back, lambda: bool(workspace.flips)),

@@ -64,7 +64,7 @@ class AlongKind(Kind):
         )
     )
     from_nodes: bool = setting(
-        False, "from the nodes' nominals", "Count as the difference from what the nodes of the path ask for."
+        False, "from nodes' nominals", "Count as the difference from what the nodes of the path ask for."
     )
     lower: float = setting(
         0.0, "lower limit", "A section below it is out.", when={"take": LIMITED}, ge=-1e6, le=1e6

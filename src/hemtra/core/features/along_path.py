@@ -81,6 +81,13 @@ class Along:
             raise NotMeasured(f"this has no such size; it has {has}")
         return self.table[:, self.quantities[name].column]
 
+    def nearest(self, s: float) -> int:
+        """The section nearest to s mm along the path; round the start where it is closed."""
+        apart = np.abs(self.at - s)
+        if self.path.course.closed:
+            apart = np.minimum(apart, self.path.course.length - apart)
+        return int(np.argmin(apart))
+
     def places(self) -> FloatArray:
         """(n, 3) mm where it lies: its middle, or the path where there is nothing."""
         places, directions = self.path.course.at(self.at), self.path.course.directions(self.at)
@@ -204,7 +211,7 @@ class AlongPath(Kind):
 
     def section(self, given: Given, found: Along, s: float) -> tuple[Cut, tuple[Mark, ...]]:
         """The section nearest to s mm along the path, from left to right, and what was found on it."""
-        k = int(np.argmin(np.abs(found.at - s)))
+        k = found.nearest(s)
         u, z = self._sampled(given.data, found.path, found.at[k : k + 1])
         x, y = found.path.course.at(found.at[k : k + 1])[0]
         tx, ty = found.path.course.directions(found.at[k : k + 1])[0]

@@ -286,12 +286,17 @@ class Engine:
             known = self._explained.get(found.fingerprint)
         if known is None:
             kind = kind_named(found.step.kind).model_validate(found.step.params)
-            known = kind.explain(_given(self, found.step, found.zone, found.base, result.steps), found.outcome)
+            known = kind.explain(self.given(result, step_id), found.outcome)
             with self._lock:
                 self._explained[found.fingerprint] = known
                 while len(self._explained) > EXPLAINED:
                     self._explained.popitem(last=False)
         return known
+
+    def given(self, result: Result, step_id: str) -> Given:
+        """What a step of a result of this engine was given, to look at it closer."""
+        found = result.steps[step_id]
+        return _given(self, found.step, found.zone, found.base, result.steps)
 
     def _add(self, step: Step, kind: Kind, homes: Homes, results: dict[str, StepResult]) -> bool:
         """Put a step's result to those of the steps before it; whether it had to be computed."""

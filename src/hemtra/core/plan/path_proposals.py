@@ -28,20 +28,23 @@ LEAST_SHARE = 0.25
 """Of the height of a bead, from which on it is proposed to be there."""
 
 
-def _feature(plan: Plan, engine: Engine, kind: str, places: tuple[Place, ...]) -> tuple[Plan, str]:
-    """The plan and its feature of a kind along the path at one place, traced, or through several."""
+def _feature(
+    plan: Plan, engine: Engine, kind: str, places: tuple[Place, ...], zone: PathZone | None = None
+) -> tuple[Plan, str]:
+    """The plan and its feature of a kind along the path at one place, traced, or through several, or given."""
     plan, plane_id = main_plane(plan, engine)
     results = engine.run(plan.edited(sheet=())).steps
     plane = results[plane_id].value
     if not isinstance(plane, Plane):
         raise NotMeasured("the main plane was not found, so nothing can be told to stand out of it")
-    if len(places) == 1:
+    if len(places) == 1 and zone is None:
         known = _known(plan, results, kind, places[0])
         if known is not None:
             return plan, known
-    path = _known_path(plan, results, places[0]) if len(places) == 1 else None
+    path = _known_path(plan, results, places[0]) if len(places) == 1 and zone is None else None
     if path is None:
-        zone = _drawn(places) if len(places) > 1 else _traced(engine, plane, kind, places[0])
+        if zone is None:
+            zone = _drawn(places) if len(places) > 1 else _traced(engine, plane, kind, places[0])
         step = Step(id=plan.free_id("path"), name=f"Path {plan.free_balloon()}", kind="path", zone=zone)
         plan, path = with_feature(plan, engine, step)
         follow = plan.step(path).follow.edited(z=plane_id, tilt=plane_id)
@@ -98,15 +101,23 @@ def _params(engine: Engine, plane: Plane, kind: str, place: Place) -> dict[str, 
     return {"side": "above" if rise >= 0 else "below", "least_height": least}
 
 
-def propose_along(kind: str, what: str, plan: Plan, engine: Engine, *places: Place) -> Proposal:
+def propose_along(
+    kind: str, what: str, plan: Plan, engine: Engine, *places: Place, zone: PathZone | None = None
+) -> Proposal:
     """A size on every section of the bead, seam or edge at one place, or along the path through several."""
-    plan, feature = _feature(plan, engine, kind, places)
+    plan, feature = _feature(plan, engine, kind, places, zone)
     name = plan.step(feature).name
     title = f"{name} {what}" if kind != "seam" else f"Seam {what}"
     step = Step(
         id=plan.free_id(what), name=title, kind="along", inputs={"of": (feature,)}, params={"what": what}
     )
     return quantity(plan, engine, "along", {}, step)
+
+
+def propose_bead_on(zone: PathZone, plan: Plan, engine: Engine) -> Proposal:
+    """The width of a bead along a path that was drawn elsewhere and lies on the engine's map."""
+    start = zone.course().at(np.zeros(1))[0]
+    return propose_along("bead", "width", plan, engine, (float(start[0]), float(start[1])), zone=zone)
 
 
 def propose_continuity(take: str, plan: Plan, engine: Engine, *places: Place) -> Proposal:

@@ -152,7 +152,7 @@ def out_of_limits(series: Series, lower: float | None, upper: float | None) -> l
     out = far > 0.0
     for first, last in stretches(~series.measured):
         # what was not measured between two that are out does not part them
-        if 0 < first and last + 1 < out.size and out[first - 1] and out[last + 1]:
+        if first > 0 and last + 1 < out.size and out[first - 1] and out[last + 1]:
             out[first : last + 1] = True
     found = []
     for first, last in stretches(out):

@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from hemtra.core.errors import NotMeasured
-from hemtra.core.marks import Evidence
+from hemtra.core.features.along_path import Along
+from hemtra.core.marks import Evidence, Mark
 from hemtra.core.plan.anchoring import homes_of, own_follow, place_back, place_on, tidy, values_of
 from hemtra.core.plan.document import Characteristic, Plan, Step
 from hemtra.core.plan.engine import Result
@@ -49,6 +50,19 @@ class Shown:
     """Of a run of profiles, the one that is looked at; the steps of the result are its own."""
     here: Result | None = None
     """What that one profile measures by itself."""
+    along: Along | None = None
+    """What the selected characteristic rests on along a path; the section is then one across it."""
+    at: float | None = None
+    """mm along the path where it is looked at."""
+    by_hand: bool = False
+    """Whether the section lies along a line that was dragged."""
+    across: tuple[Mark, ...] = ()
+    """What was found on the section there."""
+
+    @property
+    def across_path(self) -> bool:
+        """Whether the section is one across the path, not along a line that was drawn."""
+        return self.along is not None and not self.by_hand
 
 
 class Bench:
@@ -60,11 +74,16 @@ class Bench:
         self.selection_changed = Signal()
         self.shown_changed = Signal()
         self.line_changed = Signal()
+        self.node_changed = Signal()
         self.shown: Shown | None = None
         self._selected_step: str | None = None
         self.line: tuple[Place, Place] | None = None
         self.profile: int | None = None
         """Of a run of profiles, the one to look at; None for the one that is drawn on."""
+        self.distance: float | None = None
+        """mm along the selected path, where to look at it; None for where it is worst."""
+        self.node = 0
+        """Of the selected path, the node whose numbers are shown."""
         self.section_width = 1.0
         self.colour = "height"
         """What colours the part: one of `COLOURS`."""
@@ -94,11 +113,19 @@ class Bench:
         row = self.row
         self._selected_step = None
         if row is not None and row.step is not None:
-            zoned = [s.id for column in self.lineage() for s in column if s.zone is not None]
-            step = self.document.shown.step(row.step)
-            direct = [i for name in kind_named(step.kind).inputs for i in step.inputs.get(name, ())]
-            self._selected_step = next((i for i in direct if i in zoned), None)
+            self._selected_step = self._nearest_zoned(row.step)
         self.selection_changed.emit()
+
+    def _nearest_zoned(self, step_id: str) -> str | None:
+        """The step with a zone that a step is made from most directly."""
+        plan, waiting = self.document.shown, [step_id]
+        while waiting:
+            steps = [plan.step(i) for i in waiting]
+            waiting = [i for s in steps for name in kind_named(s.kind).inputs for i in s.inputs.get(name, ())]
+            found = next((i for i in waiting if plan.step(i).zone is not None), None)
+            if found is not None:
+                return found
+        return None
 
     def select_step(self, step_id: str | None) -> None:
         """Select a step of the lineage, whose zone then has handles."""
@@ -195,6 +222,22 @@ class Bench:
         """Look at another profile of the run."""
         if index != self.profile:
             self.profile = index
+            self.line_changed.emit()
+
+    def select_node(self, node: int) -> None:
+        """Show another node of the selected path."""
+        self.node = node
+        self.node_changed.emit()
+
+    @property
+    def shown_along(self) -> bool:
+        """Whether what is shown lies along a path."""
+        return self.shown is not None and self.shown.along is not None
+
+    def set_distance(self, distance: float | None) -> None:
+        """Look at another place along the selected path."""
+        if distance != self.distance or self.line is not None:
+            self.distance, self.line = distance, None
             self.line_changed.emit()
 
     def show(self, shown: Shown | None) -> None:

@@ -7,8 +7,9 @@ from typing import TypeAlias
 
 import numpy as np
 
+from hemtra.core.scan import path_edits
 from hemtra.core.scan.zone_edits import moved_node, placed_piece, with_placed_piece
-from hemtra.core.scan.zones import AnyZone, PolygonZone, RingZone
+from hemtra.core.scan.zones import AnyZone, PathZone, PolygonZone, RingZone
 from hemtra.desktop.model.viewport import Pixel, Viewport
 
 Handle: TypeAlias = str
@@ -29,6 +30,9 @@ def handle_pixels(zone: AnyZone, viewport: Viewport) -> dict[Handle, Pixel]:
     corners = [viewport.to_screen(*corner) for corner in zone.corners()]
     if isinstance(zone, PolygonZone):
         found = {f"node-{k}": viewport.to_screen(*node) for k, node in enumerate(zone.outline())}
+    elif isinstance(zone, PathZone):
+        # a path is turned by its nodes; a stalk beside it would only be in the way
+        return {f"node-{k}": viewport.to_screen(*node) for k, node in enumerate(zone.node_places())}
     else:
         found = {f"corner-{k}": corner for k, corner in enumerate(corners)}
     if isinstance(zone, RingZone):
@@ -86,6 +90,8 @@ def dragged(
     if handle == "inner" and isinstance(zone, RingZone):
         reach = math.dist(now, (zone.x, zone.y)) / max(zone.width / 2, LEAST_SIZE)
         return zone.model_copy(update={"inner": round(min(max(reach, 0.05), 0.95), 3)})
+    if isinstance(zone, PathZone):
+        return path_edits.moved_node(zone, int(handle.removeprefix("node-")), dx, dy)
     if isinstance(zone, PolygonZone):
         return moved_node(zone, int(handle.removeprefix("node-")), dx, dy)
     return _resized(zone, int(handle[-1]), dx, dy)

@@ -27,10 +27,13 @@ from hemtra.core.plan.limits import Judged
 from hemtra.core.plan.tolerance import EXAMPLES
 from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.scan import Scan
+from hemtra.core.scan.zones import PathZone
 from hemtra.desktop import theme
+from hemtra.desktop.model.bench import Bench
 from hemtra.desktop.plan.evidence_picture import EvidencePicture
 from hemtra.desktop.plan.follow_button import FollowButton
 from hemtra.desktop.plan.input_buttons import InputButtons
+from hemtra.desktop.plan.path_numbers import PathNumbers
 from hemtra.desktop.plan.signs import told_value
 from hemtra.desktop.plan.zone_numbers import ZoneNumbers
 
@@ -106,9 +109,19 @@ class StepCard(Card):
     zone_typed = Signal(str, str, float)
     band_typed = Signal(str, object)
     rub_wanted = Signal(str)
+    path_changed = Signal(str, str, object)
+    """Step, what it is, and the change of its path."""
 
     def __init__(
-        self, step: Step, kind: Kind, users: int, *, anchors: bool, always_open: bool, by_profile: bool = False
+        self,
+        bench: Bench,
+        step: Step,
+        kind: Kind,
+        users: int,
+        *,
+        anchors: bool,
+        always_open: bool,
+        by_profile: bool = False,
     ) -> None:
         settings = kind.shown_settings()
         wide = WIDER if len(settings) > LONGEST_COLUMN else WIDTH
@@ -163,8 +176,12 @@ class StepCard(Card):
         self.body.addWidget(self.inside)
         self.inputs = InputButtons(step)
         self.body.addWidget(self.inputs)
-        self.numbers: ZoneNumbers | None = None
-        if step.zone is not None:
+        self.numbers: ZoneNumbers | PathNumbers | None = None
+        if isinstance(step.zone, PathZone):
+            self.numbers = PathNumbers(bench, step.name)
+            self.numbers.changed.connect(lambda label, change: self.path_changed.emit(step.id, label, change))
+            self.body.addWidget(self.numbers)
+        elif step.zone is not None:
             self.numbers = ZoneNumbers(step.name)
             self.numbers.typed.connect(lambda name, value: self.zone_typed.emit(step.id, name, value))
             self.numbers.band_typed.connect(lambda ends: self.band_typed.emit(step.id, ends))
@@ -210,7 +227,9 @@ class StepCard(Card):
         self.setFixedWidth(self._wide if selected or self.always_open else NARROW)
         self.subtitle.setText(f"for {self._users}" if self._users > 1 else "")
         self.subtitle.setToolTip(f"{self._users} steps use it" if self._users > 1 else "")
-        self.picture.show_picture(evidence.picture if evidence else None)
+        picture = evidence.picture if evidence else None
+        self.picture.show_picture(picture)
+        self.picture.setVisible(picture is not None)
         if result is None:
             self.time.setText("")
             self.facts.setText("")

@@ -10,7 +10,7 @@ from PySide6.QtGui import QColor, QImage, QPainter, QPen, QPolygonF
 
 from hemtra.core.arrays import ByteArray
 from hemtra.core.marks import Label, Mark, Polyline, Region, Strokes
-from hemtra.core.scan.zones import AnyZone
+from hemtra.core.scan.zones import AnyZone, PathZone
 from hemtra.desktop import theme
 from hemtra.desktop.model.viewport import Viewport
 from hemtra.desktop.model.zone_drag import handle_pixels, pieces_of
@@ -103,12 +103,14 @@ def draw_labels(painter: QPainter, viewport: Viewport, marks: Iterable[Mark]) ->
 def draw_zone(painter: QPainter, viewport: Viewport, zone: AnyZone, pen: QPen) -> None:
     """The outline of a zone, dark beneath so that it shows on any colour."""
     painter.setBrush(Qt.BrushStyle.NoBrush)
+    is_open = isinstance(zone, PathZone) and not zone.closed
+    draw = painter.drawPolyline if is_open else painter.drawPolygon
     for outline in (zone.outline(), *zone.inner_outlines()):
         points = QPolygonF([QPointF(*viewport.to_screen(x, y)) for x, y in outline])
         painter.setPen(QPen(QColor(0, 0, 0, 120), pen.widthF() + 2))
-        painter.drawPolygon(points)
+        draw(points)
         painter.setPen(pen)
-        painter.drawPolygon(points)
+        draw(points)
 
 
 def draw_handles(painter: QPainter, viewport: Viewport, zone: AnyZone) -> None:
@@ -123,10 +125,11 @@ def draw_handles(painter: QPainter, viewport: Viewport, zone: AnyZone) -> None:
 
 def _draw_grips(painter: QPainter, viewport: Viewport, zone: AnyZone, size: float) -> None:
     places = handle_pixels(zone, viewport)
-    corners = [viewport.to_screen(*corner) for corner in zone.corners()]
-    middle = QPointF((corners[2][0] + corners[3][0]) / 2, (corners[2][1] + corners[3][1]) / 2)
-    painter.setPen(QPen(theme.colour("copper").lighter(130), 1.2))
-    painter.drawLine(middle, QPointF(*places["rotate"]))
+    if "rotate" in places:
+        corners = [viewport.to_screen(*corner) for corner in zone.corners()]
+        middle = QPointF((corners[2][0] + corners[3][0]) / 2, (corners[2][1] + corners[3][1]) / 2)
+        painter.setPen(QPen(theme.colour("copper").lighter(130), 1.2))
+        painter.drawLine(middle, QPointF(*places["rotate"]))
     painter.setBrush(theme.colour("paper"))
     painter.setPen(QPen(theme.colour("copper"), 1.6))
     for name, (x, y) in places.items():

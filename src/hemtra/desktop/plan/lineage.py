@@ -65,6 +65,7 @@ class Lineage(QFrame):
     follow_chosen = Signal(str, object)
     anchor_wanted = Signal(str, str)
     rub_wanted = Signal(str)
+    path_changed = Signal(str, str, object)
     inputs_connected = Signal(str, str, object)
     input_pick_wanted = Signal(str, str)
     own_preparation_wanted = Signal(str, str)
@@ -95,6 +96,7 @@ class Lineage(QFrame):
         for changed in (
             bench.document.changed,
             bench.selection_changed,
+            bench.node_changed,
             bench.shown_changed,
             bench.tray.current_changed,
         ):
@@ -209,11 +211,14 @@ class Lineage(QFrame):
         users = len(dependants(plan, step.id))
         gives = bool(moving) or kind.kind == "plane"
         by_profile = self.bench.document.shown.by_profile is not None
-        card = StepCard(step, kind, users, anchors=gives, always_open=always_open, by_profile=by_profile)
+        card = StepCard(
+            self.bench, step, kind, users, anchors=gives, always_open=always_open, by_profile=by_profile
+        )
         card.param_changed.connect(self.param_changed)
         card.params_changed.connect(self.params_changed)
         card.zone_typed.connect(self.zone_typed)
         card.rub_wanted.connect(self.rub_wanted)
+        card.path_changed.connect(self.path_changed)
         card.band_typed.connect(self.band_typed)
         self._connect_inputs(card.inputs)
         if card.follow is not None:

@@ -11,6 +11,16 @@ from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QFrame, QGridLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from hemtra.core.plan.document import Plan
+from hemtra.core.plan.path_proposals import (
+    propose_bead_break,
+    propose_bead_height,
+    propose_bead_offset,
+    propose_bead_volume,
+    propose_bead_width,
+    propose_edge_offset,
+    propose_seam_flush,
+    propose_seam_gap,
+)
 from hemtra.core.plan.profile_proposals import (
     OnProfile,
     propose_arc_radius,
@@ -74,6 +84,8 @@ class Wish:
     propose: Callable[..., Proposal]
     more: bool = False
     """Whether clicks go on, at the last prompt, until Enter."""
+    path: bool = False
+    """Whether the clicks are a path."""
 
 
 def _one(name: str, what: str) -> tuple[str, ...]:
@@ -86,6 +98,11 @@ def _two(name: str, first: str, second: str) -> tuple[str, ...]:
 
 def _many(name: str, what: str) -> tuple[str, ...]:
     return (f"{name}: click {what} one after the other   ·   Enter ends   ·   Esc leaves",)
+
+
+def _path(name: str, what: str) -> tuple[str, ...]:
+    words = f"{name}: click {what}, then Enter traces it; or click its path node by node   ·   Esc leaves"
+    return (words,)
 
 
 _EDGES = ("next to the first edge", "next to the other edge")
@@ -208,6 +225,28 @@ WISHES = (
         propose_perpendicularity,
     ),
     Wish("fill", "Filled share", "3", "of a surface", _one("Filled share", "what fills it"), propose_fill),
+    *(
+        Wish(name, title, key, meaning, _path(title, what), propose, more=True, path=True)
+        for name, title, key, meaning, what, propose in (
+            ("bead-width", "Bead width", "4", "along a bead or weld", "the bead", propose_bead_width),
+            ("bead-height", "Bead height", "5", "or depth of a groove", "the bead", propose_bead_height),
+            ("bead-offset", "Bead offset", "6", "from its path", "the bead", propose_bead_offset),
+            ("bead-break", "Longest break", "7", "of a bead", "the bead", propose_bead_break),
+            ("bead-volume", "Bead volume", "8", "along its path", "the bead", propose_bead_volume),
+            ("seam-gap", "Seam gap", "9", "along two panels", "the middle of the gap", propose_seam_gap),
+            ("seam-flush", "Seam flush", "+", "of two panels", "the middle of the gap", propose_seam_flush),
+        )
+    ),
+    Wish(
+        "edge-offset",
+        "Trimmed edge",
+        "-",
+        "from its path",
+        _many("Trimmed edge", "the nodes of its path"),
+        propose_edge_offset,
+        more=True,
+        path=True,
+    ),
 )
 WISHES_ON_PROFILES = (
     Wish(
@@ -381,6 +420,7 @@ class NewCharacteristic(QObject):
             self.ask()
             return
         if self._wish.prompts:
+            self._stage.joins_picked = self._wish.path
             self._view.pick(self._wish.prompts[0])
         else:
             self._propose()
@@ -394,6 +434,7 @@ class NewCharacteristic(QObject):
         """Forget about it."""
         self.chooser.hide()
         self._wish, self._places = None, []
+        self._stage.joins_picked = False
         for view in (self._stage, self._section):
             view.picked = []
             view.pick("")

@@ -67,14 +67,16 @@ class SectionTools(QFrame):
     def refresh(self) -> None:
         """Offer what makes sense now."""
         shown, step_id = self.bench.shown, self.bench.selected_step
-        whole = shown is not None and shown.index < 0
+        across = shown is not None and shown.across_path
+        whole = shown is not None and shown.index < 0 and not across
         self.setVisible(shown is not None and shown.line is not None)
         for part in (*(self.buttons[name] for name in ("x", "y")), *self._averaging):
             part.setVisible(whole)
         step = None if step_id is None else self.bench.document.shown.step(step_id)
         on_section = step is not None and bool(kind_named(step.kind).section_input)
         self.buttons["zone"].setVisible(on_section)
-        self.buttons["across"].setVisible(step is not None and step.zone is not None and not on_section)
+        cuts = step is not None and step.zone is not None and not on_section
+        self.buttons["across"].setVisible(cuts and not across)
         self.buttons["own"].setVisible(self.bench.line is not None)
         if not self.width_field.hasFocus():
             self.width_field.setText(f"{self.bench.section_width:g}")

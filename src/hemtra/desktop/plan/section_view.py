@@ -27,6 +27,7 @@ from hemtra.core.plan.registry import kind_named
 from hemtra.core.scan.heightmap import Profile
 from hemtra.desktop import theme
 from hemtra.desktop.model.bench import Bench, Place
+from hemtra.desktop.plan.section_across import draw_across
 from hemtra.desktop.plan.section_axes import (
     MARGIN_BOTTOM,
     MARGIN_LEFT,
@@ -92,7 +93,8 @@ class SectionView(QWidget):
 
     def _show_all(self) -> None:
         """Another line is another picture; the profiles of a run are looked at in the same window."""
-        if self.bench.shown is None or self.bench.shown.index < 0:
+        shown = self.bench.shown
+        if shown is None or (shown.index < 0 and not shown.across_path):
             self._window = None
 
     def _place_tools(self) -> None:
@@ -123,7 +125,8 @@ class SectionView(QWidget):
             painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, text if self.bench.tray.current else "")
             painter.end()
             return
-        painter.drawText(14, 20, self._title())
+        title = painter.fontMetrics().elidedText(self._title(), Qt.TextElideMode.ElideRight, self.width() - 24)
+        painter.drawText(14, 20, title)
         if not profile.valid.any():
             painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "There is no data along this line.")
             painter.end()
@@ -165,6 +168,8 @@ class SectionView(QWidget):
             count = next((s.values.size for s in shown.result.series.values()), 0)
             of = f" of {count}" if count else ""
             return f"Profile {shown.index + 1}{of} at {line[0][1]:.2f} mm{where}"
+        if shown is not None and shown.across_path:
+            return f"Across the path at {shown.at:.1f} mm{where}"
         return f"Section{where}" if line is None else f"Section{where} · {math.dist(*line):.1f} mm long"
 
     def _judged(self) -> Judged | None:
@@ -174,8 +179,10 @@ class SectionView(QWidget):
         return next((c for c in found if c.balloon == self.bench.balloon), None)
 
     def _marks(self) -> tuple[Mark, ...]:
-        """The marks of the selected characteristic itself."""
+        """The marks of the selected characteristic itself, or of the section across its path."""
         shown, row = self.bench.shown, self.bench.row
+        if shown is not None and shown.across_path:
+            return shown.across
         if shown is None or row is None or row.step is None or row.step not in shown.evidence:
             return ()
         return shown.evidence[row.step].marks
@@ -255,7 +262,10 @@ class SectionView(QWidget):
                     painter.drawPolyline(QPolygonF(ends))
 
     def _draw_dimension(self, painter: QPainter, axes: Axes, line: tuple[Place, Place]) -> None:
-        judged = self._judged()
+        judged, shown = self._judged(), self.bench.shown
+        if shown is not None and shown.across_path:
+            draw_across(painter, axes, line, shown)
+            return
         if judged is None:
             return
         verdict = theme.verdict_colour(judged.verdict)
@@ -352,6 +362,9 @@ class SectionView(QWidget):
         axes = Axes(self._frame(), profile, heights, stretch)
         if shown is not None and shown.index >= 0 and shown.line is not None:
             axes.start = shown.line[0][0]
+        elif shown is not None and shown.across_path:
+            # left and right of the path
+            axes.start = -axes.length / 2
         return axes
 
     def mousePressEvent(self, event: QMouseEvent) -> None:

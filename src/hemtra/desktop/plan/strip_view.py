@@ -1,11 +1,13 @@
-"""The strips below a profile: each characteristic's value along travel, with its limits."""
+"""The strips: each characteristic's value along travel or along a path, with its limits and what fails."""
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QScrollArea, QWidget
+from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt
+from PySide6.QtGui import QBrush, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtWidgets import QScrollArea, QVBoxLayout, QWidget
 
 from hemtra.core.arrays import FloatArray
 from hemtra.core.plan.document import Characteristic
@@ -13,25 +15,41 @@ from hemtra.core.plan.limits import Judged
 from hemtra.core.plan.series import Series, beyond, stretches
 from hemtra.desktop import theme
 from hemtra.desktop.model.bench import Bench, Shown
+from hemtra.desktop.model.strips import (
+    looked_at,
+    missing_parts,
+    parts_of,
+    strip_rows,
+    strip_span,
+    value_here,
+)
 from hemtra.desktop.plan.signs import draw_balloon, told_value
+from hemtra.desktop.plan.stretch_list import StretchList
 
 LOW, TALL, FOOT = 30, 76, 20
 """Pixels of a strip, of the selected one, and of the scale below them."""
 NAMES, VALUES = 176, 120
-"""Pixels left of the strips for names, and right of them for values."""
+"""Pixels left of the strips for names, and right of them for values, at most."""
+NAMES_SHARE, VALUES_SHARE = 0.3, 0.26
+"""Of the width, where it is narrow."""
 PAGE = 10
 """Profiles by which a page key goes on."""
+STEPS = (1, 2, 5, 10, 20, 50, 100, 200, 500, 1000, 2000, 5000, 1e9)
+"""mm between numbers of the scale."""
 
 
 class Strips(QWidget):
-    """Paints a strip a row; a click selects its row and goes to that profile."""
+    """Paints a strip a row; a click selects its row and goes to that profile or place of the path."""
 
     def __init__(self, bench: Bench) -> None:
         super().__init__()
         self.bench = bench
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setAccessibleName("Values along travel; arrow keys go from profile to profile")
+        self.setAccessibleName("Values along travel or a path; arrow keys go from one to the next")
         self.setMouseTracking(True)
+        self._pinned: float | None = None
+        """mm along the path to go back to when the pointer leaves."""
+        self._hovering = False
         for changed in (bench.shown_changed, bench.selection_changed, bench.document.changed):
             changed.connect(self._changed)
 
@@ -44,12 +62,8 @@ class Strips(QWidget):
         return QSize(400, FOOT + sum(self._height(row) for row in self.rows()))
 
     def rows(self) -> list[Characteristic]:
-        """The rows that have a series, in balloon order."""
-        shown = self.bench.shown
-        if shown is None or shown.here is None:
-            return []
-        known = {c.balloon: c for c in self.bench.document.shown.sheet}
-        return [known[balloon] for balloon in sorted(shown.result.series) if balloon in known]
+        """The rows that have a strip, in balloon order."""
+        return strip_rows(self.bench)
 
     def _height(self, row: Characteristic) -> int:
         return TALL if row.balloon == self.bench.balloon else LOW
@@ -65,7 +79,19 @@ class Strips(QWidget):
 
     def _frame(self) -> tuple[float, float]:
         """Left and right end of the strips in pixels."""
-        return float(NAMES), float(max(NAMES + 40, self.width() - VALUES))
+        left = min(NAMES, round(NAMES_SHARE * self.width()))
+        right = self.width() - min(VALUES, round(VALUES_SHARE * self.width()))
+        return float(left), float(max(left + 40, right))
+
+    def pixel_at(self, at: float) -> float:
+        """Where a place stands, mm along."""
+        (left, right), (first, last) = self._frame(), strip_span(self.bench)
+        return left + (at - first) / (last - first) * (right - left)
+
+    def place_at(self, x: float) -> float:
+        """mm along at a pixel."""
+        (left, right), (first, last) = self._frame(), strip_span(self.bench)
+        return min(max(first + (x - left) / (right - left) * (last - first), first), last)
 
     def pixel(self, index: float) -> float:
         """Where a profile stands."""
@@ -80,6 +106,8 @@ class Strips(QWidget):
 
     def _count(self) -> int:
         shown = self.bench.shown
+        if shown is not None and shown.along is not None:
+            return shown.along.at.size
         series = next(iter(shown.result.series.values()), None) if shown is not None else None
         return 0 if series is None else series.values.size
 
@@ -90,19 +118,18 @@ class Strips(QWidget):
         shown, rows = self.bench.shown, self.rows()
         if shown is None or not rows:
             painter.setPen(theme.colour("muted"))
-            text = "The values along travel appear here; press N and click the profile for the first one."
+            text = "The values along it appear here; press N and click what is measured for the first one."
             painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, text if shown is not None else "")
             painter.end()
             return
         judged = {c.balloon: c for c in shown.result.characteristics}
-        here = {c.balloon: c for c in shown.here.characteristics} if shown.here is not None else {}
         top = 0.0
         for row in rows:
             height = float(self._height(row))
             self._draw_strip(
                 painter, row, shown.result.series[row.balloon], QRectF(0, top, self.width(), height)
             )
-            self._draw_words(painter, row, judged[row.balloon], here.get(row.balloon), top, height)
+            self._draw_words(painter, row, judged[row.balloon], value_here(shown, row), top, height)
             top += height
         self._draw_scale(painter, shown, top)
         painter.end()
@@ -119,8 +146,7 @@ class Strips(QWidget):
         def level(value: float) -> float:
             return frame.bottom() - 2 - (value - low) / (high - low) * (frame.height() - 4)
 
-        x = np.array([self.pixel(k) for k in (0, 1)])
-        px = x[0] + np.arange(series.values.size) * (x[1] - x[0])
+        px = self._pixels(series)
         within = QRectF(frame)
         if row.upper is not None:
             within.setTop(max(frame.top(), level(row.upper)))
@@ -133,18 +159,40 @@ class Strips(QWidget):
                 painter.drawLine(QPointF(frame.left(), level(limit)), QPointF(frame.right(), level(limit)))
         painter.setClipRect(frame)
         y = frame.bottom() - 2 - (series.values - low) / (high - low) * (frame.height() - 4)
+        self._draw_missing(painter, frame)
         painter.setPen(QPen(theme.colour("ink"), 1.1))
-        for first, last in stretches(series.measured):
+        for first, last in parts_of(series):
             points = QPolygonF([QPointF(float(px[k]), float(y[k])) for k in range(first, last + 1)])
             painter.drawPolyline(points)
         self._draw_troubles(painter, row, series, px, frame)
         painter.setClipping(False)
 
+    def _pixels(self, series: Series) -> FloatArray:
+        """(n,) where each value stands."""
+        (left, right), (first, last) = self._frame(), strip_span(self.bench)
+        pixels: FloatArray = left + (series.at - first) / (last - first) * (right - left)
+        return pixels
+
+    def _draw_missing(self, painter: QPainter, frame: QRectF) -> None:
+        """Where nothing lies along the path, hatched."""
+        along = self.bench.shown.along if self.bench.shown is not None else None
+        if along is None:
+            return
+        for start, length, reason in missing_parts(along):
+            absent = reason == along.reasons.get(1)
+            painter.setPen(Qt.PenStyle.NoPen)
+            pattern = Qt.BrushStyle.BDiagPattern if absent else Qt.BrushStyle.Dense6Pattern
+            brush = theme.colour("failed" if absent else "unmeasured", 190)
+            painter.setBrush(QBrush(brush, pattern))
+            wide = max(self.pixel_at(start + length) - self.pixel_at(start), 3.0)
+            for begun in (start, start + along.path.course.length) if start < 0.0 else (start,):
+                painter.drawRect(QRectF(self.pixel_at(begun), frame.top(), wide, frame.height()))
+
     def _draw_troubles(
         self, painter: QPainter, row: Characteristic, series: Series, px: FloatArray, frame: QRectF
     ) -> None:
         """What is outside as a solid bar on top, what was not measured as a dashed one at the bottom."""
-        half = (px[1] - px[0]) / 2 if px.size > 1 else 1.0
+        half = float(np.median(np.diff(px))) / 2 if px.size > 1 else 1.0
         out = beyond(np.nan_to_num(series.values), row.lower, row.upper) > 0
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(theme.colour("failed"))
@@ -163,7 +211,7 @@ class Strips(QWidget):
         painter: QPainter,
         row: Characteristic,
         judged: Judged,
-        here: Judged | None,
+        here: float | None,
         top: float,
         height: float,
     ) -> None:
@@ -171,9 +219,9 @@ class Strips(QWidget):
         draw_balloon(painter, QPointF(15, middle), str(row.balloon), judged.verdict, radius=10)
         painter.setFont(theme.font(12))
         painter.setPen(theme.colour("ink"))
-        name = painter.fontMetrics().elidedText(row.name, Qt.TextElideMode.ElideRight, NAMES - 40)
+        left, right = self._frame()
+        name = painter.fontMetrics().elidedText(row.name, Qt.TextElideMode.ElideRight, round(left) - 40)
         painter.drawText(QPointF(32, middle + 4), name)
-        _, right = self._frame()
         tall = height > LOW
         painter.setPen(theme.verdict_colour(judged.verdict))
         painter.setFont(theme.font(13, bold=True))
@@ -182,28 +230,28 @@ class Strips(QWidget):
         painter.setPen(theme.colour("muted"))
         painter.setFont(theme.font(11))
         if tall:
-            over = row.over or "each"
-            asked = f"share in limits ≥ {row.least_share:g} %" if over == "share" else f"{over} of the profiles"
-            painter.drawText(QPointF(right + 8, middle + 6), asked if over != "each" else "each profile")
-            now = "not measured" if here is None or here.value is None else told_value(here, here.decimals)
+            over, what = row.over or "each", "section" if self.bench.shown_along else "profile"
+            share = f"share in limits ≥ {row.least_share:g} %" if over == "share" else f"{over} of the {what}s"
+            painter.drawText(QPointF(right + 8, middle + 6), share if over != "each" else f"each {what}")
+            now = (
+                "not measured" if here is None else f"{round(here, judged.decimals) + 0.0:.{judged.decimals}f}"
+            )
             painter.drawText(QPointF(right + 8, middle + 22), f"here {now}")
 
     def _draw_scale(self, painter: QPainter, shown: Shown, top: float) -> None:
-        series = next(iter(shown.result.series.values()))
-        _, right = self._frame()
+        first, last = strip_span(self.bench)
+        left, right = self._frame()
         painter.setFont(theme.font(11))
         painter.setPen(theme.colour("muted"))
-        span = float(series.at[-1] - series.at[0]) or 1.0
-        step = next(s for s in (1, 2, 5, 10, 20, 50, 100, 200, 500, 1e9) if span / s <= 10)
-        first = int(np.ceil(series.at[0] / step))
-        for k in range(first, int(series.at[-1] // step) + 1):
-            at = (k * step - series.at[0]) / span * (series.values.size - 1)
-            painter.drawText(
-                QRectF(self.pixel(at) - 30, top + 2, 60, 16), Qt.AlignmentFlag.AlignCenter, f"{k * step:g}"
-            )
-        painter.drawText(QPointF(right + 8, top + 14), "mm along travel")
-        if shown.index >= 0:
-            x = self.pixel(shown.index)
+        most = max((right - left) / 50.0, 2.0)
+        step = next(s for s in STEPS if (last - first) / s <= min(most, 10.0))
+        for k in range(math.ceil(first / step), int(last // step) + 1):
+            box = QRectF(self.pixel_at(k * step) - 30, top + 2, 60, 16)
+            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, f"{k * step:g}")
+        painter.drawText(QPointF(right + 8, top + 14), "mm along" + (" travel" if shown.along is None else ""))
+        at = looked_at(shown)
+        if at is not None:
+            x = self.pixel_at(at)
             painter.setPen(QPen(theme.colour("copper"), 1.4))
             painter.drawLine(QPointF(x, 0), QPointF(x, top))
             painter.setBrush(theme.colour("copper"))
@@ -211,7 +259,7 @@ class Strips(QWidget):
             painter.drawPolygon(QPolygonF([QPointF(x - 5, top + 7), QPointF(x + 5, top + 7), QPointF(x, top)]))
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        """Select the row under the pointer, and go to the profile there."""
+        """Select the row under the pointer, and go to the place there."""
         top = 0.0
         for row in self.rows():
             height = self._height(row)
@@ -220,22 +268,43 @@ class Strips(QWidget):
                     self.bench.select(row.balloon)
                 break
             top += height
-        self._go(event.position().x())
+        self._go(event.position().x(), pin=True)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
-        """Go along while the button is held."""
+        """Go along while the button is held; along a path also while it is not."""
         if event.buttons() & Qt.MouseButton.LeftButton:
-            self._go(event.position().x())
+            self._go(event.position().x(), pin=True)
+        elif self.bench.shown_along:
+            self._go(event.position().x(), pin=False)
 
-    def _go(self, x: float) -> None:
+    def leaveEvent(self, event: QEvent) -> None:
+        """Back to where was clicked."""
+        if self._hovering:
+            self._hovering = False
+            self.bench.set_distance(self._pinned)
+
+    def _go(self, x: float, *, pin: bool) -> None:
         left, right = self._frame()
-        if left - 4 <= x <= right + 4:
+        if not left - 4 <= x <= right + 4:
+            return
+        if not self.bench.shown_along:
             self.bench.set_profile(self.index_at(x))
+            return
+        if not pin and not self._hovering:
+            self._pinned = self.bench.distance
+        self._hovering = not pin
+        if pin:
+            self._pinned = self.place_at(x)
+        self.bench.set_distance(self.place_at(x))
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        """Arrows go to the next profile, page keys ten on, Home and End to the ends."""
+        """Arrows go to the next profile or section, page keys ten on, Home and End to the ends."""
         shown = self.bench.shown
-        index, last = (shown.index if shown is not None else 0), self._count() - 1
+        last = self._count() - 1
+        along = shown.along if shown is not None else None
+        index = shown.index if shown is not None else 0
+        if along is not None and shown is not None and shown.at is not None:
+            index = int(np.argmin(np.abs(along.at - shown.at)))
         key = Qt.Key
         wanted = {
             key.Key_Left: index - 1,
@@ -247,19 +316,27 @@ class Strips(QWidget):
         }.get(key(event.key()))
         if wanted is None or last < 0:
             super().keyPressEvent(event)
+        elif along is not None:
+            self.bench.set_distance(float(along.at[min(max(wanted, 0), last)]))
         else:
             self.bench.set_profile(min(max(wanted, 0), last))
 
 
-class StripView(QScrollArea):
-    """The strips, scrolled where there are many."""
+class StripView(QWidget):
+    """The strips, scrolled where there are many, and below them the stretches that fail."""
 
     def __init__(self, bench: Bench) -> None:
         super().__init__()
-        self.setObjectName("panel")
-        self.setWidgetResizable(True)
-        self.strips = Strips(bench)
-        self.setWidget(self.strips)
+        self.strips, self.stretches = Strips(bench), StretchList(bench)
+        self._scroll = QScrollArea()
+        self._scroll.setObjectName("panel")
+        self._scroll.setWidgetResizable(True)
+        self._scroll.setWidget(self.strips)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(4)
+        layout.addWidget(self._scroll, 1)
+        layout.addWidget(self.stretches)
         self._revealed: int | None = None
         for changed in (bench.selection_changed, bench.shown_changed):
             changed.connect(self._reveal)
@@ -271,7 +348,7 @@ class StripView(QScrollArea):
         if span is not None and balloon != self._revealed:
             self._revealed = balloon
             top, height = span
-            self.ensureVisible(0, round(top + height / 2), 0, round(height / 2) + 4)
+            self._scroll.ensureVisible(0, round(top + height / 2), 0, round(height / 2) + 4)
 
 
 def shown_range(row: Characteristic, values: FloatArray) -> tuple[float, float]:

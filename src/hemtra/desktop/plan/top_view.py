@@ -14,6 +14,7 @@ from PySide6.QtGui import (
     QPainter,
     QPaintEvent,
     QPen,
+    QPolygonF,
     QResizeEvent,
     QWheelEvent,
 )
@@ -21,7 +22,7 @@ from PySide6.QtWidgets import QWidget
 
 from hemtra.core.plan.document import Step
 from hemtra.core.scan.heightmap import HeightMap
-from hemtra.core.scan.zones import AnyZone
+from hemtra.core.scan.zones import AnyZone, PathZone
 from hemtra.desktop import theme
 from hemtra.desktop.evaluation import prepared_map
 from hemtra.desktop.model.bench import Bench, Place
@@ -41,6 +42,7 @@ from hemtra.desktop.plan.layers import (
 )
 from hemtra.desktop.plan.legend import Legend
 from hemtra.desktop.plan.offers import Offers
+from hemtra.desktop.plan.path_marks import draw_paths
 from hemtra.desktop.plan.signs import RADIUS, draw_balloon, draw_chip
 from hemtra.desktop.plan.stage_map import StageMap
 from hemtra.desktop.plan.stage_probe import Probe
@@ -88,6 +90,10 @@ class TopView(QWidget):
     rubbed = Signal(object, float)
     """Places in mm over which the pointer rubbed, and how far around each in mm."""
     cursor_moved = Signal(object)
+    distance_picked = Signal(float)
+    """mm along the path that was clicked."""
+    path_menu_wanted = Signal(int, object)
+    """A node of the selected path, or -1, and the place that was clicked with the right button."""
 
     def __init__(self, bench: Bench, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -107,6 +113,8 @@ class TopView(QWidget):
         self.probe, self._rubber = Probe(), Rubber()
         self.offers = Offers(bench, lambda: self.data, self.update, self)
         self.picked: list[Place] = []
+        self.joins_picked = False
+        """Whether the places that are clicked become a path."""
         self._regions = RegionImages()
         self._balloons: list[StageBalloon] = []
         self._drag: _Drag | None = None
@@ -141,6 +149,12 @@ class TopView(QWidget):
             self.viewport = self.viewport.fitted(part.extent)
             self._fitted, self._moved = True, False
             self.update()
+
+    def look_at(self, extent: tuple[float, float, float, float]) -> None:
+        """Show x from and to, y from and to, in mm."""
+        self.viewport = self.viewport.fitted(extent)
+        self._moved = True
+        self.update()
 
     def colour_by(self, quantity: str) -> None:
         """One of `COLOURS`."""
@@ -217,6 +231,10 @@ class TopView(QWidget):
             self._draw_read_out(painter)
             self.offers.draw(painter, self.viewport, self._cursor)
         painter.setPen(QPen(theme.colour("copper").lighter(140), 2))
+        if self.joins_picked and self.picked:
+            pointer = [] if self._cursor is None else [QPointF(*self._cursor)]
+            clicked = [QPointF(*self.viewport.to_screen(*place)) for place in self.picked]
+            painter.drawPolyline(QPolygonF([*clicked, *pointer]))
         for place in self.picked:
             at = QPointF(*self.viewport.to_screen(*place))
             painter.drawLine(at - QPointF(7, 0), at + QPointF(7, 0))
@@ -257,6 +275,7 @@ class TopView(QWidget):
         for step_id, found in evidence.items():
             if step_id == (self.bench.row.step if self.bench.row else None):
                 draw_polylines(painter, self.viewport, found.marks)
+        draw_paths(painter, self.viewport, self.bench)
         draw_spread(painter, self.viewport, self.bench)
         draw_anchors(painter, self.viewport, self.bench, self._lineage_steps())
         zone = self._selected_zone()
@@ -399,6 +418,8 @@ class TopView(QWidget):
         drag, self._drag = self._drag, None
         if drag is None:
             return
+        if not drag.moved and self._clicked_path(event):
+            return
         place = self.viewport.to_part(event.position().x(), event.position().y())
         if drag.what == "zone" and drag.moved and drag.zone is not None and self.bench.selected_step:
             snap = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
@@ -412,6 +433,23 @@ class TopView(QWidget):
                 self.offer_taken.emit(offer)
             elif under is not None:
                 self.step_clicked.emit(under)
+
+    def _clicked_path(self, event: QMouseEvent) -> bool:
+        """A click on the selected path looks at it there; the right button offers what can be done with it."""
+        zone, shown = self._selected_zone(), self.bench.shown
+        pixel = event.position().x(), event.position().y()
+        if not isinstance(zone, PathZone) or self.prompt:
+            return False
+        grip = grabbed(zone, self.viewport, pixel)
+        if grip is None:
+            return False
+        place = self.viewport.to_part(*pixel)
+        if event.button() == Qt.MouseButton.RightButton:
+            node = int(grip.removeprefix("node-")) if grip.startswith("node-") else -1
+            self.path_menu_wanted.emit(node, place)
+        elif grip == "body" and shown is not None and shown.along is not None:
+            self.distance_picked.emit(shown.along.path.course.nearest(*place)[0])
+        return True
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         """Show the whole part again."""

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from contextlib import suppress
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
 from PySide6.QtCore import QEvent, Qt, Slot
 from PySide6.QtWidgets import QSplitter, QVBoxLayout, QWidget
 
@@ -19,6 +20,7 @@ from hemtra.core.scan.zones import AnyZone
 from hemtra.desktop.evaluation import ShowRequest, TrayAnswer, TrayRequest, show, try_tray
 from hemtra.desktop.lanes import Lane
 from hemtra.desktop.model.bench import Bench, Shown
+from hemtra.desktop.model.strips import Trouble
 from hemtra.desktop.model.tray import TrayPart, would_flip
 from hemtra.desktop.notifications import Notice, Notifications
 from hemtra.desktop.plan.anchors import Anchors
@@ -26,6 +28,8 @@ from hemtra.desktop.plan.connections import Connections
 from hemtra.desktop.plan.lineage import Lineage
 from hemtra.desktop.plan.new_characteristic import NewCharacteristic
 from hemtra.desktop.plan.numbers_form import NumbersAsked
+from hemtra.desktop.plan.path_files import PathFiles
+from hemtra.desktop.plan.paths import Paths
 from hemtra.desktop.plan.patterns import Patterns
 from hemtra.desktop.plan.plan_ways import PlanWays
 from hemtra.desktop.plan.rows import Rows
@@ -68,12 +72,15 @@ class PlanWorkspace(QWidget):
         self.rows = Rows(bench, tasks, self.asked, self._edit)
         self.ways = PlanWays(bench, self.asked, self._edit)
         self.patterns = Patterns(bench, self.asked, self._edit)
+        self.paths = Paths(bench, self.asked, notifications, self._edit)
+        self.path_files = PathFiles(bench, self.stage, tasks, notifications, self._edit)
         self._show_lane = Lane(show, "stage", self)
         self._tray_lane = Lane(try_tray, "tray", self)
         self._asked: ShowRequest | None = None
         self._faults: tuple[str, ...] = ()
         self.space: SpaceView | None = None
         self.views = VIEWS[0]
+        self._arranged = (False, False, True)
         self._lay_out()
         self._connect()
 
@@ -84,9 +91,11 @@ class PlanWorkspace(QWidget):
         self._above.setHandleWidth(8)
         self._above.setChildrenCollapsible(False)
         centre.addWidget(self._above)
-        centre.addWidget(self.section)
-        centre.addWidget(self.strips)
-        centre.setSizes([300, 150, 0])
+        self._below = QSplitter(Qt.Orientation.Vertical)
+        self._below.addWidget(self.section)
+        self._below.addWidget(self.strips)
+        centre.addWidget(self._below)
+        centre.setSizes([300, 150])
         self.strips.hide()
         self._centre = centre
         upper = QSplitter(Qt.Orientation.Horizontal)
@@ -101,7 +110,7 @@ class PlanWorkspace(QWidget):
         whole.addWidget(self.lineage)
         whole.setSizes([454, 270])
         whole.setStretchFactor(0, 1)
-        for splitter in (centre, upper, whole):
+        for splitter in (centre, self._below, upper, whole):
             splitter.setHandleWidth(8)
             splitter.setChildrenCollapsible(False)
         layout = QVBoxLayout(self)
@@ -153,6 +162,10 @@ class PlanWorkspace(QWidget):
         self.lineage.input_pick_wanted.connect(self.connections.pick)
         self.lineage.own_preparation_wanted.connect(self.connections.prepare_alone)
         self.stage.rubbed.connect(self.anchors.rub_out)
+        self.stage.distance_picked.connect(bench.set_distance)
+        self.stage.path_menu_wanted.connect(self.paths.show_menu)
+        self.strips.stretches.stretch_chosen.connect(self._go_to_stretch)
+        self.lineage.path_changed.connect(self.paths.change)
         self._selected = bench.balloon
         self._evaluated: Plan | None = None
         self._tried: TrayRequest | None = None
@@ -175,19 +188,49 @@ class PlanWorkspace(QWidget):
         if "3D" in views and self.space is None and not self._make_space():
             views = self._arrangements[0]
         self.views = views
-        self.strips.setVisible("strips" in views)
-        if "strips" in views:
-            self._centre.setSizes([200 if "top" in views else 0, 300, 250])
-        else:
-            self._centre.setSizes([300, 150, 0])
         self.stage.setVisible("top" in views)
         self.section.setVisible("section" in views)
+        self._arrange_strips()
+        self._below.setVisible("section" in views)
         self._above.setVisible(bool(views & {"top", "3D"}))
         if self.space is not None:
             self.space.setVisible("3D" in views)
             if views >= {"top", "3D"}:
                 self._above.setSizes([500, 500])
         self.stage.tools.show_views(views)
+
+    def _arrange_strips(self) -> None:
+        """Below the profile for runs of profiles; beside the section, which is short, along a path."""
+        runs = "strips" in self.views
+        beside = not runs and self.bench.shown_along and "section" in self.views
+        state = (runs, beside, "top" in self.views)
+        if state == self._arranged:
+            return
+        self._arranged = state
+        self.strips.setVisible(runs or beside)
+        self._below.setOrientation(Qt.Orientation.Vertical if runs else Qt.Orientation.Horizontal)
+        if runs:
+            self._centre.setSizes([200 if "top" in self.views else 0, 550])
+            self._below.setSizes([300, 250])
+        elif beside:
+            self._centre.setSizes([250, 200])
+            self._below.setSizes([300, 480])
+        else:
+            self._centre.setSizes([300, 150])
+
+    def _go_to_stretch(self, trouble: Trouble) -> None:
+        """Show a failing stretch: on the stage, on the strips, and the section in its middle."""
+        shown = self.bench.shown
+        if shown is None or shown.along is None:
+            return
+        course = shown.along.path.course
+        ends = course.at(np.linspace(trouble.start, trouble.start + trouble.length, 20))
+        if trouble.balloon != self.bench.balloon:
+            self.bench.select(trouble.balloon)
+        self.bench.set_distance(trouble.middle % course.length if course.closed else trouble.middle)
+        (x0, y0), (x1, y1) = ends.min(axis=0).tolist(), ends.max(axis=0).tolist()
+        room = shown.along.path.across
+        self.stage.look_at((x0 - room, x1 + room, y0 - room, y1 + room))
 
     def _make_space(self) -> bool:
         """Make the 3D view; False where there is no OpenGL, which is told."""
@@ -249,6 +292,7 @@ class PlanWorkspace(QWidget):
             self.bench.section_width,
             self.bench.colour,
             self.bench.profile,
+            self.bench.distance,
         )
         self._show_lane.submit(self._asked)
 
@@ -282,7 +326,7 @@ class PlanWorkspace(QWidget):
     def _on_selection(self) -> None:
         if self.bench.balloon != self._selected:
             self._selected = self.bench.balloon
-            self.bench.line = None
+            self.bench.line = self.bench.distance = None
         self.evaluate()
 
     @Slot(object, object)
@@ -296,6 +340,7 @@ class PlanWorkspace(QWidget):
             self.bench.document.learn(shown.plan)
             self._evaluated = shown.plan
         self.bench.show(shown)
+        self._arrange_strips()
         faults = shown.result.faults
         if faults != self._faults and shown.plan is self.bench.document.plan:
             self._faults = faults

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
+from pathlib import Path
 from typing import Any
 
 from hemtra.core.scan.zone_edits import (
@@ -16,6 +17,7 @@ from hemtra.core.scan.zone_edits import (
     without_pieces,
 )
 from hemtra.core.scan.zones import AnyZone, PolygonZone
+from hemtra.desktop.plan.paths import DEEDS
 from hemtra.desktop.plan.workspace import PlanWorkspace
 
 Handlers = dict[str, tuple[Callable[[], Any], Callable[[], bool]]]
@@ -47,4 +49,25 @@ def zone_handlers(workspace: PlanWorkspace, is_shown: Callable[[], bool]) -> Han
     handlers["zone.grid-of"] = (partial(workspace.patterns.ask, "grid"), has_zone)
     handlers["zone.copy"] = (workspace.copy_zone, has_zone)
     handlers["zone.paste"] = (workspace.paste_zone, lambda: is_shown() and workspace.can_paste)
+    return handlers
+
+
+def path_handlers(
+    workspace: PlanWorkspace, folder: Callable[[], Path], is_shown: Callable[[], bool]
+) -> Handlers:
+    """The same for the path that has handles; folder: where files are looked for."""
+
+    def has_path() -> bool:
+        return is_shown() and workspace.paths.selected is not None
+
+    handlers: Handlers = {f"path.{deed}": (partial(workspace.paths.do, deed), has_path) for deed in DEEDS}
+    handlers["path.import"] = (
+        lambda: workspace.path_files.ask_import(folder()),
+        lambda: is_shown() and workspace.bench.tray.current is not None,
+    )
+    handlers["path.export"] = (lambda: workspace.path_files.ask_export(folder()), has_path)
+    handlers["path.worst"] = (
+        lambda: workspace.bench.set_distance(None),
+        lambda: is_shown() and workspace.bench.shown_along,
+    )
     return handlers
