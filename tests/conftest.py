@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import fcntl
+import os
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -9,7 +11,7 @@ import pytest
 from hypothesis import settings
 
 from hemtra import Plan, Scan, inspect
-from hemtra.runtime.demo import write_demo
+from hemtra.runtime.demo import is_complete, write_demo
 from hemtra.virtual.cover import Cover
 from hemtra.virtual.demo import REFERENCE, STATION, demo_plan
 from hemtra.virtual.sensor import scan_part
@@ -31,9 +33,14 @@ def own_folders(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
 
 @pytest.fixture(scope="session")
 def demo_folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """All demo files. Tests only read them."""
-    folder = tmp_path_factory.mktemp("demo")
-    assert write_demo(folder)
+    """All demo files, made once for all workers. Tests only read them."""
+    base = tmp_path_factory.getbasetemp()
+    folder = (base.parent if "PYTEST_XDIST_WORKER" in os.environ else base) / "demo"
+    folder.mkdir(exist_ok=True)
+    with (folder / "lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not is_complete(folder):
+            assert write_demo(folder)
     return folder
 
 

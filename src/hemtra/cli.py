@@ -120,11 +120,14 @@ def inspect(
     series: Annotated[
         Path | None, typer.Option(metavar="F", help="Also save the values of each profile or instance as CSV.")
     ] = None,
+    sections: Annotated[
+        Path | None, typer.Option(metavar="F", help="Also save every section along paths as CSV.")
+    ] = None,
     jobs: Annotated[int, typer.Option(help="Parts at a time.", min=1, max=256)] = 1,
 ) -> None:
     """Measure and judge scans."""
     from hemtra.storage.plans import load_plan
-    from hemtra.storage.results import save_csv, save_series, to_dict
+    from hemtra.storage.results import save_csv, save_sections, save_series, to_dict
 
     document = load_plan(plan)
     found: list[tuple[str, Result]] = []
@@ -147,6 +150,8 @@ def inspect(
         save_csv(csv, found)
     if series:
         save_series(series, found)
+    if sections:
+        save_sections(sections, found)
     if trouble:
         raise typer.Exit(2)
     raise typer.Exit(0 if all(result.verdict is Verdict.PASS for _, result in found) else 1)

@@ -8,10 +8,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from hemtra import HeightMap, NotMeasured
-from hemtra.core.errors import OffScan
+from hemtra.core.errors import HemtraError, OffScan
 from hemtra.core.features.path import PathKind
 from hemtra.core.geometry.course import course_through
 from hemtra.core.plan.kind import Given
+from hemtra.core.scan import path_edits
 from hemtra.core.scan.path_kernels import sections_across
 from hemtra.core.scan.section import sample
 from hemtra.core.scan.zone_edits import mirrored
@@ -158,3 +159,53 @@ def test_sections_sample_as_single_samples_do(x, y, turn, missing):
     assert (np.isnan(found) == ~seen).all()
     if seen.any():
         assert found[seen] == pytest.approx(np.nanmean(lines[:, seen], axis=0), abs=1e-5)
+
+
+ROUND = PathZone.through(
+    np.array([(0.0, -10.0), (20.0, -10.0), (20.0, 10.0), (-20.0, 10.0), (-20.0, -10.0)]), closed=True
+)
+
+
+@given(st.integers(0, 4), st.floats(-180, 180), st.floats(-5, 5))
+def test_turning_round_and_beginning_elsewhere_keep_the_course(node, turn, shift):
+    zone = ROUND.model_copy(update={"rotation": turn, "x": shift})
+    back = path_edits.reversed_path(zone)
+    assert path_edits.reversed_path(back) == zone
+    s = np.linspace(0.0, zone.course().length, 40)
+    assert back.course().at(zone.course().length - s) == pytest.approx(zone.course().at(s), abs=1e-6)
+    begun = path_edits.begun_at(zone, node)
+    assert begun.node_places()[0] == pytest.approx(zone.node_places()[node])
+    assert begun.course().length == pytest.approx(zone.course().length)
+
+
+@given(st.floats(1.0, 119.0), st.floats(-180, 180))
+def test_a_node_more_changes_nothing_until_it_is_moved_and_one_less_takes_it_out(s, turn):
+    zone = ROUND.model_copy(update={"rotation": turn, "y": 3.0})
+    x, y = zone.course().at(np.array([s]))[0]
+    if np.hypot(*(zone.node_places() - (x, y)).T).min() < 0.01:
+        return
+    more, number = path_edits.with_node_at(zone, float(x), float(y))
+    assert more.node_places()[number] == pytest.approx((x, y), abs=1e-3)
+    assert more.course().length == pytest.approx(zone.course().length, abs=1e-3)
+    moved = path_edits.placed_node(more, number, x=float(x) + 1.5)
+    assert moved.node_places()[number] == pytest.approx((x + 1.5, y), abs=1e-3)
+    others = np.delete(moved.node_places(), number, axis=0)
+    assert others == pytest.approx(zone.node_places(), abs=1e-3)
+    assert path_edits.without_node(moved, number).node_places() == pytest.approx(zone.node_places(), abs=1e-3)
+
+
+def test_edits_that_make_no_path_are_refused():
+    corner = path_edits.closed_or_open(PathZone.through(np.array([(0.0, 0.0), (5.0, 0.0), (5.0, 5.0)])))
+    assert corner.closed
+    with pytest.raises(HemtraError, match="needs 3 nodes"):
+        path_edits.without_node(corner, 0)
+    with pytest.raises(HemtraError, match="begins at its end"):
+        path_edits.begun_at(path_edits.closed_or_open(corner), 1)
+    with pytest.raises(HemtraError, match="rounded more than"):
+        path_edits.changed_node(corner, 1, corner=20.0)
+    with pytest.raises(HemtraError, match="cannot be like that"):
+        path_edits.changed_node(corner, 1, nominal=float("nan"))
+    with pytest.raises(HemtraError, match="same place"):
+        path_edits.placed_node(corner, 1, x=0.0, y=0.0)
+    arc = path_edits.changed_node(path_edits.closed_or_open(corner), 1, turn="arc")
+    assert path_edits.closed_or_open(arc).closed

@@ -1,7 +1,8 @@
 """The sheet's groups, search and menu, patterns, inputs, cut-outs and section zones, in the real window."""
 
 import pytest
-from PySide6.QtCore import QPointF, Qt
+from PySide6.QtCore import QPoint, QPointF, Qt
+from PySide6.QtWidgets import QApplication
 from test_window import drag, retype
 
 from hemtra.core.plan.document import Characteristic, Step
@@ -50,9 +51,11 @@ def test_a_row_is_switched_off_hidden_and_counted_from_the_reference(demo, settl
     settled(demo)
     workspace.stage.grab()
     assert 1 not in {b.judged.balloon for b in workspace.stage._balloons}
-    menu = workspace.rows.menu()
+    workspace.rows.show_menu(1, workspace.mapToGlobal(QPoint(60, 60)))
+    menu = QApplication.activePopupWidget()
     labels = [action.text() for action in menu.actions()]
     assert "Nominal from the reference part" in labels
+    menu.close()
     demo.trigger("characteristic.nominal")
     settled(demo)
     assert bench.row.nominal == pytest.approx(4.01, abs=0.02)

@@ -22,6 +22,7 @@ from hemtra.runtime.demo import (
     TRUTH,
     is_complete,
 )
+from hemtra.virtual.demo import PARTS
 
 
 @pytest.fixture
@@ -85,6 +86,26 @@ def test_values_along_a_run_are_saved(hemtra, demo_folder, tmp_path):
     at, values = (np.array([float(row[name]) for row in rows]) for name in ("at", "value"))
     assert np.diff(at) == pytest.approx(np.full(499, 0.16), abs=2e-4)
     assert np.polyfit(at, values, 1)[0] == pytest.approx(0.6 / 90, rel=0.1), "the slit widens by 0.6 over 90 mm"
+
+
+def test_every_section_along_a_path_is_saved_and_told(hemtra, demo_folder, cover, tmp_path):
+    part = next(p for p in PARTS if p.defects == {"bead-broken": None})
+    scan = demo_folder / TRAY / part.file
+    code, out, _ = hemtra("inspect", cover, scan, "--json", "--sections", tmp_path / "sections.csv")
+    assert code == 1
+    (path,) = json.loads(out)["paths"]
+    (true,) = part.cover.bead.stretches()[21]
+    (told,) = path["breaks"]
+    assert (told["start"], told["length"]) == (pytest.approx(true[0], abs=0.5), pytest.approx(true[1], abs=0.5))
+    with (tmp_path / "sections.csv").open() as file:
+        rows = list(csv.DictReader(file))
+    assert len(rows) == path["sections"]
+    assert sum(row["state"] == "measured" for row in rows) == path["measured"]
+    gone = [row for row in rows if row["state"] == "there is no bead"]
+    assert len(gone) == path["absent"]
+    assert all(row["width (mm)"] == "" for row in gone)
+    at = np.array([float(row["at (mm)"]) for row in gone])
+    assert true[0] - 0.5 < at.min() < at.max() < true[0] + true[1] + 0.5
 
 
 def test_exit_codes_tell_pass_fail_and_error(hemtra, demo_folder, cover):

@@ -9,14 +9,19 @@ from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
+from hemtra.core.features.along_path import Along, runs
 from hemtra.core.plan.engine import Result
+from hemtra.core.plan.series import out_of_limits
 from hemtra.storage.files import write_text
 
 COLUMNS = ("balloon", "name", "value", "unit", "lower", "upper", "verdict", "reason")
 
 
 def to_dict(scan: str, result: Result) -> dict[str, Any]:
-    """The result of one part as plain values, ready for JSON."""
+    """The result of one part as plain values, ready for JSON; with its paths, where it has any."""
+    paths = [_path(step_id, found, result) for step_id, found in _along(result).items()]
     return {
         "scan": scan,
         "verdict": str(result.verdict),
@@ -24,7 +29,50 @@ def to_dict(scan: str, result: Result) -> dict[str, Any]:
         "characteristics": [
             {name: _plain(getattr(judged, name)) for name in COLUMNS} for judged in result.characteristics
         ],
+        **({"paths": paths} if paths else {}),
     }
+
+
+def _along(result: Result) -> dict[str, Along]:
+    """By step, what was measured on sections along a path."""
+    return {i: r.value for i, r in result.steps.items() if isinstance(r.value, Along)}
+
+
+def _path(step_id: str, found: Along, result: Result) -> dict[str, Any]:
+    """What was measured along one path: counts, breaks, and the stretches out of limits, in mm."""
+    half = found.spacing / 2
+    breaks = runs(found.absent, found.path.course.closed)
+    stretches = []
+    for judged in result.characteristics:
+        series = result.series.get(judged.balloon)
+        if series is None or step_id not in result.steps[judged.step].step.needs:
+            continue
+        for s in out_of_limits(series, judged.lower, judged.upper):
+            stretches.append(
+                {
+                    "balloon": judged.balloon,
+                    "start": _mm(s.start),
+                    "length": _mm(s.length),
+                    "worst": _mm(s.worst),
+                }
+            )
+    return {
+        "feature": result.steps[step_id].step.name,
+        "length": _mm(found.path.course.length),
+        "closed": found.path.course.closed,
+        "sections": int(found.at.size),
+        "measured": int(np.count_nonzero(found.state == 0)),
+        "absent": int(np.count_nonzero(found.absent)),
+        "breaks": [
+            {"start": _mm(float(found.at[first]) - half), "length": _mm(many * found.spacing)}
+            for first, many in breaks
+        ],
+        "stretches": stretches,
+    }
+
+
+def _mm(value: float) -> float:
+    return round(value, 4)
 
 
 def save_csv(path: Path, parts: Iterable[tuple[str, Result]]) -> None:
@@ -55,6 +103,32 @@ def save_series(path: Path, parts: Iterable[tuple[str, Result]]) -> None:
                 told = "" if math.isnan(value) else value
                 row = (scan, balloon, names[balloon], series.by, f"{at:.4f}", told, series.reasons.get(k, ""))
                 table.writerow(row)
+    write_text(path, text.getvalue())
+
+
+def save_sections(path: Path, parts: Iterable[tuple[str, Result]]) -> None:
+    """Save one row a section along a path, with everything measured on it, atomically. Raises `FileError`.
+
+    Distances in mm along the path, places in mm of the scan; a size that was not measured is empty, and the
+    state says why.
+    """
+    held = [(scan, result, i, found) for scan, result in parts for i, found in _along(result).items()]
+    names = list(dict.fromkeys(name for *_, found in held for name in found.quantities))
+    units = {name: q.unit for *_, found in held for name, q in found.quantities.items()}
+    text = io.StringIO()
+    table = csv.writer(text, lineterminator="\n")
+    sizes = [f"{name} ({units[name]})" for name in names]
+    table.writerow(("scan", "feature", "at (mm)", "x (mm)", "y (mm)", "z (mm)", "state", *sizes))
+    for scan, result, step_id, found in held:
+        columns = [
+            found.values(name) if name in found.quantities else np.full(found.at.size, np.nan) for name in names
+        ]
+        title = result.steps[step_id].step.name
+        for k, (at, place) in enumerate(zip(found.at.tolist(), found.places().tolist(), strict=True)):
+            state = int(found.state[k])
+            told = "measured" if state == 0 else found.reasons.get(state, "it could not be measured")
+            values = ("" if math.isnan(column[k]) else f"{column[k]:.5f}" for column in columns)
+            table.writerow((scan, title, f"{at:.4f}", *(f"{c:.4f}" for c in place), told, *values))
     write_text(path, text.getvalue())
 
 

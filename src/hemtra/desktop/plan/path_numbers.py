@@ -52,8 +52,8 @@ class PathNumbers(QWidget):
         self.turn.activated.connect(lambda _: self._edit("how it turns", turn=self.turn.currentData()))
         self.node.setFixedSize(56, 22)
         self.turn.setFixedSize(130, 22)
-        for widget in (QLabel("node"), self.node):
-            lines[0].addWidget(widget)
+        lines[0].addWidget(QLabel("node"))
+        lines[0].addWidget(self.node)
         self.fields: dict[str, QLineEdit] = {}
         for name, sign, help_text in FIELDS:
             edit = QLineEdit()

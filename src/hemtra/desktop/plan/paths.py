@@ -20,6 +20,7 @@ from hemtra.core.scan.path_edits import (
     without_node,
 )
 from hemtra.core.scan.zones import PathZone
+from hemtra.desktop.menus import offer
 from hemtra.desktop.model.bench import Bench, Place
 from hemtra.desktop.notifications import Notifications
 from hemtra.desktop.plan.numbers_form import NumbersAsked
@@ -103,9 +104,7 @@ class Paths:
 
     def show_menu(self, node: int, place: Place) -> None:
         """Offer it where the pointer is."""
-        menu = self.menu(node, place)
-        menu.aboutToHide.connect(menu.deleteLater)
-        menu.popup(QCursor.pos())
+        offer(self.menu(node, place), QCursor.pos())
 
     def _add_node(self, step_id: str, place: Place) -> None:
         step = self._bench.document.plan.step(step_id)

@@ -9,6 +9,7 @@ from PySide6.QtGui import QCursor
 from PySide6.QtWidgets import QMenu
 
 from hemtra.core.plan.document import ByProfile, Plan
+from hemtra.desktop.menus import offer
 from hemtra.desktop.model.bench import Bench
 from hemtra.desktop.plan.numbers_form import NumbersAsked
 
@@ -57,9 +58,7 @@ class PlanWays:
 
     def show_not_proven(self) -> None:
         """Offer it where the pointer is."""
-        menu = self.not_proven_menu()
-        menu.aboutToHide.connect(menu.deleteLater)
-        menu.popup(QCursor.pos())
+        offer(self.not_proven_menu(), QCursor.pos())
 
     def _count_not_proven_as(self, value: str) -> None:
         plan = self._bench.document.plan

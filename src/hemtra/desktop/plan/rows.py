@@ -22,6 +22,7 @@ from hemtra.core.plan.sheet_edits import (
     with_nominal,
 )
 from hemtra.core.plan.tolerance import parse_tolerance
+from hemtra.desktop.menus import offer
 from hemtra.desktop.model.bench import Bench
 from hemtra.desktop.plan.numbers_form import NumbersAsked
 from hemtra.desktop.tasks import Task, Tasks
@@ -199,9 +200,7 @@ class Rows:
     def show_menu(self, balloon: int, at: QPoint) -> None:
         """What can be done with a row, where it was asked for."""
         self._bench.select(balloon)
-        menu = self.menu()
-        menu.aboutToHide.connect(menu.deleteLater)
-        menu.popup(at)
+        offer(self.menu(), at)
 
     def menu(self) -> QMenu:
         """Everything that can be done with the selected row."""
