@@ -13,6 +13,7 @@ import pytest
 import tifffile
 
 from hemtra import FileError, HeightMap, PlanError, Scan, inspect, load_plan, load_scan, save_plan, save_scan
+from hemtra.core.plan.document import SCHEMA
 from hemtra.storage import plans
 from hemtra.storage.files import atomic_write, write_text
 from hemtra.storage.results import save_csv, to_dict
@@ -33,7 +34,7 @@ def test_a_plan_comes_back_with_its_reference(tmp_path, plan):
 
 def test_plan_text_is_sorted_and_changes_where_the_plan_does(plan):
     text = plans.to_json(plan)
-    assert json.loads(text)["schema"] == 5
+    assert json.loads(text)["schema"] == SCHEMA
     changed = plan.with_characteristic(plan.sheet[0].edited(upper=4.2))
     lines = zip(text.splitlines(), plans.to_json(changed).splitlines(), strict=True)
     assert [new.strip() for old, new in lines if old != new] == ['"upper": 4.2']
@@ -48,7 +49,7 @@ def changed_document(plan, change) -> str:
 @pytest.mark.parametrize(
     ("change", "message"),
     [
-        (lambda c: c.update(schema=6), "newer Hemtra"),
+        (lambda c: c.update(schema=SCHEMA + 1), "newer Hemtra"),
         (lambda c: c.pop("schema"), "names no schema"),
         (lambda c: c["steps"][0].update(kind="plain"), "“plain” is not a kind"),
         (lambda c: c["steps"].append(c["steps"][0]), "step id outline is used twice"),
@@ -183,7 +184,7 @@ def test_stations_come_back_or_are_refused(tmp_path):
     for text, message in (
         ("nonsense", "not JSON"),
         ("[]", "lacks what one needs"),
-        (path.read_text().replace('"schema": 3', '"schema": 9'), "newer"),
+        (path.read_text().replace('"schema": 4', '"schema": 9'), "newer"),
         (path.read_text().replace("160.0", "-160.0"), "travel › encoder › wheel › circumference"),
         (path.read_text().replace("2000.0", "NaN"), "travel › encoder › wheel › pulses_per_turn"),
         (path.read_text().replace('"counts_per_profile": 2', '"counts_per_profile": 0'), "counts_per_profile"),
@@ -264,7 +265,7 @@ def test_trays_lie_beside_their_plan(tmp_path):
 def test_results_as_json_and_csv(tmp_path, plan, perfect):
     result = inspect(plan, perfect)
     told = json.loads(json.dumps(to_dict("a.x3p", result)))
-    assert list(told) == ["scan", "verdict", "elapsed_ms", "characteristics"]
+    assert list(told) == ["scan", "verdict", "elapsed_ms", "characteristics", "paths"]
     first = told["characteristics"][0]
     assert list(first) == ["balloon", "name", "value", "unit", "lower", "upper", "verdict", "reason"]
     assert first["value"] == pytest.approx(4.0, abs=1e-3)

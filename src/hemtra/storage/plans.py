@@ -23,11 +23,12 @@ DOCUMENT, REFERENCE = "plan.json", "reference.x3p"
 LARGEST_DOCUMENT = 16 * 1024**2
 LARGEST_REFERENCE = 2 * 1024**3
 
-MIGRATIONS: dict[int, Any] = {  # preparation came, then following; nothing went
+MIGRATIONS: dict[int, Any] = {  # preparation came, then following, then signals; nothing went
     1: lambda content: {**content, "schema": 2},
     2: lambda content: {**content, "schema": 3},
     3: lambda content: {**content, "schema": 4},
     4: lambda content: {**content, "schema": 5},
+    5: lambda content: {**content, "schema": 6},
 }
 """By schema version: the function that turns the JSON of that version into that of the next."""
 

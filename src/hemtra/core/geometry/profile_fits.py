@@ -14,7 +14,9 @@ ROUNDS = 30
 SETTLED = 1e-9
 """mm by which a further round still moves anything."""
 TRIES, JUDGES = 32, 40
-"""Lines through two points tried for a start, and points that judge each."""
+"""Lines through two points tried for a start, and points that judge each at first."""
+ENOUGH = 0.35
+"""Share of these that must be nearer to it than half of all points are to the best line yet."""
 
 
 @njit(cache=True, nogil=True)
@@ -72,11 +74,16 @@ def robust_line(x: FloatArray, z: FloatArray, floor: float) -> tuple[float, floa
             continue
         b = (z[j] - z[i]) / run
         a = (z[i] - mz) - b * (x[i] - mx)
-        count = 0
+        # only some points say whether a line may be better; whether it is, all of them do
+        count = near = 0
         for k in range(0, n, stride):
-            off[count] = abs((z[k] - mz) - a - b * (x[k] - mx))
+            near += abs((z[k] - mz) - a - b * (x[k] - mx)) < best
             count += 1
-        deviation = middle_of(off, count)
+        if near < ENOUGH * count:
+            continue
+        for k in range(n):
+            off[k] = abs((z[k] - mz) - a - b * (x[k] - mx))
+        deviation = middle_of(off, n)
         if deviation < best:
             best, slope, height = deviation, b, a
             if best < floor:

@@ -22,9 +22,10 @@ from hemtra.core.arrays import FloatArray
 from hemtra.core.errors import PlanError
 from hemtra.core.plan.limits import decimals_for
 from hemtra.core.plan.series import Over
+from hemtra.core.plan.signals import MOST_SIGNALS, AnySignal
 from hemtra.core.scan.zones import Zone
 
-SCHEMA = 5
+SCHEMA = 6
 """Version of the document's form; older ones are migrated when read, newer ones refused."""
 
 Id = Annotated[str, StringConstraints(pattern=r"^[a-z0-9][a-z0-9-]{0,62}$")]
@@ -230,6 +231,8 @@ class Plan(_Document):
     """The step whose map is measured on, where a step is not connected otherwise; None for the scan itself."""
     by_profile: ByProfile | None = None
     """Where a scan is a run of profiles; None where it is one height map."""
+    signals: Annotated[tuple[AnySignal, ...], Field(max_length=MOST_SIGNALS)] = ()
+    """What is told to the outside of each part."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", validate_by_name=True, validate_by_alias=True)
 
@@ -238,6 +241,8 @@ class Plan(_Document):
         used = {
             "step id": Counter(s.id for s in self.steps),
             "balloon": Counter(str(c.balloon) for c in self.sheet),
+            "digital line": Counter(str(s.line) for s in self.signals if s.kind == "digital"),
+            "analogue line": Counter(str(s.line) for s in self.signals if s.kind == "analogue"),
         }
         for what, counts in used.items():
             twice = [key for key, count in counts.items() if count > 1]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from hemtra.core.arrays import FloatArray, Heights
+from hemtra.core.arrays import FloatArray, Heights, IndexArray
 
 
 @njit(cache=True, nogil=True)
@@ -26,21 +26,42 @@ def _careful(z: Heights, r: float, c: float) -> float:
 
 
 @njit(cache=True, nogil=True)
-def _line(z: Heights, r: float, c: float, by_row: float, by_col: float, held: bool, values: FloatArray) -> None:
-    """Fills heights along a line from a row and column on, by so much of both from sample to sample."""
+def _line(
+    z: Heights,
+    start: tuple[float, float],
+    step: tuple[float, float],
+    held: bool,
+    scratch: tuple[IndexArray, FloatArray, FloatArray],
+    values: FloatArray,
+) -> None:
+    """Fills heights along a line from a row and column on, by so much of both from sample to sample.
+
+    held: whether all of it lies inside. scratch: the grid point before each sample, and the shares beyond it.
+    """
+    (r, c), (by_row, by_col) = start, step
+    at, across, along = scratch
+    if held:
+        # loops without branches, which the compiler takes several samples at a time in
+        flat, cols = z.ravel(), np.int32(z.shape[1])
+        for m in range(values.size):
+            y, x = r + m * by_row, c + m * by_col
+            i, j = np.int32(y), np.int32(x)
+            across[m], along[m] = x - j, y - i
+            at[m] = i * cols + j
+        lost = 0
+        for m in range(values.size):
+            k = np.uint32(at[m])
+            low = np.uint32(k + np.uint32(cols))
+            above = flat[k] + across[m] * (flat[k + np.uint32(1)] - flat[k])
+            below = flat[low] + across[m] * (flat[low + np.uint32(1)] - flat[low])
+            values[m] = above + along[m] * (below - above)
+            lost += values[m] != values[m]
+        if not lost:
+            return
+    # what is missing but has no weight must not spoil a sample, and what lies outside is none
     for m in range(values.size):
-        y, x = r + m * by_row, c + m * by_col
-        if held:
-            i, j = int(y), int(x)
-            f, g = x - j, y - i
-            above = z[i, j] + f * (z[i, j + 1] - z[i, j])
-            below = z[i + 1, j] + f * (z[i + 1, j + 1] - z[i + 1, j])
-            value = above + g * (below - above)
-            # what is missing but has no weight must not spoil it
-            if value == value or (f > 0.0 and g > 0.0):
-                values[m] = value
-                continue
-        values[m] = _careful(z, y, x)
+        if not held or values[m] != values[m]:
+            values[m] = _careful(z, r + m * by_row, c + m * by_col)
 
 
 @njit(cache=True, nogil=True)
@@ -65,6 +86,7 @@ def sections_across(
     pitch = 2.0 * reach / (count - 1)
     out = np.empty((places.shape[0], count))
     values, found = np.empty(count), np.zeros(count)
+    scratch = np.empty(count, np.int32), np.empty(count), np.empty(count)
     for n in range(places.shape[0]):
         tx, ty = directions[n, 0], directions[n, 1]
         for k in range(behind.size):
@@ -75,9 +97,9 @@ def sections_across(
             held = min(c, end_c) >= 0.0 and max(c, end_c) < cols - 1 - 1e-9
             held = held and min(r, end_r) >= 0.0 and max(r, end_r) < rows - 1 - 1e-9
             if behind.size == 1:
-                _line(z, r, c, by_row, by_col, held, out[n])
+                _line(z, (r, c), (by_row, by_col), held, scratch, out[n])
                 break
-            _line(z, r, c, by_row, by_col, held, values)
+            _line(z, (r, c), (by_row, by_col), held, scratch, values)
             if k == 0:
                 out[n], found[:] = 0.0, 0.0
             for m in range(count):

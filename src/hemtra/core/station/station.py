@@ -13,11 +13,12 @@ from hemtra.core.form import Form
 from hemtra.core.scan.heightmap import Grid
 from hemtra.core.station.mount import SensorMount
 from hemtra.core.station.optics import SensorModel
+from hemtra.core.station.outside import IoBlock, Keeping
 from hemtra.core.station.starts import Trigger
 from hemtra.core.station.travel import Line, Travel
 from hemtra.core.station.trigger import TriggerRules
 
-SCHEMA = 3
+SCHEMA = 4
 MOST_SENSORS = 8
 MOST_POINTS = 200_000_000
 """Points of one scan, a gigabyte: absurd lengths and distances are refused before memory is taken."""
@@ -32,6 +33,8 @@ class Station(Form):
     travel: Travel
     trigger: Trigger = Trigger()
     line: Line = Line()
+    io: IoBlock = IoBlock()
+    keeping: Keeping = Keeping()
 
     model_config = ConfigDict(frozen=True, extra="forbid", validate_by_name=True, validate_by_alias=True)
 
@@ -130,6 +133,8 @@ def migrate(content: dict[str, Any]) -> dict[str, Any]:
         content = {**content, "schema": 2, "travel": travel}
     if content.get("schema") == 2:
         content = _from_2(content)
+    if content.get("schema") == 3:
+        content = {**content, "schema": 4}  # the I/O block and what is kept came; nothing went
     return content
 
 

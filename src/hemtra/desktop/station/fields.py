@@ -86,7 +86,8 @@ def pages_for(station: Station) -> tuple[Page, ...]:
     travel = Page(
         "Travel", (("Travel", "travel"), ("Encoder", "travel.encoder"), ("Line", "line")), ("encoder",)
     )
-    return (*sensors, travel, Page("Trigger", (("Trigger", "trigger"),)))
+    outside = Page("Outside", (("I/O block, Modbus TCP", "io"), ("Scans of a run", "keeping")))
+    return (*sensors, travel, Page("Trigger", (("Trigger", "trigger"),)), outside)
 
 
 def fields_of(station: Station, path: str) -> tuple[Field, ...]:

@@ -1,0 +1,136 @@
+"""Signals: what an output says of a part, from its verdict, a characteristic's, or an expression over both."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Annotated, Literal, Self
+
+from pydantic import BaseModel, ConfigDict, Field, StringConstraints, model_validator
+
+from hemtra.core.errors import HemtraError, NotMeasured
+from hemtra.core.plan.expressions import parse_formula
+from hemtra.core.plan.limits import Judged, Verdict
+
+MOST_SIGNALS = 64
+LOWEST_MA, HIGHEST_MA, FAULT_MA = 3.8, 20.5, 3.6
+"""Ends of what a 4-20 mA signal may say, and what says that nothing was measured (NAMUR NE 43)."""
+FULL = {"4-20 mA": 20.0, "0-10 V": 10.0}
+"""mA or V at which the counts of an output are full."""
+Finite = Annotated[float, Field(allow_inf_nan=False)]
+Text = Annotated[str, StringConstraints(min_length=1, max_length=120, strip_whitespace=True)]
+
+
+class Signal(BaseModel):
+    """One output. name: as on the wiring diagram. line: its number on the I/O block, from 0."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    name: Text
+    line: Annotated[int, Field(ge=0, le=255)]
+
+
+class Digital(Signal):
+    """A line that is on or off.
+
+    when: an expression over `passes`, `fails` and `missing` of the part, and over `passes_7`, `fails_7`,
+    `missing_7` and `value_7` of balloon 7. unknown: what it is where that cannot be told, because a value is
+    missing. pulse: ms it stays on, 0 until the next part. delay: mm of travel after the part's trigger at which
+    it switches.
+    """
+
+    kind: Literal["digital"] = "digital"
+    when: Text = "not_passed"
+    inverted: bool = False
+    unknown: bool = True
+    pulse: Annotated[float, Field(ge=0.0, le=60_000.0, allow_inf_nan=False)] = 0.0
+    delay: Annotated[float, Field(ge=0.0, le=100_000.0, allow_inf_nan=False)] = 0.0
+
+    @model_validator(mode="after")
+    def _can_be_read(self) -> Self:
+        try:
+            names = parse_formula(self.when).names
+        except HemtraError as error:
+            raise ValueError(str(error)) from None
+        wrong = next((name for name in sorted(names) if not _is_known(name)), None)
+        if wrong is not None:
+            raise ValueError(
+                f"“{wrong}” is nothing a signal knows; it knows {', '.join(OF_PART)}, and"
+                f" {', '.join(f'{name}_7' for name in OF_ROW)} of balloon 7"
+            )
+        return self
+
+    def state(self, verdict: Verdict, rows: Sequence[Judged]) -> bool:
+        """Whether it is on for a part."""
+        try:
+            found = parse_formula(self.when).value(facts(verdict, rows)) != 0.0
+        except NotMeasured:
+            found = self.unknown
+        return found is not self.inverted
+
+
+class Analogue(Signal):
+    """A characteristic as a current or voltage, in counts of the I/O block.
+
+    low, high: the values at the lower and upper end, clamped there. full: counts at 20 mA or 10 V. fault: mA
+    or V that say NOT MEASURED; by itself 3.6 mA (NAMUR NE 43), or 0 V.
+    """
+
+    kind: Literal["analogue"] = "analogue"
+    balloon: Annotated[int, Field(ge=1, le=9999)]
+    span: Literal["4-20 mA", "0-10 V"] = "4-20 mA"
+    low: Finite = 0.0
+    high: Finite = 1.0
+    full: Annotated[int, Field(ge=100, le=65_535)] = 20_000
+    fault: Annotated[float, Field(ge=0.0, le=24.0, allow_inf_nan=False)] | None = None
+
+    @model_validator(mode="after")
+    def _ends_differ(self) -> Self:
+        if self.low == self.high:
+            raise ValueError("an analogue signal needs two ends that differ")
+        return self
+
+    def level(self, rows: Sequence[Judged]) -> float:
+        """mA or V for a part."""
+        row = next((r for r in rows if r.balloon == self.balloon), None)
+        current = self.span == "4-20 mA"
+        if row is None or row.value is None:
+            usual = FAULT_MA if current else 0.0
+            return usual if self.fault is None else self.fault
+        share = (row.value - self.low) / (self.high - self.low)
+        if current:
+            return min(max(4.0 + 16.0 * share, LOWEST_MA), HIGHEST_MA)
+        return min(max(10.0 * share, 0.0), 10.0)
+
+    def counts(self, rows: Sequence[Judged]) -> int:
+        """What is written to the I/O block, 0 to 65535."""
+        return min(max(round(self.level(rows) / FULL[self.span] * self.full), 0), 65_535)
+
+
+AnySignal = Annotated[Digital | Analogue, Field(discriminator="kind")]
+OF_PART = ("passes", "fails", "missing", "not_passed")
+OF_ROW = ("passes", "fails", "missing", "value")
+
+
+def _is_known(name: str) -> bool:
+    what, _, number = name.rpartition("_")
+    return name in OF_PART or (what in OF_ROW and number.isdecimal())
+
+
+def facts(verdict: Verdict, rows: Sequence[Judged]) -> Mapping[str, float]:
+    """What expressions may ask, as numbers; a value that was not measured is not among them."""
+    found = _of(verdict, "")
+    found["not_passed"] = 1.0 - found["passes"]
+    for row in rows:
+        found |= _of(row.verdict, f"_{row.balloon}")
+        if row.value is not None:
+            found[f"value_{row.balloon}"] = row.value
+    return found
+
+
+def _of(verdict: Verdict, suffix: str) -> dict[str, float]:
+    missing = verdict not in (Verdict.PASS, Verdict.FAIL)
+    return {
+        f"passes{suffix}": float(verdict is Verdict.PASS),
+        f"fails{suffix}": float(verdict is Verdict.FAIL),
+        f"missing{suffix}": float(missing),
+    }

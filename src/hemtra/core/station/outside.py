@@ -1,0 +1,54 @@
+"""What a station is connected to, and what it keeps: the I/O block, and the scans of its parts."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import Field, StringConstraints
+
+from hemtra.core.form import Form, setting
+
+Host = Annotated[str, StringConstraints(max_length=253, strip_whitespace=True)]
+LINK_LOST = {"stop": "stop the line", "go on": "go on, parts not signalled"}
+KEPT = {
+    "all": "all",
+    "failed": "failed and not measured",
+    "every": "every n-th",
+    "none": "none",
+}
+
+
+class IoBlock(Form):
+    """The I/O block that signals go to, over Modbus TCP."""
+
+    host: Host = setting("", "address", "Host name or IP address of the I/O block; empty for none.")
+    port: Annotated[int, Field(ge=1, le=65_535)] = setting(502, "port", "Of Modbus TCP on the I/O block.")
+    unit: Annotated[int, Field(ge=0, le=247)] = setting(1, "unit", "Modbus unit identifier of the I/O block.")
+    lost: Literal["stop", "go on"] = setting(
+        "stop", "without the link", "What the line does when the I/O block does not answer.", choices=LINK_LOST
+    )
+
+
+class Keeping(Form):
+    """Which scans are kept, and how much disk they may take."""
+
+    scans: Literal["all", "failed", "every", "none"] = setting(
+        "failed", "scans kept", "Values and verdicts of all parts are kept in any case.", choices=KEPT
+    )
+    every: Annotated[int, Field(ge=1, le=1_000_000)] = setting(
+        10, "each so many", "Of parts that pass; what fails is kept too.", when={"scans": ("every",)}
+    )
+    budget: Annotated[float, Field(gt=0.0, le=100_000.0)] = setting(
+        20.0, "disk for scans", "The oldest go when they take more.", unit="GB"
+    )
+    minimum_free: Annotated[float, Field(ge=0.0, le=10_000.0)] = setting(
+        1.0, "left free", "With less free disk no scans are kept any more.", unit="GB"
+    )
+
+    def keeps(self, number: int, *, passed: bool) -> bool:
+        """Whether the scan of a part is kept."""
+        if self.scans == "all":
+            return True
+        if self.scans == "none":
+            return False
+        return not passed or (self.scans == "every" and number % self.every == 0)

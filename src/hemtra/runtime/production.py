@@ -1,0 +1,371 @@
+"""A run: parts come, are judged, recorded and signalled, each stage beside the others and in order.
+
+    feed -> (bounded) -> workers -> finishing: record -> signal -> keep the scan
+
+Nothing is dropped silently. A part that cannot be judged, for whatever reason, has a number, the verdict NOT
+MEASURED and an event like every other.
+"""
+
+from __future__ import annotations
+
+import queue
+import threading
+import time
+from collections import deque
+from collections.abc import Callable
+from concurrent.futures import Future
+from contextlib import suppress
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Any
+
+from hemtra.core.errors import HemtraError
+from hemtra.core.plan.document import Plan
+from hemtra.core.plan.limits import Verdict
+from hemtra.core.station.station import Station
+from hemtra.runtime.feeds import Arrived, Feed
+from hemtra.runtime.scan_store import ScanStore
+from hemtra.runtime.signaller import Signaller
+from hemtra.runtime.workers import Evaluated, Workers
+from hemtra.storage.records import Records
+from hemtra.storage.records.store import NONE, NOT_SENT, SENT, Counts, Event, Lot, PartRecord
+
+IN_FLIGHT = 8
+"""Scans that may wait or be judged at a time: memory stays bounded."""
+SETTLE = 0.5
+"""s after which what became of signals is written down, when no part comes that would take it along."""
+RECENT = 200
+"""Parts whose times make the rate and latency that are shown."""
+
+
+@dataclass(frozen=True)
+class Done:
+    """A part that is through: its record, and what was found on it."""
+
+    record: PartRecord
+    found: Evaluated
+
+
+@dataclass(frozen=True)
+class Times:
+    """Rate in parts/s, and s from scan complete to the verdict on record and signal given."""
+
+    rate: float = 0.0
+    latency: float = 0.0
+    worst: float = 0.0
+
+
+@dataclass(frozen=True)
+class Setup:
+    """What a run needs besides its feed, workers and records."""
+
+    plan: Plan
+    station: Station | None = None
+    scans: Path | None = None
+    """Where scans are kept; None for nowhere."""
+    lot: str | None = None
+
+
+@dataclass
+class Listeners:
+    """Who hears of what happens; all on threads of the run."""
+
+    done: Callable[[Done], None] = lambda done: None
+    event: Callable[[Event], None] = lambda event: None
+    ended: Callable[[str], None] = lambda trouble: None
+
+
+@dataclass(frozen=True)
+class _Item:
+    arrived: Arrived
+    future: Future[Evaluated]
+    held: bool
+    """Whether it takes one of the places in flight."""
+
+
+_IDLE: Any = object()
+"""Stands for no part having come for a while."""
+
+
+@dataclass
+class Production:
+    """One run of a line."""
+
+    setup: Setup
+    feed: Feed
+    workers: Workers
+    records: Records
+    signaller: Signaller | None = None
+    listeners: Listeners = field(default_factory=Listeners)
+
+    def __post_init__(self) -> None:
+        plan, station = self.setup.plan, self.setup.station
+        self.lot: Lot = self.records.open_lot(plan.name, self.setup.lot)
+        self._revision = self.records.revision(plan)
+        self._station = None if station is None else self.records.station(station)
+        self._next = self.records.next_number(self.lot)
+        self.counts: Counts = self.records.counts(self.lot)
+        self._store: ScanStore | None = None
+        if self.setup.scans is not None and station is not None:
+            self._store = ScanStore(self.setup.scans, station.keeping)
+        self._keeping_fails = False
+        self._places = threading.Semaphore(IN_FLIGHT)
+        self._queue: queue.SimpleQueue[_Item | None] = queue.SimpleQueue()
+        self._stopping, self._paused = threading.Event(), threading.Event()
+        self._new_lot: threading.Event = threading.Event()
+        self._answers: deque[tuple[int, str, float | None]] = deque()
+        self._recent: deque[tuple[float, float]] = deque(maxlen=RECENT)
+        self._lock = threading.Lock()
+        self._in_work = 0
+        self.trouble = ""
+        self._threads = [
+            threading.Thread(target=self._take, name="feed"),
+            threading.Thread(target=self._finish, name="finish"),
+        ]
+
+    # -- from outside -----------------------------------------------------------------------------
+
+    def start(self) -> None:
+        """Begin."""
+        if self.signaller is not None:
+            self.signaller.start()
+        for thread in self._threads:
+            thread.start()
+
+    def pause(self) -> None:
+        """Take no parts until `resume`; those that were taken are finished."""
+        self._paused.set()
+        self._ready(False)
+
+    def resume(self) -> None:
+        """Take parts again."""
+        self._paused.clear()
+        self._ready(True)
+
+    def stop(self) -> None:
+        """Take no more parts; those that were taken are finished, recorded and signalled."""
+        self._stopping.set()
+
+    def begin_lot(self) -> None:
+        """Parts that are finished from now on belong to a new lot."""
+        self._new_lot.set()
+
+    def link_changed(self, up: bool) -> None:
+        """The link to the I/O block came or went; as `IoLink` tells it."""
+        if up:
+            self._tell(Event("link", "The I/O block answers.", time.time()))
+            return
+        lost = self.setup.station.io.lost if self.setup.station is not None else "go on"
+        text = "The I/O block does not answer; check its power, cable and address."
+        self._tell(Event("link lost", text, time.time()))
+        if lost == "stop" and not self._stopping.is_set():
+            self._end(f"{text} The line was stopped, as the station asks for.")
+
+    def wait(self, seconds: float | None = None) -> bool:
+        """Until everything is through, or so long; answers whether it is."""
+        until = None if seconds is None else time.monotonic() + seconds
+        for thread in self._threads:
+            thread.join(None if until is None else max(0.0, until - time.monotonic()))
+        return not any(thread.is_alive() for thread in self._threads)
+
+    @property
+    def running(self) -> bool:
+        """Whether parts may still come."""
+        return any(thread.is_alive() for thread in self._threads)
+
+    @property
+    def paused(self) -> bool:
+        """Whether it waits for `resume`."""
+        return self._paused.is_set()
+
+    @property
+    def waiting(self) -> int:
+        """Parts that are taken and not through."""
+        return self._in_work
+
+    @property
+    def free_disk(self) -> float | None:
+        """GB left where scans are kept."""
+        return None if self._store is None else self._store.free
+
+    @property
+    def times(self) -> Times:
+        """Of the last parts."""
+        recent = list(self._recent)
+        if len(recent) < 2:
+            return Times(0.0, recent[0][1] if recent else 0.0, recent[0][1] if recent else 0.0)
+        span = recent[-1][0] - recent[0][0]
+        late = sorted(late for _, late in recent)
+        return Times((len(recent) - 1) / span if span > 0 else 0.0, late[len(late) // 2], late[-1])
+
+    # -- taking -----------------------------------------------------------------------------------
+
+    def _take(self) -> None:
+        try:
+            self.feed.run(self._put, self._stopping, self._paused)
+        except HemtraError as error:
+            self._end(str(error))
+        except Exception as error:  # a bug in a source must not leave the line without a word
+            self._end(f"The source of the parts failed ({type(error).__name__}: {error}).")
+        finally:
+            self._queue.put(None)
+
+    def _put(self, arrived: Arrived) -> None:
+        held = not arrived.trouble
+        if held and not self._places.acquire(blocking=not self.feed.live):
+            words = f"it came while {IN_FLIGHT} parts were still being judged; slow the line, or measure less"
+            arrived, held = replace(arrived, scan=None, path=None, trouble=words, kind="overrun"), False
+        if held and self._stopping.is_set() and not self.feed.live:
+            self._places.release()
+            return
+        with self._lock:
+            self._in_work += 1
+            first = self._in_work == 1
+        if first and self.signaller is not None:
+            self.signaller.busy(True)
+        self._queue.put(_Item(arrived, self.workers.submit(arrived), held))
+
+    # -- finishing --------------------------------------------------------------------------------
+
+    def _finish(self) -> None:
+        while True:
+            try:
+                item = self._queue.get(timeout=SETTLE)
+            except queue.Empty:
+                item = _IDLE
+            if item is None:
+                break
+            try:
+                if self._new_lot.is_set():
+                    self._change_lot()
+                if item is _IDLE:
+                    self._settle()
+                    continue
+                self._finish_one(item)
+            except HemtraError as error:
+                # without a record no part is signalled, so the line cannot go on
+                self._end(f"{error} The line was stopped; part {self._next} has no record.")
+            except Exception as error:
+                self._end(f"Part {self._next} could not be finished ({type(error).__name__}: {error}).")
+            finally:
+                if item is not _IDLE:
+                    self._through(item)
+        self._close()
+
+    def _through(self, item: _Item) -> None:
+        if item.held:
+            self._places.release()
+        with self._lock:
+            self._in_work -= 1
+            idle = self._in_work == 0
+        if idle and self.signaller is not None:
+            self.signaller.busy(False)
+
+    def _finish_one(self, item: _Item) -> None:
+        arrived = item.arrived
+        found = self.workers.result(arrived, item.future)
+        if self.trouble:
+            return  # the line has stopped; what was taken is told of by its end
+        number = self._next
+        events = [Event(found.kind, found.trouble, time.time(), number)] if found.kind else []
+        record = PartRecord(
+            number=number,
+            verdict=found.verdict,
+            reason=found.reason,
+            serial=found.serial,
+            rows=found.rows,
+            triggered=arrived.triggered,
+            scanned=arrived.scanned,
+            judged=found.judged,
+            elapsed_ms=found.elapsed_ms,
+            source=arrived.source,
+            signal=NONE if self.signaller is None else NOT_SENT,
+            events=tuple(events),
+        )
+        key = self.records.add(self.lot, record, self._revision, self._station)
+        self._next += 1
+        record = replace(record, id=key, lot_id=self.lot.id, recorded=time.time())
+        if self.signaller is not None:
+            self.signaller.part(
+                number, found.verdict, found.rows, arrived.travel, lambda sent: self._answered(key, sent)
+            )
+        self._recent.append((time.monotonic(), time.time() - arrived.scanned))
+        self._count(found.verdict)
+        for event in events:
+            self.listeners.event(event)
+        record = self._kept(record, item)
+        self._settle()
+        self.listeners.done(Done(record, found))
+
+    def _change_lot(self) -> None:
+        """Parts that are finished from now on belong to a new lot."""
+        self._new_lot.clear()
+        self.lot = self.records.open_lot(self.setup.plan.name, new=True)
+        self._next, self.counts = 1, Counts()
+        self._tell(Event("new lot", f"Lot {self.lot.name} begins.", time.time()))
+
+    def _count(self, verdict: Verdict) -> None:
+        c = self.counts
+        if verdict is Verdict.PASS:
+            self.counts = replace(c, passed=c.passed + 1)
+        elif verdict is Verdict.FAIL:
+            self.counts = replace(c, failed=c.failed + 1)
+        else:
+            self.counts = replace(c, missing=c.missing + 1)
+
+    def _kept(self, record: PartRecord, item: _Item) -> PartRecord:
+        """The record with its scan, where that is kept; values go on where it cannot be."""
+        passed = record.verdict is Verdict.PASS
+        has_scan = item.arrived.scan is not None or item.arrived.path is not None
+        if self._store is None or not has_scan or not self._store.keeps(record.number, passed=passed):
+            return record
+        try:
+            path, gone = self._store.keep(item.arrived, self.lot.name, record.number)
+            self.records.keep_scan(record.id, str(path))
+            self.records.forget_scans(str(p) for p in gone)
+        except HemtraError as error:
+            if not self._keeping_fails:
+                self._tell(Event("scan not kept", str(error), time.time(), record.number))
+            self._keeping_fails = True
+            return record
+        self._keeping_fails = False
+        return replace(record, scan=str(path))
+
+    def _answered(self, key: int, sent: bool) -> None:
+        self._answers.append((key, SENT if sent else NOT_SENT, time.time() if sent else None))
+
+    def _settle(self) -> None:
+        """Write down what became of signals."""
+        found = {key: (state, when) for key, state, when in self._drained()}
+        if found:
+            self.records.signalled(found)
+
+    def _drained(self) -> list[tuple[int, str, float | None]]:
+        return [self._answers.popleft() for _ in range(len(self._answers))]
+
+    def _close(self) -> None:
+        if self.signaller is not None:
+            self.signaller.stop()
+        try:
+            self._settle()
+        except HemtraError as error:
+            self.trouble = self.trouble or str(error)
+        self.workers.stop()
+        self.listeners.ended(self.trouble)
+
+    def _end(self, words: str) -> None:
+        """Stop for a reason that is kept, once."""
+        if not self.trouble:
+            self.trouble = words
+            self._tell(Event("stopped", words, time.time()))
+        self._stopping.set()
+
+    def _tell(self, event: Event) -> None:
+        # the records may be what is in trouble; whoever listens hears of it all the same
+        with suppress(HemtraError):
+            self.records.event(self.lot, event)
+        self.listeners.event(event)
+
+    def _ready(self, on: bool) -> None:
+        if self.signaller is not None:
+            self.signaller.ready(on)

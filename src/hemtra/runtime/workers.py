@@ -1,0 +1,185 @@
+"""Judging parts beside everything else, in processes that hold the plan."""
+
+from __future__ import annotations
+
+import multiprocessing
+import time
+from concurrent.futures import Future, ProcessPoolExecutor, ThreadPoolExecutor
+from concurrent.futures.process import BrokenProcessPool
+from dataclasses import dataclass
+from typing import Protocol
+
+from hemtra.core.errors import HemtraError
+from hemtra.core.plan.document import Plan
+from hemtra.core.plan.engine import Engine
+from hemtra.core.plan.limits import Judged, Verdict
+from hemtra.core.scan.heightmap import Grid, HeightMap
+from hemtra.core.scan.scan import Scan
+from hemtra.runtime.feeds import Arrived
+from hemtra.storage.scans import load_scan
+
+LOOK_COLUMNS = 640
+"""Columns of the map that a run shows of a part; more would only travel between processes."""
+
+
+@dataclass(frozen=True)
+class Evaluated:
+    """What a run keeps of one part.
+
+    look: the map made coarse, None where nobody looks. trouble: why it could not be judged; kind: of the event.
+    """
+
+    verdict: Verdict
+    rows: tuple[Judged, ...] = ()
+    serial: str = ""
+    elapsed_ms: float = 0.0
+    judged: float = 0.0
+    look: HeightMap | None = None
+    trouble: str = ""
+    kind: str = ""
+
+    @property
+    def reason(self) -> str:
+        """Why it does not pass, in words: “12 Plug flush 0.52, above 0.35”."""
+        if self.trouble:
+            return self.trouble
+        bad = [row for row in self.rows if row.verdict is not Verdict.PASS]
+        return "; ".join(f"{row.balloon} {row.name} {row.reason}".strip() for row in bad)
+
+
+def evaluate(plan: Plan, arrived: Arrived, looked_at: bool) -> Evaluated:
+    """Judge one part. A scan that cannot be read is NOT MEASURED and says why; nothing is raised for it."""
+    if arrived.trouble:
+        return Evaluated(Verdict.NOT_MEASURED, judged=time.time(), trouble=arrived.trouble, kind=arrived.kind)
+    try:
+        scan = arrived.scan
+        if scan is None:
+            assert arrived.path is not None
+            scan = load_scan(arrived.path)
+        result = Engine(scan.data, scan.serial).run(plan)
+    except HemtraError as error:
+        return Evaluated(Verdict.NOT_MEASURED, judged=time.time(), trouble=str(error), kind="faulty scan")
+    except (ArithmeticError, LookupError, MemoryError, TypeError, ValueError) as error:
+        # a bug, or a scan no one has thought of: the line goes on, and the part is not taken for good
+        words = f"it could not be judged ({type(error).__name__}: {error}); keep its scan and report this"
+        return Evaluated(Verdict.NOT_MEASURED, judged=time.time(), trouble=words, kind="error")
+    serial = scan.serial or next((row.text for row in result.characteristics if row.text and row.value), "")
+    look = coarse(scan.data) if looked_at else None
+    fault = result.faults[0] if result.faults else ""
+    return Evaluated(
+        result.verdict,
+        result.characteristics,
+        serial,
+        result.elapsed_ms,
+        time.time(),
+        look,
+        fault if result.verdict is Verdict.NOT_MEASURED else "",
+        "faulty scan" if fault and result.verdict is Verdict.NOT_MEASURED else "",
+    )
+
+
+def coarse(data: HeightMap) -> HeightMap:
+    """Every n-th point of a map, few enough for a picture."""
+    step = max(1, -(-data.shape[1] // LOOK_COLUMNS))
+    grid = data.grid
+    fewer = Grid(grid.x0, grid.y0, grid.dx * step, grid.dy * step)
+    grey = None if data.intensity is None else data.intensity[::step, ::step].copy()
+    z = data.z[::step, ::step].copy()
+    return HeightMap(z, grey, dx=fewer.dx, dy=fewer.dy, x0=fewer.x0, y0=fewer.y0)
+
+
+class Workers(Protocol):
+    """Judge parts, several at a time."""
+
+    def submit(self, arrived: Arrived) -> Future[Evaluated]:
+        """Begin with a part."""
+
+    def result(self, arrived: Arrived, future: Future[Evaluated]) -> Evaluated:
+        """What became of it; waits."""
+
+    def stop(self) -> None:
+        """End, once what was begun is done."""
+
+
+class ThreadWorkers:
+    """In threads of this process: at once there, for single parts and tests."""
+
+    def __init__(self, plan: Plan, count: int = 1, *, looked_at: bool = False) -> None:
+        self._plan, self._looked_at = plan, looked_at
+        self._pool = ThreadPoolExecutor(count, "judge")
+
+    def submit(self, arrived: Arrived) -> Future[Evaluated]:
+        """Begin with a part."""
+        return self._pool.submit(evaluate, self._plan, arrived, self._looked_at)
+
+    def result(self, arrived: Arrived, future: Future[Evaluated]) -> Evaluated:
+        """What became of it; waits."""
+        return future.result()
+
+    def stop(self) -> None:
+        """End."""
+        self._pool.shutdown()
+
+
+_held: list[tuple[Plan, bool]] = []
+"""Of a worker process: its plan, and whether somebody looks at the parts."""
+
+
+def _begin(plan: Plan, looked_at: bool, sample: Scan | None) -> None:
+    _held[:] = [(plan, looked_at)]
+    if sample is not None:
+        # compiled loops are loaded by the first part; the line should not wait for that
+        evaluate(plan, Arrived("sample", 0.0, 0.0, sample), False)
+
+
+def _judge(arrived: Arrived) -> Evaluated:
+    plan, looked_at = _held[0]
+    return evaluate(plan, arrived, looked_at)
+
+
+def _ready(_: int) -> None:
+    """Something to wait for."""
+
+
+class ProcessWorkers:
+    """In processes of their own, so that all cores are used and a window never waits.
+
+    A worker that dies takes its part to NOT MEASURED with a reason, and others take its place.
+    """
+
+    def __init__(
+        self, plan: Plan, count: int = 2, *, looked_at: bool = False, sample: Scan | None = None
+    ) -> None:
+        """sample: a scan on which each worker warms up before the first part."""
+        self._count, self._start = count, (plan, looked_at, sample)
+        self._pool = self._made()
+        for future in [self._pool.submit(_ready, k) for k in range(count)]:
+            future.result()
+
+    def _made(self) -> ProcessPoolExecutor:
+        return ProcessPoolExecutor(
+            self._count, multiprocessing.get_context("spawn"), initializer=_begin, initargs=self._start
+        )
+
+    def submit(self, arrived: Arrived) -> Future[Evaluated]:
+        """Begin with a part."""
+        try:
+            return self._pool.submit(_judge, arrived)
+        except BrokenProcessPool:
+            self._pool.shutdown(wait=False)
+            self._pool = self._made()
+            return self._pool.submit(_judge, arrived)
+
+    def result(self, arrived: Arrived, future: Future[Evaluated]) -> Evaluated:
+        """What became of it; waits."""
+        try:
+            return future.result()
+        except BrokenProcessPool:
+            words = (
+                "what judged it ended unexpectedly, perhaps for want of memory; its scan is kept if scans are"
+            )
+            return Evaluated(Verdict.NOT_MEASURED, judged=time.time(), trouble=words, kind="worker lost")
+
+    def stop(self) -> None:
+        """End."""
+        self._pool.shutdown()

@@ -1,0 +1,117 @@
+"""Opening a records database: made or migrated, and refused in words where it cannot be used."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+from alembic import command
+from alembic.config import Config
+from alembic.script import ScriptDirectory
+from alembic.util import CommandError
+from sqlalchemy import Engine, create_engine, event, inspect, text
+from sqlalchemy.engine import make_url
+from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError, SQLAlchemyError
+
+from hemtra.core.errors import FileError
+
+PATIENCE = 30.0
+"""s that a database locked by another program is waited for."""
+_HERE = Path(__file__).parent
+
+
+class RecordsError(FileError):
+    """The records cannot be read or written; the message says why and what to do."""
+
+
+class RecordsFull(RecordsError):
+    """There is no room for more records."""
+
+
+def open_engine(url: str) -> Engine:
+    """An engine on a database in today's form. Raises `RecordsError`."""
+    try:
+        parsed = make_url(url if "://" in url else f"sqlite:///{url}")
+    except ArgumentError:
+        raise RecordsError(
+            f"“{url}” is no database; give a file, or a URL like sqlite:///records.db."
+        ) from None
+    name = parsed.database or url
+    sqlite = parsed.get_backend_name() == "sqlite"
+    if sqlite and parsed.database:
+        folder = Path(parsed.database).parent
+        try:
+            folder.mkdir(parents=True, exist_ok=True)
+        except OSError as error:
+            raise RecordsError(f"The folder {folder} for records cannot be made: {error.strerror}.") from error
+    try:
+        engine = create_engine(parsed, connect_args={"timeout": PATIENCE} if sqlite else {})
+    except (NoSuchModuleError, ImportError) as error:
+        raise RecordsError(f"Records cannot be kept in {parsed.drivername}: {error}.") from None
+    if sqlite:
+        event.listen(engine, "connect", _prepare_sqlite)
+    with told(name):
+        _migrate(engine, name)
+    return engine
+
+
+def _prepare_sqlite(connection: Any, _: Any) -> None:
+    """Readers never wait for the writer, and what is committed is on disk."""
+    cursor = connection.cursor()
+    for pragma in ("journal_mode=WAL", "synchronous=FULL", "foreign_keys=ON", "temp_store=MEMORY"):
+        cursor.execute(f"PRAGMA {pragma}")
+    cursor.close()
+
+
+def _migrate(engine: Engine, name: str) -> None:
+    config = Config()
+    config.set_main_option("script_location", str(_HERE / "migrations"))
+    head = ScriptDirectory.from_config(config).get_current_head()
+    with engine.connect() as connection:
+        tables = set(inspect(connection).get_table_names())
+        if tables and "alembic_version" not in tables:
+            raise RecordsError(f"{name} is a database of something else; give another one for the records.")
+        now = None
+        if tables:
+            now = connection.execute(text("select version_num from alembic_version")).scalar()
+    if now == head:
+        return
+    with engine.begin() as connection:
+        config.attributes["connection"] = connection
+        try:
+            command.upgrade(config, "head")
+        except CommandError:
+            raise RecordsError(
+                f"{name} was written by a newer Hemtra (records {now}, known is {head}); update Hemtra to open"
+                " it."
+            ) from None
+
+
+@contextmanager
+def told(name: str) -> Iterator[None]:
+    """What a database has to complain about, in words."""
+    try:
+        yield
+    except DBAPIError as error:
+        words = str(error.orig).lower()
+        if "full" in words:
+            raise RecordsFull(
+                f"The disk that holds {name} is full. Free some space, and start again."
+            ) from error
+        if "locked" in words or "busy" in words:
+            raise RecordsError(
+                f"{name} has been locked by another program for {PATIENCE:.0f} s. Close that, and try again."
+            ) from error
+        if "not a database" in words or "malformed" in words or "corrupt" in words:
+            raise RecordsError(
+                f"{name} is damaged. Put a copy in its place, or give another database; it was left as it is."
+            ) from error
+        if "unable to open" in words or "readonly" in words or "permission" in words:
+            raise RecordsError(
+                f"{name} cannot be opened: check the path and its permissions, or give another database."
+            ) from error
+        raise RecordsError(f"The records in {name} cannot be used: {error.orig}.") from error
+    except SQLAlchemyError as error:
+        raise RecordsError(f"The records in {name} cannot be used: {error}.") from error

@@ -1,0 +1,119 @@
+"""The tables of the records database.
+
+Values lie by characteristic and then by part, so that a trend is one stretch of the table; the values of one
+part are looked up one by one. What does not change from part to part, plan revisions and station snapshots, is
+kept once.
+"""
+
+from __future__ import annotations
+
+from sqlalchemy import (
+    Column,
+    Float,
+    ForeignKey,
+    Index,
+    Integer,
+    MetaData,
+    SmallInteger,
+    String,
+    Table,
+    Text,
+    UniqueConstraint,
+)
+
+from hemtra.core.plan.limits import Verdict
+
+VERDICTS = (Verdict.PASS, Verdict.FAIL, Verdict.NOT_MEASURED, Verdict.NOT_PROVEN)
+"""By the number that is kept."""
+CODES = {verdict: code for code, verdict in enumerate(VERDICTS)}
+
+metadata = MetaData()
+
+revisions = Table(
+    "revisions",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("digest", String(64), nullable=False, unique=True),
+    Column("name", String(120), nullable=False),
+    Column("document", Text, nullable=False),
+    Column("seen", Float, nullable=False),
+)
+characteristics = Table(
+    "characteristics",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("revision_id", ForeignKey("revisions.id"), nullable=False),
+    Column("balloon", Integer, nullable=False),
+    Column("name", String(120), nullable=False),
+    Column("unit", String(12), nullable=False),
+    Column("nominal", Float),
+    Column("lower", Float),
+    Column("upper", Float),
+    Column("decimals", Integer, nullable=False),
+    UniqueConstraint("revision_id", "balloon"),
+)
+stations = Table(
+    "stations",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("digest", String(64), nullable=False, unique=True),
+    Column("name", String(120), nullable=False),
+    Column("document", Text, nullable=False),
+)
+lots = Table(
+    "lots",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("name", String(120), nullable=False),
+    Column("plan", String(120), nullable=False),
+    Column("started", Float, nullable=False),
+    Column("ended", Float),
+)
+parts = Table(
+    "parts",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("lot_id", ForeignKey("lots.id"), nullable=False),
+    Column("number", Integer, nullable=False),
+    Column("serial", String(120), nullable=False),
+    Column("revision_id", ForeignKey("revisions.id"), nullable=False),
+    Column("station_id", ForeignKey("stations.id")),
+    Column("verdict", SmallInteger, nullable=False),
+    Column("reason", Text, nullable=False),
+    Column("source", Text, nullable=False),
+    Column("scan", Text),
+    Column("triggered", Float, nullable=False),
+    Column("scanned", Float, nullable=False),
+    Column("judged", Float, nullable=False),
+    Column("recorded", Float, nullable=False),
+    Column("signalled", Float),
+    Column("signal", String(16), nullable=False),
+    Column("elapsed_ms", Float, nullable=False),
+    UniqueConstraint("lot_id", "number"),
+)
+Index("parts_by_verdict", parts.c.lot_id, parts.c.verdict, parts.c.number)
+Index("parts_by_time", parts.c.recorded)
+Index("parts_by_serial", parts.c.serial)
+Index("parts_by_source", parts.c.source)
+values = Table(
+    "part_values",
+    metadata,
+    Column("characteristic_id", ForeignKey("characteristics.id"), primary_key=True),
+    Column("part_id", ForeignKey("parts.id"), primary_key=True),
+    Column("value", Float),
+    Column("verdict", SmallInteger, nullable=False),
+    Column("text", Text),
+    Column("reason", Text),
+    sqlite_with_rowid=False,
+)
+events = Table(
+    "events",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("lot_id", ForeignKey("lots.id")),
+    Column("part_id", ForeignKey("parts.id")),
+    Column("time", Float, nullable=False),
+    Column("kind", String(32), nullable=False),
+    Column("text", Text, nullable=False),
+)
+Index("events_by_time", events.c.time)

@@ -1,0 +1,371 @@
+"""Keeping and finding what became of each part."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import time
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy import Connection, Table, func, insert, select, update
+from sqlalchemy.exc import IntegrityError
+
+from hemtra.core.plan.document import Plan
+from hemtra.core.plan.judging import judged
+from hemtra.core.plan.limits import Judged, Verdict
+from hemtra.core.plan.registry import kind_named
+from hemtra.core.station.station import Station
+from hemtra.storage.plans import to_json
+from hemtra.storage.records.opening import RecordsError, open_engine, told
+from hemtra.storage.records.schema import (
+    CODES,
+    VERDICTS,
+    characteristics,
+    events,
+    lots,
+    parts,
+    revisions,
+    stations,
+    values,
+)
+
+SENT, NOT_SENT, NONE = "sent", "not signalled", "none"
+"""What became of a part's signals."""
+
+
+@dataclass(frozen=True)
+class Lot:
+    """A production run of parts. started, ended: seconds since 1970."""
+
+    id: int
+    name: str
+    plan: str
+    started: float
+    ended: float | None = None
+
+
+@dataclass(frozen=True)
+class Event:
+    """Something worth knowing that happened while a line ran."""
+
+    kind: str
+    text: str
+    time: float
+    number: int | None = None
+    """Of the part it happened to."""
+
+
+@dataclass(frozen=True)
+class PartRecord:
+    """What became of one part. Times in seconds since 1970; `scan` is the file it is kept in."""
+
+    number: int
+    verdict: Verdict
+    reason: str
+    serial: str
+    rows: Sequence[Judged]
+    triggered: float
+    scanned: float
+    judged: float
+    elapsed_ms: float
+    source: str = ""
+    scan: str | None = None
+    recorded: float = 0.0
+    signalled: float | None = None
+    signal: str = NONE
+    lot_id: int = 0
+    id: int = 0
+    events: Sequence[Event] = field(default_factory=tuple)
+
+
+@dataclass(frozen=True)
+class Counts:
+    """How many parts of a lot have which verdict."""
+
+    passed: int = 0
+    failed: int = 0
+    missing: int = 0
+
+    @property
+    def all(self) -> int:
+        """Every part."""
+        return self.passed + self.failed + self.missing
+
+    @property
+    def share(self) -> float | None:
+        """Of all parts that passed, 0 to 1; None before the first."""
+        return self.passed / self.all if self.all else None
+
+
+class Records:
+    """A database of lots, parts, values and events. One thread writes; others may read.
+
+    Every method raises `RecordsError` in the user's words.
+    """
+
+    def __init__(self, url: str) -> None:
+        """url: a file, or any URL that SQLAlchemy knows."""
+        self.url = url
+        self._engine = open_engine(url)
+        self.name = self._engine.url.database or url
+        self._rows: dict[int, dict[int, int]] = {}
+        """By revision, the key of each balloon's characteristic."""
+
+    def close(self) -> None:
+        """Let go of the database."""
+        self._engine.dispose()
+
+    # -- lots -------------------------------------------------------------------------------------
+
+    def open_lot(self, plan: str, name: str | None = None, *, new: bool = False) -> Lot:
+        """The lot that is still open for a plan, or that has the name; a new one where there is none.
+
+        new: in any case. A new lot ends the ones of the plan that are open.
+        """
+        with told(self.name), self._engine.begin() as db:
+            if not new:
+                wanted = lots.c.name == name if name else lots.c.ended.is_(None)
+                query = select(lots).where(lots.c.plan == plan, wanted).order_by(lots.c.id.desc()).limit(1)
+                found = db.execute(query).first()
+                if found is not None:
+                    db.execute(update(lots).where(lots.c.id == found.id).values(ended=None))
+                    return Lot(found.id, found.name, found.plan, found.started)
+            now = time.time()
+            db.execute(update(lots).where(lots.c.plan == plan, lots.c.ended.is_(None)).values(ended=now))
+            made = name or self._free_name(db, now)
+            key = _key(db.execute(insert(lots).values(name=made, plan=plan, started=now)))
+            return Lot(key, made, plan, now)
+
+    def _free_name(self, db: Connection, now: float) -> str:
+        day = time.strftime("%Y-%m-%d", time.localtime(now))
+        count = db.execute(
+            select(func.count()).select_from(lots).where(lots.c.name.startswith(day))
+        ).scalar_one()
+        return f"{day} lot {count + 1}"
+
+    def all_lots(self) -> list[Lot]:
+        """Newest first."""
+        with told(self.name), self._engine.connect() as db:
+            found = db.execute(select(lots).order_by(lots.c.id.desc()))
+            return [Lot(r.id, r.name, r.plan, r.started, r.ended) for r in found]
+
+    def next_number(self, lot: Lot) -> int:
+        """The running number after the last part of a lot."""
+        with told(self.name), self._engine.connect() as db:
+            last = db.execute(select(func.max(parts.c.number)).where(parts.c.lot_id == lot.id)).scalar()
+            return 1 if last is None else last + 1
+
+    def counts(self, lot: Lot) -> Counts:
+        """How many parts of a lot have which verdict."""
+        with told(self.name), self._engine.connect() as db:
+            query = (
+                select(parts.c.verdict, func.count()).where(parts.c.lot_id == lot.id).group_by(parts.c.verdict)
+            )
+            found = {VERDICTS[code]: count for code, count in db.execute(query).tuples()}
+        passed, failed = found.get(Verdict.PASS, 0), found.get(Verdict.FAIL, 0)
+        return Counts(passed, failed, sum(found.values()) - passed - failed)
+
+    # -- plans and stations -----------------------------------------------------------------------
+
+    def revision(self, plan: Plan) -> int:
+        """The key of a plan as it stands, kept once with its whole text."""
+        document = to_json(plan)
+        with told(self.name), self._engine.begin() as db:
+            key, is_new = _kept_once(db, revisions, document, name=plan.name, seen=time.time())
+            if is_new:
+                rows = [_characteristic(plan, row.balloon) for row in plan.sheet if not row.off]
+                if rows:
+                    db.execute(insert(characteristics), [{"revision_id": key, **row} for row in rows])
+            query = select(characteristics.c.balloon, characteristics.c.id)
+            found = db.execute(query.where(characteristics.c.revision_id == key)).tuples()
+            self._rows[key] = dict(found.all())
+            return key
+
+    def station(self, station: Station) -> int:
+        """The key of a station as it stands, kept once."""
+        document = json.dumps(station.model_dump(mode="json", by_alias=True), sort_keys=True)
+        with told(self.name), self._engine.begin() as db:
+            return _kept_once(db, stations, document, name=station.name)[0]
+
+    def plan_text(self, revision: int) -> str:
+        """The whole text of a plan revision."""
+        with told(self.name), self._engine.connect() as db:
+            found: str = db.execute(select(revisions.c.document).where(revisions.c.id == revision)).scalar_one()
+            return found
+
+    # -- parts ------------------------------------------------------------------------------------
+
+    def add(self, lot: Lot, part: PartRecord, revision: int, station: int | None = None) -> int:
+        """Keep a part with its values and events in one transaction; its key.
+
+        Raises `RecordsError` when the lot has the number already, and nothing is kept then.
+        """
+        row: dict[str, Any] = {
+            "lot_id": lot.id,
+            "revision_id": revision,
+            "station_id": station,
+            "verdict": CODES[part.verdict],
+            "recorded": time.time(),
+        }
+        plain = ("number", "reason", "serial", "source", "scan", "triggered", "scanned", "judged", "elapsed_ms")
+        row |= {name: getattr(part, name) for name in plain}
+        row |= {"signalled": part.signalled, "signal": part.signal}
+        known = self._rows.get(revision, {})
+        with told(self.name), self._engine.begin() as db:
+            try:
+                key = _key(db.execute(insert(parts).values(row)))
+            except IntegrityError:
+                raise RecordsError(
+                    f"Lot {lot.name} has a part {part.number} already; is another line writing to the same lot?"
+                ) from None
+            held = [
+                {
+                    "characteristic_id": known[judged.balloon],
+                    "part_id": key,
+                    "value": judged.value,
+                    "verdict": CODES[judged.verdict],
+                    "text": judged.text or None,
+                    "reason": judged.reason or None,
+                }
+                for judged in part.rows
+                if judged.balloon in known
+            ]
+            if held:
+                db.execute(insert(values), held)
+            self._add_events(db, lot, part.events, {part.number: key})
+        return key
+
+    def signalled(self, states: Mapping[int, tuple[str, float | None]]) -> None:
+        """What became of the signals of parts, by key: the state, and when."""
+        if states:
+            with told(self.name), self._engine.begin() as db:
+                for key, (state, when) in states.items():
+                    db.execute(update(parts).where(parts.c.id == key).values(signal=state, signalled=when))
+
+    def keep_scan(self, key: int, path: str) -> None:
+        """The file that the scan of a part is kept in."""
+        with told(self.name), self._engine.begin() as db:
+            db.execute(update(parts).where(parts.c.id == key).values(scan=path))
+
+    def forget_scans(self, paths: Iterable[str]) -> None:
+        """The files of some scans are gone."""
+        with told(self.name), self._engine.begin() as db:
+            for path in paths:
+                db.execute(update(parts).where(parts.c.scan == path).values(scan=None))
+
+    def parts_of(self, lot: Lot, *, first: int = 1, most: int = 1000) -> list[PartRecord]:
+        """Parts of a lot in their order, from a running number on, without their values."""
+        query = select(parts).where(parts.c.lot_id == lot.id, parts.c.number >= first)
+        with told(self.name), self._engine.connect() as db:
+            found = db.execute(query.order_by(parts.c.number).limit(most))
+            return [_part(row) for row in found]
+
+    def rows_of(self, part: PartRecord) -> list[tuple[int, float | None, Verdict, str]]:
+        """Balloon, value, verdict and reason of each characteristic of a part."""
+        query = (
+            select(characteristics.c.balloon, values.c.value, values.c.verdict, values.c.reason)
+            .join(parts, parts.c.revision_id == characteristics.c.revision_id)
+            .join(
+                values,
+                (values.c.characteristic_id == characteristics.c.id) & (values.c.part_id == parts.c.id),
+            )
+            .where(parts.c.id == part.id)
+            .order_by(characteristics.c.balloon)
+        )
+        with told(self.name), self._engine.connect() as db:
+            return [(b, v, VERDICTS[code], reason or "") for b, v, code, reason in db.execute(query).tuples()]
+
+    def known_sources(self, folder: Path) -> set[str]:
+        """The scan files of a folder that have been judged already."""
+        with told(self.name), self._engine.connect() as db:
+            query = select(parts.c.source).where(parts.c.source.startswith(f"{folder}/"))
+            return set(db.execute(query).scalars())
+
+    # -- events -----------------------------------------------------------------------------------
+
+    def event(self, lot: Lot | None, event: Event) -> None:
+        """Keep an event."""
+        with told(self.name), self._engine.begin() as db:
+            self._add_events(db, lot, (event,), {})
+
+    def events_of(self, lot: Lot) -> list[Event]:
+        """The events of a lot, oldest first."""
+        query = (
+            select(events.c.kind, events.c.text, events.c.time, parts.c.number)
+            .join(parts, parts.c.id == events.c.part_id, isouter=True)
+            .where(events.c.lot_id == lot.id)
+            .order_by(events.c.id)
+        )
+        with told(self.name), self._engine.connect() as db:
+            return [Event(*row) for row in db.execute(query).tuples()]
+
+    def _add_events(
+        self, db: Connection, lot: Lot | None, found: Sequence[Event], keys: Mapping[int, int]
+    ) -> None:
+        if found:
+            db.execute(
+                insert(events),
+                [
+                    {
+                        "lot_id": None if lot is None else lot.id,
+                        "part_id": keys.get(e.number or 0),
+                        "time": e.time,
+                        "kind": e.kind,
+                        "text": e.text,
+                    }
+                    for e in found
+                ],
+            )
+
+
+def _kept_once(db: Connection, table: Table, document: str, **row: Any) -> tuple[int, bool]:
+    """The key of a document by its digest, and whether it was not there before."""
+    digest = hashlib.sha256(document.encode()).hexdigest()
+    known = db.execute(select(table.c.id).where(table.c.digest == digest)).scalar()
+    if known is not None:
+        return int(known), False
+    return _key(db.execute(insert(table).values(digest=digest, document=document, **row))), True
+
+
+def _key(result: Any) -> int:
+    return int(result.inserted_primary_key[0])
+
+
+def _characteristic(plan: Plan, balloon: int) -> dict[str, Any]:
+    row = plan.characteristic(balloon)
+    assert row is not None
+    unit = row.unit if row.step is None else kind_named(plan.step(row.step).kind).unit
+    told_as = judged(row, None, "", unit)
+    return {
+        "balloon": row.balloon,
+        "name": row.name,
+        "unit": told_as.unit,
+        "nominal": told_as.nominal,
+        "lower": told_as.lower,
+        "upper": told_as.upper,
+        "decimals": told_as.decimals,
+    }
+
+
+def _part(row: Any) -> PartRecord:
+    return PartRecord(
+        number=row.number,
+        verdict=VERDICTS[row.verdict],
+        reason=row.reason,
+        serial=row.serial,
+        rows=(),
+        triggered=row.triggered,
+        scanned=row.scanned,
+        judged=row.judged,
+        elapsed_ms=row.elapsed_ms,
+        source=row.source,
+        scan=row.scan,
+        recorded=row.recorded,
+        signalled=row.signalled,
+        signal=row.signal,
+        lot_id=row.lot_id,
+        id=row.id,
+    )
