@@ -219,6 +219,69 @@ def convert(
     save_scan(load_scan(source), target)
 
 
+@app.command()
+def run(
+    plan: PlanPath,
+    station: Annotated[
+        Path | None, typer.Option(help="A .hstation file: its virtual line, I/O block and scans to keep.")
+    ] = None,
+    watch: Annotated[Path | None, typer.Option(metavar="DIR", help="Judge what is put into a folder.")] = None,
+    replay: Annotated[Path | None, typer.Option(metavar="DIR", help="Judge the scans of a folder.")] = None,
+    parts: Annotated[int | None, typer.Option(help="Stop after so many.", min=1)] = None,
+    rate: Annotated[float, typer.Option(help="Parts a second of a replay; 0 for as fast as can be.")] = 0.0,
+    db: Annotated[
+        str | None, typer.Option(metavar="URL", help="Records: a file, or an SQLAlchemy URL.")
+    ] = None,
+    scans: Annotated[Path | None, typer.Option(metavar="DIR", help="Where scans are kept.")] = None,
+    io: Annotated[str | None, typer.Option(metavar="HOST:PORT", help="The I/O block, Modbus TCP.")] = None,
+    lot: Annotated[str | None, typer.Option(help="Go on with a lot of that name, or begin it.")] = None,
+    jobs: Annotated[int, typer.Option(help="Processes that judge.", min=0, max=64)] = 2,
+) -> None:
+    """Run a line without a window: judge, record and signal every part."""
+    from hemtra.run_command import run_line
+    from hemtra.runtime.starting import Asked
+    from hemtra.storage.plans import load_plan_file
+    from hemtra.storage.stations import load_station
+
+    if watch is not None and replay is not None:
+        raise HemtraError("Parts come from one place: give --watch or --replay, not both.")
+    held = load_plan_file(plan)
+    asked = Asked(
+        line=watch is None and replay is None,
+        watch=watch,
+        replay=replay,
+        parts=parts,
+        rate=rate,
+        db=db,
+        scans=scans,
+        io=_host_and_port(io),
+        lot=lot,
+        jobs=jobs,
+    )
+    where = None if station is None else load_station(station)
+    raise typer.Exit(run_line(held.plan, where, asked, out, err, held.reference))
+
+
+@app.command("io-block")
+def io_block(
+    port: Annotated[int, typer.Option(help="Port of Modbus TCP.", min=1, max=65535)] = 5020,
+    host: Annotated[str, typer.Option(help="Address to listen on.")] = "127.0.0.1",
+) -> None:
+    """A simulated I/O block, until it is stopped."""
+    from hemtra.link.io_block import run_io_block
+
+    run_io_block(host, port, lambda p: print(f"I/O block on {host}:{p}.", file=sys.stderr, flush=True))
+
+
+def _host_and_port(text: str | None) -> tuple[str, int] | None:
+    if text is None:
+        return None
+    host, _, port = text.rpartition(":")
+    if not host or not port.isdecimal() or not 0 < int(port) < 65536:
+        raise HemtraError(f"“{text}” is no address; write it like 192.168.1.20:502.")
+    return host, int(port)
+
+
 @plan_app.command()
 def show(plan: PlanPath) -> None:
     """Print a plan's sheet and steps."""

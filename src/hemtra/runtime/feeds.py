@@ -25,8 +25,8 @@ EMPTY_WAIT = 2.0
 class Arrived:
     """A part that was scanned, or that should have been: then `trouble` says in words why there is no scan.
 
-    triggered, scanned: seconds since 1970. travel: mm of belt at its trigger, None without an encoder. kind: of
-    the event, for trouble. scan, or the file it is in.
+    triggered, scanned: seconds since 1970. travel: mm of belt at its trigger, None without an encoder. scan, or
+    the file it is in. note: what is worth knowing of a scan all the same. kind: of the event for either.
     """
 
     source: str
@@ -36,6 +36,7 @@ class Arrived:
     path: Path | None = None
     travel: float | None = None
     trouble: str = ""
+    note: str = ""
     kind: str = ""
 
 

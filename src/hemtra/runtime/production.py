@@ -268,6 +268,8 @@ class Production:
             return  # the line has stopped; what was taken is told of by its end
         number = self._next
         events = [Event(found.kind, found.trouble, time.time(), number)] if found.kind else []
+        if arrived.note:
+            events.append(Event(arrived.kind or "note", arrived.note, time.time(), number))
         record = PartRecord(
             number=number,
             verdict=found.verdict,

@@ -107,9 +107,9 @@ class Signaller:
         return self._tracker.in_flight
 
     def stop(self) -> None:
-        """Let what is in flight get to its gate while the belt moves, then take `ready` away."""
+        """Let what is in flight get to its gate while the belt moves, and pulses end; then take `ready` away."""
         before, since = self._travel(), time.monotonic()
-        while self._tracker.in_flight and time.monotonic() - since < FLUSH:
+        while (self._tracker.in_flight or self._tracker.pulsing) and time.monotonic() - since < FLUSH:
             time.sleep(TICK)
             now = self._travel()
             if now is not None and now != before:

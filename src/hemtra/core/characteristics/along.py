@@ -130,9 +130,8 @@ class AlongKind(Kind):
     def _series(self, found: Along, values: FloatArray, judged: BoolArray) -> Series:
         picked = np.flatnonzero(judged)
         reasons = {
-            n: found.reasons.get(int(found.state[k]), "it could not be measured")
-            for n, k in enumerate(picked)
-            if np.isnan(values[k])
+            int(n): found.reasons.get(int(found.state[picked[n]]), "it could not be measured")
+            for n in np.flatnonzero(np.isnan(values[picked]))
         }
         places = found.places()[picked]
         return Series(values[picked], found.at[picked], places, reasons, "section", self.least_measured)

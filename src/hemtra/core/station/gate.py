@@ -59,6 +59,6 @@ class GateTracker:
         return len(self._due)
 
     @property
-    def next_at(self) -> float | None:
-        """mm of travel of the next one."""
-        return self._due[0].at if self._due else None
+    def pulsing(self) -> int:
+        """Lines that go back by themselves after a while."""
+        return sum(self._pulses.get(line) == order for _, order, line, _ in self._back)

@@ -10,7 +10,6 @@ from typing import Any
 from alembic import command
 from alembic.config import Config
 from alembic.script import ScriptDirectory
-from alembic.util import CommandError
 from sqlalchemy import Engine, create_engine, event, inspect, text
 from sqlalchemy.engine import make_url
 from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError, SQLAlchemyError
@@ -58,9 +57,9 @@ def open_engine(url: str) -> Engine:
 
 
 def _prepare_sqlite(connection: Any, _: Any) -> None:
-    """Readers never wait for the writer, and what is committed is on disk."""
+    """What is committed is on disk."""
     cursor = connection.cursor()
-    for pragma in ("journal_mode=WAL", "synchronous=FULL", "foreign_keys=ON", "temp_store=MEMORY"):
+    for pragma in ("synchronous=FULL", "foreign_keys=ON", "temp_store=MEMORY"):
         cursor.execute(f"PRAGMA {pragma}")
     cursor.close()
 
@@ -76,17 +75,21 @@ def _migrate(engine: Engine, name: str) -> None:
         now = None
         if tables:
             now = connection.execute(text("select version_num from alembic_version")).scalar()
+            known = {revision.revision for revision in ScriptDirectory.from_config(config).walk_revisions()}
+            if now not in known:
+                raise RecordsError(
+                    f"{name} was written by a newer Hemtra (records {now}, known is {head}); update Hemtra to"
+                    " open it."
+                )
+    if engine.dialect.name == "sqlite":
+        # readers never wait for the writer; only now, since it changes the file
+        with engine.connect() as connection:
+            connection.execute(text("PRAGMA journal_mode=WAL"))
     if now == head:
         return
     with engine.begin() as connection:
         config.attributes["connection"] = connection
-        try:
-            command.upgrade(config, "head")
-        except CommandError:
-            raise RecordsError(
-                f"{name} was written by a newer Hemtra (records {now}, known is {head}); update Hemtra to open"
-                " it."
-            ) from None
+        command.upgrade(config, "head")
 
 
 @contextmanager

@@ -164,7 +164,7 @@ class Records:
             query = (
                 select(parts.c.verdict, func.count()).where(parts.c.lot_id == lot.id).group_by(parts.c.verdict)
             )
-            found = {VERDICTS[code]: count for code, count in db.execute(query).tuples()}
+            found = {VERDICTS[code]: count for code, count in db.execute(query)}
         passed, failed = found.get(Verdict.PASS, 0), found.get(Verdict.FAIL, 0)
         return Counts(passed, failed, sum(found.values()) - passed - failed)
 
@@ -180,8 +180,8 @@ class Records:
                 if rows:
                     db.execute(insert(characteristics), [{"revision_id": key, **row} for row in rows])
             query = select(characteristics.c.balloon, characteristics.c.id)
-            found = db.execute(query.where(characteristics.c.revision_id == key)).tuples()
-            self._rows[key] = dict(found.all())
+            found = db.execute(query.where(characteristics.c.revision_id == key))
+            self._rows[key] = {row.balloon: row.id for row in found}
             return key
 
     def station(self, station: Station) -> int:
@@ -276,7 +276,7 @@ class Records:
             .order_by(characteristics.c.balloon)
         )
         with told(self.name), self._engine.connect() as db:
-            return [(b, v, VERDICTS[code], reason or "") for b, v, code, reason in db.execute(query).tuples()]
+            return [(b, v, VERDICTS[code], reason or "") for b, v, code, reason in db.execute(query)]
 
     def known_sources(self, folder: Path) -> set[str]:
         """The scan files of a folder that have been judged already."""
@@ -300,7 +300,7 @@ class Records:
             .order_by(events.c.id)
         )
         with told(self.name), self._engine.connect() as db:
-            return [Event(*row) for row in db.execute(query).tuples()]
+            return [Event(*row) for row in db.execute(query)]
 
     def _add_events(
         self, db: Connection, lot: Lot | None, found: Sequence[Event], keys: Mapping[int, int]

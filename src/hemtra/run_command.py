@@ -1,0 +1,121 @@
+"""The command `hemtra run`: a line without a window, with progress, and a summary at its end."""
+
+from __future__ import annotations
+
+import signal
+import sys
+import threading
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from types import FrameType
+
+from rich.console import Console
+from rich.progress import BarColumn, Progress, TextColumn
+from rich.table import Table
+
+from hemtra.core.plan.document import Plan
+from hemtra.core.plan.limits import Verdict
+from hemtra.core.scan.scan import Scan
+from hemtra.core.station.station import Station
+from hemtra.runtime.production import Done, Listeners, Production
+from hemtra.runtime.starting import Asked, begin
+from hemtra.storage.records.store import Event
+
+LOOK = 0.1
+FINISH = 60.0
+"""s that what was taken may need to be finished."""
+
+
+def run_line(
+    plan: Plan, station: Station | None, asked: Asked, out: Console, err: Console, sample: Scan | None = None
+) -> int:
+    """Run until the parts are through or it is told to stop; the exit code.
+
+    SIGTERM and SIGINT take no more parts and finish those that were taken; a second one does the same.
+    """
+    told = _Told(err)
+    production = begin(plan, station, asked, Listeners(told.part, told.event), sample)
+    with _stopped_by_signals(production), told.progress(asked.parts):
+        production.start()
+        while not production.wait(LOOK):
+            pass
+    production.records.close()
+    _summary(production, told, out)
+    if production.trouble:
+        print(f"hemtra: {production.trouble}", file=sys.stderr)
+        return 2
+    return 0 if told.count and told.passed == told.count else 1
+
+
+class _Told:
+    """What a terminal shows of a run."""
+
+    def __init__(self, err: Console) -> None:
+        self._err = err
+        self._bar: Progress | None = None
+        self._lock = threading.Lock()
+        self.count = self.passed = 0
+        self.reasons: dict[str, int] = {}
+        self.events: dict[str, int] = {}
+        self.began = time.monotonic()
+
+    @contextmanager
+    def progress(self, parts: int | None) -> Iterator[None]:
+        """A bar, where somebody looks."""
+        columns = TextColumn("run"), BarColumn(), TextColumn("{task.description}")
+        with Progress(*columns, console=self._err, transient=True, disable=not self._err.is_terminal) as bar:
+            self._bar, self._task = bar, bar.add_task("waiting for the first part", total=parts)
+            yield
+
+    def part(self, done: Done) -> None:
+        """A part is through."""
+        record = done.record
+        with self._lock:
+            self.count += 1
+            self.passed += record.verdict is Verdict.PASS
+            for row in done.found.rows:
+                if row.verdict is not Verdict.PASS:
+                    key = f"{row.balloon} {row.name}"
+                    self.reasons[key] = self.reasons.get(key, 0) + 1
+        if self._bar is not None:
+            words = f"{self.count} parts, {self.passed} pass · last {record.number} {record.verdict}"
+            self._bar.update(self._task, advance=1, description=words)
+
+    def event(self, event: Event) -> None:
+        """Something happened."""
+        with self._lock:
+            self.events[event.kind] = self.events.get(event.kind, 0) + 1
+        if not self._err.is_terminal or self._bar is None:
+            return
+        self._bar.console.print(f"{event.kind}: {event.text}")
+
+
+@contextmanager
+def _stopped_by_signals(production: Production) -> Iterator[None]:
+    def stop(number: int, frame: FrameType | None) -> None:
+        production.stop()
+
+    before = {number: signal.signal(number, stop) for number in (signal.SIGTERM, signal.SIGINT)}
+    try:
+        yield
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)
+
+
+def _summary(production: Production, told: _Told, out: Console) -> None:
+    counts, times = production.counts, production.times
+    seconds = time.monotonic() - told.began
+    table = Table(box=None, show_header=False)
+    table.add_row("lot", production.lot.name)
+    table.add_row("parts of this run", f"{told.count} in {seconds:.1f} s, {told.passed} pass")
+    table.add_row("of the lot", f"{counts.passed} pass, {counts.failed} fail, {counts.missing} not measured")
+    table.add_row("latency", f"{1000 * times.latency:.0f} ms median, {1000 * times.worst:.0f} ms at most")
+    worst = sorted(told.reasons.items(), key=lambda item: -item[1])[:5]
+    if worst:
+        table.add_row("decided by", "; ".join(f"{name} ({count})" for name, count in worst))
+    if told.events:
+        table.add_row("events", "; ".join(f"{kind} ({count})" for kind, count in sorted(told.events.items())))
+    table.add_row("records", production.records.url)
+    out.print(table)

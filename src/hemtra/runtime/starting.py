@@ -1,0 +1,125 @@
+"""Putting a run together from what was asked for."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+import platformdirs
+
+from hemtra.core.errors import HemtraError
+from hemtra.core.plan.document import Plan
+from hemtra.core.scan.scan import Scan
+from hemtra.core.station.station import Station
+from hemtra.link.io_link import IoLink
+from hemtra.runtime.feeds import Feed, FolderFeed, WatchFeed
+from hemtra.runtime.line_feeds import BeltFeed, StationFeed
+from hemtra.runtime.production import Listeners, Production, Setup
+from hemtra.runtime.signaller import Signaller
+from hemtra.runtime.workers import ProcessWorkers, ThreadWorkers, Workers
+from hemtra.storage.records import Records
+from hemtra.virtual.parts import part_named
+
+PARTS_ON_LINE = 24
+"""Parts that pass on the virtual line where nobody says how many."""
+
+
+@dataclass(frozen=True)
+class Asked:
+    """What a run is to be: where parts come from, and where things go.
+
+    One of line (the station's own), watch, replay and belt (recorded parts on the station's belt).
+    rate: parts a second of a replay, 0 as fast as they are judged. io: host and port, None for the station's.
+    jobs: processes that judge; 0 judges in this one.
+    """
+
+    line: bool = False
+    watch: Path | None = None
+    replay: Path | None = None
+    belt: Path | None = None
+    parts: int | None = None
+    rate: float = 0.0
+    db: str | None = None
+    scans: Path | None = None
+    io: tuple[str, int] | None = None
+    lot: str | None = None
+    jobs: int = 2
+    looked_at: bool = False
+
+
+def records_folder() -> Path:
+    """Where records are kept unless told."""
+    return Path(platformdirs.user_data_dir("hemtra"))
+
+
+def default_db() -> str:
+    """The database that is used unless told."""
+    return str(records_folder() / "records.db")
+
+
+def begin(
+    plan: Plan, station: Station | None, asked: Asked, listeners: Listeners, sample: Scan | None = None
+) -> Production:
+    """A run ready to `start`. Raises `HemtraError` where something it needs is not there."""
+    if not any(not row.off for row in plan.sheet):
+        raise HemtraError("The plan has no characteristics to judge; add one before it runs.")
+    records = Records(asked.db or default_db())
+    try:
+        feed = _feed(asked, station, records)
+        workers: Workers
+        if asked.jobs:
+            workers = ProcessWorkers(plan, asked.jobs, looked_at=asked.looked_at, sample=sample)
+        else:
+            workers = ThreadWorkers(plan, looked_at=asked.looked_at)
+    except BaseException:
+        records.close()
+        raise
+    scans = asked.scans
+    if scans is None and station is not None and asked.db is None:
+        scans = records_folder() / "scans"
+    held: list[Production] = []
+
+    def link_changed(up: bool) -> None:
+        if held:
+            held[0].link_changed(up)
+
+    signaller = _signaller(plan, station, asked, feed.travel, link_changed)
+    production = Production(
+        Setup(plan, station, scans, asked.lot), feed, workers, records, signaller, listeners
+    )
+    held.append(production)
+    return production
+
+
+def _feed(asked: Asked, station: Station | None, records: Records) -> Feed:
+    if asked.watch is not None:
+        return WatchFeed(asked.watch, records.known_sources(asked.watch), asked.parts)
+    if asked.replay is not None:
+        return FolderFeed.of(asked.replay, asked.parts, asked.rate)
+    if station is None:
+        raise HemtraError("A line needs a station; name one, a folder to watch, or one to replay.")
+    if asked.belt is not None:
+        return BeltFeed(station, sorted(asked.belt.glob("*.x3p")), asked.parts)
+    seed = int(time.time()) % 100_000
+    count = PARTS_ON_LINE if asked.parts is None else asked.parts
+    parts = [part_named("rain-pump-cover", seed + k) for k in range(count)]
+    return StationFeed(station, parts, seed)
+
+
+def _signaller(
+    plan: Plan,
+    station: Station | None,
+    asked: Asked,
+    travel: Callable[[], float | None],
+    changed: Callable[[bool], None],
+) -> Signaller | None:
+    host, port, unit = "", 502, 1
+    if station is not None:
+        host, port, unit = station.io.host, station.io.port, station.io.unit
+    if asked.io is not None:
+        host, port = asked.io
+    if not host:
+        return None
+    return Signaller(plan.signals, IoLink(host, port, unit, changed), travel)

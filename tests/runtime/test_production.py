@@ -1,0 +1,414 @@
+"""A run end to end: every part in order, recorded before it is signalled, whatever goes wrong."""
+
+import os
+import signal
+import sqlite3
+import subprocess
+import sys
+import threading
+import time
+
+import pytest
+
+from hemtra import Scan, save_plan, save_scan
+from hemtra.core.plan.limits import Verdict
+from hemtra.core.plan.signals import Analogue, Digital
+from hemtra.runtime.feeds import Arrived, FolderFeed, WatchFeed
+from hemtra.runtime.line_feeds import BeltFeed, StationFeed
+from hemtra.runtime.production import IN_FLIGHT, Listeners, Production, Setup
+from hemtra.runtime.scan_store import ScanStore
+from hemtra.runtime.signaller import Signaller
+from hemtra.runtime.workers import ProcessWorkers, ThreadWorkers
+from hemtra.storage.records import Records
+from hemtra.storage.records.opening import RecordsFull
+from hemtra.storage.records.store import NOT_SENT, SENT
+from hemtra.virtual.demo import STATION, demo_plan
+from hemtra.virtual.parts import part_named
+from makers import sloped, step_plan
+
+PLAN = step_plan().with_characteristic(step_plan().sheet[0].edited(lower=0.1, upper=0.3))
+
+
+def scan_of(rise) -> Scan:
+    """A map on which balloon 1 measures `rise` mm."""
+    return Scan(sloped(slope_x=rise / 2))
+
+
+def folder_of(path, rises):
+    path.mkdir(exist_ok=True)
+    for k, rise in enumerate(rises):
+        save_scan(scan_of(rise), path / f"part-{k:03d}.x3p")
+    return path
+
+
+class FakeLink:
+    """An I/O block that is there or not, and remembers what it was told."""
+
+    def __init__(self, up=True):
+        self.up, self.frames = up, []
+
+    def start(self):
+        pass
+
+    def stop(self):
+        pass
+
+    def put(self, frame):
+        self.frames.append(frame)
+        frame.done(self.up)
+
+
+class Heard:
+    """What a run tells."""
+
+    def __init__(self):
+        self.done, self.events, self.ended = [], [], []
+
+    @property
+    def listeners(self):
+        return Listeners(self.done.append, self.events.append, self.ended.append)
+
+
+@pytest.fixture
+def records(tmp_path):
+    found = Records(str(tmp_path / "records.db"))
+    yield found
+    found.close()
+
+
+def produce(records, feed, plan=PLAN, signaller=None, **setup):
+    heard = Heard()
+    workers = ThreadWorkers(plan, 2)
+    run = Production(Setup(plan, **setup), feed, workers, records, signaller, heard.listeners)
+    run.start()
+    assert run.wait(120)
+    return run, heard
+
+
+def test_parts_come_out_in_order_with_verdicts_reasons_and_times(records, tmp_path):
+    rises = [0.2, 0.5, 0.15, 0.0]
+    run, heard = produce(records, FolderFeed.of(folder_of(tmp_path / "in", rises), parts=8))
+    assert [d.record.number for d in heard.done] == list(range(1, 9))
+    verdicts = [d.record.verdict for d in heard.done]
+    assert verdicts == [Verdict.PASS, Verdict.FAIL, Verdict.PASS, Verdict.FAIL] * 2
+    assert heard.done[1].record.reason == "1 Rise 0.50, above 0.30"
+    assert (run.counts.passed, run.counts.failed, run.counts.all) == (4, 4, 8)
+    for kept in records.parts_of(run.lot):
+        assert kept.triggered <= kept.scanned <= kept.judged <= kept.recorded
+        (row,) = records.rows_of(kept)
+        assert row[1] == pytest.approx(rises[(kept.number - 1) % 4], abs=1e-4)
+    run, heard = produce(records, FolderFeed.of(tmp_path / "in", parts=1))
+    assert heard.done[0].record.number == 9, "the next start goes on with the lot"
+
+
+def test_a_scan_that_cannot_be_read_is_an_event_and_not_measured(records, tmp_path):
+    folder = folder_of(tmp_path / "in", [0.2, 0.2, 0.2])
+    whole = (folder / "part-001.x3p").read_bytes()
+    (folder / "part-001.x3p").write_bytes(whole[: len(whole) // 2])
+    run, heard = produce(records, FolderFeed.of(folder))
+    assert [d.record.verdict for d in heard.done] == [Verdict.PASS, Verdict.NOT_MEASURED, Verdict.PASS]
+    assert "damaged" in heard.done[1].record.reason
+    (event,) = records.events_of(run.lot)
+    assert (event.kind, event.number) == ("faulty scan", 2)
+
+
+def test_a_part_is_on_record_before_it_is_signalled(records, tmp_path):
+    plan = PLAN.edited(
+        signals=(
+            Digital(name="reject", line=0),
+            Digital(name="blow", line=1, when="fails_1", pulse=20.0),
+            Analogue(name="rise", line=0, balloon=1, low=0.0, high=1.0),
+        )
+    )
+    link, seen = FakeLink(), []
+
+    class Watching(FakeLink):
+        def put(self, frame):
+            if 0 in frame.registers:
+                seen.append((frame.registers[0], len(records.parts_of(run_lot[0]))))
+            link.put(frame)
+
+    run_lot = [records.open_lot(plan.name)]
+    signaller = Signaller(plan.signals, Watching())
+    run, _ = produce(records, FolderFeed.of(folder_of(tmp_path / "in", [0.2, 0.5])), plan, signaller)
+    assert seen == [(1, 1), (2, 2)], "the record of each part is there when its number goes out"
+    assert [p.signal for p in records.parts_of(run.lot)] == [SENT, SENT]
+    lines = [dict(f.coils) for f in link.frames if any(c >= 16 for c in f.coils)]
+    assert lines[0] == {16: False}
+    assert {16: True} in lines
+    assert {17: True} in lines
+    assert {17: False} in lines, "the pulse ends"
+    currents = [f.registers[16] for f in link.frames if 16 in f.registers]
+    assert currents == [pytest.approx(4000 + 16000 * rise, abs=5) for rise in (0.2, 0.5)]
+
+
+@pytest.mark.parametrize("policy", ["stop", "go on"])
+def test_without_the_link_the_station_says_whether_the_line_goes_on(records, tmp_path, policy):
+    station = STATION.with_part("io", lost=policy)
+    feed = FolderFeed.of(folder_of(tmp_path / "in", [0.2] * 4), parts=400)
+    heard = Heard()
+    signaller = Signaller((Digital(name="reject", line=0),), FakeLink(up=False))
+    run = Production(Setup(PLAN, station), feed, ThreadWorkers(PLAN, 2), records, signaller, heard.listeners)
+    run.start()
+    run.link_changed(False)
+    assert run.wait(120)
+    assert "link lost" in {e.kind for e in records.events_of(run.lot)}
+    kept = records.parts_of(run.lot)
+    assert {p.signal for p in kept} <= {NOT_SENT}
+    if policy == "stop":
+        assert len(kept) < 400
+        assert "The line was stopped" in run.trouble
+        assert heard.ended == [run.trouble]
+    else:
+        assert (len(kept), run.trouble) == (400, "")
+
+
+class SlowWorkers(ThreadWorkers):
+    """Judge only when they are let."""
+
+    def __init__(self, plan):
+        super().__init__(plan)
+        self.let = threading.Event()
+
+    def result(self, arrived, future):
+        self.let.wait(60)
+        return super().result(arrived, future)
+
+
+class LiveFeed:
+    """Parts come whether anybody is ready or not."""
+
+    live = True
+
+    def __init__(self, count, after):
+        self._count, self._after = count, after
+
+    def run(self, put, stopping, paused):
+        for _ in range(self._count):
+            put(Arrived("line", time.time(), time.time(), scan_of(0.2)))
+        self._after()
+
+    def travel(self):
+        return None
+
+
+def test_parts_that_come_too_fast_are_counted_events_and_not_lost(records):
+    workers, heard = SlowWorkers(PLAN), Heard()
+    feed = LiveFeed(IN_FLIGHT + 3, workers.let.set)
+    run = Production(Setup(PLAN), feed, workers, records, None, heard.listeners)
+    run.start()
+    assert run.wait(60)
+    assert [d.record.number for d in heard.done] == list(range(1, IN_FLIGHT + 4))
+    assert [d.record.verdict for d in heard.done][IN_FLIGHT:] == [Verdict.NOT_MEASURED] * 3
+    assert [e.kind for e in records.events_of(run.lot)] == ["overrun"] * 3
+
+
+def test_pause_resume_stop_and_a_new_lot(records, tmp_path):
+    heard, first = Heard(), threading.Event()
+    feed = FolderFeed.of(folder_of(tmp_path / "in", [0.2, 0.5]), parts=100_000)
+    listeners = Listeners(lambda done: (heard.done.append(done), first.set()), heard.events.append)
+    run = Production(Setup(PLAN), feed, ThreadWorkers(PLAN), records, None, listeners)
+    run.start()
+    assert first.wait(60)
+    lot = run.lot
+    run.pause()
+    run.begin_lot()
+    while run.lot == lot or run.waiting:
+        assert run.running
+    before = len(heard.done)
+    run.resume()
+    while len(heard.done) == before:
+        assert run.running
+    run.stop()
+    assert run.wait(60)
+    numbers = [d.record.number for d in heard.done]
+    again = numbers.index(1, 1)
+    assert numbers == [*range(1, again + 1), *range(1, len(numbers) - again + 1)]
+    assert len(records.parts_of(run.lot)) == len(numbers) - again
+
+
+def test_a_watched_folder_is_judged_once_and_only_what_is_complete(records, tmp_path):
+    folder = folder_of(tmp_path / "in", [0.2, 0.5])
+    (folder / "notes.txt").write_text("no scan")
+    (folder / ".hidden.x3p").write_bytes(b"")
+    (folder / "cut.x3p").write_bytes((folder / "part-000.x3p").read_bytes()[:5000])
+    heard, all_there = Heard(), threading.Event()
+
+    def done(part):
+        heard.done.append(part)
+        if len(heard.done) == 3:
+            save_scan(scan_of(0.15), folder / "late.x3p")
+        if len(heard.done) == 4:
+            all_there.set()
+
+    feed = WatchFeed(folder, set())
+    run = Production(
+        Setup(PLAN), feed, ThreadWorkers(PLAN), records, None, Listeners(done, heard.events.append)
+    )
+    run.start()
+    assert all_there.wait(60)
+    run.stop()
+    assert run.wait(60)
+    assert sorted(d.record.verdict for d in heard.done) == ["FAIL", "NOT MEASURED", "PASS", "PASS"]
+    known = records.known_sources(folder)
+    assert known == {str(folder / n) for n in ("part-000.x3p", "part-001.x3p", "cut.x3p", "late.x3p")}
+    assert WatchFeed(folder, known)._complete() == []
+
+
+def test_scans_are_kept_as_the_station_asks_within_their_disk(records, tmp_path):
+    folder = folder_of(tmp_path / "in", [0.2, 0.5, 0.0])
+    size = (folder / "part-000.x3p").stat().st_size
+    station = STATION.with_part("keeping", scans="failed", budget=2.5 * size / 1e9)
+    run, _ = produce(records, FolderFeed.of(folder, parts=6), station=station, scans=tmp_path / "kept")
+    kept = [p.scan for p in records.parts_of(run.lot)]
+    assert [k is not None for k in kept] == [False, False, False, False, True, True]
+    assert sorted(str(p) for p in (tmp_path / "kept").rglob("*.x3p")) == sorted(k for k in kept if k)
+    again = ScanStore(tmp_path / "kept", station.keeping)
+    assert again._size == pytest.approx(2 * size, rel=0.1)
+
+
+def test_no_room_for_scans_is_told_once_and_values_go_on(records, tmp_path):
+    station = STATION.with_part("keeping", scans="all", minimum_free=9_999.0)
+    folder = folder_of(tmp_path / "in", [0.2, 0.5, 0.0])
+    run, heard = produce(records, FolderFeed.of(folder), station=station, scans=tmp_path / "kept")
+    assert [e.kind for e in records.events_of(run.lot)] == ["scan not kept"]
+    assert len(records.parts_of(run.lot)) == len(heard.done) == 3
+
+
+def test_a_full_disk_stops_the_line_and_no_part_is_signalled_without_a_record(records, tmp_path, monkeypatch):
+    add, link = records.add, FakeLink()
+
+    def full_after_two(lot, part, *more):
+        if part.number > 2:
+            raise RecordsFull("The disk that holds records.db is full. Free some space, and start again.")
+        return add(lot, part, *more)
+
+    monkeypatch.setattr(records, "add", full_after_two)
+    feed = FolderFeed.of(folder_of(tmp_path / "in", [0.2]), parts=50)
+    run, heard = produce(records, feed, signaller=Signaller((Digital(name="r", line=0),), link))
+    assert len(records.parts_of(run.lot)) == 2
+    assert [f.registers[0] for f in link.frames if 0 in f.registers] == [1, 2]
+    assert "is full" in heard.ended[0]
+    assert "part 3 has no record" in heard.ended[0]
+
+
+def test_a_database_locked_for_a_while_loses_nothing(records, tmp_path):
+    other = sqlite3.connect(tmp_path / "records.db", isolation_level=None, check_same_thread=False)
+    other.execute("begin immediate")
+    threading.Timer(1.0, other.execute, ["rollback"]).start()
+    run, heard = produce(records, FolderFeed.of(folder_of(tmp_path / "in", [0.2, 0.5]), parts=6))
+    assert len(records.parts_of(run.lot)) == len(heard.done) == 6
+    other.close()
+
+
+def test_processes_judge_as_threads_do_and_one_that_dies_costs_one_part(tmp_path):
+    workers = ProcessWorkers(PLAN, 1, sample=scan_of(0.2))
+    arrived = Arrived("a", 0.0, 0.0, scan_of(0.5))
+    found = workers.result(arrived, workers.submit(arrived))
+    assert (found.verdict, found.reason) == (Verdict.FAIL, "1 Rise 0.50, above 0.30")
+    pid = workers._pool.submit(os.getpid).result()
+    os.kill(pid, signal.SIGKILL)
+    found = [workers.result(arrived, workers.submit(arrived)) for _ in range(3)]
+    assert found[-1].verdict is Verdict.FAIL, "another one has taken its place"
+    assert all("ended unexpectedly" in f.trouble for f in found if f.verdict is Verdict.NOT_MEASURED)
+    workers.stop()
+
+
+def test_recorded_parts_on_a_belt_are_followed_to_the_gate(records, tmp_path):
+    """The line's delay counts from where the part was, not from when its verdict came."""
+    station = STATION.with_part("line", part_spacing=160.0).with_part("travel", speed=1500.0)
+    plan = PLAN.edited(signals=(Digital(name="gate", line=0, when="fails", delay=400.0, pulse=10.0),))
+    switched = []
+
+    class Gate(FakeLink):
+        def put(self, frame):
+            if frame.coils.get(16):
+                switched.append(feed.travel())
+            super().put(frame)
+
+    feed = BeltFeed(station, sorted(folder_of(tmp_path / "in", [0.2, 0.5, 0.5]).iterdir()), parts=6)
+    _, heard = produce(records, feed, plan, Signaller(plan.signals, Gate(), feed.travel))
+    bad = [160.0 * k for k in range(1, 7) if k % 3 != 1]
+    assert [d.record.verdict for d in heard.done].count(Verdict.FAIL) == 4
+    assert switched == [pytest.approx(front + 400.0, abs=40.0) for front in bad]
+    assert all(at >= front + 400.0 for at, front in zip(switched, bad, strict=True))
+
+
+def test_the_virtual_line_of_a_station_runs_through(records):
+    station = STATION.with_part("travel", speed=2000.0)
+    plan = demo_plan()
+    plan = plan.edited(sheet=tuple(c for c in plan.sheet if c.balloon in (1, 2)))
+    feed = StationFeed(station, [part_named("rain-pump-cover", 3)], 3)
+    run, heard = produce(records, feed, plan)
+    assert [d.record.number for d in heard.done] == [1]
+    (record,) = records.parts_of(run.lot)
+    assert record.triggered < record.scanned <= record.judged
+    told = {e.kind for e in records.events_of(run.lot)}
+    assert told <= {"faulty scan", "short scan", "padded scan"}
+
+
+def start_run(tmp_path, *more):
+    plan = tmp_path / "steps.hplan"
+    if not plan.exists():
+        save_plan(PLAN, plan, scan_of(0.2))
+        folder_of(tmp_path / "in", [0.2, 0.5])
+    command = [sys.executable, "-m", "hemtra", "run", plan, "--db", tmp_path / "r.db", "--jobs", "0", *more]
+    return subprocess.Popen(
+        [str(word) for word in command], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+    )
+
+
+def count(path) -> int:
+    if not path.exists():
+        return 0
+    db = sqlite3.connect(path)
+    try:
+        return db.execute("select count(*) from parts").fetchone()[0]
+    except sqlite3.OperationalError:
+        return 0
+    finally:
+        db.close()
+
+
+def test_sigterm_finishes_what_was_taken_and_sums_up(tmp_path):
+    run = start_run(tmp_path, "--replay", tmp_path / "in", "--parts", 1_000_000)
+    while count(tmp_path / "r.db") < 5:
+        assert run.poll() is None, run.stderr.read()
+    run.send_signal(signal.SIGTERM)
+    out, err = run.communicate(timeout=60)
+    assert (run.returncode, err) == (1, "")
+    kept = count(tmp_path / "r.db")
+    assert f"{kept} in " in out
+    assert "1 Rise" in out
+
+
+def test_a_killed_run_goes_on_with_the_lot(tmp_path):
+    for _ in range(2):
+        before = count(tmp_path / "r.db")
+        run = start_run(tmp_path, "--replay", tmp_path / "in", "--parts", 1_000_000)
+        while count(tmp_path / "r.db") < before + 3:
+            assert run.poll() is None, run.stderr.read()
+        run.kill()
+        run.communicate()
+    db = sqlite3.connect(tmp_path / "r.db")
+    numbers = [row[0] for row in db.execute("select number from parts order by id")]
+    assert numbers == list(range(1, len(numbers) + 1))
+    assert db.execute("select count(distinct lot_id) from parts").fetchone() == (1,)
+    assert db.execute("pragma integrity_check").fetchone() == ("ok",)
+    db.close()
+
+
+def test_what_cannot_run_says_so(tmp_path):
+    (tmp_path / "empty").mkdir()
+    for more, words in (
+        (("--replay", tmp_path / "empty"), "There are no scans in"),
+        (("--watch", tmp_path / "nowhere"), "There is no folder"),
+        ((), "A line needs a station"),
+        (("--replay", tmp_path / "in", "--io", "nowhere"), "is no address"),
+        (("--replay", tmp_path / "in", "--watch", tmp_path), "give --watch or --replay"),
+    ):
+        run = start_run(tmp_path, *more)
+        out, err = run.communicate(timeout=60)
+        assert (run.returncode, out) == (2, "")
+        assert words in err
+        assert err.count("\n") == 1
