@@ -63,6 +63,13 @@ ACTIONS: tuple[Action, ...] = (
     Action("station.two", "Open the demo with two sensors", "Station", "", "Side by side, not aligned yet."),
     Action("station.reference", "Keep this profile as the reference", "Station", "", "Drawn dimmed behind."),
     Action("plan.show", "Plan workspace", "Plan", "Alt+2"),
+    Action("run.show", "Run workspace", "Run", "Alt+3", "A verdict per part on the running line."),
+    Action("run.start", "Start or stop the line", "Run", "Ctrl+R", "Stopping finishes what was taken."),
+    Action("run.pause", "Pause the line, or go on", "Run"),
+    Action("run.lot", "New lot", "Run", "", "Parts belong to it from now on."),
+    Action("run.io-block", "I/O block: look and force", "Run", "", "Each terminal, to check the wiring."),
+    Action("run.lock", "Lock editing, or unlock", "Run", "", "With a PIN; operators run and look."),
+    Action("plan.signals", "Signals…", "Plan", "", "What lines and outputs say of each part."),
     Action("edit.undo", "Undo", "Edit", "Ctrl+Z"),
     Action("edit.redo", "Redo", "Edit", "Ctrl+Shift+Z"),
     Action(

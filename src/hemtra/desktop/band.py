@@ -7,7 +7,9 @@ from collections.abc import Callable
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QPushButton, QToolButton
 
-WORKSPACES = ("station", "plan")
+WORKSPACES = ("station", "plan", "run")
+EDITING = ("station", "plan")
+"""Workspaces that are closed while editing is locked."""
 
 
 class Band(QFrame):
@@ -59,6 +61,12 @@ class Band(QFrame):
         self._title.setText(f"{name} {'•' if unsaved else ''}".strip())
         dot = ". The dot: there are unsaved changes." if unsaved else ""
         self._title.setToolTip(f"{place}{dot}")
+
+    def lock(self, locked: bool) -> None:
+        """Leave only what may be done while editing is locked."""
+        for name, tab in self.tabs.items():
+            tab.setEnabled(not locked or name not in EDITING)
+        self.search.setEnabled(not locked)
 
     def show_unit(self, name: str, *, changes: bool) -> None:
         """Show the unit of lengths, and whether a click changes it here."""

@@ -21,28 +21,35 @@ from PySide6.QtWidgets import (
     QStackedWidget,
 )
 
+from hemtra.core.station.outside import IoBlock
 from hemtra.core.units import INCH, MM, UNITS
 from hemtra.desktop import theme
 from hemtra.desktop.actions import ACTIONS
-from hemtra.desktop.band import Band
+from hemtra.desktop.band import EDITING, Band
 from hemtra.desktop.command_search import CommandSearch, KeysAndSigns
+from hemtra.desktop.edit_lock import allowed, is_pin, known_by
 from hemtra.desktop.message_bar import MessageBar, ProgressStrip, stacked
 from hemtra.desktop.model.bench import Bench
 from hemtra.desktop.model.station_bench import StationBench
 from hemtra.desktop.model.tray import TrayPart
 from hemtra.desktop.model.versioned import Versioned
-from hemtra.desktop.notifications import Notifications
+from hemtra.desktop.notifications import Notice, Notifications
 from hemtra.desktop.plan.empty_state import EmptyState
 from hemtra.desktop.plan.new_characteristic import WISHES
 from hemtra.desktop.plan.workspace import PlanWorkspace
 from hemtra.desktop.plan.zone_actions import path_handlers, zone_handlers
 from hemtra.desktop.plan_files import SCAN_SUFFIXES, PlanFiles
+from hemtra.desktop.run.io_window import IoWindow
+from hemtra.desktop.run.pin_form import PinForm
+from hemtra.desktop.run.signals_form import SignalsForm
+from hemtra.desktop.run.workspace import RunWorkspace
 from hemtra.desktop.settings import Settings, load_settings
 from hemtra.desktop.station.workspace import StationWorkspace
 from hemtra.desktop.station_files import StationFiles
 from hemtra.desktop.tasks import Tasks
 from hemtra.desktop.unsaved import UnsavedWork
 from hemtra.runtime.demo import PLAN_FILE, RUNNER_PLAN_FILE, RUNNER_STATION_FILE, STATION_FILE
+from hemtra.runtime.io_process import IoProcess, started
 from hemtra.storage.files import read_text
 from hemtra.virtual.demo import DOOR_STATION
 
@@ -71,6 +78,14 @@ class MainWindow(QMainWindow):
         self.station_workspace.scanned.connect(self._take_trial)
         self.station_workspace.reference_requested.connect(lambda: self.trigger("tray.reference"))
         self.station_bench.unit = UNITS.get(self.settings.unit, MM)
+        self.run_workspace = RunWorkspace(self.bench, self.station_bench, self.notifications, self.tasks)
+        self.run_workspace.block_wanted.connect(lambda: self.trigger("run.io-block"))
+        self.run_workspace.signals_wanted.connect(lambda: self.trigger("plan.signals"))
+        self.run_workspace.lock_wanted.connect(lambda: self.trigger("run.lock"))
+        self.io_window: IoWindow | None = None
+        self.signals_form: SignalsForm | None = None
+        self.pin_form: PinForm | None = None
+        self._block: IoProcess | None = None
         self._workspace = "plan"
         self.message_bar = MessageBar(self.trigger)
         self.notifications.told.connect(self.message_bar.told.emit)
@@ -84,6 +99,7 @@ class MainWindow(QMainWindow):
         self._pages.addWidget(holder)
         self._pages.addWidget(self.plan_workspace)
         self._pages.addWidget(self.station_workspace)
+        self._pages.addWidget(self.run_workspace)
         self.plans = PlanFiles(self.bench, self.tasks, self.notifications, self.settings, self)
         self.plans.part_taken.connect(self.plan_workspace.try_all)
         self.stations = StationFiles(self.station_bench.document, self.tasks, self)
@@ -105,13 +121,16 @@ class MainWindow(QMainWindow):
             self.station_bench.live_changed,
         ):
             changed.connect(self._refresh)
+        if self.settings.locked:
+            self._workspace = "run"
         self._refresh()
 
     # -- band and actions -------------------------------------------------------------------------
 
     def show_workspace(self, name: str) -> None:
-        """Go to “station” or “plan”."""
-        self._workspace = name
+        """Go to “station”, “plan” or “run”."""
+        if not (self.settings.locked and name in EDITING):
+            self._workspace = name
         self._refresh()
 
     @property
@@ -174,6 +193,7 @@ class MainWindow(QMainWindow):
             },
             "sheet.import": (self._ask_requirements, always),
             **self._row_handlers(has_row),
+            **self._run_handlers(),
             "anchor.outline": (workspace.anchors.add_outline, has_part),
             "anchor.delete": (workspace.anchors.delete_selected, lambda: bench.selected_step is not None),
             "anchor.rebind": (workspace.anchors.rebind, lambda: workspace.anchors.can_rebind),
@@ -223,6 +243,19 @@ class MainWindow(QMainWindow):
             "sheet.renumber": (rows.renumber, lambda: bool(document.plan.sheet)),
         }
 
+    def _run_handlers(self) -> dict[str, tuple[Callable[[], Any], Callable[[], bool]]]:
+        """The running line, its signals, and the lock."""
+        run = self.run_workspace
+        return {
+            "run.show": (lambda: self.show_workspace("run"), lambda: True),
+            "run.start": (self._start_or_stop, lambda: True),
+            "run.pause": (run.pause_or_resume, lambda: run.production is not None),
+            "run.lot": (run.new_lot, lambda: run.production is not None),
+            "run.io-block": (self._show_io_window, lambda: bool(self._io.host)),
+            "run.lock": (self._lock_or_unlock, lambda: True),
+            "plan.signals": (self._show_signals, lambda: True),
+        }
+
     def _make_actions(self) -> dict[str, QAction]:
         self._by_id = self._handlers()
         made = {}
@@ -242,7 +275,9 @@ class MainWindow(QMainWindow):
             self.plans.open(Path(action_id.removeprefix("recent:")))
             return
         do, possible = self._by_id[action_id]
-        if possible():
+        if self.settings.locked and not allowed(action_id):
+            self.notifications.tell(Notice("Editing is locked. Unlock it with the PIN in the Run workspace."))
+        elif possible():
             do()
 
     def _fill_menu(self, menu: QMenu) -> None:
@@ -261,7 +296,12 @@ class MainWindow(QMainWindow):
         document, tray = self.bench.document, self.bench.tray
         empty = tray.current is None and not document.plan.steps
         at_station = self._workspace == "station"
-        self._pages.setCurrentIndex(2 if at_station else (0 if empty else 1))
+        pages = {"station": 2, "run": 3}
+        self._pages.setCurrentIndex(pages.get(self._workspace, 0 if empty else 1))
+        self.band.lock(self.settings.locked)
+        lock = self.run_workspace.lock_button
+        lock.setText("Unlock editing…" if self.settings.locked else "Lock editing…")
+        self.run_workspace.signals_button.setEnabled(not self.settings.locked)
         versioned = self._versioned
         plan_name = document.plan.name if document.path or not empty else ""
         name = self.station_bench.document.value.name if at_station else plan_name
@@ -273,6 +313,60 @@ class MainWindow(QMainWindow):
         redo.setText(f"Redo {versioned.redo_label}".strip())
         for action_id, action in self.actions_by_id.items():
             action.setEnabled(self._by_id[action_id][1]())
+
+    @property
+    def _io(self) -> IoBlock:
+        """The I/O block of the station."""
+        return self.station_bench.document.value.io
+
+    def _start_or_stop(self) -> None:
+        self.show_workspace("run")
+        self.run_workspace.start_or_stop()
+
+    def _show_io_window(self) -> None:
+        """Beside the window, on a simulated block that is started for it where none runs yet."""
+        io, signals = self._io, self.bench.document.plan.signals
+
+        def done(block: IoProcess | None) -> None:
+            self._block = block or self._block
+            if self.io_window is not None:
+                self.io_window.close()
+            self.io_window = IoWindow(io, signals, self)
+            self.io_window.show()
+
+        self.tasks.start("Asking the I/O block", lambda task: started(io), done)
+
+    def _show_signals(self) -> None:
+        if self.signals_form is not None:
+            self.signals_form.close()
+        self.signals_form = SignalsForm(self.bench, self.plan_workspace.edit, self)
+        self.signals_form.show()
+
+    def _lock_or_unlock(self) -> None:
+        """Ask for the PIN."""
+        if self.pin_form is not None:
+            self.pin_form.leave()
+        take = self._unlock if self.settings.locked else self._lock
+        self.pin_form = PinForm(self, is_new=not self.settings.locked, take=take)
+        self.pin_form.destroyed.connect(self._pin_form_gone)
+
+    def _pin_form_gone(self) -> None:
+        self.pin_form = None
+
+    def _lock(self, pin: str) -> str:
+        self.settings.pin, self.settings.locked = known_by(pin), True
+        self.plans.keep_settings()
+        self.show_workspace("run")
+        self._refresh()
+        return ""
+
+    def _unlock(self, pin: str) -> str:
+        if not is_pin(pin, self.settings.pin):
+            return "That is not the PIN."
+        self.settings.locked = False
+        self.plans.keep_settings()
+        self._refresh()
+        return ""
 
     def _search(self) -> None:
         search = CommandSearch(self.trigger, lambda action_id: self._by_id[action_id][1](), self)
@@ -381,6 +475,8 @@ class MainWindow(QMainWindow):
 
     def dropEvent(self, event: QDropEvent) -> None:
         """Open what was dropped."""
+        if self.settings.locked:
+            return
         paths = [Path(url.toLocalFile()) for url in event.mimeData().urls()]
         plans = [p for p in paths if p.suffix == ".hplan"]
         scans = [p for p in paths if p.suffix.lower() in SCAN_SUFFIXES]
@@ -392,6 +488,12 @@ class MainWindow(QMainWindow):
     def closeEvent(self, event: QCloseEvent) -> None:
         """Nothing is asked: unsaved work is kept and offered at the next start."""
         self.unsaved.close()
+        for aside in (self.io_window, self.signals_form):
+            if aside is not None:
+                aside.close()
+        self.run_workspace.stop()
+        if self._block is not None:
+            self._block.stop()
         self.tasks.stop()
         self.plan_workspace.stop()
         self.station_workspace.stop()

@@ -118,6 +118,8 @@ class Production:
         self._lock = threading.Lock()
         self._in_work = 0
         self.trouble = ""
+        self.closing: list[Callable[[], None]] = []
+        """What is to be done once everything is through."""
         self._threads = [
             threading.Thread(target=self._take, name="feed"),
             threading.Thread(target=self._finish, name="finish"),
@@ -353,6 +355,8 @@ class Production:
         except HemtraError as error:
             self.trouble = self.trouble or str(error)
         self.workers.stop()
+        for close in self.closing:
+            close()
         self.listeners.ended(self.trouble)
 
     def _end(self, words: str) -> None:

@@ -8,7 +8,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
 from hemtra.core.plan.limits import Judged, Verdict
-from hemtra.core.plan.signals import Analogue, AnySignal, Digital
+from hemtra.core.plan.signals import FULL, Analogue, AnySignal, Digital
 from hemtra.core.station.gate import GateTracker
 from hemtra.link.addresses import BUSY, READY
 from hemtra.link.io_link import Frame, IoLink, line_coil, output_register, part_registers
@@ -102,12 +102,29 @@ class Signaller:
         self.link.put(Frame(coils, words, sending.answered))
 
     @property
+    def states(self) -> tuple[tuple[str, str, bool], ...]:
+        """Of each signal its name, its state in words, and whether it is on."""
+        coils, registers = self.link.coils, self.link.registers
+        found = []
+        for signal in self._signals:
+            if isinstance(signal, Digital):
+                coil = line_coil(signal.line)
+                on = coil < len(coils) and coils[coil]
+                found.append((signal.name, "on" if on else "off", on))
+            else:
+                register = output_register(signal.line)
+                counts = registers[register] if register < len(registers) else 0
+                level = counts / signal.full * FULL[signal.span]
+                found.append((signal.name, f"{level:.2f} {signal.span.split()[1]}", False))
+        return tuple(found)
+
+    @property
     def in_flight(self) -> int:
         """Switches on their way to a gate."""
         return self._tracker.in_flight
 
     def stop(self) -> None:
-        """Let what is in flight get to its gate while the belt moves, and pulses end; then take `ready` away."""
+        """Let what is in flight get to its gate while the belt moves, and pulses end; then be ready no more."""
         before, since = self._travel(), time.monotonic()
         while (self._tracker.in_flight or self._tracker.pulsing) and time.monotonic() - since < FLUSH:
             time.sleep(TICK)

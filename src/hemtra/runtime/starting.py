@@ -15,6 +15,7 @@ from hemtra.core.scan.scan import Scan
 from hemtra.core.station.station import Station
 from hemtra.link.io_link import IoLink
 from hemtra.runtime.feeds import Feed, FolderFeed, WatchFeed
+from hemtra.runtime.io_process import started
 from hemtra.runtime.line_feeds import BeltFeed, StationFeed
 from hemtra.runtime.production import Listeners, Production, Setup
 from hemtra.runtime.signaller import Signaller
@@ -38,7 +39,7 @@ class Asked:
     line: bool = False
     watch: Path | None = None
     replay: Path | None = None
-    belt: Path | None = None
+    belt: tuple[Path, ...] = ()
     parts: int | None = None
     rate: float = 0.0
     db: str | None = None
@@ -66,8 +67,11 @@ def begin(
     if not any(not row.off for row in plan.sheet):
         raise HemtraError("The plan has no characteristics to judge; add one before it runs.")
     records = Records(asked.db or default_db())
+    block = None
     try:
         feed = _feed(asked, station, records)
+        if station is not None and asked.io is None:
+            block = started(station.io)
         workers: Workers
         if asked.jobs:
             workers = ProcessWorkers(plan, asked.jobs, looked_at=asked.looked_at, sample=sample)
@@ -90,6 +94,8 @@ def begin(
         Setup(plan, station, scans, asked.lot), feed, workers, records, signaller, listeners
     )
     held.append(production)
+    if block is not None:
+        production.closing.append(block.stop)
     return production
 
 
@@ -100,8 +106,8 @@ def _feed(asked: Asked, station: Station | None, records: Records) -> Feed:
         return FolderFeed.of(asked.replay, asked.parts, asked.rate)
     if station is None:
         raise HemtraError("A line needs a station; name one, a folder to watch, or one to replay.")
-    if asked.belt is not None:
-        return BeltFeed(station, sorted(asked.belt.glob("*.x3p")), asked.parts)
+    if asked.belt:
+        return BeltFeed(station, asked.belt, asked.parts)
     seed = int(time.time()) % 100_000
     count = PARTS_ON_LINE if asked.parts is None else asked.parts
     parts = [part_named("rain-pump-cover", seed + k) for k in range(count)]

@@ -13,9 +13,11 @@ import numpy as np
 from hemtra.core.geometry.frames import Frame
 from hemtra.core.plan.document import Characteristic, Follow, Plan, Step
 from hemtra.core.plan.engine import Engine
+from hemtra.core.plan.signals import Analogue, Digital
 from hemtra.core.scan.scan import Scan
 from hemtra.core.scan.zones import AnyZone, EllipseZone, PathZone, RectangleZone, RingZone
 from hemtra.core.station.mount import Hang, SensorMount
+from hemtra.core.station.outside import IoBlock
 from hemtra.core.station.starts import Trigger
 from hemtra.core.station.station import Station
 from hemtra.core.station.travel import Travel, WheelEncoder
@@ -30,6 +32,15 @@ STATION = Station(
         encoder=WheelEncoder(pulses_per_turn=2000, circumference=160.0), counts_per_profile=2, speed=250.0
     ),
     trigger=Trigger(distance=80.0, delay=50.0, length=140.0),
+    io=IoBlock(host="127.0.0.1", port=5020, simulated=True, lost="go on"),
+)
+SIGNALS = (
+    Digital(name="Reject gate", line=0, when="not_passed", delay=600.0, pulse=150.0),
+    Digital(name="Part good", line=1, when="passes"),
+    Digital(
+        name="Look at the bead", line=2, when="fails_18 or fails_19 or fails_20 or fails_21", unknown=False
+    ),
+    Analogue(name="Hub height", line=0, balloon=6, low=7.85, high=8.15),
 )
 DOOR_STATION = Station(
     name="door bench",
@@ -175,7 +186,7 @@ def drawn_plan() -> Plan:
     )
     steps = [outline, datum, *(step for group in groups for step in group[0])]
     sheet = sorted((row for group in groups for row in group[1]), key=lambda row: row.balloon)
-    return Plan(name="rain-pump cover", steps=tuple(steps), sheet=tuple(sheet))
+    return Plan(name="rain-pump cover", steps=tuple(steps), sheet=tuple(sheet), signals=SIGNALS)
 
 
 Group: TypeAlias = tuple[list[Step], list[Characteristic]]

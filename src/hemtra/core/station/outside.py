@@ -24,6 +24,12 @@ class IoBlock(Form):
     host: Host = setting("", "address", "Host name or IP address of the I/O block; empty for none.")
     port: Annotated[int, Field(ge=1, le=65_535)] = setting(502, "port", "Of Modbus TCP on the I/O block.")
     unit: Annotated[int, Field(ge=0, le=247)] = setting(1, "unit", "Modbus unit identifier of the I/O block.")
+    simulated: bool = setting(
+        False,
+        "which",
+        "A real one, or a stand-in on this computer that is started with the line.",
+        choices={"False": "a real one", "True": "simulated"},
+    )
     lost: Literal["stop", "go on"] = setting(
         "stop", "without the link", "What the line does when the I/O block does not answer.", choices=LINK_LOST
     )

@@ -66,14 +66,14 @@ class PlanWorkspace(QWidget):
         self.strips = StripView(bench)
         self.lineage = Lineage(bench)
         self.new = NewCharacteristic(bench, self.stage, self.section, tasks, self._add)
-        self.anchors = Anchors(bench, notifications, tasks, self._edit)
-        self.connections = Connections(bench, self.stage, notifications, self._edit)
+        self.anchors = Anchors(bench, notifications, tasks, self.edit)
+        self.connections = Connections(bench, self.stage, notifications, self.edit)
         self.asked = NumbersAsked(self)
-        self.rows = Rows(bench, tasks, self.asked, self._edit)
-        self.ways = PlanWays(bench, self.asked, self._edit)
-        self.patterns = Patterns(bench, self.asked, self._edit)
-        self.paths = Paths(bench, self.asked, notifications, self._edit)
-        self.path_files = PathFiles(bench, self.stage, tasks, notifications, self._edit)
+        self.rows = Rows(bench, tasks, self.asked, self.edit)
+        self.ways = PlanWays(bench, self.asked, self.edit)
+        self.patterns = Patterns(bench, self.asked, self.edit)
+        self.paths = Paths(bench, self.asked, notifications, self.edit)
+        self.path_files = PathFiles(bench, self.stage, tasks, notifications, self.edit)
         self._show_lane = Lane(show, "stage", self)
         self._tray_lane = Lane(try_tray, "tray", self)
         self._asked: ShowRequest | None = None
@@ -385,7 +385,8 @@ class PlanWorkspace(QWidget):
 
     # -- edits ------------------------------------------------------------------------------------
 
-    def _edit(self, label: str, make: Callable[[], Plan]) -> bool:
+    def edit(self, label: str, make: Callable[[], Plan]) -> bool:
+        """An edit of the plan that undo takes back; whether it held. What is wrong with it is told."""
         try:
             self.bench.document.edit(label, make())
         except HemtraError as error:
@@ -398,9 +399,9 @@ class PlanWorkspace(QWidget):
         row = self.bench.row
         if row is not None and row.step is None:
             # what was just clicked is what the waiting row asks for
-            if self._edit(f"binding of {row.name}", lambda: bound(plan, row.balloon, balloon)):
+            if self.edit(f"binding of {row.name}", lambda: bound(plan, row.balloon, balloon)):
                 self.bench.select(row.balloon)
-        elif self._edit(label, lambda: plan):
+        elif self.edit(label, lambda: plan):
             self.bench.select(balloon)
 
     @Slot(str, object)
@@ -414,7 +415,7 @@ class PlanWorkspace(QWidget):
     def _set_zone(self, step_id: str, zone: AnyZone) -> None:
         plan = self.bench.document.plan
         step = plan.step(step_id)
-        self._edit(
+        self.edit(
             f"zone of {step.name}", lambda: plan.with_step(step.edited(zone=self.bench.drawn(step, zone)))
         )
 
@@ -427,7 +428,7 @@ class PlanWorkspace(QWidget):
         plan = self.bench.document.plan
         step = plan.step(step_id)
         params, label = {**step.params, **changes}, f"{' and '.join(changes)} of {step.name}"
-        if not self._edit(label, lambda: plan.with_step(step.edited(params=params))):
+        if not self.edit(label, lambda: plan.with_step(step.edited(params=params))):
             self.lineage.rebuild()
 
     @Slot(int, str)
@@ -453,7 +454,7 @@ class PlanWorkspace(QWidget):
         zone = plan.step(step_id).zone
         if zone is not None:
             changed = {**zone.model_dump(), name: value}
-            self._edit(f"zone {name}", lambda: plan.with_step(plan.step(step_id).edited(zone=changed)))
+            self.edit(f"zone {name}", lambda: plan.with_step(plan.step(step_id).edited(zone=changed)))
 
     @Slot(str, object)
     def _type_band(self, step_id: str, ends: tuple[float, float] | None) -> None:
@@ -462,7 +463,7 @@ class PlanWorkspace(QWidget):
         if zone is not None:
             band = None if ends is None else {"low": ends[0], "high": ends[1]}
             changed = {**zone.model_dump(), "band": band}
-            self._edit("height band", lambda: plan.with_step(plan.step(step_id).edited(zone=changed)))
+            self.edit("height band", lambda: plan.with_step(plan.step(step_id).edited(zone=changed)))
 
     @Slot(str)
     def _rub(self, step_id: str) -> None:
@@ -479,7 +480,7 @@ class PlanWorkspace(QWidget):
         """Change the zone that has handles."""
         plan, step_id, zone = self.bench.document.plan, self.bench.selected_step, self.selected_zone
         if step_id is not None and zone is not None:
-            self._edit(label, lambda: plan.with_step(plan.step(step_id).edited(zone=change(zone))))
+            self.edit(label, lambda: plan.with_step(plan.step(step_id).edited(zone=change(zone))))
 
     def copy_zone(self) -> None:
         """Keep the zone, to be put into another step."""
@@ -501,12 +502,12 @@ class PlanWorkspace(QWidget):
         """Add a kind of preparation, or move a step of it or take it out."""
         plan = self.bench.document.plan
         if what == "add":
-            self._edit(kind_named(name).title.lower(), lambda: with_preparation(plan, name))
+            self.edit(kind_named(name).title.lower(), lambda: with_preparation(plan, name))
         elif what == "out":
-            self._edit("preparation taken out", lambda: without_preparation(plan, name))
+            self.edit("preparation taken out", lambda: without_preparation(plan, name))
         else:
             by = 1 if what == "later" else -1
-            self._edit("order of preparation", lambda: moved_preparation(plan, name, by))
+            self.edit("order of preparation", lambda: moved_preparation(plan, name, by))
 
     def changeEvent(self, event: QEvent) -> None:
         """Repaint when the colours change."""

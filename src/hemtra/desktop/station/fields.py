@@ -202,8 +202,8 @@ class StationFields(QFrame):
 
     def _text(self, field: Field) -> str:
         value = field.setting.value
-        if value is None:
-            return ""
+        if value is None or isinstance(value, str):
+            return value or ""
         factor = self.bench.unit.factor(field.setting.unit)
         return f"{value:.6g}" if factor == 1.0 else f"{value / factor:.5g}"
 
@@ -285,7 +285,7 @@ class StationFields(QFrame):
         widget.setToolTip(setting.help)
         widget.setAccessibleName(f"{title}, {setting.label}")
         is_choice = isinstance(widget, QComboBox)
-        widget.setFixedWidth(122 if is_choice else 62)
+        widget.setFixedWidth(122 if is_choice or isinstance(setting.value, str) else 62)
         widget.setFixedHeight(24)
         grid.addWidget(label, line, 4 * column)
         grid.addWidget(widget, line, 4 * column + 1, 1, 2 if is_choice else 1)
@@ -316,6 +316,9 @@ class StationFields(QFrame):
     def _typed(self, label: str, edit: QLineEdit) -> None:
         field, text = self._fields[label], edit.text().strip().replace(",", ".")
         if text == self._text(field):
+            return
+        if isinstance(field.setting.value, str):
+            self._write(field, text)
             return
         if not text and field.may_be_empty(self.bench.station):
             self._write(field, None)

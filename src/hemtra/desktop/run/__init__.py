@@ -1,0 +1,1 @@
+"""The Run workspace: a verdict per part on the running line."""

@@ -1,0 +1,153 @@
+"""A small window on the I/O block: each terminal as it is, and forcing it to check the wiring."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import partial
+
+from PySide6.QtCore import Qt, QTimer, Slot
+from PySide6.QtGui import QCloseEvent
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+
+from hemtra.core.plan.signals import FULL, AnySignal, Digital
+from hemtra.core.station.outside import IoBlock
+from hemtra.desktop import theme
+from hemtra.desktop.lanes import Lane, Superseded
+from hemtra.link.addresses import NAMES
+from hemtra.link.io_link import line_coil, output_register
+from hemtra.link.wiring import Wiring
+
+LOOK = 200
+"""ms between two looks."""
+
+
+@dataclass(frozen=True)
+class Look:
+    """Look at the block, and first force a terminal on, off, or let it go with None."""
+
+    io: IoBlock
+    terminals: int
+    registers: int
+    force: tuple[int, bool | None] | None = None
+
+
+@dataclass(frozen=True)
+class Seen:
+    """Terminals and registers; both empty, and why, where the block does not answer."""
+
+    terminals: tuple[bool, ...] = ()
+    registers: tuple[int, ...] = ()
+    trouble: str = ""
+
+
+def look(request: Look, superseded: Superseded) -> Iterator[Seen]:
+    """Once, beside the window."""
+    wiring = Wiring(request.io.host, request.io.port, request.io.unit)
+    try:
+        if request.force is not None:
+            wiring.force(*request.force)
+        yield Seen(tuple(wiring.terminals(request.terminals)), tuple(wiring.outputs(request.registers)))
+    except OSError as error:
+        yield Seen(trouble=f"{request.io.host}:{request.io.port}: {error}")
+    finally:
+        wiring.close()
+
+
+class IoWindow(QWidget):
+    """Shows ready, busy, heartbeat and the plan's signals."""
+
+    def __init__(self, io: IoBlock, signals: tuple[AnySignal, ...], parent: QWidget) -> None:
+        super().__init__(parent, Qt.WindowType.Window)
+        self.setWindowTitle(f"I/O block {io.host}:{io.port}")
+        self.setObjectName("workspace")
+        self.resize(420, 300)
+        self._io, self._signals = io, signals
+        self._lane = Lane(look, "io window", self)
+        self._lane.responded.connect(self._on_seen)
+        self.states: dict[int, QLabel] = {}
+        self.outputs: dict[int, QLabel] = {}
+        self.forced: dict[int, bool | None] = {}
+        self.buttons: dict[tuple[int, bool | None], QPushButton] = {}
+        layout = QVBoxLayout(self)
+        self.told = QLabel("Asking …")
+        self.told.setObjectName("muted")
+        layout.addWidget(self.told)
+        self._grid = QGridLayout()
+        self._grid.setHorizontalSpacing(14)
+        layout.addLayout(self._grid)
+        layout.addStretch()
+        rows = [(address, name) for address, name in NAMES.items()]
+        rows += [(line_coil(s.line), f"{s.line}  {s.name}") for s in signals if isinstance(s, Digital)]
+        for line, (address, name) in enumerate(rows):
+            self._add_terminal(line, address, name)
+        for line, signal in enumerate((s for s in signals if not isinstance(s, Digital)), start=len(rows)):
+            label = QLabel()
+            self._grid.addWidget(QLabel(f"{signal.line}  {signal.name}"), line, 0)
+            self._grid.addWidget(label, line, 1)
+            self.outputs[output_register(signal.line)] = label
+        self._timer = QTimer(self)
+        self._timer.setInterval(LOOK)
+        self._timer.timeout.connect(self._ask)
+        self._timer.start()
+        self._ask()
+
+    def _add_terminal(self, line: int, address: int, name: str) -> None:
+        state = QLabel("–")
+        self.states[address] = state
+        self._grid.addWidget(QLabel(name), line, 0)
+        self._grid.addWidget(state, line, 1)
+        buttons = QHBoxLayout()
+        for on, title in ((True, "force on"), (False, "force off"), (None, "let go")):
+            button = QPushButton(title)
+            button.setObjectName("action")
+            button.setAccessibleName(f"{name}: {title}")
+            button.clicked.connect(partial(self.force, address, on))
+            buttons.addWidget(button)
+            self.buttons[address, on] = button
+        self._grid.addLayout(buttons, line, 2)
+
+    def force(self, address: int, on: bool | None) -> None:
+        """Force a terminal, or let it follow its signal again."""
+        self.forced[address] = on
+        self._timer.start()
+        self._ask((address, on))
+
+    @property
+    def idle(self) -> bool:
+        """Whether nothing is asked."""
+        return self._lane.idle
+
+    @Slot()
+    def _ask(self, force: tuple[int, bool | None] | None = None) -> None:
+        terminals = max(self.states) + 1
+        registers = max(self.outputs, default=1) + 1
+        self._lane.submit(Look(self._io, terminals, registers, force))
+
+    @Slot(object, object)
+    def _on_seen(self, request: Look, seen: Seen) -> None:
+        self.told.setText(seen.trouble or "Forced terminals stay forced until they are let go.")
+        for address, label in self.states.items():
+            known = address < len(seen.terminals)
+            on = known and seen.terminals[address]
+            forced = "  forced" if self.forced.get(address) is not None else ""
+            label.setText(f"{'●  on' if on else '○  off'}{forced}" if known else "–")
+            tint = theme.colour("passed" if on else "muted").name()
+            label.setStyleSheet(f"color: {tint}; font-weight: bold;")
+        for signal in self._signals:
+            if isinstance(signal, Digital):
+                continue
+            register = output_register(signal.line)
+            if register < len(seen.registers):
+                level = seen.registers[register] / signal.full * FULL[signal.span]
+                unit = signal.span.split()[1]
+                self.outputs[register].setText(f"{level:.2f} {unit}   {seen.registers[register]} counts")
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        """Let everything go that was forced."""
+        self._timer.stop()
+        for address, on in self.forced.items():
+            if on is not None:
+                self._lane.finish(Look(self._io, 1, 1, (address, None)))
+        self._lane.stop()
+        event.accept()

@@ -1,0 +1,78 @@
+"""Asks for the PIN that locks editing or opens it again."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QKeyEvent
+from PySide6.QtWidgets import QFormLayout, QFrame, QHBoxLayout, QLabel, QLineEdit, QPushButton, QWidget
+
+from hemtra.desktop.edit_lock import LEAST
+
+
+class PinForm(QFrame):
+    """One field to unlock; two alike for a new PIN. `take` answers with what is wrong, if anything."""
+
+    def __init__(self, parent: QWidget, *, is_new: bool, take: Callable[[str], str]) -> None:
+        super().__init__(parent)
+        self.setObjectName("dialog")
+        self._take_pin, self._is_new = take, is_new
+        layout = QFormLayout(self)
+        layout.setContentsMargins(16, 12, 16, 12)
+        title = QLabel("Lock editing with a PIN" if is_new else "PIN, to edit again")
+        title.setObjectName("heading")
+        layout.addRow(title)
+        self.pin, self.again = QLineEdit(), QLineEdit()
+        for field, label in ((self.pin, "PIN"), (self.again, "once more")):
+            field.setEchoMode(QLineEdit.EchoMode.Password)
+            field.setAccessibleName(label)
+            field.returnPressed.connect(self.agree)
+            if field is self.pin or is_new:
+                layout.addRow(label, field)
+        self.wrong = QLabel()
+        self.wrong.setWordWrap(True)
+        layout.addRow(self.wrong)
+        agree, leave = QPushButton("Lock" if is_new else "Unlock"), QPushButton("Leave   Esc")
+        agree.setObjectName("primary")
+        leave.setObjectName("action")
+        agree.clicked.connect(self.agree)
+        leave.clicked.connect(self.leave)
+        buttons = QHBoxLayout()
+        buttons.addWidget(agree)
+        buttons.addWidget(leave)
+        layout.addRow(buttons)
+        self.adjustSize()
+        self.move((parent.width() - self.width()) // 2, 90)
+        self.show()
+        self.raise_()
+        self.pin.setFocus()
+
+    def agree(self) -> None:
+        """Take what was typed."""
+        pin = self.pin.text()
+        wrong = ""
+        if self._is_new and len(pin) < LEAST:
+            wrong = f"A PIN has {LEAST} letters or digits at least."
+        elif self._is_new and pin != self.again.text():
+            wrong = "Both are not the same; type them again."
+        wrong = wrong or self._take_pin(pin)
+        if wrong:
+            self.wrong.setText(wrong)
+            self.adjustSize()
+            self.pin.selectAll()
+            self.pin.setFocus()
+        else:
+            self.leave()
+
+    def leave(self) -> None:
+        """Go."""
+        self.hide()
+        self.deleteLater()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Escape leaves."""
+        if event.key() == Qt.Key.Key_Escape:
+            self.leave()
+        else:
+            super().keyPressEvent(event)

@@ -1,0 +1,124 @@
+"""Trend sparks: the values of the last parts against their limits, those nearest to trouble first."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtWidgets import QWidget
+
+from hemtra.core.plan.limits import Judged, Verdict
+from hemtra.desktop import theme
+from hemtra.desktop.model.run_bench import TREND, RunBench
+from hemtra.desktop.plan.signs import draw_balloon
+
+COLUMNS, LEAST_HEIGHT = 4, 74
+HEAD = 28.0
+
+
+class TrendView(QWidget):
+    """Paints as many sparks as have room."""
+
+    def __init__(self, bench: RunBench) -> None:
+        super().__init__()
+        self.setMinimumHeight(int(HEAD) + LEAST_HEIGHT)
+        self.setAccessibleName("Trend of the last parts against the limits")
+        self._bench = bench
+        bench.changed.connect(self.update)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """One box a characteristic."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(QPen(theme.colour("line"), 1))
+        painter.setBrush(theme.colour("paper"))
+        painter.drawRoundedRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5), 6, 6)
+        painter.setPen(theme.colour("ink"))
+        painter.setFont(theme.font(13, bold=True))
+        painter.drawText(14, 19, f"Trend of the last {TREND} parts against the limits")
+        lines = max(1, int((self.height() - HEAD - 8) // LEAST_HEIGHT))
+        wide, tall = (self.width() - 24) / COLUMNS, (self.height() - HEAD - 8) / lines
+        balloons = self._bench.worth_showing(lines * COLUMNS)
+        if not balloons:
+            painter.setPen(theme.colour("muted"))
+            painter.setFont(theme.font(13))
+            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "Each characteristic gets a line here.")
+        for k, balloon in enumerate(balloons):
+            row, column = divmod(k, COLUMNS)
+            box = QRectF(12 + column * wide + 4, HEAD + row * tall + 4, wide - 8, tall - 8)
+            self._draw_spark(painter, box, list(self._bench.trends[balloon]))
+        painter.end()
+
+    def _draw_spark(self, painter: QPainter, box: QRectF, rows: list[Judged]) -> None:
+        last = rows[-1]
+        painter.setPen(QPen(theme.colour("line"), 1))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawRoundedRect(box, 5, 5)
+        draw_balloon(painter, box.topLeft() + QPointF(16, 15), str(last.balloon), last.verdict, radius=9)
+        painter.setFont(theme.font(12))
+        painter.setPen(theme.colour("ink"))
+        name = painter.fontMetrics().elidedText(
+            last.name, Qt.TextElideMode.ElideRight, round(box.width() - 110)
+        )
+        painter.drawText(box.topLeft() + QPointF(31, 19), name)
+        painter.setFont(theme.font(13, bold=True))
+        painter.setPen(
+            theme.verdict_colour(last.verdict) if last.verdict is not Verdict.PASS else theme.colour("ink")
+        )
+        told = "–" if last.value is None else f"{round(last.value, last.decimals) + 0.0:.{last.decimals}f}"
+        right = QRectF(box.right() - 78, box.top() + 5, 70, 20)
+        painter.drawText(right, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, last.text or told)
+        _draw_curve(painter, box.adjusted(8, 30, -8, -6), rows)
+
+
+def _draw_curve(painter: QPainter, box: QRectF, rows: list[Judged]) -> None:
+    """The limits as a band, values as a line broken where there are none, the last one outside as a diamond."""
+    values = np.array([np.nan if row.value is None else row.value for row in rows])
+    limits = [limit for limit in (rows[-1].lower, rows[-1].upper) if limit is not None]
+    known = values[~np.isnan(values)]
+    if not limits and not known.size:
+        return
+    low, high = min([*limits, *known.tolist()]), max([*limits, *known.tolist()])
+    if len(limits) == 2:
+        # a value far off must not flatten the rest
+        reach = limits[1] - limits[0]
+        low, high = max(low, limits[0] - 0.5 * reach), min(high, limits[1] + 0.5 * reach)
+    room = 0.12 * (high - low) or 0.1
+    low, high = low - room, high + room
+
+    def level(value: float) -> float:
+        share: float = (min(max(value, low), high) - low) / (high - low)
+        return box.bottom() - share * box.height()
+
+    band = QRectF(box)
+    if rows[-1].upper is not None:
+        band.setTop(level(rows[-1].upper))
+    if rows[-1].lower is not None:
+        band.setBottom(level(rows[-1].lower))
+    painter.fillRect(band, theme.colour("passed", 26))
+    pen = QPen(theme.colour("muted"), 1)
+    pen.setDashPattern([3, 2])
+    painter.setPen(pen)
+    for limit in limits:
+        painter.drawLine(QPointF(box.left(), level(limit)), QPointF(box.right(), level(limit)))
+    step = box.width() / max(len(rows) - 1, 30)
+    painter.setPen(QPen(theme.colour("ink"), 1.2))
+    piece: list[QPointF] = []
+    for k, value in enumerate([*values.tolist(), float("nan")]):
+        if value == value:
+            piece.append(QPointF(box.left() + k * step, level(value)))
+        elif piece:
+            painter.drawPolyline(QPolygonF(piece))
+            painter.drawPoint(piece[0])
+            piece = []
+    painter.setPen(Qt.PenStyle.NoPen)
+    for k, row in enumerate(rows):
+        at = box.left() + k * step
+        if row.verdict is Verdict.FAIL and row.value is not None:
+            painter.setBrush(theme.colour("failed"))
+            y = level(row.value)
+            corners = ((0, -4), (4, 0), (0, 4), (-4, 0))
+            painter.drawPolygon(QPolygonF([QPointF(at + dx, y + dy) for dx, dy in corners]))
+        elif row.value is None:
+            painter.setBrush(theme.colour("unmeasured"))
+            painter.drawRect(QRectF(at - 1.5, box.bottom() - 3, 3, 3))

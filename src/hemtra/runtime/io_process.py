@@ -1,0 +1,62 @@
+"""The simulated I/O block as a process of its own, started where a station asks for it."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+import time
+
+from hemtra.core.errors import HemtraError
+from hemtra.core.station.outside import IoBlock
+from hemtra.link.wiring import Wiring
+
+PATIENCE = 15.0
+"""s that it may take to answer."""
+
+
+class IoProcess:
+    """A block that was started here and ends with whoever started it."""
+
+    def __init__(self, process: subprocess.Popen[bytes]) -> None:
+        self._process = process
+
+    def stop(self) -> None:
+        """Switch it off."""
+        self._process.terminate()
+        try:
+            self._process.wait(5.0)
+        except subprocess.TimeoutExpired:
+            self._process.kill()
+
+
+def answers(io: IoBlock) -> bool:
+    """Whether a block is there."""
+    wiring = Wiring(io.host, io.port, io.unit)
+    try:
+        wiring.terminals(1)
+    except OSError:
+        return False
+    finally:
+        wiring.close()
+    return True
+
+
+def started(io: IoBlock) -> IoProcess | None:
+    """The simulated block of a station, answering; None where it is not wanted, or there already.
+
+    Raises `HemtraError` when it cannot be started.
+    """
+    if not io.host or not io.simulated or answers(io):
+        return None
+    command = [sys.executable, "-m", "hemtra", "io-block", "--host", io.host, "--port", str(io.port)]
+    process = subprocess.Popen(command, stdin=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    until = time.monotonic() + PATIENCE
+    while not answers(io):
+        if process.poll() is not None or time.monotonic() > until:
+            process.kill()
+            raise HemtraError(
+                f"The simulated I/O block did not start on {io.host}:{io.port}; choose another port in the"
+                " station."
+            )
+        time.sleep(0.05)
+    return IoProcess(process)
