@@ -1,4 +1,4 @@
-.PHONY: demo test lint bench screenshots setup
+.PHONY: demo test lint soak bench screenshots setup
 
 run = .venv/bin/python -m
 
@@ -16,6 +16,9 @@ lint: setup
 
 test: lint         ## everything that must hold
 	$(run) pytest -n 2
+
+soak: setup        ## what a running line must survive, pressed into ten minutes
+	$(run) pytest tests/runtime/test_soak.py -o addopts="" -q
 
 bench: setup       ## speed figures of docs/performance.md
 	$(run) pytest benchmarks -o addopts="" -q --benchmark-columns=min,median,max,rounds --benchmark-sort=name

@@ -15,6 +15,7 @@ from rich.console import Console
 from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
 from rich.table import Table
 
+from hemtra.commands.signs import signed
 from hemtra.core.errors import HemtraError
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.engine import Result
@@ -34,12 +35,6 @@ app.add_typer(plan_app, name="plan")
 WIDE = 160
 """Columns of tables that go to a file or another program, which no screen limits."""
 out, err = Console(width=None if sys.stdout.isatty() else WIDE), Console(stderr=True)
-SIGNS = {
-    Verdict.PASS: ("○", "green"),
-    Verdict.FAIL: ("◆", "red"),
-    Verdict.NOT_MEASURED: ("◌", "magenta"),
-    Verdict.NOT_PROVEN: ("◍", "yellow"),
-}
 
 PlanPath = Annotated[Path, typer.Argument(help="A .hplan file.", show_default=False)]
 
@@ -88,7 +83,9 @@ def demo(
     elif _has_display():
         _open_desktop(folder)
     else:
-        _print_example(folder)
+        from hemtra.commands.demo import print_example
+
+        raise typer.Exit(1 if print_example(folder, out, err) else 0)
 
 
 @app.command()
@@ -238,7 +235,7 @@ def run(
     jobs: Annotated[int, typer.Option(help="Processes that judge.", min=0, max=64)] = 2,
 ) -> None:
     """Run a line without a window: judge, record and signal every part."""
-    from hemtra.run_command import run_line
+    from hemtra.commands.run import run_line
     from hemtra.runtime.starting import Asked
     from hemtra.storage.plans import load_plan_file
     from hemtra.storage.stations import load_station
@@ -309,46 +306,6 @@ def check(plan: PlanPath) -> None:
     out.print(f"{plan.name} holds; its reference scan is judged {result.verdict}.")
 
 
-def _print_example(folder: Path) -> None:
-    """The whole example in a terminal: every part of both trays, and whether its verdict is right."""
-    from hemtra.runtime.demo import SCENES
-
-    out.print(f"Files in {folder}", soft_wrap=True)
-    wrong = sum(_print_scene(folder, *scene) for scene in SCENES)
-    if wrong:
-        raise typer.Exit(1)
-
-
-def _print_scene(folder: Path, plan_file: str, tray: str, truth_file: str) -> int:
-    """One plan on its tray; answers with how many parts were judged wrongly."""
-    from hemtra.storage.files import read_text
-    from hemtra.storage.plans import load_plan
-
-    known = json.loads(read_text(folder / truth_file, 1 << 20))
-    plan = load_plan(folder / plan_file)
-    by_profile = ", profile by profile" if plan.by_profile is not None else ""
-    out.print(f"Demo: {plan.name}, {len(plan.sheet)} characteristics, {len(known)} parts{by_profile}.")
-    table = Table("part", "known", "verdict", "decided by", "ms", box=None, header_style="bold")
-    right = 0
-    paths = [folder / tray / name for name in sorted(known)]
-    for item in inspect_files(plan, paths):
-        if item.result is None:
-            raise HemtraError(item.error)
-        truth, judged = known[item.path.name], item.result.characteristics
-        decided = [c for c in judged if c.verdict is not Verdict.PASS]
-        right += [c.balloon for c in decided] == truth["fails"]
-        table.add_row(
-            item.path.name,
-            truth["tag"],
-            _signed(item.result.verdict),
-            "; ".join(f"{c.balloon} {c.name} {c.reason}" for c in decided),
-            f"{item.result.elapsed_ms:.0f}",
-        )
-    out.print(table)
-    out.print(f"{right} of {len(known)} parts judged as their truth says.")
-    return len(known) - right
-
-
 def _print_result(name: str, result: Result) -> None:
     table = Table(
         "",
@@ -362,8 +319,8 @@ def _print_result(name: str, result: Result) -> None:
     )
     table.columns[2].justify = "right"
     for c in result.characteristics:
-        table.add_row(str(c.balloon), c.name, _value(c), _limits(c), f"{_signed(c.verdict)} {c.reason}")
-    out.print(f"{name}: {_signed(result.verdict)} in {result.elapsed_ms:.1f} ms")
+        table.add_row(str(c.balloon), c.name, _value(c), _limits(c), f"{signed(c.verdict)} {c.reason}")
+    out.print(f"{name}: {signed(result.verdict)} in {result.elapsed_ms:.1f} ms")
     out.print(table)
 
 
@@ -389,11 +346,6 @@ def _value(c: Judged) -> str:
 def _limits(c: Judged) -> str:
     ends = ("" if limit is None else f"{limit:.{c.decimals}f}" for limit in (c.lower, c.upper))
     return " … ".join(ends)
-
-
-def _signed(verdict: Verdict) -> str:
-    sign, colour = SIGNS[verdict]
-    return f"[{colour}]{sign} {verdict}[/{colour}]"
 
 
 @contextmanager

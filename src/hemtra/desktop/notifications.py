@@ -46,9 +46,10 @@ class Notifications:
             self.tell(Notice(text))
             return
         log.error("unexpected error", exc_info=error)
+        first = next(iter(str(error).strip().splitlines()), "")
         self.tell(
             Notice(
-                f"Something in Hemtra went wrong ({type(error).__name__}: {error}). Your work is still here;"
+                f"Something in Hemtra went wrong ({type(error).__name__}: {first}). Your work is still here;"
                 " save it under another name. The log says more."
             )
         )

@@ -79,6 +79,8 @@ def begin(
             workers = ThreadWorkers(plan, looked_at=asked.looked_at)
     except BaseException:
         records.close()
+        if block is not None:
+            block.stop()
         raise
     scans = asked.scans
     if scans is None and station is not None and asked.db is None:

@@ -5,14 +5,18 @@ from __future__ import annotations
 import ast
 import math
 import operator
+import threading
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from functools import lru_cache
 
 from hemtra.core.errors import HemtraError, NotMeasured
 
 LONGEST, DEEPEST = 500, 40
 """Letters of a formula, and how deep it may nest."""
 LARGEST_POWER = 32.0
+TRIES = 5
+_parsing = threading.Lock()
 
 _BINARY: Mapping[type[ast.operator], Callable[[float, float], float]] = {
     ast.Add: operator.add,
@@ -70,6 +74,7 @@ class Formula:
         return found
 
 
+@lru_cache(maxsize=512)
 def parse_formula(text: str) -> Formula:
     """Read a formula: + - * / ^, comparisons, `a if b > c else d`, and `FUNCTIONS`.
 
@@ -78,12 +83,23 @@ def parse_formula(text: str) -> Formula:
     if len(text) > LONGEST:
         raise HemtraError(f"A formula has at most {LONGEST} letters, this one {len(text)}.")
     try:
-        tree = ast.parse(text.strip().replace("^", "**") or " ", mode="eval").body
+        tree = _tree(text.strip().replace("^", "**") or " ")
     except (SyntaxError, ValueError, RecursionError, MemoryError):
         raise HemtraError(f"“{text}” is no formula; write it like (a + b) / 2 or max(a, b) - c.") from None
     names: set[str] = set()
     _check(tree, names, 0)
     return Formula(text, tree, frozenset(names))
+
+
+def _tree(text: str) -> ast.expr:
+    """Python's own reading of an expression; one thread at a time, since it counts its depth in one place."""
+    with _parsing:
+        for _ in range(TRIES):
+            try:
+                return ast.parse(text, mode="eval").body
+            except SystemError:
+                continue  # somebody else has read something meanwhile
+        return ast.parse(text, mode="eval").body
 
 
 def _check(node: ast.expr, names: set[str], depth: int) -> None:

@@ -1,0 +1,1 @@
+"""What the longer commands do; `cli.py` only declares them."""

@@ -1,0 +1,197 @@
+"""The Run workspace in the real window: a line that runs, the lock on editing, signals and the I/O window."""
+
+import socket
+
+import pytest
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QLineEdit
+from test_window import message, retype
+
+from hemtra import load_plan, save_plan
+from hemtra.core.plan.limits import Verdict
+from hemtra.desktop.edit_lock import is_pin, known_by
+from hemtra.desktop.settings import load_settings
+from hemtra.desktop.window import MainWindow
+from hemtra.link.io_link import line_coil
+from hemtra.runtime.starting import Asked
+from hemtra.storage.records import Records
+from hemtra.virtual.demo import STATION
+
+LEFT = Qt.MouseButton.LeftButton
+
+
+@pytest.fixture
+def line(demo, tmp_path):
+    """The demo's window with a fast belt, no I/O block, and records of its own."""
+    station = STATION.with_part("travel", speed=1500.0).with_part("io", host="")
+    demo.station_bench.document.edit("fast", station)
+    demo.run_workspace.db, demo.run_workspace.jobs = str(tmp_path / "records.db"), 0
+    return demo
+
+
+@pytest.fixture
+def unused_port() -> int:
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return probe.getsockname()[1]
+
+
+def until(qtbot, condition):
+    qtbot.waitUntil(lambda: bool(condition()), timeout=60_000)
+
+
+def stopped(qtbot, window):
+    if window.run_workspace.bench.state != "idle":
+        window.run_workspace.start_or_stop()
+    qtbot.waitUntil(lambda: window.run_workspace.bench.state == "idle", timeout=60_000)
+
+
+def test_one_click_runs_the_tray_and_shows_each_verdict(line, qtbot):
+    run = line.run_workspace
+    line.band.tabs["run"].click()
+    assert run.isVisible()
+    qtbot.mouseClick(run.start_button, LEFT)
+    until(qtbot, lambda: len(run.bench.parts) >= 4)
+    third = run.bench.parts[2]
+    assert third.record.reason.startswith("1 Boss NE 3.71, below 3.90")
+    assert [d.record.verdict for d in list(run.bench.parts)[:4]] == ["PASS", "PASS", "FAIL", "PASS"]
+    assert run.bench.counts.failed >= 1
+    qtbot.mouseClick(run.ribbon, LEFT, pos=run.ribbon.place_of(2).center().toPoint())
+    assert run.bench.shown is third
+    assert run.verdict.accessibleName().startswith("Part 3: FAIL. 1 Boss NE")
+    before = len(run.bench.parts)
+    until(qtbot, lambda: len(run.bench.parts) > before)
+    assert run.bench.shown is third, "the line goes on while a part is held"
+    run.ribbon.setFocus()
+    qtbot.keyClick(run.ribbon, Qt.Key.Key_Left)
+    assert run.bench.shown.record.number == 2
+    qtbot.keyClick(run.ribbon, Qt.Key.Key_Escape)
+    assert run.bench.shown is run.bench.parts[-1]
+    for view in (run.verdict, run.part, run.ribbon, run.trends, run.status):
+        assert not view.grab().isNull()
+    assert 1 in run.bench.worth_showing(4), "what failed is shown first"
+    qtbot.mouseClick(run.lot_button, LEFT)
+    until(qtbot, lambda: any(e.kind == "new lot" for e in run.bench.events))
+    until(qtbot, lambda: 0 < run.bench.counts.all < 4)
+    stopped(qtbot, line)
+    records = Records(run.db)
+    first = records.all_lots()[-1]
+    assert len(records.all_lots()) == 2
+    assert records.parts_of(first)[2].reason == third.record.reason
+    records.close()
+    assert run.start_button.text() == "Start the line"
+
+
+def test_a_part_without_a_readable_scan_says_so_across_the_room(line, qtbot, tmp_path):
+    run, folder = line.run_workspace, tmp_path / "in"
+    folder.mkdir()
+    (folder / "bad.x3p").write_bytes(b"no scan at all" * 400)
+    line.show_workspace("run")
+    run.start(Asked(watch=folder, db=run.db, jobs=0, looked_at=True))
+    until(qtbot, lambda: run.bench.parts)
+    assert run.bench.shown.record.verdict is Verdict.NOT_MEASURED
+    assert "bad.x3p" in run.verdict.accessibleName()
+    assert not run.verdict.grab().isNull()
+    assert not run.part.grab().isNull()
+    assert run.bench.events[0].kind == "faulty scan"
+    qtbot.mouseClick(run.pause_button, LEFT)
+    assert run.bench.state == "paused"
+    stopped(qtbot, line)
+
+
+def test_what_keeps_a_line_from_starting_is_said(line, qtbot, settled, tmp_path):
+    run = line.run_workspace
+    line.show_workspace("run")
+    run.db = str(tmp_path)
+    qtbot.mouseClick(run.start_button, LEFT)
+    until(qtbot, lambda: run.bench.state == "idle" and message(line))
+    assert "cannot be opened" in message(line)
+    assert "cannot be opened" in run.bench.trouble
+
+
+def test_a_locked_window_runs_and_shows_and_edits_nothing(line, qtbot, settled):
+    line.trigger("run.lock")
+    form = line.pin_form
+    for field in (form.pin, form.again):
+        qtbot.keyClicks(field, "12")
+    form.agree()
+    assert "4 letters" in form.wrong.text()
+    for field in (form.pin, form.again):
+        field.setText("4711")
+    form.agree()
+    assert line.settings.locked
+    assert line.run_workspace.isVisible()
+    assert not line.band.tabs["plan"].isEnabled()
+    plan = line.bench.document.plan
+    for action in ("plan.new", "characteristic.delete", "plan.show", "edit.undo", "plan.open"):
+        line.trigger(action)
+    assert "Editing is locked" in message(line)
+    assert line.bench.document.plan is plan
+    assert line.run_workspace.isVisible()
+    settled(line)
+    kept = load_settings()
+    assert kept.locked
+    assert "4711" not in kept.pin
+    again = MainWindow()
+    qtbot.addWidget(again)
+    again.show()
+    assert again.run_workspace.isVisible(), "it is locked at the next start, too"
+    again.close()
+    line.trigger("run.lock")
+    line.pin_form.pin.setText("1234")
+    line.pin_form.agree()
+    assert line.settings.locked
+    assert "not the PIN" in line.pin_form.wrong.text()
+    line.pin_form.pin.setText("4711")
+    line.pin_form.agree()
+    assert not line.settings.locked
+    line.trigger("plan.show")
+    assert line.plan_workspace.isVisible()
+
+
+def test_a_pin_is_known_only_by_what_scrypt_makes_of_it():
+    kept = known_by("geheim")
+    assert is_pin("geheim", kept)
+    assert not is_pin("Geheim", kept)
+    assert known_by("geheim") != kept, "salted"
+    assert not is_pin("", "")
+    assert not is_pin("x", "no salt")
+
+
+def test_signals_are_typed_and_what_they_cannot_be_is_said(line, qtbot, tmp_path):
+    line.trigger("plan.signals")
+    form = line.signals_form
+    assert len(form.rows) == len(line.bench.document.plan.signals) == 4
+    field = form.rows[0]["when"]
+    assert isinstance(field, QLineEdit)
+    retype(qtbot, field, "fails_1 or missing_1")
+    assert line.bench.document.plan.signals[0].when == "fails_1 or missing_1"
+    retype(qtbot, form.rows[0]["when"], "boss > 3")
+    assert "nothing a signal knows" in form.told.text()
+    retype(qtbot, form.rows[1]["line"], "0")
+    assert "igital line 0 is used twice" in form.told.text()
+    form.add_digital()
+    assert line.bench.document.plan.signals[-1].line == 3, "the lowest line that is free"
+    form.remove(4)
+    line.trigger("edit.undo")
+    line.trigger("edit.undo")
+    line.trigger("edit.undo")
+    assert line.bench.document.plan.signals[0].when == "not_passed"
+    form.add_analogue()
+    save_plan(line.bench.document.plan, tmp_path / "saved.hplan")
+    saved = load_plan(tmp_path / "saved.hplan").signals[-1]
+    assert (saved.kind, saved.balloon, saved.low, saved.high) == ("analogue", 1, 3.9, 4.1)
+
+
+def test_the_io_window_shows_and_forces_terminals(line, qtbot, unused_port):
+    station = STATION.with_part("io", port=unused_port)
+    line.station_bench.document.edit("block", station)
+    line.trigger("run.io-block")
+    until(qtbot, lambda: line.io_window is not None and "off" in line.io_window.states[0].text())
+    window = line.io_window
+    gate = line_coil(0)
+    qtbot.mouseClick(window.buttons[gate, True], LEFT)
+    until(qtbot, lambda: "on  forced" in window.states[gate].text())
+    qtbot.mouseClick(window.buttons[gate, None], LEFT)
+    until(qtbot, lambda: window.states[gate].text() == "○  off")
+    window.close()
