@@ -60,15 +60,40 @@ def main() -> None:
         window.bench.select(10)
         window.bench.select_step("outline")
         take("plan-anchor")
+        window.bench.tray.select(next(k for k, p in enumerate(PARTS) if "bead-wandering" in p.defects))
+        window.bench.select(20)
+        take("plan-path")
+        window.bench.tray.select(2)
         window.bench.select(1)
         window.plan_workspace.show_views(frozenset(("top", "3D")))
         space = window.plan_workspace.space
         wait_for(lambda: space is not None and len(space.meshes) == 2)
         take("plan-3d")
         window.plan_workspace.show_views(frozenset(("top", "section")))
+        run_picture(window, folder, home, take)
         profile_picture(window, folder / demo.RUNNER_PLAN_FILE, take)
         station_pictures(window, folder / demo.STATION_FILE, take)
         window.close()
+
+
+def run_picture(window: Any, folder: Path, home: str, take: Callable[..., None]) -> None:
+    """The line with the tray on its belt, at a part that fails twice."""
+    from hemtra.runtime import demo
+
+    window.stations.open(folder / demo.STATION_FILE)
+    wait_for(lambda: window.station_bench.document.path is not None)
+    run = window.run_workspace
+    run.db = f"{home}/records.db"
+    window.show_workspace("run")
+    run.start_or_stop()
+    wait_for(lambda: len(run.bench.parts) >= 20)
+    run.bench.hold(run.bench.parts[16])
+    wait_for(lambda: len(run.bench.parts) >= 21)
+    take("run", settle=False)
+    run.bench.hold(None)
+    run.start_or_stop()
+    wait_for(lambda: run.bench.state == "idle")
+    window.show_workspace("plan")
 
 
 def profile_picture(window: Any, plan: Path, take: Callable[..., None]) -> None:

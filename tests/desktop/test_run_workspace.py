@@ -69,7 +69,10 @@ def test_one_click_runs_the_tray_and_shows_each_verdict(line, qtbot):
     assert run.bench.shown is run.bench.parts[-1]
     for view in (run.verdict, run.part, run.ribbon, run.trends, run.status):
         assert not view.grab().isNull()
-    assert 1 in run.bench.worth_showing(4), "what failed is shown first"
+    assert 1 in run.bench.worth_showing(0, 4), "what failed is shown first"
+    assert 1 not in run.bench.worth_showing(4, 99)
+    qtbot.keyClick(run.trends, Qt.Key.Key_Down)
+    assert run.trends.first > 0
     qtbot.mouseClick(run.lot_button, LEFT)
     until(qtbot, lambda: any(e.kind == "new lot" for e in run.bench.events))
     until(qtbot, lambda: 0 < run.bench.counts.all < 4)

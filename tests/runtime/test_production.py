@@ -11,6 +11,7 @@ import time
 import pytest
 
 from hemtra import Scan, save_plan, save_scan
+from hemtra.cli import main
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.plan.signals import Analogue, Digital
 from hemtra.runtime.feeds import Arrived, FolderFeed, WatchFeed
@@ -398,8 +399,10 @@ def test_a_killed_run_goes_on_with_the_lot(tmp_path):
     db.close()
 
 
-def test_what_cannot_run_says_so(tmp_path):
+def test_what_cannot_run_says_so(tmp_path, monkeypatch, capfd):
     (tmp_path / "empty").mkdir()
+    save_plan(PLAN, tmp_path / "steps.hplan", scan_of(0.2))
+    folder_of(tmp_path / "in", [0.2])
     for more, words in (
         (("--replay", tmp_path / "empty"), "There are no scans in"),
         (("--watch", tmp_path / "nowhere"), "There is no folder"),
@@ -407,8 +410,11 @@ def test_what_cannot_run_says_so(tmp_path):
         (("--replay", tmp_path / "in", "--io", "nowhere"), "is no address"),
         (("--replay", tmp_path / "in", "--watch", tmp_path), "give --watch or --replay"),
     ):
-        run = start_run(tmp_path, *more)
-        out, err = run.communicate(timeout=60)
-        assert (run.returncode, out) == (2, "")
+        command = ["hemtra", "run", tmp_path / "steps.hplan", "--db", tmp_path / "r.db", "--jobs", "0", *more]
+        monkeypatch.setattr(sys, "argv", [str(word) for word in command])
+        with pytest.raises(SystemExit) as ended:
+            main()
+        out, err = capfd.readouterr()
+        assert (ended.value.code, out) == (2, "")
         assert words in err
         assert err.count("\n") == 1

@@ -40,4 +40,5 @@ def run(demo_folder: Path | None = None) -> int:
     if demo_folder is not None:
         window.plans.open(demo_folder / PLAN_FILE)
         window.stations.open(demo_folder / STATION_FILE)
+        window.runs_at_once = True
     return application.exec()

@@ -86,6 +86,8 @@ class MainWindow(QMainWindow):
         self.signals_form: SignalsForm | None = None
         self.pin_form: PinForm | None = None
         self._block: IoProcess | None = None
+        self.runs_at_once = False
+        """Whether the line starts when the Run workspace is shown first: in the demo, where nothing is real."""
         self._workspace = "plan"
         self.message_bar = MessageBar(self.trigger)
         self.notifications.told.connect(self.message_bar.told.emit)
@@ -131,6 +133,9 @@ class MainWindow(QMainWindow):
         """Go to “station”, “plan” or “run”."""
         if not (self.settings.locked and name in EDITING):
             self._workspace = name
+        if name == "run" and self.runs_at_once:
+            self.runs_at_once = False
+            self.run_workspace.start_or_stop()
         self._refresh()
 
     @property

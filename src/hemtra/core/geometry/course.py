@@ -11,6 +11,7 @@ from typing import Any, Literal, TypeAlias, get_args
 
 import numpy as np
 import scipy  # its parts load when they are used first
+from numba import njit
 
 from hemtra.core.arrays import FloatArray
 from hemtra.core.errors import NotMeasured
@@ -102,18 +103,28 @@ class Course:
     def crossings(self) -> tuple[float, ...]:
         """mm along the course where it crosses itself, at most a few."""
         keep = np.unique(np.linspace(0, len(self.places) - 1, min(len(self.places), COARSE)).astype(int))
-        p, s = self.places[keep], self.along[keep]
-        a, b = p[:-1], p[1:]
-        r = b - a
-        d = a[None, :] - a[:, None]
-        cross = r[:, None, 0] * r[None, :, 1] - r[:, None, 1] * r[None, :, 0]
-        with np.errstate(divide="ignore", invalid="ignore"):
-            t = (d[..., 0] * r[None, :, 1] - d[..., 1] * r[None, :, 0]) / cross
-            u = (d[..., 0] * r[:, None, 1] - d[..., 1] * r[:, None, 0]) / cross
-        meet = (t > 0) & (t < 1) & (u > 0) & (u < 1)
-        first, second = np.nonzero(np.triu(meet, 2))
-        at = s[first] + t[first, second] * (s[first + 1] - s[first])
+        at = _crossed(self.places[keep], self.along[keep])
         return tuple(float(v) for v in np.unique(np.round(at, 1))[:4])
+
+
+@njit(cache=True, nogil=True)
+def _crossed(places: FloatArray, along: FloatArray) -> FloatArray:
+    """(n,) mm along a polyline (k, 2) where two of its pieces that are no neighbours meet."""
+    found = np.empty(places.shape[0])
+    count = 0
+    for i in range(places.shape[0] - 1):
+        rx, ry = places[i + 1, 0] - places[i, 0], places[i + 1, 1] - places[i, 1]
+        for j in range(i + 2, places.shape[0] - 1):
+            qx, qy = places[j + 1, 0] - places[j, 0], places[j + 1, 1] - places[j, 1]
+            cross = rx * qy - ry * qx
+            if cross == 0.0 or count == found.size:
+                continue
+            dx, dy = places[j, 0] - places[i, 0], places[j, 1] - places[i, 1]
+            t, u = (dx * qy - dy * qx) / cross, (dx * ry - dy * rx) / cross
+            if 0.0 < t < 1.0 and 0.0 < u < 1.0:
+                found[count] = along[i] + t * (along[i + 1] - along[i])
+                count += 1
+    return found[:count]
 
 
 def course_through(

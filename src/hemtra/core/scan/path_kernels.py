@@ -7,13 +7,17 @@ from numba import njit
 
 from hemtra.core.arrays import FloatArray, Heights, IndexArray
 
+SLACK = 1e-9
+"""Points by which rounding may take a sample beyond the last grid line, which itself still counts as inside."""
+
 
 @njit(cache=True, nogil=True)
 def _careful(z: Heights, r: float, c: float) -> float:
     """Bilinear height at a row and column, where a point of no weight may be missing or lie outside."""
     rows, cols = z.shape
-    if not (c >= 0.0 and r >= 0.0 and c <= cols - 1 and r <= rows - 1):
+    if not (c >= -SLACK and r >= -SLACK and c <= cols - 1 + SLACK and r <= rows - 1 + SLACK):
         return np.nan
+    c, r = min(max(c, 0.0), cols - 1.0), min(max(r, 0.0), rows - 1.0)
     j, i = int(c), int(r)
     f, g = c - j, r - i
     total = 0.0

@@ -9,6 +9,7 @@ import numpy as np
 from hemtra.core.arrays import FloatArray
 from hemtra.core.errors import HemtraError
 from hemtra.core.scan.heightmap import HeightMap, Profile
+from hemtra.core.scan.path_kernels import sections_across
 
 LONGEST = 20_000
 """Samples of a section at most; a longer line is sampled more coarsely."""
@@ -40,20 +41,34 @@ def section(
     if across.size == 1:
         across = np.zeros(1)
     ux, uy = (end[0] - start[0]) / length, (end[1] - start[1]) / length
-    z = sample(
-        data,
-        start[0] + along * ux - across[:, None] * uy,
-        start[1] + along * uy + across[:, None] * ux,
-    )
-    found = ~np.isnan(z)
-    if median:
-        middle = np.full(along.size, np.nan)
-        some = found.any(axis=0)
-        middle[some] = np.nanmedian(z[:, some], axis=0)
-        return Profile(along, middle)
-    count = found.sum(axis=0)
-    total = np.where(found, z, 0.0).sum(axis=0)
-    return Profile(along, np.divide(total, count, out=np.full(along.size, np.nan), where=count > 0))
+    if min(data.shape) < 2:
+        # a single row has nothing between its points to interpolate across
+        z = sample(
+            data,
+            start[0] + along * ux - across[:, None] * uy,
+            start[1] + along * uy + across[:, None] * ux,
+        )
+        return Profile(along, _medians(z))
+    grid = np.array([data.grid.x0, data.grid.y0, data.grid.dx, data.grid.dy])
+    middle, travel = np.array([(start[0] + end[0]) / 2, (start[1] + end[1]) / 2]), np.array([-uy, ux])
+    if not median:
+        return Profile(
+            along, sections_across(data.z, grid, middle[None], travel[None], length / 2, along.size, across)[0]
+        )
+    middles = middle + across[:, None] * travel
+    ways = np.broadcast_to(travel, middles.shape).copy()
+    z = sections_across(data.z, grid, middles, ways, length / 2, along.size, np.zeros(1))
+    return Profile(along, _medians(z))
+
+
+def _medians(z: FloatArray) -> FloatArray:
+    """(m,) medians of the columns of z (n, m), without what is missing; NaN where all of it is."""
+    ordered = np.sort(z, axis=0)  # which puts NaN last
+    count = np.count_nonzero(~np.isnan(z), axis=0)
+    columns = np.arange(z.shape[1])
+    low, high = np.maximum(count - 1, 0) // 2, np.minimum(count // 2, z.shape[0] - 1)
+    medians: FloatArray = (ordered[low, columns] + ordered[high, columns]) / 2
+    return np.where(count > 0, medians, np.nan)
 
 
 def sample(data: HeightMap, x: FloatArray, y: FloatArray) -> FloatArray:

@@ -113,8 +113,8 @@ class RunBench:
         self.trouble = trouble
         self.set_state("idle")
 
-    def worth_showing(self, most: int) -> list[int]:
-        """The balloons whose trends are shown: those that failed last and nearest to their limits first."""
+    def worth_showing(self, first: int, most: int) -> list[int]:
+        """Balloons whose trends are shown, after the first so many: what failed or nearly did comes first."""
         scored = []
         for balloon, rows in self.trends.items():
             if not rows:
@@ -122,7 +122,7 @@ class RunBench:
             last = list(rows)[-30:]
             failed = sum(row.verdict is not Verdict.PASS for row in last)
             scored.append((-failed, -max(_strain(row) for row in last), balloon))
-        return sorted(balloon for *_, balloon in sorted(scored)[:most])
+        return sorted(balloon for *_, balloon in sorted(scored)[first : first + most])
 
 
 def _strain(row: Judged) -> float:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPen, QPolygonF, QWheelEvent
 from PySide6.QtWidgets import QWidget
 
 from hemtra.core.plan.limits import Judged, Verdict
@@ -22,9 +22,38 @@ class TrendView(QWidget):
     def __init__(self, bench: RunBench) -> None:
         super().__init__()
         self.setMinimumHeight(int(HEAD) + LEAST_HEIGHT)
-        self.setAccessibleName("Trend of the last parts against the limits")
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Trend of the last parts against the limits; Up and Down show the others")
+        self.setToolTip(
+            "Those that fail, or come nearest to their limits, come first; the wheel shows the others."
+        )
         self._bench = bench
+        self.first = 0
+        """How many are passed over, to show the others."""
         bench.changed.connect(self.update)
+
+    def _room(self) -> int:
+        """Sparks that are shown at once."""
+        return COLUMNS * max(1, int((self.height() - HEAD - 8) // LEAST_HEIGHT))
+
+    def turn(self, by: int) -> None:
+        """Show the next ones, or the ones before."""
+        count, room = sum(bool(rows) for rows in self._bench.trends.values()), self._room()
+        self.first = min(max(self.first + by * room, 0), max(0, (count - 1) // room * room))
+        self.update()
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        """The next ones, or the ones before."""
+        if event.angleDelta().y():
+            self.turn(-1 if event.angleDelta().y() > 0 else 1)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Up and Down do the same."""
+        moves = {Qt.Key.Key_Up: -1, Qt.Key.Key_Down: 1}
+        if event.key() in moves:
+            self.turn(moves[Qt.Key(event.key())])
+        else:
+            super().keyPressEvent(event)
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """One box a characteristic."""
@@ -36,9 +65,16 @@ class TrendView(QWidget):
         painter.setPen(theme.colour("ink"))
         painter.setFont(theme.font(13, bold=True))
         painter.drawText(14, 19, f"Trend of the last {TREND} parts against the limits")
-        lines = max(1, int((self.height() - HEAD - 8) // LEAST_HEIGHT))
+        lines = self._room() // COLUMNS
         wide, tall = (self.width() - 24) / COLUMNS, (self.height() - HEAD - 8) / lines
-        balloons = self._bench.worth_showing(lines * COLUMNS)
+        balloons = self._bench.worth_showing(self.first, self._room())
+        count = sum(bool(rows) for rows in self._bench.trends.values())
+        if count > self._room():
+            painter.setPen(theme.colour("muted"))
+            painter.setFont(theme.font(12))
+            last = min(self.first + self._room(), count)
+            hint = f"{self.first + 1} to {last} of {count}, those nearest to trouble first"
+            painter.drawText(QRectF(0, 5, self.width() - 14, 20), Qt.AlignmentFlag.AlignRight, hint)
         if not balloons:
             painter.setPen(theme.colour("muted"))
             painter.setFont(theme.font(13))
