@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import multiprocessing
+import threading
 import time
 from concurrent.futures import Future, ProcessPoolExecutor, ThreadPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
@@ -18,6 +19,8 @@ from hemtra.core.scan.scan import Scan
 from hemtra.runtime.feeds import Arrived
 from hemtra.storage.scans import load_scan
 
+TRIES = 3
+"""Times that a part is judged whose worker dies."""
 LOOK_COLUMNS = 640
 """Columns of the map that a run shows of a part; more would only travel between processes."""
 
@@ -144,7 +147,8 @@ def _ready(_: int) -> None:
 class ProcessWorkers:
     """In processes of their own, so that all cores are used and a window never waits.
 
-    A worker that dies takes its part to NOT MEASURED with a reason, and others take its place.
+    Where a worker dies, others take its place and what was being judged is judged again; a part whose worker
+    keeps dying is NOT MEASURED with a reason.
     """
 
     def __init__(
@@ -152,6 +156,7 @@ class ProcessWorkers:
     ) -> None:
         """sample: a scan on which each worker warms up before the first part."""
         self._count, self._start = count, (plan, looked_at, sample)
+        self._lock = threading.Lock()
         self._pool = self._made()
         for future in [self._pool.submit(_ready, k) for k in range(count)]:
             future.result()
@@ -163,22 +168,23 @@ class ProcessWorkers:
 
     def submit(self, arrived: Arrived) -> Future[Evaluated]:
         """Begin with a part."""
-        try:
-            return self._pool.submit(_judge, arrived)
-        except BrokenProcessPool:
-            self._pool.shutdown(wait=False)
-            self._pool = self._made()
-            return self._pool.submit(_judge, arrived)
+        with self._lock:
+            try:
+                return self._pool.submit(_judge, arrived)
+            except BrokenProcessPool:
+                self._pool.shutdown(wait=False)
+                self._pool = self._made()
+                return self._pool.submit(_judge, arrived)
 
     def result(self, arrived: Arrived, future: Future[Evaluated]) -> Evaluated:
         """What became of it; waits."""
-        try:
-            return future.result()
-        except BrokenProcessPool:
-            words = (
-                "what judged it ended unexpectedly, perhaps for want of memory; its scan is kept if scans are"
-            )
-            return Evaluated(Verdict.NOT_MEASURED, judged=time.time(), trouble=words, kind="worker lost")
+        for _ in range(TRIES):
+            try:
+                return future.result()
+            except BrokenProcessPool:
+                future = self.submit(arrived)
+        words = "what judged it ended unexpectedly, again and again; keep its scan and report this"
+        return Evaluated(Verdict.NOT_MEASURED, judged=time.time(), trouble=words, kind="worker lost")
 
     def stop(self) -> None:
         """End."""

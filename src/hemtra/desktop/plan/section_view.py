@@ -41,7 +41,7 @@ from hemtra.desktop.plan.section_axes import (
 )
 from hemtra.desktop.plan.section_tools import SectionTools
 from hemtra.desktop.plan.section_zone import SectionZone
-from hemtra.desktop.plan.signs import draw_arrow, draw_balloon, draw_chip, told_value
+from hemtra.desktop.plan.signs import draw_arrow, draw_balloon, draw_chip, draw_panel, told_value
 
 CLOSER, CLOSEST = 1.25, 0.2
 """By how much a notch of the wheel comes closer, and the shortest stretch shown, in mm."""
@@ -113,9 +113,7 @@ class SectionView(QWidget):
         """Axes, profile, planes, used data and the dimension of the selected characteristic."""
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(QPen(theme.colour("line"), 1))
-        painter.setBrush(theme.colour("paper"))
-        painter.drawRoundedRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5), 6, 6)
+        draw_panel(painter, self)
         shown = self.bench.shown
         profile = shown.profile if shown else None
         painter.setPen(theme.colour("muted"))

@@ -6,6 +6,7 @@ import math
 
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
+from PySide6.QtWidgets import QWidget
 
 from hemtra.core.plan.limits import Judged, Verdict
 from hemtra.desktop import theme
@@ -139,6 +140,13 @@ def draw_chip(
     painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
     painter.restore()
     return box
+
+
+def draw_panel(painter: QPainter, widget: QWidget) -> None:
+    """The ground of a panel that paints itself."""
+    painter.setPen(QPen(theme.colour("line"), 1))
+    painter.setBrush(theme.colour("paper"))
+    painter.drawRoundedRect(QRectF(widget.rect()).adjusted(0.5, 0.5, -0.5, -0.5), 6, 6)
 
 
 def draw_arrow(painter: QPainter, start: QPointF, tip: QPointF) -> None:

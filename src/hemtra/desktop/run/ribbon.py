@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QWidget
 from hemtra.core.plan.limits import Verdict
 from hemtra.desktop import theme
 from hemtra.desktop.model.run_bench import RIBBON, RunBench
+from hemtra.desktop.plan.signs import draw_panel
 
 HEAD, FOOT = 26.0, 18.0
 EVERY = 10
@@ -39,9 +40,7 @@ class Ribbon(QWidget):
         """All marks, numbers below every tenth."""
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(QPen(theme.colour("line"), 1))
-        painter.setBrush(theme.colour("paper"))
-        painter.drawRoundedRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5), 6, 6)
+        draw_panel(painter, self)
         painter.setPen(theme.colour("ink"))
         painter.setFont(theme.font(13, bold=True))
         painter.drawText(14, 18, f"Last {RIBBON} parts")

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QWidget
 
 from hemtra.desktop import theme
 from hemtra.desktop.model.run_bench import Outside, RunBench
+from hemtra.desktop.plan.signs import draw_panel
 
 LINE = 21.0
 GOOD, WARN, BAD, NONE = "passed", "copper", "failed", "muted"
@@ -37,9 +38,7 @@ class StatusPanel(QWidget):
         """Lot, counts, yield, times, and what is outside."""
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(QPen(theme.colour("line"), 1))
-        painter.setBrush(theme.colour("paper"))
-        painter.drawRoundedRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5), 6, 6)
+        draw_panel(painter, self)
         bench, left, right = self._bench, 14.0, self.width() - 14.0
         y = 22.0
         self._row(painter, y, bench.lot or "no lot yet", _since(bench), bold=True)

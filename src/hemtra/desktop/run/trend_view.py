@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QWidget
 from hemtra.core.plan.limits import Judged, Verdict
 from hemtra.desktop import theme
 from hemtra.desktop.model.run_bench import TREND, RunBench
-from hemtra.desktop.plan.signs import draw_balloon
+from hemtra.desktop.plan.signs import draw_balloon, draw_panel
 
 COLUMNS, LEAST_HEIGHT = 4, 74
 HEAD = 28.0
@@ -59,9 +59,7 @@ class TrendView(QWidget):
         """One box a characteristic."""
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(QPen(theme.colour("line"), 1))
-        painter.setBrush(theme.colour("paper"))
-        painter.drawRoundedRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5), 6, 6)
+        draw_panel(painter, self)
         painter.setPen(theme.colour("ink"))
         painter.setFont(theme.font(13, bold=True))
         painter.drawText(14, 19, f"Trend of the last {TREND} parts against the limits")
