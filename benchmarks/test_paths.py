@@ -10,9 +10,13 @@ from hemtra.core.characteristics.continuity import ContinuityKind
 from hemtra.core.features.bead import BeadKind
 from hemtra.core.features.path import PathKind
 from hemtra.core.geometry.course import course_through
+from hemtra.core.plan.engine import Engine
 from hemtra.core.plan.kind import Given
+from hemtra.core.scan.path_edits import moved_node
 from hemtra.core.scan.path_kernels import sections_across
 from hemtra.core.scan.zones import PathZone
+from hemtra.desktop.evaluation import ShowRequest, show
+from hemtra.virtual.demo import PARTS, demo_plan
 
 PITCH, HALF_X, HALF_Y, CORNER = 0.11, 65.0, 42.0, 8.0
 SECTIONS, POINTS = 800, 101
@@ -83,3 +87,18 @@ def test_course_of_a_rounded_rectangle(beside, beaded):
     nodes = zone.node_places()
     turns, corners = [n.turn for n in zone.nodes], [n.corner for n in zone.nodes]
     beside(lambda: course_through(nodes, turns, corners, closed=True))
+
+
+def test_drag_a_node_with_all_sizes_and_the_section(beside):
+    """The demo's bead after a node has moved: its path, bead, five characteristics, evidence and section."""
+    engine, plan = Engine(PARTS[0].scan().data), demo_plan()
+    places = iter(range(10_000))
+
+    def moved():
+        step = plan.step("bead-path")
+        zone = moved_node(step.zone, 0, 0.0, next(places) / 1000)
+        changed = plan.with_step(step.edited(zone=zone))
+        return list(show(ShowRequest(engine, None, changed, 20, None, 1.0), lambda: False))
+
+    assert moved()[0].along is not None
+    beside(moved, engine.data.z.copy, "copy of the map")

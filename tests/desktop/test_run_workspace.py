@@ -173,6 +173,9 @@ def test_signals_are_typed_and_what_they_cannot_be_is_said(line, qtbot, tmp_path
     assert "nothing a signal knows" in form.told.text()
     retype(qtbot, form.rows[1]["line"], "0")
     assert "igital line 0 is used twice" in form.told.text()
+    form.rows[0]["unknown"].click()
+    assert not line.bench.document.plan.signals[0].unknown
+    line.trigger("edit.undo")
     form.add_digital()
     assert line.bench.document.plan.signals[-1].line == 3, "the lowest line that is free"
     form.remove(4)

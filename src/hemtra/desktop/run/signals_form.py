@@ -33,6 +33,10 @@ FIELDS: dict[str, tuple[tuple[str, str, int, str], ...]] = {
         ("full", "counts", 60, "Counts of the I/O block at 20 mA or 10 V."),
     ),
 }
+BOXES = (
+    ("unknown", "or unknown", "On also where it cannot be told, because a value was not measured."),
+    ("inverted", "inverted", "Off where it would be on."),
+)
 WHOLE = ("line", "balloon", "full")
 TEXT = ("name", "when")
 _signal: TypeAdapter[AnySignal] = TypeAdapter(AnySignal)
@@ -69,7 +73,7 @@ class SignalsForm(QWidget):
         words.setObjectName("muted")
         layout.addWidget(words)
         layout.addStretch()
-        self.resize(860, 300)
+        self.resize(960, 300)
         bench.document.changed.connect(self.refresh)
         self._alive = True
         self.refresh()
@@ -106,11 +110,14 @@ class SignalsForm(QWidget):
             line.addWidget(edit)
             fields[name] = edit
         if isinstance(signal, Digital):
-            box = QCheckBox("inverted")
-            box.setChecked(signal.inverted)
-            box.toggled.connect(partial(self._change, number, "inverted"))
-            line.addWidget(box)
-            fields["inverted"] = box
+            for name, title, help_text in BOXES:
+                box = QCheckBox(title)
+                box.setChecked(getattr(signal, name))
+                box.setToolTip(help_text)
+                box.setAccessibleName(f"{signal.name}, {title}")
+                box.toggled.connect(partial(self._change, number, name))
+                line.addWidget(box)
+                fields[name] = box
         else:
             other = QPushButton(signal.span)
             other.setObjectName("action")
