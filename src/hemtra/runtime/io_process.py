@@ -10,7 +10,7 @@ from hemtra.core.errors import HemtraError
 from hemtra.core.station.outside import IoBlock
 from hemtra.link.wiring import Wiring
 
-PATIENCE = 15.0
+PATIENCE = 45.0
 """s that it may take to answer."""
 
 

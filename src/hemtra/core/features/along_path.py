@@ -121,11 +121,11 @@ class AlongPath(Kind):
     there: ClassVar[tuple[int, ...]] = (0,)
 
     spacing: float = setting(
-        0.5, "section every", "Distance between sections along the path.", unit="mm", ge=0.01, le=100
+        0.5, "spacing", "Distance between sections along the path.", unit="mm", ge=0.01, le=100
     )
     average: float = setting(
         0.3,
-        "each the mean over",
+        "mean over",
         "Stretch of the path over which the heights of one section are averaged.",
         unit="mm",
         ge=0.0,
@@ -136,7 +136,7 @@ class AlongPath(Kind):
     )
     settle: float = setting(
         2.0,
-        "sizes are the median over",
+        "median over",
         "Stretch of the path over which a size is the median, so that specks do not decide; 0 for none.",
         unit="mm",
         ge=0.0,
@@ -144,7 +144,7 @@ class AlongPath(Kind):
     )
     skip: float = setting(
         0.0,
-        "left out at nodes",
+        "at nodes",
         "Sections this near to a node do not count for sizes; they still show where something is missing.",
         unit="mm",
         ge=0.0,
@@ -205,9 +205,8 @@ class AlongPath(Kind):
             y = places[seen, 1:] - half * directions[seen, :1]
             z = found.path.base.height_at(x, y)
             marks.append(Strokes(np.stack([x, y, z], axis=-1), role))  # type: ignore[arg-type]
-        told = np.nan_to_num(found.values(name))
         title = f"{quantity.title} along the path"
-        return Evidence(tuple(marks), Curve(title, found.at, told, (), quantity.unit))
+        return Evidence(tuple(marks), Curve(title, found.at, found.values(name), (), quantity.unit))
 
     def section(self, given: Given, found: Along, s: float) -> tuple[Cut, tuple[Mark, ...]]:
         """The section nearest to s mm along the path, from left to right, and what was found on it."""

@@ -102,7 +102,7 @@ class BeadKind(AlongPath):
     )
     ends: float = setting(
         2.0,
-        "left out at its ends",
+        "at breaks",
         "Sections this near to a break do not count for sizes, since a bead rounds off where it ends.",
         unit="mm",
         ge=0.0,

@@ -68,6 +68,7 @@ class StatusPanel(QWidget):
         cycle = bench.outside.cycle
         late = 1000 * times.latency
         words = f"{late:.0f} ms" if cycle is None else f"{late:.0f} of {1000 * cycle:.0f} ms"
+        words = words if times.latency else "–"
         self._row(painter, y, "scan to signal", words)
         y += 6
         if cycle:
