@@ -259,6 +259,36 @@ def run(
     raise typer.Exit(run_line(held.plan, where, asked, out, err, held.reference))
 
 
+@app.command()
+def export(
+    output: Annotated[Path, typer.Option("--output", "-o", help="The CSV file to write.", show_default=False)],
+    db: Annotated[
+        str | None, typer.Option(metavar="URL", help="Records: a file, or an SQLAlchemy URL.")
+    ] = None,
+    lot: Annotated[str | None, typer.Option(help="Only the lot of that name.")] = None,
+) -> None:
+    """Export records as a table: one row a part, one column a characteristic."""
+    from hemtra.runtime.starting import default_db
+    from hemtra.storage.records import Records
+    from hemtra.storage.records.looking import export_csv
+
+    records = Records(db or default_db())
+    chosen = None if lot is None else [found for found in records.all_lots() if found.name == lot]
+    if chosen == []:
+        names = ", ".join(found.name for found in records.all_lots()[:5]) or "none"
+        raise HemtraError(f"There is no lot “{lot}”; the newest are: {names}.")
+    with _progress("export") as bar:
+        task = bar.add_task("parts")
+
+        def tell(done: int, of: int, what: str) -> bool:
+            bar.update(task, total=of, completed=done, description=what)
+            return True
+
+        export_csv(records, output, chosen, tell)
+    records.close()
+    out.print(f"The parts are in {output}.", soft_wrap=True)
+
+
 @app.command("io-block")
 def io_block(
     port: Annotated[int, typer.Option(help="Port of Modbus TCP.", min=1, max=65535)] = 5020,

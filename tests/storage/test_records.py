@@ -1,12 +1,14 @@
 """The records database: what is kept, continued, refused, and never half written."""
 
+import csv
 import sqlite3
 
 import pytest
 
-from hemtra import Plan, inspect
+from hemtra import FileError, Plan, inspect
 from hemtra.core.plan.limits import Verdict
 from hemtra.storage.records import Records
+from hemtra.storage.records.looking import export_csv, failures, trends
 from hemtra.storage.records.opening import RecordsError
 from hemtra.storage.records.store import SENT, Event, PartRecord
 from hemtra.virtual.demo import STATION
@@ -134,3 +136,48 @@ def _newer(path):
 
 def test_an_empty_plan_has_a_revision_too(records):
     assert records.revision(Plan()) > 0
+
+
+def made(records, plan, rises):
+    """A lot of parts on which balloon 1 measures so many mm."""
+    lot, revision = records.open_lot(plan.name), records.revision(plan)
+    for rise in rises:
+        result = inspect(plan, sloped(slope_x=rise / 2))
+        number = records.next_number(lot)
+        records.add(lot, part(number, result.characteristics, result.verdict), revision)
+    return lot
+
+
+def test_a_limit_that_changes_makes_another_series_and_a_lot_stays_apart(records):
+    lot = made(records, limited(0.1, 0.3), [0.2, 0.4])
+    assert made(records, limited(0.1, 0.5), [0.4]).id == lot.id
+    first, second = trends(records, lot, 1)
+    assert (first.upper, first.numbers.tolist()) == (0.3, [1, 2])
+    assert first.values == pytest.approx([0.2, 0.4], abs=1e-5)
+    assert (second.upper, second.numbers.tolist()) == (0.5, [3])
+    assert trends(records, lot, 9) == []
+    other = records.open_lot("steps", new=True)
+    assert trends(records, other, 1) == []
+    assert failures(records, lot) == [(1, "Rise", 1)]
+    assert failures(records, other) == []
+
+
+def test_parts_are_exported_in_pieces_and_not_at_all_when_stopped(records, tmp_path, monkeypatch):
+    monkeypatch.setattr("hemtra.storage.records.looking.CHUNK", 2)
+    lot = made(records, limited(0.1, 0.3), [0.2, 0.4, 0.15])
+    told = []
+    path = tmp_path / "parts.csv"
+    assert export_csv(records, path, [lot], lambda done, of, what: not told.append((done, of)))
+    assert told == [(2, 3), (3, 3)]
+    with path.open() as file:
+        rows = list(csv.DictReader(file))
+    assert [(r["lot"], r["number"], r["verdict"]) for r in rows] == [
+        (lot.name, "1", "PASS"),
+        (lot.name, "2", "FAIL"),
+        (lot.name, "3", "PASS"),
+    ]
+    assert [float(r["1 Rise (mm)"]) for r in rows] == pytest.approx([0.2, 0.4, 0.15], abs=1e-5)
+    assert not export_csv(records, tmp_path / "none.csv", None, lambda done, of, what: False)
+    assert [p.name for p in tmp_path.glob("*.csv")] == ["parts.csv"]
+    with pytest.raises(FileError, match="was not saved"):
+        export_csv(records, tmp_path / "nowhere" / "parts.csv")

@@ -5,7 +5,8 @@ from __future__ import annotations
 import hashlib
 import json
 import time
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -117,6 +118,12 @@ class Records:
     def close(self) -> None:
         """Let go of the database."""
         self._engine.dispose()
+
+    @contextmanager
+    def reading(self) -> Iterator[Connection]:
+        """A connection to look things up with."""
+        with told(self.name), self._engine.connect() as db:
+            yield db
 
     # -- lots -------------------------------------------------------------------------------------
 

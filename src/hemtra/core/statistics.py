@@ -1,0 +1,83 @@
+"""Statistics of a characteristic over many parts: spread, capability and performance.
+
+Terms and formulas of ISO 22514-1 and -2 for a normal distribution: performance from the spread of all values,
+capability from the spread within, which for single values in the order they were made is estimated by their
+moving range (ISO 7870-2).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from hemtra.core.arrays import FloatArray
+
+D2 = 1.128
+"""Mean range of two values of a standard normal distribution (ISO 7870-2, table of factors)."""
+FEW = 50
+"""Parts below which capability says little."""
+
+
+@dataclass(frozen=True)
+class Statistics:
+    """Of the values that were measured, in their unit; None where there are too few, or no such limit.
+
+    deviation: of all values (n - 1). within: estimated from the moving range. pp, ppk: performance by the first;
+    cp, cpk: capability by the second. Only limits that exist count; with one alone there is no pp and no cp.
+    """
+
+    count: int
+    missing: int
+    mean: float | None = None
+    deviation: float | None = None
+    within: float | None = None
+    least: float | None = None
+    greatest: float | None = None
+    pp: float | None = None
+    ppk: float | None = None
+    cp: float | None = None
+    cpk: float | None = None
+
+    @property
+    def warning(self) -> str:
+        """Why the indices should not be trusted; empty where they may."""
+        if self.ppk is None:
+            return ""
+        return f"from {self.count} parts only; below {FEW} they say little" if self.count < FEW else ""
+
+
+def statistics(values: FloatArray, lower: float | None, upper: float | None) -> Statistics:
+    """Statistics of values (n,) in the order the parts were made, NaN where one was not measured."""
+    known = values[~np.isnan(values)].astype(np.float64)
+    missing = int(values.size - known.size)
+    if known.size == 0:
+        return Statistics(0, missing)
+    # about the first value, so that a large mean costs no digits
+    first = float(known[0])
+    off = known - first
+    mean, least, greatest = first + float(off.mean()), float(known.min()), float(known.max())
+    if known.size < 2:
+        return Statistics(1, missing, mean, None, None, least, greatest)
+    deviation = float(off.std(ddof=1))
+    within = float(np.abs(np.diff(off)).mean()) / D2
+    pp, ppk = _indices(mean, deviation, lower, upper)
+    cp, cpk = _indices(mean, within, lower, upper)
+    return Statistics(
+        int(known.size), missing, mean, deviation, within, least, greatest, pp=pp, ppk=ppk, cp=cp, cpk=cpk
+    )
+
+
+def _indices(
+    mean: float, spread: float, lower: float | None, upper: float | None
+) -> tuple[float | None, float | None]:
+    """The index of the spread alone, and the one that also counts where its middle lies."""
+    if spread <= 0.0:
+        return None, None
+    sides = []
+    if upper is not None:
+        sides.append((upper - mean) / (3.0 * spread))
+    if lower is not None:
+        sides.append((mean - lower) / (3.0 * spread))
+    both = None if lower is None or upper is None else (upper - lower) / (6.0 * spread)
+    return both, min(sides) if sides else None
