@@ -23,8 +23,8 @@ FEW = 50
 class Statistics:
     """Of the values that were measured, in their unit; None where there are too few, or no such limit.
 
-    deviation: of all values (n - 1). within: estimated from the moving range. pp, ppk: performance by the first;
-    cp, cpk: capability by the second. Only limits that exist count; with one alone there is no pp and no cp.
+    deviation: of all values (n - 1). within: estimated from the moving range. pp, ppk: performance by the one;
+    cp, cpk: capability by the other. Only limits that exist count; one alone gives no pp and no cp.
     """
 
     count: int
