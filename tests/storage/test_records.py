@@ -4,12 +4,15 @@ import csv
 import sqlite3
 
 import pytest
+from alembic.autogenerate import compare_metadata
+from alembic.migration import MigrationContext
 
 from hemtra import FileError, Plan, inspect
 from hemtra.core.plan.limits import Verdict
 from hemtra.storage.records import Records
 from hemtra.storage.records.looking import export_csv, failures, trends
 from hemtra.storage.records.opening import RecordsError
+from hemtra.storage.records.schema import metadata
 from hemtra.storage.records.store import SENT, Event, PartRecord
 from hemtra.virtual.demo import STATION
 from makers import sloped, step_plan
@@ -132,6 +135,11 @@ def _database(path, *statements):
 def _newer(path):
     Records(str(path)).close()
     _database(path, "update alembic_version set version_num = '9999'")
+
+
+def test_the_migrations_lead_to_the_tables_as_they_are(records):
+    with records.reading() as db:
+        assert compare_metadata(MigrationContext.configure(db), metadata) == []
 
 
 def test_an_empty_plan_has_a_revision_too(records):
