@@ -118,3 +118,15 @@ def test_a_network_that_accepts_and_never_answers_delays_nobody():
             link.put(Frame({line_coil(0): True}, done=sent))
         sent.wait_for(*[False] * 100)
         link.stop()
+
+
+def test_no_pulse_is_lost_however_fast_lines_change():
+    """Each change is written by itself, also when many wait."""
+    written = []
+    link = IoLink("127.0.0.1", 1)
+    link._write = lambda client, coils, registers: not written.append(coils[-1])
+    for k in range(40):
+        link.put(Frame({line_coil(0): k % 2 == 0}))
+    link.start()
+    link.stop()
+    assert written[:40] == [k % 2 == 0 for k in range(40)]

@@ -10,7 +10,7 @@ import time
 
 import pytest
 
-from hemtra import Scan, save_plan, save_scan
+from hemtra import HemtraError, Scan, save_plan, save_scan
 from hemtra.cli import main
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.plan.signals import Analogue, Digital
@@ -204,6 +204,21 @@ def test_parts_that_come_too_fast_are_counted_events_and_not_lost(records):
     assert [e.kind for e in records.events_of(run.lot)] == ["overrun"] * 3
 
 
+def test_what_was_taken_before_a_source_failed_is_finished(records):
+    """Slow judging: all three parts are still waiting when the sensor goes."""
+    workers, heard = SlowWorkers(PLAN), Heard()
+
+    def fails():
+        workers.let.set()
+        raise HemtraError("The sensor stopped delivering.")
+
+    run = Production(Setup(PLAN), LiveFeed(3, fails), workers, records, None, heard.listeners)
+    run.start()
+    assert run.wait(60)
+    assert [p.number for p in records.parts_of(run.lot)] == [1, 2, 3]
+    assert heard.ended == ["The sensor stopped delivering."]
+
+
 def test_pause_resume_stop_and_a_new_lot(records, tmp_path):
     heard, first = Heard(), threading.Event()
     feed = FolderFeed.of(folder_of(tmp_path / "in", [0.2, 0.5]), parts=100_000)
@@ -291,6 +306,7 @@ def test_a_full_disk_stops_the_line_and_no_part_is_signalled_without_a_record(re
     assert [f.registers[0] for f in link.frames if 0 in f.registers] == [1, 2]
     assert "is full" in heard.ended[0]
     assert "part 3 has no record" in heard.ended[0]
+    assert len(heard.done) == 2, "what comes after it is neither recorded nor signalled"
 
 
 def test_a_database_locked_for_a_while_loses_nothing(records, tmp_path):

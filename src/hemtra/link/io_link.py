@@ -43,8 +43,9 @@ class Frame:
 class IoLink:
     """One thread talks to the block; nobody else ever waits for it.
 
-    Frames are written in the order they came. Where the block does not answer, what waits is told that it was
-    not sent; the state is kept, and written whole once the block is back. `changed` hears of the link itself.
+    Frames are written one by one in the order they came, so that no pulse is lost between two. Where the block
+    does not answer, what waits is told that it was not sent; the state is kept, and written whole once the
+    block is back. `changed` hears of the link itself.
     """
 
     def __init__(
@@ -93,14 +94,21 @@ class IoLink:
     def put(self, frame: Frame) -> None:
         """Change what the block shows."""
         with self._news:
-            for address, on in frame.coils.items():
-                _stretch(self._coils, address, False)
-                self._coils[address] = on
-            for address, word in frame.registers.items():
-                _stretch(self._registers, address, 0)
-                self._registers[address] = word
             self._waiting.append(frame)
             self._news.notify()
+
+    def _take(self) -> Frame | None:
+        """The next frame, taken into the state; None where none waits. Under the lock."""
+        if not self._waiting:
+            return None
+        frame = self._waiting.popleft()
+        for address, on in frame.coils.items():
+            _stretch(self._coils, address, False)
+            self._coils[address] = on
+        for address, word in frame.registers.items():
+            _stretch(self._registers, address, 0)
+            self._registers[address] = word
+        return frame
 
     # -- the thread -------------------------------------------------------------------------------
 
@@ -111,22 +119,34 @@ class IoLink:
             with self._news:
                 while not self._waiting and not self._stopping and time.monotonic() < due:
                     self._news.wait(max(due - time.monotonic(), 0.0))
-                frames = [self._waiting.popleft() for _ in range(len(self._waiting))]
-                ending = self._stopping
+                frame = self._take()
+                ending = self._stopping and not self._waiting
                 coils, registers = list(self._coils), list(self._registers)
             if time.monotonic() >= due:
                 beat, due = not beat, time.monotonic() + BEAT
             coils[HEARTBEAT] = beat
             sent = self._write(client, coils, registers)
-            for frame in frames:
+            if frame is not None:
                 frame.done(sent)
             if not sent:
                 due = time.monotonic() + AGAIN
+                ending = self._drop() or ending
             self._tell(sent)
             if ending:
                 break
         with suppress(ModbusException, OSError):
             client.close()
+
+    def _drop(self) -> bool:
+        """Tell what waits that it was not sent, and keep the state; whether the end was asked for."""
+        with self._news:
+            dropped = []
+            while (frame := self._take()) is not None:
+                dropped.append(frame)
+            ending = self._stopping
+        for frame in dropped:
+            frame.done(False)
+        return ending
 
     def _write(self, client: ModbusTcpClient, coils: list[bool], registers: list[int]) -> bool:
         """The whole state, registers first: when a line changes, the part's number and values stand already."""

@@ -121,7 +121,14 @@ class WatchFeed:
     def _complete(self) -> list[Path]:
         """The new files that have not changed for some looks, oldest first."""
         found: list[tuple[int, str, Path]] = []
-        for path in self._folder.iterdir():
+        try:
+            there = list(self._folder.iterdir())
+        except OSError as error:
+            raise FileError(
+                f"The folder {self._folder} cannot be read any more ({error.strerror}); bring it back, and"
+                " start again."
+            ) from error
+        for path in there:
             if str(path) in self._known or not _is_scan(path):
                 continue
             try:

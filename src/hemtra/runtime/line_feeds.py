@@ -32,14 +32,16 @@ class LineClock:
     def __init__(self, paused: threading.Event, stopping: threading.Event) -> None:
         self._paused, self._stopping = paused, stopping
         self._now, self._looked = 0.0, time.monotonic()
+        self._lock = threading.Lock()
 
     def now(self) -> float:
         """s that the line has run."""
-        looked = time.monotonic()
-        if not self._paused.is_set():
-            self._now += looked - self._looked
-        self._looked = looked
-        return self._now
+        with self._lock:
+            looked = time.monotonic()
+            if not self._paused.is_set():
+                self._now += looked - self._looked
+            self._looked = looked
+            return self._now
 
     def until(self, moment: float) -> bool:
         """Wait for a moment of the line; False when it was stopped before."""
@@ -57,7 +59,6 @@ class StationFeed:
     def __init__(self, station: Station, parts: Sequence[Part], seed: int = 0) -> None:
         self._station, self._seed = station, seed
         self._line = VirtualLine(station, parts, seed)
-        self._serials = [part.serial for part in parts]
         self._clock: LineClock | None = None
         self._failed: BaseException | None = None
         self._put: Put = lambda arrived: None

@@ -118,6 +118,8 @@ class Production:
         self._lock = threading.Lock()
         self._in_work = 0
         self.trouble = ""
+        self._unrecorded = 0
+        """Parts without a record: from the first that could not be written on, nothing is signalled."""
         self.closing: list[Callable[[], None]] = []
         """What is to be done once everything is through."""
         self._threads = [
@@ -245,8 +247,7 @@ class Production:
                     continue
                 self._finish_one(item)
             except HemtraError as error:
-                # without a record no part is signalled, so the line cannot go on
-                self._end(f"{error} The line was stopped; part {self._next} has no record.")
+                self._end(f"{error} The line was stopped.")
             except Exception as error:
                 self._end(f"Part {self._next} could not be finished ({type(error).__name__}: {error}).")
             finally:
@@ -266,8 +267,9 @@ class Production:
     def _finish_one(self, item: _Item) -> None:
         arrived = item.arrived
         found = self.workers.result(arrived, item.future)
-        if self.trouble:
-            return  # the line has stopped; what was taken is told of by its end
+        if self._unrecorded:
+            self._unrecorded += 1
+            return
         number = self._next
         events = [Event(found.kind, found.trouble, time.time(), number)] if found.kind else []
         if arrived.note:
@@ -286,7 +288,13 @@ class Production:
             signal=NONE if self.signaller is None else NOT_SENT,
             events=tuple(events),
         )
-        key = self.records.add(self.lot, record, self._revision, self._station)
+        try:
+            key = self.records.add(self.lot, record, self._revision, self._station)
+        except HemtraError as error:
+            # without a record no part is signalled, so the line cannot go on
+            self._unrecorded = 1
+            self._end(f"{error} The line was stopped; part {number} has no record.")
+            return
         self._next += 1
         record = replace(record, id=key, lot_id=self.lot.id, recorded=time.time())
         if self.signaller is not None:
@@ -340,12 +348,12 @@ class Production:
 
     def _settle(self) -> None:
         """Write down what became of signals."""
-        found = {key: (state, when) for key, state, when in self._drained()}
-        if found:
-            self.records.signalled(found)
-
-    def _drained(self) -> list[tuple[int, str, float | None]]:
-        return [self._answers.popleft() for _ in range(len(self._answers))]
+        answers = [self._answers.popleft() for _ in range(len(self._answers))]
+        try:
+            self.records.signalled({key: (state, when) for key, state, when in answers})
+        except HemtraError:
+            self._answers.extendleft(reversed(answers))
+            raise
 
     def _close(self) -> None:
         if self.signaller is not None:
@@ -354,6 +362,8 @@ class Production:
             self._settle()
         except HemtraError as error:
             self.trouble = self.trouble or str(error)
+        if self._unrecorded > 1:
+            self.trouble += f" Nor have the {self._unrecorded - 1} that were taken after it."
         self.workers.stop()
         for close in self.closing:
             close()

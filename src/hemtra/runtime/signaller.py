@@ -47,7 +47,9 @@ class Signaller:
         self._signals, self._travel = signals, travel
         self._tracker = GateTracker()
         self._lock = threading.Lock()
-        self._waiting: dict[int, _Sending] = {}
+        self._waiting: dict[int, tuple[_Sending, int]] = {}
+        """By part in flight, what answers for it, and how many switches are still to come."""
+        self._parts = 0
         self._stopping = threading.Event()
         self._thread = threading.Thread(target=self._tick, name="gate", daemon=True)
 
@@ -94,11 +96,13 @@ class Signaller:
         switched = [(at, s, on) for at, s, on in later if on is not s.inverted or s.pulse == 0.0]
         sending = _Sending(1 + len(switched), done=done)
         with self._lock:
+            # numbers begin again with a lot, so parts in flight are told apart by a count of their own
+            self._parts += 1
             for at, digital, on in switched:
                 coil = line_coil(digital.line)
-                self._tracker.put(at, coil, on, pulse=digital.pulse / 1000.0, part=number)
+                self._tracker.put(at, coil, on, pulse=digital.pulse / 1000.0, part=self._parts)
             if switched:
-                self._waiting[number] = sending
+                self._waiting[self._parts] = sending, len(switched)
         self.link.put(Frame(coils, words, sending.answered))
 
     @property
@@ -133,8 +137,8 @@ class Signaller:
                 before, since = now, time.monotonic()
         self._stopping.set()
         self._thread.join()
-        for sending in tuple(self._waiting.values()):
-            for _ in range(sending.left):
+        for sending, left in self._waiting.values():
+            for _ in range(left):
                 sending.answered(False)
         self.link.put(Frame({READY: False, BUSY: False}))
         self.link.stop()
@@ -143,12 +147,17 @@ class Signaller:
         while not self._stopping.wait(TICK):
             with self._lock:
                 switches = self._tracker.advance(self._travel() or 0.0, time.monotonic())
-            for switch in switches:
-                sending = self._waiting.get(switch.part) if switch.part else None
-                if sending is not None and sending.left <= 1:
-                    self._waiting.pop(switch.part, None)
-                done = sending.answered if sending is not None else _nobody
-                self.link.put(Frame({switch.line: switch.on}, done=done))
+                for switch in switches:
+                    self.link.put(Frame({switch.line: switch.on}, done=self._answer_of(switch.part)))
+
+    def _answer_of(self, part: int) -> Callable[[bool], None]:
+        """Who wants to know of a switch: its part, or nobody, where it only ends a pulse."""
+        sending, left = self._waiting.pop(part, (None, 0))
+        if sending is None:
+            return _nobody
+        if left > 1:
+            self._waiting[part] = sending, left - 1
+        return sending.answered
 
 
 def _nobody(sent: bool) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
+from contextlib import ExitStack
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -66,36 +67,33 @@ def begin(
     """A run ready to `start`. Raises `HemtraError` where something it needs is not there."""
     if not any(not row.off for row in plan.sheet):
         raise HemtraError("The plan has no characteristics to judge; add one before it runs.")
-    records = Records(asked.db or default_db())
-    block = None
-    try:
-        feed = _feed(asked, station, records)
-        if station is not None and asked.io is None:
-            block = started(station.io)
-        workers: Workers
-        if asked.jobs:
-            workers = ProcessWorkers(plan, asked.jobs, looked_at=asked.looked_at, sample=sample)
-        else:
-            workers = ThreadWorkers(plan, looked_at=asked.looked_at)
-    except BaseException:
-        records.close()
-        if block is not None:
-            block.stop()
-        raise
-    scans = asked.scans
-    if scans is None and station is not None and asked.db is None:
-        scans = records_folder() / "scans"
     held: list[Production] = []
 
     def link_changed(up: bool) -> None:
         if held:
             held[0].link_changed(up)
 
-    signaller = _signaller(plan, station, asked, feed.travel, link_changed)
-    production = Production(
-        Setup(plan, station, scans, asked.lot), feed, workers, records, signaller, listeners
-    )
-    held.append(production)
+    with ExitStack() as undo:
+        records = Records(asked.db or default_db())
+        undo.callback(records.close)
+        feed = _feed(asked, station, records)
+        block = None if station is None or asked.io is not None else started(station.io)
+        if block is not None:
+            undo.callback(block.stop)
+        workers: Workers
+        if asked.jobs:
+            workers = ProcessWorkers(plan, asked.jobs, looked_at=asked.looked_at, sample=sample)
+        else:
+            workers = ThreadWorkers(plan, looked_at=asked.looked_at)
+        undo.callback(workers.stop)
+        scans = asked.scans
+        if scans is None and station is not None and asked.db is None:
+            scans = records_folder() / "scans"
+        signaller = _signaller(plan, station, asked, feed.travel, link_changed)
+        setup = Setup(plan, station, scans, asked.lot)
+        production = Production(setup, feed, workers, records, signaller, listeners)
+        held.append(production)
+        undo.pop_all()
     if block is not None:
         production.closing.append(block.stop)
     return production
@@ -103,7 +101,8 @@ def begin(
 
 def _feed(asked: Asked, station: Station | None, records: Records) -> Feed:
     if asked.watch is not None:
-        return WatchFeed(asked.watch, records.known_sources(asked.watch), asked.parts)
+        folder = asked.watch.resolve()
+        return WatchFeed(folder, records.known_sources(folder), asked.parts)
     if asked.replay is not None:
         return FolderFeed.of(asked.replay, asked.parts, asked.rate)
     if station is None:

@@ -14,7 +14,7 @@ from hemtra.core.errors import HemtraError
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.engine import Engine
 from hemtra.core.plan.limits import Judged, Verdict
-from hemtra.core.scan.heightmap import Grid, HeightMap
+from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.scan import Scan
 from hemtra.runtime.feeds import Arrived
 from hemtra.storage.scans import load_scan
@@ -85,10 +85,9 @@ def coarse(data: HeightMap) -> HeightMap:
     """Every n-th point of a map, few enough for a picture."""
     step = max(1, -(-data.shape[1] // LOOK_COLUMNS))
     grid = data.grid
-    fewer = Grid(grid.x0, grid.y0, grid.dx * step, grid.dy * step)
     grey = None if data.intensity is None else data.intensity[::step, ::step].copy()
     z = data.z[::step, ::step].copy()
-    return HeightMap(z, grey, dx=fewer.dx, dy=fewer.dy, x0=fewer.x0, y0=fewer.y0)
+    return HeightMap(z, grey, dx=grid.dx * step, dy=grid.dy * step, x0=grid.x0, y0=grid.y0)
 
 
 class Workers(Protocol):

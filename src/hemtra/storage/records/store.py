@@ -288,7 +288,7 @@ class Records:
     def known_sources(self, folder: Path) -> set[str]:
         """The scan files of a folder that have been judged already."""
         with told(self.name), self._engine.connect() as db:
-            query = select(parts.c.source).where(parts.c.source.startswith(f"{folder}/"))
+            query = select(parts.c.source).where(parts.c.source.startswith(f"{folder}/", autoescape=True))
             return set(db.execute(query).scalars())
 
     # -- events -----------------------------------------------------------------------------------
