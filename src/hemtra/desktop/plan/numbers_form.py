@@ -6,7 +6,9 @@ from collections.abc import Callable
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent
-from PySide6.QtWidgets import QFormLayout, QFrame, QHBoxLayout, QLabel, QLineEdit, QPushButton, QWidget
+from PySide6.QtWidgets import QFormLayout, QFrame, QLabel, QLineEdit, QWidget
+
+from hemtra.desktop.dialogs import two_buttons
 
 Field = tuple[str, str, str]
 """Name, label, and what stands in it at first."""
@@ -37,15 +39,7 @@ class NumbersForm(QFrame):
             field.returnPressed.connect(self._take)
             layout.addRow(label, field)
             self.fields[name] = field
-        agree, leave = QPushButton(take), QPushButton("Leave   Esc")
-        agree.setObjectName("primary")
-        leave.setObjectName("action")
-        agree.clicked.connect(self._take)
-        leave.clicked.connect(self.left)
-        buttons = QHBoxLayout()
-        buttons.addWidget(agree)
-        buttons.addWidget(leave)
-        layout.addRow(buttons)
+        layout.addRow(two_buttons(take, self._take, lambda: self.left.emit()))
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         """Escape leaves."""

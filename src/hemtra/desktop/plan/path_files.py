@@ -12,9 +12,7 @@ from PySide6.QtWidgets import (
     QFileDialog,
     QFormLayout,
     QFrame,
-    QHBoxLayout,
     QLabel,
-    QPushButton,
     QWidget,
 )
 
@@ -25,6 +23,7 @@ from hemtra.core.plan.drawn_path import DrawnPath
 from hemtra.core.plan.path_proposals import ACROSS, propose_bead_on
 from hemtra.core.plan.proposals import Proposal
 from hemtra.core.scan.zones import PathZone
+from hemtra.desktop.dialogs import two_buttons
 from hemtra.desktop.model.bench import Bench, Place
 from hemtra.desktop.notifications import Notice, Notifications
 from hemtra.desktop.plan.top_view import TopView
@@ -77,15 +76,7 @@ class PathChooser(QFrame):
         ):
             box.setAccessibleName(label)
             layout.addRow(label, box)
-        take, leave = QPushButton("Take it"), QPushButton("Leave   Esc")
-        take.setObjectName("primary")
-        leave.setObjectName("action")
-        take.clicked.connect(self.taken)
-        leave.clicked.connect(self.left)
-        buttons = QHBoxLayout()
-        buttons.addWidget(take)
-        buttons.addWidget(leave)
-        layout.addRow(buttons)
+        layout.addRow(two_buttons("Take it", lambda: self.taken.emit(), lambda: self.left.emit()))
         self.layer.currentIndexChanged.connect(self._fill)
         self.unit.currentIndexChanged.connect(self._fill)
         self._fill()

@@ -6,8 +6,9 @@ from collections.abc import Callable
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeyEvent
-from PySide6.QtWidgets import QFormLayout, QFrame, QHBoxLayout, QLabel, QLineEdit, QPushButton, QWidget
+from PySide6.QtWidgets import QFormLayout, QFrame, QLabel, QLineEdit, QWidget
 
+from hemtra.desktop.dialogs import two_buttons
 from hemtra.desktop.edit_lock import LEAST
 
 
@@ -33,15 +34,7 @@ class PinForm(QFrame):
         self.wrong = QLabel()
         self.wrong.setWordWrap(True)
         layout.addRow(self.wrong)
-        agree, leave = QPushButton("Lock" if is_new else "Unlock"), QPushButton("Leave   Esc")
-        agree.setObjectName("primary")
-        leave.setObjectName("action")
-        agree.clicked.connect(self.agree)
-        leave.clicked.connect(self.leave)
-        buttons = QHBoxLayout()
-        buttons.addWidget(agree)
-        buttons.addWidget(leave)
-        layout.addRow(buttons)
+        layout.addRow(two_buttons("Lock" if is_new else "Unlock", self.agree, self.leave))
         self.adjustSize()
         self.move((parent.width() - self.width()) // 2, 90)
         self.show()
