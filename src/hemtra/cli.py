@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import os
 import sys
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Annotated
@@ -18,7 +18,7 @@ from rich.table import Table
 from hemtra.commands.signs import signed
 from hemtra.core.errors import HemtraError
 from hemtra.core.plan.document import Plan
-from hemtra.core.plan.engine import Result
+from hemtra.core.plan.engine import Engine, Result
 from hemtra.core.plan.limits import Judged, Verdict
 from hemtra.runtime.batch import inspect_files
 
@@ -70,13 +70,7 @@ def demo(
     folder = write or example.demo_folder()
     if write or not example.is_complete(folder):
         print(f"Scanning the made-up parts of the demo into {folder} …", file=sys.stderr)
-        with _progress("demo") as bar:
-            task = bar.add_task("demo files")
-
-            def tell(done: int, of: int, what: str) -> bool:
-                bar.update(task, total=of, completed=done, description=what)
-                return True
-
+        with _told_progress("demo") as tell:
             example.write_demo(folder, tell)
     if write:
         out.print(f"The demo files are in {folder}.")
@@ -120,6 +114,7 @@ def inspect(
     sections: Annotated[
         Path | None, typer.Option(metavar="F", help="Also save every section along paths as CSV.")
     ] = None,
+    report: Annotated[Path | None, typer.Option(metavar="F.pdf", help="Also save a report as PDF.")] = None,
     jobs: Annotated[int, typer.Option(help="Parts at a time.", min=1, max=256)] = 1,
 ) -> None:
     """Measure and judge scans."""
@@ -128,6 +123,7 @@ def inspect(
 
     document = load_plan(plan)
     found: list[tuple[str, Result]] = []
+    seen: dict[str, Engine] = {}
     trouble = False
     with _progress("inspect", hidden=len(scans) == 1) as bar:
         for item in bar.track(inspect_files(document, scans, jobs), total=len(scans), description="inspecting"):
@@ -136,6 +132,8 @@ def inspect(
                 _complain(item.error)
                 continue
             found.append((str(item.path), item.result))
+            if report and item.engine is not None:
+                seen[str(item.path)] = item.engine
             for fault in item.result.faults:
                 trouble = True
                 _complain(f"{item.path.name}: {fault}")
@@ -149,6 +147,10 @@ def inspect(
         save_series(series, found)
     if sections:
         save_sections(sections, found)
+    if report:
+        from hemtra.runtime.reporting import report_results
+
+        report_results(report, document, [(Path(name).name, seen[name], result) for name, result in found])
     if trouble:
         raise typer.Exit(2)
     raise typer.Exit(0 if all(result.verdict is Verdict.PASS for _, result in found) else 1)
@@ -261,32 +263,52 @@ def run(
 
 @app.command()
 def export(
-    output: Annotated[Path, typer.Option("--output", "-o", help="The CSV file to write.", show_default=False)],
+    output: Annotated[
+        Path, typer.Option("--output", "-o", help="The file to write: .csv, .json or .qif.", show_default=False)
+    ],
     db: Annotated[
         str | None, typer.Option(metavar="URL", help="Records: a file, or an SQLAlchemy URL.")
     ] = None,
     lot: Annotated[str | None, typer.Option(help="Only the lot of that name.")] = None,
 ) -> None:
-    """Export records as a table: one row a part, one column a characteristic."""
-    from hemtra.runtime.starting import default_db
-    from hemtra.storage.records import Records
-    from hemtra.storage.records.looking import export_csv
+    """Export records: a table, everything as JSON, or results as QIF 3.0."""
+    from hemtra.commands.records import export_records
 
-    records = Records(db or default_db())
-    chosen = None if lot is None else [found for found in records.all_lots() if found.name == lot]
-    if chosen == []:
-        names = ", ".join(found.name for found in records.all_lots()[:5]) or "none"
-        raise HemtraError(f"There is no lot “{lot}”; the newest are: {names}.")
-    with _progress("export") as bar:
-        task = bar.add_task("parts")
-
-        def tell(done: int, of: int, what: str) -> bool:
-            bar.update(task, total=of, completed=done, description=what)
-            return True
-
-        export_csv(records, output, chosen, tell)
-    records.close()
+    with _told_progress("export") as tell:
+        export_records(db, lot, output, tell)
     out.print(f"The parts are in {output}.", soft_wrap=True)
+
+
+@app.command()
+def report(
+    output: Annotated[Path, typer.Option("--output", "-o", help="The PDF to write.", show_default=False)],
+    lot: Annotated[str | None, typer.Option(help="The lot of that name; the newest unless told.")] = None,
+    part: Annotated[int | None, typer.Option(help="Only the part of that number.", min=1)] = None,
+    db: Annotated[
+        str | None, typer.Option(metavar="URL", help="Records: a file, or an SQLAlchemy URL.")
+    ] = None,
+) -> None:
+    """Report a lot, or one part of it, as a PDF."""
+    from hemtra.commands.records import report_records
+
+    with _told_progress("report") as tell:
+        report_records(db, lot, part, output, tell)
+    out.print(f"The report is in {output}.", soft_wrap=True)
+
+
+@app.command("merge")
+def merge_records(
+    other: Annotated[Path, typer.Argument(help="Records of another computer, a file.", show_default=False)],
+    db: Annotated[
+        str | None, typer.Option(metavar="URL", help="Records: a file, or an SQLAlchemy URL.")
+    ] = None,
+) -> None:
+    """Take over what is new in the records of another computer."""
+    from hemtra.commands.records import merge_into
+
+    with _told_progress("merge") as tell:
+        words = merge_into(db, other, tell)
+    out.print(words, soft_wrap=True)
 
 
 @app.command("io-block")
@@ -320,7 +342,6 @@ def show(plan: PlanPath) -> None:
 @plan_app.command()
 def check(plan: PlanPath) -> None:
     """Check a plan, and that it finds its zones on its reference scan."""
-    from hemtra.core.plan.engine import Engine
     from hemtra.storage.plans import load_plan_file
 
     held = load_plan_file(plan)
@@ -384,6 +405,19 @@ def _progress(what: str, hidden: bool = False) -> Iterator[Progress]:
     quiet = hidden or not err.is_terminal
     with Progress(*columns, console=err, transient=True, disable=quiet) as bar:
         yield bar
+
+
+@contextmanager
+def _told_progress(what: str) -> Iterator[Callable[[int, int, str], bool]]:
+    """A bar that work tells its progress."""
+    with _progress(what) as bar:
+        task = bar.add_task(what)
+
+        def tell(done: int, of: int, told: str) -> bool:
+            bar.update(task, total=of, completed=done, description=told)
+            return True
+
+        yield tell
 
 
 def _complain(message: str) -> None:

@@ -61,9 +61,9 @@ def test_shading_tells_rising_from_falling():
 
 @pytest.mark.parametrize("name", ["height_palette", "deviation_palette"])
 def test_palettes_are_even_in_lightness(name):
-    from hemtra.desktop import theme
+    from hemtra.core.scan import palettes
 
-    palette = getattr(theme, name)().astype(float) / 255
+    palette = getattr(palettes, name)().astype(float) / 255
     linear = np.where(palette <= 0.04045, palette / 12.92, ((palette + 0.055) / 1.055) ** 2.4)
     lightness = np.cbrt(linear @ [0.2126, 0.7152, 0.0722])
     rising = lightness if name == "height_palette" else lightness[:128]

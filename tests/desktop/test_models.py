@@ -8,11 +8,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hemtra import HemtraError, Plan, PlanError, Scan, inspect
+from hemtra.core.balloon_layout import SPACING, place_balloons
 from hemtra.core.scan.zones import EllipseZone, RectangleZone
 from hemtra.desktop import recovery, settings
 from hemtra.desktop.actions import ACTIONS
 from hemtra.desktop.command_search import matching
-from hemtra.desktop.model.balloon_layout import SPACING, place_balloons
 from hemtra.desktop.model.bench import Bench
 from hemtra.desktop.model.document import Document
 from hemtra.desktop.model.tray import Tray, TrayPart

@@ -114,7 +114,7 @@ def test_what_keeps_a_line_from_starting_is_said(line, qtbot, settled, tmp_path)
 
 def test_a_locked_window_runs_and_shows_and_edits_nothing(line, qtbot, settled):
     line.trigger("run.lock")
-    form = line.pin_form
+    form = line.forms.pin
     for field in (form.pin, form.again):
         qtbot.keyClicks(field, "12")
     form.agree()
@@ -141,12 +141,12 @@ def test_a_locked_window_runs_and_shows_and_edits_nothing(line, qtbot, settled):
     assert again.run_workspace.isVisible(), "it is locked at the next start, too"
     again.close()
     line.trigger("run.lock")
-    line.pin_form.pin.setText("1234")
-    line.pin_form.agree()
+    line.forms.pin.pin.setText("1234")
+    line.forms.pin.agree()
     assert line.settings.locked
-    assert "not the PIN" in line.pin_form.wrong.text()
-    line.pin_form.pin.setText("4711")
-    line.pin_form.agree()
+    assert "not the PIN" in line.forms.pin.wrong.text()
+    line.forms.pin.pin.setText("4711")
+    line.forms.pin.agree()
     assert not line.settings.locked
     line.trigger("plan.show")
     assert line.plan_workspace.isVisible()
@@ -163,7 +163,7 @@ def test_a_pin_is_known_only_by_what_scrypt_makes_of_it():
 
 def test_signals_are_typed_and_what_they_cannot_be_is_said(line, qtbot, tmp_path):
     line.trigger("plan.signals")
-    form = line.signals_form
+    form = line.forms.signals
     assert len(form.rows) == len(line.bench.document.plan.signals) == 4
     field = form.rows[0]["when"]
     assert isinstance(field, QLineEdit)
@@ -193,8 +193,8 @@ def test_the_io_window_shows_and_forces_terminals(line, qtbot, unused_port):
     station = STATION.with_part("io", port=unused_port)
     line.station_bench.document.edit("block", station)
     line.trigger("run.io-block")
-    until(qtbot, lambda: line.io_window is not None and "off" in line.io_window.states[0].text())
-    window = line.io_window
+    until(qtbot, lambda: line.forms.io_window is not None and "off" in line.forms.io_window.states[0].text())
+    window = line.forms.io_window
     gate = line_coil(0)
     qtbot.mouseClick(window.buttons[gate, True], LEFT)
     until(qtbot, lambda: "on  forced" in window.states[gate].text())

@@ -12,7 +12,7 @@ from hemtra import HeightMap
 from hemtra.core.geometry.elements import Plane
 from hemtra.core.geometry.frames import Frame
 from hemtra.core.scan.colouring import isolines, plane_map, reference_map, slope_map
-from hemtra.desktop import theme
+from hemtra.core.scan.palettes import height_palette
 from hemtra.desktop.model.orbit import Orbit
 from hemtra.desktop.model.surface_mesh import surface
 
@@ -42,11 +42,11 @@ def test_triangles_span_no_wall_and_no_hole():
     z[:, 30:] = 5.0
     z[10, 10] = np.nan
     data = HeightMap(z, dx=0.1, dy=0.2)
-    mesh = surface(data, 10_000, theme.height_palette(), (0.0, 5.0), values=data)
+    mesh = surface(data, 10_000, height_palette(), (0.0, 5.0), values=data)
     heights = mesh.points[mesh.triangles][:, :, 2]
     assert (np.ptp(heights, axis=1) == 0).all()
     assert len(mesh.triangles) == 2 * (39 * 59 - 39 - 4)
-    coarse = surface(data, 300, theme.height_palette(), (0.0, 5.0))
+    coarse = surface(data, 300, height_palette(), (0.0, 5.0))
     assert len(coarse.points) <= 320
     assert math.isclose(float(coarse.points[:, 0].mean()), float(data.x.mean()), abs_tol=0.3)
 

@@ -2,8 +2,10 @@
 
 import csv
 import json
+import re
 import subprocess
 import sys
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -245,8 +247,10 @@ def test_without_a_display_the_example_is_printed(hemtra, demo_folder, monkeypat
     monkeypatch.setattr("hemtra.runtime.demo.demo_folder", lambda: demo_folder)
     code, out, _ = hemtra("demo")
     assert code == 0
-    assert out.count("cover-") == 24
+    assert len(re.findall(r"cover-\d\d\.x3p", out)) == 24
     assert "24 of 24 parts judged as their truth says." in out
+    report = re.search(r"Report of cover lot 14 in (.*\.pdf)", out)
+    assert Path(report[1]).read_bytes().startswith(b"%PDF")
     code, _, err = hemtra()
     assert code == 2
     assert "no display" in err

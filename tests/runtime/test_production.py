@@ -21,6 +21,7 @@ from hemtra.runtime.scan_store import ScanStore
 from hemtra.runtime.signaller import Signaller
 from hemtra.runtime.workers import ProcessWorkers, ThreadWorkers
 from hemtra.storage.records import Records
+from hemtra.storage.records.evidence import part_sheet
 from hemtra.storage.records.opening import RecordsFull
 from hemtra.storage.records.store import NOT_SENT, SENT
 from hemtra.virtual.demo import STATION, demo_plan
@@ -96,8 +97,8 @@ def test_parts_come_out_in_order_with_verdicts_reasons_and_times(records, tmp_pa
     assert (run.counts.passed, run.counts.failed, run.counts.all) == (4, 4, 8)
     for kept in records.parts_of(run.lot):
         assert kept.triggered <= kept.scanned <= kept.judged <= kept.recorded
-        (row,) = records.rows_of(kept)
-        assert row[1] == pytest.approx(rises[(kept.number - 1) % 4], abs=1e-4)
+        (row,) = part_sheet(records, kept.id).rows
+        assert row.value == pytest.approx(rises[(kept.number - 1) % 4], abs=1e-4)
     run, heard = produce(records, FolderFeed.of(tmp_path / "in", parts=1))
     assert heard.done[0].record.number == 9, "the next start goes on with the lot"
 

@@ -9,11 +9,13 @@ from alembic.migration import MigrationContext
 
 from hemtra import FileError, Plan, inspect
 from hemtra.core.plan.limits import Verdict
+from hemtra.storage.exports import export
 from hemtra.storage.records import Records
-from hemtra.storage.records.looking import export_csv, failures, trends
+from hemtra.storage.records.evidence import part_sheet
 from hemtra.storage.records.opening import RecordsError
 from hemtra.storage.records.schema import metadata
 from hemtra.storage.records.store import SENT, Event, PartRecord
+from hemtra.storage.records.trends import failures, trends
 from hemtra.virtual.demo import STATION
 from makers import sloped, step_plan
 
@@ -48,7 +50,11 @@ def test_a_part_is_kept_with_its_values_events_and_plan(records):
     (found,) = records.parts_of(lot)
     assert (found.id, found.number, found.serial, found.verdict) == (key, 1, "s1", Verdict.PASS)
     assert found.recorded > 1e9
-    assert records.rows_of(found) == [(1, pytest.approx(0.2), Verdict.PASS, "")]
+    sheet = part_sheet(records, key)
+    (row,) = sheet.rows
+    assert (row.balloon, row.value, row.verdict) == (1, pytest.approx(0.2), Verdict.PASS)
+    assert (row.name, row.unit, row.lower, row.upper) == ("Rise", "mm", 0.1, 0.3)
+    assert (sheet.lot, sheet.station, sheet.events[0].text) == (lot, STATION.name, "half of it")
     assert records.events_of(lot) == [Event("faulty scan", "half of it", 5.0, 1)]
     assert '"lower": 0.1' in records.plan_text(revision)
     records.signalled({key: (SENT, 6.0)})
@@ -159,23 +165,23 @@ def made(records, plan, rises):
 def test_a_limit_that_changes_makes_another_series_and_a_lot_stays_apart(records):
     lot = made(records, limited(0.1, 0.3), [0.2, 0.4])
     assert made(records, limited(0.1, 0.5), [0.4]).id == lot.id
-    first, second = trends(records, lot, 1)
-    assert (first.upper, first.numbers.tolist()) == (0.3, [1, 2])
+    first, second = trends(records, [lot], 1)
+    assert (first.upper, first.parts.tolist()) == (0.3, [1, 2])
     assert first.values == pytest.approx([0.2, 0.4], abs=1e-5)
-    assert (second.upper, second.numbers.tolist()) == (0.5, [3])
-    assert trends(records, lot, 9) == []
+    assert (second.upper, second.parts.tolist()) == (0.5, [3])
+    assert trends(records, [lot], 9) == []
     other = records.open_lot("steps", new=True)
-    assert trends(records, other, 1) == []
-    assert failures(records, lot) == [(1, "Rise", 1)]
-    assert failures(records, other) == []
+    assert trends(records, [other], 1) == []
+    assert [(f.balloon, f.name, f.count) for f in failures(records, [lot])] == [(1, "Rise", 1)]
+    assert failures(records, [other]) == []
 
 
 def test_parts_are_exported_in_pieces_and_not_at_all_when_stopped(records, tmp_path, monkeypatch):
-    monkeypatch.setattr("hemtra.storage.records.looking.CHUNK", 2)
+    monkeypatch.setattr("hemtra.storage.exports.walking.CHUNK", 2)
     lot = made(records, limited(0.1, 0.3), [0.2, 0.4, 0.15])
     told = []
     path = tmp_path / "parts.csv"
-    assert export_csv(records, path, [lot], lambda done, of, what: not told.append((done, of)))
+    assert export(records, path, [lot], lambda done, of, what: not told.append((done, of)))
     assert told == [(2, 3), (3, 3)]
     with path.open() as file:
         rows = list(csv.DictReader(file))
@@ -185,7 +191,7 @@ def test_parts_are_exported_in_pieces_and_not_at_all_when_stopped(records, tmp_p
         (lot.name, "3", "PASS"),
     ]
     assert [float(r["1 Rise (mm)"]) for r in rows] == pytest.approx([0.2, 0.4, 0.15], abs=1e-5)
-    assert not export_csv(records, tmp_path / "none.csv", None, lambda done, of, what: False)
+    assert not export(records, tmp_path / "none.csv", None, lambda done, of, what: False)
     assert [p.name for p in tmp_path.glob("*.csv")] == ["parts.csv"]
     with pytest.raises(FileError, match="was not saved"):
-        export_csv(records, tmp_path / "nowhere" / "parts.csv")
+        export(records, tmp_path / "nowhere" / "parts.csv")

@@ -15,11 +15,15 @@ from hemtra.core.errors import HemtraError
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.station.station import Station
 from hemtra.runtime.demo import RUNNER_STATION_FILE, SCENES, STATION_FILE
+from hemtra.runtime.demo_records import records_of_demo
 from hemtra.runtime.production import Done, Listeners
+from hemtra.runtime.reporting import report_lot
 from hemtra.runtime.starting import Asked, begin, records_folder
 from hemtra.storage.files import read_text
 from hemtra.storage.plans import PlanFile, load_plan_file
+from hemtra.storage.records import Records
 from hemtra.storage.stations import load_station
+from hemtra.virtual.lots import BAD_BATCH, lot_name
 
 LARGEST_TRUTH = 1 << 20
 
@@ -27,12 +31,32 @@ LARGEST_TRUTH = 1 << 20
 def print_example(folder: Path, out: Console, err: Console) -> int:
     """Run and print both scenes; how many parts were judged otherwise than their truth says."""
     out.print(f"Files in {folder}", soft_wrap=True)
-    records = records_folder() / "demo-records.db"
+    records = Path(records_of_demo(folder))
     wrong = 0
     for scene, station in zip(SCENES, (STATION_FILE, RUNNER_STATION_FILE), strict=True):
         wrong += _print_scene(folder, scene, station, records, out, err)
     out.print(f"Records in {records}", soft_wrap=True)
+    _report(records, lot_name(BAD_BATCH[0]), out, err)
     return wrong
+
+
+def _report(db: Path, name: str, out: Console, err: Console) -> None:
+    """The report of the lot that has a bad batch."""
+    records, path = Records(str(db)), records_folder() / f"{name.replace(' ', '-')}.pdf"
+    columns = TextColumn("report"), BarColumn(), TextColumn("{task.description}")
+    try:
+        lot = next(lot for lot in records.all_lots() if lot.name == name)
+        with Progress(*columns, console=err, transient=True, disable=not err.is_terminal) as bar:
+            task = bar.add_task("")
+
+            def tell(done: int, of: int, what: str) -> bool:
+                bar.update(task, total=of, completed=done, description=what)
+                return True
+
+            report_lot(records, lot, path, tell)
+    finally:
+        records.close()
+    out.print(f"Report of {name} in {path}", soft_wrap=True)
 
 
 def _print_scene(

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from hemtra.core.arrays import FloatArray
+from hemtra.core.arrays import FloatArray, IntArray
 
 D2 = 1.128
 """Mean range of two values of a standard normal distribution (ISO 7870-2, table of factors)."""
@@ -40,11 +40,16 @@ class Statistics:
     cpk: float | None = None
 
     @property
+    def few(self) -> bool:
+        """Whether there are too few parts for the indices to be trusted."""
+        return self.count < FEW
+
+    @property
     def warning(self) -> str:
         """Why the indices should not be trusted; empty where they may."""
         if self.ppk is None:
             return ""
-        return f"from {self.count} parts only; below {FEW} they say little" if self.count < FEW else ""
+        return f"from {self.count} parts only; below {FEW} they say little" if self.few else ""
 
 
 def statistics(values: FloatArray, lower: float | None, upper: float | None) -> Statistics:
@@ -81,3 +86,26 @@ def _indices(
         sides.append((mean - lower) / (3.0 * spread))
     both = None if lower is None or upper is None else (upper - lower) / (6.0 * spread)
     return both, min(sides) if sides else None
+
+
+def thinned(values: FloatArray, columns: int) -> tuple[FloatArray, FloatArray, FloatArray]:
+    """Values (n,) for a picture of so many columns: where each lies (an index), its least and greatest value.
+
+    (k,) each, k at most `columns`; NaN where nothing of a column was measured.
+    """
+    if values.size <= columns:
+        return np.arange(float(values.size)), values, values
+    edges = np.linspace(0, values.size, columns + 1).astype(np.int64)[:-1]
+    known = np.where(np.isnan(values), np.inf, values)
+    low = np.minimum.reduceat(known, edges)
+    high = np.maximum.reduceat(np.where(np.isnan(values), -np.inf, values), edges)
+    missing = np.isinf(low)
+    low[missing] = high[missing] = np.nan
+    middle = (edges + np.append(edges[1:], values.size) - 1) / 2
+    return middle, low, high
+
+
+def bins_of(values: FloatArray, count: int, span: tuple[float, float]) -> IntArray:
+    """(count,) how many values lie in each of the bins of a span; those beyond it count to its ends."""
+    inside = np.clip(values, *span)
+    return np.histogram(inside, count, span)[0].astype(np.int64)

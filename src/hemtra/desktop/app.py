@@ -14,6 +14,7 @@ from hemtra.desktop.notifications import Notifications
 from hemtra.desktop.settings import load_settings
 from hemtra.desktop.window import MainWindow
 from hemtra.runtime.demo import PLAN_FILE, STATION_FILE
+from hemtra.runtime.demo_records import demo_db, records_of_demo
 
 
 def prepare(application: QApplication) -> None:
@@ -40,5 +41,7 @@ def run(demo_folder: Path | None = None) -> int:
     if demo_folder is not None:
         window.plans.open(demo_folder / PLAN_FILE)
         window.stations.open(demo_folder / STATION_FILE)
+        window.use_records(demo_db())
+        window.tasks.start("Records of the demo", lambda task: records_of_demo(demo_folder, task.tell))
         window.runs_at_once = True
     return application.exec()

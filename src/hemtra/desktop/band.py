@@ -7,7 +7,7 @@ from collections.abc import Callable
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QPushButton, QToolButton
 
-WORKSPACES = ("station", "plan", "run")
+WORKSPACES = ("station", "plan", "run", "records")
 EDITING = ("station", "plan")
 """Workspaces that are closed while editing is locked."""
 

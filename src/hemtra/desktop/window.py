@@ -21,13 +21,12 @@ from PySide6.QtWidgets import (
     QStackedWidget,
 )
 
-from hemtra.core.station.outside import IoBlock
 from hemtra.core.units import INCH, MM, UNITS
 from hemtra.desktop import theme
 from hemtra.desktop.actions import ACTIONS
 from hemtra.desktop.band import EDITING, Band
 from hemtra.desktop.command_search import CommandSearch, KeysAndSigns
-from hemtra.desktop.edit_lock import allowed, is_pin, known_by
+from hemtra.desktop.edit_lock import allowed
 from hemtra.desktop.message_bar import MessageBar, ProgressStrip, stacked
 from hemtra.desktop.model.bench import Bench
 from hemtra.desktop.model.station_bench import StationBench
@@ -39,9 +38,8 @@ from hemtra.desktop.plan.new_characteristic import WISHES
 from hemtra.desktop.plan.workspace import PlanWorkspace
 from hemtra.desktop.plan.zone_actions import path_handlers, zone_handlers
 from hemtra.desktop.plan_files import SCAN_SUFFIXES, PlanFiles
-from hemtra.desktop.run.io_window import IoWindow
-from hemtra.desktop.run.pin_form import PinForm
-from hemtra.desktop.run.signals_form import SignalsForm
+from hemtra.desktop.records.workspace import RecordsWorkspace
+from hemtra.desktop.run.forms import RunForms
 from hemtra.desktop.run.workspace import RunWorkspace
 from hemtra.desktop.settings import Settings, load_settings
 from hemtra.desktop.station.workspace import StationWorkspace
@@ -49,7 +47,6 @@ from hemtra.desktop.station_files import StationFiles
 from hemtra.desktop.tasks import Tasks
 from hemtra.desktop.unsaved import UnsavedWork
 from hemtra.runtime.demo import PLAN_FILE, RUNNER_PLAN_FILE, RUNNER_STATION_FILE, STATION_FILE
-from hemtra.runtime.io_process import IoProcess, started
 from hemtra.storage.files import read_text
 from hemtra.virtual.demo import DOOR_STATION
 
@@ -82,10 +79,8 @@ class MainWindow(QMainWindow):
         self.run_workspace.block_wanted.connect(lambda: self.trigger("run.io-block"))
         self.run_workspace.signals_wanted.connect(lambda: self.trigger("plan.signals"))
         self.run_workspace.lock_wanted.connect(lambda: self.trigger("run.lock"))
-        self.io_window: IoWindow | None = None
-        self.signals_form: SignalsForm | None = None
-        self.pin_form: PinForm | None = None
-        self._block: IoProcess | None = None
+        self.forms = RunForms(self.bench, self.station_bench, self.plan_workspace.edit, self.tasks, self)
+        self.records_workspace = RecordsWorkspace(self.bench, self.notifications, self.tasks)
         self.runs_at_once = False
         """Whether the line starts when the Run workspace is shown first: in the demo, where nothing is real."""
         self._workspace = "plan"
@@ -102,8 +97,10 @@ class MainWindow(QMainWindow):
         self._pages.addWidget(self.plan_workspace)
         self._pages.addWidget(self.station_workspace)
         self._pages.addWidget(self.run_workspace)
+        self._pages.addWidget(self.records_workspace)
         self.plans = PlanFiles(self.bench, self.tasks, self.notifications, self.settings, self)
         self.plans.part_taken.connect(self.plan_workspace.try_all)
+        self.records_workspace.scans_wanted.connect(self.plans.add_scans)
         self.stations = StationFiles(self.station_bench.document, self.tasks, self)
         self.unsaved = UnsavedWork(
             self.bench, self.station_bench, self.plans, self.tasks, self.notifications, self
@@ -130,9 +127,11 @@ class MainWindow(QMainWindow):
     # -- band and actions -------------------------------------------------------------------------
 
     def show_workspace(self, name: str) -> None:
-        """Go to “station”, “plan” or “run”."""
+        """Go to “station”, “plan”, “run” or “records”."""
         if not (self.settings.locked and name in EDITING):
             self._workspace = name
+        if name == "records":
+            self.records_workspace.show_now()
         if name == "run" and self.runs_at_once:
             self.runs_at_once = False
             self.run_workspace.start_or_stop()
@@ -199,6 +198,7 @@ class MainWindow(QMainWindow):
             "sheet.import": (self._ask_requirements, always),
             **self._row_handlers(has_row),
             **self._run_handlers(),
+            **self._records_handlers(),
             "anchor.outline": (workspace.anchors.add_outline, has_part),
             "anchor.delete": (workspace.anchors.delete_selected, lambda: bench.selected_step is not None),
             "anchor.rebind": (workspace.anchors.rebind, lambda: workspace.anchors.can_rebind),
@@ -256,9 +256,30 @@ class MainWindow(QMainWindow):
             "run.start": (self._start_or_stop, lambda: True),
             "run.pause": (run.pause_or_resume, lambda: run.production is not None),
             "run.lot": (run.new_lot, lambda: run.production is not None),
-            "run.io-block": (self._show_io_window, lambda: bool(self._io.host)),
+            "run.io-block": (
+                self.forms.show_io_window,
+                lambda: bool(self.station_bench.document.value.io.host),
+            ),
             "run.lock": (self._lock_or_unlock, lambda: True),
-            "plan.signals": (self._show_signals, lambda: True),
+            "plan.signals": (self.forms.show_signals, lambda: True),
+        }
+
+    def _records_handlers(self) -> dict[str, tuple[Callable[[], Any], Callable[[], bool]]]:
+        """Looking back."""
+        records = self.records_workspace
+
+        def here() -> bool:
+            return self._workspace == "records"
+
+        return {
+            "records.show": (lambda: self.show_workspace("records"), lambda: True),
+            "records.refresh": (records.show_now, here),
+            "records.report": (records.ask_report, lambda: here() and records.report_button.isEnabled()),
+            "records.export": (records.ask_export, lambda: here() and records.export_button.isEnabled()),
+            "records.rejudge": (records.rejudge, lambda: here() and records.rejudge_button.isEnabled()),
+            "records.failed": (records.failed_to_tray, lambda: here() and records.tray_button.isEnabled()),
+            "records.open": (records.ask_open, here),
+            "records.merge": (records.ask_merge, lambda: here() and records.merge_button.isEnabled()),
         }
 
     def _make_actions(self) -> dict[str, QAction]:
@@ -301,7 +322,7 @@ class MainWindow(QMainWindow):
         document, tray = self.bench.document, self.bench.tray
         empty = tray.current is None and not document.plan.steps
         at_station = self._workspace == "station"
-        pages = {"station": 2, "run": 3}
+        pages = {"station": 2, "run": 3, "records": 4}
         self._pages.setCurrentIndex(pages.get(self._workspace, 0 if empty else 1))
         self.band.lock(self.settings.locked)
         lock = self.run_workspace.lock_button
@@ -316,62 +337,29 @@ class MainWindow(QMainWindow):
         undo, redo = self.actions_by_id["edit.undo"], self.actions_by_id["edit.redo"]
         undo.setText(f"Undo {versioned.undo_label}".strip())
         redo.setText(f"Redo {versioned.redo_label}".strip())
+        self.records_workspace.refresh_buttons()
         for action_id, action in self.actions_by_id.items():
-            action.setEnabled(self._by_id[action_id][1]())
-
-    @property
-    def _io(self) -> IoBlock:
-        """The I/O block of the station."""
-        return self.station_bench.document.value.io
+            # elsewhere a plain letter must not change a plan that nobody sees
+            elsewhere = self._workspace != "plan" and _is_plain(action.shortcut())
+            action.setEnabled(self._by_id[action_id][1]() and not elsewhere)
 
     def _start_or_stop(self) -> None:
         self.show_workspace("run")
         self.run_workspace.start_or_stop()
 
-    def _show_io_window(self) -> None:
-        """Beside the window, on a simulated block that is started for it where none runs yet."""
-        io, signals = self._io, self.bench.document.plan.signals
-
-        def done(block: IoProcess | None) -> None:
-            self._block = block or self._block
-            if self.io_window is not None:
-                self.io_window.close()
-            self.io_window = IoWindow(io, signals, self)
-            self.io_window.show()
-
-        self.tasks.start("Asking the I/O block", lambda task: started(io), done)
-
-    def _show_signals(self) -> None:
-        if self.signals_form is not None:
-            self.signals_form.close()
-        self.signals_form = SignalsForm(self.bench, self.plan_workspace.edit, self)
-        self.signals_form.show()
-
     def _lock_or_unlock(self) -> None:
         """Ask for the PIN."""
-        if self.pin_form is not None:
-            self.pin_form.leave()
-        take = self._unlock if self.settings.locked else self._lock
-        self.pin_form = PinForm(self, is_new=not self.settings.locked, take=take)
-        self.pin_form.destroyed.connect(self._pin_form_gone)
+        self.forms.ask_pin(self.settings.pin if self.settings.locked else None, self._lock, self._unlock)
 
-    def _pin_form_gone(self) -> None:
-        self.pin_form = None
-
-    def _lock(self, pin: str) -> str:
-        self.settings.pin, self.settings.locked = known_by(pin), True
+    def _lock(self, pin: str) -> None:
+        self.settings.pin, self.settings.locked = pin, True
         self.plans.keep_settings()
         self.show_workspace("run")
-        self._refresh()
-        return ""
 
-    def _unlock(self, pin: str) -> str:
-        if not is_pin(pin, self.settings.pin):
-            return "That is not the PIN."
+    def _unlock(self) -> None:
         self.settings.locked = False
         self.plans.keep_settings()
         self._refresh()
-        return ""
 
     def _search(self) -> None:
         search = CommandSearch(self.trigger, lambda action_id: self._by_id[action_id][1](), self)
@@ -383,11 +371,17 @@ class MainWindow(QMainWindow):
 
     # -- what the actions do ----------------------------------------------------------------------
 
+    def use_records(self, db: str) -> None:
+        """Record the line's parts in a database, and look back at it."""
+        self.run_workspace.db = self.records_workspace.db = db
+
     def _open_demo(self, plan: str, station: str) -> None:
-        def done(folder: Path) -> None:
+        def done(found: tuple[Path, str]) -> None:
+            folder, db = found
             self.show_workspace("plan")
             self.plans.open(folder / plan)
             self.stations.open(folder / station)
+            self.use_records(db)
 
         self.plans.open_demo(done)
 
@@ -493,16 +487,20 @@ class MainWindow(QMainWindow):
     def closeEvent(self, event: QCloseEvent) -> None:
         """Nothing is asked: unsaved work is kept and offered at the next start."""
         self.unsaved.close()
-        for aside in (self.io_window, self.signals_form):
-            if aside is not None:
-                aside.close()
+        self.forms.close()
         self.run_workspace.stop()
-        if self._block is not None:
-            self._block.stop()
+        self.forms.stop_block()
         self.tasks.stop()
         self.plan_workspace.stop()
         self.station_workspace.stop()
+        self.records_workspace.stop()
         event.accept()
+
+
+def _is_plain(keys: QKeySequence) -> bool:
+    """Whether a shortcut is a key without Ctrl or Alt, and no function key."""
+    text = keys.toString()
+    return bool(text) and "Ctrl" not in text and "Alt" not in text and not text.startswith("F1")
 
 
 def _is_ours(path: Path) -> bool:

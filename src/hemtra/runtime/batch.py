@@ -20,6 +20,8 @@ class Inspected:
     path: Path
     result: Result | None
     error: str = ""
+    engine: Engine | None = None
+    """What evaluated it, to look at it closer."""
 
 
 def inspect_files(plan: Plan, paths: Sequence[Path], jobs: int = 1) -> Iterator[Inspected]:
@@ -40,6 +42,7 @@ def inspect_files(plan: Plan, paths: Sequence[Path], jobs: int = 1) -> Iterator[
 def _inspect_file(plan: Plan, path: Path) -> Inspected:
     try:
         scan = load_scan(path)
-        return Inspected(path, Engine(scan.data, scan.serial).run(plan))
+        engine = Engine(scan.data, scan.serial)
+        return Inspected(path, engine.run(plan), engine=engine)
     except HemtraError as error:
         return Inspected(path, None, str(error))

@@ -11,6 +11,7 @@ from typing import Any
 
 import platformdirs
 
+from hemtra.runtime.demo_records import RECORDS, SCANNED, write_records
 from hemtra.storage.files import make_folder, write_text
 from hemtra.storage.plans import save_plan
 from hemtra.storage.scans import save_scan
@@ -41,7 +42,8 @@ def write_demo(folder: Path, progress: Progress = lambda done, of, what: True) -
     save_station(STATION, folder / STATION_FILE)
     save_station(DOOR_STATION, folder / DOOR_FILE)
     save_station(RUNNER_STATION, folder / RUNNER_STATION_FILE)
-    count = len(RUNNERS) + len(PARTS)
+    scans = len(RUNNERS) + len(PARTS)
+    count = scans + sum(SCANNED.values()) + 1
     for done, runner in enumerate(RUNNERS):
         if not progress(done, count, f"scanning {runner.file}"):
             return False
@@ -59,6 +61,8 @@ def write_demo(folder: Path, progress: Progress = lambda done, of, what: True) -
         if part == REFERENCE:
             save_plan(demo_plan(), folder / PLAN_FILE, scan)
     save_tray(folder / PLAN_FILE, [TrayEntry(folder / TRAY / part.file, part.tag) for part in PARTS])
+    if not write_records(folder, demo_plan(), lambda done, of, what: progress(scans + done, count, what)):
+        return False
     write_text(folder / TRUTH, _told(truth()))
     progress(count, count, "done")
     return True
@@ -87,6 +91,7 @@ def is_complete(folder: Path) -> bool:
         RUNNER_STATION_FILE,
         RUNNER_PLAN_FILE,
         RUNNER_TRUTH,
+        RECORDS,
         TRUTH,
         tray_path(Path(PLAN_FILE)).name,
         tray_path(Path(RUNNER_PLAN_FILE)).name,

@@ -13,7 +13,7 @@ from typing import Protocol
 from hemtra.core.errors import HemtraError
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.engine import Engine
-from hemtra.core.plan.limits import Judged, Verdict
+from hemtra.core.plan.limits import Judged, Verdict, reason_of
 from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.scan import Scan
 from hemtra.runtime.feeds import Arrived
@@ -46,8 +46,7 @@ class Evaluated:
         """Why it does not pass, in words: “12 Plug flush 0.52, above 0.35”."""
         if self.trouble:
             return self.trouble
-        bad = [row for row in self.rows if row.verdict is not Verdict.PASS]
-        return "; ".join(f"{row.balloon} {row.name} {row.reason}".strip() for row in bad)
+        return reason_of(self.rows)
 
 
 def evaluate(plan: Plan, arrived: Arrived, looked_at: bool) -> Evaluated:

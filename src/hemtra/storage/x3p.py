@@ -2,6 +2,9 @@
 
 X3P counts in metres; everything else in Hemtra in mm. The z matrix is stored, not deflated: deflating costs
 half a second and saves a seventh.
+
+A float32 in metres has not always a digit for every float32 in mm, so what is lost, one unit in the last place
+up or down, stands beside it in two bits a point: a scan that was kept gives the very numbers it gave before.
 """
 
 from __future__ import annotations
@@ -37,6 +40,7 @@ TYPES: dict[str, np.dtype[Any]] = {
     "L": np.dtype("<i4"),
 }
 DATA, INTENSITY, RECORD = "bindata/data.bin", "vendor/hemtra/intensity.bin", "vendor/hemtra/scan.json"
+LAST_PLACES = "vendor/hemtra/last-places.bin"
 CHUNK = 1 << 18
 """Points converted, hashed and written at a time, so that they are still in cache for the next of the three."""
 
@@ -83,8 +87,10 @@ def read_stream(stream: IO[bytes], path: Path) -> Scan:
         if header.mask_link:
             z[~_valid_points(container, header)] = np.nan
         record, intensity = _vendor_records(container, header)
+        if container.has(LAST_PLACES):
+            _restore(z, container, str(record.get("last_places_md5", "")))
     z.flags.writeable = False  # ours alone from here on: the height map need not copy it
-    data = HeightMap(z, intensity, header.dx, header.dy, header.x0, header.y0)
+    data = HeightMap(z, intensity, **_exact(record, header))
     return Scan(
         data,
         name=path.name,
@@ -102,8 +108,13 @@ def write(scan: Scan, path: Path) -> None:
 
 def write_records(scan: Scan, archive: zipfile.ZipFile) -> None:
     """The records of an X3P file, written into an open zip."""
-    md5 = _write_heights(scan.data.z, archive)
+    md5, places = _write_heights(scan.data.z, archive)
+    grid = scan.data.grid
     record = {"serial": scan.serial, "taken": scan.taken, "station": scan.station}
+    record["grid"] = {"dx": grid.dx, "dy": grid.dy, "x0": grid.x0, "y0": grid.y0}
+    if places:
+        archive.writestr(LAST_PLACES, places)
+        record["last_places_md5"] = _md5(places)
     if scan.data.intensity is not None:
         grey = scan.data.intensity
         archive.writestr(INTENSITY, grey.data.cast("B"))
@@ -114,17 +125,53 @@ def write_records(scan: Scan, archive: zipfile.ZipFile) -> None:
     archive.writestr("md5checksum.hex", f"{_md5(main.encode())} *main.xml\n")
 
 
-def _write_heights(z: NDArray[np.float32], archive: zipfile.ZipFile) -> str:
+def _write_heights(z: NDArray[np.float32], archive: zipfile.ZipFile) -> tuple[str, bytes]:
+    """Write the z matrix; its md5, and the last places that metres have lost, empty where none were."""
     digest = hashlib.md5(usedforsecurity=False)
     flat = z.reshape(-1)
+    places: list[NDArray[np.uint8]] = []
     entry = zipfile.ZipInfo(DATA, date_time=datetime.now(UTC).timetuple()[:6])
     entry.file_size = flat.nbytes
     with archive.open(entry, "w", force_zip64=flat.nbytes > 2**31) as stream:
         for start in range(0, flat.size, CHUNK):
-            metres = (flat[start : start + CHUNK] * np.float64(MM)).astype("<f4")
+            part = flat[start : start + CHUNK]
+            metres = (part * np.float64(MM)).astype("<f4")
             digest.update(metres.data)
             stream.write(metres.data.cast("B"))
-    return digest.hexdigest().upper()
+            lost = part.view(np.int32) - (metres / np.float64(MM)).astype(np.float32).view(np.int32)
+            places.append(np.packbits(np.stack([lost == 1, lost == -1])))
+    found = np.concatenate(places)
+    return digest.hexdigest().upper(), found.tobytes() if found.any() else b""
+
+
+def _restore(z: NDArray[np.float32], container: Container, declared: str) -> None:
+    """Give heights the last places that metres had none for."""
+    flat = z.reshape(-1).view(np.int32)
+    sizes = [min(CHUNK, flat.size - start) for start in range(0, flat.size, CHUNK)]
+    expected = sum(-(-2 * size // 8) for size in sizes)
+    name = container.path.name
+    if container.size(LAST_PLACES) != expected:
+        raise FileError(f"{name} does not fit together: its last places and heights differ in size.")
+    packed = container.read(LAST_PLACES, expected)
+    if _md5(packed) != declared.lower():
+        raise FileError(f"{name} was changed or damaged: the md5 of {LAST_PLACES} is wrong.")
+    bits, at = np.frombuffer(packed, np.uint8), 0
+    for k, size in enumerate(sizes):
+        used = -(-2 * size // 8)
+        up, down = np.unpackbits(bits[at : at + used], count=2 * size).view(np.int8).reshape(2, size)
+        flat[k * CHUNK : k * CHUNK + size] += up - down
+        at += used
+
+
+def _exact(record: dict[str, Any], header: _Header) -> dict[str, float]:
+    """The grid in mm: to its last digit from our record where that agrees with the file's metres."""
+    grid = {"dx": header.dx, "dy": header.dy, "x0": header.x0, "y0": header.y0}
+    kept = record.get("grid")
+    if isinstance(kept, dict) and all(isinstance(kept.get(name), float) for name in grid):
+        room = 1e-9 * max(abs(value) for value in grid.values())
+        if all(abs(kept[name] - value) <= room for name, value in grid.items()):
+            return {name: kept[name] for name in grid}
+    return grid
 
 
 def _main_xml(scan: Scan, md5: str) -> str:

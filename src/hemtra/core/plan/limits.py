@@ -85,6 +85,12 @@ def part_verdict(verdicts: Iterable[Verdict], not_proven: Verdict = Verdict.NOT_
     return Verdict.PASS if found == {Verdict.PASS} else Verdict.NOT_MEASURED
 
 
+def reason_of(rows: Iterable[Judged]) -> str:
+    """Why a part does not pass, in words: “12 Plug flush 0.52, above 0.35”; empty where it does."""
+    bad = (row for row in rows if row.verdict is not Verdict.PASS)
+    return "; ".join(f"{row.balloon} {row.name} {row.reason}".strip() for row in bad)
+
+
 def decimals_for(lower: float | None, upper: float | None, nominal: float | None) -> int:
     """Digits after the point that show a twentieth of the tolerance, 2 to 4."""
     if lower is not None and upper is not None:

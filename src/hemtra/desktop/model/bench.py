@@ -85,6 +85,8 @@ class Bench:
         self.node = 0
         """Of the selected path, the node whose numbers are shown."""
         self.section_width = 1.0
+        self.read_only = False
+        """Whether zones are only looked at."""
         self.colour = "height"
         """What colours the part: one of `COLOURS`."""
         self._balloon: int | None = None

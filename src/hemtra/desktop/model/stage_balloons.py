@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from hemtra.core.balloon_layout import Box, place_balloons, points_at
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import Judged
-from hemtra.desktop.model.balloon_layout import Box, place_balloons
-from hemtra.desktop.model.bench import Place, Shown
+from hemtra.desktop.model.bench import Shown
 from hemtra.desktop.model.viewport import Pixel, Viewport
 
 RING_ROOM = 20.0
@@ -32,7 +32,7 @@ def stage_balloons(plan: Plan, shown: Shown, viewport: Viewport, right_margin: f
         row = plan.characteristic(judged.balloon)
         if row is not None and row.hidden:
             continue
-        place = _points_at(plan, shown, judged)
+        place = points_at(plan, shown.result, judged)
         pixel = None if place is None else viewport.to_screen(*place)
         if pixel is not None and 0 <= pixel[0] <= viewport.width and 0 <= pixel[1] <= viewport.height:
             pointed.append((judged, pixel))
@@ -41,22 +41,6 @@ def stage_balloons(plan: Plan, shown: Shown, viewport: Viewport, right_margin: f
     return [
         StageBalloon(judged, anchor, place) for (judged, anchor), place in zip(pointed, places, strict=True)
     ]
-
-
-def _points_at(plan: Plan, shown: Shown, judged: Judged) -> Place | None:
-    """What was measured, or the zone where it should have been."""
-    if judged.at is not None:
-        return judged.at.x, judged.at.y
-    if plan.characteristic(judged.balloon) is None:
-        return None
-    if not judged.step:
-        return None
-    inputs = [i for ids in plan.step(judged.step).inputs.values() for i in ids]
-    found = [shown.result.steps[i] for i in inputs if i in shown.result.steps]
-    zones = [z for result in found if (z := result.zone or result.step.zone) is not None]
-    # of several inputs the smallest zone says best where the balloon belongs: datums are large
-    smallest = min(zones, key=lambda zone: zone.area, default=None)
-    return None if smallest is None else (smallest.x, smallest.y)
 
 
 def _ring(plan: Plan, anchors: list[Pixel], viewport: Viewport, right_margin: float) -> Box:

@@ -8,6 +8,7 @@ from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPaintEvent, QPen, QPol
 from PySide6.QtWidgets import QWidget
 
 from hemtra.core.marks import Curve, Histogram, MatchPicture, Picture, ResidualMap
+from hemtra.core.scan.palettes import deviation_palette
 from hemtra.desktop import theme
 from hemtra.desktop.plan.layers import image
 
@@ -161,7 +162,7 @@ class EvidencePicture(QWidget):
         self._caption(painter, f"{low:.{places}f}", f"{high:.{places}f} {histogram.unit}")
 
     def _draw_residuals(self, painter: QPainter, box: QRectF, residuals: ResidualMap) -> None:
-        palette = theme.deviation_palette()
+        palette = deviation_palette()
         values = residuals.values[::-1]
         index = np.clip((values / residuals.reach + 1) / 2 * 255, 0, 255)
         pixels = np.zeros((*values.shape, 4), np.uint8)

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QWidget
 
 from hemtra.core.arrays import ByteArray, FloatArray
 from hemtra.core.scan.heightmap import HeightMap
+from hemtra.core.scan.palettes import height_palette
 from hemtra.desktop import theme
 
 BINS = 96
@@ -30,7 +31,7 @@ class Legend(QWidget):
         self.setMouseTracking(True)
         self._span = (0.0, 1.0)
         self._full = (0.0, 1.0)
-        self.colours, self._unit = theme.height_palette(), "mm"
+        self.colours, self._unit = height_palette(), "mm"
         self._counts: FloatArray = np.zeros(BINS)
         self._drag: int | None = None
         self._chosen = False

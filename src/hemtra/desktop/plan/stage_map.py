@@ -11,9 +11,9 @@ from PySide6.QtGui import QImage
 from hemtra.core.arrays import ByteArray
 from hemtra.core.errors import OffScan
 from hemtra.core.scan.heightmap import HeightMap
+from hemtra.core.scan.palettes import deviation_palette, grey_palette, height_palette
 from hemtra.core.scan.picture import View, grey_picture, isoline_picture, picture
 from hemtra.core.scan.zones import AnyZone, window
-from hemtra.desktop import theme
 from hemtra.desktop.model.bench import Bench
 from hemtra.desktop.model.viewport import Viewport
 from hemtra.desktop.plan.layers import image
@@ -47,8 +47,8 @@ class StageMap:
     def colours(self) -> ByteArray:
         """(256, 3) uint8 that they are shown in."""
         if self._bench.colour in ("plane", "reference"):
-            return theme.deviation_palette()
-        return theme.grey_palette() if self._bench.colour == "grey" else theme.height_palette()
+            return deviation_palette()
+        return grey_palette() if self._bench.colour == "grey" else height_palette()
 
     def fill_legend(self, data: HeightMap | None) -> None:
         """Let the legend show what colours the part."""

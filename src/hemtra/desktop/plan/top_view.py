@@ -281,7 +281,8 @@ class TopView(QWidget):
         zone = self._selected_zone()
         if zone is not None:
             draw_zone(painter, self.viewport, zone, QPen(theme.colour("copper").lighter(130), 1.8))
-            draw_handles(painter, self.viewport, zone)
+            if not self.bench.read_only:
+                draw_handles(painter, self.viewport, zone)
 
     def _line(self) -> tuple[Place, Place] | None:
         if self.bench.line is not None:
@@ -357,7 +358,7 @@ class TopView(QWidget):
         if event.button() != Qt.MouseButton.LeftButton:
             return
         zone = self._selected_zone()
-        handle = grabbed(zone, self.viewport, pixel) if zone is not None else None
+        handle = self._grabbed(pixel)
         line_part = self._line_under(pixel)
         balloon = self._balloon_under(pixel)
         if handle not in (None, "body"):
@@ -389,8 +390,7 @@ class TopView(QWidget):
 
     def _is_free(self, pixel: Pixel) -> bool:
         """Whether the pointer is on nothing that can be taken already."""
-        zone = self._selected_zone()
-        held = None if zone is None else grabbed(zone, self.viewport, pixel)
+        held = self.bench.read_only or self._grabbed(pixel)
         busy = self._drag is not None or self.prompt or held or self._balloon_under(pixel) is not None
         return not busy and self._line_under(pixel) is None
 
@@ -441,7 +441,7 @@ class TopView(QWidget):
         if not isinstance(zone, PathZone) or self.prompt:
             return False
         grip = grabbed(zone, self.viewport, pixel)
-        if grip is None:
+        if grip is None or (self.bench.read_only and event.button() == Qt.MouseButton.RightButton):
             return False
         place = self.viewport.to_part(*pixel)
         if event.button() == Qt.MouseButton.RightButton:
@@ -502,8 +502,7 @@ class TopView(QWidget):
             self.fit()
 
     def _show_grip(self, pixel: Pixel) -> None:
-        zone = self._selected_zone()
-        handle = grabbed(zone, self.viewport, pixel) if zone is not None else None
+        handle = self._grabbed(pixel)
         shapes = {"rotate": Qt.CursorShape.CrossCursor, "body": Qt.CursorShape.SizeAllCursor}
         grip = handle and handle.rpartition(":")[2]
         if self._balloon_under(pixel) is not None:
@@ -514,6 +513,11 @@ class TopView(QWidget):
             self.setCursor(Qt.CursorShape.OpenHandCursor)
         else:
             self.setCursor(Qt.CursorShape.ArrowCursor)
+
+    def _grabbed(self, pixel: Pixel) -> Handle | None:
+        """What of the selected zone a pixel takes hold of."""
+        zone = self._selected_zone()
+        return None if zone is None or self.bench.read_only else grabbed(zone, self.viewport, pixel)
 
     def _balloon_under(self, pixel: Pixel) -> int | None:
         near = (b for b in self._balloons if math.dist(b.place, pixel) <= RADIUS + 2)

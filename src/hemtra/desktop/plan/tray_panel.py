@@ -7,6 +7,7 @@ from PySide6.QtGui import QImage, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QPushButton, QWidget
 
 from hemtra.core.plan.limits import Verdict
+from hemtra.core.scan.palettes import height_palette
 from hemtra.core.scan.picture import View, picture
 from hemtra.desktop import theme
 from hemtra.desktop.model.bench import Bench
@@ -158,7 +159,7 @@ def thumbnail(part: TrayPart) -> QImage:
     scale = max((x1 - x0) / w, (y1 - y0) / h)
     view = View((x0 + x1) / 2 - scale * w / 2, (y0 + y1) / 2 + scale * h / 2, scale, w, h)
     low, high = part.height_span
-    shown = image(picture(data, view, theme.height_palette(), low, high))
+    shown = image(picture(data, view, height_palette(), low, high))
     ground = QImage(w, h, QImage.Format.Format_RGB32)
     ground.fill(theme.colour("stage"))
     painter = QPainter(ground)

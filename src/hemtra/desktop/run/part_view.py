@@ -6,10 +6,11 @@ from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QImage, QPainter, QPaintEvent, QPen, QResizeEvent
 from PySide6.QtWidgets import QWidget
 
+from hemtra.core.balloon_layout import place_balloons
 from hemtra.core.plan.limits import Verdict
+from hemtra.core.scan.palettes import height_palette
 from hemtra.core.scan.picture import View, picture
 from hemtra.desktop import theme
-from hemtra.desktop.model.balloon_layout import place_balloons
 from hemtra.desktop.model.run_bench import RunBench
 from hemtra.desktop.model.viewport import Viewport
 from hemtra.desktop.plan.layers import image
@@ -67,7 +68,7 @@ class PartView(QWidget):
             found = look.z[look.z == look.z]
             low, high = float(found.min()), float(found.max())
             view = View(left, top, v.scale, self.width(), self.height())
-            self._image = image(picture(look, view, theme.height_palette(), low, high + 1e-3))
+            self._image = image(picture(look, view, height_palette(), low, high + 1e-3))
         if self._image is not None:
             painter.drawImage(0, 0, self._image)
 

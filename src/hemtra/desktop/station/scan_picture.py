@@ -8,6 +8,7 @@ from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
 from hemtra.core.scan.heightmap import HeightMap
+from hemtra.core.scan.palettes import height_palette
 from hemtra.core.scan.picture import View, picture
 from hemtra.desktop import theme
 from hemtra.desktop.plan.layers import image
@@ -77,7 +78,7 @@ class ScanPicture(QWidget):
             return
         scale, box = self._frame(data)
         view = View(data.extent[0], data.extent[3], scale, round(box.width()), round(box.height()))
-        painter.drawImage(box, image(picture(data, view, theme.height_palette(), *self.levels)))
+        painter.drawImage(box, image(picture(data, view, height_palette(), *self.levels)))
         painter.setFont(theme.font(12, bold=True))
         for letter, x, y in self.places:
             at = self.pixel(x, y)

@@ -19,6 +19,7 @@ from sqlalchemy import (
     Table,
     Text,
     UniqueConstraint,
+    text,
 )
 
 from hemtra.core.plan.limits import Verdict
@@ -91,7 +92,10 @@ parts = Table(
     Column("elapsed_ms", Float, nullable=False),
     UniqueConstraint("lot_id", "number"),
 )
-Index("parts_by_verdict", parts.c.lot_id, parts.c.verdict, parts.c.number)
+Index("parts_by_lot", parts.c.lot_id, parts.c.recorded)
+Index("parts_by_verdict", parts.c.lot_id, parts.c.verdict, parts.c.recorded)
+Index("parts_by_verdict_time", parts.c.verdict, parts.c.recorded)
+Index("parts_by_revision", parts.c.revision_id, parts.c.recorded)
 Index("parts_by_time", parts.c.recorded)
 Index("parts_by_serial", parts.c.serial)
 Index("parts_by_source", parts.c.source)
@@ -105,6 +109,16 @@ values = Table(
     Column("text", Text),
     Column("reason", Text),
     sqlite_with_rowid=False,
+)
+NOT_PASSED = text("verdict <> 0")
+"""What the index of values that did not pass holds; queries say it in the same words, to be answered by it."""
+Index(
+    "values_not_passed",
+    values.c.characteristic_id,
+    values.c.part_id,
+    values.c.verdict,
+    sqlite_where=NOT_PASSED,
+    postgresql_where=NOT_PASSED,
 )
 events = Table(
     "events",

@@ -7,7 +7,7 @@ import json
 import time
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -79,6 +79,8 @@ class PartRecord:
     signal: str = NONE
     lot_id: int = 0
     id: int = 0
+    revision_id: int = 0
+    station_id: int | None = None
     events: Sequence[Event] = field(default_factory=tuple)
 
 
@@ -114,6 +116,8 @@ class Records:
         self.name = self._engine.url.database or url
         self._rows: dict[int, dict[int, int]] = {}
         """By revision, the key of each balloon's characteristic."""
+        self._units: dict[int, str] = {}
+        """By characteristic, its unit as it is kept; what it really is, only its first value tells."""
 
     def close(self) -> None:
         """Let go of the database."""
@@ -123,6 +127,12 @@ class Records:
     def reading(self) -> Iterator[Connection]:
         """A connection to look things up with."""
         with told(self.name), self._engine.connect() as db:
+            yield db
+
+    @contextmanager
+    def writing(self) -> Iterator[Connection]:
+        """A connection to write with, all of it or nothing."""
+        with told(self.name), self._engine.begin() as db:
             yield db
 
     # -- lots -------------------------------------------------------------------------------------
@@ -143,7 +153,7 @@ class Records:
             now = time.time()
             db.execute(update(lots).where(lots.c.plan == plan, lots.c.ended.is_(None)).values(ended=now))
             made = name or self._free_name(db, now)
-            key = _key(db.execute(insert(lots).values(name=made, plan=plan, started=now)))
+            key = key_of(db.execute(insert(lots).values(name=made, plan=plan, started=now)))
             return Lot(key, made, plan, now)
 
     def _free_name(self, db: Connection, now: float) -> str:
@@ -152,6 +162,12 @@ class Records:
             select(func.count()).select_from(lots).where(lots.c.name.startswith(day))
         ).scalar_one()
         return f"{day} lot {count + 1}"
+
+    def add_lot(self, lot: Lot) -> Lot:
+        """Keep a lot that was made elsewhere, as it is; with its key here."""
+        with self.writing() as db:
+            row = {"name": lot.name, "plan": lot.plan, "started": lot.started, "ended": lot.ended}
+            return replace(lot, id=key_of(db.execute(insert(lots).values(row))))
 
     def all_lots(self) -> list[Lot]:
         """Newest first."""
@@ -171,9 +187,7 @@ class Records:
             query = (
                 select(parts.c.verdict, func.count()).where(parts.c.lot_id == lot.id).group_by(parts.c.verdict)
             )
-            found = {VERDICTS[code]: count for code, count in db.execute(query)}
-        passed, failed = found.get(Verdict.PASS, 0), found.get(Verdict.FAIL, 0)
-        return Counts(passed, failed, sum(found.values()) - passed - failed)
+            return counts_of({VERDICTS[code]: count for code, count in db.execute(query)})
 
     # -- plans and stations -----------------------------------------------------------------------
 
@@ -186,9 +200,10 @@ class Records:
                 rows = [_characteristic(plan, row.balloon) for row in plan.sheet if not row.off]
                 if rows:
                     db.execute(insert(characteristics), [{"revision_id": key, **row} for row in rows])
-            query = select(characteristics.c.balloon, characteristics.c.id)
-            found = db.execute(query.where(characteristics.c.revision_id == key))
+            query = select(characteristics.c.balloon, characteristics.c.id, characteristics.c.unit)
+            found = db.execute(query.where(characteristics.c.revision_id == key)).all()
             self._rows[key] = {row.balloon: row.id for row in found}
+            self._units |= {row.id: row.unit for row in found}
             return key
 
     def station(self, station: Station) -> int:
@@ -210,40 +225,57 @@ class Records:
 
         Raises `RecordsError` when the lot has the number already, and nothing is kept then.
         """
+        return self.add_all(lot, [part], revision, station)[0]
+
+    def add_all(
+        self, lot: Lot, made: Sequence[PartRecord], revision: int, station: int | None = None
+    ) -> list[int]:
+        """Keep many parts in one transaction; their keys. All or none."""
+        with self.writing() as db:
+            return [self._add(db, lot, part, revision, station) for part in made]
+
+    def _add(self, db: Connection, lot: Lot, part: PartRecord, revision: int, station: int | None) -> int:
         row: dict[str, Any] = {
             "lot_id": lot.id,
             "revision_id": revision,
             "station_id": station,
             "verdict": CODES[part.verdict],
-            "recorded": time.time(),
+            "recorded": part.recorded or time.time(),
         }
         plain = ("number", "reason", "serial", "source", "scan", "triggered", "scanned", "judged", "elapsed_ms")
         row |= {name: getattr(part, name) for name in plain}
         row |= {"signalled": part.signalled, "signal": part.signal}
         known = self._rows.get(revision, {})
-        with told(self.name), self._engine.begin() as db:
-            try:
-                key = _key(db.execute(insert(parts).values(row)))
-            except IntegrityError:
-                raise RecordsError(
-                    f"Lot {lot.name} has a part {part.number} already; is another line writing to the same lot?"
-                ) from None
-            held = [
-                {
-                    "characteristic_id": known[judged.balloon],
-                    "part_id": key,
-                    "value": judged.value,
-                    "verdict": CODES[judged.verdict],
-                    "text": judged.text or None,
-                    "reason": judged.reason or None,
-                }
-                for judged in part.rows
-                if judged.balloon in known
-            ]
-            if held:
-                db.execute(insert(values), held)
-            self._add_events(db, lot, part.events, {part.number: key})
+        try:
+            key = key_of(db.execute(insert(parts).values(row)))
+        except IntegrityError:
+            raise RecordsError(
+                f"Lot {lot.name} has a part {part.number} already; is another line writing to the same lot?"
+            ) from None
+        held = [
+            {
+                "characteristic_id": known[judged.balloon],
+                "part_id": key,
+                "value": judged.value,
+                "verdict": CODES[judged.verdict],
+                "text": judged.text or None,
+                "reason": judged.reason or None,
+            }
+            for judged in part.rows
+            if judged.balloon in known
+        ]
+        if held:
+            db.execute(insert(values), held)
+        self._learn_units(db, part.rows, known)
+        self._add_events(db, lot, part.events, {part.number: key})
         return key
+
+    def _learn_units(self, db: Connection, rows: Sequence[Judged], known: Mapping[int, int]) -> None:
+        for row in rows:
+            key = known.get(row.balloon)
+            if key is not None and row.value is not None and self._units.get(key) != row.unit:
+                db.execute(update(characteristics).where(characteristics.c.id == key).values(unit=row.unit))
+                self._units[key] = row.unit
 
     def signalled(self, states: Mapping[int, tuple[str, float | None]]) -> None:
         """What became of the signals of parts, by key: the state, and when."""
@@ -268,22 +300,7 @@ class Records:
         query = select(parts).where(parts.c.lot_id == lot.id, parts.c.number >= first)
         with told(self.name), self._engine.connect() as db:
             found = db.execute(query.order_by(parts.c.number).limit(most))
-            return [_part(row) for row in found]
-
-    def rows_of(self, part: PartRecord) -> list[tuple[int, float | None, Verdict, str]]:
-        """Balloon, value, verdict and reason of each characteristic of a part."""
-        query = (
-            select(characteristics.c.balloon, values.c.value, values.c.verdict, values.c.reason)
-            .join(parts, parts.c.revision_id == characteristics.c.revision_id)
-            .join(
-                values,
-                (values.c.characteristic_id == characteristics.c.id) & (values.c.part_id == parts.c.id),
-            )
-            .where(parts.c.id == part.id)
-            .order_by(characteristics.c.balloon)
-        )
-        with told(self.name), self._engine.connect() as db:
-            return [(b, v, VERDICTS[code], reason or "") for b, v, code, reason in db.execute(query)]
+            return [part_of(row) for row in found]
 
     def known_sources(self, folder: Path) -> set[str]:
         """The scan files of a folder that have been judged already."""
@@ -293,10 +310,11 @@ class Records:
 
     # -- events -----------------------------------------------------------------------------------
 
-    def event(self, lot: Lot | None, event: Event) -> None:
-        """Keep an event."""
+    def event(self, lot: Lot | None, event: Event, part: int | None = None) -> None:
+        """Keep an event; part: the key of the one it happened to."""
+        keys = {} if part is None or event.number is None else {event.number: part}
         with told(self.name), self._engine.begin() as db:
-            self._add_events(db, lot, (event,), {})
+            self._add_events(db, lot, (event,), keys)
 
     def events_of(self, lot: Lot) -> list[Event]:
         """The events of a lot, oldest first."""
@@ -334,10 +352,11 @@ def _kept_once(db: Connection, table: Table, document: str, **row: Any) -> tuple
     known = db.execute(select(table.c.id).where(table.c.digest == digest)).scalar()
     if known is not None:
         return int(known), False
-    return _key(db.execute(insert(table).values(digest=digest, document=document, **row))), True
+    return key_of(db.execute(insert(table).values(digest=digest, document=document, **row))), True
 
 
-def _key(result: Any) -> int:
+def key_of(result: Any) -> int:
+    """The key of the row that was put in."""
     return int(result.inserted_primary_key[0])
 
 
@@ -357,7 +376,14 @@ def _characteristic(plan: Plan, balloon: int) -> dict[str, Any]:
     }
 
 
-def _part(row: Any) -> PartRecord:
+def counts_of(found: Mapping[Verdict, int]) -> Counts:
+    """Counts from how many parts have which verdict."""
+    passed, failed = found.get(Verdict.PASS, 0), found.get(Verdict.FAIL, 0)
+    return Counts(passed, failed, sum(found.values()) - passed - failed)
+
+
+def part_of(row: Any) -> PartRecord:
+    """A row of the table of parts as a record, without its values."""
     return PartRecord(
         number=row.number,
         verdict=VERDICTS[row.verdict],
@@ -375,4 +401,6 @@ def _part(row: Any) -> PartRecord:
         signal=row.signal,
         lot_id=row.lot_id,
         id=row.id,
+        revision_id=row.revision_id,
+        station_id=row.station_id,
     )

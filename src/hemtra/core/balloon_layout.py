@@ -1,11 +1,15 @@
-"""Where balloons stand: on a ring around what is measured, in the order of their leaders, never overlapping."""
+"""What balloons point at, and where they stand: on a ring, in the order of their leaders, never overlapping."""
 
 from __future__ import annotations
 
 import math
 from collections.abc import Sequence
 
-from hemtra.desktop.model.viewport import Pixel
+from hemtra.core.plan.document import Plan
+from hemtra.core.plan.engine import Result
+from hemtra.core.plan.limits import Judged
+
+Pixel = tuple[float, float]
 
 SPACING = 34.0
 """Pixels from one balloon to the next along the ring."""
@@ -35,6 +39,20 @@ def place_balloons(anchors: Sequence[Pixel], ring: Box) -> list[Pixel]:
     for i, distance in zip(order, at, strict=True):
         placed[i] = _point(distance % length, ring)
     return placed
+
+
+def points_at(plan: Plan, result: Result, judged: Judged) -> tuple[float, float] | None:
+    """x and y in mm of what was measured, or of the zone where it should have been; None for nowhere."""
+    if judged.at is not None:
+        return judged.at.x, judged.at.y
+    if plan.characteristic(judged.balloon) is None or not judged.step:
+        return None
+    inputs = [i for ids in plan.step(judged.step).inputs.values() for i in ids]
+    found = [result.steps[i] for i in inputs if i in result.steps]
+    zones = [z for r in found if (z := r.zone or r.step.zone) is not None]
+    # of several inputs the smallest zone says best where the balloon belongs: datums are large
+    smallest = min(zones, key=lambda zone: zone.area, default=None)
+    return None if smallest is None else (smallest.x, smallest.y)
 
 
 def _spread(wanted: Sequence[float], spacing: float) -> list[float]:

@@ -1,0 +1,1 @@
+"""The Records workspace: what the line produced, looked back at."""

@@ -1,0 +1,533 @@
+"""One characteristic over many parts: its values in order, their histogram, and its statistics."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import (
+    QFontMetricsF,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPolygonF,
+    QWheelEvent,
+)
+from PySide6.QtWidgets import QWidget
+
+from hemtra.core.arrays import FloatArray
+from hemtra.core.plan.limits import Verdict
+from hemtra.core.statistics import Statistics, bins_of, thinned
+from hemtra.desktop import theme
+from hemtra.desktop.model.records_bench import Course, RecordsBench, Series
+from hemtra.desktop.plan.signs import draw_balloon, draw_chip, draw_panel
+from hemtra.storage.records.trends import Trend
+
+HEAD, FOOT, LEFT, BESIDE = 34.0, 62.0, 58.0, 128.0
+"""Pixels above and below the chart, for the scale on its left, and for the histogram on its right."""
+DOTS = 300
+"""Parts in view up to which each has a dot."""
+BINS = 36
+NEAR = 9.0
+CLOSEST = 5
+"""Parts in view at least."""
+
+
+class CourseView(QWidget):
+    """The wheel looks closer, dragging goes along, a double click shows all; a click on a part opens it.
+
+    A characteristic that was renamed or whose limits changed is drawn as a series of its own beside the first;
+    a click on its name chooses whose statistics are told.
+    """
+
+    part_wanted = Signal(int)
+    """Key of a part."""
+
+    def __init__(self, bench: RecordsBench) -> None:
+        super().__init__()
+        self.setMinimumHeight(220)
+        self.setMouseTracking(True)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName(
+            "Trend of the characteristic; left and right go along, plus and minus look closer"
+        )
+        self._bench = bench
+        self.chosen = 0
+        """Of the series, the one whose statistics are told."""
+        self.view = (0.0, 1.0)
+        """From which to which part, counted over all series, the chart shows."""
+        self._shown: Course | None = None
+        self._span = (0.0, 1.0)
+        self._pulled: tuple[float, tuple[float, float]] | None = None
+        self._moved = False
+        self._cursor: QPointF | None = None
+        bench.course_changed.connect(self.refresh)
+
+    def sizeHint(self) -> QSize:
+        """Wide and not high."""
+        return QSize(600, 280)
+
+    def refresh(self) -> None:
+        """Show another course whole, its newest series chosen."""
+        course = self._bench.course
+        same = course is not None and self._shown is not None and course.balloon == self._shown.balloon
+        self._shown = course
+        if course is not None and course.series:
+            self.chosen = len(course.series) - 1 if not same else min(self.chosen, len(course.series) - 1)
+            self._span = _span([series.trend for series in course.series])
+        self._show_all()
+
+    # -- where things lie -------------------------------------------------------------------------
+
+    @property
+    def frame(self) -> QRectF:
+        """Where the values are drawn."""
+        wide = max(self.width() - LEFT - BESIDE - 12.0, 40.0)
+        return QRectF(LEFT, HEAD, wide, max(self.height() - HEAD - FOOT, 40.0))
+
+    def at(self, index: float, value: float) -> QPointF:
+        """The pixel of a value of a part, counted over all series."""
+        frame, (first, last), (low, high) = self.frame, self.view, self._span
+        x = frame.left() + frame.width() * (index - first) / (last - first)
+        return QPointF(x, frame.bottom() - frame.height() * (value - low) / (high - low))
+
+    @property
+    def _count(self) -> int:
+        return sum(series.trend.values.size for series in self._series)
+
+    @property
+    def _series(self) -> tuple[Series, ...]:
+        return self._shown.series if self._shown is not None else ()
+
+    def _starts(self) -> list[int]:
+        """Of each series, the place of its first part."""
+        sizes = [series.trend.values.size for series in self._series]
+        return np.cumsum([0, *sizes[:-1]]).tolist() if sizes else []
+
+    def _show_all(self) -> None:
+        self.view = (-0.5, max(self._count - 0.5, 0.5))
+        self.update()
+
+    def part_near(self, place: QPointF) -> tuple[Trend, int] | None:
+        """The series and index of the part whose value lies at a pixel."""
+        frame, (first, last) = self.frame, self.view
+        if not frame.adjusted(-4, -4, 4, 4).contains(place):
+            return None
+        wanted = first + (place.x() - frame.left()) / frame.width() * (last - first)
+        reach = NEAR / frame.width() * (last - first)
+        best: tuple[float, Trend, int] | None = None
+        for start, series in zip(self._starts(), self._series, strict=True):
+            values = series.trend.values
+            low = max(math.ceil(wanted - reach) - start, 0)
+            high = min(math.floor(wanted + reach) - start + 1, values.size)
+            for k in range(low, min(high, low + 2000)):
+                if values[k] == values[k]:
+                    spot = self.at(start + k, min(max(float(values[k]), self._span[0]), self._span[1]))
+                    far = math.hypot(spot.x() - place.x(), spot.y() - place.y())
+                    if far <= NEAR and (best is None or far < best[0]):
+                        best = far, series.trend, k
+        return None if best is None else (best[1], best[2])
+
+    # -- painting ---------------------------------------------------------------------------------
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Head, chart, histogram, statistics."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        draw_panel(painter, self)
+        course = self._shown
+        if course is None:
+            self._say(painter, "Choose lots on the left: each characteristic is drawn here over their parts.")
+        else:
+            self._draw_head(painter, course)
+            if course.texts is not None:
+                self._draw_texts(painter, course)
+            elif not course.series:
+                self._say(painter, "No part of these lots has a value of it.")
+            else:
+                self._draw_scale(painter)
+                for start, series in zip(self._starts(), course.series, strict=True):
+                    self._draw_series(painter, start, series)
+                self._draw_histogram(painter, course.series[self.chosen].trend)
+                self._draw_statistics(painter, course.series[self.chosen])
+                self._draw_pointed(painter)
+        if self.hasFocus():
+            painter.setPen(QPen(theme.colour("copper"), 1.4))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRoundedRect(QRectF(self.rect()).adjusted(1, 1, -1, -1), 6, 6)
+        painter.end()
+
+    def _say(self, painter: QPainter, words: str) -> None:
+        painter.setPen(theme.colour("muted"))
+        painter.setFont(theme.font(13))
+        painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, words)
+
+    def _draw_head(self, painter: QPainter, course: Course) -> None:
+        names = {row.balloon: row.name for row in self._bench.overview.failures}
+        bad = sum(number for verdict, number in course.verdicts.items() if verdict is not Verdict.PASS)
+        verdict = Verdict.FAIL if bad else Verdict.PASS
+        draw_balloon(painter, QPointF(22, 18), str(course.balloon), verdict, radius=10)
+        painter.setPen(theme.colour("ink"))
+        painter.setFont(theme.font(14, bold=True))
+        name = names.get(course.balloon, "")
+        painter.drawText(QPointF(40, 23), name)
+        left = 52 + painter.fontMetrics().horizontalAdvance(name)
+        for k, box in enumerate(self._chips(left)):
+            chosen = k == self.chosen
+            back = theme.colour("copper_wash" if chosen else "field")
+            words = _stood(course.series[k].trend, len(course.series) > 1)
+            draw_chip(
+                painter, box.topLeft(), words, back=back, ink=theme.colour("copper" if chosen else "muted")
+            )
+
+    def _chips(self, left: float | None = None) -> list[QRectF]:
+        """Where the names of the series stand."""
+        course = self._shown
+        if course is None or course.texts is not None:
+            return []
+        if left is None:
+            names = {row.balloon: row.name for row in self._bench.overview.failures}
+            bold = _metrics(14, bold=True)
+            left = 52 + bold.horizontalAdvance(names.get(course.balloon, ""))
+        boxes, metrics = [], _metrics(12)
+        for series in course.series:
+            wide = metrics.horizontalAdvance(_stood(series.trend, len(course.series) > 1)) + 16
+            boxes.append(QRectF(left, 6, wide, metrics.height() + 8))
+            left += wide + 6
+        return boxes
+
+    def _draw_scale(self, painter: QPainter) -> None:
+        frame, (low, high) = self.frame, self._span
+        painter.setFont(theme.font(11))
+        places = max(0, min(6, 1 - math.floor(math.log10(max((high - low) / 5, 1e-9)))))
+        for value in _ticks(low, high):
+            y = self.at(0, value).y()
+            painter.setPen(QPen(theme.colour("line"), 1))
+            painter.drawLine(QPointF(frame.left(), y), QPointF(frame.right(), y))
+            painter.setPen(theme.colour("muted"))
+            box = QRectF(4, y - 8, LEFT - 10, 16)
+            painter.drawText(
+                box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"{value:.{places}f}"
+            )
+
+    def _draw_series(self, painter: QPainter, start: int, series: Series) -> None:
+        frame, trend = self.frame, series.trend
+        first, last = self.view
+        size = trend.values.size
+        low, high = max(math.floor(first) - start, 0), min(math.ceil(last) - start + 1, size)
+        if low >= high:
+            return
+        painter.save()
+        painter.setClipRect(frame.adjusted(-1, -5, 1, 5))
+        left = max(self.at(start - 0.5, 0).x(), frame.left())
+        right = min(self.at(start + size - 0.5, 0).x(), frame.right())
+        self._draw_limits(painter, trend, left, right)
+        if start:
+            painter.setPen(QPen(theme.colour("copper"), 1.4))
+            painter.drawLine(QPointF(left, frame.top()), QPointF(left, frame.bottom()))
+        self._draw_lots(painter, start, trend)
+        x, least, greatest = thinned(trend.values[low:high], max(int(frame.width()), 50))
+        self._draw_line(painter, x + start + low, least, greatest)
+        self._draw_outside(painter, start, trend, low, high)
+        painter.restore()
+
+    def _draw_limits(self, painter: QPainter, trend: Trend, left: float, right: float) -> None:
+        frame = self.frame
+        top = frame.top() if trend.upper is None else self.at(0, trend.upper).y()
+        bottom = frame.bottom() if trend.lower is None else self.at(0, trend.lower).y()
+        painter.fillRect(QRectF(left, top, right - left, bottom - top), theme.colour("passed", 22))
+        pen = QPen(theme.colour("passed"), 1.2)
+        pen.setDashPattern([5, 3])
+        painter.setPen(pen)
+        for limit in (trend.lower, trend.upper):
+            if limit is not None:
+                y = self.at(0, limit).y()
+                painter.drawLine(QPointF(left, y), QPointF(right, y))
+
+    def _draw_lots(self, painter: QPainter, start: int, trend: Trend) -> None:
+        """A line where another lot begins, and its name where there is room."""
+        frame = self.frame
+        painter.setFont(theme.font(11))
+        ends = [at for at, _ in trend.starts[1:]] + [trend.values.size]
+        for (at, name), end in zip(trend.starts, ends, strict=True):
+            x, beyond = self.at(start + at - 0.5, 0).x(), self.at(start + end - 0.5, 0).x()
+            if at:
+                painter.setPen(QPen(theme.colour("line"), 1))
+                painter.drawLine(QPointF(x, frame.top()), QPointF(x, frame.bottom()))
+            room = min(beyond, frame.right()) - max(x, frame.left()) - 6
+            if room > 12:
+                painter.setPen(theme.colour("muted"))
+                short = name if painter.fontMetrics().horizontalAdvance(name) < room else name.split()[-1]
+                if painter.fontMetrics().horizontalAdvance(short) < room:
+                    painter.drawText(QPointF(max(x, frame.left()) + 4, frame.top() + 11), short)
+
+    def _draw_line(self, painter: QPainter, x: FloatArray, least: FloatArray, greatest: FloatArray) -> None:
+        painter.setPen(QPen(theme.colour("ink"), 1.1))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        piece: list[QPointF] = []
+        same = least is greatest
+        for place, low, high in zip(x.tolist(), least.tolist(), greatest.tolist(), strict=True):
+            if low != low:
+                # nothing was measured there; the line is broken
+                painter.drawPolyline(QPolygonF(piece))
+                piece = []
+                continue
+            piece.append(self.at(place, low))
+            if not same:
+                piece.append(self.at(place, high))
+        painter.drawPolyline(QPolygonF(piece))
+        if same and self.view[1] - self.view[0] <= DOTS:
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(theme.colour("ink"))
+            for place, low in zip(x.tolist(), least.tolist(), strict=True):
+                if low == low:
+                    painter.drawEllipse(self.at(place, low), 2.0, 2.0)
+
+    def _draw_outside(self, painter: QPainter, start: int, trend: Trend, low: int, high: int) -> None:
+        """Parts beyond the limits as diamonds, those not measured as ticks at the bottom; one a pixel."""
+        values, frame = trend.values[low:high], self.frame
+        out = np.zeros(values.shape, bool)
+        if trend.lower is not None:
+            out |= values < trend.lower
+        if trend.upper is not None:
+            out |= values > trend.upper
+        for found, name in ((np.flatnonzero(out), "failed"), (np.flatnonzero(np.isnan(values)), "unmeasured")):
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(theme.colour(name))
+            taken: set[tuple[int, int]] = set()
+            for k in found.tolist():
+                value = float(values[k])
+                missing = value != value
+                level = self._span[0] if missing else min(max(value, self._span[0]), self._span[1])
+                spot = self.at(start + low + k, level)
+                pixel = round(spot.x()), round(spot.y())
+                if pixel in taken:
+                    continue
+                taken.add(pixel)
+                if missing:
+                    painter.drawRect(QRectF(spot.x() - 1.2, frame.bottom() - 5, 2.4, 5))
+                else:
+                    corners = ((0, -4.5), (4.5, 0), (0, 4.5), (-4.5, 0))
+                    painter.drawPolygon(QPolygonF([spot + QPointF(dx, dy) for dx, dy in corners]))
+
+    def _draw_histogram(self, painter: QPainter, trend: Trend) -> None:
+        """Beside the chart on the same scale, with the normal distribution of the same mean and spread."""
+        frame = self.frame
+        known = trend.values[~np.isnan(trend.values)]
+        if not known.size:
+            return
+        left, room = frame.right() + 12, BESIDE - 8
+        bins = bins_of(known, BINS, self._span)
+        step, peak = frame.height() / BINS, max(int(bins.max()), 1)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.colour("anchor", 150))
+        for k, number in enumerate(bins.tolist()):
+            if number:
+                box = QRectF(left, frame.bottom() - (k + 1) * step, max(room * number / peak, 1.0), step - 0.6)
+                painter.drawRect(box)
+        pen = QPen(theme.colour("passed"), 1.2)
+        pen.setDashPattern([5, 3])
+        painter.setPen(pen)
+        for limit in (trend.lower, trend.upper):
+            if limit is not None:
+                y = self.at(0, limit).y()
+                painter.drawLine(QPointF(left, y), QPointF(left + room, y))
+        found = self._series[self.chosen].statistics
+        if found.mean is None or not found.deviation:
+            return
+        levels = np.linspace(*self._span, 80)
+        width = (self._span[1] - self._span[0]) / BINS
+        shape = np.exp(-(((levels - found.mean) / found.deviation) ** 2) / 2) / (
+            found.deviation * math.sqrt(2 * math.pi)
+        )
+        across = np.minimum(shape * known.size * width / peak, 1.05) * room
+        painter.setPen(QPen(theme.colour("copper"), 1.3))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        points = [
+            QPointF(left + a, self.at(0, v).y()) for a, v in zip(across.tolist(), levels.tolist(), strict=True)
+        ]
+        painter.drawPolyline(QPolygonF(points))
+
+    def _draw_statistics(self, painter: QPainter, series: Series) -> None:
+        found, trend = series.statistics, series.trend
+        top, x = self.height() - FOOT + 18.0, 16.0
+        for label, value, help_text in told_statistics(found, trend.decimals):
+            painter.setFont(theme.font(11))
+            painter.setPen(theme.colour("muted"))
+            painter.drawText(QPointF(x, top), label)
+            wide = painter.fontMetrics().horizontalAdvance(label)
+            painter.setFont(theme.font(14, bold=bool(help_text)))
+            painter.setPen(theme.colour("muted" if help_text and found.few else "ink"))
+            painter.drawText(QPointF(x, top + 18), value)
+            x += max(wide, painter.fontMetrics().horizontalAdvance(value)) + 20
+        if found.warning:
+            painter.setFont(theme.font(11))
+            painter.setPen(theme.colour("copper"))
+            painter.drawText(QPointF(16, top + 36), f"Indices {found.warning}.")
+
+    def _draw_texts(self, painter: QPainter, course: Course) -> None:
+        assert course.texts is not None
+        painter.setFont(theme.font(12))
+        painter.setPen(theme.colour("muted"))
+        passed, total = course.verdicts.get(Verdict.PASS, 0), sum(course.verdicts.values())
+        told = f"It reads text, so there is no trend: right on {passed} of {total} parts,"
+        told += f" {course.texts.kinds} different."
+        painter.drawText(QPointF(16, HEAD + 16), told)
+        painter.setPen(theme.colour("ink"))
+        lines = int((self.height() - HEAD - 40) / 20)
+        for k, (text, number) in enumerate(course.texts.found[:lines]):
+            y = HEAD + 42 + 20 * k
+            painter.drawText(QRectF(16, y - 14, 70, 20), Qt.AlignmentFlag.AlignRight, f"{number} ×")
+            room = self.width() - 116
+            words = painter.fontMetrics().elidedText(text or "–", Qt.TextElideMode.ElideRight, room)
+            painter.drawText(QPointF(98, y), words)
+
+    def _draw_pointed(self, painter: QPainter) -> None:
+        """What the pointer is on, in words."""
+        found = None if self._cursor is None else self.part_near(self._cursor)
+        if found is None or self._cursor is None:
+            return
+        trend, k = found
+        before = [(at, name) for at, name in trend.starts if at <= k]
+        at, name = before[-1]
+        unit = "" if trend.unit == "°" else " "
+        value = f"{trend.values[k]:.{trend.decimals + 1}f}{unit}{trend.unit}"
+        words = f"{name}, part {k - at + 1} in order: {value} · click opens it"
+        wide = _metrics(12).horizontalAdvance(words) + 16
+        left = min(self._cursor.x() + 10, self.frame.right() - wide)
+        draw_chip(painter, QPointF(left, max(self._cursor.y() - 34, HEAD)), words)
+
+    # -- pointer and keys -------------------------------------------------------------------------
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        """Look closer about the pointer, or less close."""
+        frame = self.frame
+        share = min(max((event.position().x() - frame.left()) / frame.width(), 0.0), 1.0)
+        self.zoom(1.0015 ** event.angleDelta().y(), share)
+
+    def zoom(self, factor: float, share: float = 0.5) -> None:
+        """Look closer by a factor about a share of the chart's width."""
+        first, last = self.view
+        wide = min(max((last - first) / factor, CLOSEST), max(self._count, 1))
+        self._look(first + share * (last - first - wide), wide)
+
+    def _look(self, first: float, wide: float) -> None:
+        first = min(max(first, -0.5), max(self._count - 0.5 - wide, -0.5))
+        self.view = first, first + wide
+        self.update()
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """Choose a series by its name, or take hold of the chart."""
+        for k, box in enumerate(self._chips()):
+            if box.contains(event.position()):
+                self.chosen = k
+                self.update()
+                return
+        self._pulled, self._moved = (event.position().x(), self.view), False
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        """Go along, or say what lies under the pointer."""
+        self._cursor = event.position()
+        if self._pulled is not None and abs(event.position().x() - self._pulled[0]) > 3:
+            self._moved = True
+        if self._pulled is not None and self._moved:
+            first, last = self._pulled[1]
+            by = (event.position().x() - self._pulled[0]) / self.frame.width() * (last - first)
+            self._look(first - by, last - first)
+        self.update()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        """A click on a part opens it."""
+        pulled, self._pulled = self._pulled, None
+        found = self.part_near(event.position())
+        if pulled is not None and not self._moved and found is not None:
+            trend, k = found
+            self.part_wanted.emit(int(trend.parts[k]))
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        """Show all parts again."""
+        self._show_all()
+
+    def leaveEvent(self, event: QEvent) -> None:
+        """Nothing is pointed at any more."""
+        self._cursor = None
+        self.update()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Go along, look closer, show all."""
+        first, last = self.view
+        wide = last - first
+        match event.key():
+            case Qt.Key.Key_Left:
+                self._look(first - wide / 4, wide)
+            case Qt.Key.Key_Right:
+                self._look(first + wide / 4, wide)
+            case Qt.Key.Key_Plus:
+                self.zoom(1.5)
+            case Qt.Key.Key_Minus:
+                self.zoom(1 / 1.5)
+            case Qt.Key.Key_Home:
+                self._show_all()
+            case _:
+                super().keyPressEvent(event)
+
+
+def _metrics(pixels: int, *, bold: bool = False) -> QFontMetricsF:
+    """Widths of text where nothing is being painted."""
+    return QFontMetricsF(theme.font(pixels, bold=bold))
+
+
+def told_statistics(found: Statistics, decimals: int) -> list[tuple[str, str, str]]:
+    """Label, value, and for an index what it is, of each statistic."""
+    digits = decimals + 1
+
+    def number(value: float | None) -> str:
+        return "–" if value is None else f"{value:.{digits}f}"
+
+    def index(value: float | None) -> str:
+        return "–" if value is None else f"{value:.2f}"
+
+    return [
+        ("parts", f"{found.count:,}".replace(",", " "), ""),
+        ("not measured", f"{found.missing:,}".replace(",", " "), ""),
+        ("mean", number(found.mean), ""),
+        ("s", number(found.deviation), ""),
+        ("least", number(found.least), ""),
+        ("greatest", number(found.greatest), ""),
+        ("Cp", index(found.cp), "capability"),
+        ("Cpk", index(found.cpk), "capability"),
+        ("Pp", index(found.pp), "performance"),
+        ("Ppk", index(found.ppk), "performance"),
+    ]
+
+
+def _stood(trend: Trend, named: bool) -> str:
+    """How a characteristic stood: its limits, and its name where there are several."""
+    ends = ["" if limit is None else f"{limit:.{trend.decimals}f}" for limit in (trend.lower, trend.upper)]
+    told = f"≤ {ends[1]}" if not ends[0] else f"≥ {ends[0]}" if not ends[1] else f"{ends[0]} … {ends[1]}"
+    told = f"{told} {trend.unit}".strip()
+    return f"{trend.name}  {told}  {trend.values.size} parts" if named else told
+
+
+def _span(trends: list[Trend]) -> tuple[float, float]:
+    """What the scale spans: limits and nearly all values, so that one far off does not flatten the rest."""
+    ends = [limit for trend in trends for limit in (trend.lower, trend.upper) if limit is not None]
+    for trend in trends:
+        known = trend.values[~np.isnan(trend.values)]
+        if known.size:
+            ends += np.percentile(known, [0.2, 99.8]).tolist()
+    low, high = (min(ends), max(ends)) if ends else (0.0, 1.0)
+    room = 0.08 * (high - low) or 0.1
+    return low - room, high + room
+
+
+def _ticks(low: float, high: float) -> list[float]:
+    """Round numbers between, about five of them."""
+    raw = (high - low) / 5
+    power = 10.0 ** math.floor(math.log10(raw))
+    step = next(power * k for k in (1, 2, 5, 10) if power * k >= raw)
+    first = math.ceil(low / step)
+    return [k * step for k in range(first, math.floor(high / step) + 1)]

@@ -1,0 +1,216 @@
+"""A part opened from the records: its sheet as it was, and its scan with the evidence of that day."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator
+
+from PySide6.QtCore import Qt, Signal, Slot
+from PySide6.QtGui import QKeyEvent
+from PySide6.QtWidgets import (
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QSplitter,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from hemtra.core.plan.limits import Verdict
+from hemtra.desktop import theme
+from hemtra.desktop.evaluation import ShowRequest, show
+from hemtra.desktop.lanes import Lane, Superseded
+from hemtra.desktop.model.bench import Bench, Shown
+from hemtra.desktop.model.tray import TrayPart
+from hemtra.desktop.plan.section_view import SectionView
+from hemtra.desktop.plan.top_view import TopView
+from hemtra.desktop.records.record_sheet import RecordSheet
+from hemtra.runtime.looking_again import SeenAgain, look_again
+from hemtra.storage.records import Records
+
+
+class PartPage(QWidget):
+    """Read only: nothing here changes the record, the plan or the scan."""
+
+    left = Signal()
+    """Back to the lots."""
+    step_wanted = Signal(int)
+    """The part after or before in the list."""
+    report_wanted, tray_wanted = Signal(object), Signal(object)
+    failed = Signal(object)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.bench = Bench()
+        self.bench.read_only = True
+        self.seen: SeenAgain | None = None
+        self.title, self.facts = QLabel(), QLabel()
+        self.notes, self.missing = QLabel(), QLabel()
+        self.sheet, self.stage, self.section = RecordSheet(), TopView(self.bench), SectionView(self.bench)
+        self._open_lane, self._show_lane = (
+            Lane(_open, "part of the records", self),
+            Lane(show, "evidence", self),
+        )
+        self._open_lane.responded.connect(self._on_opened)
+        self._show_lane.responded.connect(self._on_shown)
+        for lane in (self._open_lane, self._show_lane):
+            lane.failed.connect(self._on_failed)
+        self._lay_out()
+        self.sheet.chosen.connect(self.bench.select)
+        self.stage.balloon_clicked.connect(self.sheet.choose)
+        self.stage.line_moved.connect(self.bench.set_line)
+        self.stage.distance_picked.connect(self.bench.set_distance)
+        self.stage.recoloured.connect(self._evaluate)
+        self.section.hovered.connect(self.stage.link)
+        self.bench.selection_changed.connect(self._on_selection)
+        self.bench.line_changed.connect(self._evaluate)
+
+    def _lay_out(self) -> None:
+        self.back = QPushButton("Back to the lots   Esc")
+        self.earlier, self.later = QPushButton("Newer"), QPushButton("Older")
+        self.report, self.to_tray = QPushButton("Report…"), QPushButton("To the tray")
+        for button in (self.back, self.earlier, self.later, self.report, self.to_tray):
+            button.setObjectName("action")
+        self.back.clicked.connect(self.left)
+        self.earlier.clicked.connect(lambda: self.step_wanted.emit(-1))
+        self.later.clicked.connect(lambda: self.step_wanted.emit(1))
+        self.report.clicked.connect(lambda: self.report_wanted.emit(self.seen))
+        self.to_tray.clicked.connect(lambda: self.tray_wanted.emit(self.seen))
+        self.to_tray.setToolTip("Try the present plan on its scan, in the Plan workspace.")
+        bar = QFrame()
+        bar.setObjectName("panel")
+        row = QHBoxLayout(bar)
+        row.setContentsMargins(10, 4, 10, 4)
+        self.title.setObjectName("heading")
+        for widget in (self.back, self.title):
+            row.addWidget(widget)
+        row.addStretch(1)
+        for widget in (self.earlier, self.later, self.to_tray, self.report):
+            row.addWidget(widget)
+        side = QFrame()
+        side.setObjectName("panel")
+        column = QVBoxLayout(side)
+        column.setContentsMargins(2, 8, 2, 6)
+        for label in (self.facts, self.notes):
+            label.setWordWrap(True)
+            label.setContentsMargins(10, 0, 10, 0)
+            column.addWidget(label)
+        self.facts.setObjectName("muted")
+        column.addWidget(self.sheet, 1)
+        self.missing.setWordWrap(True)
+        self.missing.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        self.missing.setContentsMargins(60, 0, 60, 0)
+        views = QSplitter(Qt.Orientation.Vertical)
+        views.addWidget(self.stage)
+        views.addWidget(self.section)
+        views.setSizes([440, 190])
+        self.pictures = QStackedWidget()
+        self.pictures.addWidget(views)
+        self.pictures.addWidget(self.missing)
+        whole = QSplitter(Qt.Orientation.Horizontal)
+        whole.addWidget(side)
+        whole.addWidget(self.pictures)
+        whole.setSizes([330, 930])
+        whole.setStretchFactor(1, 1)
+        for splitter in (views, whole):
+            splitter.setHandleWidth(8)
+            splitter.setChildrenCollapsible(False)
+        for button in (self.stage.tools.prepare, self.stage.tools.space):
+            button.hide()
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(8)
+        layout.addWidget(bar)
+        layout.addWidget(whole, 1)
+
+    @property
+    def idle(self) -> bool:
+        """Whether everything on screen is up to date."""
+        return self._open_lane.idle and self._show_lane.idle
+
+    def open(self, records: Records, key: int) -> None:
+        """Look at a part by its key; it comes when it comes."""
+        self._open_lane.submit((records, key))
+
+    def stop(self) -> None:
+        """End the lanes."""
+        for lane in (self._open_lane, self._show_lane, self.stage.offers.lane):
+            lane.stop()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Escape goes back, Page Up and Page Down to the parts beside."""
+        moves = {Qt.Key.Key_PageUp: -1, Qt.Key.Key_PageDown: 1}
+        if event.key() == Qt.Key.Key_Escape:
+            self.left.emit()
+        elif event.key() in moves:
+            self.step_wanted.emit(moves[Qt.Key(event.key())])
+        else:
+            super().keyPressEvent(event)
+
+    @Slot(object, object)
+    def _on_opened(self, request: object, seen: SeenAgain) -> None:
+        self.seen = seen
+        sheet, part, again = seen.sheet, seen.sheet.part, seen.again
+        when = time.strftime("%Y-%m-%d %H:%M:%S", time.localtime(part.scanned))
+        self.title.setText(f"Part {part.number} of {sheet.lot.name} · {part.verdict}")
+        colour = theme.verdict_colour(part.verdict).name()
+        self.title.setStyleSheet(f"color: {colour};" if part.verdict is not Verdict.PASS else "")
+        serial = f"{part.serial} · " if part.serial else ""
+        self.facts.setText(f"{serial}{when} · {sheet.station} · plan {sheet.revision} · signals {part.signal}")
+        notes = [f"Evaluated again it differs: {text}" for text in seen.differences]
+        notes += [f"{e.kind}: {e.text}" for e in sheet.events if e.text not in seen.differences]
+        self.notes.setText("\n".join(notes))
+        self.notes.setStyleSheet(f"color: {theme.colour('copper').name()};")
+        self.notes.setVisible(bool(notes))
+        self.missing.setText(seen.missing)
+        self.to_tray.setEnabled(again is not None)
+        bench = self.bench
+        bench.select(None)
+        bench.tray.clear()
+        if again is not None:
+            bench.document.open(again.plan, None, None)
+            held = TrayPart(again.scan)
+            held.engine = again.engine
+            bench.tray.add(held)
+        self.pictures.setCurrentIndex(0 if again is not None else 1)
+        self.sheet.show_rows(sheet.rows)
+
+    def _on_selection(self) -> None:
+        self.bench.line = self.bench.distance = None
+        self._evaluate()
+
+    def _evaluate(self) -> None:
+        bench, part = self.bench, self.bench.tray.current
+        if part is None:
+            self._show_lane.cancel()
+            bench.show(None)
+            return
+        self._show_lane.submit(
+            ShowRequest(
+                part.engine,
+                None,
+                bench.document.plan,
+                bench.balloon,
+                bench.line,
+                bench.section_width,
+                bench.colour,
+                bench.profile,
+                bench.distance,
+            )
+        )
+
+    @Slot(object, object)
+    def _on_shown(self, request: ShowRequest, shown: Shown) -> None:
+        part = self.bench.tray.current
+        if part is not None and part.engine is request.engine:
+            self.bench.show(shown)
+
+    @Slot(object, object)
+    def _on_failed(self, request: object, error: BaseException) -> None:
+        self.failed.emit(error)
+
+
+def _open(request: tuple[Records, int], superseded: Superseded) -> Iterator[SeenAgain]:
+    yield look_again(*request)

@@ -1,0 +1,66 @@
+"""What the lanes of the Records workspace work on."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from hemtra.core.statistics import statistics
+from hemtra.desktop.lanes import Superseded
+from hemtra.desktop.model.records_bench import Course, Overview, Series
+from hemtra.storage.records import Records
+from hemtra.storage.records.pages import Filter, Page, count, page, revisions_of
+from hemtra.storage.records.store import Lot
+from hemtra.storage.records.trends import failures, texts, trends, verdicts_of
+
+
+@dataclass(frozen=True)
+class PartsRequest:
+    """A page of parts, the first or what comes after another."""
+
+    records: Records
+    wanted: Filter
+    after: tuple[float, int] | None = None
+
+
+@dataclass(frozen=True)
+class LotsRequest:
+    """What some lots hold."""
+
+    records: Records
+    lots: tuple[Lot, ...]
+
+
+@dataclass(frozen=True)
+class CourseRequest:
+    """One characteristic over some lots."""
+
+    records: Records
+    lots: tuple[Lot, ...]
+    balloon: int
+
+
+def find_parts(request: PartsRequest, superseded: Superseded) -> Iterator[Page | int]:
+    """The page, and with the first one how many parts there are."""
+    yield page(request.records, request.wanted, request.after)
+    if request.after is None and not superseded():
+        yield count(request.records, request.wanted)
+
+
+def look_over(request: LotsRequest, superseded: Superseded) -> Iterator[Overview]:
+    """What fails, and the plan revisions that were used."""
+    keys = [lot.id for lot in request.lots]
+    yield Overview(tuple(failures(request.records, request.lots)), tuple(revisions_of(request.records, keys)))
+
+
+def follow(request: CourseRequest, superseded: Superseded) -> Iterator[Course]:
+    """Values, statistics and verdicts."""
+    records, lots, balloon = request.records, request.lots, request.balloon
+    found = trends(records, lots, balloon)
+    series = tuple(
+        Series(trend, statistics(trend.values, trend.lower, trend.upper)) for trend in found if not trend.reads
+    )
+    if superseded():
+        return
+    told = texts(records, lots, balloon) if any(trend.reads for trend in found) else None
+    yield Course(balloon, series, verdicts_of(records, lots, balloon), told)

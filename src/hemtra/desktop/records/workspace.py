@@ -1,0 +1,482 @@
+"""The Records workspace: lots, parts, one characteristic over them; reports, exports, another plan tried."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from PySide6.QtCore import Qt, Signal, Slot
+from PySide6.QtWidgets import (
+    QFileDialog,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QSplitter,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from hemtra.core.errors import HemtraError
+from hemtra.desktop.evaluation import learned
+from hemtra.desktop.lanes import Lane
+from hemtra.desktop.model.bench import Bench
+from hemtra.desktop.model.records_bench import Course, Overview, RecordsBench
+from hemtra.desktop.notifications import Notice, Notifications
+from hemtra.desktop.records.course_view import CourseView
+from hemtra.desktop.records.failure_list import FailureList
+from hemtra.desktop.records.filter_bar import FilterBar
+from hemtra.desktop.records.lot_list import LotList
+from hemtra.desktop.records.part_page import PartPage
+from hemtra.desktop.records.part_table import PartTable
+from hemtra.desktop.records.queries import (
+    CourseRequest,
+    LotsRequest,
+    PartsRequest,
+    find_parts,
+    follow,
+    look_over,
+)
+from hemtra.desktop.records.rejudged_page import RejudgedPage
+from hemtra.desktop.tasks import Task, Tasks
+from hemtra.runtime.looking_again import SeenAgain, scan_of
+from hemtra.runtime.rejudging import Rejudged, rejudge, save_changes
+from hemtra.runtime.reporting import report_lot, report_part
+from hemtra.runtime.starting import default_db
+from hemtra.storage.exports import FORMATS, export
+from hemtra.storage.records import Records
+from hemtra.storage.records.merging import merge
+from hemtra.storage.records.pages import NOT_PASS, Filter, LotView, Page, lot_views, page
+from hemtra.storage.records.store import Lot, PartRecord
+
+TRAY_MOST = 40
+"""Parts that go to the tray at once; more would only slow every edit down."""
+
+
+class RecordsWorkspace(QWidget):
+    """Looks at one database; what takes long is done beside the window."""
+
+    scans_wanted = Signal(object)
+    """Paths of scans that go to the tray."""
+
+    def __init__(self, plans: Bench, notifications: Notifications, tasks: Tasks) -> None:
+        super().__init__()
+        self.setObjectName("workspace")
+        self.bench = RecordsBench()
+        self.db: str | None = None
+        """Where the records are; None for the usual place."""
+        self.records: Records | None = None
+        self._plans, self._notifications, self._tasks = plans, notifications, tasks
+        self.lots, self.filters = LotList(self.bench), FilterBar(self.bench)
+        self.parts, self.failures = PartTable(self.bench), FailureList(self.bench)
+        self.course, self.part = CourseView(self.bench), PartPage()
+        self.rejudged = RejudgedPage()
+        self.page_lane = Lane(find_parts, "parts", self)
+        self.overview_lane, self.course_lane = Lane(look_over, "lots", self), Lane(follow, "trend", self)
+        self._lay_out()
+        self._connect()
+        self.refresh_buttons()
+
+    def _lay_out(self) -> None:
+        self.name, self.open_button, self.merge_button = (
+            QLabel(),
+            QPushButton("Open…"),
+            QPushButton("Take over…"),
+        )
+        self.name.setObjectName("muted")
+        self.report_button, self.export_button = QPushButton("Report…"), QPushButton("Export…")
+        self.rejudge_button = QPushButton("Judge by the present plan")
+        self.tray_button = QPushButton("Failed parts to the tray")
+        self.report_button.setObjectName("primary")
+        for button in (self.rejudge_button, self.tray_button, self.export_button):
+            button.setObjectName("secondary")
+        for button in (self.open_button, self.merge_button):
+            button.setObjectName("action")
+        self.open_button.setToolTip("Look at the records of another file.")
+        self.merge_button.setToolTip("Take over what is new in the records of another computer.")
+        self.rejudge_button.setToolTip("List what changes when the lot is judged by the plan that is open.")
+        self.tray_button.setToolTip(
+            "Try the plan that is open on those of the failed parts whose scans were kept."
+        )
+        self.bar = bar = QFrame()
+        bar.setObjectName("panel")
+        row = QHBoxLayout(bar)
+        row.setContentsMargins(12, 6, 12, 6)
+        row.setSpacing(10)
+        for widget in (self.report_button, self.export_button, self.rejudge_button, self.tray_button):
+            row.addWidget(widget)
+        row.addWidget(self.name, 1)
+        for button in (self.open_button, self.merge_button):
+            row.addWidget(button)
+        self.empty = QLabel()
+        self.empty.setWordWrap(True)
+        self.empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        lots, failures = _panel("Lots", self.lots), _panel("Do not pass", self.failures)
+        below = QFrame()
+        below.setObjectName("panel")
+        column = QVBoxLayout(below)
+        column.setContentsMargins(1, 0, 1, 4)
+        column.setSpacing(0)
+        column.addWidget(self.filters)
+        column.addWidget(self.parts, 1)
+        upper = QSplitter(Qt.Orientation.Horizontal)
+        upper.addWidget(failures)
+        upper.addWidget(self.course)
+        upper.setSizes([300, 720])
+        upper.setStretchFactor(1, 1)
+        right = QSplitter(Qt.Orientation.Vertical)
+        right.addWidget(upper)
+        right.addWidget(below)
+        right.setSizes([330, 310])
+        whole = QSplitter(Qt.Orientation.Horizontal)
+        whole.addWidget(lots)
+        whole.addWidget(right)
+        whole.setSizes([232, 1020])
+        whole.setStretchFactor(1, 1)
+        for splitter in (upper, right, whole):
+            splitter.setHandleWidth(8)
+            splitter.setChildrenCollapsible(False)
+        self.pages = QStackedWidget()
+        # what is done with a part, or a list of changes, stands on its own page
+        self.pages.currentChanged.connect(lambda index: bar.setVisible(index in (0, 3)))
+        for page_widget in (whole, self.part, self.rejudged, self.empty):
+            self.pages.addWidget(page_widget)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(8, 8, 8, 8)
+        layout.setSpacing(8)
+        layout.addWidget(bar)
+        layout.addWidget(self.pages, 1)
+
+    def _connect(self) -> None:
+        bench = self.bench
+        bench.parts_wanted.connect(self._ask_parts)
+        bench.overview_wanted.connect(self._ask_overview)
+        bench.course_wanted.connect(self._ask_course)
+        bench.lots_changed.connect(self.refresh_buttons)
+        self.page_lane.responded.connect(self._on_parts)
+        self.overview_lane.responded.connect(self._on_overview)
+        self.course_lane.responded.connect(self._on_course)
+        for lane in (self.page_lane, self.overview_lane, self.course_lane):
+            lane.failed.connect(self._on_failed)
+        self.parts.parts.more_wanted.connect(self._ask_more)
+        self.parts.opened.connect(lambda part: self.open_part(part.id))
+        self.failures.listed.connect(self.filters.show_failing)
+        self.course.part_wanted.connect(self.open_part)
+        self.part.left.connect(self.show_lots)
+        self.part.step_wanted.connect(self._step)
+        self.part.report_wanted.connect(self._ask_part_report)
+        self.part.tray_wanted.connect(self._part_to_tray)
+        self.part.failed.connect(self._notifications.error)
+        self.rejudged.left.connect(self.show_lots)
+        self.rejudged.part_wanted.connect(self.open_part)
+        self.rejudged.tray_wanted.connect(self._flipped_to_tray)
+        self.rejudged.save_wanted.connect(self._ask_save_changes)
+        for button, do in (
+            (self.report_button, self.ask_report),
+            (self.export_button, self.ask_export),
+            (self.rejudge_button, self.rejudge),
+            (self.tray_button, self.failed_to_tray),
+            (self.open_button, self.ask_open),
+            (self.merge_button, self.ask_merge),
+        ):
+            button.clicked.connect(do)
+
+    # -- the database -----------------------------------------------------------------------------
+
+    def show_now(self) -> None:
+        """Look at the records as they are now; when the workspace is shown, and when asked."""
+        db, known = self.db or default_db(), self.records
+
+        def work(task: Task) -> tuple[Records, list[LotView]]:
+            records = known if known is not None and known.url == db else Records(db)
+            return records, lot_views(records)
+
+        task = self._tasks.start("Records", work, self._take)
+        task.failed.connect(self._not_opened)
+
+    def open(self, db: str) -> None:
+        """Look at another database."""
+        self.db = db
+        self.bench.chosen = ()
+        self.show_lots()
+        self.show_now()
+
+    def _take(self, found: tuple[Records, list[LotView]]) -> None:
+        records, views = found
+        if records is not self.records and self.records is not None:
+            self.records.close()
+        self.records = records
+        self.name.setText(self.name.fontMetrics().elidedText(records.name, Qt.TextElideMode.ElideMiddle, 420))
+        self.name.setToolTip(records.name)
+        self.bench.take_lots(views)
+        if not views:
+            self.empty.setText(
+                "Nothing is on record yet. Start a line in the Run workspace, open the demo, or open the records"
+                " of another computer."
+            )
+        if not views or self.pages.currentIndex() == 3:
+            self.pages.setCurrentIndex(0 if views else 3)
+
+    @Slot(object)
+    def _not_opened(self, error: BaseException) -> None:
+        """The records that were open stay; without any, the reason stands in their place."""
+        if self.records is not None:
+            self.db = self.records.url
+            return
+        self.empty.setText(str(error) if isinstance(error, HemtraError) else "The records cannot be opened.")
+        self.pages.setCurrentIndex(3)
+
+    def stop(self) -> None:
+        """End the lanes and let go of the database."""
+        for lane in (self.page_lane, self.overview_lane, self.course_lane):
+            lane.stop()
+        self.part.stop()
+        if self.records is not None:
+            self.records.close()
+            self.records = None
+
+    @property
+    def idle(self) -> bool:
+        """Whether everything on screen is up to date."""
+        lanes = self.page_lane, self.overview_lane, self.course_lane
+        return all(lane.idle for lane in lanes) and self.part.idle
+
+    # -- what is asked for and comes back ---------------------------------------------------------
+
+    def _ask_parts(self) -> None:
+        if self.records is not None:
+            self.page_lane.submit(PartsRequest(self.records, self.bench.filter))
+
+    def _ask_more(self) -> None:
+        if self.records is not None and self.bench.more is not None and self.page_lane.idle:
+            self.page_lane.submit(PartsRequest(self.records, self.bench.filter, self.bench.more))
+
+    def _ask_overview(self) -> None:
+        if self.records is not None:
+            self.overview_lane.submit(LotsRequest(self.records, tuple(self.bench.lots)))
+
+    def _ask_course(self) -> None:
+        if self.records is not None and self.bench.balloon is not None:
+            self.course_lane.submit(CourseRequest(self.records, tuple(self.bench.lots), self.bench.balloon))
+
+    @Slot(object, object)
+    def _on_parts(self, request: PartsRequest, found: Page | int) -> None:
+        if request.records is not self.records:
+            return
+        if isinstance(found, int):
+            self.bench.take_total(request.wanted, found)
+        else:
+            self.bench.take_page(request.wanted, found, first=request.after is None)
+
+    @Slot(object, object)
+    def _on_overview(self, request: LotsRequest, found: Overview) -> None:
+        if request.records is self.records:
+            self.bench.take_overview(found)
+
+    @Slot(object, object)
+    def _on_course(self, request: CourseRequest, found: Course) -> None:
+        if request.records is self.records and request.balloon == self.bench.balloon:
+            self.bench.take_course(found)
+
+    @Slot(object, object)
+    def _on_failed(self, request: object, error: BaseException) -> None:
+        self._notifications.error(error)
+
+    # -- pages ------------------------------------------------------------------------------------
+
+    def show_lots(self) -> None:
+        """Back to lots and parts."""
+        self.pages.setCurrentIndex(0 if self.bench.groups else 3)
+        self.parts.setFocus()
+
+    def open_part(self, key: int) -> None:
+        """Look at a part with its evidence."""
+        if self.records is not None:
+            self.part.open(self.records, key)
+            self.pages.setCurrentIndex(1)
+            self.part.sheet.setFocus()
+
+    def _step(self, by: int) -> None:
+        """The part beside in the list that it was opened from."""
+        seen, parts = self.part.seen, self.bench.parts
+        at = next((k for k, part in enumerate(parts) if seen and part.id == seen.sheet.part.id), None)
+        if at is not None and 0 <= at + by < len(parts):
+            self.parts.selectRow(at + by)
+            self.open_part(parts[at + by].id)
+
+    def refresh_buttons(self) -> None:
+        """Say what can be done with what is chosen."""
+        one, any_lot = self.bench.lot is not None, bool(self.bench.chosen)
+        has_plan = bool(self._plans.document.plan.sheet)
+        self.report_button.setEnabled(one)
+        self.rejudge_button.setEnabled(one and has_plan)
+        self.export_button.setEnabled(any_lot)
+        self.tray_button.setEnabled(any_lot)
+        self.merge_button.setEnabled(self.records is not None)
+
+    # -- what is done with them -------------------------------------------------------------------
+
+    def ask_open(self) -> None:
+        """Ask which database to look at."""
+        name, _ = QFileDialog.getOpenFileName(self, "Open records", str(self._folder), "Records (*.db)")
+        if name:
+            self.open(name)
+
+    def ask_merge(self) -> None:
+        """Ask whose records to take over."""
+        name, _ = QFileDialog.getOpenFileName(self, "Take over records", str(self._folder), "Records (*.db)")
+        if name:
+            self.merge(Path(name))
+
+    def merge(self, other: Path) -> None:
+        """Take over what is new in another database."""
+        records = self.records
+        if records is None:
+            return
+
+        def done(words: str) -> None:
+            self._notifications.tell(Notice(words, "info"))
+            self.show_now()
+
+        self._tasks.start(
+            f"Taking over {other.name}", lambda task: merge(records, other, task.tell).words, done
+        )
+
+    def ask_report(self) -> None:
+        """Ask where the report of the lot goes."""
+        lot = self.bench.lot
+        if lot is not None:
+            self._ask_file(f"{lot.name}.pdf", "PDF (*.pdf)", lambda path: self.report(lot, path))
+
+    def report(self, lot: Lot, path: Path) -> None:
+        """Write the report of a lot."""
+        records = self.records
+        if records is not None:
+            work = lambda task: report_lot(records, lot, path, task.tell)  # noqa: E731
+            self._tasks.start(f"Report of {lot.name}", work, lambda done: self._tell_saved(path, done))
+
+    def _ask_part_report(self, seen: SeenAgain) -> None:
+        records, part = self.records, seen.sheet.part
+        if records is None:
+            return
+        name = f"{seen.sheet.lot.name} part {part.number}.pdf"
+
+        def save(path: Path) -> None:
+            work = lambda task: report_part(records, part.id, path)  # noqa: E731
+            self._tasks.start("Report", work, lambda _: self._tell_saved(path, True))
+
+        self._ask_file(name, "PDF (*.pdf)", save)
+
+    def ask_export(self) -> None:
+        """Ask where the chosen lots are exported to, and in which format."""
+        lots = self.bench.lots
+        kinds = ";;".join(f"{title} (*{suffix})" for suffix, (title, _) in FORMATS.items() if suffix != ".xml")
+        name = f"{lots[0].name}.csv" if len(lots) == 1 else "records.csv"
+        self._ask_file(name, kinds, lambda path: self.export(lots, path))
+
+    def export(self, lots: list[Lot], path: Path) -> None:
+        """Export lots in the format that the name of the file asks for."""
+        records = self.records
+        if records is not None:
+            work = lambda task: export(records, path, lots, task.tell)  # noqa: E731
+            self._tasks.start(f"Exporting to {path.name}", work, lambda done: self._tell_saved(path, done))
+
+    def rejudge(self) -> None:
+        """Judge the chosen lot by the plan that is open."""
+        records, lot = self.records, self.bench.lot
+        plan, teacher = self._plans.document.plan, self._plans.document.teacher
+        if records is None or lot is None:
+            return
+
+        def work(task: Task) -> Rejudged | None:
+            return rejudge(records, lot, learned(plan, teacher), task.tell)
+
+        self._tasks.start(f"Judging {lot.name} again", work, self._show_rejudged)
+
+    def _show_rejudged(self, found: Rejudged | None) -> None:
+        if found is not None:
+            self.rejudged.show_found(found)
+            self.pages.setCurrentIndex(2)
+            self.rejudged.table.setFocus()
+
+    def _ask_save_changes(self, found: Rejudged) -> None:
+        name = f"{found.lot.name} judged again.csv"
+
+        def save(path: Path) -> None:
+            work = lambda task: save_changes(path, found)  # noqa: E731
+            self._tasks.start("Saving", work, lambda _: self._tell_saved(path, True))
+
+        self._ask_file(name, "Table (*.csv)", save)
+
+    def failed_to_tray(self) -> None:
+        """Put the failed parts of the chosen lots, the selected ones where several are, into the tray."""
+        chosen = self.parts.selected()
+        records, wanted = self.records, Filter(lots=self.bench.filter.lots, verdicts=NOT_PASS)
+        if len(chosen) > 1:
+            self._to_tray(chosen)
+        elif records is not None:
+            work = lambda task: page(records, wanted, most=1000).parts  # noqa: E731
+            self._tasks.start("Failed parts", work, self._to_tray)
+
+    def _part_to_tray(self, seen: SeenAgain) -> None:
+        self._to_tray([seen.sheet.part])
+
+    def _flipped_to_tray(self, found: Rejudged) -> None:
+        self._to_tray([change.part for change in found.changes if change.flips])
+
+    def _to_tray(self, parts: list[PartRecord]) -> None:
+        """Those whose scans are there; how many are not is told."""
+        paths, gone = [], ""
+        for part in parts:
+            try:
+                paths.append(scan_of(part))
+            except HemtraError as error:
+                gone = gone or str(error)
+        there = {held.path for held in self._plans.tray.parts}
+        new = [path for path in dict.fromkeys(paths) if path not in there][:TRAY_MOST]
+        if new:
+            self.scans_wanted.emit(new)
+        self._tell_taken(len(parts), len(paths), len(new), gone)
+
+    def _tell_taken(self, asked: int, found: int, new: int, gone: str) -> None:
+        if not asked:
+            text = "No part of these lots failed."
+        elif not found:
+            text = f"None of the {asked} parts has a scan. {gone}"
+        else:
+            text = f"{new} of {asked} parts go to the tray of the Plan workspace."
+            if found > new:
+                text += f" {found - new} are there already, or too many at once."
+            if asked > found:
+                text += f" {asked - found} have no scan."
+        actions = (("Show the tray", "plan.show"),) if new else ()
+        self._notifications.tell(Notice(text, "info" if new else "error", actions))
+
+    @property
+    def _folder(self) -> Path:
+        return Path(self.records.name).parent if self.records is not None else Path.home()
+
+    def _ask_file(self, name: str, kinds: str, save: Callable[[Path], None]) -> None:
+        chosen, kind = QFileDialog.getSaveFileName(self, "Save", str(Path.home() / name), kinds)
+        if chosen:
+            path = Path(chosen)
+            save(path if path.suffix else path.with_suffix(kind.partition("*")[2].rstrip(")")))
+
+    def _tell_saved(self, path: Path, done: object) -> None:
+        if done:
+            self._notifications.tell(Notice(f"Saved as {path}.", "info"))
+
+
+def _panel(title: str, inner: QWidget) -> QFrame:
+    """A list under its heading."""
+    panel, heading = QFrame(), QLabel(title)
+    panel.setObjectName("panel")
+    heading.setObjectName("heading")
+    heading.setContentsMargins(12, 6, 8, 2)
+    column = QVBoxLayout(panel)
+    column.setContentsMargins(1, 0, 1, 4)
+    column.setSpacing(2)
+    column.addWidget(heading)
+    column.addWidget(inner, 1)
+    return panel

@@ -1,0 +1,82 @@
+"""The small windows of a line: I/O block, signals, and the PIN that locks editing."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from PySide6.QtWidgets import QWidget
+
+from hemtra.desktop.edit_lock import is_pin, known_by
+from hemtra.desktop.model.bench import Bench
+from hemtra.desktop.model.station_bench import StationBench
+from hemtra.desktop.run.io_window import IoWindow
+from hemtra.desktop.run.pin_form import PinForm
+from hemtra.desktop.run.signals_form import SignalsForm
+from hemtra.desktop.tasks import Tasks
+from hemtra.runtime.io_process import IoProcess, started
+
+
+class RunForms:
+    """Each is there once; asked for again, it opens anew."""
+
+    def __init__(
+        self, bench: Bench, station: StationBench, edit: Callable[..., Any], tasks: Tasks, parent: QWidget
+    ) -> None:
+        self._bench, self._station, self._edit = bench, station, edit
+        self._tasks, self._parent = tasks, parent
+        self.io_window: IoWindow | None = None
+        self.signals: SignalsForm | None = None
+        self.pin: PinForm | None = None
+        self._block: IoProcess | None = None
+
+    def show_io_window(self) -> None:
+        """Beside the window, on a simulated block that is started for it where none runs yet."""
+        io, signals = self._station.document.value.io, self._bench.document.plan.signals
+
+        def done(block: IoProcess | None) -> None:
+            self._block = block or self._block
+            if self.io_window is not None:
+                self.io_window.close()
+            self.io_window = IoWindow(io, signals, self._parent)
+            self.io_window.show()
+
+        self._tasks.start("Asking the I/O block", lambda task: started(io), done)
+
+    def show_signals(self) -> None:
+        """What lines and outputs say of each part."""
+        if self.signals is not None:
+            self.signals.close()
+        self.signals = SignalsForm(self._bench, self._edit, self._parent)
+        self.signals.show()
+
+    def ask_pin(self, known: str | None, lock: Callable[[str], None], unlock: Callable[[], None]) -> None:
+        """Ask for the PIN: a new one to lock with, or, where one is known, that one to unlock with."""
+        if self.pin is not None:
+            self.pin.leave()
+
+        def take(pin: str) -> str:
+            if known is None:
+                lock(known_by(pin))
+            elif not is_pin(pin, known):
+                return "That is not the PIN."
+            else:
+                unlock()
+            return ""
+
+        self.pin = PinForm(self._parent, is_new=known is None, take=take)
+        self.pin.destroyed.connect(self._pin_gone)
+
+    def _pin_gone(self) -> None:
+        self.pin = None
+
+    def close(self) -> None:
+        """Close what is open beside the window."""
+        for aside in (self.io_window, self.signals):
+            if aside is not None:
+                aside.close()
+
+    def stop_block(self) -> None:
+        """End the block that was started for looking."""
+        if self._block is not None:
+            self._block.stop()

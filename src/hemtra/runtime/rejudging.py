@@ -1,0 +1,199 @@
+"""A lot judged again by another plan: by values on record where both measure the same, else from scans."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections import deque
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import Future
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from hemtra.core.errors import HemtraError
+from hemtra.core.plan.document import Plan
+from hemtra.core.plan.limits import Judged, Verdict
+from hemtra.core.plan.rejudging import judged_by_values, verdict_of
+from hemtra.runtime.feeds import Arrived
+from hemtra.runtime.looking_again import scan_of
+from hemtra.runtime.workers import Evaluated, ProcessWorkers, ThreadWorkers, Workers
+from hemtra.storage.files import write_text
+from hemtra.storage.records import Records
+from hemtra.storage.records.evidence import part_sheet, plan_of
+from hemtra.storage.records.store import Lot, PartRecord
+
+PAGE = 500
+WORTH_PROCESSES = 8
+"""Scans from which processes of their own are worth their start."""
+IN_FLIGHT = 6
+
+Progress = Callable[[int, int, str], bool]
+"""Told how many of how many are done and what comes next; answers whether to go on."""
+
+
+@dataclass(frozen=True)
+class Change:
+    """A part whose verdict, or one of whose characteristics, is another one now.
+
+    rows: by balloon, the verdict then and the row as it is now; a balloon that is new has none then.
+    """
+
+    part: PartRecord
+    now: Verdict
+    rows: tuple[tuple[Verdict | None, Judged], ...]
+
+    @property
+    def flips(self) -> bool:
+        """Whether the part passes now and did not, or the other way round."""
+        return (self.part.verdict is Verdict.PASS) != (self.now is Verdict.PASS)
+
+    @property
+    def words(self) -> str:
+        """What is another now."""
+        return "; ".join(
+            f"{row.balloon} {row.name} {then or 'new'} → {row.verdict} {row.reason}".rstrip()
+            for then, row in self.rows
+        )
+
+
+@dataclass(frozen=True)
+class Rejudged:
+    """What a plan makes of a lot. by_values, by_scans: how many parts it could be told of, and from what.
+
+    untold: parts it cannot be told of, with the reason.
+    """
+
+    lot: Lot
+    plan: str
+    by_values: int = 0
+    by_scans: int = 0
+    changes: tuple[Change, ...] = ()
+    untold: tuple[tuple[PartRecord, str], ...] = ()
+
+    @property
+    def words(self) -> str:
+        """In a sentence or two."""
+        told = self.by_values + self.by_scans
+        flips = sum(change.flips for change in self.changes)
+        text = f"{told} parts were judged again by “{self.plan}”: "
+        text += f"{len(self.changes)} change, {flips} of them flip." if self.changes else "nothing changes."
+        if self.by_scans and self.by_values:
+            text += f" {self.by_values} from their values, {self.by_scans} from their scans."
+        if self.untold:
+            text += f" Of {len(self.untold)} it cannot be told: {self.untold[0][1]}"
+        return text
+
+
+def rejudge(records: Records, lot: Lot, plan: Plan, progress: Progress, jobs: int = 2) -> Rejudged | None:
+    """Judge the parts of a lot again; nothing in the records changes. None when `progress` asked to stop.
+
+    Raises `RecordsError`.
+    """
+    return _Rejudging(records, lot, plan, progress, jobs).run()
+
+
+def save_changes(path: Path, found: Rejudged) -> None:
+    """Save what changes as CSV, one row a characteristic. Raises `FileError`."""
+    text = io.StringIO()
+    table = csv.writer(text, lineterminator="\n")
+    names = ("balloon", "name", "verdict_then", "verdict_now", "value_now", "reason_now")
+    table.writerow(("lot", "part", "serial", "part_then", "part_now", *names))
+    for change in found.changes:
+        part = change.part
+        for then, row in change.rows:
+            value = "" if row.value is None else row.value
+            plain = (found.lot.name, part.number, part.serial, part.verdict, change.now, row.balloon, row.name)
+            table.writerow((*plain, then or "", row.verdict, value, row.reason))
+    write_text(path, text.getvalue())
+
+
+@dataclass
+class _Rejudging:
+    records: Records
+    lot: Lot
+    plan: Plan
+    progress: Progress
+    jobs: int
+    changes: list[Change] = field(default_factory=list)
+    untold: list[tuple[PartRecord, str]] = field(default_factory=list)
+    by_values: int = 0
+    by_scans: int = 0
+    plans: dict[int, Plan | str] = field(default_factory=dict)
+    """By revision, the plan of that day, or why it cannot be used."""
+
+    def run(self) -> Rejudged | None:
+        total, waiting = self.records.counts(self.lot).all, []
+        for done, part in enumerate(self._parts()):
+            if not self.progress(done, total, f"values of part {part.number}"):
+                return None
+            rows = self._from_values(part)
+            if rows is not None:
+                self.by_values += 1
+                self._take(part, rows)
+                continue
+            try:
+                waiting.append((part, scan_of(part)))
+            except HemtraError as error:
+                self.untold.append((part, str(error)))
+        if waiting and not self._from_scans(waiting):
+            return None
+        self.changes.sort(key=lambda change: change.part.number)
+        return Rejudged(
+            self.lot, self.plan.name, self.by_values, self.by_scans, tuple(self.changes), tuple(self.untold)
+        )
+
+    def _parts(self) -> Iterator[PartRecord]:
+        first = 1
+        while found := self.records.parts_of(self.lot, first=first, most=PAGE):
+            yield from found
+            first = found[-1].number + 1
+
+    def _from_values(self, part: PartRecord) -> tuple[Judged, ...] | None:
+        then = self._plan_of(part)
+        if isinstance(then, str):
+            return None
+        rows = part_sheet(self.records, part.id).rows
+        return judged_by_values(then, self.plan, rows) if rows else None
+
+    def _plan_of(self, part: PartRecord) -> Plan | str:
+        if part.revision_id not in self.plans:
+            try:
+                self.plans[part.revision_id] = plan_of(self.records, part)
+            except HemtraError as error:
+                self.plans[part.revision_id] = str(error)
+        return self.plans[part.revision_id]
+
+    def _from_scans(self, waiting: Sequence[tuple[PartRecord, Path]]) -> bool:
+        workers: Workers
+        many = len(waiting) >= WORTH_PROCESSES
+        workers = ProcessWorkers(self.plan, self.jobs) if many else ThreadWorkers(self.plan)
+        flying: deque[tuple[PartRecord, Arrived, Future[Evaluated]]] = deque()
+        try:
+            for done, (part, path) in enumerate(waiting):
+                if not self.progress(done, len(waiting), f"scan of part {part.number}"):
+                    return False
+                arrived = Arrived(str(path), part.triggered, part.scanned, path=path)
+                flying.append((part, arrived, workers.submit(arrived)))
+                if len(flying) >= IN_FLIGHT:
+                    self._land(workers, *flying.popleft())
+            while flying:
+                self._land(workers, *flying.popleft())
+        finally:
+            workers.stop()
+        return True
+
+    def _land(self, workers: Workers, part: PartRecord, arrived: Arrived, future: Future[Evaluated]) -> None:
+        found = workers.result(arrived, future)
+        if found.trouble and not found.rows:
+            self.untold.append((part, found.trouble))
+            return
+        self.by_scans += 1
+        self._take(part, found.rows)
+
+    def _take(self, part: PartRecord, rows: Sequence[Judged]) -> None:
+        """Note what is another now than on record."""
+        then = {row.balloon: row.verdict for row in part_sheet(self.records, part.id).rows}
+        now = verdict_of(self.plan, rows)
+        other = tuple((then.get(row.balloon), row) for row in rows if then.get(row.balloon) is not row.verdict)
+        if now is not part.verdict or other:
+            self.changes.append(Change(part, now, other))

@@ -1,0 +1,211 @@
+"""Putting reports together: what the records know, and evidence that is evaluated again."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from pathlib import Path
+
+from hemtra.core.balloon_layout import points_at
+from hemtra.core.errors import HemtraError
+from hemtra.core.marks import Mark
+from hemtra.core.plan.document import Plan
+from hemtra.core.plan.engine import Engine, Result
+from hemtra.core.plan.limits import Judged, Verdict, reason_of
+from hemtra.core.statistics import statistics
+from hemtra.runtime.looking_again import SeenAgain, look_again
+from hemtra.storage.records import Records
+from hemtra.storage.records.evidence import PartSheet, part_sheet
+from hemtra.storage.records.pages import NOT_PASS, Filter, LotView, lot_views, page
+from hemtra.storage.records.store import Lot
+from hemtra.storage.records.trends import balloons_in, failures, trends
+from hemtra.storage.reports import LotContent, PartContent, save_lot_report, save_part_report
+from hemtra.storage.reports.drawing import Pointer
+from hemtra.storage.reports.lot_report import LISTED, Failure
+from hemtra.storage.reports.page import told_time
+from hemtra.storage.reports.part_report import Seen
+
+EACH, MOST = 2, 16
+"""Parts with evidence for each balloon of a lot, and in all."""
+LOOKED_AT = 200
+"""Parts that did not pass among which evidence is looked for."""
+
+Progress = Callable[[int, int, str], bool]
+"""Told how many of how many are done and what comes next; answers whether to go on."""
+
+
+def report_part(records: Records, key: int, path: Path) -> None:
+    """Save the report of a part. Raises `FileError` or `RecordsError`."""
+    save_part_report(path, [part_content(look_again(records, key))])
+
+
+def report_lot(
+    records: Records, lot: Lot, path: Path, progress: Progress = lambda done, of, what: True
+) -> bool:
+    """Save the report of a lot; False when `progress` asked to stop. Raises `FileError` or `RecordsError`."""
+    content = lot_content(records, lot, progress)
+    if content is None:
+        return False
+    save_lot_report(path, content)
+    return True
+
+
+def report_results(path: Path, plan: Plan, found: Sequence[tuple[str, Engine, Result]]) -> None:
+    """Save the reports of parts that were inspected and are on no record: name, engine and result of each."""
+    contents = [
+        PartContent(
+            title=name,
+            verdict=result.verdict,
+            reason=reason_of(result.characteristics),
+            facts=(("plan", plan.name), ("serial", engine.serial or "–")),
+            rows=result.characteristics,
+            seen=seen_of(plan, engine, result),
+            notes=result.faults,
+        )
+        for name, engine, result in found
+    ]
+    save_part_report(path, contents)
+
+
+def part_content(seen: SeenAgain) -> PartContent:
+    """What the report of a part from the records says."""
+    sheet, part = seen.sheet, seen.sheet.part
+    notes = [f"Evaluated again, it differs: {text}" for text in seen.differences]
+    notes += [f"{event.kind}: {event.text}" for event in sheet.events if event.text not in seen.differences]
+    again = seen.again
+    return PartContent(
+        title=f"Part {part.number} of {sheet.lot.name}",
+        verdict=part.verdict,
+        reason=part.reason,
+        facts=part_facts(sheet),
+        rows=sheet.rows,
+        seen=None if again is None else seen_of(again.plan, again.engine, again.result, sheet.rows),
+        missing=seen.missing,
+        notes=notes,
+    )
+
+
+def part_facts(sheet: PartSheet) -> tuple[tuple[str, str], ...]:
+    """What is known of a part besides its values."""
+    part = sheet.part
+    return (
+        ("serial", part.serial or "–"),
+        ("lot", sheet.lot.name),
+        ("scanned", told_time(part.scanned)),
+        ("station", sheet.station),
+        ("plan revision", f"{sheet.revision}, {told_time(sheet.revised)}"),
+        ("signals", part.signal),
+    )
+
+
+def seen_of(plan: Plan, engine: Engine, result: Result, rows: Sequence[Judged] | None = None) -> Seen:
+    """What a picture of a part shows; with the marks of what does not pass."""
+    shown = result.characteristics if rows is None else rows
+    verdicts = {row.balloon: row.verdict for row in shown}
+    pointers, marks = [], {}
+    for row in result.characteristics:
+        verdict = verdicts.get(row.balloon, row.verdict)
+        place = points_at(plan, result, row)
+        if place is not None:
+            pointers.append(Pointer(row.balloon, verdict, *place))
+            if verdict is not Verdict.PASS and plan.by_profile is None:
+                marks[row.balloon] = marks_of(plan, engine, result, row)
+    return Seen(engine.data, tuple(pointers), marks)
+
+
+def marks_of(plan: Plan, engine: Engine, result: Result, row: Judged) -> tuple[Mark, ...]:
+    """The evidence of a row: of its own step and of those it is made from, not of datums these follow."""
+    if not row.step:
+        return ()
+    made_from = (i for ids in plan.step(row.step).inputs.values() for i in ids)
+    return tuple(mark for i in (row.step, *made_from) for mark in engine.explain(result, i).marks)
+
+
+def lot_content(records: Records, lot: Lot, progress: Progress) -> LotContent | None:
+    """What the report of a lot says; None when `progress` asked to stop."""
+    view = next((view for view in lot_views(records) if view.lot.id == lot.id), None)
+    if view is None:
+        raise HemtraError("This lot is no longer in the records.")
+    balloons = balloons_in(records, [lot])
+    series = []
+    for done, balloon in enumerate(balloons):
+        if not progress(done, 2 * len(balloons), f"characteristic {balloon}"):
+            return None
+        found = trends(records, [lot], balloon)
+        series += [(trend, statistics(trend.values, trend.lower, trend.upper)) for trend in found]
+    pareto = failures(records, [lot])
+    evidence, unseen, picture, missing = _evidence(records, view, progress)
+    if evidence is None:
+        return None
+    if picture is not None:
+        failed = {row.balloon for row in pareto if row.count}
+        told = (
+            replace(p, verdict=Verdict.FAIL if p.balloon in failed else Verdict.PASS) for p in picture.pointers
+        )
+        picture = replace(picture, pointers=tuple(told))
+    wanted = Filter(lots=(lot.id,), verdicts=() if view.counts.all <= LISTED else NOT_PASS)
+    listed = page(records, wanted, most=LISTED).parts[::-1]
+    return LotContent(
+        title=lot.name,
+        facts=_lot_facts(records, view),
+        counts=view.counts,
+        pareto=pareto,
+        series=series,
+        parts=listed,
+        picture=picture,
+        missing=missing,
+        failures=evidence,
+        unseen=unseen,
+    )
+
+
+def _evidence(
+    records: Records, view: LotView, progress: Progress
+) -> tuple[list[Failure] | None, int, Seen | None, str]:
+    """The newest failures with a scan, so many a balloon; how many have none; a part to show, or why not."""
+    bad = page(records, Filter(lots=(view.lot.id,), verdicts=NOT_PASS), most=LOOKED_AT).parts
+    counted: dict[int, int] = {}
+    found: list[Failure] = []
+    unseen, missing = 0, "There is no picture: the lot has no parts."
+    picture: Seen | None = None
+    for done, part in enumerate(bad):
+        if len(found) >= MOST:
+            break
+        if not progress(len(bad) + done, 2 * len(bad), f"evidence of part {part.number}"):
+            return None, 0, None, ""
+        rows = [row for row in part_sheet(records, part.id).rows if row.verdict is not Verdict.PASS]
+        wanted = [row for row in rows if counted.get(row.balloon, 0) < EACH]
+        if not wanted and rows:
+            continue
+        seen = look_again(records, part.id)
+        if seen.again is None:
+            unseen, missing = unseen + 1, seen.missing
+            continue
+        look = seen_of(seen.again.plan, seen.again.engine, seen.again.result, seen.sheet.rows)
+        picture = picture or look
+        for row in wanted[: MOST - len(found)]:
+            counted[row.balloon] = counted.get(row.balloon, 0) + 1
+            found.append(Failure(part, row, look))
+    good = page(records, Filter(lots=(view.lot.id,), verdicts=(Verdict.PASS,)), most=5).parts
+    for part in good:
+        seen = look_again(records, part.id)
+        missing = seen.missing
+        if seen.again is not None:
+            # a part that passes shows best where everything belongs
+            picture = seen_of(seen.again.plan, seen.again.engine, seen.again.result)
+            break
+    return found, unseen, picture, missing
+
+
+def _lot_facts(records: Records, view: LotView) -> tuple[tuple[str, str], ...]:
+    lot = view.lot
+    newest = page(records, Filter(lots=(lot.id,)), most=1).parts
+    sheet = part_sheet(records, newest[0].id) if newest else None
+    return (
+        ("plan", lot.plan),
+        ("began", told_time(lot.started)),
+        ("ended", told_time(lot.ended or 0.0) if lot.ended else "still open"),
+        ("plan revision", "–" if sheet is None else f"{sheet.revision}, {told_time(sheet.revised)}"),
+        ("station", "–" if sheet is None else sheet.station),
+        ("parts", str(view.counts.all)),
+    )

@@ -1,0 +1,61 @@
+"""One JSON document (RFC 8259): lots, and parts with everything that was judged on them."""
+
+from __future__ import annotations
+
+import json
+from typing import IO, Any
+
+from hemtra.storage.exports.walking import Chunk, Walk
+from hemtra.storage.records.schema import VERDICTS
+
+
+def write_document(walk: Walk, stream: IO[bytes]) -> None:
+    """Write all parts. Times are seconds since 1970; what was not measured is null and has its reason."""
+    stated = {row.id: _stated(row) for row in walk.characteristics}
+    lots = [
+        {"name": lot.name, "plan": lot.plan, "started": lot.started, "ended": lot.ended} for lot in walk.lots
+    ]
+    stream.write(b'{"lots": ' + _json(lots) + b',\n"parts": [')
+    first = True
+    for chunk in walk.chunks():
+        found = _judged(chunk, stated)
+        for row in chunk.rows:
+            stream.write((b"\n" if first else b",\n") + _json(_part(row, found.get(row.id, []))))
+            first = False
+    stream.write(b"\n]}\n")
+
+
+def _json(value: Any) -> bytes:
+    return json.dumps(value, ensure_ascii=False, allow_nan=False).encode()
+
+
+def _stated(row: Any) -> dict[str, Any]:
+    names = ("balloon", "name", "unit", "nominal", "lower", "upper")
+    return {name: getattr(row, name) for name in names}
+
+
+def _judged(chunk: Chunk, stated: dict[int, dict[str, Any]]) -> dict[int, list[dict[str, Any]]]:
+    """By part, its characteristics in balloon order."""
+    found: dict[int, list[dict[str, Any]]] = {}
+    for key, said in stated.items():
+        for part, (value, verdict, text, reason) in chunk.values(key).items():
+            one = {**said, "value": value, "verdict": VERDICTS[verdict], "reason": reason or ""}
+            found.setdefault(part, []).append(one | {"text": text} if text else one)
+    return found
+
+
+def _part(row: Any, found: list[dict[str, Any]]) -> dict[str, Any]:
+    names = (
+        "lot",
+        "number",
+        "serial",
+        "reason",
+        "source",
+        "scan",
+        "triggered",
+        "scanned",
+        "recorded",
+        "signal",
+    )
+    plain = {name: getattr(row, name) for name in names}
+    return plain | {"verdict": VERDICTS[row.verdict], "characteristics": found}

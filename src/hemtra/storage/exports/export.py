@@ -1,0 +1,45 @@
+"""Exporting records in the format that the name of the file asks for."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import IO
+
+from hemtra.core.errors import FileError
+from hemtra.storage.exports.document import write_document
+from hemtra.storage.exports.qif import write_qif
+from hemtra.storage.exports.table import write_table
+from hemtra.storage.exports.walking import Progress, Stopped, Walk, lots_or_all
+from hemtra.storage.files import atomic_write
+from hemtra.storage.records.store import Lot, Records
+
+FORMATS: dict[str, tuple[str, Callable[[Walk, IO[bytes]], None]]] = {
+    ".csv": ("Table, one row a part", write_table),
+    ".json": ("JSON, everything", write_document),
+    ".qif": ("QIF 3.0 results", write_qif),
+    ".xml": ("QIF 3.0 results", write_qif),
+}
+"""By suffix: what it is, and what writes it."""
+
+
+def export(
+    records: Records,
+    path: Path,
+    chosen: Sequence[Lot] | None = None,
+    progress: Progress = lambda done, of, what: True,
+) -> bool:
+    """Save all parts of some lots, or of all, atomically; False when `progress` asked to stop.
+
+    Raises `FileError`; what stood at `path` is untouched then.
+    """
+    if path.suffix.lower() not in FORMATS:
+        known = ", ".join(FORMATS)
+        raise FileError(f"{path.name} has no format that records are exported in; end its name in {known}.")
+    write = FORMATS[path.suffix.lower()][1]
+    try:
+        with records.reading() as db, atomic_write(path) as stream:
+            write(Walk.of(db, lots_or_all(records, chosen), progress), stream)
+    except Stopped:
+        return False
+    return True

@@ -1,0 +1,56 @@
+"""One row a part, one column a characteristic (RFC 4180)."""
+
+from __future__ import annotations
+
+import csv
+import io
+from typing import IO, Any
+
+from hemtra.storage.exports.walking import Chunk, Walk
+from hemtra.storage.records.schema import VERDICTS
+
+COLUMNS = ("lot", "number", "serial", "verdict", "reason", "scanned", "signal", "scan")
+
+
+def write_table(walk: Walk, stream: IO[bytes]) -> None:
+    """Write all parts. A characteristic that was renamed or measures in another unit has a column of its own.
+
+    Times are seconds since 1970; what was not measured is empty, what was read is its text.
+    """
+    columns: dict[str, list[int]] = {}
+    for row in walk.characteristics:
+        columns.setdefault(_title(row), []).append(row.id)
+    text = io.TextIOWrapper(stream, "utf-8", newline="", write_through=True)
+    table = csv.writer(text, lineterminator="\n")
+    table.writerow((*COLUMNS, *columns))
+    for chunk in walk.chunks():
+        keys = [row.id for row in chunk.rows]
+        plain = zip(*(_plain(row) for row in chunk.rows), strict=True)
+        measured = (_column(chunk, ids, keys) for ids in columns.values())
+        table.writerows(zip(*plain, *measured, strict=True))
+    text.detach()
+
+
+def _title(row: Any) -> str:
+    return f"{row.balloon} {row.name}" + (f" ({row.unit})" if row.unit else "")
+
+
+def _plain(row: Any) -> tuple[Any, ...]:
+    verdict = VERDICTS[row.verdict]
+    return (
+        row.lot,
+        row.number,
+        row.serial,
+        verdict,
+        row.reason,
+        f"{row.scanned:.3f}",
+        row.signal,
+        row.scan or "",
+    )
+
+
+def _column(chunk: Chunk, ids: list[int], keys: list[int]) -> list[Any]:
+    held = chunk.column(ids[0])
+    for key in ids[1:]:
+        held |= chunk.column(key)
+    return list(map(held.get, keys))

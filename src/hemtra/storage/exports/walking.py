@@ -1,0 +1,96 @@
+"""Going through all parts of some lots in pieces, so that memory stays bounded however many there are."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import Connection, exists, func, select
+
+from hemtra.storage.records.schema import characteristics, lots, parts, values
+from hemtra.storage.records.store import Lot, Records
+
+CHUNK = 5000
+"""Parts at a time."""
+
+Progress = Callable[[int, int, str], bool]
+"""Told how many of how many are done and what comes next; answers whether to go on."""
+
+
+class Stopped(Exception):
+    """Somebody asked to stop; what was written is dropped."""
+
+
+@dataclass(frozen=True)
+class Chunk:
+    """Some parts in their order: rows of the table of parts, each with the name of its lot."""
+
+    db: Connection
+    rows: Sequence[Any]
+
+    def values(self, key: int) -> dict[int, tuple[float | None, int, str | None, str | None]]:
+        """By part: value, verdict, text and reason of one characteristic; of these parts and perhaps others."""
+        found = self._rows(
+            key, values.c.part_id, values.c.value, values.c.verdict, values.c.text, values.c.reason
+        )
+        return {part: (value, verdict, text, reason) for part, value, verdict, text, reason in found}
+
+    def column(self, key: int) -> dict[int, float | str | None]:
+        """By part: the text or value of one characteristic; of these parts and perhaps others."""
+        found = self._rows(key, values.c.part_id, values.c.value, values.c.text)
+        return {part: text or value for part, value, text in found}
+
+    def _rows(self, key: int, *columns: Any) -> Any:
+        """Plain tuples from the cursor itself, since there may be very many."""
+        span = values.c.part_id.between(self.rows[0].id, self.rows[-1].id)
+        found = self.db.execute(select(*columns).where(values.c.characteristic_id == key, span)).cursor
+        assert found is not None
+        return found
+
+
+@dataclass(frozen=True)
+class Walk:
+    """All parts of some lots. characteristics: rows of their table, by balloon; total: parts."""
+
+    db: Connection
+    lots: Sequence[Lot]
+    characteristics: Sequence[Any]
+    total: int
+    progress: Progress
+
+    @staticmethod
+    def of(db: Connection, chosen: Sequence[Lot], progress: Progress) -> Walk:
+        """Get ready."""
+        keys = [lot.id for lot in chosen]
+        used = exists().where(parts.c.revision_id == characteristics.c.revision_id, parts.c.lot_id.in_(keys))
+        order = characteristics.c.balloon, characteristics.c.id
+        known = db.execute(select(characteristics).where(used).order_by(*order)).all()
+        total = db.execute(select(func.count()).select_from(parts).where(parts.c.lot_id.in_(keys))).scalar_one()
+        return Walk(db, chosen, known, total, progress)
+
+    def chunks(self) -> Iterator[Chunk]:
+        """Each piece, lot by lot, oldest first. Raises `Stopped`."""
+        done = 0
+        for lot in sorted(self.lots, key=lambda lot: (lot.started, lot.id)):
+            last = 0
+            while rows := self._rows(lot, last):
+                yield Chunk(self.db, rows)
+                last, done = rows[-1].id, done + len(rows)
+                if not self.progress(done, self.total, f"part {rows[-1].number} of {lot.name}"):
+                    raise Stopped
+
+    def _rows(self, lot: Lot, last: int) -> Sequence[Any]:
+        query = (
+            select(parts, lots.c.name.label("lot"))
+            .join(lots, lots.c.id == parts.c.lot_id)
+            .where(parts.c.id > last, parts.c.lot_id == lot.id)
+            .order_by(parts.c.id)
+            .limit(CHUNK)
+        )
+        return self.db.execute(query).all()
+
+
+def lots_or_all(records: Records, chosen: Sequence[Lot] | None) -> Sequence[Lot]:
+    """Some lots, or all there are."""
+    return records.all_lots() if chosen is None else list(chosen)

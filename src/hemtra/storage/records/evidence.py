@@ -1,0 +1,115 @@
+"""One part as it was recorded: its sheet, the plan revision and station of that day, and its events."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from sqlalchemy import Connection, select
+
+from hemtra.core.errors import PlanError
+from hemtra.core.plan.document import Plan
+from hemtra.core.plan.limits import Judged
+from hemtra.storage.plans import from_json
+from hemtra.storage.records.opening import RecordsError
+from hemtra.storage.records.schema import (
+    VERDICTS,
+    characteristics,
+    events,
+    lots,
+    parts,
+    revisions,
+    stations,
+    values,
+)
+from hemtra.storage.records.store import Event, Lot, PartRecord, Records, part_of
+
+
+@dataclass(frozen=True)
+class PartSheet:
+    """What is known of a part without its scan.
+
+    rows: in balloon order, as they stood and were judged then. revised: when its plan revision was first used,
+    in seconds since 1970; digest: what that revision is told apart by.
+    """
+
+    part: PartRecord
+    lot: Lot
+    rows: tuple[Judged, ...]
+    events: tuple[Event, ...]
+    plan: str
+    digest: str
+    revised: float
+    station: str
+
+    @property
+    def revision(self) -> str:
+        """The plan revision as it is told to people."""
+        return f"{self.plan} · {self.digest[:8]}"
+
+
+def part_sheet(records: Records, key: int) -> PartSheet:
+    """The sheet of a part by its key. Raises `RecordsError`, also where there is no such part."""
+    query = (
+        select(
+            parts,
+            lots.c.name.label("lot"),
+            lots.c.plan,
+            lots.c.started,
+            lots.c.ended,
+            revisions.c.name.label("revision"),
+            revisions.c.digest,
+            revisions.c.seen,
+            stations.c.name.label("station"),
+        )
+        .join(lots, lots.c.id == parts.c.lot_id)
+        .join(revisions, revisions.c.id == parts.c.revision_id)
+        .outerjoin(stations, stations.c.id == parts.c.station_id)
+        .where(parts.c.id == key)
+    )
+    happened = select(events.c.kind, events.c.text, events.c.time).where(events.c.part_id == key)
+    with records.reading() as db:
+        row = db.execute(query).first()
+        if row is None:
+            raise RecordsError("This part is no longer in the records; look for it again.")
+        rows = _rows(db, key, row.revision_id)
+        told = [Event(*event, row.number) for event in db.execute(happened.order_by(events.c.id))]
+    lot = Lot(row.lot_id, row.lot, row.plan, row.started, row.ended)
+    return PartSheet(
+        part_of(row), lot, rows, tuple(told), row.revision, row.digest, row.seen, row.station or "no station"
+    )
+
+
+def plan_of(records: Records, part: PartRecord) -> Plan:
+    """The plan that a part was judged by. Raises `PlanError` where this Hemtra cannot use it."""
+    text = records.plan_text(part.revision_id)
+    try:
+        return from_json(text, "the plan of that day")
+    except PlanError as error:
+        raise PlanError(f"Its plan revision cannot be evaluated here: {error}") from None
+
+
+def _rows(db: Connection, key: int, revision: int) -> tuple[Judged, ...]:
+    query = (
+        select(characteristics, values.c.value, values.c.verdict, values.c.text, values.c.reason)
+        .join(values, values.c.characteristic_id == characteristics.c.id)
+        .where(characteristics.c.revision_id == revision, values.c.part_id == key)
+        .order_by(characteristics.c.balloon)
+    )
+    return tuple(
+        Judged(
+            balloon=row.balloon,
+            name=row.name,
+            step="",
+            value=row.value,
+            unit=row.unit,
+            nominal=row.nominal,
+            lower=row.lower,
+            upper=row.upper,
+            decimals=row.decimals,
+            verdict=VERDICTS[row.verdict],
+            reason=row.reason or "",
+            at=None,
+            text=row.text or "",
+        )
+        for row in db.execute(query)
+    )

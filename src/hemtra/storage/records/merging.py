@@ -1,0 +1,225 @@
+"""Taking in the records of another database, as of the computer at a line."""
+
+from __future__ import annotations
+
+import sqlite3
+import tempfile
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy import Connection, Table, func, insert, select
+
+from hemtra.storage.records.opening import RecordsError
+from hemtra.storage.records.schema import (
+    characteristics,
+    events,
+    lots,
+    parts,
+    revisions,
+    stations,
+    values,
+)
+from hemtra.storage.records.store import Records, key_of
+
+CHUNK = 1000
+"""Parts that are taken over at a time, each time in one transaction: what was stopped goes on where it was."""
+
+Progress = Callable[[int, int, str], bool]
+"""Told how many of how many are done and what comes next; answers whether to go on."""
+
+
+@dataclass(frozen=True)
+class Merged:
+    """What became of the other's parts.
+
+    added: they were new. known: they were here already. clashing: another part has their number in their lot,
+    so they were left out. finished: False where it was stopped.
+    """
+
+    added: int = 0
+    known: int = 0
+    clashing: int = 0
+    finished: bool = True
+
+    @property
+    def words(self) -> str:
+        """In a sentence."""
+        text = f"{self.added} parts were taken over, {self.known} were here already"
+        if self.clashing:
+            text += f"; {self.clashing} were left out, since other parts have their numbers in the same lot"
+        return f"{text}." if self.finished else f"Stopped: {text}."
+
+
+def merge(records: Records, other: Path, progress: Progress = lambda done, of, what: True) -> Merged:
+    """Take over what is new in another file of records; that one is only read.
+
+    A lot is known by its plan, its name and when it began; a part by its lot, its number, its serial and when
+    it was scanned. Plan revisions and stations are known by their text. Raises `RecordsError`.
+    """
+    if not other.is_file():
+        raise RecordsError(f"There is no file {other.name}; choose the records of another computer.")
+    if other.resolve() == Path(records.name).resolve():
+        raise RecordsError(f"{other.name} is what is open already; choose another file.")
+    with _copy(other) as source, source.reading() as theirs:
+        return _Merge(records, theirs).run(progress)
+
+
+@contextmanager
+def _copy(other: Path) -> Iterator[Records]:
+    """Their records at one moment, in today's form, while their line goes on."""
+    with tempfile.TemporaryDirectory(prefix="hemtra-") as folder:
+        target = Path(folder) / other.name
+        try:
+            source = sqlite3.connect(f"{other.resolve().as_uri()}?mode=ro", uri=True, timeout=5.0)
+            held = sqlite3.connect(target)
+            try:
+                source.backup(held)
+            finally:
+                source.close()
+                held.close()
+        except sqlite3.DatabaseError as error:
+            raise RecordsError(f"{other.name} cannot be read as records: {error}.") from None
+        copied = Records(str(target))
+        try:
+            yield copied
+        finally:
+            copied.close()
+
+
+class _Merge:
+    """One merge: keys of theirs by what they are here."""
+
+    def __init__(self, records: Records, theirs: Connection) -> None:
+        self._records, self._theirs = records, theirs
+        self._characteristics: dict[int, int] = {}
+        self._revisions: dict[int, int] = {}
+        self._stations: dict[int | None, int | None] = {None: None}
+
+    def run(self, progress: Progress) -> Merged:
+        theirs = self._theirs
+        total = theirs.execute(select(func.count()).select_from(parts)).scalar_one()
+        merged, done = Merged(), 0
+        with self._records.writing() as ours:
+            self._take_documents(ours)
+        for lot in theirs.execute(select(lots).order_by(lots.c.started, lots.c.id)).all():
+            with self._records.writing() as ours:
+                here = _lot_here(ours, lot)
+            last = 0
+            while found := self._chunk(lot.id, last):
+                with self._records.writing() as ours:
+                    merged = self._take(ours, here, found, merged)
+                last, done = found[-1].number, done + len(found)
+                if not progress(done, total, f"lot {lot.name}"):
+                    return Merged(merged.added, merged.known, merged.clashing, finished=False)
+            with self._records.writing() as ours:
+                self._take_events(ours, lot.id, here)
+        return merged
+
+    def _chunk(self, lot: int, last: int) -> Sequence[Any]:
+        query = select(parts).where(parts.c.lot_id == lot, parts.c.number > last)
+        return self._theirs.execute(query.order_by(parts.c.number).limit(CHUNK)).all()
+
+    def _take_documents(self, ours: Connection) -> None:
+        for row in self._theirs.execute(select(revisions)).all():
+            key, is_new = _by_digest(ours, revisions, row)
+            self._revisions[row.id] = key
+            stood = self._theirs.execute(
+                select(characteristics).where(characteristics.c.revision_id == row.id)
+            ).all()
+            if is_new and stood:
+                plain = [{**_without_id(one), "revision_id": key} for one in stood]
+                ours.execute(insert(characteristics), plain)
+            query = select(characteristics.c.balloon, characteristics.c.id)
+            here = {r.balloon: r.id for r in ours.execute(query.where(characteristics.c.revision_id == key))}
+            self._characteristics |= {one.id: here[one.balloon] for one in stood if one.balloon in here}
+        for row in self._theirs.execute(select(stations)).all():
+            self._stations[row.id] = _by_digest(ours, stations, row)[0]
+
+    def _take(self, ours: Connection, lot: int, found: Sequence[Any], merged: Merged) -> Merged:
+        numbers = [row.number for row in found]
+        query = select(parts.c.number, parts.c.serial, parts.c.scanned).where(
+            parts.c.lot_id == lot, parts.c.number.between(numbers[0], numbers[-1])
+        )
+        here = {row.number: (row.serial, row.scanned) for row in ours.execute(query)}
+        new = [row for row in found if row.number not in here]
+        same = sum(here.get(row.number) == (row.serial, row.scanned) for row in found)
+        keys: dict[int, int] = {}
+        for row in new:
+            plain = _without_id(row) | {
+                "lot_id": lot,
+                "revision_id": self._revisions[row.revision_id],
+                "station_id": self._stations[row.station_id],
+            }
+            keys[row.id] = key_of(ours.execute(insert(parts).values(plain)))
+        if keys:
+            self._take_values(ours, keys)
+        clashing = merged.clashing + len(found) - len(new) - same
+        return Merged(merged.added + len(new), merged.known + same, clashing)
+
+    def _take_values(self, ours: Connection, keys: dict[int, int]) -> None:
+        span = min(keys), max(keys)
+        for theirs, here in self._characteristics.items():
+            query = select(values).where(values.c.characteristic_id == theirs, values.c.part_id.between(*span))
+            rows = [
+                {**row._mapping, "characteristic_id": here, "part_id": keys[row.part_id]}
+                for row in self._theirs.execute(query)
+                if row.part_id in keys
+            ]
+            if rows:
+                ours.execute(insert(values), rows)
+
+    def _take_events(self, ours: Connection, lot: int, here: int) -> None:
+        known = set(map(tuple, ours.execute(_told_of(here))))
+        numbers = {row.number: row.id for row in ours.execute(_numbers(here))}
+        new = [row for row in self._theirs.execute(_told_of(lot)) if tuple(row) not in known]
+        if new:
+            rows = [
+                {
+                    "lot_id": here,
+                    "part_id": numbers.get(r.number),
+                    "time": r.time,
+                    "kind": r.kind,
+                    "text": r.text,
+                }
+                for r in new
+            ]
+            ours.execute(insert(events), rows)
+
+
+def _told_of(lot: int) -> Any:
+    return (
+        select(events.c.time, events.c.kind, events.c.text, parts.c.number)
+        .outerjoin(parts, parts.c.id == events.c.part_id)
+        .where(events.c.lot_id == lot)
+        .order_by(events.c.id)
+    )
+
+
+def _numbers(lot: int) -> Any:
+    """Parts of a lot that something happened to."""
+    happened = select(events.c.part_id).where(events.c.part_id.is_not(None))
+    return select(parts.c.number, parts.c.id).where(parts.c.lot_id == lot, parts.c.id.in_(happened))
+
+
+def _lot_here(ours: Connection, lot: Any) -> int:
+    """The key of a lot here; it is made where it is new."""
+    same = (lots.c.plan == lot.plan, lots.c.name == lot.name, lots.c.started == lot.started)
+    known = ours.execute(select(lots.c.id).where(*same)).scalar()
+    if known is not None:
+        return int(known)
+    return key_of(ours.execute(insert(lots).values(_without_id(lot))))
+
+
+def _by_digest(ours: Connection, table: Table, row: Any) -> tuple[int, bool]:
+    """The key here of a document, and whether it was new."""
+    known = ours.execute(select(table.c.id).where(table.c.digest == row.digest)).scalar()
+    if known is not None:
+        return int(known), False
+    return key_of(ours.execute(insert(table).values(_without_id(row)))), True
+
+
+def _without_id(row: Any) -> dict[str, Any]:
+    return {name: value for name, value in row._mapping.items() if name != "id"}

@@ -1,0 +1,215 @@
+"""One characteristic over many parts, and what failed how often."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from itertools import chain
+from typing import Any
+
+import numpy as np
+from sqlalchemy import Connection, Select, exists, func, literal, select
+
+from hemtra.core.arrays import FloatArray, IntArray
+from hemtra.core.plan.limits import Verdict
+from hemtra.storage.records.schema import CODES, NOT_PASSED, VERDICTS, characteristics, parts, values
+from hemtra.storage.records.store import Lot, Records
+
+FIRST = 200
+"""Parts that tell whether a characteristic reads text."""
+_PAIR = np.dtype([("part", np.int64), ("value", np.float64)])
+
+
+@dataclass(frozen=True)
+class Trend:
+    """The values of one characteristic as it stood, in the order of the lots and of their parts.
+
+    A characteristic that was renamed, or whose limits changed, is another one. parts: (n,) keys; values: (n,)
+    NaN where it was not measured; starts: of each lot, the index of its first part and its name. reads: whether
+    it gives text, of which only how right it is is a number.
+    """
+
+    balloon: int
+    name: str
+    unit: str
+    nominal: float | None
+    lower: float | None
+    upper: float | None
+    decimals: int
+    parts: IntArray
+    values: FloatArray
+    starts: tuple[tuple[int, str], ...]
+    reads: bool = False
+
+
+@dataclass(frozen=True)
+class Failures:
+    """How many parts do not pass a characteristic, and of these how many were not measured."""
+
+    balloon: int
+    name: str
+    count: int
+    missing: int
+
+
+@dataclass(frozen=True)
+class Texts:
+    """What a characteristic without numbers gave: texts or reasons, the most frequent first, and how often."""
+
+    found: tuple[tuple[str, int], ...]
+    kinds: int
+    """How many different ones there are."""
+
+
+def trends(records: Records, chosen: Sequence[Lot], balloon: int) -> list[Trend]:
+    """One series for each way the characteristic of a balloon stood in some lots of one plan, oldest first."""
+    chosen = sorted(chosen, key=lambda lot: (lot.started, lot.id))
+    with records.reading() as db:
+        stood = _stood(db, chosen, balloon)
+        ranges = {lot.id: _range(db, lot) for lot in chosen}
+        found: dict[tuple[Any, ...], list[tuple[str, np.ndarray[Any, Any]]]] = {}
+        for lot in chosen:
+            for same, keys in stood.items():
+                pieces = [_values(db, key, lot, ranges[lot.id]) for key in keys]
+                rows = np.sort(np.concatenate(pieces), order="part") if len(pieces) > 1 else pieces[0]
+                if rows.size:
+                    found.setdefault(same, []).append((lot.name, rows))
+        reads = {same: any(reads_text(db, key) for key in stood[same]) for same in found}
+    return [replace(_trend(balloon, same, pieces), reads=reads[same]) for same, pieces in found.items()]
+
+
+def failures(records: Records, chosen: Sequence[Lot]) -> list[Failures]:
+    """What the parts of some lots do not pass, the most frequent first; what never failed comes last."""
+    missing = func.sum(values.c.verdict == CODES[Verdict.NOT_MEASURED])
+    with records.reading() as db:
+        names = {r.id: (r.balloon, r.name) for r in _characteristics(db, chosen)}
+        found = {balloon: [0, 0] for balloon, _ in names.values()}
+        for lot in chosen:
+            span = _range(db, lot)
+            query = (
+                select(values.c.characteristic_id, func.count(), missing)
+                .where(values.c.characteristic_id.in_(names), NOT_PASSED, *_of_lot(lot, span))
+                .group_by(values.c.characteristic_id)
+            )
+            for key, number, gone in db.execute(query):
+                found[names[key][0]][0] += number
+                found[names[key][0]][1] += gone
+    newest = dict(names[key] for key in sorted(names))
+    rows = [Failures(balloon, newest[balloon], *pair) for balloon, pair in found.items()]
+    return sorted(rows, key=lambda row: (-row.count, row.balloon))
+
+
+def texts(records: Records, chosen: Sequence[Lot], balloon: int, most: int = 12) -> Texts:
+    """What a characteristic without numbers gave in some lots."""
+    told = func.coalesce(values.c.text, values.c.reason, "")
+    counted: dict[str, int] = {}
+    with records.reading() as db:
+        keys = [key for keys in _stood(db, chosen, balloon).values() for key in keys]
+        for lot in chosen:
+            query = (
+                select(told, func.count())
+                .where(values.c.characteristic_id.in_(keys), *_of_lot(lot, _range(db, lot)))
+                .group_by(told)
+            )
+            for text, number in db.execute(query):
+                counted[text] = counted.get(text, 0) + number
+    rows = sorted(counted.items(), key=lambda item: (-item[1], item[0]))
+    return Texts(tuple(rows[:most]), len(rows))
+
+
+def verdicts_of(records: Records, chosen: Sequence[Lot], balloon: int) -> dict[Verdict, int]:
+    """How many parts of some lots have which verdict on one characteristic."""
+    counted: dict[Verdict, int] = {}
+    with records.reading() as db:
+        keys = [key for keys in _stood(db, chosen, balloon).values() for key in keys]
+        for lot in chosen:
+            query = (
+                select(values.c.verdict, func.count())
+                .where(values.c.characteristic_id.in_(keys), *_of_lot(lot, _range(db, lot)))
+                .group_by(values.c.verdict)
+            )
+            for code, number in db.execute(query):
+                counted[VERDICTS[code]] = counted.get(VERDICTS[code], 0) + number
+    return counted
+
+
+def balloons_in(records: Records, chosen: Sequence[Lot]) -> dict[int, str]:
+    """The characteristics of some lots: by balloon, the newest name."""
+    with records.reading() as db:
+        return dict(sorted((row.balloon, row.name) for row in _characteristics(db, chosen)))
+
+
+def reads_text(db: Connection, key: int) -> bool:
+    """Whether a characteristic gives text, as its first parts tell."""
+    first = select(values.c.text).where(values.c.characteristic_id == key).limit(FIRST).subquery()
+    return db.execute(select(func.count(first.c.text))).scalar_one() > 0
+
+
+def _characteristics(db: Connection, chosen: Sequence[Lot]) -> Sequence[Any]:
+    """Those of all revisions that some lots were judged by, oldest first."""
+    used = exists().where(
+        parts.c.revision_id == characteristics.c.revision_id, parts.c.lot_id.in_(lot.id for lot in chosen)
+    )
+    return db.execute(select(characteristics).where(used).order_by(characteristics.c.id)).all()
+
+
+def _stood(db: Connection, chosen: Sequence[Lot], balloon: int) -> dict[tuple[Any, ...], list[int]]:
+    """By the way a characteristic stood, its keys."""
+    found: dict[tuple[Any, ...], list[int]] = {}
+    for one in _characteristics(db, chosen):
+        if one.balloon == balloon:
+            same = (one.name, one.unit, one.nominal, one.lower, one.upper, one.decimals)
+            found.setdefault(same, []).append(one.id)
+    return found
+
+
+def _range(db: Connection, lot: Lot) -> tuple[int, int] | None:
+    """First and last key of a lot's parts where it has them for itself; None where others lie between.
+
+    Keys are given one after the other and never taken away, so a lot that nothing was written beside has no
+    gaps; its values are then one stretch of the table and nothing needs to be joined.
+    """
+    query = select(func.min(parts.c.id), func.max(parts.c.id), func.count()).where(parts.c.lot_id == lot.id)
+    first, last, count = db.execute(query).one()
+    if count == 0:
+        return (1, 0)
+    return (first, last) if last - first + 1 == count else None
+
+
+def _of_lot(lot: Lot, span: tuple[int, int] | None) -> tuple[Any, ...]:
+    """Values of the parts of a lot."""
+    if span is not None:
+        return (values.c.part_id.between(*span),)
+    return (exists().where(parts.c.id == values.c.part_id, parts.c.lot_id == lot.id),)
+
+
+def _values(db: Connection, key: int, lot: Lot, span: tuple[int, int] | None) -> np.ndarray[Any, Any]:
+    """Parts and values of one characteristic in a lot, (n,) of `_PAIR`."""
+    # an infinity stands for none, which arrays cannot hold
+    value = func.coalesce(values.c.value, literal(float("inf")))
+    held = (values.c.characteristic_id == key, *_of_lot(lot, span))
+    found = _column(db, select(value).where(*held).order_by(values.c.part_id))
+    rows = np.empty(found.size, _PAIR)
+    rows["value"] = np.where(np.isinf(found), np.nan, found)
+    if span is not None and found.size == span[1] - span[0] + 1:
+        # a value for each key there is between two: which they are need not be asked
+        rows["part"] = np.arange(span[0], span[1] + 1)
+    else:
+        rows["part"] = _column(db, select(values.c.part_id).where(*held).order_by(values.c.part_id))
+    return rows
+
+
+def _column(db: Connection, query: Select[Any]) -> FloatArray:
+    """What a query of one column gives; from the cursor itself, since a million rows are worth it."""
+    rows: Any = db.execute(query).cursor
+    return np.fromiter(chain.from_iterable(rows), np.float64)
+
+
+def _trend(balloon: int, same: tuple[Any, ...], pieces: list[tuple[str, np.ndarray[Any, Any]]]) -> Trend:
+    name, unit, nominal, lower, upper, decimals = same
+    sizes = np.cumsum([0, *(rows.size for _, rows in pieces[:-1])])
+    starts = tuple((int(at), lot) for at, (lot, _) in zip(sizes, pieces, strict=True))
+    rows = np.concatenate([rows for _, rows in pieces])
+    return Trend(
+        balloon, name, unit, nominal, lower, upper, decimals, rows["part"].copy(), rows["value"].copy(), starts
+    )

@@ -1,0 +1,168 @@
+"""The report of a lot: what became of its parts, how each characteristic ran, and evidence of what failed."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from reportlab.lib.units import mm
+from reportlab.platypus import Flowable, Spacer
+
+from hemtra.core.plan.limits import Judged, Verdict
+from hemtra.core.statistics import Statistics
+from hemtra.storage.records.store import Counts, PartRecord
+from hemtra.storage.records.trends import Failures, Trend
+from hemtra.storage.reports import page
+from hemtra.storage.reports.charts import Pareto, TrendChart
+from hemtra.storage.reports.drawing import PartPicture
+from hemtra.storage.reports.part_report import Seen, close_look, in_pairs
+
+DRAWING = (page.WIDTH, 92 * mm)
+CHART = (50 * mm, 9 * mm)
+LISTED = 2000
+"""Parts that are listed one by one; of larger lots only those that did not pass are."""
+
+
+@dataclass(frozen=True)
+class Failure:
+    """A part that did not pass, evaluated again, and the row that its evidence is wanted for."""
+
+    part: PartRecord
+    row: Judged
+    seen: Seen
+
+
+@dataclass(frozen=True)
+class LotContent:
+    """What the report of a lot says. picture: a part of it; missing: why there is none.
+
+    series: each way a characteristic stood, with its statistics. parts: to be listed, in their order; of all
+    that did not pass there may be more than are listed. failures: with evidence; unseen: of how many of those
+    wanted there is none.
+    """
+
+    title: str
+    facts: Sequence[tuple[str, str]]
+    counts: Counts
+    pareto: Sequence[Failures]
+    series: Sequence[tuple[Trend, Statistics]]
+    parts: Sequence[PartRecord]
+    picture: Seen | None = None
+    missing: str = ""
+    failures: Sequence[Failure] = ()
+    unseen: int = 0
+
+
+def save_lot_report(path: Path, lot: LotContent) -> None:
+    """Save as a PDF. Raises `FileError`; what stood at `path` is untouched then."""
+    page.load_fonts()
+    story: list[Flowable] = [
+        page.text(lot.title, size=15, bold=True, colour=page.SPRUCE, after=4),
+        _verdicts(lot.counts),
+        Spacer(0, 6),
+        page.facts(lot.facts),
+        Spacer(0, 6),
+    ]
+    if lot.picture is None:
+        story.append(page.text(lot.missing, colour=page.MUTED, after=6))
+    else:
+        picture = PartPicture(lot.picture.data, DRAWING, lot.picture.pointers)
+        picture.hAlign = "CENTER"
+        story += [picture, page.text("Diamonds: what some part failed.", size=7, colour=page.MUTED, after=6)]
+    story += [*page.heading("What did not pass"), Pareto(lot.pareto, page.WIDTH), Spacer(0, 8)]
+    story += [*page.heading("Characteristics"), _characteristics(lot.series), Spacer(0, 8)]
+    story += _evidence(lot)
+    story += _parts(lot)
+    footer = (
+        "Cp, Cpk from the moving range, Pp, Ppk from all values (ISO 22514-2). Below 50 parts: in brackets."
+    )
+    page.build(path, lot.title, footer, story)
+
+
+def _verdicts(counts: Counts) -> Flowable:
+    rows = (Verdict.PASS, counts.passed), (Verdict.FAIL, counts.failed), (Verdict.NOT_MEASURED, counts.missing)
+    share = "" if counts.share is None else f"{100 * counts.share:.1f} % of {counts.all} parts pass"
+    cells = [cell for verdict, number in rows for cell in (page.Sign(verdict, word=True), str(number))]
+    widths = [side * mm for side in (20, 16, 20, 16, 34, 16)]
+    return page.plain_table([[*cells, share]], [*widths, page.WIDTH - sum(widths)], lines=False)
+
+
+def _characteristics(series: Sequence[tuple[Trend, Statistics]]) -> Flowable:
+    head = ["", "characteristic", "trend and histogram", "n", "mean", "s", "Cp", "Cpk", "Pp", "Ppk"]
+    rows = [_row(trend, found) for trend, found in series]
+    widths = [side * page.WIDTH / 187 for side in (9, 42, 54, 10, 16, 14, 10.5, 10.5, 10.5, 10.5)]
+    return page.plain_table([head, *rows], widths, head=1, right=range(3, 10))
+
+
+def _row(trend: Trend, found: Statistics) -> list[Any]:
+    name = page.text(page.fitted(trend.name, 8, 38 * mm)), page.text(_asked(trend), size=7, colour=page.MUTED)
+    row = [page.Sign(_worst(trend), str(trend.balloon)), list(name)]
+    if trend.reads:
+        words = f"reads text; right on {int((trend.values > 0).sum())} of {trend.values.size} parts"
+        return [*row, page.text(words, size=7, colour=page.MUTED), str(found.count), *[""] * 6]
+    digits = trend.decimals + (trend.decimals < 4)
+
+    def told(value: float | None) -> str:
+        return "–" if value is None else f"{value:.{digits}f}"
+
+    def index(value: float | None) -> str:
+        if value is None:
+            return "–"
+        return f"({value:.2f})" if found.few else f"{value:.2f}"
+
+    indices = (index(value) for value in (found.cp, found.cpk, found.pp, found.ppk))
+    return [*row, TrendChart(trend, CHART), str(found.count), told(found.mean), told(found.deviation), *indices]
+
+
+def _asked(trend: Trend) -> str:
+    return f"{page.told_limits(trend)} {trend.unit}".strip()
+
+
+def _worst(trend: Trend) -> Verdict:
+    """Whether every part of a series lies within its limits."""
+    values = trend.values[trend.values == trend.values]
+    if trend.lower is not None and (values < trend.lower).any():
+        return Verdict.FAIL
+    if trend.upper is not None and (values > trend.upper).any():
+        return Verdict.FAIL
+    return Verdict.PASS if values.size == trend.values.size else Verdict.NOT_MEASURED
+
+
+def _evidence(lot: LotContent) -> list[Flowable]:
+    if not lot.failures and not lot.unseen:
+        return []
+    story: list[Flowable] = [*page.heading("Evidence of what did not pass")]
+    looks = [
+        look
+        for failure in lot.failures
+        if (look := close_look(failure.row, failure.seen, f"part {failure.part.number} {failure.part.serial}"))
+    ]
+    story += in_pairs(looks)
+    if lot.unseen:
+        words = f"Of {lot.unseen} more there is no picture: their scans were not kept, or are gone."
+        story.append(page.text(words, colour=page.MUTED, after=6))
+    return story
+
+
+def _parts(lot: LotContent) -> list[Flowable]:
+    if not lot.parts:
+        return []
+    all_listed = len(lot.parts) == lot.counts.all
+    title = "All parts" if all_listed else "Parts that did not pass"
+    rows = [
+        [
+            str(part.number),
+            page.fitted(part.serial, 8, 30 * mm),
+            page.told_time(part.scanned),
+            part.verdict,
+            page.fitted(part.reason, 8, 88 * mm),
+        ]
+        for part in lot.parts
+    ]
+    widths = [side * mm for side in (12, 32, 34, 26, 74)]
+    table = page.plain_table(
+        [["part", "serial", "scanned", "verdict", "reason"], *rows], widths, head=1, right=(0,)
+    )
+    return [*page.heading(title), table]
