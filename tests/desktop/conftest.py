@@ -3,15 +3,23 @@
 from __future__ import annotations
 
 import warnings
+from dataclasses import replace
+from pathlib import Path
 
 import pytest
 from PySide6.QtCore import QThread
 from PySide6.QtWidgets import QApplication
 
+from hemtra import Scan
+from hemtra.core.plan.engine import Engine
+from hemtra.desktop import files as desktop_files
 from hemtra.desktop import recovery, theme
 from hemtra.desktop.app import prepare
+from hemtra.desktop.model import document, tray
 from hemtra.desktop.window import MainWindow
 from hemtra.runtime.demo import PLAN_FILE, STATION_FILE, TRAY
+from hemtra.storage.plans import load_plan_file
+from hemtra.storage.scans import load_scan
 from hemtra.storage.trays import TrayEntry, save_tray
 from hemtra.virtual.demo import PARTS
 
@@ -32,6 +40,41 @@ def nothing_left_behind(dressed):
     assert not [w for w in QApplication.topLevelWidgets() if w.isVisible()]
     assert not [t for t in dressed.findChildren(QThread) if t.isRunning()]
     theme.use(theme.LIGHT)
+
+
+@pytest.fixture(scope="session", autouse=True)
+def warm():
+    """Files that did not change are read once, and what was measured on a scan is remembered between tests.
+
+    Scans and plans are immutable and engines remember by fingerprint, so no test can tell; all but the first
+    are faster.
+    """
+    files, engines = {}, {}
+
+    def read_once(read):
+        def reading(path):
+            stat = Path(path).stat()
+            key = read, Path(path).resolve(), stat.st_mtime_ns, stat.st_size
+            if key not in files:
+                files[key] = read(path)
+            # under the name it is asked for by: links have names of their own
+            found = files[key]
+            return replace(found, name=Path(path).name) if isinstance(found, Scan) else found
+
+        return reading
+
+    def engine(data, serial=""):
+        known = engines.get(id(data))
+        if known is None:
+            known = engines[id(data)] = Engine(data, serial)
+        return known
+
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(desktop_files, "load_scan", read_once(load_scan))
+        patch.setattr(desktop_files, "load_plan_file", read_once(load_plan_file))
+        patch.setattr(tray, "Engine", engine)
+        patch.setattr(document, "Engine", engine)
+        yield
 
 
 @pytest.fixture

@@ -212,7 +212,7 @@ class RecordsWorkspace(QWidget):
         self.bench.take_lots(views)
         if not views:
             self.empty.setText(
-                "Nothing is on record yet. Start a line in the Run workspace, open the demo, or open the records"
+                "Nothing is on record yet. Start a line in the Run workspace, open the demo, or the records"
                 " of another computer."
             )
         if not views or self.pages.currentIndex() == 3:

@@ -173,8 +173,10 @@ class _Merge:
 
     def _take_events(self, ours: Connection, lot: int, here: int) -> None:
         known = set(map(tuple, ours.execute(_told_of(here))))
-        numbers = {row.number: row.id for row in ours.execute(_numbers(here))}
         new = [row for row in self._theirs.execute(_told_of(lot)) if tuple(row) not in known]
+        happened = {row.number for row in new if row.number is not None}
+        query = select(parts.c.number, parts.c.id).where(parts.c.lot_id == here, parts.c.number.in_(happened))
+        numbers = {row.number: row.id for row in ours.execute(query)}
         if new:
             rows = [
                 {
@@ -196,12 +198,6 @@ def _told_of(lot: int) -> Any:
         .where(events.c.lot_id == lot)
         .order_by(events.c.id)
     )
-
-
-def _numbers(lot: int) -> Any:
-    """Parts of a lot that something happened to."""
-    happened = select(events.c.part_id).where(events.c.part_id.is_not(None))
-    return select(parts.c.number, parts.c.id).where(parts.c.lot_id == lot, parts.c.id.in_(happened))
 
 
 def _lot_here(ours: Connection, lot: Any) -> int:

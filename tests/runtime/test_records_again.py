@@ -1,0 +1,312 @@
+"""What is on record, seen again: identical numbers, other plans, reports, and the twenty lots of the demo."""
+
+import re
+from collections import Counter
+
+import numpy as np
+import pytest
+from pypdf import PdfReader
+
+from hemtra import HemtraError, Scan, load_scan, save_scan
+from hemtra.cli import main
+from hemtra.core.plan.limits import Verdict
+from hemtra.core.station.outside import Keeping
+from hemtra.core.statistics import statistics
+from hemtra.runtime import rejudging
+from hemtra.runtime.demo_records import RECORDS, SCANNED, records_of_demo
+from hemtra.runtime.feeds import Arrived, FolderFeed
+from hemtra.runtime.looking_again import DIFFERS, look_again
+from hemtra.runtime.production import Production, Setup
+from hemtra.runtime.rejudging import rejudge, save_changes
+from hemtra.runtime.reporting import report_lot, report_part
+from hemtra.runtime.workers import ThreadWorkers
+from hemtra.storage.records import Records
+from hemtra.storage.records.pages import NOT_PASS, Filter, lot_views, page
+from hemtra.storage.records.trends import failures, trends
+from hemtra.virtual.demo import STATION
+from hemtra.virtual.lots import BAD_BATCH, TOOL_CHANGE, lot_name
+from lots import made_lot, two_rows
+from makers import sloped
+
+PLAN = two_rows()
+KEEP_ALL = STATION.model_copy(update={"keeping": Keeping(scans="all", minimum_free=0.0)})
+
+
+def no_word(done, of, what):
+    return True
+
+
+class Feed:
+    """Scans that come from memory, as those of a line do."""
+
+    live = False
+
+    def __init__(self, rises):
+        rng = np.random.default_rng(3)
+        self._scans = [Scan(sloped(slope_x=r / 2, noise=0.01, seed=int(rng.integers(1e6)))) for r in rises]
+
+    def run(self, put, stopping, paused):
+        for scan in self._scans:
+            put(Arrived("line", 1.0, 2.0, scan))
+
+    def travel(self):
+        return None
+
+
+@pytest.fixture
+def records(tmp_path):
+    found = Records(str(tmp_path / "records.db"))
+    yield found
+    found.close()
+
+
+def produced(records, tmp_path, rises, feed=None, station=KEEP_ALL, plan=PLAN):
+    setup = Setup(plan, station, tmp_path / "scans" if feed is None else None)
+    run = Production(setup, feed or Feed(rises), ThreadWorkers(plan), records)
+    run.start()
+    assert run.wait(60)
+    assert run.trouble == ""
+    return run.lot, records.parts_of(run.lot)
+
+
+def pdf_text(path):
+    return "\n".join(sheet.extract_text() for sheet in PdfReader(path).pages)
+
+
+def test_a_kept_scan_gives_the_very_numbers_of_that_day(records, tmp_path):
+    lot, parts = produced(records, tmp_path, [0.2, 0.4, 0.25])
+    for one in parts:
+        seen = look_again(records, one.id)
+        then = [(row.value, row.verdict) for row in seen.sheet.rows]
+        assert [(row.value, row.verdict) for row in seen.again.result.characteristics] == then
+        assert seen.differences == ()
+        assert seen.again.plan == PLAN
+        assert seen.sheet.station == STATION.name
+    assert records.events_of(lot) == []
+
+
+def test_a_number_that_differs_is_an_event_once(records, tmp_path):
+    lot, (one,) = produced(records, tmp_path, [0.2])
+    scan = load_scan(one.scan)
+    save_scan(Scan(sloped(slope_x=0.4 / 2), scan.name), one.scan)
+    seen = look_again(records, one.id)
+    assert len(seen.differences) == 2
+    assert re.match(
+        r"1 Rise gives 0\.4\d* mm \(FAIL\) now, on record is 0\.\d+ mm \(PASS\)\.", seen.differences[0]
+    )
+    look_again(records, one.id)
+    assert [(e.kind, e.number) for e in records.events_of(lot)] == [(DIFFERS, 1)] * 2
+    assert look_again(records, one.id).sheet.rows[0].verdict is Verdict.PASS, "what is on record stays"
+
+
+def test_without_a_scan_there_is_the_sheet_and_why_there_is_no_picture(records, tmp_path):
+    lot, (one,) = produced(records, tmp_path, [0.2])
+    (tmp_path / "scans" / lot.name / "0000001.x3p").unlink()
+    seen = look_again(records, one.id)
+    assert seen.again is None
+    assert "which is gone" in seen.missing
+    assert len(seen.sheet.rows) == 2
+    records.forget_scans([one.scan])
+    assert "its scan was not kept" in look_again(records, one.id).missing
+    with records.writing() as db:
+        db.exec_driver_sql("update revisions set document = replace(document, '\"step\"', '\"gone\"')")
+        db.exec_driver_sql("update parts set scan = ?", (str(tmp_path / "there.x3p"),))
+    save_scan(Scan(sloped()), tmp_path / "there.x3p")
+    assert "cannot be evaluated here" in look_again(records, one.id).missing
+    (tmp_path / "there.x3p").write_bytes(b"half of it")
+    with records.writing() as db:
+        db.exec_driver_sql("update revisions set document = replace(document, '\"gone\"', '\"step\"')")
+    assert "there.x3p" in look_again(records, one.id).missing
+
+
+def test_a_part_of_a_folder_is_seen_in_the_file_it_came_from(records, tmp_path):
+    (tmp_path / "in").mkdir()
+    save_scan(Scan(sloped(slope_x=0.1)), tmp_path / "in" / "a.x3p")
+    _, (one,) = produced(records, tmp_path, [], FolderFeed.of(tmp_path / "in"))
+    assert one.scan is None
+    assert look_again(records, one.id).differences == ()
+
+
+# -- another plan ---------------------------------------------------------------------------------
+
+
+def changes_of(found):
+    return [(change.part.number, change.now) for change in found.changes]
+
+
+def test_other_limits_are_told_from_values_and_other_steps_from_scans(records, tmp_path):
+    lot, parts = produced(records, tmp_path, [0.2, 0.28, 0.5])
+    closer = PLAN.with_characteristic(PLAN.sheet[0].edited(upper=0.25))
+    found = rejudge(records, lot, closer, no_word)
+    assert changes_of(found) == [(2, Verdict.FAIL)]
+    assert (found.by_values, found.by_scans, found.untold) == (3, 0, ())
+    assert found.changes[0].flips
+    assert re.search(r"1 Rise PASS → FAIL 0\.280, above 0\.250", found.changes[0].words)
+    turned = PLAN.with_characteristic(PLAN.sheet[0].edited(step="back", lower=-0.3, upper=0.0))
+    records.forget_scans([parts[2].scan])
+    found = rejudge(records, lot, turned, no_word)
+    assert (found.by_values, found.by_scans) == (0, 2)
+    assert changes_of(found) == []
+    assert [(one.number, "not kept" in why) for one, why in found.untold] == [(3, True)]
+    assert "nothing changes. Of 1 it cannot be told" in found.words
+    assert [one.verdict for one in records.parts_of(lot)] == [one.verdict for one in parts]
+
+
+def test_the_list_of_changes_is_saved_and_a_stopped_one_gives_none(records, tmp_path, monkeypatch):
+    lot, _ = produced(records, tmp_path, [0.2, 0.28])
+    closer = PLAN.with_characteristic(PLAN.sheet[0].edited(upper=0.25))
+    found = rejudge(records, lot, closer, no_word)
+    save_changes(tmp_path / "changes.csv", found)
+    lines = (tmp_path / "changes.csv").read_text().splitlines()
+    assert len(lines) == 2
+    assert lines[1].startswith(f"{lot.name},2,,PASS,FAIL,1,Rise,PASS,FAIL,0.27")
+    assert rejudge(records, lot, closer, lambda done, of, what: False) is None
+    other = PLAN.with_characteristic(PLAN.sheet[0].edited(step="back"))
+    assert rejudge(records, lot, other, lambda done, of, what: not what.startswith("scan")) is None
+    monkeypatch.setattr(rejudging, "WORTH_PROCESSES", 1)
+    assert len(rejudge(records, lot, other, no_word, jobs=1).changes) == 2, "in processes of their own"
+
+
+# -- reports --------------------------------------------------------------------------------------
+
+
+def test_the_report_of_a_part_has_its_sheet_its_picture_and_what_failed(records, tmp_path):
+    lot, parts = produced(records, tmp_path, [0.2, 0.4])
+    report_part(records, parts[1].id, tmp_path / "part.pdf")
+    told = pdf_text(tmp_path / "part.pdf")
+    for words in (
+        f"Part 2 of {lot.name}",
+        "FAIL",
+        "Rise",
+        "0.10 … 0.30",
+        "above 0.30",
+        STATION.name,
+        "Evidence",
+    ):
+        assert words in told
+    images = [image for sheet in PdfReader(tmp_path / "part.pdf").pages for image in sheet.images]
+    assert len(images) == 2, "the part, and the place that failed"
+    records.forget_scans([parts[0].scan])
+    report_part(records, parts[0].id, tmp_path / "sheet.pdf")
+    told = pdf_text(tmp_path / "sheet.pdf")
+    assert "There is no picture: its scan was not kept" in told
+    assert "Rise" in told
+    assert not [image for sheet in PdfReader(tmp_path / "sheet.pdf").pages for image in sheet.images]
+
+
+def test_the_report_of_a_lot_counts_follows_and_shows(records, tmp_path):
+    lot, _ = produced(records, tmp_path, [0.2, 0.21, 0.4, 0.22, 0.23])
+    steps = []
+    assert report_lot(records, lot, tmp_path / "lot.pdf", lambda done, of, what: not steps.append(done / of))
+    assert steps == sorted(steps)
+    told = pdf_text(tmp_path / "lot.pdf")
+    (trend,) = trends(records, [lot], 1)
+    found = statistics(trend.values, 0.1, 0.3)
+    for words in (
+        lot.name,
+        "80.0 % of 5 parts pass",
+        f"{found.mean:.3f}",
+        f"({found.ppk:.2f})",
+        "All parts",
+        "above 0.30",
+    ):
+        assert words in told, words
+    assert not report_lot(records, lot, tmp_path / "none.pdf", lambda done, of, what: False)
+    assert not (tmp_path / "none.pdf").exists()
+    with pytest.raises(HemtraError, match="was not saved"):
+        report_lot(records, lot, tmp_path / "nowhere" / "lot.pdf")
+
+
+def test_lots_of_nothing_one_part_or_awkward_names_are_reported(records, tmp_path):
+    empty = made_lot(records, "nothing <&>", [])
+    odd = two_rows(name="<b>Höhe</b> & “Maß”  " + "lang " * 20)
+    single = made_lot(records, "one", [None], odd)
+    for lot in (empty, single):
+        assert report_lot(records, lot, tmp_path / "lot.pdf")
+        assert lot.name in pdf_text(tmp_path / "lot.pdf")
+    assert "<b>Höhe</b> & “Maß”" in pdf_text(tmp_path / "lot.pdf")
+    assert "not measured" in pdf_text(tmp_path / "lot.pdf").lower()
+
+
+# -- the demo -------------------------------------------------------------------------------------
+
+
+@pytest.fixture
+def demo_records(demo_folder):
+    found = Records(records_of_demo(demo_folder))
+    yield found
+    found.close()
+
+
+def test_the_twenty_lots_have_something_to_find(demo_records):
+    lots = {view.lot.name: view for view in lot_views(demo_records)}
+    assert len(lots) == 20
+    assert {view.counts.all for view in lots.values()} == {60}
+    held = sorted((view.lot for view in lots.values()), key=lambda lot: lot.started)
+    bad = lots[lot_name(BAD_BATCH[0])]
+    assert bad.counts.share < 0.8
+    assert failures(demo_records, [bad.lot])[0].balloon == 12
+    (bore,) = trends(demo_records, held, 8)
+    change = TOOL_CHANGE[0] * 60 + TOOL_CHANGE[1]
+    assert bore.values[change - 60 : change].mean() - bore.values[:60].mean() > 0.07, "the tool wears"
+    assert bore.values[change : change + 60].mean() - bore.values[change - 60 : change].mean() < -0.07
+    (width,) = trends(demo_records, held, 18)
+    assert width.values[-60:].mean() < width.values[:60].mean() - 0.25, "the bead gets narrower"
+    assert [(t.upper, t.values.size) for t in trends(demo_records, held, 6)] == [(8.15, 990), (8.1, 210)]
+    (text,) = trends(demo_records, held, 23)
+    assert text.reads
+
+
+def test_kept_parts_of_the_demo_are_seen_as_they_were(demo_records):
+    kept = [one for one in page(demo_records, Filter(), most=2000).parts if one.scan]
+    assert len(kept) == sum(SCANNED.values()) + 1
+    for one in kept:
+        seen = look_again(demo_records, one.id)
+        assert seen.differences == ()
+        assert seen.again.result.verdict is one.verdict
+    assert Counter(one.verdict is Verdict.PASS for one in kept)[True] == 1
+
+
+def test_commands_report_export_and_merge(demo_records, demo_folder, tmp_path, capsys, monkeypatch):
+    def hemtra(*arguments):
+        monkeypatch.setattr("sys.argv", ["hemtra", *map(str, arguments)])
+        with pytest.raises(SystemExit) as end:
+            main()
+        said = capsys.readouterr()
+        return end.value.code, said.out, said.err
+
+    db, name = str(demo_folder / RECORDS), lot_name(BAD_BATCH[0])
+    code, out, _ = hemtra("report", "--db", db, "--lot", name, "-o", tmp_path / "lot.pdf")
+    assert (code, f"The report is in {tmp_path / 'lot.pdf'}" in out) == (0, True)
+    told = pdf_text(tmp_path / "lot.pdf")
+    assert "70.0 % of 60 parts pass" in told
+    assert "12 Plug flush" in told
+    (lot,) = [view.lot for view in lot_views(demo_records) if view.lot.name == name]
+    bad = page(demo_records, Filter(lots=(lot.id,), verdicts=NOT_PASS)).parts[-1]
+    code, _, _ = hemtra("report", "--db", db, "--lot", name, "--part", bad.number, "-o", tmp_path / "part.pdf")
+    assert code == 0
+    assert f"Part {bad.number} of {name}" in pdf_text(tmp_path / "part.pdf")
+    assert hemtra("report", "--db", db, "--lot", name, "--part", 99, "-o", tmp_path / "x.pdf")[0] == 2
+    code, _, _ = hemtra("export", "--db", db, "--lot", name, "-o", tmp_path / "lot.csv")
+    assert code == 0
+    assert len((tmp_path / "lot.csv").read_text().splitlines()) == 61
+    code, _, err = hemtra("export", "--db", db, "--lot", "gone", "-o", tmp_path / "x.csv")
+    assert (code, "There is no lot “gone”" in err) == (2, True)
+    code, out, _ = hemtra("merge", db, "--db", tmp_path / "mine.db")
+    assert (code, "1200 parts were taken over, 0 were here already." in out) == (0, True)
+    assert hemtra("report", "--db", tmp_path / "none.db", "-o", tmp_path / "x.pdf")[0] == 2
+    assert not (tmp_path / "x.pdf").exists()
+
+
+def test_inspecting_writes_a_report_too(demo_folder, tmp_path, monkeypatch):
+    parts = [demo_folder / "tray" / f"cover-{k:02d}.x3p" for k in (1, 3)]
+    plan = demo_folder / "rain-pump-cover.hplan"
+    monkeypatch.setattr(
+        "sys.argv", ["hemtra", "inspect", *map(str, (plan, *parts)), "--report", str(tmp_path / "r.pdf")]
+    )
+    with pytest.raises(SystemExit) as end:
+        main()
+    assert end.value.code == 1
+    told = pdf_text(tmp_path / "r.pdf")
+    assert "cover-01.x3p" in told
+    assert "3.71, below 3.90" in told

@@ -1,0 +1,148 @@
+"""Exports hold what is on record, whatever is in it, and nothing half."""
+
+import csv
+import json
+from collections import Counter
+from xml.etree import ElementTree
+
+import pytest
+
+from hemtra import FileError
+from hemtra.core.plan.limits import Verdict
+from hemtra.storage.exports import export, walking
+from hemtra.storage.records import Records
+from hemtra.storage.records.evidence import part_sheet
+from lots import BEGAN, DAY, made_lot, part, rows_of, two_rows
+
+QIF = "{http://qifstandards.org/xsd/qif3}"
+HOSTILE = 'a <b> & "c"\x01\n;,é'
+
+
+@pytest.fixture
+def records(tmp_path):
+    found = Records(str(tmp_path / "records.db"))
+    made_lot(found, "first", [0.2, 0.9, None])
+    lot = made_lot(found, "second", [0.25], two_rows(upper=0.3, name="Height"), started=BEGAN + DAY)
+    plan = two_rows()
+    odd = part(2, plan, {1: 0.2, 2: 0.0}, serial=HOSTILE, text=HOSTILE)
+    found.add_all(lot, [odd], found.revision(plan))
+    yield found
+    found.close()
+
+
+def parts_of(records):
+    """Every part with its sheet, in the order of an export."""
+    lots = sorted(records.all_lots(), key=lambda lot: lot.started)
+    return [(lot, one, part_sheet(records, one.id).rows) for lot in lots for one in records.parts_of(lot)]
+
+
+def test_a_table_has_a_column_for_each_way_a_characteristic_was_called(records, tmp_path, monkeypatch):
+    monkeypatch.setattr(walking, "CHUNK", 2)
+    assert export(records, tmp_path / "all.csv")
+    with (tmp_path / "all.csv").open(newline="") as file:
+        rows = list(csv.DictReader(file))
+    assert [(r["lot"], r["number"], r["verdict"]) for r in rows] == [
+        (lot.name, str(one.number), str(one.verdict)) for lot, one, _ in parts_of(records)
+    ]
+    assert [r["1 Rise (mm)"] for r in rows] == ["0.2", "0.9", "", "", HOSTILE]
+    assert [r["1 Height (mm)"] for r in rows] == ["", "", "", "0.25", ""]
+    assert rows[-1]["serial"] == HOSTILE
+
+
+def test_the_document_is_json_with_everything(records, tmp_path):
+    (lot,) = [lot for lot in records.all_lots() if lot.name == "first"]
+    assert export(records, tmp_path / "first.json", [lot])
+    held = json.loads((tmp_path / "first.json").read_text())
+    assert held["lots"] == [{"name": "first", "plan": "steps", "started": lot.started, "ended": lot.ended}]
+    assert [one["number"] for one in held["parts"]] == [1, 2, 3]
+    first, _, missing = (one["characteristics"][0] for one in held["parts"])
+    assert first == {
+        "balloon": 1,
+        "name": "Rise",
+        "unit": "mm",
+        "nominal": None,
+        "lower": 0.1,
+        "upper": 0.3,
+        "value": 0.2,
+        "verdict": "PASS",
+        "reason": "",
+    }
+    assert (missing["value"], missing["verdict"], missing["reason"]) == (None, "NOT MEASURED", "no data there")
+
+
+def test_qif_refers_only_to_what_it_defines_and_says_every_value(records, tmp_path):
+    assert export(records, tmp_path / "all.qif")
+    root = ElementTree.parse(tmp_path / "all.qif").getroot()
+    assert root.tag == f"{QIF}QIFDocument"
+    assert root.get("versionQIF") == "3.0.0"
+    ids = [element.get("id") for element in root.iter() if element.get("id")]
+    assert max(Counter(ids).values()) == 1
+    assert max(map(int, ids)) <= int(root.get("idMax"))
+    for element in root.iter():
+        if element.get("n") and element.tag != f"{QIF}MeasurementsResults":
+            assert len(element) == int(element.get("n")), element.tag
+        if element.tag.endswith("Id") and element.tag != f"{QIF}QPId":
+            assert element.text in ids
+    items = {e.get("id"): e for e in root.iter() if e.tag.endswith("CharacteristicItem")}
+    names = {key: item.findtext(f"{QIF}Name") for key, item in items.items()}
+    told = []
+    for result in root.iter(f"{QIF}MeasurementResults"):
+        for one in result.iter():
+            if one.tag.endswith("CharacteristicMeasurement"):
+                status = one.findtext(f"{QIF}Status/{QIF}CharacteristicStatusEnum")
+                value = one.findtext(f"{QIF}Value")
+                told.append((names[one.findtext(f"{QIF}CharacteristicItemId")], status, value))
+    expected = [
+        (
+            row.name,
+            str(row.verdict).replace(" ", "_"),
+            None if row.value is None else row.text or repr(row.value),
+        )
+        for _, _, rows in parts_of(records)
+        for row in rows
+    ]
+    hostile = HOSTILE.replace("\x01", " ").replace("\n", " ")
+    assert Counter(told) == Counter((n, s, hostile if v == HOSTILE else v) for n, s, v in expected)
+
+
+def test_limits_of_qif_are_those_of_the_drawing(records, tmp_path):
+    export(records, tmp_path / "all.xml")
+    root = ElementTree.parse(tmp_path / "all.xml").getroot()
+    found = {
+        (e.findtext(f"{QIF}Name"), e.findtext(f"{QIF}Tolerance/{QIF}MinValue"))
+        for e in root.iter()
+        if e.tag.endswith("CharacteristicDefinition") and "Linear" in e.tag
+    }
+    assert ("Height", "0.1") in found
+    assert ("Back", "-0.5") in found
+
+
+@pytest.mark.parametrize("name", ["all.csv", "all.json", "all.qif"])
+def test_what_was_stopped_or_cannot_be_written_leaves_what_stood_there(records, tmp_path, name):
+    path = tmp_path / name
+    path.write_text("before")
+    assert not export(records, path, None, lambda done, of, what: False)
+    assert path.read_text() == "before"
+    with pytest.raises(FileError, match="was not saved"):
+        export(records, tmp_path / "nowhere" / name)
+    with pytest.raises(FileError, match="end its name in"):
+        export(records, tmp_path / "all.doc")
+    assert sorted(p.suffix for p in tmp_path.iterdir() if p.suffix not in (".db", ".db-shm", ".db-wal")) == [
+        path.suffix
+    ]
+
+
+def test_lots_without_parts_are_exported_as_such(tmp_path):
+    records = Records(str(tmp_path / "empty.db"))
+    made_lot(records, "nothing", [])
+    for name in ("a.csv", "a.json", "a.qif"):
+        assert export(records, tmp_path / name)
+    assert json.loads((tmp_path / "a.json").read_text())["parts"] == []
+    assert len((tmp_path / "a.csv").read_text().splitlines()) == 1
+    assert ElementTree.parse(tmp_path / "a.qif").getroot().find(f".//{QIF}MeasurementResults") is None
+    records.close()
+
+
+def test_rows_of_these_tests_are_judged_as_a_plan_does():
+    good, bad, none = (rows_of(two_rows(), {1: value, 2: 0.0})[0].verdict for value in (0.2, 0.9, None))
+    assert (good, bad, none) == (Verdict.PASS, Verdict.FAIL, Verdict.NOT_MEASURED)

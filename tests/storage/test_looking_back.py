@@ -1,0 +1,328 @@
+"""Looking back at many parts: pages against a plain search, trends, failures, and what two databases become."""
+
+import sqlite3
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from alembic import command
+
+from hemtra.core.plan.limits import Verdict
+from hemtra.storage.records import Records, merging, opening, pages
+from hemtra.storage.records.evidence import part_sheet, plan_of
+from hemtra.storage.records.merging import merge
+from hemtra.storage.records.opening import RecordsError
+from hemtra.storage.records.pages import NOT_PASS, Filter, count, lot_views, page, revisions_of
+from hemtra.storage.records.store import Counts, Event
+from hemtra.storage.records.trends import failures, texts, trends, verdicts_of
+from lots import BEGAN, DAY, MINUTE, made_lot, part, two_rows
+
+
+@pytest.fixture
+def records(tmp_path):
+    found = Records(str(tmp_path / "records.db"))
+    yield found
+    found.close()
+
+
+# -- pages ----------------------------------------------------------------------------------------
+
+
+@pytest.fixture
+def many(records):
+    """Three lots of 60 parts: some fail balloon 1, some 2, some are not measured; two plan revisions."""
+    rng = np.random.default_rng(4)
+    plans = two_rows(), two_rows(upper=0.35)
+    made = []
+    for k in range(3):
+        lot = made_lot(records, f"lot {k}", [], started=BEGAN + k * DAY)
+        for which in (0, 1):
+            found = []
+            for n in range(30):
+                value = None if rng.random() < 0.1 else float(rng.choice([0.2, 0.25, 0.9], p=[0.5, 0.3, 0.2]))
+                other = 0.9 if rng.random() < 0.15 else 0.0
+                number = 30 * which + n + 1
+                at = BEGAN + k * DAY + number * MINUTE
+                serial = f"{'AB'[n % 2]}{k}-{number:03d}"
+                found.append(part(number, plans[which], {1: value, 2: other}, at=at, serial=serial))
+            keys = records.add_all(lot, found, records.revision(plans[which]))
+            made += [
+                replace(one, id=key, lot_id=lot.id, revision_id=which + 1)
+                for one, key in zip(found, keys, strict=True)
+            ]
+    return made
+
+
+FILTERS = [
+    Filter(),
+    Filter(verdicts=(Verdict.FAIL,)),
+    Filter(verdicts=NOT_PASS),
+    Filter(lots=(2,)),
+    Filter(lots=(1, 3)),
+    Filter(lots=(2,), verdicts=(Verdict.PASS,), serial="A"),
+    Filter(balloon=1),
+    Filter(balloon=2, verdicts=(Verdict.FAIL,), lots=(3,)),
+    Filter(balloon=9),
+    Filter(serial="B1-0"),
+    Filter(serial="%"),
+    Filter(revision=2, verdicts=NOT_PASS),
+    Filter(since=BEGAN + DAY, until=BEGAN + 2 * DAY),
+    Filter(since=BEGAN + DAY + 10 * MINUTE, balloon=1, revision=1),
+]
+
+
+@pytest.mark.parametrize("rare", [0, 20, 20_000])
+@pytest.mark.parametrize("wanted", FILTERS)
+def test_pages_hold_what_a_plain_search_finds_in_order_of_time(records, many, wanted, rare, monkeypatch):
+    monkeypatch.setattr(pages, "RARE", rare)
+
+    def holds(one):
+        bad = {row.balloon for row in one.rows if row.verdict is not Verdict.PASS}
+        return (
+            (not wanted.lots or one.lot_id in wanted.lots)
+            and (not wanted.verdicts or one.verdict in wanted.verdicts)
+            and (wanted.balloon is None or wanted.balloon in bad)
+            and one.serial.startswith(wanted.serial)
+            and (wanted.since is None or one.recorded >= wanted.since)
+            and (wanted.until is None or one.recorded < wanted.until)
+            and (wanted.revision is None or one.revision_id == wanted.revision)
+        )
+
+    expected = sorted((one for one in many if holds(one)), key=lambda one: -one.recorded)
+    found, after = [], None
+    while True:
+        got = page(records, wanted, after, most=7)
+        assert len(got.parts) <= 7
+        found += got.parts
+        after = got.more
+        if after is None:
+            break
+    assert [one.id for one in found] == [one.id for one in expected]
+    assert count(records, wanted) == len(expected)
+
+
+def test_parts_of_the_same_moment_are_all_on_some_page(records):
+    lot = made_lot(records, "at once", [])
+    plan = two_rows()
+    keys = records.add_all(lot, [part(k, plan, {1: 0.2, 2: 0.0}) for k in range(1, 10)], records.revision(plan))
+    first = page(records, Filter(), most=4)
+    second = page(records, Filter(), first.more, most=4)
+    third = page(records, Filter(), second.more, most=4)
+    assert [one.id for one in first.parts + second.parts + third.parts] == keys[::-1]
+    assert third.more is None
+
+
+def test_lots_are_counted_and_revisions_are_those_that_were_used(records, many):
+    views = lot_views(records)
+    assert [view.lot.name for view in views] == ["lot 2", "lot 1", "lot 0"]
+    for view in views:
+        mine = [one.verdict for one in many if one.lot_id == view.lot.id]
+        passed, failed = mine.count(Verdict.PASS), mine.count(Verdict.FAIL)
+        assert view.counts == Counts(passed, failed, 60 - passed - failed)
+    empty = made_lot(records, "nothing", [], started=BEGAN + 9 * DAY)
+    assert lot_views(records)[0].counts == Counts()
+    assert page(records, Filter(lots=(empty.id,))) == pages.Page([], None)
+    assert {r.id for r in revisions_of(records)} == {1, 2}
+    assert revisions_of(records, [empty.id]) == []
+
+
+# -- trends ---------------------------------------------------------------------------------------
+
+
+def test_lots_that_were_written_beside_each_other_have_their_own_values(records):
+    one, other = made_lot(records, "one", [0.1]), made_lot(records, "other", [0.9], started=BEGAN + DAY)
+    made_lot(records, "", [0.2, None], lot=one, first=2)
+    made_lot(records, "", [0.8], lot=other, first=2, started=BEGAN + DAY)
+    (first,) = trends(records, [one], 1)
+    np.testing.assert_array_equal(first.values, [0.1, 0.2, np.nan])
+    np.testing.assert_array_equal(first.parts, [1, 3, 4])
+    (both,) = trends(records, [other, one], 1)
+    np.testing.assert_array_equal(both.values, [0.1, 0.2, np.nan, 0.9, 0.8])
+    assert both.starts == ((0, "one"), (3, "other"))
+    assert [(f.balloon, f.count, f.missing) for f in failures(records, [one])] == [(1, 1, 1), (2, 0, 0)]
+    assert verdicts_of(records, [other], 1) == {Verdict.FAIL: 2}
+
+
+def test_names_and_limits_that_changed_make_series_of_their_own_that_go_on_later(records):
+    lot = made_lot(records, "changed", [0.2, 0.2])
+    made_lot(records, "", [0.21], two_rows(upper=0.25), lot=lot, first=3)
+    made_lot(records, "", [0.22, 0.23], lot=lot, first=4)
+    made_lot(records, "", [0.24], two_rows(name="Height"), lot=lot, first=6)
+    found = {(t.name, t.upper): t.values.tolist() for t in trends(records, [lot], 1)}
+    assert found == {("Rise", 0.3): [0.2, 0.2, 0.22, 0.23], ("Rise", 0.25): [0.21], ("Height", 0.3): [0.24]}
+    assert {(f.balloon, f.name, f.count) for f in failures(records, [lot])} == {
+        (1, "Height", 0),
+        (2, "Back", 0),
+    }
+
+
+def test_lots_of_one_part_or_none_have_a_trend_or_none(records):
+    single, empty = made_lot(records, "one", [0.2]), made_lot(records, "none", [])
+    (trend,) = trends(records, [single, empty], 1)
+    assert trend.values.tolist() == [0.2]
+    assert trends(records, [empty], 1) == []
+    assert failures(records, [empty]) == []
+    assert failures(records, []) == []
+
+
+def test_what_reads_text_says_so_and_its_texts_are_counted(records):
+    plan = two_rows()
+    lot = made_lot(records, "codes", [])
+    found = [part(k, plan, {1: 0.2, 2: 0.0}, text=f"RPC {k // 2}") for k in range(1, 6)]
+    found.append(part(6, plan, {}))
+    records.add_all(lot, found, records.revision(plan))
+    (trend,) = trends(records, [lot], 1)
+    assert trend.reads
+    told = texts(records, [lot], 1, most=2)
+    assert told.found == (("RPC 1", 2), ("RPC 2", 2))
+    assert told.kinds == 4, "the reason of the one that was not read counts too"
+
+
+# -- two databases --------------------------------------------------------------------------------
+
+
+@pytest.fixture
+def line(tmp_path):
+    """The records of the computer at a line."""
+    found = Records(str(tmp_path / "line.db"))
+    yield found
+    found.close()
+
+
+def sheets(records):
+    """Everything there is about each part, without keys."""
+    found = {}
+    for view in lot_views(records):
+        for one in records.parts_of(view.lot):
+            sheet = part_sheet(records, one.id)
+            events = tuple((e.kind, e.text, e.time) for e in sheet.events)
+            key = view.lot.name, view.lot.plan, view.lot.started, one.number
+            found[key] = (one.serial, one.verdict, one.scanned, sheet.rows, events, sheet.digest, sheet.station)
+    return found
+
+
+def test_what_is_new_is_taken_over_once_and_the_other_is_left_alone(records, line, tmp_path):
+    made_lot(records, "ours", [0.2, 0.9])
+    shared = made_lot(records, "shared", [0.2], started=BEGAN + DAY)
+    made_lot(line, "shared", [0.2, 0.21, None], started=BEGAN + DAY)
+    lot = made_lot(line, "theirs", [0.9], two_rows(upper=0.5), started=BEGAN + 2 * DAY)
+    line.event(lot, Event("tool change", "a new one", BEGAN + 2 * DAY, 1), part=4)
+    line.event(lot, Event("link lost", "it was", BEGAN + 2 * DAY + 1))
+    before, ours = sheets(line), sheets(records)
+    told = []
+    merged = merge(records, tmp_path / "line.db", lambda done, of, what: not told.append((done, of)))
+    assert (merged.added, merged.known, merged.clashing, merged.finished) == (3, 1, 0, True)
+    assert told[-1] == (4, 4)
+    assert sheets(line) == before
+    assert sheets(records) == {**ours, **before}
+    theirs = next(view.lot for view in lot_views(records) if view.lot.name == "theirs")
+    assert [(e.kind, e.number) for e in records.events_of(theirs)] == [("tool change", 1), ("link lost", None)]
+    (trend,) = trends(records, [shared], 1)
+    np.testing.assert_array_equal(trend.values, [0.2, 0.21, np.nan])
+    again = merge(records, tmp_path / "line.db")
+    assert (again.added, again.known) == (0, 4)
+    assert len(records.events_of(theirs)) == 2
+    assert "were here already" in again.words
+
+
+def test_another_part_of_the_same_number_is_left_out_and_told(records, line, tmp_path):
+    made_lot(records, "lot", [0.2, 0.2])
+    lot = made_lot(line, "lot", [0.2])
+    line.add(lot, part(2, two_rows(), {1: 0.9, 2: 0.0}, serial="another"), line.revision(two_rows()))
+    merged = merge(records, tmp_path / "line.db")
+    assert (merged.added, merged.known, merged.clashing) == (0, 1, 1)
+    assert "left out" in merged.words
+    assert [one.serial for one in records.parts_of(lot_views(records)[0].lot)] == ["S00001", "S00002"]
+
+
+def test_a_merge_that_was_stopped_goes_on_where_it_was(records, line, tmp_path, monkeypatch):
+    monkeypatch.setattr(merging, "CHUNK", 2)
+    made_lot(line, "lot", [0.2] * 5)
+    stopped = merge(records, tmp_path / "line.db", lambda done, of, what: done < 4)
+    assert (stopped.added, stopped.finished) == (4, False)
+    assert stopped.words.startswith("Stopped")
+    assert merge(records, tmp_path / "line.db").added == 1
+    assert sheets(records) == sheets(line)
+
+
+def test_records_of_an_older_form_are_taken_over_from_a_copy(records, tmp_path):
+    path = tmp_path / "old.db"
+    old = Records(str(path))
+    made_lot(old, "old", [0.2, 0.9])
+    old.close()
+    db = sqlite3.connect(path)
+    for index in ("lot", "verdict_time", "revision"):
+        db.execute(f"drop index parts_by_{index}")
+    db.execute("drop index values_not_passed")
+    db.execute("update alembic_version set version_num = '0001'")
+    db.commit()
+    db.execute("pragma journal_mode = delete")
+    db.close()
+    before = path.read_bytes()
+    assert merge(records, path).added == 2
+    assert path.read_bytes() == before
+    Records(str(path)).close()
+    assert sqlite3.connect(path).execute("select version_num from alembic_version").fetchone() == ("0002",)
+
+
+@pytest.mark.parametrize(
+    ("content", "words"),
+    [
+        (b"SQLite format 3\0" + b"\xff" * 4000, "cannot be read|damaged"),
+        (b"not records at all " * 100, "cannot be read|damaged"),
+        (None, "no file"),
+    ],
+)
+def test_what_cannot_be_taken_over_is_refused_and_nothing_changes(records, tmp_path, content, words):
+    made_lot(records, "ours", [0.2])
+    before = sheets(records)
+    if content is not None:
+        (tmp_path / "bad.db").write_bytes(content)
+    with pytest.raises(RecordsError, match=words):
+        merge(records, tmp_path / "bad.db")
+    with pytest.raises(RecordsError, match="open already"):
+        merge(records, tmp_path / "records.db")
+    assert sheets(records) == before
+
+
+def test_a_locked_database_is_told_and_nothing_is_lost(records, line, tmp_path, monkeypatch):
+    made_lot(line, "lot", [0.2])
+    records.close()
+    monkeypatch.setattr(opening, "PATIENCE", 0.1)
+    ours = Records(str(tmp_path / "records.db"))
+    holder = sqlite3.connect(tmp_path / "records.db")
+    holder.execute("begin immediate")
+    with pytest.raises(RecordsError, match="locked by another program"):
+        merge(ours, tmp_path / "line.db")
+    assert lot_views(ours) == [], "looking goes on beside the one that writes"
+    holder.rollback()
+    holder.close()
+    assert merge(ours, tmp_path / "line.db").added == 1
+    ours.close()
+
+
+def test_a_revision_whose_kind_is_gone_has_its_sheet_and_says_why_no_more(records):
+    lot = made_lot(records, "lot", [0.2])
+    (one,) = records.parts_of(lot)
+    with records.writing() as db:
+        db.exec_driver_sql("update revisions set document = replace(document, '\"spot\"', '\"gone\"')")
+    assert part_sheet(records, one.id).rows[0].value == 0.2
+    with pytest.raises(Exception, match=r"cannot be evaluated here.*gone"):
+        plan_of(records, one)
+    with pytest.raises(RecordsError, match="no longer in the records"):
+        part_sheet(records, 99)
+
+
+def test_the_second_migration_can_be_run_on_the_first(tmp_path):
+    from alembic.config import Config
+    from sqlalchemy import create_engine, inspect
+
+    engine, config = create_engine(f"sqlite:///{tmp_path / 'm.db'}"), Config()
+    config.set_main_option("script_location", str(opening._HERE / "migrations"))
+    for target in ("0001", "head"):
+        with engine.begin() as connection:
+            config.attributes["connection"] = connection
+            command.upgrade(config, target)
+    names = {index["name"] for index in inspect(engine).get_indexes("parts")}
+    engine.dispose()
+    assert {"parts_by_lot", "parts_by_verdict_time", "parts_by_revision", "parts_by_serial"} <= names
