@@ -251,6 +251,7 @@ def test_records_of_an_older_form_are_taken_over_from_a_copy(records, tmp_path):
     made_lot(old, "old", [0.2, 0.9])
     old.close()
     db = sqlite3.connect(path)
+    db.execute("drop index parts_of_lot")
     for index in ("lot", "verdict_time", "revision"):
         db.execute(f"drop index parts_by_{index}")
     db.execute("drop index values_not_passed")

@@ -5,24 +5,25 @@ from __future__ import annotations
 import csv
 import io
 from collections import deque
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 from concurrent.futures import Future
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import TypeAlias
 
 from hemtra.core.errors import HemtraError
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import Judged, Verdict
-from hemtra.core.plan.rejudging import judged_by_values, verdict_of
+from hemtra.core.plan.rejudging import Pairs, comparable, judged_by_values, verdict_of
 from hemtra.runtime.feeds import Arrived
 from hemtra.runtime.looking_again import scan_of
 from hemtra.runtime.workers import Evaluated, ProcessWorkers, ThreadWorkers, Workers
 from hemtra.storage.files import write_text
 from hemtra.storage.records import Records
-from hemtra.storage.records.evidence import part_sheet, plan_of
+from hemtra.storage.records.evidence import judged_parts, plan_of
 from hemtra.storage.records.store import Lot, PartRecord
 
-PAGE = 500
+Rows: TypeAlias = tuple[Judged, ...]
 WORTH_PROCESSES = 8
 """Scans from which processes of their own are worth their start."""
 IN_FLIGHT = 6
@@ -118,21 +119,21 @@ class _Rejudging:
     untold: list[tuple[PartRecord, str]] = field(default_factory=list)
     by_values: int = 0
     by_scans: int = 0
-    plans: dict[int, Plan | str] = field(default_factory=dict)
-    """By revision, the plan of that day, or why it cannot be used."""
+    pairs: dict[int, Pairs | None] = field(default_factory=dict)
+    """By revision, the rows that its values can be judged by."""
 
     def run(self) -> Rejudged | None:
         total, waiting = self.records.counts(self.lot).all, []
-        for done, part in enumerate(self._parts()):
+        for done, (part, rows) in enumerate(judged_parts(self.records, self.lot)):
             if not self.progress(done, total, f"values of part {part.number}"):
                 return None
-            rows = self._from_values(part)
-            if rows is not None:
+            now = self._from_values(part, rows)
+            if now is not None:
                 self.by_values += 1
-                self._take(part, rows)
+                self._take(part, rows, now)
                 continue
             try:
-                waiting.append((part, scan_of(part)))
+                waiting.append((part, rows, scan_of(part)))
             except HemtraError as error:
                 self.untold.append((part, str(error)))
         if waiting and not self._from_scans(waiting):
@@ -142,38 +143,27 @@ class _Rejudging:
             self.lot, self.plan.name, self.by_values, self.by_scans, tuple(self.changes), tuple(self.untold)
         )
 
-    def _parts(self) -> Iterator[PartRecord]:
-        first = 1
-        while found := self.records.parts_of(self.lot, first=first, most=PAGE):
-            yield from found
-            first = found[-1].number + 1
-
-    def _from_values(self, part: PartRecord) -> tuple[Judged, ...] | None:
-        then = self._plan_of(part)
-        if isinstance(then, str):
-            return None
-        rows = part_sheet(self.records, part.id).rows
-        return judged_by_values(then, self.plan, rows) if rows else None
-
-    def _plan_of(self, part: PartRecord) -> Plan | str:
-        if part.revision_id not in self.plans:
+    def _from_values(self, part: PartRecord, rows: Rows) -> Rows | None:
+        key = part.revision_id
+        if key not in self.pairs:
             try:
-                self.plans[part.revision_id] = plan_of(self.records, part)
-            except HemtraError as error:
-                self.plans[part.revision_id] = str(error)
-        return self.plans[part.revision_id]
+                self.pairs[key] = comparable(plan_of(self.records, part), self.plan)
+            except HemtraError:
+                self.pairs[key] = None  # its scan, where that is kept, can still be judged
+        pairs = self.pairs[key]
+        return None if pairs is None else judged_by_values(pairs, rows)
 
-    def _from_scans(self, waiting: Sequence[tuple[PartRecord, Path]]) -> bool:
+    def _from_scans(self, waiting: Sequence[tuple[PartRecord, Rows, Path]]) -> bool:
         workers: Workers
         many = len(waiting) >= WORTH_PROCESSES
         workers = ProcessWorkers(self.plan, self.jobs) if many else ThreadWorkers(self.plan)
-        flying: deque[tuple[PartRecord, Arrived, Future[Evaluated]]] = deque()
+        flying: deque[tuple[PartRecord, Rows, Arrived, Future[Evaluated]]] = deque()
         try:
-            for done, (part, path) in enumerate(waiting):
+            for done, (part, rows, path) in enumerate(waiting):
                 if not self.progress(done, len(waiting), f"scan of part {part.number}"):
                     return False
                 arrived = Arrived(str(path), part.triggered, part.scanned, path=path)
-                flying.append((part, arrived, workers.submit(arrived)))
+                flying.append((part, rows, arrived, workers.submit(arrived)))
                 if len(flying) >= IN_FLIGHT:
                     self._land(workers, *flying.popleft())
             while flying:
@@ -182,17 +172,19 @@ class _Rejudging:
             workers.stop()
         return True
 
-    def _land(self, workers: Workers, part: PartRecord, arrived: Arrived, future: Future[Evaluated]) -> None:
+    def _land(
+        self, workers: Workers, part: PartRecord, rows: Rows, arrived: Arrived, future: Future[Evaluated]
+    ) -> None:
         found = workers.result(arrived, future)
         if found.trouble and not found.rows:
             self.untold.append((part, found.trouble))
             return
         self.by_scans += 1
-        self._take(part, found.rows)
+        self._take(part, rows, found.rows)
 
-    def _take(self, part: PartRecord, rows: Sequence[Judged]) -> None:
+    def _take(self, part: PartRecord, before: Rows, rows: Rows) -> None:
         """Note what is another now than on record."""
-        then = {row.balloon: row.verdict for row in part_sheet(self.records, part.id).rows}
+        then = {row.balloon: row.verdict for row in before}
         now = verdict_of(self.plan, rows)
         other = tuple((then.get(row.balloon), row) for row in rows if then.get(row.balloon) is not row.verdict)
         if now is not part.verdict or other:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
+from typing import TypeAlias
 
 from hemtra.core.features.along_path import AlongPath
 from hemtra.core.plan.document import Characteristic, Plan
@@ -11,30 +12,41 @@ from hemtra.core.plan.graph import ancestry
 from hemtra.core.plan.limits import Judged, Verdict, judge, part_verdict
 from hemtra.core.plan.registry import kind_named
 
+Pairs: TypeAlias = tuple[tuple[Characteristic, bool], ...]
+"""Rows of a sheet in balloon order, and whether each judges quite as the other plan's."""
 
-def judged_by_values(then: Plan, now: Plan, rows: Sequence[Judged]) -> tuple[Judged, ...] | None:
-    """The rows that one plan has judged as another judges them; None where values alone cannot tell.
+
+def comparable(then: Plan, now: Plan) -> Pairs | None:
+    """The rows of a plan by which another's values can be judged; None where values alone cannot tell.
 
     They can where the steps are the same and rows differ in names and limits only. A row that makes one value
     of many must be quite the same, since other limits might have picked another value.
     """
     if (then.steps, then.prepared, then.by_profile) != (now.steps, now.prepared, now.by_profile):
         return None
-    known = {row.balloon: row for row in rows}
     found = []
     for row in sorted(now.sheet, key=lambda row: row.balloon):
+        before = then.characteristic(row.balloon)
         if row.off:
             continue
-        before, value = then.characteristic(row.balloon), known.get(row.balloon)
-        if before is None or value is None or not _same_value(before, row):
+        if before is None or before.off or not _same_value(before, row):
             return None
-        if _same_limits(before, row):
-            found.append(replace(value, name=row.name))
-        elif _of_many(now, row):
+        same = _same_limits(before, row)
+        if not same and _of_many(now, row):
             return None
-        else:
-            found.append(_judged(row, value))
+        found.append((row, same))
     return tuple(found)
+
+
+def judged_by_values(pairs: Pairs, rows: Sequence[Judged]) -> tuple[Judged, ...] | None:
+    """Rows that were judged by one plan as another judges them; None where one is missing."""
+    known = {row.balloon: row for row in rows}
+    if any(row.balloon not in known for row, _ in pairs):
+        return None
+    return tuple(
+        replace(known[row.balloon], name=row.name) if same else _judged(row, known[row.balloon])
+        for row, same in pairs
+    )
 
 
 def verdict_of(plan: Plan, rows: Sequence[Judged]) -> Verdict:

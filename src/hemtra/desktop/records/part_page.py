@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterator
+from functools import partial
 
 from PySide6.QtCore import Qt, Signal, Slot
-from PySide6.QtGui import QKeyEvent
+from PySide6.QtGui import QKeyEvent, QKeySequence, QShortcut
 from PySide6.QtWidgets import (
     QFrame,
     QHBoxLayout,
@@ -58,6 +59,11 @@ class PartPage(QWidget):
         for lane in (self._open_lane, self._show_lane):
             lane.failed.connect(self._on_failed)
         self._lay_out()
+        for key, by in ((Qt.Key.Key_PageUp, -1), (Qt.Key.Key_PageDown, 1)):
+            # before the list gets it, which has no pages worth turning
+            shortcut = QShortcut(QKeySequence(key), self)
+            shortcut.setContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
+            shortcut.activated.connect(partial(self.step_wanted.emit, by))
         self.sheet.chosen.connect(self.bench.select)
         self.stage.balloon_clicked.connect(self.sheet.choose)
         self.stage.line_moved.connect(self.bench.set_line)
@@ -69,7 +75,7 @@ class PartPage(QWidget):
 
     def _lay_out(self) -> None:
         self.back = QPushButton("Back to the lots   Esc")
-        self.earlier, self.later = QPushButton("Newer"), QPushButton("Older")
+        self.earlier, self.later = QPushButton("Newer   PgUp"), QPushButton("Older   PgDn")
         self.report, self.to_tray = QPushButton("Report…"), QPushButton("To the tray")
         for button in (self.back, self.earlier, self.later, self.report, self.to_tray):
             button.setObjectName("action")
@@ -140,12 +146,9 @@ class PartPage(QWidget):
             lane.stop()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        """Escape goes back, Page Up and Page Down to the parts beside."""
-        moves = {Qt.Key.Key_PageUp: -1, Qt.Key.Key_PageDown: 1}
+        """Escape goes back."""
         if event.key() == Qt.Key.Key_Escape:
             self.left.emit()
-        elif event.key() in moves:
-            self.step_wanted.emit(moves[Qt.Key(event.key())])
         else:
             super().keyPressEvent(event)
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
 
 from sqlalchemy import Connection, select
 
@@ -22,6 +24,9 @@ from hemtra.storage.records.schema import (
     values,
 )
 from hemtra.storage.records.store import Event, Lot, PartRecord, Records, part_of
+
+PIECE = 1000
+"""Parts whose rows are read at a time."""
 
 
 @dataclass(frozen=True)
@@ -88,6 +93,37 @@ def plan_of(records: Records, part: PartRecord) -> Plan:
         raise PlanError(f"Its plan revision cannot be evaluated here: {error}") from None
 
 
+def judged_parts(records: Records, lot: Lot) -> Iterator[tuple[PartRecord, tuple[Judged, ...]]]:
+    """All parts of a lot in their order, each with its rows as they were judged; read in pieces."""
+    first = 1
+    while found := records.parts_of(lot, first=first, most=PIECE):
+        with records.reading() as db:
+            rows = _rows_of_many(db, found)
+        for part in found:
+            yield part, tuple(rows.get(part.id, ()))
+        first = found[-1].number + 1
+
+
+def _rows_of_many(db: Connection, found: Sequence[PartRecord]) -> dict[int, list[Judged]]:
+    """By part, its rows in balloon order; each characteristic is one stretch of its table."""
+    used = {part.revision_id for part in found}
+    span = min(part.id for part in found), max(part.id for part in found)
+    stood = select(characteristics).where(characteristics.c.revision_id.in_(used))
+    rows: dict[int, list[Judged]] = {part.id: [] for part in found}
+    for one in db.execute(stood.order_by(characteristics.c.balloon)).all():
+        blank = _judged(one, None, 0, None, None)
+        query = select(
+            values.c.part_id, values.c.value, values.c.verdict, values.c.text, values.c.reason
+        ).where(values.c.characteristic_id == one.id, values.c.part_id.between(*span))
+        for part, value, verdict, text, reason in db.execute(query):
+            if part in rows:
+                held = replace(
+                    blank, value=value, verdict=VERDICTS[verdict], text=text or "", reason=reason or ""
+                )
+                rows[part].append(held)
+    return rows
+
+
 def _rows(db: Connection, key: int, revision: int) -> tuple[Judged, ...]:
     query = (
         select(characteristics, values.c.value, values.c.verdict, values.c.text, values.c.reason)
@@ -95,21 +131,23 @@ def _rows(db: Connection, key: int, revision: int) -> tuple[Judged, ...]:
         .where(characteristics.c.revision_id == revision, values.c.part_id == key)
         .order_by(characteristics.c.balloon)
     )
-    return tuple(
-        Judged(
-            balloon=row.balloon,
-            name=row.name,
-            step="",
-            value=row.value,
-            unit=row.unit,
-            nominal=row.nominal,
-            lower=row.lower,
-            upper=row.upper,
-            decimals=row.decimals,
-            verdict=VERDICTS[row.verdict],
-            reason=row.reason or "",
-            at=None,
-            text=row.text or "",
-        )
-        for row in db.execute(query)
+    return tuple(_judged(row, row.value, row.verdict, row.text, row.reason) for row in db.execute(query))
+
+
+def _judged(row: Any, value: float | None, verdict: int, text: str | None, reason: str | None) -> Judged:
+    """A row of a sheet from how its characteristic stood and what was found."""
+    return Judged(
+        balloon=row.balloon,
+        name=row.name,
+        step="",
+        value=value,
+        unit=row.unit,
+        nominal=row.nominal,
+        lower=row.lower,
+        upper=row.upper,
+        decimals=row.decimals,
+        verdict=VERDICTS[verdict],
+        reason=reason or "",
+        at=None,
+        text=text or "",
     )

@@ -8,6 +8,7 @@ never further than `RARE`, so that no page looks through the whole table.
 from __future__ import annotations
 
 import heapq
+import itertools
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
@@ -28,6 +29,8 @@ from hemtra.storage.records.schema import (
 from hemtra.storage.records.store import Counts, Lot, PartRecord, Records, counts_of, part_of
 
 PAGE = 200
+FEW_LOTS = 50
+"""Lots that are each looked through by themselves; of more, parts are walked by time."""
 RARE = 20_000
 """Parts that are sorted in a few milliseconds."""
 NOT_PASS = (Verdict.FAIL, Verdict.NOT_MEASURED)
@@ -90,10 +93,8 @@ class _Condition:
 def page(records: Records, wanted: Filter, after: tuple[float, int] | None = None, most: int = PAGE) -> Page:
     """The newest parts that are wanted, or those older than where another page ended. Raises `RecordsError`."""
     with records.reading() as db:
-        # of several verdicts each has a stretch of the index; they are merged, not sorted
-        queries = [
-            _page(db, replace(wanted, verdicts=(verdict,)), after, most) for verdict in wanted.verdicts
-        ] or [_page(db, wanted, after, most)]
+        # each lot and verdict has a stretch of an index; they are merged, not sorted
+        queries = [_page(db, one, after, most) for one in _stretches(wanted)]
     rows = list(heapq.merge(*queries, key=lambda row: (-row.recorded, -row.id)))[: most + 1]
     more = (rows[most - 1].recorded, rows[most - 1].id) if len(rows) > most else None
     return Page([part_of(row) for row in rows[:most]], more)
@@ -103,11 +104,16 @@ def count(records: Records, wanted: Filter) -> int:
     """How many parts are wanted."""
     total = 0
     with records.reading() as db:
-        for verdict in wanted.verdicts or (None,):
-            one = replace(wanted, verdicts=() if verdict is None else (verdict,))
-            query = _wanted(db, one, select(func.count()).select_from(parts))
-            total += int(db.execute(query).scalar_one())
+        for one in _stretches(wanted):
+            total += int(db.execute(_wanted(db, one, select(func.count()).select_from(parts))).scalar_one())
     return total
+
+
+def _stretches(wanted: Filter) -> list[Filter]:
+    """The same condition in parts that have one verdict and, of few lots, one lot each."""
+    lots_ = [(key,) for key in wanted.lots] if 1 < len(wanted.lots) <= FEW_LOTS else [wanted.lots]
+    verdicts: list[tuple[Verdict, ...]] = [(verdict,) for verdict in wanted.verdicts] or [()]
+    return [replace(wanted, lots=some, verdicts=one) for some, one in itertools.product(lots_, verdicts)]
 
 
 def lot_views(records: Records) -> list[LotView]:

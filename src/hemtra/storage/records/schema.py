@@ -92,6 +92,7 @@ parts = Table(
     Column("elapsed_ms", Float, nullable=False),
     UniqueConstraint("lot_id", "number"),
 )
+Index("parts_of_lot", parts.c.lot_id)  # the keys of a lot in their order
 Index("parts_by_lot", parts.c.lot_id, parts.c.recorded)
 Index("parts_by_verdict", parts.c.lot_id, parts.c.verdict, parts.c.recorded)
 Index("parts_by_verdict_time", parts.c.verdict, parts.c.recorded)

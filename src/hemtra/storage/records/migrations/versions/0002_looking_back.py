@@ -10,6 +10,7 @@ down_revision = "0001"
 def upgrade() -> None:
     """Indexes only; what is kept stays as it is."""
     op.drop_index("parts_by_verdict", "parts")
+    op.create_index("parts_of_lot", "parts", ["lot_id"])
     op.create_index("parts_by_lot", "parts", ["lot_id", "recorded"])
     op.create_index("parts_by_verdict", "parts", ["lot_id", "verdict", "recorded"])
     op.create_index("parts_by_verdict_time", "parts", ["verdict", "recorded"])
