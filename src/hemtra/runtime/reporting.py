@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from dataclasses import replace
+from collections import Counter
+from collections.abc import Callable, Collection, Sequence
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from hemtra.core.balloon_layout import points_at
@@ -17,16 +18,18 @@ from hemtra.runtime.looking_again import SeenAgain, look_again
 from hemtra.storage.records import Records
 from hemtra.storage.records.evidence import PartSheet, part_sheet
 from hemtra.storage.records.pages import NOT_PASS, Filter, LotView, lot_views, page
-from hemtra.storage.records.store import Lot
+from hemtra.storage.records.store import Lot, PartRecord
 from hemtra.storage.records.trends import balloons_in, failures, trends
 from hemtra.storage.reports import LotContent, PartContent, save_lot_report, save_part_report
-from hemtra.storage.reports.drawing import Pointer
-from hemtra.storage.reports.lot_report import LISTED, Failure
+from hemtra.storage.reports.drawing import PartPicture, Pointer
+from hemtra.storage.reports.lot_report import DRAWING, LISTED
 from hemtra.storage.reports.page import told_time
-from hemtra.storage.reports.part_report import Seen
+from hemtra.storage.reports.part_report import Look, Seen, close_look
 
 EACH, MOST = 2, 16
 """Parts with evidence for each balloon of a lot, and in all."""
+FEW = 5
+"""Parts that pass among which one with a scan is looked for."""
 LOOKED_AT = 200
 """Parts that did not pass among which evidence is looked for."""
 
@@ -134,15 +137,9 @@ def lot_content(records: Records, lot: Lot, progress: Progress) -> LotContent | 
         found = trends(records, [lot], balloon)
         series += [(trend, statistics(trend.values, trend.lower, trend.upper)) for trend in found]
     pareto = failures(records, [lot])
-    evidence, unseen, picture, missing = _evidence(records, view, progress)
-    if evidence is None:
+    evidence = _Evidence(records, lot, {row.balloon for row in pareto if row.count})
+    if not evidence.gather(progress):
         return None
-    if picture is not None:
-        failed = {row.balloon for row in pareto if row.count}
-        told = (
-            replace(p, verdict=Verdict.FAIL if p.balloon in failed else Verdict.PASS) for p in picture.pointers
-        )
-        picture = replace(picture, pointers=tuple(told))
     wanted = Filter(lots=(lot.id,), verdicts=() if view.counts.all <= LISTED else NOT_PASS)
     listed = page(records, wanted, most=LISTED).parts[::-1]
     return LotContent(
@@ -152,49 +149,71 @@ def lot_content(records: Records, lot: Lot, progress: Progress) -> LotContent | 
         pareto=pareto,
         series=series,
         parts=listed,
-        picture=picture,
-        missing=missing,
-        failures=evidence,
-        unseen=unseen,
+        picture=evidence.picture,
+        missing=evidence.missing,
+        looks=evidence.looks,
+        unseen=evidence.unseen,
     )
 
 
-def _evidence(
-    records: Records, view: LotView, progress: Progress
-) -> tuple[list[Failure] | None, int, Seen | None, str]:
-    """The newest failures with a scan, so many a balloon; how many have none; a part to show, or why not."""
-    bad = page(records, Filter(lots=(view.lot.id,), verdicts=NOT_PASS), most=LOOKED_AT).parts
-    counted: dict[int, int] = {}
-    found: list[Failure] = []
-    unseen, missing = 0, "There is no picture: the lot has no parts."
-    picture: Seen | None = None
-    for done, part in enumerate(bad):
-        if len(found) >= MOST:
-            break
-        if not progress(len(bad) + done, 2 * len(bad), f"evidence of part {part.number}"):
-            return None, 0, None, ""
-        rows = [row for row in part_sheet(records, part.id).rows if row.verdict is not Verdict.PASS]
-        wanted = [row for row in rows if counted.get(row.balloon, 0) < EACH]
-        if not wanted and rows:
-            continue
-        seen = look_again(records, part.id)
+@dataclass
+class _Evidence:
+    """Pictures of a lot: the newest failures that have a scan, so many a balloon, and a part to point at."""
+
+    records: Records
+    lot: Lot
+    failed: Collection[int]
+    """Balloons that some part fails."""
+    looks: list[Look] = field(default_factory=list)
+    picture: PartPicture | None = None
+    missing: str = "There is no picture: the lot has no parts."
+    unseen: int = 0
+    counted: Counter[int] = field(default_factory=Counter)
+
+    def gather(self, progress: Progress) -> bool:
+        """Look at parts one by one; none is held. False when `progress` asked to stop."""
+        bad = page(self.records, Filter(lots=(self.lot.id,), verdicts=NOT_PASS), most=LOOKED_AT).parts
+        for done, part in enumerate(bad):
+            if len(self.looks) >= MOST:
+                break
+            if not progress(len(bad) + done, 2 * len(bad), f"evidence of part {part.number}"):
+                return False
+            self._look(part)
+        # a part that passes shows best where everything belongs
+        good = page(self.records, Filter(lots=(self.lot.id,), verdicts=(Verdict.PASS,)), most=FEW).parts
+        for part in good:
+            seen = look_again(self.records, part.id)
+            if seen.again is not None:
+                self.picture = self._pictured(seen_of(seen.again.plan, seen.again.engine, seen.again.result))
+                break
+            self.missing = seen.missing
+        return True
+
+    def _look(self, part: PartRecord) -> None:
+        rows = [row for row in part_sheet(self.records, part.id).rows if row.verdict is not Verdict.PASS]
+        wanted = [row for row in rows if self.counted[row.balloon] < EACH]
+        if rows and not wanted:
+            return
+        seen = look_again(self.records, part.id)
         if seen.again is None:
-            unseen, missing = unseen + 1, seen.missing
-            continue
+            self.unseen, self.missing = self.unseen + 1, seen.missing
+            return
         look = seen_of(seen.again.plan, seen.again.engine, seen.again.result, seen.sheet.rows)
-        picture = picture or look
-        for row in wanted[: MOST - len(found)]:
-            counted[row.balloon] = counted.get(row.balloon, 0) + 1
-            found.append(Failure(part, row, look))
-    good = page(records, Filter(lots=(view.lot.id,), verdicts=(Verdict.PASS,)), most=5).parts
-    for part in good:
-        seen = look_again(records, part.id)
-        missing = seen.missing
-        if seen.again is not None:
-            # a part that passes shows best where everything belongs
-            picture = seen_of(seen.again.plan, seen.again.engine, seen.again.result)
-            break
-    return found, unseen, picture, missing
+        if self.picture is None:
+            self.picture = self._pictured(look)
+        for row in wanted[: MOST - len(self.looks)]:
+            found = close_look(row, look, f"part {part.number} {part.serial}")
+            if found:
+                self.counted[row.balloon] += 1
+                self.looks.append(found)
+
+    def _pictured(self, seen: Seen) -> PartPicture:
+        """The part with what the lot fails."""
+        pointers = [
+            replace(p, verdict=Verdict.FAIL if p.balloon in self.failed else Verdict.PASS)
+            for p in seen.pointers
+        ]
+        return PartPicture(seen.data, DRAWING, pointers)
 
 
 def _lot_facts(records: Records, view: LotView) -> tuple[tuple[str, str], ...]:

@@ -10,14 +10,14 @@ from typing import Any
 from reportlab.lib.units import mm
 from reportlab.platypus import Flowable, Spacer
 
-from hemtra.core.plan.limits import Judged, Verdict
+from hemtra.core.plan.limits import Verdict
 from hemtra.core.statistics import Statistics
 from hemtra.storage.records.store import Counts, PartRecord
 from hemtra.storage.records.trends import Failures, Trend
 from hemtra.storage.reports import page
 from hemtra.storage.reports.charts import Pareto, TrendChart
 from hemtra.storage.reports.drawing import PartPicture
-from hemtra.storage.reports.part_report import Seen, close_look, in_pairs
+from hemtra.storage.reports.part_report import Look, in_pairs
 
 DRAWING = (page.WIDTH, 92 * mm)
 CHART = (50 * mm, 9 * mm)
@@ -26,21 +26,12 @@ LISTED = 2000
 
 
 @dataclass(frozen=True)
-class Failure:
-    """A part that did not pass, evaluated again, and the row that its evidence is wanted for."""
-
-    part: PartRecord
-    row: Judged
-    seen: Seen
-
-
-@dataclass(frozen=True)
 class LotContent:
     """What the report of a lot says. picture: a part of it; missing: why there is none.
 
     series: each way a characteristic stood, with its statistics. parts: to be listed, in their order; of all
-    that did not pass there may be more than are listed. failures: with evidence; unseen: of how many of those
-    wanted there is none.
+    that did not pass there may be more than are listed. looks: close ones at failures, painted already, so that
+    no scan is held; unseen: of how many of those wanted there is none.
     """
 
     title: str
@@ -49,15 +40,14 @@ class LotContent:
     pareto: Sequence[Failures]
     series: Sequence[tuple[Trend, Statistics]]
     parts: Sequence[PartRecord]
-    picture: Seen | None = None
+    picture: PartPicture | None = None
     missing: str = ""
-    failures: Sequence[Failure] = ()
+    looks: Sequence[Look] = ()
     unseen: int = 0
 
 
 def save_lot_report(path: Path, lot: LotContent) -> None:
     """Save as a PDF. Raises `FileError`; what stood at `path` is untouched then."""
-    page.load_fonts()
     story: list[Flowable] = [
         page.text(lot.title, size=15, bold=True, colour=page.SPRUCE, after=4),
         _verdicts(lot.counts),
@@ -68,9 +58,11 @@ def save_lot_report(path: Path, lot: LotContent) -> None:
     if lot.picture is None:
         story.append(page.text(lot.missing, colour=page.MUTED, after=6))
     else:
-        picture = PartPicture(lot.picture.data, DRAWING, lot.picture.pointers)
-        picture.hAlign = "CENTER"
-        story += [picture, page.text("Diamonds: what some part failed.", size=7, colour=page.MUTED, after=6)]
+        lot.picture.hAlign = "CENTER"
+        story += [
+            lot.picture,
+            page.text("Diamonds: what some part failed.", size=7, colour=page.MUTED, after=6),
+        ]
     story += [*page.heading("What did not pass"), Pareto(lot.pareto, page.WIDTH), Spacer(0, 8)]
     story += [*page.heading("Characteristics"), _characteristics(lot.series), Spacer(0, 8)]
     story += _evidence(lot)
@@ -131,15 +123,9 @@ def _worst(trend: Trend) -> Verdict:
 
 
 def _evidence(lot: LotContent) -> list[Flowable]:
-    if not lot.failures and not lot.unseen:
+    if not lot.looks and not lot.unseen:
         return []
-    story: list[Flowable] = [*page.heading("Evidence of what did not pass")]
-    looks = [
-        look
-        for failure in lot.failures
-        if (look := close_look(failure.row, failure.seen, f"part {failure.part.number} {failure.part.serial}"))
-    ]
-    story += in_pairs(looks)
+    story: list[Flowable] = [*page.heading("Evidence of what did not pass"), *in_pairs(lot.looks)]
     if lot.unseen:
         words = f"Of {lot.unseen} more there is no picture: their scans were not kept, or are gone."
         story.append(page.text(words, colour=page.MUTED, after=6))

@@ -57,6 +57,7 @@ def load_fonts() -> None:
 
 def style(size: float = 8.5, *, bold: bool = False, colour: Color = INK, after: float = 0.0) -> ParagraphStyle:
     """A style of running text."""
+    load_fonts()
     return ParagraphStyle(
         f"{size}{bold}{colour.hexval()}{after}",
         fontName=BOLD if bold else REGULAR,

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import TypeAlias
 
 from reportlab.lib.units import mm
 from reportlab.platypus import Flowable, Spacer
@@ -22,6 +23,10 @@ REACH = 0.16
 """Half of what a close look shows, as a share of the part's size."""
 MOST_CLOSE = 12
 """Close looks of one part; a part that fails everything needs no more."""
+
+
+Look: TypeAlias = list[Flowable]
+"""A close look at one place, with what was found there."""
 
 
 @dataclass(frozen=True)
@@ -49,7 +54,6 @@ class PartContent:
 
 def save_part_report(path: Path, parts: Sequence[PartContent]) -> None:
     """Save one or more parts, each on pages of its own, as a PDF. Raises `FileError`."""
-    page.load_fonts()
     story: list[Flowable] = []
     for k, part in enumerate(parts):
         if k:
@@ -111,7 +115,7 @@ def _close_looks(rows: Sequence[Judged], seen: Seen) -> list[Flowable]:
     return story
 
 
-def close_look(row: Judged, seen: Seen, caption: str = "") -> list[Flowable]:
+def close_look(row: Judged, seen: Seen, caption: str = "") -> Look:
     """The place of a characteristic with its marks, and what was found; nothing where it has no place."""
     pointer = next((p for p in seen.pointers if p.balloon == row.balloon), None)
     if pointer is None:
@@ -126,7 +130,7 @@ def close_look(row: Judged, seen: Seen, caption: str = "") -> list[Flowable]:
     return [picture, Spacer(0, 2), *lines, Spacer(0, 6)]
 
 
-def in_pairs(looks: Sequence[list[Flowable]]) -> list[Flowable]:
+def in_pairs(looks: Sequence[Look]) -> list[Flowable]:
     """Two beside each other."""
     rows = [[*looks[k : k + 2], []][:2] for k in range(0, len(looks), 2)]
     return [page.plain_table(rows, [page.WIDTH / 2] * 2, lines=False)] if rows else []
