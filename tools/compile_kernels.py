@@ -3,6 +3,7 @@
 import numpy as np
 
 from hemtra import HeightMap, inspect
+from hemtra.core.scan.last_places import lost_places, restore_places
 from hemtra.core.scan.picture import View, grey_picture, picture
 from hemtra.core.scan.prepare import fill_holes, remove_spikes, smooth_mean
 from hemtra.core.station.calibration import Calibration
@@ -21,6 +22,8 @@ scan_part(plate(), askew)
 widest_over(scan.data.z, 0.0)
 fill_holes(scan.data.z, (3, 3))
 smooth_mean(scan.data.z, 3, 3)
+patterns = scan.data.z.reshape(-1).view(np.int32)
+restore_places(patterns.copy(), lost_places(patterns, patterns.copy()))
 for size in (3, 5, 7):
     remove_spikes(scan.data.z, 0.3, size)
 inspect(demo_plan(), scan)

@@ -22,6 +22,7 @@ def main() -> None:
         from hemtra.desktop.app import prepare
         from hemtra.desktop.window import MainWindow
         from hemtra.runtime import demo
+        from hemtra.runtime.demo_records import records_of_demo
         from hemtra.virtual.demo import PARTS
 
         folder = demo.demo_folder()
@@ -71,6 +72,8 @@ def main() -> None:
         take("plan-3d")
         window.plan_workspace.show_views(frozenset(("top", "section")))
         run_picture(window, folder, home, take)
+        window.use_records(records_of_demo(folder))
+        records_pictures(window, take)
         profile_picture(window, folder / demo.RUNNER_PLAN_FILE, take)
         station_pictures(window, folder / demo.STATION_FILE, take)
         window.close()
@@ -93,6 +96,28 @@ def run_picture(window: Any, folder: Path, home: str, take: Callable[..., None])
     run.bench.hold(None)
     run.start_or_stop()
     wait_for(lambda: run.bench.state == "idle")
+    window.show_workspace("plan")
+
+
+def records_pictures(window: Any, take: Callable[..., None]) -> None:
+    """The bad batch among all lots, and one of its parts as it was seen then."""
+    from hemtra.virtual.lots import BAD_BATCH, lot_name
+
+    records = window.records_workspace
+    window.show_workspace("records")
+    wait_for(lambda: records.records is not None and records.idle and records.bench.course is not None)
+    take("records", settle=False)
+    group = records.bench.groups[0]
+    lot = next(view.lot for view in group.lots if view.lot.name == lot_name(BAD_BATCH[0]))
+    records.bench.choose((lot.id,))
+    records.filters.verdict.setCurrentIndex(1)
+    records.filters.verdict.activated.emit(1)
+    wait_for(lambda: records.idle and records.bench.lot is not None)
+    kept = next(part for part in records.bench.parts if part.scan)
+    records.open_part(kept.id)
+    wait_for(lambda: records.idle and records.part.bench.shown is not None, 600)
+    take("records-part", settle=False)
+    records.show_lots()
     window.show_workspace("plan")
 
 

@@ -341,10 +341,16 @@ def show(plan: PlanPath) -> None:
 
 @plan_app.command()
 def check(plan: PlanPath) -> None:
-    """Check a plan, and that it finds its zones on its reference scan."""
+    """Check a plan, that its signals know what they speak of, and that it finds its zones on its reference."""
+    from hemtra.core.plan.signals import astray
     from hemtra.storage.plans import load_plan_file
 
     held = load_plan_file(plan)
+    wrong = astray(held.plan.signals, [row.balloon for row in held.plan.sheet if not row.off])
+    for text in wrong:
+        _complain(f"{plan.name}: {text}")
+    if wrong:
+        raise typer.Exit(2)
     if held.reference is None:
         out.print(f"{plan.name} holds; it has no reference scan.")
         return

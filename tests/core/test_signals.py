@@ -8,7 +8,7 @@ from pydantic import ValidationError
 
 from hemtra import Plan, PlanError
 from hemtra.core.plan.limits import Judged, Verdict
-from hemtra.core.plan.signals import Analogue, Digital
+from hemtra.core.plan.signals import Analogue, Digital, astray
 from hemtra.core.station.gate import GateTracker
 from hemtra.core.station.outside import Keeping
 
@@ -77,6 +77,19 @@ def test_a_voltage_has_its_own_fault_value_and_may_fall():
     assert signal.counts(()) == 27648
     with pytest.raises(ValidationError, match="ends that differ"):
         Analogue(name="gap", line=1, balloon=2, low=1.0, high=1.0)
+
+
+def test_signals_that_speak_of_what_the_sheet_has_not_are_named():
+    signals = (
+        Digital(name="Gate", line=0, when="fails_1 or value_7 > 3 or missing_9"),
+        Digital(name="Part", line=1, when="not_passed"),
+        Analogue(name="Height", line=0, balloon=7),
+    )
+    assert astray(signals, [1, 7, 9]) == ()
+    assert astray(signals, [1]) == (
+        "“Gate” asks for balloon 7, 9, which the sheet does not judge.",
+        "“Height” asks for balloon 7, which the sheet does not judge.",
+    )
 
 
 def test_a_plan_has_each_line_once():

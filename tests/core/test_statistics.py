@@ -5,7 +5,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from hemtra.core.statistics import statistics
+from hemtra.core.statistics import bins_of, statistics, thinned
 
 
 def test_indices_are_those_worked_by_hand():
@@ -20,6 +20,24 @@ def test_indices_are_those_worked_by_hand():
     assert found.cp == pytest.approx(10.0 / 6.0 * 1.128)
     assert found.cpk == pytest.approx(4.0 / 3.0 * 1.128)
     assert "from 5 parts only" in found.warning
+
+
+def test_a_published_capability_example_comes_out_to_its_digits():
+    # limits 8 and 20, mean 16, s 2: Cp 1.0 and Cpk 0.6667 (NIST/SEMATECH e-Handbook, 7.1 of process capability)
+    values = np.array([16.0, 16.0 - 2.0, 16.0 + 2.0])
+    found = statistics(values, 8.0, 20.0)
+    assert (found.mean, found.deviation) == (16.0, 2.0)
+    assert f"{found.pp:.4f} {found.ppk:.4f}" == "1.0000 0.6667"
+
+
+def test_a_published_chart_of_single_values_comes_out_to_its_digits():
+    # ten flow rates; mean 50.81, mean moving range 1.8778, limits 55.8041 and 45.8159 at three times the spread
+    # within (NIST/SEMATECH e-Handbook, 6.3.2.2, individuals control charts)
+    rates = np.array([49.6, 47.6, 49.9, 51.3, 47.8, 51.2, 52.6, 52.4, 53.6, 52.1])
+    found = statistics(rates, None, None)
+    assert f"{found.mean:.2f} {found.within * 1.128:.4f}" == "50.81 1.8778"
+    upper, lower = found.mean + 3 * found.within, found.mean - 3 * found.within
+    assert f"{upper:.4f} {lower:.4f}" == "55.8041 45.8159"
 
 
 def test_one_limit_gives_no_index_of_the_spread_alone():
@@ -67,3 +85,29 @@ def test_steady_noise_has_the_same_spread_within_as_in_all_and_drift_has_not():
     assert steady.cpk == pytest.approx(1.0 / 0.3, rel=0.06)
     assert drifting.within == pytest.approx(0.1, rel=0.05)
     assert drifting.ppk < 0.4 * drifting.cpk
+
+
+values_or_none = st.lists(st.floats(-5, 5) | st.just(float("nan")), min_size=1, max_size=400)
+
+
+@given(values_or_none, st.integers(1, 60))
+def test_a_thinned_trend_hides_no_peak(values, columns):
+    values = np.array(values)
+    x, low, high = thinned(values, columns)
+    assert x.size <= columns
+    assert (np.diff(x) > 0).all()
+    if np.isnan(values).all():
+        assert np.isnan(low).all()
+    else:
+        assert np.nanmin(low) == np.nanmin(values)
+        assert np.nanmax(high) == np.nanmax(values)
+    assert (np.isnan(low) == np.isnan(high)).all()
+
+
+@given(st.lists(st.floats(-5, 5), max_size=200), st.integers(1, 40))
+def test_every_value_falls_into_one_bin(values, count):
+    found = bins_of(np.array(values), count, (-2.0, 2.0))
+    assert found.sum() == len(values)
+    assert found.size == count
+    if count > 1:
+        assert found[-1] >= sum(value > 2.0 for value in values), "those beyond count to the ends"

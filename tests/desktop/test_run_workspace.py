@@ -187,6 +187,13 @@ def test_signals_are_typed_and_what_they_cannot_be_is_said(line, qtbot, tmp_path
     save_plan(line.bench.document.plan, tmp_path / "saved.hplan")
     saved = load_plan(tmp_path / "saved.hplan").signals[-1]
     assert (saved.kind, saved.balloon, saved.low, saved.high) == ("analogue", 1, 3.9, 4.1)
+    retype(qtbot, form.rows[-1]["fault"], "2")
+    assert line.bench.document.plan.signals[-1].fault == 2.0
+    retype(qtbot, form.rows[-1]["fault"], "")
+    assert line.bench.document.plan.signals[-1].fault is None
+    assert form.told.text() == ""
+    retype(qtbot, form.rows[-1]["balloon"], "77")
+    assert "asks for balloon 77, which the sheet does not judge" in form.told.text()
 
 
 def test_the_io_window_shows_and_forces_terminals(line, qtbot, unused_port):

@@ -37,6 +37,7 @@ def drag(qtbot, widget, start: QPoint, end: QPoint) -> None:
 def retype(qtbot, field: QLineEdit, text: str) -> None:
     field.setFocus()
     field.selectAll()
+    qtbot.keyClick(field, Qt.Key.Key_Delete)
     qtbot.keyClicks(field, text)
     qtbot.keyClick(field, Qt.Key.Key_Return)
 

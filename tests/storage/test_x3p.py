@@ -29,10 +29,9 @@ def test_a_scan_comes_back(tmp_path_factory, z, dx, dy, x0, with_intensity):
     station = {"name": "bench <A> & more", "sensor": {"model": "Sim 130"}}
     save_scan(Scan(HeightMap(z, grey, dx, dy, x0, -x0), "n", "S&1", "2026-01-12T08:00:00+00:00", station), path)
     again = load_scan(path)
-    # metres in single precision: a part in ten million
-    assert again.data.z == pytest.approx(z, rel=1.3e-7, abs=1e-12, nan_ok=True)
-    assert (again.data.grid.dx, again.data.grid.dy) == pytest.approx((dx, dy), rel=1e-11)
-    assert (again.data.grid.x0, again.data.grid.y0) == pytest.approx((x0, -x0), rel=1e-11, abs=1e-12)
+    # to the last bit, so that what is measured is the same; sizes that no one can measure apart
+    np.testing.assert_array_equal(np.where(abs(z) < 1e-30, 0, again.data.z), np.where(abs(z) < 1e-30, 0, z))
+    assert again.data.grid == HeightMap(z, grey, dx, dy, x0, -x0).grid
     assert (again.serial, again.taken, again.station) == ("S&1", "2026-01-12T08:00:00+00:00", station)
     if grey is None:
         assert again.data.intensity is None
@@ -199,3 +198,38 @@ def test_double_heights_are_metres(tmp_path):
     path = tmp_path / "other.x3p"
     path.write_bytes(foreign("D", np.full(6, 0.0025, "<f8").tobytes(), increment="5"))
     assert load_scan(path).data.z == pytest.approx(np.full((2, 3), 2.5))
+
+
+def rewritten(path, **changed):
+    """The same file with some of its records replaced, or taken out."""
+    with zipfile.ZipFile(path) as archive:
+        held = {name: archive.read(name) for name in archive.namelist()}
+    held |= changed
+    with zipfile.ZipFile(path, "w") as archive:
+        for name, content in held.items():
+            if content is not None:
+                archive.writestr(name, content)
+
+
+def test_last_places_are_checked_and_may_be_missing(tmp_path):
+    rng = np.random.default_rng(2)
+    scan = Scan(HeightMap(rng.uniform(-5, 5, (300, 1200)).astype(np.float32), dx=0.1, dy=0.2))
+    name = "vendor/hemtra/last-places.bin"
+    save_scan(scan, tmp_path / "a.x3p")
+    places = zipfile.ZipFile(tmp_path / "a.x3p").read(name)
+    np.testing.assert_array_equal(load_scan(tmp_path / "a.x3p").data.z, scan.data.z)
+    rewritten(tmp_path / "a.x3p", **{name: places[:-1]})
+    with pytest.raises(FileError, match="last places and heights differ"):
+        load_scan(tmp_path / "a.x3p")
+    rewritten(tmp_path / "a.x3p", **{name: bytes(len(places))})
+    with pytest.raises(FileError, match=r"md5 of vendor/hemtra/last-places\.bin is wrong"):
+        load_scan(tmp_path / "a.x3p")
+    rewritten(tmp_path / "a.x3p", **{name: None})
+    assert load_scan(tmp_path / "a.x3p").data.z == pytest.approx(scan.data.z, rel=1.3e-7), "as others write it"
+
+
+def test_a_grid_that_contradicts_the_axes_is_not_believed(tmp_path):
+    save_scan(Scan(HeightMap(np.zeros((4, 5)), dx=0.1, dy=0.2)), tmp_path / "a.x3p")
+    record = zipfile.ZipFile(tmp_path / "a.x3p").read("vendor/hemtra/scan.json")
+    rewritten(tmp_path / "a.x3p", **{"vendor/hemtra/scan.json": record.replace(b'"dx": 0.1', b'"dx": 0.7')})
+    assert load_scan(tmp_path / "a.x3p").data.grid.dx == pytest.approx(0.1)

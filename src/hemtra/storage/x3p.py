@@ -24,6 +24,7 @@ from numpy.typing import NDArray
 
 from hemtra.core.errors import FileError
 from hemtra.core.scan.heightmap import HeightMap
+from hemtra.core.scan.last_places import lost_places, packed_size, restore_places
 from hemtra.core.scan.scan import Scan
 from hemtra.storage.container import Container, container_in
 from hemtra.storage.files import atomic_write, opened
@@ -138,29 +139,21 @@ def _write_heights(z: NDArray[np.float32], archive: zipfile.ZipFile) -> tuple[st
             metres = (part * np.float64(MM)).astype("<f4")
             digest.update(metres.data)
             stream.write(metres.data.cast("B"))
-            lost = part.view(np.int32) - (metres / np.float64(MM)).astype(np.float32).view(np.int32)
-            places.append(np.packbits(np.stack([lost == 1, lost == -1])))
+            back = (metres / np.float64(MM)).astype(np.float32)
+            places.append(lost_places(part.view(np.int32), back.view(np.int32)))
     found = np.concatenate(places)
     return digest.hexdigest().upper(), found.tobytes() if found.any() else b""
 
 
 def _restore(z: NDArray[np.float32], container: Container, declared: str) -> None:
     """Give heights the last places that metres had none for."""
-    flat = z.reshape(-1).view(np.int32)
-    sizes = [min(CHUNK, flat.size - start) for start in range(0, flat.size, CHUNK)]
-    expected = sum(-(-2 * size // 8) for size in sizes)
-    name = container.path.name
-    if container.size(LAST_PLACES) != expected:
+    patterns, name = z.reshape(-1).view(np.int32), container.path.name
+    if container.size(LAST_PLACES) != packed_size(patterns.size):
         raise FileError(f"{name} does not fit together: its last places and heights differ in size.")
-    packed = container.read(LAST_PLACES, expected)
+    packed = container.read(LAST_PLACES, packed_size(patterns.size))
     if _md5(packed) != declared.lower():
         raise FileError(f"{name} was changed or damaged: the md5 of {LAST_PLACES} is wrong.")
-    bits, at = np.frombuffer(packed, np.uint8), 0
-    for k, size in enumerate(sizes):
-        used = -(-2 * size // 8)
-        up, down = np.unpackbits(bits[at : at + used], count=2 * size).view(np.int8).reshape(2, size)
-        flat[k * CHUNK : k * CHUNK + size] += up - down
-        at += used
+    restore_places(patterns, np.frombuffer(packed, np.uint8))
 
 
 def _exact(record: dict[str, Any], header: _Header) -> dict[str, float]:

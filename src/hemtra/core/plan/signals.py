@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from typing import Annotated, Literal, Self
 
 from pydantic import BaseModel, ConfigDict, Field, StringConstraints, model_validator
@@ -109,6 +109,22 @@ class Analogue(Signal):
 AnySignal = Annotated[Digital | Analogue, Field(discriminator="kind")]
 OF_PART = ("passes", "fails", "missing", "not_passed")
 OF_ROW = ("passes", "fails", "missing", "value")
+
+
+def astray(signals: Sequence[Digital | Analogue], balloons: Collection[int]) -> tuple[str, ...]:
+    """What signals speak of that the sheet does not have, a sentence each; `balloons` are those it judges."""
+    found = []
+    for signal in signals:
+        if isinstance(signal, Analogue):
+            asked = {signal.balloon}
+        else:
+            names = (name.rpartition("_") for name in parse_formula(signal.when).names)
+            asked = {int(number) for what, _, number in names if what in OF_ROW and number.isdecimal()}
+        gone = sorted(asked - set(balloons))
+        if gone:
+            which = ", ".join(map(str, gone))
+            found.append(f"“{signal.name}” asks for balloon {which}, which the sheet does not judge.")
+    return tuple(found)
 
 
 def _is_known(name: str) -> bool:

@@ -379,11 +379,12 @@ class CourseView(QWidget):
         painter.setPen(theme.colour("ink"))
         lines = int((self.height() - HEAD - 40) / 20)
         for k, (text, number) in enumerate(course.texts.found[:lines]):
-            y = HEAD + 42 + 20 * k
-            painter.drawText(QRectF(16, y - 14, 70, 20), Qt.AlignmentFlag.AlignRight, f"{number} ×")
+            line = QRectF(16, HEAD + 28 + 20 * k, 70, 20)
+            side = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+            painter.drawText(line, side, f"{number} ×")
             room = self.width() - 116
             words = painter.fontMetrics().elidedText(text or "–", Qt.TextElideMode.ElideRight, room)
-            painter.drawText(QPointF(98, y), words)
+            painter.drawText(QRectF(98, line.top(), room, 20), Qt.AlignmentFlag.AlignVCenter, words)
 
     def _draw_pointed(self, painter: QPainter) -> None:
         """What the pointer is on, in words."""

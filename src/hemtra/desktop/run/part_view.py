@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QWidget
 from hemtra.core.balloon_layout import place_balloons
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.scan.palettes import height_palette
+from hemtra.core.scan.part_box import part_box
 from hemtra.core.scan.picture import View, picture
 from hemtra.desktop import theme
 from hemtra.desktop.model.run_bench import RunBench
@@ -18,7 +19,7 @@ from hemtra.desktop.plan.signs import draw_balloon
 from hemtra.runtime.production import Done
 
 EDGE = 30.0
-"""Pixels between balloons and the border."""
+"""Pixels between balloons and the part, or the border."""
 RADIUS = 15.0
 
 
@@ -77,7 +78,17 @@ class PartView(QWidget):
         anchors = [self._viewport.to_screen(row.at.x, row.at.y) for row in bad if row.at is not None]
         if not anchors:
             return
-        ring = (EDGE, EDGE, self.width() - EDGE, self.height() - EDGE)
+        look = shown.found.look
+        assert look is not None
+        x0, x1, y0, y1 = part_box(look) or look.extent
+        (left, top), (right, bottom) = self._viewport.to_screen(x0, y1), self._viewport.to_screen(x1, y0)
+        # around the part itself, so that leaders are short, but never off the picture
+        ring = (
+            max(EDGE, left - EDGE),
+            max(EDGE, top - EDGE),
+            min(self.width() - EDGE, right + EDGE),
+            min(self.height() - EDGE, bottom + EDGE),
+        )
         for row, anchor, place in zip(bad, anchors, place_balloons(anchors, ring), strict=True):
             painter.setPen(QPen(theme.colour("stage_ink"), 1.6))
             painter.setBrush(Qt.BrushStyle.NoBrush)

@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QLineEdit, QPushBu
 
 from hemtra.core.errors import PlanError
 from hemtra.core.plan.document import Plan
-from hemtra.core.plan.signals import OF_PART, OF_ROW, Analogue, AnySignal, Digital
+from hemtra.core.plan.signals import OF_PART, OF_ROW, Analogue, AnySignal, Digital, astray
 from hemtra.desktop.model.bench import Bench
 
 FIELDS: dict[str, tuple[tuple[str, str, int, str], ...]] = {
@@ -31,6 +31,7 @@ FIELDS: dict[str, tuple[tuple[str, str, int, str], ...]] = {
         ("low", "from", 60, "The value at 4 mA or 0 V."),
         ("high", "to", 60, "The value at 20 mA or 10 V."),
         ("full", "counts", 60, "Counts of the I/O block at 20 mA or 10 V."),
+        ("fault", "fault", 48, "mA or V that say NOT MEASURED; empty for 3.6 mA (NAMUR NE 43), or 0 V."),
     ),
 }
 BOXES = (
@@ -38,7 +39,7 @@ BOXES = (
     ("inverted", "inverted", "Off where it would be on."),
 )
 WHOLE = ("line", "balloon", "full")
-TEXT = ("name", "when")
+TEXT, OPTIONAL = ("name", "when"), ("fault",)
 _signal: TypeAdapter[AnySignal] = TypeAdapter(AnySignal)
 
 
@@ -80,8 +81,12 @@ class SignalsForm(QWidget):
 
     def refresh(self) -> None:
         """Show the signals as they stand."""
-        signals = self._bench.document.plan.signals
-        if not self._alive or signals == self._built:
+        plan = self._bench.document.plan
+        signals = plan.signals
+        if not self._alive:
+            return
+        self.told.setText(" ".join(astray(signals, [row.balloon for row in plan.sheet if not row.off])))
+        if signals == self._built:
             return
         self._built = signals
         while self._list.count():
@@ -100,7 +105,7 @@ class SignalsForm(QWidget):
         fields: dict[str, QWidget] = {}
         for name, label, width, help_text in FIELDS[signal.kind]:
             value = getattr(signal, name)
-            edit = QLineEdit(value if isinstance(value, str) else f"{value:g}")
+            edit = QLineEdit(value if isinstance(value, str) else "" if value is None else f"{value:g}")
             edit.setFixedWidth(width)
             edit.setToolTip(help_text)
             edit.setAccessibleName(f"{signal.name}, {label or 'name'}")
@@ -166,7 +171,9 @@ class SignalsForm(QWidget):
     def _typed(self, number: int, name: str, edit: QLineEdit) -> None:
         text = edit.text().strip()
         value: Any = text
-        if name not in TEXT:
+        if name in OPTIONAL and not text:
+            value = None
+        elif name not in TEXT:
             try:
                 value = float(text.replace(",", "."))
                 value = int(value) if name in WHOLE else value
@@ -191,7 +198,6 @@ class SignalsForm(QWidget):
         except PlanError as error:
             self.told.setText(str(error))
             return
-        self.told.setText("")
         self._edit(f"signal {new.name}", lambda: changed)
 
     def closeEvent(self, event: QCloseEvent) -> None:
