@@ -23,7 +23,7 @@ widest_over(scan.data.z, 0.0)
 fill_holes(scan.data.z, (3, 3))
 smooth_mean(scan.data.z, 3, 3)
 patterns = scan.data.z.reshape(-1).view(np.int32)
-restore_places(patterns.copy(), lost_places(patterns, patterns.copy()))
+restore_places(patterns.copy(), np.frombuffer(lost_places(patterns, patterns.copy()).tobytes(), np.uint8))
 for size in (3, 5, 7):
     remove_spikes(scan.data.z, 0.3, size)
 inspect(demo_plan(), scan)

@@ -50,6 +50,7 @@ from hemtra.core.scan.zones import RectangleZone, RingZone
 
 ORIGIN = Point(0.0, 0.0, 0.0)
 near = st.floats(-20, 20)
+apart = st.integers(-20_000, 20_000).map(lambda micrometres: micrometres / 1000)
 turns = st.floats(-180, 180)
 
 
@@ -199,7 +200,7 @@ def test_form_is_found_through_sampling(bow, turn):
 
 
 @settings(deadline=None)
-@given(st.lists(st.tuples(near, near, st.floats(-1, 1)), min_size=5, max_size=40, unique=True), near, near)
+@given(st.lists(st.tuples(apart, apart, st.floats(-1, 1)), min_size=5, max_size=40, unique=True), near, near)
 def test_the_minimum_zone_is_no_wider_than_any_other(places, slope_x, slope_y):
     u, v, w = np.array(places).T
     assume(np.linalg.svd(np.column_stack([u - u.mean(), v - v.mean()]), compute_uv=False)[1] > 1.0)

@@ -86,8 +86,8 @@ def look_up(window, qtbot):
 def choose(window, qtbot, name):
     """Click a lot in the list."""
     lots = window.records_workspace.lots
-    row = next(k for k, r in enumerate(lots.lots.rows) if hasattr(r, "lot") and r.lot.name == name)
-    index = lots.lots.index(row)
+    row = next(k for k, r in enumerate(lots.rows) if hasattr(r, "lot") and r.lot.name == name)
+    index = lots.held.index(row)
     lots.scrollTo(index)
     QTest.mouseClick(lots.viewport(), Qt.MouseButton.LeftButton, pos=lots.visualRect(index).center())
     look_up(window, qtbot)
@@ -115,10 +115,10 @@ def double_click(view, index):
 
 def test_it_opens_on_all_lots_with_what_fails_most_and_its_trend(looking):
     records = looking.records_workspace
-    assert [r.lot.name for r in records.lots.lots.rows[1:]] == ["one", "scanned", "changed", "large"]
+    assert [r.lot.name for r in records.lots.rows[1:]] == ["one", "scanned", "changed", "large"]
     assert len(records.bench.chosen) == 4
     assert records.filters.told.text() == "303 parts"
-    first = records.failures.failures.rows[0]
+    first = records.failures.rows[0]
     assert (first.balloon, first.count, first.missing) == (1, 3, 1)
     assert records.bench.course.balloon == 1
     assert not records.report_button.isEnabled(), "a report is of one lot"
@@ -203,7 +203,7 @@ def test_the_trend_is_looked_at_closer_and_a_click_on_a_part_opens_it(looking, q
     assert course.view[1] - course.view[0] < whole[1] - whole[0]
     QTest.keyClick(course, Qt.Key.Key_Home)
     course.zoom(20.0, 100.5 / BIG)
-    spot = course.at(100, course._span[1])
+    spot = course.chart.shown(100, 0.9)
     trend, k = course.part_near(spot)
     assert trend.values[k] == 0.9
     course.grab()
@@ -278,7 +278,7 @@ def test_what_no_longer_gives_its_numbers_says_so(looking, qtbot, written, tmp_p
 
 def test_a_double_click_on_what_fails_lists_its_parts(looking, qtbot):
     records = looking.records_workspace
-    index = records.failures.failures.index(0)
+    index = records.failures.held.index(0)
     double_click(records.failures, index)
     look_up(looking, qtbot)
     assert cells(looking, 0) == ["2", "201", "101"]
@@ -349,10 +349,10 @@ def test_records_of_another_computer_are_taken_over(looking, qtbot, tmp_path):
     made_lot(other, "theirs", [0.2, 0.9], started=BEGAN + 5 * DAY)
     other.close()
     records = looking.records_workspace
-    records.merge(tmp_path / "other.db")
+    records.deeds.merge(tmp_path / "other.db")
     look_up(looking, qtbot)
     assert "2 parts were taken over" in looking.message_bar.text.text()
-    assert records.lots.lots.rows[1].lot.name == "theirs"
+    assert records.lots.rows[1].lot.name == "theirs"
 
 
 def test_damaged_records_say_so_and_those_that_are_open_stay(looking, qtbot, tmp_path, window):
@@ -362,7 +362,7 @@ def test_damaged_records_say_so_and_those_that_are_open_stay(looking, qtbot, tmp
     qtbot.waitUntil(lambda: "is damaged" in looking.message_bar.text.text(), timeout=20_000)
     records.show_now()
     look_up(looking, qtbot)
-    assert len(records.lots.lots.rows) == 5
+    assert len(records.lots.rows) == 5
 
 
 def test_without_records_it_says_what_to_do(window, qtbot, tmp_path):

@@ -1,6 +1,7 @@
 """What is on record, seen again: identical numbers, other plans, reports, and the twenty lots of the demo."""
 
 import re
+import shutil
 from collections import Counter
 
 import numpy as np
@@ -232,10 +233,23 @@ def test_lots_of_nothing_one_part_or_awkward_names_are_reported(records, tmp_pat
 
 
 @pytest.fixture
-def demo_records(demo_folder):
-    found = Records(records_of_demo(demo_folder))
+def demo_records(demo_folder, tmp_path):
+    shutil.copy(demo_folder / RECORDS, tmp_path / "demo.db")
+    found = Records(str(tmp_path / "demo.db"))
     yield found
     found.close()
+
+
+def test_the_demo_works_with_its_lots_beside_what_was_recorded_before(demo_folder):
+    first = Records(records_of_demo(demo_folder))
+    before = len(lot_views(first))
+    made_lot(first, "mine", [0.2])
+    first.close()
+    again = Records(records_of_demo(demo_folder))
+    names = [view.lot.name for view in lot_views(again)]
+    again.close()
+    assert len(names) == before + 1
+    assert {"mine", lot_name(0), lot_name(19)} <= set(names)
 
 
 def test_the_twenty_lots_have_something_to_find(demo_records):

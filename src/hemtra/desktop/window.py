@@ -100,7 +100,7 @@ class MainWindow(QMainWindow):
         self._pages.addWidget(self.records_workspace)
         self.plans = PlanFiles(self.bench, self.tasks, self.notifications, self.settings, self)
         self.plans.part_taken.connect(self.plan_workspace.try_all)
-        self.records_workspace.scans_wanted.connect(self.plans.add_scans)
+        self.records_workspace.deeds.scans_wanted.connect(self.plans.add_scans)
         self.stations = StationFiles(self.station_bench.document, self.tasks, self)
         self.unsaved = UnsavedWork(
             self.bench, self.station_bench, self.plans, self.tasks, self.notifications, self
@@ -274,12 +274,12 @@ class MainWindow(QMainWindow):
         return {
             "records.show": (lambda: self.show_workspace("records"), lambda: True),
             "records.refresh": (records.show_now, here),
-            "records.report": (records.ask_report, lambda: here() and records.report_button.isEnabled()),
-            "records.export": (records.ask_export, lambda: here() and records.export_button.isEnabled()),
-            "records.rejudge": (records.rejudge, lambda: here() and records.rejudge_button.isEnabled()),
+            "records.report": (records.deeds.ask_report, lambda: here() and records.report_button.isEnabled()),
+            "records.export": (records.deeds.ask_export, lambda: here() and records.export_button.isEnabled()),
+            "records.rejudge": (records.deeds.rejudge, lambda: here() and records.rejudge_button.isEnabled()),
             "records.failed": (records.failed_to_tray, lambda: here() and records.tray_button.isEnabled()),
             "records.open": (records.ask_open, here),
-            "records.merge": (records.ask_merge, lambda: here() and records.merge_button.isEnabled()),
+            "records.merge": (records.deeds.ask_merge, lambda: here() and records.merge_button.isEnabled()),
         }
 
     def _make_actions(self) -> dict[str, QAction]:

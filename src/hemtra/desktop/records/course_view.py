@@ -13,24 +13,21 @@ from PySide6.QtGui import (
     QPainter,
     QPaintEvent,
     QPen,
-    QPolygonF,
     QWheelEvent,
 )
 from PySide6.QtWidgets import QWidget
 
-from hemtra.core.arrays import FloatArray
 from hemtra.core.plan.limits import Verdict
-from hemtra.core.statistics import Statistics, bins_of, thinned
+from hemtra.core.statistics import Statistics
 from hemtra.desktop import theme
 from hemtra.desktop.model.records_bench import Course, RecordsBench, Series
 from hemtra.desktop.plan.signs import draw_balloon, draw_chip, draw_panel
+from hemtra.desktop.records.course_chart import Chart, draw_histogram, draw_scale, draw_series, span_of
+from hemtra.desktop.records.record_sheet import told_limits
 from hemtra.storage.records.trends import Trend
 
 HEAD, FOOT, LEFT, BESIDE = 34.0, 62.0, 58.0, 128.0
 """Pixels above and below the chart, for the scale on its left, and for the histogram on its right."""
-DOTS = 300
-"""Parts in view up to which each has a dot."""
-BINS = 36
 NEAR = 9.0
 CLOSEST = 5
 """Parts in view at least."""
@@ -77,7 +74,7 @@ class CourseView(QWidget):
         self._shown = course
         if course is not None and course.series:
             self.chosen = len(course.series) - 1 if not same else min(self.chosen, len(course.series) - 1)
-            self._span = _span([series.trend for series in course.series])
+            self._span = span_of([series.trend for series in course.series])
         self._show_all()
 
     # -- where things lie -------------------------------------------------------------------------
@@ -88,11 +85,10 @@ class CourseView(QWidget):
         wide = max(self.width() - LEFT - BESIDE - 12.0, 40.0)
         return QRectF(LEFT, HEAD, wide, max(self.height() - HEAD - FOOT, 40.0))
 
-    def at(self, index: float, value: float) -> QPointF:
-        """The pixel of a value of a part, counted over all series."""
-        frame, (first, last), (low, high) = self.frame, self.view, self._span
-        x = frame.left() + frame.width() * (index - first) / (last - first)
-        return QPointF(x, frame.bottom() - frame.height() * (value - low) / (high - low))
+    @property
+    def chart(self) -> Chart:
+        """Where things lie now."""
+        return Chart(self.frame, self.view, self._span)
 
     @property
     def _count(self) -> int:
@@ -113,7 +109,7 @@ class CourseView(QWidget):
 
     def part_near(self, place: QPointF) -> tuple[Trend, int] | None:
         """The series and index of the part whose value lies at a pixel."""
-        frame, (first, last) = self.frame, self.view
+        frame, (first, last), chart = self.frame, self.view, self.chart
         if not frame.adjusted(-4, -4, 4, 4).contains(place):
             return None
         wanted = first + (place.x() - frame.left()) / frame.width() * (last - first)
@@ -125,7 +121,7 @@ class CourseView(QWidget):
             high = min(math.floor(wanted + reach) - start + 1, values.size)
             for k in range(low, min(high, low + 2000)):
                 if values[k] == values[k]:
-                    spot = self.at(start + k, min(max(float(values[k]), self._span[0]), self._span[1]))
+                    spot = chart.shown(start + k, float(values[k]))
                     far = math.hypot(spot.x() - place.x(), spot.y() - place.y())
                     if far <= NEAR and (best is None or far < best[0]):
                         best = far, series.trend, k
@@ -148,11 +144,12 @@ class CourseView(QWidget):
             elif not course.series:
                 self._say(painter, "No part of these lots has a value of it.")
             else:
-                self._draw_scale(painter)
+                chart, chosen = self.chart, course.series[self.chosen]
+                draw_scale(painter, chart)
                 for start, series in zip(self._starts(), course.series, strict=True):
-                    self._draw_series(painter, start, series)
-                self._draw_histogram(painter, course.series[self.chosen].trend)
-                self._draw_statistics(painter, course.series[self.chosen])
+                    draw_series(painter, chart, start, series.trend)
+                draw_histogram(painter, chart, chosen.trend, chosen.statistics, BESIDE - 8)
+                self._draw_statistics(painter, chosen)
                 self._draw_pointed(painter)
         if self.hasFocus():
             painter.setPen(QPen(theme.colour("copper"), 1.4))
@@ -198,158 +195,6 @@ class CourseView(QWidget):
             boxes.append(QRectF(left, 6, wide, metrics.height() + 8))
             left += wide + 6
         return boxes
-
-    def _draw_scale(self, painter: QPainter) -> None:
-        frame, (low, high) = self.frame, self._span
-        painter.setFont(theme.font(11))
-        places = max(0, min(6, 1 - math.floor(math.log10(max((high - low) / 5, 1e-9)))))
-        for value in _ticks(low, high):
-            y = self.at(0, value).y()
-            painter.setPen(QPen(theme.colour("line"), 1))
-            painter.drawLine(QPointF(frame.left(), y), QPointF(frame.right(), y))
-            painter.setPen(theme.colour("muted"))
-            box = QRectF(4, y - 8, LEFT - 10, 16)
-            painter.drawText(
-                box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"{value:.{places}f}"
-            )
-
-    def _draw_series(self, painter: QPainter, start: int, series: Series) -> None:
-        frame, trend = self.frame, series.trend
-        first, last = self.view
-        size = trend.values.size
-        low, high = max(math.floor(first) - start, 0), min(math.ceil(last) - start + 1, size)
-        if low >= high:
-            return
-        painter.save()
-        painter.setClipRect(frame.adjusted(-1, -5, 1, 5))
-        left = max(self.at(start - 0.5, 0).x(), frame.left())
-        right = min(self.at(start + size - 0.5, 0).x(), frame.right())
-        self._draw_limits(painter, trend, left, right)
-        if start:
-            painter.setPen(QPen(theme.colour("copper"), 1.4))
-            painter.drawLine(QPointF(left, frame.top()), QPointF(left, frame.bottom()))
-        self._draw_lots(painter, start, trend)
-        x, least, greatest = thinned(trend.values[low:high], max(int(frame.width()), 50))
-        self._draw_line(painter, x + start + low, least, greatest)
-        self._draw_outside(painter, start, trend, low, high)
-        painter.restore()
-
-    def _draw_limits(self, painter: QPainter, trend: Trend, left: float, right: float) -> None:
-        frame = self.frame
-        top = frame.top() if trend.upper is None else self.at(0, trend.upper).y()
-        bottom = frame.bottom() if trend.lower is None else self.at(0, trend.lower).y()
-        painter.fillRect(QRectF(left, top, right - left, bottom - top), theme.colour("passed", 22))
-        pen = QPen(theme.colour("passed"), 1.2)
-        pen.setDashPattern([5, 3])
-        painter.setPen(pen)
-        for limit in (trend.lower, trend.upper):
-            if limit is not None:
-                y = self.at(0, limit).y()
-                painter.drawLine(QPointF(left, y), QPointF(right, y))
-
-    def _draw_lots(self, painter: QPainter, start: int, trend: Trend) -> None:
-        """A line where another lot begins, and its name where there is room."""
-        frame = self.frame
-        painter.setFont(theme.font(11))
-        ends = [at for at, _ in trend.starts[1:]] + [trend.values.size]
-        for (at, name), end in zip(trend.starts, ends, strict=True):
-            x, beyond = self.at(start + at - 0.5, 0).x(), self.at(start + end - 0.5, 0).x()
-            if at:
-                painter.setPen(QPen(theme.colour("line"), 1))
-                painter.drawLine(QPointF(x, frame.top()), QPointF(x, frame.bottom()))
-            room = min(beyond, frame.right()) - max(x, frame.left()) - 6
-            if room > 12:
-                painter.setPen(theme.colour("muted"))
-                short = name if painter.fontMetrics().horizontalAdvance(name) < room else name.split()[-1]
-                if painter.fontMetrics().horizontalAdvance(short) < room:
-                    painter.drawText(QPointF(max(x, frame.left()) + 4, frame.top() + 11), short)
-
-    def _draw_line(self, painter: QPainter, x: FloatArray, least: FloatArray, greatest: FloatArray) -> None:
-        painter.setPen(QPen(theme.colour("ink"), 1.1))
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-        piece: list[QPointF] = []
-        same = least is greatest
-        for place, low, high in zip(x.tolist(), least.tolist(), greatest.tolist(), strict=True):
-            if low != low:
-                # nothing was measured there; the line is broken
-                painter.drawPolyline(QPolygonF(piece))
-                piece = []
-                continue
-            piece.append(self.at(place, low))
-            if not same:
-                piece.append(self.at(place, high))
-        painter.drawPolyline(QPolygonF(piece))
-        if same and self.view[1] - self.view[0] <= DOTS:
-            painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(theme.colour("ink"))
-            for place, low in zip(x.tolist(), least.tolist(), strict=True):
-                if low == low:
-                    painter.drawEllipse(self.at(place, low), 2.0, 2.0)
-
-    def _draw_outside(self, painter: QPainter, start: int, trend: Trend, low: int, high: int) -> None:
-        """Parts beyond the limits as diamonds, those not measured as ticks at the bottom; one a pixel."""
-        values, frame = trend.values[low:high], self.frame
-        out = np.zeros(values.shape, bool)
-        if trend.lower is not None:
-            out |= values < trend.lower
-        if trend.upper is not None:
-            out |= values > trend.upper
-        for found, name in ((np.flatnonzero(out), "failed"), (np.flatnonzero(np.isnan(values)), "unmeasured")):
-            painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(theme.colour(name))
-            taken: set[tuple[int, int]] = set()
-            for k in found.tolist():
-                value = float(values[k])
-                missing = value != value
-                level = self._span[0] if missing else min(max(value, self._span[0]), self._span[1])
-                spot = self.at(start + low + k, level)
-                pixel = round(spot.x()), round(spot.y())
-                if pixel in taken:
-                    continue
-                taken.add(pixel)
-                if missing:
-                    painter.drawRect(QRectF(spot.x() - 1.2, frame.bottom() - 5, 2.4, 5))
-                else:
-                    corners = ((0, -4.5), (4.5, 0), (0, 4.5), (-4.5, 0))
-                    painter.drawPolygon(QPolygonF([spot + QPointF(dx, dy) for dx, dy in corners]))
-
-    def _draw_histogram(self, painter: QPainter, trend: Trend) -> None:
-        """Beside the chart on the same scale, with the normal distribution of the same mean and spread."""
-        frame = self.frame
-        known = trend.values[~np.isnan(trend.values)]
-        if not known.size:
-            return
-        left, room = frame.right() + 12, BESIDE - 8
-        bins = bins_of(known, BINS, self._span)
-        step, peak = frame.height() / BINS, max(int(bins.max()), 1)
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(theme.colour("anchor", 150))
-        for k, number in enumerate(bins.tolist()):
-            if number:
-                box = QRectF(left, frame.bottom() - (k + 1) * step, max(room * number / peak, 1.0), step - 0.6)
-                painter.drawRect(box)
-        pen = QPen(theme.colour("passed"), 1.2)
-        pen.setDashPattern([5, 3])
-        painter.setPen(pen)
-        for limit in (trend.lower, trend.upper):
-            if limit is not None:
-                y = self.at(0, limit).y()
-                painter.drawLine(QPointF(left, y), QPointF(left + room, y))
-        found = self._series[self.chosen].statistics
-        if found.mean is None or not found.deviation:
-            return
-        levels = np.linspace(*self._span, 80)
-        width = (self._span[1] - self._span[0]) / BINS
-        shape = np.exp(-(((levels - found.mean) / found.deviation) ** 2) / 2) / (
-            found.deviation * math.sqrt(2 * math.pi)
-        )
-        across = np.minimum(shape * known.size * width / peak, 1.05) * room
-        painter.setPen(QPen(theme.colour("copper"), 1.3))
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-        points = [
-            QPointF(left + a, self.at(0, v).y()) for a, v in zip(across.tolist(), levels.tolist(), strict=True)
-        ]
-        painter.drawPolyline(QPolygonF(points))
 
     def _draw_statistics(self, painter: QPainter, series: Series) -> None:
         found, trend = series.statistics, series.trend
@@ -507,28 +352,5 @@ def told_statistics(found: Statistics, decimals: int) -> list[tuple[str, str, st
 
 def _stood(trend: Trend, named: bool) -> str:
     """How a characteristic stood: its limits, and its name where there are several."""
-    ends = ["" if limit is None else f"{limit:.{trend.decimals}f}" for limit in (trend.lower, trend.upper)]
-    told = f"≤ {ends[1]}" if not ends[0] else f"≥ {ends[0]}" if not ends[1] else f"{ends[0]} … {ends[1]}"
-    told = f"{told} {trend.unit}".strip()
+    told = f"{told_limits(trend.lower, trend.upper, trend.decimals)} {trend.unit}".strip()
     return f"{trend.name}  {told}  {trend.values.size} parts" if named else told
-
-
-def _span(trends: list[Trend]) -> tuple[float, float]:
-    """What the scale spans: limits and nearly all values, so that one far off does not flatten the rest."""
-    ends = [limit for trend in trends for limit in (trend.lower, trend.upper) if limit is not None]
-    for trend in trends:
-        known = trend.values[~np.isnan(trend.values)]
-        if known.size:
-            ends += np.percentile(known, [0.2, 99.8]).tolist()
-    low, high = (min(ends), max(ends)) if ends else (0.0, 1.0)
-    room = 0.08 * (high - low) or 0.1
-    return low - room, high + room
-
-
-def _ticks(low: float, high: float) -> list[float]:
-    """Round numbers between, about five of them."""
-    raw = (high - low) / 5
-    power = 10.0 ** math.floor(math.log10(raw))
-    step = next(power * k for k in (1, 2, 5, 10) if power * k >= raw)
-    first = math.ceil(low / step)
-    return [k * step for k in range(first, math.floor(high / step) + 1)]

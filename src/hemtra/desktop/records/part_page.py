@@ -65,7 +65,7 @@ class PartPage(QWidget):
             shortcut.setContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
             shortcut.activated.connect(partial(self.step_wanted.emit, by))
         self.sheet.chosen.connect(self.bench.select)
-        self.stage.balloon_clicked.connect(self.sheet.choose)
+        self.stage.balloon_clicked.connect(self.sheet.choose_balloon)
         self.stage.line_moved.connect(self.bench.set_line)
         self.stage.distance_picked.connect(self.bench.set_distance)
         self.stage.recoloured.connect(self._evaluate)
@@ -178,7 +178,7 @@ class PartPage(QWidget):
             held.engine = again.engine
             bench.tray.add(held)
         self.pictures.setCurrentIndex(0 if again is not None else 1)
-        self.sheet.show_rows(sheet.rows)
+        self.sheet.show_part(sheet.rows)
 
     def _on_selection(self) -> None:
         self.bench.line = self.bench.distance = None

@@ -1,115 +1,56 @@
-"""The sheet of a part as it was recorded; what it gives again stands beside what differs."""
+"""The sheet of a part as it was recorded."""
 
 from __future__ import annotations
 
-from typing import Any
-
-from PySide6.QtCore import (
-    QAbstractListModel,
-    QItemSelection,
-    QModelIndex,
-    QPersistentModelIndex,
-    QPointF,
-    QRectF,
-    QSize,
-    Qt,
-    Signal,
-)
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QPainter
-from PySide6.QtWidgets import QAbstractItemView, QListView, QStyle, QStyledItemDelegate, QStyleOptionViewItem
 
 from hemtra.core.plan.limits import Judged, Verdict
 from hemtra.desktop import theme
 from hemtra.desktop.plan.signs import draw_balloon, told_value
+from hemtra.desktop.records.painted_list import PaintedList, elided
 
 ROW, TALL = 34, 50
-Index = QModelIndex | QPersistentModelIndex
 
 
-class RowModel(QAbstractListModel):
-    """The rows of a sheet."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.rows: tuple[Judged, ...] = ()
-
-    def fill(self, rows: tuple[Judged, ...]) -> None:
-        """Take the rows of another part."""
-        self.beginResetModel()
-        self.rows = rows
-        self.endResetModel()
-
-    def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
-        """Characteristics."""
-        return 0 if parent.isValid() else len(self.rows)
-
-    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        """What is read aloud of a row; it paints itself."""
-        row = self.rows[index.row()]
-        if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole):
-            told = f"{row.balloon} {row.name} {told_value(row, row.decimals)}, {row.verdict} {row.reason}"
-            return told.rstrip()
-        return None
-
-
-class RecordSheet(QListView):
+class RecordSheet(PaintedList[Judged]):
     """A click, or the arrow keys, show the evidence of a characteristic."""
 
     chosen = Signal(int)
 
     def __init__(self) -> None:
-        super().__init__()
-        self.setAccessibleName("Sheet of the part as it was recorded")
-        self.setObjectName("plainList")
-        self.setFrameShape(QListView.Shape.NoFrame)
-        self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
-        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.rows = RowModel()
-        self.setModel(self.rows)
-        self.setItemDelegate(_RowDelegate(self.rows))
+        super().__init__("Sheet of the part as it was recorded")
 
-    def show_rows(self, rows: tuple[Judged, ...]) -> None:
+    def show_part(self, rows: tuple[Judged, ...]) -> None:
         """Show another part; the first row that does not pass is chosen."""
-        self.rows.fill(rows)
         bad = next((k for k, row in enumerate(rows) if row.verdict is not Verdict.PASS), 0)
+        self.show_rows(rows, bad if rows else None)
         if rows:
-            self.setCurrentIndex(self.rows.index(bad))
+            self.chosen.emit(rows[bad].balloon)
 
-    def choose(self, balloon: int) -> None:
+    def choose_balloon(self, balloon: int) -> None:
         """Choose the row of a balloon."""
-        for k, row in enumerate(self.rows.rows):
+        for k, row in enumerate(self.rows):
             if row.balloon == balloon:
-                self.setCurrentIndex(self.rows.index(k))
+                self.setCurrentIndex(self.held.index(k))
 
-    def selectionChanged(self, selected: QItemSelection, deselected: QItemSelection) -> None:
+    def choose(self, row: Judged) -> None:
         """Another row is chosen."""
-        super().selectionChanged(selected, deselected)
-        indexes = selected.indexes()
-        if indexes:
-            self.chosen.emit(self.rows.rows[indexes[0].row()].balloon)
+        self.chosen.emit(row.balloon)
 
+    def said(self, row: Judged) -> str:
+        """Name, value, verdict and reason."""
+        told = f"{row.balloon} {row.name} {told_value(row, row.decimals)}, {row.verdict} {row.reason}"
+        return told.rstrip()
 
-class _RowDelegate(QStyledItemDelegate):
-    def __init__(self, rows: RowModel) -> None:
-        super().__init__(rows)
-        self._rows = rows
-
-    def sizeHint(self, option: QStyleOptionViewItem, index: Index) -> QSize:
+    def tall(self, row: Judged) -> int:
         """A reason takes a line more."""
-        return QSize(100, TALL if self._rows.rows[index.row()].reason else ROW)
+        return TALL if row.reason else ROW
 
-    def paint(self, painter: QPainter, option: Any, index: Index) -> None:
+    def paint_row(self, painter: QPainter, row: Judged, box: QRectF) -> None:
         """Balloon, name, value, limits, reason."""
-        row, box = self._rows.rows[index.row()], QRectF(option.rect)
-        painter.save()
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        if option.state & QStyle.StateFlag.State_Selected:
-            painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(theme.colour("copper_wash"))
-            painter.drawRoundedRect(box.adjusted(4, 1, -4, -1), 4, 4)
-        draw_balloon(
-            painter, QPointF(box.left() + 22, box.top() + 17), str(row.balloon), row.verdict, radius=10
-        )
+        at = QPointF(box.left() + 22, box.top() + 17)
+        draw_balloon(painter, at, str(row.balloon), row.verdict, radius=10)
         inner = QRectF(box.left() + 42, box.top() + 2, box.width() - 54, 30)
         painter.setFont(theme.font(13, bold=row.verdict is not Verdict.PASS))
         ink = theme.colour("ink") if row.verdict is Verdict.PASS else theme.verdict_colour(row.verdict)
@@ -119,23 +60,22 @@ class _RowDelegate(QStyledItemDelegate):
         room = inner.width() - painter.fontMetrics().horizontalAdvance(value) - 10
         painter.setPen(theme.colour("ink"))
         painter.setFont(theme.font(13))
-        name = painter.fontMetrics().elidedText(row.name, Qt.TextElideMode.ElideRight, round(room))
+        name = elided(painter, row.name, room)
         painter.drawText(inner, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, name)
         painter.setFont(theme.font(11))
         painter.setPen(theme.colour("muted"))
-        painter.drawText(inner, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom, _limits(row))
+        limits = told_limits(row.lower, row.upper, row.decimals)
+        painter.drawText(inner, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom, limits)
         if row.reason:
             painter.setPen(theme.verdict_colour(row.verdict))
             under = QRectF(inner.left(), inner.bottom() + 1, inner.width(), 15)
-            words = painter.fontMetrics().elidedText(
-                row.reason, Qt.TextElideMode.ElideRight, round(under.width())
-            )
+            words = elided(painter, row.reason, under.width())
             painter.drawText(under, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, words)
-        painter.restore()
 
 
-def _limits(row: Judged) -> str:
-    ends = ["" if limit is None else f"{limit:.{row.decimals}f}" for limit in (row.lower, row.upper)]
+def told_limits(lower: float | None, upper: float | None, decimals: int) -> str:
+    """Lower and upper limit as on a drawing."""
+    ends = ["" if limit is None else f"{limit:.{decimals}f}" for limit in (lower, upper)]
     if not ends[0]:
-        return f"≤ {ends[1]}"
+        return f"≤ {ends[1]}" if ends[1] else "no limits"
     return f"{ends[0]} … {ends[1]}" if ends[1] else f"≥ {ends[0]}"

@@ -2,12 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from pathlib import Path
-
-from PySide6.QtCore import Qt, Signal, Slot
+from PySide6.QtCore import Qt, Slot
 from PySide6.QtWidgets import (
-    QFileDialog,
     QFrame,
     QHBoxLayout,
     QLabel,
@@ -19,12 +15,12 @@ from PySide6.QtWidgets import (
 )
 
 from hemtra.core.errors import HemtraError
-from hemtra.desktop.evaluation import learned
 from hemtra.desktop.lanes import Lane
 from hemtra.desktop.model.bench import Bench
 from hemtra.desktop.model.records_bench import Course, Overview, RecordsBench
-from hemtra.desktop.notifications import Notice, Notifications
+from hemtra.desktop.notifications import Notifications
 from hemtra.desktop.records.course_view import CourseView
+from hemtra.desktop.records.deeds import Deeds
 from hemtra.desktop.records.failure_list import FailureList
 from hemtra.desktop.records.filter_bar import FilterBar
 from hemtra.desktop.records.lot_list import LotList
@@ -40,25 +36,14 @@ from hemtra.desktop.records.queries import (
 )
 from hemtra.desktop.records.rejudged_page import RejudgedPage
 from hemtra.desktop.tasks import Task, Tasks
-from hemtra.runtime.looking_again import SeenAgain, scan_of
-from hemtra.runtime.rejudging import Rejudged, rejudge, save_changes
-from hemtra.runtime.reporting import report_lot, report_part
+from hemtra.runtime.rejudging import Rejudged
 from hemtra.runtime.starting import default_db
-from hemtra.storage.exports import FORMATS, export
 from hemtra.storage.records import Records
-from hemtra.storage.records.merging import merge
-from hemtra.storage.records.pages import NOT_PASS, Filter, LotView, Page, lot_views, page
-from hemtra.storage.records.store import Lot, PartRecord
-
-TRAY_MOST = 40
-"""Parts that go to the tray at once; more would only slow every edit down."""
+from hemtra.storage.records.pages import LotView, Page, lot_views
 
 
 class RecordsWorkspace(QWidget):
     """Looks at one database; what takes long is done beside the window."""
-
-    scans_wanted = Signal(object)
-    """Paths of scans that go to the tray."""
 
     def __init__(self, plans: Bench, notifications: Notifications, tasks: Tasks) -> None:
         super().__init__()
@@ -68,6 +53,7 @@ class RecordsWorkspace(QWidget):
         """Where the records are; None for the usual place."""
         self.records: Records | None = None
         self._plans, self._notifications, self._tasks = plans, notifications, tasks
+        self.deeds = Deeds(self.bench, plans, notifications, tasks, self)
         self.lots, self.filters = LotList(self.bench), FilterBar(self.bench)
         self.parts, self.failures = PartTable(self.bench), FailureList(self.bench)
         self.course, self.part = CourseView(self.bench), PartPage()
@@ -165,20 +151,25 @@ class RecordsWorkspace(QWidget):
         self.course.part_wanted.connect(self.open_part)
         self.part.left.connect(self.show_lots)
         self.part.step_wanted.connect(self._step)
-        self.part.report_wanted.connect(self._ask_part_report)
-        self.part.tray_wanted.connect(self._part_to_tray)
+        deeds = self.deeds
+        deeds.rejudged.connect(self._show_rejudged)
+        deeds.merged.connect(self.show_now)
+        self.part.report_wanted.connect(deeds.ask_part_report)
+        self.part.tray_wanted.connect(lambda seen: deeds.to_tray([seen.sheet.part]))
         self.part.failed.connect(self._notifications.error)
         self.rejudged.left.connect(self.show_lots)
         self.rejudged.part_wanted.connect(self.open_part)
-        self.rejudged.tray_wanted.connect(self._flipped_to_tray)
-        self.rejudged.save_wanted.connect(self._ask_save_changes)
+        self.rejudged.tray_wanted.connect(
+            lambda found: deeds.to_tray([change.part for change in found.changes if change.flips])
+        )
+        self.rejudged.save_wanted.connect(deeds.ask_save_changes)
         for button, do in (
-            (self.report_button, self.ask_report),
-            (self.export_button, self.ask_export),
-            (self.rejudge_button, self.rejudge),
+            (self.report_button, deeds.ask_report),
+            (self.export_button, deeds.ask_export),
+            (self.rejudge_button, deeds.rejudge),
             (self.tray_button, self.failed_to_tray),
             (self.open_button, self.ask_open),
-            (self.merge_button, self.ask_merge),
+            (self.merge_button, deeds.ask_merge),
         ):
             button.clicked.connect(do)
 
@@ -206,7 +197,7 @@ class RecordsWorkspace(QWidget):
         records, views = found
         if records is not self.records and self.records is not None:
             self.records.close()
-        self.records = records
+        self.records = self.deeds.records = records
         self.name.setText(self.name.fontMetrics().elidedText(records.name, Qt.TextElideMode.ElideMiddle, 420))
         self.name.setToolTip(records.name)
         self.bench.take_lots(views)
@@ -234,7 +225,7 @@ class RecordsWorkspace(QWidget):
         self.part.stop()
         if self.records is not None:
             self.records.close()
-            self.records = None
+            self.records = self.deeds.records = None
 
     @property
     def idle(self) -> bool:
@@ -305,6 +296,21 @@ class RecordsWorkspace(QWidget):
             self.parts.selectRow(at + by)
             self.open_part(parts[at + by].id)
 
+    def _show_rejudged(self, found: Rejudged) -> None:
+        self.rejudged.show_found(found)
+        self.pages.setCurrentIndex(2)
+        self.rejudged.table.setFocus()
+
+    def ask_open(self) -> None:
+        """Ask which database to look at."""
+        name = self.deeds.asked_for("Open records")
+        if name:
+            self.open(name)
+
+    def failed_to_tray(self) -> None:
+        """Put failed parts into the tray: those that are selected, where several are."""
+        self.deeds.failed_to_tray(self.parts.selected())
+
     def refresh_buttons(self) -> None:
         """Say what can be done with what is chosen."""
         one, any_lot = self.bench.lot is not None, bool(self.bench.chosen)
@@ -314,158 +320,6 @@ class RecordsWorkspace(QWidget):
         self.export_button.setEnabled(any_lot)
         self.tray_button.setEnabled(any_lot)
         self.merge_button.setEnabled(self.records is not None)
-
-    # -- what is done with them -------------------------------------------------------------------
-
-    def ask_open(self) -> None:
-        """Ask which database to look at."""
-        name, _ = QFileDialog.getOpenFileName(self, "Open records", str(self._folder), "Records (*.db)")
-        if name:
-            self.open(name)
-
-    def ask_merge(self) -> None:
-        """Ask whose records to take over."""
-        name, _ = QFileDialog.getOpenFileName(self, "Take over records", str(self._folder), "Records (*.db)")
-        if name:
-            self.merge(Path(name))
-
-    def merge(self, other: Path) -> None:
-        """Take over what is new in another database."""
-        records = self.records
-        if records is None:
-            return
-
-        def done(words: str) -> None:
-            self._notifications.tell(Notice(words, "info"))
-            self.show_now()
-
-        self._tasks.start(
-            f"Taking over {other.name}", lambda task: merge(records, other, task.tell).words, done
-        )
-
-    def ask_report(self) -> None:
-        """Ask where the report of the lot goes."""
-        lot = self.bench.lot
-        if lot is not None:
-            self._ask_file(f"{lot.name}.pdf", "PDF (*.pdf)", lambda path: self.report(lot, path))
-
-    def report(self, lot: Lot, path: Path) -> None:
-        """Write the report of a lot."""
-        records = self.records
-        if records is not None:
-            work = lambda task: report_lot(records, lot, path, task.tell)  # noqa: E731
-            self._tasks.start(f"Report of {lot.name}", work, lambda done: self._tell_saved(path, done))
-
-    def _ask_part_report(self, seen: SeenAgain) -> None:
-        records, part = self.records, seen.sheet.part
-        if records is None:
-            return
-        name = f"{seen.sheet.lot.name} part {part.number}.pdf"
-
-        def save(path: Path) -> None:
-            work = lambda task: report_part(records, part.id, path)  # noqa: E731
-            self._tasks.start("Report", work, lambda _: self._tell_saved(path, True))
-
-        self._ask_file(name, "PDF (*.pdf)", save)
-
-    def ask_export(self) -> None:
-        """Ask where the chosen lots are exported to, and in which format."""
-        lots = self.bench.lots
-        kinds = ";;".join(f"{title} (*{suffix})" for suffix, (title, _) in FORMATS.items() if suffix != ".xml")
-        name = f"{lots[0].name}.csv" if len(lots) == 1 else "records.csv"
-        self._ask_file(name, kinds, lambda path: self.export(lots, path))
-
-    def export(self, lots: list[Lot], path: Path) -> None:
-        """Export lots in the format that the name of the file asks for."""
-        records = self.records
-        if records is not None:
-            work = lambda task: export(records, path, lots, task.tell)  # noqa: E731
-            self._tasks.start(f"Exporting to {path.name}", work, lambda done: self._tell_saved(path, done))
-
-    def rejudge(self) -> None:
-        """Judge the chosen lot by the plan that is open."""
-        records, lot = self.records, self.bench.lot
-        plan, teacher = self._plans.document.plan, self._plans.document.teacher
-        if records is None or lot is None:
-            return
-
-        def work(task: Task) -> Rejudged | None:
-            return rejudge(records, lot, learned(plan, teacher), task.tell)
-
-        self._tasks.start(f"Judging {lot.name} again", work, self._show_rejudged)
-
-    def _show_rejudged(self, found: Rejudged | None) -> None:
-        if found is not None:
-            self.rejudged.show_found(found)
-            self.pages.setCurrentIndex(2)
-            self.rejudged.table.setFocus()
-
-    def _ask_save_changes(self, found: Rejudged) -> None:
-        name = f"{found.lot.name} judged again.csv"
-
-        def save(path: Path) -> None:
-            work = lambda task: save_changes(path, found)  # noqa: E731
-            self._tasks.start("Saving", work, lambda _: self._tell_saved(path, True))
-
-        self._ask_file(name, "Table (*.csv)", save)
-
-    def failed_to_tray(self) -> None:
-        """Put the failed parts of the chosen lots, the selected ones where several are, into the tray."""
-        chosen = self.parts.selected()
-        records, wanted = self.records, Filter(lots=self.bench.filter.lots, verdicts=NOT_PASS)
-        if len(chosen) > 1:
-            self._to_tray(chosen)
-        elif records is not None:
-            work = lambda task: page(records, wanted, most=1000).parts  # noqa: E731
-            self._tasks.start("Failed parts", work, self._to_tray)
-
-    def _part_to_tray(self, seen: SeenAgain) -> None:
-        self._to_tray([seen.sheet.part])
-
-    def _flipped_to_tray(self, found: Rejudged) -> None:
-        self._to_tray([change.part for change in found.changes if change.flips])
-
-    def _to_tray(self, parts: list[PartRecord]) -> None:
-        """Those whose scans are there; how many are not is told."""
-        paths, gone = [], ""
-        for part in parts:
-            try:
-                paths.append(scan_of(part))
-            except HemtraError as error:
-                gone = gone or str(error)
-        there = {held.path for held in self._plans.tray.parts}
-        new = [path for path in dict.fromkeys(paths) if path not in there][:TRAY_MOST]
-        if new:
-            self.scans_wanted.emit(new)
-        self._tell_taken(len(parts), len(paths), len(new), gone)
-
-    def _tell_taken(self, asked: int, found: int, new: int, gone: str) -> None:
-        if not asked:
-            text = "No part of these lots failed."
-        elif not found:
-            text = f"None of the {asked} parts has a scan. {gone}"
-        else:
-            text = f"{new} of {asked} parts go to the tray of the Plan workspace."
-            if found > new:
-                text += f" {found - new} are there already, or too many at once."
-            if asked > found:
-                text += f" {asked - found} have no scan."
-        actions = (("Show the tray", "plan.show"),) if new else ()
-        self._notifications.tell(Notice(text, "info" if new else "error", actions))
-
-    @property
-    def _folder(self) -> Path:
-        return Path(self.records.name).parent if self.records is not None else Path.home()
-
-    def _ask_file(self, name: str, kinds: str, save: Callable[[Path], None]) -> None:
-        chosen, kind = QFileDialog.getSaveFileName(self, "Save", str(Path.home() / name), kinds)
-        if chosen:
-            path = Path(chosen)
-            save(path if path.suffix else path.with_suffix(kind.partition("*")[2].rstrip(")")))
-
-    def _tell_saved(self, path: Path, done: object) -> None:
-        if done:
-            self._notifications.tell(Notice(f"Saved as {path}.", "info"))
 
 
 def _panel(title: str, inner: QWidget) -> QFrame:
