@@ -28,19 +28,19 @@ def two_rows(lower=0.1, upper=0.3, name="Rise") -> Plan:
     return Plan(name="steps", steps=steps, sheet=rows)
 
 
-def rows_of(plan: Plan, values, text=""):
-    """The sheet with a value a balloon, None where it was not measured."""
+def rows_of(plan: Plan, values, text="", unit="mm"):
+    """The sheet with a value a balloon, None where it was not measured; text: what was read instead."""
     return tuple(
-        judged(row, None, "no data there", "mm")
+        judged(row, None, "no data there", unit)
         if values.get(row.balloon) is None
-        else judged(row, Number(values[row.balloon], "mm", Point(0.0, 0.0, 0.0), text), "", "mm")
+        else judged(row, Number(values[row.balloon], unit, Point(0.0, 0.0, 0.0), text), "", unit)
         for row in plan.sheet
     )
 
 
 def part(number, plan, values, *, at=BEGAN, **more) -> PartRecord:
     """A part of which each balloon has a value."""
-    rows = rows_of(plan, values, more.pop("text", ""))
+    rows = rows_of(plan, values, more.pop("text", ""), more.pop("unit", "mm"))
     verdict = part_verdict(row.verdict for row in rows)
     plain = {"serial": f"S{number:05d}", "triggered": at, "scanned": at, "judged": at, "recorded": at}
     return PartRecord(

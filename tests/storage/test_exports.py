@@ -23,8 +23,8 @@ def records(tmp_path):
     found = Records(str(tmp_path / "records.db"))
     made_lot(found, "first", [0.2, 0.9, None])
     lot = made_lot(found, "second", [0.25], two_rows(upper=0.3, name="Height"), started=BEGAN + DAY)
-    plan = two_rows()
-    odd = part(2, plan, {1: 0.2, 2: 0.0}, serial=HOSTILE, text=HOSTILE)
+    plan = two_rows(name="Code")
+    odd = part(2, plan, {1: 0.2}, serial=HOSTILE, text=HOSTILE, unit="")
     found.add_all(lot, [odd], found.revision(plan))
     yield found
     found.close()
@@ -44,7 +44,8 @@ def test_a_table_has_a_column_for_each_way_a_characteristic_was_called(records, 
     assert [(r["lot"], r["number"], r["verdict"]) for r in rows] == [
         (lot.name, str(one.number), str(one.verdict)) for lot, one, _ in parts_of(records)
     ]
-    assert [r["1 Rise (mm)"] for r in rows] == ["0.2", "0.9", "", "", HOSTILE]
+    assert [r["1 Rise (mm)"] for r in rows] == ["0.2", "0.9", "", "", ""]
+    assert [r["1 Code"] for r in rows] == ["", "", "", "", HOSTILE]
     assert [r["1 Height (mm)"] for r in rows] == ["", "", "", "0.25", ""]
     assert rows[-1]["serial"] == HOSTILE
 

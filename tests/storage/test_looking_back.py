@@ -168,14 +168,22 @@ def test_lots_of_one_part_or_none_have_a_trend_or_none(records):
 def test_what_reads_text_says_so_and_its_texts_are_counted(records):
     plan = two_rows()
     lot = made_lot(records, "codes", [])
-    found = [part(k, plan, {1: 0.2, 2: 0.0}, text=f"RPC {k // 2}") for k in range(1, 6)]
-    found.append(part(6, plan, {}))
+    found = [part(k, plan, {1: 0.2, 2: 0.0}, text=f"RPC {k // 2}", unit="") for k in range(1, 6)]
+    found.append(part(6, plan, {}, unit=""))
     records.add_all(lot, found, records.revision(plan))
     (trend,) = trends(records, [lot], 1)
     assert trend.reads
     told = texts(records, [lot], 1, most=2)
     assert told.found == (("RPC 1", 2), ("RPC 2", 2))
     assert told.kinds == 4, "the reason of the one that was not read counts too"
+
+
+def test_a_share_of_many_values_is_a_number_whatever_stands_beside_it(records):
+    plan = two_rows()
+    lot = made_lot(records, "shares", [])
+    records.add_all(lot, [part(1, plan, {1: 0.2, 2: 0.0}, text="92.4 %")], records.revision(plan))
+    (trend,) = trends(records, [lot], 1)
+    assert (trend.reads, trend.values.tolist()) == (False, [0.2])
 
 
 # -- two databases --------------------------------------------------------------------------------

@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from hypothesis.extra import numpy as hnp
 
 from hemtra import FileError, HeightMap, Scan, load_scan, save_scan
+from hemtra.core.scan.last_places import restore_places
 
 heights = hnp.arrays(
     np.float32,
@@ -228,8 +229,11 @@ def test_last_places_are_checked_and_may_be_missing(tmp_path):
     assert load_scan(tmp_path / "a.x3p").data.z == pytest.approx(scan.data.z, rel=1.3e-7), "as others write it"
 
 
-def test_a_grid_that_contradicts_the_axes_is_not_believed(tmp_path):
-    save_scan(Scan(HeightMap(np.zeros((4, 5)), dx=0.1, dy=0.2)), tmp_path / "a.x3p")
-    record = zipfile.ZipFile(tmp_path / "a.x3p").read("vendor/hemtra/scan.json")
-    rewritten(tmp_path / "a.x3p", **{"vendor/hemtra/scan.json": record.replace(b'"dx": 0.1', b'"dx": 0.7')})
-    assert load_scan(tmp_path / "a.x3p").data.grid.dx == pytest.approx(0.1)
+@given(hnp.arrays(np.uint8, 5), hnp.arrays(np.int32, 18))
+def test_no_last_place_makes_a_number_of_none(packed, patterns):
+    before = patterns.view(np.float32).copy()
+    restore_places(patterns, packed)
+    after, numbers = patterns.view(np.float32), np.isfinite(before)
+    np.testing.assert_array_equal(patterns[~numbers], before.view(np.int32)[~numbers])
+    numbers &= np.isfinite(after)
+    assert (abs(after[numbers] - before[numbers].astype(np.float64)) <= np.spacing(abs(before[numbers]))).all()

@@ -79,6 +79,7 @@ def demo_folder() -> Path:
         for entry in sorted(files(package).iterdir(), key=lambda e: e.name):
             if entry.name.endswith((".py", ".json")):
                 digest.update(entry.read_bytes())
+    digest.update((files("hemtra.runtime") / "demo_records.py").read_bytes())
     return Path(platformdirs.user_cache_dir("hemtra")) / f"demo-{digest.hexdigest()}"
 
 

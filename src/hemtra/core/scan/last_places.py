@@ -14,6 +14,8 @@ from hemtra.core.arrays import ByteArray
 
 PER_BYTE = 4
 UP, DOWN = 1, 2
+NO_NUMBER = np.int32(0x7F800000)
+"""Bits that infinities and NaN have all set."""
 
 
 def packed_size(count: int) -> int:
@@ -31,6 +33,8 @@ def lost_places(wanted: NDArray[np.int32], got: NDArray[np.int32]) -> ByteArray:
         code = 0
         for j in range(min(PER_BYTE, count - first)):
             off = wanted[first + j] - got[first + j]
+            if wanted[first + j] & NO_NUMBER == NO_NUMBER:
+                continue
             if off == 1:
                 code |= UP << (2 * j)
             elif off == -1:
@@ -48,6 +52,8 @@ def restore_places(patterns: NDArray[np.int32], packed: ByteArray) -> None:
             first = PER_BYTE * k
             for j in range(min(PER_BYTE, patterns.size - first)):
                 what = (code >> (2 * j)) & 3
+                if patterns[first + j] & NO_NUMBER == NO_NUMBER:
+                    continue
                 if what == UP:
                     patterns[first + j] += 1
                 elif what == DOWN:

@@ -105,6 +105,8 @@ class SectionZone:
         painter.setBrush(theme.colour("copper", 24))
         painter.setPen(QPen(theme.colour("copper"), 1.6))
         painter.drawPolygon(QPolygonF(corners))
+        if self._bench.read_only:
+            return
         painter.setBrush(theme.colour("paper"))
         for corner in corners:
             painter.drawRect(QRectF(corner.x() - 3.5, corner.y() - 3.5, 7, 7))
@@ -113,7 +115,7 @@ class SectionZone:
         """Take hold of the zone at a pixel, which lies at (mm along the section, height)."""
         step = self.step
         cut = None if step is None else self._cut(step)
-        if step is None or cut is None or step.zone is None:
+        if step is None or cut is None or step.zone is None or self._bench.read_only:
             return False
         start = self._inward(cut, place)
         handle: Handle | None = "body" if step.zone.contains(*(np.array(v) for v in start)) else None

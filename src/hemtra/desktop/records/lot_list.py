@@ -49,7 +49,7 @@ class LotList(PaintedList[Group | LotView]):
         """Name, number of parts, when, and the yield as a bar."""
         head = isinstance(row, Group)
         inner = box.adjusted(12 if head else 20, 5, -12, -6)
-        name = f"All {len(row.lots)} lots" if isinstance(row, Group) else row.lot.name
+        name = _all(row) if isinstance(row, Group) else row.lot.name
         painter.setFont(theme.font(13, bold=head))
         painter.setPen(theme.colour("ink"))
         number = f"{row.counts.all:,}".replace(",", " ")
@@ -68,6 +68,10 @@ class LotList(PaintedList[Group | LotView]):
 def keys_of(row: Group | LotView) -> tuple[int, ...]:
     """The lots that a row stands for."""
     return tuple(v.lot.id for v in row.lots) if isinstance(row, Group) else (row.lot.id,)
+
+
+def _all(group: Group) -> str:
+    return f"All {len(group.lots)} lots" if len(group.lots) > 1 else "The only lot"
 
 
 def _when(view: LotView) -> str:

@@ -6,6 +6,7 @@ import time
 from collections.abc import Iterator
 from functools import partial
 
+import numpy as np
 from PySide6.QtCore import Qt, Signal, Slot
 from PySide6.QtGui import QKeyEvent, QKeySequence, QShortcut
 from PySide6.QtWidgets import (
@@ -20,6 +21,7 @@ from PySide6.QtWidgets import (
 )
 
 from hemtra.core.plan.limits import Verdict
+from hemtra.core.plan.series import beyond
 from hemtra.desktop import theme
 from hemtra.desktop.evaluation import ShowRequest, show
 from hemtra.desktop.lanes import Lane, Superseded
@@ -182,7 +184,20 @@ class PartPage(QWidget):
 
     def _on_selection(self) -> None:
         self.bench.line = self.bench.distance = None
+        self.bench.profile = self._worst_profile()
         self._evaluate()
+
+    def _worst_profile(self) -> int | None:
+        """Of a run of profiles, the one where the chosen characteristic is farthest out."""
+        seen, row = self.seen, self.bench.row
+        again = None if seen is None else seen.again
+        if again is None or row is None or again.plan.by_profile is None:
+            return None
+        series = again.result.series.get(row.balloon)
+        if series is None or not series.measured.any():
+            return None
+        far = beyond(series.values, row.lower, row.upper)
+        return int(np.nanargmax(np.where(series.measured, far, np.nan)))
 
     def _evaluate(self) -> None:
         bench, part = self.bench, self.bench.tray.current

@@ -18,7 +18,6 @@ from xml.sax.saxutils import escape, quoteattr
 from hemtra.core.plan.limits import Verdict
 from hemtra.storage.exports.walking import Chunk, Walk
 from hemtra.storage.records.schema import VERDICTS
-from hemtra.storage.records.trends import reads_text
 
 NAMESPACE = "http://qifstandards.org/xsd/qif3"
 KINDS = {
@@ -116,7 +115,7 @@ class _Writer:
                         self._text("CharacteristicNominalId", str(nominals[row.id]))
 
     def _kind(self, row: Any) -> str:
-        return TEXT if reads_text(self._walk.db, row.id) else KINDS.get(row.unit, OTHER)
+        return TEXT if row.id in self._walk.texts else KINDS.get(row.unit, OTHER)
 
     def _tolerance(self, row: Any, kind: str) -> None:
         if kind == TEXT:
@@ -164,8 +163,10 @@ class _Writer:
         name = f"{kind}CharacteristicMeasurement"
         told = f"<Description>{_said(reason)}</Description>" if reason else ""
         given = ""
-        if text or value is not None:
-            given = f"<Value>{_said(text) if text else repr(value)}</Value>"
+        if kind == TEXT and text:
+            given = f"<Value>{_said(text)}</Value>"
+        elif value is not None:
+            given = f"<Value>{value!r}</Value>"
         # in one piece, since there are a great many of them
         self._pieces.append(
             f'<{name} id="{next(self._ids)}">{told}'

@@ -26,7 +26,7 @@ def write_table(walk: Walk, stream: IO[bytes]) -> None:
     for chunk in walk.chunks():
         keys = [row.id for row in chunk.rows]
         plain = zip(*(_plain(row) for row in chunk.rows), strict=True)
-        measured = (_column(chunk, ids, keys) for ids in columns.values())
+        measured = (_column(chunk, ids, walk.texts, keys) for ids in columns.values())
         table.writerows(zip(*plain, *measured, strict=True))
     text.detach()
 
@@ -49,8 +49,9 @@ def _plain(row: Any) -> tuple[Any, ...]:
     )
 
 
-def _column(chunk: Chunk, ids: list[int], keys: list[int]) -> list[Any]:
-    held = chunk.column(ids[0])
-    for key in ids[1:]:
-        held |= chunk.column(key)
+def _column(chunk: Chunk, ids: list[int], texts: frozenset[int], keys: list[int]) -> list[Any]:
+    """What the parts of a chunk have in one column."""
+    held: dict[int, Any] = {}
+    for key in ids:
+        held |= chunk.column(key, text=key in texts)
     return list(map(held.get, keys))

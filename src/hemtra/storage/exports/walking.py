@@ -10,6 +10,7 @@ from sqlalchemy import Connection, exists, func, select
 
 from hemtra.storage.records.schema import characteristics, lots, parts, values
 from hemtra.storage.records.store import Lot, Records
+from hemtra.storage.records.trends import reads_text
 
 CHUNK = 5000
 """Parts at a time."""
@@ -36,10 +37,9 @@ class Chunk:
         )
         return {part: (value, verdict, text, reason) for part, value, verdict, text, reason in found}
 
-    def column(self, key: int) -> dict[int, float | str | None]:
-        """By part: the text or value of one characteristic; of these parts and perhaps others."""
-        found = self._rows(key, values.c.part_id, values.c.value, values.c.text)
-        return {part: text or value for part, value, text in found}
+    def column(self, key: int, *, text: bool) -> dict[int, float | str | None]:
+        """By part: the value of one characteristic, or its text; of these parts and perhaps others."""
+        return dict(self._rows(key, values.c.part_id, values.c.text if text else values.c.value))
 
     def _rows(self, key: int, *columns: Any) -> Any:
         """Plain tuples from the cursor itself, since there may be very many."""
@@ -51,11 +51,15 @@ class Chunk:
 
 @dataclass(frozen=True)
 class Walk:
-    """All parts of some lots. characteristics: rows of their table, by balloon; total: parts."""
+    """All parts of some lots.
+
+    characteristics: rows of their table, by balloon; texts: keys of those that read text; total: parts.
+    """
 
     db: Connection
     lots: Sequence[Lot]
     characteristics: Sequence[Any]
+    texts: frozenset[int]
     total: int
     progress: Progress
 
@@ -67,7 +71,8 @@ class Walk:
         order = characteristics.c.balloon, characteristics.c.id
         known = db.execute(select(characteristics).where(used).order_by(*order)).all()
         total = db.execute(select(func.count()).select_from(parts).where(parts.c.lot_id.in_(keys))).scalar_one()
-        return Walk(db, chosen, known, total, progress)
+        texts = frozenset(row.id for row in known if reads_text(db, row.id, row.unit))
+        return Walk(db, chosen, known, texts, total, progress)
 
     def chunks(self) -> Iterator[Chunk]:
         """Each piece, lot by lot, oldest first. Raises `Stopped`."""

@@ -74,7 +74,7 @@ def trends(records: Records, chosen: Sequence[Lot], balloon: int) -> list[Trend]
                 rows = np.sort(np.concatenate(pieces), order="part") if len(pieces) > 1 else pieces[0]
                 if rows.size:
                     found.setdefault(same, []).append((lot.name, rows))
-        reads = {same: any(reads_text(db, key) for key in stood[same]) for same in found}
+        reads = {same: any(reads_text(db, key, same[1]) for key in stood[same]) for same in found}
     return [replace(_trend(balloon, same, pieces), reads=reads[same]) for same, pieces in found.items()]
 
 
@@ -139,8 +139,10 @@ def balloons_in(records: Records, chosen: Sequence[Lot]) -> dict[int, str]:
         return dict(sorted((row.balloon, row.name) for row in _characteristics(db, chosen)))
 
 
-def reads_text(db: Connection, key: int) -> bool:
-    """Whether a characteristic gives text, as its first parts tell."""
+def reads_text(db: Connection, key: int, unit: str) -> bool:
+    """Whether a characteristic gives text, as its first parts tell; what has a unit has a number beside it."""
+    if unit:
+        return False
     first = select(values.c.text).where(values.c.characteristic_id == key).limit(FIRST).subquery()
     return db.execute(select(func.count(first.c.text))).scalar_one() > 0
 
