@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 import signal
 import sys
+from functools import partial
 from pathlib import Path
 
 from PySide6.QtWidgets import QApplication
@@ -41,7 +42,6 @@ def run(demo_folder: Path | None = None) -> int:
     if demo_folder is not None:
         window.plans.open(demo_folder / PLAN_FILE)
         window.stations.open(demo_folder / STATION_FILE)
-        window.use_records(demo_db())
-        window.tasks.start("Records of the demo", lambda task: records_of_demo(demo_folder, task.tell))
+        window.use_records(demo_db(), partial(records_of_demo, demo_folder))
         window.runs_at_once = True
     return application.exec()

@@ -11,7 +11,6 @@ from hemtra.core.scan.scan import Scan
 from hemtra.desktop.model.tray import TrayPart
 from hemtra.desktop.tasks import Task
 from hemtra.runtime import demo
-from hemtra.runtime.demo_records import records_of_demo
 from hemtra.storage.plans import PlanFile, load_plan_file, save_plan
 from hemtra.storage.scans import load_scan
 from hemtra.storage.trays import TrayEntry, load_tray, save_tray
@@ -56,12 +55,12 @@ def load_parts(task: Task, entries: list[TrayEntry]) -> list[str]:
     return troubles
 
 
-def make_demo(task: Task) -> tuple[Path, str] | None:
-    """The folder of the demo, its files written first where needed, and its records; None when cancelled."""
+def make_demo(task: Task) -> Path | None:
+    """The folder of the demo, its files written first where needed; None when cancelled."""
     folder = demo.demo_folder()
     if not demo.is_complete(folder) and not demo.write_demo(folder, task.tell):
         return None
-    return folder, records_of_demo(folder)
+    return folder
 
 
 @dataclass(frozen=True)

@@ -45,9 +45,9 @@ class PlanFiles:
         """The tray as its file would hold it."""
         return [TrayEntry(p.path, p.tag) for p in self._bench.tray.parts if p.path is not None]
 
-    def open_demo(self, done: Callable[[tuple[Path, str]], None]) -> None:
-        """Make the demo files where needed, then tell in which folder they lie, and where its records are."""
-        self._tasks.start("Demo", make_demo, lambda found: done(found) if found is not None else None)
+    def open_demo(self, done: Callable[[Path], None]) -> None:
+        """Make the demo files where needed, then tell in which folder they lie."""
+        self._tasks.start("Demo", make_demo, lambda folder: done(folder) if folder is not None else None)
 
     def open(self, path: Path) -> None:
         """Read a plan, then its tray part by part."""

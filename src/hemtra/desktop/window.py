@@ -38,7 +38,7 @@ from hemtra.desktop.plan.new_characteristic import WISHES
 from hemtra.desktop.plan.workspace import PlanWorkspace
 from hemtra.desktop.plan.zone_actions import path_handlers, zone_handlers
 from hemtra.desktop.plan_files import SCAN_SUFFIXES, PlanFiles
-from hemtra.desktop.records.workspace import RecordsWorkspace
+from hemtra.desktop.records.workspace import Prepare, RecordsWorkspace
 from hemtra.desktop.run.forms import RunForms
 from hemtra.desktop.run.workspace import RunWorkspace
 from hemtra.desktop.settings import Settings, load_settings
@@ -47,6 +47,7 @@ from hemtra.desktop.station_files import StationFiles
 from hemtra.desktop.tasks import Tasks
 from hemtra.desktop.unsaved import UnsavedWork
 from hemtra.runtime.demo import PLAN_FILE, RUNNER_PLAN_FILE, RUNNER_STATION_FILE, STATION_FILE
+from hemtra.runtime.demo_records import demo_db, records_of_demo
 from hemtra.storage.files import read_text
 from hemtra.virtual.demo import DOOR_STATION
 
@@ -371,17 +372,20 @@ class MainWindow(QMainWindow):
 
     # -- what the actions do ----------------------------------------------------------------------
 
-    def use_records(self, db: str) -> None:
-        """Record the line's parts in a database, and look back at it."""
+    def use_records(self, db: str, prepare: Prepare | None = None) -> None:
+        """Record the line's parts in a database, and look back at it.
+
+        prepare: what is done to it, beside the window, before it is looked at first.
+        """
         self.run_workspace.db = self.records_workspace.db = db
+        self.records_workspace.prepare = prepare
 
     def _open_demo(self, plan: str, station: str) -> None:
-        def done(found: tuple[Path, str]) -> None:
-            folder, db = found
+        def done(folder: Path) -> None:
             self.show_workspace("plan")
             self.plans.open(folder / plan)
             self.stations.open(folder / station)
-            self.use_records(db)
+            self.use_records(demo_db(), partial(records_of_demo, folder))
 
         self.plans.open_demo(done)
 

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from pathlib import Path
+from typing import TypeAlias
+
 from PySide6.QtCore import Qt, Slot
 from PySide6.QtWidgets import (
     QFrame,
@@ -41,6 +45,9 @@ from hemtra.runtime.starting import default_db
 from hemtra.storage.records import Records
 from hemtra.storage.records.pages import LotView, Page, lot_views
 
+Prepare: TypeAlias = Callable[[Callable[[int, int, str], bool]], object]
+"""Work that is told how to report its progress."""
+
 
 class RecordsWorkspace(QWidget):
     """Looks at one database; what takes long is done beside the window."""
@@ -51,6 +58,8 @@ class RecordsWorkspace(QWidget):
         self.bench = RecordsBench()
         self.db: str | None = None
         """Where the records are; None for the usual place."""
+        self.prepare: Prepare | None = None
+        """What is done to them before they are looked at first."""
         self.records: Records | None = None
         self._plans, self._notifications, self._tasks = plans, notifications, tasks
         self.deeds = Deeds(self.bench, plans, notifications, tasks, self)
@@ -177,9 +186,12 @@ class RecordsWorkspace(QWidget):
 
     def show_now(self) -> None:
         """Look at the records as they are now; when the workspace is shown, and when asked."""
-        db, known = self.db or default_db(), self.records
+        db, known, prepare = self.db or default_db(), self.records, self.prepare
+        self.prepare = None
 
         def work(task: Task) -> tuple[Records, list[LotView]]:
+            if prepare is not None:
+                prepare(task.tell)
             records = known if known is not None and known.url == db else Records(db)
             return records, lot_views(records)
 
@@ -198,7 +210,7 @@ class RecordsWorkspace(QWidget):
         if records is not self.records and self.records is not None:
             self.records.close()
         self.records = self.deeds.records = records
-        self.name.setText(self.name.fontMetrics().elidedText(records.name, Qt.TextElideMode.ElideMiddle, 420))
+        self.name.setText(Path(records.name).name)
         self.name.setToolTip(records.name)
         self.bench.take_lots(views)
         if not views:
