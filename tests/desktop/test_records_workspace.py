@@ -390,10 +390,16 @@ def test_operators_look_back_and_letters_change_no_plan(demo, qtbot, written, tm
     for key in (Qt.Key.Key_T, Qt.Key.Key_Space, Qt.Key.Key_Delete):
         QTest.keyClick(demo.records_workspace.course, key)
     assert (demo.bench.tray.current, demo.bench.tray.current.tag) == (shown, tag)
+    plan = demo.bench.document.plan
+    demo.bench.document.edit("limit", plan.with_characteristic(plan.sheet[0].edited(upper=4.2)))
+    QTest.keyClick(demo.records_workspace.course, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert demo.bench.document.plan.sheet[0].upper == 4.2, "undo belongs to the Plan workspace"
     demo.settings.pin, demo.settings.locked = known_by("4711"), True
     demo._refresh()
     demo.show_workspace("run")
     QTest.mouseClick(demo.band.tabs["records"], Qt.MouseButton.LeftButton)
     look_up(demo, qtbot)
     assert demo.records_workspace.isVisible()
+    assert not demo.records_workspace.tray_button.isEnabled()
+    assert demo.records_workspace.export_button.isEnabled()
     demo.settings.locked = False

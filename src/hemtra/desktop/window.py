@@ -51,6 +51,8 @@ from hemtra.runtime.demo_records import demo_db, records_of_demo
 from hemtra.storage.files import read_text
 from hemtra.virtual.demo import DOOR_STATION
 
+LOOKING = ("run", "records")
+"""Workspaces in which nothing is edited."""
 GUIDED = ("encoder", "level", "exposure", "align", "correct")
 """The guided tasks of the station."""
 LARGEST_LIST = 4 * 1024**2
@@ -338,11 +340,15 @@ class MainWindow(QMainWindow):
         undo, redo = self.actions_by_id["edit.undo"], self.actions_by_id["edit.redo"]
         undo.setText(f"Undo {versioned.undo_label}".strip())
         redo.setText(f"Redo {versioned.redo_label}".strip())
+        self.records_workspace.locked = self.settings.locked
         self.records_workspace.refresh_buttons()
         for action_id, action in self.actions_by_id.items():
-            # elsewhere a plain letter must not change a plan that nobody sees
-            elsewhere = self._workspace != "plan" and _is_plain(action.shortcut())
-            action.setEnabled(self._by_id[action_id][1]() and not elsewhere)
+            action.setEnabled(self._by_id[action_id][1]() and not self._is_elsewhere(action_id, action))
+
+    def _is_elsewhere(self, action_id: str, action: QAction) -> bool:
+        """Whether it would change, by a plain letter or by undo, a plan that nobody sees now."""
+        changes = action_id in ("edit.undo", "edit.redo") and self._workspace in LOOKING
+        return changes or (self._workspace != "plan" and _is_plain(action.shortcut()))
 
     def _start_or_stop(self) -> None:
         self.show_workspace("run")

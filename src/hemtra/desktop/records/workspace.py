@@ -58,6 +58,8 @@ class RecordsWorkspace(QWidget):
         self.bench = RecordsBench()
         self.db: str | None = None
         """Where the records are; None for the usual place."""
+        self.locked = False
+        """Whether editing is: then nothing goes to the tray."""
         self.prepare: Prepare | None = None
         """What is done to them before they are looked at first."""
         self.records: Records | None = None
@@ -330,7 +332,9 @@ class RecordsWorkspace(QWidget):
         self.report_button.setEnabled(one)
         self.rejudge_button.setEnabled(one and has_plan)
         self.export_button.setEnabled(any_lot)
-        self.tray_button.setEnabled(any_lot)
+        self.tray_button.setEnabled(any_lot and not self.locked)
+        for button in (self.part.to_tray, self.rejudged.tray_button):
+            button.setVisible(not self.locked)
         self.merge_button.setEnabled(self.records is not None)
 
 

@@ -72,21 +72,31 @@ def _copy(other: Path) -> Iterator[Records]:
     """Their records at one moment, in today's form, while their line goes on."""
     with tempfile.TemporaryDirectory(prefix="hemtra-") as folder:
         target = Path(folder) / other.name
-        try:
-            source = sqlite3.connect(f"{other.resolve().as_uri()}?mode=ro", uri=True, timeout=5.0)
-            held = sqlite3.connect(target)
+        # on a medium that cannot be written the first way fails, and nobody writes beside it
+        for how in ("mode=ro", "immutable=1"):
             try:
-                source.backup(held)
-            finally:
-                source.close()
-                held.close()
-        except sqlite3.DatabaseError as error:
-            raise RecordsError(f"{other.name} cannot be read as records: {error}.") from None
+                _copy_file(other, target, how)
+                break
+            except sqlite3.DatabaseError as error:
+                target.unlink(missing_ok=True)
+                words = f"{other.name} cannot be read as records: {error}."
+        else:
+            raise RecordsError(words)
         copied = Records(str(target))
         try:
             yield copied
         finally:
             copied.close()
+
+
+def _copy_file(other: Path, target: Path, how: str) -> None:
+    source = sqlite3.connect(f"{other.resolve().as_uri()}?{how}", uri=True, timeout=5.0)
+    held = sqlite3.connect(target)
+    try:
+        source.backup(held)
+    finally:
+        source.close()
+        held.close()
 
 
 class _Merge:
