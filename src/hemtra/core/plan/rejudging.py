@@ -31,8 +31,8 @@ def comparable(then: Plan, now: Plan) -> Pairs | None:
             continue
         if before is None or before.off or not _same_value(before, row):
             return None
-        same = _same_limits(before, row)
-        if not same and _of_many(now, row):
+        same = _same_limits(before, row) and before.name == row.name
+        if not _same_limits(before, row) and _of_many(now, row):
             return None
         found.append((row, same))
     return tuple(found)
@@ -43,10 +43,7 @@ def judged_by_values(pairs: Pairs, rows: Sequence[Judged]) -> tuple[Judged, ...]
     known = {row.balloon: row for row in rows}
     if any(row.balloon not in known for row, _ in pairs):
         return None
-    return tuple(
-        replace(known[row.balloon], name=row.name) if same else _judged(row, known[row.balloon])
-        for row, same in pairs
-    )
+    return tuple(known[row.balloon] if same else _judged(row, known[row.balloon]) for row, same in pairs)
 
 
 def verdict_of(plan: Plan, rows: Sequence[Judged]) -> Verdict:

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
 
-from hemtra.core.plan.limits import Verdict
 from hemtra.core.statistics import Statistics
 from hemtra.desktop.model.observe import Signal
 from hemtra.storage.records.pages import Filter, LotView, Page, Revision
@@ -45,11 +44,15 @@ class Series:
 
 @dataclass(frozen=True)
 class Course:
-    """One characteristic over the parts of the chosen lots; texts where it has no numbers."""
+    """One characteristic over the parts of the chosen lots; texts where it has no numbers.
+
+    total: parts that it was judged on. bad: of these, how many do not pass it.
+    """
 
     balloon: int
     series: tuple[Series, ...]
-    verdicts: dict[Verdict, int]
+    total: int
+    bad: int
     texts: Texts | None = None
 
 

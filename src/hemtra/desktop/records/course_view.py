@@ -164,8 +164,7 @@ class CourseView(QWidget):
 
     def _draw_head(self, painter: QPainter, course: Course) -> None:
         names = {row.balloon: row.name for row in self._bench.overview.failures}
-        bad = sum(number for verdict, number in course.verdicts.items() if verdict is not Verdict.PASS)
-        verdict = Verdict.FAIL if bad else Verdict.PASS
+        verdict = Verdict.FAIL if course.bad else Verdict.PASS
         draw_balloon(painter, QPointF(22, 18), str(course.balloon), verdict, radius=10)
         painter.setPen(theme.colour("ink"))
         painter.setFont(theme.font(14, bold=True))
@@ -217,8 +216,8 @@ class CourseView(QWidget):
         assert course.texts is not None
         painter.setFont(theme.font(12))
         painter.setPen(theme.colour("muted"))
-        passed, total = course.verdicts.get(Verdict.PASS, 0), sum(course.verdicts.values())
-        told = f"It reads text, so there is no trend: right on {passed} of {total} parts,"
+        passed = course.total - course.bad
+        told = f"It reads text, so there is no trend: right on {passed} of {course.total} parts,"
         told += f" {course.texts.kinds} different."
         painter.drawText(QPointF(16, HEAD + 16), told)
         painter.setPen(theme.colour("ink"))

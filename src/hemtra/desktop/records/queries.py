@@ -11,7 +11,7 @@ from hemtra.desktop.model.records_bench import Course, Overview, Series
 from hemtra.storage.records import Records
 from hemtra.storage.records.pages import Filter, Page, count, page, revisions_of
 from hemtra.storage.records.store import Lot
-from hemtra.storage.records.trends import failures, texts, trends, verdicts_of
+from hemtra.storage.records.trends import failures, not_passed, texts, trends
 
 
 @dataclass(frozen=True)
@@ -63,4 +63,5 @@ def follow(request: CourseRequest, superseded: Superseded) -> Iterator[Course]:
     if superseded():
         return
     told = texts(records, lots, balloon) if any(trend.reads for trend in found) else None
-    yield Course(balloon, series, verdicts_of(records, lots, balloon), told)
+    total = sum(trend.values.size for trend in found)
+    yield Course(balloon, series, total, sum(not_passed(records, lots, balloon).values()), told)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import Connection, select
@@ -111,16 +111,12 @@ def _rows_of_many(db: Connection, found: Sequence[PartRecord]) -> dict[int, list
     stood = select(characteristics).where(characteristics.c.revision_id.in_(used))
     rows: dict[int, list[Judged]] = {part.id: [] for part in found}
     for one in db.execute(stood.order_by(characteristics.c.balloon)).all():
-        blank = _judged(one, None, 0, None, None)
         query = select(
             values.c.part_id, values.c.value, values.c.verdict, values.c.text, values.c.reason
         ).where(values.c.characteristic_id == one.id, values.c.part_id.between(*span))
         for part, value, verdict, text, reason in db.execute(query):
             if part in rows:
-                held = replace(
-                    blank, value=value, verdict=VERDICTS[verdict], text=text or "", reason=reason or ""
-                )
-                rows[part].append(held)
+                rows[part].append(_judged(one, value, verdict, text, reason))
     return rows
 
 

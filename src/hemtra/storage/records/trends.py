@@ -117,15 +117,15 @@ def texts(records: Records, chosen: Sequence[Lot], balloon: int, most: int = 12)
     return Texts(tuple(rows[:most]), len(rows))
 
 
-def verdicts_of(records: Records, chosen: Sequence[Lot], balloon: int) -> dict[Verdict, int]:
-    """How many parts of some lots have which verdict on one characteristic."""
+def not_passed(records: Records, chosen: Sequence[Lot], balloon: int) -> dict[Verdict, int]:
+    """How many parts of some lots have which verdict but PASS on one characteristic."""
     counted: dict[Verdict, int] = {}
     with records.reading() as db:
         keys = [key for keys in _stood(db, chosen, balloon).values() for key in keys]
         for lot in chosen:
             query = (
                 select(values.c.verdict, func.count())
-                .where(values.c.characteristic_id.in_(keys), *_of_lot(lot, _range(db, lot)))
+                .where(values.c.characteristic_id.in_(keys), NOT_PASSED, *_of_lot(lot, _range(db, lot)))
                 .group_by(values.c.verdict)
             )
             for code, number in db.execute(query):
