@@ -23,6 +23,9 @@ from hemtra.storage.scans import load_scan
 from hemtra.storage.trays import TrayEntry, save_tray
 from hemtra.virtual.demo import PARTS
 
+FEW = 5
+"""Parts of the demo's tray that most tests open: three good ones, two bad."""
+
 
 @pytest.fixture(scope="session")
 def dressed(qapp):
@@ -106,19 +109,19 @@ def settled(qtbot):
 
 @pytest.fixture(scope="session")
 def small_demo(demo_folder, tmp_path_factory):
-    """The demo with the first eight parts of its tray. Tests only read it."""
+    """The demo with the first parts of its tray. Tests only read it."""
     folder = tmp_path_factory.mktemp("small")
     (folder / TRAY).mkdir()
-    for name in (PLAN_FILE, STATION_FILE, *(f"{TRAY}/{part.file}" for part in PARTS[:8])):
+    for name in (PLAN_FILE, STATION_FILE, *(f"{TRAY}/{part.file}" for part in PARTS[:FEW])):
         (folder / name).symlink_to(demo_folder / name)
-    save_tray(folder / PLAN_FILE, [TrayEntry(folder / TRAY / part.file, part.tag) for part in PARTS[:8]])
+    save_tray(folder / PLAN_FILE, [TrayEntry(folder / TRAY / part.file, part.tag) for part in PARTS[:FEW]])
     return folder
 
 
 @pytest.fixture
 def demo(window, settled, small_demo, qtbot):
-    """A window with the demo and eight of its parts open, on the first one."""
+    """A window with the demo and a few of its parts open, on the first one."""
     window.plans.open(small_demo / PLAN_FILE)
-    qtbot.waitUntil(lambda: len(window.bench.tray.parts) == 8, timeout=20_000)
+    qtbot.waitUntil(lambda: len(window.bench.tray.parts) == FEW, timeout=20_000)
     settled(window)
     return window

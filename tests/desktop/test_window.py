@@ -47,7 +47,7 @@ def message(window) -> str:
 
 
 def test_demo_opens_with_all_parts_judged(demo):
-    assert demo.bench.tray.agreement == (8, 8)
+    assert demo.bench.tray.agreement == (5, 5)
     assert [row.row.balloon for row in demo.plan_workspace.sheet.items] == list(range(1, 25))
     assert all(c.verdict == "PASS" for c in values(demo).values())
     assert demo.bench.balloon == 1
@@ -65,12 +65,12 @@ def test_dragging_a_zone_off_its_boss_fails_it_and_undo_brings_it_back(demo, qtb
     assert values(demo)[1].verdict == "FAIL"
     assert abs(values(demo)[1].value) < 3
     assert demo.bench.document.unsaved
-    assert demo.bench.tray.agreement == (4, 8), "every good part fails now, and every bad one still does"
+    assert demo.bench.tray.agreement == (2, 5), "every good part fails now, and every bad one still does"
     assert demo.actions_by_id["edit.undo"].text() == "Undo zone of Boss NE top"
     qtbot.keyClick(stage, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     settled(demo)
     assert demo.bench.document.plan == before
-    assert demo.bench.tray.agreement == (8, 8)
+    assert demo.bench.tray.agreement == (5, 5)
 
 
 def test_handles_resize_and_rotate(demo, qtbot, settled):
@@ -105,7 +105,7 @@ def test_typing_limits_changes_the_verdict_and_nonsense_does_not(demo, qtbot, se
     settled(demo)
     assert demo.bench.row.upper == 4.005
     assert values(demo)[1].verdict == "FAIL"
-    assert demo.bench.tray.agreement[0] < 8
+    assert demo.bench.tray.agreement[0] < 5
     retype(qtbot, row.tolerance, "about four")
     assert "is not a tolerance" in message(demo)
     assert row.tolerance.property("wrong")
@@ -177,7 +177,7 @@ def test_space_steps_through_the_tray_and_tags_can_be_changed(demo, qtbot, settl
     card = tray.cards[2]
     qtbot.mouseClick(card, LEFT, pos=card._tag_box().center().toPoint())
     assert demo.bench.tray.parts[2].tag == "unknown"
-    assert demo.bench.tray.agreement == (7, 7)
+    assert demo.bench.tray.agreement == (4, 4)
     qtbot.mouseClick(tray.cards[0], LEFT, pos=QPoint(20, 20))
     assert demo.bench.tray.current.name == "cover-01"
 
@@ -263,7 +263,7 @@ def test_save_reopen_and_tray_beside_it(demo, settled, tmp_path, qtbot):
     assert load_plan(path).characteristic(1).upper == 4.2
     demo.plans.open(path)
     qtbot.waitUntil(
-        lambda: demo.bench.document.path == path and len(demo.bench.tray.parts) == 8, timeout=20_000
+        lambda: demo.bench.document.path == path and len(demo.bench.tray.parts) == 5, timeout=20_000
     )
     settled(demo)
     assert [p.tag for p in demo.bench.tray.parts[:3]] == ["good", "unknown", "bad"]
@@ -296,7 +296,7 @@ def test_a_file_that_cannot_be_opened_leaves_the_open_one(demo, settled, tmp_pat
     settled(demo)
     assert "bad.hplan is damaged" in message(demo)
     assert demo.bench.document.plan is before
-    assert len(demo.bench.tray.parts) == 8
+    assert len(demo.bench.tray.parts) == 5
 
 
 def test_scans_alone_start_a_plan_and_odd_ones_are_told(window, settled, qtbot, tmp_path, small_demo):
@@ -330,7 +330,7 @@ def test_unsaved_work_comes_back_after_a_crash(demo, settled, qtbot):
     assert "Unsaved changes to “rain-pump cover”" in message(demo)
     restore = next(b for b in demo.message_bar.findChildren(QPushButton) if b.text() == "Restore")
     qtbot.mouseClick(restore, LEFT)
-    qtbot.waitUntil(lambda: len(demo.bench.tray.parts) == 8, timeout=20_000)
+    qtbot.waitUntil(lambda: len(demo.bench.tray.parts) == 5, timeout=20_000)
     settled(demo)
     assert demo.bench.row.upper == 4.25
     assert demo.bench.document.unsaved
@@ -374,7 +374,7 @@ def test_keys_and_signs_can_stay_open_beside_the_work(demo, qtbot):
 
 def test_everything_paints_on_every_part_and_characteristic(demo, settled):
     """Evidence of every kind is drawn on good and bad parts alike; Qt warnings fail this test."""
-    for place, index in enumerate((0, 4, 7)):
+    for place, index in enumerate((0, 2, 4)):
         demo.bench.tray.select(index)
         for row in demo.bench.document.plan.sheet[place % 2 :: 2]:
             demo.bench.select(row.balloon)
