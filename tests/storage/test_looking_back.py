@@ -157,6 +157,17 @@ def test_names_and_limits_that_changed_make_series_of_their_own_that_go_on_later
     }
 
 
+def test_values_of_any_size_come_back(records):
+    sizes = [0.1, -0.3, 1234.56789, None, 1e-9, 3.00000000049]
+    lot = made_lot(records, "sizes", sizes)
+    (trend,) = trends(records, [lot], 1)
+    expected = [np.nan if size is None else size for size in sizes]
+    np.testing.assert_allclose(trend.values, expected, rtol=0, atol=5.1e-10)
+    vast = made_lot(records, "vast", [0.1, None, 1e15, -1e12], started=BEGAN + DAY)
+    (trend,) = trends(records, [vast], 1)
+    np.testing.assert_array_equal(trend.values, [0.1, np.nan, 1e15, -1e12])
+
+
 def test_lots_of_one_part_or_none_have_a_trend_or_none(records):
     single, empty = made_lot(records, "one", [0.2]), made_lot(records, "none", [])
     (trend,) = trends(records, [single, empty], 1)

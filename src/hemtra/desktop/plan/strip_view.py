@@ -160,7 +160,7 @@ class Strips(QWidget):
         painter.setClipRect(frame)
         y = frame.bottom() - 2 - (series.values - low) / (high - low) * (frame.height() - 4)
         self._draw_missing(painter, frame)
-        painter.setPen(QPen(theme.colour("ink"), 1.1))
+        painter.setPen(QPen(theme.colour("ink"), 1))
         for first, last in parts_of(series):
             points = QPolygonF([QPointF(float(px[k]), float(y[k])) for k in range(first, last + 1)])
             painter.drawPolyline(points)

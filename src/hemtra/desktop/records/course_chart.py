@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPen, QPolygonF
 
 from hemtra.core.arrays import FloatArray, IntArray
@@ -110,26 +110,44 @@ def _draw_lots(painter: QPainter, chart: Chart, start: int, trend: Trend) -> Non
 
 
 def _draw_line(painter: QPainter, chart: Chart, x: FloatArray, least: FloatArray, greatest: FloatArray) -> None:
-    painter.setPen(QPen(theme.colour("ink"), 1.1))
+    """The values joined where each has a place of its own, else from least to greatest in each column."""
+    painter.setPen(QPen(theme.colour("ink"), 1))
     painter.setBrush(Qt.BrushStyle.NoBrush)
-    piece: list[QPointF] = []
-    same = least is greatest
-    for place, low, high in zip(x.tolist(), least.tolist(), greatest.tolist(), strict=True):
-        if low != low:
-            # nothing was measured there; the line is broken
-            painter.drawPolyline(QPolygonF(piece))
-            piece = []
-            continue
-        piece.append(chart.at(place, low))
-        if not same:
-            piece.append(chart.at(place, high))
-    painter.drawPolyline(QPolygonF(piece))
-    if same and chart.view[1] - chart.view[0] <= DOTS:
+    if least is not greatest:
+        _draw_columns(painter, chart, x, least, greatest)
+        return
+    known = np.flatnonzero(~np.isnan(least))
+    spots = [
+        chart.at(place, value) for place, value in zip(x[known].tolist(), least[known].tolist(), strict=True)
+    ]
+    # what was not measured breaks the line
+    for piece in np.split(np.arange(known.size), np.flatnonzero(np.diff(known) > 1) + 1):
+        painter.drawPolyline(QPolygonF(spots[piece[0] : piece[-1] + 1] if piece.size else []))
+    if chart.view[1] - chart.view[0] <= DOTS:
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(theme.colour("ink"))
-        for place, low in zip(x.tolist(), least.tolist(), strict=True):
-            if low == low:
-                painter.drawEllipse(chart.at(place, low), 2.0, 2.0)
+        for spot in spots:
+            painter.drawEllipse(spot, 2.0, 2.0)
+
+
+def _draw_columns(
+    painter: QPainter, chart: Chart, x: FloatArray, least: FloatArray, greatest: FloatArray
+) -> None:
+    """One upright line a column, each reaching to the one before; joined ones would take a second to draw."""
+    known = np.flatnonzero(~np.isnan(least))
+    low, high = least[known], greatest[known]
+    beside = np.diff(known) == 1
+    low[1:] = np.where(beside, np.minimum(low[1:], greatest[known][:-1]), low[1:])
+    high[1:] = np.where(beside, np.maximum(high[1:], least[known][:-1]), high[1:])
+    lines = [
+        QLineF(chart.at(place, a), chart.at(place, b) + QPointF(0.0, 1.0))
+        for place, a, b in zip(x[known].tolist(), low.tolist(), high.tolist(), strict=True)
+    ]
+    painter.save()
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+    painter.setPen(QPen(theme.colour("ink"), 1))
+    painter.drawLines(lines)
+    painter.restore()
 
 
 def _draw_outside(painter: QPainter, chart: Chart, start: int, trend: Trend, low: int, high: int) -> None:

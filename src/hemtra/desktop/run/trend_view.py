@@ -136,7 +136,7 @@ def _draw_curve(painter: QPainter, box: QRectF, rows: list[Judged]) -> None:
     for limit in limits:
         painter.drawLine(QPointF(box.left(), level(limit)), QPointF(box.right(), level(limit)))
     step = box.width() / max(len(rows) - 1, 30)
-    painter.setPen(QPen(theme.colour("ink"), 1.2))
+    painter.setPen(QPen(theme.colour("ink"), 1))
     piece: list[QPointF] = []
     for k, value in enumerate([*values.tolist(), float("nan")]):
         if value == value:

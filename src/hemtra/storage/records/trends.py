@@ -8,7 +8,7 @@ from itertools import chain
 from typing import Any
 
 import numpy as np
-from sqlalchemy import Connection, Select, exists, func, literal, select
+from sqlalchemy import BigInteger, Connection, Select, cast, exists, func, literal, select
 
 from hemtra.core.arrays import FloatArray, IntArray
 from hemtra.core.plan.limits import Verdict
@@ -17,6 +17,8 @@ from hemtra.storage.records.store import Lot, Records
 
 FIRST = 200
 """Parts that tell whether a characteristic reads text."""
+STEPS, NONE = 1e9, 9 * 10**18
+"""Steps to a unit that values of a trend are rounded to, and the number of steps that stands for none."""
 _PAIR = np.dtype([("part", np.int64), ("value", np.float64)])
 
 
@@ -189,18 +191,39 @@ def _of_lot(lot: Lot, span: tuple[int, int] | None) -> tuple[Any, ...]:
 
 def _values(db: Connection, key: int, lot: Lot, span: tuple[int, int] | None) -> np.ndarray[Any, Any]:
     """Parts and values of one characteristic in a lot, (n,) of `_PAIR`."""
-    # an infinity stands for none, which arrays cannot hold
-    value = func.coalesce(values.c.value, literal(float("inf")))
     held = (values.c.characteristic_id == key, *_of_lot(lot, span))
-    found = _column(db, select(value).where(*held).order_by(values.c.part_id))
+    found = None
+    if span is not None and db.dialect.name == "sqlite":
+        found = _packed(db, held)
+    if found is None:
+        # an infinity stands for none, which arrays cannot hold
+        value = func.coalesce(values.c.value, literal(float("inf")))
+        found = _column(db, select(value).where(*held).order_by(values.c.part_id))
+        found[np.isinf(found)] = np.nan
     rows = np.empty(found.size, _PAIR)
-    rows["value"] = np.where(np.isinf(found), np.nan, found)
+    rows["value"] = found
     if span is not None and found.size == span[1] - span[0] + 1:
         # a value for each key there is between two: which they are need not be asked
         rows["part"] = np.arange(span[0], span[1] + 1)
     else:
         rows["part"] = _column(db, select(values.c.part_id).where(*held).order_by(values.c.part_id))
     return rows
+
+
+def _packed(db: Connection, held: tuple[Any, ...]) -> FloatArray | None:
+    """The values of one stretch of the table in its order; None where some value is too large for this way.
+
+    SQLite makes one text of them, in whole steps, and NumPy reads it: half the time that a million rows take.
+    """
+    steps = func.coalesce(cast(func.round(values.c.value * STEPS), BigInteger), NONE)
+    text = db.execute(select(func.group_concat(steps)).where(*held)).scalar()
+    if not text:
+        return np.empty(0)
+    found = np.fromstring(text, np.int64, sep=",")
+    missing = found == NONE
+    if ((found > NONE) | (found < -NONE)).any():
+        return None
+    return np.where(missing, np.nan, found / STEPS)
 
 
 def _column(db: Connection, query: Select[Any]) -> FloatArray:
