@@ -140,6 +140,7 @@ class PartPage(QWidget):
 
     def open(self, records: Records, key: int) -> None:
         """Look at a part by its key; it comes when it comes."""
+        self.title.setText("")  # what is still shown is another part
         self._open_lane.submit((records, key))
 
     def stop(self) -> None:
