@@ -14,7 +14,7 @@ from hemtra.storage.records.merging import merge
 from hemtra.storage.records.opening import RecordsError
 from hemtra.storage.records.pages import NOT_PASS, Filter, count, lot_views, page, revisions_of
 from hemtra.storage.records.store import Counts, Event
-from hemtra.storage.records.trends import failures, not_passed, texts, trends
+from hemtra.storage.records.trends import failures, not_passed, over_all, texts, trends
 from lots import BEGAN, DAY, MINUTE, made_lot, part, two_rows
 
 
@@ -140,6 +140,9 @@ def test_lots_that_were_written_beside_each_other_have_their_own_values(records)
     np.testing.assert_array_equal(both.values, [0.1, 0.2, np.nan, 0.9, 0.8])
     assert both.starts == ((0, "one"), (3, "other"))
     assert [(f.balloon, f.count, f.missing) for f in failures(records, [one])] == [(1, 1, 1), (2, 0, 0)]
+    assert [f.verdict for f in failures(records, [one])] == [Verdict.NOT_MEASURED, Verdict.PASS]
+    assert over_all(1, 1, 1) is Verdict.FAIL
+    assert over_all(0, 0, 1) is Verdict.NOT_PROVEN, "what is not proven never counts as passed"
     assert not_passed(records, [other], 1) == {Verdict.FAIL: 2}
     assert not_passed(records, [one], 1) == {Verdict.NOT_MEASURED: 1}
 

@@ -2,19 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
 from hemtra.core.errors import HemtraError
+from hemtra.core.progress import Progress
 from hemtra.runtime.reporting import report_lot, report_part
 from hemtra.runtime.starting import default_db
 from hemtra.storage.exports import export
 from hemtra.storage.records import Records
 from hemtra.storage.records.merging import merge
 from hemtra.storage.records.store import Lot
-
-Progress = Callable[[int, int, str], bool]
 
 
 def export_records(db: str | None, lot: str | None, output: Path, tell: Progress) -> None:

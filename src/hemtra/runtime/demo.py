@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Callable
 from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
 import platformdirs
 
+from hemtra.core.progress import Progress
 from hemtra.runtime.demo_records import RECORDS, SCANNED, write_records
 from hemtra.storage.files import make_folder, write_text
 from hemtra.storage.plans import save_plan
@@ -26,9 +26,6 @@ RUNNER_STATION_FILE, RUNNER_PLAN_FILE = "runner-line.hstation", "drawer-runner.h
 RUNNER_TRAY, RUNNER_TRUTH = "runners", "runner-truth.json"
 SCENES = ((PLAN_FILE, TRAY, TRUTH), (RUNNER_PLAN_FILE, RUNNER_TRAY, RUNNER_TRUTH))
 """A plan, the folder of its parts, and what is known of them."""
-
-Progress = Callable[[int, int, str], bool]
-"""Told how many of how many are done and what comes next; answers whether to go on."""
 
 
 def write_demo(folder: Path, progress: Progress = lambda done, of, what: True) -> bool:

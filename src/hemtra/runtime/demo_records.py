@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Callable
 from pathlib import Path
 
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.engine import Engine
 from hemtra.core.plan.limits import Judged, Verdict, part_verdict, reason_of
+from hemtra.core.progress import Progress
 from hemtra.runtime.starting import records_folder
 from hemtra.storage.files import make_folder
 from hemtra.storage.records import Records
@@ -25,9 +25,6 @@ SCANNED = {13: 3, 19: 2}
 """By lot, how many of its parts that fail have their scan; older ones had to go."""
 ONE_GOOD = 13
 """The lot of which a part that passes has its scan too."""
-
-Progress = Callable[[int, int, str], bool]
-"""Told how many of how many are done and what comes next; answers whether to go on."""
 
 
 def write_records(folder: Path, plan: Plan, progress: Progress) -> bool:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import io
 from collections import deque
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from concurrent.futures import Future
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -15,6 +15,7 @@ from hemtra.core.errors import HemtraError
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import Judged, Verdict
 from hemtra.core.plan.rejudging import Pairs, comparable, judged_by_values, verdict_of
+from hemtra.core.progress import Progress
 from hemtra.runtime.feeds import Arrived
 from hemtra.runtime.looking_again import scan_of
 from hemtra.runtime.workers import Evaluated, ProcessWorkers, ThreadWorkers, Workers
@@ -27,9 +28,6 @@ Rows: TypeAlias = tuple[Judged, ...]
 WORTH_PROCESSES = 8
 """Scans from which processes of their own are worth their start."""
 IN_FLIGHT = 6
-
-Progress = Callable[[int, int, str], bool]
-"""Told how many of how many are done and what comes next; answers whether to go on."""
 
 
 @dataclass(frozen=True)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -13,6 +13,7 @@ from hemtra.core.marks import Mark
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.engine import Engine, Result
 from hemtra.core.plan.limits import Judged, Verdict, reason_of
+from hemtra.core.progress import Progress
 from hemtra.core.statistics import statistics
 from hemtra.runtime.looking_again import SeenAgain, look_again
 from hemtra.storage.records import Records
@@ -32,9 +33,6 @@ FEW = 5
 """Parts that pass among which one with a scan is looked for."""
 LOOKED_AT = 200
 """Parts that did not pass among which evidence is looked for."""
-
-Progress = Callable[[int, int, str], bool]
-"""Told how many of how many are done and what comes next; answers whether to go on."""
 
 
 def report_part(records: Records, key: int, path: Path) -> None:
@@ -137,7 +135,7 @@ def lot_content(records: Records, lot: Lot, progress: Progress) -> LotContent | 
         found = trends(records, [lot], balloon)
         series += [(trend, statistics(trend.values, trend.lower, trend.upper)) for trend in found]
     pareto = failures(records, [lot])
-    evidence = _Evidence(records, lot, {row.balloon for row in pareto if row.count})
+    evidence = _Evidence(records, lot, {row.balloon: row.verdict for row in pareto})
     if not evidence.gather(progress):
         return None
     wanted = Filter(lots=(lot.id,), verdicts=() if view.counts.all <= LISTED else NOT_PASS)
@@ -162,8 +160,8 @@ class _Evidence:
 
     records: Records
     lot: Lot
-    failed: Collection[int]
-    """Balloons that some part fails."""
+    verdicts: Mapping[int, Verdict]
+    """By balloon, of all parts together."""
     looks: list[Look] = field(default_factory=list)
     picture: PartPicture | None = None
     missing: str = "There is no picture: the lot has no parts."
@@ -210,8 +208,7 @@ class _Evidence:
     def _pictured(self, seen: Seen) -> PartPicture:
         """The part with what the lot fails."""
         pointers = [
-            replace(p, verdict=Verdict.FAIL if p.balloon in self.failed else Verdict.PASS)
-            for p in seen.pointers
+            replace(p, verdict=self.verdicts.get(p.balloon, Verdict.NOT_MEASURED)) for p in seen.pointers
         ]
         return PartPicture(seen.data, DRAWING, pointers)
 

@@ -91,6 +91,25 @@ def reason_of(rows: Iterable[Judged]) -> str:
     return "; ".join(f"{row.balloon} {row.name} {row.reason}".strip() for row in bad)
 
 
+def told_limits(lower: float | None, upper: float | None, decimals: int) -> str:
+    """Lower and upper limit as on a drawing."""
+    ends = ["" if limit is None else f"{limit:.{decimals}f}" for limit in (lower, upper)]
+    if not ends[0]:
+        return f"≤ {ends[1]}" if ends[1] else "no limits"
+    return f"{ends[0]} … {ends[1]}" if ends[1] else f"≥ {ends[0]}"
+
+
+def told_value(judged: Judged, decimals: int | None = None) -> str:
+    """The value with its unit, or a dash; the degree sign stands close to its number."""
+    if judged.value is None:
+        return "–"
+    if judged.text:
+        return judged.text  # what was read, not how right it is
+    places = judged.decimals if decimals is None else decimals
+    value = round(judged.value, places) + 0.0  # which makes a negative zero a zero
+    return f"{value:.{places}f}{'' if judged.unit == '°' else ' '}{judged.unit}".strip()
+
+
 def decimals_for(lower: float | None, upper: float | None, nominal: float | None) -> int:
     """Digits after the point that show a twentieth of the tolerance, 2 to 4."""
     if lower is not None and upper is not None:

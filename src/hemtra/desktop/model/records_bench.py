@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
 
+from hemtra.core.plan.limits import Verdict
 from hemtra.core.statistics import Statistics
 from hemtra.desktop.model.observe import Signal
 from hemtra.storage.records.pages import Filter, LotView, Page, Revision
@@ -46,13 +47,14 @@ class Series:
 class Course:
     """One characteristic over the parts of the chosen lots; texts where it has no numbers.
 
-    total: parts that it was judged on. bad: of these, how many do not pass it.
+    total: parts that it was judged on. bad: of these, how many do not pass it. verdict: of all of them.
     """
 
     balloon: int
     series: tuple[Series, ...]
     total: int
     bad: int
+    verdict: Verdict
     texts: Texts | None = None
 
 

@@ -23,7 +23,7 @@ from hemtra.core.marks import Evidence
 from hemtra.core.plan.document import Characteristic, Step
 from hemtra.core.plan.engine import StepResult
 from hemtra.core.plan.kind import Kind
-from hemtra.core.plan.limits import Judged
+from hemtra.core.plan.limits import Judged, told_value
 from hemtra.core.plan.tolerance import EXAMPLES
 from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.scan import Scan
@@ -34,7 +34,6 @@ from hemtra.desktop.plan.evidence_picture import EvidencePicture
 from hemtra.desktop.plan.follow_button import FollowButton
 from hemtra.desktop.plan.input_buttons import InputButtons
 from hemtra.desktop.plan.path_numbers import PathNumbers
-from hemtra.desktop.plan.signs import told_value
 from hemtra.desktop.plan.zone_numbers import ZoneNumbers
 
 WIDTH, WIDER, NARROW = 484, 690, 286

@@ -22,7 +22,7 @@ from PySide6.QtWidgets import QWidget
 from hemtra.core.arrays import FloatArray
 from hemtra.core.geometry.elements import Plane, Point
 from hemtra.core.marks import Dimension, Mark, Polyline
-from hemtra.core.plan.limits import Judged
+from hemtra.core.plan.limits import Judged, told_value
 from hemtra.core.plan.registry import kind_named
 from hemtra.core.scan.heightmap import Profile
 from hemtra.desktop import theme
@@ -41,7 +41,7 @@ from hemtra.desktop.plan.section_axes import (
 )
 from hemtra.desktop.plan.section_tools import SectionTools
 from hemtra.desktop.plan.section_zone import SectionZone
-from hemtra.desktop.plan.signs import draw_arrow, draw_balloon, draw_chip, draw_panel, told_value
+from hemtra.desktop.plan.signs import draw_arrow, draw_balloon, draw_chip, draw_panel
 
 CLOSER, CLOSEST = 1.25, 0.2
 """By how much a notch of the wheel comes closer, and the shortest stretch shown, in mm."""

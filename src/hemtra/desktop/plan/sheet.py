@@ -15,13 +15,13 @@ from PySide6.QtWidgets import (
 )
 
 from hemtra.core.plan.document import Characteristic
-from hemtra.core.plan.limits import Judged, Verdict
+from hemtra.core.plan.limits import Judged, Verdict, told_value
 from hemtra.core.plan.sheet_edits import found_rows, in_groups
 from hemtra.core.plan.tolerance import EXAMPLES
 from hemtra.desktop import theme
 from hemtra.desktop.model.bench import Bench
 from hemtra.desktop.plan.list_panel import ListPanel
-from hemtra.desktop.plan.signs import bar_scale, draw_balloon, draw_limit_bar, told_value
+from hemtra.desktop.plan.signs import bar_scale, draw_balloon, draw_limit_bar
 
 ROW, OPEN_ROW = 31, 66
 GRAB = 6.0

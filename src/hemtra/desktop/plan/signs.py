@@ -114,16 +114,6 @@ def bar_scale(lower: float | None, upper: float | None, nominal: float | None) -
     return (limit - reach, limit + reach / 3) if upper is not None else (limit - reach / 3, limit + reach)
 
 
-def told_value(judged: Judged, decimals: int) -> str:
-    """The value with its unit, or a dash; the degree sign stands close to its number."""
-    if judged.value is None:
-        return "–"
-    if judged.text:
-        return judged.text  # what was read, not how right it is
-    value = round(judged.value, decimals) + 0.0  # which makes a negative zero a zero
-    return f"{value:.{decimals}f}{'' if judged.unit == '°' else ' '}{judged.unit}"
-
-
 def draw_chip(
     painter: QPainter, at: QPointF, text: str, *, back: QColor | None = None, ink: QColor | None = None
 ) -> QRectF:

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QScrollArea, QVBoxLayout, QWidget
 
 from hemtra.core.arrays import FloatArray
 from hemtra.core.plan.document import Characteristic
-from hemtra.core.plan.limits import Judged
+from hemtra.core.plan.limits import Judged, told_value
 from hemtra.core.plan.series import Series, beyond, stretches
 from hemtra.desktop import theme
 from hemtra.desktop.model.bench import Bench, Shown
@@ -23,7 +23,7 @@ from hemtra.desktop.model.strips import (
     strip_span,
     value_here,
 )
-from hemtra.desktop.plan.signs import draw_balloon, told_value
+from hemtra.desktop.plan.signs import draw_balloon
 from hemtra.desktop.plan.stretch_list import StretchList
 
 LOW, TALL, FOOT = 30, 76, 20

@@ -17,13 +17,12 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QWidget
 
-from hemtra.core.plan.limits import Verdict
+from hemtra.core.plan.limits import told_limits
 from hemtra.core.statistics import Statistics
 from hemtra.desktop import theme
 from hemtra.desktop.model.records_bench import Course, RecordsBench, Series
 from hemtra.desktop.plan.signs import draw_balloon, draw_chip, draw_panel
 from hemtra.desktop.records.course_chart import Chart, draw_histogram, draw_scale, draw_series, span_of
-from hemtra.desktop.records.record_sheet import told_limits
 from hemtra.storage.records.trends import Trend
 
 HEAD, FOOT, LEFT, BESIDE = 34.0, 62.0, 58.0, 128.0
@@ -164,8 +163,7 @@ class CourseView(QWidget):
 
     def _draw_head(self, painter: QPainter, course: Course) -> None:
         names = {row.balloon: row.name for row in self._bench.overview.failures}
-        verdict = Verdict.FAIL if course.bad else Verdict.PASS
-        draw_balloon(painter, QPointF(22, 18), str(course.balloon), verdict, radius=10)
+        draw_balloon(painter, QPointF(22, 18), str(course.balloon), course.verdict, radius=10)
         painter.setPen(theme.colour("ink"))
         painter.setFont(theme.font(14, bold=True))
         name = names.get(course.balloon, "")
@@ -198,13 +196,13 @@ class CourseView(QWidget):
     def _draw_statistics(self, painter: QPainter, series: Series) -> None:
         found, trend = series.statistics, series.trend
         top, x = self.height() - FOOT + 18.0, 16.0
-        for label, value, help_text in told_statistics(found, trend.decimals):
+        for label, value, is_index in told_statistics(found, trend.unit, trend.decimals):
             painter.setFont(theme.font(11))
             painter.setPen(theme.colour("muted"))
             painter.drawText(QPointF(x, top), label)
             wide = painter.fontMetrics().horizontalAdvance(label)
-            painter.setFont(theme.font(14, bold=bool(help_text)))
-            painter.setPen(theme.colour("muted" if help_text and found.few else "ink"))
+            painter.setFont(theme.font(14, bold=is_index))
+            painter.setPen(theme.colour("muted" if is_index and found.few else "ink"))
             painter.drawText(QPointF(x, top + 18), value)
             x += max(wide, painter.fontMetrics().horizontalAdvance(value)) + 20
         if found.warning:
@@ -236,11 +234,10 @@ class CourseView(QWidget):
         if found is None or self._cursor is None:
             return
         trend, k = found
-        before = [(at, name) for at, name in trend.starts if at <= k]
-        at, name = before[-1]
+        name = [lot for at, lot in trend.starts if at <= k][-1]
         unit = "" if trend.unit == "°" else " "
         value = f"{trend.values[k]:.{trend.decimals + 1}f}{unit}{trend.unit}"
-        words = f"{name}, part {k - at + 1} in order: {value} · click opens it"
+        words = f"{name}: {value} · click opens the part"
         wide = _metrics(12).horizontalAdvance(words) + 16
         left = min(self._cursor.x() + 10, self.frame.right() - wide)
         draw_chip(painter, QPointF(left, max(self._cursor.y() - 34, HEAD)), words)
@@ -325,8 +322,8 @@ def _metrics(pixels: int, *, bold: bool = False) -> QFontMetricsF:
     return QFontMetricsF(theme.font(pixels, bold=bold))
 
 
-def told_statistics(found: Statistics, decimals: int) -> list[tuple[str, str, str]]:
-    """Label, value, and for an index what it is, of each statistic."""
+def told_statistics(found: Statistics, unit: str, decimals: int) -> list[tuple[str, str, bool]]:
+    """Label with the unit, value, and whether it is an index, of each statistic."""
     digits = decimals + 1
 
     def number(value: float | None) -> str:
@@ -336,16 +333,16 @@ def told_statistics(found: Statistics, decimals: int) -> list[tuple[str, str, st
         return "–" if value is None else f"{value:.2f}"
 
     return [
-        ("parts", f"{found.count:,}".replace(",", " "), ""),
-        ("not measured", f"{found.missing:,}".replace(",", " "), ""),
-        ("mean", number(found.mean), ""),
-        ("s", number(found.deviation), ""),
-        ("least", number(found.least), ""),
-        ("greatest", number(found.greatest), ""),
-        ("Cp", index(found.cp), "capability"),
-        ("Cpk", index(found.cpk), "capability"),
-        ("Pp", index(found.pp), "performance"),
-        ("Ppk", index(found.ppk), "performance"),
+        ("parts", f"{found.count:,}".replace(",", " "), False),
+        ("not measured", f"{found.missing:,}".replace(",", " "), False),
+        (f"mean {unit}", number(found.mean), False),
+        (f"s {unit}", number(found.deviation), False),
+        (f"least {unit}", number(found.least), False),
+        (f"greatest {unit}", number(found.greatest), False),
+        ("Cp", index(found.cp), True),
+        ("Cpk", index(found.cpk), True),
+        ("Pp", index(found.pp), True),
+        ("Ppk", index(found.ppk), True),
     ]
 
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QPainter
 
-from hemtra.core.plan.limits import Verdict
 from hemtra.desktop import theme
 from hemtra.desktop.model.records_bench import RecordsBench
 from hemtra.desktop.plan.signs import draw_balloon
@@ -49,9 +48,8 @@ class FailureList(PaintedList[Failures]):
 
     def paint_row(self, painter: QPainter, row: Failures, box: QRectF) -> None:
         """Balloon, name, bar and number."""
-        verdict = Verdict.FAIL if row.count > row.missing else Verdict.NOT_MEASURED
-        shown = verdict if row.count else Verdict.PASS
-        draw_balloon(painter, QPointF(box.left() + 20, box.center().y()), str(row.balloon), shown, radius=9)
+        at = QPointF(box.left() + 20, box.center().y())
+        draw_balloon(painter, at, str(row.balloon), row.verdict, radius=9)
         painter.setFont(theme.font(12))
         painter.setPen(theme.colour("ink" if row.count else "muted"))
         named = QRectF(box.left() + 36, box.top(), NAMED - 40, box.height())

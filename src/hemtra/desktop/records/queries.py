@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from hemtra.core.plan.limits import Verdict
 from hemtra.core.statistics import statistics
 from hemtra.desktop.lanes import Superseded
 from hemtra.desktop.model.records_bench import Course, Overview, Series
 from hemtra.storage.records import Records
 from hemtra.storage.records.pages import Filter, Page, count, page, revisions_of
 from hemtra.storage.records.store import Lot
-from hemtra.storage.records.trends import failures, not_passed, texts, trends
+from hemtra.storage.records.trends import failures, not_passed, over_all, texts, trends
 
 
 @dataclass(frozen=True)
@@ -64,4 +65,7 @@ def follow(request: CourseRequest, superseded: Superseded) -> Iterator[Course]:
         return
     told = texts(records, lots, balloon) if any(trend.reads for trend in found) else None
     total = sum(trend.values.size for trend in found)
-    yield Course(balloon, series, total, sum(not_passed(records, lots, balloon).values()), told)
+    bad = not_passed(records, lots, balloon)
+    reasons = (bad.get(verdict, 0) for verdict in (Verdict.FAIL, Verdict.NOT_MEASURED, Verdict.NOT_PROVEN))
+    verdict = over_all(*reasons) if total else Verdict.NOT_MEASURED
+    yield Course(balloon, series, total, sum(bad.values()), verdict, told)

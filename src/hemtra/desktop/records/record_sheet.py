@@ -5,9 +5,9 @@ from __future__ import annotations
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QPainter
 
-from hemtra.core.plan.limits import Judged, Verdict
+from hemtra.core.plan.limits import Judged, Verdict, told_limits, told_value
 from hemtra.desktop import theme
-from hemtra.desktop.plan.signs import draw_balloon, told_value
+from hemtra.desktop.plan.signs import draw_balloon
 from hemtra.desktop.records.painted_list import PaintedList, elided
 
 ROW, TALL = 34, 50
@@ -71,11 +71,3 @@ class RecordSheet(PaintedList[Judged]):
             under = QRectF(inner.left(), inner.bottom() + 1, inner.width(), 15)
             words = elided(painter, row.reason, under.width())
             painter.drawText(under, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, words)
-
-
-def told_limits(lower: float | None, upper: float | None, decimals: int) -> str:
-    """Lower and upper limit as on a drawing."""
-    ends = ["" if limit is None else f"{limit:.{decimals}f}" for limit in (lower, upper)]
-    if not ends[0]:
-        return f"≤ {ends[1]}" if ends[1] else "no limits"
-    return f"{ends[0]} … {ends[1]}" if ends[1] else f"≥ {ends[0]}"

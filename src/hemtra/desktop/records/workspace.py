@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
 )
 
 from hemtra.core.errors import HemtraError
+from hemtra.core.progress import Progress
 from hemtra.desktop.lanes import Lane
 from hemtra.desktop.model.bench import Bench
 from hemtra.desktop.model.records_bench import Course, Overview, RecordsBench
@@ -45,7 +46,7 @@ from hemtra.runtime.starting import default_db
 from hemtra.storage.records import Records
 from hemtra.storage.records.pages import LotView, Page, lot_views
 
-Prepare: TypeAlias = Callable[[Callable[[int, int, str], bool]], object]
+Prepare: TypeAlias = Callable[[Progress], object]
 """Work that is told how to report its progress."""
 
 

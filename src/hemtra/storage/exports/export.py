@@ -7,10 +7,11 @@ from pathlib import Path
 from typing import IO
 
 from hemtra.core.errors import FileError
+from hemtra.core.progress import Progress
 from hemtra.storage.exports.document import write_document
 from hemtra.storage.exports.qif import write_qif
 from hemtra.storage.exports.table import write_table
-from hemtra.storage.exports.walking import Progress, Stopped, Walk, lots_or_all
+from hemtra.storage.exports.walking import Stopped, Walk, lots_or_all
 from hemtra.storage.files import atomic_write
 from hemtra.storage.records.store import Lot, Records
 

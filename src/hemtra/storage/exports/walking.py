@@ -2,21 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import Connection, exists, func, select
 
+from hemtra.core.progress import Progress
 from hemtra.storage.records.schema import characteristics, lots, parts, values
 from hemtra.storage.records.store import Lot, Records
 from hemtra.storage.records.trends import reads_text
 
 CHUNK = 5000
 """Parts at a time."""
-
-Progress = Callable[[int, int, str], bool]
-"""Told how many of how many are done and what comes next; answers whether to go on."""
 
 
 class Stopped(Exception):

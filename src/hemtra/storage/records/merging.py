@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 import tempfile
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -12,6 +12,7 @@ from typing import Any
 
 from sqlalchemy import Connection, Table, func, insert, select
 
+from hemtra.core.progress import Progress
 from hemtra.storage.records.opening import RecordsError
 from hemtra.storage.records.schema import (
     characteristics,
@@ -26,9 +27,6 @@ from hemtra.storage.records.store import Records, key_of
 
 CHUNK = 1000
 """Parts that are taken over at a time, each time in one transaction: what was stopped goes on where it was."""
-
-Progress = Callable[[int, int, str], bool]
-"""Told how many of how many are done and what comes next; answers whether to go on."""
 
 
 @dataclass(frozen=True)

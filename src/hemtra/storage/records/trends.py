@@ -46,12 +46,25 @@ class Trend:
 
 @dataclass(frozen=True)
 class Failures:
-    """How many parts do not pass a characteristic, and of these how many were not measured."""
+    """How many parts do not pass a characteristic; of these how many were not measured, or not proven."""
 
     balloon: int
     name: str
     count: int
     missing: int
+    unproven: int = 0
+
+    @property
+    def verdict(self) -> Verdict:
+        """Of all parts together."""
+        return over_all(self.count - self.missing - self.unproven, self.missing, self.unproven)
+
+
+def over_all(failed: int, missing: int, unproven: int) -> Verdict:
+    """The verdict of many parts on one characteristic: PASS only where each of them passes."""
+    if failed:
+        return Verdict.FAIL
+    return Verdict.NOT_MEASURED if missing else Verdict.NOT_PROVEN if unproven else Verdict.PASS
 
 
 @dataclass(frozen=True)
@@ -83,21 +96,22 @@ def trends(records: Records, chosen: Sequence[Lot], balloon: int) -> list[Trend]
 def failures(records: Records, chosen: Sequence[Lot]) -> list[Failures]:
     """What the parts of some lots do not pass, the most frequent first; what never failed comes last."""
     missing = func.sum(values.c.verdict == CODES[Verdict.NOT_MEASURED])
+    unproven = func.sum(values.c.verdict == CODES[Verdict.NOT_PROVEN])
     with records.reading() as db:
         names = {r.id: (r.balloon, r.name) for r in _characteristics(db, chosen)}
-        found = {balloon: [0, 0] for balloon, _ in names.values()}
+        found = {balloon: [0, 0, 0] for balloon, _ in names.values()}
         for lot in chosen:
             span = _range(db, lot)
             query = (
-                select(values.c.characteristic_id, func.count(), missing)
+                select(values.c.characteristic_id, func.count(), missing, unproven)
                 .where(values.c.characteristic_id.in_(names), NOT_PASSED, *_of_lot(lot, span))
                 .group_by(values.c.characteristic_id)
             )
-            for key, number, gone in db.execute(query):
-                found[names[key][0]][0] += number
-                found[names[key][0]][1] += gone
+            for key, *numbers in db.execute(query):
+                sums = found[names[key][0]]
+                found[names[key][0]] = [a + b for a, b in zip(sums, numbers, strict=True)]
     newest = dict(names[key] for key in sorted(names))
-    rows = [Failures(balloon, newest[balloon], *pair) for balloon, pair in found.items()]
+    rows = [Failures(balloon, newest[balloon], *sums) for balloon, sums in found.items()]
     return sorted(rows, key=lambda row: (-row.count, row.balloon))
 
 

@@ -10,7 +10,7 @@ from typing import Any
 from reportlab.lib.units import mm
 from reportlab.platypus import Flowable, Spacer
 
-from hemtra.core.plan.limits import Verdict
+from hemtra.core.plan.limits import Verdict, told_limits
 from hemtra.core.statistics import Statistics
 from hemtra.storage.records.store import Counts, PartRecord
 from hemtra.storage.records.trends import Failures, Trend
@@ -64,7 +64,7 @@ def save_lot_report(path: Path, lot: LotContent) -> None:
             page.text("Diamonds: what some part failed.", size=7, colour=page.MUTED, after=6),
         ]
     story += [*page.heading("What did not pass"), Pareto(lot.pareto, page.WIDTH), Spacer(0, 8)]
-    story += [*page.heading("Characteristics"), _characteristics(lot.series), Spacer(0, 8)]
+    story += [*page.heading("Characteristics"), _characteristics(lot), Spacer(0, 8)]
     story += _evidence(lot)
     story += _parts(lot)
     footer = (
@@ -81,16 +81,17 @@ def _verdicts(counts: Counts) -> Flowable:
     return page.plain_table([[*cells, share]], [*widths, page.WIDTH - sum(widths)], lines=False)
 
 
-def _characteristics(series: Sequence[tuple[Trend, Statistics]]) -> Flowable:
+def _characteristics(lot: LotContent) -> Flowable:
+    verdicts = {row.balloon: row.verdict for row in lot.pareto}
     head = ["", "characteristic", "trend and histogram", "n", "mean", "s", "Cp", "Cpk", "Pp", "Ppk"]
-    rows = [_row(trend, found) for trend, found in series]
+    rows = [_row(trend, found, verdicts[trend.balloon]) for trend, found in lot.series]
     widths = [side * page.WIDTH / 187 for side in (9, 42, 54, 10, 16, 14, 10.5, 10.5, 10.5, 10.5)]
     return page.plain_table([head, *rows], widths, head=1, right=range(3, 10))
 
 
-def _row(trend: Trend, found: Statistics) -> list[Any]:
+def _row(trend: Trend, found: Statistics, verdict: Verdict) -> list[Any]:
     name = page.text(page.fitted(trend.name, 8, 38 * mm)), page.text(_asked(trend), size=7, colour=page.MUTED)
-    row = [page.Sign(_worst(trend), str(trend.balloon)), list(name)]
+    row = [page.Sign(verdict, str(trend.balloon)), list(name)]
     if trend.reads:
         words = f"reads text; right on {int((trend.values > 0).sum())} of {trend.values.size} parts"
         return [*row, page.text(words, size=7, colour=page.MUTED), str(found.count), *[""] * 6]
@@ -109,17 +110,7 @@ def _row(trend: Trend, found: Statistics) -> list[Any]:
 
 
 def _asked(trend: Trend) -> str:
-    return f"{page.told_limits(trend)} {trend.unit}".strip()
-
-
-def _worst(trend: Trend) -> Verdict:
-    """Whether every part of a series lies within its limits."""
-    values = trend.values[trend.values == trend.values]
-    if trend.lower is not None and (values < trend.lower).any():
-        return Verdict.FAIL
-    if trend.upper is not None and (values > trend.upper).any():
-        return Verdict.FAIL
-    return Verdict.PASS if values.size == trend.values.size else Verdict.NOT_MEASURED
+    return f"{told_limits(trend.lower, trend.upper, trend.decimals)} {trend.unit}".strip()
 
 
 def _evidence(lot: LotContent) -> list[Flowable]:

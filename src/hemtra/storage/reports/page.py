@@ -29,7 +29,7 @@ from reportlab.platypus import (
     TableStyle,
 )
 
-from hemtra.core.plan.limits import Judged, Verdict
+from hemtra.core.plan.limits import Verdict
 from hemtra.storage.files import atomic_write
 
 REGULAR, BOLD = "B612", "B612-Bold"
@@ -210,24 +210,6 @@ class Sign(Flowable):
             self.canv.setFillColor(COLOURS[self._verdict])
             self.canv.setFont(BOLD, self._size)
             self.canv.drawString(2.6 * radius + 5, 1.3 * radius - self._size * 0.36, self._verdict)
-
-
-def told_value(row: Judged) -> str:
-    """The value with its unit, or a dash."""
-    if row.value is None:
-        return "–"
-    if row.text:
-        return row.text
-    value = round(row.value, row.decimals) + 0.0
-    return f"{value:.{row.decimals}f}{'' if row.unit == '°' else ' '}{row.unit}".strip()
-
-
-def told_limits(row: Any) -> str:
-    """Lower and upper limit, of a row or of a trend."""
-    ends = ["" if limit is None else f"{limit:.{row.decimals}f}" for limit in (row.lower, row.upper)]
-    if not ends[0]:
-        return f"≤ {ends[1]}" if ends[1] else "–"
-    return f"{ends[0]} … {ends[1]}" if ends[1] else f"≥ {ends[0]}"
 
 
 def told_time(seconds: float) -> str:

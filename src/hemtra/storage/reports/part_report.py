@@ -11,7 +11,7 @@ from reportlab.lib.units import mm
 from reportlab.platypus import Flowable, Spacer
 
 from hemtra.core.marks import Mark
-from hemtra.core.plan.limits import Judged, Verdict
+from hemtra.core.plan.limits import Judged, Verdict, told_limits, told_value
 from hemtra.core.scan.heightmap import HeightMap
 from hemtra.storage.reports import page
 from hemtra.storage.reports.drawing import PartPicture, Pointer, around, part_extent
@@ -88,15 +88,23 @@ def part_story(part: PartContent) -> list[Flowable]:
 
 def sheet(rows: Sequence[Judged]) -> Flowable:
     """The sheet of a part: one row a characteristic."""
-    mm_, lines = page.told_limits, []
+    lines = []
     for row in rows:
         nominal = "" if row.nominal is None else f"{row.nominal:.{row.decimals}f}"
         name = page.fitted(row.name, 8, 44 * mm)
         verdict = page.Sign(row.verdict, word=True, size=7)
         reason = page.text(row.reason, size=7, colour=page.MUTED)
-        value = page.fitted(page.told_value(row), 8, 25 * mm)
+        value = page.fitted(told_value(row), 8, 25 * mm)
         lines.append(
-            [page.Sign(row.verdict, str(row.balloon)), name, value, nominal, mm_(row), verdict, reason]
+            [
+                page.Sign(row.verdict, str(row.balloon)),
+                name,
+                value,
+                nominal,
+                told_limits(row.lower, row.upper, row.decimals),
+                verdict,
+                reason,
+            ]
         )
     head = ["", "characteristic", "value", "nominal", "limits", "verdict", "reason"]
     widths = [side * mm for side in (9, 46, 27, 15, 28, 25, 28)]
@@ -124,7 +132,7 @@ def close_look(row: Judged, seen: Seen, caption: str = "") -> Look:
     reach = REACH * max(x1 - x0, y1 - y0)
     marks = seen.marks.get(row.balloon, ())
     picture = PartPicture(seen.data, CLOSE, (), marks, around(pointer.x, pointer.y, reach))
-    words = row.reason or page.told_value(row)
+    words = row.reason or told_value(row)
     title = page.text(f"{row.balloon} {row.name}", bold=True)
     lines = [title, page.text(words), *([page.text(caption, colour=page.MUTED)] if caption else [])]
     return [picture, Spacer(0, 2), *lines, Spacer(0, 6)]

@@ -1,0 +1,9 @@
+"""How long work says how far it is."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TypeAlias
+
+Progress: TypeAlias = Callable[[int, int, str], bool]
+"""Told how many of how many are done and what comes next; answers whether to go on."""
