@@ -10,15 +10,14 @@ from pathlib import Path
 import pytest
 from hypothesis import settings
 
+from examples import PROFILE
 from hemtra import Plan, Scan, inspect
 from hemtra.runtime.demo import is_complete, write_demo
 from hemtra.virtual.cover import Cover
 from hemtra.virtual.demo import REFERENCE, STATION, demo_plan
 from hemtra.virtual.sensor import scan_part
 
-# how long an example takes says something about the machine, not about the code
-settings.register_profile("steady", deadline=None)
-settings.load_profile("steady")
+settings.load_profile(PROFILE)
 
 
 @pytest.fixture(scope="session", autouse=True)

@@ -7,6 +7,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from examples import examples
 from hemtra import HeightMap, NotMeasured
 from hemtra.core.features.circle import CircleKind
 from hemtra.core.features.corner import CornerKind
@@ -45,7 +46,7 @@ def bracket(x: float, y: float, turn: float) -> np.ndarray:
     return np.where(body & (np.hypot(u - 4, v + 2) > 1.2), 2.0, 0.0)
 
 
-@settings(deadline=None, max_examples=25)
+@settings(deadline=None, max_examples=examples(25))
 @given(st.floats(-3, 3), st.floats(-25, 25), st.booleans())
 def test_an_edge_lies_where_it_was_drawn(offset, turn, rises):
     u, _ = local(offset, 0, turn)
@@ -70,7 +71,7 @@ def test_an_edge_into_a_shadow_ends_where_the_data_ends():
     assert abs(np.mean(found)) < 0.012
 
 
-@settings(deadline=None, max_examples=20)
+@settings(deadline=None, max_examples=examples(20))
 @given(st.floats(-1.5, 1.5), st.floats(-1.5, 1.5), st.floats(3.0, 5.0), st.booleans())
 def test_a_rim_is_found_with_its_centre_and_radius(x, y, radius, hole):
     inside = np.hypot(X - x, Y - y) < radius
@@ -86,7 +87,7 @@ def test_a_rim_is_found_with_its_centre_and_radius(x, y, radius, hole):
         CircleKind(least_seen=10, change="rises" if hole else "falls").evaluate(Given(half, zone))
 
 
-@settings(deadline=None, max_examples=20)
+@settings(deadline=None, max_examples=examples(20))
 @given(st.floats(-3, 3), st.floats(-3, 3), st.floats(-80, 80))
 def test_an_island_has_a_centroid_an_area_and_a_direction(x, y, turn):
     u, v = local(x, y, turn)
@@ -104,7 +105,7 @@ def roof(ridge: float) -> np.ndarray:
     return 5.0 - np.where(ridge > X, 0.3 * (ridge - X), 0.5 * (X - ridge))
 
 
-@settings(deadline=None, max_examples=15)
+@settings(deadline=None, max_examples=examples(15))
 @given(st.floats(-2, 2))
 def test_a_corner_is_where_two_flanks_meet(ridge):
     data = relief(roof(ridge), noise=0.002)
@@ -147,7 +148,7 @@ def test_the_highest_point_of_a_section():
         ExtremeKind(which="near").evaluate(Given(data, None, {"section": (cut,)}))
 
 
-@settings(deadline=None, max_examples=40)
+@settings(deadline=None, max_examples=examples(40))
 @given(st.floats(-5, 5), st.floats(-3, 3), st.floats(-180, 180), st.integers(0, 3))
 def test_an_outline_is_found_wherever_it_lies(x, y, turn, hide):
     kind = OutlineKind(least_step=1.0)

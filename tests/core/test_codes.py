@@ -56,8 +56,13 @@ def test_what_cannot_be_read_says_why():
     with pytest.raises(NotMeasured, match="no intensity"):
         CodeKind().evaluate(Given(relief(0 * X), zone))
     smudged = printed("RPC-7", 0.0, noise=300.0)
+    none = CodeKind().evaluate(Given(smudged, zone)).value
+    assert "no code could be read" in none.reason
+    # all of the zone was seen, so the marking is wrong and not unknown
+    assert ReadsAsKind().evaluate(Given(smudged, None, {"of": (none,)})).value.value == 0.0
+    hidden = HeightMap(np.where(X > 3, np.nan, 0.0), smudged.intensity, 0.1, 0.1, -20, -15)
     with pytest.raises(NotMeasured, match="no code could be read"):
-        CodeKind().evaluate(Given(smudged, zone))
+        CodeKind().evaluate(Given(hidden, zone))
 
 
 def test_two_codes_in_a_zone_are_not_taken_for_one():

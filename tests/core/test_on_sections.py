@@ -1,6 +1,7 @@
 """Features of sections against analytic profiles."""
 
 import math
+import re
 
 import numpy as np
 import pytest
@@ -16,7 +17,7 @@ from hemtra.core.features.profile_edge import ProfileEdgeKind
 from hemtra.core.features.profile_line import ProfileLevelKind, ProfileLineKind
 from hemtra.core.features.section import Cut
 from hemtra.core.geometry.elements import LEVEL, Plane, Point
-from hemtra.core.plan.kind import Given
+from hemtra.core.plan.kind import Absent, Given
 from hemtra.core.scan.zones import RectangleZone
 
 PITCH = 0.05
@@ -68,7 +69,7 @@ def test_which_of_several_edges_counts():
     for kind in (ProfileEdgeKind(by="level", level=99), ProfileEdgeKind(change="falls")):
         with pytest.raises(NotMeasured, match="nowhere"):
             on(X if kind.by == "steepest" else z, kind)
-    with pytest.raises(NotMeasured, match="only 0 points"):
+    with pytest.raises(NotMeasured, match="only 0 % of the section has data"):
         on(X * np.nan, ProfileEdgeKind())
 
 
@@ -93,7 +94,7 @@ def test_lines_choose_their_points():
     wave = 0.1 * X + 0.2 * np.sin(20 * X)
     upper, cut = on(wave, ProfileLineKind(fit="upper", share=10))
     assert upper.z - 0.1 * along(upper, cut) == pytest.approx(0.2, abs=0.01)
-    with pytest.raises(NotMeasured, match="a line needs two"):
+    with pytest.raises(NotMeasured, match="only 0 % of the section has data"):
         on(wave, ProfileLineKind(), zone=RectangleZone(x=99, y=0, width=1, height=9))
 
 
@@ -150,8 +151,13 @@ def test_a_groove_has_depth_width_and_centre(x, depth, width, ridge, slope):
 
 
 def test_no_groove_is_made_up():
-    with pytest.raises(NotMeasured, match=r"only 0\.\d+ mm deep"):
-        on(0.0 * X, GrooveKind())
+    none, _ = on(0.0 * X, GrooveKind())
+    assert isinstance(none, Absent)
+    assert re.search(r"only 0\.\d+ mm deep", none.reason)
+    # nothing is as deep as nothing, and as wide
+    given_ = Given(None, None, {"of": (none,)})
+    for what in ("depth", "width"):
+        assert GrooveSizeKind(what=what).evaluate(given_).value.value == pytest.approx(0.0, abs=1e-6)
 
 
 @settings(deadline=None)

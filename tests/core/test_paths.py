@@ -4,9 +4,10 @@ import math
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
+from examples import examples
 from hemtra import HeightMap, NotMeasured
 from hemtra.core.errors import HemtraError, OffScan
 from hemtra.core.features.path import PathKind
@@ -137,7 +138,7 @@ def test_a_path_beside_the_scan_is_told_apart_from_one_that_leaves_it():
     assert "crosses itself at" in PathKind().evaluate(Given(data, eight)).note
 
 
-@settings(max_examples=30)
+@settings(max_examples=examples(30))
 @given(st.floats(-3, 9), st.floats(-3, 9), st.floats(0, 360), st.sampled_from([0.0, 0.04, 0.3]))
 def test_sections_sample_as_single_samples_do(x, y, turn, missing):
     """Against the plain sampling, point by point, with holes and beyond the edges of the map."""
@@ -179,6 +180,7 @@ def test_turning_round_and_beginning_elsewhere_keep_the_course(node, turn, shift
 
 
 @given(st.floats(1.0, 119.0), st.floats(-180, 180))
+@example(1.5, 180.0)
 def test_a_node_more_changes_nothing_until_it_is_moved_and_one_less_takes_it_out(s, turn):
     zone = ROUND.model_copy(update={"rotation": turn, "y": 3.0})
     x, y = zone.course().at(np.array([s]))[0]
@@ -187,6 +189,10 @@ def test_a_node_more_changes_nothing_until_it_is_moved_and_one_less_takes_it_out
     more, number = path_edits.with_node_at(zone, float(x), float(y))
     assert more.node_places()[number] == pytest.approx((x, y), abs=1e-3)
     assert more.course().length == pytest.approx(zone.course().length, abs=1e-3)
+    if np.hypot(*(zone.node_places() - (x + 1.5, y)).T).min() < 0.01:
+        with pytest.raises(NotMeasured, match="same place"):
+            path_edits.placed_node(more, number, x=float(x) + 1.5)
+        return
     moved = path_edits.placed_node(more, number, x=float(x) + 1.5)
     assert moved.node_places()[number] == pytest.approx((x + 1.5, y), abs=1e-3)
     others = np.delete(moved.node_places(), number, axis=0)

@@ -5,6 +5,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from examples import examples
 from hemtra import NotMeasured
 from hemtra.core.geometry.plane_fit import fit_plane
 
@@ -20,7 +21,7 @@ def surface(a, b, c, rows=ROWS, cols=COLS):
 coefficient = st.floats(-0.02, 0.02)
 
 
-@settings(max_examples=40)
+@settings(max_examples=examples(40))
 @given(coefficient, coefficient, st.floats(-50, 50), st.integers(0, 2**32 - 1))
 def test_exact_plane_with_holes_is_recovered(a, b, c, seed):
     z = surface(a, b, c)

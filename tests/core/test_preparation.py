@@ -7,6 +7,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from examples import examples
 from hemtra import HeightMap, NotMeasured, PlanError, Step, inspect
 from hemtra.core.plan.engine import Engine
 from hemtra.core.plan.graph import ancestry, dependants, ordered, preparation
@@ -51,7 +52,7 @@ def test_the_network_finds_the_middle_of_whatever_comes(size):
     assert np.array_equal(values[places // 2 - 1 : places // 2 + 1], wanted)
 
 
-@settings(max_examples=40)
+@settings(max_examples=examples(40))
 @given(st.integers(1, 40), st.integers(1, 600), st.floats(0, 1), st.sampled_from([3, 5, 9]), st.integers(0, 99))
 def test_the_median_is_that_of_the_points_there_are(rows, cols, share, size, seed):
     z = holed(rows, cols, share, seed)

@@ -9,6 +9,7 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 from test_anchors import PITCH, X, Y, local, relief
 
+from examples import examples
 from hemtra import HeightMap, NotMeasured
 from hemtra.core.characteristics.against_reference import FillKind, SurfaceDeviationKind
 from hemtra.core.characteristics.between import GapKind, ParallelismKind, WidthKind
@@ -41,7 +42,7 @@ from hemtra.core.features.deviation import DeviationKind
 from hemtra.core.features.edge import EdgeKind
 from hemtra.core.features.island import IslandKind
 from hemtra.core.features.plane import PlaneKind
-from hemtra.core.geometry.elements import Arc, Circle, Line, Number, Plane, Point
+from hemtra.core.geometry.elements import LEVEL, Arc, Circle, Line, Number, Plane, Point
 from hemtra.core.geometry.frames import Frame
 from hemtra.core.plan.expressions import parse_formula
 from hemtra.core.plan.kind import Given
@@ -184,7 +185,7 @@ def test_a_wedge_of_edges_has_its_least_and_greatest_width():
         value(WidthKind(), one=one, other=line(30, 5, 0))
 
 
-@settings(deadline=None, max_examples=10)
+@settings(deadline=None, max_examples=examples(10))
 @given(st.floats(0.15, 0.4), st.floats(3, 20))
 def test_form_is_found_through_sampling(bow, turn):
     """An edge bowed by a parabola, and a rim with three lobes, on a map of points."""
@@ -229,7 +230,8 @@ def test_a_saddle_is_flatter_by_its_zone_than_by_least_squares():
 def test_planes_and_edges_are_judged_against_their_datums():
     zone = RectangleZone(x=0, y=0, width=20, height=10)
     tilted = PlaneKind().evaluate(Given(relief(0.01 * X + 1.0), zone)).value
-    width = value(ParallelismKind(), plane=tilted, datum=Plane(0.0, 0.0, 0.0, 0.0, 0.0)).value
+    inputs = {"plane": (tilted,), "datum": (LEVEL,)}
+    width = ParallelismKind().evaluate(Given(relief(0.01 * X + 1.0), None, inputs)).value.value
     assert width == pytest.approx(0.2, abs=1e-4)
     u, _ = local(0, 0, 3.0)
     zone = RectangleZone(x=0, y=0, width=6, height=10)
@@ -372,7 +374,7 @@ def test_a_zone_is_filled_by_a_share():
     assert below == pytest.approx(70.0, abs=1.5)
 
 
-@settings(deadline=None, max_examples=15)
+@settings(deadline=None, max_examples=examples(15))
 @given(st.floats(-3, 3), st.floats(-3, 3), st.floats(3, 40))
 def test_printed_edges_and_rings_are_found_by_brightness(x, y, turn):
     u, _ = local(x, y, turn)

@@ -7,6 +7,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from examples import examples
 from hemtra import HeightMap, NotMeasured
 from hemtra.core.characteristics.sizes import DiameterKind, OpeningSizeKind, RadiusKind
 from hemtra.core.features.circle import CircleKind
@@ -42,7 +43,7 @@ def rounded(x, y, turn, length, width, corner):
     return -rounded_distance(places, np.array([0, 0, length / 2, width / 2, 0.0, corner])).reshape(u.shape)
 
 
-@settings(deadline=None, max_examples=15)
+@settings(deadline=None, max_examples=examples(15))
 @given(st.floats(-1, 1), st.floats(-1, 1), st.floats(-80, 80), st.floats(1.3, 2.5))
 def test_a_slot_is_found_with_its_sizes_and_corners(x, y, turn, ratio):
     length, corner = 4.0 * ratio, 1.2
@@ -57,7 +58,7 @@ def test_a_slot_is_found_with_its_sizes_and_corners(x, y, turn, ratio):
     assert OpeningSizeKind(what="width").evaluate(Given(data, None, {"of": (slot,)})).value.value == slot.width
 
 
-@settings(deadline=None, max_examples=15)
+@settings(deadline=None, max_examples=examples(15))
 @given(st.floats(-1, 1), st.floats(-1, 1), st.floats(-80, 80), st.floats(1.2, 2.0))
 def test_an_ellipse_is_found_with_its_axes(x, y, turn, ratio):
     u, v = local(x, y, turn)
@@ -85,7 +86,7 @@ def test_points_of_an_outline_give_it_back_exactly():
     assert slot == pytest.approx([7, -3, 4, 2, 0.4, 1], abs=1e-6)
 
 
-@settings(deadline=None, max_examples=20)
+@settings(deadline=None, max_examples=examples(20))
 @given(st.floats(-1, 1), st.floats(-1, 1), st.floats(6, 40), st.booleans())
 def test_a_ball_is_found_from_its_cap(x, y, radius, hollow):
     cap = np.sqrt(np.maximum(radius**2 - (X - x) ** 2 - (Y - y) ** 2, 0.0)) - radius
@@ -98,7 +99,7 @@ def test_a_ball_is_found_from_its_cap(x, y, radius, hollow):
     assert RadiusKind().evaluate(Given(data, None, {"of": (dome,)})).value.value == dome.radius
 
 
-@settings(deadline=None, max_examples=20)
+@settings(deadline=None, max_examples=examples(20))
 @given(st.floats(-1, 1), st.floats(-85, 85), st.floats(-0.05, 0.05), st.floats(4, 30))
 def test_a_lying_cylinder_is_found_with_its_direction_and_climb(across, turn, climb, radius):
     u, v = local(0, 0, turn)

@@ -6,6 +6,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import ndimage
 
+from examples import examples
 from hemtra import HeightMap, HemtraError
 from hemtra.core.errors import OffScan
 from hemtra.core.scan.assemble import resample_rows
@@ -60,7 +61,7 @@ zone = st.builds(
 )
 
 
-@settings(max_examples=150)
+@settings(max_examples=examples(150))
 @given(zone)
 def test_window_holds_exactly_the_points_inside(zone):
     data = sloped()
@@ -103,7 +104,7 @@ def test_covered_share_of_a_zone_half_outside():
 
 
 @given(st.floats(-0.5, 0.5), st.floats(-0.5, 0.5), st.floats(-3, 3), st.floats(-3, 3), st.floats(0, 2))
-@settings(max_examples=30)
+@settings(max_examples=examples(30))
 def test_section_of_a_plane_is_its_line(slope_x, slope_y, ax, bx, width):
     data = sloped(slope_x=slope_x, slope_y=slope_y)
     profile = section(data, (ax, -2.0), (bx, 2.0), width)

@@ -6,6 +6,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from pydantic import ValidationError
 
+from examples import examples
 from hemtra import Plan, PlanError
 from hemtra.core.plan.limits import Judged, Verdict
 from hemtra.core.plan.signals import Analogue, Digital, astray
@@ -108,7 +109,7 @@ def test_which_scans_are_kept():
     assert kept == {"all": [1, 2, 3, 4, 5, 6], "failed": [2], "every": [2, 3, 6], "none": []}
 
 
-@settings(max_examples=10)
+@settings(max_examples=examples(10))
 @given(st.integers(0, 2**31), st.floats(0.0, 60.0))
 def test_the_gate_pushes_every_failed_part_and_no_other(seed, ripple):
     """200 parts at random distances on a belt whose speed ripples; the gate stands 800 mm on, 25 ms a push."""

@@ -7,6 +7,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from examples import examples
 from hemtra.core.station.starts import Trigger, starter, widest_over
 from hemtra.core.station.trigger import Closed, Ignored, Opened, TriggerMachine, TriggerRules
 from hemtra.virtual.demo import STATION
@@ -26,7 +27,7 @@ def driven(rules, at, until):
     return events
 
 
-@settings(max_examples=200)
+@settings(max_examples=examples(200))
 @given(triggers, st.integers(0, 50), st.integers(1, 40), st.sampled_from(["ignore", "close", "pad", "share"]))
 def test_scans_are_exactly_as_predicted(at, delay, length, early):
     rules = TriggerRules(delay, length, early, waiting=10_000)

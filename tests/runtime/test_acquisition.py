@@ -7,6 +7,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from examples import examples
 from hemtra import HeightMap, HemtraError, Scan, save_scan
 from hemtra.core.scan.heightmap import Grid
 from hemtra.core.station.assembler import Acquired, Assembler, Batch, Growing, Layout, Profiles, TriggerSeen
@@ -74,7 +75,7 @@ def rows_of(scan: Acquired):
 triggers = st.lists(st.integers(1, 60), min_size=1, max_size=200).map(lambda gaps: list(np.cumsum(gaps)))
 
 
-@settings(max_examples=60)
+@settings(max_examples=examples(60))
 @given(
     triggers,
     st.integers(10, 60),
@@ -225,7 +226,7 @@ def test_what_was_scanned_backward_is_turned_round():
 lengths = st.lists(st.integers(30, 90), min_size=200, max_size=200)
 
 
-@settings(max_examples=4)
+@settings(max_examples=examples(4))
 @given(
     lengths,
     st.sampled_from(["eye", "height", "distance", "free", "manual", "reversal"]),

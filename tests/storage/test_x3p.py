@@ -11,6 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from hypothesis.extra import numpy as hnp
 
+from examples import examples
 from hemtra import FileError, HeightMap, Scan, load_scan, save_scan
 from hemtra.core.scan.last_places import restore_places
 
@@ -22,7 +23,7 @@ heights = hnp.arrays(
 pitch = st.floats(1e-4, 10)
 
 
-@settings(max_examples=40)
+@settings(max_examples=examples(40))
 @given(heights, pitch, pitch, st.floats(-1e3, 1e3), st.booleans())
 def test_a_scan_comes_back(tmp_path_factory, z, dx, dy, x0, with_intensity):
     path = tmp_path_factory.mktemp("x3p") / "part.x3p"
@@ -123,7 +124,7 @@ def test_changed_description_is_found_by_its_md5(tmp_path, whole):
     assert "md5 of main.xml" in refused(tmp_path, out.getvalue())
 
 
-@settings(max_examples=60)
+@settings(max_examples=examples(60))
 @given(st.data())
 def test_cut_or_flipped_anywhere_never_more_than_an_error(tmp_path_factory, data):
     folder = tmp_path_factory.mktemp("cut")

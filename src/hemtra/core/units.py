@@ -44,3 +44,54 @@ def small(unit: LengthUnit, mm: float) -> str:
         return f"{1e6 * mm / unit.mm:.3g} µin"
     micrometres = 1000 * mm
     return f"{micrometres:.{2 if math.fabs(micrometres) < 1 else 1}f} µm"
+
+
+_INCH = 25.4
+_MEASURES: dict[str, dict[str, float]] = {
+    "length": {
+        "mm": 1.0,
+        "µm": 1e-3,
+        "μm": 1e-3,
+        "um": 1e-3,
+        "nm": 1e-6,
+        "cm": 10.0,
+        "m": 1000.0,
+        **dict.fromkeys(("in", "inch", "″", '"'), _INCH),
+        **dict.fromkeys(("mil", "thou"), _INCH / 1000),
+        **dict.fromkeys(("µin", "uin"), _INCH / 1e6),
+    },
+    "angle": {
+        **dict.fromkeys(("°", "deg"), 1.0),
+        **dict.fromkeys(("′", "'", "arcmin"), 1 / 60),
+        "arcsec": 1 / 3600,
+        "rad": 180.0 / math.pi,
+        "mrad": 0.18 / math.pi,
+    },
+    "area": {
+        **dict.fromkeys(("mm²", "mm2", "mm^2"), 1.0),
+        **dict.fromkeys(("cm²", "cm2"), 100.0),
+        **dict.fromkeys(("in²", "in2"), _INCH**2),
+    },
+    "volume": {
+        **dict.fromkeys(("mm³", "mm3", "mm^3", "µl"), 1.0),
+        **dict.fromkeys(("cm³", "cm3", "ml"), 1000.0),
+        **dict.fromkeys(("in³", "in3"), _INCH**3),
+    },
+    "share": {"%": 1.0, "‰": 0.1},
+    "number": dict.fromkeys(("", "1", "pcs", "pc"), 1.0),
+}
+"""By what is measured: units as drawings have them, with sizes in mm, degrees, mm², mm³ or percent."""
+
+
+def conversion(unit: str, to: str) -> float | None:
+    """By how much a number in one unit is multiplied to be in another; None where they do not compare.
+
+    Unknown units convert to themselves only. Lengths squared and cubed are areas and volumes.
+    """
+    if unit == to:
+        return 1.0
+    for sizes in _MEASURES.values():
+        one, other = (sizes.get(name.strip(), sizes.get(name.strip().lower())) for name in (unit, to))
+        if one is not None and other is not None:
+            return one / other
+    return None

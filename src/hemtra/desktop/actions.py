@@ -197,7 +197,7 @@ ACTIONS: tuple[Action, ...] = (
     Action("tray.folder", "Add a folder of scans…", "Tray", "", "Every scan in it, by name."),
     Action("tray.next", "Next part", "Tray", "Space"),
     Action("tray.previous", "Previous part", "Tray", "Shift+Space"),
-    Action("tray.tag", "Change the tag of this part", "Tray", "T", "Good, bad or unknown."),
+    Action("tray.tag", "Change the tag of this part", "Tray", "T", "Good, bad, not measurable or unknown."),
     Action("tray.reference", "Make this part the reference", "Tray", "", "Saved inside the plan."),
     Action("tray.unflip", "Take back the edit that flipped parts", "Tray", "", "As undo does."),
     Action("view.fit", "Show the whole part", "View", "F"),

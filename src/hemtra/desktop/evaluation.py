@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from hemtra.core.errors import HemtraError
-from hemtra.core.features.along_path import Along, AlongPath, runs
+from hemtra.core.features.along_path import Along, AlongPath
 from hemtra.core.features.section import Cut
 from hemtra.core.geometry.elements import Plane, Point
 from hemtra.core.geometry.frames import Frame
@@ -18,6 +18,7 @@ from hemtra.core.plan.engine import Engine, Result, single
 from hemtra.core.plan.graph import ancestry
 from hemtra.core.plan.registry import kind_named
 from hemtra.core.plan.series import Series, beyond
+from hemtra.core.runs import runs
 from hemtra.core.scan.colouring import plane_map, reference_map, slope_map
 from hemtra.core.scan.heightmap import HeightMap, Profile
 from hemtra.core.scan.section import section

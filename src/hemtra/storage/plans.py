@@ -7,7 +7,6 @@ import json
 import zipfile
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 from pydantic import ValidationError
 
@@ -18,19 +17,11 @@ from hemtra.core.scan.scan import Scan
 from hemtra.storage import x3p
 from hemtra.storage.container import Container, open_container
 from hemtra.storage.files import atomic_write
+from hemtra.storage.plan_migrations import MIGRATIONS
 
 DOCUMENT, REFERENCE = "plan.json", "reference.x3p"
 LARGEST_DOCUMENT = 16 * 1024**2
 LARGEST_REFERENCE = 2 * 1024**3
-
-MIGRATIONS: dict[int, Any] = {  # preparation came, then following, then signals; nothing went
-    1: lambda content: {**content, "schema": 2},
-    2: lambda content: {**content, "schema": 3},
-    3: lambda content: {**content, "schema": 4},
-    4: lambda content: {**content, "schema": 5},
-    5: lambda content: {**content, "schema": 6},
-}
-"""By schema version: the function that turns the JSON of that version into that of the next."""
 
 
 @dataclass(frozen=True)
@@ -88,8 +79,11 @@ def from_json(text: str | bytes, source: str) -> Plan:
             f"{source} was written by a newer Hemtra (schema {content['schema']}, known is {SCHEMA});"
             " update Hemtra to open it."
         )
-    while content["schema"] < SCHEMA and content["schema"] in MIGRATIONS:
-        content = MIGRATIONS[content["schema"]](content)
+    try:
+        while content["schema"] < SCHEMA and content["schema"] in MIGRATIONS:
+            content = MIGRATIONS[content["schema"]](content)
+    except (KeyError, TypeError, AttributeError, ValueError):
+        raise PlanError(f"{source} is damaged: its steps or rows cannot be read.") from None
     try:
         plan = Plan.model_validate(content)
         ordered(plan)

@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from hemtra.core.features.along_path import Along, runs
+from hemtra.core.features.along_path import Along
 from hemtra.core.plan.engine import Result
 from hemtra.core.plan.series import out_of_limits
 from hemtra.storage.files import write_text
@@ -40,8 +40,6 @@ def _along(result: Result) -> dict[str, Along]:
 
 def _path(step_id: str, found: Along, result: Result) -> dict[str, Any]:
     """What was measured along one path: counts, breaks, and the stretches out of limits, in mm."""
-    half = found.spacing / 2
-    breaks = runs(found.absent, found.path.course.closed)
     stretches = []
     for judged in result.characteristics:
         series = result.series.get(judged.balloon)
@@ -63,10 +61,7 @@ def _path(step_id: str, found: Along, result: Result) -> dict[str, Any]:
         "sections": int(found.at.size),
         "measured": int(np.count_nonzero(found.state == 0)),
         "absent": int(np.count_nonzero(found.absent)),
-        "breaks": [
-            {"start": _mm(float(found.at[first]) - half), "length": _mm(many * found.spacing)}
-            for first, many in breaks
-        ],
+        "breaks": [{"start": _mm(gap.start), "length": _mm(gap.length)} for gap in found.breaks],
         "stretches": stretches,
     }
 

@@ -19,7 +19,7 @@ SCHEMA = 1
 
 @dataclass(frozen=True)
 class TrayEntry:
-    """A recorded scan and its tag: good, bad or unknown."""
+    """A recorded scan and its tag: good, bad, not measurable or unknown."""
 
     path: Path
     tag: str = "unknown"
@@ -52,4 +52,4 @@ def save_tray(plan_path: Path, entries: list[TrayEntry]) -> None:
 
 
 def _tag(text: object) -> str:
-    return str(text) if text in ("good", "bad") else "unknown"
+    return str(text) if text in ("good", "bad", "not measurable") else "unknown"

@@ -18,6 +18,8 @@ WAVES = ((0.05, 3), (0.02, 5), (0.06, 2))
 """mm by which width, height and offset vary, and how often round the part."""
 CLEAR, LEAST = 2.0, 0.3
 """mm beside a break that no size is judged on, and of height below which there is no bead."""
+BREAK = 1.0
+"""mm of a break that the drawing lets pass."""
 WIDTHS, HEIGHTS, OFFSETS = (2.5, 3.5), (1.3, 1.9), (-0.6, 0.6)
 """Limits of the drawing in mm."""
 
@@ -67,7 +69,10 @@ class Bead:
         return table
 
     def truth(self) -> dict[int, float | str]:
-        """Balloons 18 to 22: width, height and offset where they are farthest off, longest break, volume."""
+        """Balloons 18 to 22: width, height and offset where they are farthest off, longest break, volume.
+
+        Where it is missing for longer than `BREAK` it has no width, no height, and no offset that is known.
+        """
         table, judged = self.table(), self._judged()
         step = BEAD_LENGTH / STEPS
         worst = [
@@ -76,15 +81,19 @@ class Bead:
         ]
         volume = float((2 / 3 * table[:, 0] * table[:, 1] * (1.0 + self._bends() * table[:, 2])).sum() * step)
         longest = max((length for _, length in _runs(table[:, 1] < LEAST)), default=0.0)
+        if longest > BREAK:
+            worst = [0.0, 0.0, math.nan]
         return {18: worst[0], 19: worst[1], 20: worst[2], 21: longest, 22: volume}
 
     def stretches(self) -> dict[int, list[tuple[float, float]]]:
         """By balloon, where it fails: start and length in mm along the path."""
         table, judged = self.table(), self._judged()
-        found = {21: [run for run in _runs(table[:, 1] < LEAST) if run[1] > 1.0]}
+        found = {21: [run for run in _runs(table[:, 1] < LEAST) if run[1] > BREAK]}
         for column, (low, high) in enumerate((WIDTHS, HEIGHTS, OFFSETS)):
             value = table[:, column]
             found[18 + column] = _runs(judged & ((value < low) | (value > high)))
+            if column < 2:
+                found[18 + column] = sorted(found[18 + column] + found[21])
         return {balloon: runs for balloon, runs in sorted(found.items()) if runs}
 
     def _judged(self) -> BoolArray:

@@ -25,6 +25,8 @@ AT_REST = Frame()
 DATUM_HALF = (50.0, 30.0)
 """Half size in mm of the area of flange that stands for datum A."""
 SPECKS = 14
+TOP_SEEN, HOLE_CLEAR = 10.0, 6.8
+"""mm of the diameters between which the drawing asks for coplanar boss tops."""
 
 
 @dataclass(frozen=True)
@@ -99,7 +101,7 @@ class Cover:
             balloon: datum.distance(boss) for balloon, boss in enumerate(bosses, start=1)
         }
         values |= {
-            5: _fit([(b.x, b.y, b.z) for b in bosses])[1],
+            5: self._coplanarity(bosses),
             6: datum.distance(hub),
             7: self._hub_plane().angle_to(datum),
             8: self.bore_diameter,
@@ -117,6 +119,18 @@ class Cover:
             24: 1.0 if self.has_plug else 0.0,
         }
         return values
+
+    def _coplanarity(self, bosses: list[Point]) -> float:
+        """How far all points of the tops lie from the plane through their means, highest minus lowest."""
+        plane, _ = _fit([(b.x, b.y, b.z) for b in bosses])
+        turns = np.linspace(0.0, 2 * math.pi, 48, endpoint=False)
+        off = [
+            plane.distance(Point(x, y, height + self.bow * x * x / 3600.0))
+            for height, (bx, by) in zip(self.boss_heights, BOSSES, strict=True)
+            for radius in (TOP_SEEN / 2, HOLE_CLEAR / 2)
+            for x, y in zip(bx + radius * np.cos(turns), by + radius * np.sin(turns), strict=True)
+        ]
+        return float(np.ptp(off))
 
     def _bow_over_ring(self, x: float, outer: float, inner: float) -> float:
         """Mean of the bow over a ring about x: the mean of x² over a ring adds (R² + r²) / 4."""

@@ -21,7 +21,8 @@ from hemtra.core.station.outside import IoBlock
 from hemtra.core.station.starts import Trigger
 from hemtra.core.station.station import Station
 from hemtra.core.station.travel import Travel, WheelEncoder
-from hemtra.virtual.cover import BOSSES, Cover, make_cover
+from hemtra.virtual.bead import BREAK
+from hemtra.virtual.cover import BOSSES, HOLE_CLEAR, TOP_SEEN, Cover, make_cover
 from hemtra.virtual.cover_kernels import BEAD_CORNER, BEAD_HALF_X, BEAD_HALF_Y
 from hemtra.virtual.sensor import scan_part
 
@@ -166,10 +167,7 @@ def drawn_plan() -> Plan:
         DATUM,
         "Plane A, flange",
         "plane",
-        RectangleZone(x=0, y=0, width=100, height=60),
-        use="band",
-        band_from=6,
-        band_to=82,
+        RectangleZone(x=0, y=0, width=100, height=60, cut=_features_of_the_flange()),
         trim=3,
         least_data=75,
     )
@@ -189,6 +187,19 @@ def drawn_plan() -> Plan:
     return Plan(name="rain-pump cover", steps=tuple(steps), sheet=tuple(sheet), signals=SIGNALS)
 
 
+def _features_of_the_flange() -> tuple[AnyZone, ...]:
+    """What stands out of the flange or lies below it, with a margin, as it is cut out of the datum's zone."""
+    bosses = [EllipseZone(x=x, y=y, width=15, height=15) for x, y in BOSSES]
+    ribs = [RectangleZone(x=0, y=y, width=39, height=5.5) for y in (25.5, -25.5)]
+    return (
+        EllipseZone(x=0, y=0, width=42, height=42),
+        RectangleZone(x=35, y=0, width=28, height=18),
+        RectangleZone(x=-35, y=0, width=19, height=13),
+        *bosses,
+        *ribs,
+    )
+
+
 Group: TypeAlias = tuple[list[Step], list[Characteristic]]
 """Steps, and the rows of the sheet that come from them."""
 
@@ -197,7 +208,8 @@ def _boss_heights() -> Group:
     steps, sheet, tops = [], [], []
     for balloon, (name, (x, y)) in enumerate(zip(BOSS_NAMES, BOSSES, strict=True), start=1):
         stem = f"boss-{name.lower()}"
-        spot = _zoned(f"{stem}-top", f"Boss {name} top", "spot", EllipseZone(x=x, y=y, width=10, height=10))
+        top = RingZone(x=x, y=y, width=TOP_SEEN, height=TOP_SEEN, inner=HOLE_CLEAR / TOP_SEEN)
+        spot = _zoned(f"{stem}-top", f"Boss {name} top", "spot", top)
         height = _step(stem, f"Boss {name} height", "height", point=(spot.id,), plane=(DATUM,))
         tops.append(spot.id)
         steps += [spot, height]
@@ -228,7 +240,7 @@ def _boss_places() -> Group:
 
 
 def _hub() -> Group:
-    zone = EllipseZone(x=0, y=0, width=36, height=36)
+    zone = RingZone(x=0, y=0, width=36, height=36, inner=0.62)
     top = _zoned("hub-top", "Hub top", "spot", zone)
     plane = _zoned("hub-plane", "Hub plane", "plane", zone, use="highest", share=60)
     height = _step("hub-height", "Hub height", "height", point=(top.id,), plane=(DATUM,))
@@ -348,7 +360,9 @@ def _bead() -> Group:
     )
     bead = _step("bead", "Bead", "bead", path=(path.id,)).edited(params={"spacing": 0.4, "inner": 2.7})
     sizes = [
-        _step(f"bead-{what}", f"Bead {what}", "along", of=(bead.id,)).edited(params={"what": what})
+        _step(f"bead-{what}", f"Bead {what}", "along", of=(bead.id,)).edited(
+            params={"what": what, "missing": BREAK}
+        )
         for what in ("width", "height", "offset")
     ]
     rest = [
@@ -359,7 +373,7 @@ def _bead() -> Group:
         _row(18, "Bead width", sizes[0], nominal=3.0, lower=2.5, upper=3.5),
         _row(19, "Bead height", sizes[1], nominal=1.6, lower=1.3, upper=1.9),
         _row(20, "Bead offset", sizes[2], nominal=0.0, lower=-0.6, upper=0.6),
-        _row(21, "Longest bead break", rest[0], upper=1.0),
+        _row(21, "Longest bead break", rest[0], upper=BREAK),
         _row(22, "Bead volume", rest[1], nominal=1050.0, lower=890.0, upper=1210.0),
     ]
     return [path, bead, *sizes, *rest], rows

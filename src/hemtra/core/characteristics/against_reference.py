@@ -6,7 +6,7 @@ from typing import ClassVar, Literal
 
 import numpy as np
 
-from hemtra.core.arrays import BoolArray
+from hemtra.core.arrays import BoolArray, Heights
 from hemtra.core.errors import NotMeasured
 from hemtra.core.features.deviation import Deviation
 from hemtra.core.form import setting
@@ -14,6 +14,8 @@ from hemtra.core.geometry.elements import Number, Point
 from hemtra.core.marks import Evidence, Region
 from hemtra.core.plan.kind import Given, Input, Kind, Outcome
 from hemtra.core.plan.registry import register
+from hemtra.core.scan.unseen import filled, patches_of
+from hemtra.core.scan.zones import Window
 
 
 @register
@@ -86,6 +88,7 @@ class FillKind(Kind):
     output: ClassVar = Number
     unit: ClassVar = "%"
     needs_zone: ClassVar = True
+    revision: ClassVar = 2
 
     side: Literal["above", "below"] = setting(
         "above",
@@ -106,28 +109,47 @@ class FillKind(Kind):
     )
 
     def evaluate(self, given: Given) -> Outcome:
-        """In percent of the points with data."""
-        filled, present = self._masks(given)
+        """In percent of the points of the zone."""
+        filled_points, height, view = self._masks(given)
         assert given.zone is not None
-        if not present.any():
+        if np.isnan(height).all():
             raise NotMeasured("there is no data in the zone")
         x, y = given.zone.x, given.zone.y
-        share = 100.0 * float(np.count_nonzero(filled) / np.count_nonzero(present))
-        return Outcome(Number(share, "%", Point(x, y, given.base.height_at(x, y) + self.level)))
+        at = Point(x, y, given.base.height_at(x, y) + self.level)
+        patches = patches_of(height, view.inside, view.grid(given.data))
+        full = int(np.count_nonzero(filled_points))
+        share = 100.0 * full / patches.total
+        if not patches.points.size:
+            return Outcome(Number(share, "%", at))
+        sign = 1.0 if self.side == "above" else -1.0
+        near, far = (patches.rim_low, patches.rim_high) if sign > 0 else (patches.rim_high, patches.rim_low)
+        # unseen taken for empty, and for full where something beside it is
+        may = np.nan_to_num(sign * (far - self.level), nan=1.0) > 0.0
+        surely = (np.nan_to_num(sign * (near - self.level), nan=-1.0) > 0.0) & patches.small
+        whole = filled(height, patches)
+        held = sign * (whole - self.level) > 0.0
+        held = held if view.inside is None else held & view.inside
+        known = patches.total - float(patches.points[~patches.small].sum())
+        value = 100.0 * np.count_nonzero(held) / max(known, 1.0)
+        least = share + 100.0 * float(patches.points[surely].sum()) / patches.total
+        most = share + 100.0 * float(patches.points[may].sum()) / patches.total
+        possible = Number(min(least, value), "%", at), Number(max(most, value), "%", at)
+        return Outcome(Number(value, "%", at), possible=possible)
 
     def explain(self, given: Given, outcome: Outcome) -> Evidence:
         """What is filled, and what is not."""
-        filled, present = self._masks(given)
-        grid = given.window().grid(given.data)
-        return Evidence((Region(grid, filled, "used-data"), Region(grid, present & ~filled, "left-out")))
+        held, height, view = self._masks(given)
+        grid, present = view.grid(given.data), ~np.isnan(height)
+        present = present if view.inside is None else present & view.inside
+        return Evidence((Region(grid, held, "used-data"), Region(grid, present & ~held, "left-out")))
 
-    def _masks(self, given: Given) -> tuple[BoolArray, BoolArray]:
-        """(rows, cols) which points of the window are filled, and which hold data."""
+    def _masks(self, given: Given) -> tuple[BoolArray, Heights, Window]:
+        """(rows, cols) which points of the window are seen to be filled, heights above the base; the window."""
         view = given.window(self.least_data)
         grid, z, base = view.grid(given.data), given.data.z[view.rows, view.cols], given.base
         x = grid.x0 + grid.dx * np.arange(z.shape[1])
         y = grid.y0 + grid.dy * np.arange(z.shape[0])
-        height = z - base.height_at(x, np.array(base.y0))[None, :] - (base.slope_y * (y - base.y0))[:, None]
-        present = ~np.isnan(z) if view.inside is None else view.inside & ~np.isnan(z)
-        filled = present & ((height > self.level) if self.side == "above" else (height < self.level))
-        return filled, present
+        ground = base.height_at(x, np.array(base.y0))[None, :] + (base.slope_y * (y - base.y0))[:, None]
+        height: Heights = (z - ground).astype(np.float32)
+        held = (height > self.level) if self.side == "above" else (height < self.level)
+        return held if view.inside is None else held & view.inside, height, view

@@ -8,13 +8,14 @@ import numpy as np
 
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.errors import NotMeasured
-from hemtra.core.features.along_path import Along, runs
+from hemtra.core.features.along_path import Along
 from hemtra.core.form import setting
 from hemtra.core.geometry.elements import Number, Point
 from hemtra.core.marks import Evidence
 from hemtra.core.plan.kind import Given, Input, Kind, Outcome
 from hemtra.core.plan.registry import register
 from hemtra.core.plan.series import MeasuredAlong, Series, beyond
+from hemtra.core.runs import runs
 
 WHATS = {
     "width": "width",
@@ -52,6 +53,7 @@ class AlongKind(Kind):
     title: ClassVar = "Size along a path"
     glyph: ClassVar = "path"
     output: ClassVar = Number
+    revision: ClassVar = 2
     unit: ClassVar = "mm"
     inputs: ClassVar = {"of": Input(Along, "of", "The bead, groove, seam or edge along a path.")}
 
@@ -71,6 +73,23 @@ class AlongKind(Kind):
     )
     upper: float = setting(
         1.0, "upper limit", "A section above it is out.", when={"take": LIMITED}, ge=-1e6, le=1e6
+    )
+    missing: float = setting(
+        0.0,
+        "missing up to",
+        "Breaks up to this length are left to the row that judges breaks. Longer ones count here, too: what is"
+        " missing has no width, height and area.",
+        unit="mm",
+        ge=0.0,
+        le=1000.0,
+    )
+    unseen: float = setting(
+        2.0,
+        "longest unseen",
+        "Where no section could be measured for longer, there is no number.",
+        unit="mm",
+        ge=0.0,
+        le=1000.0,
     )
     least_measured: float = setting(
         95.0,
@@ -96,6 +115,13 @@ class AlongKind(Kind):
                 f"only {share:.0f} % of the sections are measured, and it asks for {self.least_measured:g} %;"
                 f" otherwise {_usual(found, judged & ~seen)}"
             )
+        for first, many in runs(judged & ~seen, found.path.course.closed):
+            if many * found.spacing > self.unseen + 1e-9:
+                why = found.reasons.get(int(found.state[first]), "it could not be measured")
+                raise NotMeasured(
+                    f"from {found.at[first]:.1f} mm on {why}, for {many * found.spacing:.1f} mm;"
+                    f" maximum {self.unseen:g} mm"
+                )
         picked = values[seen]
         if self.take == "each":
             series = self._series(found, values, judged)
@@ -121,8 +147,11 @@ class AlongKind(Kind):
         return values - nominal
 
     def _judged(self, found: Along) -> BoolArray:
-        """Which sections count: all that are not left out, and where there is something."""
+        """Which sections count: all that are not left out, and those on which something is missing."""
         judged = found.counts & ~found.absent
+        for gap in found.breaks:
+            if gap.length > self.missing:
+                judged |= found.absent & _in_run(gap.first, gap.many, found.at.size)
         if not judged.any():
             raise NotMeasured("there is nothing along the path")
         return judged
@@ -134,7 +163,9 @@ class AlongKind(Kind):
             for n in np.flatnonzero(np.isnan(values[picked]))
         }
         places = found.places()[picked]
-        return Series(values[picked], found.at[picked], places, reasons, "section", self.least_measured)
+        course = found.path.course
+        around = course.length if course.closed else None
+        return Series(values[picked], found.at[picked], places, reasons, "section", self.least_measured, around)
 
     def _summary(self, found: Along, values: FloatArray, seen: BoolArray) -> tuple[float, int]:
         """The number asked for, and the section that stands for it."""
@@ -165,6 +196,13 @@ class AlongKind(Kind):
 def _usual(found: Along, missing: BoolArray) -> str:
     codes = found.state[missing].astype(int)
     return found.reasons.get(int(np.bincount(codes).argmax()), "it could not be measured") if codes.size else ""
+
+
+def _in_run(first: int, many: int, count: int) -> BoolArray:
+    """(count,) which indices a run holds that may go round the start."""
+    found = np.zeros(count, np.bool_)
+    found[np.arange(first, first + many) % count] = True
+    return found
 
 
 def _point(place: FloatArray) -> Point:

@@ -8,6 +8,8 @@ from typing import ClassVar, Literal
 import numpy as np
 
 from hemtra.core.arrays import FloatArray
+from hemtra.core.characteristics.contour_form import local_sizes, pieces
+from hemtra.core.characteristics.surface_points import Surface, Surfaces
 from hemtra.core.errors import NotMeasured
 from hemtra.core.features.edge import FoundEdge
 from hemtra.core.features.plane import FittedPlane
@@ -76,31 +78,72 @@ class WidthKind(Kind):
         "other": Input(Line, "to", "The edge across from it."),
     }
 
+    revision: ClassVar = 2
+
     take: Literal["mean", "least", "greatest"] = setting(
         "mean",
         "take",
-        "Where along the edges: the mean, or at the narrower or wider end of what both have.",
+        "The mean of what both edges have in common; or the least or greatest local size, from place to place"
+        " across (two-point size, ISO 14405-1).",
         choices={"mean": "mean", "least": "least", "greatest": "greatest"},
+    )
+    least_seen: float = setting(
+        95.0,
+        "least seen",
+        "Share of both edges that must be seen for the least or greatest local size.",
+        unit="%",
+        when={"take": ("least", "greatest")},
+        ge=0.0,
+        le=100.0,
     )
 
     def evaluate(self, given: Given) -> Outcome:
         """In mm, square to the mean direction of both; facts: least and greatest."""
         (a, b), widths = self._ends(given)
-        value = {"mean": float(widths.mean()), "least": float(widths.min()), "greatest": float(widths.max())}
         middle = (a.mean(axis=0) + b.mean(axis=0)) / 2
-        facts = (("least", f"{widths.min():.3f} mm"), ("greatest", f"{widths.max():.3f} mm"))
-        return Outcome(Number(value[self.take], "mm", Point(*(float(c) for c in middle))), facts)
+        value, at = float(widths.mean()), Point(*(float(c) for c in middle))
+        local = self._local(given)
+        low, high = (widths.min(), widths.max()) if local is None else (local[1].min(), local[1].max())
+        facts = (("least", f"{low:.3f} mm"), ("greatest", f"{high:.3f} mm"))
+        if self.take != "mean":
+            value = float(low if self.take == "least" else high)
+            if local is not None:
+                k = int(np.argmin(local[1]) if self.take == "least" else np.argmax(local[1]))
+                x, y = local[0][k].mean(axis=0).tolist()
+                at = Point(x, y, at.z)
+        return Outcome(Number(value, "mm", at), facts)
 
     def explain(self, given: Given, outcome: Outcome) -> Evidence:
         """The dimension where it was taken."""
         (a, b), widths = self._ends(given)
+        local = self._local(given) if self.take != "mean" else None
         if self.take == "mean":
             start, end = a.mean(axis=0), b.mean(axis=0)
+        elif local is not None:
+            k = int(np.argmin(local[1]) if self.take == "least" else np.argmax(local[1]))
+            start, end = (np.append(p, outcome.value.at.z) for p in local[0][k])
         else:
             k = int(np.argmin(widths) if self.take == "least" else np.argmax(widths))
             start, end = a[k], b[k]
         ends = (Point(*(float(c) for c in p)) for p in (start, end))
         return Evidence((Dimension(next(ends), next(ends), f"{outcome.value.value:.3f} mm"),))
+
+    def _local(self, given: Given) -> tuple[FloatArray, FloatArray] | None:
+        """(n, 2, 2) pairs of places across from each other and (n,) local sizes; None for constructed lines."""
+        one, other = given.one("one", Line), given.one("other", Line)
+        if not isinstance(one, FoundEdge) or not isinstance(other, FoundEdge):
+            return None
+        if one.places is None or other.places is None:
+            return None
+        known = min(one.coverage.known, other.coverage.known)
+        if self.take != "mean" and 100.0 * known < self.least_seen:
+            raise NotMeasured(
+                f"only {100.0 * known:.0f} % of the edges are seen;"
+                f" minimum {self.least_seen:g} % for a local size"
+            )
+        u, v = one.along, np.array(other.along)
+        v = v if float(np.dot(u, v)) >= 0 else -v
+        return local_sizes(one.places, other.places, np.array(u) + v)
 
     @staticmethod
     def _ends(given: Given) -> tuple[tuple[FloatArray, FloatArray], FloatArray]:
@@ -231,6 +274,7 @@ class ParallelismKind(Kind):
     glyph: ClassVar = "parallelism"
     output: ClassVar = Number
     unit: ClassVar = "mm"
+    looks_at_data: ClassVar = True
     inputs: ClassVar = {
         "plane": Input(FittedPlane, "plane", "The plane to judge against a plane.", optional=True),
         "datum": Input(Plane, "to plane", "The datum plane.", optional=True),
@@ -238,30 +282,53 @@ class ParallelismKind(Kind):
         "to": Input(Line, "to edge", "The datum edge.", optional=True),
     }
 
+    revision: ClassVar = 2
+    least_coverage: ClassVar = 95.0
+
     turn: Literal["parallel", "square"] = setting(
         "parallel",
         "should be",
         "How the edge should lie to its datum; planes are judged parallel.",
         choices={"parallel": "parallel", "square": "at right angles"},
     )
+    cell: float = setting(
+        2.0,
+        "mean over",
+        "Heights are averaged over cells, and places along an edge over pieces, of this size, so that noise is"
+        " not taken for form; what stands out by more than noise counts all the same.",
+        unit="mm",
+        gt=0.0,
+        le=100.0,
+    )
 
     def evaluate(self, given: Given) -> Outcome:
-        """Width of the zone in mm; fact: the angle by which it is off."""
+        """Width in mm of the zone, parallel or square to the datum, that holds all points (ISO 1101)."""
         plane, datum = given.maybe("plane", FittedPlane), given.maybe("datum", Plane)
-        edge, to = given.maybe("edge", FoundEdge), given.maybe("to", Line)
         if plane is not None and datum is not None:
-            corners = plane.zone.outline()
-            z = plane.height_at(corners[:, 0], corners[:, 1])
-            off = (z - datum.height_at(corners[:, 0], corners[:, 1])) * datum.normal[2]
-            at = Point(plane.x0, plane.y0, plane.z0)
-            angle = plane.angle_to(datum)
-            return Outcome(Number(float(np.ptp(off)), "mm", at), (("off by", f"{angle:.3f}°"),))
+            held = Surfaces((Surface(plane.zone, plane),), given.data, self.cell)
+            if len(held.cells) < 3:
+                raise NotMeasured(f"only {len(held.cells)} cells of {self.cell:g} mm hold data; it needs three")
+            # between the middles of its cells and the ends of its zone the surface goes on as it is tilted
+            ends = plane.zone.outline()
+            extent = held.extent(datum, np.column_stack([ends, plane.height_at(ends[:, 0], ends[:, 1])]))
+            facts = (
+                ("off by", f"{plane.angle_to(datum):.3f}°"),
+                ("isolated points", str(extent.coverage.spikes)),
+            )
+            value = Number(extent.width, "mm", extent.highest)
+            possible = (Number(extent.possible_width, "mm", extent.highest),)
+            return Outcome(value, facts, possible=possible, coverage=extent.coverage)
+        edge, to = given.maybe("edge", FoundEdge), given.maybe("to", Line)
         if edge is None or to is None:
             raise NotMeasured("connect a plane and its datum plane, or an edge and its datum edge")
         angle = angle_between((*edge.along, 0.0), (*to.along, 0.0))
         off_by = angle if self.turn == "parallel" else 90.0 - angle
-        value = edge.length * math.sin(math.radians(abs(off_by)))
-        return Outcome(Number(value, "mm", Point(edge.x, edge.y, edge.z)), (("off by", f"{off_by:.3f}°"),))
+        along, off = self._beside(edge, to)
+        middle, extremes = pieces(along, off, self.cell)
+        low, high = min(float(middle.min()), extremes[0]), max(float(middle.max()), extremes[1])
+        at = Point(edge.x, edge.y, edge.z)
+        value = Number(high - low, "mm", at)
+        return Outcome(value, (("off by", f"{off_by:.3f}°"),), coverage=edge.coverage)
 
     def explain(self, given: Given, outcome: Outcome) -> Evidence:
         """The edge, where it is one."""
@@ -269,3 +336,14 @@ class ParallelismKind(Kind):
         if edge is None:
             return Evidence()
         return Evidence((Polyline(np.array([(p.x, p.y, p.z) for p in edge.ends()]), "fit"),))
+
+    def _beside(self, edge: FoundEdge, to: Line) -> tuple[FloatArray, FloatArray]:
+        """Places (n,) in mm along the direction that the edge should have, and off it."""
+        places = np.empty((0, 2)) if edge.places is None else edge.places
+        if len(places) < 2:
+            raise NotMeasured("the edge was seen at too few places")
+        ux, uy = to.along
+        if self.turn == "square":
+            ux, uy = -uy, ux
+        u, v = places[:, 0] - edge.x, places[:, 1] - edge.y
+        return u * ux + v * uy, v * ux - u * uy

@@ -8,12 +8,13 @@ import numpy as np
 
 from hemtra.core.arrays import BoolArray, IntArray
 from hemtra.core.errors import NotMeasured
-from hemtra.core.features.along_path import Along, runs
+from hemtra.core.features.along_path import Along, Break
 from hemtra.core.form import setting
 from hemtra.core.geometry.elements import Number, Point
 from hemtra.core.marks import Evidence, Polyline
 from hemtra.core.plan.kind import Given, Input, Kind, Outcome
 from hemtra.core.plan.registry import register
+from hemtra.core.runs import runs
 
 TAKES = {
     "break": "longest break",
@@ -36,6 +37,7 @@ class ContinuityKind(Kind):
     title: ClassVar = "Continuity along a path"
     glyph: ClassVar = "bead"
     output: ClassVar = Number
+    revision: ClassVar = 2
     unit: ClassVar = "mm"
     inputs: ClassVar = {"of": Input(Along, "of", "The bead or groove along a path.")}
 
@@ -65,7 +67,7 @@ class ContinuityKind(Kind):
         found = given.one("of", Along)
         closed, count = found.path.course.closed, found.at.size
         there = found.present
-        breaks = [run for run in runs(~there, closed) if found.absent[_of(run, count)].any()]
+        breaks = list(found.breaks)
         for first, many in runs(~there & ~found.absent, closed):
             if many * found.spacing > self.unseen:
                 reason = found.reasons.get(int(found.state[first]), "it could not be measured")
@@ -75,10 +77,7 @@ class ContinuityKind(Kind):
                 )
         value, unit, k = self._value(found, there, breaks)
         place = found.places()[k % count]
-        facts = tuple(
-            ("break", f"{found.at[first]:.1f} mm, {many * found.spacing:.1f} mm long")
-            for first, many in breaks[:3]
-        )
+        facts = tuple(("break", f"{gap.start:.1f} mm, {gap.length:.1f} mm long") for gap in breaks[:3])
         return Outcome(Number(value, unit, Point(*map(float, place))), facts)
 
     def explain(self, given: Given, outcome: Outcome) -> Evidence:
@@ -89,15 +88,15 @@ class ContinuityKind(Kind):
             marks.append(Polyline(places[_of((run[0] - 1, run[1] + 2), found.at.size)], "left-out"))
         return Evidence(tuple(marks))
 
-    def _value(self, found: Along, there: BoolArray, breaks: list[tuple[int, int]]) -> tuple[float, str, int]:
+    def _value(self, found: Along, there: BoolArray, breaks: list[Break]) -> tuple[float, str, int]:
         """The number, its unit, and the section it belongs to."""
         spacing = found.spacing
         if self.take == "break":
-            first, many = max(breaks, key=lambda run: run[1], default=(0, 0))
-            return many * spacing, "mm", first + many // 2
+            longest = max(breaks, key=lambda gap: gap.length, default=Break(0.0, 0.0, 0, 0))
+            return longest.length, "mm", longest.first + longest.many // 2
         if self.take == "breaks":
-            counted = [run for run in breaks if run[1] * spacing >= self.least_break]
-            return float(len(counted)), "", counted[0][0] if counted else 0
+            counted = [gap for gap in breaks if gap.length >= self.least_break]
+            return float(len(counted)), "", counted[0].first if counted else 0
         if self.take == "volume":
             return _volume(found, there), "mm³", int(np.argmax(there))
         if self.take == "overlap":
@@ -135,14 +134,14 @@ def _volume(found: Along, there: BoolArray) -> float:
     return float((area * stretch * shares).sum())
 
 
-def _overlap(found: Along, breaks: list[tuple[int, int]]) -> float:
+def _overlap(found: Along, breaks: list[Break]) -> float:
     """mm about the start over which two ends lie over each other; below zero where they do not meet."""
     if not found.path.course.closed:
         raise NotMeasured("an open path does not close; only a closed one has a closing point")
     count = found.at.size
-    for run in breaks:
-        if 0 in _of((run[0] - 1, run[1] + 2), count):
-            return -run[1] * found.spacing
+    for gap in breaks:
+        if 0 in _of((gap.first - 1, gap.many + 2), count):
+            return -gap.length
     area = found.values("area")
     usual = float(np.nanmedian(area)) if not np.isnan(area).all() else 0.0
     for run in runs(np.nan_to_num(area) > MORE * usual, True):

@@ -19,6 +19,62 @@ from hemtra.core.plan.kind import Given, Input, Kind, Outcome
 from hemtra.core.plan.registry import register
 
 FEWEST = 8
+TOGETHER = 3
+"""Neighbouring places that show something that is no stray crossing."""
+STANDS_OUT = 4.0
+"""Standard deviations of the scatter from which on what neighbours show together is form and not scatter."""
+LOCAL_MM = 0.3
+"""Stretch of an edge in mm over which a local size is the median."""
+
+
+def pieces(along: FloatArray, off: FloatArray, cell: float) -> tuple[FloatArray, tuple[float, float]]:
+    """Medians of deviations (n,) over pieces of a length (mm), and the lowest and highest that stand out.
+
+    Medians, so that scatter is not form. What three neighbouring places show beyond the pieces, by more than
+    scatter explains, counts in full: a notch, a burr. Where nothing does, the extremes are those of the pieces.
+    """
+    order = np.argsort(along, kind="stable")
+    along, off = along[order], off[order]
+    piece = np.floor((along - along[0]) / cell).astype(np.int64)
+    count = np.bincount(piece)
+    full = np.flatnonzero(count >= max(1.0, 0.5 * np.median(count[count > 0])))
+    middle = np.array([float(np.median(off[piece == k])) for k in full])
+    low, high = float(middle.min(initial=np.inf)), float(middle.max(initial=-np.inf))
+    if off.size >= 2 * TOGETHER and middle.size:
+        scatter = float(np.median(np.abs(np.diff(off)))) / 0.6745 / np.sqrt(2.0)
+        three = np.lib.stride_tricks.sliding_window_view(off, TOGETHER)
+        least, most = float(three.max(axis=1).min()), float(three.min(axis=1).max())
+        reach = STANDS_OUT * max(scatter, 1e-6)
+        low = least if least < low - reach else low
+        high = most if most > high + reach else high
+    return middle, (low, high)
+
+
+def local_sizes(one: FloatArray, other: FloatArray, along: FloatArray) -> tuple[FloatArray, FloatArray]:
+    """(n, 2, 2) places in mm across from each other on two edges, and (n,) their distances (ISO 14405-1, LP).
+
+    one, other: (m, 2) places of the edges in mm. along: (2,) their mean direction. Each place is the median of
+    what lies within `LOCAL_MM`, at least three, so that one stray crossing is no size.
+    """
+    u = along / np.linalg.norm(along)
+    w = np.array([-u[1], u[0]])
+    sides = []
+    for places in (one, other):
+        order = np.argsort(places @ u, kind="stable")
+        t, s = (places @ u)[order], (places @ w)[order]
+        step = float(np.median(np.diff(t))) if t.size > 1 else LOCAL_MM
+        reach = max(TOGETHER // 2, round(LOCAL_MM / 2 / max(step, 1e-9)))
+        padded = np.pad(s, reach, mode="edge")
+        sides.append((t, np.median(np.lib.stride_tricks.sliding_window_view(padded, 2 * reach + 1), axis=1)))
+    (t, s), (t2, s2) = sides
+    both = (t >= t2[0]) & (t <= t2[-1])
+    if not both.any():
+        raise NotMeasured("the two edges lie past each other; move their zones so that they are opposite")
+    t, s = t[both], s[both]
+    across = np.interp(t, t2, s2)
+    pairs = np.stack([t[:, None] * u + s[:, None] * w, t[:, None] * u + across[:, None] * w], axis=1)
+    sizes: FloatArray = np.abs(across - s)
+    return pairs, sizes
 
 
 class _Profiled(Kind):
@@ -26,11 +82,14 @@ class _Profiled(Kind):
 
     output: ClassVar = Number
     unit: ClassVar = "mm"
+    revision: ClassVar = 2
+    least_coverage: ClassVar = 95.0
 
     cell: float = setting(
         1.0,
         "mean over",
-        "The median over pieces of this length counts, so that noise is not taken for form.",
+        "The median over pieces of this length counts, so that noise is not taken for form; what three places"
+        " beside each other show beyond that counts all the same.",
         unit="mm",
         gt=0.0,
         le=100.0,
@@ -42,28 +101,22 @@ class _Profiled(Kind):
 
     def evaluate(self, given: Given) -> Outcome:
         """Greatest minus least deviation in mm."""
-        along, off, at = self._pieces(given)
-        facts = (("farthest", f"{float(np.abs(off).max()):.4f} mm"), ("pieces", str(along.size)))
-        return Outcome(Number(float(np.ptp(off)), "mm", at), facts)
-
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
-        """The profile of deviations."""
-        along, off, _ = self._pieces(given)
-        ends = (float(along[np.argmin(off)]), float(along[np.argmax(off)]))
-        return Evidence((), Curve("deviation along the line", along, off, ends, "mm"))
-
-    def _pieces(self, given: Given) -> tuple[FloatArray, FloatArray, Point]:
         along, off, at = self._profile(given)
         if along.size < FEWEST:
             raise NotMeasured(f"it was seen at {along.size} places, and form needs {FEWEST}")
-        piece = np.floor((along - along.min()) / self.cell).astype(np.int64)
-        count = np.bincount(piece)
-        full = np.flatnonzero(count >= max(1.0, 0.5 * np.median(count[count > 0])))
-        if full.size < 3:
+        middle, (low, high) = pieces(along, off, self.cell)
+        if middle.size < 3:
             raise NotMeasured("it is too short for pieces of that length; average over less")
-        # medians, so that a stray crossing is not form either
-        middle = [np.array([float(np.median(part[piece == k])) for k in full]) for part in (along, off)]
-        return middle[0], middle[1], at
+        facts = (("farthest", f"{max(-low, high):.4f} mm"), ("pieces", str(middle.size)))
+        return Outcome(Number(high - low, "mm", at), facts)
+
+    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+        """The profile of deviations."""
+        along, off, _ = self._profile(given)
+        order = np.argsort(along, kind="stable")
+        along, off = along[order], off[order]
+        ends = (float(along[np.argmin(off)]), float(along[np.argmax(off)]))
+        return Evidence((), Curve("deviation along the line", along, off, ends, "mm"))
 
 
 @register

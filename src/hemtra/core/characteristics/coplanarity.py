@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
-from typing import ClassVar
+from typing import ClassVar, Literal
 
 import numpy as np
 
 from hemtra.core.arrays import FloatArray
+from hemtra.core.characteristics.surface_points import Surface, Surfaces
 from hemtra.core.errors import NotMeasured
-from hemtra.core.geometry.elements import Number, Point
+from hemtra.core.features.spot import SpotPoint
+from hemtra.core.form import setting
+from hemtra.core.geometry.elements import Number, Plane, Point
 from hemtra.core.marks import Dimension, Evidence
 from hemtra.core.plan.kind import Given, Input, Kind, Outcome
 from hemtra.core.plan.registry import register
@@ -27,17 +30,54 @@ class CoplanarityKind(Kind):
     glyph: ClassVar = "coplanarity"
     output: ClassVar = Number
     unit: ClassVar = "mm"
+    looks_at_data: ClassVar = True
+    revision: ClassVar = 2
+    least_coverage: ClassVar = 75.0
     inputs: ClassVar = {
         "points": Input(Point, "points", "The points that should lie in one plane; four or more.", many=True)
     }
 
+    of: Literal["points", "levels"] = setting(
+        "points",
+        "taken of",
+        "All points of the spots' zones, which proves coplanarity; or the levels of the spots only, which"
+        " leaves out what stands off their level.",
+        choices={"points": "all points of the spots", "levels": "the levels only"},
+    )
+    cell: float = setting(
+        2.0,
+        "mean over",
+        "Heights are averaged over cells of this size, so that noise is not form; what stands out by more than"
+        " noise counts all the same.",
+        unit="mm",
+        when={"of": ("points",)},
+        gt=0.0,
+        le=100.0,
+    )
+
     def evaluate(self, given: Given) -> Outcome:
-        """Least-squares plane of the points, perpendicular distances, in mm."""
-        points, deviation, _ = self._deviations(given)
+        """Distance in mm of two planes parallel to the least-squares plane that hold all points (ISO 1101)."""
+        points, deviation, normal = self._deviations(given)
         highest = int(np.argmax(deviation))
         at = Point(*(float(c) for c in points[highest]))
-        facts = (("highest", f"{deviation.max():+.3f} mm"), ("lowest", f"{deviation.min():+.3f} mm"))
-        return Outcome(Number(float(np.ptp(deviation)), "mm", at), facts)
+        spots = [p for p in given.many("points", Point) if isinstance(p, SpotPoint) and p.zone is not None]
+        if self.of == "levels" or not spots:
+            ends = (("highest", f"{deviation.max():+.3f} mm"), ("lowest", f"{deviation.min():+.3f} mm"))
+            note = "the levels only: this does not prove coplanarity" if spots else ""
+            return Outcome(Number(float(np.ptp(deviation)), "mm", at), ends, note)
+        middle = points.mean(axis=0)
+        plane = Plane(*map(float, (*middle, -normal[0] / normal[2], -normal[1] / normal[2])))
+        surfaces = [Surface(spot.zone, plane) for spot in spots if spot.zone is not None]
+        extent = Surfaces(surfaces, given.data, self.cell).extent(plane)
+        low, high = min(extent.low, float(deviation.min())), max(extent.high, float(deviation.max()))
+        facts = (
+            ("highest", f"{high:+.3f} mm"),
+            ("lowest", f"{low:+.3f} mm"),
+            ("isolated points", str(extent.coverage.spikes)),
+        )
+        room = extent.possible_width - extent.width
+        possible = (Number(high - low + room, "mm", at),)
+        return Outcome(Number(high - low, "mm", at), facts, possible=possible, coverage=extent.coverage)
 
     def explain(self, given: Given, outcome: Outcome) -> Evidence:
         """Each point's distance from the plane."""

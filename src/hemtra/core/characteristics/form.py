@@ -8,21 +8,17 @@ import numpy as np
 import scipy  # its parts load when they are used first
 
 from hemtra.core.arrays import FloatArray
+from hemtra.core.characteristics.surface_points import Extent, Surface, Surfaces
 from hemtra.core.errors import NotMeasured
 from hemtra.core.features.plane import FittedPlane
 from hemtra.core.form import setting
-from hemtra.core.geometry.elements import Number, Point
-from hemtra.core.geometry.kernels import EVERYWHERE, cell_moments
-from hemtra.core.marks import Evidence, Histogram, Polyline
+from hemtra.core.geometry.elements import Number, Plane
+from hemtra.core.marks import Dimension, Evidence, Histogram, Polyline
 from hemtra.core.plan.kind import Given, Input, Kind, Outcome
 from hemtra.core.plan.registry import register
-from hemtra.core.scan.heightmap import HeightMap
-from hemtra.core.scan.zones import window
 
 EXACT = 1e-10
 """Tolerance of the linear programme, as a share of what least squares leave."""
-HALF_FULL = 0.5
-"""Share of a cell that must hold used data for its mean to count."""
 HISTOGRAM_BINS = 32
 
 
@@ -35,14 +31,25 @@ class FlatnessKind(Kind):
     glyph: ClassVar = "flatness"
     output: ClassVar = Number
     unit: ClassVar = "mm"
+    looks_at_data: ClassVar = True
     inputs: ClassVar = {
         "surfaces": Input(
             FittedPlane,
             "surfaces",
-            "The planes whose used points make up the surface; several count as one common surface.",
+            "The planes in whose zones the surface lies; several count as one common surface.",
             many=True,
         )
     }
+    revision: ClassVar = 2
+    least_coverage: ClassVar = 95.0
+
+    points: Literal["all", "near"] = setting(
+        "all",
+        "points",
+        "All points of the zones but isolated ones; or only those that the planes were fitted through, which"
+        " leaves out bumps and dents and so does not prove form.",
+        choices={"all": "all", "near": "points near the plane only"},
+    )
 
     cell: float = setting(
         2.0,
@@ -61,35 +68,45 @@ class FlatnessKind(Kind):
     )
 
     def evaluate(self, given: Given) -> Outcome:
-        """Greatest minus least deviation from the common plane in mm (ISO 12781-1, LSPL or MZPL)."""
-        cells, deviation = self._deviations(given)
-        value = float(deviation.max() - deviation.min())
-        highest = cells[int(np.argmax(deviation))]
-        at = Point(float(highest[0]), float(highest[1]), float(highest[2]))
+        """Distance in mm of two planes parallel to the fitted one that hold all points (ISO 12781-1)."""
+        _, _, extent = self._extent(given)
         facts = (
-            ("highest", f"{deviation.max():+.3f} mm"),
-            ("lowest", f"{deviation.min():+.3f} mm"),
-            ("cells", str(len(cells))),
+            ("highest", f"{extent.high:+.3f} mm"),
+            ("lowest", f"{extent.low:+.3f} mm"),
+            ("isolated points", str(extent.coverage.spikes)),
         )
-        return Outcome(Number(value, "mm", at), facts)
+        value = Number(extent.width, "mm", extent.highest)
+        possible = (Number(extent.possible_width, "mm", extent.highest),)
+        note = "" if self.points == "all" else "only points near the plane: this does not prove form"
+        return Outcome(value, facts, note, possible, extent.coverage)
 
     def explain(self, given: Given, outcome: Outcome) -> Evidence:
-        """The outlines of the surfaces and the histogram of deviations."""
-        _, deviation = self._deviations(given)
-        pad = max(float(np.ptp(deviation)) * 0.02, 1e-4)
-        edges = np.linspace(deviation.min() - pad, deviation.max() + pad, HISTOGRAM_BINS + 1)
+        """The outlines of the surfaces, their farthest points and the histogram of deviations."""
+        cells, plane, extent = self._extent(given)
+        deviation = (cells[:, 2] - plane.height_at(cells[:, 0], cells[:, 1])) * plane.normal[2]
+        pad = max(extent.width * 0.02, 1e-4)
+        edges = np.linspace(extent.low - pad, extent.high + pad, HISTOGRAM_BINS + 1)
         counts = np.histogram(deviation, edges)[0].astype(np.float64)
         outlines = []
         for surface in given.many("surfaces", FittedPlane):
             xy = surface.zone.outline()
             z = surface.height_at(xy[:, 0], xy[:, 1])
             outlines.append(Polyline(np.column_stack([xy, z]), "fit", closed=True))
-        return Evidence(tuple(outlines), Histogram("deviation of the cells", "mm", edges, counts, counts))
+        far = tuple(
+            Dimension(plane.foot(point), point, f"{off:+.3f}")
+            for point, off in ((extent.lowest, extent.low), (extent.highest, extent.high))
+        )
+        histogram = Histogram("deviation of the cells", "mm", edges, counts, counts)
+        return Evidence((*outlines, *far), histogram)
 
-    def _deviations(self, given: Given) -> tuple[FloatArray, FloatArray]:
-        """(n, 3) centres of the cells and (n,) perpendicular deviations from their common plane, in mm."""
-        surfaces = given.many("surfaces", FittedPlane)
-        cells = np.concatenate([_cells(surface, given.data, self.cell) for surface in surfaces])
+    def _extent(self, given: Given) -> tuple[FloatArray, Plane, Extent]:
+        """(n, 3) centres of the cells in mm, their plane, and how far all points lie from it."""
+        surfaces = [
+            Surface(plane.zone, plane, None if self.points == "all" else (plane.low, plane.high))
+            for plane in given.many("surfaces", FittedPlane)
+        ]
+        held = Surfaces(surfaces, given.data, self.cell)
+        cells = held.cells
         if len(cells) < 4:
             raise NotMeasured(f"only {len(cells)} cells of {self.cell:g} mm hold data; flatness needs four")
         middle = cells.mean(axis=0)
@@ -98,8 +115,8 @@ class FlatnessKind(Kind):
             slopes = minimum_zone(u, v, w)
         else:
             slopes, *_ = np.linalg.lstsq(np.column_stack([u, v]), w, rcond=None)
-        deviation = (w - u * slopes[0] - v * slopes[1]) / np.sqrt(1.0 + float(slopes @ slopes))
-        return cells, deviation
+        plane = Plane(*map(float, (*middle, *slopes)))
+        return cells, plane, held.extent(plane)
 
 
 def minimum_zone(u: FloatArray, v: FloatArray, w: FloatArray) -> FloatArray:
@@ -131,20 +148,3 @@ def minimum_zone(u: FloatArray, v: FloatArray, w: FloatArray) -> FloatArray:
     settled = found.x + np.linalg.lstsq(sides[tight], heights[tight] - sides[tight] @ found.x, rcond=None)[0]
     slopes: FloatArray = (start[:2] + settled[:2] * size) / scale
     return slopes
-
-
-def _cells(surface: FittedPlane, data: HeightMap, size: float) -> FloatArray:
-    """(n, 3) mean positions in mm of the used points in cells of a size."""
-    view = window(surface.zone, data)
-    grid, z = view.grid(data), data.z[view.rows, view.cols]
-    mask = EVERYWHERE if view.inside is None else view.inside
-    upright = surface.normal[2]
-    x, y = grid.x0 + grid.dx * (z.shape[1] - 1) / 2, grid.y0 + grid.dy * (z.shape[0] - 1) / 2
-    level = float(surface.height_at(np.array(x), np.array(y)))
-    plane = surface.slope_x * grid.dx, surface.slope_y * grid.dy, level
-    used = surface.low / upright, surface.high / upright
-    cell = max(1, round(size / grid.dy)), max(1, round(size / grid.dx))
-    sums = cell_moments(z, mask, plane, used, cell)
-    count, u, v, rise = sums[:, sums[0] >= max(1.0, HALF_FULL * cell[0] * cell[1])]
-    at_x, at_y = x + grid.dx * u / count, y + grid.dy * v / count
-    return np.column_stack([at_x, at_y, surface.height_at(at_x, at_y) + rise / count])

@@ -44,6 +44,9 @@ class ReadsAsKind(Kind):
 
     def evaluate(self, given: Given) -> Outcome:
         """A `Number` of 1 or 0 that carries the text; facts: what it reads and what it should."""
+        none = given.absent("of")
+        if none is not None:
+            return Outcome(Number(0.0, "", none.at, "no code"), note=none.reason)
         code = given.one("of", ReadCode)
         if len(code.text) > 10 * LONGEST:
             raise NotMeasured(f"the code holds {len(code.text)} letters, more than can be compared")

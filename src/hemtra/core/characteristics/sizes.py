@@ -89,7 +89,10 @@ class GrooveSizeKind(_Plain):
     )
 
     def evaluate(self, given: Given) -> Outcome:
-        """In mm."""
+        """In mm; where there is none, the depth of nothing and no width."""
+        none = given.absent("of")
+        if none is not None:
+            return Outcome(Number(none.sizes[self.what], "mm", none.at), note=none.reason)
         found = given.one("of", Groove)
         return Outcome(Number(found.depth if self.what == "depth" else found.width, "mm", found))
 

@@ -5,12 +5,13 @@ from __future__ import annotations
 import math
 from abc import abstractmethod
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, ClassVar
 
 import numpy as np
 
 from hemtra.core.arrays import BoolArray, FloatArray
+from hemtra.core.coverage import Coverage
 from hemtra.core.errors import NotMeasured
 from hemtra.core.features.path import Path
 from hemtra.core.features.section import Cut
@@ -18,11 +19,14 @@ from hemtra.core.form import setting
 from hemtra.core.geometry.bead_kernels import running_median
 from hemtra.core.marks import Curve, Evidence, Mark, Strokes
 from hemtra.core.plan.kind import DATA, Given, Input, Kind, Outcome
+from hemtra.core.runs import runs
 from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.path_kernels import sections_across
 
 MOST_SECTIONS, MOST_SAMPLES, MOST_LINES = 20_000, 2_000, 41
 """Of one path, of one section, and parallel lines that make one."""
+BETWEEN = 10
+"""Steps in which the end of a break is looked for between two sections."""
 FINE = 1.0
 """Points of the map for each sample of a section."""
 FLOOR = 0.02
@@ -38,6 +42,19 @@ class Quantity:
     title: str
     unit: str
     column: int
+
+
+@dataclass(frozen=True)
+class Break:
+    """A stretch on which there is nothing: mm along the path to its start, and its length in mm.
+
+    first, many: its first section and their number; sections that were not measured beside it count as broken.
+    """
+
+    start: float
+    length: float
+    first: int
+    many: int
 
 
 @dataclass(frozen=True)
@@ -61,6 +78,16 @@ class Along:
     """The column that says in mm how far right of the path it lies."""
     there: tuple[int, ...] = (0,)
     """States in which something is there, whether it could be measured or not."""
+    breaks: tuple[Break, ...] = ()
+
+    @property
+    def coverage(self) -> Coverage:
+        """Of the path: sections that say what is there, or that nothing is."""
+        known = (self.state == 0) | self.absent
+        if known.all():
+            return Coverage(points=known.size)
+        longest = max(many for _, many in runs(~known, self.path.course.closed))
+        return Coverage(float(known.mean()), longest * self.spacing, points=known.size)
 
     @property
     def present(self) -> BoolArray:
@@ -97,18 +124,6 @@ class Along:
         return np.column_stack([x, y, self.path.base.height_at(x, y)])
 
 
-def runs(mask: BoolArray, closed: bool) -> list[tuple[int, int]]:
-    """First index and count of each run of neighbours that are set; round the start where it is closed."""
-    if mask.size and mask.all():
-        return [(0, int(mask.size))]
-    ends = np.flatnonzero(np.diff(np.concatenate([[False], mask, [False]]).astype(np.int8))).reshape(-1, 2)
-    found = [(int(a), int(b - a)) for a, b in ends]
-    if closed and len(found) > 1 and mask[0] and mask[-1]:
-        (_, head), (first, tail) = found[0], found[-1]
-        found = [*found[1:-1], (first, tail + head)]
-    return found
-
-
 class AlongPath(Kind):
     """A feature that is measured on sections across a path."""
 
@@ -119,6 +134,9 @@ class AlongPath(Kind):
     reasons: ClassVar[Mapping[int, str]]
     centre: ClassVar[int]
     there: ClassVar[tuple[int, ...]] = (0,)
+    revision: ClassVar[int] = 2
+    nothing: ClassVar[Mapping[int, float]] = {}
+    """By column, the size that nothing has, where it is known that nothing is there."""
 
     spacing: float = setting(
         0.5, "spacing", "Distance between sections along the path.", unit="mm", ge=0.01, le=100
@@ -173,11 +191,16 @@ class AlongPath(Kind):
             raise NotMeasured("no section across the path holds data")
         table = self.measure(u, z, FLOOR)
         reach = int(self.settle / spacing / 2 + 1e-9)
+        absent = table[:, 0] == ABSENT
+        columns = [q.column for q in self.quantities.values()]
+        of_nothing = table[np.ix_(absent, columns)]
         if reach:
-            columns = [q.column for q in self.quantities.values()]
             # half of a size, as the height of a bead whose foot a spike hides, is none
             table[np.ix_(table[:, 0] != 0, columns)] = np.nan
             table[:, columns] = running_median(table[:, columns], reach, path.course.closed)
+            table[np.ix_(absent, columns)] = of_nothing
+        for column, size in self.nothing.items():
+            table[absent, column] = size
         found = Along(
             path,
             at,
@@ -190,6 +213,7 @@ class AlongPath(Kind):
             self.centre,
             self.there,
         )
+        found = replace(found, breaks=self._breaks(given.data, found))
         return Outcome(found, self._facts(found))
 
     def explain(self, given: Given, outcome: Outcome) -> Evidence:
@@ -229,13 +253,57 @@ class AlongPath(Kind):
             return np.arange(count) * course.length / count, course.length / count
         return np.linspace(0.0, course.length, max(count, 1) + 1), course.length / max(count, 1)
 
-    def _sampled(self, data: HeightMap, path: Path, at: FloatArray) -> tuple[FloatArray, FloatArray]:
-        """u (m,) mm and heights (n, m) above the base in mm."""
+    def _breaks(self, data: HeightMap, found: Along) -> tuple[Break, ...]:
+        """Where there is nothing, with ends looked for between sections."""
+        if not found.absent.any():
+            return ()
+        closed, count, length = found.path.course.closed, found.at.size, found.path.course.length
+        breaks = []
+        for first, many in runs(~found.present, closed):
+            indices = np.arange(first, first + many) % count
+            if not found.absent[indices].any():
+                continue
+            if many == count:
+                breaks.append(Break(0.0, length, 0, count))
+                continue
+            ends = []
+            for outer, inner, way in ((first - 1, first, -1), (first + many, first + many - 1, 1)):
+                if not closed and not 0 <= outer < count:
+                    ends.append(0.0 if way < 0 else length)
+                    continue
+                outside = float(found.at[outer % count])
+                # a section that was not measured may be broken up to its neighbour
+                share = self._end(data, found, outer, inner) if found.absent[inner % count] else 1.0
+                ends.append(outside - way * (1.0 - share) * found.spacing)
+            start, stop = ends[0], ends[1] + (length if closed and ends[1] < ends[0] else 0.0)
+            breaks.append(Break(start % length if closed else start, stop - start, first, many))
+        return tuple(breaks)
+
+    def _end(self, data: HeightMap, found: Along, outer: int, inner: int) -> float:
+        """How far a break goes from a section that shows nothing to its neighbour that does not, 0 to 1."""
+        count, path = found.at.size, found.path
+        part = np.linspace(0.0, 1.0, BETWEEN + 1)
+        way = 1.0 if outer > inner else -1.0
+        s = found.at[inner % count] + way * part * found.spacing
+        s = s % path.course.length if path.course.closed else np.clip(s, 0.0, path.course.length)
+        u, z = self._sampled(data, path, s, found.spacing / BETWEEN)
+        table = self.measure(u, z, FLOOR)
+        there = np.isin(table[:, 0], self.there)
+        if not there.any():
+            return 1.0
+        k = int(np.argmax(there))
+        return 0.0 if k == 0 else float(part[k - 1] + part[k]) / 2
+
+    def _sampled(
+        self, data: HeightMap, path: Path, at: FloatArray, average: float | None = None
+    ) -> tuple[FloatArray, FloatArray]:
+        """u (m,) mm and heights (n, m) above the base in mm, averaged over some mm of the path."""
+        average = self.average if average is None else average
         grid, course = data.grid, path.course
         pitch = min(grid.dx, grid.dy) * FINE
         count = int(np.clip(round(path.across / pitch) + 1, 3, MOST_SAMPLES))
-        lines = int(np.clip(round(self.average / pitch), 1, MOST_LINES))
-        behind = self.average * ((np.arange(lines) + 0.5) / lines - 0.5)
+        lines = int(np.clip(round(average / pitch), 1, MOST_LINES))
+        behind = average * ((np.arange(lines) + 0.5) / lines - 0.5)
         places, directions = course.at(at), course.directions(at)
         steps = np.array([grid.x0, grid.y0, grid.dx, grid.dy])
         if min(data.shape) < 2:

@@ -48,7 +48,7 @@ class ArcKind(SectionFeature):
         """Rows of `arcs`."""
         return arcs(x, z, inside, FEWEST, FLOOR, FLATTEST)
 
-    def value(self, cut: Cut, row: FloatArray) -> Arc:
+    def found(self, cut: Cut, row: FloatArray) -> Arc:
         """An `Arc`."""
         code, cx, cz, radius, _, span, _, points, _ = row.tolist()
         if code == FEW:

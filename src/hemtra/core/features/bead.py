@@ -7,13 +7,14 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 
 from hemtra.core.arrays import BoolArray, FloatArray
-from hemtra.core.features.along_path import ABSENT, AlongPath, Quantity, runs
+from hemtra.core.features.along_path import ABSENT, AlongPath, Quantity
 from hemtra.core.features.path import Path
 from hemtra.core.features.section import Cut, section_marks
 from hemtra.core.form import setting
 from hemtra.core.geometry import bead_kernels as k
 from hemtra.core.marks import Dimension, Mark
 from hemtra.core.plan.registry import register
+from hemtra.core.runs import runs
 
 BASES = {"line": k.LINE, "step": k.STEP, "curve": k.CURVE, "plane": k.PLANE}
 EDGES = {"foot": k.FOOT, "level": k.AT_LEVEL, "share": k.AT_SHARE}
@@ -30,7 +31,8 @@ class BeadKind(AlongPath):
     title: ClassVar = "Bead or groove"
     glyph: ClassVar = "bead"
     centre: ClassVar = k.OFFSET
-    there: ClassVar = (k.FOUND, k.LEFT_HIDDEN, k.RIGHT_HIDDEN, k.TWO)
+    there: ClassVar = (k.FOUND, k.LEFT_HIDDEN, k.RIGHT_HIDDEN, k.TWO, k.WIDE)
+    nothing: ClassVar = {k.WIDTH: 0.0, k.HEIGHT: 0.0, k.AREA: 0.0, k.VOID: 0.0}
     quantities: ClassVar = {
         "width": Quantity("width", "mm", k.WIDTH),
         "height": Quantity("height", "mm", k.HEIGHT),
@@ -48,6 +50,7 @@ class BeadKind(AlongPath):
         k.LEFT_HIDDEN: "its left foot is not seen: it touches a wall or lies in a shadow",
         k.RIGHT_HIDDEN: "its right foot is not seen: it touches a wall or lies in a shadow",
         k.TWO: "two beads lie in the section",
+        k.WIDE: "it covers the base beside it; make the section across the path longer",
     }
 
     side: Literal["above", "below"] = setting(

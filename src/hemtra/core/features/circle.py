@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, field
 from typing import ClassVar
 
 import numpy as np
 
 from hemtra.core.arrays import FloatArray
-from hemtra.core.features.edge import ticks
+from hemtra.core.coverage import WHOLE, Coverage
+from hemtra.core.features.edge import seen_on, ticks
 from hemtra.core.features.opening import residuals_round
 from hemtra.core.features.radial import RimKind
 from hemtra.core.geometry.elements import Circle
@@ -31,6 +33,8 @@ class FoundCircle(Circle):
     scatter: float = 0.0
     places: FloatArray | None = field(default=None, compare=False)
     """(n, 2) everywhere it was seen, in mm; form must not leave out what lies off the circle."""
+    coverage: Coverage = WHOLE
+    """Of the radial lines across it."""
 
 
 @register
@@ -44,12 +48,11 @@ class CircleKind(RimKind):
 
     def evaluate(self, given: Given) -> Outcome:
         """A `FoundCircle` at the height of its rim; facts: diameter, scatter and lines."""
-        places, levels, lines = self._rim(given)
-        share = len(places) / lines
-        self._enough(places, lines, FEWEST, about=None)
+        places, levels, seen = self._rim(given)
+        self._enough(places, seen, FEWEST, about=None)
         pitch = max(given.data.grid.dx, given.data.grid.dy)
         circle = robust_circle(places[:, 0], places[:, 1], FLOOR * pitch)
-        self._enough(places, lines, FEWEST, about=np.array(circle[:2]))
+        self._enough(places, seen, FEWEST, about=np.array(circle[:2]))
         x, y, radius, used = circle
         left = np.hypot(places[:, 0] - x, places[:, 1] - y) - radius
         scatter = float(np.sqrt(np.mean(left[used] ** 2)))
@@ -57,11 +60,20 @@ class CircleKind(RimKind):
         # most of the rim is level with its middle, which is start enough
         start = np.array([float(np.median(levels)), 0.0, 0.0])
         level, _ = settle_linear(design, levels, start, 0.002)
-        found = FoundCircle(x, y, float(level[0]), radius, share=share, scatter=scatter, places=places)
+        found = FoundCircle(
+            x,
+            y,
+            float(level[0]),
+            radius,
+            share=float(seen.mean()),
+            scatter=scatter,
+            places=places,
+            coverage=seen_on(seen, 2 * math.pi * radius / seen.size, closed=True),
+        )
         facts = (
             ("diameter", f"{2 * radius:.3f} mm"),
             ("scatter", f"{scatter * 1000:.0f} µm"),
-            ("lines", f"{np.count_nonzero(used)} of {lines}"),
+            ("lines", f"{np.count_nonzero(used)} of {seen.size}"),
         )
         return Outcome(found, facts)
 

@@ -14,9 +14,11 @@ from hemtra.core.errors import NotMeasured
 from hemtra.core.form import setting
 from hemtra.core.geometry.elements import Point
 from hemtra.core.marks import Evidence, Polyline
-from hemtra.core.plan.kind import Given, Kind, Outcome
+from hemtra.core.plan.kind import Absent, Given, Kind, Outcome
 from hemtra.core.plan.registry import register
 
+SEEN_WHOLE = 0.9
+"""Share of the zone that must hold data for a code that cannot be read to be missing."""
 LARGEST = 1600
 """Points along the longer side of what is read; more is made coarser first."""
 SMALLEST, FINER = 200, 1.5
@@ -70,13 +72,17 @@ class CodeKind(Kind):
     )
 
     def evaluate(self, given: Given) -> Outcome:
-        """A `ReadCode`. Raises `NotMeasured` where none, or more than one, can be read."""
+        """A `ReadCode`, or that there is none. Raises `NotMeasured` where that cannot be told, or for two."""
         picture, pitch = self._picture(given)
         found = self._read(picture) or self._read(_smoothed(picture))
         if not found:
-            raise NotMeasured(
-                "no code could be read in the zone; check light and contrast, or enlarge the zone"
-            )
+            why = "no code could be read in the zone; check light and contrast, or enlarge the zone"
+            if given.window().data_share(given.data) < SEEN_WHOLE:
+                raise NotMeasured(why)
+            # all of the zone is seen, so that what cannot be read is missing or spoilt
+            assert given.zone is not None
+            x, y = given.zone.x, given.zone.y
+            return Outcome(Absent(why, Point(x, y, given.data.height_at(x, y) or 0.0)))
         if len({code.text for code in found}) > 1:
             raise NotMeasured(f"{len(found)} codes lie in the zone; make it hold one only")
         code, place = found[0], found[0].position

@@ -47,7 +47,7 @@ class CornerKind(SectionFeature):
         """Rows of `corners`."""
         return corners(x, z, inside, self.clear, FEWEST, FLOOR)
 
-    def value(self, cut: Cut, row: FloatArray) -> Point:
+    def found(self, cut: Cut, row: FloatArray) -> Point:
         """A `Point`."""
         code, a, b, c, d, *_ = row.tolist()
         if code == FEW:

@@ -9,6 +9,7 @@ from typing import ClassVar, Literal
 import numpy as np
 
 from hemtra.core.arrays import BoolArray, FloatArray
+from hemtra.core.coverage import WHOLE, Coverage
 from hemtra.core.errors import NotMeasured
 from hemtra.core.features.seen_by import SeenBySteps
 from hemtra.core.form import setting
@@ -18,6 +19,7 @@ from hemtra.core.geometry.section_kernels import STEEPEST, edge_candidates
 from hemtra.core.marks import Curve, Evidence, Polyline, Strokes
 from hemtra.core.plan.kind import Given, Outcome
 from hemtra.core.plan.registry import register
+from hemtra.core.runs import runs
 from hemtra.core.scan.edge_lines import CHANGES, PICKS, crossings
 from hemtra.core.scan.section import section
 from hemtra.core.scan.zones import AnyZone
@@ -39,6 +41,16 @@ class FoundEdge(Line):
     scatter: float = 0.0
     places: FloatArray | None = field(default=None, compare=False)
     """(n, 2) everywhere it was seen, in mm; form must not leave out what lies off the line."""
+    coverage: Coverage = WHOLE
+    """Of the scan lines across it."""
+
+
+def seen_on(seen: BoolArray, step: float, *, closed: bool = False) -> Coverage:
+    """Coverage of an edge or rim looked for on lines `step` mm apart; seen: (n,) on which it shows."""
+    if seen.all():
+        return Coverage(points=seen.size)
+    longest = max((many for _, many in runs(~seen, closed)), default=0)
+    return Coverage(float(seen.mean()), longest * step, points=seen.size)
 
 
 @register
@@ -96,6 +108,7 @@ class EdgeKind(SeenBySteps):
             share=share,
             scatter=scatter,
             places=zone.outward(found[seen, 0], v[seen]),
+            coverage=seen_on(seen, zone.height / len(v)),
         )
         facts = (
             ("direction", f"{edge.direction:.3f}°"),

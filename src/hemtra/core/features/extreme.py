@@ -14,7 +14,10 @@ from hemtra.core.geometry.elements import Point
 from hemtra.core.marks import Evidence, Polyline
 from hemtra.core.plan.kind import DATA, Given, Input, Kind, Outcome
 from hemtra.core.plan.registry import register
+from hemtra.core.scan.unseen import ends_of, without_scatter
 
+TOGETHER = 3
+"""Points beside each other that are no isolated ones."""
 CROSS = 1.0
 """Half length in mm of the cross that marks the point."""
 
@@ -28,6 +31,7 @@ class ExtremeKind(Kind):
     glyph: ClassVar = "extreme"
     output: ClassVar = Point
     section_input: ClassVar = "section"
+    revision: ClassVar = 2
     inputs: ClassVar = {
         "section": Input(
             Cut, "on", "The section it lies on; without one it is looked for in the zone.", optional=True
@@ -49,7 +53,12 @@ class ExtremeKind(Kind):
         },
     )
     points: int = setting(
-        3, "mean of", "So many of the outermost points, so that a stray one does not decide.", ge=1, le=10_000
+        3,
+        "mean of",
+        "So many of the outermost points. Isolated points, which no two others beside them support, are left"
+        " out.",
+        ge=1,
+        le=10_000,
     )
 
     def evaluate(self, given: Given) -> Outcome:
@@ -83,13 +92,34 @@ class ExtremeKind(Kind):
         if self.which in ("near", "far"):
             raise NotMeasured("a section has no near and far; take left, right, highest or lowest")
         inside = cut.within(given.zone)
+        z = np.where(inside, cut.z, np.nan)
+        if z.size >= TOGETHER:
+            three = np.lib.stride_tricks.sliding_window_view(z, TOGETHER)
+            whole = ~np.isnan(three).any(axis=1)
+            if self.which in ("highest", "lowest") and whole.any():
+                level = three[whole].min(axis=1).max(), three[whole].max(axis=1).min()
+                with np.errstate(invalid="ignore"):
+                    inside &= (z <= level[0]) if self.which == "highest" else (z >= level[1])
+            else:
+                # a point counts where it is one of three in a row
+                inside &= np.convolve(whole, np.ones(TOGETHER), "full") > 0
         return cut.x[inside], np.zeros(np.count_nonzero(inside)), cut.z[inside]
 
     def _on_zone(self, given: Given) -> tuple[FloatArray, FloatArray, FloatArray]:
         view = given.window()
         assert given.zone is not None
-        z = given.data.z[view.rows, view.cols]
+        z = np.ascontiguousarray(given.data.z[view.rows, view.cols])
         present = ~np.isnan(z) if view.inside is None else view.inside & ~np.isnan(z)
+        if self.which in ("highest", "lowest"):
+            z, _ = without_scatter(z, view.inside)
+            present &= ~np.isnan(z)
+            ends = ends_of(z, view.inside)
+            with np.errstate(invalid="ignore"):
+                present &= (z <= ends.high) & (z >= ends.low)
+        else:
+            padded = np.pad(present, 1).astype(np.int8)
+            windows = np.lib.stride_tricks.sliding_window_view(padded, (3, 3))
+            present &= windows.sum(axis=(2, 3)) >= TOGETHER
         i, j = np.nonzero(present)
         grid = view.grid(given.data)
         u, v = given.zone.local(grid.x0 + grid.dx * j, grid.y0 + grid.dy * i)

@@ -13,9 +13,9 @@ from hemtra.core.errors import NotMeasured
 from hemtra.core.features.section import Cut, Facts, SectionFeature, section_marks
 from hemtra.core.form import setting
 from hemtra.core.geometry.elements import Point
-from hemtra.core.geometry.section_kernels import FEW, NONE, grooves
+from hemtra.core.geometry.section_kernels import FEW, HIDDEN, NONE, grooves
 from hemtra.core.marks import Evidence
-from hemtra.core.plan.kind import Given, Outcome
+from hemtra.core.plan.kind import Absent, Given, Outcome
 from hemtra.core.plan.registry import register
 
 FLOOR = 0.003
@@ -80,13 +80,21 @@ class GrooveKind(SectionFeature):
             self.floor == "flat",
         )
 
-    def value(self, cut: Cut, row: FloatArray) -> Groove:
-        """A `Groove`."""
+    def found(self, cut: Cut, row: FloatArray) -> Groove | Absent:
+        """A `Groove`, or that there is none, with the depth of nothing."""
         code, depth, left, right, a, b = row.tolist()
         if code == FEW:
             raise NotMeasured(f"the section holds {depth:.0f} points here; a groove needs 12")
+        if code == HIDDEN:
+            raise NotMeasured("its floor is not seen; turn the part, or scan it from another side")
         if code == NONE:
-            raise NotMeasured(f"it is only {depth:.3f} mm deep; move the zone, or allow less depth")
+            # that there is none is known, and so is how deep nothing is
+            middle = float(cut.x[0] + cut.x[-1]) / 2
+            return Absent(
+                f"it is only {depth:.3f} mm deep; move the zone, or allow less depth",
+                cut.place(middle, a + b * middle),
+                {"depth": depth, "width": 0.0},
+            )
         if code:
             raise NotMeasured("it reaches to the end of the zone; make the zone wider")
         middle = (left + right) / 2

@@ -9,9 +9,10 @@ from typing import ClassVar
 
 import numpy as np
 
-from hemtra.core.arrays import FloatArray
+from hemtra.core.arrays import BoolArray, FloatArray
+from hemtra.core.coverage import WHOLE, Coverage
 from hemtra.core.errors import NotMeasured
-from hemtra.core.features.edge import ticks
+from hemtra.core.features.edge import seen_on, ticks
 from hemtra.core.features.radial import RimKind
 from hemtra.core.geometry.elements import Point
 from hemtra.core.geometry.outline_fit import fit_ellipse, fit_rounded_rectangle, used_of
@@ -39,6 +40,8 @@ class Opening(Point):
     length: float
     width: float
     corner: float = 0.0
+    coverage: Coverage = WHOLE
+    """Of the radial lines across its rim."""
 
     def outline(self) -> FloatArray:
         """(n, 3) the outline in mm; an ellipse where there are no corners."""
@@ -56,18 +59,22 @@ class Opening(Point):
 class _OpeningKind(RimKind):
     output: ClassVar = Opening
 
-    def _found(self, given: Given) -> tuple[Opening, FloatArray, FloatArray, FloatArray, int]:
-        """What was found; places (n, 2) and heights of the rim, distances from it, and lines looked along."""
-        places, levels, lines = self._rim(given, to_the_corners=True)
-        self._enough(places, lines, FEWEST, about=None)
+    def _found(self, given: Given) -> tuple[Opening, FloatArray, FloatArray, FloatArray, BoolArray]:
+        """What was found; places (n, 2) and heights of the rim, distances from it, and which lines show it."""
+        places, levels, seen = self._rim(given, to_the_corners=True)
+        self._enough(places, seen, FEWEST, about=None)
         pitch = max(given.data.grid.dx, given.data.grid.dy)
         shape, off = self._fit(places, FLOOR * pitch)
-        self._enough(places, lines, FEWEST, about=shape[:2])
+        self._enough(places, seen, FEWEST, about=shape[:2])
         level = float(np.median(levels))
         turn = (math.degrees(shape[4]) + 90.0) % 180.0 - 90.0
         corner = float(max(shape[5], 1e-6)) if shape.size > 5 else 0.0
         x, y, half, cross = (float(v) for v in shape[:4])
-        return Opening(x, y, level, turn, 2 * half, 2 * cross, corner), places, levels, off, lines
+        step = math.pi * (half + cross) / seen.size
+        found = Opening(
+            x, y, level, turn, 2 * half, 2 * cross, corner, coverage=seen_on(seen, step, closed=True)
+        )
+        return found, places, levels, off, seen
 
     @abstractmethod
     def _fit(self, places: FloatArray, floor: float) -> tuple[FloatArray, FloatArray]:
@@ -75,7 +82,7 @@ class _OpeningKind(RimKind):
 
     def evaluate(self, given: Given) -> Outcome:
         """An `Opening`; facts: length, width, direction and scatter."""
-        found, _, _, off, lines = self._found(given)
+        found, _, _, off, seen = self._found(given)
         pitch = max(given.data.grid.dx, given.data.grid.dy)
         used = used_of(off, FLOOR * pitch)
         facts = [
@@ -83,7 +90,7 @@ class _OpeningKind(RimKind):
             ("width", f"{found.width:.3f} mm"),
             ("direction", f"{found.direction:.2f}°"),
             ("scatter", f"{1000 * float(np.sqrt(np.mean(off[used] ** 2))):.0f} µm"),
-            ("lines", f"{np.count_nonzero(used)} of {lines}"),
+            ("lines", f"{np.count_nonzero(used)} of {seen.size}"),
         ]
         if found.corner > 0.0:
             facts.insert(3, ("corner radius", f"{found.corner:.2f} mm"))

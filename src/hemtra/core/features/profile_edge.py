@@ -113,7 +113,7 @@ class ProfileEdgeKind(SectionFeature):
             x, z, inside, BY[self.by], self.level, self.least_gap, change, PICKS[self.pick], share, near
         )
 
-    def value(self, cut: Cut, row: FloatArray) -> Point:
+    def found(self, cut: Cut, row: FloatArray) -> Point:
         """A `Point`."""
         code, place, height, _, points = row.tolist()
         if code == FEW:

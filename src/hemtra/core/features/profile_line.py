@@ -17,6 +17,8 @@ from hemtra.core.marks import Evidence
 from hemtra.core.plan.kind import Given, Outcome
 from hemtra.core.plan.registry import register
 
+FEWEST = 5
+"""Points that show a line and not two strays."""
 FLOOR = 0.003
 """mm by which a point may always be off its line."""
 
@@ -54,13 +56,13 @@ class ProfileLineKind(SectionFeature):
     def measure(self, x: FloatArray, z: FloatArray, inside: BoolArray, middle: FloatArray) -> FloatArray:
         """Rows of `lines`."""
         modes = {"robust": ROBUST, "all": ALL, "upper": UPPER, "lower": LOWER}
-        return lines(x, z, inside, modes[self.fit], self.share / 100.0, FLOOR)
+        return lines(x, z, inside, modes[self.fit], self.share / 100.0, FLOOR, FEWEST)
 
-    def value(self, cut: Cut, row: FloatArray) -> Line:
+    def found(self, cut: Cut, row: FloatArray) -> Line:
         """A `Line` whose climb is along the section."""
         code, a, b, low, high, _, _, points = row.tolist()
         if code:
-            raise NotMeasured(f"the section holds {points:.0f} points here; a line needs two")
+            raise NotMeasured(f"the section holds {points:.0f} points here; a line needs {FEWEST}")
         middle = (low + high) / 2
         p = cut.place(middle, a + b * middle)
         climb = b
@@ -100,7 +102,7 @@ class ProfileLevelKind(SectionFeature):
         """Rows of `levels`."""
         return levels(x, z, inside)
 
-    def value(self, cut: Cut, row: FloatArray) -> Point:
+    def found(self, cut: Cut, row: FloatArray) -> Point:
         """A `Point` in the middle of the stretch."""
         if row[0]:
             raise NotMeasured("the section holds no point here; move the zone onto the data")

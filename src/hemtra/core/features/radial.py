@@ -8,7 +8,7 @@ from typing import Literal
 
 import numpy as np
 
-from hemtra.core.arrays import FloatArray
+from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.errors import NotMeasured
 from hemtra.core.features.seen_by import SeenBySteps
 from hemtra.core.form import setting
@@ -40,8 +40,8 @@ class RimKind(SeenBySteps, ABC):
         choices={"strongest": "strongest", "first": "innermost", "last": "outermost"},
     )
 
-    def _rim(self, given: Given, *, to_the_corners: bool = False) -> tuple[FloatArray, FloatArray, int]:
-        """Places (n, 2) and heights (n,) of the rim in mm, and how many radial lines were looked along.
+    def _rim(self, given: Given, *, to_the_corners: bool = False) -> tuple[FloatArray, FloatArray, BoolArray]:
+        """Places (n, 2) and heights (n,) of the rim in mm, and on which of the radial lines it shows.
 
         to_the_corners: lines reach as far as the zone does in any direction, not only all round.
         """
@@ -66,10 +66,11 @@ class RimKind(SeenBySteps, ABC):
         kept[kept] = zone.contains(places[kept, 0], places[kept, 1])
         if zone.band is not None:
             kept[kept] = zone.band.holds(places[kept, 0], places[kept, 1], found[kept, 1])
-        return places[kept], found[kept, 1], count
+        return places[kept], found[kept, 1], kept
 
-    def _enough(self, places: FloatArray, lines: int, fewest: int, *, about: FloatArray | None) -> None:
+    def _enough(self, places: FloatArray, seen: BoolArray, fewest: int, *, about: FloatArray | None) -> None:
         """Raise `NotMeasured` unless a rim shows on enough lines and, seen from `about`, all round."""
+        lines = seen.size
         enough = len(places) >= fewest and 100.0 * len(places) >= self.least_seen * lines
         if not enough or (about is not None and not all_round(places - about)):
             raise NotMeasured(

@@ -18,6 +18,7 @@ INNER = 0.5
 """Of half the section, from where on a surface is fitted unless told."""
 REASONS = {
     k.NO_GAP: "its two sides overlap",
+    k.CLOSED: "the gap is closed, or too narrow to be measured",
     k.NO_DATA: "too little of the section holds data",
     k.NO_LEFT: "the surface on the left holds too little data",
     k.NO_RIGHT: "the surface on the right holds too little data",

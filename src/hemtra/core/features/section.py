@@ -50,6 +50,8 @@ class Cut(Profile):
         return inside
 
 
+THIN = 9.0
+"""Code of a row for a stretch that holds too little data."""
 FINE = 3
 """Samples of a section for each point of the map: where data ends is known to a part of a point."""
 Facts = tuple[tuple[str, str], ...]
@@ -63,7 +65,17 @@ class SectionFeature(Kind):
     """
 
     section_input: ClassVar[str] = "section"
+    revision: ClassVar[int] = 2
     inputs: ClassVar[Mapping[str, Input]] = {"section": Input(Cut, "on", "The section it is measured on.")}
+
+    least_data: float = setting(
+        50.0,
+        "least data",
+        "Share of the stretch it is measured on that must hold data.",
+        unit="%",
+        ge=0.0,
+        le=100.0,
+    )
 
     @abstractmethod
     def measure(self, x: FloatArray, z: FloatArray, inside: BoolArray, middle: FloatArray) -> FloatArray:
@@ -73,8 +85,27 @@ class SectionFeature(Kind):
         """
 
     @abstractmethod
+    def found(self, cut: Cut, row: FloatArray) -> Any:
+        """The value that a row of numbers stands for. Raises `NotMeasured`."""
+
+    def measured(
+        self, x: FloatArray, z: FloatArray, inside: BoolArray, columns: BoolArray, middle: FloatArray
+    ) -> FloatArray:
+        """`measure`, but `THIN` with the share of data in percent where too little of the columns has any."""
+        rows = self.measure(x, z, inside, middle)
+        asked = np.maximum(np.count_nonzero(columns, axis=1), 1)
+        share = 100.0 * np.count_nonzero(columns & ~np.isnan(z), axis=1) / asked
+        thin = share < self.least_data
+        rows[thin, 0], rows[thin, 1] = THIN, share[thin]
+        return rows
+
     def value(self, cut: Cut, row: FloatArray) -> Any:
         """The value that a row of numbers stands for. Raises `NotMeasured`."""
+        if row[0] == THIN:
+            raise NotMeasured(
+                f"only {row[1]:.0f} % of the section has data here; minimum {self.least_data:g} %"
+            )
+        return self.found(cut, row)
 
     @abstractmethod
     def facts(self, cut: Cut, row: FloatArray) -> Facts:
@@ -88,9 +119,18 @@ class SectionFeature(Kind):
     def row(self, given: Given) -> FloatArray:
         """The numbers of one section."""
         cut = given.one(self.section_input, Cut)
-        inside = cut.within(given.zone)
-        middle = np.array([given.zone.x if given.zone is not None else (cut.x[0] + cut.x[-1]) / 2])
-        return np.asarray(self.measure(cut.x, cut.z[None, :], inside[None, :], middle)[0])
+        inside, z = cut.within(given.zone), cut.z[None, :]
+        columns, middle = spanned(z), np.array([(cut.x[0] + cut.x[-1]) / 2])
+        if given.zone is not None:
+            wide, _ = given.zone.half_extent()
+            columns, middle = np.abs(cut.x[None, :] - given.zone.x) <= wide, np.array([given.zone.x])
+        return np.asarray(self.measured(cut.x, z, inside[None, :], columns, middle)[0])
+
+
+def spanned(z: FloatArray) -> BoolArray:
+    """(n, m) the points of each profile z (n, m) from its first to its last that holds data."""
+    known = ~np.isnan(z)
+    return np.logical_or.accumulate(known, axis=1) & np.logical_or.accumulate(known[:, ::-1], axis=1)[:, ::-1]
 
 
 @register

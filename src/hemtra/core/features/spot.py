@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from typing import ClassVar, Literal
 
 import numpy as np
 
-from hemtra.core.arrays import FloatArray
+from hemtra.core.arrays import FloatArray, Heights
 from hemtra.core.errors import NotMeasured
 from hemtra.core.form import setting
 from hemtra.core.geometry import kernels
@@ -16,14 +16,11 @@ from hemtra.core.marks import Evidence, Histogram, Polyline, Region
 from hemtra.core.plan.kind import Given, Kind, Outcome, least_data
 from hemtra.core.plan.registry import register
 from hemtra.core.scan.disc import disc_means
-from hemtra.core.scan.zones import Window
+from hemtra.core.scan.heightmap import Grid
+from hemtra.core.scan.main_level import OUTLIER_REACH, main_level
+from hemtra.core.scan.unseen import ends_of, patches_of, without_scatter
+from hemtra.core.scan.zones import AnyZone, Window
 
-NORMAL_SHORTH = 1.349
-"""Width of the shortest half of a normal distribution in standard deviations."""
-OUTLIER_REACH = 4.0
-"""Standard deviations beyond which a height is an outlier: one good point in 16 000."""
-OUTLIER_FLOOR = 0.002
-"""mm within which a height is never an outlier, so that exact data does not trim its own rounding."""
 HISTOGRAM_BINS = 48
 
 
@@ -34,6 +31,8 @@ class SpotPoint(Point):
     low: float
     high: float
     used: int
+    zone: AnyZone | None = field(default=None, compare=False)
+    """Where its points lie; form must not leave out what lies off its level."""
 
 
 @register
@@ -45,6 +44,7 @@ class SpotKind(Kind):
     glyph: ClassVar = "spot"
     output: ClassVar = SpotPoint
     needs_zone: ClassVar = True
+    revision: ClassVar = 2
 
     take: Literal["mean", "median", "highest", "lowest", "percentile"] = setting(
         "mean",
@@ -80,8 +80,11 @@ class SpotKind(Kind):
     outliers: Literal["drop", "keep"] = setting(
         "drop",
         "outliers",
-        f"Drop heights farther than {OUTLIER_REACH:g} standard deviations from the zone's main level.",
+        f"Drop heights farther than {OUTLIER_REACH:g} standard deviations from the zone's main level. Highest"
+        " and lowest take all points but isolated ones: what three points beside each other show is part of the"
+        " part.",
         choices={"drop": "drop", "keep": "keep"},
+        when={"take": ("mean", "median", "percentile")},
     )
 
     least_data: float = least_data()
@@ -89,24 +92,21 @@ class SpotKind(Kind):
     def evaluate(self, given: Given) -> Outcome:
         """A `SpotPoint` at the centroid of the used points, or at the extreme itself."""
         view, data = given.window(self.least_data), given.data
+        if self.take in ("highest", "lowest"):
+            return self._extreme(given, view)
         heights = np.sort(view.heights(data))
         low, high = main_level(heights) if self.outliers == "drop" else (heights[0], heights[-1])
         kept = heights[np.searchsorted(heights, low) : np.searchsorted(heights, high, "right")]
-        if self.take in ("highest", "lowest"):
-            x, y, z = self._extreme(given, view, low, high)
-        else:
-            x, y, mean = _centroid(given, view, low, high)
-            z = mean
-            if self.take != "mean":
-                z = float(np.percentile(kept, 50.0 if self.take == "median" else self.percentile))
-        spread = float(kept.std())
+        x, y, z = _centroid(given, view, low, high)
+        if self.take != "mean":
+            z = float(np.percentile(kept, 50.0 if self.take == "median" else self.percentile))
         share = kept.size / heights.size
         facts = (
             ("height", f"{z:.4f} mm"),
-            ("spread", f"{spread * 1000:.1f} µm"),
+            ("spread", f"{float(kept.std()) * 1000:.1f} µm"),
             ("points", f"{kept.size:,} · {share:.0%}".replace(",", " ").replace("%", " %")),
         )
-        return Outcome(SpotPoint(x, y, z, float(low), float(high), kept.size), facts)
+        return Outcome(SpotPoint(x, y, z, float(low), float(high), kept.size, given.zone), facts)
 
     def explain(self, given: Given, outcome: Outcome) -> Evidence:
         """Used and left-out points, the level over the zone, and the histogram of heights."""
@@ -140,42 +140,48 @@ class SpotKind(Kind):
             picture,
         )
 
-    def _extreme(self, given: Given, view: Window, low: float, high: float) -> tuple[float, float, float]:
-        data = given.data
-        grid = view.grid(data)
-        z: FloatArray = data.z[view.rows, view.cols].astype(np.float64)
-        inside = True if view.inside is None else view.inside
-        z = np.where(inside & (z >= low) & (z <= high), z, np.nan)
+    def _extreme(self, given: Given, view: Window) -> Outcome:
+        """The highest or lowest that three connected points reach, or a disc does."""
+        data, top = given.data, self.take == "highest"
+        grid, z = view.grid(data), np.ascontiguousarray(data.z[view.rows, view.cols])
+        z, scattered = without_scatter(z, view.inside)
+        ends = ends_of(z, view.inside)
+        patches = patches_of(z, view.inside, grid, span=ends.span)
+        coverage = replace(
+            patches.coverage(view.covered), spikes=ends.spikes + scattered, points=ends.points + scattered
+        )
+        at, height = (ends.high_at, ends.high) if top else (ends.low_at, ends.low)
         if self.disc > 0:
-            z = disc_means(z, self.disc / 2 / grid.dx, self.disc / 2 / grid.dy)
-        if np.isnan(z).all():
+            at, height = self._disc(z, view, grid)
+        if at is None or not np.isfinite(height):
+            raise NotMeasured("no three points beside each other hold data; make the zone larger")
+        x, y = grid.x0 + grid.dx * at[1], grid.y0 + grid.dy * at[0]
+        found = SpotPoint(x, y, height, ends.low, ends.high, ends.points - ends.spikes, given.zone)
+        small = patches.small
+        possible: tuple[SpotPoint, ...] = ()
+        if small.any():
+            # an unseen patch may go on as its rim rises towards it
+            far = float(patches.high[small].max() if top else patches.low[small].min())
+            if (far > height) == top:
+                possible = (replace(found, z=far),)
+        facts = (
+            ("height", f"{height:.4f} mm"),
+            ("isolated points", str(ends.spikes + scattered)),
+            ("points", f"{ends.points:,}".replace(",", " ")),
+        )
+        return Outcome(found, facts, possible=possible, coverage=coverage)
+
+    def _disc(self, z: Heights, view: Window, grid: Grid) -> tuple[tuple[int, int], float]:
+        """Where the mean over a disc is farthest out, and that mean in mm."""
+        inside = True if view.inside is None else view.inside
+        means = disc_means(
+            np.where(inside, z, np.nan).astype(np.float64), self.disc / 2 / grid.dx, self.disc / 2 / grid.dy
+        )
+        if np.isnan(means).all():
             raise NotMeasured("no averaging disc in the zone is half filled with data; make it smaller")
-        place = np.nanargmax(z) if self.take == "highest" else np.nanargmin(z)
-        i, j = np.unravel_index(int(place), z.shape)
-        return grid.x0 + grid.dx * int(j), grid.y0 + grid.dy * int(i), float(z[i, j])
-
-
-def main_level(heights: FloatArray) -> tuple[float, float]:
-    """The heights between which the main level of sorted heights (n,) in mm lies.
-
-    Centre and spread come from the shortest interval that holds half of the heights (the shorth; Rousseeuw &
-    Leroy 1987), which up to half of the data on other levels does not disturb.
-    """
-    half = heights.size // 2
-    if half < 2:
-        return float(heights[0]), float(heights[-1])
-    widths = heights[half:] - heights[: heights.size - half]
-    first = int(np.argmin(widths))
-    centre = float(heights[first : first + half + 1].mean())
-    sigma = float(widths[first]) / NORMAL_SHORTH
-    reach = max(OUTLIER_REACH * sigma, OUTLIER_FLOOR)
-    # twice more with the mean and spread of what was kept, which the half interval knows only roughly
-    for _ in range(2):
-        ends = np.searchsorted(heights, [centre - reach, centre + reach])
-        kept = heights[ends[0] : ends[1]]
-        centre, reach = float(kept.mean()), max(OUTLIER_REACH * float(kept.std()), OUTLIER_FLOOR)
-    ends = np.searchsorted(heights, [centre - reach, centre + reach])
-    return float(heights[ends[0]]), float(heights[ends[1] - 1])
+        place = np.nanargmax(means) if self.take == "highest" else np.nanargmin(means)
+        i, j = np.unravel_index(int(place), means.shape)
+        return (int(i), int(j)), float(means[i, j])
 
 
 def _edges(spot: SpotPoint, heights: FloatArray) -> FloatArray:

@@ -32,7 +32,7 @@ from hemtra.core.geometry.profile_fits import middle_of, robust_line
 BASES = 15
 """First of six columns: height, slope and bend at u = 0 of the base on the left, and on the right."""
 COLUMNS = BASES + 6
-FOUND, ABSENT, NO_DATA, NO_BASE, LEFT_HIDDEN, RIGHT_HIDDEN, TWO = range(7)
+FOUND, ABSENT, NO_DATA, NO_BASE, LEFT_HIDDEN, RIGHT_HIDDEN, TWO, WIDE = range(8)
 """States of a section."""
 LINE, STEP, CURVE, PLANE = range(4)
 """What the base is: one line, one on either side, a parabola, or the plane that heights count from."""
@@ -50,6 +50,8 @@ TOP = 0.03
 """Share of the height within which samples about the highest one are its top."""
 APART = 0.5
 """Of the narrower of two rises, the valley between them from which on they are two."""
+WIDER, BASE_ROOM = 4, 0.02
+"""Times that the base is begun farther out, and share of a bead's width that it may lie over its beginning."""
 FEW = 6
 """Points of a flank of the base that a line needs."""
 FINE = 1.5
@@ -488,22 +490,56 @@ def beads(
         one = out[row]
         if one[STATE] != FOUND:
             continue
-        a, b = one[BASES : BASES + 3], one[BASES + 3 :]
-        for k in range(u.size):
-            f = min(max((u[k] + inner) / (2.0 * inner), 0.0), 1.0)
-            under = (1.0 - f) * (a[0] + a[1] * u[k] + a[2] * u[k] ** 2)
-            h[k] = z[row, k] - under - f * (b[0] + b[1] * u[k] + b[2] * u[k] ** 2)
-        first, last, two = _rise(u, h, least, several)
-        if first < 0:
-            one[STATE] = ABSENT
-            continue
-        if two and several == NONE_OF_TWO:
-            one[STATE] = TWO
-            continue
-        _measure(u, z[row], h, first, last, base, edges, at, bridge, one)
-        if one[STATE] == FOUND:
-            one[VOID] = _void(h, first, last, pitch)
+        begins = inner
+        for _ in range(WIDER):
+            first, last = _one_bead(u, z[row], h, begins, base, edges, at, least, several, bridge, one)
+            if one[STATE] != FOUND:
+                break
+            reach = max(-one[LEFT], one[RIGHT])
+            if base == PLANE or reach <= begins + BASE_ROOM * one[WIDTH]:
+                one[VOID] = _void(h, first, last, pitch)
+                break
+            # it lies on what was taken for its base, which begins farther out then
+            begins = reach + BASE_ROOM * one[WIDTH]
+            one[WIDTH:BASES], one[BASES:] = np.nan, 0.0
+            both = _bases(u, z[row], begins, base, floor, one[BASES:])
+            one[STATE] = FOUND if both and not math.isnan(one[BASES + 1]) else WIDE
+            if one[STATE] == WIDE:
+                break
+        if one[STATE] == FOUND and math.isnan(one[VOID]):
+            one[WIDTH:BASES] = np.nan
+            one[STATE] = WIDE
     return out
+
+
+@njit(cache=True, nogil=True)
+def _one_bead(
+    u: FloatArray,
+    z: FloatArray,
+    h: FloatArray,
+    inner: float,
+    base: int,
+    edges: int,
+    at: float,
+    least: float,
+    several: int,
+    bridge: float,
+    one: FloatArray,
+) -> tuple[int, int]:
+    """Measures one section above its base; heights go to h (m,). First and last sample that rise."""
+    a, b = one[BASES : BASES + 3], one[BASES + 3 :]
+    for k in range(u.size):
+        f = min(max((u[k] + inner) / (2.0 * inner), 0.0), 1.0)
+        under = (1.0 - f) * (a[0] + a[1] * u[k] + a[2] * u[k] ** 2)
+        h[k] = z[k] - under - f * (b[0] + b[1] * u[k] + b[2] * u[k] ** 2)
+    first, last, two = _rise(u, h, least, several)
+    if first < 0:
+        one[STATE] = ABSENT
+    elif two and several == NONE_OF_TWO:
+        one[STATE] = TWO
+    else:
+        _measure(u, z, h, first, last, base, edges, at, bridge, one)
+    return first, last
 
 
 @njit(cache=True, nogil=True)

@@ -15,6 +15,8 @@ SETTLED = 1e-9
 """mm by which a further round still moves anything."""
 TRIES, JUDGES = 32, 40
 """Lines through two points tried for a start, and points that judge each at first."""
+LEFT_OVER = 0.05
+"""Share of the points of an arc left out by its fit from which on it is tried from another start."""
 ENOUGH = 0.35
 """Share of these that must be nearer to it than half of all points are to the best line yet."""
 
@@ -134,35 +136,91 @@ def robust_arc(x: FloatArray, z: FloatArray, floor: float) -> tuple[float, float
     """Centre x, z, radius, and weights (n,) of a circle through points; the radius is infinite if straight.
 
     Starts from the algebraic fit of Kåsa (1976), then Gauss-Newton on the distances with Tukey's biweight.
+    Where points are left over, it is tried again from the least median of squares (Rousseeuw 1984), which up to
+    half of the points on one side do not mislead; the nearer to most of the points is taken.
     """
     n = x.size
-    weight = np.ones(n)
     mx, mz = x.mean(), z.mean()
+    u, v = x - mx, z - mz
+    start = _kasa(u, v)
+    cx, cz, radius, weight, spread = _settled_arc(u, v, start, floor)
+    if spread > floor or (weight <= 0.0).sum() > LEFT_OVER * n:
+        other = _least_median_arc(u, v)
+        if not math.isnan(other[2]):
+            ox, oz, again, other_weight, other_spread = _settled_arc(u, v, other, floor)
+            if other_spread < spread:
+                cx, cz, radius, weight = ox, oz, again, other_weight
+    return mx + cx, mz + cz, radius, weight
+
+
+@njit(cache=True, nogil=True)
+def _kasa(u: FloatArray, v: FloatArray) -> tuple[float, float, float]:
+    """Centre and radius of the algebraic fit about the mean; the radius is infinite if straight."""
     suu = suv = svv = suw = svw = sw = 0.0
-    for k in range(n):
-        u, v = x[k] - mx, z[k] - mz
-        w = u * u + v * v
-        suu += u * u
-        suv += u * v
-        svv += v * v
-        suw += u * w
-        svw += v * w
+    for k in range(u.size):
+        w = u[k] * u[k] + v[k] * v[k]
+        suu += u[k] * u[k]
+        suv += u[k] * v[k]
+        svv += v[k] * v[k]
+        suw += u[k] * w
+        svw += v[k] * w
         sw += w
     det = suu * svv - suv * suv
     if det <= 1e-12 * (suu + svv) ** 2:
-        return mx, mz, np.inf, weight
+        return 0.0, 0.0, np.inf
     cx = (suw * svv - svw * suv) / det / 2
     cz = (svw * suu - suw * suv) / det / 2
-    radius = math.sqrt(sw / n + cx * cx + cz * cz)
+    return cx, cz, math.sqrt(sw / u.size + cx * cx + cz * cz)
+
+
+@njit(cache=True, nogil=True)
+def _least_median_arc(u: FloatArray, v: FloatArray) -> tuple[float, float, float]:
+    """Centre and radius of the circle through three points that is nearest to most; NaN without one."""
+    n = u.size
+    best, found = np.inf, (np.nan, np.nan, np.nan)
     off = np.empty(n)
+    state = np.uint64(n * 2654435761 + 97531)
+    for _ in range(2 * TRIES):
+        at = np.empty(3, np.int64)
+        for m in range(3):
+            state = state * np.uint64(6364136223846793005) + np.uint64(1442695040888963407)
+            at[m] = int((state >> np.uint64(33)) % np.uint64(n))
+        i, j, k = at
+        ax, ay, bx, by = u[j] - u[i], v[j] - v[i], u[k] - u[i], v[k] - v[i]
+        cross = 2.0 * (ax * by - ay * bx)
+        if abs(cross) < 1e-12:
+            continue
+        a, b = ax * ax + ay * ay, bx * bx + by * by
+        px, py = (by * a - ay * b) / cross, (ax * b - bx * a) / cross
+        radius = math.hypot(px, py)
+        for m in range(n):
+            off[m] = abs(math.hypot(u[m] - u[i] - px, v[m] - v[i] - py) - radius)
+        deviation = middle_of(off, n)
+        if deviation < best:
+            best, found = deviation, (u[i] + px, v[i] + py, radius)
+    return found
+
+
+@njit(cache=True, nogil=True)
+def _settled_arc(
+    u: FloatArray, v: FloatArray, start: tuple[float, float, float], floor: float
+) -> tuple[float, float, float, FloatArray, float]:
+    """Centre, radius and weights from a start by Gauss-Newton, and the median distance of the points in mm."""
+    n = u.size
+    weight = np.ones(n)
+    cx, cz, radius = start
+    if not math.isfinite(radius):
+        return cx, cz, np.inf, weight, np.inf
+    off, spread = np.empty(n), np.inf
     for _ in range(ROUNDS):
         for k in range(n):
-            off[k] = abs(math.hypot(x[k] - mx - cx, z[k] - mz - cz) - radius)
-        scale = TUKEY * max(1.4826 * middle_of(off, n), floor)
+            off[k] = abs(math.hypot(u[k] - cx, v[k] - cz) - radius)
+        spread = middle_of(off, n)
+        scale = TUKEY * max(1.4826 * spread, floor)
         a00 = a01 = a02 = a11 = a12 = a22 = 0.0
         r0 = r1 = r2 = 0.0
         for k in range(n):
-            du, dv = x[k] - mx - cx, z[k] - mz - cz
+            du, dv = u[k] - cx, v[k] - cz
             far = max(math.hypot(du, dv), 1e-12)
             left = far - radius
             t = left / scale
@@ -181,7 +239,7 @@ def robust_arc(x: FloatArray, z: FloatArray, floor: float) -> tuple[float, float
         c00, c01, c02 = a11 * a22 - a12 * a12, a02 * a12 - a01 * a22, a01 * a12 - a02 * a11
         det = a00 * c00 + a01 * c01 + a02 * c02
         if det <= 1e-18 * a22**3:
-            return mx + cx, mz + cz, np.inf, weight
+            return cx, cz, np.inf, weight, np.inf
         c11, c12, c22 = a00 * a22 - a02 * a02, a01 * a02 - a00 * a12, a00 * a11 - a01 * a01
         step0 = (c00 * r0 + c01 * r1 + c02 * r2) / det
         step1 = (c01 * r0 + c11 * r1 + c12 * r2) / det
@@ -189,4 +247,4 @@ def robust_arc(x: FloatArray, z: FloatArray, floor: float) -> tuple[float, float
         cx, cz, radius = cx + step0, cz + step1, radius + step2
         if abs(step0) + abs(step1) + abs(step2) < SETTLED * max(1.0, radius):
             break
-    return mx + cx, mz + cz, radius, weight
+    return cx, cz, radius, weight, spread

@@ -13,8 +13,10 @@ from hemtra.core.geometry.bead_kernels import FEW, line_of
 STATE, GAP, FLUSH, CENTRE, LEFT, RIGHT, LEFT_HEIGHT, LEFT_SLOPE, RIGHT_HEIGHT, RIGHT_SLOPE = range(10)
 """Columns of what is measured on each section."""
 COLUMNS = 10
-FOUND, NO_GAP, NO_DATA, NO_LEFT, NO_RIGHT, LEFT_EDGE, RIGHT_EDGE, NO_ROUND = range(8)
+FOUND, CLOSED, NO_DATA, NO_LEFT, NO_RIGHT, LEFT_EDGE, RIGHT_EDGE, NO_ROUND, NO_GAP = range(9)
 """States of a section."""
+DEEP = 2
+"""Samples in a row that are an opening and no dropout."""
 SHARP, ROUNDED = range(2)
 BOTH, ONLY_LEFT, ONLY_RIGHT = range(3)
 """Which sides there are."""
@@ -36,23 +38,49 @@ def _edge(
     """
     drop, bridge = rule
     n = u.size
+    step = abs(u[1] - u[0])
     k = 0 if way > 0 else n - 1
-    on = -1
+    on, below = -1, 0
     while 0 <= k < n:
         h = z[k] - line[0] - line[1] * u[k]
-        if not math.isnan(h) and abs(h) < drop:
-            if on >= 0 and abs(u[k] - u[on]) > bridge and -way * u[on] < inner:
-                break
-            on = k
+        if not math.isnan(h):
+            if abs(h) < drop:
+                # what is missing in between, without the one step that neighbours are apart anyhow
+                missing = abs(u[k] - u[on]) - step if on >= 0 else 0.0
+                if on >= 0 and -way * u[on] < inner and (below >= DEEP or missing > bridge + 1e-9):
+                    break
+                on, below = k, 0
+            elif h < 0.0:
+                # depth that is seen is no dropout, however narrow it is
+                below += 1
         k += way
     if on < 0 or on + way < 0 or on + way >= n:
         return -1, np.nan
     h = z[on] - line[0] - line[1] * u[on]
-    below = z[on + way] - line[0] - line[1] * u[on + way]
+    after = z[on + way] - line[0] - line[1] * u[on + way]
     # between samples an upright edge may lie anywhere; where it slopes, it is where it has fallen so far
-    if math.isnan(below) or below > -drop or h - below > UPRIGHT * abs(u[1] - u[0]):
-        return on, u[on] + way * abs(u[1] - u[0]) / 2.0
-    return on, u[on] + (h + drop) / (h - below) * (u[on + way] - u[on])
+    if math.isnan(after) or after > -drop or h - after > UPRIGHT * step:
+        return on, u[on] + way * step / 2.0
+    return on, u[on] + (h + drop) / (h - after) * (u[on + way] - u[on])
+
+
+@njit(cache=True, nogil=True)
+def _narrow(u: FloatArray, z: FloatArray, line: tuple[float, float], inner: float, drop: float) -> float:
+    """mm of the widest opening between the surfaces that is too narrow to end them; 0 where they touch.
+
+    An opening is where several samples in a row are missing or lie below both surfaces.
+    """
+    widest, first = 0.0, -1
+    for k in range(u.size):
+        open_ = math.isnan(z[k]) or z[k] - line[0] - line[1] * u[k] < -drop
+        if abs(u[k]) <= inner and open_:
+            if first < 0:
+                first = k
+            if k - first + 1 >= DEEP:
+                widest = max(widest, u[k] - u[first] + abs(u[1] - u[0]))
+        else:
+            first = -1
+    return widest
 
 
 @njit(cache=True, nogil=True)
@@ -123,6 +151,21 @@ def _through_two(x0: float, d0: float, x1: float, d1: float) -> tuple[float, flo
 
 
 @njit(cache=True, nogil=True)
+def _fill_flush(u: FloatArray, z: FloatArray, inner: float, floor: float, one: FloatArray) -> None:
+    """The surfaces on both sides of a closed gap, and the height of the left above the right one."""
+    for way, first in ((1, LEFT_HEIGHT), (-1, RIGHT_HEIGHT)):
+        x, y, n = np.empty(u.size), np.empty(u.size), 0
+        for k in range(u.size):
+            if -way * u[k] >= inner and not math.isnan(z[k]):
+                x[n], y[n] = u[k], z[k]
+                n += 1
+        if n < FEW:
+            return
+        one[first], one[first + 1] = line_of(x[:n], y[:n], floor)
+    one[FLUSH] = one[LEFT_HEIGHT] - one[RIGHT_HEIGHT]
+
+
+@njit(cache=True, nogil=True)
 def seams(
     u: FloatArray,
     z: FloatArray,
@@ -165,12 +208,20 @@ def seams(
                 if math.isnan(at):
                     one[STATE] = NO_ROUND
                     break
+            if math.isnan(at) and sides == BOTH and on < 0:
+                # it goes on to the end, so that the gap is closed, or too narrow to end a surface
+                one[STATE] = CLOSED
+                one[GAP] = _narrow(u, z[row], line, inner, drop)
+                break
             if math.isnan(at):
                 one[STATE] = LEFT_EDGE if way > 0 else RIGHT_EDGE
                 break
             first = LEFT_HEIGHT if way > 0 else RIGHT_HEIGHT
             one[first], one[first + 1] = line
             one[LEFT if way > 0 else RIGHT] = at
+        if one[STATE] == CLOSED:
+            one[CENTRE] = 0.0
+            _fill_flush(u, z[row], inner, floor, one)
         if one[STATE] != FOUND:
             continue
         if sides != BOTH:

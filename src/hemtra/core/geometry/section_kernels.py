@@ -14,15 +14,19 @@ from numba import njit
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.geometry.profile_fits import middle_of, plain_line, robust_arc, robust_line
 
+DEEPER = 1.05
+"""Times the depth that was seen, beyond which what was not seen would change it."""
 FLOOR_SHARE = 0.9
 """Of the depth of a groove, beyond which a point lies on its flat floor."""
-FEW, NONE, STRAIGHT, CUT_OFF = 1.0, 2.0, 3.0, 4.0
-"""Reasons: too few points, nothing found, no curvature, reaching to the end of the zone."""
+FEW, NONE, STRAIGHT, CUT_OFF, HIDDEN = 1.0, 2.0, 3.0, 4.0, 5.0
+"""Reasons: too few points, nothing found, no curvature, reaching to the end of the zone, not seen."""
 
 ROUNDS = 30
 """Times that the upper or lower points of a line are chosen anew."""
 
 LINE_WIDTH, ARC_WIDTH, EDGE_WIDTH, GROOVE_WIDTH, CORNER_WIDTH, LEVEL_WIDTH = 8, 9, 5, 6, 7, 7
+SHADOWED = 3.5
+"""Points apart from which on two neighbours have a shadow between them, and no dropout."""
 STEEPEST, LEVEL, DATA = 0, 1, 2
 FIRST, LAST, STRONGEST, NEAREST = 0, 1, 2, 3
 ROBUST, ALL, UPPER, LOWER = 0, 1, 2, 3
@@ -43,7 +47,9 @@ def _taken(x: FloatArray, z: FloatArray, inside: BoolArray) -> tuple[FloatArray,
 
 
 @njit(cache=True, nogil=True)
-def lines(x: FloatArray, z: FloatArray, inside: BoolArray, mode: int, share: float, floor: float) -> FloatArray:
+def lines(
+    x: FloatArray, z: FloatArray, inside: BoolArray, mode: int, share: float, floor: float, fewest: int
+) -> FloatArray:
     """Height at x = 0, slope, from and to in x, rms deviation, points used, points; mode: which points count.
 
     share: 0 to 1 of the points, ranked by their distance from the line, for the upper or lower ones.
@@ -52,7 +58,7 @@ def lines(x: FloatArray, z: FloatArray, inside: BoolArray, mode: int, share: flo
     for row in range(z.shape[0]):
         u, w = _taken(x, z[row], inside[row])
         out[row, 7] = u.size
-        if u.size < 2:
+        if u.size < fewest:
             out[row, 0] = FEW
             continue
         weight: FloatArray = np.ones(u.size)
@@ -119,6 +125,19 @@ def arcs(
 
 
 @njit(cache=True, nogil=True)
+def _in_three(inside: BoolArray, k: int) -> bool:
+    """Whether a point is one of three in a row that count."""
+    count = 1
+    j = k - 1
+    while j >= 0 and inside[j] and count < 3:
+        count, j = count + 1, j - 1
+    j = k + 1
+    while j < inside.size and inside[j] and count < 3:
+        count, j = count + 1, j + 1
+    return count >= 3
+
+
+@njit(cache=True, nogil=True)
 def edge_candidates(
     x: FloatArray, z: FloatArray, inside: BoolArray, by: int, level: float, least_gap: float
 ) -> FloatArray:
@@ -126,15 +145,16 @@ def edge_candidates(
 
     Steepest places lie between neighbours, to fractions of a step by a parabola through three slopes. Ends of
     the data lie half a step beyond the last point before a gap of more than `least_gap` mm, and their steepness
-    is how wide the gap is.
+    is how wide the gap is. Where a step lies in a shadow, its edge is where its upper side was seen last.
     """
     found = np.empty((2 * x.size, 3))
     n = 0
+    half = (x[-1] - x[0]) / max(x.size - 1, 1) / 2
     if by == DATA:
         last = -1
-        half = (x[-1] - x[0]) / max(x.size - 1, 1) / 2
         for k in range(x.size):
-            if not inside[k]:
+            # one or two points with nothing beside them are strays, not the other side of a gap
+            if not inside[k] or not _in_three(inside, k):
                 continue
             if last >= 0 and x[k] - x[last] > least_gap:
                 wide = x[k] - x[last]
@@ -148,7 +168,10 @@ def edge_candidates(
         for k in range(u.size - 1):
             if (w[k] > level) != (w[k + 1] > level):
                 rise, run = w[k + 1] - w[k], u[k + 1] - u[k]
-                found[n] = u[k] + (level - w[k]) / rise * run, level, rise / run
+                place = u[k] + (level - w[k]) / rise * run
+                if run > SHADOWED * 2.0 * half:
+                    place = u[k] + half if rise < 0.0 else u[k + 1] - half
+                found[n] = place, level, rise / run
                 n += 1
         return found[:n]
     slopes = np.empty(max(u.size - 1, 0))
@@ -165,6 +188,9 @@ def edge_candidates(
             bend = before - 2 * size + after
             shift = 0.5 * (before - after) / bend if bend < 0.0 else 0.0
         place = (u[k] + u[k + 1]) / 2 + shift * (u[k + 1] - u[k])
+        if u[k + 1] - u[k] > SHADOWED * 2.0 * half:
+            # an edge throws its shadow to its lower side, so it lies just behind the last point above
+            place = u[k] + half if slopes[k] < 0.0 else u[k + 1] - half
         # half a step at most, so it stays between these two points
         found[n] = place, w[k] + slopes[k] * (place - u[k]), slopes[k]
         n += 1
@@ -221,6 +247,27 @@ def edges(
 
 
 @njit(cache=True, nogil=True)
+def _may_be_deeper(u: FloatArray, down: FloatArray, depth: float, step: float) -> bool:
+    """Whether a stretch that was not seen may hold what lies deeper, going on as steeply as it begins."""
+    reach = 4
+    for k in range(u.size - 1):
+        gap = u[k + 1] - u[k]
+        if gap <= SHADOWED * step:
+            continue
+        a, b = max(k - reach, 0), min(k + 1 + reach, u.size - 1)
+        fall = max((down[k] - down[a]) / max(u[k] - u[a], step), 0.0)
+        rise = max((down[k + 1] - down[b]) / max(u[b] - u[k + 1], step), 0.0)
+        # where the two continued flanks meet; on level ground nothing goes down
+        if fall + rise > 0.0 and fall * gap + down[k] > depth * DEEPER:
+            meet = (down[k + 1] - down[k] + rise * gap) / (fall + rise)
+            if down[k] + fall * min(max(meet, 0.0), gap) > depth * DEEPER:
+                return True
+        elif fall == 0.0 and down[k + 1] + rise * gap > depth * DEEPER:
+            return True
+    return False
+
+
+@njit(cache=True, nogil=True)
 def grooves(
     x: FloatArray,
     z: FloatArray,
@@ -254,6 +301,9 @@ def grooves(
             floor_points = down[down > FLOOR_SHARE * depth]
             depth = middle_of(floor_points, floor_points.size)
         out[row, 1], out[row, 4], out[row, 5] = depth, a, b
+        if _may_be_deeper(u, down, depth, (x[-1] - x[0]) / max(x.size - 1, 1)):
+            out[row, 0] = HIDDEN
+            continue
         if depth < least:
             out[row, 0] = NONE
             continue

@@ -25,7 +25,7 @@ from hemtra.core.plan.series import Over
 from hemtra.core.plan.signals import MOST_SIGNALS, AnySignal
 from hemtra.core.scan.zones import Zone
 
-SCHEMA = 6
+SCHEMA = 7
 """Version of the document's form; older ones are migrated when read, newer ones refused."""
 
 Id = Annotated[str, StringConstraints(pattern=r"^[a-z0-9][a-z0-9-]{0,62}$")]
@@ -138,14 +138,18 @@ class Correction(_Document):
 
 
 class Characteristic(_Document):
-    """One row of the sheet: the quantity of a step, with its balloon and limits in the step's unit.
+    """One row of the sheet: the quantity of a step, with its balloon and limits.
 
-    step: None while the row waits to be bound to one; unit: what the drawing asks for then. group: heading it
+    step: None while the row waits to be bound to one. unit: of its limits, as the drawing has it; that of its
+    step where it is empty. group: heading it
     stands under. hidden: kept off the stage. off: not judged at all. from_master: its value is the difference
     from `master`, what the reference part measures, which follows from the plan and the reference scan.
     uncertainty: expanded, in its unit; then a value passes only where it surely conforms (ISO 14253-1).
     over: how the values of all profiles, or of all instances of an outline, make one verdict; None for the
     first instance, and for each profile. least_share: percent of them that must lie within, for “share”.
+    least_coverage: percent of its zone, edge or path that must be known for it to pass; None for what its kind
+    asks for. most_spikes: percent of the points that may be isolated ones left out. note: what a reader of the
+    plan should know of it, as that it measures differently since a version.
     """
 
     balloon: Annotated[int, Field(ge=1, le=9999)]
@@ -164,6 +168,9 @@ class Characteristic(_Document):
     uncertainty: Annotated[float, Field(gt=0, allow_inf_nan=False)] | None = None
     over: Over | None = None
     least_share: Percent = 95.0
+    least_coverage: Annotated[float, Field(ge=0.0, le=100.0)] | None = None
+    most_spikes: Annotated[float, Field(ge=0.0, le=100.0)] = 0.5
+    note: Annotated[str, StringConstraints(max_length=400)] = ""
 
     @model_validator(mode="after")
     def _limits_make_sense(self) -> Self:

@@ -14,14 +14,15 @@ from typing import Any, TypeAlias
 
 import numpy as np
 
+from hemtra.core.coverage import Coverage
 from hemtra.core.errors import NotMeasured, OffScan
 from hemtra.core.geometry.elements import LEVEL, Number, Plane
 from hemtra.core.marks import Evidence
 from hemtra.core.plan.document import Characteristic, Follow, Home, Plan, Step, Taught
 from hemtra.core.plan.follow import base, followed, followed_on_profile, pose_of
 from hemtra.core.plan.graph import ordered
-from hemtra.core.plan.judging import because, corrected, counted, judged, judged_series
-from hemtra.core.plan.kind import Given, Kind, Outcome
+from hemtra.core.plan.judging import Rests, because, corrected, counted, judged, judged_series
+from hemtra.core.plan.kind import Absent, Given, Kind, Outcome
 from hemtra.core.plan.limits import Judged, Verdict, part_verdict
 from hemtra.core.plan.profiles import Column, Profiles
 from hemtra.core.plan.registry import kind_named
@@ -68,6 +69,14 @@ class StepResult:
         """The value, None when not measured."""
         return None if self.outcome is None else self.outcome.value
 
+    @property
+    def span(self) -> tuple[float, float] | None:
+        """Lowest and highest number that unseen data leaves possible, None where it leaves no room."""
+        if self.outcome is None or not isinstance(self.value, Number):
+            return None
+        possible = [v.value for v in self.outcome.possible if isinstance(v, Number)]
+        return (min(*possible, self.value.value), max(*possible, self.value.value)) if possible else None
+
 
 @dataclass(frozen=True)
 class Result:
@@ -103,6 +112,7 @@ class Engine:
     _lessons: OrderedDict[str, Taught] = field(default_factory=OrderedDict)
     _columns: OrderedDict[str, Column] = field(default_factory=OrderedDict)
     _runs: dict[int, Profiles] = field(default_factory=dict)
+    _covered: OrderedDict[str, tuple[Coverage | None]] = field(default_factory=OrderedDict)
     _single: OrderedDict[tuple[int, int], Engine] = field(default_factory=OrderedDict)
     _lock: threading.Lock = field(default_factory=threading.Lock)
 
@@ -121,9 +131,10 @@ class Engine:
             many = self._many(row, order, homes, results)
             if many is not None and found is not None:
                 series[row.balloon] = many
-                rows.append(judged_series(row, many, kind_named(found.step.kind).unit))
+                rows.append(judged_series(row, many, _unit_of(found)))
             elif found is not None:
-                rows.append(judged(row, found.value, found.reason, kind_named(found.step.kind).unit))
+                rests = self._rests(row, found, results)
+                rows.append(judged(row, found.value, found.reason, kind_named(found.step.kind).unit, rests))
             else:
                 rows.append(judged(row, None, ""))
         verdict = part_verdict((j.verdict for j in rows), Verdict(plan.not_proven.upper()))
@@ -176,7 +187,7 @@ class Engine:
                 rows.append(judged(row, None, ""))
                 continue
             unit = kind_named(plan.step(row.step).kind).unit
-            many = profiles.series(columns[row.step], partial(counted, row))
+            many = profiles.series(columns[row.step], partial(counted, row, unit=unit))
             series[row.balloon] = many
             rows.append(judged_series(row, many, unit, plan.by_profile))
         verdict = part_verdict((j.verdict for j in rows), Verdict(plan.not_proven.upper()))
@@ -194,7 +205,7 @@ class Engine:
         """What a row measures many times on this part: on sections along a path, or at instances."""
         value = None if row.step is None else results[row.step].value
         if isinstance(value, MeasuredAlong) and value.series is not None:
-            return replace(value.series, values=counted(row, value.series.values))
+            return replace(value.series, values=counted(row, value.series.values, value.unit))
         return None if row.over is None else self._instances(row, order, homes, results)
 
     def _instances(
@@ -231,7 +242,8 @@ class Engine:
         column = Column([None if v is None else v.at for v in found], {})
         values = np.array([np.nan if v is None else v.value for v in found])
         places = column.parts("x", "y", "z")
-        return Series(counted(row, values), np.arange(1.0, len(found) + 1), places, reasons, "instance")
+        unit = _unit_of(results[row.step])
+        return Series(counted(row, values, unit), np.arange(1.0, len(found) + 1), places, reasons, "instance")
 
     def taught(self, plan: Plan) -> Plan:
         """The plan with what its steps learn from this map, as the reference scan, and its anchors' homes.
@@ -273,14 +285,14 @@ class Engine:
         rows = []
         for row in plan.sheet:
             value = found[row.step].value if row.from_master and row.step is not None else None
-            master = corrected(row, value.value) if isinstance(value, Number) else None
+            master = corrected(row, value.value, value.unit) if isinstance(value, Number) else None
             rows.append(row if row.master == master else row.model_copy(update={"master": master}))
         return plan.model_copy(update={"sheet": tuple(rows)})
 
     def explain(self, result: Result, step_id: str) -> Evidence:
         """The evidence of a step of a result of this engine; empty where nothing was measured."""
         found = result.steps[step_id]
-        if found.outcome is None:
+        if found.outcome is None or isinstance(found.value, Absent):
             return Evidence()
         with self._lock:
             known = self._explained.get(found.fingerprint)
@@ -331,7 +343,10 @@ class Engine:
                 raise OffScan("the scan holds no data at all")
             if step.taught is not None and step.taught.trouble:
                 raise NotMeasured(f"nothing was taught: {step.taught.trouble}")
-            outcome = kind.evaluate(_given(self, step, zone, base, results))
+            given = _given(self, step, zone, base, results)
+            outcome = _with_possible(kind, given, kind.evaluate(given), step, results)
+            if isinstance(outcome.value, Absent):
+                reason = outcome.value.reason
         except NotMeasured as error:
             reason, off_scan = str(error), isinstance(error, OffScan)
         elapsed = (time.perf_counter() - start) * 1000
@@ -339,6 +354,41 @@ class Engine:
         self._remember(found)
         results[step.id] = found
         return True
+
+    def coverage(self, results: Mapping[str, StepResult], step_id: str) -> Coverage | None:
+        """What a step of some results rests on: its own zone, edge or path, and those of its inputs."""
+        found = results[step_id]
+        if found.outcome is None:
+            return None
+        with self._lock:
+            known = self._covered.get(found.fingerprint)
+        if known is not None:
+            return known[0]
+        whole = found.outcome.coverage
+        if whole is None:
+            own = getattr(found.value, "coverage", None)
+            if own is None:
+                kind = kind_named(found.step.kind).model_validate(found.step.params)
+                own = kind.coverage(_given(self, found.step, found.zone, found.base, results))
+            inputs = {i for name, ids in found.step.inputs.items() if name != "data" for i in ids}
+            parts = [own, *(self.coverage(results, i) for i in sorted(inputs))]
+            for part in parts:
+                if part is not None:
+                    whole = part if whole is None else whole.and_(part)
+        with self._lock:
+            self._covered[found.fingerprint] = (whole,)
+            while len(self._covered) > REMEMBERED:
+                self._covered.popitem(last=False)
+        return whole
+
+    def _rests(self, row: Characteristic, found: StepResult, results: Mapping[str, StepResult]) -> Rests:
+        """What a row's value rests on; its coverage is looked at only where something asks for it."""
+        least = kind_named(found.step.kind).least_coverage
+        asked = (least if row.least_coverage is None else row.least_coverage) > 0.0
+        coverage = None if found.outcome is None else found.outcome.coverage
+        if asked and coverage is None:
+            coverage = self.coverage(results, found.step.id)
+        return Rests(found.span, coverage, least)
 
     def _teach(self, step: Step, kind: Kind, homes: Homes, results: Mapping[str, StepResult]) -> Taught:
         """What a step learns from this map, or why it does not."""
@@ -436,6 +486,49 @@ def _given(
     columns = step.taught.columns if step.taught is not None else {}
     data = prepared[0] if prepared else engine.data
     return Given(data, zone, inputs, ground, columns, engine.serial)
+
+
+def _unit_of(found: StepResult) -> str:
+    """The unit that a step's value is in."""
+    return found.value.unit if isinstance(found.value, Number) else kind_named(found.step.kind).unit
+
+
+def _with_possible(
+    kind: Kind, given: Given, outcome: Outcome, step: Step, results: Mapping[str, StepResult]
+) -> Outcome:
+    """An outcome with what else its value may be, where unseen data leaves room for its inputs to be otherwise.
+
+    Each input is put to what it may be, one by one; of numbers the deviations that lie on one side add up.
+    """
+    inputs = [
+        (name, k, results[i].outcome)
+        for name, ids in step.inputs.items()
+        if name != "data"
+        for k, i in enumerate(ids)
+    ]
+    if not any(found is not None and found.possible for _, _, found in inputs):
+        return outcome
+    value, found, low, high = outcome.value, list(outcome.possible), 0.0, 0.0
+    number = isinstance(value, Number)
+    if number:
+        off = [v.value - value.value for v in found]
+        low, high = min(0.0, *off, 0.0), max(0.0, *off, 0.0)
+    for name, k, source in inputs:
+        off = []
+        for other in () if source is None else source.possible:
+            others = list(given.inputs[name])
+            others[k] = other
+            try:
+                moved = kind.evaluate(replace(given, inputs={**given.inputs, name: tuple(others)})).value
+            except NotMeasured:
+                continue
+            found.append(moved)
+            if number:
+                off.append(moved.value - value.value)
+        low, high = low + min(0.0, *off, 0.0), high + max(0.0, *off, 0.0)
+    if number:
+        found = [replace(value, value=value.value + low), replace(value, value=value.value + high)]
+    return replace(outcome, possible=tuple(found))
 
 
 def _fingerprint(step: Step, zone: AnyZone | None, ground: Plane, results: Mapping[str, StepResult]) -> str:

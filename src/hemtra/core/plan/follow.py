@@ -14,6 +14,7 @@ from hemtra.core.errors import NotMeasured
 from hemtra.core.geometry.elements import LEVEL, Line, Plane, Point
 from hemtra.core.geometry.frames import Frame
 from hemtra.core.plan.document import Follow, Home
+from hemtra.core.plan.kind import Absent
 from hemtra.core.scan.zones import AnyZone
 
 AXES: Mapping[str, str] = {
@@ -56,7 +57,9 @@ def axes_of(output: type) -> frozenset[str]:
 
 
 def pose_of(value: Any) -> Pose:
-    """Where a value that can be followed lies."""
+    """Where a value that can be followed lies. Raises `NotMeasured` where nothing is there."""
+    if isinstance(value, Absent):
+        raise NotMeasured(value.reason)
     if isinstance(value, Frame):
         return Pose(value.x, value.y, value.z, value.rotation)
     if isinstance(value, Plane):

@@ -7,11 +7,13 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, ClassVar, TypeVar
 
+from hemtra.core.coverage import Coverage
 from hemtra.core.errors import NotMeasured
 from hemtra.core.form import Form, setting
-from hemtra.core.geometry.elements import LEVEL, Number, Plane
+from hemtra.core.geometry.elements import LEVEL, Number, Plane, Point
 from hemtra.core.marks import Evidence
 from hemtra.core.scan.heightmap import HeightMap
+from hemtra.core.scan.unseen import zone_coverage
 from hemtra.core.scan.zones import AnyZone, Window, window
 
 T = TypeVar("T")
@@ -36,11 +38,29 @@ DATA: Mapping[str, Input] = {
 
 @dataclass(frozen=True)
 class Outcome:
-    """What a step found: its value, and facts worth reading beside it as (label, text)."""
+    """What a step found: its value, and facts worth reading beside it as (label, text).
+
+    possible: other values it may have, where unseen data leaves room. coverage: what it rests on, where the
+    kind looks at all of it by itself; otherwise that follows from its zone and inputs.
+    """
 
     value: Any
     facts: tuple[tuple[str, str], ...] = ()
     note: str = ""
+    possible: tuple[Any, ...] = ()
+    coverage: Coverage | None = None
+
+
+@dataclass(frozen=True)
+class Absent:
+    """A value that says that nothing is there, where that is known, with the sizes that nothing has.
+
+    Kinds that judge sizes take it; for all others it is not measured, for its reason.
+    """
+
+    reason: str
+    at: Point
+    sizes: Mapping[str, float] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -73,10 +93,17 @@ class Given:
             return None
         return values[0] if isinstance(values[0], expected) else self.many(name, expected)[0]
 
+    def absent(self, name: str) -> Absent | None:
+        """That nothing is there, where that is what a required input says."""
+        values = self.inputs.get(name)
+        return values[0] if values and isinstance(values[0], Absent) else None
+
     def many(self, name: str, expected: type[T]) -> tuple[T, ...]:
         """The values of an input that takes several."""
         values = self.inputs.get(name, ())
         for value in values:
+            if isinstance(value, Absent):
+                raise NotMeasured(value.reason)
             if not isinstance(value, expected):  # the graph is checked before; this is for callers of one kind
                 raise TypeError(f"{name} needs {expected.__name__}, not {type(value).__name__}")
         return values
@@ -113,11 +140,17 @@ class Kind(Form, ABC):
     output: ClassVar[type]
     unit: ClassVar[str] = ""
     needs_zone: ClassVar[bool] = False
+    looks_at_data: ClassVar[bool] = False
+    """Whether it looks at the data of its inputs' zones once more, without a zone of its own."""
     section_input: ClassVar[str] = ""
     """The input whose section it looks on; its zone is then a rectangle in x and z of that section."""
     learns: ClassVar[bool] = False
     """Whether it takes something from the reference scan, by `teach`."""
     inputs: ClassVar[Mapping[str, Input]] = {}
+    revision: ClassVar[int] = 1
+    """Counts up when its values come to mean something else, so that records of both are not mixed."""
+    least_coverage: ClassVar[float] = 0.0
+    """Percent of what it answers for that must be known for its value to pass, unless a row asks otherwise."""
 
     @abstractmethod
     def evaluate(self, given: Given) -> Outcome:
@@ -134,6 +167,12 @@ class Kind(Form, ABC):
         """
         return {}
 
+    def coverage(self, given: Given) -> Coverage | None:
+        """What it rests on by itself, without its inputs; None where it looks at no data."""
+        if not self.needs_zone or self.learns or given.zone is None:
+            return None
+        return zone_coverage(window(given.zone, given.data), given.data)
+
     def carried(self, move: Callable[[AnyZone], AnyZone]) -> dict[str, Any]:
         """Parameters that are places, moved with the zones when the plan is drawn on another scan."""
         return {}
@@ -141,7 +180,7 @@ class Kind(Form, ABC):
     @classmethod
     def accepted(cls) -> Mapping[str, Input]:
         """Its inputs, and the prepared map when it looks at the data."""
-        return {**DATA, **cls.inputs} if cls.needs_zone else cls.inputs
+        return {**DATA, **cls.inputs} if cls.needs_zone or cls.looks_at_data else cls.inputs
 
     @classmethod
     def is_characteristic(cls) -> bool:

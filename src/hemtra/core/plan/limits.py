@@ -3,11 +3,17 @@
 from __future__ import annotations
 
 import math
+import sys
 from collections.abc import Iterable
 from dataclasses import dataclass
+from decimal import Decimal
 from enum import StrEnum
 
+from hemtra.core.coverage import Coverage
 from hemtra.core.geometry.elements import Point
+
+SLACK = 4 * sys.float_info.epsilon
+"""Share of a number that binary digits cannot tell from the decimal that was typed."""
 
 
 class Verdict(StrEnum):
@@ -38,28 +44,82 @@ class Judged:
     at: Point | None
     text: str = ""
     """What was read, where that is no number."""
+    low: float | None = None
+    high: float | None = None
+    """Values between which unseen data leaves room, None where there is none."""
+    coverage: Coverage | None = None
+    """What it rests on, where that was asked for."""
+    least: float | None = None
+    greatest: float | None = None
+    """Of many values of one characteristic on one part."""
+
+
+@dataclass(frozen=True)
+class Thresholds:
+    """Where verdicts change: outside `fail_below` and `fail_above` a value fails, between the others it passes.
+
+    Limits and uncertainty are decimals as they were typed, and so are their sums. None where there is no limit.
+    """
+
+    fail_below: float | None
+    pass_from: float | None
+    pass_to: float | None
+    fail_above: float | None
+
+
+def thresholds(lower: float | None, upper: float | None, uncertainty: float = 0.0) -> Thresholds:
+    """The thresholds of limits widened and narrowed by an expanded uncertainty (ISO 14253-1)."""
+    u = Decimal(repr(float(uncertainty)))
+    low, high = (None if limit is None else Decimal(repr(float(limit))) for limit in (lower, upper))
+    return Thresholds(
+        None if low is None else float(low - u),
+        None if low is None else float(low + u),
+        None if high is None else float(high - u),
+        None if high is None else float(high + u),
+    )
+
+
+def over(value: float, limit: float) -> bool:
+    """Whether a value lies above a limit by more than the last binary digits of either, which nobody typed."""
+    return value - limit > SLACK * max(abs(value), abs(limit))
 
 
 def judge(
-    value: float, lower: float | None, upper: float | None, decimals: int, uncertainty: float = 0.0
+    value: float,
+    lower: float | None,
+    upper: float | None,
+    decimals: int,
+    uncertainty: float = 0.0,
+    span: tuple[float, float] | None = None,
 ) -> tuple[Verdict, str]:
     """The verdict of a value and, unless it passes, the reason. A value on a limit passes.
 
     With an expanded uncertainty a value must lie inside the limits by that much to pass, and outside by more
-    than that to fail; between, neither is proven (ISO 14253-1).
+    than that to fail; between, neither is proven (ISO 14253-1). span: the values that unseen data leaves
+    possible; it passes or fails only where all of them do.
     """
     if not math.isfinite(value):
         return Verdict.NOT_MEASURED, "the measurement gave no finite number"
     if lower is None and upper is None:
         return Verdict.NOT_MEASURED, "it has no limits to be judged by"
-    if lower is not None and value < lower - uncertainty:
+    at = thresholds(lower, upper, uncertainty)
+    ends = (value, value) if span is None else (min(span[0], value), max(span[1], value))
+    # all that is possible lies on the wrong side of a limit, or the value does not leave its place
+    if at.fail_below is not None and over(at.fail_below, ends[1]):
         return Verdict.FAIL, _beyond(value, "below", lower, decimals)
-    if upper is not None and value > upper + uncertainty:
+    if at.fail_above is not None and over(ends[0], at.fail_above):
         return Verdict.FAIL, _beyond(value, "above", upper, decimals)
-    inside = (lower is None or value >= lower + uncertainty) and (upper is None or value <= upper - uncertainty)
-    if inside:
+
+    below, above = (
+        at.pass_from is not None and over(at.pass_from, ends[0]),
+        at.pass_to is not None and over(ends[1], at.pass_to),
+    )
+    if not below and not above:
         return Verdict.PASS, ""
-    limit = lower if lower is not None and value < lower + uncertainty else upper
+    if ends[0] < ends[1]:
+        told = f"between {ends[0]:.{decimals}f} and {ends[1]:.{decimals}f}, as part of it was not seen"
+        return Verdict.NOT_MEASURED, told
+    limit = lower if below else upper
     assert limit is not None
     return (
         Verdict.NOT_PROVEN,
@@ -67,8 +127,9 @@ def judge(
     )
 
 
-def _beyond(value: float, word: str, limit: float, decimals: int) -> str:
+def _beyond(value: float, word: str, limit: float | None, decimals: int) -> str:
     """As many digits as it takes to see the difference, so that no reason reads “4.10, above 4.10”."""
+    assert limit is not None
     while decimals < 12 and f"{value:.{decimals}f}" == f"{limit:.{decimals}f}":
         decimals += 1
     return f"{value:.{decimals}f}, {word} {limit:.{decimals}f}"

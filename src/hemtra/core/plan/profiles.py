@@ -10,13 +10,13 @@ from typing import Any
 
 import numpy as np
 
-from hemtra.core.arrays import FloatArray
+from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.errors import NotMeasured
-from hemtra.core.features.section import Cut, ProfileKind, SectionFeature
+from hemtra.core.features.section import Cut, ProfileKind, SectionFeature, spanned
 from hemtra.core.geometry.elements import Number
 from hemtra.core.plan.document import Home, Step
 from hemtra.core.plan.judging import because
-from hemtra.core.plan.kind import Given, Kind
+from hemtra.core.plan.kind import Absent, Given, Kind
 from hemtra.core.plan.series import Series
 from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.zones import AnyZone
@@ -38,7 +38,7 @@ class Column:
 
     def parts(self, *names: str) -> FloatArray:
         """(n, names) attributes of the values; NaN where there is none."""
-        found = [(k, v) for k, v in enumerate(self.values) if v is not None]
+        found = [(k, v) for k, v in enumerate(self.values) if v is not None and not isinstance(v, Absent)]
         table = np.full((len(self.values), len(names)), np.nan)
         if found:
             of = attrgetter(*names) if len(names) > 1 else lambda v: (getattr(v, names[0]),)
@@ -102,6 +102,10 @@ class Profiles:
         for needed in step.needs:
             for k, reason in columns[needed].reasons.items():
                 reasons.setdefault(k, because(columns[needed].name, reason))
+        for anchor in step.follow.anchors:
+            for k, value in enumerate(columns[anchor].values):
+                if isinstance(value, Absent):
+                    reasons.setdefault(k, because(columns[anchor].name, value.reason))
         return reasons
 
     def _measured(
@@ -153,6 +157,7 @@ class Profiles:
         """What the kind measures on each profile; only the columns that the zone reaches are looked at."""
         x, first, last = self.data.x, 0, self.data.shape[1]
         moved = np.nan_to_num(shift)
+        wide = 0.0
         if zone is not None:
             wide, _ = zone.half_extent()
             low, high = zone.x - wide + moved[:, 0].min(), zone.x + wide + moved[:, 0].max()
@@ -168,7 +173,8 @@ class Profiles:
             if zone is not None:
                 inside &= zone.contains(part - by[:, :1], np.where(inside, z, 0.0) - by[:, 1:])
                 middle = zone.x + by[:, 0]
-            pieces.append(kind.measure(part, z, inside, middle))
+            columns = spanned(z) if zone is None else np.abs(part - middle[:, None]) <= wide
+            pieces.append(kind.measured(part, z, inside, columns, middle))
         return np.concatenate(pieces)
 
     def _evaluated(
@@ -190,7 +196,7 @@ class Profiles:
 
 
 def _averaged(data: HeightMap, average: int) -> HeightMap:
-    """Each row the mean of `average` rows about it, where they hold data."""
+    """Each row the mean of `average` rows about it, where half of them hold data and it does itself."""
     rows = data.shape[0]
     first = np.clip(np.arange(rows) - (average - 1) // 2, 0, rows)
     last = np.clip(first + average, 0, rows)
@@ -200,6 +206,9 @@ def _averaged(data: HeightMap, average: int) -> HeightMap:
     )
     count = np.vstack([np.zeros(data.shape[1], np.int64), np.cumsum(found, axis=0)])
     n = count[last] - count[first]
-    z = np.divide(total[last] - total[first], n, out=np.full(data.shape, np.nan), where=n > 0)
+    # neighbours stand in for points, not for a profile that was lost
+    own: BoolArray = np.asarray(found.any(axis=1))
+    enough = (2 * n >= (last - first)[:, None]) & own[:, None]
+    z = np.divide(total[last] - total[first], n, out=np.full(data.shape, np.nan), where=enough & (n > 0))
     g = data.grid
     return HeightMap(z, data.intensity, g.dx, g.dy, g.x0, g.y0)

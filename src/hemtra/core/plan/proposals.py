@@ -16,6 +16,7 @@ from hemtra.core.plan.general_tolerances import SIZES, permissible
 from hemtra.core.plan.graph import dependants
 from hemtra.core.plan.series import MeasuredAlong, Series
 from hemtra.core.scan.heightmap import HeightMap
+from hemtra.core.scan.main_level import main_level
 from hemtra.core.scan.part_box import part_box
 from hemtra.core.scan.zones import EllipseZone, RectangleZone, window
 
@@ -28,8 +29,14 @@ AMPLE = 2.0
 LEVEL_REACH = 0.15
 """mm around the clicked height that still count as the same level."""
 LEVEL_SHARE = 0.9
-"""Share of a spot's points that must lie on the clicked level."""
+"""Share of a spot's points that must hold data on the clicked level."""
+SPIKES = 0.005
+"""Share of a spot's points that may lie off the clicked level."""
 LEVEL_BINS = 400
+STRAY, PART_SHARE, BELT_SHARE = 0.05, 0.02, 0.3
+"""Percent of the heights at either end that are no level; shares of the points that a part has at least, and of
+the
+scan's border that must hold data to show a belt."""
 BAND_ROOM = 5
 """Percent a proposed band reaches beyond its level: trimming drops what is too much, but nothing brings back
 what is too little, and a band that cuts into a warped surface tilts it."""
@@ -41,16 +48,23 @@ BREAK = 1.0
 """mm that a break may be long."""
 SHARE = 0.1
 """Of what areas and volumes may be off."""
+SPAN_ROOM = 1.2
+"""Times what unseen data leaves possible of areas and volumes, that their limits leave at least."""
 ROUNDED = 0.05
 """Nominals are proposed in multiples of this many mm."""
 
 
 @dataclass(frozen=True)
 class Proposal:
-    """A plan with one characteristic more."""
+    """A plan with one characteristic more.
+
+    doubts: what does not hold of it, one sentence each, on the part it was made from and on others it was
+    tried on.
+    """
 
     plan: Plan
     balloon: int
+    doubts: tuple[str, ...] = ()
 
 
 def propose_spot(data: HeightMap, x: float, y: float) -> EllipseZone:
@@ -75,7 +89,7 @@ def propose_spot(data: HeightMap, x: float, y: float) -> EllipseZone:
 
 
 def _largest_spot(data: HeightMap, x: float, y: float, level: float) -> EllipseZone | None:
-    """The largest round zone about exactly this place whose points lie on a level."""
+    """The largest round zone about exactly this place whose points lie on a level, but for isolated ones."""
     for diameter in DIAMETERS:
         zone = _round(x, y, diameter)
         try:
@@ -84,7 +98,9 @@ def _largest_spot(data: HeightMap, x: float, y: float, level: float) -> EllipseZ
             continue
         z = data.z[view.rows, view.cols]
         inside = z[view.inside] if view.inside is not None else z.ravel()
-        if np.count_nonzero(np.abs(inside - level) <= LEVEL_REACH) >= LEVEL_SHARE * inside.size:
+        on_level = np.count_nonzero(np.abs(inside - level) <= LEVEL_REACH)
+        off_level = np.count_nonzero(np.abs(inside - level) > LEVEL_REACH)
+        if on_level >= LEVEL_SHARE * inside.size and off_level <= SPIKES * inside.size:
             return zone
     return None
 
@@ -179,10 +195,16 @@ def main_plane(plan: Plan, engine: Engine) -> tuple[Plan, str]:
     heights = np.sort(data.z[~np.isnan(data.z)][::7].astype(np.float64))
     if heights.size == 0:
         raise NotMeasured("the scan holds no data at all")
-    counts, edges = np.histogram(heights, LEVEL_BINS)
-    # the belt may be the largest level of all; the part is the largest of those above the lowest
-    above = counts * (edges[:-1] > heights[0] + LEVEL_REACH + edges[1] - edges[0])
-    peak = int(np.argmax(above if above.any() else counts))
+    # a few stray points must not stretch the bins
+    ends = np.searchsorted(heights, np.percentile(heights, (STRAY, 100.0 - STRAY)))
+    counts, edges = np.histogram(heights[ends[0] : max(ends[1], ends[0] + 1)], LEVEL_BINS)
+    # the belt may be the largest level of all; the part is the largest of those off it
+    belt = _belt(data)
+    off = counts.copy()
+    if belt is not None:
+        near = LEVEL_REACH + edges[1] - edges[0]
+        off = counts * ((edges[1:] < belt - near) | (edges[:-1] > belt + near))
+    peak = int(np.argmax(off if off.sum() > PART_SHARE * counts.sum() else counts))
     on_level = np.abs(data.z - (edges[peak] + edges[peak + 1]) / 2) <= LEVEL_REACH
     rows, cols = (np.flatnonzero(on_level.any(axis=axis)) for axis in (1, 0))
     grid = data.grid
@@ -201,14 +223,35 @@ def main_plane(plan: Plan, engine: Engine) -> tuple[Plan, str]:
     return with_feature(plan, engine, plane)
 
 
+def _belt(data: HeightMap) -> float | None:
+    """Height in mm of what surrounds the part to the borders of the scan; None where nothing does."""
+    z = data.z
+    border = np.concatenate([z[0], z[-1], z[:, 0], z[:, -1]])
+    known = np.sort(border[~np.isnan(border)].astype(np.float64))
+    if known.size < BELT_SHARE * border.size:
+        return None
+    low, high = main_level(known)
+    on_level = np.count_nonzero((known >= low) & (known <= high))
+    return (low + high) / 2 if on_level >= 0.5 * known.size else None
+
+
 def with_row(plan: Plan, engine: Engine, step: Step) -> Proposal:
     """Add the step and its row, with the value found, rounded, as nominal."""
     plan = plan.edited(steps=(*plan.steps, step))
+    number = plan.free_balloon()
     found = engine.run(engine.taught(plan.edited(sheet=()))).steps[step.id]
-    if found.outcome is None:
+    if plan.by_profile is not None:
+        # limits come from all profiles, since one of them says nothing of the others
+        probe = Characteristic(balloon=number, name=step.name, step=step.id, lower=0.0)
+        series = engine.run(engine.taught(plan.edited(sheet=(probe,)))).series[number]
+        if not series.measured.any():
+            raise HemtraError(f"{step.name} was not added: {next(iter(series.reasons.values()), 'no value')}.")
+        limits = _limits_along(series)
+    elif found.outcome is None:
         raise HemtraError(f"{step.name} was not added: {found.reason}.")
-    limits = _limits(step.kind, found.value)
-    row = Characteristic(balloon=plan.free_balloon(), name=step.name, step=step.id, **limits)
+    else:
+        limits = _limits(step.kind, found.value, found.span)
+    row = Characteristic(balloon=number, name=step.name, step=step.id, **limits)
     return Proposal(plan.edited(sheet=(*plan.sheet, row)), row.balloon)
 
 
@@ -221,8 +264,8 @@ def _limits_along(series: Series) -> dict[str, float]:
     return {"nominal": nominal, "lower": round(nominal - reach, 4), "upper": round(nominal + reach, 4)}
 
 
-def _limits(kind: str, found: Number) -> dict[str, float]:
-    """Nominal and limits for a value that was found on a good part."""
+def _limits(kind: str, found: Number, span: tuple[float, float] | None) -> dict[str, float]:
+    """Nominal and limits for a value that was found on a good part; span: what unseen data leaves possible."""
     value, unit = found.value, found.unit
     if isinstance(found, MeasuredAlong) and found.series is not None:
         return _limits_along(found.series)
@@ -237,8 +280,11 @@ def _limits(kind: str, found: Number) -> dict[str, float]:
     if unit == "%":
         return {"lower": math.floor(value / 5.0) * 5.0 - 5.0}
     if unit in ("mm²", "mm³"):
-        nominal = round(value, 1)
-        return {"nominal": nominal, "lower": nominal * (1.0 - SHARE), "upper": nominal * (1.0 + SHARE)}
+        nominal, room = round(value, 1), 0.0 if span is None else max(span[1] - value, value - span[0])
+        reach = round(max(SHARE * nominal, SPAN_ROOM * room), 2)
+        return {"nominal": nominal, "lower": round(nominal - reach, 2), "upper": round(nominal + reach, 2)}
+    if kind == "count":
+        return {"nominal": value, "lower": value, "upper": value}
     nominal = round(round(value / ROUNDED) * ROUNDED, 4)
     reach = ANGLE if unit == "°" else permissible(min(abs(nominal), SIZES[-1]))
     return {"nominal": nominal, "lower": round(nominal - reach, 4), "upper": round(nominal + reach, 4)}

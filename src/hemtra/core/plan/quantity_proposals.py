@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import math
+from contextlib import suppress
 
 import numpy as np
 import scipy  # its parts load when they are used first
 
 from hemtra.core.errors import HemtraError, NotMeasured
 from hemtra.core.features.code import ReadCode
-from hemtra.core.geometry.elements import Plane
+from hemtra.core.features.island import IslandKind
+from hemtra.core.features.plane import FittedPlane
+from hemtra.core.features.section import Cut
+from hemtra.core.geometry.elements import Plane, Point
 from hemtra.core.plan.document import Plan, Step
 from hemtra.core.plan.engine import Engine
 from hemtra.core.plan.follow import followed
@@ -23,10 +27,10 @@ from hemtra.core.plan.proposals import (
     with_row,
 )
 from hemtra.core.plan.registry import kind_named
-from hemtra.core.plan.sensing import Seen, need, seen_at
+from hemtra.core.plan.sensing import RING_ROOM, Seen, need, seen_at
+from hemtra.core.runs import runs
 from hemtra.core.scan.heightmap import HeightMap
-from hemtra.core.scan.section import sample
-from hemtra.core.scan.zones import RectangleZone
+from hemtra.core.scan.zones import AnyZone, EllipseZone, RectangleZone
 
 Place = tuple[float, float]
 SAME = 0.25
@@ -35,8 +39,14 @@ ALIKE = 3.0
 """Ratio of areas within which two zones are about the same."""
 CODE = 16.0
 """mm of the zone laid about a clicked code."""
+UNSEEN_GAP, BESIDE = 0.3, 0.5
+"""mm without data that are a gap too deep to be seen, and mm beside a click within which a side may lie."""
 BEYOND = 4.0
 """mm by which a section goes on behind either click."""
+HOLE_FILL = 0.65
+"""Share of its rectangle that an unseen patch fills, from which on it is a hole by itself."""
+FOOT, FOOT_NOISE = 0.02, 5.0
+"""mm above the surface, and times what its plane leaves, from which on an island begins."""
 ROOM = 3.0
 """mm of the zone about an island beyond its own size."""
 LONGEST_NAME = 60
@@ -127,10 +137,12 @@ def propose_true_position(plan: Plan, engine: Engine, place: Place) -> Proposal:
     return quantity(plan, engine, "true-position", inputs, x=x, y=y)
 
 
-def propose_distance(plan: Plan, engine: Engine, first: Place, second: Place) -> Proposal:
-    """Distance between what lies at two places."""
-    plan, start = taken(plan, engine, seen_at(engine.data, *first))
-    plan, end = taken(plan, engine, seen_at(engine.data, *second))
+def propose_distance(
+    plan: Plan, engine: Engine, first: Place, second: Place, *, printed: bool = False
+) -> Proposal:
+    """Distance between what lies at two places; printed: edges of brightness come before those of height."""
+    plan, start = taken(plan, engine, seen_at(engine.data, *first, printed=printed))
+    plan, end = taken(plan, engine, seen_at(engine.data, *second, printed=printed))
     return quantity(plan, engine, "distance", {"start": (start,), "end": (end,)})
 
 
@@ -186,34 +198,97 @@ def propose_gap(plan: Plan, engine: Engine, first: Place, second: Place) -> Prop
     number = plan.free_balloon()
     cut = Step(id=plan.free_id("cut"), name=f"Cut {number}", kind="section", zone=zone)
     plan, cut_id = with_feature(plan, engine, cut)
-    t = np.linspace(0.0, 1.0, max(round(length / min(engine.data.grid.dx, engine.data.grid.dy)), 3))
-    between = sample(engine.data, first[0] + t * (second[0] - first[0]), first[1] + t * (second[1] - first[1]))
-    # what is too deep to be seen ends the data, what can be seen is a step
-    by = "data" if np.count_nonzero(np.isnan(between)) >= 3 else "steepest"
-    sides = []
-    for name, change, pick in (("left", "falls", "strongest"), ("right", "rises", "strongest")):
-        side = Step(
-            id=plan.free_id(f"gap-{name}"),
-            name=f"Gap {number}, {name}",
-            kind="profile-edge",
-            params={"by": by, "change": change, "pick": pick},
-            inputs={"section": (cut_id,)},
-        )
-        plan = plan.edited(steps=(*plan.steps, side))
-        sides.append(side.id)
-    return quantity(plan, engine, "gap", {"left": (sides[0],), "right": (sides[1],)})
+    found = engine.run(plan.edited(sheet=())).steps[cut_id]
+    if not isinstance(found.value, Cut):
+        raise HemtraError(f"The gap was not added: {found.reason}.")
+    half = length / 2
+    # what is too deep to be seen ends the data, what can be seen is a step; tried in the order of what is there
+    ways = ("data", "steepest") if _widest_unseen(found.value, half) >= UNSEEN_GAP else ("steepest", "data")
+    heights = found.value.z[np.abs(found.value.x) <= half + BESIDE]
+    low, high = float(np.nanmin(heights)), float(np.nanmax(heights))
+    look = RectangleZone(
+        x=0.0,
+        y=round((low + high) / 2, 2),
+        width=round(length + 2 * BESIDE, 2),
+        height=round(high - low + 2 * BESIDE, 2),
+    )
+    for by in ways:
+        sides = [
+            Step(
+                id=plan.free_id(f"gap-{name}"),
+                name=f"Gap {number}, {name}",
+                kind="profile-edge",
+                params={"by": by, "change": change, "pick": pick, "least_gap": UNSEEN_GAP / 2},
+                inputs={"section": (cut_id,)},
+                zone=look,
+            )
+            for name, change, pick in (("left", "falls", "first"), ("right", "rises", "last"))
+        ]
+        tried = plan.edited(steps=(*plan.steps, *sides))
+        results = engine.run(tried.edited(sheet=())).steps
+        ends = [_along(found.value, results[side.id].value) for side in sides]
+        if None not in ends and -half - BESIDE <= ends[0] < ends[1] <= half + BESIDE:  # type: ignore[operator]
+            return quantity(tried, engine, "gap", {"left": (sides[0].id,), "right": (sides[1].id,)})
+    raise HemtraError(
+        "No gap was found between the two clicks: click level ground on either side of it, nearer to the gap."
+    )
+
+
+def _widest_unseen(cut: Cut, half: float) -> float:
+    """mm of the widest stretch without data within so many mm of the middle of a section."""
+    step = float(cut.x[1] - cut.x[0])
+    return max((many * step for _, many in runs(np.isnan(cut.z) & (np.abs(cut.x) <= half), False)), default=0.0)
+
+
+def _along(cut: Cut, point: object) -> float | None:
+    """Where a point of a section lies along it, in mm from its middle; None where there is none."""
+    if not isinstance(point, Point):
+        return None
+    turn = math.radians(cut.direction)
+    return (point.x - cut.at[0]) * math.cos(turn) + (point.y - cut.at[1]) * math.sin(turn)
 
 
 def propose_area(plan: Plan, engine: Engine, place: Place) -> Proposal:
-    """Area of the island at a place."""
-    plan, island = island_at(plan, engine, place)
+    """Area of the island at a place, down to its foot."""
+    plan, island = _whole_island(plan, engine, place)
     return quantity(plan, engine, "area", {"of": (island,)})
 
 
 def propose_volume(plan: Plan, engine: Engine, place: Place) -> Proposal:
-    """Volume of the island at a place."""
-    plan, island = island_at(plan, engine, place)
+    """Volume of the island at a place, from the surface it stands on."""
+    plan, island = _whole_island(plan, engine, place)
     return quantity(plan, engine, "volume", {"of": (island,)})
+
+
+def _whole_island(plan: Plan, engine: Engine, place: Place) -> tuple[Plan, str]:
+    """What stands or lies off the main plane at a place, down to its foot, without holes that show nothing."""
+    plan, island = island_at(plan, engine, place, foot=True)
+    step, found = plan.step(island), engine.run(plan.edited(sheet=())).steps[island]
+    if found.outcome is None or step.zone is None or found.zone is None:
+        return plan, island
+    kind = IslandKind.model_validate(step.params)
+    pieces: list[AnyZone] = []
+    for about, fill in kind.unseen_inside(engine.given(engine.run(plan.edited(sheet=())), island)):
+        hole = _hole(engine.data, about, fill)
+        if hole is not None:
+            # from the scan into the zone's own coordinates
+            u, v = found.zone.local(np.array(hole.x), np.array(hole.y))
+            changes = {"x": float(u), "y": float(v), "rotation": -found.zone.rotation}
+            pieces.append(hole.model_copy(update=changes))
+    if pieces:
+        zone = step.zone.model_copy(update={"cut": (*step.zone.cut, *pieces)})
+        plan = plan.with_step(step.edited(zone=zone))
+    return plan, island
+
+
+def _hole(data: HeightMap, about: AnyZone, fill: float) -> AnyZone | None:
+    """The hole that an unseen patch lies in: round, or the patch itself where that is a plain shape."""
+    with suppress(NotMeasured):
+        seen = seen_at(data, about.x, about.y)
+        if seen.what == "hole":
+            size = seen.zone.width - RING_ROOM
+            return EllipseZone(x=seen.zone.x, y=seen.zone.y, width=size, height=size)
+    return about if fill >= HOLE_FILL else None
 
 
 def propose_code(plan: Plan, engine: Engine, place: Place) -> Proposal:
@@ -242,8 +317,8 @@ def _surface(plan: Plan, engine: Engine, place: Place) -> tuple[Plan, str]:
     return taken(plan, engine, Seen("level", "plane", propose_spot(engine.data, *place), {}))
 
 
-def island_at(plan: Plan, engine: Engine, place: Place) -> tuple[Plan, str]:
-    """What stands or lies off the main plane at a place, told by half its height."""
+def island_at(plan: Plan, engine: Engine, place: Place, *, foot: bool = False) -> tuple[Plan, str]:
+    """What stands or lies off the main plane at a place, told by half its height, or from its foot on."""
     plan, plane_id = main_plane(plan, engine)
     plane = engine.run(plan.edited(sheet=())).steps[plane_id].value
     at = engine.data.height_at(*place)
@@ -252,9 +327,14 @@ def island_at(plan: Plan, engine: Engine, place: Place) -> tuple[Plan, str]:
     rise = at - plane.height_at(*place)
     if abs(rise) < 0.05:
         raise NotMeasured("nothing stands out of the main plane there; click on what does")
-    zone = _box(engine.data, plane, place, rise / 2)
     number = plan.free_balloon()
-    params = {"side": "above" if rise > 0 else "below", "level": round(rise / 2, 3)}
+    params: dict[str, object] = {"side": "above" if rise > 0 else "below", "level": round(rise / 2, 3)}
+    if foot:
+        # above what the plane itself leaves, and no more of the island than that is lost
+        rest = plane.rms if isinstance(plane, FittedPlane) else 0.0
+        level = math.copysign(min(max(FOOT, FOOT_NOISE * rest), abs(rise) / 2), rise)
+        params |= {"level": round(level, 3), "volume_from": "base"}
+    zone = _box(engine.data, plane, place, float(str(params["level"])))
     step = Step(id=plan.free_id("island"), name=f"Island {number}", kind="island", params=params, zone=zone)
     plan, island = with_feature(plan, engine, step)
     follow = plan.step(island).follow.edited(z=plane_id, tilt=plane_id)

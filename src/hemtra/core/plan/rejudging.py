@@ -52,7 +52,7 @@ def verdict_of(plan: Plan, rows: Sequence[Judged]) -> Verdict:
 
 
 def _same_value(before: Characteristic, now: Characteristic) -> bool:
-    names = ("step", "from_master", "master", "correction")
+    names = ("step", "unit", "from_master", "master", "correction", "least_coverage", "most_spikes")
     return all(getattr(before, name) == getattr(now, name) for name in names)
 
 
@@ -76,7 +76,10 @@ def _judged(row: Characteristic, value: Judged) -> Judged:
     )
     if value.value is None:
         return told
-    verdict, reason = judge(value.value, row.lower, row.upper, row.decimals, row.uncertainty or 0.0)
+    span = None if value.low is None or value.high is None else (value.low, value.high)
+    verdict, reason = judge(value.value, row.lower, row.upper, row.decimals, row.uncertainty or 0.0, span)
+    if verdict is Verdict.NOT_MEASURED:
+        told = replace(told, value=None)
     if value.text and verdict is Verdict.FAIL:
         reason = f"reads “{value.text}”"
     return replace(told, verdict=verdict, reason=reason)

@@ -5,9 +5,12 @@ from __future__ import annotations
 import csv
 import io
 import re
+from decimal import Decimal
 
 from hemtra.core.errors import PlanError
 from hemtra.core.plan.document import Characteristic, Plan
+from hemtra.core.plan.registry import kind_named
+from hemtra.core.units import conversion
 
 COLUMNS = ("balloon", "name", "nominal", "lower", "upper", "unit")
 MOST_ROWS = 5000
@@ -61,10 +64,22 @@ def with_requirements(plan: Plan, rows: tuple[Characteristic, ...]) -> Plan:
 
 
 def bound(plan: Plan, balloon: int, made: int) -> Plan:
-    """The plan with a row that waited bound to the quantity of a new row, which goes."""
+    """The plan with a row that waited bound to the quantity of a new row, which goes.
+
+    The row keeps the unit of its drawing, to which values are converted. Raises `PlanError` where they
+    cannot be.
+    """
     waiting, new = plan.characteristic(balloon), plan.characteristic(made)
     if waiting is None or new is None:
         raise PlanError(f"There is no balloon {balloon} that waits to be bound.")
+    assert new.step is not None
+    unit = kind_named(plan.step(new.step).kind).unit
+    if waiting.unit and conversion(unit, waiting.unit) is None:
+        measures = f"in {unit}" if unit else "a number without unit"
+        raise PlanError(
+            f"Balloon {balloon} has limits in {waiting.unit}, and what was clicked is measured {measures}."
+            " Click something that is measured in such a unit, or correct the unit of the row."
+        )
     sheet = tuple(c for c in plan.sheet if c.balloon != made)
     return plan.edited(sheet=sheet).with_characteristic(waiting.edited(step=new.step))
 
@@ -79,7 +94,7 @@ def _row(cells: dict[str, str], line: int) -> Characteristic:
         text = cells.get(name, "")
         value = _number(text, line)
         if value is not None and text[0] in "+-−" and nominal is not None:
-            value = round(nominal + value, 9)
+            value = float(Decimal(repr(nominal)) + Decimal(repr(value)))
         limits[name] = value
     try:
         return Characteristic(

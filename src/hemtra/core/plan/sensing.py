@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 import numpy as np
@@ -18,8 +18,8 @@ from hemtra.core.scan.zones import AnyZone, RectangleZone, RingZone
 
 RAYS, REACH = 72, 26.0
 """Rays about a place, and mm along each in which the first edge is looked for."""
-LEAST_STEP = 0.3
-"""mm of a step that is an edge."""
+LEAST_STEP, LEAST_CONTRAST = 0.3, 30.0
+"""mm of a step, and difference of brightness, that is an edge."""
 ALL_ROUND, ROUND_WITHIN = 0.75, 1.6
 """Share of rays that must meet a rim, and points of the map by which they may be off its circle, rms."""
 ON_EDGE, BACK = 3.0, 1.2
@@ -29,6 +29,8 @@ NEAR_EDGE = 2.0
 EDGE_SPAN, EDGE_WIDTH, EDGE_LENGTH = 60.0, 4.0, 8.0
 """Degrees either side of the nearest edge that belong to it, and mm of the zone laid across it."""
 WORDS = {"hole": "a hole", "boss": "a boss", "edge": "an edge", "level": "level ground"}
+RING_ROOM = 4.0
+"""mm by which the zone about a rim is wider than the rim."""
 STRAIGHT = 3.0
 """Points of the map by which crossings may be off a straight edge, rms."""
 
@@ -43,11 +45,40 @@ class Seen:
     params: dict[str, Any]
 
 
-def seen_at(data: HeightMap, x: float, y: float) -> Seen:
+def seen_at(data: HeightMap, x: float, y: float, *, printed: bool = False) -> Seen:
     """What lies at x, y in mm: round rims first, then edges nearby, and otherwise the level.
 
-    Raises `NotMeasured` where there is nothing.
+    Where only brightness changes, the printed edge is meant; with `printed` it comes before what stands
+    out. Raises `NotMeasured` where there is nothing.
     """
+    edge = _printed_edge(data, x, y) if printed else None
+    if edge is not None:
+        return edge
+    seen = _standing_out(data, x, y)
+    return seen if seen.what != "level" else _printed_edge(data, x, y) or seen
+
+
+def _printed_edge(data: HeightMap, x: float, y: float) -> Seen | None:
+    """The edge of brightness near a place."""
+    if data.intensity is None:
+        return None
+    places, off, falls = _around(data, x, y, grey=True)
+    if not off.size or off.min() > NEAR_EDGE:
+        return None
+    pitch = max(data.grid.dx, data.grid.dy)
+    if off.min() <= ON_EDGE * pitch:
+        ahead = places[off <= ON_EDGE * pitch + 1.0].mean(axis=0) - (x, y)
+        back = BACK * ahead / max(float(np.hypot(*ahead)), 1e-9)
+        x, y = x - float(back[0]), y - float(back[1])
+        places, off, falls = _around(data, x, y, grey=True)
+    if not off.size or off.min() > NEAR_EDGE:
+        return None
+    edge = _edge(places, off, falls, (x, y), pitch)
+    return None if edge is None else replace(edge, params={**edge.params, "on": "brightness"})
+
+
+def _standing_out(data: HeightMap, x: float, y: float) -> Seen:
+    """What lies at a place by its heights alone."""
     places, off, falls = _around(data, x, y)
     pitch = max(data.grid.dx, data.grid.dy)
     for outward in (False, True):
@@ -60,8 +91,8 @@ def seen_at(data: HeightMap, x: float, y: float) -> Seen:
                 zone = RingZone(
                     x=round(cx, 2),
                     y=round(cy, 2),
-                    width=round(2 * radius + 4.0, 2),
-                    height=round(2 * radius + 4.0, 2),
+                    width=round(2 * radius + RING_ROOM, 2),
+                    height=round(2 * radius + RING_ROOM, 2),
                     inner=round(max((radius - 2.0) / (radius + 2.0), 0.15), 2),
                 )
                 change = "falls" if outward else "rises"
@@ -79,13 +110,18 @@ def seen_at(data: HeightMap, x: float, y: float) -> Seen:
     return Seen("level", "spot", propose_spot(data, x, y), {})
 
 
-def _around(data: HeightMap, x: float, y: float) -> tuple[FloatArray, FloatArray, FloatArray]:
+def _around(
+    data: HeightMap, x: float, y: float, *, grey: bool = False
+) -> tuple[FloatArray, FloatArray, FloatArray]:
     """First edges on rays about a place: positions (n, 2), distances (n,), and whether it falls outward."""
     turn = 2 * np.pi * np.arange(RAYS) / RAYS
     u, v = np.cos(turn), np.sin(turn)
     half = REACH / 2
     lines = np.column_stack([x + half * u, y + half * v, u, v])
-    found = {change: crossings(data, lines, half, change, "first", LEAST_STEP) for change in ("falls", "rises")}
+    least = LEAST_CONTRAST if grey else LEAST_STEP
+    found = {
+        change: crossings(data, lines, half, change, "first", least, grey=grey) for change in ("falls", "rises")
+    }
     at = np.column_stack([np.where(np.isnan(f[:, 0]), np.inf, f[:, 0]) for f in found.values()])
     falls = at[:, 0] <= at[:, 1]
     first = at.min(axis=1)

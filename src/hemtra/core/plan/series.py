@@ -9,7 +9,7 @@ import numpy as np
 
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.geometry.elements import Number
-from hemtra.core.plan.limits import Verdict, judge
+from hemtra.core.plan.limits import SLACK, Verdict, judge, thresholds
 
 Over: TypeAlias = Literal["each", "mean", "worst", "share"]
 """How many values of one characteristic make one verdict."""
@@ -32,6 +32,8 @@ class Series:
     reasons: dict[int, str]
     by: Literal["mm", "instance", "section"] = "mm"
     least: float | None = None
+    around: float | None = None
+    """mm of a closed path, on which the last is beside the first; None elsewhere."""
 
     @property
     def measured(self) -> BoolArray:
@@ -56,6 +58,9 @@ class Combined:
     reason: str
     share: float
     """Of all values, how many were measured and lie within the limits, 0 to 1."""
+    least: float | None = None
+    greatest: float | None = None
+    """Of the values that were measured."""
 
 
 @dataclass(frozen=True)
@@ -84,7 +89,9 @@ def combined(series: Series, demand: Demand) -> Combined:
     """
     count, found = series.values.size, np.flatnonzero(series.measured)
     outside = beyond(series.values[found], demand.lower, demand.upper)
-    within = float(np.count_nonzero(outside <= -demand.uncertainty)) / count if count else 0.0
+    proven = thresholds(demand.lower, demand.upper, demand.uncertainty)
+    surely = beyond(series.values[found], proven.pass_from, proven.pass_to) <= 0.0
+    within = float(np.count_nonzero(surely)) / count if count else 0.0
     worst = int(found[np.argmax(outside)]) if found.size else 0
     missing = _missing(series, demand)
     if not found.size:
@@ -105,16 +112,19 @@ def combined(series: Series, demand: Demand) -> Combined:
             reason = f"{reason} {_where(series, worst, outside, demand)}"
     if missing and verdict is not Verdict.FAIL:
         verdict, reason = Verdict.NOT_MEASURED, missing
-    return Combined(value, worst, verdict, reason, within)
+    span = float(series.values[found].min()), float(series.values[found].max())
+    return Combined(value, worst, verdict, reason, within, *span)
 
 
 def beyond(values: FloatArray, lower: float | None, upper: float | None) -> FloatArray:
     """(n,) how far each value lies outside its limits; below zero inside."""
     out = np.full(values.shape, -np.inf)
-    if lower is not None:
-        out = np.maximum(out, lower - values)
-    if upper is not None:
-        out = np.maximum(out, values - upper)
+    for limit, sign in ((lower, -1.0), (upper, 1.0)):
+        if limit is not None:
+            off = sign * (values - limit)
+            # what binary digits cannot tell from the decimal that was typed lies on it
+            off = np.where(np.abs(off) <= SLACK * np.maximum(np.abs(values), abs(limit)), 0.0, off)
+            out = np.maximum(out, off)
     return out
 
 
@@ -159,6 +169,10 @@ def out_of_limits(series: Series, lower: float | None, upper: float | None) -> l
         start, stop = end(first, -1), end(last, 1)
         worst = first + int(np.argmax(far[first : last + 1]))
         found.append(Stretch(start, stop - start, float(series.values[worst])))
+    if series.around is not None and len(found) > 1 and out[0] and out[-1]:
+        (head, *others, tail), sign = found, 1.0 if upper is not None and found[0].worst > upper else -1.0
+        worse = max((head, tail), key=lambda stretch: sign * stretch.worst)
+        found = [*others, Stretch(tail.start, tail.length + head.length, worse.worst)]
     return found
 
 

@@ -6,6 +6,7 @@ import numpy as np
 
 from hemtra.core.characteristics.coplanarity import FEWEST
 from hemtra.core.errors import HemtraError, NotMeasured
+from hemtra.core.features.island import Island, IslandKind
 from hemtra.core.geometry.elements import Plane
 from hemtra.core.plan.document import Plan, Step
 from hemtra.core.plan.engine import Engine
@@ -18,6 +19,8 @@ from hemtra.core.scan.zones import EllipseZone, RectangleZone
 
 ROOM = 1.5
 """mm of the zone about an opening beyond its own size."""
+ALIKE = 1.4
+"""Ratio of areas and of heights within which things are alike."""
 DEEP = 0.3
 """mm by which an opening lies below its surroundings at least."""
 ROUNDED, PATCH = 5.0, 10.0
@@ -108,13 +111,35 @@ def propose_fill(plan: Plan, engine: Engine, place: Place) -> Proposal:
 
 
 def propose_count(plan: Plan, engine: Engine, place: Place) -> Proposal:
-    """How many things like the one at a place stand out of the surface about it."""
+    """How many things like the one at a place, by size and height, stand out of the surface about it."""
     plan, plane = main_plane(plan, engine)
     plan, island = island_at(plan, engine, place)
     step, surface = plan.step(island), plan.step(plane)
+    result = engine.run(plan.edited(sheet=()))
+    one = result.steps[island].value
+    if not isinstance(one, Island) or one.area <= 0.0:
+        raise HemtraError(
+            f"The count was not added: {result.steps[island].reason or 'nothing stands out there'}."
+        )
+    height = abs(one.volume / one.area + float(str(step.params["level"])) * (1 if one.volume else 0))
+    params = {
+        **step.params,
+        "least_area": round(one.area / ALIKE, 3),
+        "greatest_area": round(one.area * ALIKE, 3),
+        "least_height": round(height / ALIKE, 3),
+        "greatest_height": round(height * ALIKE, 3),
+    }
+    zone = step.zone
     if surface.zone is not None:
-        # all over the surface, not only about the one that was clicked
-        plan = plan.with_step(step.edited(zone=surface.zone))
+        # all over the surface, with what is cut out of it for being no part of it, not only about
+        # what was clicked
+        zone = surface.zone.model_copy(update={"cut": (), "add": ()})
+    plan = plan.with_step(step.edited(zone=zone, params=params, name=f"{step.name}, all alike"))
+    result = engine.run(plan.edited(sheet=()))
+    kind = IslandKind.model_validate(params)
+    if result.steps[island].outcome is None or not kind.holds(engine.given(result, island), *place):
+        # it lies partly outside of the surface: then only what is about it is looked at
+        plan = plan.with_step(plan.step(island).edited(zone=step.zone))
     return quantity(plan, engine, "count", {"of": (island,)})
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass, replace
+from decimal import Decimal
 
 from hemtra.core.errors import HemtraError
 from hemtra.core.plan.general_tolerances import permissible
@@ -76,10 +77,13 @@ def _limits(form: str, parts: dict[str, float], nominal: float | None) -> Tolera
     centre = parts.get("n", nominal)
     if centre is None:
         raise HemtraError("Limits around a nominal need the nominal; write it like 4.00 ±0.10.")
-    reach = abs(parts.get("d", 0.0)) * (abs(centre) / 100.0 if form == "percent" else 1.0)
+    reach = abs(parts.get("d", 0.0))
+    if form == "percent":
+        reach = float(Decimal(repr(reach)) * abs(Decimal(repr(centre))) / 100)
     deviations = sorted((parts["a"], parts["b"]) if form == "two" else (-reach, reach))
-    # sums of short decimals should stay short decimals, so that 2.5 + 0.15 reads 2.65 everywhere
-    return Tolerance(centre, round(centre + deviations[0], 9), round(centre + deviations[1], 9))
+    # limits are decimals, and so are their sums: 2.5 + 0.15 is 2.65
+    lower, upper = (float(Decimal(repr(centre)) + Decimal(repr(off))) for off in deviations)
+    return Tolerance(centre, lower, upper)
 
 
 def _number(text: str) -> float:

@@ -57,3 +57,35 @@ def _joined(runs: IntArray) -> IntArray:
     for k in range(n):
         parent[k] = _root(parent, k)
     return parent
+
+
+def points_of(runs: IntArray) -> tuple[IntArray, IntArray]:
+    """Rows and columns of all points of runs (n, 3)."""
+    long = runs[:, 2] - runs[:, 1] + 1
+    ends = np.cumsum(long)
+    offset = np.arange(int(ends[-1]) if ends.size else 0) - np.repeat(ends - long, long)
+    return np.repeat(runs[:, 0], long), np.repeat(runs[:, 1], long) + offset
+
+
+@njit(cache=True, nogil=True)
+def regions_beside(labels: IntArray, runs: IntArray, region: IntArray) -> IntArray:
+    """(n, 2) pairs of a region of the runs (k, 3) and a label that touches it; labels below 0 are none."""
+    rows, cols = labels.shape
+    out = np.empty((64, 2), np.int64)
+    n = 0
+    for k in range(runs.shape[0]):
+        i, first, last = runs[k, 0], runs[k, 1], runs[k, 2]
+        before = -1
+        for p in range(max(i - 1, 0), min(i + 2, rows)):
+            for q in range(max(first - 1, 0), min(last + 2, cols)):
+                label = labels[p, q]
+                if label < 0 or label == before:
+                    continue
+                before = label
+                if n == out.shape[0]:
+                    more = np.empty((2 * n, 2), np.int64)
+                    more[:n] = out
+                    out = more
+                out[n, 0], out[n, 1] = region[k], label
+                n += 1
+    return out[:n].copy()

@@ -25,6 +25,8 @@ Length = Annotated[float, Field(allow_inf_nan=False, gt=0, le=1e6)]
 ELLIPSE_CORNERS = 72
 """Corners of the polygon an ellipse is drawn with."""
 MOST_NODES, MOST_PIECES = 500, 64
+EDGE_SLACK = 1e-6
+"""mm beyond a piece of a zone in which its edge may still lie by rounding."""
 SAMPLED = 400
 """Points along either side of the grid that finds the area of a zone with pieces."""
 
@@ -456,10 +458,10 @@ def window(zone: AnyZone, data: HeightMap) -> Window:
         inside = _inside(zone, x, y)
         if not inside.any():
             raise OffScan("the zone lies outside the scan, or between its points")
-    points = (r1 - r0) * (c1 - c0) if inside is None else int(np.count_nonzero(inside))
-    covered = min(1.0, points * grid.dx * grid.dy / zone.area)
-    if r1 - r0 == last_row - first_row + 1 and c1 - c0 == last_col - first_col + 1:
-        covered = 1.0
+    covered = 1.0
+    if r1 - r0 != last_row - first_row + 1 or c1 - c0 != last_col - first_col + 1:
+        points = (r1 - r0) * (c1 - c0) if inside is None else int(np.count_nonzero(inside))
+        covered = min(1.0, points * grid.dx * grid.dy / zone.area)
     if zone.band is not None:
         held = zone.band.holds(x, y, data.z[r0:r1, c0:c1])
         inside = held if inside is None else inside & held
@@ -468,6 +470,8 @@ def window(zone: AnyZone, data: HeightMap) -> Window:
 
 def _inside(zone: AnyZone, x: FloatArray, y: FloatArray) -> BoolArray:
     """Which points of a row of x (1, cols) and a column of y (rows, 1) are inside a zone."""
+    if zone.add or zone.cut:
+        return _inside_pieces(zone, x, y)
     spans = zone.spans(y)
     if spans is None:
         return zone.contains(x, y)
@@ -477,6 +481,23 @@ def _inside(zone: AnyZone, x: FloatArray, y: FloatArray) -> BoolArray:
     from_col = np.ceil(np.clip((first[:, 0] - slack - start) / step, 0, count))
     to_col = np.floor(np.clip((last[:, 0] + slack - start) / step, -1, count - 1)) + 1
     return fill_spans(from_col.astype(np.int64), to_col.astype(np.int64), count)
+
+
+def _inside_pieces(zone: AnyZone, x: FloatArray, y: FloatArray) -> BoolArray:
+    """The same for a zone with pieces, each of which is looked at only where it lies."""
+    mask = _inside(zone.model_copy(update={"add": (), "cut": ()}), x, y)
+    for piece, belongs in (*((p, True) for p in zone.add), *((p, False) for p in zone.cut)):
+        px, py = zone.outward(np.array([piece.x]), np.array([piece.y]))[0]
+        turn = piece.rotation + zone.rotation
+        placed = piece.model_copy(update={"x": float(px), "y": float(py), "rotation": turn})
+        wx, wy = placed.half_extent()
+        cols = slice(*np.searchsorted(x[0], [px - wx - EDGE_SLACK, px + wx + EDGE_SLACK]))
+        rows = slice(*np.searchsorted(y[:, 0], [py - wy - EDGE_SLACK, py + wy + EDGE_SLACK]))
+        if cols.start == cols.stop or rows.start == rows.stop:
+            continue
+        inside = _inside(placed, x[:, cols], y[rows])
+        mask[rows, cols] = (mask[rows, cols] | inside) if belongs else (mask[rows, cols] & ~inside)
+    return mask
 
 
 def _covered(low: float, high: float, start: float, step: float) -> tuple[int, int]:

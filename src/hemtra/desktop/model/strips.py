@@ -6,10 +6,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from hemtra.core.features.along_path import Along, runs
+from hemtra.core.features.along_path import Along
 from hemtra.core.plan.document import Characteristic, Plan
 from hemtra.core.plan.limits import Judged
 from hemtra.core.plan.series import Series, out_of_limits
+from hemtra.core.runs import runs
 from hemtra.desktop.model.bench import Bench, Shown
 
 GAP = 1.5

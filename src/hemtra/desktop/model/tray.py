@@ -14,7 +14,9 @@ from hemtra.core.scan.part_box import height_span, part_box
 from hemtra.core.scan.scan import Scan
 from hemtra.desktop.model.observe import Signal
 
-TAGS = ("good", "bad", "unknown")
+TAGS = ("good", "bad", "not measurable", "unknown")
+"""What may be known of a part: that it should pass, that it should fail, or that nothing can be told of it."""
+EXPECTED = {"good": Verdict.PASS, "bad": Verdict.FAIL, "not measurable": Verdict.NOT_MEASURED}
 MARGIN = 0.05
 """Room around a part in its view, as a share of its size."""
 
@@ -47,10 +49,13 @@ class TrayPart:
 
     @property
     def agrees(self) -> bool | None:
-        """Whether the verdict is what the tag says; None without a tag or a verdict."""
-        if self.tag == "unknown" or self.result is None:
+        """Whether the verdict is what the tag says; None without a tag, a verdict or a row to judge by.
+
+        A part that is bad should fail: that it was not measured says nothing of it, unless its tag says so.
+        """
+        if self.tag == "unknown" or self.result is None or not self.result.characteristics:
             return None
-        return (self.result.verdict is Verdict.PASS) == (self.tag == "good")
+        return self.result.verdict is EXPECTED[self.tag]
 
 
 def _with_room(
@@ -79,7 +84,8 @@ def would_flip(
             if c.balloon == row.balloon and series is not None:
                 verdict = judged_series(row, series, c.unit, by_profile).verdict
             elif c.balloon == row.balloon and c.value is not None:
-                verdict, _ = judge(c.value, row.lower, row.upper, row.decimals, row.uncertainty or 0.0)
+                span = None if c.low is None or c.high is None else (c.low, c.high)
+                verdict, _ = judge(c.value, row.lower, row.upper, row.decimals, row.uncertainty or 0.0, span)
             verdicts.append(verdict)
         if part_verdict(verdicts) is not part.result.verdict:
             flipped.append(part)

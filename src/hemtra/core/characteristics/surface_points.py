@@ -1,0 +1,188 @@
+"""All points of surfaces between two parallel planes: what form, parallelism and coplanarity have in common."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from hemtra.core.arrays import BoolArray, FloatArray, Heights
+from hemtra.core.coverage import Coverage
+from hemtra.core.geometry.elements import Plane, Point
+from hemtra.core.geometry.kernels import cell_moments
+from hemtra.core.scan.heightmap import Grid, HeightMap
+from hemtra.core.scan.unseen import (
+    QUIET,
+    Ends,
+    Patches,
+    ends_of,
+    farther_ends,
+    mask_of,
+    noise_in,
+    patches_of,
+    without_scatter,
+)
+from hemtra.core.scan.zones import AnyZone, Window, window
+
+HALF_FULL = 0.5
+"""Share of a cell that must hold data for its mean to count."""
+
+
+@dataclass(frozen=True)
+class Surface:
+    """A zone of the part whose points count, and a plane near them.
+
+    span: perpendicular residuals in mm from that plane within which points count; all of them where None.
+    """
+
+    zone: AnyZone
+    near: Plane
+    span: tuple[float, float] | None = None
+
+
+@dataclass(frozen=True)
+class Extent:
+    """How far the points of surfaces lie from a plane, in mm square to it, and where.
+
+    low, high: of what was seen. least, most: where unseen patches may lie too.
+    """
+
+    low: float
+    high: float
+    lowest: Point
+    highest: Point
+    least: float
+    most: float
+    coverage: Coverage
+
+    @property
+    def width(self) -> float:
+        """Distance in mm of the two parallel planes that hold all points."""
+        return self.high - self.low
+
+    @property
+    def possible_width(self) -> float:
+        """The same in mm, if what was not seen lies as far out as it may."""
+        return self.most - self.least
+
+
+class Surfaces:
+    """The points of one or more surfaces, isolated ones left out.
+
+    Means over cells carry most of what is told of them, so that noise is not form. What three connected points
+    show beyond the cells, by more than noise explains, counts in full: a burr, a dent, a scratch.
+    """
+
+    def __init__(self, surfaces: Sequence[Surface], data: HeightMap, size: float) -> None:
+        """size: mm of a cell."""
+        self._pieces = [_Piece(surface, data) for surface in surfaces]
+        self.cells: FloatArray = np.concatenate([piece.cells(size) for piece in self._pieces])
+        """(n, 3) mean positions in mm of the points in each cell."""
+
+    def extent(self, plane: Plane, also: FloatArray | None = None) -> Extent:
+        """How far they reach above and below a plane; also: (n, 3) places in mm known to be of them."""
+        held = self.cells if also is None else np.vstack([self.cells, also])
+        off = (held[:, 2] - plane.height_at(held[:, 0], held[:, 1])) * plane.normal[2]
+        low, high = float(off.min()), float(off.max())
+        lowest, highest = (Point(*held[int(k)].tolist()) for k in (off.argmin(), off.argmax()))
+        least, most, coverage, upright = low, high, None, plane.normal[2]
+        for piece in self._pieces:
+            ends = piece.beyond(plane, (low, high))
+            if ends.low_at is not None and ends.low * upright < low:
+                low, lowest = ends.low * upright, piece.point(ends.low_at)
+            if ends.high_at is not None and ends.high * upright > high:
+                high, highest = ends.high * upright, piece.point(ends.high_at)
+            patches = piece.patches(plane)
+            small = patches.small
+            if small.any():
+                least = min(least, float(patches.low[small].min()) * upright)
+                most = max(most, float(patches.high[small].max()) * upright)
+            own = patches.coverage(piece.view.covered)
+            own = Coverage(own.seen, own.gap, own.filled, piece.spikes, piece.points)
+            coverage = own if coverage is None else _together(coverage, own)
+        assert coverage is not None
+        return Extent(low, high, lowest, highest, min(least, low), max(most, high), coverage)
+
+
+class _Piece:
+    """One surface: its window, its heights without scattered points, and what stands out of it."""
+
+    def __init__(self, surface: Surface, data: HeightMap) -> None:
+        self.view = window(surface.zone, data)
+        self.grid, self.near = self.view.grid(data), surface.near
+        z = np.ascontiguousarray(data.z[self.view.rows, self.view.cols])
+        self.mask = _mask(surface, self.view, z, self.grid)
+        indices = self._in_indices(surface.near, z.shape)
+        self.noise = noise_in(z, self.mask)
+        self.z, scattered = without_scatter(z, self.mask, indices, self.noise)
+        ends = ends_of(self.z, self.mask, indices, self.noise)
+        self.spikes, self.points = ends.spikes + scattered, ends.points + scattered
+        self.span = ends.span
+
+    def cells(self, size: float) -> FloatArray:
+        """(n, 3) mean positions in mm of the points in cells of a size; isolated points are left out."""
+        cell = max(1, round(size / self.grid.dy)), max(1, round(size / self.grid.dx))
+        indices = self._in_indices(self.near, self.z.shape)
+        sums = cell_moments(self.z, mask_of(self.mask), indices, self.span, cell)
+        count, u, v, rise = sums[:, sums[0] >= max(1.0, HALF_FULL * cell[0] * cell[1])]
+        rows, cols = self.z.shape
+        x = self.grid.x0 + self.grid.dx * ((cols - 1) / 2 + u / count)
+        y = self.grid.y0 + self.grid.dy * ((rows - 1) / 2 + v / count)
+        return np.column_stack([x, y, self.near.height_at(x, y) + rise / count])
+
+    def beyond(self, plane: Plane, known: tuple[float, float]) -> Ends:
+        """What three connected points reach beyond known distances from a plane, by more than noise."""
+        upright, reach = plane.normal[2], QUIET * self.noise
+        start = known[0] / upright - reach, known[1] / upright + reach
+        indices = self._in_indices(plane, self.z.shape)
+        return replace(farther_ends(self.z, self.mask, indices, start), noise=self.noise)
+
+    def patches(self, plane: Plane) -> Patches:
+        """Its unseen patches, with distances from a plane along z."""
+        shift = plane.height_at(*self._middle(self.z.shape)) - self.near.height_at(*self._middle(self.z.shape))
+        span = self.span[0] - shift, self.span[1] - shift
+        return patches_of(
+            self.z, self.view.inside, self.grid, self._in_indices(plane, self.z.shape), span, self.noise
+        )
+
+    def point(self, at: tuple[int, int]) -> Point:
+        """The point of a row and column."""
+        x, y = self.grid.x0 + self.grid.dx * at[1], self.grid.y0 + self.grid.dy * at[0]
+        return Point(x, y, float(self.z[at]))
+
+    def _middle(self, shape: tuple[int, ...]) -> tuple[float, float]:
+        return (
+            self.grid.x0 + self.grid.dx * (shape[1] - 1) / 2,
+            self.grid.y0 + self.grid.dy * (shape[0] - 1) / 2,
+        )
+
+    def _in_indices(self, plane: Plane, shape: tuple[int, ...]) -> tuple[float, float, float]:
+        """A plane as slopes per column and row, and its height in the middle of the window."""
+        height = plane.height_at(*self._middle(shape))
+        return plane.slope_x * self.grid.dx, plane.slope_y * self.grid.dy, height
+
+
+def _mask(surface: Surface, view: Window, z: Heights, grid: Grid) -> BoolArray | None:
+    """Which points count: those of the zone, and only those near its plane where the row asks for that."""
+    if surface.span is None:
+        return view.inside
+    near = surface.near
+    x, y = grid.x0 + grid.dx * np.arange(z.shape[1]), grid.y0 + grid.dy * np.arange(z.shape[0])
+    off = (z - near.height_at(x[None, :], y[:, None])) * near.normal[2]
+    with np.errstate(invalid="ignore"):
+        kept: BoolArray = (off >= surface.span[0]) & (off <= surface.span[1])
+    return kept if view.inside is None else kept & view.inside
+
+
+def _together(one: Coverage, other: Coverage) -> Coverage:
+    """Of several surfaces taken as one."""
+    points = max(one.points + other.points, 1)
+    parts = (one.points / points, other.points / points)
+    return Coverage(
+        parts[0] * one.seen + parts[1] * other.seen,
+        max(one.gap, other.gap),
+        parts[0] * one.filled + parts[1] * other.filled,
+        one.spikes + other.spikes,
+        points,
+    )

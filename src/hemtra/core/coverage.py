@@ -1,0 +1,46 @@
+"""What a value rests on: how much of its zone, edge or path was seen, and what was left out of it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class Coverage:
+    """How much of what a value answers for was seen.
+
+    seen: share that holds data, 0 to 1. gap: mm of the longest stretch that was not seen and that its
+    surroundings do not bound. filled: share that was not seen, in patches so small that their surroundings
+    bound what can be there. spikes: isolated points left out; points: of so many.
+    """
+
+    seen: float = 1.0
+    gap: float = 0.0
+    filled: float = 0.0
+    spikes: int = 0
+    points: int = 0
+
+    @property
+    def known(self) -> float:
+        """Share that was seen or is bounded, 0 to 1."""
+        return min(self.seen + self.filled, 1.0)
+
+    @property
+    def spike_share(self) -> float:
+        """Share of the points that are isolated ones left out, 0 to 1."""
+        return self.spikes / self.points if self.points else 0.0
+
+    def and_(self, other: Coverage) -> Coverage:
+        """Of a value that rests on both: the lesser share and the longer gap."""
+        worse = self if self.known <= other.known else other
+        return Coverage(
+            worse.seen,
+            max(self.gap, other.gap),
+            worse.filled,
+            self.spikes + other.spikes,
+            self.points + other.points,
+        )
+
+
+WHOLE = Coverage()
+"""Everything was seen."""
