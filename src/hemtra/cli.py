@@ -138,7 +138,8 @@ def inspect(
                 trouble = True
                 _complain(f"{item.path.name}: {fault}")
             if as_json:
-                print(json.dumps(to_dict(str(item.path), item.result), ensure_ascii=False), flush=True)
+                whole = item.result if item.engine is None else item.engine.covered(item.result)
+                print(json.dumps(to_dict(str(item.path), whole), ensure_ascii=False), flush=True)
             else:
                 _print_result(item.path.name, item.result)
     if csv:
@@ -341,7 +342,8 @@ def show(plan: PlanPath) -> None:
 
 @plan_app.command()
 def check(plan: PlanPath) -> None:
-    """Check a plan, that its signals know what they speak of, and that it finds its zones on its reference."""
+    """Check a plan: its signals, which rows prove less than they seem to, and its zones on its reference."""
+    from hemtra.core.plan.proof import unproven
     from hemtra.core.plan.signals import astray
     from hemtra.storage.plans import load_plan_file
 
@@ -351,6 +353,11 @@ def check(plan: PlanPath) -> None:
         _complain(f"{plan.name}: {text}")
     if wrong:
         raise typer.Exit(2)
+    for row in sorted(held.plan.sheet, key=lambda c: c.balloon):
+        if row.note:
+            out.print(f"{row.balloon} {row.name}: {row.note}", soft_wrap=True, markup=False)
+    for row, why in unproven(held.plan):
+        out.print(f"{row.balloon} {row.name}: {why}", soft_wrap=True, markup=False)
     if held.reference is None:
         out.print(f"{plan.name} holds; it has no reference scan.")
         return

@@ -177,6 +177,7 @@ ACTIONS: tuple[Action, ...] = (
     Action("zone.polygon", "Zone: polygon", "Zone", "", "With a handle on every node."),
     Action("zone.node", "Zone: one more node", "Zone", "", "In the middle of the longest side."),
     Action("zone.cut", "Zone: cut out", "Zone", "", "What lies in a cut-out does not count."),
+    Action("zone.cut-feature", "Zone: cut out a feature…", "Zone", "", "Click it on the part; with a margin."),
     Action("zone.add", "Zone: add a piece", "Zone", "", "What lies in it belongs to the zone."),
     Action("zone.whole", "Zone: without cut-outs and pieces", "Zone"),
     Action("zone.circle-of", "Repeat in a circle…", "Zone", "", "The feature with what is measured of it."),

@@ -63,14 +63,16 @@ def show(request: ShowRequest, superseded: Superseded) -> Iterator[Shown]:
         return
     steps = [step.id for column in ancestry(plan, row.step) for step in column]
     evidence = {step_id: request.engine.explain(result, step_id) for step_id in steps}
+    coverage = request.engine.coverage(result.steps, row.step)
     found = next((i for i in steps if isinstance(result.steps[i].value, Along)), None)
     if found is not None:
-        yield _show_along(request, Shown(result, plan, evidence), found, row)
+        yield _show_along(request, Shown(result, plan, evidence, coverage=coverage), found, row)
         return
     line = request.line or propose_line(request.engine.data, result, steps)
     prepared = prepared_map(plan, result)
     profile = section(prepared or request.engine.data, *line, width=request.width) if line else None
-    yield Shown(result, plan, evidence, profile, line, _coloured(request, plan, result, steps))
+    coloured = _coloured(request, plan, result, steps)
+    yield Shown(result, plan, evidence, profile, line, coloured, coverage=coverage)
 
 
 def _show_along(request: ShowRequest, shown: Shown, step_id: str, row: Characteristic) -> Shown:

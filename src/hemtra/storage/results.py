@@ -13,6 +13,7 @@ import numpy as np
 
 from hemtra.core.features.along_path import Along
 from hemtra.core.plan.engine import Result
+from hemtra.core.plan.limits import Judged
 from hemtra.core.plan.series import out_of_limits
 from hemtra.storage.files import write_text
 
@@ -27,10 +28,26 @@ def to_dict(scan: str, result: Result) -> dict[str, Any]:
         "verdict": str(result.verdict),
         "elapsed_ms": round(result.elapsed_ms, 3),
         "characteristics": [
-            {name: _plain(getattr(judged, name)) for name in COLUMNS} for judged in result.characteristics
+            {name: _plain(getattr(judged, name)) for name in COLUMNS} | _rests(judged, result)
+            for judged in result.characteristics
         ],
         **({"paths": paths} if paths else {}),
     }
+
+
+def _rests(judged: Judged, result: Result) -> dict[str, Any]:
+    """What a value rests on: coverage, and the values that are possible or that there are many of."""
+    ends = {"low": judged.low, "high": judged.high, "min": judged.least, "max": judged.greatest}
+    found: dict[str, Any] = {name: value for name, value in ends.items() if value is not None}
+    coverage = judged.coverage or result.coverage.get(judged.balloon)
+    if coverage is not None:
+        found["coverage"] = {
+            "seen": round(coverage.seen, 5),
+            "filled": round(coverage.filled, 5),
+            "longest_unseen": _mm(coverage.gap),
+            "isolated_points": coverage.spikes,
+        }
+    return found
 
 
 def _along(result: Result) -> dict[str, Along]:

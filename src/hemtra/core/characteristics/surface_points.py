@@ -13,6 +13,7 @@ from hemtra.core.geometry.elements import Plane, Point
 from hemtra.core.geometry.kernels import cell_moments
 from hemtra.core.scan.heightmap import Grid, HeightMap
 from hemtra.core.scan.unseen import (
+    APART,
     QUIET,
     Ends,
     Patches,
@@ -25,6 +26,8 @@ from hemtra.core.scan.unseen import (
 )
 from hemtra.core.scan.zones import AnyZone, Window, window
 
+AROUND, AT_LEVEL = 2, 4.0
+"""Points either way that tell the level of what stands out, and standard deviations of the noise within it."""
 HALF_FULL = 0.5
 """Share of a cell that must hold data for its mean to count."""
 
@@ -90,9 +93,11 @@ class Surfaces:
         for piece in self._pieces:
             ends = piece.beyond(plane, (low, high))
             if ends.low_at is not None and ends.low * upright < low:
-                low, lowest = ends.low * upright, piece.point(ends.low_at)
+                low = min(low, piece.level(plane, ends.low_at, -ends.low, -1.0) * -upright)
+                lowest = piece.point(ends.low_at)
             if ends.high_at is not None and ends.high * upright > high:
-                high, highest = ends.high * upright, piece.point(ends.high_at)
+                high = max(high, piece.level(plane, ends.high_at, ends.high, 1.0) * upright)
+                highest = piece.point(ends.high_at)
             patches = piece.patches(plane)
             small = patches.small
             if small.any():
@@ -137,6 +142,23 @@ class _Piece:
         start = known[0] / upright - reach, known[1] / upright + reach
         indices = self._in_indices(plane, self.z.shape)
         return replace(farther_ends(self.z, self.mask, indices, start), noise=self.noise)
+
+    def level(self, plane: Plane, at: tuple[int, int], reached: float, sign: float) -> float:
+        """Mean residual (times sign) of the points about a place that lie at the level reached there,
+        but for noise.
+
+        Of many places the farthest is that where noise adds most; the mean of its neighbours takes that
+        off again.
+        """
+        rows = slice(max(at[0] - AROUND, 0), at[0] + AROUND + 1)
+        cols = slice(max(at[1] - AROUND, 0), at[1] + AROUND + 1)
+        x = self.grid.x0 + self.grid.dx * np.arange(self.z.shape[1])[None, cols]
+        y = self.grid.y0 + self.grid.dy * np.arange(self.z.shape[0])[rows, None]
+        off = sign * (self.z[rows, cols] - plane.height_at(x, y))
+        if self.mask is not None:
+            off = np.where(self.mask[rows, cols], off, np.nan)
+        near = off[(off >= reached - AT_LEVEL * self.noise) & (off <= reached + APART * self.noise)]
+        return float(near.mean()) if near.size else reached
 
     def patches(self, plane: Plane) -> Patches:
         """Its unseen patches, with distances from a plane along z."""

@@ -91,6 +91,8 @@ class Result:
     """Steps evaluated afresh; the others were known already."""
     series: Mapping[int, Series] = field(default_factory=dict)
     """By balloon, the values of all profiles or instances that its verdict comes from."""
+    coverage: Mapping[int, Coverage] = field(default_factory=dict)
+    """By balloon, what a value rests on; only where it was asked for, by `Engine.covered`."""
 
     @property
     def faults(self) -> tuple[str, ...]:
@@ -354,6 +356,15 @@ class Engine:
         self._remember(found)
         results[step.id] = found
         return True
+
+    def covered(self, result: Result) -> Result:
+        """A result of this engine with what each of its values rests on."""
+        found = {
+            row.balloon: coverage
+            for row in result.characteristics
+            if row.step in result.steps and (coverage := self.coverage(result.steps, row.step)) is not None
+        }
+        return replace(result, coverage=found)
 
     def coverage(self, results: Mapping[str, StepResult], step_id: str) -> Coverage | None:
         """What a step of some results rests on: its own zone, edge or path, and those of its inputs."""

@@ -54,6 +54,17 @@ def dependants(plan: Plan, step_id: str) -> tuple[Step, ...]:
     return tuple(s for s in plan.steps if step_id in wired[s.id].needs)
 
 
+LONGEST_METHOD = 200
+"""Letters of what tells how a step is measured."""
+
+
+def method_of(plan: Plan, step_id: str) -> str:
+    """How a step is measured, as far as that has changed, like “flatness 2, spot 2”."""
+    known = {step.kind for column in ancestry(plan, step_id) for step in column}
+    changed = sorted(f"{kind} {kind_named(kind).revision}" for kind in known if kind_named(kind).revision > 1)
+    return ", ".join(changed)[:LONGEST_METHOD]
+
+
 def ancestry(plan: Plan, step_id: str) -> tuple[tuple[Step, ...], ...]:
     """A step and all it rests on, in columns: each step stands right of everything it needs."""
     by_id = effective(plan)

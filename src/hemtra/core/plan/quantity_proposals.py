@@ -334,15 +334,15 @@ def island_at(plan: Plan, engine: Engine, place: Place, *, foot: bool = False) -
         rest = plane.rms if isinstance(plane, FittedPlane) else 0.0
         level = math.copysign(min(max(FOOT, FOOT_NOISE * rest), abs(rise) / 2), rise)
         params |= {"level": round(level, 3), "volume_from": "base"}
-    zone = _box(engine.data, plane, place, float(str(params["level"])))
+    zone = box_about(engine.data, plane, place, float(str(params["level"])))
     step = Step(id=plan.free_id("island"), name=f"Island {number}", kind="island", params=params, zone=zone)
     plan, island = with_feature(plan, engine, step)
     follow = plan.step(island).follow.edited(z=plane_id, tilt=plane_id)
     return plan.with_step(plan.step(island).edited(follow=follow)), island
 
 
-def _box(data: HeightMap, plane: Plane, place: Place, level: float) -> RectangleZone:
-    """A rectangle with room around the region beyond a level that a place lies in."""
+def box_about(data: HeightMap, plane: Plane, place: Place, level: float, room: float = ROOM) -> RectangleZone:
+    """A rectangle with mm of room in all about the region beyond a level that a place lies in."""
     grid, (rows, cols) = data.grid, data.shape
     x, y = grid.x0 + grid.dx * np.arange(cols), grid.y0 + grid.dy * np.arange(rows)
     ground = plane.height_at(x, np.array(plane.y0))[None, :] + (plane.slope_y * (y - plane.y0))[:, None]
@@ -355,6 +355,6 @@ def _box(data: HeightMap, plane: Plane, place: Place, level: float) -> Rectangle
     return RectangleZone(
         x=round(float(ends[0].mean()), 2),
         y=round(float(ends[1].mean()), 2),
-        width=round(float(np.ptp(ends[0])) + ROOM, 2),
-        height=round(float(np.ptp(ends[1])) + ROOM, 2),
+        width=round(float(np.ptp(ends[0])) + room, 2),
+        height=round(float(np.ptp(ends[1])) + room, 2),
     )

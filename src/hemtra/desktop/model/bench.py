@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+from hemtra.core.coverage import Coverage
 from hemtra.core.errors import NotMeasured
 from hemtra.core.features.along_path import Along
 from hemtra.core.marks import Evidence, Mark
@@ -58,6 +59,8 @@ class Shown:
     """Whether the section lies along a line that was dragged."""
     across: tuple[Mark, ...] = ()
     """What was found on the section there."""
+    coverage: Coverage | None = None
+    """What the selected characteristic rests on."""
 
     @property
     def across_path(self) -> bool:

@@ -18,6 +18,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from hemtra.core.coverage import Coverage, words
 from hemtra.core.form import Setting
 from hemtra.core.marks import Evidence
 from hemtra.core.plan.document import Characteristic, Step
@@ -340,8 +341,18 @@ class ResultCard(Card):
         numbered.addWidget(self.number)
         numbered.addWidget(self.group)
         numbered.addWidget(more)
-        self.value, self.verdict = QLabel(), QLabel()
-        self.verdict.setWordWrap(True)
+        self.value, self.verdict, self.rests, self.note = QLabel(), QLabel(), QLabel(), QLabel()
+        self.rests.setToolTip(
+            "How much of what the value answers for was seen, and between which values it lies if"
+            " what was not seen"
+            " is as bad as its surroundings allow."
+        )
+        self.note.setToolTip("What this row measures otherwise than when the plan was made.")
+        for text in (self.verdict, self.rests, self.note):
+            text.setWordWrap(True)
+        for text in (self.rests, self.note):
+            text.setObjectName("muted")
+            text.hide()
         form = QGridLayout()
         form.setHorizontalSpacing(8)
         form.setVerticalSpacing(4)
@@ -360,10 +371,11 @@ class ResultCard(Card):
         self.inputs = None if step is None else InputButtons(step)
         if self.inputs is not None:
             self.body.addWidget(self.inputs)
-        self.body.addWidget(self.verdict)
+        for text in (self.verdict, self.rests, self.note):
+            self.body.addWidget(text)
 
-    def show_judged(self, judged: Judged | None, row: Characteristic) -> None:
-        """Take the latest value and verdict."""
+    def show_judged(self, judged: Judged | None, row: Characteristic, coverage: Coverage | None = None) -> None:
+        """Take the latest value and verdict, and what they rest on."""
         if row != self.row:
             self.row = row
             self.name.setText(row.name)
@@ -380,6 +392,21 @@ class ResultCard(Card):
         tint = theme.verdict_colour(judged.verdict).name()
         reason = f"<br>{judged.reason}" if judged.reason else ""
         self.verdict.setText(f"<b style='color:{tint}'>{judged.verdict}</b>{reason}")
+        rests = [] if coverage is None else [words(coverage)]
+        if judged.low is not None and judged.high is not None and judged.low < judged.high:
+            places = judged.decimals + 1
+            rests.insert(
+                0, f"possible {judged.low:.{places}f} … {judged.high:.{places}f} {judged.unit}".strip()
+            )
+        if judged.least is not None and judged.greatest is not None:
+            places = judged.decimals
+            rests.insert(
+                0, f"min {judged.least:.{places}f}, max {judged.greatest:.{places}f} {judged.unit}".strip()
+            )
+        self.rests.setText("\n".join(rests))
+        self.rests.setVisible(bool(rests))
+        self.note.setText(row.note)
+        self.note.setVisible(bool(row.note))
         self.update()
 
     def _name_typed(self) -> None:

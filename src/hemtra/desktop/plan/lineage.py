@@ -139,7 +139,8 @@ class Lineage(QFrame):
             if self.result_card.inputs is not None:
                 self.result_card.inputs.show_plan(self.bench.document.shown)
             judged = shown.result.characteristics if shown else ()
-            self.result_card.show_judged(next((j for j in judged if j.balloon == row.balloon), None), row)
+            found = next((j for j in judged if j.balloon == row.balloon), None)
+            self.result_card.show_judged(found, row, shown.coverage if shown else None)
 
     def _reveal(self) -> None:
         """Scroll so that the end of the chain and, before that, the selected step are seen."""

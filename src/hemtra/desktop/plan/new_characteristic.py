@@ -65,6 +65,7 @@ from hemtra.core.plan.surface_proposals import (
     propose_slot_length,
     propose_slot_width,
 )
+from hemtra.core.plan.trial import KnownPart, tried
 from hemtra.desktop.model.bench import Bench, Place
 from hemtra.desktop.plan.offers import Offer
 from hemtra.desktop.plan.section_view import SectionView
@@ -86,6 +87,8 @@ class Wish:
     """Whether clicks go on, at the last prompt, until Enter."""
     path: bool = False
     """Whether the clicks are a path."""
+    printed: bool = False
+    """Whether it can be asked to take printed edges first."""
 
 
 def _one(name: str, what: str) -> tuple[str, ...]:
@@ -127,6 +130,7 @@ WISHES = (
         "between holes, edges or spots",
         _two("Distance", "the first", "the second"),
         propose_distance,
+        printed=True,
     ),
     Wish("width", "Width", "W", "between two edges", _two("Width", *_EDGES), propose_width),
     Wish("gap", "Gap", "G", "between two sides", _two("Gap", "one side of it", "the other side"), propose_gap),
@@ -372,10 +376,11 @@ class NewCharacteristic(QObject):
         section: SectionView,
         tasks: Tasks,
         add: Callable[[str, Plan, int], None],
+        doubt: Callable[[str], None],
     ) -> None:
         super().__init__(stage)
         self._bench, self._stage, self._section = bench, stage, section
-        self._tasks, self._add = tasks, add
+        self._tasks, self._add, self._doubt = tasks, add, doubt
         self._wish: Wish | None = None
         self._places: list[Place] = []
         self._choosers = (Chooser(WISHES, stage), Chooser(WISHES_ON_PROFILES, section))
@@ -465,12 +470,20 @@ class NewCharacteristic(QObject):
         index = shown.index if shown is not None else -1
         self.leave()
 
+        parts = [KnownPart(p.name, p.engine, p.tag == "good") for p in self._bench.tray.parts]
+        # where brightness is looked at, printed edges are meant
+        printed = {"printed": True} if wish.printed and self._bench.colour == "intensity" else {}
+
         def work(task: Task) -> Any:
             if wish in WISHES_ON_PROFILES and wish.prompts:
-                return wish.propose(OnProfile(plan, engine, index), *places)
-            return wish.propose(plan, engine, *places)
+                made = wish.propose(OnProfile(plan, engine, index), *places)
+            else:
+                made = wish.propose(plan, engine, *places, **printed)
+            return tried(made, engine, parts)
 
         def done(proposal: Proposal) -> None:
             self._add(f"New {wish.name.lower()}", proposal.plan, proposal.balloon)
+            if proposal.doubts:
+                self._doubt(" ".join(proposal.doubts))
 
         self._tasks.start(f"New {wish.name.lower()}", work, done)

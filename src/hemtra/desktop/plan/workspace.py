@@ -25,6 +25,7 @@ from hemtra.desktop.model.tray import TrayPart, would_flip
 from hemtra.desktop.notifications import Notice, Notifications
 from hemtra.desktop.plan.anchors import Anchors
 from hemtra.desktop.plan.connections import Connections
+from hemtra.desktop.plan.feature_cut import FeatureCut
 from hemtra.desktop.plan.lineage import Lineage
 from hemtra.desktop.plan.new_characteristic import NewCharacteristic
 from hemtra.desktop.plan.numbers_form import NumbersAsked
@@ -65,13 +66,16 @@ class PlanWorkspace(QWidget):
         self.section, self.tray = SectionView(bench), TrayPanel(bench)
         self.strips = StripView(bench)
         self.lineage = Lineage(bench)
-        self.new = NewCharacteristic(bench, self.stage, self.section, tasks, self._add)
+        self.new = NewCharacteristic(
+            bench, self.stage, self.section, tasks, self._add, lambda text: notifications.tell(Notice(text))
+        )
         self.anchors = Anchors(bench, notifications, tasks, self.edit)
         self.connections = Connections(bench, self.stage, notifications, self.edit)
         self.asked = NumbersAsked(self)
         self.rows = Rows(bench, tasks, self.asked, self.edit)
         self.ways = PlanWays(bench, self.asked, self.edit)
         self.patterns = Patterns(bench, self.asked, self.edit)
+        self.feature_cut = FeatureCut(bench, self.stage, tasks, self.edit)
         self.paths = Paths(bench, self.asked, notifications, self.edit)
         self.path_files = PathFiles(bench, self.stage, tasks, notifications, self.edit)
         self._show_lane = Lane(show, "stage", self)

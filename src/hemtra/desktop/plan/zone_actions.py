@@ -45,6 +45,7 @@ def zone_handlers(workspace: PlanWorkspace, is_shown: Callable[[], bool]) -> Han
         lambda: workspace.edit_zone("node", lambda z: with_node(z) if isinstance(z, PolygonZone) else z),
         lambda: has_zone() and isinstance(workspace.selected_zone, PolygonZone),
     )
+    handlers["zone.cut-feature"] = (workspace.feature_cut.ask, has_zone)
     handlers["zone.circle-of"] = (partial(workspace.patterns.ask, "circle"), has_zone)
     handlers["zone.grid-of"] = (partial(workspace.patterns.ask, "grid"), has_zone)
     handlers["zone.copy"] = (workspace.copy_zone, has_zone)

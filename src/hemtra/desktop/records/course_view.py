@@ -349,4 +349,6 @@ def told_statistics(found: Statistics, unit: str, decimals: int) -> list[tuple[s
 def _stood(trend: Trend, named: bool) -> str:
     """How a characteristic stood: its limits, and its name where there are several."""
     told = f"{told_limits(trend.lower, trend.upper, trend.decimals)} {trend.unit}".strip()
+    if named and trend.method:
+        told = f"{told}  method {trend.method}"
     return f"{trend.name}  {told}  {trend.values.size} parts" if named else told

@@ -30,7 +30,7 @@ def _json(value: Any) -> bytes:
 
 
 def _stated(row: Any) -> dict[str, Any]:
-    names = ("balloon", "name", "unit", "nominal", "lower", "upper")
+    names = ("balloon", "name", "unit", "nominal", "lower", "upper", "method")
     return {name: getattr(row, name) for name in names}
 
 
@@ -38,8 +38,10 @@ def _judged(chunk: Chunk, stated: dict[int, dict[str, Any]]) -> dict[int, list[d
     """By part, its characteristics in balloon order."""
     found: dict[int, list[dict[str, Any]]] = {}
     for key, said in stated.items():
-        for part, (value, verdict, text, reason) in chunk.values(key).items():
+        for part, (value, verdict, text, reason, *ends) in chunk.values(key).items():
             one = {**said, "value": value, "verdict": VERDICTS[verdict], "reason": reason or ""}
+            known = zip(("low", "high", "min", "max"), ends, strict=True)
+            one |= {name: end for name, end in known if end is not None}
             found.setdefault(part, []).append(one | {"text": text} if text else one)
     return found
 

@@ -13,6 +13,8 @@ from hemtra.storage.records.schema import characteristics, lots, parts, values
 from hemtra.storage.records.store import Lot, Records
 from hemtra.storage.records.trends import reads_text
 
+VALUES = ("value", "verdict", "text", "reason", "low", "high", "least", "greatest")
+"""What is kept of a characteristic on one part, in the order in which it is read."""
 CHUNK = 5000
 """Parts at a time."""
 
@@ -28,12 +30,10 @@ class Chunk:
     db: Connection
     rows: Sequence[Any]
 
-    def values(self, key: int) -> dict[int, tuple[float | None, int, str | None, str | None]]:
-        """By part: value, verdict, text and reason of one characteristic; of these parts and perhaps others."""
-        found = self._rows(
-            key, values.c.part_id, values.c.value, values.c.verdict, values.c.text, values.c.reason
-        )
-        return {part: (value, verdict, text, reason) for part, value, verdict, text, reason in found}
+    def values(self, key: int) -> dict[int, tuple[Any, ...]]:
+        """By part: `VALUES` of one characteristic; of these parts and perhaps others."""
+        found = self._rows(key, values.c.part_id, *(values.c[name] for name in VALUES))
+        return {part: tuple(rest) for part, *rest in found}
 
     def column(self, key: int, *, text: bool) -> dict[int, float | str | None]:
         """By part: the value of one characteristic, or its text; of these parts and perhaps others."""

@@ -111,39 +111,41 @@ def _rows_of_many(db: Connection, found: Sequence[PartRecord]) -> dict[int, list
     stood = select(characteristics).where(characteristics.c.revision_id.in_(used))
     rows: dict[int, list[Judged]] = {part.id: [] for part in found}
     for one in db.execute(stood.order_by(characteristics.c.balloon)).all():
-        query = select(
-            values.c.part_id, values.c.value, values.c.verdict, values.c.text, values.c.reason
-        ).where(values.c.characteristic_id == one.id, values.c.part_id.between(*span))
-        for part, value, verdict, text, reason in db.execute(query):
-            if part in rows:
-                rows[part].append(_judged(one, value, verdict, text, reason))
+        query = select(values).where(values.c.characteristic_id == one.id, values.c.part_id.between(*span))
+        for found_value in db.execute(query):
+            if found_value.part_id in rows:
+                rows[found_value.part_id].append(_judged(one, found_value))
     return rows
 
 
 def _rows(db: Connection, key: int, revision: int) -> tuple[Judged, ...]:
     query = (
-        select(characteristics, values.c.value, values.c.verdict, values.c.text, values.c.reason)
+        select(characteristics, values)
         .join(values, values.c.characteristic_id == characteristics.c.id)
         .where(characteristics.c.revision_id == revision, values.c.part_id == key)
         .order_by(characteristics.c.balloon)
     )
-    return tuple(_judged(row, row.value, row.verdict, row.text, row.reason) for row in db.execute(query))
+    return tuple(_judged(row, row) for row in db.execute(query))
 
 
-def _judged(row: Any, value: float | None, verdict: int, text: str | None, reason: str | None) -> Judged:
+def _judged(row: Any, found: Any) -> Judged:
     """A row of a sheet from how its characteristic stood and what was found."""
     return Judged(
         balloon=row.balloon,
         name=row.name,
         step="",
-        value=value,
+        value=found.value,
         unit=row.unit,
         nominal=row.nominal,
         lower=row.lower,
         upper=row.upper,
         decimals=row.decimals,
-        verdict=VERDICTS[verdict],
-        reason=reason or "",
+        verdict=VERDICTS[found.verdict],
+        reason=found.reason or "",
         at=None,
-        text=text or "",
+        text=found.text or "",
+        low=found.low,
+        high=found.high,
+        least=found.least,
+        greatest=found.greatest,
     )

@@ -51,6 +51,7 @@ characteristics = Table(
     Column("lower", Float),
     Column("upper", Float),
     Column("decimals", Integer, nullable=False),
+    Column("method", String(200), nullable=False, server_default=""),
     UniqueConstraint("revision_id", "balloon"),
 )
 stations = Table(
@@ -109,6 +110,10 @@ values = Table(
     Column("verdict", SmallInteger, nullable=False),
     Column("text", Text),
     Column("reason", Text),
+    Column("low", Float),
+    Column("high", Float),
+    Column("least", Float),
+    Column("greatest", Float),
     sqlite_with_rowid=False,
 )
 NOT_PASSED = text("verdict <> 0")

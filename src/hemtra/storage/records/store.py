@@ -15,6 +15,7 @@ from sqlalchemy import Connection, Table, func, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
 from hemtra.core.plan.document import Plan
+from hemtra.core.plan.graph import method_of
 from hemtra.core.plan.judging import judged
 from hemtra.core.plan.limits import Judged, Verdict
 from hemtra.core.plan.registry import kind_named
@@ -260,6 +261,7 @@ class Records:
                 "verdict": CODES[judged.verdict],
                 "text": judged.text or None,
                 "reason": judged.reason or None,
+                **{name: getattr(judged, name) for name in ("low", "high", "least", "greatest")},
             }
             for judged in part.rows
             if judged.balloon in known
@@ -363,7 +365,7 @@ def key_of(result: Any) -> int:
 def _characteristic(plan: Plan, balloon: int) -> dict[str, Any]:
     row = plan.characteristic(balloon)
     assert row is not None
-    unit = row.unit if row.step is None else kind_named(plan.step(row.step).kind).unit
+    unit = row.unit or ("" if row.step is None else kind_named(plan.step(row.step).kind).unit)
     told_as = judged(row, None, "", unit)
     return {
         "balloon": row.balloon,
@@ -373,6 +375,7 @@ def _characteristic(plan: Plan, balloon: int) -> dict[str, Any]:
         "lower": told_as.lower,
         "upper": told_as.upper,
         "decimals": told_as.decimals,
+        "method": "" if row.step is None else method_of(plan, row.step),
     }
 
 

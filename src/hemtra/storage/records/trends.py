@@ -8,7 +8,7 @@ from itertools import chain
 from typing import Any
 
 import numpy as np
-from sqlalchemy import BigInteger, Connection, Select, cast, exists, func, literal, select
+from sqlalchemy import BigInteger, ColumnElement, Connection, Select, cast, exists, func, literal, select
 
 from hemtra.core.arrays import FloatArray, IntArray
 from hemtra.core.plan.limits import Verdict
@@ -19,6 +19,8 @@ FIRST = 200
 """Parts that tell whether a characteristic reads text."""
 STEPS, NONE = 1e9, 9 * 10**18
 """Steps to a unit that values of a trend are rounded to, and the number of steps that stands for none."""
+ENDS = {"value": "", "least": ", min", "greatest": ", max"}
+"""By what is taken of a characteristic, what its name ends in."""
 _PAIR = np.dtype([("part", np.int64), ("value", np.float64)])
 
 
@@ -26,9 +28,11 @@ _PAIR = np.dtype([("part", np.int64), ("value", np.float64)])
 class Trend:
     """The values of one characteristic as it stood, in the order of the lots and of their parts.
 
-    A characteristic that was renamed, or whose limits changed, is another one. parts: (n,) keys; values: (n,)
-    NaN where it was not measured; starts: of each lot, the index of its first part and its name. reads: whether
-    it gives text, of which only how right it is is a number.
+    A characteristic that was renamed, whose limits changed or that is measured otherwise is another one. Of
+    one that gives many values on a part, the least and the greatest are series of their own: the worse of
+    them would flip from one side to the other. method: how it is measured, as far as that has changed.
+    parts: (n,) keys; values: (n,) NaN where it was not measured; starts: of each lot, the index of its
+    first part and its name. reads: whether it gives text, of which only how right it is is a number.
     """
 
     balloon: int
@@ -42,6 +46,7 @@ class Trend:
     values: FloatArray
     starts: tuple[tuple[int, str], ...]
     reads: bool = False
+    method: str = ""
 
 
 @dataclass(frozen=True)
@@ -82,15 +87,20 @@ def trends(records: Records, chosen: Sequence[Lot], balloon: int) -> list[Trend]
     with records.reading() as db:
         stood = _stood(db, chosen, balloon)
         ranges = {lot.id: _range(db, lot) for lot in chosen}
-        found: dict[tuple[Any, ...], list[tuple[str, np.ndarray[Any, Any]]]] = {}
+        many = {same: any(_of_many(db, key) for key in keys) for same, keys in stood.items()}
+        found: dict[tuple[tuple[Any, ...], str], list[tuple[str, np.ndarray[Any, Any]]]] = {}
         for lot in chosen:
             for same, keys in stood.items():
-                pieces = [_values(db, key, lot, ranges[lot.id]) for key in keys]
-                rows = np.sort(np.concatenate(pieces), order="part") if len(pieces) > 1 else pieces[0]
-                if rows.size:
-                    found.setdefault(same, []).append((lot.name, rows))
-        reads = {same: any(reads_text(db, key, same[1]) for key in stood[same]) for same in found}
-    return [replace(_trend(balloon, same, pieces), reads=reads[same]) for same, pieces in found.items()]
+                for taken in ("least", "greatest") if many[same] else ("value",):
+                    pieces = [_values(db, key, lot, ranges[lot.id], values.c[taken]) for key in keys]
+                    rows = np.sort(np.concatenate(pieces), order="part") if len(pieces) > 1 else pieces[0]
+                    if rows.size:
+                        found.setdefault((same, taken), []).append((lot.name, rows))
+        reads = {same: any(reads_text(db, key, same[1]) for key in stood[same]) for same, _ in found}
+    return [
+        replace(_trend(balloon, same, pieces, ENDS[taken]), reads=reads[same])
+        for (same, taken), pieces in found.items()
+    ]
 
 
 def failures(records: Records, chosen: Sequence[Lot]) -> list[Failures]:
@@ -176,7 +186,7 @@ def _stood(db: Connection, chosen: Sequence[Lot], balloon: int) -> dict[tuple[An
     found: dict[tuple[Any, ...], list[int]] = {}
     for one in _characteristics(db, chosen):
         if one.balloon == balloon:
-            same = (one.name, one.unit, one.nominal, one.lower, one.upper, one.decimals)
+            same = (one.name, one.unit, one.nominal, one.lower, one.upper, one.decimals, one.method)
             found.setdefault(same, []).append(one.id)
     return found
 
@@ -203,15 +213,23 @@ def _of_lot(lot: Lot, span: tuple[int, int] | None) -> tuple[Any, ...]:
     return (exists().where(parts.c.id == values.c.part_id, parts.c.lot_id == lot.id),)
 
 
-def _values(db: Connection, key: int, lot: Lot, span: tuple[int, int] | None) -> np.ndarray[Any, Any]:
-    """Parts and values of one characteristic in a lot, (n,) of `_PAIR`."""
+def _of_many(db: Connection, key: int) -> bool:
+    """Whether a characteristic gives many values on a part, as its first parts tell."""
+    first = select(values.c.least).where(values.c.characteristic_id == key).limit(FIRST).subquery()
+    return db.execute(select(func.count(first.c.least))).scalar_one() > 0
+
+
+def _values(
+    db: Connection, key: int, lot: Lot, span: tuple[int, int] | None, column: ColumnElement[Any]
+) -> np.ndarray[Any, Any]:
+    """Parts and values (of some column) of one characteristic in a lot, (n,) of `_PAIR`."""
     held = (values.c.characteristic_id == key, *_of_lot(lot, span))
     found = None
     if span is not None and db.dialect.name == "sqlite":
-        found = _packed(db, held)
+        found = _packed(db, held, column)
     if found is None:
         # an infinity stands for none, which arrays cannot hold
-        value = func.coalesce(values.c.value, literal(float("inf")))
+        value = func.coalesce(column, literal(float("inf")))
         found = _column(db, select(value).where(*held).order_by(values.c.part_id))
         found[np.isinf(found)] = np.nan
     rows = np.empty(found.size, _PAIR)
@@ -224,12 +242,12 @@ def _values(db: Connection, key: int, lot: Lot, span: tuple[int, int] | None) ->
     return rows
 
 
-def _packed(db: Connection, held: tuple[Any, ...]) -> FloatArray | None:
+def _packed(db: Connection, held: tuple[Any, ...], column: ColumnElement[Any]) -> FloatArray | None:
     """The values of one stretch of the table in its order; None where some value is too large for this way.
 
     SQLite makes one text of them, in whole steps, and NumPy reads it: half the time that a million rows take.
     """
-    steps = func.coalesce(cast(func.round(values.c.value * STEPS), BigInteger), NONE)
+    steps = func.coalesce(cast(func.round(column * STEPS), BigInteger), NONE)
     text = db.execute(select(func.group_concat(steps)).where(*held)).scalar()
     if not text:
         return np.empty(0)
@@ -246,11 +264,24 @@ def _column(db: Connection, query: Select[Any]) -> FloatArray:
     return np.fromiter(chain.from_iterable(rows), np.float64)
 
 
-def _trend(balloon: int, same: tuple[Any, ...], pieces: list[tuple[str, np.ndarray[Any, Any]]]) -> Trend:
-    name, unit, nominal, lower, upper, decimals = same
+def _trend(
+    balloon: int, same: tuple[Any, ...], pieces: list[tuple[str, np.ndarray[Any, Any]]], end: str
+) -> Trend:
+    name, unit, nominal, lower, upper, decimals, method = same
+    name = f"{name}{end}"
     sizes = np.cumsum([0, *(rows.size for _, rows in pieces[:-1])])
     starts = tuple((int(at), lot) for at, (lot, _) in zip(sizes, pieces, strict=True))
     rows = np.concatenate([rows for _, rows in pieces])
     return Trend(
-        balloon, name, unit, nominal, lower, upper, decimals, rows["part"].copy(), rows["value"].copy(), starts
+        balloon,
+        name,
+        unit,
+        nominal,
+        lower,
+        upper,
+        decimals,
+        rows["part"].copy(),
+        rows["value"].copy(),
+        starts,
+        method=method,
     )

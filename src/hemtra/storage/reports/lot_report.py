@@ -110,7 +110,9 @@ def _row(trend: Trend, found: Statistics, verdict: Verdict) -> list[Any]:
 
 
 def _asked(trend: Trend) -> str:
-    return f"{told_limits(trend.lower, trend.upper, trend.decimals)} {trend.unit}".strip()
+    asked = f"{told_limits(trend.lower, trend.upper, trend.decimals)} {trend.unit}".strip()
+    # series of one characteristic that was measured otherwise do not compare, and say so
+    return f"{asked}; method {trend.method}" if trend.method else asked
 
 
 def _evidence(lot: LotContent) -> list[Flowable]:
