@@ -2,6 +2,7 @@
 
 import math
 
+import numpy as np
 import pytest
 from PySide6.QtCore import QPointF, Qt
 from test_window import LEFT, drag, pixel, retype, values
@@ -21,7 +22,9 @@ def test_a_zone_is_dragged_on_a_turned_part_and_moves_on_all(demo, qtbot, settle
     turn = math.radians(bench.shown.result.steps["outline"].value.rotation)
     assert abs(math.degrees(turn)) > 20
     assert math.dist((placed.x, placed.y), (before.x, before.y)) > 20
-    around = [(placed.x + dx, placed.y + dy) for dx in (0, 2, -2) for dy in (0, 2, -2)]
+    # its zone is a ring
+    turns = turn + np.radians((180, 172, 188, 164, 196, 202, 158))
+    around = [(placed.x + 3.9 * math.cos(t), placed.y + 3.9 * math.sin(t)) for t in turns]
     # balloons lie over zones and are meant where they do
     x, y = next(p for p in around if stage._balloon_under(stage.viewport.to_screen(*p)) is None)
     drag(qtbot, stage, pixel(stage, x, y), pixel(stage, x + 6.0, y))

@@ -71,13 +71,14 @@ def test_a_break_is_listed_and_a_click_goes_there(beads, settled, qtbot):
     beads.bench.tray.select(1)
     settled(beads)
     listed = workspace.strips.stretches
-    assert listed.count() == 1
-    assert (listed.troubles[0].start, listed.troubles[0].length) == (
+    # what is missing has no width and no height either
+    assert [trouble.balloon for trouble in listed.troubles] == [18, 19, 21]
+    assert (listed.troubles[2].start, listed.troubles[2].length) == (
         pytest.approx(true[0], abs=0.5),
         pytest.approx(true[1], abs=0.5),
     )
     before = workspace.stage.viewport.scale
-    qtbot.mouseClick(listed.viewport(), LEFT, pos=listed.visualItemRect(listed.item(0)).center())
+    qtbot.mouseClick(listed.viewport(), LEFT, pos=listed.visualItemRect(listed.item(2)).center())
     settled(beads)
     shown = beads.bench.shown
     assert beads.bench.balloon == 21

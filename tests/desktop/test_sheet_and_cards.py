@@ -97,7 +97,7 @@ def test_an_input_is_connected_from_the_list_and_on_the_stage(demo, settled):
     workspace.lineage.result_card.inputs.pick_wanted.emit("boss-ne", "point")
     assert "click what is to be its" in workspace.stage.prompt
     zone = bench.placed(bench.document.plan.step("boss-sw-top"))
-    workspace.stage.place_picked.emit(zone.x, zone.y)
+    workspace.stage.place_picked.emit(zone.x + 4.2, zone.y)
     settled(demo)
     assert bench.document.plan.step("boss-ne").inputs["point"] == ("boss-sw-top",)
     workspace.connections.prepare_alone("boss-sw-top", "smooth")

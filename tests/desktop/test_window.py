@@ -57,7 +57,7 @@ def test_demo_opens_with_all_parts_judged(demo):
 def test_dragging_a_zone_off_its_boss_fails_it_and_undo_brings_it_back(demo, qtbot, settled):
     stage, before = demo.plan_workspace.stage, demo.bench.document.plan
     assert demo.bench.selected_step == "boss-ne-top"
-    drag(qtbot, stage, pixel(stage, 42 + 3.8, 22), pixel(stage, 42 + 3.8, 5))
+    drag(qtbot, stage, pixel(stage, 42 - 3.8, 22), pixel(stage, 42 - 3.8, 5))
     settled(demo)
     zone = demo.bench.document.plan.step("boss-ne-top").zone
     assert (zone.x, zone.y) == (pytest.approx(42, abs=0.3), pytest.approx(5, abs=0.3))
@@ -176,6 +176,9 @@ def test_space_steps_through_the_tray_and_tags_can_be_changed(demo, qtbot, settl
     assert values(demo)[1].verdict == "FAIL"
     card = tray.cards[2]
     qtbot.mouseClick(card, LEFT, pos=card._tag_box().center().toPoint())
+    assert demo.bench.tray.parts[2].tag == "not measurable"
+    assert demo.bench.tray.agreement == (4, 5), "it fails, so it was measured"
+    qtbot.mouseClick(card, LEFT, pos=card._tag_box().center().toPoint())
     assert demo.bench.tray.parts[2].tag == "unknown"
     assert demo.bench.tray.agreement == (4, 4)
     qtbot.mouseClick(tray.cards[0], LEFT, pos=QPoint(20, 20))
@@ -198,7 +201,7 @@ def test_parameters_are_edited_in_the_lineage(demo, qtbot, settled):
     assert lineage.cards["boss-ne-top"].fields["percentile"].text() == "50"
     qtbot.mouseClick(lineage.cards["plane-a"], LEFT, pos=QPoint(60, 12))
     assert demo.bench.selected_step == "plane-a"
-    retype(qtbot, lineage.cards["plane-a"].fields["band_from"], "90")
+    retype(qtbot, lineage.cards["plane-a"].fields["band_from"], "100")
     assert "band must end above" in message(demo)
 
 
@@ -453,6 +456,7 @@ def test_zones_take_other_shapes_and_cut_outs(demo, qtbot, settled):
         qtbot.mouseRelease(stage, Qt.MouseButton.LeftButton, pos=at + by)
         settled(demo)
 
+    demo.trigger("zone.ellipse")
     whole = used()
     demo.trigger("zone.ring")
     assert zone().shape == "ring"

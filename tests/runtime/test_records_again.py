@@ -264,7 +264,9 @@ def test_the_twenty_lots_have_something_to_find(demo_records):
     change = TOOL_CHANGE[0] * 60 + TOOL_CHANGE[1]
     assert bore.values[change - 60 : change].mean() - bore.values[:60].mean() > 0.07, "the tool wears"
     assert bore.values[change : change + 60].mean() - bore.values[change - 60 : change].mean() < -0.07
-    (width,) = trends(demo_records, held, 18)
+    width, widest = trends(demo_records, held, 18)
+    assert (width.name, widest.name) == ("Bead width, min", "Bead width, max"), "not the worse of both"
+    assert (width.values <= widest.values).all()
     assert width.values[-60:].mean() < width.values[:60].mean() - 0.25, "the bead gets narrower"
     assert [(t.upper, t.values.size) for t in trends(demo_records, held, 6)] == [(8.15, 990), (8.1, 210)]
     (text,) = trends(demo_records, held, 23)

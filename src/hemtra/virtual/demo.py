@@ -189,12 +189,12 @@ def drawn_plan() -> Plan:
 
 def _features_of_the_flange() -> tuple[AnyZone, ...]:
     """What stands out of the flange or lies below it, with a margin, as it is cut out of the datum's zone."""
-    bosses = [EllipseZone(x=x, y=y, width=15, height=15) for x, y in BOSSES]
-    ribs = [RectangleZone(x=0, y=y, width=39, height=5.5) for y in (25.5, -25.5)]
+    bosses = [EllipseZone(x=x, y=y, width=13.4, height=13.4) for x, y in BOSSES]
+    ribs = [RectangleZone(x=0, y=y, width=37.6, height=3.6) for y in (25.5, -25.5)]
     return (
-        EllipseZone(x=0, y=0, width=42, height=42),
-        RectangleZone(x=35, y=0, width=28, height=18),
-        RectangleZone(x=-35, y=0, width=19, height=13),
+        EllipseZone(x=0, y=0, width=39.6, height=39.6),
+        RectangleZone(x=35, y=0, width=25.6, height=15.6),
+        RectangleZone(x=-35, y=0, width=16.6, height=10.6),
         *bosses,
         *ribs,
     )

@@ -493,6 +493,8 @@ def beads(
         begins = inner
         for _ in range(WIDER):
             first, last = _one_bead(u, z[row], h, begins, base, edges, at, least, several, bridge, one)
+            if one[STATE] == ABSENT and _hides(u, z[row], begins, bridge):
+                one[STATE] = NO_DATA
             if one[STATE] != FOUND:
                 break
             reach = max(-one[LEFT], one[RIGHT])
@@ -510,6 +512,20 @@ def beads(
             one[WIDTH:BASES] = np.nan
             one[STATE] = WIDE
     return out
+
+
+@njit(cache=True, nogil=True)
+def _hides(u: FloatArray, z: FloatArray, inner: float, bridge: float) -> bool:
+    """Whether what was not seen between the bases on either side is wide enough to hide what is looked for."""
+    last = -1
+    for k in range(u.size):
+        if math.isnan(z[k]):
+            continue
+        apart = u[k] - u[last] if last >= 0 else u[k] - u[0]
+        if apart > bridge and u[k] > -inner and (last < 0 or u[last] < inner):
+            return True
+        last = k
+    return last >= 0 and u[-1] - u[last] > bridge and u[last] < inner
 
 
 @njit(cache=True, nogil=True)

@@ -14,6 +14,8 @@ from numba import njit
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.geometry.profile_fits import middle_of, plain_line, robust_arc, robust_line
 
+LONE, ABOUT = 8.0, 1.5
+"""Times the usual step between neighbours, and times the range about it, that a stray point stands out."""
 DEEPER = 1.05
 """Times the depth that was seen, beyond which what was not seen would change it."""
 FLOOR_SHARE = 0.9
@@ -268,6 +270,31 @@ def _may_be_deeper(u: FloatArray, down: FloatArray, depth: float, step: float) -
 
 
 @njit(cache=True, nogil=True)
+def _lone(down: FloatArray, floor: float) -> BoolArray:
+    """Which points stick out, one or two together, farther than those about them explain."""
+    n = down.size
+    steps = np.empty(max(n - 1, 1))
+    for k in range(n - 1):
+        steps[k] = abs(down[k + 1] - down[k])
+    tol = max(LONE * middle_of(steps.copy(), n - 1) if n > 1 else 0.0, LONE * floor)
+    out = np.zeros(n, np.bool_)
+    for k in range(2, n - 2):
+        for sign in (1.0, -1.0):
+            first = second = -np.inf
+            least = np.inf
+            for j in (k - 2, k - 1, k + 1, k + 2):
+                value = sign * down[j]
+                least = min(least, value)
+                if value > first:
+                    first, second = value, first
+                elif value > second:
+                    second = value
+            if sign * down[k] - second > tol + ABOUT * (second - least):
+                out[k] = True
+    return out
+
+
+@njit(cache=True, nogil=True)
 def grooves(
     x: FloatArray,
     z: FloatArray,
@@ -294,6 +321,10 @@ def grooves(
         beside = (u <= u[0] + reach) | (u >= u[-1] - reach)
         a, b, _ = robust_line(u[beside], w[beside], floor)
         down = (a + b * u - w) * sign
+        lone = _lone(down, floor)
+        if lone.any():
+            # one or two points that nothing beside them supports are no floor
+            u, w, down = u[~lone], w[~lone], down[~lone]
         # the floor is known by the mean of what lies deepest, not by one point
         depth = np.sort(down)[-max(3, u.size // 50) :].mean()
         if flat:

@@ -31,26 +31,36 @@ def _stride(z: Heights, inside: BoolArray, most: int) -> int:
 
 @njit(cache=True, nogil=True)
 def noise_of(z: Heights, inside: BoolArray) -> float:
-    """Standard deviation in mm of the noise, from second differences along rows, which see no slope."""
+    """Standard deviation in mm of the noise, from second differences, which see no slope.
+
+    Along rows and along columns, whichever is more: resampling evens out neighbours in one of them.
+    """
     rows, cols = z.shape
     masked = inside.size > 0
     stride = _stride(z, inside, SAMPLES)
-    found = np.empty(SAMPLES * 2)
-    n = passed = 0
+    found = np.empty((2, SAMPLES * 2))
+    n = np.zeros(2, np.int64)
+    passed = 0
     for i in range(rows):
-        for j in range(1, cols - 1):
+        for j in range(cols):
             if masked and not inside[i, j]:
                 continue
             passed += 1
-            if passed % stride or n == found.size:
+            if passed % stride:
                 continue
-            bend = abs(z[i, j - 1] - 2.0 * z[i, j] + z[i, j + 1])
-            if bend == bend:
-                found[n] = bend
-                n += 1
-    if n == 0:
-        return 0.0
-    noise: float = np.median(found[:n]) / NORMAL_MEDIAN / np.sqrt(6.0)
+            for way in range(2):
+                size, at = (cols, j) if way == 0 else (rows, i)
+                if not 0 < at < size - 1 or n[way] == found.shape[1]:
+                    continue
+                before, after = (z[i, j - 1], z[i, j + 1]) if way == 0 else (z[i - 1, j], z[i + 1, j])
+                bend = abs(before - 2.0 * z[i, j] + after)
+                if bend == bend:
+                    found[way, n[way]] = bend
+                    n[way] += 1
+    noise = 0.0
+    for way in range(2):
+        if n[way]:
+            noise = max(noise, np.median(found[way, : n[way]]) / NORMAL_MEDIAN / np.sqrt(6.0))
     return noise
 
 

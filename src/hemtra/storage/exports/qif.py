@@ -149,7 +149,7 @@ class _Writer:
         with element("MeasurementResults", id=str(next(self._ids))):
             with element("MeasuredCharacteristics"), element("CharacteristicMeasurements", n=str(len(found))):
                 for key, one in found:
-                    self._measurement(key, *one)
+                    self._measurement(key, *one[:4])
             with element("ActualComponents", n="1"), element("ActualComponent", id=str(next(self._ids))):
                 self._text("Description", f"part {row.number} of lot {row.lot}, scanned {taken}")
                 self._text("SerialNumber", row.serial or f"{row.lot}/{row.number}")

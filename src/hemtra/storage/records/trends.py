@@ -92,7 +92,7 @@ def trends(records: Records, chosen: Sequence[Lot], balloon: int) -> list[Trend]
         for lot in chosen:
             for same, keys in stood.items():
                 for taken in ("least", "greatest") if many[same] else ("value",):
-                    pieces = [_values(db, key, lot, ranges[lot.id], values.c[taken]) for key in keys]
+                    pieces = [_values(db, key, lot, ranges[lot.id], _taken(taken)) for key in keys]
                     rows = np.sort(np.concatenate(pieces), order="part") if len(pieces) > 1 else pieces[0]
                     if rows.size:
                         found.setdefault((same, taken), []).append((lot.name, rows))
@@ -211,6 +211,11 @@ def _of_lot(lot: Lot, span: tuple[int, int] | None) -> tuple[Any, ...]:
     if span is not None:
         return (values.c.part_id.between(*span),)
     return (exists().where(parts.c.id == values.c.part_id, parts.c.lot_id == lot.id),)
+
+
+def _taken(name: str) -> ColumnElement[Any]:
+    """A column of the values; of parts that gave one value that one is the least and the greatest."""
+    return values.c.value if name == "value" else func.coalesce(values.c[name], values.c.value)
 
 
 def _of_many(db: Connection, key: int) -> bool:

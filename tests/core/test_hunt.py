@@ -1,0 +1,54 @@
+"""A small hunt for wrong PASSes, the same every time; `make soak-long` hunts ten thousand."""
+
+import numpy as np
+import pytest
+
+from hunting import KINDS, CoverRow, hunted, runner_row
+
+SIZES = (0.6, 1.0, 1.5, 2.5)
+"""Of defects, in tolerances."""
+EACH = {"kind": 12, "row": 3}
+"""Defects put into one subject."""
+
+
+def hunt(subject, count, seed):
+    """The catches of some defects, in turn."""
+    rng = np.random.default_rng(seed)
+    before = subject.judged(subject.data)
+    assert before.verdict == "PASS", (subject.name, before.reason)
+    names = list(subject.defects)
+    order = [names[(k + seed) % len(names)] for k in range(count)]
+    return [hunted(subject, name, float(rng.choice(SIZES)), rng, before) for name in order]
+
+
+def missed(found):
+    """What passed wrongly, or did not follow what was changed of the part."""
+    return [c for c in found if c.told == "WRONG PASS" or (c.told == "unmoved" and c.effect)]
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_no_defect_on_a_surface_of_our_own_passes_wrongly(kind):
+    found = hunt(KINDS[kind](), EACH["kind"], 0)
+    assert missed(found) == []
+
+
+@pytest.mark.parametrize("balloon", range(1, 25))
+def test_no_defect_of_the_cover_passes_wrongly(balloon):
+    found = hunt(CoverRow(balloon, balloon).subject(), EACH["row"], balloon)
+    assert missed(found) == []
+
+
+@pytest.mark.parametrize("balloon", range(1, 12))
+def test_no_defect_of_the_runner_passes_wrongly(balloon):
+    assert missed(hunt(runner_row(balloon), EACH["row"], balloon)) == []
+
+
+def test_what_is_hidden_is_not_hidden_behind_not_measured():
+    """With one percent of the points missing nothing is refused, and hardly anything is not measured."""
+    told = []
+    for make in KINDS.values():
+        subject = make()
+        before = subject.judged(subject.data)
+        rng = np.random.default_rng(3)
+        told += [hunted(subject, "dropouts 1 %", 1.0, rng, before).told for _ in range(3)]
+    assert told.count("not measured") + told.count("refused") <= 0.05 * len(told)
