@@ -72,7 +72,7 @@ def test_the_demo_plan_judges_every_part_as_its_truth_says(demo_folder, cover):
             if c.balloon in BEAD:
                 continue
             if isinstance(true, str):
-                assert c.text == true
+                assert c.text == (true or "no code")
             elif true is None:
                 assert c.verdict != "PASS", "there is no gap without a plug"
             else:

@@ -242,7 +242,7 @@ def _boss_places() -> Group:
 def _hub() -> Group:
     zone = RingZone(x=0, y=0, width=36, height=36, inner=0.62)
     top = _zoned("hub-top", "Hub top", "spot", zone)
-    plane = _zoned("hub-plane", "Hub plane", "plane", zone, use="highest", share=60)
+    plane = _zoned("hub-plane", "Hub plane", "plane", zone)
     height = _step("hub-height", "Hub height", "height", point=(top.id,), plane=(DATUM,))
     tilt = _step("hub-tilt", "Hub tilt", "tilt", plane=(plane.id,), to=(DATUM,))
     ring = RingZone(x=0, y=0, width=26, height=26, inner=0.6)

@@ -14,7 +14,7 @@ from hemtra.core.geometry.elements import Number, Point
 from hemtra.core.marks import Evidence, Region
 from hemtra.core.plan.kind import Given, Input, Kind, Outcome
 from hemtra.core.plan.registry import register
-from hemtra.core.scan.unseen import filled, patches_of
+from hemtra.core.scan.unseen import Looked, filled, patches_of
 from hemtra.core.scan.zones import Window
 
 
@@ -116,7 +116,7 @@ class FillKind(Kind):
             raise NotMeasured("there is no data in the zone")
         x, y = given.zone.x, given.zone.y
         at = Point(x, y, given.base.height_at(x, y) + self.level)
-        patches = patches_of(height, view.inside, view.grid(given.data))
+        patches = patches_of(height, Looked.at(height.shape, view.inside), view.grid(given.data))
         full = int(np.count_nonzero(filled_points))
         share = 100.0 * full / patches.total
         if not patches.points.size:

@@ -10,16 +10,16 @@ import numpy as np
 from hemtra.core.arrays import BoolArray, FloatArray, Heights
 from hemtra.core.coverage import Coverage
 from hemtra.core.geometry.elements import Plane, Point
-from hemtra.core.geometry.kernels import cell_moments
 from hemtra.core.scan.heightmap import Grid, HeightMap
+from hemtra.core.scan.supported_kernels import cell_sums
 from hemtra.core.scan.unseen import (
     APART,
     QUIET,
     Ends,
+    Looked,
     Patches,
     ends_of,
     farther_ends,
-    mask_of,
     noise_in,
     patches_of,
     without_scatter,
@@ -119,9 +119,13 @@ class _Piece:
         z = np.ascontiguousarray(data.z[self.view.rows, self.view.cols])
         self.mask = _mask(surface, self.view, z, self.grid)
         indices = self._in_indices(surface.near, z.shape)
-        self.noise = noise_in(z, self.mask)
-        self.z, scattered = without_scatter(z, self.mask, indices, self.noise)
-        ends = ends_of(self.z, self.mask, indices, self.noise)
+        self._looked = Looked.at(z.shape, self.mask)
+        self.noise = noise_in(z, self._looked)
+        self.z, scattered, ends = z, 0, ends_of(z, self._looked, indices, self.noise)
+        reach = APART * self.noise
+        if ends.low < -reach or ends.high > reach:
+            self.z, scattered = without_scatter(z, self._looked, indices, self.noise)
+            ends = ends_of(self.z, self._looked, indices, self.noise) if scattered else ends
         self.spikes, self.points = ends.spikes + scattered, ends.points + scattered
         self.span = ends.span
 
@@ -129,7 +133,7 @@ class _Piece:
         """(n, 3) mean positions in mm of the points in cells of a size; isolated points are left out."""
         cell = max(1, round(size / self.grid.dy)), max(1, round(size / self.grid.dx))
         indices = self._in_indices(self.near, self.z.shape)
-        sums = cell_moments(self.z, mask_of(self.mask), indices, self.span, cell)
+        sums = cell_sums(self.z, self._looked.mask, self._looked.spans, indices, self.span, cell)
         count, u, v, rise = sums[:, sums[0] >= max(1.0, HALF_FULL * cell[0] * cell[1])]
         rows, cols = self.z.shape
         x = self.grid.x0 + self.grid.dx * ((cols - 1) / 2 + u / count)
@@ -141,7 +145,7 @@ class _Piece:
         upright, reach = plane.normal[2], QUIET * self.noise
         start = known[0] / upright - reach, known[1] / upright + reach
         indices = self._in_indices(plane, self.z.shape)
-        return replace(farther_ends(self.z, self.mask, indices, start), noise=self.noise)
+        return replace(farther_ends(self.z, self._looked, indices, start), noise=self.noise)
 
     def level(self, plane: Plane, at: tuple[int, int], reached: float, sign: float) -> float:
         """Mean residual (times sign) of the points about a place that lie at the level reached there,
@@ -164,9 +168,8 @@ class _Piece:
         """Its unseen patches, with distances from a plane along z."""
         shift = plane.height_at(*self._middle(self.z.shape)) - self.near.height_at(*self._middle(self.z.shape))
         span = self.span[0] - shift, self.span[1] - shift
-        return patches_of(
-            self.z, self.view.inside, self.grid, self._in_indices(plane, self.z.shape), span, self.noise
-        )
+        looked = self._looked if self.mask is self.view.inside else Looked.at(self.z.shape, self.view.inside)
+        return patches_of(self.z, looked, self.grid, self._in_indices(plane, self.z.shape), span, self.noise)
 
     def point(self, at: tuple[int, int]) -> Point:
         """The point of a row and column."""

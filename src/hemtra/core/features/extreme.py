@@ -14,7 +14,7 @@ from hemtra.core.geometry.elements import Point
 from hemtra.core.marks import Evidence, Polyline
 from hemtra.core.plan.kind import DATA, Given, Input, Kind, Outcome
 from hemtra.core.plan.registry import register
-from hemtra.core.scan.unseen import ends_of, without_scatter
+from hemtra.core.scan.unseen import Looked, ends_of, without_scatter
 
 TOGETHER = 3
 """Points beside each other that are no isolated ones."""
@@ -111,9 +111,10 @@ class ExtremeKind(Kind):
         z = np.ascontiguousarray(given.data.z[view.rows, view.cols])
         present = ~np.isnan(z) if view.inside is None else view.inside & ~np.isnan(z)
         if self.which in ("highest", "lowest"):
-            z, _ = without_scatter(z, view.inside)
+            looked = Looked.at(z.shape, view.inside)
+            z, _ = without_scatter(z, looked)
             present &= ~np.isnan(z)
-            ends = ends_of(z, view.inside)
+            ends = ends_of(z, looked)
             with np.errstate(invalid="ignore"):
                 present &= (z <= ends.high) & (z >= ends.low)
         else:

@@ -18,7 +18,7 @@ from hemtra.core.plan.kind import Given, Kind, Outcome, least_data
 from hemtra.core.plan.registry import register
 from hemtra.core.scan.heightmap import Grid
 from hemtra.core.scan.island_kernels import points_of, regions_beside, runs_of
-from hemtra.core.scan.unseen import Patches, filled, patches_of
+from hemtra.core.scan.unseen import Looked, Patches, filled, patches_of
 from hemtra.core.scan.zones import AnyZone, EllipseZone, RectangleZone, Window
 
 ROUND = 1.05
@@ -353,7 +353,7 @@ class IslandKind(Kind):
         view = given.window(self.least_data)
         grid, z = view.grid(given.data), given.data.z[view.rows, view.cols]
         height = self._height(given, grid, z)
-        patches = patches_of(height, view.inside, grid)
+        patches = patches_of(height, Looked.at(height.shape, view.inside), grid)
         if self.side != "brightness":
             height = filled(height, patches)
         if self.side == "brightness":

@@ -18,7 +18,7 @@ from hemtra.core.plan.registry import register
 from hemtra.core.scan.disc import disc_means
 from hemtra.core.scan.heightmap import Grid
 from hemtra.core.scan.main_level import OUTLIER_REACH, main_level
-from hemtra.core.scan.unseen import ends_of, patches_of, without_scatter
+from hemtra.core.scan.unseen import Looked, ends_of, patches_of, without_scatter
 from hemtra.core.scan.zones import AnyZone, Window
 
 HISTOGRAM_BINS = 48
@@ -144,9 +144,10 @@ class SpotKind(Kind):
         """The highest or lowest that three connected points reach, or a disc does."""
         data, top = given.data, self.take == "highest"
         grid, z = view.grid(data), np.ascontiguousarray(data.z[view.rows, view.cols])
-        z, scattered = without_scatter(z, view.inside)
-        ends = ends_of(z, view.inside)
-        patches = patches_of(z, view.inside, grid, span=ends.span)
+        looked = Looked.at(z.shape, view.inside)
+        z, scattered = without_scatter(z, looked)
+        ends = ends_of(z, looked)
+        patches = patches_of(z, looked, grid, span=ends.span)
         coverage = replace(
             patches.coverage(view.covered), spikes=ends.spikes + scattered, points=ends.points + scattered
         )

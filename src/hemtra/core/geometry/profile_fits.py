@@ -15,8 +15,10 @@ SETTLED = 1e-9
 """mm by which a further round still moves anything."""
 TRIES, JUDGES = 32, 40
 """Lines through two points tried for a start, and points that judge each at first."""
-LEFT_OVER = 0.05
-"""Share of the points of an arc left out by its fit from which on it is tried from another start."""
+FAR_OFF, LEFT_OVER = 2.0, 0.12
+"""Times the floor that half of the points of an arc are off, and share of them that its fit leaves out, from
+which on it is tried from another start.
+"""
 ENOUGH = 0.35
 """Share of these that must be nearer to it than half of all points are to the best line yet."""
 
@@ -144,7 +146,7 @@ def robust_arc(x: FloatArray, z: FloatArray, floor: float) -> tuple[float, float
     u, v = x - mx, z - mz
     start = _kasa(u, v)
     cx, cz, radius, weight, spread = _settled_arc(u, v, start, floor)
-    if spread > floor or (weight <= 0.0).sum() > LEFT_OVER * n:
+    if spread > FAR_OFF * floor or (weight <= 0.0).sum() > LEFT_OVER * n:
         other = _least_median_arc(u, v)
         if not math.isnan(other[2]):
             ox, oz, again, other_weight, other_spread = _settled_arc(u, v, other, floor)
@@ -179,6 +181,8 @@ def _least_median_arc(u: FloatArray, v: FloatArray) -> tuple[float, float, float
     n = u.size
     best, found = np.inf, (np.nan, np.nan, np.nan)
     off = np.empty(n)
+    # some of the points are enough to judge a start
+    stride = max(1, n // JUDGES)
     state = np.uint64(n * 2654435761 + 97531)
     for _ in range(2 * TRIES):
         at = np.empty(3, np.int64)
@@ -193,9 +197,11 @@ def _least_median_arc(u: FloatArray, v: FloatArray) -> tuple[float, float, float
         a, b = ax * ax + ay * ay, bx * bx + by * by
         px, py = (by * a - ay * b) / cross, (ax * b - bx * a) / cross
         radius = math.hypot(px, py)
-        for m in range(n):
-            off[m] = abs(math.hypot(u[m] - u[i] - px, v[m] - v[i] - py) - radius)
-        deviation = middle_of(off, n)
+        count = 0
+        for m in range(0, n, stride):
+            off[count] = abs(math.hypot(u[m] - u[i] - px, v[m] - v[i] - py) - radius)
+            count += 1
+        deviation = middle_of(off, count)
         if deviation < best:
             best, found = deviation, (u[i] + px, v[i] + py, radius)
     return found

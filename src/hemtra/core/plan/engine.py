@@ -432,9 +432,10 @@ class Engine:
     def _remember(self, result: StepResult) -> None:
         with self._lock:
             self._known[result.fingerprint] = result
-            maps = [mark for mark, known in self._known.items() if isinstance(known.value, HeightMap)]
-            for mark in maps[:-MAPS]:
-                del self._known[mark]
+            if isinstance(result.value, HeightMap):
+                maps = [mark for mark, known in self._known.items() if isinstance(known.value, HeightMap)]
+                for mark in maps[:-MAPS]:
+                    del self._known[mark]
             while len(self._known) > REMEMBERED:
                 self._known.popitem(last=False)
 
@@ -544,7 +545,7 @@ def _with_possible(
 
 def _fingerprint(step: Step, zone: AnyZone | None, ground: Plane, results: Mapping[str, StepResult]) -> str:
     """Of everything that decides a step's value on a given height map; not of its id and name."""
-    where = None if zone is None else zone.model_dump(mode="json")
+    where = None if zone is None else zone.model_dump_json()
     heights = None if ground is LEVEL else [getattr(ground, name) for name in ground.__slots__]
     inputs = {name: [results[i].fingerprint for i in ids] for name, ids in step.inputs.items()}
     lesson = None if step.taught is None else step.taught.digest

@@ -1,7 +1,9 @@
 """Compiled looks at every point of a zone: extremes that three connected points reach, and unseen patches.
 
-`inside` is the window's (rows, cols) mask, or a (0, 0) array where all of it counts. Heights are residuals
-against a surface a u + b v + c, with u = column and v = row counted from the middle of the window.
+`inside` is the window's (rows, cols) mask, or a (0, 0) array where all of it counts; `spans` (rows, 2) are the
+first column of each row that is inside and the one after the last, so that a zone that lies turned costs no
+more than another. Heights are residuals against a surface a u + b v + c, with u = column and v = row counted
+from the middle of the window.
 """
 
 from __future__ import annotations
@@ -10,6 +12,7 @@ import numpy as np
 from numba import njit
 
 from hemtra.core.arrays import BoolArray, FloatArray, Heights, IntArray
+from hemtra.core.geometry.profile_fits import middle_of
 
 SAMPLES = 1024
 """Differences of neighbours from which noise is told."""
@@ -18,31 +21,40 @@ NORMAL_MEDIAN = 0.6745
 
 
 @njit(cache=True, nogil=True)
-def _stride(z: Heights, inside: BoolArray, most: int) -> int:
-    """Every how many points of a zone make about `most` of them."""
-    points = z.size
-    if inside.size > 0:
-        points = 0
-        for i in range(inside.shape[0]):
-            for j in range(inside.shape[1]):
-                points += inside[i, j]
-    return max(1, points // most)
+def spans_of(inside: BoolArray, rows: int, cols: int) -> IntArray:
+    """(rows + 1, 2) the first column inside of each row, and the one after the last; then (points, 0)."""
+    spans = np.zeros((rows + 1, 2), np.int64)
+    if inside.size == 0:
+        spans[:rows, 1] = cols
+        spans[rows, 0] = rows * cols
+        return spans
+    for i in range(rows):
+        first = 0
+        while first < cols and not inside[i, first]:
+            first += 1
+        last = cols
+        while last > first and not inside[i, last - 1]:
+            last -= 1
+        spans[i, 0], spans[i, 1] = first, last
+        for j in range(first, last):
+            spans[rows, 0] += inside[i, j]
+    return spans
 
 
 @njit(cache=True, nogil=True)
-def noise_of(z: Heights, inside: BoolArray) -> float:
+def noise_of(z: Heights, inside: BoolArray, spans: IntArray) -> float:
     """Standard deviation in mm of the noise, from second differences, which see no slope.
 
     Along rows and along columns, whichever is more: resampling evens out neighbours in one of them.
     """
     rows, cols = z.shape
     masked = inside.size > 0
-    stride = _stride(z, inside, SAMPLES)
+    stride = max(1, spans[rows, 0] // SAMPLES)
     found = np.empty((2, SAMPLES * 2))
     n = np.zeros(2, np.int64)
     passed = 0
     for i in range(rows):
-        for j in range(cols):
+        for j in range(spans[i, 0], spans[i, 1]):
             if masked and not inside[i, j]:
                 continue
             passed += 1
@@ -60,13 +72,17 @@ def noise_of(z: Heights, inside: BoolArray) -> float:
     noise = 0.0
     for way in range(2):
         if n[way]:
-            noise = max(noise, np.median(found[way, : n[way]]) / NORMAL_MEDIAN / np.sqrt(6.0))
+            noise = max(noise, middle_of(found[way], n[way]) / NORMAL_MEDIAN / np.sqrt(6.0))
     return noise
 
 
 @njit(cache=True, nogil=True)
 def supported_ends(
-    z: Heights, inside: BoolArray, surface: tuple[float, float, float], start: tuple[float, float]
+    z: Heights,
+    inside: BoolArray,
+    spans: IntArray,
+    surface: tuple[float, float, float],
+    start: tuple[float, float],
 ) -> FloatArray:
     """(6,) lowest residual that three connected points reach, its row and column; then the highest.
 
@@ -80,7 +96,7 @@ def supported_ends(
     out = np.array([start[0], -1.0, -1.0, start[1], -1.0, -1.0])
     for i in range(rows):
         base = b * (i - middle_v) + c
-        for j in range(cols):
+        for j in range(spans[i, 0], spans[i, 1]):
             r = z[i, j] - (a * (j - middle_u) + base)
             if not (r < out[0] or r > out[3]) or (masked and not inside[i, j]):
                 continue
@@ -105,9 +121,13 @@ def supported_ends(
 
 @njit(cache=True, nogil=True)
 def count_beyond(
-    z: Heights, inside: BoolArray, surface: tuple[float, float, float], span: tuple[float, float]
+    z: Heights,
+    inside: BoolArray,
+    spans: IntArray,
+    surface: tuple[float, float, float],
+    span: tuple[float, float],
 ) -> tuple[int, int]:
-    """How many points have residuals outside a span, and how many points there are."""
+    """How many points have residuals outside a span, and how many points hold data."""
     rows, cols = z.shape
     a, b, c = surface
     masked = inside.size > 0
@@ -115,7 +135,7 @@ def count_beyond(
     beyond = points = 0
     for i in range(rows):
         base = b * (i - middle_v) + c
-        for j in range(cols):
+        for j in range(spans[i, 0], spans[i, 1]):
             r = z[i, j] - (a * (j - middle_u) + base)
             take = r == r
             if masked:
@@ -127,18 +147,18 @@ def count_beyond(
 
 @njit(cache=True, nogil=True)
 def residual_sample(
-    z: Heights, inside: BoolArray, surface: tuple[float, float, float], most: int
+    z: Heights, inside: BoolArray, spans: IntArray, surface: tuple[float, float, float], most: int
 ) -> FloatArray:
     """Up to about `most` residuals of points with data, spread evenly, sorted."""
     rows, cols = z.shape
     a, b, c = surface
     masked = inside.size > 0
-    stride = _stride(z, inside, most)
+    stride = max(1, spans[rows, 0] // most)
     out = np.empty(2 * most)
     n = passed = 0
     for i in range(rows):
         base = b * (i - (rows - 1) / 2.0) + c
-        for j in range(cols):
+        for j in range(spans[i, 0], spans[i, 1]):
             if masked and not inside[i, j]:
                 continue
             passed += 1
@@ -153,7 +173,12 @@ def residual_sample(
 
 @njit(cache=True, nogil=True)
 def points_beyond(
-    z: Heights, inside: BoolArray, surface: tuple[float, float, float], span: tuple[float, float], most: int
+    z: Heights,
+    inside: BoolArray,
+    spans: IntArray,
+    surface: tuple[float, float, float],
+    span: tuple[float, float],
+    most: int,
 ) -> tuple[FloatArray, int, int]:
     """(n, 3) row, column and residual of points outside a span, n at most `most`; how many are below, above."""
     rows, cols = z.shape
@@ -163,7 +188,7 @@ def points_beyond(
     n = below = above = 0
     for i in range(rows):
         base = b * (i - (rows - 1) / 2.0) + c
-        for j in range(cols):
+        for j in range(spans[i, 0], spans[i, 1]):
             r = z[i, j] - (a * (j - (cols - 1) / 2.0) + base)
             if (r < span[0] or r > span[1]) and not (masked and not inside[i, j]):
                 below += 1 if r < span[0] else 0
@@ -172,6 +197,50 @@ def points_beyond(
                     out[n, 0], out[n, 1], out[n, 2] = i, j, r
                     n += 1
     return out[:n].copy(), below, above
+
+
+@njit(cache=True, nogil=True)
+def cell_sums(
+    z: Heights,
+    inside: BoolArray,
+    spans: IntArray,
+    surface: tuple[float, float, float],
+    span: tuple[float, float],
+    cell: tuple[int, int],
+) -> FloatArray:
+    """(4, cells) n, Σu, Σv and Σr of the points of each cell whose residuals r lie within a span.
+
+    cell: rows and columns of one. u and v count from the middle of the window.
+    """
+    rows, cols = z.shape
+    a, b, c = surface
+    masked = inside.size > 0
+    across = (cols + cell[1] - 1) // cell[1]
+    sums = np.zeros((4, (rows + cell[0] - 1) // cell[0] * across))
+    for i in range(rows):
+        v = i - (rows - 1) / 2.0
+        for j in range(spans[i, 0], spans[i, 1]):
+            u = j - (cols - 1) / 2.0
+            r = z[i, j] - (a * u + b * v + c)
+            if not (span[0] <= r <= span[1]) or (masked and not inside[i, j]):
+                continue
+            at = i // cell[0] * across + j // cell[1]
+            sums[0, at] += 1.0
+            sums[1, at] += u
+            sums[2, at] += v
+            sums[3, at] += r
+    return sums
+
+
+@njit(cache=True, nogil=True)
+def any_missing(z: Heights, inside: BoolArray, spans: IntArray) -> bool:
+    """Whether any point of a zone holds no data."""
+    masked = inside.size > 0
+    for i in range(z.shape[0]):
+        for j in range(spans[i, 0], spans[i, 1]):
+            if z[i, j] != z[i, j] and not (masked and not inside[i, j]):
+                return True
+    return False
 
 
 @njit(cache=True, nogil=True)

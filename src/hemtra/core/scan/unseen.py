@@ -14,11 +14,13 @@ from hemtra.core.scan.heightmap import Grid, HeightMap
 from hemtra.core.scan.island_kernels import points_of, runs_of
 from hemtra.core.scan.main_level import main_level
 from hemtra.core.scan.supported_kernels import (
+    any_missing,
     count_beyond,
     noise_of,
     points_beyond,
     residual_sample,
     rims_of,
+    spans_of,
     supported_ends,
 )
 from hemtra.core.scan.zones import Window
@@ -98,14 +100,28 @@ class Ends:
         return self.low - APART * self.noise, self.high + APART * self.noise
 
 
-def mask_of(inside: BoolArray | None) -> BoolArray:
-    """A mask as kernels take it."""
-    return EVERYWHERE if inside is None else inside
+@dataclass(frozen=True)
+class Looked:
+    """The points of a window that count, as kernels take them: its mask and where it reaches in each row."""
+
+    mask: BoolArray
+    spans: IntArray
+
+    @staticmethod
+    def at(shape: tuple[int, ...], inside: BoolArray | None) -> Looked:
+        """Of a window's mask, or of all of it."""
+        mask = EVERYWHERE if inside is None else inside
+        return Looked(mask, spans_of(mask, shape[0], shape[1]))
+
+    @property
+    def total(self) -> int:
+        """How many points there are."""
+        return int(self.spans[-1, 0])
 
 
 def patches_of(
     z: Heights,
-    inside: BoolArray | None,
+    looked: Looked,
     grid: Grid,
     surface: tuple[float, float, float] = LEVEL_SURFACE,
     span: tuple[float, float] = (-np.inf, np.inf),
@@ -116,20 +132,18 @@ def patches_of(
     span: residuals in mm outside of which lie isolated points, which tell nothing of what is beside them.
     noise: its standard deviation in mm, where it is known.
     """
-    missing = np.isnan(z)
-    total = missing.size
-    if inside is not None:
-        missing &= inside
-        total = int(np.count_nonzero(inside))
-    if not missing.any():
+    if not any_missing(z, looked.mask, looked.spans):
         none = np.empty(0)
         empty = np.empty((0, 3), np.int64)
-        return Patches(none, none, none, none, none, none, empty, empty[:, 0], total)
+        return Patches(none, none, none, none, none, none, empty, empty[:, 0], looked.total)
+    missing = np.isnan(z)
+    if looked.mask.size:
+        missing &= looked.mask
     runs, region = runs_of(missing)
     count = int(region.max()) + 1
     found = rims_of(z, surface, span, (grid.dy, grid.dx), runs, region, count)
     tall, wide = (found[:, 2] - found[:, 1] + 1) * grid.dy, (found[:, 4] - found[:, 3] + 1) * grid.dx
-    noise = noise_in(z, inside) if noise is None else noise
+    noise = noise_in(z, looked) if noise is None else noise
     known = found[:, 5] > 0
     mean, low, high = (np.where(known, found[:, k], np.nan) for k in (6, 7, 8))
     spread = high - low
@@ -144,12 +158,12 @@ def patches_of(
         np.where(even, mean, low - spread / 2.0) + np.minimum(climb, 0.0),
         np.where(even, mean, high + spread / 2.0) + np.maximum(climb, 0.0),
     )
-    return Patches(found[:, 0], longest, *bounds, low, high, runs, region, total)
+    return Patches(found[:, 0], longest, *bounds, low, high, runs, region, looked.total)
 
 
 def without_scatter(
     z: Heights,
-    inside: BoolArray | None,
+    looked: Looked,
     surface: tuple[float, float, float] = LEVEL_SURFACE,
     noise: float | None = None,
 ) -> tuple[Heights, int]:
@@ -158,13 +172,13 @@ def without_scatter(
     Points off the main level that lie together are part of the part, unless they lie on both sides of it and
     hardly any has two neighbours at its own height: then nothing of the part can look like that.
     """
-    mask = mask_of(inside)
-    sample = residual_sample(z, mask, surface, LEVEL_SAMPLE)
+    sample = residual_sample(z, looked.mask, looked.spans, surface, LEVEL_SAMPLE)
     if sample.size < FEWEST_FOR_LEVEL:
         return z, 0
-    reach = APART * (noise_in(z, inside) if noise is None else noise)
+    reach = APART * (noise_in(z, looked) if noise is None else noise)
     low, high = main_level(sample)
-    off, below, above = points_beyond(z, mask, surface, (low - reach, high + reach), MOST_SCATTERED)
+    span = low - reach, high + reach
+    off, below, above = points_beyond(z, looked.mask, looked.spans, surface, span, MOST_SCATTERED)
     if not below or not above or below + above > MOST_SCATTERED:
         return z, 0
     places, r = off[:, :2].astype(np.intp), off[:, 2]
@@ -189,33 +203,32 @@ def without_scatter(
     return kept, int(np.count_nonzero(left_out))
 
 
-def noise_in(z: Heights, inside: BoolArray | None) -> float:
+def noise_in(z: Heights, looked: Looked) -> float:
     """Standard deviation of the noise of a window in mm, never quite nothing."""
-    return max(noise_of(z, mask_of(inside)), LEAST_NOISE)
+    return max(noise_of(z, looked.mask, looked.spans), LEAST_NOISE)
 
 
 def ends_of(
     z: Heights,
-    inside: BoolArray | None,
+    looked: Looked,
     surface: tuple[float, float, float] = LEVEL_SURFACE,
     noise: float | None = None,
 ) -> Ends:
     """Extremes of the residuals of a window z (rows, cols) against a surface in its grid indices."""
-    mask = mask_of(inside)
-    ends = farther_ends(z, inside, surface, (np.inf, -np.inf))
-    ends = replace(ends, noise=noise_in(z, inside) if noise is None else noise)
-    spikes, points = count_beyond(z, mask, surface, ends.span)
+    ends = farther_ends(z, looked, surface, (np.inf, -np.inf))
+    ends = replace(ends, noise=noise_in(z, looked) if noise is None else noise)
+    spikes, points = count_beyond(z, looked.mask, looked.spans, surface, ends.span)
     return replace(ends, spikes=spikes, points=points)
 
 
 def farther_ends(
     z: Heights,
-    inside: BoolArray | None,
+    looked: Looked,
     surface: tuple[float, float, float],
     start: tuple[float, float],
 ) -> Ends:
     """The same beyond residuals that are known already, without noise and isolated points."""
-    low, i, j, high, p, q = supported_ends(z, mask_of(inside), surface, start).tolist()
+    low, i, j, high, p, q = supported_ends(z, looked.mask, looked.spans, surface, start).tolist()
     low_at = None if i < 0 else (int(i), int(j))
     high_at = None if p < 0 else (int(p), int(q))
     return Ends(low, high, low_at, high_at, 0.0, 0, 0)
@@ -224,7 +237,7 @@ def farther_ends(
 def zone_coverage(view: Window, data: HeightMap) -> Coverage:
     """How much of a zone holds data."""
     z = data.z[view.rows, view.cols]
-    return patches_of(z, view.inside, view.grid(data)).coverage(view.covered)
+    return patches_of(z, Looked.at(z.shape, view.inside), view.grid(data)).coverage(view.covered)
 
 
 def filled(z: Heights, patches: Patches) -> Heights:

@@ -261,8 +261,13 @@ class EllipseZone(_Zone):
         """Between the two roots of its equation."""
         if self.add or self.cut or type(self) is not EllipseZone:
             return None
+        return self.roots(y)
+
+    def roots(self, y: FloatArray, share: float = 1.0) -> tuple[FloatArray, FloatArray]:
+        """First and last x in mm on lines at y (n,) of an ellipse that is a share of this size."""
+        width, height = share * self.width, share * self.height
         c, s = math.cos(math.radians(self.rotation)), math.sin(math.radians(self.rotation))
-        p, q, dy = 4.0 / self.width**2, 4.0 / self.height**2, y - self.y
+        p, q, dy = 4.0 / width**2, 4.0 / height**2, y - self.y
         a, b = p * c * c + q * s * s, (p - q) * c * s * dy
         root = b * b - a * ((p * s * s + q * c * c) * dy * dy - 1.0)
         reach = np.where(root >= 0.0, np.sqrt(np.maximum(root, 0.0)), -np.inf)
@@ -472,11 +477,15 @@ def _inside(zone: AnyZone, x: FloatArray, y: FloatArray) -> BoolArray:
     """Which points of a row of x (1, cols) and a column of y (rows, 1) are inside a zone."""
     if zone.add or zone.cut:
         return _inside_pieces(zone, x, y)
+    if isinstance(zone, RingZone):
+        return _filled(*zone.roots(y), x) & ~_filled(*zone.roots(y, zone.inner), x)
     spans = zone.spans(y)
-    if spans is None:
-        return zone.contains(x, y)
+    return zone.contains(x, y) if spans is None else _filled(*spans, x)
+
+
+def _filled(first: FloatArray, last: FloatArray, x: FloatArray) -> BoolArray:
+    """Which points of a row of x (1, cols) lie between first and last x of each line (rows, 1)."""
     slack = 1e-9
-    first, last = spans
     start, step, count = float(x[0, 0]), float(x[0, -1] - x[0, 0]) / max(x.size - 1, 1) or 1.0, x.size
     from_col = np.ceil(np.clip((first[:, 0] - slack - start) / step, 0, count))
     to_col = np.floor(np.clip((last[:, 0] + slack - start) / step, -1, count - 1)) + 1
