@@ -1,4 +1,4 @@
-.PHONY: demo test lint soak bench screenshots setup
+.PHONY: demo test lint soak soak-long bench screenshots setup
 
 run = .venv/bin/python -m
 
@@ -17,8 +17,12 @@ lint: setup
 test: lint         ## everything that must hold
 	$(run) pytest -n 2
 
-soak: setup        ## what a running line must survive, pressed into ten minutes
+soak: setup        ## what a running line must survive, pressed into ten minutes, and properties at random
+	HEMTRA_EXAMPLES=4 $(run) pytest tests/core -n 2 -q
 	$(run) pytest tests/runtime/test_soak.py -o addopts="" -q
+
+soak-long: setup   ## ten thousand defects put into good scans; writes docs/injected-defects.md
+	.venv/bin/python tools/hunt.py 10000 hunt.log
 
 bench: setup       ## speed figures of docs/performance.md
 	$(run) pytest benchmarks -o addopts="" -q --benchmark-columns=min,median,max,rounds --benchmark-sort=name

@@ -208,3 +208,45 @@ def test_a_tolerance_may_count_from_what_the_reference_part_measures(demo, settl
     assert not rows.set_tolerance(6, "ref and so on") or bench.document.plan.characteristic(6) == row
     settled(demo)
     assert bench.document.plan.characteristic(6) == row, "nonsense changes nothing"
+
+
+def test_a_card_says_what_its_value_rests_on(demo, settled):
+    bench, lineage = demo.bench, demo.plan_workspace.lineage
+    bench.select(15)
+    settled(demo)
+    card = lineage.result_card
+    assert card.rests.isVisible()
+    assert "seen 100.0 %" in card.rests.text()
+    bench.select(18)
+    settled(demo)
+    assert lineage.result_card.rests.text().startswith("min ")
+    row = bench.document.plan.characteristic(15).edited(note="Measures otherwise since then.")
+    bench.document.edit("note", bench.document.plan.with_characteristic(row))
+    bench.select(15)
+    settled(demo)
+    assert lineage.result_card.note.text() == "Measures otherwise since then."
+
+
+def test_a_click_cuts_a_feature_out_of_the_selected_zone(demo, settled):
+    bench, workspace = demo.bench, demo.plan_workspace
+    bench.select(15)
+    bench.select_step("flange-n")
+    settled(demo)
+    before = bench.document.plan.step("flange-n").zone
+    zone = bench.document.plan.step("flange-n").zone.model_copy(
+        update={"width": 100.0, "height": 16.0, "y": 23.0}
+    )
+    bench.document.edit(
+        "wide", bench.document.plan.with_step(bench.document.plan.step("flange-n").edited(zone=zone))
+    )
+    settled(demo)
+    demo.trigger("zone.cut-feature")
+    assert "click what does not belong" in workspace.stage.prompt
+    workspace.stage.place_picked.emit(42.0, 22.0)
+    settled(demo)
+    (piece,) = bench.document.plan.step("flange-n").zone.cut
+    assert piece.width == pytest.approx(14.0, abs=0.3), "the boss with a margin"
+    demo.trigger("edit.undo")
+    demo.trigger("edit.undo")
+    settled(demo)
+    assert bench.document.plan.step("flange-n").zone == before

@@ -33,7 +33,7 @@ LEVEL_SHARE = 0.9
 SPIKES = 0.005
 """Share of a spot's points that may lie off the clicked level."""
 LEVEL_BINS = 400
-STRAY, PART_SHARE, BELT_SHARE = 0.05, 0.02, 0.3
+STRAY, PART_SHARE, BELT_SHARE = 0.05, 0.08, 0.3
 """Percent of the heights at either end that are no level; shares of the points that a part has at least, and of
 the
 scan's border that must hold data to show a belt."""

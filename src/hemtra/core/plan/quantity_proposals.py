@@ -39,6 +39,8 @@ ALIKE = 3.0
 """Ratio of areas within which two zones are about the same."""
 CODE = 16.0
 """mm of the zone laid about a clicked code."""
+SEEN_STEP = 0.05
+"""mm by which a gap that is seen lies below its sides at least."""
 UNSEEN_GAP, BESIDE = 0.3, 0.5
 """mm without data that are a gap too deep to be seen, and mm beside a click within which a side may lie."""
 BEYOND = 4.0
@@ -227,11 +229,28 @@ def propose_gap(plan: Plan, engine: Engine, first: Place, second: Place) -> Prop
         tried = plan.edited(steps=(*plan.steps, *sides))
         results = engine.run(tried.edited(sheet=())).steps
         ends = [_along(found.value, results[side.id].value) for side in sides]
-        if None not in ends and -half - BESIDE <= ends[0] < ends[1] <= half + BESIDE:  # type: ignore[operator]
+        left, right = ends
+        if left is None or right is None or not -half - BESIDE <= left < right <= half + BESIDE:
+            continue
+        if _opens(found.value, left, right):
             return quantity(tried, engine, "gap", {"left": (sides[0].id,), "right": (sides[1].id,)})
     raise HemtraError(
         "No gap was found between the two clicks: click level ground on either side of it, nearer to the gap."
     )
+
+
+def _opens(cut: Cut, left: float, right: float) -> bool:
+    """Whether a section lies below both sides between two places, or is not seen there."""
+    step = float(cut.x[1] - cut.x[0])
+    between = cut.z[(cut.x > left + step) & (cut.x < right - step)]
+    if between.size == 0 or np.isnan(between).mean() > 0.5:
+        return True
+    before = cut.z[(cut.x > left - 2 * BESIDE) & (cut.x < left - step)]
+    after = cut.z[(cut.x > right + step) & (cut.x < right + 2 * BESIDE)]
+    if np.isnan(before).all() or np.isnan(after).all():
+        return False
+    lower = min(float(np.nanmedian(before)), float(np.nanmedian(after)))
+    return float(np.nanmedian(between)) < lower - SEEN_STEP
 
 
 def _widest_unseen(cut: Cut, half: float) -> float:
