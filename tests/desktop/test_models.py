@@ -7,8 +7,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from hemtra import HemtraError, Plan, PlanError, Scan, inspect
+from hemtra import HeightMap, HemtraError, Plan, PlanError, Scan, inspect
 from hemtra.core.balloon_layout import SPACING, place_balloons
+from hemtra.core.plan.document import Characteristic, Step
 from hemtra.core.scan.zones import EllipseZone, RectangleZone
 from hemtra.desktop import recovery, settings
 from hemtra.desktop.actions import ACTIONS
@@ -162,6 +163,22 @@ def part(tag="unknown", height=0.0) -> TrayPart:
     made.result = inspect(step_plan(), made.scan)
     made.stale = False
     return made
+
+
+def test_a_bad_part_should_fail_and_not_only_be_unmeasured():
+    """That nothing was measured says nothing of a part, unless its tag says so."""
+    empty = TrayPart(Scan(HeightMap(np.full((20, 20), np.nan))), tag="bad")
+    row = Characteristic(balloon=1, name="Height", step="top", upper=1.0)
+    spot = Step(id="top", name="Top", kind="height", inputs={"point": ("spot",), "plane": ("plane",)})
+    zone = RectangleZone(x=0.5, y=0.5, width=0.8, height=0.8)
+    zoned = [Step(id=kind, name=kind, kind=kind, zone=zone) for kind in ("spot", "plane")]
+    empty.result = empty.engine.run(Plan(steps=(*zoned, spot), sheet=(row,)))
+    assert empty.result.verdict == "NOT MEASURED"
+    assert empty.agrees is False
+    empty.tag = "not measurable"
+    assert empty.agrees is True
+    empty.tag, empty.result = "bad", empty.engine.run(Plan())
+    assert empty.agrees is None, "a plan without any row agrees with nothing"
 
 
 def test_agreement_counts_only_what_is_known():

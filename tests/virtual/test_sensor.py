@@ -306,10 +306,11 @@ def test_with_noise_the_mean_over_seeds_is_true():
     known = cover.truth()
     for row, mean in zip(plan.sheet, np.mean(values, axis=0), strict=True):
         if row.balloon not in (
+            5,
             7,
             15,
             23,
             *BEAD,
-        ):  # tilt and flatness of noise are never below zero; 23 is a text
+        ):  # tilt, flatness and coplanarity of noise are never below zero; 23 is a text
             bound = LATERAL.get(row.balloon, 0.003)
             assert mean == pytest.approx(known[row.balloon], abs=bound), row.name

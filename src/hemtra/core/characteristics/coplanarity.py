@@ -7,7 +7,7 @@ from typing import ClassVar, Literal
 import numpy as np
 
 from hemtra.core.arrays import FloatArray
-from hemtra.core.characteristics.surface_points import Surface, Surfaces
+from hemtra.core.characteristics.surface_points import Extent, Surface, Surfaces
 from hemtra.core.errors import NotMeasured
 from hemtra.core.features.spot import SpotPoint
 from hemtra.core.form import setting
@@ -15,6 +15,7 @@ from hemtra.core.geometry.elements import Number, Plane, Point
 from hemtra.core.marks import Dimension, Evidence
 from hemtra.core.plan.kind import Given, Input, Kind, Outcome
 from hemtra.core.plan.registry import register
+from hemtra.core.scan.heightmap import HeightMap
 
 FEWEST = 4
 NARROW = 1e-3
@@ -68,7 +69,7 @@ class CoplanarityKind(Kind):
         middle = points.mean(axis=0)
         plane = Plane(*map(float, (*middle, -normal[0] / normal[2], -normal[1] / normal[2])))
         surfaces = [Surface(spot.zone, plane) for spot in spots if spot.zone is not None]
-        extent = Surfaces(surfaces, given.data, self.cell).extent(plane)
+        extent = _extent(surfaces, given.data, self.cell, plane)
         low, high = min(extent.low, float(deviation.min())), max(extent.high, float(deviation.max()))
         facts = (
             ("highest", f"{high:+.3f} mm"),
@@ -101,3 +102,9 @@ class CoplanarityKind(Kind):
             raise NotMeasured("its points lie on one line; take points that span a plane")
         normal: FloatArray = axes[2] * (1.0 if axes[2][2] >= 0.0 else -1.0)
         return points, (points - middle) @ normal, normal
+
+
+def _extent(surfaces: list[Surface], data: HeightMap, cell: float, plane: Plane) -> Extent:
+    """How far surfaces reach from a plane, to the ends of their zones."""
+    held = Surfaces(surfaces, data, cell)
+    return held.extent(plane, held.rims())

@@ -28,6 +28,8 @@ from hemtra.core.scan.zones import AnyZone, Window, window
 
 AROUND, AT_LEVEL = 2, 4.0
 """Points either way that tell the level of what stands out, and standard deviations of the noise within it."""
+FEWEST_FOR_RIM = 6
+"""Cells that tell the plane on which a surface goes on to the end of its zone."""
 HALF_FULL = 0.5
 """Share of a cell that must hold data for its mean to count."""
 
@@ -83,6 +85,10 @@ class Surfaces:
         self.cells: FloatArray = np.concatenate([piece.cells(size) for piece in self._pieces])
         """(n, 3) mean positions in mm of the points in each cell."""
 
+    def rims(self) -> FloatArray:
+        """(n, 3) the ends of their zones, which cells do not reach, on a plane through the cells of each."""
+        return np.concatenate([piece.rim for piece in self._pieces])
+
     def extent(self, plane: Plane, also: FloatArray | None = None) -> Extent:
         """How far they reach above and below a plane; also: (n, 3) places in mm known to be of them."""
         held = self.cells if also is None else np.vstack([self.cells, also])
@@ -114,7 +120,7 @@ class _Piece:
     """One surface: its window, its heights without scattered points, and what stands out of it."""
 
     def __init__(self, surface: Surface, data: HeightMap) -> None:
-        self.view = window(surface.zone, data)
+        self.view, self._zone = window(surface.zone, data), surface.zone
         self.grid, self.near = self.view.grid(data), surface.near
         z = np.ascontiguousarray(data.z[self.view.rows, self.view.cols])
         self.mask = _mask(surface, self.view, z, self.grid)
@@ -135,10 +141,17 @@ class _Piece:
         indices = self._in_indices(self.near, self.z.shape)
         sums = cell_sums(self.z, self._looked.mask, self._looked.spans, indices, self.span, cell)
         count, u, v, rise = sums[:, sums[0] >= max(1.0, HALF_FULL * cell[0] * cell[1])]
+        self.rim = np.empty((0, 3))
         rows, cols = self.z.shape
         x = self.grid.x0 + self.grid.dx * ((cols - 1) / 2 + u / count)
         y = self.grid.y0 + self.grid.dy * ((rows - 1) / 2 + v / count)
-        return np.column_stack([x, y, self.near.height_at(x, y) + rise / count])
+        cells = np.column_stack([x, y, self.near.height_at(x, y) + rise / count])
+        if len(cells) >= FEWEST_FOR_RIM:
+            middle = cells.mean(axis=0)
+            slopes, *_ = np.linalg.lstsq(cells[:, :2] - middle[:2], cells[:, 2] - middle[2], rcond=None)
+            ends = self._zone.outline()
+            self.rim = np.column_stack([ends, middle[2] + (ends - middle[:2]) @ slopes])
+        return cells
 
     def beyond(self, plane: Plane, known: tuple[float, float]) -> Ends:
         """What three connected points reach beyond known distances from a plane, by more than noise."""
