@@ -46,7 +46,7 @@ class CoplanarityKind(Kind):
         choices={"points": "all points of the spots", "levels": "the levels only"},
     )
     cell: float = setting(
-        1.0,
+        2.0,
         "mean over",
         "Heights are averaged over cells of this size, so that noise is not form; what stands out by more than"
         " noise counts all the same.",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
@@ -84,17 +85,25 @@ class Surfaces:
         self._pieces = [_Piece(surface, data) for surface in surfaces]
         self.cells: FloatArray = np.concatenate([piece.cells(size) for piece in self._pieces])
         """(n, 3) mean positions in mm of the points in each cell."""
+        self._quiet = max((piece.cell_noise for piece in self._pieces), default=0.0) * QUIET
 
     def rims(self) -> FloatArray:
         """(n, 3) the ends of their zones, which cells do not reach, on a plane through the cells of each."""
         return np.concatenate([piece.rim for piece in self._pieces])
 
     def extent(self, plane: Plane, also: FloatArray | None = None) -> Extent:
-        """How far they reach above and below a plane; also: (n, 3) places in mm known to be of them."""
-        held = self.cells if also is None else np.vstack([self.cells, also])
-        off = (held[:, 2] - plane.height_at(held[:, 0], held[:, 1])) * plane.normal[2]
-        low, high = float(off.min()), float(off.max())
-        lowest, highest = (Point(*held[int(k)].tolist()) for k in (off.argmin(), off.argmax()))
+        """How far they reach above and below a plane.
+
+        also: (n, 3) places in mm that are known to be of them from fits; then cells count only where they lie
+        beyond these by more than the noise of a cell.
+        """
+        low, high, lowest, highest = _farthest(plane, self.cells)
+        if also is not None and len(also):
+            known = _farthest(plane, also)
+            if low > known[0] - self._quiet:
+                low, lowest = known[0], known[2]
+            if high < known[1] + self._quiet:
+                high, highest = known[1], known[3]
         least, most, coverage, upright = low, high, None, plane.normal[2]
         for piece in self._pieces:
             ends = piece.beyond(plane, (low, high))
@@ -142,6 +151,7 @@ class _Piece:
         sums = cell_sums(self.z, self._looked.mask, self._looked.spans, indices, self.span, cell)
         count, u, v, rise = sums[:, sums[0] >= max(1.0, HALF_FULL * cell[0] * cell[1])]
         self.rim = np.empty((0, 3))
+        self.cell_noise = self.noise / math.sqrt(float(np.median(count))) if count.size else 0.0
         rows, cols = self.z.shape
         x = self.grid.x0 + self.grid.dx * ((cols - 1) / 2 + u / count)
         y = self.grid.y0 + self.grid.dy * ((rows - 1) / 2 + v / count)
@@ -199,6 +209,13 @@ class _Piece:
         """A plane as slopes per column and row, and its height in the middle of the window."""
         height = plane.height_at(*self._middle(shape))
         return plane.slope_x * self.grid.dx, plane.slope_y * self.grid.dy, height
+
+
+def _farthest(plane: Plane, places: FloatArray) -> tuple[float, float, Point, Point]:
+    """Least and greatest distance in mm of places (n, 3) from a plane, and those places."""
+    off = (places[:, 2] - plane.height_at(places[:, 0], places[:, 1])) * plane.normal[2]
+    lowest, highest = (Point(*places[int(k)].tolist()) for k in (off.argmin(), off.argmax()))
+    return float(off.min()), float(off.max()), lowest, highest
 
 
 def _mask(surface: Surface, view: Window, z: Heights, grid: Grid) -> BoolArray | None:
