@@ -39,6 +39,11 @@ LEVEL_SAMPLE, FEWEST_FOR_LEVEL = 1024, 20
 NEAR, COHERENT = 2.9, 1 / 3
 """Points of the map within which points off the level lie together, and the share of them that has two
 neighbours at its own height from which on they are part of the part."""
+FEW_LEFT, SPOT, LEAST_SPOT, MIXED, AMONG = 40, 8, 6, 0.2, 0.75
+"""Points left off the level up to which it is asked whether they belong to a spot that goes on outside of the
+zone; points about each that are looked at, points that such a spot has at least, the share of them on either
+side of the surface, and how far apart the middles of both are, in their spread.
+"""
 MOST_SCATTERED = 20_000
 """Points off the level up to which it is asked whether they are scattered; more of them are a surface."""
 
@@ -179,28 +184,69 @@ def without_scatter(
     low, high = main_level(sample)
     span = low - reach, high + reach
     off, below, above = points_beyond(z, looked.mask, looked.spans, surface, span, MOST_SCATTERED)
-    if not below or not above or below + above > MOST_SCATTERED:
+    if not len(off) or below + above > MOST_SCATTERED:
         return z, 0
     places, r = off[:, :2].astype(np.intp), off[:, 2]
-    up = r > high
-    pairs = scipy.spatial.cKDTree(places).query_pairs(NEAR, output_type="ndarray")
-    touch = np.abs(places[pairs[:, 0]] - places[pairs[:, 1]]).max(axis=1) <= 1
-    alike = touch & (np.abs(r[pairs[:, 0]] - r[pairs[:, 1]]) <= reach)
-    similar = np.bincount(pairs[alike].ravel(), minlength=len(places))
-    graph = scipy.sparse.coo_matrix((np.ones(len(pairs)), pairs.T), shape=(len(places), len(places)))
-    count, patch = scipy.sparse.csgraph.connected_components(graph, directed=False)
-    sizes, ups = np.bincount(patch, minlength=count), np.bincount(patch, up, minlength=count)
+    patch, similar = _together(places, r, reach)
+    count = int(patch.max()) + 1
+    sizes, ups = np.bincount(patch, minlength=count), np.bincount(patch, r > high, minlength=count)
     coherent = np.bincount(patch, similar >= 2, minlength=count) >= COHERENT * sizes
-    scattered = (sizes >= 3) & (ups > 0) & (ups < sizes) & ~coherent
-    if not scattered.any():
+    left_out = ((sizes >= 3) & (ups > 0) & (ups < sizes) & ~coherent)[patch]
+    if looked.mask.size and 0 < np.count_nonzero(~left_out) <= FEW_LEFT:
+        left_out |= _on_the_border(z, surface, (low - reach, high + reach), places, ~left_out)
+    if not left_out.any():
         return z, 0
-    left_out = scattered[patch]
     kept, (i, j) = z.copy(), places[left_out].T
     for down in (-1, 0, 1):
         for right in (-1, 0, 1):
             # what lies between them or beside them is no better, though it is nearer to the level
             kept[np.clip(i + down, 0, z.shape[0] - 1), np.clip(j + right, 0, z.shape[1] - 1)] = np.nan
     return kept, int(np.count_nonzero(left_out))
+
+
+def _together(places: IntArray, r: FloatArray, reach: float) -> tuple[IntArray, IntArray]:
+    """(n,) the patch that each of some points lies in, and (n,) how many neighbours lie at its own height."""
+    n = len(places)
+    pairs = scipy.spatial.cKDTree(places).query_pairs(NEAR, output_type="ndarray")
+    touch = np.abs(places[pairs[:, 0]] - places[pairs[:, 1]]).max(axis=1) <= 1
+    alike = touch & (np.abs(r[pairs[:, 0]] - r[pairs[:, 1]]) <= reach)
+    similar = np.bincount(pairs[alike].ravel(), minlength=n)
+    graph = scipy.sparse.coo_matrix((np.ones(len(pairs)), pairs.T), shape=(n, n))
+    _, patch = scipy.sparse.csgraph.connected_components(graph, directed=False)
+    return patch, similar
+
+
+def _on_the_border(
+    z: Heights,
+    surface: tuple[float, float, float],
+    span: tuple[float, float],
+    places: IntArray,
+    asked: BoolArray,
+) -> BoolArray:
+    """Which of the points asked for belong to a scattered patch that goes on outside of the zone.
+
+    Outside lie walls and other levels, too: what has neighbours at its own height is one of these, and what
+    is longer than a spot of light is a wall.
+    """
+    everywhere = Looked.at(z.shape, None)
+    around, below, above = points_beyond(z, everywhere.mask, everywhere.spans, surface, span, MOST_SCATTERED)
+    found = np.zeros(len(places), np.bool_)
+    if below + above > MOST_SCATTERED:
+        return found
+    all_places, r = around[:, :2].astype(np.intp), around[:, 2]
+    reach = (span[1] - span[0]) / 2.0
+    _, similar = _together(all_places, r, min(reach, APART * noise_in(z, everywhere)))
+    lone = similar < 2
+    all_places, r = all_places[lone], r[lone]
+    for n in np.flatnonzero(asked):
+        near = np.abs(all_places - places[n]).max(axis=1, initial=0) <= SPOT
+        up, here = r[near] > span[1], all_places[near].astype(np.float64)
+        if near.sum() < LEAST_SPOT or not MIXED <= up.mean() <= 1.0 - MIXED:
+            continue
+        # above and below lie among each other, and not on either side of an edge
+        apart = np.linalg.norm(here[up].mean(axis=0) - here[~up].mean(axis=0))
+        found[n] = apart < AMONG * np.linalg.norm(here.std(axis=0))
+    return found
 
 
 def noise_in(z: Heights, looked: Looked) -> float:
