@@ -43,12 +43,12 @@ class Coverage:
 
 
 def words(found: Coverage) -> str:
-    """What was seen, as a reader is told: “seen 97.6 %, longest unseen stretch 3.8 mm, 5 isolated points”."""
+    """What was seen, as a reader is told: “seen 97.6 %, longest gap 3.8 mm, 5 isolated points left out”."""
     parts = [f"seen {100.0 * found.seen:.1f} %"]
     if found.filled >= 0.0005:
         parts.append(f"filled from rims {100.0 * found.filled:.1f} %")
     if found.gap > 0.0:
-        parts.append(f"longest unseen stretch {found.gap:.1f} mm")
+        parts.append(f"longest gap {found.gap:.1f} mm")
     if found.spikes:
         parts.append(f"{found.spikes} isolated point{'s' if found.spikes > 1 else ''} left out")
     return ", ".join(parts)
