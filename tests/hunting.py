@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cache
 from typing import TypeAlias
 
@@ -23,8 +23,11 @@ from hemtra.core.plan.engine import Engine
 from hemtra.core.plan.graph import ancestry
 from hemtra.core.plan.limits import Judged, Verdict
 from hemtra.core.scan.zones import EllipseZone, PathZone, RectangleZone, RingZone
-from hemtra.virtual.demo import PARTS, demo_plan
-from hemtra.virtual.runner_demo import RUNNERS, runner_plan
+from hemtra.virtual.bead import Flaw
+from hemtra.virtual.cover import Cover
+from hemtra.virtual.demo import PARTS, STATION, demo_plan
+from hemtra.virtual.runner_demo import RUNNER_STATION, RUNNERS, runner_plan
+from hemtra.virtual.sensor import scan_part
 
 Rng: TypeAlias = np.random.Generator
 Injected: TypeAlias = tuple[HeightMap, float]
@@ -536,6 +539,12 @@ class CoverRow:
             defects["tilt"] = _tilted(data, zones["hub-plane"], value)
         elif self.balloon == 8:
             defects["wider"] = _wider(data, zones["bore"])
+        elif self.balloon in REMADE:
+            defects["remade"] = _remade(self.balloon, self.part, value)
+        elif self.balloon == 13:
+            defects["opened"] = _opened(data, zones["plug-cut"])
+        elif self.balloon == 14:
+            defects["shift"] = _shifted_along(data, zones["plug-cut"])
         elif self.balloon in (18, 19, 21):
             defects["gone"] = _gone(data, result.steps["bead-path"].value, value)
         elif self.balloon == 22:
@@ -548,6 +557,70 @@ class CoverRow:
             gone = zone.contains(data.x[None, :], data.y[:, None])
             defects["missing"] = lambda rng, size: (changed(data, np.where(gone, data.z - 4.0, data.z)), -1.0)
         return Subject(name, alone, data, u, defects, scan.serial)
+
+
+def _bored(cover: Cover, by: float) -> Cover:
+    return replace(cover, bore_at=(cover.bore_at[0] + by / 2, cover.bore_at[1]))
+
+
+def _drafted(cover: Cover, by: float) -> Cover:
+    return replace(cover, rib_draft=min(max(cover.rib_draft + by, 12.0), 48.0))
+
+
+def _wandering(cover: Cover, by: float) -> Cover:
+    return replace(
+        cover, bead=cover.bead.with_flaw(Flaw(250.0, 36.0, offset=math.copysign(min(abs(by), 2.0), by)))
+    )
+
+
+REMADE: Mapping[int, Callable[[Cover, float], Cover]] = {
+    9: _bored,
+    10: lambda cover, by: replace(cover, boss_pitch=cover.boss_pitch + by),
+    16: lambda cover, by: replace(cover, length=cover.length + by),
+    17: _drafted,
+    20: _wandering,
+}
+"""By balloon, how a part becomes another whose true value is larger or smaller, to be scanned anew."""
+
+
+def _remade(balloon: int, part: int, value: float) -> Callable[[Rng, float], Injected]:
+    """The same part with another size, in the same place."""
+    good = GOOD[part % len(GOOD)]
+
+    def put(rng: Rng, size: float) -> Injected:
+        other = REMADE[balloon](good.cover, size * float(rng.choice([-1.0, 1.0])))
+        scan = scan_part(other, STATION, good.seed, name=good.file)
+        return scan.data, float(other.truth()[balloon]) - value
+
+    return put
+
+
+def _opened(data: HeightMap, zone) -> Callable[[Rng, float], Injected]:
+    """The gap on one side of the plug, 0.5 mm from 7 mm off its middle on, stretched or pressed together; what
+    lies outside of it gives way within 8 mm."""
+    turn = math.radians(zone.rotation)
+    gx, gy = np.meshgrid(data.x - zone.x, data.y - zone.y)
+    u, v = math.cos(turn) * gx + math.sin(turn) * gy, math.cos(turn) * gy - math.sin(turn) * gx
+    near, far = 7.05, 7.45
+
+    def put(rng: Rng, size: float) -> Injected:
+        wider = max(size * float(rng.choice([-1.0, 1.0])), -0.3)
+        fall = np.clip((16.0 - u) / 8.0, 0.0, 1.0) * np.clip((9.0 - np.abs(v)) / 3.0, 0.0, 1.0)
+        back = np.where(u < near, 0.0, np.clip((u - near) / (far - near + wider), 0.0, 1.0) * wider) * fall
+        return warped(data, gx + zone.x - back * math.cos(turn), gy + zone.y - back * math.sin(turn)), wider
+
+    return put
+
+
+def _shifted_along(data: HeightMap, zone) -> Callable[[Rng, float], Injected]:
+    """The plug and its slot lie farther along the part."""
+    turn = math.radians(zone.rotation)
+
+    def put(rng: Rng, size: float) -> Injected:
+        by = size * float(rng.choice([-1.0, 1.0]))
+        return moved(data, zone.x, zone.y, by * math.cos(turn), by * math.sin(turn), 10.5, 17.0), by
+
+    return put
 
 
 def _in_zones(zones: list) -> Place:
@@ -641,9 +714,26 @@ def _flatter(data: HeightMap, path, value: float) -> Callable[[Rng, float], Inje
     return put
 
 
+RUNNER = next(part for part in RUNNERS if part.tag == "good")
+SIZES_OF_RUNNER = {
+    1: "left_depth",
+    2: "left_from_hem",
+    3: "left_radius",
+    4: "right_depth",
+    5: "right_from_hem",
+    6: "offset",
+    7: "lip",
+    8: "bend",
+    9: "slit",
+    10: "flush",
+    11: "hem_bias",
+}
+"""By balloon, the size that moves it as a whole."""
+
+
 @cache
 def _runner():
-    return next(part for part in RUNNERS if part.tag == "good").scan()
+    return RUNNER.scan()
 
 
 def runner_row(balloon: int) -> Subject:
@@ -667,7 +757,16 @@ def runner_row(balloon: int) -> Subject:
         z[first : first + many] = np.nan
         return changed(scan.data, z), 0.0
 
+    before = Engine(scan.data).run(alone).characteristics[0].value or 0.0
+
+    def remade(rng: Rng, size: float) -> Injected:
+        """The same piece with another size all along, to the side on which its farthest profile lies."""
+        by = size if row.over == "mean" and rng.random() < 0.5 else math.copysign(size, before - row.nominal)
+        by = max(by, -0.8 * row.nominal)
+        piece, name = RUNNER.runner, SIZES_OF_RUNNER[balloon]
+        other = replace(piece, **{name: getattr(piece, name) + by})
+        return scan_part(other, RUNNER_STATION, RUNNER.seed, name=RUNNER.file).data, by
+
     u = 0.7 if row.step in ("lip-angle",) else 0.12
-    return Subject(
-        f"runner {balloon} {row.name}", alone, scan.data, u, {"lost": lost, **unseen(scan.data, place)}
-    )
+    defects = {"lost": lost, **unseen(scan.data, place), "remade": remade}
+    return Subject(f"runner {balloon} {row.name}", alone, scan.data, u, defects)

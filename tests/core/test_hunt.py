@@ -12,12 +12,12 @@ EACH = {"kind": 12, "row": 3}
 
 
 def hunt(subject, count, seed):
-    """The catches of some defects, in turn."""
+    """The catches of some defects: the last one of the subject, then others in turn."""
     rng = np.random.default_rng(seed)
     before = subject.judged(subject.data)
     assert before.verdict == "PASS", (subject.name, before.reason)
     names = list(subject.defects)
-    order = [names[(k + seed) % len(names)] for k in range(count)]
+    order = [names[-1], *(names[(k + seed) % len(names)] for k in range(count - 1))]
     return [hunted(subject, name, float(rng.choice(SIZES)), rng, before) for name in order]
 
 

@@ -422,6 +422,18 @@ def test_little_data_is_no_evidence():
     assert np.count_nonzero(~found.series[1].measured) == 3, "neighbours do not stand in for lost profiles"
 
 
+def test_a_line_on_a_section_rests_on_most_of_its_points():
+    x, zone = -10.0 + 0.1 * np.arange(200), RectangleZone(x=0, y=0, width=4, height=12)
+    flank = 1.2 * x
+    with pytest.raises(NotMeasured, match="no straight line"):
+        on_profile(ProfileLineKind(), flank + 0.3 * x**2, zone)
+    seen = np.where(x < -0.2, np.nan, np.where(x < 1.5, flank, flank + 1.0))
+    with pytest.raises(NotMeasured, match="lie on one line"):
+        on_profile(ProfileLineKind(), seen, zone)
+    dirty = np.where(x < 0.8, flank, flank + 1.0)
+    assert on_profile(ProfileLineKind(), dirty, zone).climb == pytest.approx(1.2, abs=1e-6)
+
+
 def test_a_step_in_a_shadow_lies_where_its_upper_side_was_seen_last():
     x = -10.0 + 0.1 * np.arange(200)
     z = np.where(x < 0, 2.0, 0.0)

@@ -21,6 +21,11 @@ FEWEST = 5
 """Points that show a line and not two strays."""
 FLOOR = 0.003
 """mm by which a point may always be off its line."""
+OFF, BENT = 10.0, 11.0
+"""Codes of a row for a line that too few of the points lie on, and for one whose points follow no line."""
+STRAYS, NOISE = 0.02, 0.01
+"""rms square to a line by which its points may stray: as a share of its length, and in mm; beyond both, what
+bends within it turns it by several degrees."""
 
 
 @register
@@ -58,9 +63,30 @@ class ProfileLineKind(SectionFeature):
         modes = {"robust": ROBUST, "all": ALL, "upper": UPPER, "lower": LOWER}
         return lines(x, z, inside, modes[self.fit], self.share / 100.0, FLOOR, FEWEST)
 
+    def measured(
+        self, x: FloatArray, z: FloatArray, inside: BoolArray, columns: BoolArray, middle: FloatArray
+    ) -> FloatArray:
+        """Without the lines that less than the least data lies on, or that are none."""
+        rows = super().measured(x, z, inside, columns, middle)
+        if self.fit != "robust":
+            return rows
+        unseen = np.count_nonzero(columns & np.isnan(z), axis=1)
+        share = 100.0 * rows[:, 6] / np.maximum(rows[:, 7] + unseen, 1)
+        off, steep = (rows[:, 0] == 0) & (share < self.least_data), np.hypot(1.0, rows[:, 2])
+        rows[off, 0], rows[off, 1] = OFF, share[off]
+        strays, long = rows[:, 5] / steep, (rows[:, 4] - rows[:, 3]) * steep
+        rows[(rows[:, 0] == 0) & (strays > np.maximum(STRAYS * long, NOISE)), 0] = BENT
+        return rows
+
     def found(self, cut: Cut, row: FloatArray) -> Line:
         """A `Line` whose climb is along the section."""
         code, a, b, low, high, _, _, points = row.tolist()
+        if code == OFF:
+            raise NotMeasured(
+                f"only {a:.0f} % of the points here lie on one line; minimum {self.least_data:g} %"
+            )
+        if code == BENT:
+            raise NotMeasured("the points here follow no straight line; make the zone smaller")
         if code:
             raise NotMeasured(f"the section holds {points:.0f} points here; a line needs {FEWEST}")
         middle = (low + high) / 2
