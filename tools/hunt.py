@@ -149,6 +149,8 @@ follows at least 80 % of its effect, fails, has bounds that hold the true value,
 
 ## From which size on defects are always noticed
 
+The smallest put in are of {min(SIZES):g} tolerances. Of a few subjects few of one size were put in.
+
 {chr(10).join(smallest(catches))}
 
 ## What became of them
