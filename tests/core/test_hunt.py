@@ -3,6 +3,8 @@
 import numpy as np
 import pytest
 
+from hemtra.core.plan.rejudging import comparable
+from hemtra.virtual.demo import demo_plan
 from hunting import KINDS, CoverRow, hunted, runner_row
 
 SIZES = (0.6, 1.0, 1.5, 2.5)
@@ -52,3 +54,12 @@ def test_what_is_hidden_is_not_hidden_behind_not_measured():
         rng = np.random.default_rng(3)
         told += [hunted(subject, "dropouts 1 %", 1.0, rng, before).told for _ in range(3)]
     assert told.count("not measured") + told.count("refused") <= 0.05 * len(told)
+
+
+@pytest.mark.parametrize(("balloon", "known"), [(6, True), (15, False)])
+def test_a_value_that_failed_unseen_does_not_pass_by_other_limits(balloon, known):
+    """Values on record do not say what they rest on: a row that asks for it needs its scan again."""
+    plan = demo_plan()
+    row = plan.characteristic(balloon)
+    wider = plan.edited(sheet=tuple(r.edited(upper=row.upper + 1.0) if r is row else r for r in plan.sheet))
+    assert (comparable(plan, wider) is not None) == known

@@ -20,7 +20,8 @@ def comparable(then: Plan, now: Plan) -> Pairs | None:
     """The rows of a plan by which another's values can be judged; None where values alone cannot tell.
 
     They can where the steps are the same and rows differ in names and limits only. A row that makes one value
-    of many must be quite the same, since other limits might have picked another value.
+    of many must be quite the same, since other limits might have picked another value; so must one that asks
+    how much was seen, since a value that fails is on record however little it rests on.
     """
     if (then.steps, then.prepared, then.by_profile) != (now.steps, now.prepared, now.by_profile):
         return None
@@ -32,7 +33,7 @@ def comparable(then: Plan, now: Plan) -> Pairs | None:
         if before is None or before.off or not _same_value(before, row):
             return None
         same = _same_limits(before, row) and before.name == row.name
-        if not _same_limits(before, row) and _of_many(now, row):
+        if not _same_limits(before, row) and (_of_many(now, row) or _asks_coverage(now, row)):
             return None
         found.append((row, same))
     return tuple(found)
@@ -59,6 +60,15 @@ def _same_value(before: Characteristic, now: Characteristic) -> bool:
 def _same_limits(before: Characteristic, now: Characteristic) -> bool:
     names = ("lower", "upper", "nominal", "uncertainty", "over", "least_share")
     return all(getattr(before, name) == getattr(now, name) for name in names)
+
+
+def _asks_coverage(plan: Plan, row: Characteristic) -> bool:
+    """Whether a value may fail that, inside its limits, would not be measured for what it rests on."""
+    if row.step is None:
+        return False
+    kind = kind_named(plan.step(row.step).kind)
+    least = kind.least_coverage if row.least_coverage is None else row.least_coverage
+    return least > 0.0 or kind.looks_at_data
 
 
 def _of_many(plan: Plan, row: Characteristic) -> bool:
