@@ -210,7 +210,9 @@ def _intersection(rng, noise):
 
 def _hole(rng, noise):
     x, y, _, a, b = pose(rng, tilt=1.0)
-    data = scan(a * X + b * Y - 2.0 * soft(4.0 - np.hypot(X - x, Y - y)), rng, noise)
+    # round in the plane of its tilted rim
+    off = np.hypot(np.hypot(X - x, Y - y), a * (X - x) + b * (Y - y))
+    data = scan(a * X + b * Y - 2.0 * soft(4.0 - off), rng, noise)
     zone = EllipseZone(x=x + 0.2, y=y - 0.1, width=12, height=12)
     return data, x, y, measured(CircleKind(change="rises", least_step=1), data, zone)
 

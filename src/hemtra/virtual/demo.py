@@ -106,21 +106,25 @@ class DemoPart:
         return scan_part(self.cover, STATION, self.seed, taken=TAKEN, name=self.file)
 
     def _pose(self, cover: Cover) -> Frame:
-        rng = np.random.default_rng([self.seed, 77])
-        rotation, toward = rng.uniform(-180.0, 180.0), rng.uniform(0.0, 2 * np.pi)
-        tilt = LARGEST_TILT * math.sqrt(rng.uniform())
-        # a straight part's corners are rounded off by 12 mm; what is left turns
-        reach = np.array([cover.size[0] / 2 - 12.0, cover.size[1] / 2 - 12.0])
-        c, s = abs(math.cos(math.radians(rotation))), abs(math.sin(math.radians(rotation)))
-        half = np.array([[c, s], [s, c]]) @ reach + 12.0
-        x, y = rng.uniform(-1.0, 1.0, 2) * np.maximum(np.array(VIEW) - half, 0.0)
-        return Frame(
-            x=float(x),
-            y=float(y),
-            rotation=float(rotation),
-            tilt_x=tilt * math.cos(toward),
-            tilt_y=tilt * math.sin(toward),
-        )
+        return random_pose(np.random.default_rng([self.seed, 77]), cover.size)
+
+
+def random_pose(rng: np.random.Generator, size: tuple[float, float]) -> Frame:
+    """Turned by any angle, anywhere that the view holds a cover of that size, tilted by up to 2°."""
+    rotation, toward = rng.uniform(-180.0, 180.0), rng.uniform(0.0, 2 * np.pi)
+    tilt = LARGEST_TILT * math.sqrt(rng.uniform())
+    # a straight part's corners are rounded off by 12 mm; what is left turns
+    reach = np.array([size[0] / 2 - 12.0, size[1] / 2 - 12.0])
+    c, s = abs(math.cos(math.radians(rotation))), abs(math.sin(math.radians(rotation)))
+    half = np.array([[c, s], [s, c]]) @ reach + 12.0
+    x, y = rng.uniform(-1.0, 1.0, 2) * np.maximum(np.array(VIEW) - half, 0.0)
+    return Frame(
+        x=float(x),
+        y=float(y),
+        rotation=float(rotation),
+        tilt_x=tilt * math.cos(toward),
+        tilt_y=tilt * math.sin(toward),
+    )
 
 
 PARTS = (
@@ -246,7 +250,7 @@ def _hub() -> Group:
     height = _step("hub-height", "Hub height", "height", point=(top.id,), plane=(DATUM,))
     tilt = _step("hub-tilt", "Hub tilt", "tilt", plane=(plane.id,), to=(DATUM,))
     ring = RingZone(x=0, y=0, width=26, height=26, inner=0.6)
-    bore = _zoned("bore", "Bore rim", "circle", ring, change="rises", least_step=2)
+    bore = _zoned("bore", "Bore rim", "circle", ring, change="rises", least_step=2, wall="top")
     diameter = _step("bore-diameter", "Bore diameter", "diameter", of=(bore.id,))
     place = _step("bore-position", "Bore position", "true-position", point=(bore.id,), frame=(FRAME,))
     rows = [
@@ -412,6 +416,7 @@ def _flange() -> Group:
             RectangleZone(x=x, y=0, width=6, height=40),
             change=change,
             least_step=2,
+            wall="top",
         )
         for side, x, change in (("E", 60, "falls"), ("W", -60, "rises"))
     ]

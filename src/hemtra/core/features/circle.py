@@ -8,7 +8,7 @@ from typing import ClassVar
 
 import numpy as np
 
-from hemtra.core.arrays import FloatArray
+from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.coverage import WHOLE, Coverage
 from hemtra.core.features.edge import seen_on, ticks
 from hemtra.core.features.opening import residuals_round
@@ -51,19 +51,13 @@ class CircleKind(RimKind):
         places, levels, seen = self._rim(given)
         self._enough(places, seen, FEWEST, about=None)
         pitch = max(given.data.grid.dx, given.data.grid.dy)
-        circle = robust_circle(places[:, 0], places[:, 1], FLOOR * pitch)
-        self._enough(places, seen, FEWEST, about=np.array(circle[:2]))
-        x, y, radius, used = circle
-        left = np.hypot(places[:, 0] - x, places[:, 1] - y) - radius
+        (x, y, radius), left, used, level = _round(places, levels, FLOOR * pitch)
+        self._enough(places, seen, FEWEST, about=np.array((x, y)))
         scatter = float(np.sqrt(np.mean(left[used] ** 2)))
-        design = np.column_stack([np.ones(len(places)), places - (x, y)])
-        # most of the rim is level with its middle, which is start enough
-        start = np.array([float(np.median(levels)), 0.0, 0.0])
-        level, _ = settle_linear(design, levels, start, 0.002)
         found = FoundCircle(
             x,
             y,
-            float(level[0]),
+            level,
             radius,
             share=float(seen.mean()),
             scatter=scatter,
@@ -82,12 +76,11 @@ class CircleKind(RimKind):
         circle: FoundCircle = outcome.value
         places, levels, _ = self._rim(given)
         pitch = max(given.data.grid.dx, given.data.grid.dy)
-        *_, used = robust_circle(places[:, 0], places[:, 1], FLOOR * pitch)
+        _, left, used, _ = _round(places, levels, FLOOR * pitch)
         angle = np.linspace(0.0, 2 * np.pi, 73)
         round_ = np.column_stack(
             [circle.x + circle.radius * np.cos(angle), circle.y + circle.radius * np.sin(angle)]
         )
-        left = np.hypot(places[:, 0] - circle.x, places[:, 1] - circle.y) - circle.radius
         return Evidence(
             (
                 Strokes(ticks(places[used], levels[used], 0.0, pitch), "used-data"),
@@ -96,3 +89,28 @@ class CircleKind(RimKind):
             ),
             residuals_round(places - (circle.x, circle.y), left),
         )
+
+
+def _round(
+    places: FloatArray, levels: FloatArray, floor: float
+) -> tuple[tuple[float, float, float], FloatArray, BoolArray, float]:
+    """Centre and radius in mm, distances from it and which places count, and the height of the centre.
+
+    The circle lies in the plane of its rim: seen from above, that of a tilted part is shorter along the slope.
+    """
+    middle = places.mean(axis=0)
+    design = np.column_stack([np.ones(len(places)), places - middle])
+    # most of the rim is level with its middle, which is start enough
+    start = np.array([float(np.median(levels)), 0.0, 0.0])
+    level, _ = settle_linear(design, levels, start, 0.002)
+    slope = np.array([level[1], level[2]])
+    steep = float(np.hypot(*slope))
+    uphill = slope / steep if steep > 0.0 else slope
+    longer = math.hypot(1.0, steep) - 1.0
+    flat = places + longer * ((places - middle) @ uphill)[:, None] * uphill
+    x, y, radius, used = robust_circle(flat[:, 0], flat[:, 1], floor)
+    left = np.hypot(flat[:, 0] - x, flat[:, 1] - y) - radius
+    off = np.array([x, y]) - middle
+    centre = middle + off - longer / (1.0 + longer) * float(off @ uphill) * uphill
+    height = float(level[0] + slope @ (centre - middle))
+    return (float(centre[0]), float(centre[1]), radius), left, used, height

@@ -169,9 +169,7 @@ class EdgeKind(SeenBySteps):
         starts = starts + shift * np.array([ux, uy])
         lines = np.column_stack([starts, np.full(count, ux), np.full(count, uy)])
         reach = zone.width / 2 + abs(shift)
-        found = crossings(
-            given.data, lines, reach, self.change, self.pick, self._least, grey=self.on == "brightness"
-        )
+        found = crossings(given.data, lines, reach, self._wanted(self.change, self.pick))
         found[:, 0] += shift
         inside = _inside(zone, found, v)
         found[~inside] = np.nan

@@ -58,9 +58,7 @@ class RimKind(SeenBySteps, ABC):
         angle = 2 * np.pi * np.arange(count) / count
         ux, uy = np.cos(angle), np.sin(angle)
         lines = np.column_stack([zone.x + middle * ux, zone.y + middle * uy, ux, uy])
-        found = crossings(
-            given.data, lines, reach, self.change, self.pick, self._least, grey=self.on == "brightness"
-        )
+        found = crossings(given.data, lines, reach, self._wanted(self.change, self.pick))
         places = lines[:, :2] + found[:, :1] * lines[:, 2:]
         kept = ~np.isnan(found[:, 0])
         kept[kept] = zone.contains(places[kept, 0], places[kept, 1])

@@ -7,6 +7,7 @@ from typing import ClassVar, Literal
 
 from hemtra.core.form import setting
 from hemtra.core.plan.kind import Kind
+from hemtra.core.scan.edge_lines import WALLS, Wanted
 
 
 class SeenBySteps(Kind, ABC):
@@ -19,6 +20,14 @@ class SeenBySteps(Kind, ABC):
         "seen by",
         "Steps of the surface, or of its brightness, as of something printed.",
         choices={"height": "height", "brightness": "brightness"},
+    )
+    wall: Literal["top", "half", "foot"] = setting(
+        "half",
+        "of a wall",
+        "Where on a wall that is seen the edge is: where the upper level ends, half way down, or where the"
+        " lower level begins.",
+        when={"on": ("height",)},
+        choices=WALLS,
     )
     least_step: float = setting(
         0.3,
@@ -46,6 +55,6 @@ class SeenBySteps(Kind, ABC):
         le=100.0,
     )
 
-    @property
-    def _least(self) -> float:
-        return self.least_step if self.on == "height" else self.least_contrast
+    def _wanted(self, change: str, pick: str) -> Wanted:
+        grey = self.on == "brightness"
+        return Wanted(change, pick, self.least_contrast if grey else self.least_step, self.wall, grey)

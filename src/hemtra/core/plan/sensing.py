@@ -12,7 +12,7 @@ from hemtra.core.arrays import FloatArray
 from hemtra.core.errors import NotMeasured
 from hemtra.core.geometry.line_fit import robust_circle, robust_linear
 from hemtra.core.plan.proposals import propose_spot
-from hemtra.core.scan.edge_lines import crossings
+from hemtra.core.scan.edge_lines import Wanted, crossings
 from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.zones import AnyZone, RectangleZone, RingZone
 
@@ -120,7 +120,8 @@ def _around(
     lines = np.column_stack([x + half * u, y + half * v, u, v])
     least = LEAST_CONTRAST if grey else LEAST_STEP
     found = {
-        change: crossings(data, lines, half, change, "first", least, grey=grey) for change in ("falls", "rises")
+        change: crossings(data, lines, half, Wanted(change, "first", least, grey=grey))
+        for change in ("falls", "rises")
     }
     at = np.column_stack([np.where(np.isnan(f[:, 0]), np.inf, f[:, 0]) for f in found.values()])
     falls = at[:, 0] <= at[:, 1]

@@ -13,6 +13,14 @@ BEYOND = 3
 """Samples on either side of an edge from which its two levels are taken."""
 SHADOWED = 3
 """Missing samples in a row that are a shadow and no dropout."""
+TOP, HALF, FOOT = range(3)
+"""Where on a wall its edge is: where the upper level ends, half way down, or where the lower one begins."""
+ENDS = 0.1
+"""mm off its level from which on a level has ended, or a quarter of the step where that is less."""
+FALLS = 0.025
+"""mm from one sample to the next from which on the surface still goes down a wall."""
+STEEP = 0.25
+"""mm from one sample to the next that are a wall: how far down it was met tells nothing about its place."""
 NEAREST, FIRST, LAST, STRONGEST = range(4)
 """Which of several edges on a line counts: nearest to its middle, first or last along it, or the largest."""
 
@@ -27,6 +35,7 @@ def edges_along(
     look: float,
     pitch: float,
     pick: int,
+    wall: int = HALF,
 ) -> FloatArray:
     """Where the surface falls along lines through a map, to fractions of a sample.
 
@@ -34,7 +43,8 @@ def edges_along(
     which the surface falls. bounds: (n, 2) differences across between which an edge counts. reach: mm either
     way from the middle. pick: which of several counts, see below. Samples lie `pitch` mm apart and go on for
     `look` mm on the low side, to find the ground behind a shadow; an edge into a shadow lies half a sample
-    behind the last one seen. Returns (n, 3): offset in mm, and the values above and below; NaN without.
+    behind the last one seen. wall: where on a wall the edge is, see `TOP`; a foot in the shadow is no edge.
+    Returns (n, 3): offset in mm, and the values above and below; NaN without.
     """
     x0, y0, dx, dy = grid
     n = points.shape[0]
@@ -47,7 +57,7 @@ def edges_along(
         u, v = (points[p, 0] - x0) / dx - half * du, (points[p, 1] - y0) / dy - half * dv
         count, beyond = 0, 0
         while count < most:
-            line[count] = _sample(values, u + count * du, v + count * dv)
+            line[count] = _sample(values, u + count * du, v + count * dv, wall != HALF)
             if count >= 2 * half and line[count] == line[count]:
                 beyond += 1
                 if beyond > (BEYOND if line[2 * half] != line[2 * half] else 0):
@@ -65,11 +75,21 @@ def edges_along(
                 after += 1
             if after == count:
                 break
-            upper, lower = _upper(line, k), _lower(line, after, count)
-            middle = (upper + lower) / 2
-            if line[k] >= middle > line[after] and bounds[p, 0] <= upper - lower <= bounds[p, 1]:
-                if after == k + 1:
-                    offset = k + (line[k] - middle) / (line[k] - line[after])
+            upper, lower = _upper(line, k, wall != HALF), _lower(line, after, count, wall != HALF)
+            level = (upper + lower) / 2
+            if wall == TOP:
+                level = upper - min(ENDS, (upper - lower) / 4)
+            elif wall == FOOT:
+                level = lower + min(ENDS, (upper - lower) / 4)
+            if line[k] >= level > line[after] and bounds[p, 0] <= upper - lower <= bounds[p, 1]:
+                drop = line[k] - line[after]
+                if wall == FOOT and after > k + 1:
+                    k = after
+                    continue
+                if wall != HALF and (after > k + 1 or drop > STEEP):
+                    offset = k + 0.5
+                elif after == k + 1:
+                    offset = k + (line[k] - level) / drop
                 elif after - k > SHADOWED:
                     offset = k + 0.5
                 else:
@@ -90,28 +110,41 @@ def edges_along(
 
 
 @njit(cache=True, nogil=True, inline="always")
-def _upper(line: FloatArray, k: int) -> float:
-    """The highest of the samples just before an edge."""
+def _upper(line: FloatArray, k: int, climb: bool) -> float:
+    """The highest of the samples just before an edge; climb: up all of a wall that it lies on."""
     upper: float = line[k]
-    for m in range(max(k - BEYOND, 0), k):
+    m, left = k - 1, BEYOND
+    while m >= 0 and left > 0:
+        left -= 1
         if line[m] > upper:
+            if climb and line[m] - upper > FALLS:
+                left = BEYOND
             upper = line[m]
+        m -= 1
     return upper
 
 
 @njit(cache=True, nogil=True, inline="always")
-def _lower(line: FloatArray, k: int, count: int) -> float:
-    """The lowest of the samples just behind an edge, of the first `count` that were taken."""
+def _lower(line: FloatArray, k: int, count: int, climb: bool) -> float:
+    """The lowest of the samples just behind an edge, of the first `count` that were taken; climb: likewise."""
     lower: float = line[k]
-    for m in range(k + 1, min(k + BEYOND + 1, count)):
+    m, left = k + 1, BEYOND
+    while m < count and left > 0:
+        left -= 1
         if line[m] < lower:
+            if climb and lower - line[m] > FALLS:
+                left = BEYOND
             lower = line[m]
+        m += 1
     return lower
 
 
 @njit(cache=True, nogil=True, inline="always")
-def _sample(values: Heights, u: float, v: float) -> float:
-    """The map between its points; beside missing ones its nearest point, so that data ends where it ends."""
+def _sample(values: Heights, u: float, v: float, kept: bool) -> float:
+    """The map between its points; beside missing ones its nearest point, so that data ends where it ends.
+
+    kept: also across a wall, so that a level ends there and does not fade.
+    """
     rows, cols = values.shape
     if u < 0.0 or v < 0.0 or u > cols - 1 or v > rows - 1:
         return np.nan
@@ -120,7 +153,7 @@ def _sample(values: Heights, u: float, v: float) -> float:
     a, b = values[i, j], values[i, j + 1]
     c, d = values[i + 1, j], values[i + 1, j + 1]
     mean: float = (1 - fv) * ((1 - fu) * a + fu * b) + fv * ((1 - fu) * c + fu * d)
-    if mean == mean:
+    if mean == mean and not (kept and max(max(a, b), max(c, d)) - min(min(a, b), min(c, d)) > STEEP):
         return mean
     nearest: float = values[i + (fv >= 0.5), j + (fu >= 0.5)]
     return nearest

@@ -1,0 +1,116 @@
+"""Prints docs/pose-study.md: what the way a nominal part lies does to every value of the demo plans.
+
+`python tools/pose_study.py [poses]`; the poses are the same every time.
+"""
+
+import sys
+from collections.abc import Callable
+from concurrent.futures import ProcessPoolExecutor
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+
+sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
+from exact_views import exact_map
+from hemtra import inspect
+from hemtra.core.geometry.frames import Frame
+from hemtra.core.plan.document import Characteristic, Plan
+from hemtra.core.scan.scan import Scan
+from hemtra.virtual.cover import Cover
+from hemtra.virtual.demo import LARGEST_TILT, STATION, demo_plan, random_pose
+from hemtra.virtual.runner import Runner
+from hemtra.virtual.runner_demo import RUNNER_STATION, runner_plan
+from hemtra.virtual.sensor import scan_part
+
+POSES = 200
+EXEMPT = (23, 24)
+"""Rows of the cover that are no sizes: a text and a count."""
+RUNNER_TILT = 0.3
+"""Degrees that the line's guides leave a runner."""
+
+
+def cover_scan(seed: int, exact: bool) -> Scan:
+    """The nominal cover in one of the poses, scanned or as a map of its true heights."""
+    part = Cover(serial=f"{seed:06d}")
+    part = replace(part, pose=random_pose(np.random.default_rng([seed, 1717]), part.size))
+    return exact_map(part, STATION) if exact else scan_part(part, STATION, seed)
+
+
+def runner_scan(seed: int, exact: bool) -> Scan:
+    """The nominal runner as the guides of its line let it lie."""
+    rng = np.random.default_rng([seed, 4646])
+    x, z, tilt = rng.uniform(-0.8, 0.8), rng.uniform(-0.2, 0.2), rng.uniform(-RUNNER_TILT, RUNNER_TILT)
+    part = Runner(pose=Frame(x=float(x), z=float(z), tilt_y=float(tilt)))
+    return exact_map(part, RUNNER_STATION) if exact else scan_part(part, RUNNER_STATION, seed)
+
+
+def _values(task: tuple[str, int, bool]) -> list[float]:
+    what, seed, exact = task
+    plan, scan = (demo_plan(), cover_scan) if what == "cover" else (runner_plan(), runner_scan)
+    rows = inspect(plan, scan(seed, exact)).characteristics
+    return [float("nan") if row.value is None or row.text else float(row.value) for row in rows]
+
+
+def of_tolerance(row: Characteristic, truth: float, width: float) -> float:
+    """A width as a share of the limits' width, or half of it as that of one limit's way to the truth, in %."""
+    if row.lower is not None and row.upper is not None:
+        return 100.0 * width / (row.upper - row.lower)
+    limit = row.upper if row.upper is not None else row.lower
+    assert limit is not None
+    return 100.0 * width / 2 / abs(limit - truth)
+
+
+def table(plan: Plan, truth: Callable[[int], float], found: dict[bool, np.ndarray]) -> None:
+    """One line a row of the sheet; found: by whether the map is exact, (poses, rows) values."""
+    print("| | | bias | σ | 6 σ of tolerance | bias of tolerance | not measured |", end="")
+    print(" σ, exact map | 6 σ of tolerance |")
+    print("|---:|---|---:|---:|---:|---:|---:|---:|---:|")
+    for k, row in enumerate(plan.sheet):
+        if plan.by_profile is None and row.balloon in EXEMPT:
+            continue
+        true = truth(row.balloon)
+        seen, exact = (found[key][:, k] for key in (False, True))
+        off = float(np.nanmean(seen)) - true
+        sigmas = [float(np.nanstd(values)) for values in (seen, exact)]
+        shares = [f"{of_tolerance(row, true, 6 * sigma):.1f} %" for sigma in sigmas]
+        # a bias is no scatter: all of it counts against the one limit
+        bias = of_tolerance(row, true, abs(off) * (1 if row.lower is not None and row.upper is not None else 2))
+        cells = [str(row.balloon), row.name, f"{1000 * off:+.1f}", f"{1000 * sigmas[0]:.1f}", shares[0]]
+        cells += [f"{bias:.1f} %", str(int(np.isnan(seen).sum())), f"{1000 * sigmas[1]:.1f}", shares[1]]
+        print("| " + " | ".join(cells) + " |")
+
+
+def study(what: str, poses: int) -> dict[bool, np.ndarray]:
+    """By whether the map is exact, (poses, rows) values."""
+    tasks = [(what, seed, exact) for exact in (False, True) for seed in range(poses)]
+    with ProcessPoolExecutor() as pool:
+        rows = np.array(list(pool.map(_values, tasks, chunksize=5)))
+    return {False: rows[:poses], True: rows[poses:]}
+
+
+def main() -> None:
+    """The whole page."""
+    poses = int(sys.argv[1]) if len(sys.argv) > 1 else POSES
+    print(
+        f"""# What the pose does to a value
+
+The nominal part in {poses} poses, measured with the demo plan, minus what is true of it: the cover turned by
+any angle, anywhere the view holds it, tilted by up to {LARGEST_TILT:.0f}°; the runner as the guides of its
+line let it lie. *Exact map*: the true height at every point of the same grid, without sensor, shadow or noise.
+Values in 1/1000 of the unit (mm, ° or mm³). 6 σ is over the width of the limits; for rows with one limit it is
+3 σ over its distance from the true value. The text and the count (23 and 24) are left out. Made by
+`python tools/pose_study.py`.
+
+## The rain-pump cover
+"""
+    )
+    truths = Cover().truth()
+    table(demo_plan(), lambda balloon: float(truths[balloon]), study("cover", poses))
+    print("\n## The drawer runner\n")
+    runner = Runner().truth(np.linspace(-40.0, 40.0, 500))
+    table(runner_plan(), lambda balloon: float(runner[balloon].mean()), study("runner", poses))
+
+
+if __name__ == "__main__":
+    main()
