@@ -23,7 +23,7 @@ class SeenBySteps(Kind, ABC):
     )
     wall: Literal["top", "half", "foot"] = setting(
         "half",
-        "of a wall",
+        "place on a wall",
         "Where on a wall that is seen the edge is: where the upper level ends, half way down, or where the"
         " lower level begins.",
         when={"on": ("height",)},

@@ -76,24 +76,11 @@ def edges_along(
             if after == count:
                 break
             upper, lower = _upper(line, k, wall != HALF), _lower(line, after, count, wall != HALF)
-            level = (upper + lower) / 2
-            if wall == TOP:
-                level = upper - min(ENDS, (upper - lower) / 4)
-            elif wall == FOOT:
-                level = lower + min(ENDS, (upper - lower) / 4)
-            if line[k] >= level > line[after] and bounds[p, 0] <= upper - lower <= bounds[p, 1]:
-                drop = line[k] - line[after]
-                if wall == FOOT and after > k + 1:
-                    k = after
-                    continue
-                if wall != HALF and (after > k + 1 or drop > STEEP):
-                    offset = k + 0.5
-                elif after == k + 1:
-                    offset = k + (line[k] - level) / drop
-                elif after - k > SHADOWED:
-                    offset = k + 0.5
-                else:
-                    offset = (k + after) / 2
+            level = _level(upper, lower, wall)
+            hidden_foot = wall == FOOT and after > k + 1
+            steps = line[k] >= level > line[after] and bounds[p, 0] <= upper - lower <= bounds[p, 1]
+            if steps and not hidden_foot:
+                offset = _offset(line, k, after, level, wall)
                 t = (offset - half) * pitch
                 merit = -abs(t)
                 if pick == FIRST:
@@ -107,6 +94,28 @@ def edges_along(
                     found[p, 0], found[p, 1], found[p, 2] = t, upper, lower
             k = after
     return found
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _level(upper: float, lower: float, wall: int) -> float:
+    """The height at which an edge between two levels is crossed."""
+    ends = min(ENDS, (upper - lower) / 4)
+    if wall == TOP:
+        return upper - ends
+    return lower + ends if wall == FOOT else (upper + lower) / 2
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _offset(line: FloatArray, k: int, after: int, level: float, wall: int) -> float:
+    """Where between two samples, the next ones that were seen, a level is crossed, counted in samples."""
+    drop: float = line[k] - line[after]
+    shadow = after > k + 1
+    if wall != HALF and (shadow or drop > STEEP):
+        return k + 0.5
+    if not shadow:
+        crossing: float = k + (line[k] - level) / drop
+        return crossing
+    return k + 0.5 if after - k > SHADOWED else (k + after) / 2
 
 
 @njit(cache=True, nogil=True, inline="always")

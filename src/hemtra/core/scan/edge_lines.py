@@ -22,7 +22,7 @@ PICKS: Mapping[str, str] = {
     "nearest": "nearest the middle",
 }
 _PICK = {"strongest": STRONGEST, "first": FIRST, "last": LAST, "nearest": NEAREST}
-WALLS: Mapping[str, str] = {"top": "its top", "half": "half height", "foot": "its foot"}
+WALLS: Mapping[str, str] = {"top": "top", "half": "half height", "foot": "foot"}
 _WALL = {"top": TOP, "half": HALF, "foot": FOOT}
 LOOK = 8.0
 """mm behind an edge within which the ground is looked for, where the edge throws a shadow."""
