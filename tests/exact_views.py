@@ -1,4 +1,4 @@
-"""Maps of the true heights of the virtual parts, without sensor, shadow or noise, by a slow, exact tracer.
+"""A slow, exact tracer of rays against the virtual parts, and what it sees: hits, and maps of true heights.
 
 It takes none of the virtual sensor's short cuts: a ray is followed in small steps from above the part until it
 is below the surface, and the crossing is then halved down to a nanometre. Sensor coordinates in mm, level
@@ -74,8 +74,31 @@ def _heights(xs: np.ndarray, ys: np.ndarray, step: float, shape: Any, pose: Any)
     return z
 
 
+@njit(nogil=True)
+def _seen(
+    slopes: np.ndarray, ys: np.ndarray, height: float, baseline: float, step: float, shape: Any, pose: Any
+) -> np.ndarray:
+    z = np.empty(slopes.size)
+    for k in range(slopes.size):
+        laser, way = np.array([0.0, ys[k], height]), np.array([slopes[k], 0.0, -1.0])
+        t = first_inside(laser, way, height - TOP, height + 40.0, step, shape, pose)
+        hit = laser + t * way
+        sight = np.array([0.0, ys[k] + baseline, height]) - hit
+        z[k] = hit[2]
+        # to the camera, from a micrometre above the surface on
+        if not math.isnan(first_inside(hit, sight, 1e-5, (TOP - hit[2]) / sight[2], step, shape, pose)):
+            z[k] = math.nan
+    return z
+
+
 def _pose(part: Any) -> tuple[np.ndarray, np.ndarray, float]:
     return np.ascontiguousarray(part.pose.matrix), np.array(part.pose.origin, float), BELT
+
+
+def traced(part: Any, station: Any, slopes: np.ndarray, ys: np.ndarray, step: float = 0.002) -> np.ndarray:
+    """(n,) heights that a level sensor at x = 0 sees along rays of such slopes at ys; NaN for none."""
+    model, mount = models_of(station)[0], station.sensors[0]
+    return _seen(slopes, ys, mount.stand_off, model.baseline, step, part.shape(), _pose(part))
 
 
 def exact_map(part: Any, station: Any, step: float = 0.02) -> Scan:

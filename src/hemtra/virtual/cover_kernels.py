@@ -42,6 +42,13 @@ class CoverShape(NamedTuple):
     print_: NDArray[np.uint8]
     """Modules of the printed Data Matrix, 1 = dark; row 0 at the top."""
 
+    @property
+    def top(self) -> float:
+        """mm that nothing of it stands above."""
+        hub = self.hub_height + HUB_RADIUS * math.hypot(self.hub_slope_x, self.hub_slope_y)
+        highest = max(hub, *self.boss_heights, *self.bead[:, 1], self.plug_flush, RIB_HEIGHT)
+        return float(highest + max(self.bow, 0.0) * max(1.0, self.length / 120.0) ** 2)
+
 
 # Elements a point of the surface can belong to.
 NOTHING, FLANGE, BOSS, HUB, POCKET, SLOT, PLUG, RIB, BEAD = range(9)

@@ -229,6 +229,7 @@ def _boss_places() -> Group:
             f"Boss {name} rim",
             "circle",
             RingZone(x=x, y=y, width=16, height=16, inner=0.55),
+            wall="top",
         )
         for name, (x, y) in zip(BOSS_NAMES, BOSSES, strict=True)
     ]

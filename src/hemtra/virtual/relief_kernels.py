@@ -22,6 +22,11 @@ class ReliefShape(NamedTuple):
     bump: FloatArray
     """(4,): x, y, radius and height of a dent or bump; height 0 for none."""
 
+    @property
+    def top(self) -> float:
+        """mm that nothing of it stands above."""
+        return float(self.pieces[:, 4].max(initial=self.base) + max(self.bump[3], 0.0))
+
 
 @njit(cache=True, nogil=True)
 def relief_surface(x: float, y: float, s: Any) -> tuple[float, float, int]:

@@ -41,6 +41,11 @@ class RunnerShape(NamedTuple):
     dent: tuple[float, float, float]
     """y from, y to, and by how much the right groove is shallower there."""
 
+    @property
+    def top(self) -> float:
+        """mm that nothing of it stands above."""
+        return HEM + max(self.upper, self.lower + self.flush)
+
 
 @njit(cache=True, nogil=True)
 def hem_place(y: float, s: RunnerShape) -> float:

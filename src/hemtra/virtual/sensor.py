@@ -22,6 +22,7 @@ from hemtra.virtual.line import Passage, passage
 from hemtra.virtual.models import sensor_model
 from hemtra.virtual.parts import Part
 from hemtra.virtual.sensor_kernels import (
+    BLOCK,
     HIGHEST,
     LOWEST,
     NEAREST,
@@ -29,6 +30,7 @@ from hemtra.virtual.sensor_kernels import (
     Electronics,
     Optics,
     Pose,
+    highest_of_blocks,
     sample_field,
     see_profiles,
 )
@@ -37,6 +39,8 @@ SHADOW = 16.0
 """mm of travel over which the highest part can hide something from the camera."""
 MARGIN = 1.02
 """The surface is sampled a little beyond the view, so that rays at its border meet something."""
+SAMPLED = 0.5
+"""Samples of the surface per ray: a ray is followed where it meets the surface between two of them."""
 LOOK_AT = 0.275
 """Where automatic exposure looks at a part, as a share of its length from its middle."""
 WORTH_TWO = 200
@@ -77,7 +81,7 @@ class PartUnderSensor:
         # places passed twice, or backward, are sampled once, in the order of the part
         self._places, self._rows = np.unique(way.ys, return_inverse=True)
         half_view = model.width_at(mount.stand_off - BELT) / 2 * MARGIN
-        self._xs = np.linspace(-half_view, half_view, round(model.points * MARGIN))
+        self._xs = np.linspace(-half_view, half_view, round(model.points * MARGIN * SAMPLED))
         self._shape = part.shape()
         self._optics = _optics(mount, model)
         self._reference = _reference(mount, self._optics)
@@ -90,8 +94,9 @@ class PartUnderSensor:
             Electronics(exposure, model.noise, model.quantum, np.uint64(seed + k), ideal)
             for k, exposure in enumerate(exposures)
         ]
-        self._pose = _pose(part, mount, station.line.climb)._replace(top=-np.inf)
+        self._pose = _pose(part, mount, station.line.climb)
         self._field = np.full((self._places.size, self._xs.size), -np.inf, np.float32)
+        self._tops = np.full([-(-n // BLOCK) for n in self._field.shape], -np.inf, np.float32)
         self._sampled = 0
 
     @property
@@ -128,6 +133,7 @@ class PartUnderSensor:
                 end - start,
                 worth=end - start > WORTH_TWO,
             )
+            highest_of_blocks(self._field, start, end, self._tops)
             self._pose = self._pose._replace(top=max(self._pose.top, float(new.max())))
 
     def _see(
@@ -143,6 +149,7 @@ class PartUnderSensor:
                 self._xs,
                 self._places,
                 self._field,
+                self._tops,
                 self._shape,
                 self._pose,
                 self._optics,
@@ -235,7 +242,8 @@ def _pose(part: Part, mount: SensorMount, climb: float) -> Pose:
     plane = np.array([height, -nx / nz, -ny / nz])
     x, y, z = (float(part) for part in turned.T @ Frame(tilt_x=climb).matrix[:, 1])
     rotation = np.ascontiguousarray(turned.T @ part.pose.matrix)
-    return Pose(rotation, turned.T @ (part.pose.origin - place), plane, (x, y, z), np.inf)
+    origin = turned.T @ (part.pose.origin - place)
+    return Pose(rotation, origin, plane, (x, y, z), -np.inf, float(part.shape().top))
 
 
 def _optics(mount: SensorMount, model: SensorModel) -> Optics:

@@ -22,16 +22,22 @@ from hemtra.virtual.relief_kernels import relief_surface
 from hemtra.virtual.runner_kernels import RunnerShape, runner_surface
 
 BELT_REFLECTANCE = 0.16
-STEPS_UP = 8
-"""Rounds at most to meet a tilted surface; level ones take one."""
+MOST_ROUNDS, HALVINGS = 2000, 34
 ON_SURFACE = 1e-6
-"""mm within which a round has met the surface."""
+"""mm within which a place is on the surface."""
 SMOOTH = 0.02
-"""mm between two samples below which the surface between them is guessed to be straight."""
+"""mm between two neighbouring samples below which no wall lies between them."""
 ON_WALL = 0.15
 """mm off the nearest sample of the surface from which a ray has met a wall between two samples."""
-CLEARANCE = 0.03
-"""mm a surface must rise above a line of sight to block it: more than the sampled field errs on slopes."""
+STRIDE, STRIDE_DOWN = 0.08, 0.3
+"""mm sideways in which a line is followed that may cross something, and one straight down."""
+NEARLY_LEVEL = 0.05
+"""mm by which the surface may rise or fall to the next samples and hide nothing beside itself."""
+CLEARLY, LEAVING = 1e-5, 1e-4
+"""mm by which a line must be inside to be inside, and from where on a line of sight has left the surface."""
+CREST_ROUNDS = 12
+BLOCK = 10
+"""Samples along and across of which only the highest is looked at first."""
 
 
 class Pose(NamedTuple):
@@ -45,6 +51,24 @@ class Pose(NamedTuple):
     """Which way the sensor goes, of length 1."""
     top: float
     """The highest z of the surface; above it nothing hides anything."""
+    highest: float
+    """z of the part's own that it nowhere stands above."""
+
+
+class Line(NamedTuple):
+    """A straight line as the part sees it: places (x + t u, y + t v, z + t w) in mm of its own coordinates."""
+
+    x: float
+    y: float
+    z: float
+    u: float
+    v: float
+    w: float
+    ground: float
+    climb: float
+    """The belt lies ground + climb t mm above the line, as the sensor sees it."""
+    upright: float
+    """mm of the part's height in one of the sensor's."""
 
 
 class Optics(NamedTuple):
@@ -99,47 +123,96 @@ def _surface_at(x, y, shape):  # type: ignore[no-untyped-def]
     return lambda x, y, shape: relief_surface(x, y, shape)
 
 
-@njit(cache=True, nogil=True)
-def station_surface(x: float, y: float, shape: Any, pose: Pose, guess: float) -> tuple[float, float]:
-    """Height and reflectance of part or belt at x, y; `guess` is a height to start from."""
-    r, o = pose.rotation, pose.origin
-    belt = pose.belt[0] + pose.belt[1] * x + pose.belt[2] * y
-    z, reflectance = guess, BELT_REFLECTANCE
-    tilt = abs(r[2, 0]) + abs(r[2, 1])
-    for _ in range(STEPS_UP):
-        dx, dy, dz = x - o[0], y - o[1], z - o[2]
-        px = r[0, 0] * dx + r[1, 0] * dy + r[2, 0] * dz
-        py = r[0, 1] * dx + r[1, 1] * dy + r[2, 1] * dz
-        pz = r[0, 2] * dx + r[1, 2] * dy + r[2, 2] * dz
-        part, reflectance, element = surface_at(px, py, shape)
-        if element == 0:
-            return belt, BELT_REFLECTANCE
-        miss = (part - pz) / r[2, 2]
-        z += miss
-        # a change in height moves the place on the part by its tilt only
-        if abs(miss) * tilt < ON_SURFACE:
-            break
-    if z <= belt:
-        return belt, BELT_REFLECTANCE
-    return z, reflectance
+@njit(cache=True, nogil=True, inline="always")
+def line_of(x: float, y: float, z: float, u: float, v: float, w: float, pose: Pose) -> Line:
+    """The line through places (x + t u, y + t v, z + t w) before the sensor that has not moved."""
+    r, o, belt = pose.rotation, pose.origin, pose.belt
+    dx, dy, dz = x - o[0], y - o[1], z - o[2]
+    return Line(
+        r[0, 0] * dx + r[1, 0] * dy + r[2, 0] * dz,
+        r[0, 1] * dx + r[1, 1] * dy + r[2, 1] * dz,
+        r[0, 2] * dx + r[1, 2] * dy + r[2, 2] * dz,
+        r[0, 0] * u + r[1, 0] * v + r[2, 0] * w,
+        r[0, 1] * u + r[1, 1] * v + r[2, 1] * w,
+        r[0, 2] * u + r[1, 2] * v + r[2, 2] * w,
+        belt[0] + belt[1] * x + belt[2] * y - z,
+        belt[1] * u + belt[2] * v - w,
+        r[2, 2],
+    )
 
 
 @njit(cache=True, nogil=True, inline="always")
-def row_surface(x: float, s: float, shape: Any, pose: Pose, guess: float) -> tuple[float, float]:
-    """Height and reflectance in the laser's plane of a sensor that has gone s mm."""
+def rise_at(t: float, line: Line, shape: Any) -> tuple[float, float]:
+    """How far part or belt lie above a place of a line, negative where it is clear of both; and the light."""
+    height, reflectance, element = surface_at(line.x + t * line.u, line.y + t * line.v, shape)
+    to_belt = line.ground + t * line.climb
+    to_part = (height - line.z - t * line.w) / line.upright
+    if element == 0 or to_part <= to_belt:
+        return to_belt, BELT_REFLECTANCE
+    return to_part, reflectance
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _ceiling(line: Line, top: float) -> float:
+    """The height, on a line of which t is the height, down to which it is clear of part and belt."""
+    return max((top - line.z) / line.w, -line.ground / line.climb)
+
+
+@njit(cache=True, nogil=True)
+def descend(line: Line, clear: float, guess: float, stride: float, shape: Any) -> tuple[float, float]:
+    """The height at which a line, of which t is the height, first meets part or belt going down, and the light.
+
+    clear: a height at which it is clear of everything; guess: where to begin, at most that high. What lies
+    below a place is taken for the next one, but no farther than `stride` mm sideways, so that nothing wider is
+    passed over; where that leads inside a wall, its face is halved down to.
+    """
+    side = math.hypot(line.u, line.v)
+    deepest = stride / max(side, 1e-9)
+    inside, t, before, light = -math.inf, guess, 0.0, 0.0
+    for _ in range(MOST_ROUNDS):
+        rise, light = rise_at(t, line, shape)
+        # a change in height moves the place on the part by the line's slope against the part's own axis
+        if abs(rise) * side < ON_SURFACE:
+            return t + rise, light
+        if rise > 0.0:
+            inside = t
+        else:
+            clear = t
+        ratio = rise / before if before != 0.0 else 0.0
+        step = max(rise, -deepest)
+        # a line that runs down beside a flank comes nearer to it by the same share every time (Aitken 1926)
+        after = t + (rise / (1.0 - ratio) if 0.0 < ratio < 0.9 else step)
+        before = rise if step == rise else 0.0
+        if (after >= clear and inside != -math.inf) or after <= inside:
+            break
+        t = after
+    for _ in range(HALVINGS):
+        t = (clear + inside) / 2
+        rise, faced = rise_at(t, line, shape)
+        if rise > 0.0:
+            inside, light = t, faced
+        else:
+            clear = t
+        if clear - inside < ON_SURFACE / 10:
+            break
+    return clear, light
+
+
+@njit(cache=True, nogil=True)
+def row_surface(x: float, s: float, shape: Any, pose: Pose) -> float:
+    """The highest of part and belt in the laser's plane of a sensor that has gone s mm."""
     a = pose.along
-    z, reflectance = station_surface(x + s * a[0], s * a[1], shape, pose, guess + s * a[2])
-    return z - s * a[2], reflectance
+    line = line_of(x + s * a[0], s * a[1], s * a[2], 0.0, 0.0, 1.0, pose)
+    top = _ceiling(line, pose.highest)
+    return descend(line, top, top, STRIDE_DOWN, shape)[0]
 
 
 @njit(cache=True, nogil=True)
 def sample_field(xs: FloatArray, ys: FloatArray, shape: Any, pose: Pose, field: NDArray[np.float32]) -> None:
     """Fill field (rows, cols) with the heights that a sensor has before it at ys of its way, at xs."""
     for i in range(ys.size):
-        z = 0.0
         for j in range(xs.size):
-            z, _ = row_surface(xs[j], ys[i], shape, pose, z)
-            field[i, j] = z
+            field[i, j] = row_surface(xs[j], ys[i], shape, pose)
 
 
 @njit(cache=True, nogil=True)
@@ -147,6 +220,7 @@ def see_profiles(
     xs: FloatArray,
     ys: FloatArray,
     field: NDArray[np.float32],
+    tops: NDArray[np.float32],
     shape: Any,
     pose: Pose,
     optics: Optics,
@@ -183,7 +257,7 @@ def see_profiles(
                 continue
             if not (optics.z_low <= z <= optics.z_high and optics.x_low <= x <= optics.x_high):
                 continue
-            if _hidden(x, z, i, xs, ys, field, optics, pose.along, pose.top):
+            if _hidden(x, z, i, xs, ys, field, tops, shape, pose, optics):
                 continue
             light = electronics.exposure * reflectance * _facing(z, i, j, xs, ys, field)
             draw = np.uint64(number + n) * np.uint64(optics.points) + np.uint64(k)
@@ -202,16 +276,18 @@ def _first_hits(
 ) -> None:
     """For each ray the sample of the row that it reaches first, counted from the middle outward; -1 for none.
 
-    crests: the sample lit before that one.
+    crests: a sample before that one, from which on it may meet something.
 
     A ray of slope q reaches x = q (height - z). Going outward, a sample is lit when its slope exceeds all
-    slopes passed before; what lies lower behind a wall does not, and stays dark.
+    slopes passed before; what lies lower behind a wall does not, and stays dark. A wall lies somewhere between
+    two samples, so rays just above the last one before it may still meet what goes on as high.
     """
     hits[:] = -1
     middle = np.searchsorted(xs, 0.0)
     for side in (1, -1):
-        reached = 0.0
-        j = crest = middle if side == 1 else middle - 1
+        reached, brink_slope = 0.0, 0.0
+        j, crest = (middle, middle - 1) if side == 1 else (middle - 1, middle)
+        brink = crest
         while 0 <= j < xs.size:
             slope = side * xs[j] / (optics.height - row[j])
             if slope > reached:
@@ -220,8 +296,15 @@ def _first_hits(
                 last = (side * slope - optics.first_slope) / optics.slope_step
                 low, high = min(first, last), max(first, last)
                 for k in range(max(0, math.ceil(low)), min(optics.points - 1, math.floor(high)) + 1):
-                    hits[k], crests[k] = j, crest
+                    over_brink = side * (optics.first_slope + k * optics.slope_step) > brink_slope
+                    hits[k], crests[k] = j, crest if over_brink else brink
                 reached, crest = slope, j
+            if 0 <= j + side < xs.size and row[j + side] < row[j] - SMOOTH:
+                farthest = side * xs[j + side] / (optics.height - row[j])
+                if farthest > max(reached, brink_slope):
+                    # of several in a row the first, from which on all of them are passed
+                    brink = j if brink_slope <= reached else brink
+                    brink_slope = farthest
             j += side
 
 
@@ -237,29 +320,17 @@ def _meet(
     pose: Pose,
     optics: Optics,
 ) -> tuple[float, float]:
-    """Height and reflectance where a ray meets the surface near sample j of its row, or the crest before it."""
-    z = float(row[j])
-    if row[crest] > z + SMOOTH:
-        # the surface ends somewhere between two samples, and the ray may still meet what is left of it
-        top = float(row[crest])
-        found, reflectance = row_surface(slope * (optics.height - top), y, shape, pose, top)
-        if abs(found - top) < SMOOTH:
-            return found, reflectance
-    inner_j = max(j - 1, 0) if slope > 0 else min(j + 1, row.size - 1)
-    inner = float(row[inner_j])
-    if abs(inner - z) < SMOOTH and inner_j != j:
-        share = (slope * (optics.height - z) - xs[inner_j]) / (xs[j] - xs[inner_j])
-        z = inner + share * (z - inner)
-    for _ in range(STEPS_UP):
-        found, reflectance = row_surface(slope * (optics.height - z), y, shape, pose, z)
-        # likewise the ray meets a place that moves by its slope
-        if abs((found - z) * slope) < ON_SURFACE:
-            return found, reflectance
-        z = found
-    # a wall between two samples: the ray meets its face, whose height follows from the sample's place
-    on_face = optics.height - xs[j] / slope if slope != 0.0 else float(row[j])
-    low, high = min(row[j], inner), max(row[j], inner)
-    return min(max(on_face, low), high), reflectance
+    """Height and reflectance where a ray meets the surface, which it passes above at `crest` and not at j."""
+    a = pose.along
+    line = line_of(slope * optics.height + y * a[0], y * a[1], y * a[2], -slope, 0.0, 1.0, pose)
+    clear = _ceiling(line, pose.highest)
+    if slope * xs[crest] > 0.0:
+        clear = min(clear, optics.height - xs[crest] / slope + CLEARLY)
+    guess, z, high = clear, float(row[j]), float(row[crest])
+    if abs(crest - j) == 1 and abs(high - z) < SMOOTH:
+        share = (slope * (optics.height - z) - xs[crest]) / (xs[j] - xs[crest])
+        guess = min(clear, high + share * (z - high))
+    return descend(line, clear, guess, STRIDE, shape)
 
 
 @njit(cache=True, nogil=True)
@@ -270,25 +341,152 @@ def _hidden(
     xs: FloatArray,
     ys: FloatArray,
     field: NDArray[np.float32],
+    tops: NDArray[np.float32],
+    shape: Any,
+    pose: Pose,
     optics: Optics,
-    along: tuple[float, float, float],
-    top: float,
 ) -> bool:
-    """Whether the surface stands between a lit point of row i and the camera."""
+    """Whether the surface stands between a lit point of row i and the camera.
+
+    From row to row the samples about the line of sight say whether it is clear there; where they do not, it is
+    followed.
+    """
+    along_x, along_y, along_z = pose.along
     distance = optics.height - z
-    pitch_x = xs[1] - xs[0]
-    along_x, along_y, along_z = along
-    share_per_mm, per_column = along_y / optics.baseline, 1.0 / pitch_x
+    share_per_mm, per_column = along_y / optics.baseline, 1.0 / (xs[1] - xs[0])
     rise, start = share_per_mm * distance - along_z, ys[i]
-    for n in range(1, ys.size - i):
-        # where the line of sight crosses the laser's plane of a profile farther on, as seen from there
+    before, sight_before = 0.0, z
+    high_before, low_before = _about((x - xs[0]) * per_column, i, field)
+    n = 1
+    while n < ys.size - i:
         ahead = ys[i + n] - start
         sight = z + ahead * rise
-        if sight > top:
+        column = (x * (1.0 - ahead * share_per_mm) - ahead * along_x - xs[0]) * per_column
+        if n == 2 or (i + n) % BLOCK == 0:
+            # most of the way nothing comes near: whole blocks of samples are passed at once
+            block = (i + n) // BLOCK
+            last = min((block + 2) * BLOCK, ys.size) - 1
+            far = ys[last] - start
+            end = (x * (1.0 - far * share_per_mm) - far * along_x - xs[0]) * per_column
+            peak = max(high_before, _top_about(column, end, block, tops))
+            if peak < sight_before - SMOOTH:
+                n = last - i + 1
+                before, sight_before, high_before, low_before = far, z + far * rise, peak, peak
+                if sight_before > pose.top + SMOOTH:
+                    return False
+                continue
+        high, low = _about(column, i + n, field)
+        peak = max(high, high_before)
+        if n == 1 and sight - z > 2.0 * NEARLY_LEVEL:
+            clear = peak - z < NEARLY_LEVEL and z - min(low, low_before) < NEARLY_LEVEL
+        else:
+            clear = peak < sight_before - SMOOTH
+        if not clear:
+            # seen from the first profile, over how far the sensor would have to go to stand over a place
+            line = line_of(
+                x + start * along_x,
+                start * along_y,
+                z + start * along_z,
+                -x * share_per_mm,
+                along_y,
+                share_per_mm * distance,
+                pose,
+            )
+            if _crosses(line, before, ahead, shape):
+                return True
+        if sight > pose.top + SMOOTH:
             return False
-        j = int((x * (1.0 - ahead * share_per_mm) - ahead * along_x - xs[0]) * per_column + 0.5)
-        if 0 <= j < xs.size and field[i + n, j] > sight + CLEARANCE:
+        before, sight_before, high_before, low_before = ahead, sight, high, low
+        n += 1
+    return False
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _about(column: float, i: int, field: NDArray[np.float32]) -> tuple[float, float]:
+    """The higher and the lower of the two samples of a row about a column; beside the row there is nothing."""
+    j = math.floor(column)
+    if not 0 <= j < field.shape[1] - 1:
+        return -math.inf, -math.inf
+    a, b = float(field[i, j]), float(field[i, j + 1])
+    return max(a, b), min(a, b)
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _top_about(one: float, other: float, block: int, tops: NDArray[np.float32]) -> float:
+    """The highest sample of two rows of blocks between two columns, and one farther on either side."""
+    first = max(0, math.floor(min(one, other) - 1.0) // BLOCK)
+    last = min(tops.shape[1] - 1, math.floor(max(one, other) + 2.0) // BLOCK)
+    top = -math.inf
+    for k in range(first, last + 1):
+        top = max(top, float(tops[block, k]))
+        if block + 1 < tops.shape[0]:
+            top = max(top, float(tops[block + 1, k]))
+    return top
+
+
+@njit(cache=True, nogil=True)
+def highest_of_blocks(field: NDArray[np.float32], first: int, last: int, tops: NDArray[np.float32]) -> None:
+    """Take rows first to last of the field into tops (rows, cols) of blocks of BLOCK by BLOCK samples."""
+    for i in range(first, last):
+        for j in range(field.shape[1]):
+            tops[i // BLOCK, j // BLOCK] = max(tops[i // BLOCK, j // BLOCK], field[i, j])
+
+
+@njit(cache=True, nogil=True)
+def _crosses(line: Line, first: float, last: float, shape: Any) -> bool:
+    """Whether a line of sight goes through the surface between t = first and last."""
+    steps = max(2, math.ceil((last - first) / STRIDE))
+    a = max(first, LEAVING)
+    over_a = rise_at(a, line, shape)[0]
+    if over_a > CLEARLY:
+        return True
+    for k in range(1, steps + 1):
+        b = first + (last - first) * k / steps
+        if b <= a:
+            continue
+        over_b = rise_at(b, line, shape)[0]
+        if over_b > CLEARLY or _peeps(line, (a, over_a), (b, over_b), shape):
             return True
+        a, over_a = b, over_b
+    return False
+
+
+@njit(cache=True, nogil=True)
+def _peeps(line: Line, one: tuple[float, float], other: tuple[float, float], shape: Any) -> bool:
+    """Whether the surface reaches above a line between two places (t and rise to the surface) clear of it.
+
+    It does so at a wall, whose place is halved down to, or at a rounded crest, which is searched for.
+    """
+    (a, over_a), (b, over_b) = one, other
+    steep = line.w / line.upright
+    if max(over_a, over_b + steep * (b - a)) < -SMOOTH:
+        return False  # both sides lie below the line where it is lowest
+    if abs(over_b - over_a + steep * (b - a)) > SMOOTH:
+        for _ in range(HALVINGS):
+            t = (a + b) / 2
+            over = rise_at(t, line, shape)[0]
+            if over > CLEARLY:
+                return True
+            # the height of the surface tells on which side of the wall the middle is
+            if abs(over - over_a + steep * (t - a)) < abs(over - over_b + steep * (t - b)):
+                a, over_a = t, over
+            else:
+                b, over_b = t, over
+            if b - a < ON_SURFACE:
+                break
+        return False
+    little = (b - a) / 64
+    if rise_at(a + little, line, shape)[0] <= over_a or rise_at(b - little, line, shape)[0] <= over_b:
+        return False  # no crest between them: highest against the line at one of both
+    for _ in range(CREST_ROUNDS):
+        third = (b - a) / 3
+        left, right = rise_at(a + third, line, shape)[0], rise_at(b - third, line, shape)[0]
+        if left > CLEARLY or right > CLEARLY:
+            return True
+        if left > right:
+            b -= third
+        else:
+            a += third
     return False
 
 
