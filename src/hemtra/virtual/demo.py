@@ -361,7 +361,7 @@ def _bead() -> Group:
         name="Path of the bead",
         kind="path",
         zone=plain.model_copy(update={"nodes": nodes, "closed": True, "across": 9.0}),
-        follow=WITH_COVER.edited(z=DATUM, tilt=DATUM),
+        follow=Follow(x=FRAME, y=FRAME, rotation=FRAME, z=DATUM, tilt=DATUM),
     )
     bead = _step("bead", "Bead", "bead", path=(path.id,)).edited(params={"spacing": 0.4, "inner": 2.7})
     sizes = [

@@ -326,17 +326,18 @@ def _edge(
     elif edges == AT_SHARE:
         low = at * height
     # from its outermost high place on, so that a hole on top is none of the flank
-    top = -np.inf
+    top, crest = -np.inf, run[0]
     for j in range(run[0], run[1] + 1):
         if h[j] > top:
-            top = h[j]
+            top, crest = h[j], j
     k = run[0] if way < 0 else run[1]
     while run[0] < k - way < run[1] and not h[k] >= FLANK_MOST * min(height, top):
         k -= way
     x, y = np.empty(u.size), np.empty(u.size)
-    n, least, before = 0, np.inf, -1
+    n, least, before, hidden = 0, np.inf, -1, False
     while 0 <= k < u.size:
         if not math.isnan(h[k]):
+            hidden |= before >= 0 and abs(k - before) > 1
             if h[k] > least + RISES * height:
                 return np.nan, np.nan
             least = min(least, h[k])
@@ -349,19 +350,21 @@ def _edge(
         k += way
     if k < 0 or k >= u.size or before < 0:
         return np.nan, np.nan
-    hidden = abs(u[k] - u[before]) > 1.5 * abs(u[1] - u[0])
-    if hidden and abs(u[k] - u[before]) > bridge:
+    if abs(k - before) > 1 and abs(u[k] - u[before]) > bridge:
         return np.nan, np.nan
     step = h[before] - h[k]
     crossing = u[before] + (h[before] - low) / step * (u[k] - u[before])
     slope = (u[k] - u[before]) / -step
     if edges != FOOT:
         return crossing, slope
+    start = 0
     if hidden:
-        # the first of the base that is seen again stands for the foot
-        x[n], y[n] = u[k], h[k]
-        n += 1
-        start = 0
+        # too little of the flank is left for its bend: that of all from the crest down is better known
+        n = 0
+        for j in range(crest, before + way, way):
+            if not math.isnan(h[j]):
+                x[n], y[n] = u[j], h[j]
+                n += 1
     else:
         start = n
         while start > 0 and y[start - 1] <= FLANK_HIGH * height:

@@ -74,12 +74,14 @@ class Follow(_Document):
 
 
 class Home(_Document):
-    """Where an anchor lay on the reference scan: mm and degrees."""
+    """Where an anchor lay on the reference scan: mm and degrees, and the slopes of its plane."""
 
     x: Finite
     y: Finite
     z: Finite
     rotation: Finite
+    slope_x: Finite = 0.0
+    slope_y: Finite = 0.0
 
 
 class Taught(_Document):

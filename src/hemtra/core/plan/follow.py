@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -38,16 +38,19 @@ class Pose:
     z: float
     rotation: float
     line: bool = False
+    slopes: tuple[float, float] = (0.0, 0.0)
 
     @property
     def home(self) -> Home:
         """As it is kept in a plan."""
-        return Home(x=self.x, y=self.y, z=self.z, rotation=self.rotation)
+        # to a millionth, beyond which a plan would only get longer
+        slope_x, slope_y = (round(slope, 6) + 0.0 for slope in self.slopes)
+        return Home(x=self.x, y=self.y, z=self.z, rotation=self.rotation, slope_x=slope_x, slope_y=slope_y)
 
     @classmethod
     def at_home(cls, home: Home, like: Pose) -> Pose:
         """Where the plan says it lay."""
-        return cls(home.x, home.y, home.z, home.rotation, like.line)
+        return cls(home.x, home.y, home.z, home.rotation, like.line, (home.slope_x, home.slope_y))
 
 
 def axes_of(output: type) -> frozenset[str]:
@@ -61,9 +64,9 @@ def pose_of(value: Any) -> Pose:
     if isinstance(value, Absent):
         raise NotMeasured(value.reason)
     if isinstance(value, Frame):
-        return Pose(value.x, value.y, value.z, value.rotation)
+        return Pose(value.x, value.y, value.z, value.rotation, slopes=value.slopes)
     if isinstance(value, Plane):
-        return Pose(value.x0, value.y0, value.z0, 0.0)
+        return Pose(value.x0, value.y0, value.z0, 0.0, slopes=(value.slope_x, value.slope_y))
     if isinstance(value, Point):
         return Pose(value.x, value.y, value.z, getattr(value, "direction", 0.0), isinstance(value, Line))
     raise TypeError(f"{type(value).__name__} has no place that could be followed")
@@ -82,6 +85,8 @@ def followed(
     if any(i not in homes for i in placing):
         raise NotMeasured("what it follows was not found on the reference scan")
     before = {i: Pose.at_home(homes[i], pose) for i, pose in found.items()}
+    if follow.x is not None and follow.x == follow.y:
+        before[follow.x], found[follow.x] = _on_ground(follow, homes, values, before[follow.x], found[follow.x])
     old, new = (found, before) if back else (before, found)
     turn = 0.0
     if follow.rotation is not None:
@@ -131,6 +136,28 @@ def base(
     if slopes == (0.0, 0.0) and z == 0.0:
         return LEVEL
     return Plane(at[0], at[1], z, *slopes)
+
+
+def _on_ground(
+    follow: Follow, homes: Mapping[str, Home], values: Mapping[str, Any], before: Pose, found: Pose
+) -> tuple[Pose, Pose]:
+    """An outline on the reference and on the scan, each dropped onto the plane that the zone lies on.
+
+    What lies above that plane moves sideways when the part tilts; the foot of its perpendicular does not.
+    """
+    outline, ground = values[follow.x or ""], values.get(follow.z or "")
+    if not isinstance(outline, Frame) or not isinstance(ground, Plane) or follow.z not in homes:
+        return before, found
+    home = homes[follow.z]
+    known = Plane(home.x, home.y, home.z, home.slope_x, home.slope_y)
+    return _dropped(before, known), _dropped(found, ground)
+
+
+def _dropped(pose: Pose, plane: Plane) -> Pose:
+    share = (plane.height_at(pose.x, pose.y) - pose.z) / (1.0 + plane.slope_x**2 + plane.slope_y**2)
+    return replace(
+        pose, x=pose.x - share * plane.slope_x, y=pose.y - share * plane.slope_y, z=pose.z + share
+    )
 
 
 def _centre(

@@ -33,8 +33,8 @@ def resample_rows(
 
     x, z, intensity: (rows, points), x rising from one point with data to the next, z NaN where there is none;
     z_out and intensity_out: (rows, cols), overwritten. Between two neighbouring points the height is
-    interpolated linearly; where one is missing, or a step lies between, a column takes a point within half a
-    pitch.
+    interpolated linearly; where one is missing, or a step lies between, a column within half a pitch of a
+    point takes that.
     """
     rows, points = x.shape
     cols = z_out.shape[1]
@@ -62,9 +62,15 @@ def resample_rows(
                 grey = intensity[i, k] + share * (float(intensity[i, after]) - intensity[i, k])
                 intensity_out[i, j] = np.uint8(grey + 0.5)
                 continue
-            nearest = k if abs(x[i, k] - at) <= abs(x[i, after] - at) else after
-            if abs(x[i, nearest] - at) <= 0.5 * pitch:
-                z_out[i, j] = z[i, nearest]
+            one = m if abs(x[i, k] - at) <= abs(x[i, after] - at) else min(m + 1, count - 1)
+            nearest, off = seen[one], at - x[i, seen[one]]
+            # the surface goes on past the last point as it came, for half the way to where the next would be
+            other = seen[max(one - 1, 0)] if one == m else seen[min(one + 1, count - 1)]
+            apart, rise = x[i, nearest] - x[i, other], z[i, nearest] - z[i, other]
+            if apart == 0.0 or abs(apart) >= WIDEST_GAP * pitch or abs(rise) >= JUMP:
+                apart, rise = pitch, 0.0
+            if abs(off) <= 0.5 * min(abs(apart), pitch):
+                z_out[i, j] = z[i, nearest] + off * rise / apart
                 intensity_out[i, j] = intensity[i, nearest]
 
 
