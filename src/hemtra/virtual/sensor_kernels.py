@@ -27,8 +27,8 @@ ON_SURFACE = 1e-6
 """mm within which a place is on the surface."""
 SMOOTH = 0.02
 """mm between two neighbouring samples below which no wall lies between them."""
-ON_WALL = 0.15
-"""mm off the nearest sample of the surface from which a ray has met a wall between two samples."""
+BESIDE = 1e-3
+"""mm to either side in which the slope of the surface at a place is taken."""
 STRIDE, STRIDE_DOWN = 0.08, 0.3
 """mm sideways in which a line is followed that may cross something, and one straight down."""
 NEARLY_LEVEL = 0.05
@@ -259,7 +259,7 @@ def see_profiles(
                 continue
             if _hidden(x, z, i, xs, ys, field, tops, shape, pose, optics):
                 continue
-            light = electronics.exposure * reflectance * _facing(z, i, j, xs, ys, field)
+            light = electronics.exposure * reflectance * _facing(x, z, i, j, xs, ys, field, shape, pose)
             draw = np.uint64(number + n) * np.uint64(optics.points) + np.uint64(k)
             z, grey = _read_out(z, light, distance, optics, electronics, draw, reference[k])
             z_out[n, k] = z
@@ -491,19 +491,45 @@ def _peeps(line: Line, one: tuple[float, float], other: tuple[float, float], sha
 
 
 @njit(cache=True, nogil=True)
-def _facing(z: float, i: int, j: int, xs: FloatArray, ys: FloatArray, field: NDArray[np.float32]) -> float:
-    """How squarely the surface faces the sensor, 1 when level: the light a matt surface sends up."""
+def _facing(
+    x: float,
+    z: float,
+    i: int,
+    j: int,
+    xs: FloatArray,
+    ys: FloatArray,
+    field: NDArray[np.float32],
+    shape: Any,
+    pose: Pose,
+) -> float:
+    """How squarely the surface faces the sensor, 1 when level: the light a matt surface sends up.
+
+    Where the samples about it lie evenly, they say so; beside edges the surface itself is asked.
+    """
     here, left, right = field[i, j], field[i, max(j - 1, 0)], field[i, min(j + 1, xs.size - 1)]
     below, above = max(i - 1, 0), min(i + 1, ys.size - 1)
     pitch_x, pitch_y = xs[1] - xs[0], max(ys[above] - ys[below], 1e-9) / 2
-    if abs(z - here) > ON_WALL:
-        gx = max(abs(here - left), abs(right - here)) / pitch_x
-        gy = 0.0
-    else:
-        # the gentler slope of both sides: beside an edge a face is as bright as it is elsewhere
-        gx = min(abs(here - left), abs(right - here)) / pitch_x
-        gy = min(abs(here - field[below, j]), abs(field[above, j] - here)) / pitch_y
-    return 1.0 / math.sqrt(1.0 + gx * gx + gy * gy)
+    gx, gy = (right - left) / (2.0 * pitch_x), (field[above, j] - field[below, j]) / (2.0 * pitch_y)
+    bend_x, bend_y = right + left - 2.0 * here, field[above, j] + field[below, j] - 2.0 * here
+    if abs(bend_x) < SMOOTH and abs(bend_y) < SMOOTH and abs(z - here) < abs(right - left) + SMOOTH:
+        return 1.0 / math.sqrt(1.0 + gx * gx + gy * gy)
+    a, y = pose.along, ys[i]
+    line = line_of(x + y * a[0], y * a[1], z + y * a[2], 0.0, 0.0, 1.0, pose)
+    # the belt is level; beside the part it stands for what is not there
+    belt = line.z + line.ground * line.upright
+    slope_x = _height(line.x + BESIDE, line.y, belt, shape) - _height(line.x - BESIDE, line.y, belt, shape)
+    slope_y = _height(line.x, line.y + BESIDE, belt, shape) - _height(line.x, line.y - BESIDE, belt, shape)
+    slope_x, slope_y = slope_x / (2.0 * BESIDE), slope_y / (2.0 * BESIDE)
+    r = pose.rotation
+    upward = r[2, 2] - r[2, 0] * slope_x - r[2, 1] * slope_y
+    return max(upward, 0.0) / math.sqrt(1.0 + slope_x * slope_x + slope_y * slope_y)
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _height(x: float, y: float, belt: float, shape: Any) -> float:
+    """The higher of part and belt, in the part's own coordinates."""
+    height, _, element = surface_at(x, y, shape)
+    return belt if element == 0 else max(height, belt)
 
 
 FAINTEST, SATURATED = 0.06, 3.0

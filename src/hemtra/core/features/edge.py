@@ -139,7 +139,7 @@ class EdgeKind(SeenBySteps):
         steep = np.abs(np.gradient(profile.z, profile.x)) if profile.x.size > 2 else profile.z
         at = ux * (edge.x - zone.x) + uy * (edge.y - zone.y)
         x, known = profile.x - half, ~np.isnan(profile.z)
-        near = edge_candidates(x, profile.z, known, STEEPEST, 0.0, 0.0)
+        near = edge_candidates(x, profile.z, known, STEEPEST, 0.0)
         strength = np.abs(near[:, 2])
         strong = near[strength >= LEAST_CANDIDATE * strength.max(initial=0.0), 0]
         curve = Curve(

@@ -8,7 +8,7 @@ import numpy as np
 
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.errors import NotMeasured
-from hemtra.core.features.section import Cut, Facts, SectionFeature
+from hemtra.core.features.section import THIN, Cut, Facts, SectionFeature
 from hemtra.core.form import setting
 from hemtra.core.geometry.elements import Point
 from hemtra.core.geometry.section_kernels import (
@@ -22,10 +22,13 @@ from hemtra.core.geometry.section_kernels import (
     STRONGEST,
     edge_candidates,
     edges,
+    ends,
+    shown,
 )
 from hemtra.core.marks import Curve, Evidence, Polyline
 from hemtra.core.plan.kind import Given, Outcome
 from hemtra.core.plan.registry import register
+from hemtra.core.scan.zones import AnyZone
 
 BY = {"steepest": STEEPEST, "level": LEVEL, "data": DATA}
 PICKS = {"strongest": STRONGEST, "first": FIRST, "last": LAST, "nearest": NEAREST}
@@ -106,12 +109,34 @@ class ProfileEdgeKind(SectionFeature):
 
     def measure(self, x: FloatArray, z: FloatArray, inside: BoolArray, middle: FloatArray) -> FloatArray:
         """Rows of `edges`."""
+        seen = shown(x, z, inside) if self.by == "data" else np.empty((0, 0))
+        return self._edges(x, z, inside, seen, middle)
+
+    def row(self, given: Given) -> FloatArray:
+        """The numbers of one section; where data ends, each of the lines across it counts."""
+        row, cut = super().row(given), given.one("section", Cut)
+        if self.by != "data" or cut.seen is None or row[0] == THIN:
+            return row
+        middle = given.zone.x if given.zone is not None else (cut.x[0] + cut.x[-1]) / 2
+        inside, seen = cut.within(given.zone), self._seen(cut, given.zone)
+        return self._edges(cut.x, cut.z[None], inside[None], seen[None], np.array([middle]))[0]
+
+    def _seen(self, cut: Cut, zone: AnyZone | None) -> FloatArray:
+        """(m,) for `ends`."""
+        if cut.seen is None:
+            return shown(cut.x, cut.z[None], cut.within(zone)[None])[0]
+        if zone is None:
+            return cut.seen
+        return np.where(zone.contains(cut.x, np.where(np.isnan(cut.z), zone.y, cut.z)), cut.seen, 0.0)
+
+    def _edges(
+        self, x: FloatArray, z: FloatArray, inside: BoolArray, seen: FloatArray, middle: FloatArray
+    ) -> FloatArray:
         change = {"rises": 1, "falls": -1, "either": 0}[self.change]
         near = middle + self.place
         share = self.sensitivity / 100.0
-        return edges(
-            x, z, inside, BY[self.by], self.level, self.least_gap, change, PICKS[self.pick], share, near
-        )
+        by, pick = BY[self.by], PICKS[self.pick]
+        return edges(x, z, inside, seen, by, self.level, self.least_gap, change, pick, share, near)
 
     def found(self, cut: Cut, row: FloatArray) -> Point:
         """A `Point`."""
@@ -136,7 +161,10 @@ class ProfileEdgeKind(SectionFeature):
         p: Point = outcome.value
         cut = given.one("section", Cut)
         inside = cut.within(given.zone)
-        found = edge_candidates(cut.x, cut.z, inside, BY[self.by], self.level, self.least_gap)
+        if self.by == "data":
+            found = ends(cut.x, cut.z, self._seen(cut, given.zone), self.least_gap)
+        else:
+            found = edge_candidates(cut.x, cut.z, inside, BY[self.by], self.level)
         wanted = {"rises": found[:, 2] > 0, "falls": found[:, 2] < 0, "either": found[:, 2] != 0}[self.change]
         found = found[wanted]
         strength = np.abs(found[:, 2])

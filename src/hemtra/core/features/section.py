@@ -21,7 +21,7 @@ from hemtra.core.marks import Evidence, Polyline
 from hemtra.core.plan.kind import Given, Input, Kind, Outcome, least_data
 from hemtra.core.plan.registry import register
 from hemtra.core.scan.heightmap import HeightMap, Profile
-from hemtra.core.scan.section import section
+from hemtra.core.scan.section import section, shown_across
 from hemtra.core.scan.zones import AnyZone
 
 
@@ -29,12 +29,14 @@ from hemtra.core.scan.zones import AnyZone
 class Cut(Profile):
     """A section with where it lies: x counts in mm from its middle, z from what its zone follows.
 
-    at: x, y in mm of the middle. direction: degrees counter-clockwise.
+    at: x, y in mm of the middle. direction: degrees counter-clockwise. seen: (n,) share of the lines across it
+    that show a level at each of its points, None of a single profile.
     """
 
     at: tuple[float, float] = (0.0, 0.0)
     direction: float = 0.0
     base: Plane = LEVEL
+    seen: FloatArray | None = None
 
     def place(self, x: float, z: float) -> Point:
         """A point of the section as a point of the scan."""
@@ -195,7 +197,8 @@ class SectionKind(Kind):
         z = profile.z - ground
         if np.isnan(z).all():
             raise NotMeasured("there is no data along the section")
-        cut = Cut(along, z, None, (zone.x, zone.y), zone.rotation, given.base)
+        seen = shown_across(given.data, start, end, zone.height, along.size)
+        cut = Cut(along, z, None, (zone.x, zone.y), zone.rotation, given.base, seen)
         facts = (
             ("lowest", f"{np.nanmin(z):.3f} mm"),
             ("highest", f"{np.nanmax(z):.3f} mm"),

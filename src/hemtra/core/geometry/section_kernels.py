@@ -29,6 +29,10 @@ ROUNDS = 30
 LINE_WIDTH, ARC_WIDTH, EDGE_WIDTH, GROOVE_WIDTH, CORNER_WIDTH, LEVEL_WIDTH = 8, 9, 5, 6, 7, 7
 SHADOWED = 3.5
 """Points apart from which on two neighbours have a shadow between them, and no dropout."""
+WALL = 4.0
+"""mm down a mm from which on a point beside a level is seen on a wall, and the level has ended."""
+THREE = 3
+"""Points together that are the other side of a gap; fewer with nothing beside them are strays."""
 STEEPEST, LEVEL, DATA = 0, 1, 2
 FIRST, LAST, STRONGEST, NEAREST = 0, 1, 2, 3
 ROBUST, ALL, UPPER, LOWER = 0, 1, 2, 3
@@ -127,44 +131,83 @@ def arcs(
 
 
 @njit(cache=True, nogil=True)
-def _in_three(inside: BoolArray, k: int) -> bool:
-    """Whether a point is one of three in a row that count."""
-    count = 1
-    j = k - 1
-    while j >= 0 and inside[j] and count < 3:
-        count, j = count + 1, j - 1
-    j = k + 1
-    while j < inside.size and inside[j] and count < 3:
-        count, j = count + 1, j + 1
-    return count >= 3
+def on_levels(z: FloatArray, point: int, step: float) -> BoolArray:
+    """Which samples of one line z (m,), NaN without data, show a level: neither a wall below it nor a stray.
+
+    point: samples to a point of the map; step: mm from one to the next.
+    """
+    held = ~np.isnan(z)
+    steep = WALL * point * step
+    for way in (-1, 1):
+        wall = np.zeros(z.size, np.bool_)
+        for m in range(z.size):
+            k = m if way < 0 else z.size - 1 - m
+            above, beyond = k + way * point, k + 2 * way * point
+            if not 0 <= beyond < z.size or not z[above] - z[k] > steep:
+                continue
+            # what it falls from is a level itself, or the wall farther up; a lone spike is neither
+            wall[k] = wall[above] or abs(z[beyond] - z[above]) <= steep
+            held[k] &= not wall[k]
+    first = -1
+    for k in range(z.size + 1):
+        if k < z.size and held[k]:
+            first = k if first < 0 else first
+        elif first >= 0:
+            if k - first < (THREE - 0.5) * point and not (first == 0 or k == z.size):
+                held[first:k] = False
+            first = -1
+    return held
+
+
+@njit(cache=True, nogil=True)
+def shown(x: FloatArray, z: FloatArray, inside: BoolArray) -> FloatArray:
+    """(n, m) for `ends`, 1 or 0, of a stack of profiles z (n, m) over x of which only one line is known each."""
+    out = np.zeros(z.shape)
+    step = (x[-1] - x[0]) / max(x.size - 1, 1)
+    for row in range(z.shape[0]):
+        held = on_levels(z[row], 1, step)
+        for k in range(x.size):
+            out[row, k] = held[k] and inside[row, k]
+    return out
+
+
+@njit(cache=True, nogil=True)
+def ends(x: FloatArray, z: FloatArray, seen: FloatArray, least_gap: float) -> FloatArray:
+    """(c, 3) place, height and steepness of the ends of the data about gaps wider than `least_gap` mm.
+
+    seen: (m,) share of the lines across the section that show a level here, 0 outside the zone; the data ends
+    where half of them do. The steepness is how wide the gap is, in mm.
+    """
+    found = np.empty((x.size + 1, 3))
+    n, last, height, falls = 0, np.nan, np.nan, np.nan
+    for k in range(x.size):
+        if k > 0 and (seen[k] >= 0.5) != (seen[k - 1] >= 0.5):
+            place = x[k - 1] + (0.5 - seen[k - 1]) / (seen[k] - seen[k - 1]) * (x[k] - x[k - 1])
+            if seen[k] < 0.5:
+                falls, last = place, height
+            elif place - falls > least_gap:
+                found[n] = falls, last, falls - place
+                found[n + 1] = place, z[k], place - falls
+                n += 2
+        if seen[k] >= 0.5 and not math.isnan(z[k]):
+            height = z[k]
+            if n and math.isnan(found[n - 1, 1]):
+                found[n - 1, 1] = height
+    return found[:n]
 
 
 @njit(cache=True, nogil=True)
 def edge_candidates(
-    x: FloatArray, z: FloatArray, inside: BoolArray, by: int, level: float, least_gap: float
+    x: FloatArray, z: FloatArray, inside: BoolArray, by: int, level: float
 ) -> FloatArray:
-    """(c, 3) place, height and steepness of all edges of one profile, in their order.
+    """(c, 3) place, height and steepness of all steps of one profile, in their order.
 
-    Steepest places lie between neighbours, to fractions of a step by a parabola through three slopes. Ends of
-    the data lie half a step beyond the last point before a gap of more than `least_gap` mm, and their steepness
-    is how wide the gap is. Where a step lies in a shadow, its edge is where its upper side was seen last.
+    Steepest places lie between neighbours, to fractions of a step by a parabola through three slopes. Where a
+    step lies in a shadow, its edge is where its upper side was seen last.
     """
-    found = np.empty((2 * x.size, 3))
+    found = np.empty((x.size, 3))
     n = 0
     half = (x[-1] - x[0]) / max(x.size - 1, 1) / 2
-    if by == DATA:
-        last = -1
-        for k in range(x.size):
-            # one or two points with nothing beside them are strays, not the other side of a gap
-            if not inside[k] or not _in_three(inside, k):
-                continue
-            if last >= 0 and x[k] - x[last] > least_gap:
-                wide = x[k] - x[last]
-                found[n] = x[last] + half, z[last], -wide
-                found[n + 1] = x[k] - half, z[k], wide
-                n += 2
-            last = k
-        return found[:n]
     u, w = _taken(x, z, inside)
     if by == LEVEL:
         for k in range(u.size - 1):
@@ -204,6 +247,7 @@ def edges(
     x: FloatArray,
     z: FloatArray,
     inside: BoolArray,
+    seen: FloatArray,
     by: int,
     level: float,
     least_gap: float,
@@ -214,6 +258,7 @@ def edges(
 ) -> FloatArray:
     """Place, height, steepness and how many could have been taken.
 
+    seen: (n, m) as for `ends`, not looked at for steps.
     change: 1 rising, -1 falling, 0 either. sensitivity: share of the strongest edge below which one does not
     count. near: (n,) places in mm that the nearest one is wanted to.
     """
@@ -225,7 +270,10 @@ def edges(
         if count < 3:
             out[row, 0], out[row, 4] = FEW, count
             continue
-        found = edge_candidates(x, z[row], inside[row], by, level, least_gap)
+        if by == DATA:
+            found = ends(x, z[row], seen[row], least_gap)
+        else:
+            found = edge_candidates(x, z[row], inside[row], by, level)
         strongest = 0.0
         for k in range(found.shape[0]):
             if change == 0 or found[k, 2] * change > 0.0:

@@ -31,47 +31,88 @@ def resample_rows(
 ) -> None:
     """Bring the points of each row onto columns at first + j pitch, all in mm.
 
-    x, z, intensity: (rows, points), x rising from one point with data to the next, z NaN where there is none;
-    z_out and intensity_out: (rows, cols), overwritten. Between two neighbouring points the height is
-    interpolated linearly; where one is missing, or a step lies between, a column within half a pitch of a
-    point takes that.
+    x, z, intensity: (rows, points), z NaN where there is no data, along the fan: under a wall that leans over,
+    x goes back. z_out and intensity_out: (rows, cols), overwritten. Between two neighbouring points the height
+    is interpolated linearly; where one is missing, or a step lies between, a column within half a pitch of a
+    point takes that. Where two come to lie in one column, the higher is seen.
     """
-    rows, points = x.shape
-    cols = z_out.shape[1]
-    seen = np.empty(points, np.int64)
-    for i in range(rows):
-        count = 0
-        for k in range(points):
-            if not np.isnan(z[i, k]):
-                seen[count] = k
-                count += 1
+    for i in range(x.shape[0]):
         z_out[i] = np.nan
         intensity_out[i] = 0
-        m = 0
-        for j in range(cols if count > 0 else 0):
-            at = first + j * pitch
-            while m + 1 < count - 1 and x[i, seen[m + 1]] <= at:
-                m += 1
-            k, after = seen[m], seen[min(m + 1, count - 1)]
-            gap = x[i, after] - x[i, k]
-            share = (at - x[i, k]) / gap if gap > 0 else 0.0
-            left, right = z[i, k], z[i, after]
-            joined = abs(right - left) < JUMP and 0.0 < gap < WIDEST_GAP * pitch
-            if 0.0 <= share <= 1.0 and joined:
-                z_out[i, j] = left + share * (right - left)
-                grey = intensity[i, k] + share * (float(intensity[i, after]) - intensity[i, k])
-                intensity_out[i, j] = np.uint8(grey + 0.5)
-                continue
-            one = m if abs(x[i, k] - at) <= abs(x[i, after] - at) else min(m + 1, count - 1)
-            nearest, off = seen[one], at - x[i, seen[one]]
-            # the surface goes on past the last point as it came, for half the way to where the next would be
-            other = seen[max(one - 1, 0)] if one == m else seen[min(one + 1, count - 1)]
-            apart, rise = x[i, nearest] - x[i, other], z[i, nearest] - z[i, other]
-            if apart == 0.0 or abs(apart) >= WIDEST_GAP * pitch or abs(rise) >= JUMP:
-                apart, rise = pitch, 0.0
-            if abs(off) <= 0.5 * min(abs(apart), pitch):
-                z_out[i, j] = z[i, nearest] + off * rise / apart
-                intensity_out[i, j] = intensity[i, nearest]
+        xs, zs, greys, to, grey_to = x[i], z[i], intensity[i], z_out[i], intensity_out[i]
+        k, before, joined = _next_seen(zs, 0), -1, False
+        while k >= 0:
+            after = _next_seen(zs, k + 1)
+            goes_on = after >= 0 and _joined(xs, zs, k, after, pitch)
+            if joined or goes_on:
+                if not joined:
+                    rise = (zs[after] - zs[k]) / (xs[after] - xs[k])
+                    start = xs[k] - _reach(xs, k, before, xs[after] - xs[k], pitch)
+                    _fill(start, xs[k], xs[k], zs[k], rise, greys[k], 0.0, first, pitch, to, grey_to)
+                if goes_on:
+                    apart = xs[after] - xs[k]
+                    rise, change = (zs[after] - zs[k]) / apart, (float(greys[after]) - float(greys[k])) / apart
+                    _fill(xs[k], xs[after], xs[k], zs[k], rise, greys[k], change, first, pitch, to, grey_to)
+                else:
+                    rise = (zs[k] - zs[before]) / (xs[k] - xs[before])
+                    end = xs[k] + _reach(xs, k, after, xs[k] - xs[before], pitch)
+                    _fill(xs[k], end, xs[k], zs[k], rise, greys[k], 0.0, first, pitch, to, grey_to)
+            else:
+                start = xs[k] - _reach(xs, k, before, pitch, pitch)
+                end = xs[k] + _reach(xs, k, after, pitch, pitch)
+                _fill(start, end, xs[k], zs[k], 0.0, greys[k], 0.0, first, pitch, to, grey_to)
+            before, k, joined = k, after, goes_on
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _next_seen(z: NDArray[np.float32], k: int) -> int:
+    """The first point from k on that holds data, -1 without."""
+    while k < z.size and z[k] != z[k]:
+        k += 1
+    return k if k < z.size else -1
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _joined(x: FloatArray, z: NDArray[np.float32], a: int, b: int, pitch: float) -> bool:
+    """Whether one surface goes on from one point to the next that was seen."""
+    return 0.0 < x[b] - x[a] < WIDEST_GAP * pitch and abs(z[b] - z[a]) < JUMP
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _reach(x: FloatArray, k: int, other: int, apart: float, pitch: float) -> float:
+    """mm that a surface goes on beyond its last point: half the way to where the next would have been.
+
+    other: the point beyond, which has its own half of what lies between; -1 for none.
+    """
+    reach = min(apart, pitch) / 2.0
+    between = abs(x[other] - x[k]) if other >= 0 else math.inf
+    back = other >= 0 and (x[other] - x[k]) * (other - k) < 0.0
+    return reach if back else min(reach, between / 2.0)
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _fill(
+    start: float,
+    end: float,
+    at: float,
+    height: float,
+    rise: float,
+    grey: float,
+    change: float,
+    first: float,
+    pitch: float,
+    z_out: NDArray[np.float32],
+    intensity_out: NDArray[np.uint8],
+) -> None:
+    """Fills the columns from start to end in mm with a straight surface through a height at `at`."""
+    j = max(math.ceil((start - first) / pitch - SLACK), 0)
+    while j < z_out.size and first + j * pitch <= end + SLACK * pitch:
+        along = first + j * pitch - at
+        z = height + along * rise
+        if not z_out[j] >= z:
+            z_out[j] = z
+            intensity_out[j] = np.uint8(grey + along * change + 0.5)
+        j += 1
 
 
 @njit(cache=True, nogil=True)

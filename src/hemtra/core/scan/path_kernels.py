@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 from numba import njit
 
 from hemtra.core.arrays import FloatArray, Heights, IndexArray
+from hemtra.core.geometry.section_kernels import on_levels
 
 SLACK = 1e-9
 """Points by which rounding may take a sample beyond the last grid line, which itself still counts as inside."""
@@ -113,4 +116,31 @@ def sections_across(
         if behind.size > 1:
             for m in range(count):
                 out[n, m] = out[n, m] / found[m] if found[m] > 0.0 else np.nan
+    return out
+
+
+@njit(cache=True, nogil=True)
+def shown_shares(
+    z: Heights,
+    line: tuple[float, float, float, float],
+    shifts: FloatArray,
+    count: int,
+    point: int,
+    step: float,
+) -> FloatArray:
+    """(count,) share of parallel lines that show a level at each of their samples, by the nearest grid point.
+
+    line: column and row of its start, and by how many of both each sample lies farther; shifts: (k, 2) columns
+    and rows by which each line lies beside it. point, step: as for `on_levels`.
+    """
+    rows, cols = z.shape
+    out, heights = np.zeros(count), np.empty(count)
+    for n in range(shifts.shape[0]):
+        for m in range(count):
+            j = math.floor(line[0] + shifts[n, 0] + m * line[2] + 0.5)
+            i = math.floor(line[1] + shifts[n, 1] + m * line[3] + 0.5)
+            heights[m] = z[i, j] if 0 <= i < rows and 0 <= j < cols else np.nan
+        held = on_levels(heights, point, step)
+        for m in range(count):
+            out[m] += held[m] / shifts.shape[0]
     return out

@@ -9,10 +9,12 @@ import numpy as np
 from hemtra.core.arrays import FloatArray
 from hemtra.core.errors import HemtraError
 from hemtra.core.scan.heightmap import HeightMap, Profile
-from hemtra.core.scan.path_kernels import sections_across
+from hemtra.core.scan.path_kernels import sections_across, shown_shares
 
 LONGEST = 20_000
 """Samples of a section at most; a longer line is sampled more coarsely."""
+SLACK = 1e-6
+"""Samples; undoes rounding only."""
 WIDEST = 200
 """Lines averaged across the width at most."""
 
@@ -37,9 +39,7 @@ def section(
         raise HemtraError("A section needs two different ends.")
     pitch = min(data.grid.dx, data.grid.dy)
     along = np.linspace(0.0, length, int(np.clip(round(fine * length / pitch) + 1, 2, LONGEST)))
-    across = np.linspace(-width / 2, width / 2, int(np.clip(round(width / pitch) + 1, 1, WIDEST)))
-    if across.size == 1:
-        across = np.zeros(1)
+    across = _across(data, width)
     ux, uy = (end[0] - start[0]) / length, (end[1] - start[1]) / length
     if min(data.shape) < 2:
         # a single row has nothing between its points to interpolate across
@@ -59,6 +59,29 @@ def section(
     ways = np.broadcast_to(travel, middles.shape).copy()
     z = sections_across(data.z, grid, middles, ways, length / 2, along.size, np.zeros(1))
     return Profile(along, _medians(z))
+
+
+def _across(data: HeightMap, width: float) -> FloatArray:
+    """mm to the left of a section of the lines that make it."""
+    count = int(np.clip(round(width / min(data.grid.dx, data.grid.dy)) + 1, 1, WIDEST))
+    return np.linspace(-width / 2, width / 2, count) if count > 1 else np.zeros(1)
+
+
+def shown_across(
+    data: HeightMap, start: tuple[float, float], end: tuple[float, float], width: float, count: int
+) -> FloatArray:
+    """(count,) share of the lines of a `section` that show a level at so many places from start to end.
+
+    A point of the map stands for what lies nearer to it than to others.
+    """
+    g, length = data.grid, math.dist(start, end)
+    ux, uy = (end[0] - start[0]) / length, (end[1] - start[1]) / length
+    step = length / (count - 1)
+    point = max(1, math.ceil(math.hypot(g.dx * ux, g.dy * uy) / step - SLACK))
+    lines = (start[0] - g.x0) / g.dx, (start[1] - g.y0) / g.dy, step * ux / g.dx, step * uy / g.dy
+    aside = _across(data, width)
+    shifts = np.column_stack([-uy * aside / g.dx, ux * aside / g.dy])
+    return shown_shares(data.z, lines, shifts, count, point, step)
 
 
 def _medians(z: FloatArray) -> FloatArray:
