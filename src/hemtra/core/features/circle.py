@@ -3,22 +3,24 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, field
+from dataclasses import astuple, dataclass, field, replace
 from typing import ClassVar
 
 import numpy as np
 
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.coverage import WHOLE, Coverage
-from hemtra.core.features.edge import seen_on, ticks
+from hemtra.core.features.edge import known_to, seen_on, ticks
 from hemtra.core.features.opening import residuals_round
-from hemtra.core.features.radial import RimKind
+from hemtra.core.features.radial import Rim, RimKind
 from hemtra.core.geometry.elements import Circle
 from hemtra.core.geometry.fit_kernels import settle_linear
 from hemtra.core.geometry.line_fit import robust_circle
 from hemtra.core.marks import Evidence, Polyline, Strokes
 from hemtra.core.plan.kind import Given, Outcome
 from hemtra.core.plan.registry import register
+from hemtra.core.scan.edge_lines import ends_below
+from hemtra.core.scan.margin_kernels import parted_by_circle
 
 FEWEST = 8
 FLOOR = 0.2
@@ -35,6 +37,8 @@ class FoundCircle(Circle):
     """(n, 2) everywhere it was seen, in mm; form must not leave out what lies off the circle."""
     coverage: Coverage = WHOLE
     """Of the radial lines across it."""
+    spread: float = 0.0
+    """mm by which it may lie off, or be larger or smaller, for all that the points of the map tell."""
 
 
 @register
@@ -48,35 +52,38 @@ class CircleKind(RimKind):
 
     def evaluate(self, given: Given) -> Outcome:
         """A `FoundCircle` at the height of its rim; facts: diameter, scatter and lines."""
-        places, levels, seen = self._rim(given)
+        rim = self._rim(given)
+        places, seen = rim.places, rim.seen
         self._enough(places, seen, FEWEST, about=None)
-        pitch = max(given.data.grid.dx, given.data.grid.dy)
-        (x, y, radius), left, used, level = _round(places, levels, FLOOR * pitch)
-        self._enough(places, seen, FEWEST, about=np.array((x, y)))
-        scatter = float(np.sqrt(np.mean(left[used] ** 2)))
+        round_ = self._round(given, rim)
+        radius, used = round_.radius, round_.used
+        self._enough(places, seen, FEWEST, about=np.array((round_.x, round_.y)))
+        scatter = float(np.sqrt(np.mean(round_.left[used] ** 2)))
         found = FoundCircle(
-            x,
-            y,
-            level,
+            round_.x,
+            round_.y,
+            round_.z,
             radius,
             share=float(seen.mean()),
             scatter=scatter,
             places=places,
             coverage=seen_on(seen, 2 * math.pi * radius / seen.size, closed=True),
+            spread=round_.spread,
         )
         facts = (
             ("diameter", f"{2 * radius:.3f} mm"),
             ("scatter", f"{scatter * 1000:.0f} µm"),
             ("lines", f"{np.count_nonzero(used)} of {seen.size}"),
+            *known_to(round_.spread),
         )
         return Outcome(found, facts)
 
     def explain(self, given: Given, outcome: Outcome) -> Evidence:
         """The crossings, used and left out, the circle, and how far they lie off it."""
         circle: FoundCircle = outcome.value
-        places, levels, _ = self._rim(given)
-        pitch = max(given.data.grid.dx, given.data.grid.dy)
-        _, left, used, _ = _round(places, levels, FLOOR * pitch)
+        rim = self._rim(given)
+        places, levels, fitted = rim.places, rim.levels, self._round(given, rim)
+        left, used, pitch = fitted.left, fitted.used, max(given.data.grid.dx, given.data.grid.dy)
         angle = np.linspace(0.0, 2 * np.pi, 73)
         round_ = np.column_stack(
             [circle.x + circle.radius * np.cos(angle), circle.y + circle.radius * np.sin(angle)]
@@ -91,26 +98,73 @@ class CircleKind(RimKind):
         )
 
 
-def _round(
-    places: FloatArray, levels: FloatArray, floor: float
-) -> tuple[tuple[float, float, float], FloatArray, BoolArray, float]:
-    """Centre and radius in mm, distances from it and which places count, and the height of the centre.
+    def _round(self, given: Given, rim: Rim) -> Round:
+        """The circle of a rim: of its crossings, or of all points about it where these only part them."""
+        grid, zone = given.data.grid, given.zone
+        first = fitted_round(rim.places, rim.levels, FLOOR * max(grid.dx, grid.dy))
+        if not rim.parted or self.wall == "foot" or zone is None:
+            return first
+        good = rim.seen.copy()
+        good[rim.seen] = first.used
+        below, falls = ends_below(rim.step, self.wall), 1.0 if self.change == "falls" else -1.0
+        circle, plane = (first.x, first.y, first.radius), (first.z, *first.slopes, below)
+        *move, grown, spread = parted_by_circle(
+            given.data.z, astuple(grid), circle, plane, (zone.x, zone.y), falls, good
+        )
+        if not math.hypot(*move, grown) <= max(grid.dx, grid.dy):
+            return first
+        return first.moved(np.array(move), grown, spread, rim.places)
 
-    The circle lies in the plane of its rim: seen from above, that of a tilted part is shorter along the slope.
+
+@dataclass(frozen=True, slots=True)
+class Round:
+    """A circle in the plane of its rim: centre and radius in mm, and the slopes of that plane.
+
+    left: (n,) mm from it to each place; used: (n,) which places count. spread: mm by which it may lie off.
+    """
+
+    x: float
+    y: float
+    z: float
+    radius: float
+    slopes: tuple[float, float]
+    left: FloatArray
+    used: BoolArray
+    spread: float = 0.0
+
+    def flat(self, offsets: FloatArray) -> FloatArray:
+        """(n, 2) offsets seen from above, as they are in its plane: longer along the slope."""
+        longer, uphill = self._lengthened
+        return offsets + longer * (offsets @ uphill)[:, None] * uphill
+
+    def moved(self, move: FloatArray, grown: float, spread: float, places: FloatArray) -> Round:
+        """Moved in its plane and grown, in mm."""
+        longer, uphill = self._lengthened
+        x, y = (self.x, self.y) + move - longer / (1.0 + longer) * float(move @ uphill) * uphill
+        height = self.z + self.slopes[0] * (x - self.x) + self.slopes[1] * (y - self.y)
+        left = np.hypot(*self.flat(places - (x, y)).T) - self.radius - grown
+        radius = self.radius + grown
+        return Round(float(x), float(y), float(height), radius, self.slopes, left, self.used, spread)
+
+    @property
+    def _lengthened(self) -> tuple[float, FloatArray]:
+        steep = math.hypot(*self.slopes)
+        return math.hypot(1.0, steep) - 1.0, np.array(self.slopes) / (steep or 1.0)
+
+
+def fitted_round(places: FloatArray, levels: FloatArray, floor: float) -> Round:
+    """The circle through places (n, 2) at such heights (n,), all in mm.
+
+    It lies in the plane of its rim: seen from above, that of a tilted part is shorter along the slope.
     """
     middle = places.mean(axis=0)
     design = np.column_stack([np.ones(len(places)), places - middle])
     # most of the rim is level with its middle, which is start enough
     start = np.array([float(np.median(levels)), 0.0, 0.0])
     level, _ = settle_linear(design, levels, start, 0.002)
-    slope = np.array([level[1], level[2]])
-    steep = float(np.hypot(*slope))
-    uphill = slope / steep if steep > 0.0 else slope
-    longer = math.hypot(1.0, steep) - 1.0
-    flat = places + longer * ((places - middle) @ uphill)[:, None] * uphill
+    none, nothing = np.empty(0), np.empty(0, np.bool_)
+    plane = Round(*middle.tolist(), float(level[0]), 0.0, (float(level[1]), float(level[2])), none, nothing)
+    flat = plane.flat(places - middle)
     x, y, radius, used = robust_circle(flat[:, 0], flat[:, 1], floor)
-    left = np.hypot(flat[:, 0] - x, flat[:, 1] - y) - radius
-    off = np.array([x, y]) - middle
-    centre = middle + off - longer / (1.0 + longer) * float(off @ uphill) * uphill
-    height = float(level[0] + slope @ (centre - middle))
-    return (float(centre[0]), float(centre[1]), radius), left, used, height
+    found = plane.moved(np.array([x, y]), radius, 0.0, places)
+    return replace(found, used=used)

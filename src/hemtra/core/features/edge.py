@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, field
+from dataclasses import astuple, dataclass, field
 from typing import ClassVar, Literal
 
 import numpy as np
@@ -20,7 +20,8 @@ from hemtra.core.marks import Curve, Evidence, Polyline, Strokes
 from hemtra.core.plan.kind import Given, Outcome
 from hemtra.core.plan.registry import register
 from hemtra.core.runs import runs
-from hemtra.core.scan.edge_lines import CHANGES, PICKS, crossings
+from hemtra.core.scan.edge_lines import CHANGES, PICKS, crossings, ends_below, usual_step
+from hemtra.core.scan.margin_kernels import parted_by_line
 from hemtra.core.scan.section import section
 from hemtra.core.scan.zones import AnyZone
 
@@ -43,6 +44,8 @@ class FoundEdge(Line):
     """(n, 2) everywhere it was seen, in mm; form must not leave out what lies off the line."""
     coverage: Coverage = WHOLE
     """Of the scan lines across it."""
+    spread: float = 0.0
+    """mm by which it may lie off at its middle, for all that the points of the map tell."""
 
 
 def seen_on(seen: BoolArray, step: float, *, closed: bool = False) -> Coverage:
@@ -92,7 +95,7 @@ class EdgeKind(SeenBySteps):
                 f" and {max(FEWEST, math.ceil(self.least_seen / 100 * len(v)))} are needed;"
                 " move the zone across the edge, or let smaller steps count"
             )
-        place, level, used = _fitted(v[seen], found[seen], max(given.data.grid.dx, given.data.grid.dy))
+        place, level, used, spread = self._fitted(given, v, found)
         middle = float(v[seen].mean())
         x, y = zone.outward(np.array([place[0] + place[1] * middle]), np.array([middle]))[0]
         stretch = math.hypot(1.0, place[1])
@@ -109,11 +112,13 @@ class EdgeKind(SeenBySteps):
             scatter=scatter,
             places=zone.outward(found[seen, 0], v[seen]),
             coverage=seen_on(seen, zone.height / len(v)),
+            spread=spread,
         )
         facts = (
             ("direction", f"{edge.direction:.3f}°"),
             ("scatter", f"{scatter * 1000:.0f} µm"),
             ("scan lines", f"{np.count_nonzero(used)} of {len(v)}"),
+            *known_to(spread),
         )
         return Outcome(edge, facts)
 
@@ -122,9 +127,9 @@ class EdgeKind(SeenBySteps):
         edge, zone = outcome.value, given.zone
         assert zone is not None
         v, found, pitch = self._crossings(given)
+        _, _, used, _ = self._fitted(given, v, found)
         seen = ~np.isnan(found[:, 0])
         v, found = v[seen], found[seen]
-        _, _, used = _fitted(v, found, max(given.data.grid.dx, given.data.grid.dy))
         places = zone.outward(found[:, 0], v)
         a, b = edge.ends()
         marks = (
@@ -155,7 +160,7 @@ class EdgeKind(SeenBySteps):
         return Evidence(marks, curve)
 
     def _crossings(self, given: Given) -> tuple[FloatArray, FloatArray, float]:
-        """Where the scan lines lie along the zone's height, their edges (n, 3), and how far apart they are."""
+        """Where the scan lines lie along the zone's height, their edges (n, 4), and how far apart they are."""
         zone, grid = given.zone, given.data.grid
         if zone is None:
             raise NotMeasured("it has no zone; draw one across the edge")
@@ -174,6 +179,38 @@ class EdgeKind(SeenBySteps):
         inside = _inside(zone, found, v)
         found[~inside] = np.nan
         return v, found, zone.height / count
+
+    def _fitted(
+        self, given: Given, v: FloatArray, found: FloatArray
+    ) -> tuple[FloatArray, FloatArray, BoolArray, float]:
+        """Place across the zone and upper level as lines over v, which crossings were used, and the spread.
+
+        The line of the crossings, or of all points about it where these only part points on a level from others.
+        """
+        zone, grid, seen = given.zone, given.data.grid, ~np.isnan(found[:, 0])
+        assert zone is not None
+        pitch = max(grid.dx, grid.dy)
+        place, level, used = _fitted(v[seen], found[seen], pitch)
+        step, parted = usual_step(found[seen])
+        way = float(np.sign(found[seen, 3].sum()))
+        if not parted or self.wall == "foot" or way == 0.0:
+            return place, level, used, 0.0
+        good = seen.copy()
+        good[seen] = used & (found[seen, 3] == way)
+        angle = math.radians(zone.rotation)
+        frame, below = (zone.x, zone.y, math.cos(angle), math.sin(angle)), ends_below(step, self.wall)
+        heights = (level[0], level[1], below)
+        moved, turned, spread = parted_by_line(
+            given.data.z, astuple(grid), frame, zone.height / 2, (place[0], place[1]), heights, way, good
+        )
+        if not abs(moved) + abs(turned) * zone.height / 2 <= pitch:
+            return place, level, used, 0.0
+        return place + (moved, turned), level, used, spread
+
+
+def known_to(spread: float) -> tuple[tuple[str, str], ...]:
+    """As a fact, how well the points of the map tell where an edge lies; nothing where that was not asked."""
+    return (("place known to", f"±{spread * 1000:.0f} µm"),) if spread > 0.0 else ()
 
 
 def ticks(places: FloatArray, z: FloatArray, degrees: float, length: float) -> FloatArray:

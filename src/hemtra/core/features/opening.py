@@ -61,7 +61,7 @@ class _OpeningKind(RimKind):
 
     def _found(self, given: Given) -> tuple[Opening, FloatArray, FloatArray, FloatArray, BoolArray]:
         """What was found; places (n, 2) and heights of the rim, distances from it, and which lines show it."""
-        places, levels, seen = self._rim(given, to_the_corners=True)
+        places, levels, seen, *_ = self._rim(given, to_the_corners=True)
         self._enough(places, seen, FEWEST, about=None)
         pitch = max(given.data.grid.dx, given.data.grid.dy)
         shape, off = self._fit(places, FLOOR * pitch)

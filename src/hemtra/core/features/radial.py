@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from abc import ABC
-from typing import Literal
+from typing import Literal, NamedTuple
 
 import numpy as np
 
@@ -13,7 +13,7 @@ from hemtra.core.errors import NotMeasured
 from hemtra.core.features.seen_by import SeenBySteps
 from hemtra.core.form import setting
 from hemtra.core.plan.kind import Given
-from hemtra.core.scan.edge_lines import crossings
+from hemtra.core.scan.edge_lines import crossings, usual_step
 from hemtra.core.scan.zones import RingZone
 
 LEAST_INNER = 0.1
@@ -21,6 +21,19 @@ LEAST_INNER = 0.1
 MOST_LINES = 720
 QUARTERS, SIDE_SHARE = 4, 0.05
 """Sides of a rim, and the share of its points that shows one of them."""
+
+
+class Rim(NamedTuple):
+    """What radial lines show: places (n, 2) and heights (n,) of a rim in mm; seen: (lines,) which show it.
+
+    step: its usual drop in mm. parted: whether most lines only part points on its level from others.
+    """
+
+    places: FloatArray
+    levels: FloatArray
+    seen: BoolArray
+    step: float
+    parted: bool
 
 
 class RimKind(SeenBySteps, ABC):
@@ -40,8 +53,8 @@ class RimKind(SeenBySteps, ABC):
         choices={"strongest": "strongest", "first": "innermost", "last": "outermost"},
     )
 
-    def _rim(self, given: Given, *, to_the_corners: bool = False) -> tuple[FloatArray, FloatArray, BoolArray]:
-        """Places (n, 2) and heights (n,) of the rim in mm, and on which of the radial lines it shows.
+    def _rim(self, given: Given, *, to_the_corners: bool = False) -> Rim:
+        """The rim as radial lines show it.
 
         to_the_corners: lines reach as far as the zone does in any direction, not only all round.
         """
@@ -64,7 +77,8 @@ class RimKind(SeenBySteps, ABC):
         kept[kept] = zone.contains(places[kept, 0], places[kept, 1])
         if zone.band is not None:
             kept[kept] = zone.band.holds(places[kept, 0], places[kept, 1], found[kept, 1])
-        return places[kept], found[kept, 1], kept
+        step, parted = usual_step(found[kept])
+        return Rim(places[kept], found[kept, 1], kept, step, parted)
 
     def _enough(self, places: FloatArray, seen: BoolArray, fewest: int, *, about: FloatArray | None) -> None:
         """Raise `NotMeasured` unless a rim shows on enough lines and, seen from `about`, all round."""

@@ -47,7 +47,7 @@ def resample_rows(
             if joined or goes_on:
                 if not joined:
                     rise = (zs[after] - zs[k]) / (xs[after] - xs[k])
-                    start = xs[k] - _reach(xs, k, before, xs[after] - xs[k], pitch)
+                    start = xs[k] - _reach(xs, zs, k, before, xs[after] - xs[k], pitch)
                     _fill(start, xs[k], xs[k], zs[k], rise, greys[k], 0.0, first, pitch, to, grey_to)
                 if goes_on:
                     apart = xs[after] - xs[k]
@@ -55,11 +55,11 @@ def resample_rows(
                     _fill(xs[k], xs[after], xs[k], zs[k], rise, greys[k], change, first, pitch, to, grey_to)
                 else:
                     rise = (zs[k] - zs[before]) / (xs[k] - xs[before])
-                    end = xs[k] + _reach(xs, k, after, xs[k] - xs[before], pitch)
+                    end = xs[k] + _reach(xs, zs, k, after, xs[k] - xs[before], pitch)
                     _fill(xs[k], end, xs[k], zs[k], rise, greys[k], 0.0, first, pitch, to, grey_to)
             else:
-                start = xs[k] - _reach(xs, k, before, pitch, pitch)
-                end = xs[k] + _reach(xs, k, after, pitch, pitch)
+                start = xs[k] - _reach(xs, zs, k, before, pitch, pitch)
+                end = xs[k] + _reach(xs, zs, k, after, pitch, pitch)
                 _fill(start, end, xs[k], zs[k], 0.0, greys[k], 0.0, first, pitch, to, grey_to)
             before, k, joined = k, after, goes_on
 
@@ -79,15 +79,20 @@ def _joined(x: FloatArray, z: NDArray[np.float32], a: int, b: int, pitch: float)
 
 
 @njit(cache=True, nogil=True, inline="always")
-def _reach(x: FloatArray, k: int, other: int, apart: float, pitch: float) -> float:
+def _reach(x: FloatArray, z: NDArray[np.float32], k: int, other: int, apart: float, pitch: float) -> float:
     """mm that a surface goes on beyond its last point: half the way to where the next would have been.
 
-    other: the point beyond, which has its own half of what lies between; -1 for none.
+    other: the point beyond, -1 for none. Nearer than that and lower it lies on the wall where the surface ends.
     """
     reach = min(apart, pitch) / 2.0
-    between = abs(x[other] - x[k]) if other >= 0 else math.inf
-    back = other >= 0 and (x[other] - x[k]) * (other - k) < 0.0
-    return reach if back else min(reach, between / 2.0)
+    if other < 0:
+        return reach
+    between = (x[other] - x[k]) * (1.0 if other > k else -1.0)
+    if between <= 0.0:
+        return reach
+    if z[k] - z[other] >= JUMP and between < min(apart, pitch):
+        return between
+    return min(reach, between / 2.0)
 
 
 @njit(cache=True, nogil=True, inline="always")

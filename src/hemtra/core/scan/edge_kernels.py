@@ -44,11 +44,12 @@ def edges_along(
     way from the middle. pick: which of several counts, see below. Samples lie `pitch` mm apart and go on for
     `look` mm on the low side, to find the ground behind a shadow; an edge into a shadow lies half a sample
     behind the last one seen. wall: where on a wall the edge is, see `TOP`; a foot in the shadow is no edge.
-    Returns (n, 3): offset in mm, and the values above and below; NaN without.
+    Returns (n, 4): offset in mm, the values above and below, and 1 where nothing was seen in between, so that
+    the edge only parts samples on the level from others, else 0; NaN without.
     """
     x0, y0, dx, dy = grid
     n = points.shape[0]
-    found = np.full((n, 3), np.nan)
+    found = np.full((n, 4), np.nan)
     half = math.ceil(reach / pitch) + BEYOND
     most = 2 * half + 1 + math.ceil(look / pitch)
     line = np.empty(most)
@@ -92,6 +93,7 @@ def edges_along(
                 if abs(t) <= reach and merit > best:
                     best = merit
                     found[p, 0], found[p, 1], found[p, 2] = t, upper, lower
+                    found[p, 3] = _parts(line, k, after, count, upper, lower)
             k = after
     return found
 
@@ -115,7 +117,21 @@ def _offset(line: FloatArray, k: int, after: int, level: float, wall: int) -> fl
     if not shadow:
         crossing: float = k + (line[k] - level) / drop
         return crossing
-    return k + 0.5 if after - k > SHADOWED else (k + after) / 2
+    return k + 0.5 if after - k > SHADOWED or drop > STEEP else (k + after) / 2
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _parts(line: FloatArray, k: int, after: int, count: int, upper: float, lower: float) -> bool:
+    """Whether the surface goes from one level to the other within two samples, or in a shadow."""
+    ends = min(ENDS, (upper - lower) / 4)
+    if upper - lower < STEEP:
+        return False
+    if after > k + 1:
+        return True
+    above, below = line[max(k - 1, 0)], line[min(after + 1, count - 1)]
+    # the two may lie on either side of the one that interpolation makes of them
+    near = line[k] >= upper - ends or not above < upper - ends
+    return near and (line[after] <= lower + ends or not below > lower + ends)
 
 
 @njit(cache=True, nogil=True, inline="always")

@@ -10,7 +10,7 @@ import numpy as np
 
 from hemtra.core.arrays import FloatArray, Heights
 from hemtra.core.errors import NotMeasured
-from hemtra.core.scan.edge_kernels import FIRST, FOOT, HALF, LAST, NEAREST, STRONGEST, TOP, edges_along
+from hemtra.core.scan.edge_kernels import ENDS, FIRST, FOOT, HALF, LAST, NEAREST, STRONGEST, TOP, edges_along
 from hemtra.core.scan.heightmap import Grid, HeightMap
 from hemtra.core.scan.section import sample
 
@@ -26,6 +26,10 @@ WALLS: Mapping[str, str] = {"top": "top", "half": "half height", "foot": "foot"}
 _WALL = {"top": TOP, "half": HALF, "foot": FOOT}
 LOOK = 8.0
 """mm behind an edge within which the ground is looked for, where the edge throws a shadow."""
+
+
+PARTED = 0.8
+"""Share of the lines on which an edge must only part points for it to be found from all points about it."""
 
 
 class Wanted(NamedTuple):
@@ -46,13 +50,26 @@ class Wanted(NamedTuple):
 def crossings(data: HeightMap, lines: FloatArray, reach: float, wanted: Wanted) -> FloatArray:
     """The edge that counts on each of several scan lines.
 
-    lines: (n, 4) x, y of the middle in mm and unit direction. reach: mm either way. Returns (n, 3): mm along
-    the line from its middle, and the heights above and below the edge; NaN where there is none. Raises
-    `NotMeasured` when edges of brightness are wanted and the scan has no intensity.
+    lines: (n, 4) x, y of the middle in mm and unit direction. reach: mm either way. Returns (n, 4): mm along
+    the line from its middle, the heights above and below the edge, and 1 where it only parts points on the
+    level from others and the surface falls along the line, -1 where it rises, else 0; NaN where there is none.
+    Raises `NotMeasured` when edges of brightness are wanted and the scan has no intensity.
     """
     if wanted.grey:
         return _of_brightness(data, lines, reach, wanted)
     return _along_values(data.z, data.grid, lines, reach, wanted)
+
+
+def usual_step(found: FloatArray) -> tuple[float, bool]:
+    """The middle drop in mm of `crossings` (n, 4), and whether nearly all of them only part points."""
+    if not len(found):
+        return np.nan, False
+    return float(np.median(found[:, 1] - found[:, 2])), bool(np.mean(found[:, 3] != 0.0) >= PARTED)
+
+
+def ends_below(step: float, wall: str) -> float:
+    """mm below its level from which on a point no longer belongs to it, where the edge is at such a place."""
+    return min(ENDS, step / 4) if wall == "top" else step / 2
 
 
 def _of_brightness(data: HeightMap, lines: FloatArray, reach: float, wanted: Wanted) -> FloatArray:
@@ -66,6 +83,7 @@ def _of_brightness(data: HeightMap, lines: FloatArray, reach: float, wanted: Wan
     level = np.nanmedian(heights) if (~np.isnan(heights)).any() else np.nan
     heights = np.where(np.isnan(heights), level, heights)
     found[:, 1] = found[:, 2] = np.where(np.isnan(found[:, 0]), np.nan, heights)
+    found[:, 3] *= 0.0
     return found
 
 
@@ -81,10 +99,10 @@ def _along_values(values: Heights, g: Grid, lines: FloatArray, reach: float, wan
 
     turned = lines * (1.0, 1.0, -1.0, -1.0)
     backward = {FIRST: LAST, LAST: FIRST}
-    falling = along(lines, _PICK[pick]) if change != "rises" else np.full((len(lines), 3), np.nan)
+    falling = along(lines, _PICK[pick]) if change != "rises" else np.full((len(lines), 4), np.nan)
     if change == "falls":
         return falling
-    rising = along(turned, backward.get(_PICK[pick], _PICK[pick])) * (-1.0, 1.0, 1.0)
+    rising = along(turned, backward.get(_PICK[pick], _PICK[pick])) * (-1.0, 1.0, 1.0, -1.0)
     if change == "rises":
         return rising
     a, b = _merit(falling, pick), _merit(rising, pick)
@@ -93,7 +111,7 @@ def _along_values(values: Heights, g: Grid, lines: FloatArray, reach: float, wan
 
 
 def _merit(found: FloatArray, pick: str) -> FloatArray:
-    """How much each edge (n, 3) deserves to be taken."""
+    """How much each edge (n, 4) deserves to be taken."""
     if pick == "strongest":
         return found[:, 1] - found[:, 2]
     return {"first": -found[:, 0], "last": found[:, 0], "nearest": -np.abs(found[:, 0])}[pick]

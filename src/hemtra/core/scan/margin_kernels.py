@@ -1,0 +1,205 @@
+"""Compiled: the line or circle that best parts the points of a map on a level from those beyond its edge.
+
+Where a level ends at a wall or a shadow, a map tells of each of its points only on which side of the edge it
+lies. Logistic regression (Cox 1958) takes all of them: where one curve parts them cleanly it comes to lie in
+the middle of the widest margin between both, and where noise or the sensor's own spacing mixes them, where
+they are likeliest.
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from numba import njit
+
+from hemtra.core.arrays import BoolArray, FloatArray, Heights
+
+BAND = 1.5
+"""Points of the map on either side of a first fit that are asked."""
+ROUNDS, ENOUGH = 30, 0.2
+"""Steps of the regression at most, and the gain in likelihood for each point after which it has settled."""
+SHARP = 2.0
+"""Points that still tell something; with fewer the margin is clean, and only gets sharper."""
+WIDE = 3.0
+"""Standard errors by which it may lie off, where points are mixed."""
+CERTAIN = 14.0
+"""Logarithm of the odds from which on a point has nothing to add."""
+FEWEST = 12
+"""Points needed on each side."""
+
+
+@njit(cache=True, nogil=True)
+def parted_by_line(
+    z: Heights,
+    grid: tuple[float, float, float, float],
+    frame: tuple[float, float, float, float],
+    half: float,
+    line: tuple[float, float],
+    level: tuple[float, float, float],
+    falls: float,
+    good: BoolArray,
+) -> tuple[float, float, float]:
+    """Moves of place and slope of a first line, and mm by which it may lie off; NaN where it cannot be told.
+
+    grid: x0, y0, dx, dy. frame: x, y of the zone and the unit vector of its u axis; v is to its left, from
+    -half to half. line: u = a + b v. level: height a + b v of the high side, and how far below it a point no
+    longer belongs to it. falls: 1 where the surface falls along u, -1 where it rises. good: stretches of v, of
+    equal length, in which points count.
+    """
+    x0, y0, dx, dy = grid
+    x, y, c, s = frame
+    rows, cols = z.shape
+    pitch = max(dx, dy)
+    reach = abs(line[0]) + abs(line[1]) * half + BAND * pitch
+    wide, high = abs(c) * reach + abs(s) * half, abs(s) * reach + abs(c) * half
+    j0, j1 = max(math.ceil((x - wide - x0) / dx), 1), min(math.floor((x + wide - x0) / dx), cols - 2)
+    i0, i1 = max(math.ceil((y - high - y0) / dy), 1), min(math.floor((y + high - y0) / dy), rows - 2)
+    room = max(j1 - j0 + 1, 0) * max(i1 - i0 + 1, 0)
+    f, held = np.empty((room, 3)), np.empty(room, np.bool_)
+    n = 0
+    out = falls * c, falls * s
+    for i in range(i0, i1 + 1):
+        for j in range(j0, j1 + 1):
+            px, py = x0 + j * dx - x, y0 + i * dy - y
+            u, v = px * c + py * s, -px * s + py * c
+            d = u - line[0] - line[1] * v
+            if abs(d) > BAND * pitch or abs(v) >= half:
+                continue
+            if not good[int((v / half + 1.0) / 2.0 * good.size)]:
+                continue
+            on = z[i, j] >= level[0] + level[1] * v - level[2]
+            if _agrees(z, i, j, out, on, level[0] + level[1] * v - level[2]):
+                f[n, 0], f[n, 1], f[n, 2] = falls * d / pitch, v / half, 1.0
+                held[n] = on
+                n += 1
+    b, spread = _parted(f[:n], held[:n])
+    scale = -falls * pitch / b[0]
+    return scale * b[2], scale * b[1] / half, spread * pitch
+
+
+@njit(cache=True, nogil=True)
+def parted_by_circle(
+    z: Heights,
+    grid: tuple[float, float, float, float],
+    circle: tuple[float, float, float],
+    plane: tuple[float, float, float, float],
+    middle: tuple[float, float],
+    falls: float,
+    good: BoolArray,
+) -> tuple[float, float, float, float]:
+    """Moves of centre and radius of a first circle, and mm by which it may lie off; NaN where it cannot be told.
+
+    circle: x, y, radius in the plane of the rim. plane: height at its centre and slopes of that plane in x and
+    y, and how far below it a point no longer belongs to it. middle: about which stretches of angle count that
+    are `good`, from 0 on. falls: 1 where the surface falls outward, -1 where it rises. Moves are in the plane.
+    """
+    x0, y0, dx, dy = grid
+    x, y, radius = circle
+    rows, cols = z.shape
+    pitch = max(dx, dy)
+    reach = radius + BAND * pitch
+    steep = math.hypot(plane[1], plane[2])
+    longer = math.hypot(1.0, steep) - 1.0
+    ux, uy = (plane[1] / steep, plane[2] / steep) if steep > 0.0 else (0.0, 0.0)
+    j0, j1 = max(math.ceil((x - reach - x0) / dx), 1), min(math.floor((x + reach - x0) / dx), cols - 2)
+    i0, i1 = max(math.ceil((y - reach - y0) / dy), 1), min(math.floor((y + reach - y0) / dy), rows - 2)
+    nearest, farthest = max(radius - BAND * pitch, 0.0) ** 2, (radius + BAND * pitch) ** 2
+    room = max(j1 - j0 + 1, 0) * max(i1 - i0 + 1, 0)
+    f, held = np.empty((room, 4)), np.empty(room, np.bool_)
+    n = 0
+    for i in range(i0, i1 + 1):
+        for j in range(j0, j1 + 1):
+            px, py = x0 + j * dx - x, y0 + i * dy - y
+            along = longer * (px * ux + py * uy)
+            u, v = px + along * ux, py + along * uy
+            square = u * u + v * v
+            if not nearest <= square <= farthest:
+                continue
+            turn = math.atan2(y0 + i * dy - middle[1], x0 + j * dx - middle[0]) / (2.0 * math.pi)
+            if not good[int((turn % 1.0) * good.size + 0.5) % good.size]:
+                continue
+            least = plane[0] + plane[1] * px + plane[2] * py - plane[3]
+            on = z[i, j] >= least
+            if _agrees(z, i, j, (falls * u, falls * v), on, least):
+                f[n, 0] = falls * (square - radius * radius) / (2.0 * radius * pitch)
+                f[n, 1], f[n, 2], f[n, 3] = u / radius, v / radius, 1.0
+                held[n] = on
+                n += 1
+    b, spread = _parted(f[:n], held[:n])
+    scale = -falls * pitch / b[0]
+    mx, my = scale * b[1], scale * b[2]
+    grown = math.sqrt(max(radius * radius + 2.0 * radius * scale * b[3] + mx * mx + my * my, 0.0))
+    return mx, my, grown - radius, spread * pitch
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _agrees(z: Heights, i: int, j: int, out: tuple[float, float], on: bool, least: float) -> bool:
+    """Whether the next point inward, or outward of one beyond the edge, lies on the same side: no dropout."""
+    u, v = out
+    big = max(abs(u), abs(v), 1e-12)
+    way = -1.0 if on else 1.0
+    other = z[i + int(round(way * v / big)), j + int(round(way * u / big))]
+    return (other >= least) == on
+
+
+@njit(cache=True, nogil=True)
+def _parted(f: FloatArray, held: BoolArray) -> tuple[FloatArray, float]:
+    """Weights of the features f (n, p), the first a distance in points, for `held`; and points it may lie off."""
+    n, p = f.shape
+    b = np.full(p, np.nan)
+    count = 0
+    for k in range(n):
+        count += held[k]
+    if min(count, n - count) < FEWEST:
+        return b, np.nan
+    b[:] = 0.0
+    b[0] = -4.0
+    last, hessian = -np.inf, np.eye(p)
+    step, stride = np.zeros(p), 1.0
+    for _ in range(ROUNDS):
+        likely = 0.0
+        told = 0.0
+        slope, bend = np.zeros(p), np.zeros((p, p))
+        for k in range(n):
+            score = 0.0
+            for a in range(p):
+                score += b[a] * f[k, a]
+            sure = score if held[k] else -score
+            if sure > CERTAIN:
+                continue
+            wrong = math.exp(-max(sure, -CERTAIN))
+            likely -= math.log1p(wrong) if sure > -CERTAIN else -sure
+            missed = wrong / (1.0 + wrong)
+            if not held[k]:
+                missed = -missed
+            weight = abs(missed) / (1.0 + wrong)
+            told += weight
+            for a in range(p):
+                slope[a] += missed * f[k, a]
+                for c in range(a + 1):
+                    bend[a, c] += weight * f[k, a] * f[k, c]
+        if likely < last:
+            # too far; a part of the last step
+            stride /= 2.0
+            b -= step * stride
+            if stride < 1e-3:
+                break
+            continue
+        for a in range(p):
+            bend[a, a] += 1e-9
+            for c in range(a):
+                bend[c, a] = bend[a, c]
+        hessian = bend
+        if told < SHARP or (likely - last < ENOUGH and last > -np.inf):
+            break
+        step, stride, last = np.linalg.solve(bend, slope), 1.0, likely
+        b += step
+    margin = np.inf
+    for k in range(n):
+        score = 0.0
+        for a in range(p):
+            score += b[a] * f[k, a]
+        margin = min(margin, (score if held[k] else -score) / abs(b[0]))
+    error = math.sqrt(max(np.linalg.inv(hessian)[p - 1, p - 1], 0.0)) / abs(b[0])
+    return b, margin + error if margin > 0.0 else WIDE * error
