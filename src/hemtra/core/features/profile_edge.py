@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+from dataclasses import astuple
 from typing import ClassVar, Literal
 
 import numpy as np
@@ -28,12 +30,16 @@ from hemtra.core.geometry.section_kernels import (
 from hemtra.core.marks import Curve, Evidence, Polyline
 from hemtra.core.plan.kind import Given, Outcome
 from hemtra.core.plan.registry import register
+from hemtra.core.scan.heightmap import HeightMap
+from hemtra.core.scan.margin_kernels import parted_by_line
 from hemtra.core.scan.zones import AnyZone
 
 BY = {"steepest": STEEPEST, "level": LEVEL, "data": DATA}
 PICKS = {"strongest": STRONGEST, "first": FIRST, "last": LAST, "nearest": NEAREST}
 LEAST_SHOWN = 0.05
 """Share of the strongest edge above which one is shown as a candidate."""
+FEWEST_ROWS, DEEP = 8, 0.5
+"""Points across a section from which on its ends are straight lines, and mm below its end that are no level."""
 TICK = 0.6
 """Half height in mm of the stroke that marks the edge."""
 
@@ -119,7 +125,9 @@ class ProfileEdgeKind(SectionFeature):
             return row
         middle = given.zone.x if given.zone is not None else (cut.x[0] + cut.x[-1]) / 2
         inside, seen = cut.within(given.zone), self._seen(cut, given.zone)
-        return self._edges(cut.x, cut.z[None], inside[None], seen[None], np.array([middle]))[0]
+        row = self._edges(cut.x, cut.z[None], inside[None], seen[None], np.array([middle]))[0]
+        row[1] += _parted(given.data, cut, row) if row[0] == 0 else 0.0
+        return row
 
     def _seen(self, cut: Cut, zone: AnyZone | None) -> FloatArray:
         """(m,) for `ends`."""
@@ -189,3 +197,20 @@ class ProfileEdgeKind(SectionFeature):
             origin=zone.x if zone is not None else float(cut.x[0] + cut.x[-1]) / 2,
         )
         return Evidence((Polyline(stroke, "fit"),), curve)
+
+
+def _parted(data: HeightMap, cut: Cut, row: FloatArray) -> float:
+    """mm by which the straight end that best parts all points across a section lies off where half do."""
+    grid, turn = data.grid, math.radians(cut.direction)
+    rows = round(cut.wide / max(grid.dx, grid.dy))
+    if rows < FEWEST_ROWS:
+        return 0.0
+    frame = (*cut.at, math.cos(turn), math.sin(turn))
+    end = cut.place(row[1], row[2])
+    level = (end.z, -cut.base.slope_x * frame[3] + cut.base.slope_y * frame[2], DEEP)
+    way, good = -float(np.sign(row[3])), np.ones(rows, np.bool_)
+    moved, turned, _ = parted_by_line(
+        data.z, astuple(grid), frame, cut.wide / 2, (float(row[1]), 0.0), level, way, good
+    )
+    near = abs(moved) + abs(turned) * cut.wide / 2 <= max(grid.dx, grid.dy)
+    return moved if near else 0.0

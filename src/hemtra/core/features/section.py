@@ -30,13 +30,14 @@ class Cut(Profile):
     """A section with where it lies: x counts in mm from its middle, z from what its zone follows.
 
     at: x, y in mm of the middle. direction: degrees counter-clockwise. seen: (n,) share of the lines across it
-    that show a level at each of its points, None of a single profile.
+    that show a level at each of its points, None of a single profile. wide: mm across it that it takes in.
     """
 
     at: tuple[float, float] = (0.0, 0.0)
     direction: float = 0.0
     base: Plane = LEVEL
     seen: FloatArray | None = None
+    wide: float = 0.0
 
     def place(self, x: float, z: float) -> Point:
         """A point of the section as a point of the scan."""
@@ -198,7 +199,7 @@ class SectionKind(Kind):
         if np.isnan(z).all():
             raise NotMeasured("there is no data along the section")
         seen = shown_across(given.data, start, end, zone.height, along.size)
-        cut = Cut(along, z, None, (zone.x, zone.y), zone.rotation, given.base, seen)
+        cut = Cut(along, z, None, (zone.x, zone.y), zone.rotation, given.base, seen, zone.height)
         facts = (
             ("lowest", f"{np.nanmin(z):.3f} mm"),
             ("highest", f"{np.nanmax(z):.3f} mm"),

@@ -256,7 +256,8 @@ def _opens(cut: Cut, left: float, right: float) -> bool:
 def _widest_unseen(cut: Cut, half: float) -> float:
     """mm of the widest stretch without data within so many mm of the middle of a section."""
     step = float(cut.x[1] - cut.x[0])
-    return max((many * step for _, many in runs(np.isnan(cut.z) & (np.abs(cut.x) <= half), False)), default=0.0)
+    unseen = np.isnan(cut.z) if cut.seen is None else cut.seen < 0.5
+    return max((many * step for _, many in runs(unseen & (np.abs(cut.x) <= half), False)), default=0.0)
 
 
 def _along(cut: Cut, point: object) -> float | None:
