@@ -23,7 +23,7 @@ from hemtra.core.station.station import Station
 from hemtra.core.station.travel import Travel, WheelEncoder
 from hemtra.virtual.bead import BREAK
 from hemtra.virtual.cover import BOSSES, HOLE_CLEAR, TOP_SEEN, Cover, make_cover
-from hemtra.virtual.cover_kernels import BEAD_CORNER, BEAD_HALF_X, BEAD_HALF_Y
+from hemtra.virtual.cover_kernels import BEAD_CORNER, BEAD_HALF_X, BEAD_HALF_Y, PLUG_EDGE
 from hemtra.virtual.sensor import scan_part
 
 STATION = Station(
@@ -281,7 +281,7 @@ def _plug() -> Group:
             id=f"plug-{name}",
             name=f"{title} of the plug's gap",
             kind="profile-edge",
-            params={"by": "data", "change": change},
+            params={"by": "data", "change": change, "radius": PLUG_EDGE},
             inputs={"section": (cut.id,)},
             zone=RectangleZone(x=x, y=0, width=5, height=8),
         )

@@ -20,7 +20,7 @@ from hemtra.core.marks import Curve, Evidence, Polyline, Strokes
 from hemtra.core.plan.kind import Given, Outcome
 from hemtra.core.plan.registry import register
 from hemtra.core.runs import runs
-from hemtra.core.scan.edge_lines import CHANGES, PICKS, crossings, ends_below, usual_step
+from hemtra.core.scan.edge_lines import CHANGES, PICKS, ends_below, usual_step
 from hemtra.core.scan.margin_kernels import parted_by_line
 from hemtra.core.scan.section import section
 from hemtra.core.scan.zones import AnyZone
@@ -174,7 +174,7 @@ class EdgeKind(SeenBySteps):
         starts = starts + shift * np.array([ux, uy])
         lines = np.column_stack([starts, np.full(count, ux), np.full(count, uy)])
         reach = zone.width / 2 + abs(shift)
-        found = crossings(given.data, lines, reach, self._wanted(self.change, self.pick))
+        found = self._seen(given.data, lines, reach, self._wanted(self.change, self.pick))
         found[:, 0] += shift
         inside = _inside(zone, found, v)
         found[~inside] = np.nan

@@ -78,6 +78,16 @@ class ProfileEdgeKind(SectionFeature):
         gt=0.0,
         le=1000.0,
     )
+    radius: float = setting(
+        0.0,
+        "rounded by",
+        "Radius of the edge on the drawing: it then lies where that rounding stands upright, though the last of"
+        " it is not seen. 0 takes the place where the data ends.",
+        unit="mm",
+        when={"by": ("data",)},
+        ge=0.0,
+        le=1000.0,
+    )
     change: Literal["rises", "falls", "either"] = setting(
         "either",
         "surface",
@@ -125,8 +135,9 @@ class ProfileEdgeKind(SectionFeature):
             return row
         middle = given.zone.x if given.zone is not None else (cut.x[0] + cut.x[-1]) / 2
         inside, seen = cut.within(given.zone), self._seen(cut, given.zone)
-        row = self._edges(cut.x, cut.z[None], inside[None], seen[None], np.array([middle]))[0]
-        row[1] += _parted(given.data, cut, row) if row[0] == 0 else 0.0
+        apart = min(given.data.grid.dx, given.data.grid.dy)
+        row = self._edges(cut.x, cut.z[None], inside[None], seen[None], np.array([middle]), apart)[0]
+        row[1] += _parted(given.data, cut, row) if row[0] == 0 and not self.radius else 0.0
         return row
 
     def _seen(self, cut: Cut, zone: AnyZone | None) -> FloatArray:
@@ -138,13 +149,19 @@ class ProfileEdgeKind(SectionFeature):
         return np.where(zone.contains(cut.x, np.where(np.isnan(cut.z), zone.y, cut.z)), cut.seen, 0.0)
 
     def _edges(
-        self, x: FloatArray, z: FloatArray, inside: BoolArray, seen: FloatArray, middle: FloatArray
+        self,
+        x: FloatArray,
+        z: FloatArray,
+        inside: BoolArray,
+        seen: FloatArray,
+        middle: FloatArray,
+        apart: float = 0.0,
     ) -> FloatArray:
         change = {"rises": 1, "falls": -1, "either": 0}[self.change]
         near = middle + self.place
         share = self.sensitivity / 100.0
         by, pick = BY[self.by], PICKS[self.pick]
-        return edges(x, z, inside, seen, by, self.level, self.least_gap, change, pick, share, near)
+        return edges(x, z, inside, seen, by, self.level, self.least_gap, change, pick, share, near, (self.radius, apart))
 
     def found(self, cut: Cut, row: FloatArray) -> Point:
         """A `Point`."""

@@ -13,7 +13,7 @@ from hemtra.core.errors import NotMeasured
 from hemtra.core.features.seen_by import SeenBySteps
 from hemtra.core.form import setting
 from hemtra.core.plan.kind import Given
-from hemtra.core.scan.edge_lines import crossings, usual_step
+from hemtra.core.scan.edge_lines import usual_step
 from hemtra.core.scan.zones import RingZone
 
 LEAST_INNER = 0.1
@@ -71,7 +71,7 @@ class RimKind(SeenBySteps, ABC):
         angle = 2 * np.pi * np.arange(count) / count
         ux, uy = np.cos(angle), np.sin(angle)
         lines = np.column_stack([zone.x + middle * ux, zone.y + middle * uy, ux, uy])
-        found = crossings(given.data, lines, reach, self._wanted(self.change, self.pick))
+        found = self._seen(given.data, lines, reach, self._wanted(self.change, self.pick))
         places = lines[:, :2] + found[:, :1] * lines[:, 2:]
         kept = ~np.isnan(found[:, 0])
         kept[kept] = zone.contains(places[kept, 0], places[kept, 1])

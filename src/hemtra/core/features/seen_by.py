@@ -5,9 +5,13 @@ from __future__ import annotations
 from abc import ABC
 from typing import ClassVar, Literal
 
+import numpy as np
+
+from hemtra.core.arrays import FloatArray
 from hemtra.core.form import setting
 from hemtra.core.plan.kind import Kind
-from hemtra.core.scan.edge_lines import WALLS, Wanted
+from hemtra.core.scan.edge_lines import WALLS, Wanted, crossings
+from hemtra.core.scan.heightmap import HeightMap
 
 
 class SeenBySteps(Kind, ABC):
@@ -54,6 +58,14 @@ class SeenBySteps(Kind, ABC):
         ge=0.0,
         le=100.0,
     )
+
+    def _seen(self, data: HeightMap, lines: FloatArray, reach: float, wanted: Wanted) -> FloatArray:
+        """`crossings` as far as the ground beyond the edge is seen, else where nothing is seen beyond."""
+        found = crossings(data, lines, reach, wanted)
+        shown = np.count_nonzero(~np.isnan(found[:, 0]))
+        if wanted.grey or self.wall == "foot" or 100.0 * shown >= max(self.least_seen, 1.0) * len(lines):
+            return found
+        return crossings(data, lines, reach, wanted._replace(blind=True))
 
     def _wanted(self, change: str, pick: str) -> Wanted:
         grey = self.on == "brightness"

@@ -33,6 +33,12 @@ WALL = 4.0
 """mm down a mm from which on a point beside a level is seen on a wall, and the level has ended."""
 THREE = 3
 """Points together that are the other side of a gap; fewer with nothing beside them are strays."""
+WHOLLY = 0.9
+"""Share of the lines that must show a level where its height is used."""
+GROUND, LEVEL_FEW, LEVEL_FLOOR = 2.0, 6, 0.002
+"""mm behind a rounding on which its surface is fitted, samples that takes, and mm by which they may be off."""
+ROUNDING = (0.04, 0.6)
+"""Of its radius, the depths between which a rounding says where it ends: deep enough to, and still seen well."""
 STEEPEST, LEVEL, DATA = 0, 1, 2
 FIRST, LAST, STRONGEST, NEAREST = 0, 1, 2, 3
 ROBUST, ALL, UPPER, LOWER = 0, 1, 2, 3
@@ -243,6 +249,43 @@ def edge_candidates(
 
 
 @njit(cache=True, nogil=True)
+def _rounded_end(
+    x: FloatArray, z: FloatArray, seen: FloatArray, place: float, way: float, rounded: tuple[float, float]
+) -> float:
+    """Where the rounding of a known radius at an end of the data stands upright; NaN where too little shows it.
+
+    way: 1 where the surface lies at smaller x, -1 where at larger. Each sample on the rounding says where its
+    circle, tangent to the surface behind it, ends; those on which it is steep say it best. rounded: its radius,
+    and mm between the points that heights are interpolated in, which straight lines make lower in between.
+    """
+    radius, apart = rounded
+    u, w = np.empty(x.size), np.empty(x.size)
+    n = 0
+    for k in range(x.size):
+        behind = way * (place - x[k])
+        if seen[k] >= WHOLLY and not math.isnan(z[k]) and 1.5 * radius < behind < 1.5 * radius + GROUND:
+            u[n], w[n] = x[k], z[k]
+            n += 1
+    if n < LEVEL_FEW:
+        return np.nan
+    a, b, _ = robust_line(u[:n], w[:n], LEVEL_FLOOR)
+    total = weights = 0.0
+    for k in range(x.size):
+        depth = a + b * x[k] - z[k]
+        on = seen[k] >= WHOLLY and -0.5 * radius < way * (place - x[k]) < 1.5 * radius
+        if on and 0.0 < depth < radius:
+            # the mean of straight lines between points of an arc lies this much inside it
+            depth -= apart**2 / 12.0 * radius**2 / (radius - depth) ** 3
+        if not on or not ROUNDING[0] * radius < depth < ROUNDING[1] * radius:
+            continue
+        run = math.sqrt(2.0 * radius * depth - depth * depth)
+        weight = (run / (radius - depth)) ** 2
+        total += weight * (x[k] + way * (radius - run))
+        weights += weight
+    return total / weights if weights > 0.0 else np.nan
+
+
+@njit(cache=True, nogil=True)
 def edges(
     x: FloatArray,
     z: FloatArray,
@@ -255,12 +298,14 @@ def edges(
     pick: int,
     sensitivity: float,
     near: FloatArray,
+    rounded: tuple[float, float],
 ) -> FloatArray:
     """Place, height, steepness and how many could have been taken.
 
     seen: (n, m) as for `ends`, not looked at for steps.
     change: 1 rising, -1 falling, 0 either. sensitivity: share of the strongest edge below which one does not
-    count. near: (n,) places in mm that the nearest one is wanted to.
+    count. near: (n,) places in mm that the nearest one is wanted to. rounded: radius in mm of ends, 0 where
+    they are sharp, and mm between points of the map that heights are interpolated in, 0 where they are not.
     """
     out = np.zeros((z.shape[0], EDGE_WIDTH))
     for row in range(z.shape[0]):
@@ -293,6 +338,11 @@ def edges(
             continue
         out[row, 1:4] = found[best]
         out[row, 4] = taken
+        if by == DATA and rounded[0] > 0.0:
+            way = -1.0 if found[best, 2] > 0.0 else 1.0
+            place = _rounded_end(x, z[row], seen[row], found[best, 0], way, rounded)
+            if abs(place - found[best, 0]) <= rounded[0]:
+                out[row, 1] = place
     return out
 
 

@@ -58,8 +58,8 @@ def resample_rows(
                     end = xs[k] + _reach(xs, zs, k, after, xs[k] - xs[before], pitch)
                     _fill(xs[k], end, xs[k], zs[k], rise, greys[k], 0.0, first, pitch, to, grey_to)
             else:
-                start = xs[k] - _reach(xs, zs, k, before, pitch, pitch)
-                end = xs[k] + _reach(xs, zs, k, after, pitch, pitch)
+                start = xs[k] - _reach(xs, zs, k, before, 0.0, pitch)
+                end = xs[k] + _reach(xs, zs, k, after, 0.0, pitch)
                 _fill(start, end, xs[k], zs[k], 0.0, greys[k], 0.0, first, pitch, to, grey_to)
             before, k, joined = k, after, goes_on
 
@@ -83,8 +83,9 @@ def _reach(x: FloatArray, z: NDArray[np.float32], k: int, other: int, apart: flo
     """mm that a surface goes on beyond its last point: half the way to where the next would have been.
 
     other: the point beyond, -1 for none. Nearer than that and lower it lies on the wall where the surface ends.
+    apart: mm to the point before it on the surface, 0 where it is alone.
     """
-    reach = min(apart, pitch) / 2.0
+    reach = (min(apart, pitch) if apart > 0.0 else pitch) / 2.0
     if other < 0:
         return reach
     between = (x[other] - x[k]) * (1.0 if other > k else -1.0)

@@ -36,6 +36,7 @@ def edges_along(
     pitch: float,
     pick: int,
     wall: int = HALF,
+    blind: bool = False,
 ) -> FloatArray:
     """Where the surface falls along lines through a map, to fractions of a sample.
 
@@ -44,6 +45,8 @@ def edges_along(
     way from the middle. pick: which of several counts, see below. Samples lie `pitch` mm apart and go on for
     `look` mm on the low side, to find the ground behind a shadow; an edge into a shadow lies half a sample
     behind the last one seen. wall: where on a wall the edge is, see `TOP`; a foot in the shadow is no edge.
+    blind: the surface also ends where nothing is seen beyond, as in a hole too deep to look into; the value
+    below is then only as low as counts.
     Returns (n, 4): offset in mm, the values above and below, and 1 where nothing was seen in between, so that
     the edge only parts samples on the level from others, else 0; NaN without.
     """
@@ -74,14 +77,22 @@ def edges_along(
             after = k + 1
             while after < count and line[after] != line[after]:
                 after += 1
-            if after == count:
+            ends = after == count
+            if ends and not blind:
                 break
-            upper, lower = _upper(line, k, wall != HALF), _lower(line, after, count, wall != HALF)
+            upper = _upper(line, k, wall != HALF)
+            lower = np.nan if ends else _lower(line, after, count, wall != HALF)
+            wide = after - k > SHADOWED and (ends or abs(upper - lower) < bounds[p, 0])
+            if blind and wide and _inside(values, u + (k + SHADOWED + 1) * du, v + (k + SHADOWED + 1) * dv):
+                lower = upper - bounds[p, 0]
+            elif ends:
+                break
             level = _level(upper, lower, wall)
             hidden_foot = wall == FOOT and after > k + 1
-            steps = line[k] >= level > line[after] and bounds[p, 0] <= upper - lower <= bounds[p, 1]
+            falls = line[k] >= level and (blind and wide or level > line[after])
+            steps = falls and bounds[p, 0] <= upper - lower <= bounds[p, 1]
             if steps and not hidden_foot:
-                offset = _offset(line, k, after, level, wall)
+                offset = k + 0.5 if ends or (blind and wide) else _offset(line, k, after, level, wall)
                 t = (offset - half) * pitch
                 merit = -abs(t)
                 if pick == FIRST:
@@ -93,9 +104,14 @@ def edges_along(
                 if abs(t) <= reach and merit > best:
                     best = merit
                     found[p, 0], found[p, 1], found[p, 2] = t, upper, lower
-                    found[p, 3] = _parts(line, k, after, count, upper, lower)
+                    found[p, 3] = ends or (blind and wide) or _parts(line, k, after, count, upper, lower)
             k = after
     return found
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _inside(values: Heights, u: float, v: float) -> bool:
+    return 0.0 <= u <= values.shape[1] - 1 and 0.0 <= v <= values.shape[0] - 1
 
 
 @njit(cache=True, nogil=True, inline="always")

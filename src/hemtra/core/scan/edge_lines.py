@@ -45,6 +45,8 @@ class Wanted(NamedTuple):
     """A key of `WALLS`: where on a wall the edge is."""
     grey: bool = False
     """Edges of brightness; heights on either side are then that of the surface."""
+    blind: bool = False
+    """The surface also ends where nothing is seen beyond, as in a hole too deep to look into."""
 
 
 def crossings(data: HeightMap, lines: FloatArray, reach: float, wanted: Wanted) -> FloatArray:
@@ -77,7 +79,7 @@ def _of_brightness(data: HeightMap, lines: FloatArray, reach: float, wanted: Wan
     if data.intensity is None:
         raise NotMeasured("the scan has no intensity to find edges of; take steps of height")
     values = np.where(np.isnan(data.z), np.float32(np.nan), data.intensity.astype(np.float32))
-    found = _along_values(values, data.grid, lines, reach, wanted._replace(wall="half"))
+    found = _along_values(values, data.grid, lines, reach, wanted._replace(wall="half", blind=False))
     at = lines[:, :2] + np.nan_to_num(found[:, :1]) * lines[:, 2:]
     heights = sample(data, at[:, 0], at[:, 1])
     level = np.nanmedian(heights) if (~np.isnan(heights)).any() else np.nan
@@ -91,10 +93,12 @@ def _along_values(values: Heights, g: Grid, lines: FloatArray, reach: float, wan
     """Edges of any values on the grid."""
     change, pick = wanted.change, wanted.pick
     bounds = np.tile((wanted.least, np.inf), (len(lines), 1))
-    pitch, wall = min(g.dx, g.dy), _WALL[wanted.wall]
+    pitch, wall, blind = min(g.dx, g.dy), _WALL[wanted.wall], wanted.blind
 
     def along(directions: FloatArray, which: int) -> FloatArray:
-        found: FloatArray = edges_along(values, astuple(g), directions, bounds, reach, LOOK, pitch, which, wall)
+        found: FloatArray = edges_along(
+            values, astuple(g), directions, bounds, reach, LOOK, pitch, which, wall, blind
+        )
         return found
 
     turned = lines * (1.0, 1.0, -1.0, -1.0)
