@@ -71,6 +71,7 @@ DATUM, FRAME = "plane-a", "frame-b"
 SERIALS = "RPC-7 ######"
 """What the marking of a good part looks like: # is a digit."""
 WITH_COVER = Follow(x="outline", y="outline", rotation="outline")
+WITH_BOSSES = Follow(x=FRAME, y=FRAME, rotation=FRAME)
 BOSS_NAMES = ("NE", "NW", "SW", "SE")
 
 
@@ -316,36 +317,24 @@ def _plug() -> Group:
 def _rib() -> Group:
     """The draft of both ribs, on the flanks towards the middle of the part, which the sensor sees best."""
     steps: list[Step] = []
-    for name, y, inward in (("N", 25.5, -0.68), ("S", -25.5, 0.68)):
-        cut = Step(
-            id=f"rib-{name.lower()}-cut",
-            name=f"Cut through rib {name}",
-            kind="section",
-            params={"take": "median"},
-            zone=RectangleZone(x=0, y=y, width=4, height=30, rotation=90),
-            follow=WITH_COVER,
-        )
+    for name, y in (("N", 25.5 - 0.69), ("S", -25.5 + 0.69)):
+        stem = f"rib-{name.lower()}"
         flank = Step(
-            id=f"rib-{name.lower()}-flank",
+            id=f"{stem}-flank",
             name=f"Inner flank of rib {name}",
-            kind="profile-line",
-            inputs={"section": (cut.id,)},
-            zone=RectangleZone(x=inward, y=0, width=0.38, height=8),
+            kind="plane",
+            # between top and foot of the flank, a point of the map away from both
+            zone=RectangleZone(x=0, y=y, width=30, height=0.42),
+            follow=WITH_BOSSES,
         )
-        draft = Step(
-            id=f"rib-{name.lower()}-draft",
-            name=f"Draft of rib {name}",
-            kind="angle",
-            params={"take": "complement"},
-            inputs={"line": (flank.id,), "plane": (DATUM,)},
-        )
-        steps += [cut, flank, draft]
+        tilt = _step(f"{stem}-tilt", f"Tilt of rib {name}", "tilt", plane=(flank.id,), to=(DATUM,))
+        steps += [flank, tilt]
     mean = Step(
         id="rib-draft",
         name="Rib draft",
         kind="formula",
-        params={"text": "(a + b) / 2"},
-        inputs={"numbers": (steps[2].id, steps[5].id)},
+        params={"text": "90 - (a + b) / 2"},
+        inputs={"numbers": (steps[1].id, steps[3].id)},
     )
     return [*steps, mean], [_row(17, "Rib draft", mean, nominal=30.0, lower=28.0, upper=32.0)]
 
@@ -361,7 +350,7 @@ def _bead() -> Group:
         name="Path of the bead",
         kind="path",
         zone=plain.model_copy(update={"nodes": nodes, "closed": True, "across": 9.0}),
-        follow=Follow(x=FRAME, y=FRAME, rotation=FRAME, z=DATUM, tilt=DATUM),
+        follow=WITH_BOSSES.edited(z=DATUM, tilt=DATUM),
     )
     bead = _step("bead", "Bead", "bead", path=(path.id,)).edited(params={"spacing": 0.4, "inner": 2.7})
     sizes = [

@@ -43,9 +43,8 @@ class Pose:
     @property
     def home(self) -> Home:
         """As it is kept in a plan."""
-        # to a millionth, beyond which a plan would only get longer
-        slope_x, slope_y = (round(slope, 6) + 0.0 for slope in self.slopes)
-        return Home(x=self.x, y=self.y, z=self.z, rotation=self.rotation, slope_x=slope_x, slope_y=slope_y)
+        x, y = self.slopes
+        return Home(x=self.x, y=self.y, z=self.z, rotation=self.rotation, slope_x=x, slope_y=y)
 
     @classmethod
     def at_home(cls, home: Home, like: Pose) -> Pose:
