@@ -270,9 +270,15 @@ def test_every_model_sees_the_flange_where_it_is(name):
 
 BEAD = range(18, 23)
 """Balloons whose values along the bead have tests of their own."""
-LATERAL = {8: 0.06, 9: 0.06, 10: 0.06, 13: 0.06, 14: 0.16, 16: 0.11, 17: 0.3}
-"""Lengths along the surface are known to a point of the map when edges run along its columns, and a rib's flank
-is five points wide."""
+LATERAL = {8: 0.02, 9: 0.03, 10: 0.03, 13: 0.03, 14: 0.03, 17: 0.1}
+"""Lengths along the surface are known to a part of a point of the map, and a rib's flank is five points wide."""
+
+
+def open_at_the_ends(result) -> float:
+    """mm that the flange's ends leave open: along the map's columns they may lie anywhere between two."""
+    spread = sum(result.steps[f"flange-end-{side}"].value.spread for side in "ew")
+    assert spread < 0.25
+    return spread
 
 
 @pytest.mark.parametrize(
@@ -292,8 +298,9 @@ is five points wide."""
 def test_noise_free_values_are_true_to_a_micrometre(cover):
     result = inspect(demo_plan(), scan_part(cover, STATION, ideal=True))
     known = cover.truth()
+    ends = open_at_the_ends(result)
     for row in (c for c in result.characteristics if c.balloon not in BEAD):
-        bound = {7: 0.002, **LATERAL}.get(row.balloon, 0.001)
+        bound = {7: 0.002, 16: ends, **LATERAL}.get(row.balloon, 0.001)
         true = known[row.balloon]
         found = row.text if isinstance(true, str) else row.value
         assert found == (true if isinstance(true, str) else pytest.approx(true, abs=bound)), row.name
@@ -302,7 +309,9 @@ def test_noise_free_values_are_true_to_a_micrometre(cover):
 def test_with_noise_the_mean_over_seeds_is_true():
     cover = replace(make_cover(9), bow=0.0, hub_tilt=0.0)
     plan = demo_plan()
-    values = [[c.value for c in inspect(plan, scan_part(cover, STATION, s)).characteristics] for s in range(6)]
+    results = [inspect(plan, scan_part(cover, STATION, s)) for s in range(6)]
+    values = [[c.value for c in result.characteristics] for result in results]
+    bounds = {**LATERAL, 16: open_at_the_ends(results[0])}
     known = cover.truth()
     for row, mean in zip(plan.sheet, np.mean(values, axis=0), strict=True):
         if row.balloon not in (
@@ -312,5 +321,5 @@ def test_with_noise_the_mean_over_seeds_is_true():
             23,
             *BEAD,
         ):  # tilt, flatness and coplanarity of noise are never below zero; 23 is a text
-            bound = LATERAL.get(row.balloon, 0.003)
+            bound = bounds.get(row.balloon, 0.003)
             assert mean == pytest.approx(known[row.balloon], abs=bound), row.name

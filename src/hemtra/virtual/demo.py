@@ -315,13 +315,13 @@ def _plug() -> Group:
 
 
 def _rib() -> Group:
-    """The draft of both ribs, on the flanks towards the middle of the part, which the sensor sees best."""
+    """The draft of both ribs, on the flanks that face the camera when the part lies as it is drawn."""
     steps: list[Step] = []
-    for name, y in (("N", 25.5 - 0.69), ("S", -25.5 + 0.69)):
+    for name, y in (("N", 25.5 - 0.69), ("S", -25.5 - 0.69)):
         stem = f"rib-{name.lower()}"
         flank = Step(
             id=f"{stem}-flank",
-            name=f"Inner flank of rib {name}",
+            name=f"Flank of rib {name}",
             kind="plane",
             # between top and foot of the flank, a point of the map away from both
             zone=RectangleZone(x=0, y=y, width=30, height=0.42),

@@ -517,19 +517,40 @@ def _facing(
     line = line_of(x + y * a[0], y * a[1], z + y * a[2], 0.0, 0.0, 1.0, pose)
     # the belt is level; beside the part it stands for what is not there
     belt = line.z + line.ground * line.upright
-    slope_x = _height(line.x + BESIDE, line.y, belt, shape) - _height(line.x - BESIDE, line.y, belt, shape)
-    slope_y = _height(line.x, line.y + BESIDE, belt, shape) - _height(line.x, line.y - BESIDE, belt, shape)
-    slope_x, slope_y = slope_x / (2.0 * BESIDE), slope_y / (2.0 * BESIDE)
+    here_z = _height(line.x, line.y, belt, shape)
+    on_face = abs(here_z - line.z) > SMOOTH
+    slope_x = _slope(
+        _height(line.x - BESIDE, line.y, belt, shape),
+        here_z,
+        _height(line.x + BESIDE, line.y, belt, shape),
+        on_face,
+    )
+    slope_y = _slope(
+        _height(line.x, line.y - BESIDE, belt, shape),
+        here_z,
+        _height(line.x, line.y + BESIDE, belt, shape),
+        on_face,
+    )
     r = pose.rotation
-    upward = r[2, 2] - r[2, 0] * slope_x - r[2, 1] * slope_y
+    upward: float = r[2, 2] - r[2, 0] * slope_x - r[2, 1] * slope_y
     return max(upward, 0.0) / math.sqrt(1.0 + slope_x * slope_x + slope_y * slope_y)
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _slope(before: float, here: float, after: float, on_face: bool) -> float:
+    """Through three heights; at an edge that of its gentler side, on the face of a wall that of the wall."""
+    first, second = (here - before) / BESIDE, (after - here) / BESIDE
+    if on_face:
+        return (first + second) / 2.0
+    return first if abs(first) < abs(second) else second
 
 
 @njit(cache=True, nogil=True, inline="always")
 def _height(x: float, y: float, belt: float, shape: Any) -> float:
     """The higher of part and belt, in the part's own coordinates."""
     height, _, element = surface_at(x, y, shape)
-    return belt if element == 0 else max(height, belt)
+    higher: float = belt if element == 0 else max(height, belt)
+    return higher
 
 
 FAINTEST, SATURATED = 0.06, 3.0

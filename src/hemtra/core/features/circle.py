@@ -97,19 +97,18 @@ class CircleKind(RimKind):
             residuals_round(places - (circle.x, circle.y), left),
         )
 
-
     def _round(self, given: Given, rim: Rim) -> Round:
         """The circle of a rim: of its crossings, or of all points about it where these only part them."""
         grid, zone = given.data.grid, given.zone
         first = fitted_round(rim.places, rim.levels, FLOOR * max(grid.dx, grid.dy))
-        if not rim.parted or self.wall == "foot" or zone is None:
+        if not rim.parting.parts or self.wall == "foot" or zone is None:
             return first
         good = rim.seen.copy()
         good[rim.seen] = first.used
-        below, falls = ends_below(rim.step, self.wall), 1.0 if self.change == "falls" else -1.0
+        below, falls = ends_below(rim.parting.step, self.wall), 1.0 if self.change == "falls" else -1.0
         circle, plane = (first.x, first.y, first.radius), (first.z, *first.slopes, below)
         *move, grown, spread = parted_by_circle(
-            given.data.z, astuple(grid), circle, plane, (zone.x, zone.y), falls, good
+            given.data.z, astuple(grid), circle, plane, (zone.x, zone.y), falls, rim.parting.shadow, good
         )
         if not math.hypot(*move, grown) <= max(grid.dx, grid.dy):
             return first
@@ -140,7 +139,7 @@ class Round:
     def moved(self, move: FloatArray, grown: float, spread: float, places: FloatArray) -> Round:
         """Moved in its plane and grown, in mm."""
         longer, uphill = self._lengthened
-        x, y = (self.x, self.y) + move - longer / (1.0 + longer) * float(move @ uphill) * uphill
+        x, y = np.array([self.x, self.y]) + move - longer / (1.0 + longer) * float(move @ uphill) * uphill
         height = self.z + self.slopes[0] * (x - self.x) + self.slopes[1] * (y - self.y)
         left = np.hypot(*self.flat(places - (x, y)).T) - self.radius - grown
         radius = self.radius + grown
@@ -162,9 +161,10 @@ def fitted_round(places: FloatArray, levels: FloatArray, floor: float) -> Round:
     # most of the rim is level with its middle, which is start enough
     start = np.array([float(np.median(levels)), 0.0, 0.0])
     level, _ = settle_linear(design, levels, start, 0.002)
+    x, y = (float(v) for v in middle)
     none, nothing = np.empty(0), np.empty(0, np.bool_)
-    plane = Round(*middle.tolist(), float(level[0]), 0.0, (float(level[1]), float(level[2])), none, nothing)
+    plane = Round(x, y, float(level[0]), 0.0, (float(level[1]), float(level[2])), none, nothing)
     flat = plane.flat(places - middle)
-    x, y, radius, used = robust_circle(flat[:, 0], flat[:, 1], floor)
-    found = plane.moved(np.array([x, y]), radius, 0.0, places)
+    *move, radius, used = robust_circle(flat[:, 0], flat[:, 1], floor)
+    found = plane.moved(np.array(move), radius, 0.0, places)
     return replace(found, used=used)

@@ -20,7 +20,7 @@ from hemtra.core.marks import Curve, Evidence, Polyline, Strokes
 from hemtra.core.plan.kind import Given, Outcome
 from hemtra.core.plan.registry import register
 from hemtra.core.runs import runs
-from hemtra.core.scan.edge_lines import CHANGES, PICKS, ends_below, usual_step
+from hemtra.core.scan.edge_lines import CHANGES, PICKS, ends_below, parting
 from hemtra.core.scan.margin_kernels import parted_by_line
 from hemtra.core.scan.section import section
 from hemtra.core.scan.zones import AnyZone
@@ -185,27 +185,35 @@ class EdgeKind(SeenBySteps):
     ) -> tuple[FloatArray, FloatArray, BoolArray, float]:
         """Place across the zone and upper level as lines over v, which crossings were used, and the spread.
 
-        The line of the crossings, or of all points about it where these only part points on a level from others.
+        The line of the crossings, or of all points about it where these only part points on the level.
         """
         zone, grid, seen = given.zone, given.data.grid, ~np.isnan(found[:, 0])
         assert zone is not None
         pitch = max(grid.dx, grid.dy)
         place, level, used = _fitted(v[seen], found[seen], pitch)
-        step, parted = usual_step(found[seen])
+        part = parting(found[seen])
         way = float(np.sign(found[seen, 3].sum()))
-        if not parted or self.wall == "foot" or way == 0.0:
+        if not part.parts or self.wall == "foot" or way == 0.0:
             return place, level, used, 0.0
         good = seen.copy()
-        good[seen] = used & (found[seen, 3] == way)
+        good[seen] = used & (np.sign(found[seen, 3]) == way)
         angle = math.radians(zone.rotation)
-        frame, below = (zone.x, zone.y, math.cos(angle), math.sin(angle)), ends_below(step, self.wall)
+        frame, below = (zone.x, zone.y, math.cos(angle), math.sin(angle)), ends_below(part.step, self.wall)
         heights = (level[0], level[1], below)
         moved, turned, spread = parted_by_line(
-            given.data.z, astuple(grid), frame, zone.height / 2, (place[0], place[1]), heights, way, good
+            given.data.z,
+            astuple(grid),
+            frame,
+            zone.height / 2,
+            (place[0], place[1]),
+            heights,
+            way,
+            part.shadow,
+            good,
         )
         if not abs(moved) + abs(turned) * zone.height / 2 <= pitch:
             return place, level, used, 0.0
-        return place + (moved, turned), level, used, spread
+        return place + np.array([moved, turned]), level, used, spread
 
 
 def known_to(spread: float) -> tuple[tuple[str, str], ...]:

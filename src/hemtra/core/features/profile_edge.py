@@ -130,20 +130,22 @@ class ProfileEdgeKind(SectionFeature):
 
     def row(self, given: Given) -> FloatArray:
         """The numbers of one section; where data ends, each of the lines across it counts."""
-        row, cut = super().row(given), given.one("section", Cut)
+        row: FloatArray = super().row(given)
+        cut = given.one("section", Cut)
         if self.by != "data" or cut.seen is None or row[0] == THIN:
             return row
         middle = given.zone.x if given.zone is not None else (cut.x[0] + cut.x[-1]) / 2
         inside, seen = cut.within(given.zone), self._seen(cut, given.zone)
         apart = min(given.data.grid.dx, given.data.grid.dy)
-        row = self._edges(cut.x, cut.z[None], inside[None], seen[None], np.array([middle]), apart)[0]
+        stack = cut.x, cut.z[None], inside[None], seen[None]
+        row = self._edges(*stack, np.array([middle]), apart)[0]
         row[1] += _parted(given.data, cut, row) if row[0] == 0 and not self.radius else 0.0
         return row
 
     def _seen(self, cut: Cut, zone: AnyZone | None) -> FloatArray:
         """(m,) for `ends`."""
         if cut.seen is None:
-            return shown(cut.x, cut.z[None], cut.within(zone)[None])[0]
+            return np.asarray(shown(cut.x, cut.z[None], cut.within(zone)[None])[0])
         if zone is None:
             return cut.seen
         return np.where(zone.contains(cut.x, np.where(np.isnan(cut.z), zone.y, cut.z)), cut.seen, 0.0)
@@ -161,7 +163,10 @@ class ProfileEdgeKind(SectionFeature):
         near = middle + self.place
         share = self.sensitivity / 100.0
         by, pick = BY[self.by], PICKS[self.pick]
-        return edges(x, z, inside, seen, by, self.level, self.least_gap, change, pick, share, near, (self.radius, apart))
+        rounded = self.radius, apart
+        return np.asarray(
+            edges(x, z, inside, seen, by, self.level, self.least_gap, change, pick, share, near, rounded)
+        )
 
     def found(self, cut: Cut, row: FloatArray) -> Point:
         """A `Point`."""
@@ -227,7 +232,7 @@ def _parted(data: HeightMap, cut: Cut, row: FloatArray) -> float:
     level = (end.z, -cut.base.slope_x * frame[3] + cut.base.slope_y * frame[2], DEEP)
     way, good = -float(np.sign(row[3])), np.ones(rows, np.bool_)
     moved, turned, _ = parted_by_line(
-        data.z, astuple(grid), frame, cut.wide / 2, (float(row[1]), 0.0), level, way, good
+        data.z, astuple(grid), frame, cut.wide / 2, (float(row[1]), 0.0), level, way, True, good
     )
     near = abs(moved) + abs(turned) * cut.wide / 2 <= max(grid.dx, grid.dy)
     return moved if near else 0.0

@@ -13,8 +13,8 @@ from hemtra.core.errors import NotMeasured
 from hemtra.core.features.seen_by import SeenBySteps
 from hemtra.core.form import setting
 from hemtra.core.plan.kind import Given
-from hemtra.core.scan.edge_lines import usual_step
-from hemtra.core.scan.zones import RingZone
+from hemtra.core.scan.edge_lines import Parting, parting
+from hemtra.core.scan.zones import EllipseZone, RingZone
 
 LEAST_INNER = 0.1
 """Share of the radius within which a zone without a hole is not looked at: radial lines crowd there."""
@@ -24,16 +24,12 @@ QUARTERS, SIDE_SHARE = 4, 0.05
 
 
 class Rim(NamedTuple):
-    """What radial lines show: places (n, 2) and heights (n,) of a rim in mm; seen: (lines,) which show it.
-
-    step: its usual drop in mm. parted: whether most lines only part points on its level from others.
-    """
+    """What radial lines show: places (n, 2) and heights (n,) of a rim in mm; seen: (lines,) which show it."""
 
     places: FloatArray
     levels: FloatArray
     seen: BoolArray
-    step: float
-    parted: bool
+    parting: Parting
 
 
 class RimKind(SeenBySteps, ABC):
@@ -64,7 +60,9 @@ class RimKind(SeenBySteps, ABC):
         given.window()
         outer = min(zone.width, zone.height) / 2
         if to_the_corners:
-            outer = math.hypot(zone.width, zone.height) / 2
+            # what lies beyond the zone must not be taken for the stronger edge
+            corners = not isinstance(zone, EllipseZone | RingZone)
+            outer = math.hypot(zone.width, zone.height) / 2 if corners else max(zone.width, zone.height) / 2
         inner = outer * (zone.inner if isinstance(zone, RingZone) and not to_the_corners else LEAST_INNER)
         middle, reach = (outer + inner) / 2, (outer - inner) / 2
         count = int(np.clip(round(2 * math.pi * middle / max(grid.dx, grid.dy)), 4 * QUARTERS, MOST_LINES))
@@ -77,8 +75,7 @@ class RimKind(SeenBySteps, ABC):
         kept[kept] = zone.contains(places[kept, 0], places[kept, 1])
         if zone.band is not None:
             kept[kept] = zone.band.holds(places[kept, 0], places[kept, 1], found[kept, 1])
-        step, parted = usual_step(found[kept])
-        return Rim(places[kept], found[kept, 1], kept, step, parted)
+        return Rim(places[kept], found[kept, 1], kept, parting(found[kept]))
 
     def _enough(self, places: FloatArray, seen: BoolArray, fewest: int, *, about: FloatArray | None) -> None:
         """Raise `NotMeasured` unless a rim shows on enough lines and, seen from `about`, all round."""

@@ -38,7 +38,7 @@ WHOLLY = 0.9
 GROUND, LEVEL_FEW, LEVEL_FLOOR = 2.0, 6, 0.002
 """mm behind a rounding on which its surface is fitted, samples that takes, and mm by which they may be off."""
 ROUNDING = (0.04, 0.6)
-"""Of its radius, the depths between which a rounding says where it ends: deep enough to, and still seen well."""
+"""Of its radius, the depths between which a rounding says where it ends, and is still seen well."""
 STEEPEST, LEVEL, DATA = 0, 1, 2
 FIRST, LAST, STRONGEST, NEAREST = 0, 1, 2, 3
 ROBUST, ALL, UPPER, LOWER = 0, 1, 2, 3
@@ -167,7 +167,7 @@ def on_levels(z: FloatArray, point: int, step: float) -> BoolArray:
 
 @njit(cache=True, nogil=True)
 def shown(x: FloatArray, z: FloatArray, inside: BoolArray) -> FloatArray:
-    """(n, m) for `ends`, 1 or 0, of a stack of profiles z (n, m) over x of which only one line is known each."""
+    """(n, m) for `ends`, 1 or 0, of a stack of profiles z (n, m) over x, one line each."""
     out = np.zeros(z.shape)
     step = (x[-1] - x[0]) / max(x.size - 1, 1)
     for row in range(z.shape[0]):
@@ -203,9 +203,7 @@ def ends(x: FloatArray, z: FloatArray, seen: FloatArray, least_gap: float) -> Fl
 
 
 @njit(cache=True, nogil=True)
-def edge_candidates(
-    x: FloatArray, z: FloatArray, inside: BoolArray, by: int, level: float
-) -> FloatArray:
+def edge_candidates(x: FloatArray, z: FloatArray, inside: BoolArray, by: int, level: float) -> FloatArray:
     """(c, 3) place, height and steepness of all steps of one profile, in their order.
 
     Steepest places lie between neighbours, to fractions of a step by a parabola through three slopes. Where a

@@ -309,7 +309,8 @@ class _Finder:
             mine = self.model.contour.channel[which] == channel
             points, bounds = placed[mine], self.bounds[which][mine]
             pitch = min(grid.dx, grid.dy)
-            found[mine] = edges_along(values, astuple(grid), points, bounds, reach, SHADOW, pitch, NEAREST)[:, :3]
+            edges = edges_along(values, astuple(grid), points, bounds, reach, SHADOW, pitch, NEAREST)
+            found[mine] = edges[:, :3]
         return found
 
     def _fitted(self, frame: Frame, placed: FloatArray, edge: FloatArray, grid: Grid) -> Frame:

@@ -145,18 +145,16 @@ def _on_ground(
     What lies above that plane moves sideways when the part tilts; the foot of its perpendicular does not.
     """
     outline, ground = values[follow.x or ""], values.get(follow.z or "")
-    if not isinstance(outline, Frame) or not isinstance(ground, Plane) or follow.z not in homes:
+    home = homes.get(follow.z or "")
+    if not isinstance(outline, Frame) or not isinstance(ground, Plane) or home is None:
         return before, found
-    home = homes[follow.z]
     known = Plane(home.x, home.y, home.z, home.slope_x, home.slope_y)
     return _dropped(before, known), _dropped(found, ground)
 
 
 def _dropped(pose: Pose, plane: Plane) -> Pose:
     share = (plane.height_at(pose.x, pose.y) - pose.z) / (1.0 + plane.slope_x**2 + plane.slope_y**2)
-    return replace(
-        pose, x=pose.x - share * plane.slope_x, y=pose.y - share * plane.slope_y, z=pose.z + share
-    )
+    return replace(pose, x=pose.x - share * plane.slope_x, y=pose.y - share * plane.slope_y, z=pose.z + share)
 
 
 def _centre(

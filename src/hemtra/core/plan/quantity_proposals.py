@@ -8,12 +8,14 @@ from contextlib import suppress
 import numpy as np
 import scipy  # its parts load when they are used first
 
+from hemtra.core.arrays import FloatArray
 from hemtra.core.errors import HemtraError, NotMeasured
 from hemtra.core.features.code import ReadCode
 from hemtra.core.features.island import IslandKind
 from hemtra.core.features.plane import FittedPlane
 from hemtra.core.features.section import Cut
 from hemtra.core.geometry.elements import Plane, Point
+from hemtra.core.geometry.section_kernels import ROUNDING, WHOLLY
 from hemtra.core.plan.document import Plan, Step
 from hemtra.core.plan.engine import Engine
 from hemtra.core.plan.follow import followed
@@ -42,6 +44,10 @@ CODE = 16.0
 SEEN_STEP = 0.05
 """mm by which a gap that is seen lies below its sides at least."""
 UNSEEN_GAP, BESIDE = 0.3, 0.5
+ROUNDINGS = np.round(np.arange(0.1, 0.81, 0.05), 2)
+"""Radii in mm of edges that are told from points on them."""
+ENOUGH_LEVEL, ENOUGH_ROUND, ROUND_TO = 10, 4, 0.02
+"""Points on the surface and on its rounding that takes, and mm in which these must agree."""
 """mm without data that are a gap too deep to be seen, and mm beside a click within which a side may lie."""
 BEYOND = 4.0
 """mm by which a section goes on behind either click."""
@@ -232,6 +238,10 @@ def propose_gap(plan: Plan, engine: Engine, first: Place, second: Place) -> Prop
         left, right = ends
         if left is None or right is None or not -half - BESIDE <= left < right <= half + BESIDE:
             continue
+        if by == "data":
+            radius = _rounding(found.value, left, right)
+            sides = [side.edited(params={**side.params, "radius": radius}) for side in sides]
+            tried = plan.edited(steps=(*plan.steps, *sides))
         if _opens(found.value, left, right):
             return quantity(tried, engine, "gap", {"left": (sides[0].id,), "right": (sides[1].id,)})
     raise HemtraError(
@@ -258,6 +268,41 @@ def _widest_unseen(cut: Cut, half: float) -> float:
     step = float(cut.x[1] - cut.x[0])
     unseen = np.isnan(cut.z) if cut.seen is None else cut.seen < 0.5
     return max((many * step for _, many in runs(unseen & (np.abs(cut.x) <= half), False)), default=0.0)
+
+
+def _rounding(cut: Cut, left: float, right: float) -> float:
+    """Radius in mm, to a twentieth, by which both sides of a gap are rounded; 0 where they are sharp.
+
+    It is the one for which all points on either rounding say that it stands upright at the same place.
+    """
+    spreads = np.hypot(_spreads(cut, left, 1), _spreads(cut, right, -1))
+    best = int(np.argmin(spreads))
+    return float(ROUNDINGS[best]) if spreads[best] <= ROUND_TO else 0.0
+
+
+def _spreads(cut: Cut, end: float, way: int) -> FloatArray:
+    """For each of `ROUNDINGS`, how far apart in mm points on it say that it ends; infinite where too few do.
+
+    way: 1 where the surface lies at smaller x, -1 where at larger.
+    """
+    behind = way * (end - cut.x)
+    held = ~np.isnan(cut.z) & (np.ones(cut.x.size) if cut.seen is None else cut.seen >= WHOLLY)
+    level = held & (behind > ROUNDINGS[-1]) & (behind < 2.5 * ROUNDINGS[-1])
+    out = np.full(ROUNDINGS.size, np.inf)
+    if np.count_nonzero(level) < ENOUGH_LEVEL:
+        return out
+    b, a = np.polyfit(cut.x[level], cut.z[level], 1)
+    x, depth = cut.x, np.where(held, a + b * cut.x - cut.z, np.nan)
+    for k, radius in enumerate(ROUNDINGS):
+        on = (depth > ROUNDING[0] * radius) & (depth < ROUNDING[1] * radius)
+        on &= (behind > -radius / 2) & (behind < 1.5 * radius)
+        if np.count_nonzero(on) < ENOUGH_ROUND:
+            continue
+        run = np.sqrt(2 * radius * depth[on] - depth[on] ** 2)
+        ends, weight = x[on] + way * (radius - run), (run / (radius - depth[on])) ** 2
+        # where it is steep a height says more about the place
+        out[k] = math.sqrt(np.average((ends - np.average(ends, weights=weight)) ** 2, weights=weight))
+    return out
 
 
 def _along(cut: Cut, point: object) -> float | None:

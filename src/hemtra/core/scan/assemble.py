@@ -15,6 +15,8 @@ JUMP = 0.25
 """mm between neighbouring points beyond which nothing is interpolated: a wall stays a wall."""
 SLACK = 1e-9
 """Rows; undoes rounding only."""
+JUST_NOT = 0.999
+"""Of the way to the next point, so that its own column stays its own."""
 WIDEST_GAP = 1.9
 """Pitches between neighbouring points beyond which one is missing, and nothing is made up in its place."""
 
@@ -75,7 +77,7 @@ def _next_seen(z: NDArray[np.float32], k: int) -> int:
 @njit(cache=True, nogil=True, inline="always")
 def _joined(x: FloatArray, z: NDArray[np.float32], a: int, b: int, pitch: float) -> bool:
     """Whether one surface goes on from one point to the next that was seen."""
-    return 0.0 < x[b] - x[a] < WIDEST_GAP * pitch and abs(z[b] - z[a]) < JUMP
+    return bool(0.0 < x[b] - x[a] < WIDEST_GAP * pitch and abs(z[b] - z[a]) < JUMP)
 
 
 @njit(cache=True, nogil=True, inline="always")
@@ -85,14 +87,14 @@ def _reach(x: FloatArray, z: NDArray[np.float32], k: int, other: int, apart: flo
     other: the point beyond, -1 for none. Nearer than that and lower it lies on the wall where the surface ends.
     apart: mm to the point before it on the surface, 0 where it is alone.
     """
-    reach = (min(apart, pitch) if apart > 0.0 else pitch) / 2.0
+    reach: float = (min(apart, pitch) if apart > 0.0 else pitch) / 2.0
     if other < 0:
         return reach
-    between = (x[other] - x[k]) * (1.0 if other > k else -1.0)
+    between: float = (x[other] - x[k]) * (1.0 if other > k else -1.0)
     if between <= 0.0:
         return reach
     if z[k] - z[other] >= JUMP and between < min(apart, pitch):
-        return between
+        return between * JUST_NOT
     return min(reach, between / 2.0)
 
 

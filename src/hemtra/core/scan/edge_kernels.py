@@ -47,8 +47,8 @@ def edges_along(
     behind the last one seen. wall: where on a wall the edge is, see `TOP`; a foot in the shadow is no edge.
     blind: the surface also ends where nothing is seen beyond, as in a hole too deep to look into; the value
     below is then only as low as counts.
-    Returns (n, 4): offset in mm, the values above and below, and 1 where nothing was seen in between, so that
-    the edge only parts samples on the level from others, else 0; NaN without.
+    Returns (n, 4): offset in mm, the values above and below, and how the edge parts samples on the level from
+    others: 1 where nothing lies between both, 2 where something is not seen; 0 where a wall is. NaN without.
     """
     x0, y0, dx, dy = grid
     n = points.shape[0]
@@ -89,7 +89,7 @@ def edges_along(
                 break
             level = _level(upper, lower, wall)
             hidden_foot = wall == FOOT and after > k + 1
-            falls = line[k] >= level and (blind and wide or level > line[after])
+            falls = line[k] >= level and ((blind and wide) or level > line[after])
             steps = falls and bounds[p, 0] <= upper - lower <= bounds[p, 1]
             if steps and not hidden_foot:
                 offset = k + 0.5 if ends or (blind and wide) else _offset(line, k, after, level, wall)
@@ -104,14 +104,16 @@ def edges_along(
                 if abs(t) <= reach and merit > best:
                     best = merit
                     found[p, 0], found[p, 1], found[p, 2] = t, upper, lower
-                    found[p, 3] = ends or (blind and wide) or _parts(line, k, after, count, upper, lower)
+                    found[p, 3] = wide or _parts(line, k, after, count, upper, lower)
+                    if found[p, 3] > 0.0 and after > k + 1:
+                        found[p, 3] = 2.0
             k = after
     return found
 
 
 @njit(cache=True, nogil=True, inline="always")
 def _inside(values: Heights, u: float, v: float) -> bool:
-    return 0.0 <= u <= values.shape[1] - 1 and 0.0 <= v <= values.shape[0] - 1
+    return bool(0.0 <= u <= values.shape[1] - 1 and 0.0 <= v <= values.shape[0] - 1)
 
 
 @njit(cache=True, nogil=True, inline="always")
@@ -147,7 +149,7 @@ def _parts(line: FloatArray, k: int, after: int, count: int, upper: float, lower
     above, below = line[max(k - 1, 0)], line[min(after + 1, count - 1)]
     # the two may lie on either side of the one that interpolation makes of them
     near = line[k] >= upper - ends or not above < upper - ends
-    return near and (line[after] <= lower + ends or not below > lower + ends)
+    return bool(near and (line[after] <= lower + ends or not below > lower + ends))
 
 
 @njit(cache=True, nogil=True, inline="always")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from dataclasses import astuple
 from typing import NamedTuple
@@ -31,6 +32,9 @@ LOOK = 8.0
 PARTED = 0.8
 """Share of the lines on which an edge must only part points for it to be found from all points about it."""
 
+SHADOWS = 0.2
+"""Share of the lines with something missing behind their edge from which on that is no dropout but a shadow."""
+
 
 class Wanted(NamedTuple):
     """Which edge is looked for on a scan line."""
@@ -54,7 +58,8 @@ def crossings(data: HeightMap, lines: FloatArray, reach: float, wanted: Wanted) 
 
     lines: (n, 4) x, y of the middle in mm and unit direction. reach: mm either way. Returns (n, 4): mm along
     the line from its middle, the heights above and below the edge, and 1 where it only parts points on the
-    level from others and the surface falls along the line, -1 where it rises, else 0; NaN where there is none.
+    level from others, 2 where some of these are not seen, less than 0 where the surface rises along the line,
+    else 0; NaN where there is none.
     Raises `NotMeasured` when edges of brightness are wanted and the scan has no intensity.
     """
     if wanted.grey:
@@ -62,11 +67,24 @@ def crossings(data: HeightMap, lines: FloatArray, reach: float, wanted: Wanted) 
     return _along_values(data.z, data.grid, lines, reach, wanted)
 
 
-def usual_step(found: FloatArray) -> tuple[float, bool]:
-    """The middle drop in mm of `crossings` (n, 4), and whether nearly all of them only part points."""
+class Parting(NamedTuple):
+    """What the lines across an edge say of it together: its drop in mm, and how it can be found from points.
+
+    parts: nearly all lines only part points on its level from others. shadow: a missing point lies beyond it.
+    """
+
+    step: float
+    parts: bool
+    shadow: bool
+
+
+def parting(found: FloatArray) -> Parting:
+    """Of `crossings` (n, 4) that were found."""
     if not len(found):
-        return np.nan, False
-    return float(np.median(found[:, 1] - found[:, 2])), bool(np.mean(found[:, 3] != 0.0) >= PARTED)
+        return Parting(math.nan, False, False)
+    how = np.abs(found[:, 3])
+    step = float(np.median(found[:, 1] - found[:, 2]))
+    return Parting(step, bool(np.mean(how > 0.0) >= PARTED), bool(np.mean(how > 1.0) >= SHADOWS))
 
 
 def ends_below(step: float, wall: str) -> float:

@@ -38,13 +38,15 @@ def parted_by_line(
     line: tuple[float, float],
     level: tuple[float, float, float],
     falls: float,
+    shadow: bool,
     good: BoolArray,
 ) -> tuple[float, float, float]:
-    """Moves of place and slope of a first line, and mm by which it may lie off; NaN where it cannot be told.
+    """Moves of place and slope of a first line, and mm it may lie off; NaN where it cannot be told.
 
     grid: x0, y0, dx, dy. frame: x, y of the zone and the unit vector of its u axis; v is to its left, from
     -half to half. line: u = a + b v. level: height a + b v of the high side, and how far below it a point no
-    longer belongs to it. falls: 1 where the surface falls along u, -1 where it rises. good: stretches of v, of
+    longer belongs to it. falls: 1 where the surface falls along u, -1 where it rises. shadow: a
+    missing point lies beyond the edge, else it tells nothing. good: stretches of v, of
     equal length, in which points count.
     """
     x0, y0, dx, dy = grid
@@ -66,7 +68,7 @@ def parted_by_line(
             d = u - line[0] - line[1] * v
             if abs(d) > BAND * pitch or abs(v) >= half:
                 continue
-            if not good[int((v / half + 1.0) / 2.0 * good.size)]:
+            if (math.isnan(z[i, j]) and not shadow) or not good[int((v / half + 1.0) / 2.0 * good.size)]:
                 continue
             on = z[i, j] >= level[0] + level[1] * v - level[2]
             if _agrees(z, i, j, out, on, level[0] + level[1] * v - level[2]):
@@ -75,7 +77,15 @@ def parted_by_line(
                 n += 1
     b, spread = _parted(f[:n], held[:n])
     scale = -falls * pitch / b[0]
-    return scale * b[2], scale * b[1] / half, spread * pitch
+    turned = scale * b[1] / half
+    # a sensor's own points lie anywhere between two columns, the same on each row; only crossing columns helps
+    climb = math.atan(line[1] + turned)
+    across, along = (
+        abs(c * math.cos(climb) + s * math.sin(climb)),
+        abs(s * math.cos(climb) - c * math.sin(climb)),
+    )
+    columns = 2.0 * half * along / dx
+    return scale * b[2], turned, spread * pitch + dx / 2.0 * across / (1.0 + columns)
 
 
 @njit(cache=True, nogil=True)
@@ -86,13 +96,15 @@ def parted_by_circle(
     plane: tuple[float, float, float, float],
     middle: tuple[float, float],
     falls: float,
+    shadow: bool,
     good: BoolArray,
 ) -> tuple[float, float, float, float]:
-    """Moves of centre and radius of a first circle, and mm by which it may lie off; NaN where it cannot be told.
+    """Moves of centre and radius of a first circle, and mm it may lie off; NaN where it cannot be told.
 
     circle: x, y, radius in the plane of the rim. plane: height at its centre and slopes of that plane in x and
     y, and how far below it a point no longer belongs to it. middle: about which stretches of angle count that
-    are `good`, from 0 on. falls: 1 where the surface falls outward, -1 where it rises. Moves are in the plane.
+    are `good`, from 0 on. falls: 1 where the surface falls outward, -1 where it rises.
+    shadow: a missing point lies beyond the rim, else it tells nothing. Moves are in the plane.
     """
     x0, y0, dx, dy = grid
     x, y, radius = circle
@@ -114,7 +126,7 @@ def parted_by_circle(
             along = longer * (px * ux + py * uy)
             u, v = px + along * ux, py + along * uy
             square = u * u + v * v
-            if not nearest <= square <= farthest:
+            if not nearest <= square <= farthest or (math.isnan(z[i, j]) and not shadow):
                 continue
             turn = math.atan2(y0 + i * dy - middle[1], x0 + j * dx - middle[0]) / (2.0 * math.pi)
             if not good[int((turn % 1.0) * good.size + 0.5) % good.size]:
@@ -139,13 +151,13 @@ def _agrees(z: Heights, i: int, j: int, out: tuple[float, float], on: bool, leas
     u, v = out
     big = max(abs(u), abs(v), 1e-12)
     way = -1.0 if on else 1.0
-    other = z[i + int(round(way * v / big)), j + int(round(way * u / big))]
-    return (other >= least) == on
+    other = z[i + round(way * v / big), j + round(way * u / big)]
+    return bool((other >= least) == on)
 
 
 @njit(cache=True, nogil=True)
 def _parted(f: FloatArray, held: BoolArray) -> tuple[FloatArray, float]:
-    """Weights of the features f (n, p), the first a distance in points, for `held`; and points it may lie off."""
+    """Weights of features f (n, p), the first a distance in points, for `held`; and points it may lie off."""
     n, p = f.shape
     b = np.full(p, np.nan)
     count = 0
@@ -155,12 +167,15 @@ def _parted(f: FloatArray, held: BoolArray) -> tuple[FloatArray, float]:
         return b, np.nan
     b[:] = 0.0
     b[0] = -4.0
-    last, hessian = -np.inf, np.eye(p)
-    step, stride = np.zeros(p), 1.0
+    last = -np.inf
+    hessian: FloatArray = np.eye(p)
+    step: FloatArray = np.zeros(p)
+    stride = 1.0
     for _ in range(ROUNDS):
         likely = 0.0
         told = 0.0
-        slope, bend = np.zeros(p), np.zeros((p, p))
+        slope = np.zeros(p)
+        bend: FloatArray = np.zeros((p, p))
         for k in range(n):
             score = 0.0
             for a in range(p):
