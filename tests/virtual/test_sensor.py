@@ -271,7 +271,7 @@ def test_every_model_sees_the_flange_where_it_is(name):
 BEAD = range(18, 23)
 """Balloons whose values along the bead have tests of their own."""
 LATERAL = {8: 0.02, 9: 0.03, 10: 0.03, 13: 0.03, 14: 0.03, 17: 0.1}
-"""Lengths along the surface are known to a part of a point of the map, and a rib's flank is five points wide."""
+"""Lengths along the surface are known to a part of a point of the map."""
 
 
 def open_at_the_ends(result) -> float:

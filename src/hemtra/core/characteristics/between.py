@@ -76,16 +76,25 @@ class WidthKind(Kind):
     inputs: ClassVar = {
         "one": Input(Line, "from", "One edge."),
         "other": Input(Line, "to", "The edge across from it."),
+        "plane": Input(Plane, "along", "The surface the width lies in; level without.", optional=True),
     }
 
-    revision: ClassVar = 2
+    revision: ClassVar = 3
 
-    take: Literal["mean", "least", "greatest"] = setting(
+    take: Literal["mean", "fit", "least", "greatest"] = setting(
         "mean",
         "take",
-        "The mean of what both edges have in common; or the least or greatest local size, from place to place"
-        " across (two-point size, ISO 14405-1).",
-        choices={"mean": "mean", "least": "least", "greatest": "greatest"},
+        "The mean of what both edges have in common; the distance of two parallel lines through all of both by"
+        " least squares (GG, ISO 14405-1); or the least or greatest local size, from place to place across"
+        " (two-point size, LP).",
+        choices={"mean": "mean", "fit": "least squares", "least": "least", "greatest": "greatest"},
+    )
+    counted: Literal["lateral", "space"] = setting(
+        "lateral",
+        "counted",
+        "Where one edge lies higher than the other, the width along the surface is less than that in space.",
+        when={"take": ("mean", "least", "greatest")},
+        choices={"lateral": "along the surface", "space": "in space"},
     )
     least_seen: float = setting(
         95.0,
@@ -105,7 +114,9 @@ class WidthKind(Kind):
         local = self._local(given)
         low, high = (widths.min(), widths.max()) if local is None else (local[1].min(), local[1].max())
         facts = (("least", f"{low:.3f} mm"), ("greatest", f"{high:.3f} mm"))
-        if self.take != "mean":
+        if self.take == "fit":
+            value = self._apart(given)
+        elif self.take != "mean":
             value = float(low if self.take == "least" else high)
             if local is not None:
                 k = int(np.argmin(local[1]) if self.take == "least" else np.argmax(local[1]))
@@ -116,8 +127,8 @@ class WidthKind(Kind):
     def explain(self, given: Given, outcome: Outcome) -> Evidence:
         """The dimension where it was taken."""
         (a, b), widths = self._ends(given)
-        local = self._local(given) if self.take != "mean" else None
-        if self.take == "mean":
+        local = self._local(given) if self.take in ("least", "greatest") else None
+        if self.take in ("mean", "fit"):
             start, end = a.mean(axis=0), b.mean(axis=0)
         elif local is not None:
             k = int(np.argmin(local[1]) if self.take == "least" else np.argmax(local[1]))
@@ -136,17 +147,29 @@ class WidthKind(Kind):
         if one.places is None or other.places is None:
             return None
         known = min(one.coverage.known, other.coverage.known)
-        if self.take != "mean" and 100.0 * known < self.least_seen:
+        if self.take in ("least", "greatest") and 100.0 * known < self.least_seen:
             raise NotMeasured(
                 f"only {100.0 * known:.0f} % of the edges are seen;"
                 f" minimum {self.least_seen:g} % for a local size"
             )
         u, v = one.along, np.array(other.along)
         v = v if float(np.dot(u, v)) >= 0 else -v
-        return local_sizes(one.places, other.places, np.array(u) + v)
+        places, sizes = local_sizes(one.places, other.places, np.array(u) + v)
+        if self.counted == "space":
+            sizes = np.hypot(sizes, one.z - other.z)
+        return places, sizes
 
-    @staticmethod
-    def _ends(given: Given) -> tuple[tuple[FloatArray, FloatArray], FloatArray]:
+    def _apart(self, given: Given) -> float:
+        """mm between two parallel lines, each through all places of its edge, along the surface."""
+        one, other = given.one("one", Line), given.one("other", Line)
+        sides = [_places(line) for line in (one, other)]
+        centres = [side.mean(axis=0) for side in sides]
+        spread = sum((side - c).T @ (side - c) for side, c in zip(sides, centres, strict=True))
+        # of what both sides spread over together, the direction they spread over least is across
+        across = np.linalg.eigh(spread)[1][:, 0]
+        return abs(float((centres[1] - centres[0]) @ across))
+
+    def _ends(self, given: Given) -> tuple[tuple[FloatArray, FloatArray], FloatArray]:
         """(2, 3) points of both edges at the ends of what they have in common, and the widths there, (2,)."""
         one, other = given.one("one", Line), given.one("other", Line)
         u, v = one.vector, other.vector
@@ -165,7 +188,18 @@ class WidthKind(Kind):
         for line, direction in ((one, u), (other, v)):
             t = [(at - float(line.origin @ along)) / float(direction @ along) for at in (low, high)]
             pair.append(np.array([line.origin + k * direction for k in t]))
-        return (pair[0], pair[1]), np.linalg.norm(pair[1] - pair[0], axis=1)
+        across = pair[1] - pair[0]
+        if self.counted == "lateral" or self.take == "fit":
+            normal = np.array((given.maybe("plane", Plane) or LEVEL).normal)
+            across = across - (across @ normal)[:, None] * normal
+        return (pair[0], pair[1]), np.linalg.norm(across, axis=1)
+
+
+def _places(line: Line) -> FloatArray:
+    """(n, 2) mm where an edge was seen, or the ends of a line that was constructed."""
+    if isinstance(line, FoundEdge) and line.places is not None:
+        return line.places
+    return np.array([(p.x, p.y) for p in line.ends()])
 
 
 @register

@@ -105,6 +105,15 @@ class OutlineKind(Kind):
         gt=0.0,
         le=100.0,
     )
+    most_against: float = setting(
+        15.0,
+        "at most against",
+        "Share of the taught contour that may lie where the surface is seen to go on without an edge. A"
+        " mirrored part, or one of another size, matches elsewhere and contradicts there.",
+        unit="%",
+        ge=0.0,
+        le=100.0,
+    )
     count: int = setting(1, "instances", "How many to look for at most.", ge=1, le=100)
     order: Literal["match", "x", "y"] = setting(
         "match",
@@ -151,7 +160,14 @@ class OutlineKind(Kind):
             turn_to=self.turn_to,
             least_match=self.least_match / 100.0,
         )
-        matches = find(model, given.data, search)
+        found = find(model, given.data, search)
+        matches = [m for m in found if 100.0 * m.against <= self.most_against]
+        if found and not matches:
+            raise NotMeasured(
+                f"what lies there is not this part, but mirrored, of another size or another one:"
+                f" {found[0].share:.0%} of the outline match, and on {found[0].against:.0%} of it the surface"
+                " goes on without an edge".replace("%", " %")
+            )
         if not matches:
             raise NotMeasured(
                 f"the outline was not found; no place shows {self.least_match:.0f} % of its contour"

@@ -12,6 +12,7 @@ import numpy as np
 from numba import njit
 
 from hemtra.core.arrays import BoolArray, FloatArray
+from hemtra.core.geometry.bead_kernels import parabola
 from hemtra.core.geometry.profile_fits import middle_of, plain_line, robust_arc, robust_line
 
 LONE, ABOUT = 8.0, 1.5
@@ -20,6 +21,13 @@ DEEPER = 1.05
 """Times the depth that was seen, beyond which what was not seen would change it."""
 FLOOR_SHARE = 0.9
 """Of the depth of a groove, beyond which a point lies on its flat floor."""
+ABOUT_DEEPEST, ABOUT_FEWEST, NEARLY = 0.15, 5, 0.95
+"""Of the width of a groove at half its depth, and samples, to either side of its deepest place; and the share
+of the depth from which on places are as deep."""
+CLEARLY_SHARP = 0.4
+"""Of the misfit of a parabola, below which two flanks fit better than their further number explains."""
+BLUNT = 1.6
+"""Samples to either side over which a map makes a sharp bottom blunt."""
 FEW, NONE, STRAIGHT, CUT_OFF, HIDDEN = 1.0, 2.0, 3.0, 4.0, 5.0
 """Reasons: too few points, nothing found, no curvature, reaching to the end of the zone, not seen."""
 
@@ -391,6 +399,57 @@ def _lone(down: FloatArray, floor: float) -> BoolArray:
 
 
 @njit(cache=True, nogil=True)
+def _deepest(u: FloatArray, down: FloatArray) -> float:
+    """How deep a groove is: of a parabola or of two straight flanks about its deepest place, as fits better.
+
+    How much of it that takes depends on the groove alone, not on how far the section goes on beside it.
+    """
+    at = 1
+    most: float = -np.inf
+    for k in range(1, u.size - 1):
+        mean = (down[k - 1] + down[k] + down[k + 1]) / 3.0
+        if mean > most:
+            at, most = k, mean
+    first, last = at, at
+    while first > 0 and down[first - 1] > most / 2.0:
+        first -= 1
+    while last < u.size - 1 and down[last + 1] > most / 2.0:
+        last += 1
+    # on a flat floor the deepest place is where noise has it; the middle of the floor is as good
+    low, high = at, at
+    while low > first and down[low - 1] > NEARLY * most:
+        low -= 1
+    while high < last and down[high + 1] > NEARLY * most:
+        high += 1
+    at = (low + high) // 2
+    step = (u[-1] - u[0]) / (u.size - 1)
+    reach = max(ABOUT_DEEPEST * (u[last] - u[first]), ABOUT_FEWEST * step)
+    near = np.abs(u - u[at]) <= reach
+    x, y = u[near] - u[at], down[near]
+    # places in the middle lie on one flank or the other, or on the line between two points of the map
+    left, right = x < -BLUNT * step, x > BLUNT * step
+    if min(left.sum(), right.sum()) < ABOUT_FEWEST // 2:
+        return most
+    a, b, c = parabola(x, y, np.ones(x.size))
+    if math.isnan(a):
+        return most
+    flanks = left | right
+    rounded = ((y - a - b * x - c * x * x)[flanks] ** 2).sum()
+    top = min(max(-b / (2.0 * c), -reach), reach) if c < 0.0 else 0.0
+    height: float = min(a + b * top + c * top * top, y.max())
+    p, q = plain_line(x[left], y[left])
+    r, t = plain_line(x[right], y[right])
+    sharp = ((y - p - q * x)[left] ** 2).sum() + ((y - r - t * x)[right] ** 2).sum()
+    if sharp >= CLEARLY_SHARP * rounded or not q > 0.0 > t:
+        return height
+    meet = (r - p) / (q - t)
+    if abs(meet) > reach:
+        return height
+    deeper: float = min(p + q * meet, y.max() + max(q, -t) * BLUNT * step)
+    return deeper
+
+
+@njit(cache=True, nogil=True)
 def grooves(
     x: FloatArray,
     z: FloatArray,
@@ -421,8 +480,7 @@ def grooves(
         if lone.any():
             # one or two points that nothing beside them supports are no floor
             u, w, down = u[~lone], w[~lone], down[~lone]
-        # the floor is known by the mean of what lies deepest, not by one point
-        depth = np.sort(down)[-max(3, u.size // 50) :].mean()
+        depth = _deepest(u, down)
         if flat:
             # or by the middle of all that lies nearly as deep, to which noise adds nothing
             floor_points = down[down > FLOOR_SHARE * depth]

@@ -46,6 +46,8 @@ LEVEL_FLOOR = 0.002
 """mm by which the level beside a contour point may always be off."""
 APART = 0.25
 """Share of the contour's size by which two instances differ in place; nearer ones are the same."""
+ACROSS = (-1.0, -0.5, 0.0, 0.5, 1.0)
+"""Shares of the reach at which it is asked whether an edge that was not found could have been seen."""
 TILT_NEEDS = 40
 """Contour points whose heights must be known for the tilt to be taken from them."""
 
@@ -73,6 +75,8 @@ class Match:
     """Where the contour's own coordinates lie: origin at its centre, z = 0 at its mean height."""
     share: float
     seen: BoolArray
+    against: float = 0.0
+    """Share of the contour where the surface is seen to go on without an edge: what lies there is not it."""
 
 
 class Model:
@@ -139,6 +143,18 @@ def _cropped(data: HeightMap, model: Model, search: Search) -> HeightMap:
     grid = g.shifted(r0, c0)
     grey = None if data.intensity is None else data.intensity[part]
     return HeightMap(data.z[part], grey, g.dx, g.dy, grid.x0, grid.y0)
+
+
+def _known_across(values: Heights, grid: Grid, placed: FloatArray, reach: float) -> BoolArray:
+    """(n,) where a map holds data all the way across places with normals (n, 4), so many mm to either side."""
+    known = np.ones(len(placed), np.bool_)
+    rows, cols = values.shape
+    for share in ACROSS:
+        j = np.rint((placed[:, 0] + share * reach * placed[:, 2] - grid.x0) / grid.dx).astype(np.intp)
+        i = np.rint((placed[:, 1] + share * reach * placed[:, 3] - grid.y0) / grid.dy).astype(np.intp)
+        known &= (i >= 0) & (i < rows) & (j >= 0) & (j < cols)
+        known &= ~np.isnan(values[np.clip(i, 0, rows - 1), np.clip(j, 0, cols - 1)])
+    return known
 
 
 def _distinct(matches: list[Match], model: Model) -> list[Match]:
@@ -288,9 +304,13 @@ class _Finder:
         return int(np.count_nonzero(~np.isnan(edge[:, 0]))) < max(8, max(FEWEST_SEEN, least) * len(edge))
 
     def _seen(self, frame: Frame, maps: Maps, grid: Grid, which: IntArray, within: float) -> Match:
-        edge = self._edges(maps, grid, self._placed(frame, which), which, within)
-        seen = ~np.isnan(edge[:, 0])
-        return Match(frame, float(np.count_nonzero(seen) / len(which)), seen)
+        placed = self._placed(frame, which)
+        seen = ~np.isnan(self._edges(maps, grid, placed, which, within)[:, 0])
+        plain = ~seen
+        for channel, values in maps.items():
+            mine = plain & (self.model.contour.channel[which] == channel)
+            plain[mine] = _known_across(values, grid, placed[mine], within)
+        return Match(frame, float(seen.mean()), seen, float(plain.mean()))
 
     def _placed(self, frame: Frame, which: IntArray) -> FloatArray:
         """(n, 4) x, y and normal of contour points in a frame."""
