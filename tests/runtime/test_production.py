@@ -280,7 +280,7 @@ def test_scans_are_kept_as_the_station_asks_within_their_disk(records, tmp_path)
     kept = [p.scan for p in records.parts_of(run.lot)]
     assert [k is not None for k in kept] == [False, False, False, False, True, True]
     assert sorted(str(p) for p in (tmp_path / "kept").rglob("*.x3p")) == sorted(k for k in kept if k)
-    again = ScanStore(tmp_path / "kept", station.keeping)
+    again = ScanStore(tmp_path / "kept", station.keeping, records.kept_scans(tmp_path / "kept"))
     assert again._size == pytest.approx(2 * size, rel=0.1)
 
 

@@ -2,22 +2,38 @@
 
 import csv
 import sqlite3
+import subprocess
+import sys
 
+import numpy as np
 import pytest
 from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
 
+from examples import examples
 from hemtra import FileError, Plan, inspect
+from hemtra.cli import main
 from hemtra.core.plan.limits import Verdict
 from hemtra.storage.exports import export
 from hemtra.storage.records import Records
 from hemtra.storage.records.evidence import part_sheet
 from hemtra.storage.records.opening import RecordsError
+from hemtra.storage.records.pages import Filter, lot_views, page
 from hemtra.storage.records.schema import metadata
 from hemtra.storage.records.store import SENT, Event, PartRecord
 from hemtra.storage.records.trends import failures, trends
 from hemtra.virtual.demo import STATION
 from makers import sloped, step_plan
+
+LOOKS = (
+    lambda records, path: export(records, path),
+    lambda records, path: lot_views(records),
+    lambda records, path: page(records, Filter()),
+    lambda records, path: part_sheet(records, 1),
+    lambda records, path: trends(records, records.all_lots(), 1),
+    lambda records, path: failures(records, records.all_lots()),
+)
+"""Everything that reads records."""
 
 
 @pytest.fixture
@@ -195,3 +211,61 @@ def test_parts_are_exported_in_pieces_and_not_at_all_when_stopped(records, tmp_p
     assert [p.name for p in tmp_path.glob("*.csv")] == ["parts.csv"]
     with pytest.raises(FileError, match="was not saved"):
         export(records, tmp_path / "nowhere" / "parts.csv")
+
+
+def test_two_first_starts_at_once_both_open_it(tmp_path):
+    path = str(tmp_path / "records.db")
+    code = f"from hemtra.storage.records import Records; print(len(Records({path!r}).all_lots()))"
+    starts = [subprocess.Popen([sys.executable, "-c", code], stdout=subprocess.PIPE) for _ in range(4)]
+    assert [start.communicate(timeout=120)[0] for start in starts] == [b"0\n"] * 4
+
+
+@pytest.mark.parametrize(
+    "args", [["export", "-o", "out.csv"], ["report", "-o", "out.pdf"], ["merge", "other.db"]]
+)
+def test_a_mistyped_name_makes_no_database(tmp_path, args, monkeypatch, capsys):
+    monkeypatch.chdir(tmp_path)
+    Records("other.db").close()
+    for content in (None, b""):
+        if content is not None:
+            (tmp_path / "recrods.db").write_bytes(content)
+        monkeypatch.setattr(sys, "argv", ["hemtra", *args, "--db", "recrods.db"])
+        with pytest.raises(SystemExit) as left:
+            main()
+        assert left.value.code == 2
+        assert "recrods.db" in capsys.readouterr().err
+        assert (tmp_path / "recrods.db").exists() == (content is not None)
+    assert (tmp_path / "recrods.db").read_bytes() == b"", "an empty file stays as it is"
+
+
+def test_damaged_records_are_told_in_words(tmp_path):
+    """Bytes flipped anywhere: what is read is read, or there is a sentence; never a traceback."""
+    whole = Records(str(tmp_path / "whole.db"))
+    plan = limited(0.1, 0.3)
+    lot = whole.open_lot(plan.name)
+    whole.add_all(lot, [part(k, judged_rows(plan)) for k in range(1, 60)], whole.revision(plan))
+    whole.close()
+    raw = (tmp_path / "whole.db").read_bytes()
+    rng = np.random.default_rng(18)
+    told = 0
+    for k in range(examples(60)):
+        hurt = bytearray(raw)
+        for at in rng.integers(100, len(raw), 1 + 40 * (k % 3)):
+            hurt[at] ^= int(rng.integers(1, 256))
+        path = tmp_path / f"hurt-{k}.db"
+        path.write_bytes(hurt)
+        for look in LOOKS:
+            told += bool(trouble_of(look, path, tmp_path / f"out-{k}.csv"))
+    assert told > 10
+
+
+def trouble_of(look, path, out) -> str:
+    try:
+        records = Records(str(path), create=False)
+        try:
+            look(records, out)
+        finally:
+            records.close()
+    except FileError as error:
+        return str(error)
+    return ""

@@ -7,13 +7,14 @@ from contextlib import suppress
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 from hypothesis.extra import numpy as hnp
 
 from examples import examples
 from hemtra import FileError, HeightMap, Scan, load_scan, save_scan
 from hemtra.core.scan.last_places import restore_places
+from hemtra.core.text import plain
 
 heights = hnp.arrays(
     np.float32,
@@ -238,3 +239,21 @@ def test_no_last_place_makes_a_number_of_none(packed, patterns):
     np.testing.assert_array_equal(patterns[~numbers], before.view(np.int32)[~numbers])
     numbers &= np.isfinite(after)
     assert (abs(after[numbers] - before[numbers].astype(np.float64)) <= np.spacing(abs(before[numbers]))).all()
+
+
+@settings(max_examples=examples(60), deadline=None)
+@given(serial=st.text(st.characters(codec=None), max_size=200), name=st.text(max_size=20))
+@example(serial="]d2\x1d0104\ud800", name="\x00")
+@example(serial="x" * 100_000, name="")
+def test_any_serial_can_be_kept_and_read_again(tmp_path_factory, serial, name):
+    path = tmp_path_factory.getbasetemp() / "serial.x3p"
+    scan = Scan(HeightMap(np.zeros((3, 4), np.float32), dx=0.1, dy=0.1), name, serial)
+    save_scan(scan, path)
+    assert load_scan(path).serial == scan.serial
+    assert len(scan.serial) <= 120
+    if serial.isprintable() and len(serial) <= 120:
+        assert scan.serial == serial
+
+
+def test_a_separator_in_a_code_stays_to_be_seen():
+    assert plain("01\x1d21A\x7f\x85\ud800") == "01␝21A␡\ufffd\ufffd"

@@ -37,13 +37,13 @@ def report_records(db: str | None, lot: str | None, part: int | None, output: Pa
 
 def merge_into(db: str | None, other: Path, tell: Progress) -> str:
     """Take over what is new in other records; what became of them. Raises `HemtraError`."""
-    with _opened(db) as records:
+    with _opened(db, create=db is None) as records:
         return merge(records, other, tell).words
 
 
 @contextmanager
-def _opened(db: str | None) -> Iterator[Records]:
-    records = Records(db or default_db())
+def _opened(db: str | None, *, create: bool = False) -> Iterator[Records]:
+    records = Records(db or default_db(), create=create)
     try:
         yield records
     finally:

@@ -107,7 +107,8 @@ class Production:
         self.counts: Counts = self.records.counts(self.lot)
         self._store: ScanStore | None = None
         if self.setup.scans is not None and station is not None:
-            self._store = ScanStore(self.setup.scans, station.keeping)
+            known = self.records.kept_scans(self.setup.scans.absolute())
+            self._store = ScanStore(self.setup.scans, station.keeping, known)
         self._keeping_fails = False
         self._places = threading.Semaphore(IN_FLIGHT)
         self._queue: queue.SimpleQueue[_Item | None] = queue.SimpleQueue()
@@ -332,7 +333,7 @@ class Production:
         if self._store is None or not has_scan or not self._store.keeps(record.number, passed=passed):
             return record
         try:
-            path, gone = self._store.keep(item.arrived, self.lot.name, record.number)
+            path, gone = self._store.keep(item.arrived, self.lot, record.number)
             self.records.keep_scan(record.id, str(path))
             self.records.forget_scans(str(p) for p in gone)
         except HemtraError as error:

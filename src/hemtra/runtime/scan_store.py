@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import shutil
+import stat
+from collections import deque
+from collections.abc import Iterable
 from contextlib import suppress
 from pathlib import Path
 
@@ -10,23 +13,30 @@ from hemtra.core.errors import FileError
 from hemtra.core.station.outside import Keeping
 from hemtra.runtime.feeds import Arrived
 from hemtra.storage.files import make_folder
+from hemtra.storage.records.store import Lot
 from hemtra.storage.scans import save_scan
 
 GB = 1e9
+LONGEST = 60
+"""Letters of a lot's name in that of its folder."""
+MOST_ALIKE = 100
+"""Files of one number, as several databases that keep their scans in one folder may write them."""
 
 
 class ScanStore:
-    """A folder of kept scans, `<lot>/<number>.x3p`. Raises `FileError` in words."""
+    """A folder of kept scans, `<lot>/<number>.x3p`. Raises `FileError` in words.
 
-    def __init__(self, folder: Path, keeping: Keeping) -> None:
-        self._folder, self._keeping = folder, keeping
-        self._files: list[tuple[float, int, Path]] = []
-        if folder.is_dir():
-            for path in folder.glob("*/*"):
-                stat = path.stat()
-                self._files.append((stat.st_mtime, stat.st_size, path))
-        self._files.sort()
-        self._size = sum(size for _, size, _ in self._files)
+    known: the files that the records say were kept, the oldest first. No other is ever listed, counted or taken
+    out: the folder may hold anything.
+    """
+
+    def __init__(self, folder: Path, keeping: Keeping, known: Iterable[str] = ()) -> None:
+        self._folder, self._keeping = folder.absolute(), keeping
+        self._files: deque[tuple[int, Path]] = deque()
+        for path in map(Path, known):
+            if self._folder in path.parents and (size := _size_of(path)) is not None:
+                self._files.append((size, path))
+        self._size = sum(size for size, _ in self._files)
 
     @property
     def free(self) -> float:
@@ -43,38 +53,73 @@ class ScanStore:
         """Whether the scan of a part is kept."""
         return self._keeping.keeps(number, passed=passed)
 
-    def keep(self, arrived: Arrived, lot: str, number: int) -> tuple[Path, list[Path]]:
+    def keep(self, arrived: Arrived, lot: Lot, number: int) -> tuple[Path, list[Path]]:
         """Keep a scan: where it lies, and which older ones had to go. Raises `FileError` where it cannot be."""
         if self.free < self._keeping.minimum_free:
             raise FileError(
                 f"The disk of {self._folder} has less than {self._keeping.minimum_free:g} GB left, so no scans"
                 " are kept. Free some space."
             )
-        folder = self._folder / "".join(ch if ch.isalnum() or ch in " -_." else "-" for ch in lot)
+        folder = self._folder / folder_of(lot)
         make_folder(folder)
-        suffix = arrived.path.suffix if arrived.path is not None else ".x3p"
-        target = folder / f"{number:07d}{suffix}"
-        if arrived.path is not None:
-            _copy(arrived.path, target)
-        elif arrived.scan is not None:
-            save_scan(arrived.scan, target)
-        else:
-            raise FileError("There is no scan to keep.")
-        stat = target.stat()
-        self._files.append((stat.st_mtime, stat.st_size, target))
-        self._size += stat.st_size
+        target = _reserved(folder, f"{number:07d}", arrived.path.suffix if arrived.path is not None else ".x3p")
+        try:
+            if arrived.path is not None:
+                _copy(arrived.path, target)
+            elif arrived.scan is not None:
+                save_scan(arrived.scan, target)
+            else:
+                raise FileError("There is no scan to keep.")
+            size = target.stat().st_size
+        except BaseException:
+            # nothing but the empty file that held the name
+            with suppress(OSError):
+                target.unlink()
+            raise
+        self._files.append((size, target))
+        self._size += size
         return target, self._shrunk()
 
     def _shrunk(self) -> list[Path]:
         """Take the oldest out until all fit; which."""
         gone = []
         while self._size > self._keeping.budget * GB and len(self._files) > 1:
-            _, size, path = self._files.pop(0)
-            with suppress(OSError):
-                path.unlink(missing_ok=True)
+            size, path = self._files.popleft()
+            if _size_of(path) is not None:
+                with suppress(OSError):
+                    path.unlink(missing_ok=True)
             self._size -= size
             gone.append(path)
         return gone
+
+
+def folder_of(lot: Lot) -> str:
+    """The name of the folder of a lot: no other lot has it, and none leads out of the folder of scans."""
+    plain = "".join(ch if ch.isalnum() or ch in " -_" else "-" for ch in lot.name)
+    return f"{lot.id:06d} {plain[:LONGEST]}".strip()
+
+
+def _size_of(path: Path) -> int | None:
+    """Bytes of a regular file; None for what is none, or is gone."""
+    try:
+        found = path.lstat()
+    except OSError:
+        return None
+    return found.st_size if stat.S_ISREG(found.st_mode) else None
+
+
+def _reserved(folder: Path, name: str, suffix: str) -> Path:
+    """A new, empty file; one that is there already is never replaced."""
+    for copy in range(MOST_ALIKE):
+        path = folder / f"{name}{f'-{copy + 1}' if copy else ''}{suffix}"
+        try:
+            path.open("xb").close()
+        except FileExistsError:
+            continue
+        except OSError as error:
+            raise FileError(f"The scan {path.name} was not kept: {error.strerror or error}.") from error
+        return path
+    raise FileError(f"{folder} holds {MOST_ALIKE} scans called {name} already, so this one was not kept.")
 
 
 def _copy(source: Path, target: Path) -> None:

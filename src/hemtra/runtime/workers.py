@@ -16,6 +16,7 @@ from hemtra.core.plan.engine import Engine
 from hemtra.core.plan.limits import Judged, Verdict, reason_of
 from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.scan import Scan
+from hemtra.core.text import plain
 from hemtra.runtime.feeds import Arrived
 from hemtra.storage.scans import load_scan
 
@@ -65,7 +66,8 @@ def evaluate(plan: Plan, arrived: Arrived, looked_at: bool) -> Evaluated:
         # a bug, or a scan no one has thought of: the line goes on, and the part is not taken for good
         words = f"it could not be judged ({type(error).__name__}: {error}); keep its scan and report this"
         return Evaluated(Verdict.NOT_MEASURED, judged=time.time(), trouble=words, kind="error")
-    serial = scan.serial or next((row.text for row in result.characteristics if row.text and row.value), "")
+    read = next((row.text for row in result.characteristics if row.text and row.value), "")
+    serial = scan.serial or plain(read)
     look = coarse(scan.data) if looked_at else None
     fault = result.faults[0] if result.faults else ""
     return Evaluated(

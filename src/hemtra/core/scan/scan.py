@@ -6,13 +6,15 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from hemtra.core.scan.heightmap import HeightMap
+from hemtra.core.text import plain
 
 
 @dataclass(frozen=True)
 class Scan:
     """A height map with its origin.
 
-    station: the snapshot of the station it was taken with, as its file would hold it. taken: ISO 8601 time.
+    name and serial come from files and codes and are kept as `plain` text. station: the snapshot of the station
+    it was taken with, as its file would hold it. taken: ISO 8601 time.
     """
 
     data: HeightMap
@@ -20,3 +22,7 @@ class Scan:
     serial: str = ""
     taken: str = ""
     station: dict[str, Any] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        for part in ("name", "serial", "taken"):
+            object.__setattr__(self, part, plain(getattr(self, part)))

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import fcntl
+import os
+import sqlite3
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -14,10 +18,13 @@ from sqlalchemy import Engine, create_engine, event, inspect, text
 from sqlalchemy.engine import make_url
 from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError, SQLAlchemyError
 
-from hemtra.core.errors import FileError
+from hemtra.core.errors import FileError, HemtraError
 
 PATIENCE = 30.0
 """s that a database locked by another program is waited for."""
+DAMAGED = "put a copy in its place, or give another database; it was left as it is."
+LOOK_AGAIN = 0.02
+"""s between two looks at whether another program is done opening it."""
 _HERE = Path(__file__).parent
 
 
@@ -29,16 +36,21 @@ class RecordsFull(RecordsError):
     """There is no room for more records."""
 
 
-def open_engine(url: str) -> Engine:
-    """An engine on a database in today's form. Raises `RecordsError`."""
+def open_engine(url: str, *, create: bool = True) -> Engine:
+    """An engine on a database in today's form. Raises `RecordsError`.
+
+    create: make it where there is none; what only reads must not.
+    """
     try:
         parsed = make_url(url if "://" in url else f"sqlite:///{url}")
     except ArgumentError:
         raise RecordsError(
             f"“{url}” is no database; give a file, or a URL like sqlite:///records.db."
         ) from None
-    name = parsed.database or url
+    name = parsed.database or parsed.render_as_string(hide_password=True)
     sqlite = parsed.get_backend_name() == "sqlite"
+    if sqlite and parsed.database and not create and not Path(parsed.database).is_file():
+        raise RecordsError(f"There are no records in {parsed.database}; check the name of the file.")
     if sqlite and parsed.database:
         folder = Path(parsed.database).parent
         try:
@@ -51,9 +63,41 @@ def open_engine(url: str) -> Engine:
         raise RecordsError(f"Records cannot be kept in {parsed.drivername}: {error}.") from None
     if sqlite:
         event.listen(engine, "connect", _prepare_sqlite)
-    with told(name):
-        _migrate(engine, name)
+    with told(name), _alone(parsed.database if sqlite else None):
+        _migrate(engine, name, create=create)
     return engine
+
+
+@contextmanager
+def _alone(database: str | None) -> Iterator[None]:
+    """Keeps a second start from making or migrating the same file; waits as long as for a locked database."""
+    if not database or database == ":memory:":
+        yield
+        return
+    # the folder's lock leaves no file behind, and goes with the program that holds it
+    try:
+        folder = os.open(Path(database).absolute().parent, os.O_RDONLY)
+    except OSError:
+        yield  # opening the database says what is wrong
+        return
+    try:
+        until = time.monotonic() + PATIENCE
+        while True:
+            try:
+                fcntl.flock(folder, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                break
+            except BlockingIOError:
+                if time.monotonic() > until:
+                    raise RecordsError(
+                        f"{database} is still being opened by another program after {PATIENCE:.0f} s. Close"
+                        " that, and try again."
+                    ) from None
+                time.sleep(LOOK_AGAIN)
+            except OSError:
+                break  # a folder on a server may know no locks
+        yield
+    finally:
+        os.close(folder)
 
 
 def _prepare_sqlite(connection: Any, _: Any) -> None:
@@ -64,7 +108,7 @@ def _prepare_sqlite(connection: Any, _: Any) -> None:
     cursor.close()
 
 
-def _migrate(engine: Engine, name: str) -> None:
+def _migrate(engine: Engine, name: str, *, create: bool) -> None:
     config = Config()
     config.set_main_option("script_location", str(_HERE / "migrations"))
     head = ScriptDirectory.from_config(config).get_current_head()
@@ -73,6 +117,8 @@ def _migrate(engine: Engine, name: str) -> None:
         if tables and "alembic_version" not in tables:
             raise RecordsError(f"{name} is a database of something else; give another one for the records.")
         now = None
+        if not tables and not create:
+            raise RecordsError(f"{name} holds no records; check the name of the file.")
         if tables:
             now = connection.execute(text("select version_num from alembic_version")).scalar()
             known = {revision.revision for revision in ScriptDirectory.from_config(config).walk_revisions()}
@@ -97,8 +143,10 @@ def told(name: str) -> Iterator[None]:
     """What a database has to complain about, in words."""
     try:
         yield
-    except DBAPIError as error:
-        words = str(error.orig).lower()
+    except (DBAPIError, sqlite3.Error) as error:
+        # the driver's own comes from where rows are read without a statement of SQLAlchemy's
+        cause = error.orig if isinstance(error, DBAPIError) else error
+        words = str(cause).lower()
         if "full" in words:
             raise RecordsFull(
                 f"The disk that holds {name} is full. Free some space, and start again."
@@ -108,13 +156,16 @@ def told(name: str) -> Iterator[None]:
                 f"{name} has been locked by another program for {PATIENCE:.0f} s. Close that, and try again."
             ) from error
         if "not a database" in words or "malformed" in words or "corrupt" in words:
-            raise RecordsError(
-                f"{name} is damaged. Put a copy in its place, or give another database; it was left as it is."
-            ) from error
+            raise RecordsError(f"{name} is damaged: {DAMAGED}") from error
         if "unable to open" in words or "readonly" in words or "permission" in words:
             raise RecordsError(
                 f"{name} cannot be opened: check the path and its permissions, or give another database."
             ) from error
-        raise RecordsError(f"The records in {name} cannot be used: {error.orig}.") from error
+        raise RecordsError(f"The records in {name} cannot be used: {cause}.") from error
     except SQLAlchemyError as error:
         raise RecordsError(f"The records in {name} cannot be used: {error}.") from error
+    except HemtraError:
+        raise
+    except (ValueError, TypeError, LookupError, ArithmeticError) as error:
+        # what no Hemtra ever wrote there: text that is none, a verdict that does not exist
+        raise RecordsError(f"{name} is damaged: {DAMAGED}") from error

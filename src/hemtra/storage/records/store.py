@@ -110,10 +110,10 @@ class Records:
     Every method raises `RecordsError` in the user's words.
     """
 
-    def __init__(self, url: str) -> None:
-        """url: a file, or any URL that SQLAlchemy knows."""
+    def __init__(self, url: str, *, create: bool = True) -> None:
+        """url: a file, or any URL that SQLAlchemy knows. create: make it where there is none."""
         self.url = url
-        self._engine = open_engine(url)
+        self._engine = open_engine(url, create=create)
         self.name = self._engine.url.database or url
         self._rows: dict[int, dict[int, int]] = {}
         """By revision, the key of each balloon's characteristic."""
@@ -290,6 +290,12 @@ class Records:
         """The file that the scan of a part is kept in."""
         with told(self.name), self._engine.begin() as db:
             db.execute(update(parts).where(parts.c.id == key).values(scan=path))
+
+    def kept_scans(self, folder: Path) -> list[str]:
+        """The files in a folder that scans of parts were kept in, the oldest first."""
+        inside = parts.c.scan.startswith(f"{folder}/", autoescape=True)
+        with told(self.name), self._engine.connect() as db:
+            return list(db.execute(select(parts.c.scan).where(inside).order_by(parts.c.id)).scalars())
 
     def forget_scans(self, paths: Iterable[str]) -> None:
         """The files of some scans are gone."""

@@ -1,0 +1,28 @@
+"""Text that comes from outside, made fit to be kept, shown and printed anywhere."""
+
+from __future__ import annotations
+
+import unicodedata
+
+LONGEST = 120
+"""Letters of a serial or a name that are kept."""
+
+
+def plain(text: str, most: int = LONGEST) -> str:
+    """The text without what no file or screen can hold, and no longer than `most` letters, the last then “…”.
+
+    Control characters become their own pictures, so that a group separator of a code stays to be seen (␝); what
+    is no character at all becomes �.
+    """
+    kept = text if text.isprintable() else "".join(map(_shown, text[: most + 1]))
+    return kept if len(kept) <= most else kept[: most - 1] + "…"
+
+
+def _shown(character: str) -> str:
+    code = ord(character)
+    if code < 0x20:
+        return chr(0x2400 + code)
+    if code == 0x7F:
+        return "\u2421"
+    # controls of the upper half, lone surrogates, places without a character
+    return "\ufffd" if unicodedata.category(character) in ("Cc", "Cs", "Cn") else character
