@@ -82,9 +82,9 @@ def table(plan: Plan, truth: Callable[[int], float], found: dict[bool, np.ndarra
 
 
 def study(what: str, poses: int) -> dict[bool, np.ndarray]:
-    """By whether the map is exact, (poses, rows) values, of a tenth of the poses where it is."""
-    # exact maps take twenty times as long
-    tasks = [(what, seed, exact) for exact in (False, True) for seed in range(poses // 10 if exact else poses)]
+    """By whether the map is exact, (poses, rows) values, of a fortieth of the poses where it is."""
+    # exact maps take a hundred times as long
+    tasks = [(what, seed, exact) for exact in (False, True) for seed in range(poses // 40 if exact else poses)]
     with ProcessPoolExecutor() as pool:
         rows = np.array(list(pool.map(_values, tasks, chunksize=5)))
     return {False: rows[:poses], True: rows[poses:]}
@@ -99,7 +99,7 @@ def main() -> None:
 The nominal part in {poses} poses, measured with the demo plan, minus what is true of it: the cover turned by
 any angle, anywhere the view holds it, tilted by up to {LARGEST_TILT:.0f}°; the runner as the guides of its
 line let it lie. *Exact map*: the true height at every point of the same grid, without sensor, shadow or noise,
-in the first tenth of the poses. Values in 1/1000 of the unit (mm, ° or mm³). 6 σ is over the width of the limits; for rows with one limit it is
+in the first fortieth of the poses. Values in 1/1000 of the unit (mm, ° or mm³). 6 σ is over the width of the limits; for rows with one limit it is
 3 σ over its distance from the true value. The text and the count (23 and 24) are left out. Made by
 `python tools/pose_study.py`.
 

@@ -20,6 +20,7 @@ from hemtra.runtime.looking_again import DIFFERS, look_again
 from hemtra.runtime.production import Production, Setup
 from hemtra.runtime.rejudging import rejudge, save_changes
 from hemtra.runtime.reporting import report_lot, report_part
+from hemtra.runtime.scan_store import folder_of
 from hemtra.runtime.workers import ThreadWorkers
 from hemtra.storage.records import Records
 from hemtra.storage.records.pages import NOT_PASS, Filter, lot_views, page
@@ -102,7 +103,7 @@ def test_a_number_that_differs_is_an_event_once(records, tmp_path):
 
 def test_without_a_scan_there_is_the_sheet_and_why_there_is_no_picture(records, tmp_path):
     lot, (one,) = produced(records, tmp_path, [0.2])
-    (tmp_path / "scans" / lot.name / "0000001.x3p").unlink()
+    (tmp_path / "scans" / folder_of(lot) / "0000001.x3p").unlink()
     seen = look_again(records, one.id)
     assert seen.again is None
     assert "which is gone" in seen.missing

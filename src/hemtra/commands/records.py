@@ -13,6 +13,7 @@ from hemtra.runtime.starting import default_db
 from hemtra.storage.exports import export
 from hemtra.storage.records import Records
 from hemtra.storage.records.merging import merge
+from hemtra.storage.records.opening import RecordsError
 from hemtra.storage.records.store import Lot
 
 
@@ -37,7 +38,10 @@ def report_records(db: str | None, lot: str | None, part: int | None, output: Pa
 
 def merge_into(db: str | None, other: Path, tell: Progress) -> str:
     """Take over what is new in other records; what became of them. Raises `HemtraError`."""
-    with _opened(db, create=db is None) as records:
+    if not other.is_file():
+        # before anything is made to take it over into
+        raise RecordsError(f"There is no file {other.name}; choose the records of another computer.")
+    with _opened(db, create=True) as records:
         return merge(records, other, tell).words
 
 

@@ -24,8 +24,9 @@ FLOOR_SHARE = 0.9
 ABOUT_DEEPEST, ABOUT_FEWEST, NEARLY = 0.15, 5, 0.95
 """Of the width of a groove at half its depth, and samples, to either side of its deepest place; and the share
 of the depth from which on places are as deep."""
-CLEARLY_SHARP = 0.4
-"""Of the misfit of a parabola, below which two flanks fit better than their further number explains."""
+CLEARLY_SHARP, BENT = 0.4, 2.2
+"""Of the misfit of a parabola, below which two flanks fit better than their further number explains, and times
+the noise that it must be off in the first place."""
 BLUNT = 1.6
 """Samples to either side over which a map makes a sharp bottom blunt."""
 FEW, NONE, STRAIGHT, CUT_OFF, HIDDEN = 1.0, 2.0, 3.0, 4.0, 5.0
@@ -399,10 +400,11 @@ def _lone(down: FloatArray, floor: float) -> BoolArray:
 
 
 @njit(cache=True, nogil=True)
-def _deepest(u: FloatArray, down: FloatArray) -> float:
+def _deepest(u: FloatArray, down: FloatArray, noise: float) -> float:
     """How deep a groove is: of a parabola or of two straight flanks about its deepest place, as fits better.
 
-    How much of it that takes depends on the groove alone, not on how far the section goes on beside it.
+    How much of it that takes depends on the groove alone, not on how far the section goes on beside it. noise:
+    of one height, in mm.
     """
     at = 1
     most: float = -np.inf
@@ -423,7 +425,7 @@ def _deepest(u: FloatArray, down: FloatArray) -> float:
         high += 1
     at = (low + high) // 2
     step = (u[-1] - u[0]) / (u.size - 1)
-    reach = max(ABOUT_DEEPEST * (u[last] - u[first]), ABOUT_FEWEST * step)
+    reach = max(ABOUT_DEEPEST * (u[last] - u[first]), (u[high] - u[low]) / 2.0, ABOUT_FEWEST * step)
     near = np.abs(u - u[at]) <= reach
     x, y = u[near] - u[at], down[near]
     # places in the middle lie on one flank or the other, or on the line between two points of the map
@@ -440,7 +442,8 @@ def _deepest(u: FloatArray, down: FloatArray) -> float:
     p, q = plain_line(x[left], y[left])
     r, t = plain_line(x[right], y[right])
     sharp = ((y - p - q * x)[left] ** 2).sum() + ((y - r - t * x)[right] ** 2).sum()
-    if sharp >= CLEARLY_SHARP * rounded or not q > 0.0 > t:
+    plain = rounded <= flanks.sum() * (BENT * noise) ** 2
+    if plain or sharp >= CLEARLY_SHARP * rounded or not q > 0.0 > t:
         return height
     meet = (r - p) / (q - t)
     if abs(meet) > reach:
@@ -476,11 +479,12 @@ def grooves(
         beside = (u <= u[0] + reach) | (u >= u[-1] - reach)
         a, b, _ = robust_line(u[beside], w[beside], floor)
         down = (a + b * u - w) * sign
+        noise = 1.4826 * middle_of(np.abs(down[beside]), beside.sum())
         lone = _lone(down, floor)
         if lone.any():
             # one or two points that nothing beside them supports are no floor
             u, w, down = u[~lone], w[~lone], down[~lone]
-        depth = _deepest(u, down)
+        depth = _deepest(u, down, noise)
         if flat:
             # or by the middle of all that lies nearly as deep, to which noise adds nothing
             floor_points = down[down > FLOOR_SHARE * depth]
