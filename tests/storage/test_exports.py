@@ -1,6 +1,7 @@
 """Exports hold what is on record, whatever is in it, and nothing half."""
 
 import csv
+import io
 import json
 from collections import Counter
 from xml.etree import ElementTree
@@ -12,6 +13,7 @@ from hemtra.core.plan.limits import Verdict
 from hemtra.storage.exports import export, walking
 from hemtra.storage.records import Records
 from hemtra.storage.records.evidence import part_sheet
+from hemtra.storage.tables import Table
 from lots import BEGAN, DAY, made_lot, part, rows_of, two_rows
 
 QIF = "{http://qifstandards.org/xsd/qif3}"
@@ -148,3 +150,24 @@ def test_lots_without_parts_are_exported_as_such(tmp_path):
 def test_rows_of_these_tests_are_judged_as_a_plan_does():
     good, bad, none = (rows_of(two_rows(), {1: value, 2: 0.0})[0].verdict for value in (0.2, 0.9, None))
     assert (good, bad, none) == (Verdict.PASS, Verdict.FAIL, Verdict.NOT_MEASURED)
+
+
+@pytest.mark.parametrize(
+    ("cell", "shown"),
+    [
+        ("=HYPERLINK(1)", "'=HYPERLINK(1)"),
+        ("@SUM(A1)", "'@SUM(A1)"),
+        ("+1+1", "'+1+1"),
+        ("-2+cmd", "'-2+cmd"),
+        ("-1.25", "-1.25"),
+        ("+3e-4", "+3e-4"),
+        ("A-17", "A-17"),
+        ("", ""),
+        (-1.5, "-1.5"),
+        (None, ""),
+    ],
+)
+def test_a_cell_is_never_a_formula(cell, shown):
+    text = io.StringIO()
+    Table(text).writerow(("x", cell))
+    assert next(csv.reader(io.StringIO(text.getvalue()))) == ["x", shown]

@@ -20,6 +20,7 @@ from hemtra.core.scan.scan import Scan
 from hemtra.core.station.station import Station
 from hemtra.runtime.production import Done, Listeners, Production
 from hemtra.runtime.starting import Asked, begin
+from hemtra.storage.records.opening import masked
 from hemtra.storage.records.store import Event
 
 LOOK = 0.1
@@ -117,5 +118,5 @@ def _summary(production: Production, told: _Told, out: Console) -> None:
         table.add_row("decided by", "; ".join(f"{name} ({count})" for name, count in worst))
     if told.events:
         table.add_row("events", "; ".join(f"{kind} ({count})" for kind, count in sorted(told.events.items())))
-    table.add_row("records", production.records.url)
+    table.add_row("records", masked(production.records.url))
     out.print(table)

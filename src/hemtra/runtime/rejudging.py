@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import io
 from collections import deque
 from collections.abc import Sequence
@@ -23,6 +22,7 @@ from hemtra.storage.files import write_text
 from hemtra.storage.records import Records
 from hemtra.storage.records.evidence import judged_parts, plan_of
 from hemtra.storage.records.store import Lot, PartRecord
+from hemtra.storage.tables import Table
 
 Rows: TypeAlias = tuple[Judged, ...]
 WORTH_PROCESSES = 8
@@ -94,7 +94,7 @@ def rejudge(records: Records, lot: Lot, plan: Plan, progress: Progress, jobs: in
 def save_changes(path: Path, found: Rejudged) -> None:
     """Save what changes as CSV, one row a characteristic. Raises `FileError`."""
     text = io.StringIO()
-    table = csv.writer(text, lineterminator="\n")
+    table = Table(text)
     names = ("balloon", "name", "verdict_then", "verdict_now", "value_now", "reason_now")
     table.writerow(("lot", "part", "serial", "part_then", "part_now", *names))
     for change in found.changes:

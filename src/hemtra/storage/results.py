@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import io
 import math
 from collections.abc import Iterable
@@ -16,6 +15,7 @@ from hemtra.core.plan.engine import Result
 from hemtra.core.plan.limits import Judged
 from hemtra.core.plan.series import out_of_limits
 from hemtra.storage.files import write_text
+from hemtra.storage.tables import Table
 
 COLUMNS = ("balloon", "name", "value", "unit", "lower", "upper", "verdict", "reason")
 
@@ -90,7 +90,7 @@ def _mm(value: float) -> float:
 def save_csv(path: Path, parts: Iterable[tuple[str, Result]]) -> None:
     """Save one row a characteristic, all parts below each other, atomically. Raises `FileError`."""
     text = io.StringIO()
-    table = csv.writer(text, lineterminator="\n")
+    table = Table(text)
     table.writerow(("scan", "part_verdict", *COLUMNS))
     for scan, result in parts:
         for judged in result.characteristics:
@@ -106,7 +106,7 @@ def save_series(path: Path, parts: Iterable[tuple[str, Result]]) -> None:
     reason where it was not measured.
     """
     text = io.StringIO()
-    table = csv.writer(text, lineterminator="\n")
+    table = Table(text)
     table.writerow(("scan", "balloon", "name", "by", "at", "value", "reason"))
     for scan, result in parts:
         names = {judged.balloon: judged.name for judged in result.characteristics}
@@ -128,7 +128,7 @@ def save_sections(path: Path, parts: Iterable[tuple[str, Result]]) -> None:
     names = list(dict.fromkeys(name for *_, found in held for name in found.quantities))
     units = {name: q.unit for *_, found in held for name, q in found.quantities.items()}
     text = io.StringIO()
-    table = csv.writer(text, lineterminator="\n")
+    table = Table(text)
     sizes = [f"{name} ({units[name]})" for name in names]
     table.writerow(("scan", "feature", "at (mm)", "x (mm)", "y (mm)", "z (mm)", "state", *sizes))
     for scan, result, step_id, found in held:

@@ -39,7 +39,7 @@ SHADOW = 16.0
 """mm of travel over which the highest part can hide something from the camera."""
 MARGIN = 1.02
 """The surface is sampled a little beyond the view, so that rays at its border meet something."""
-SAMPLED = 0.5
+SAMPLED = 0.34
 """Samples of the surface per ray: a ray is followed where it meets the surface between two of them."""
 LOOK_AT = 0.275
 """Where automatic exposure looks at a part, as a share of its length from its middle."""

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import csv
 import io
 from typing import IO, Any
 
 from hemtra.storage.exports.walking import Chunk, Walk
 from hemtra.storage.records.schema import VERDICTS
+from hemtra.storage.tables import Table
 
 COLUMNS = ("lot", "number", "serial", "verdict", "reason", "scanned", "signal", "scan")
 
@@ -21,7 +21,7 @@ def write_table(walk: Walk, stream: IO[bytes]) -> None:
     for row in walk.characteristics:
         columns.setdefault(_title(row), []).append(row.id)
     text = io.TextIOWrapper(stream, "utf-8", newline="", write_through=True)
-    table = csv.writer(text, lineterminator="\n")
+    table = Table(text)
     table.writerow((*COLUMNS, *columns))
     for chunk in walk.chunks():
         keys = [row.id for row in chunk.rows]

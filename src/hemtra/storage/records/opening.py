@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import fcntl
 import os
+import re
 import sqlite3
 import time
 from collections.abc import Iterator
@@ -22,6 +23,7 @@ from hemtra.core.errors import FileError, HemtraError
 
 PATIENCE = 30.0
 """s that a database locked by another program is waited for."""
+PASSWORD = re.compile(r"(://[^:/@]*:).*@")
 DAMAGED = "put a copy in its place, or give another database; it was left as it is."
 LOOK_AGAIN = 0.02
 """s between two looks at whether another program is done opening it."""
@@ -45,9 +47,9 @@ def open_engine(url: str, *, create: bool = True) -> Engine:
         parsed = make_url(url if "://" in url else f"sqlite:///{url}")
     except ArgumentError:
         raise RecordsError(
-            f"“{url}” is no database; give a file, or a URL like sqlite:///records.db."
+            f"“{masked(url)}” is no database; give a file, or a URL like sqlite:///records.db."
         ) from None
-    name = parsed.database or parsed.render_as_string(hide_password=True)
+    name = parsed.database or masked(url)
     sqlite = parsed.get_backend_name() == "sqlite"
     if sqlite and parsed.database and not create and not Path(parsed.database).is_file():
         raise RecordsError(f"There are no records in {parsed.database}; check the name of the file.")
@@ -66,6 +68,11 @@ def open_engine(url: str, *, create: bool = True) -> Engine:
     with told(name), _alone(parsed.database if sqlite else None):
         _migrate(engine, name, create=create)
     return engine
+
+
+def masked(url: str) -> str:
+    """A database's URL as it may be shown: without the password in it."""
+    return PASSWORD.sub(r"\1***@", url)
 
 
 @contextmanager
