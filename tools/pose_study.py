@@ -99,9 +99,9 @@ def main() -> None:
 The nominal part in {poses} poses, measured with the demo plan, minus what is true of it: the cover turned by
 any angle, anywhere the view holds it, tilted by up to {LARGEST_TILT:.0f}°; the runner as the guides of its
 line let it lie. *Exact map*: the true height at every point of the same grid, without sensor, shadow or noise,
-in the first fortieth of the poses. Values in 1/1000 of the unit (mm, ° or mm³). 6 σ is over the width of the limits; for rows with one limit it is
-3 σ over its distance from the true value. The text and the count (23 and 24) are left out. Made by
-`python tools/pose_study.py`.
+in the first fortieth of the poses. Values in 1/1000 of the unit (mm, ° or mm³). 6 σ is over the width of the
+limits; for rows with one limit it is 3 σ over its distance from the true value. The text and the count (23 and
+24) are left out. Made by `python tools/pose_study.py`.
 
 ## The rain-pump cover
 """
