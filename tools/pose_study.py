@@ -50,7 +50,7 @@ def _values(task: tuple[str, int, bool]) -> list[float]:
     what, seed, exact = task
     plan, scan = (demo_plan(), cover_scan) if what == "cover" else (runner_plan(), runner_scan)
     rows = inspect(plan, scan(seed, exact)).characteristics
-    return [float("nan") if row.value is None or row.text else float(row.value) for row in rows]
+    return [float("nan") if row.value is None else float(row.value) for row in rows]
 
 
 def of_tolerance(row: Characteristic, truth: float, width: float) -> float:
@@ -102,8 +102,9 @@ any angle, anywhere the view holds it, tilted by up to {LARGEST_TILT:.0f}°; the
 line let it lie. *Exact map*: the true height at every point of the same grid, without sensor, shadow or noise,
 in the first {exact} poses. Values in 1/1000 of the unit (mm, ° or mm³). 6 σ is over the width of the
 limits; for rows with one limit it is 3 σ over its distance from the true value. The text and the count (23 and
-24) are left out. Made by `python tools/pose_study.py
-{poses} {exact}`.
+24) are left out. Rows along a path or over many profiles are their furthest value, which errs to one side in
+one pose and to the other in the next: their σ is near to the whole of that error. Made by
+`python tools/pose_study.py {poses} {exact}`.
 
 ## The rain-pump cover
 """

@@ -77,7 +77,9 @@ def test_a_hole_into_which_nothing_is_seen_has_a_rim(radius):
     for _ in range(20):
         x, y = rng.random(2) - 0.5
         data = seen_from(lambda a, b, x=x, y=y: np.where(np.hypot(a - x, b - y) < radius, np.nan, 2.0))
-        rim = CircleKind(change="rises", wall="top").evaluate(Given(data, zone, {})).value
+        outcome = CircleKind(change="rises", wall="top").evaluate(Given(data, zone, {}))
+        assert "nothing is seen" in outcome.note
+        rim = outcome.value
         sizes.append(rim.radius - radius)
         places.append(math.hypot(rim.x - x, rim.y - y))
     assert np.std(sizes) < 0.003
@@ -149,6 +151,8 @@ def test_a_rounded_side_ends_where_its_rounding_stands_upright():
     rng = np.random.default_rng(6)
     found = [gap_of(seen_from(lips, shift=rng.random(2) * DY), 0, radius=0.4) for _ in range(20)]
     assert np.array(found) == pytest.approx(1.0, abs=0.03)
+    with pytest.raises(NotMeasured, match="too little of a rounding of 5 mm"):
+        gap_of(seen_from(lips), 0, radius=5.0)
 
 
 @settings(max_examples=examples(20), deadline=None)
@@ -175,7 +179,9 @@ def test_width_counts_along_the_surface_in_space_or_by_least_squares():
     assert width() == pytest.approx(5.0)
     assert width(counted="space") == pytest.approx(math.hypot(5.0, 2.0))
     assert width(take="fit") == pytest.approx(5.0)
-    assert width(plane=(Plane(0.0, 0.0, 0.0, 0.4, 0.0),)) == pytest.approx(math.hypot(5.0, 2.0))
+    sloped = (Plane(0.0, 0.0, 0.0, 0.4, 0.0),)
+    assert width(plane=sloped) == pytest.approx(math.hypot(5.0, 2.0))
+    assert width(plane=sloped, take="fit") == pytest.approx(math.hypot(5.0, 2.0))
 
 
 def plate(x, y):

@@ -227,8 +227,10 @@ def test_kinds_of_preparation_say_what_they_did(plan, perfect):
     assert "points" in dict(result.steps["fill"].outcome.facts)["filled"]
     assert result.steps["fill"].elapsed_ms > 0
     for judged, raw in zip(result.characteristics, inspect(plan, perfect).characteristics, strict=True):
-        if judged.balloon not in (13, 14, 18, 20, 22):  # smoothing widens a bead's foot and rounds edges
-            assert judged.value == pytest.approx(raw.value, abs=0.01), judged.name
+        if judged.balloon not in (18, 20, 22):  # smoothing widens the foot of a bead
+            # and takes a little off the rounded edges of the plug
+            bound = 0.02 if judged.balloon in (13, 14) else 0.01
+            assert judged.value == pytest.approx(raw.value, abs=bound), judged.name
     assert engine.explain(result, "smooth").marks == ()
 
 
@@ -257,8 +259,10 @@ def test_levelling_takes_the_first_plane_of_the_plan(plan, perfect):
     for judged, raw in zip(
         inspect(levelled, perfect).characteristics, inspect(plan, perfect).characteristics, strict=True
     ):
-        if judged.balloon not in (13, 14, 18, 20, 22):  # smoothing widens a bead's foot and rounds edges
-            assert judged.value == pytest.approx(raw.value, abs=0.01), judged.name
+        if judged.balloon not in (18, 20, 22):  # smoothing widens the foot of a bead
+            # and takes a little off the rounded edges of the plug
+            bound = 0.02 if judged.balloon in (13, 14) else 0.01
+            assert judged.value == pytest.approx(raw.value, abs=bound), judged.name
     assert set(preparing_kinds()) == {"fill", "height-band", "level", "resample", "smooth", "spikes"}
 
 

@@ -4,6 +4,7 @@ import csv
 import sqlite3
 import subprocess
 import sys
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -230,10 +231,12 @@ def test_two_first_starts_at_once_both_open_it(tmp_path):
 
 
 @pytest.mark.parametrize(
-    "args", [["export", "-o", "out.csv"], ["report", "-o", "out.pdf"], ["merge", "gone.db"]]
+    "args",
+    [["export", "-o", "out.csv"], ["report", "-o", "out.pdf"], ["merge", "gone.db"], ["merge", "none.db"]],
 )
 def test_a_mistyped_name_makes_no_database(tmp_path, args, monkeypatch, capsys):
     monkeypatch.chdir(tmp_path)
+    (tmp_path / "none.db").write_bytes(b"no records")
     for content in (None, b""):
         if content is not None:
             (tmp_path / "recrods.db").write_bytes(content)
@@ -241,9 +244,17 @@ def test_a_mistyped_name_makes_no_database(tmp_path, args, monkeypatch, capsys):
         with pytest.raises(SystemExit) as left:
             main()
         assert left.value.code == 2
-        assert "recrods.db" in (told := capsys.readouterr().err) or "gone.db" in told
+        told = capsys.readouterr().err
+        assert any(name in told for name in ("recrods.db", *args))
         assert (tmp_path / "recrods.db").exists() == (content is not None)
     assert (tmp_path / "recrods.db").read_bytes() == b"", "an empty file stays as it is"
+
+
+def test_a_name_of_no_characters_is_told_and_nothing_is_called_damaged(records):
+    lot = records.open_lot("p")
+    with pytest.raises(RecordsError, match="Rename the file"):
+        records.add(lot, replace(part(1), source="/in/\udcff.x3p"), records.revision(limited(0.1, 0.3)))
+    assert records.parts_of(lot) == []
 
 
 def test_damaged_records_are_told_in_words(tmp_path):

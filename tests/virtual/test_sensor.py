@@ -272,13 +272,15 @@ BEAD = range(18, 23)
 """Balloons whose values along the bead have tests of their own."""
 LATERAL = {8: 0.02, 9: 0.03, 10: 0.03, 13: 0.03, 14: 0.03, 17: 0.1}
 """Lengths along the surface are known to a part of a point of the map."""
+LENGTH = 0.125
+"""mm: one along the columns, whose two ends may each lie half a point off, and half of what a ray skips."""
 
 
 def open_at_the_ends(result) -> float:
     """mm that the flange's ends leave open: along the map's columns they may lie anywhere between two."""
     spread = sum(result.steps[f"flange-end-{side}"].value.spread for side in "ew")
     assert spread < 0.25
-    return spread
+    return min(spread, LENGTH)
 
 
 @pytest.mark.parametrize(
@@ -311,7 +313,7 @@ def test_with_noise_the_mean_over_seeds_is_true():
     plan = demo_plan()
     results = [inspect(plan, scan_part(cover, STATION, s)) for s in range(6)]
     values = [[c.value for c in result.characteristics] for result in results]
-    bounds = {**LATERAL, 16: open_at_the_ends(results[0])}
+    bounds = {**LATERAL, 16: 0.03}
     known = cover.truth()
     for row, mean in zip(plan.sheet, np.mean(values, axis=0), strict=True):
         if row.balloon not in (

@@ -12,8 +12,7 @@ from hemtra.runtime.reporting import report_lot, report_part
 from hemtra.runtime.starting import default_db
 from hemtra.storage.exports import export
 from hemtra.storage.records import Records
-from hemtra.storage.records.merging import merge
-from hemtra.storage.records.opening import RecordsError
+from hemtra.storage.records.merging import merge, refuse
 from hemtra.storage.records.store import Lot
 
 
@@ -38,9 +37,10 @@ def report_records(db: str | None, lot: str | None, part: int | None, output: Pa
 
 def merge_into(db: str | None, other: Path, tell: Progress) -> str:
     """Take over what is new in other records; what became of them. Raises `HemtraError`."""
-    if not other.is_file():
-        # before anything is made to take it over into
-        raise RecordsError(f"There is no file {other.name}; choose the records of another computer.")
+    mine = Path(db or default_db())
+    if not mine.is_file() or not mine.stat().st_size:
+        # nothing is made to take over into what nothing can be taken from
+        refuse(other)
     with _opened(db, create=True) as records:
         return merge(records, other, tell).words
 

@@ -326,6 +326,8 @@ def _rib() -> Group:
             # between top and foot of the flank, a point of the map away from both
             zone=RectangleZone(x=0, y=y, width=30, height=0.42),
             follow=WITH_BOSSES,
+            # half hidden it is mostly its foot
+            params={"least_data": 80},
         )
         tilt = _step(f"{stem}-tilt", f"Tilt of rib {name}", "tilt", plane=(flank.id,), to=(DATUM,))
         steps += [flank, tilt]

@@ -162,11 +162,12 @@ class WidthKind(Kind):
     def _apart(self, given: Given) -> float:
         """mm between two parallel lines, each through all places of its edge, along the surface."""
         one, other = given.one("one", Line), given.one("other", Line)
-        sides = [_places(line) for line in (one, other)]
+        plane = given.maybe("plane", Plane) or LEVEL
+        sides = [np.column_stack([xy, plane.height_at(*xy.T)]) for xy in map(_places, (one, other))]
         centres = [side.mean(axis=0) for side in sides]
         spread = sum((side - c).T @ (side - c) for side, c in zip(sides, centres, strict=True))
-        # of what both sides spread over together, the direction they spread over least is across
-        across = np.linalg.eigh(spread)[1][:, 0]
+        # along what both spread over most together; across that in the plane
+        across = np.cross(plane.normal, np.linalg.eigh(spread)[1][:, 2])
         return abs(float((centres[1] - centres[0]) @ across))
 
     def _ends(self, given: Given) -> tuple[tuple[FloatArray, FloatArray], FloatArray]:

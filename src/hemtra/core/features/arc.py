@@ -44,7 +44,9 @@ class ArcKind(SectionFeature):
         le=180.0,
     )
 
-    def measure(self, x: FloatArray, z: FloatArray, inside: BoolArray, middle: FloatArray) -> FloatArray:
+    def measure(
+        self, x: FloatArray, z: FloatArray, inside: BoolArray, middle: FloatArray, fine: int = 1
+    ) -> FloatArray:
         """Rows of `arcs`."""
         return arcs(x, z, inside, FEWEST, FLOOR, FLATTEST)
 

@@ -13,6 +13,7 @@ from hemtra.core.coverage import WHOLE, Coverage
 from hemtra.core.features.edge import known_to, seen_on, ticks
 from hemtra.core.features.opening import residuals_round
 from hemtra.core.features.radial import Rim, RimKind
+from hemtra.core.features.seen_by import BLIND
 from hemtra.core.geometry.elements import Circle
 from hemtra.core.geometry.fit_kernels import settle_linear
 from hemtra.core.geometry.line_fit import robust_circle
@@ -76,7 +77,7 @@ class CircleKind(RimKind):
             ("lines", f"{np.count_nonzero(used)} of {seen.size}"),
             *known_to(round_.spread),
         )
-        return Outcome(found, facts)
+        return Outcome(found, facts, BLIND if rim.parting.blind else "")
 
     def explain(self, given: Given, outcome: Outcome) -> Evidence:
         """The crossings, used and left out, the circle, and how far they lie off it."""

@@ -43,7 +43,9 @@ class CornerKind(SectionFeature):
         le=100.0,
     )
 
-    def measure(self, x: FloatArray, z: FloatArray, inside: BoolArray, middle: FloatArray) -> FloatArray:
+    def measure(
+        self, x: FloatArray, z: FloatArray, inside: BoolArray, middle: FloatArray, fine: int = 1
+    ) -> FloatArray:
         """Rows of `corners`."""
         return corners(x, z, inside, self.clear, FEWEST, FLOOR)
 

@@ -11,7 +11,7 @@ import numpy as np
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.coverage import WHOLE, Coverage
 from hemtra.core.errors import NotMeasured
-from hemtra.core.features.seen_by import SeenBySteps
+from hemtra.core.features.seen_by import BLIND, SeenBySteps
 from hemtra.core.form import setting
 from hemtra.core.geometry.elements import Line
 from hemtra.core.geometry.profile_fits import robust_line
@@ -120,7 +120,7 @@ class EdgeKind(SeenBySteps):
             ("scan lines", f"{np.count_nonzero(used)} of {len(v)}"),
             *known_to(spread),
         )
-        return Outcome(edge, facts)
+        return Outcome(edge, facts, BLIND if parting(found[seen]).blind else "")
 
     def explain(self, given: Given, outcome: Outcome) -> Evidence:
         """The crossings, used and left out, the line, and how steep the surface is across the zone."""

@@ -66,7 +66,9 @@ class GrooveKind(SectionFeature):
     )
     least_depth: float = setting(0.1, "least depth", "What is shallower is none.", unit="mm", gt=0.0, le=1000.0)
 
-    def measure(self, x: FloatArray, z: FloatArray, inside: BoolArray, middle: FloatArray) -> FloatArray:
+    def measure(
+        self, x: FloatArray, z: FloatArray, inside: BoolArray, middle: FloatArray, fine: int = 1
+    ) -> FloatArray:
         """Rows of `grooves`."""
         return grooves(
             x,
@@ -78,6 +80,7 @@ class GrooveKind(SectionFeature):
             self.least_depth,
             FLOOR,
             self.floor == "flat",
+            fine,
         )
 
     def found(self, cut: Cut, row: FloatArray) -> Groove | Absent:

@@ -9,11 +9,12 @@ from typing import ClassVar
 
 import numpy as np
 
-from hemtra.core.arrays import BoolArray, FloatArray
+from hemtra.core.arrays import FloatArray
 from hemtra.core.coverage import WHOLE, Coverage
 from hemtra.core.errors import NotMeasured
 from hemtra.core.features.edge import seen_on, ticks
-from hemtra.core.features.radial import RimKind
+from hemtra.core.features.radial import Rim, RimKind
+from hemtra.core.features.seen_by import BLIND
 from hemtra.core.geometry.elements import Point
 from hemtra.core.geometry.outline_fit import fit_ellipse, fit_rounded_rectangle, used_of
 from hemtra.core.marks import Curve, Evidence, Polyline, Strokes
@@ -59,9 +60,10 @@ class Opening(Point):
 class _OpeningKind(RimKind):
     output: ClassVar = Opening
 
-    def _found(self, given: Given) -> tuple[Opening, FloatArray, FloatArray, FloatArray, BoolArray]:
-        """What was found; places (n, 2) and heights of the rim, distances from it, and which lines show it."""
-        places, levels, seen, *_ = self._rim(given, to_the_corners=True)
+    def _found(self, given: Given) -> tuple[Opening, Rim, FloatArray]:
+        """What was found, the rim it was found on, and the distances of its places from it."""
+        rim = self._rim(given, to_the_corners=True)
+        places, levels, seen = rim.places, rim.levels, rim.seen
         self._enough(places, seen, FEWEST, about=None)
         pitch = max(given.data.grid.dx, given.data.grid.dy)
         shape, off = self._fit(places, FLOOR * pitch)
@@ -74,7 +76,7 @@ class _OpeningKind(RimKind):
         found = Opening(
             x, y, level, turn, 2 * half, 2 * cross, corner, coverage=seen_on(seen, step, closed=True)
         )
-        return found, places, levels, off, seen
+        return found, rim, off
 
     @abstractmethod
     def _fit(self, places: FloatArray, floor: float) -> tuple[FloatArray, FloatArray]:
@@ -82,7 +84,7 @@ class _OpeningKind(RimKind):
 
     def evaluate(self, given: Given) -> Outcome:
         """An `Opening`; facts: length, width, direction and scatter."""
-        found, _, _, off, seen = self._found(given)
+        found, rim, off = self._found(given)
         pitch = max(given.data.grid.dx, given.data.grid.dy)
         used = used_of(off, FLOOR * pitch)
         facts = [
@@ -90,15 +92,16 @@ class _OpeningKind(RimKind):
             ("width", f"{found.width:.3f} mm"),
             ("direction", f"{found.direction:.2f}°"),
             ("scatter", f"{1000 * float(np.sqrt(np.mean(off[used] ** 2))):.0f} µm"),
-            ("lines", f"{np.count_nonzero(used)} of {seen.size}"),
+            ("lines", f"{np.count_nonzero(used)} of {rim.seen.size}"),
         ]
         if found.corner > 0.0:
             facts.insert(3, ("corner radius", f"{found.corner:.2f} mm"))
-        return Outcome(found, tuple(facts))
+        return Outcome(found, tuple(facts), BLIND if rim.parting.blind else "")
 
     def explain(self, given: Given, outcome: Outcome) -> Evidence:
         """The crossings, used and left out, the outline, and how far they lie off it all round."""
-        found, places, levels, off, _ = self._found(given)
+        found, rim, off = self._found(given)
+        places, levels = rim.places, rim.levels
         pitch = max(given.data.grid.dx, given.data.grid.dy)
         used = used_of(off, FLOOR * pitch)
         return Evidence(

@@ -17,6 +17,7 @@ from hemtra.core.geometry.section_kernels import (
     DATA,
     FEW,
     FIRST,
+    HIDDEN,
     LAST,
     LEVEL,
     NEAREST,
@@ -123,7 +124,9 @@ class ProfileEdgeKind(SectionFeature):
         le=100.0,
     )
 
-    def measure(self, x: FloatArray, z: FloatArray, inside: BoolArray, middle: FloatArray) -> FloatArray:
+    def measure(
+        self, x: FloatArray, z: FloatArray, inside: BoolArray, middle: FloatArray, fine: int = 1
+    ) -> FloatArray:
         """Rows of `edges`."""
         seen = shown(x, z, inside) if self.by == "data" else np.empty((0, 0))
         return self._edges(x, z, inside, seen, middle)
@@ -173,6 +176,10 @@ class ProfileEdgeKind(SectionFeature):
         code, place, height, _, points = row.tolist()
         if code == FEW:
             raise NotMeasured(f"the section holds only {points:.0f} points here; an edge needs three")
+        if code == HIDDEN:
+            raise NotMeasured(
+                f"too little of a rounding of {self.radius:g} mm is seen here; correct its radius, or set 0"
+            )
         if code:
             where = {"level": "crosses its level", "data": "ends", "steepest": "steps"}[self.by]
             raise NotMeasured(f"the section nowhere {where}; move the zone, or let it rise or fall")

@@ -58,16 +58,24 @@ class ProfileLineKind(SectionFeature):
         le=100.0,
     )
 
-    def measure(self, x: FloatArray, z: FloatArray, inside: BoolArray, middle: FloatArray) -> FloatArray:
+    def measure(
+        self, x: FloatArray, z: FloatArray, inside: BoolArray, middle: FloatArray, fine: int = 1
+    ) -> FloatArray:
         """Rows of `lines`."""
         modes = {"robust": ROBUST, "all": ALL, "upper": UPPER, "lower": LOWER}
         return lines(x, z, inside, modes[self.fit], self.share / 100.0, FLOOR, FEWEST)
 
     def measured(
-        self, x: FloatArray, z: FloatArray, inside: BoolArray, columns: BoolArray, middle: FloatArray
+        self,
+        x: FloatArray,
+        z: FloatArray,
+        inside: BoolArray,
+        columns: BoolArray,
+        middle: FloatArray,
+        fine: int = 1,
     ) -> FloatArray:
         """Without the lines that less than the least data lies on, or that are none."""
-        rows = super().measured(x, z, inside, columns, middle)
+        rows = super().measured(x, z, inside, columns, middle, fine)
         if self.fit != "robust":
             return rows
         unseen = np.count_nonzero(columns & np.isnan(z), axis=1)
@@ -124,7 +132,9 @@ class ProfileLevelKind(SectionFeature):
         "mean", "take", "Which height stands for the stretch.", choices={"mean": "mean", "median": "median"}
     )
 
-    def measure(self, x: FloatArray, z: FloatArray, inside: BoolArray, middle: FloatArray) -> FloatArray:
+    def measure(
+        self, x: FloatArray, z: FloatArray, inside: BoolArray, middle: FloatArray, fine: int = 1
+    ) -> FloatArray:
         """Rows of `levels`."""
         return levels(x, z, inside)
 

@@ -39,6 +39,11 @@ class Cut(Profile):
     seen: FloatArray | None = None
     wide: float = 0.0
 
+    @property
+    def fine(self) -> int:
+        """Samples to a point of the map: a single profile holds the points themselves."""
+        return 1 if self.seen is None else FINE
+
     def place(self, x: float, z: float) -> Point:
         """A point of the section as a point of the scan."""
         px = self.at[0] + x * math.cos(math.radians(self.direction))
@@ -81,10 +86,13 @@ class SectionFeature(Kind):
     )
 
     @abstractmethod
-    def measure(self, x: FloatArray, z: FloatArray, inside: BoolArray, middle: FloatArray) -> FloatArray:
+    def measure(
+        self, x: FloatArray, z: FloatArray, inside: BoolArray, middle: FloatArray, fine: int = 1
+    ) -> FloatArray:
         """A row of numbers for each profile: heights z (n, m) over x (m,), and which of them count (n, m).
 
-        middle: (n,) x in mm of the middle of the zone on each. The first number is 0, or why there is nothing.
+        middle: (n,) x in mm of the middle of the zone on each. fine: samples to a point of the map. The first
+        number is 0, or why there is nothing.
         """
 
     @abstractmethod
@@ -92,10 +100,16 @@ class SectionFeature(Kind):
         """The value that a row of numbers stands for. Raises `NotMeasured`."""
 
     def measured(
-        self, x: FloatArray, z: FloatArray, inside: BoolArray, columns: BoolArray, middle: FloatArray
+        self,
+        x: FloatArray,
+        z: FloatArray,
+        inside: BoolArray,
+        columns: BoolArray,
+        middle: FloatArray,
+        fine: int = 1,
     ) -> FloatArray:
         """`measure`, but `THIN` with the share of data in percent where too little of the columns has any."""
-        rows = self.measure(x, z, inside, middle)
+        rows = self.measure(x, z, inside, middle, fine)
         asked = np.maximum(np.count_nonzero(columns, axis=1), 1)
         share = 100.0 * np.count_nonzero(columns & ~np.isnan(z), axis=1) / asked
         thin = share < self.least_data
@@ -127,7 +141,7 @@ class SectionFeature(Kind):
         if given.zone is not None:
             wide, _ = given.zone.half_extent()
             columns, middle = np.abs(cut.x[None, :] - given.zone.x) <= wide, np.array([given.zone.x])
-        return np.asarray(self.measured(cut.x, z, inside[None, :], columns, middle)[0])
+        return np.asarray(self.measured(cut.x, z, inside[None, :], columns, middle, cut.fine)[0])
 
 
 def spanned(z: FloatArray) -> BoolArray:

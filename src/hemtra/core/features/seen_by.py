@@ -13,6 +13,9 @@ from hemtra.core.plan.kind import Kind
 from hemtra.core.scan.edge_lines import WALLS, Wanted, crossings
 from hemtra.core.scan.heightmap import HeightMap
 
+BLIND = "nothing is seen beyond it, so it lies where the data ends"
+"""Note of what was found where no ground shows."""
+
 
 class SeenBySteps(Kind, ABC):
     """A feature found where the surface or its brightness steps."""

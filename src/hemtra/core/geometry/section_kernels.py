@@ -24,11 +24,11 @@ FLOOR_SHARE = 0.9
 ABOUT_DEEPEST, ABOUT_FEWEST, NEARLY = 0.15, 5, 0.95
 """Of the width of a groove at half its depth, and samples, to either side of its deepest place; and the share
 of the depth from which on places are as deep."""
-CLEARLY_SHARP, BENT = 0.4, 2.2
-"""Of the misfit of a parabola, below which two flanks fit better than their further number explains, and times
-the noise that it must be off in the first place."""
-BLUNT = 1.6
-"""Samples to either side over which a map makes a sharp bottom blunt."""
+CLEARLY_SHARP, BENT, FLANKS = 0.4, 3.0, 0.3
+"""Of the misfit of a parabola, below which two flanks fit better than their further number explains, times the
+noise that it must be off in the first place, and the share of the width over which both are compared."""
+BLUNT = 0.55
+"""Points of the map to either side over which it makes a sharp bottom blunt."""
 FEW, NONE, STRAIGHT, CUT_OFF, HIDDEN = 1.0, 2.0, 3.0, 4.0, 5.0
 """Reasons: too few points, nothing found, no curvature, reaching to the end of the zone, not seen."""
 
@@ -348,8 +348,9 @@ def edges(
         if by == DATA and rounded[0] > 0.0:
             way = -1.0 if found[best, 2] > 0.0 else 1.0
             place = _rounded_end(x, z[row], seen[row], found[best, 0], way, rounded)
-            if abs(place - found[best, 0]) <= rounded[0]:
-                out[row, 1] = place
+            out[row, 1] = place
+            if not abs(place - found[best, 0]) <= rounded[0]:
+                out[row, 0] = HIDDEN
     return out
 
 
@@ -400,11 +401,11 @@ def _lone(down: FloatArray, floor: float) -> BoolArray:
 
 
 @njit(cache=True, nogil=True)
-def _deepest(u: FloatArray, down: FloatArray, noise: float) -> float:
+def _deepest(u: FloatArray, down: FloatArray, noise: float, fine: int) -> float:
     """How deep a groove is: of a parabola or of two straight flanks about its deepest place, as fits better.
 
     How much of it that takes depends on the groove alone, not on how far the section goes on beside it. noise:
-    of one height, in mm.
+    of one height, in mm. fine: samples to a point of the map.
     """
     at = 1
     most: float = -np.inf
@@ -425,30 +426,37 @@ def _deepest(u: FloatArray, down: FloatArray, noise: float) -> float:
         high += 1
     at = (low + high) // 2
     step = (u[-1] - u[0]) / (u.size - 1)
-    reach = max(ABOUT_DEEPEST * (u[last] - u[first]), (u[high] - u[low]) / 2.0, ABOUT_FEWEST * step)
+    wide = u[last] - u[first]
+    reach = max(ABOUT_DEEPEST * wide, (u[high] - u[low]) / 2.0, ABOUT_FEWEST * step)
+    near = np.abs(u - u[at]) <= reach
+    x, y = u[near] - u[at], down[near]
+    a, b, c = parabola(x, y, np.ones(x.size))
+    if x.size < ABOUT_FEWEST or math.isnan(a):
+        return most
+    top = min(max(-b / (2.0 * c), -reach), reach) if c < 0.0 else 0.0
+    height: float = min(a + b * top + c * top * top, y.max())
+    # whether it is sharp is told by more of its flanks, where they leave a parabola by more
+    reach = max(FLANKS * wide, ABOUT_FEWEST * step)
     near = np.abs(u - u[at]) <= reach
     x, y = u[near] - u[at], down[near]
     # places in the middle lie on one flank or the other, or on the line between two points of the map
-    left, right = x < -BLUNT * step, x > BLUNT * step
+    left, right = x < -BLUNT * fine * step, x > BLUNT * fine * step
     if min(left.sum(), right.sum()) < ABOUT_FEWEST // 2:
-        return most
-    a, b, c = parabola(x, y, np.ones(x.size))
-    if math.isnan(a):
-        return most
+        return height
     flanks = left | right
+    a, b, c = parabola(x, y, np.ones(x.size))
     rounded = ((y - a - b * x - c * x * x)[flanks] ** 2).sum()
-    top = min(max(-b / (2.0 * c), -reach), reach) if c < 0.0 else 0.0
-    height: float = min(a + b * top + c * top * top, y.max())
     p, q = plain_line(x[left], y[left])
     r, t = plain_line(x[right], y[right])
     sharp = ((y - p - q * x)[left] ** 2).sum() + ((y - r - t * x)[right] ** 2).sum()
     plain = rounded <= flanks.sum() * (BENT * noise) ** 2
-    if plain or sharp >= CLEARLY_SHARP * rounded or not q > 0.0 > t:
+    if plain or not sharp < CLEARLY_SHARP * rounded or not q > 0.0 > t:
         return height
     meet = (r - p) / (q - t)
     if abs(meet) > reach:
         return height
-    deeper: float = min(p + q * meet, y.max() + max(q, -t) * BLUNT * step)
+    # between two points of the map it goes on no deeper than a flank does in half the way
+    deeper: float = min(p + q * meet, y.max() + max(q, -t) * step * fine / 2.0)
     return deeper
 
 
@@ -463,11 +471,13 @@ def grooves(
     least: float,
     floor: float,
     flat: bool,
+    fine: int,
 ) -> FloatArray:
     """Depth, left and right at the share `at` of it, height at x = 0 and slope of the ground.
 
     sign: 1 for a groove, -1 for a ridge. shoulder: share of the stretch at either end that is the ground.
     least: mm of depth below which it is none; then the depth is told all the same. flat: whether the floor is.
+    fine: samples to a point of the map.
     """
     out = np.zeros((z.shape[0], GROOVE_WIDTH))
     for row in range(z.shape[0]):
@@ -484,7 +494,7 @@ def grooves(
         if lone.any():
             # one or two points that nothing beside them supports are no floor
             u, w, down = u[~lone], w[~lone], down[~lone]
-        depth = _deepest(u, down, noise)
+        depth = _deepest(u, down, noise, fine)
         if flat:
             # or by the middle of all that lies nearly as deep, to which noise adds nothing
             floor_points = down[down > FLOOR_SHARE * depth]

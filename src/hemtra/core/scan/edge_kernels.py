@@ -48,7 +48,8 @@ def edges_along(
     blind: the surface also ends where nothing is seen beyond, as in a hole too deep to look into; the value
     below is then only as low as counts.
     Returns (n, 4): offset in mm, the values above and below, and how the edge parts samples on the level from
-    others: 1 where nothing lies between both, 2 where something is not seen; 0 where a wall is. NaN without.
+    others: 1 where nothing lies between both, 2 where something is not seen, 3 where nothing is;
+    0 where a wall is. NaN without.
     """
     x0, y0, dx, dy = grid
     n = points.shape[0]
@@ -104,9 +105,11 @@ def edges_along(
                 if abs(t) <= reach and merit > best:
                     best = merit
                     found[p, 0], found[p, 1], found[p, 2] = t, upper, lower
-                    found[p, 3] = wide or _parts(line, k, after, count, upper, lower)
+                    found[p, 3] = _parts(line, k, after, count, upper, lower)
                     if found[p, 3] > 0.0 and after > k + 1:
                         found[p, 3] = 2.0
+                    if blind and wide:
+                        found[p, 3] = 3.0
             k = after
     return found
 

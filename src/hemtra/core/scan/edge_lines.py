@@ -58,8 +58,8 @@ def crossings(data: HeightMap, lines: FloatArray, reach: float, wanted: Wanted) 
 
     lines: (n, 4) x, y of the middle in mm and unit direction. reach: mm either way. Returns (n, 4): mm along
     the line from its middle, the heights above and below the edge, and 1 where it only parts points on the
-    level from others, 2 where some of these are not seen, less than 0 where the surface rises along the line,
-    else 0; NaN where there is none.
+    level from others, 2 where some of these are not seen, 3 where none is, less than 0 where the surface rises
+    along the line, else 0; NaN where there is none.
     Raises `NotMeasured` when edges of brightness are wanted and the scan has no intensity.
     """
     if wanted.grey:
@@ -71,20 +71,23 @@ class Parting(NamedTuple):
     """What the lines across an edge say of it together: its drop in mm, and how it can be found from points.
 
     parts: nearly all lines only part points on its level from others. shadow: a missing point lies beyond it.
+    blind: on some lines no ground is seen beyond it at all.
     """
 
     step: float
     parts: bool
     shadow: bool
+    blind: bool
 
 
 def parting(found: FloatArray) -> Parting:
     """Of `crossings` (n, 4) that were found."""
     if not len(found):
-        return Parting(math.nan, False, False)
+        return Parting(math.nan, False, False, False)
     how = np.abs(found[:, 3])
     step = float(np.median(found[:, 1] - found[:, 2]))
-    return Parting(step, bool(np.mean(how > 0.0) >= PARTED), bool(np.mean(how > 1.0) >= SHADOWS))
+    parts, shadow = bool(np.mean(how > 0.0) >= PARTED), bool(np.mean(how > 1.0) >= SHADOWS)
+    return Parting(step, parts, shadow, bool((how > 2.0).any()))
 
 
 def ends_below(step: float, wall: str) -> float:

@@ -57,12 +57,23 @@ def merge(records: Records, other: Path, progress: Progress = lambda done, of, w
     A lot is known by its plan, its name and when it began; a part by its lot, its number, its serial and when
     it was scanned. Plan revisions and stations are known by their text. Raises `RecordsError`.
     """
-    if not other.is_file():
-        raise RecordsError(f"There is no file {other.name}; choose the records of another computer.")
+    _is_there(other)
     if other.resolve() == Path(records.name).resolve():
         raise RecordsError(f"{other.name} is what is open already; choose another file.")
     with _copy(other) as source, source.reading() as theirs:
         return _Merge(records, theirs).run(progress)
+
+
+def refuse(other: Path) -> None:
+    """Raise `RecordsError` where a file holds no records that could be taken over."""
+    _is_there(other)
+    with _copy(other):
+        pass
+
+
+def _is_there(other: Path) -> None:
+    if not other.is_file():
+        raise RecordsError(f"There is no file {other.name}; choose the records of another computer.")
 
 
 @contextmanager
@@ -80,7 +91,7 @@ def _copy(other: Path) -> Iterator[Records]:
                 words = f"{other.name} cannot be read as records: {error}."
         else:
             raise RecordsError(words)
-        copied = Records(str(target))
+        copied = Records(str(target), create=False)
         try:
             yield copied
         finally:

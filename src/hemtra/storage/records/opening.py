@@ -20,6 +20,7 @@ from sqlalchemy.engine import make_url
 from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError, SQLAlchemyError
 
 from hemtra.core.errors import FileError, HemtraError
+from hemtra.core.text import plain
 
 PATIENCE = 30.0
 """s that a database locked by another program is waited for."""
@@ -173,6 +174,10 @@ def told(name: str) -> Iterator[None]:
         raise RecordsError(f"The records in {name} cannot be used: {error}.") from error
     except HemtraError:
         raise
+    except UnicodeEncodeError as error:
+        raise RecordsError(
+            f"{name} cannot hold “{plain(str(error.object))}”: not all of it is text. Rename the file."
+        ) from error
     except (ValueError, TypeError, LookupError, ArithmeticError) as error:
         # what no Hemtra ever wrote there: text that is none, a verdict that does not exist
         raise RecordsError(f"{name} is damaged: {DAMAGED}") from error
