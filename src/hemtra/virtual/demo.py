@@ -327,7 +327,7 @@ def _rib() -> Group:
             zone=RectangleZone(x=0, y=y, width=30, height=0.42),
             follow=WITH_BOSSES,
             # half hidden it is mostly its foot
-            params={"least_data": 80},
+            params={"least_data": 60},
         )
         tilt = _step(f"{stem}-tilt", f"Tilt of rib {name}", "tilt", plane=(flank.id,), to=(DATUM,))
         steps += [flank, tilt]
