@@ -1,20 +1,26 @@
-.PHONY: demo test lint soak soak-long bench screenshots setup
+.PHONY: demo test lint soak soak-long bench screenshots setup venv kernels
 
 run = .venv/bin/python -m
 
-setup:
+setup: kernels
+
+venv:
 	@tools/setup
+
+kernels: venv      # compiled here, so that nobody waits for them later
+	@.venv/bin/python tools/compile_kernels.py
 
 demo: setup        ## the desktop with demo data; without a display the whole example, printed
 	@.venv/bin/hemtra demo
 
-lint: setup
+lint: venv
 	$(run) ruff check .
 	$(run) ruff format --check .
 	$(run) mypy
 	.venv/bin/lint-imports
 
-test: lint         ## everything that must hold
+test: venv         ## everything that must hold
+	@$(MAKE) --no-print-directory -j 2 kernels lint
 	$(run) pytest -n 2
 
 soak: setup        ## what a running line must survive, pressed into ten minutes, and properties at random

@@ -343,6 +343,7 @@ def show(plan: PlanPath) -> None:
 @plan_app.command()
 def check(plan: PlanPath) -> None:
     """Check a plan: its signals, which rows prove less than they seem to, and its zones on its reference."""
+    from hemtra.core.plan.form_floor import near_their_floor
     from hemtra.core.plan.proof import unproven
     from hemtra.core.plan.signals import astray
     from hemtra.storage.plans import load_plan_file
@@ -361,12 +362,15 @@ def check(plan: PlanPath) -> None:
     if held.reference is None:
         out.print(f"{plan.name} holds; it has no reference scan.")
         return
-    result = Engine(held.reference.data, held.reference.serial).run(held.plan)
+    engine = Engine(held.reference.data, held.reference.serial)
+    result = engine.run(held.plan)
     lost = [r for r in result.steps.values() if r.outcome is None and not r.because_of]
     for found in lost:
         _complain(f"{plan.name}, on its reference scan: “{found.step.name}”: {found.reason}.")
     if lost:
         raise typer.Exit(2)
+    for row, why in near_their_floor(held.plan, engine, result):
+        out.print(f"{row.balloon} {row.name}: {why}", soft_wrap=True, markup=False)
     out.print(f"{plan.name} holds; its reference scan is judged {result.verdict}.")
 
 

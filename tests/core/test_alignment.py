@@ -134,6 +134,16 @@ def test_a_leaning_plane_moves_high_things_only():
     assert (out[23:33] == 5.0).all()
 
 
+@pytest.mark.parametrize("dy", [0.1, 0.107, 0.33])
+def test_a_steep_flank_is_no_stairs_at_another_pitch(dy):
+    data = edited(HeightMap(np.zeros((60, 10)), dx=0.107, dy=0.16), lambda z, x, y: z.__iadd__(2.0 * y))
+    other = with_row_pitch(data, dy)
+    assert other.z[:, 3] == pytest.approx(2.0 * other.y, abs=1e-5)
+    moved, grey = np.empty_like(data.z), np.empty(data.z.shape, np.uint8)
+    shift_columns(data.z, np.zeros(data.z.shape, np.uint8), np.full(10, 0.5), 0.0, moved, grey)
+    assert moved[1:, 3] == pytest.approx(2.0 * (data.y[1:] - 0.08), abs=1e-5)
+
+
 @pytest.mark.parametrize("dy", [0.1, 0.05, 0.33])
 def test_rows_of_another_pitch_keep_slopes_and_steps(dy):
     data = edited(sloped(rows=60, cols=10, slope_y=0.02), lambda z, x, y: z.__setitem__(y > 1.0, 4.0))

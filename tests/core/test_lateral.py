@@ -225,3 +225,71 @@ def test_under_a_wall_that_leans_over_the_higher_surface_is_seen():
     out, grey = np.empty((1, 7), np.float32), np.empty((1, 7), np.uint8)
     resample_rows(x, z, np.full(z.shape, 9, np.uint8), 0.0, 0.1, out, grey)
     assert out[0].tolist() == [0, 0, 0, 8, 8, 8, 8]
+
+
+def shadow_on_both_sides(x, y):
+    """A step down at x = 0 whose shadow meets that of a wall at x = 1.5 which stands up again."""
+    return np.where(x < 0.0, 5.0, np.where(x < 1.5, np.nan, 5.0))
+
+
+def burred(x, y):
+    """A boss of radius 4 with a burr of 1 mm on a tenth of its rim."""
+    burr = (np.abs(np.arctan2(y, x)) < 0.3) & (np.hypot(x, y) < 5.0)
+    return np.where((np.hypot(x, y) < 4.0) | burr, 5.0, 0.0)
+
+
+def off_the_map(x, y):
+    """A hole of radius 3 at x = 6, of which the map holds a part."""
+    return np.where(np.hypot(x - 6.0, y) < 3.0, np.nan, 2.0)
+
+
+def chamfered(x, y):
+    """A step down by 3 at x = 0.37, its edge broken by a chamfer of 0.05."""
+    return np.clip(5.0 - (x - 0.32), 4.95, 5.0) - 3.0 * (x > 0.37)
+
+
+def leaning(x, y):
+    """A wall that leans outward: 5 down to 0 over 1 mm, the way a casting has it."""
+    return np.clip(5.0 - 5.0 * x, 0.0, 5.0)
+
+
+AROUND = EllipseZone(x=0, y=0, width=11, height=11)
+
+
+@pytest.mark.parametrize(
+    ("kind", "surface", "zone", "truth", "bound", "grid"),
+    [
+        (EdgeKind(change="falls"), lambda x, y: np.nan * x, box(0, 0, 4, 8), None, 0, {}),
+        (EdgeKind(change="falls", wall="top"), leaning, box(0.5, 0, 4, 8), 0.0, 0.05, {}),
+        (EdgeKind(change="falls", wall="half"), leaning, box(0.5, 0, 4, 8), 0.5, 0.02, {}),
+        (EdgeKind(change="falls", wall="foot"), leaning, box(0.5, 0, 4, 8), 1.0, 0.05, {}),
+        (EdgeKind(change="falls", wall="top"), shadow_on_both_sides, box(0, 0, 2.4, 8), 0.0, DX / 2 + 0.01, {}),
+        (EdgeKind(change="falls", wall="top"), chamfered, box(0.3, 0, 4, 8), 0.37, DX / 2 + 0.01, {}),
+        (EdgeKind(change="falls"), into_a_shadow(0), box(0, 0, 4, 3 * DY), None, 0, {}),
+        (CircleKind(change="falls"), burred, AROUND, 4.0, 0.03, {}),
+        (CircleKind(change="rises"), off_the_map, EllipseZone(x=6, y=0, width=9, height=9), 3.0, 0.03, {}),
+        (CircleKind(change="falls"), burred, AROUND, 4.0, 0.08, {"dy": 10 * DX}),
+    ],
+    ids=[
+        "dark",
+        "leaning-top",
+        "leaning-half",
+        "leaning-foot",
+        "shadows-meet",
+        "chamfer",
+        "three-lines",
+        "burr",
+        "half-outside",
+        "coarse",
+    ],
+)
+def test_what_hardly_shows_is_right_or_not_measured(kind, surface, zone, truth, bound, grid):
+    """truth: mm across an edge, or a radius; None where only a refusal is right."""
+    data = seen_from(surface, shift=(0.031, 0.017), **grid)
+    if truth is None:
+        with pytest.raises(NotMeasured, match=r"on \d+ of \d+|no data"):
+            kind.evaluate(Given(data, zone, {}))
+        return
+    found = kind.evaluate(Given(data, zone, {})).value
+    value = found.radius if isinstance(kind, CircleKind) else found.x
+    assert value == pytest.approx(truth, abs=max(bound, found.spread))

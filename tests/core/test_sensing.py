@@ -1,6 +1,7 @@
 """What lies under a click, and the characteristics proposed from it, on the demo part."""
 
 import math
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -13,13 +14,15 @@ from hemtra import HeightMap, NotMeasured
 from hemtra.core.errors import HemtraError
 from hemtra.core.features.circle import CircleKind
 from hemtra.core.features.edge import EdgeKind
+from hemtra.core.geometry.frames import Frame
 from hemtra.core.plan import quantity_proposals as q
 from hemtra.core.plan import surface_proposals as s
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.engine import Engine
 from hemtra.core.plan.kind import Given
 from hemtra.core.plan.sensing import seen_at
-from hemtra.virtual.demo import PARTS, REFERENCE, demo_plan
+from hemtra.virtual.demo import PARTS, REFERENCE, STATION, demo_plan
+from hemtra.virtual.sensor import scan_part
 
 
 @pytest.fixture(scope="module")
@@ -104,6 +107,17 @@ def test_features_there_already_are_used_again(engine):
     assert made.plan.characteristic(made.balloon).name == "Diameter, Bore rim"
     other = q.propose_flatness(plan, engine, (0.0, 14.0))
     assert "plane-a" not in other.plan.steps[-1].inputs["surfaces"], "a large plane elsewhere is another one"
+
+
+def test_directions_are_those_of_the_part(engine):
+    """The part lies turned by 90°, so that its x is the scan's y."""
+    made = q.propose_distance(demo_plan(), engine, (42.0, 20.0), (-42.0, -20.0))
+    step = made.plan.step(made.plan.characteristic(made.balloon).step)
+    along = step.edited(params={**step.params, "along": "x"})
+    turned = replace(REFERENCE.cover, pose=Frame(rotation=90.0))
+    scan = scan_part(turned, STATION, 1)
+    row = Engine(scan.data).run(made.plan.with_step(along)).steps[step.id]
+    assert row.value.value == pytest.approx(84.0, abs=0.05)
 
 
 def test_what_is_new_moves_with_the_part(engine):

@@ -1,5 +1,7 @@
 """The sheet's groups, search and menu, patterns, inputs, cut-outs and section zones, in the real window."""
 
+import re
+
 import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtWidgets import QApplication
@@ -217,8 +219,10 @@ def test_a_card_says_what_its_value_rests_on(demo, settled):
     card = lineage.result_card
     assert card.rests.isVisible()
     assert "seen 100.0 %" in card.rests.text()
+    assert re.search(r"a perfect part would read 0\.00\d mm at this spacing and noise$", card.rests.text())
     bench.select(18)
     settled(demo)
+    assert "perfect" not in lineage.result_card.rests.text()
     assert lineage.result_card.rests.text().startswith("min ")
     row = bench.document.plan.characteristic(15).edited(note="Measures otherwise since then.")
     bench.document.edit("note", bench.document.plan.with_characteristic(row))

@@ -15,6 +15,7 @@ from hemtra.core.geometry.frames import Frame
 from hemtra.core.plan.anchoring import homes_of
 from hemtra.core.plan.document import Characteristic, Plan
 from hemtra.core.plan.engine import Engine, Result, single
+from hemtra.core.plan.form_floor import form_floor
 from hemtra.core.plan.graph import ancestry
 from hemtra.core.plan.registry import kind_named
 from hemtra.core.plan.series import Series, beyond
@@ -72,7 +73,8 @@ def show(request: ShowRequest, superseded: Superseded) -> Iterator[Shown]:
     prepared = prepared_map(plan, result)
     profile = section(prepared or request.engine.data, *line, width=request.width) if line else None
     coloured = _coloured(request, plan, result, steps)
-    yield Shown(result, plan, evidence, profile, line, coloured, coverage=coverage)
+    floor = form_floor(request.engine, result, row.step)
+    yield Shown(result, plan, evidence, profile, line, coloured, coverage=coverage, floor=floor)
 
 
 def _show_along(request: ShowRequest, shown: Shown, step_id: str, row: Characteristic) -> Shown:

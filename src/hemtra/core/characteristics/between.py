@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
+from dataclasses import replace
 from typing import ClassVar, Literal
 
 import numpy as np
@@ -364,6 +366,16 @@ class ParallelismKind(Kind):
         at = Point(edge.x, edge.y, edge.z)
         value = Number(high - low, "mm", at)
         return Outcome(value, (("off by", f"{off_by:.3f}°"),), coverage=edge.coverage)
+
+    def ideal(self, given: Given) -> Mapping[str, tuple[Plane | Line, ...]]:
+        """The plane or edge turned to lie as its datum asks."""
+        plane, datum = given.maybe("plane", FittedPlane), given.maybe("datum", Plane)
+        if plane is not None and datum is not None:
+            return {"plane": (replace(plane, slope_x=datum.slope_x, slope_y=datum.slope_y),)}
+        edge, to = given.maybe("edge", FoundEdge), given.maybe("to", Line)
+        if edge is None or to is None:
+            return {}
+        return {"edge": (replace(edge, direction=to.direction + (90.0 if self.turn == "square" else 0.0)),)}
 
     def explain(self, given: Given, outcome: Outcome) -> Evidence:
         """The edge, where it is one."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from abc import abstractmethod
+from collections.abc import Mapping
 from typing import ClassVar
 
 import numpy as np
@@ -13,7 +14,7 @@ from hemtra.core.errors import NotMeasured
 from hemtra.core.features.circle import FoundCircle
 from hemtra.core.features.edge import FoundEdge
 from hemtra.core.form import setting
-from hemtra.core.geometry.elements import Number, Point
+from hemtra.core.geometry.elements import Circle, Line, Number, Point
 from hemtra.core.marks import Curve, Evidence
 from hemtra.core.plan.kind import Given, Input, Kind, Outcome
 from hemtra.core.plan.registry import register
@@ -128,6 +129,10 @@ class StraightnessKind(_Profiled):
     glyph: ClassVar = "straightness"
     inputs: ClassVar = {"edge": Input(FoundEdge, "of", "The edge.")}
 
+    def ideal(self, given: Given) -> Mapping[str, tuple[Line, ...]]:
+        """The edge as a straight line."""
+        return {"edge": (given.one("edge", FoundEdge),)}
+
     def _profile(self, given: Given) -> tuple[FloatArray, FloatArray, Point]:
         edge = given.one("edge", FoundEdge)
         places = np.empty((0, 2)) if edge.places is None else edge.places
@@ -148,6 +153,10 @@ class RoundnessKind(_Profiled):
     title: ClassVar = "Roundness"
     glyph: ClassVar = "roundness"
     inputs: ClassVar = {"circle": Input(FoundCircle, "of", "The rim.")}
+
+    def ideal(self, given: Given) -> Mapping[str, tuple[Circle, ...]]:
+        """The rim as a circle."""
+        return {"circle": (given.one("circle", FoundCircle),)}
 
     def _profile(self, given: Given) -> tuple[FloatArray, FloatArray, Point]:
         circle = given.one("circle", FoundCircle)

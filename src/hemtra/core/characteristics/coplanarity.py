@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import ClassVar, Literal
 
 import numpy as np
@@ -58,7 +59,7 @@ class CoplanarityKind(Kind):
 
     def evaluate(self, given: Given) -> Outcome:
         """Distance in mm of two planes parallel to the least-squares plane that hold all points (ISO 1101)."""
-        points, deviation, normal = self._deviations(given)
+        points, deviation, _ = self._deviations(given)
         highest = int(np.argmax(deviation))
         at = Point(*(float(c) for c in points[highest]))
         spots = [p for p in given.many("points", Point) if isinstance(p, SpotPoint) and p.zone is not None]
@@ -66,8 +67,7 @@ class CoplanarityKind(Kind):
             ends = (("highest", f"{deviation.max():+.3f} mm"), ("lowest", f"{deviation.min():+.3f} mm"))
             note = "the levels only: this does not prove coplanarity" if spots else ""
             return Outcome(Number(float(np.ptp(deviation)), "mm", at), ends, note)
-        middle = points.mean(axis=0)
-        plane = Plane(*map(float, (*middle, -normal[0] / normal[2], -normal[1] / normal[2])))
+        plane = self._plane(given)
         surfaces = [Surface(spot.zone, plane) for spot in spots if spot.zone is not None]
         extent = _extent(surfaces, given.data, self.cell, plane)
         low, high = min(extent.low, float(deviation.min())), max(extent.high, float(deviation.max()))
@@ -79,6 +79,17 @@ class CoplanarityKind(Kind):
         room = extent.possible_width - extent.width
         possible = (Number(high - low + room, "mm", at),)
         return Outcome(Number(high - low, "mm", at), facts, possible=possible, coverage=extent.coverage)
+
+    def ideal(self, given: Given) -> Mapping[str, tuple[Plane, ...]]:
+        """All spots in the plane of their levels."""
+        spots = given.many("points", Point)
+        if self.of == "levels" or not all(isinstance(p, SpotPoint) and p.zone is not None for p in spots):
+            return {}
+        return {"points": (self._plane(given),) * len(spots)}
+
+    def _plane(self, given: Given) -> Plane:
+        points, _, normal = self._deviations(given)
+        return Plane(*map(float, (*points.mean(axis=0), -normal[0] / normal[2], -normal[1] / normal[2])))
 
     def explain(self, given: Given, outcome: Outcome) -> Evidence:
         """Each point's distance from the plane."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import ClassVar, Literal
 
 import numpy as np
@@ -98,6 +99,11 @@ class FlatnessKind(Kind):
         )
         histogram = Histogram("deviation of the cells", "mm", edges, counts, counts)
         return Evidence((*outlines, *far), histogram)
+
+    def ideal(self, given: Given) -> Mapping[str, tuple[Plane, ...]]:
+        """All surfaces in their common plane."""
+        _, plane, _ = self._extent(given)
+        return {"surfaces": (plane,) * len(given.many("surfaces", FittedPlane))}
 
     def _extent(self, given: Given) -> tuple[FloatArray, Plane, Extent]:
         """(n, 3) centres of the cells in mm, their plane, and how far all points lie from it."""

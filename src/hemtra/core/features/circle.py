@@ -10,14 +10,14 @@ import numpy as np
 
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.coverage import WHOLE, Coverage
-from hemtra.core.features.edge import known_to, seen_on, ticks
+from hemtra.core.features.edge import known_to, seen_on
 from hemtra.core.features.opening import residuals_round
 from hemtra.core.features.radial import Rim, RimKind
 from hemtra.core.features.seen_by import BLIND
 from hemtra.core.geometry.elements import Circle
 from hemtra.core.geometry.fit_kernels import settle_linear
 from hemtra.core.geometry.line_fit import robust_circle
-from hemtra.core.marks import Evidence, Polyline, Strokes
+from hemtra.core.marks import Evidence, Polyline
 from hemtra.core.plan.kind import Given, Outcome
 from hemtra.core.plan.registry import register
 from hemtra.core.scan.edge_lines import ends_below
@@ -76,6 +76,7 @@ class CircleKind(RimKind):
             ("scatter", f"{scatter * 1000:.0f} µm"),
             ("lines", f"{np.count_nonzero(used)} of {seen.size}"),
             *known_to(round_.spread),
+            *self._at_level(round_.z, rim.parting.step),
         )
         return Outcome(found, facts, BLIND if rim.parting.blind else "")
 
@@ -83,19 +84,17 @@ class CircleKind(RimKind):
         """The crossings, used and left out, the circle, and how far they lie off it."""
         circle: FoundCircle = outcome.value
         rim = self._rim(given)
-        places, levels, fitted = rim.places, rim.levels, self._round(given, rim)
-        left, used, pitch = fitted.left, fitted.used, max(given.data.grid.dx, given.data.grid.dy)
+        fitted = self._round(given, rim)
         angle = np.linspace(0.0, 2 * np.pi, 73)
         round_ = np.column_stack(
             [circle.x + circle.radius * np.cos(angle), circle.y + circle.radius * np.sin(angle)]
         )
         return Evidence(
             (
-                Strokes(ticks(places[used], levels[used], 0.0, pitch), "used-data"),
-                Strokes(ticks(places[~used], levels[~used], 0.0, pitch), "left-out"),
+                *rim.marks(fitted.used, given.data.grid),
                 Polyline(np.column_stack([round_, np.full(len(round_), circle.z)]), "fit"),
             ),
-            residuals_round(places - (circle.x, circle.y), left),
+            residuals_round(rim.places - (circle.x, circle.y), fitted.left),
         )
 
     def _round(self, given: Given, rim: Rim) -> Round:

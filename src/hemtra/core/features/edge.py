@@ -119,6 +119,7 @@ class EdgeKind(SeenBySteps):
             ("scatter", f"{scatter * 1000:.0f} µm"),
             ("scan lines", f"{np.count_nonzero(used)} of {len(v)}"),
             *known_to(spread),
+            *self._at_level(edge.z, parting(found[seen]).step),
         )
         return Outcome(edge, facts, BLIND if parting(found[seen]).blind else "")
 
@@ -130,11 +131,11 @@ class EdgeKind(SeenBySteps):
         _, _, used, _ = self._fitted(given, v, found)
         seen = ~np.isnan(found[:, 0])
         v, found = v[seen], found[seen]
+        apart = min(given.data.grid.dx, given.data.grid.dy) if parting(found).parts else 0.0
         places = zone.outward(found[:, 0], v)
         a, b = edge.ends()
         marks = (
-            Strokes(ticks(places[used], found[used, 1], zone.rotation + 90.0, pitch), "used-data"),
-            Strokes(ticks(places[~used], found[~used, 1], zone.rotation + 90.0, pitch), "left-out"),
+            *crossed(places, found[:, 1], used, np.full(len(v), zone.rotation), (pitch, apart)),
             Polyline(np.array([(p.x, p.y, p.z) for p in (a, b)]), "fit"),
         )
         ux, uy = math.cos(math.radians(zone.rotation)), math.sin(math.radians(zone.rotation))
@@ -221,11 +222,27 @@ def known_to(spread: float) -> tuple[tuple[str, str], ...]:
     return (("place known to", f"±{spread * 1000:.0f} µm"),) if spread > 0.0 else ()
 
 
-def ticks(places: FloatArray, z: FloatArray, degrees: float, length: float) -> FloatArray:
-    """(n, 2, 3) short strokes in a direction, about places (n, 2)."""
-    half = length / 2 * np.array([math.cos(math.radians(degrees)), math.sin(math.radians(degrees))])
-    ends = [np.column_stack([places + side * half, z]) for side in (-1, 1)]
-    return np.stack(ends, axis=1)
+def crossed(
+    places: FloatArray, z: FloatArray, used: BoolArray, across: FloatArray, size: tuple[float, float]
+) -> tuple[Strokes, Strokes]:
+    """Marks of the crossings (n, 2) at heights (n,), those used and those left out.
+
+    across: (n,) degrees in which the lines run that they lie on. size: mm of a stroke, and of the way from the
+    last point seen to the first that no longer is, where the edge parts these: then each has its stroke.
+    """
+    long, apart = size
+    turn = np.radians(across)
+    way = np.column_stack([np.cos(turn), np.sin(turn)])
+    sides = (-0.5, 0.5) if apart > 0.0 else (0.0,)
+    length = (0.5 if apart > 0.0 else 1.0) * long
+
+    def marks(kept: BoolArray) -> FloatArray:
+        here = np.concatenate([places[kept] + side * apart * way[kept] for side in sides])
+        half = length / 2 * np.tile(np.column_stack([-way[kept, 1], way[kept, 0]]), (len(sides), 1))
+        heights = np.tile(z[kept], len(sides))
+        return np.stack([np.column_stack([here + end * half, heights]) for end in (-1, 1)], axis=1)
+
+    return Strokes(marks(used), "used-data"), Strokes(marks(~used), "left-out")
 
 
 def _inside(zone: AnyZone, found: FloatArray, v: FloatArray) -> BoolArray:

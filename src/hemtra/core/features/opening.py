@@ -12,12 +12,12 @@ import numpy as np
 from hemtra.core.arrays import FloatArray
 from hemtra.core.coverage import WHOLE, Coverage
 from hemtra.core.errors import NotMeasured
-from hemtra.core.features.edge import seen_on, ticks
+from hemtra.core.features.edge import seen_on
 from hemtra.core.features.radial import Rim, RimKind
 from hemtra.core.features.seen_by import BLIND
 from hemtra.core.geometry.elements import Point
 from hemtra.core.geometry.outline_fit import fit_ellipse, fit_rounded_rectangle, used_of
-from hemtra.core.marks import Curve, Evidence, Polyline, Strokes
+from hemtra.core.marks import Curve, Evidence, Polyline
 from hemtra.core.plan.kind import Given, Outcome
 from hemtra.core.plan.registry import register
 
@@ -101,13 +101,12 @@ class _OpeningKind(RimKind):
     def explain(self, given: Given, outcome: Outcome) -> Evidence:
         """The crossings, used and left out, the outline, and how far they lie off it all round."""
         found, rim, off = self._found(given)
-        places, levels = rim.places, rim.levels
+        places = rim.places
         pitch = max(given.data.grid.dx, given.data.grid.dy)
         used = used_of(off, FLOOR * pitch)
         return Evidence(
             (
-                Strokes(ticks(places[used], levels[used], 0.0, pitch), "used-data"),
-                Strokes(ticks(places[~used], levels[~used], 0.0, pitch), "left-out"),
+                *rim.marks(used, given.data.grid),
                 Polyline(found.outline(), "fit", closed=True),
             ),
             residuals_round(places - (found.x, found.y), off),

@@ -10,10 +10,13 @@ import numpy as np
 
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.errors import NotMeasured
+from hemtra.core.features.edge import crossed
 from hemtra.core.features.seen_by import SeenBySteps
 from hemtra.core.form import setting
+from hemtra.core.marks import Strokes
 from hemtra.core.plan.kind import Given
 from hemtra.core.scan.edge_lines import Parting, parting
+from hemtra.core.scan.heightmap import Grid
 from hemtra.core.scan.zones import EllipseZone, RingZone
 
 LEAST_INNER = 0.1
@@ -30,6 +33,14 @@ class Rim(NamedTuple):
     levels: FloatArray
     seen: BoolArray
     parting: Parting
+    middle: tuple[float, float]
+    """x and y in mm from which the lines go out."""
+
+    def marks(self, used: BoolArray, grid: Grid) -> tuple[Strokes, Strokes]:
+        """Its places, used (n,) and left out."""
+        across = np.degrees(np.arctan2(*(self.places - self.middle).T[::-1]))
+        apart = min(grid.dx, grid.dy) if self.parting.parts else 0.0
+        return crossed(self.places, self.levels, used, across, (max(grid.dx, grid.dy), apart))
 
 
 class RimKind(SeenBySteps, ABC):
@@ -75,7 +86,7 @@ class RimKind(SeenBySteps, ABC):
         kept[kept] = zone.contains(places[kept, 0], places[kept, 1])
         if zone.band is not None:
             kept[kept] = zone.band.holds(places[kept, 0], places[kept, 1], found[kept, 1])
-        return Rim(places[kept], found[kept, 1], kept, parting(found[kept]))
+        return Rim(places[kept], found[kept, 1], kept, parting(found[kept]), (zone.x, zone.y))
 
     def _enough(self, places: FloatArray, seen: BoolArray, fewest: int, *, about: FloatArray | None) -> None:
         """Raise `NotMeasured` unless a rim shows on enough lines and, seen from `about`, all round."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from abc import ABC
 from typing import ClassVar, Literal
 
@@ -10,7 +11,7 @@ import numpy as np
 from hemtra.core.arrays import FloatArray
 from hemtra.core.form import setting
 from hemtra.core.plan.kind import Kind
-from hemtra.core.scan.edge_lines import WALLS, Wanted, crossings
+from hemtra.core.scan.edge_lines import WALLS, Wanted, crossings, ends_below
 from hemtra.core.scan.heightmap import HeightMap
 
 BLIND = "nothing is seen beyond it, so it lies where the data ends"
@@ -73,3 +74,10 @@ class SeenBySteps(Kind, ABC):
     def _wanted(self, change: str, pick: str) -> Wanted:
         grey = self.on == "brightness"
         return Wanted(change, pick, self.least_contrast if grey else self.least_step, self.wall, grey)
+
+    def _at_level(self, upper: float, step: float) -> tuple[tuple[str, str], ...]:
+        """As a fact, which level of the wall the edge is at, in mm."""
+        if self.on == "brightness" or not math.isfinite(step):
+            return ()
+        below = step - ends_below(step, "top") if self.wall == "foot" else ends_below(step, self.wall)
+        return ((WALLS[self.wall], f"at z {upper - below:.2f} mm"),)

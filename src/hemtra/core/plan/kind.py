@@ -182,6 +182,13 @@ class Kind(Form, ABC):
         """Its inputs, and the prepared map when it looks at the data."""
         return {**DATA, **cls.inputs} if cls.needs_zone or cls.looks_at_data else cls.inputs
 
+    def ideal(self, given: Given) -> Mapping[str, tuple[Any, ...]]:
+        """The shapes that inputs would have, by name, if their form were perfect; nothing where none is judged.
+
+        `Plane` for planes and spots, `Line` for edges, `Circle` for rims, in the order of the inputs.
+        """
+        return {}
+
     @classmethod
     def is_characteristic(cls) -> bool:
         """Whether its value can be judged against limits."""

@@ -9,11 +9,13 @@ import numpy as np
 
 from hemtra.core.errors import HemtraError, NotMeasured, OffScan
 from hemtra.core.geometry.elements import Number
+from hemtra.core.geometry.frames import Frame
 from hemtra.core.plan.anchoring import place_back, usual_follow
 from hemtra.core.plan.document import Characteristic, Follow, Plan, Step
 from hemtra.core.plan.engine import Engine
 from hemtra.core.plan.general_tolerances import SIZES, permissible
 from hemtra.core.plan.graph import dependants
+from hemtra.core.plan.registry import kind_named
 from hemtra.core.plan.series import MeasuredAlong, Series
 from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.main_level import main_level
@@ -237,6 +239,7 @@ def _belt(data: HeightMap) -> float | None:
 
 def with_row(plan: Plan, engine: Engine, step: Step) -> Proposal:
     """Add the step and its row, with the value found, rounded, as nominal."""
+    step = _in_the_part(plan, step)
     plan = plan.edited(steps=(*plan.steps, step))
     number = plan.free_balloon()
     found = engine.run(engine.taught(plan.edited(sheet=()))).steps[step.id]
@@ -253,6 +256,16 @@ def with_row(plan: Plan, engine: Engine, step: Step) -> Proposal:
         limits = _limits(step.kind, found.value, found.span)
     row = Characteristic(balloon=number, name=step.name, step=step.id, **limits)
     return Proposal(plan.edited(sheet=(*plan.sheet, row)), row.balloon)
+
+
+def _in_the_part(plan: Plan, step: Step) -> Step:
+    """The step with its directions those of the part, where the plan knows how that lies, not of the scan."""
+    frame = usual_follow(plan).rotation
+    if frame is None or not issubclass(kind_named(plan.step(frame).kind).output, Frame):
+        return step
+    accepted = kind_named(step.kind).accepted()
+    counts_in = {k: (frame,) for k, wanted in accepted.items() if wanted.type is Frame and k not in step.inputs}
+    return step.edited(inputs={**step.inputs, **counts_in}) if counts_in else step
 
 
 def _limits_along(series: Series) -> dict[str, float]:

@@ -124,6 +124,16 @@ def _fill(
 
 
 @njit(cache=True, nogil=True)
+def _carries_on(z: NDArray[np.float32], i: int, j: int) -> bool:
+    """Whether no step lies between a row and the next, for they differ by little or as their neighbours do."""
+    step = z[i + 1, j] - z[i, j]
+    if abs(step) < JUMP:
+        return True
+    before = i > 0 and abs(step - (z[i, j] - z[i - 1, j])) < JUMP
+    return bool(before or (i + 2 < z.shape[0] and abs(z[i + 2, j] - z[i + 1, j] - step) < JUMP))
+
+
+@njit(cache=True, nogil=True)
 def shift_columns(
     z: NDArray[np.float32],
     intensity: NDArray[np.uint8],
@@ -148,7 +158,7 @@ def shift_columns(
                 continue
             at = i + by[j] + by_height * z[i, j]
             first, last, after = round(at), round(at), i
-            if i + 1 < rows and abs(z[i + 1, j] - z[i, j]) < JUMP:
+            if i + 1 < rows and _carries_on(z, i, j):
                 after = i + 1
                 end = after + by[j] + by_height * z[after, j]
                 first, last = math.ceil(at - SLACK), math.floor(end + SLACK)
@@ -161,19 +171,33 @@ def shift_columns(
 
 
 def with_row_pitch(data: HeightMap, dy: float) -> HeightMap:
-    """A map with another pitch along y in mm, over the same extent; rows are interpolated, steps kept."""
+    """A map with another pitch along y in mm, over the same extent; rows are interpolated, steps kept.
+
+    A steep flank is no step: it differs from row to row by much, but by as much each time.
+    """
     grid, rows = data.grid, data.shape[0]
     span = grid.dy * (rows - 1)
     wanted = int(span / dy + 1e-9) + 1
     first = grid.y0 + (span - dy * (wanted - 1)) / 2
     at = (first + dy * np.arange(wanted) - grid.y0) / grid.dy
     low = np.clip(np.floor(at + 1e-9).astype(int), 0, rows - 1)
-    high = np.minimum(low + 1, rows - 1)
-    share = np.clip(at - low, 0.0, 1.0)[:, None]
-    z = np.where(
-        np.abs(data.z[high] - data.z[low]) < JUMP, data.z[low] + share * (data.z[high] - data.z[low]), np.nan
-    )
-    nearest = np.where(share <= 0.5, low[:, None], high[:, None])[:, 0]
-    z = np.where(np.isnan(z), data.z[nearest], z)
+    share = np.clip(at - low, 0.0, 1.0)
+    z = np.empty((wanted, data.shape[1]), np.float32)
+    _between_rows(data.z, low, share, z)
+    nearest = np.where(share <= 0.5, low, np.minimum(low + 1, rows - 1))
     grey = None if data.intensity is None else data.intensity[nearest]
     return HeightMap(z, grey, grid.dx, dy, grid.x0, first)
+
+
+@njit(cache=True, nogil=True)
+def _between_rows(
+    z: NDArray[np.float32], low: NDArray[np.int64], share: FloatArray, out: NDArray[np.float32]
+) -> None:
+    """Rows (n, cols) a share of the way from row `low` (n,) to the next; the nearer one's across a step."""
+    for k in range(low.size):
+        i = low[k]
+        for j in range(z.shape[1]):
+            if i + 1 < z.shape[0] and _carries_on(z, i, j):
+                out[k, j] = z[i, j] + share[k] * (z[i + 1, j] - z[i, j])
+            else:
+                out[k, j] = z[i, j] if share[k] <= 0.5 or i + 1 == z.shape[0] else z[i + 1, j]

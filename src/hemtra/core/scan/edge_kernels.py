@@ -81,19 +81,19 @@ def edges_along(
             ends = after == count
             if ends and not blind:
                 break
-            upper = _upper(line, k, wall != HALF)
-            lower = np.nan if ends else _lower(line, after, count, wall != HALF)
+            upper = _upper(line, k)
+            lower = np.nan if ends else _lower(line, after, count)
             wide = after - k > SHADOWED and (ends or abs(upper - lower) < bounds[p, 0])
-            if blind and wide and _inside(values, u + (k + SHADOWED + 1) * du, v + (k + SHADOWED + 1) * dv):
+            unseen = blind and wide
+            if unseen and _inside(values, u + (k + SHADOWED + 1) * du, v + (k + SHADOWED + 1) * dv):
                 lower = upper - bounds[p, 0]
             elif ends:
                 break
             level = _level(upper, lower, wall)
             hidden_foot = wall == FOOT and after > k + 1
-            falls = line[k] >= level and ((blind and wide) or level > line[after])
-            steps = falls and bounds[p, 0] <= upper - lower <= bounds[p, 1]
-            if steps and not hidden_foot:
-                offset = k + 0.5 if ends or (blind and wide) else _offset(line, k, after, level, wall)
+            steps = unseen or (level > line[after] and bounds[p, 0] <= upper - lower <= bounds[p, 1])
+            if steps and line[k] >= level and not hidden_foot:
+                offset = k + 0.5 if ends or unseen else _offset(line, k, after, level, wall)
                 t = (offset - half) * pitch
                 merit = -abs(t)
                 if pick == FIRST:
@@ -108,7 +108,7 @@ def edges_along(
                     found[p, 3] = _parts(line, k, after, count, upper, lower)
                     if found[p, 3] > 0.0 and after > k + 1:
                         found[p, 3] = 2.0
-                    if blind and wide:
+                    if unseen:
                         found[p, 3] = 3.0
             k = after
     return found
@@ -156,14 +156,14 @@ def _parts(line: FloatArray, k: int, after: int, count: int, upper: float, lower
 
 
 @njit(cache=True, nogil=True, inline="always")
-def _upper(line: FloatArray, k: int, climb: bool) -> float:
-    """The highest of the samples just before an edge; climb: up all of a wall that it lies on."""
+def _upper(line: FloatArray, k: int) -> float:
+    """The highest of the samples just before an edge, up all of a wall that it lies on."""
     upper: float = line[k]
     m, left = k - 1, BEYOND
     while m >= 0 and left > 0:
         left -= 1
         if line[m] > upper:
-            if climb and line[m] - upper > FALLS:
+            if line[m] - upper > FALLS:
                 left = BEYOND
             upper = line[m]
         m -= 1
@@ -171,14 +171,14 @@ def _upper(line: FloatArray, k: int, climb: bool) -> float:
 
 
 @njit(cache=True, nogil=True, inline="always")
-def _lower(line: FloatArray, k: int, count: int, climb: bool) -> float:
-    """The lowest of the samples just behind an edge, of the first `count` that were taken; climb: likewise."""
+def _lower(line: FloatArray, k: int, count: int) -> float:
+    """The lowest of the first `count` samples just behind an edge, down all of a wall that it lies on."""
     lower: float = line[k]
     m, left = k + 1, BEYOND
     while m < count and left > 0:
         left -= 1
         if line[m] < lower:
-            if climb and lower - line[m] > FALLS:
+            if lower - line[m] > FALLS:
                 left = BEYOND
             lower = line[m]
         m += 1

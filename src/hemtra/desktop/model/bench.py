@@ -60,6 +60,8 @@ class Shown:
     across: tuple[Mark, ...] = ()
     """What was found on the section there."""
     coverage: Coverage | None = None
+    floor: float | None = None
+    """mm that a part of perfect form would read, of a characteristic of form."""
     """What the selected characteristic rests on."""
 
     @property

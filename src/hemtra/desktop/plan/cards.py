@@ -18,11 +18,12 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from hemtra.core.coverage import Coverage, words
+from hemtra.core.coverage import words
 from hemtra.core.form import Setting
 from hemtra.core.marks import Evidence
 from hemtra.core.plan.document import Characteristic, Step
 from hemtra.core.plan.engine import StepResult
+from hemtra.core.plan.form_floor import floor_told
 from hemtra.core.plan.kind import Kind
 from hemtra.core.plan.limits import Judged, told_value
 from hemtra.core.plan.tolerance import EXAMPLES
@@ -30,7 +31,7 @@ from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.scan import Scan
 from hemtra.core.scan.zones import PathZone
 from hemtra.desktop import theme
-from hemtra.desktop.model.bench import Bench
+from hemtra.desktop.model.bench import Bench, Shown
 from hemtra.desktop.plan.evidence_picture import EvidencePicture
 from hemtra.desktop.plan.follow_button import FollowButton
 from hemtra.desktop.plan.input_buttons import InputButtons
@@ -374,7 +375,7 @@ class ResultCard(Card):
         for text in (self.verdict, self.rests, self.note):
             self.body.addWidget(text)
 
-    def show_judged(self, judged: Judged | None, row: Characteristic, coverage: Coverage | None = None) -> None:
+    def show_judged(self, judged: Judged | None, row: Characteristic, shown: Shown | None = None) -> None:
         """Take the latest value and verdict, and what they rest on."""
         if row != self.row:
             self.row = row
@@ -392,7 +393,9 @@ class ResultCard(Card):
         tint = theme.verdict_colour(judged.verdict).name()
         reason = f"<br>{judged.reason}" if judged.reason else ""
         self.verdict.setText(f"<b style='color:{tint}'>{judged.verdict}</b>{reason}")
-        rests = [] if coverage is None else [words(coverage)]
+        rests = [] if shown is None or shown.coverage is None else [words(shown.coverage)]
+        if shown is not None and shown.floor is not None:
+            rests.append(floor_told(shown.floor, row))
         if judged.low is not None and judged.high is not None and judged.low < judged.high:
             places = judged.decimals + 1
             rests.insert(

@@ -140,7 +140,7 @@ class Lineage(QFrame):
                 self.result_card.inputs.show_plan(self.bench.document.shown)
             judged = shown.result.characteristics if shown else ()
             found = next((j for j in judged if j.balloon == row.balloon), None)
-            self.result_card.show_judged(found, row, shown.coverage if shown else None)
+            self.result_card.show_judged(found, row, shown)
 
     def _reveal(self) -> None:
         """Scroll so that the end of the chain and, before that, the selected step are seen."""
