@@ -14,7 +14,7 @@ import platformdirs
 from hemtra.core.errors import HemtraError
 from hemtra.core.plan.document import Plan
 from hemtra.core.station.station import Station, migrate
-from hemtra.storage.files import make_folder, read_text, write_text
+from hemtra.storage.files import make_folder, parsed_json, read_text, write_text
 from hemtra.storage.plans import from_json, to_json
 from hemtra.storage.trays import TrayEntry
 
@@ -99,7 +99,7 @@ def find() -> Kept | None:
 
 
 def _read(file: Path) -> Kept:
-    content = json.loads(read_text(file, LARGEST))
+    content = parsed_json(read_text(file, LARGEST), "not JSON")
     station = content["station"]
     return Kept(
         plan=None if content["plan"] is None else from_json(content["plan"], file.name),

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import logging
 from contextlib import suppress
 from pathlib import Path
@@ -11,7 +10,7 @@ import platformdirs
 from pydantic import BaseModel, ConfigDict, ValidationError
 
 from hemtra.core.errors import FileError
-from hemtra.storage.files import make_folder, read_text, write_text
+from hemtra.storage.files import make_folder, parsed_json, read_text, write_text
 
 log = logging.getLogger("hemtra")
 
@@ -48,7 +47,7 @@ def load_settings() -> Settings:
     if not path.exists():
         return Settings()
     try:
-        content = json.loads(read_text(path, LARGEST))
+        content = parsed_json(read_text(path, LARGEST), "not JSON")
         if not isinstance(content, dict):
             raise ValueError
     except (FileError, ValueError):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import lzma
 import zipfile
 import zlib
 from collections.abc import Iterator
@@ -11,7 +12,8 @@ from pathlib import Path, PurePosixPath
 from typing import IO
 
 from hemtra.core.errors import FileError
-from hemtra.storage.files import opened
+from hemtra.core.text import plain
+from hemtra.storage.files import opened, shown
 
 MOST_ENTRIES = 200
 CHUNK = 1 << 20
@@ -20,6 +22,19 @@ LARGEST_TOTAL = 4 * 1024**3
 """Bytes a container may claim to unpack to; the largest scan we make is a fiftieth of it."""
 LARGEST_RATIO = 1100
 """Deflate cannot do better than 1032 to 1; more is a lie about the size."""
+LARGE, LARGE_RATIO = 32 * 1024**2, 50
+"""Bytes from which on a packed entry may be so many times larger than it is packed: noise packs no better."""
+UNREADABLE = (
+    zipfile.BadZipFile,
+    zlib.error,
+    lzma.LZMAError,
+    EOFError,
+    OSError,
+    ValueError,
+    RuntimeError,
+    NotImplementedError,
+)
+"""What a packed entry that is damaged ends in, as it was packed."""
 
 
 @dataclass(frozen=True)
@@ -38,16 +53,16 @@ class Container:
         try:
             return self.archive.getinfo(name).file_size
         except KeyError:
-            raise FileError(f"{self.path.name} is incomplete: {name} is missing from it.") from None
+            raise FileError(f"{shown(self.path)} is incomplete: {name} is missing from it.") from None
 
     def read(self, name: str, most: int) -> bytes:
         """An entry of at most that many bytes. Raises `FileError`."""
         if self.size(name) > most:
-            raise FileError(f"{self.path.name} is not believable: {name} claims {self.size(name):,} bytes.")
+            raise FileError(f"{shown(self.path)} is not believable: {name} claims {self.size(name):,} bytes.")
         try:
             return self.archive.read(name)
-        except (zipfile.BadZipFile, zlib.error, EOFError, RuntimeError, NotImplementedError) as error:
-            raise FileError(f"{self.path.name} is damaged at {name}; use another copy of it.") from error
+        except UNREADABLE as error:
+            raise FileError(f"{shown(self.path)} is damaged at {name}; use another copy of it.") from error
 
     def read_into(self, name: str, target: memoryview) -> None:
         """Fill `target` with an entry of exactly its size. Raises `FileError`."""
@@ -57,11 +72,11 @@ class Container:
                 while filled < len(target):
                     chunk = stream.read(min(len(target) - filled, CHUNK))
                     if not chunk:
-                        raise FileError(f"{self.path.name} is cut short at {name}; use another copy of it.")
+                        raise FileError(f"{shown(self.path)} is cut short at {name}; use another copy of it.")
                     target[filled : filled + len(chunk)] = chunk
                     filled += len(chunk)
-        except (zipfile.BadZipFile, zlib.error, EOFError, RuntimeError, NotImplementedError) as error:
-            raise FileError(f"{self.path.name} is damaged at {name}; use another copy of it.") from error
+        except UNREADABLE as error:
+            raise FileError(f"{shown(self.path)} is damaged at {name}; use another copy of it.") from error
 
 
 @contextmanager
@@ -77,7 +92,7 @@ def container_in(stream: IO[bytes], path: Path) -> Iterator[Container]:
     try:
         archive = zipfile.ZipFile(stream)
     except (zipfile.BadZipFile, ValueError, NotImplementedError):
-        raise FileError(f"{path.name} is damaged or cut short; use another copy of it.") from None
+        raise FileError(f"{shown(path)} is damaged or cut short; use another copy of it.") from None
     with archive:
         _check_directory(path, archive.infolist())
         yield Container(path, archive)
@@ -85,15 +100,16 @@ def container_in(stream: IO[bytes], path: Path) -> Iterator[Container]:
 
 def _check_directory(path: Path, entries: list[zipfile.ZipInfo]) -> None:
     if len(entries) > MOST_ENTRIES:
-        raise FileError(f"{path.name} holds {len(entries)} entries; such a file has a handful.")
+        raise FileError(f"{shown(path)} holds {len(entries)} entries; such a file has a handful.")
     total = sum(entry.file_size for entry in entries)
     if total > LARGEST_TOTAL:
-        raise FileError(f"{path.name} claims to unpack to {total / 1024**3:.0f} GB and is not opened.")
+        raise FileError(f"{shown(path)} claims to unpack to {total / 1024**3:.0f} GB and is not opened.")
     for entry in entries:
         parts = PurePosixPath(entry.filename.replace("\\", "/"))
         if parts.is_absolute() or ".." in parts.parts or ":" in parts.parts[0:1]:
-            raise FileError(f"{path.name} holds the path “{entry.filename}”, which leads out of it.")
+            raise FileError(f"{shown(path)} holds the path “{plain(entry.filename)}”, which leads out of it.")
         if entry.flag_bits & 0x1:
-            raise FileError(f"{path.name} is encrypted; save it without a password.")
-        if entry.file_size > LARGEST_RATIO * max(entry.compress_size, 1):
-            raise FileError(f"{path.name} claims an impossible size for {entry.filename}.")
+            raise FileError(f"{shown(path)} is encrypted; save it without a password.")
+        most = LARGE_RATIO if entry.file_size > LARGE else LARGEST_RATIO
+        if entry.file_size > most * max(entry.compress_size, 1):
+            raise FileError(f"{shown(path)} claims an impossible size for {plain(entry.filename)}.")

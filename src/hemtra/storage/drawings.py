@@ -23,7 +23,8 @@ from hemtra.core.errors import FileError, HemtraError
 from hemtra.core.geometry.course import Turn
 from hemtra.core.plan.drawn_path import DrawnPath, joined, points_of, through_points
 from hemtra.core.scan.zones import PathZone
-from hemtra.storage.files import atomic_write, opened, read_text, write_text
+from hemtra.core.text import plain
+from hemtra.storage.files import atomic_write, opened, read_text, shown, write_text
 
 DAMAGED = (
     ezdxf.lldxf.const.DXFError,
@@ -43,6 +44,9 @@ LARGEST, MOST_ENTITIES, MOST_POINTS = 64 << 20, 50_000, 100_000
 UNITS = {1: ("in", 25.4), 2: ("ft", 304.8), 4: ("mm", 1.0), 5: ("cm", 10.0), 6: ("m", 1000.0), 13: ("µm", 1e-3)}
 """What a DXF header's INSUNITS says, as name and mm."""
 FACTORS = dict(UNITS.values())
+FARTHEST, DEEPEST = 1e7, 50
+LONGEST_HEADER = 1000
+"""mm from the origin that a path may reach, and how deep blocks may lie in blocks."""
 CURVED = ("SPLINE", "ELLIPSE")
 USABLE = ("LINE", "ARC", "CIRCLE", "LWPOLYLINE", "POLYLINE", *CURVED)
 CURVE_NODES = 3
@@ -80,7 +84,7 @@ def load_drawing(path: Path) -> Drawing:
         return _load_dxf(path)
     if suffix in (".csv", ".txt"):
         return _load_csv(path)
-    raise FileError(f"{path.name}: paths are read from .dxf and .csv files.")
+    raise FileError(f"{shown(path)}: paths are read from .dxf and .csv files.")
 
 
 def save_path(path: Path, zone: PathZone) -> None:
@@ -102,7 +106,7 @@ def save_path(path: Path, zone: PathZone) -> None:
         with atomic_write(path) as stream:
             stream.write(text.getvalue().encode())
     else:
-        raise FileError(f"{path.name} was not saved: paths are written as .dxf or .csv.")
+        raise FileError(f"{shown(path)} was not saved: paths are written as .dxf or .csv.")
 
 
 def _load_dxf(path: Path) -> Drawing:
@@ -110,41 +114,62 @@ def _load_dxf(path: Path) -> Drawing:
     with opened(path) as stream:
         try:
             document, _ = ezdxf.recover.read(io.BytesIO(stream.read()))
-        except (
-            ezdxf.lldxf.const.DXFError,
-            ValueError,
-            KeyError,
-            IndexError,
-            TypeError,
-            AttributeError,
-            RecursionError,
-        ) as error:
-            # a damaged drawing fails anywhere inside the library
-            raise FileError(f"{path.name} is no drawing that can be read; it may be damaged.") from error
+        except DAMAGED as error:
+            raise FileError(f"{shown(path)} is no drawing that can be read; it may be damaged.") from error
     name, factor = UNITS.get(document.header.get("$INSUNITS", 0), ("", 1.0))
     pieces: list[DrawnPath] = []
     heights: set[float] = set()
     left_out: set[str] = set()
     try:
+        _check_entities(document, path)
         for entity in _entities(document, path):
             if entity.dxftype() not in USABLE:
                 left_out.add(entity.dxftype())
                 continue
             made = ezdxf.path.make_path(entity)
             if len(made):
+                if not all(abs(c) * factor <= FARTHEST for v in made.control_vertices() for c in v):
+                    raise FileError(
+                        f"{shown(path)} reaches farther than {FARTHEST / 1000:,.0f} m; check its unit."
+                    )
                 points = list(made.flattening(1.0))
                 heights.update(round(float(p.z) * factor, 6) for p in points)
                 pieces.append(_piece(made, entity, factor))
     except DAMAGED as error:
-        raise FileError(f"{path.name} is damaged: one of its lines cannot be read.") from error
+        raise FileError(f"{shown(path)} is damaged: one of its lines cannot be read.") from error
     pieces = [p for p in pieces if np.isfinite(p.nodes).all() and p.length > 0.0]
     if not pieces:
         held = f"; it holds {', '.join(sorted(left_out))}" if left_out else ""
-        raise FileError(f"{path.name} holds no lines, arcs, splines or polylines{held}.")
+        raise FileError(f"{shown(path)} holds no lines, arcs, splines or polylines{held}.")
     notes = []
     if max(heights) - min(heights) > FLAT:
         notes.append("its lines do not lie in one plane; their heights are left out")
     return Drawing(tuple(joined(pieces)), name, tuple(notes))
+
+
+def _check_entities(document: Any, path: Path) -> None:
+    """Raise `FileError` where blocks within blocks come to too many entities, before any of them is made."""
+    counts: dict[str, int] = {}
+
+    def count(entities: Iterable[Any], depth: int) -> int:
+        total = 0
+        for entity in entities:
+            times = 1
+            if entity.dxftype() == "INSERT":
+                dxf, name = entity.dxf, entity.dxf.get("name", "")
+                if name not in counts and depth < DEEPEST:
+                    block = document.blocks.get(name)
+                    counts[name] = 1
+                    counts[name] = 1 if block is None else count(block, depth + 1)
+                times = (
+                    max(dxf.get("row_count", 1), 1) * max(dxf.get("column_count", 1), 1) * counts.get(name, 1)
+                )
+            total += times
+            if total > MOST_ENTITIES:
+                raise FileError(f"{shown(path)} holds more than {MOST_ENTITIES} entities; save the path alone.")
+        return max(total, 1)
+
+    count(document.modelspace(), 0)
 
 
 def _entities(document: Any, path: Path) -> Iterator[Any]:
@@ -152,7 +177,7 @@ def _entities(document: Any, path: Path) -> Iterator[Any]:
     everything: Iterable[Any] = ezdxf.disassemble.recursive_decompose(document.modelspace())
     for count, entity in enumerate(everything):
         if count >= MOST_ENTITIES:
-            raise FileError(f"{path.name} holds more than {MOST_ENTITIES} entities; save the path alone.")
+            raise FileError(f"{shown(path)} holds more than {MOST_ENTITIES} entities; save the path alone.")
         yield entity
 
 
@@ -195,38 +220,38 @@ def _flat(place: Any) -> tuple[float, float]:
 def _check_size(path: Path) -> None:
     with opened(path) as stream:
         if stream.seek(0, io.SEEK_END) > LARGEST:
-            raise FileError(f"{path.name} is larger than {LARGEST >> 20} MB; save the path alone.")
+            raise FileError(f"{shown(path)} is larger than {LARGEST >> 20} MB; save the path alone.")
 
 
 def _load_csv(path: Path) -> Drawing:
     lines = [line for line in read_text(path, LARGEST).splitlines() if line.strip()]
     if len(lines) > MOST_POINTS:
-        raise FileError(f"{path.name} holds more than {MOST_POINTS} points; save fewer of them.")
+        raise FileError(f"{shown(path)} holds more than {MOST_POINTS} points; save fewer of them.")
     rows: list[list[float]] = []
     for number, line in enumerate(lines, start=1):
         mark = ";" if ";" in line else "\t" if "\t" in line else ","
-        fields = next(csv.reader([line], delimiter=mark))
         try:
+            fields = next(csv.reader([line], delimiter=mark))
             row = [float(field.strip().replace(",", ".")) for field in fields[:3] if field.strip()]
-        except ValueError:
-            if number == 1:
+        except (ValueError, csv.Error):
+            if number == 1 and len(line) < LONGEST_HEADER:
                 continue  # the names of the columns
             raise FileError(_no_place(path, number, line)) from None
         if len(row) < 2 or not all(math.isfinite(value) for value in row):
             raise FileError(_no_place(path, number, line))
         rows.append(row)
     if len(rows) < 2:
-        raise FileError(f"{path.name} holds no path: it needs two places or more, x and y a line.")
+        raise FileError(f"{shown(path)} holds no path: it needs two places or more, x and y a line.")
     points = np.array([row[:2] for row in rows])
     notes = ("its heights are left out",) if any(len(row) > 2 for row in rows) else ()
     apart = np.concatenate([[True], np.hypot(*np.diff(points, axis=0).T) > 1e-6])
     if int(apart.sum()) < 2:
-        raise FileError(f"{path.name} holds the same place again and again; it needs two that differ.")
+        raise FileError(f"{shown(path)} holds the same place again and again; it needs two that differ.")
     try:
         return Drawing((through_points(points[apart]),), "mm", notes)
     except HemtraError as error:
-        raise FileError(f"{path.name}: {error}") from error
+        raise FileError(f"{shown(path)}: {error}") from error
 
 
 def _no_place(path: Path, number: int, line: str) -> str:
-    return f"{path.name}, line {number}: “{line[:40]}” is no place; write x, y in mm."
+    return f"{shown(path)}, line {number}: “{plain(line, 40)}” is no place; write x, y in mm."

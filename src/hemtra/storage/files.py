@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 import errno
+import json
 import os
+import stat
 import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
-from typing import IO
+from typing import IO, Any
+from xml.etree import ElementTree
 
 from hemtra.core.errors import FileError
+from hemtra.core.text import plain
 
 PARTIAL_SUFFIX = ".part"
 
@@ -45,10 +49,37 @@ def atomic_write(path: Path) -> Iterator[IO[bytes]]:
 def opened(path: Path) -> Iterator[IO[bytes]]:
     """An existing file, open for reading. Raises `FileError` when it cannot be read."""
     try:
-        with path.open("rb") as stream:
+        # a pipe without a writer would be waited for, and a device has no end
+        with open(path, "rb", opener=lambda name, flags: os.open(name, flags | os.O_NONBLOCK)) as stream:
+            if not stat.S_ISREG(os.fstat(stream.fileno()).st_mode):
+                raise FileError(f"{shown(path)} is no ordinary file; choose another.")
             yield stream
     except OSError as error:
-        raise FileError(f"{path.name} cannot be read: {_in_words(error, path)}") from error
+        raise FileError(f"{shown(path)} cannot be read: {_in_words(error, path)}") from error
+
+
+def shown(path: Path) -> str:
+    """A file's name as a message may show it: no control characters, and not too long."""
+    return plain(path.name)
+
+
+def parsed_json(text: str | bytes, damaged: str) -> Any:
+    """What a JSON text holds. Raises `FileError` with the sentence `damaged` where it is none."""
+    try:
+        return json.loads(text)
+    except (ValueError, RecursionError):
+        raise FileError(damaged) from None
+
+
+def parsed_xml(text: bytes, damaged: str) -> ElementTree.Element:
+    """The root of an XML text. Raises `FileError` with the sentence `damaged` where it is none."""
+    if b"<!DOCTYPE" in text or b"<!ENTITY" in text:
+        raise FileError(f"{damaged} It defines entities, which are not read.")
+    try:
+        return ElementTree.fromstring(text)
+    except (ElementTree.ParseError, LookupError, ValueError, RecursionError):
+        # an encoding that nobody knows is no syntax error to the parser
+        raise FileError(damaged) from None
 
 
 def write_text(path: Path, text: str) -> None:

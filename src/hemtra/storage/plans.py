@@ -16,7 +16,7 @@ from hemtra.core.plan.graph import ordered
 from hemtra.core.scan.scan import Scan
 from hemtra.storage import x3p
 from hemtra.storage.container import Container, open_container
-from hemtra.storage.files import atomic_write
+from hemtra.storage.files import atomic_write, parsed_json
 from hemtra.storage.plan_migrations import MIGRATIONS
 
 DOCUMENT, REFERENCE = "plan.json", "reference.x3p"
@@ -69,9 +69,9 @@ def to_json(plan: Plan) -> str:
 def from_json(text: str | bytes, source: str) -> Plan:
     """The plan in a text, migrated and checked. Raises `PlanError` that names `source` and the place in it."""
     try:
-        content = json.loads(text)
-    except (ValueError, RecursionError):
-        raise PlanError(f"{source} is damaged: its {DOCUMENT} is not JSON.") from None
+        content = parsed_json(text, f"{source} is damaged: its {DOCUMENT} is not JSON.")
+    except FileError as error:
+        raise PlanError(str(error)) from None
     if not isinstance(content, dict) or not isinstance(content.get("schema"), int):
         raise PlanError(f"{source} is no plan: its {DOCUMENT} names no schema.")
     if content["schema"] > SCHEMA:

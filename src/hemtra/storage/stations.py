@@ -9,7 +9,7 @@ from pydantic import ValidationError
 
 from hemtra.core.errors import FileError
 from hemtra.core.station.station import SCHEMA, Station, migrate
-from hemtra.storage.files import read_text, write_text
+from hemtra.storage.files import parsed_json, read_text, shown, write_text
 
 LARGEST = 4 * 1024**2
 
@@ -18,10 +18,7 @@ def load_station(path: str | Path) -> Station:
     """Read a station. Raises `FileError` in the user's words."""
     path = Path(path)
     text = read_text(path, LARGEST)
-    try:
-        content = json.loads(text)
-    except (ValueError, RecursionError):
-        raise FileError(f"{path.name} is no station: it is not JSON.") from None
+    content = parsed_json(text, f"{shown(path)} is no station: it is not JSON.")
     if isinstance(content, dict) and isinstance(content.get("schema"), int) and content["schema"] > SCHEMA:
         raise FileError(f"{path.name} was written by a newer Hemtra; update Hemtra to open it.")
     try:

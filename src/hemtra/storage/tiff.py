@@ -64,7 +64,7 @@ def _grid(page: Any) -> dict[str, float] | None:
     try:
         told = json.loads(page.description)
         return {key: float(told[key]) for key in ("x0", "y0", "dx", "dy")}
-    except (ValueError, TypeError, KeyError):
+    except (ValueError, TypeError, KeyError, RecursionError):
         pass  # not written by us; the tags may still tell
     tags = page.tags
     unit = PER_MM.get(int(tags["ResolutionUnit"].value)) if "ResolutionUnit" in tags else None

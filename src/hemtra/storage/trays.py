@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from hemtra.core.errors import FileError
-from hemtra.storage.files import read_text, write_text
+from hemtra.storage.files import parsed_json, read_text, shown, write_text
 
 LARGEST = 4 * 1024**2
 SCHEMA = 1
@@ -35,13 +35,14 @@ def load_tray(plan_path: Path) -> list[TrayEntry]:
     path = tray_path(plan_path)
     if not path.exists():
         return []
+    damaged = f"{shown(path)} is damaged; delete it and add the scans to the tray again."
     try:
-        content = json.loads(read_text(path, LARGEST))
+        content = parsed_json(read_text(path, LARGEST), damaged)
         if content["schema"] > SCHEMA:
             raise FileError(f"{path.name} was written by a newer Hemtra; update Hemtra to open it.")
         return [TrayEntry(path.parent / str(e["scan"]), _tag(e.get("tag"))) for e in content["parts"]]
     except (ValueError, KeyError, TypeError, AttributeError):
-        raise FileError(f"{path.name} is damaged; delete it and add the scans to the tray again.") from None
+        raise FileError(damaged) from None
 
 
 def save_tray(plan_path: Path, entries: list[TrayEntry]) -> None:

@@ -26,14 +26,18 @@ from hemtra.core.errors import FileError
 from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.last_places import lost_places, packed_size, restore_places
 from hemtra.core.scan.scan import Scan
+from hemtra.core.text import plain
 from hemtra.storage.container import Container, container_in
-from hemtra.storage.files import atomic_write, opened
+from hemtra.storage.files import atomic_write, opened, parsed_json, parsed_xml, shown
 
 NAMESPACE = "http://www.opengps.eu/2008/ISO5436_2"
 MM = 1e-3
 """Metres."""
 MOST_POINTS = 200_000_000
 LARGEST_TEXT = 4 * 1024**2
+LARGEST_XML = 256 * 1024
+SAID = 200
+"""Letters of a file that a message repeats."""
 TYPES: dict[str, np.dtype[Any]] = {
     "F": np.dtype("<f4"),
     "D": np.dtype("<f8"),
@@ -78,7 +82,7 @@ def read_stream(stream: IO[bytes], path: Path) -> Scan:
         header = _header(container)
         if container.size(header.link) != header.size:
             raise FileError(
-                f"{path.name} does not fit together: it declares {header.cols} × {header.rows} points"
+                f"{shown(path)} does not fit together: it declares {header.cols} × {header.rows} points"
                 f" and holds data for {container.size(header.link) // header.dtype.itemsize}."
             )
         raw = np.empty((header.rows, header.cols), header.dtype)
@@ -147,7 +151,7 @@ def _write_heights(z: NDArray[np.float32], archive: zipfile.ZipFile) -> tuple[st
 
 def _restore(z: NDArray[np.float32], container: Container, declared: str) -> None:
     """Give heights the last places that metres had none for."""
-    patterns, name = z.reshape(-1).view(np.int32), container.path.name
+    patterns, name = z.reshape(-1).view(np.int32), shown(container.path)
     if container.size(LAST_PLACES) != packed_size(patterns.size):
         raise FileError(f"{name} does not fit together: its last places and heights differ in size.")
     packed = container.read(LAST_PLACES, packed_size(patterns.size))
@@ -211,21 +215,16 @@ def _axis(pitch: float, start: float) -> str:
 
 def _header(container: Container) -> _Header:
     path = container.path
-    text = container.read("main.xml", LARGEST_TEXT)
+    text = container.read("main.xml", LARGEST_XML)
     if container.has("md5checksum.hex"):
         declared = container.read("md5checksum.hex", LARGEST_TEXT).split()
         if not declared or declared[0].decode("ascii", "replace").lower() != _md5(text):
-            raise FileError(f"{path.name} was changed or damaged: the md5 of main.xml is wrong.")
-    if b"<!DOCTYPE" in text or b"<!ENTITY" in text:
-        raise FileError(f"{path.name} is not believable: its main.xml defines entities.")
-    try:
-        root = ElementTree.fromstring(text)
-    except ElementTree.ParseError:
-        raise FileError(f"{path.name} is damaged: its main.xml cannot be read.") from None
+            raise FileError(f"{shown(path)} was changed or damaged: the md5 of main.xml is wrong.")
+    root = parsed_xml(text, f"{shown(path)} is damaged: its main.xml cannot be read.")
     try:
         return _parse_header(root)
     except (KeyError, ValueError, OverflowError) as error:
-        raise FileError(f"{path.name} cannot be used: {error.args[0]}.") from None
+        raise FileError(f"{shown(path)} cannot be used: {plain(str(error.args[0]), SAID)}.") from None
 
 
 def _parse_header(root: ElementTree.Element) -> _Header:
@@ -283,7 +282,7 @@ def _heights(raw: NDArray[Any], header: _Header) -> NDArray[np.float32]:
 def _check_md5(container: Container, name: str, raw: NDArray[Any], declared: str) -> None:
     found = hashlib.md5(raw.data, usedforsecurity=False).hexdigest()
     if found != declared.lower():
-        raise FileError(f"{container.path.name} was changed or damaged: the md5 of {name} is wrong.")
+        raise FileError(f"{shown(container.path)} was changed or damaged: the md5 of {name} is wrong.")
 
 
 def _valid_points(container: Container, header: _Header) -> NDArray[np.bool_]:
@@ -291,7 +290,9 @@ def _valid_points(container: Container, header: _Header) -> NDArray[np.bool_]:
     points = header.cols * header.rows
     bits = np.frombuffer(container.read(header.mask_link, points // 8 + 1), np.uint8)
     if bits.size * 8 < points:
-        raise FileError(f"{container.path.name} does not fit together: its list of valid points is too short.")
+        raise FileError(
+            f"{shown(container.path)} does not fit together: its list of valid points is too short."
+        )
     valid = np.unpackbits(bits, bitorder="little")[:points].astype(np.bool_)
     return valid.reshape(header.rows, header.cols)
 
@@ -299,16 +300,14 @@ def _valid_points(container: Container, header: _Header) -> NDArray[np.bool_]:
 def _vendor_records(container: Container, header: _Header) -> tuple[dict[str, Any], NDArray[np.uint8] | None]:
     if not container.has(RECORD):
         return {}, None
-    try:
-        record = json.loads(container.read(RECORD, LARGEST_TEXT))
-    except ValueError:
-        raise FileError(f"{container.path.name} is damaged: {RECORD} cannot be read.") from None
+    damaged = f"{shown(container.path)} is damaged: {RECORD} cannot be read."
+    record = parsed_json(container.read(RECORD, LARGEST_TEXT), damaged)
     if not isinstance(record, dict):
-        raise FileError(f"{container.path.name} is damaged: {RECORD} cannot be read.")
+        raise FileError(damaged)
     if not container.has(INTENSITY):
         return record, None
     if container.size(INTENSITY) != header.rows * header.cols:
-        raise FileError(f"{container.path.name} does not fit together: intensity and heights differ in size.")
+        raise FileError(f"{shown(container.path)} does not fit together: intensity and heights differ in size.")
     grey = np.empty((header.rows, header.cols), np.uint8)
     container.read_into(INTENSITY, grey.data.cast("B"))
     _check_md5(container, INTENSITY, grey, str(record.get("intensity_md5", "")))

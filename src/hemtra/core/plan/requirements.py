@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import re
+from collections.abc import Iterator
 from decimal import Decimal
 
 from hemtra.core.errors import PlanError
@@ -28,7 +29,7 @@ def parse_requirements(text: str) -> tuple[Characteristic, ...]:
         raise PlanError("The list is empty; its first line names the columns: " + ", ".join(COLUMNS) + ".")
     parted = next((mark for mark in "\t;," if mark in first[0]), ",")
     reader = csv.reader(io.StringIO(text.lstrip("\ufeff")), delimiter=parted)
-    header = [cell.strip().lower() for cell in next(reader)]
+    header = [cell.strip().lower() for cell in next(_lines(reader))]
     missing = [name for name in ("balloon", "name") if name not in header]
     if missing or not {"lower", "upper"} & set(header):
         raise PlanError(
@@ -37,7 +38,7 @@ def parse_requirements(text: str) -> tuple[Characteristic, ...]:
             + "."
         )
     found: list[Characteristic] = []
-    for line, cells in enumerate(reader, start=2):
+    for line, cells in enumerate(_lines(reader), start=2):
         if not any(cell.strip() for cell in cells):
             continue
         if len(found) >= MOST_ROWS:
@@ -51,6 +52,13 @@ def parse_requirements(text: str) -> tuple[Characteristic, ...]:
     if twice is not None:
         raise PlanError(f"The list has balloon {twice} twice.")
     return tuple(found)
+
+
+def _lines(reader: Iterator[list[str]]) -> Iterator[list[str]]:
+    try:
+        yield from reader
+    except csv.Error as error:
+        raise PlanError(f"The list cannot be read as a table: {error}.") from None
 
 
 def with_requirements(plan: Plan, rows: tuple[Characteristic, ...]) -> Plan:
