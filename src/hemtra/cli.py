@@ -1,12 +1,14 @@
-"""Commands. Exit codes: 0 all pass, 1 any fail or not measured, 2 error."""
+"""Commands. Exit codes: 0 all pass, 1 any fail or not measured, 2 error, 70 a fault of the program."""
 
 from __future__ import annotations
 
 import json
 import os
 import sys
+import traceback
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from enum import StrEnum
 from pathlib import Path
 from typing import Annotated
 
@@ -20,6 +22,7 @@ from hemtra.core.errors import HemtraError
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.engine import Engine, Result
 from hemtra.core.plan.limits import Judged, Verdict
+from hemtra.core.text import plain
 from hemtra.runtime.batch import inspect_files
 
 app = typer.Typer(
@@ -32,15 +35,27 @@ app = typer.Typer(
 plan_app = typer.Typer(no_args_is_help=True, help="Look into plans.")
 app.add_typer(plan_app, name="plan")
 
+FAILED = 70
+"""Exit code of a fault of the program, as sysexits.h has it; never one that means a verdict."""
 WIDE = 160
 """Columns of tables that go to a file or another program, which no screen limits."""
 out, err = Console(width=None if sys.stdout.isatty() else WIDE), Console(stderr=True)
+
+
+class LogLevel(StrEnum):
+    """From which level on something is logged."""
+
+    debug = "debug"
+    info = "info"
+    warning = "warning"
+    error = "error"
+
 
 PlanPath = Annotated[Path, typer.Argument(help="A .hplan file.", show_default=False)]
 
 
 def main() -> None:
-    """Run the command line; expected errors become one sentence and exit code 2."""
+    """Run the command line; expected errors become one sentence and exit code 2, all others one and 70."""
     try:
         app()
     except HemtraError as error:
@@ -49,6 +64,10 @@ def main() -> None:
     except BrokenPipeError:  # the reader of a pipe has seen enough
         sys.stderr.close()
         sys.exit(2)
+    except Exception as error:
+        what = f"{type(error).__name__}: {plain(str(error))}"
+        _complain(f"This should not have happened ({what}). {_kept_trace()}")
+        sys.exit(FAILED)
 
 
 @app.callback(invoke_without_command=True)
@@ -236,15 +255,22 @@ def run(
     io: Annotated[str | None, typer.Option(metavar="HOST:PORT", help="The I/O block, Modbus TCP.")] = None,
     lot: Annotated[str | None, typer.Option(help="Go on with a lot of that name, or begin it.")] = None,
     jobs: Annotated[int, typer.Option(help="Processes that judge.", min=0, max=64)] = 2,
+    log_level: Annotated[LogLevel, typer.Option(help="What is logged, from this level on.")] = LogLevel.info,
+    log_file: Annotated[
+        Path | None, typer.Option(metavar="F", help="The log file; begun anew when it has 5 MB.")
+    ] = None,
+    log_json: Annotated[bool, typer.Option("--log-json", help="Log a JSON object a line.")] = False,
 ) -> None:
     """Run a line without a window: judge, record and signal every part."""
     from hemtra.commands.run import run_line
+    from hemtra.runtime.logs import begin_logging
     from hemtra.runtime.starting import Asked
     from hemtra.storage.plans import load_plan_file
     from hemtra.storage.stations import load_station
 
     if watch is not None and replay is not None:
         raise HemtraError("Parts come from one place: give --watch or --replay, not both.")
+    begin_logging(log_level.value, log_file, as_json=log_json, console=not err.is_terminal)
     held = load_plan_file(plan)
     asked = Asked(
         line=watch is None and replay is None,
@@ -316,10 +342,14 @@ def merge_records(
 def io_block(
     port: Annotated[int, typer.Option(help="Port of Modbus TCP.", min=1, max=65535)] = 5020,
     host: Annotated[str, typer.Option(help="Address to listen on.")] = "127.0.0.1",
+    parent: Annotated[int | None, typer.Option(help="A process that it ends with.", hidden=True)] = None,
 ) -> None:
     """A simulated I/O block, until it is stopped."""
     from hemtra.link.io_block import run_io_block
+    from hemtra.runtime.family import end_with
 
+    if parent is not None:
+        end_with(parent)
     run_io_block(host, port, lambda p: print(f"I/O block on {host}:{p}.", file=sys.stderr, flush=True))
 
 
@@ -435,6 +465,19 @@ def _told_progress(what: str) -> Iterator[Callable[[int, int, str], bool]]:
             return True
 
         yield tell
+
+
+def _kept_trace() -> str:
+    """Write the traceback of what is being handled to the log; where it is, in a sentence."""
+    from hemtra.runtime.logs import begin_logging, log, usual_log
+
+    try:
+        begin_logging(console=False)
+        log.exception("failed")
+    except HemtraError:
+        traceback.print_exc()
+        return ""
+    return f"Please report it with {usual_log()}."
 
 
 def _complain(message: str) -> None:

@@ -1,12 +1,15 @@
 """A run end to end: every part in order, recorded before it is signalled, whatever goes wrong."""
 
+import json
 import os
 import signal
+import socket
 import sqlite3
 import subprocess
 import sys
 import threading
 import time
+from pathlib import Path
 
 import pytest
 
@@ -24,6 +27,8 @@ from hemtra.storage.records import Records
 from hemtra.storage.records.evidence import part_sheet
 from hemtra.storage.records.opening import RecordsFull
 from hemtra.storage.records.store import NOT_SENT, SENT
+from hemtra.storage.scans import load_scan
+from hemtra.storage.stations import save_station
 from hemtra.virtual.demo import STATION, demo_plan
 from hemtra.virtual.parts import part_named
 from makers import sloped, step_plan
@@ -364,14 +369,15 @@ def test_the_virtual_line_of_a_station_runs_through(records):
     assert told <= {"faulty scan", "short scan", "padded scan"}
 
 
-def start_run(tmp_path, *more):
+def start_run(tmp_path, *more, group=None):
     plan = tmp_path / "steps.hplan"
     if not plan.exists():
         save_plan(PLAN, plan, scan_of(0.2))
         folder_of(tmp_path / "in", [0.2, 0.5])
     command = [sys.executable, "-m", "hemtra", "run", plan, "--db", tmp_path / "r.db", "--jobs", "0", *more]
+    words = [str(word) for word in command]
     return subprocess.Popen(
-        [str(word) for word in command], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+        words, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, process_group=group
     )
 
 
@@ -393,10 +399,110 @@ def test_sigterm_finishes_what_was_taken_and_sums_up(tmp_path):
         assert run.poll() is None, run.stderr.read()
     run.send_signal(signal.SIGTERM)
     out, err = run.communicate(timeout=60)
-    assert (run.returncode, err) == (1, "")
+    assert run.returncode == 1
     kept = count(tmp_path / "r.db")
     assert f"{kept} in " in out
     assert "1 Rise" in out
+    said = [line for line in err.splitlines() if " INFO part " in line]
+    assert len(said) == kept, "each part is a line where nobody sees a window"
+    assert said[1].endswith("part 2 FAIL 1 Rise 0.50, above 0.30")
+
+
+def children_of(pid: int) -> set[int]:
+    """Processes that a process has started, and those that these have."""
+    found = subprocess.run(["ps", "-eo", "pid=,ppid="], capture_output=True, text=True, check=True).stdout
+    pairs = [tuple(map(int, line.split())) for line in found.splitlines()]
+    own = {child for child, parent in pairs if parent == pid}
+    return own.union(*(children_of(child) for child in own))
+
+
+def alive(pid: int) -> bool:
+    try:
+        return Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()[0] != "Z"
+    except OSError:
+        return False
+
+
+@pytest.mark.parametrize("how", [signal.SIGKILL, signal.SIGABRT])
+def test_nothing_it_started_outlives_a_line(how, tmp_path, unused_port):
+    station = STATION.with_part("io", host="127.0.0.1", port=unused_port, simulated=True)
+    save_station(station, tmp_path / "s.hstation")
+    run = start_run(
+        tmp_path,
+        *("--replay", tmp_path / "in", "--parts", 1_000_000, "--station", tmp_path / "s.hstation", "--jobs", 2),
+    )
+    while count(tmp_path / "r.db") < 3:
+        assert run.poll() is None, run.stderr.read()
+    began = children_of(run.pid)
+    assert len(began) >= 3, "two that judge, and the block"
+    run.send_signal(how)
+    run.communicate()
+    until = time.monotonic() + 10.0
+    while any(map(alive, began)):
+        assert time.monotonic() < until, "something is left"
+
+
+def test_ctrl_c_reaches_the_line_alone_and_a_second_one_ends_it_at_once(tmp_path):
+    run = start_run(tmp_path, "--replay", tmp_path / "in", "--parts", 1_000_000, "--jobs", 2, group=0)
+    while count(tmp_path / "r.db") < 3:
+        assert run.poll() is None, run.stderr.read()
+    os.killpg(run.pid, signal.SIGINT)
+    _, err = run.communicate(timeout=60)
+    assert run.returncode == 1
+    assert "Traceback" not in err
+    kept = count(tmp_path / "r.db")
+    assert sum(" INFO part " in line for line in err.splitlines()) == kept
+    db = sqlite3.connect(tmp_path / "r.db")
+    assert db.execute("select count(*) from events").fetchone() == (0,), "none was lost on the way"
+    db.close()
+
+
+def test_a_part_that_breaks_the_program_is_one_part_and_not_the_line(records, tmp_path, monkeypatch):
+    folder = folder_of(tmp_path / "in", [0.2, 0.2, 0.2])
+
+    def load(path):
+        if path.name == "part-001.x3p":
+            raise RecursionError("too deep \x1b[31m")
+        return load_scan(path)
+
+    monkeypatch.setattr("hemtra.runtime.workers.load_scan", load)
+    run, heard = produce(records, FolderFeed.of(folder))
+    assert [d.record.verdict for d in heard.done] == [Verdict.PASS, Verdict.NOT_MEASURED, Verdict.PASS]
+    assert "RecursionError: too deep" in heard.done[1].record.reason
+    assert heard.done[1].record.reason.isprintable()
+    assert "test_production.py" in heard.done[1].found.trace
+    assert [e.kind for e in records.events_of(run.lot)] == ["error"]
+
+
+def test_a_dead_block_is_no_success(tmp_path, unused_port):
+    station = STATION.with_part("io", host="127.0.0.1", port=unused_port, simulated=False, lost="go on")
+    save_station(station, tmp_path / "s.hstation")
+    more = ("--log-json", "--log-file", tmp_path / "logs" / "a.log", "--station", tmp_path / "s.hstation")
+    run = start_run(tmp_path, "--replay", tmp_path / "in", "--parts", 4, *more)
+    _, err = run.communicate(timeout=60)
+    assert run.returncode == 2
+    assert "4 parts were not signalled." in err
+    lines = [json.loads(line) for line in (tmp_path / "logs" / "a.log").read_text().splitlines()]
+    assert [line["number"] for line in lines if line.get("event") == "part"] == [1, 2, 3, 4]
+    assert [line["event"] for line in lines].count("link lost") == 1
+
+
+def test_a_fault_of_the_program_has_a_code_of_its_own(monkeypatch, tmp_path, capsys):
+    monkeypatch.setattr("hemtra.storage.plans.load_plan", lambda path: 1 / 0)
+    monkeypatch.setattr(sys, "argv", ["hemtra", "plan", "show", "a.hplan"])
+    with pytest.raises(SystemExit) as ended:
+        main()
+    assert ended.value.code == 70
+    told = capsys.readouterr().err
+    assert "ZeroDivisionError" in told
+    assert "Traceback" not in told
+
+
+@pytest.fixture
+def unused_port():
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return probe.getsockname()[1]
 
 
 def test_a_killed_run_goes_on_with_the_lot(tmp_path):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import signal
 import sys
 import threading
@@ -18,14 +19,15 @@ from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.scan.scan import Scan
 from hemtra.core.station.station import Station
+from hemtra.runtime.logs import log
 from hemtra.runtime.production import Done, Listeners, Production
 from hemtra.runtime.starting import Asked, begin
 from hemtra.storage.records.opening import masked
 from hemtra.storage.records.store import Event
 
 LOOK = 0.1
-FINISH = 60.0
-"""s that what was taken may need to be finished."""
+NAMED = 5
+"""Parts that are named where more were lost."""
 
 
 def run_line(
@@ -33,7 +35,8 @@ def run_line(
 ) -> int:
     """Run until the parts are through or it is told to stop; the exit code.
 
-    SIGTERM and SIGINT take no more parts and finish those that were taken; a second one does the same.
+    SIGTERM and SIGINT take no more parts and finish those that were taken; a second one ends at once, with what
+    has no record named.
     """
     told = _Told(err)
     production = begin(plan, station, asked, Listeners(told.part, told.event), sample)
@@ -43,8 +46,11 @@ def run_line(
             pass
     production.records.close()
     _summary(production, told, out)
+    if production.unsignalled:
+        print(f"hemtra: {production.unsignalled} parts were not signalled.", file=sys.stderr)
     if production.trouble:
         print(f"hemtra: {production.trouble}", file=sys.stderr)
+    if production.trouble or production.unsignalled:
         return 2
     return 0 if told.count and told.passed == told.count else 1
 
@@ -72,6 +78,10 @@ class _Told:
     def part(self, done: Done) -> None:
         """A part is through."""
         record = done.record
+        known = {"event": "part", "number": record.number, "verdict": str(record.verdict)}
+        log.info("part %d %s %s", record.number, record.verdict, record.reason, extra=known)
+        if done.found.trace:
+            log.error("part %d: %s", record.number, done.found.trace, extra=known)
         with self._lock:
             self.count += 1
             self.passed += record.verdict is Verdict.PASS
@@ -85,6 +95,7 @@ class _Told:
 
     def event(self, event: Event) -> None:
         """Something happened."""
+        log.warning("%s: %s", event.kind, event.text, extra={"event": event.kind, "number": event.number})
         with self._lock:
             self.events[event.kind] = self.events.get(event.kind, 0) + 1
         if not self._err.is_terminal or self._bar is None:
@@ -95,6 +106,12 @@ class _Told:
 @contextmanager
 def _stopped_by_signals(production: Production) -> Iterator[None]:
     def stop(number: int, frame: FrameType | None) -> None:
+        if production.stopping:
+            lost = production.unfinished
+            names = ", ".join([*lost[:NAMED], "…"] if len(lost) > NAMED else lost)
+            words = f"hemtra: Ended at once; {len(lost)} parts that were taken have no record"
+            print(f"{words}{': ' if lost else ''}{names}.", file=sys.stderr, flush=True)
+            os._exit(128 + number)
         production.stop()
 
     before = {number: signal.signal(number, stop) for number in (signal.SIGTERM, signal.SIGINT)}

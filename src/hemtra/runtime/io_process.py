@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import subprocess
 import sys
 import time
@@ -49,7 +50,11 @@ def started(io: IoBlock) -> IoProcess | None:
     if not io.host or not io.simulated or answers(io):
         return None
     command = [sys.executable, "-m", "hemtra", "io-block", "--host", io.host, "--port", str(io.port)]
-    process = subprocess.Popen(command, stdin=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    command += ["--parent", str(os.getpid())]
+    # apart from the terminal, whose Ctrl-C is for whoever started it
+    process = subprocess.Popen(
+        command, stdin=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True
+    )
     until = time.monotonic() + PATIENCE
     while not answers(io):
         if process.poll() is not None or time.monotonic() > until:

@@ -117,10 +117,13 @@ class Production:
         self._answers: deque[tuple[int, str, float | None]] = deque()
         self._recent: deque[tuple[float, float]] = deque(maxlen=RECENT)
         self._lock = threading.Lock()
-        self._in_work = 0
+        self._taken: dict[int, str] = {}
+        """Where the parts came from that are not through yet."""
         self.trouble = ""
         self._unrecorded = 0
         """Parts without a record: from the first that could not be written on, nothing is signalled."""
+        self.unsignalled = 0
+        """Parts whose signals did not all reach the block."""
         self.closing: list[Callable[[], None]] = []
         """What is to be done once everything is through."""
         self._threads = [
@@ -174,6 +177,16 @@ class Production:
         return not any(thread.is_alive() for thread in self._threads)
 
     @property
+    def stopping(self) -> bool:
+        """Whether it takes no more parts."""
+        return self._stopping.is_set()
+
+    @property
+    def unfinished(self) -> list[str]:
+        """Where the parts came from that are taken and not through."""
+        return list(self._taken.values())
+
+    @property
     def running(self) -> bool:
         """Whether parts may still come."""
         return any(thread.is_alive() for thread in self._threads)
@@ -186,7 +199,7 @@ class Production:
     @property
     def waiting(self) -> int:
         """Parts that are taken and not through."""
-        return self._in_work
+        return len(self._taken)
 
     @property
     def free_disk(self) -> float | None:
@@ -223,12 +236,13 @@ class Production:
         if held and self._stopping.is_set() and not self.feed.live:
             self._places.release()
             return
+        item = _Item(arrived, self.workers.submit(arrived), held)
         with self._lock:
-            self._in_work += 1
-            first = self._in_work == 1
+            self._taken[id(item)] = arrived.source
+            first = len(self._taken) == 1
         if first and self.signaller is not None:
             self.signaller.busy(True)
-        self._queue.put(_Item(arrived, self.workers.submit(arrived), held))
+        self._queue.put(item)
 
     # -- finishing --------------------------------------------------------------------------------
 
@@ -260,8 +274,8 @@ class Production:
         if item.held:
             self._places.release()
         with self._lock:
-            self._in_work -= 1
-            idle = self._in_work == 0
+            del self._taken[id(item)]
+            idle = not self._taken
         if idle and self.signaller is not None:
             self.signaller.busy(False)
 
@@ -345,6 +359,7 @@ class Production:
         return replace(record, scan=str(path))
 
     def _answered(self, key: int, sent: bool) -> None:
+        self.unsignalled += not sent
         self._answers.append((key, SENT if sent else NOT_SENT, time.time() if sent else None))
 
     def _settle(self) -> None:

@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import multiprocessing
+import os
+import signal
 import threading
 import time
+import traceback
 from concurrent.futures import Future, ProcessPoolExecutor, ThreadPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass
@@ -17,6 +20,7 @@ from hemtra.core.plan.limits import Judged, Verdict, reason_of
 from hemtra.core.scan.heightmap import HeightMap
 from hemtra.core.scan.scan import Scan
 from hemtra.core.text import plain
+from hemtra.runtime.family import end_with
 from hemtra.runtime.feeds import Arrived
 from hemtra.storage.scans import load_scan
 
@@ -41,6 +45,8 @@ class Evaluated:
     look: HeightMap | None = None
     trouble: str = ""
     kind: str = ""
+    trace: str = ""
+    """Where in the program it failed, for the log."""
 
     @property
     def reason(self) -> str:
@@ -62,10 +68,8 @@ def evaluate(plan: Plan, arrived: Arrived, looked_at: bool) -> Evaluated:
         result = Engine(scan.data, scan.serial).run(plan)
     except HemtraError as error:
         return Evaluated(Verdict.NOT_MEASURED, judged=time.time(), trouble=str(error), kind="faulty scan")
-    except (ArithmeticError, LookupError, MemoryError, TypeError, ValueError) as error:
-        # a bug, or a scan no one has thought of: the line goes on, and the part is not taken for good
-        words = f"it could not be judged ({type(error).__name__}: {error}); keep its scan and report this"
-        return Evaluated(Verdict.NOT_MEASURED, judged=time.time(), trouble=words, kind="error")
+    except Exception as error:
+        return _failed(error)
     read = next((row.text for row in result.characteristics if row.text and row.value), "")
     serial = scan.serial or plain(read)
     look = coarse(scan.data) if looked_at else None
@@ -80,6 +84,14 @@ def evaluate(plan: Plan, arrived: Arrived, looked_at: bool) -> Evaluated:
         fault if result.verdict is Verdict.NOT_MEASURED else "",
         "faulty scan" if fault and result.verdict is Verdict.NOT_MEASURED else "",
     )
+
+
+def _failed(error: Exception) -> Evaluated:
+    """Of a bug, or a scan no one has thought of: the line goes on, and the part is not taken for good."""
+    what = f"{type(error).__name__}: {plain(str(error))}"
+    words = f"it could not be judged ({what}); keep its scan and report this"
+    trace = "".join(traceback.format_exception(error))
+    return Evaluated(Verdict.NOT_MEASURED, judged=time.time(), trouble=words, kind="error", trace=trace)
 
 
 def coarse(data: HeightMap) -> HeightMap:
@@ -117,7 +129,10 @@ class ThreadWorkers:
 
     def result(self, arrived: Arrived, future: Future[Evaluated]) -> Evaluated:
         """What became of it; waits."""
-        return future.result()
+        try:
+            return future.result()
+        except Exception as error:
+            return _failed(error)
 
     def stop(self) -> None:
         """End."""
@@ -128,7 +143,10 @@ _held: list[tuple[Plan, bool]] = []
 """Of a worker process: its plan, and whether somebody looks at the parts."""
 
 
-def _begin(plan: Plan, looked_at: bool, sample: Scan | None) -> None:
+def _begin(plan: Plan, looked_at: bool, sample: Scan | None, parent: int) -> None:
+    end_with(parent)
+    # a terminal interrupts everything that runs in it; who started this says when it ends
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
     _held[:] = [(plan, looked_at)]
     if sample is not None:
         # compiled loops are loaded by the first part; the line should not wait for that
@@ -155,7 +173,7 @@ class ProcessWorkers:
         self, plan: Plan, count: int = 2, *, looked_at: bool = False, sample: Scan | None = None
     ) -> None:
         """sample: a scan on which each worker warms up before the first part."""
-        self._count, self._start = count, (plan, looked_at, sample)
+        self._count, self._start = count, (plan, looked_at, sample, os.getpid())
         self._lock = threading.Lock()
         self._pool = self._made()
         for future in [self._pool.submit(_ready, k) for k in range(count)]:
@@ -183,6 +201,8 @@ class ProcessWorkers:
                 return future.result()
             except BrokenProcessPool:
                 future = self.submit(arrived)
+            except Exception as error:  # what a worker sends may fail on its way, too
+                return _failed(error)
         words = "what judged it ended unexpectedly, again and again; keep its scan and report this"
         return Evaluated(Verdict.NOT_MEASURED, judged=time.time(), trouble=words, kind="worker lost")
 
