@@ -255,6 +255,9 @@ def run(
     io: Annotated[str | None, typer.Option(metavar="HOST:PORT", help="The I/O block, Modbus TCP.")] = None,
     lot: Annotated[str | None, typer.Option(help="Go on with a lot of that name, or begin it.")] = None,
     jobs: Annotated[int, typer.Option(help="Processes that judge.", min=0, max=64)] = 2,
+    belt_clear: Annotated[
+        bool, typer.Option("--belt-clear", help="Nothing lies between the eye and a gate.")
+    ] = False,
     log_level: Annotated[LogLevel, typer.Option(help="What is logged, from this level on.")] = LogLevel.info,
     log_file: Annotated[
         Path | None, typer.Option(metavar="F", help="The log file; begun anew when it has 5 MB.")
@@ -283,6 +286,7 @@ def run(
         io=_host_and_port(io),
         lot=lot,
         jobs=jobs,
+        belt_clear=belt_clear,
     )
     where = None if station is None else load_station(station)
     raise typer.Exit(run_line(held.plan, where, asked, out, err, held.reference))

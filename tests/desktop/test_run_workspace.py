@@ -13,6 +13,7 @@ from hemtra.desktop.edit_lock import is_pin, known_by
 from hemtra.desktop.settings import load_settings
 from hemtra.desktop.window import MainWindow
 from hemtra.link.io_link import line_coil
+from hemtra.runtime.belt_mark import BeltMark
 from hemtra.runtime.starting import Asked
 from hemtra.storage.records import Records
 from hemtra.virtual.demo import STATION
@@ -208,3 +209,18 @@ def test_the_io_window_shows_and_forces_terminals(line, qtbot, unused_port):
     qtbot.mouseClick(window.buttons[gate, None], LEFT)
     until(qtbot, lambda: window.states[gate].text() == "○  off")
     window.close()
+
+
+def test_a_belt_in_doubt_is_asked_about_before_the_line_starts(line, qtbot, unused_port):
+    io = {"host": "127.0.0.1", "port": unused_port, "simulated": False, "restart": "ask"}
+    line.station_bench.document.edit("asks", line.station_bench.document.value.with_part("io", **io))
+    BeltMark(STATION.name).put()
+    run = line.run_workspace
+    run.start_or_stop()
+    until(qtbot, lambda: "Clear the belt" in message(line))
+    assert run.production is None
+    line.trigger("run.clear")
+    until(qtbot, lambda: len(run.bench.parts) >= 1)
+    assert BeltMark(STATION.name).there, "parts are under way again"
+    stopped(qtbot, line)
+    BeltMark(STATION.name).take_away()

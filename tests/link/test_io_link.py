@@ -6,9 +6,9 @@ import threading
 
 import pytest
 
-from hemtra.link.addresses import HEARTBEAT, READY
+from hemtra.link.addresses import BUSY, HEARTBEAT, READY, RESULT
 from hemtra.link.io_block import run_io_block
-from hemtra.link.io_link import Frame, IoLink, line_coil, output_register, part_registers
+from hemtra.link.io_link import MOST_WAITING, Frame, IoLink, line_coil, output_register, part_registers
 from hemtra.link.wiring import Wiring
 
 
@@ -66,13 +66,14 @@ def test_lines_values_and_numbers_arrive_and_can_be_forced(block):
     while not up.all or not up.all[-1]:
         up.wait_for(True)
     link.put(
-        Frame({READY: True, line_coil(2): True}, part_registers(70_000) | {output_register(1): 3600}, sent)
+        Frame({READY: True, line_coil(2): True}, part_registers(70_000, 2) | {output_register(1): 3600}, sent)
     )
     sent.wait_for(True)
     wiring = Wiring("127.0.0.1", block.port)
     terminals, words = wiring.terminals(24), wiring.outputs(20)
     assert (terminals[READY], terminals[line_coil(2)], terminals[line_coil(1)]) == (True, True, False)
     assert words[0] + (words[1] << 16) == 70_000
+    assert words[2] == 2
     assert words[output_register(1)] == 3600
     before = wiring.terminals(3)[HEARTBEAT]
     assert any(wiring.terminals(3)[HEARTBEAT] is not before for _ in range(20_000)), "the heartbeat changes"
@@ -118,6 +119,97 @@ def test_a_network_that_accepts_and_never_answers_delays_nobody():
             link.put(Frame({line_coil(0): True}, done=sent))
         sent.wait_for(*[False] * 100)
         link.stop()
+
+
+class Slow:
+    """Stands for the client of a block whose answers take long by a clock of its own."""
+
+    def __init__(self, monkeypatch, seconds):
+        self.now, self.requests, self.connected, self._seconds = 0.0, [], True, seconds
+        monkeypatch.setattr("hemtra.link.io_link.time.monotonic", lambda: self.now)
+
+    def _answer(self, what, first, values, device_id):
+        self.now += self._seconds
+        self.requests.append((what, first, list(values)))
+        return self
+
+    def isError(self):  # noqa: N802
+        return False
+
+    def write_registers(self, first, values, device_id):
+        return self._answer("registers", first, values, device_id)
+
+    def write_coils(self, first, values, device_id):
+        return self._answer("coils", first, values, device_id)
+
+
+def test_only_what_changed_is_written_and_states_do_not_queue(monkeypatch):
+    client, link = Slow(monkeypatch, 0.001), IoLink("127.0.0.1", 1)
+    link.put(Frame({line_coil(40): False}, {output_register(200): 1}))
+    link.step(client)
+    client.requests.clear()
+    for k in range(50):
+        link.put(Frame({BUSY: k % 2 == 0}, state=True))
+    link.put(Frame({line_coil(40): True}, {output_register(200): 7}))
+    link.step(client)
+    kinds = [(what, first, values) for what, first, values in client.requests]
+    assert kinds[0] == ("registers", output_register(200), [7])
+    assert kinds[-1] == ("coils", line_coil(40), [True])
+    assert len(kinds) <= 3, "and the heartbeat, if it was due"
+    assert sum(len(values) for _, _, values in kinds) <= 4
+
+
+def test_registers_beyond_one_request_are_written(monkeypatch):
+    client, link = Slow(monkeypatch, 0.001), IoLink("127.0.0.1", 1)
+    link.put(Frame({}, {output_register(n): n + 1 for n in range(250)}))
+    link.step(client)
+    held = {}
+    for what, first, values in client.requests:
+        assert len(values) <= 120
+        if what == "registers":
+            held |= dict(enumerate(values, first))
+    assert [held[output_register(n)] for n in range(250)] == list(range(1, 251))
+
+
+def test_a_block_that_is_too_slow_drops_what_is_too_late_and_says_so(monkeypatch):
+    """Two parts a second, each of which takes two answers of 300 ms: nothing falls behind without bound."""
+    client, link = Slow(monkeypatch, 0.3), IoLink("127.0.0.1", 1)
+    link.step(client)
+    late, told, ages, began = [], [], [], client.now
+    due = [began + 0.5 * k for k in range(60)]
+    while client.now < due[-1] + 5.0:
+        while due and due[0] <= client.now and len(due) > 1:
+            number, born = 61 - len(due), due.pop(0)
+
+            def done(sent, number=number, born=born):
+                told.append((number, sent))
+                if sent:
+                    ages.append(client.now - born)
+
+            link.put(
+                Frame(
+                    {RESULT: number % 2 == 0},
+                    part_registers(number, 1),
+                    done,
+                    born + 1.0,
+                    lambda number=number: late.append(number),
+                )
+            )
+        link.step(client)
+        client.now += 0.0 if link._waiting else 0.05
+    assert [number for number, _ in told] == list(range(1, 60)), "each part is answered for, in order"
+    assert max(ages) < 1.0 + 0.6 + 1e-6, "what is written is at most one writing later than allowed"
+    assert {number for number, sent in told if not sent} <= set(late)
+    assert late, "and it is said"
+
+
+def test_no_more_than_so_many_frames_wait(monkeypatch):
+    answered = []
+    link = IoLink("127.0.0.1", 1)
+    for k in range(1000):
+        link.put(Frame({line_coil(0): k % 2 == 0}, done=answered.append))
+    assert len(link._waiting) == MOST_WAITING
+    assert answered == [False] * (1000 - MOST_WAITING)
 
 
 def test_no_pulse_is_lost_however_fast_lines_change():

@@ -141,8 +141,8 @@ def test_a_part_is_on_record_before_it_is_signalled(records, tmp_path):
     assert seen == [(1, 1), (2, 2)], "the record of each part is there when its number goes out"
     assert [p.signal for p in records.parts_of(run.lot)] == [SENT, SENT]
     lines = [dict(f.coils) for f in link.frames if any(c >= 16 for c in f.coils)]
-    assert lines[0] == {16: False}
-    assert {16: True} in lines
+    assert lines[0] == {16: False, 3: True}
+    assert {16: True, 3: False} in lines
     assert {17: True} in lines
     assert {17: False} in lines, "the pulse ends"
     currents = [f.registers[16] for f in link.frames if 16 in f.registers]

@@ -65,6 +65,7 @@ ACTIONS: tuple[Action, ...] = (
     Action("plan.show", "Plan workspace", "Plan", "Alt+2"),
     Action("run.show", "Run workspace", "Run", "Alt+3", "A verdict per part on the running line."),
     Action("run.start", "Start or stop the line", "Run", "Ctrl+R", "Stopping finishes what was taken."),
+    Action("run.clear", "The belt is clear: start the line", "Run", "", "After the line was cut off."),
     Action("run.pause", "Pause the line, or go on", "Run"),
     Action("run.lot", "New lot", "Run", "", "Parts belong to it from now on."),
     Action("run.io-block", "I/O block: look and force", "Run", "", "Each terminal, to check the wiring."),

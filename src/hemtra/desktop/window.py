@@ -257,6 +257,7 @@ class MainWindow(QMainWindow):
         return {
             "run.show": (lambda: self.show_workspace("run"), lambda: True),
             "run.start": (self._start_or_stop, lambda: True),
+            "run.clear": (run.start_on_a_clear_belt, lambda: run.belt_in_doubt),
             "run.pause": (run.pause_or_resume, lambda: run.production is not None),
             "run.lot": (run.new_lot, lambda: run.production is not None),
             "run.io-block": (

@@ -76,9 +76,8 @@ class StationFeed:
             raise self._failed
 
     def travel(self) -> float | None:
-        """mm the belt has moved."""
-        motion = self._line.motion
-        return None if self._clock is None else float(np.interp(self._clock.now(), motion.times, motion.travel))
+        """mm the belt has moved, as the encoder counts them."""
+        return None if self._clock is None else self._line.counted(self._clock.now())
 
     def _paced(self, clock: LineClock) -> Iterator[Arrival]:
         """What the line delivers, no sooner than it happens."""
@@ -90,14 +89,15 @@ class StationFeed:
     def _told(self, outcome: Outcome) -> None:
         now = time.time()
         name = f"{self._station.name}"
+        travel, trigger = self._station.travel, self._station.trigger
         if isinstance(outcome, Ignored):
-            self._put(Arrived(name, now, now, trouble=outcome.reason, kind="missed trigger"))
+            at = outcome.place * travel.spacing
+            self._put(Arrived(name, now, now, travel=at, trouble=outcome.reason, kind="missed trigger"))
             return
         assert isinstance(outcome, Acquired)
-        rows, travel = outcome.data.shape[0], self._station.travel
-        at = self.travel()
-        began = None if at is None else at - rows * travel.spacing + self._station.lead
-        triggered = now - rows * travel.spacing / travel.speed
+        # by the encoder's value when it was triggered, however long it took until it is handled here
+        began = outcome.place * travel.spacing - trigger.delay_mm(travel)
+        triggered = now - outcome.data.shape[0] * travel.spacing / travel.speed
         if outcome.how == "faulty":
             self._put(Arrived(name, triggered, now, trouble=outcome.reason, kind="faulty scan", travel=began))
             return

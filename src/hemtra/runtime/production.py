@@ -23,9 +23,10 @@ from hemtra.core.errors import HemtraError
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.station.station import Station
+from hemtra.runtime.belt_mark import BeltMark
 from hemtra.runtime.feeds import Arrived, Feed
 from hemtra.runtime.scan_store import ScanStore
-from hemtra.runtime.signaller import Signaller
+from hemtra.runtime.signaller import Heard, Signaller
 from hemtra.runtime.workers import Evaluated, Workers
 from hemtra.storage.records import Records
 from hemtra.storage.records.store import NONE, NOT_SENT, SENT, Counts, Event, Lot, PartRecord
@@ -97,6 +98,8 @@ class Production:
     records: Records
     signaller: Signaller | None = None
     listeners: Listeners = field(default_factory=Listeners)
+    belt: BeltMark | None = None
+    """Where it is noted that parts are under way to a gate; None where nothing is delayed."""
 
     def __post_init__(self) -> None:
         plan, station = self.setup.plan, self.setup.station
@@ -136,6 +139,12 @@ class Production:
     def start(self) -> None:
         """Begin."""
         if self.signaller is not None:
+            if self.belt is not None:
+                if self.belt.there:
+                    self.signaller.refuse_what_lies_there()
+                    words = "The line was cut off before; what may lie between the eye and a gate is rejected."
+                    self._tell(Event("belt not clear", words, time.time()))
+                self.belt.put()
             self.signaller.start()
         for thread in self._threads:
             thread.start()
@@ -313,10 +322,16 @@ class Production:
         self._next += 1
         record = replace(record, id=key, lot_id=self.lot.id, recorded=time.time())
         if self.signaller is not None:
-            self.signaller.part(
-                number, found.verdict, found.rows, arrived.travel, lambda sent: self._answered(key, sent)
+            heard = Heard(
+                lambda sent: self._answered(key, sent),
+                lambda: self._timed(arrived),
+                lambda words: self._late(number, key, words),
             )
-        self._recent.append((time.monotonic(), time.time() - arrived.scanned))
+            # what waits for us anyway is not late
+            waited = time.time() - arrived.scanned if self.feed.live else 0.0
+            self.signaller.part(number, found.verdict, found.rows, arrived.travel, heard, waited)
+        else:
+            self._timed(arrived)
         self._count(found.verdict)
         for event in events:
             self.listeners.event(event)
@@ -352,11 +367,24 @@ class Production:
             self.records.forget_scans(str(p) for p in gone)
         except HemtraError as error:
             if not self._keeping_fails:
-                self._tell(Event("scan not kept", str(error), time.time(), record.number))
+                self._tell(Event("scan not kept", str(error), time.time(), record.number), record.id)
             self._keeping_fails = True
             return record
         self._keeping_fails = False
         return replace(record, scan=str(path))
+
+    def _timed(self, arrived: Arrived) -> None:
+        """Its verdict is on record, and stands on the block where there is one."""
+        self._recent.append((time.monotonic(), time.time() - arrived.scanned))
+
+    def _late(self, number: int, key: int, words: str) -> None:
+        """A signal came too late: the line stops or goes on, as without the link."""
+        told = words[0].upper() + words[1:] + "."
+        self._tell(Event("signalled late", told, time.time(), number), key)
+        lost = self.setup.station.io.lost if self.setup.station is not None else "go on"
+        if lost == "stop" and not self._stopping.is_set():
+            told = f"Part {number} was signalled too late ({words})."
+            self._end(f"{told} The line was stopped, as the station asks for.")
 
     def _answered(self, key: int, sent: bool) -> None:
         self.unsignalled += not sent
@@ -372,8 +400,8 @@ class Production:
             raise
 
     def _close(self) -> None:
-        if self.signaller is not None:
-            self.signaller.stop()
+        if self.signaller is not None and self.signaller.stop() and self.belt is not None:
+            self.belt.take_away()
         try:
             self._settle()
         except HemtraError as error:
@@ -392,10 +420,10 @@ class Production:
             self._tell(Event("stopped", words, time.time()))
         self._stopping.set()
 
-    def _tell(self, event: Event) -> None:
+    def _tell(self, event: Event, part: int | None = None) -> None:
         # the records may be what is in trouble; whoever listens hears of it all the same
         with suppress(HemtraError):
-            self.records.event(self.lot, event)
+            self.records.event(self.lot, event, part)
         self.listeners.event(event)
 
     def _ready(self, on: bool) -> None:

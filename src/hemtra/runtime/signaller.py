@@ -2,21 +2,51 @@
 
 from __future__ import annotations
 
+import math
 import threading
 import time
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 from hemtra.core.plan.limits import Judged, Verdict
 from hemtra.core.plan.signals import FULL, Analogue, AnySignal, Digital
-from hemtra.core.station.gate import GateTracker
-from hemtra.link.addresses import BUSY, READY
+from hemtra.core.station.gate import GateTracker, Switch
+from hemtra.link.addresses import BUSY, READY, RESULT
 from hemtra.link.io_link import Frame, IoLink, line_coil, output_register, part_registers
 
 TICK = 0.002
 """s between two looks at the belt."""
 FLUSH = 3.0
 """s that switches still on their way to a gate are waited for when a run ends and the belt stands."""
+CODES = {Verdict.PASS: 1, Verdict.FAIL: 2, Verdict.NOT_MEASURED: 3}
+"""What the register of the verdict says; 4 is any other, 0 that there was no part yet."""
+
+
+@dataclass(frozen=True)
+class Punctual:
+    """How late signals may be, in s after a scan and in s after a part is at its gate; mm/s of the belt."""
+
+    late: float = math.inf
+    gate: float = math.inf
+    speed: float = 0.0
+
+    @property
+    def room(self) -> float:
+        """mm that a part may be past its gate."""
+        return math.inf if math.isinf(self.gate) else self.gate * self.speed
+
+
+@dataclass(frozen=True)
+class Heard:
+    """Who wants to know what becomes of the signals of a part; all later, on other threads.
+
+    done: whether all of them reached the block. shown: its number, verdict and what switches at once stand
+    there. late: something came too late, or not at all for that, in words.
+    """
+
+    done: Callable[[bool], None] = lambda sent: None
+    shown: Callable[[], None] = lambda: None
+    late: Callable[[str], None] = lambda words: None
 
 
 @dataclass
@@ -24,14 +54,14 @@ class _Sending:
     """Frames of one part that are not answered yet."""
 
     left: int
+    heard: Heard
     all_sent: bool = True
-    done: Callable[[bool], None] = field(default=lambda sent: None)
 
     def answered(self, sent: bool) -> None:
         self.left -= 1
         self.all_sent &= sent
         if self.left == 0:
-            self.done(self.all_sent)
+            self.heard.done(self.all_sent)
 
 
 class Signaller:
@@ -41,31 +71,57 @@ class Signaller:
     """
 
     def __init__(
-        self, signals: Sequence[AnySignal], link: IoLink, travel: Callable[[], float | None] = lambda: None
+        self,
+        signals: Sequence[AnySignal],
+        link: IoLink,
+        travel: Callable[[], float | None] = lambda: None,
+        punctual: Punctual = Punctual(),
     ) -> None:
-        self.link = link
+        self.link, self._punctual = link, punctual
         self._signals, self._travel = signals, travel
         self._tracker = GateTracker()
         self._lock = threading.Lock()
         self._waiting: dict[int, tuple[_Sending, int]] = {}
         """By part in flight, what answers for it, and how many switches are still to come."""
         self._parts = 0
+        self._result = self._refuses = False
         self._stopping = threading.Event()
         self._thread = threading.Thread(target=self._tick, name="gate", daemon=True)
 
     def start(self) -> None:
         """Connect, and be ready."""
         self.link.start()
-        self.link.put(Frame({READY: True, BUSY: False}))
+        self.link.put(Frame({READY: True, BUSY: False}, state=True))
         self._thread.start()
 
     def busy(self, on: bool) -> None:
         """Whether parts are being judged."""
-        self.link.put(Frame({BUSY: on}))
+        self.link.put(Frame({BUSY: on}, state=True))
 
     def ready(self, on: bool) -> None:
         """Whether the run takes parts."""
-        self.link.put(Frame({READY: on}))
+        self.link.put(Frame({READY: on}, state=True))
+
+    @property
+    def farthest(self) -> float:
+        """mm of travel after which the last of a part's signals has switched."""
+        return max((s.delay for s in self._signals if isinstance(s, Digital)), default=0.0)
+
+    def refuse_what_lies_there(self) -> None:
+        """Switch every delayed line as for a part that was not measured, until its gate sees the next parts.
+
+        For a line that was cut off: nobody knows what lies between the eye and the gate. Before `start`.
+        """
+        self._refuses = True
+
+    def _refuse(self, now: float) -> None:
+        for signal in self._signals:
+            if not isinstance(signal, Digital) or signal.delay <= 0.0:
+                continue
+            on, coil = signal.state(Verdict.NOT_MEASURED, ()), line_coil(signal.line)
+            self._tracker.put(now, coil, on)
+            if signal.pulse > 0.0:
+                self._tracker.put(now + signal.delay, coil, signal.inverted)
 
     def part(
         self,
@@ -73,37 +129,67 @@ class Signaller:
         verdict: Verdict,
         rows: Sequence[Judged],
         travel: float | None,
-        done: Callable[[bool], None],
+        heard: Heard = Heard(),
+        waited: float = 0.0,
     ) -> None:
-        """Signal a part; `done` hears whether all of it reached the block, later and on another thread."""
+        """Signal a part. travel: of its trigger. waited: s that have gone by since its scan was complete."""
+        now = self._travel()
+        followed = now is not None and travel is not None
         coils: dict[int, bool] = {}
         later: list[tuple[float, Digital, bool]] = []
-        now = self._travel()
+        missed = False
         for signal in self._signals:
             if not isinstance(signal, Digital):
                 continue
             on = signal.state(verdict, rows)
-            far = signal.delay if now is not None and travel is not None else 0.0
-            if far > 0.0 or signal.pulse > 0.0:
-                later.append(((travel or 0.0) + far if far else -1.0, signal, on))
-            else:
+            far = signal.delay if followed else 0.0
+            if far <= 0.0 and signal.pulse <= 0.0:
                 coils[line_coil(signal.line)] = on
-        words = part_registers(number)
+            elif on is signal.inverted and signal.pulse > 0.0:
+                continue  # a pulse is only given where the line is to be on; a level is always set
+            else:
+                at = (travel or 0.0) + far if far else -1.0
+                if far and (now or 0.0) - at > self._punctual.room:
+                    over = (now or 0.0) - at
+                    heard.late(
+                        f"{signal.name} of part {number}: it had passed its gate by {over:.0f} mm already"
+                    )
+                    missed = True
+                    if signal.pulse > 0.0:
+                        continue  # it would push the next part
+                later.append((at, signal, on))
+        words = part_registers(number, CODES.get(verdict, 4))
         for signal in self._signals:
             if isinstance(signal, Analogue):
                 words[output_register(signal.line)] = signal.counts(rows)
-        # a pulse is only given where the line is to be on; a level is always set
-        switched = [(at, s, on) for at, s, on in later if on is not s.inverted or s.pulse == 0.0]
-        sending = _Sending(1 + len(switched), done=done)
+        sending = _Sending(1 + len(later), heard, all_sent=not missed)
         with self._lock:
             # numbers begin again with a lot, so parts in flight are told apart by a count of their own
             self._parts += 1
-            for at, digital, on in switched:
+            self._result = not self._result
+            coils[RESULT] = self._result
+            for at, digital, on in later:
                 coil = line_coil(digital.line)
                 self._tracker.put(at, coil, on, pulse=digital.pulse / 1000.0, part=self._parts)
-            if switched:
-                self._waiting[self._parts] = sending, len(switched)
-        self.link.put(Frame(coils, words, sending.answered))
+            if later:
+                self._waiting[self._parts] = sending, len(later)
+
+        def answered(sent: bool) -> None:
+            if sent:
+                heard.shown()
+            sending.answered(sent)
+
+        self.link.put(
+            Frame(
+                coils,
+                words,
+                answered,
+                time.monotonic() + self._punctual.late - waited,
+                lambda: heard.late(
+                    f"part {number}: its signals did not stand there within {self._punctual.late:g} s"
+                ),
+            )
+        )
 
     @property
     def states(self) -> tuple[tuple[str, str, bool], ...]:
@@ -127,8 +213,11 @@ class Signaller:
         """Switches on their way to a gate."""
         return self._tracker.in_flight
 
-    def stop(self) -> None:
-        """Let what is in flight get to its gate while the belt moves, and pulses end; then be ready no more."""
+    def stop(self) -> bool:
+        """Let what is in flight get to its gate while the belt moves, and pulses end; then be ready no more.
+
+        Whether all of it got there.
+        """
         before, since = self._travel(), time.monotonic()
         while (self._tracker.in_flight or self._tracker.pulsing) and time.monotonic() - since < FLUSH:
             time.sleep(TICK)
@@ -140,15 +229,30 @@ class Signaller:
         for sending, left in self._waiting.values():
             for _ in range(left):
                 sending.answered(False)
-        self.link.put(Frame({READY: False, BUSY: False}))
+        through = not self._tracker.in_flight
+        self.link.put(Frame({READY: False, BUSY: False}, state=True))
         self.link.stop()
+        return through
 
     def _tick(self) -> None:
         while not self._stopping.wait(TICK):
             with self._lock:
-                switches = self._tracker.advance(self._travel() or 0.0, time.monotonic())
+                now = self._travel()
+                if self._refuses and now is not None:
+                    self._refuses = False
+                    self._refuse(now)
+                switches = self._tracker.advance(now or 0.0, time.monotonic())
                 for switch in switches:
-                    self.link.put(Frame({switch.line: switch.on}, done=self._answer_of(switch.part)))
+                    self.link.put(self._frame(switch))
+
+    def _frame(self, switch: Switch) -> Frame:
+        sending, _ = self._waiting.get(switch.part, (None, 0))
+        done = self._answer_of(switch.part)
+        if sending is None:
+            return Frame({switch.line: switch.on}, done=done)
+        words = f"a switch at its gate did not get there within {1000 * self._punctual.gate:.0f} ms"
+        late, heard = time.monotonic() + self._punctual.gate, sending.heard
+        return Frame({switch.line: switch.on}, done=done, deadline=late, late=lambda: heard.late(words))
 
     def _answer_of(self, part: int) -> Callable[[bool], None]:
         """Who wants to know of a switch: its part, or nobody, where it only ends a pulse."""

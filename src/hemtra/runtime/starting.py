@@ -15,11 +15,12 @@ from hemtra.core.plan.document import Plan
 from hemtra.core.scan.scan import Scan
 from hemtra.core.station.station import Station
 from hemtra.link.io_link import IoLink
+from hemtra.runtime.belt_mark import BeltMark, BeltNotClear
 from hemtra.runtime.feeds import Feed, FolderFeed, WatchFeed
 from hemtra.runtime.io_process import started
 from hemtra.runtime.line_feeds import BeltFeed, StationFeed
 from hemtra.runtime.production import Listeners, Production, Setup
-from hemtra.runtime.signaller import Signaller
+from hemtra.runtime.signaller import Punctual, Signaller
 from hemtra.runtime.workers import ProcessWorkers, ThreadWorkers, Workers
 from hemtra.storage.records import Records
 from hemtra.virtual.parts import part_named
@@ -49,6 +50,8 @@ class Asked:
     lot: str | None = None
     jobs: int = 2
     looked_at: bool = False
+    belt_clear: bool = False
+    """Somebody says that nothing lies between the eye and a gate."""
 
 
 def records_folder() -> Path:
@@ -91,12 +94,28 @@ def begin(
             scans = records_folder() / "scans"
         signaller = _signaller(plan, station, asked, feed.travel, link_changed)
         setup = Setup(plan, station, scans, asked.lot)
-        production = Production(setup, feed, workers, records, signaller, listeners)
+        belt = None
+        if station is not None and signaller is not None and signaller.farthest > 0.0:
+            belt = _belt(station, asked)
+        production = Production(setup, feed, workers, records, signaller, listeners, belt)
         held.append(production)
         undo.pop_all()
     if block is not None:
         production.closing.append(block.stop)
     return production
+
+
+def _belt(station: Station, asked: Asked) -> BeltMark:
+    """The mark of a line's belt. Raises `BeltNotClear` where somebody has to look at it first."""
+    belt = BeltMark(station.name)
+    if asked.belt_clear:
+        belt.take_away()
+    if belt.there and station.io.restart == "ask":
+        raise BeltNotClear(
+            "The line was cut off with parts between the eye and a gate. Clear the belt, say so, and start"
+            " again (hemtra run --belt-clear)."
+        )
+    return belt
 
 
 def _feed(asked: Asked, station: Station | None, records: Records) -> Feed:
@@ -129,4 +148,7 @@ def _signaller(
         host, port = asked.io
     if not host:
         return None
-    return Signaller(plan.signals, IoLink(host, port, unit, changed), travel)
+    punctual = Punctual()
+    if station is not None:
+        punctual = Punctual(station.io.late, station.io.gate_late / 1000.0, station.travel.speed)
+    return Signaller(plan.signals, IoLink(host, port, unit, changed), travel, punctual)

@@ -9,7 +9,16 @@ import numpy as np
 from hemtra.core.errors import HemtraError
 from hemtra.core.station.assembler import Arrival, Batch, Profiles, TriggerSeen
 from hemtra.core.station.station import Station
-from hemtra.virtual.line import PART_FRONT, PART_LENGTH, Mishap, Motion, Passage, cycle, missed_profiles
+from hemtra.virtual.line import (
+    PART_FRONT,
+    PART_LENGTH,
+    Mishap,
+    Motion,
+    Passage,
+    cycle,
+    missed_profiles,
+    real_counts_per_mm,
+)
 from hemtra.virtual.parts import Part
 from hemtra.virtual.sensor import PartUnderSensor, models_of
 
@@ -36,6 +45,14 @@ class VirtualLine:
         self.motion = Motion(station, len(parts), mishap, seed)
         self.due = self.motion.due(station)
         self._triggered = triggered
+
+    def counted(self, time: float) -> float:
+        """mm that the belt has moved at a time in s, as the station counts them."""
+        travel = self.station.travel
+        if travel.clock == "internal":
+            return time * travel.speed
+        moved = float(np.interp(time, self.motion.times, self.motion.travel))
+        return moved * real_counts_per_mm(self.station) / travel.encoder.counts_per_mm
 
     def __iter__(self) -> Iterator[Arrival]:
         due, station = self.due, self.station

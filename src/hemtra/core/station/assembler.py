@@ -76,6 +76,8 @@ class Acquired:
     """Profiles missed; they are rows of no data in their place."""
     layers: tuple[HeightMap, ...] = ()
     """Of several sensors, what each one saw."""
+    place: int = 0
+    """Where along the travel it began, in profiles as the encoder counts them."""
 
 
 @dataclass(frozen=True)
@@ -286,7 +288,7 @@ class Assembler:
             if isinstance(event, Closed):
                 found.append(self._scan(event))
             elif isinstance(event, Ignored):
-                found.append(event)
+                found.append(replace(event, place=self._place(event.at)))
         return found
 
     def _scan(self, closed: Closed) -> Acquired:
@@ -296,7 +298,15 @@ class Assembler:
             # taken while the line went back: what came first lies farthest along travel
             layers = [(z[::-1].copy(), grey[::-1].copy()) for z, grey in layers]
         whole, each = self.layout.scan(layers)
-        return Acquired(closed.scan, whole, closed.how, closed.reason, missed, each)
+        return Acquired(closed.scan, whole, closed.how, closed.reason, missed, each, self._place(closed.first))
+
+    def _place(self, profile: int) -> int:
+        """Where along the travel a profile was or will be taken; between and beyond those kept, one a place."""
+        near = next((rows for rows in self._rows if rows.first <= profile < rows.end), None)
+        if near is not None:
+            return int(near.places[profile - near.first])
+        last = next((rows for rows in reversed(self._rows) if rows.places.size), None)
+        return profile if last is None else int(last.places[-1]) + profile - (last.end - 1)
 
     def _collected(
         self, first: int, last: int, total: int, every: tuple[int, int] = (1, 1)

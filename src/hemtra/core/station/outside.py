@@ -31,7 +31,23 @@ class IoBlock(Form):
         choices={"False": "a real one", "True": "simulated"},
     )
     lost: Literal["stop", "go on"] = setting(
-        "stop", "without the link", "What the line does when the I/O block does not answer.", choices=LINK_LOST
+        "stop",
+        "without the link",
+        "What the line does when the I/O block does not answer, or signals come too late.",
+        choices=LINK_LOST,
+    )
+    late: Annotated[float, Field(gt=0.0, le=600.0)] = setting(
+        1.0, "late after", "From a scan's end until its signals stand on the block, at most.", unit="s"
+    )
+    gate_late: Annotated[float, Field(ge=1.0, le=60_000.0)] = setting(
+        100.0, "late at the gate", "From when a part is at its gate until that switches, at most.", unit="ms"
+    )
+    restart: Literal["reject", "ask"] = setting(
+        "reject",
+        "after a break",
+        "What happens to parts that may still lie between the eye and a gate when the line starts again after"
+        " it was cut off.",
+        choices={"reject": "reject what may lie there", "ask": "wait until the belt is clear"},
     )
 
 

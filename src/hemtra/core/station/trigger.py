@@ -68,6 +68,8 @@ class Ignored:
 
     at: int
     reason: str
+    place: int = 0
+    """Where along the travel, in profiles as the encoder counts them."""
 
 
 Event: TypeAlias = Opened | Closed | Ignored

@@ -31,6 +31,7 @@ from hemtra.desktop.run.status_panel import StatusPanel
 from hemtra.desktop.run.trend_view import TrendView
 from hemtra.desktop.run.verdict_view import VerdictView
 from hemtra.desktop.tasks import Task, Tasks
+from hemtra.runtime.belt_mark import BeltNotClear
 from hemtra.runtime.production import Done, Listeners, Production
 from hemtra.runtime.starting import Asked, begin
 from hemtra.storage.records.store import Event
@@ -64,6 +65,8 @@ class RunWorkspace(QWidget):
         self.jobs = JOBS
         self._plans, self._stations = bench, station_bench
         self._notifications, self._tasks = notifications, tasks
+        self._last_asked: Asked | None = None
+        self.belt_in_doubt = False
         self.production: Production | None = None
         self._folder: Path | None = None
         self._travelled: tuple[float, float] | None = None
@@ -152,6 +155,7 @@ class RunWorkspace(QWidget):
             if found is None:
                 return
             asked = found
+        self._last_asked, self.belt_in_doubt = asked, False
         plan, station = self._plans.document.plan, self._stations.document.value
         sample = self._plans.document.reference
         listeners = Listeners(self._part.emit, self._event.emit, self._ended.emit)
@@ -173,6 +177,16 @@ class RunWorkspace(QWidget):
     @Slot(object)
     def _not_started(self, error: BaseException) -> None:
         self.bench.ended(str(error))
+        if isinstance(error, BeltNotClear):
+            self.belt_in_doubt = True
+            clear = (("The belt is clear: start", "run.clear"),)
+            self._notifications.tell(Notice(str(error), actions=clear))
+
+    def start_on_a_clear_belt(self) -> None:
+        """Somebody has looked, and nothing lies between the eye and a gate."""
+        asked = self._last_asked or self._asked()
+        if asked is not None:
+            self.start(replace(asked, belt_clear=True))
 
     def pause_or_resume(self) -> None:
         """Take no parts for a while."""

@@ -1,0 +1,152 @@
+"""Signals of parts: what is too late, what may lie on the belt after a crash, what tells two parts apart."""
+
+import threading
+import time
+
+import pytest
+from test_production import PLAN, FakeLink, folder_of
+from test_production import Heard as Told
+
+from hemtra import save_plan
+from hemtra.core.plan.limits import Verdict
+from hemtra.core.plan.signals import Digital
+from hemtra.link.addresses import RESULT, VERDICT
+from hemtra.runtime.belt_mark import BeltMark, BeltNotClear
+from hemtra.runtime.feeds import FolderFeed
+from hemtra.runtime.line_feeds import StationFeed
+from hemtra.runtime.production import Production, Setup
+from hemtra.runtime.signaller import Heard, Punctual, Signaller
+from hemtra.runtime.starting import Asked, begin
+from hemtra.runtime.workers import ThreadWorkers
+from hemtra.storage.records import Records
+from hemtra.storage.records.store import NOT_SENT, SENT
+from hemtra.virtual.demo import STATION
+from hemtra.virtual.parts import part_named
+
+GATE = Digital(name="gate", line=0, when="not_passed", delay=400.0, pulse=20.0)
+
+
+class Belt:
+    """A belt that stands where it is told to."""
+
+    def __init__(self, at=0.0):
+        self.at = at
+
+    def __call__(self):
+        return self.at
+
+
+def until(condition, seconds=10.0):
+    end = time.monotonic() + seconds
+    while not condition():
+        assert time.monotonic() < end, "it does not come"
+
+
+def test_two_parts_that_pass_are_told_apart_outside():
+    link = FakeLink()
+    signaller = Signaller((Digital(name="reject", line=0),), link)
+    for number, verdict in enumerate([Verdict.PASS, Verdict.PASS, Verdict.FAIL, Verdict.NOT_MEASURED], start=1):
+        signaller.part(number, verdict, (), None)
+    assert [f.coils[RESULT] for f in link.frames] == [True, False, True, False]
+    assert [f.registers[VERDICT] for f in link.frames] == [1, 1, 2, 3]
+    assert [f.registers[0] for f in link.frames] == [1, 2, 3, 4]
+
+
+@pytest.mark.parametrize(("at", "reached"), [(1380.0, True), (1405.0, True), (1500.0, False)])
+def test_a_reject_that_has_passed_its_gate_pushes_nobody_and_is_said(at, reached):
+    belt, link, late, done = Belt(at), FakeLink(), [], []
+    signaller = Signaller((GATE,), link, belt, Punctual(1.0, 0.1, 200.0))
+    signaller.start()
+    signaller.part(7, Verdict.FAIL, (), 1000.0, Heard(done.append, late=late.append))
+    belt.at = max(at, 1401.0)
+    until(lambda: done)
+    signaller.stop()
+    assert done == [reached]
+    assert any(f.coils.get(16) for f in link.frames) is reached
+    assert late == ([] if reached else ["gate of part 7: it had passed its gate by 100 mm already"])
+
+
+@pytest.mark.parametrize("pulse", [0.0, 20.0])
+def test_after_a_crash_what_may_lie_before_the_gate_is_rejected_until_new_parts_come(pulse):
+    belt, link = Belt(50.0), FakeLink()
+    signaller = Signaller((GATE.model_copy(update={"pulse": pulse}),), link, belt)
+    signaller.refuse_what_lies_there()
+    signaller.start()
+
+    def gate():
+        states = [f.coils[16] for f in link.frames if 16 in f.coils]
+        return states[-1] if states else None
+
+    until(lambda: gate() is True)
+    signaller.part(1, Verdict.PASS, (), 60.0)
+    belt.at = 449.0
+    assert gate() is True
+    belt.at = 461.0
+    until(lambda: gate() is False)
+    signaller.stop()
+
+
+def test_a_late_signal_stops_the_line_or_is_an_event(tmp_path):
+    for policy in ("stop", "go on"):
+        records = Records(str(tmp_path / f"{policy}.db"))
+        station = STATION.with_part("io", lost=policy, late=0.5)
+
+        class Late(FakeLink):
+            def put(self, frame):
+                self.frames.append(frame)
+                if 0 in frame.registers and frame.registers[0] == 2:
+                    frame.late()
+                    frame.done(False)
+                else:
+                    frame.done(True)
+
+        heard, feed = Told(), FolderFeed.of(folder_of(tmp_path / "in", [0.2]), parts=300)
+        signaller = Signaller(PLAN.signals, Late(), punctual=Punctual(0.5))
+        run = Production(Setup(PLAN, station), feed, ThreadWorkers(PLAN), records, signaller, heard.listeners)
+        run.start()
+        assert run.wait(120)
+        kept = records.parts_of(run.lot, most=1000)
+        assert [p.signal for p in kept[:3]] == [SENT, NOT_SENT, SENT][: len(kept)]
+        assert [e.number for e in records.events_of(run.lot) if e.kind == "signalled late"] == [2]
+        assert (len(kept) < 300) is (policy == "stop")
+        assert ("too late" in run.trouble) is (policy == "stop")
+        assert run.unsignalled == 1
+        records.close()
+
+
+def test_a_belt_that_was_cut_off_is_asked_about_or_rejected(tmp_path, monkeypatch):
+    plan = PLAN.edited(signals=(GATE,))
+    save_plan(plan, tmp_path / "a.hplan")
+    folder = folder_of(tmp_path / "in", [0.2])
+    BeltMark(STATION.name).put()
+    monkeypatch.setattr("hemtra.runtime.starting.IoLink", lambda *more: FakeLink())
+    asked = Asked(replay=folder, db=str(tmp_path / "r.db"), jobs=0, io=("127.0.0.1", 1))
+    heard = Told()
+    with pytest.raises(BeltNotClear, match="Clear the belt"):
+        begin(plan, STATION.with_part("io", restart="ask"), asked, heard.listeners)
+    run = begin(plan, STATION, asked, heard.listeners)
+    run.start()
+    assert run.wait(60)
+    assert [e.kind for e in heard.events] == ["belt not clear"]
+    assert not BeltMark(STATION.name).there, "all of it is through"
+    run.records.close()
+    BeltMark(STATION.name).put()
+    cleared = Asked(**{**vars(asked), "belt_clear": True})
+    run = begin(plan, STATION.with_part("io", restart="ask"), cleared, Told().listeners)
+    run.start()
+    assert run.wait(60)
+    run.records.close()
+
+
+def test_a_part_is_followed_from_where_the_eye_saw_it_however_late_it_is_handled():
+    """The eye hangs 300 mm before the laser, and whoever takes the scans is slow."""
+    station = STATION.with_part("trigger", distance=300.0, delay=280.0).with_part("travel", speed=2000.0)
+    feed, taken = StationFeed(station, [part_named("rain-pump-cover", 3)] * 2, 3), []
+
+    def put(arrived):
+        taken.append((arrived.travel, feed.travel()))
+
+    feed.run(put, threading.Event(), threading.Event())
+    fronts = feed._line.motion.fronts
+    assert [travel for travel, _ in taken] == [pytest.approx(front - 300.0, abs=2.5) for front in fronts]
+    assert all(now > travel + 280.0 for travel, now in taken)
