@@ -17,6 +17,7 @@ from hemtra import HemtraError, Scan, save_plan, save_scan
 from hemtra.cli import main
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.plan.signals import Analogue, Digital
+from hemtra.core.station.outside import Incoming
 from hemtra.runtime.feeds import Arrived, FolderFeed, WatchFeed
 from hemtra.runtime.line_feeds import BeltFeed, StationFeed
 from hemtra.runtime.production import IN_FLIGHT, Listeners, Production, Setup
@@ -263,7 +264,7 @@ def test_a_watched_folder_is_judged_once_and_only_what_is_complete(records, tmp_
         if len(heard.done) == 4:
             all_there.set()
 
-    feed = WatchFeed(folder, set())
+    feed = WatchFeed(folder, {}, incoming=Incoming(settle=0.05, give_up=0.3))
     run = Production(
         Setup(PLAN), feed, ThreadWorkers(PLAN), records, None, Listeners(done, heard.events.append)
     )
@@ -273,8 +274,48 @@ def test_a_watched_folder_is_judged_once_and_only_what_is_complete(records, tmp_
     assert run.wait(60)
     assert sorted(d.record.verdict for d in heard.done) == ["FAIL", "NOT MEASURED", "PASS", "PASS"]
     known = records.known_sources(folder)
-    assert known == {str(folder / n) for n in ("part-000.x3p", "part-001.x3p", "cut.x3p", "late.x3p")}
-    assert WatchFeed(folder, known)._complete() == []
+    assert set(known) == {str(folder / n) for n in ("part-000.x3p", "part-001.x3p", "cut.x3p", "late.x3p")}
+    again = WatchFeed(folder, known, incoming=Incoming(settle=0.05, give_up=0.1))
+    assert taken_of(again, 1.0) == []
+    save_scan(scan_of(0.12), folder / "late.x3p")
+    assert taken_of(again, 1.0) == ["late.x3p"], "a name that is used again is another part"
+
+
+def taken_of(feed, seconds):
+    """The names that a watched folder hands over within a time, which goes by at once."""
+    taken, now = [], time.monotonic()
+    with pytest.MonkeyPatch.context() as patch:
+        for k in range(int(seconds / 0.05)):
+            patch.setattr("hemtra.runtime.feeds.time.monotonic", lambda k=k: now + 0.05 * k)
+            taken += [path.name for path in feed._complete()]
+    return taken
+
+
+def test_a_file_is_waited_for_until_all_of_it_is_there(tmp_path):
+    """Whoever writes it pauses for longer than a file takes to settle."""
+    save_scan(scan_of(0.2), tmp_path / "whole.bin.x3p")
+    raw = (tmp_path / "whole.bin.x3p").rename(tmp_path / "whole.bin").read_bytes()
+    folder = tmp_path / "in"
+    folder.mkdir()
+    os.mkfifo(folder / "pipe.x3p")
+    (folder / "gone.x3p").symlink_to(folder / "nowhere")
+    (folder / "folder.x3p").mkdir()
+    feed = WatchFeed(folder, {}, incoming=Incoming(settle=0.1, give_up=30.0))
+    with (folder / "slow.x3p").open("wb") as writing:
+        for piece in (raw[:5000], raw[5000:9000]):
+            writing.write(piece)
+            writing.flush()
+            assert taken_of(feed, 1.0) == []
+        writing.write(raw[9000:])
+    assert taken_of(feed, 1.0) == ["slow.x3p"]
+    assert taken_of(feed, 1.0) == []
+    tiff = folder / "a.tif"
+    save_scan(scan_of(0.2), tiff)
+    whole = tiff.read_bytes()
+    tiff.write_bytes(whole[: len(whole) - 100])
+    assert taken_of(feed, 1.0) == []
+    tiff.write_bytes(whole)
+    assert taken_of(feed, 1.0) == ["a.tif"]
 
 
 def test_scans_are_kept_as_the_station_asks_within_their_disk(records, tmp_path):

@@ -16,6 +16,7 @@ import pytest
 from test_production import PLAN, Heard, count, folder_of, start_run
 
 from hemtra.core.plan.signals import Digital
+from hemtra.core.station.outside import Incoming
 from hemtra.link.io_link import IoLink
 from hemtra.runtime.demo import PLAN_FILE, TRAY
 from hemtra.runtime.feeds import FolderFeed, WatchFeed
@@ -148,7 +149,7 @@ def test_a_thousand_empty_and_hostile_files_are_an_event_each(tmp_path):
         (folder / f"f{k:04d}.x3p").write_bytes(content)
     (folder / "z-good.x3p").write_bytes(whole)
     records, heard = Records(str(tmp_path / "r.db")), Heard()
-    feed = WatchFeed(folder, set(), parts=1001)
+    feed = WatchFeed(folder, {}, parts=1001, incoming=Incoming(give_up=0.5))
     run = Production(Setup(PLAN), feed, ThreadWorkers(PLAN, 2), records, None, heard.listeners)
     run.start()
     assert run.wait(300)

@@ -107,7 +107,7 @@ def test_lots_go_on_where_they_stopped_until_a_new_one_begins(records, tmp_path)
     assert again.next_number(new) == 1
     assert again.open_lot("steps", lot.name).id == lot.id
     assert {found.name for found in again.all_lots()} >= {lot.name, new.name}
-    assert again.known_sources(tmp_path) == set()
+    assert again.known_sources(tmp_path) == {}
     again.close()
 
 

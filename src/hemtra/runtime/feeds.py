@@ -2,23 +2,31 @@
 
 from __future__ import annotations
 
+import stat
 import threading
 import time
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Protocol
 
 from hemtra.core.errors import FileError
 from hemtra.core.scan.scan import Scan
-from hemtra.storage.scans import FORMATS
+from hemtra.core.station.outside import Incoming
+from hemtra.storage.scans import FORMATS, is_whole
 
 LOOK = 0.1
 """s between two looks into a folder."""
-QUIET = 2
-"""Looks in a row at which a file must be the same before it is taken: what writes it has finished."""
-EMPTY_WAIT = 2.0
-"""s after which an empty file counts as one that will not be filled any more."""
+
+
+@dataclass(frozen=True)
+class _Seen:
+    """A file as it was looked at: which one, when it changed, and how large; and since when it is like that."""
+
+    inode: int
+    changed: int
+    size: int
+    since: float = field(default=0.0, compare=False)
 
 
 @dataclass(frozen=True)
@@ -94,23 +102,32 @@ class FolderFeed:
 
 
 class WatchFeed:
-    """A folder being filled: each scan once, as soon as it is complete, oldest first."""
+    """A folder being filled: each scan once, as soon as it is complete, oldest first.
+
+    A file is the one that it was by its inode, its time and its size, so a name may be used again.
+    """
 
     live = False
 
-    def __init__(self, folder: Path, known: set[str], parts: int | None = None) -> None:
-        """known: files that have been judged before. Raises `FileError` when there is no such folder."""
+    def __init__(
+        self,
+        folder: Path,
+        known: Mapping[str, float],
+        parts: int | None = None,
+        incoming: Incoming = Incoming(),  # noqa: B008
+    ) -> None:
+        """known: files that have been judged before, and when. Raises `FileError` without such a folder."""
         if not folder.is_dir():
             raise FileError(f"There is no folder {folder} to watch; make it, or name another.")
-        self._folder, self._known, self._parts = folder, set(known), parts
-        self._seen: dict[Path, tuple[tuple[int, int], int, float]] = {}
+        self._folder, self._known, self._parts, self._incoming = folder, dict(known), parts, incoming
+        self._seen: dict[Path, _Seen] = {}
+        self._taken: dict[Path, _Seen] = {}
 
     def run(self, put: Put, stopping: threading.Event, paused: threading.Event) -> None:
         """Look into the folder until stopped."""
         left = self._parts
         while not stopping.is_set():
             for path in [] if paused.is_set() else self._complete():
-                self._known.add(str(path))
                 now = time.time()
                 put(Arrived(str(path), now, now, path=path))
                 left = None if left is None else left - 1
@@ -119,33 +136,43 @@ class WatchFeed:
             stopping.wait(LOOK)
 
     def _complete(self) -> list[Path]:
-        """The new files that have not changed for some looks, oldest first."""
+        """The new files that are complete, or that were waited for long enough, oldest first."""
         found: list[tuple[int, str, Path]] = []
         try:
-            there = list(self._folder.iterdir())
+            there = [path for path in self._folder.iterdir() if _is_scan(path)]
         except OSError as error:
             raise FileError(
                 f"The folder {self._folder} cannot be read any more ({error.strerror}); bring it back, and"
                 " start again."
             ) from error
+        self._seen = {path: seen for path, seen in self._seen.items() if path in there}
         for path in there:
-            if str(path) in self._known or not _is_scan(path):
+            now = self._looked_at(path)
+            if now is None or self._taken.get(path) == now:
                 continue
-            try:
-                stat = path.stat()
-            except OSError:
-                continue  # it went away again
-            now = (stat.st_size, stat.st_mtime_ns)
-            before, count, since = self._seen.get(path, ((-1, -1), 0, time.monotonic()))
-            if now != before:
-                count, since = 0, time.monotonic()
-            self._seen[path] = (now, count + 1, since)
-            waiting = stat.st_size == 0 and time.monotonic() - since < EMPTY_WAIT
-            if count + 1 > QUIET and not waiting:
-                found.append((stat.st_mtime_ns, path.name, path))
+            before = self._seen.get(path)
+            if before != now:
+                self._seen[path] = now
+                continue
+            still = time.monotonic() - before.since
+            if still < self._incoming.settle or (still < self._incoming.give_up and not is_whole(path)):
+                continue
+            self._taken[path] = now
+            found.append((now.changed, path.name, path))
         for _, _, path in found:
             del self._seen[path]
         return [path for _, _, path in sorted(found)]
+
+    def _looked_at(self, path: Path) -> _Seen | None:
+        """What a name stands for now; None where that is no ordinary file, or was judged by an earlier run."""
+        try:
+            there = path.stat()
+        except OSError:
+            return None  # it went away again, or leads nowhere
+        changed = max(there.st_mtime_ns, there.st_ctime_ns)
+        if not stat.S_ISREG(there.st_mode) or changed <= 1e9 * self._known.get(str(path), -1.0):
+            return None
+        return _Seen(there.st_ino, changed, there.st_size, time.monotonic())
 
     def travel(self) -> float | None:
         """A folder has no belt."""

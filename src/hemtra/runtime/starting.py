@@ -13,6 +13,7 @@ import platformdirs
 from hemtra.core.errors import HemtraError
 from hemtra.core.plan.document import Plan
 from hemtra.core.scan.scan import Scan
+from hemtra.core.station.outside import Incoming
 from hemtra.core.station.station import Station
 from hemtra.link.io_link import IoLink
 from hemtra.runtime.belt_mark import BeltMark, BeltNotClear
@@ -121,7 +122,8 @@ def _belt(station: Station, asked: Asked) -> BeltMark:
 def _feed(asked: Asked, station: Station | None, records: Records) -> Feed:
     if asked.watch is not None:
         folder = asked.watch.resolve()
-        return WatchFeed(folder, records.known_sources(folder), asked.parts)
+        incoming = Incoming() if station is None else station.incoming
+        return WatchFeed(folder, records.known_sources(folder), asked.parts, incoming)
     if asked.replay is not None:
         return FolderFeed.of(asked.replay, asked.parts, asked.rate)
     if station is None:

@@ -20,6 +20,15 @@ def load_scan(path: str | Path) -> Scan:
     return scan
 
 
+def is_whole(path: Path) -> bool:
+    """Whether a file holds all that its format begins with, as far as can be told without reading it."""
+    try:
+        whole: bool = _format_of(path).is_whole(path)
+    except FileError:
+        return False
+    return whole
+
+
 def save_scan(scan: Scan, path: str | Path) -> None:
     """Write a scan atomically, in the format of the suffix. Raises `FileError`."""
     path = Path(path)

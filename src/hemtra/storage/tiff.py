@@ -5,6 +5,7 @@ Intensity and the station do not fit into it; X3P keeps them.
 
 from __future__ import annotations
 
+import io
 import json
 from pathlib import Path
 from typing import Any
@@ -42,6 +43,20 @@ def read(path: Path) -> Scan:
     if grid is None:
         raise FileError(f"{path.name} does not say its pitch; add resolution tags in pixels per cm.")
     return Scan(HeightMap(z, **grid), name=path.name)
+
+
+def is_whole(path: Path) -> bool:
+    """Whether the strips that its first page names lie within the file."""
+    with opened(path) as stream:
+        size = stream.seek(0, io.SEEK_END)
+        stream.seek(0)
+        try:
+            with tifffile.TiffFile(stream) as file:
+                page = file.pages[0]
+                ends = zip(page.dataoffsets, page.databytecounts, strict=True)
+                return all(first + many <= size for first, many in ends)
+        except Exception:  # tifffile raises nearly anything on damaged files
+            return False
 
 
 def write(scan: Scan, path: Path) -> None:

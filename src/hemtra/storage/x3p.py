@@ -105,6 +105,12 @@ def read_stream(stream: IO[bytes], path: Path) -> Scan:
     )
 
 
+def is_whole(path: Path) -> bool:
+    """Whether its list of contents, which is written last, stands at its end."""
+    with opened(path) as stream:
+        return zipfile.is_zipfile(stream)
+
+
 def write(scan: Scan, path: Path) -> None:
     """Save a scan atomically. Raises `FileError` when it cannot be written."""
     with atomic_write(path) as stream, zipfile.ZipFile(stream, "w", zipfile.ZIP_STORED) as archive:

@@ -51,6 +51,20 @@ class IoBlock(Form):
     )
 
 
+class Incoming(Form):
+    """When a scan that is put into a watched folder is complete."""
+
+    settle: Annotated[float, Field(ge=0.05, le=600.0)] = setting(
+        0.5, "settles in", "A file that has not changed for so long is taken.", unit="s"
+    )
+    give_up: Annotated[float, Field(ge=0.0, le=86_400.0)] = setting(
+        20.0,
+        "waits for the rest",
+        "A file that cannot be read as a whole is waited for so long before it is not measured.",
+        unit="s",
+    )
+
+
 class Keeping(Form):
     """Which scans are kept, and how much disk they may take."""
 

@@ -13,7 +13,7 @@ from hemtra.core.form import Form
 from hemtra.core.scan.heightmap import Grid
 from hemtra.core.station.mount import SensorMount
 from hemtra.core.station.optics import SensorModel
-from hemtra.core.station.outside import IoBlock, Keeping
+from hemtra.core.station.outside import Incoming, IoBlock, Keeping
 from hemtra.core.station.starts import Trigger
 from hemtra.core.station.travel import Line, Travel
 from hemtra.core.station.trigger import TriggerRules
@@ -34,6 +34,7 @@ class Station(Form):
     trigger: Trigger = Trigger()
     line: Line = Line()
     io: IoBlock = IoBlock()
+    incoming: Incoming = Incoming()
     keeping: Keeping = Keeping()
 
     model_config = ConfigDict(frozen=True, extra="forbid", validate_by_name=True, validate_by_alias=True)

@@ -86,7 +86,8 @@ def pages_for(station: Station) -> tuple[Page, ...]:
     travel = Page(
         "Travel", (("Travel", "travel"), ("Encoder", "travel.encoder"), ("Line", "line")), ("encoder",)
     )
-    outside = Page("Outside", (("I/O block, Modbus TCP", "io"), ("Scans of a run", "keeping")))
+    run = (("Watched folder", "incoming"), ("Scans of a run", "keeping"))
+    outside = Page("Outside", (("I/O block, Modbus TCP", "io"), *run))
     return (*sensors, travel, Page("Trigger", (("Trigger", "trigger"),)), outside)
 
 

@@ -310,11 +310,15 @@ class Records:
             found = db.execute(query.order_by(parts.c.number).limit(most))
             return [part_of(row) for row in found]
 
-    def known_sources(self, folder: Path) -> set[str]:
-        """The scan files of a folder that have been judged already."""
+    def known_sources(self, folder: Path) -> dict[str, float]:
+        """The scan files of a folder that have been judged already, and when last, in seconds since 1970."""
         with told(self.name), self._engine.connect() as db:
-            query = select(parts.c.source).where(parts.c.source.startswith(f"{folder}/", autoescape=True))
-            return set(db.execute(query).scalars())
+            query = (
+                select(parts.c.source, func.max(parts.c.scanned))
+                .where(parts.c.source.startswith(f"{folder}/", autoescape=True))
+                .group_by(parts.c.source)
+            )
+            return {source: float(when) for source, when in db.execute(query)}
 
     # -- events -----------------------------------------------------------------------------------
 
