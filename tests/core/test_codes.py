@@ -40,6 +40,7 @@ def test_a_code_is_read_at_any_angle_and_compared(turn):
         ("pattern", "R*2?", 1.0),
         ("pattern", "*#", 1.0),
         ("pattern", "RPC-8*", 0.0),
+        ("pattern", "##C-7*", 0.0),
         ("pattern", "*a*a*a*a*a*a*a*a*a*a*b", 0.0),
     ):
         found = (

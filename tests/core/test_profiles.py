@@ -285,3 +285,13 @@ def test_an_arc_without_noise_is_found_exactly(radius, span, start):
     turn = np.radians(start + np.linspace(0, span, 60))
     x, z, r, _ = robust_arc(3.0 + radius * np.cos(turn), -7.0 + radius * np.sin(turn), 0.003)
     assert (x, z, r) == pytest.approx((3.0, -7.0, radius), abs=1e-8 * radius)
+
+
+def test_a_share_counts_only_what_surely_lies_within():
+    """Of ten values two lie nearer to a limit than the uncertainty."""
+    values = np.array([0.5] * 8 + [0.97, 0.03])
+    series = Series(values, np.arange(10.0), np.zeros((10, 3)), {})
+    cases = ((0.0, 1.0, Verdict.PASS), (0.05, 0.8, Verdict.FAIL), (0.02, 1.0, Verdict.PASS))
+    for uncertainty, share, verdict in cases:
+        found = combined(series, Demand("share", 0.0, 1.0, 2, uncertainty, share=90.0))
+        assert (found.share, found.verdict) == (pytest.approx(share), verdict)

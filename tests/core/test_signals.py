@@ -35,6 +35,8 @@ LOST = (row(1, Verdict.NOT_MEASURED), row(2, Verdict.PASS, 0.25))
         ("value_1 > 1.2", False, True, True),  # not known when nothing was measured, and then on
         ("1 if value_1 < 1 else 0", True, False, True),
         ("passes_9", True, True, True),  # a balloon that the sheet has no more
+        ("missing_1 or value_1 > 1.2", False, True, True),
+        ("passes_1 and value_1 < 1.2", True, False, False),  # what is settled asks for no value
     ],
 )
 def test_a_digital_signal_says_what_its_expression_says(when, good, bad, lost):

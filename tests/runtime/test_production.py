@@ -141,7 +141,7 @@ def test_a_part_is_on_record_before_it_is_signalled(records, tmp_path):
     run, _ = produce(records, FolderFeed.of(folder_of(tmp_path / "in", [0.2, 0.5])), plan, signaller)
     assert seen == [(1, 1), (2, 2)], "the record of each part is there when its number goes out"
     assert [p.signal for p in records.parts_of(run.lot)] == [SENT, SENT]
-    lines = [dict(f.coils) for f in link.frames if any(c >= 16 for c in f.coils)]
+    _, *lines = [dict(f.coils) for f in link.frames if any(c >= 16 for c in f.coils)]
     assert lines[0] == {16: False, 3: True}
     assert {16: True, 3: False} in lines
     assert {17: True} in lines
@@ -362,6 +362,28 @@ def test_a_database_locked_for_a_while_loses_nothing(records, tmp_path):
     threading.Timer(1.0, other.execute, ["rollback"]).start()
     run, heard = produce(records, FolderFeed.of(folder_of(tmp_path / "in", [0.2, 0.5]), parts=6))
     assert len(records.parts_of(run.lot)) == len(heard.done) == 6
+    other.close()
+
+
+def test_a_stop_for_a_locked_database_is_on_record_once_it_is_free(records, tmp_path):
+    """The lock goes once the line has said that it stops."""
+    other = sqlite3.connect(tmp_path / "records.db", isolation_level=None, check_same_thread=False)
+    records.patience.seconds = 0.2
+    heard = Heard()
+
+    def event(found):
+        heard.events.append(found)
+        if found.kind == "stopped":
+            other.execute("rollback")
+
+    feed = FolderFeed.of(folder_of(tmp_path / "in", [0.2]), parts=50)
+    listeners = Listeners(heard.done.append, event, heard.ended.append)
+    run = Production(Setup(PLAN), feed, ThreadWorkers(PLAN), records, None, listeners)
+    other.execute("begin immediate")
+    run.start()
+    assert run.wait(60)
+    assert "part 1 has no record" in heard.ended[0]
+    assert [e.kind for e in records.events_of(run.lot)] == [e.kind for e in heard.events] == ["stopped"]
     other.close()
 
 

@@ -11,6 +11,7 @@ from hemtra import save_plan
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.plan.signals import Digital
 from hemtra.link.addresses import RESULT, VERDICT
+from hemtra.link.io_link import line_coil
 from hemtra.runtime.belt_mark import BeltMark, BeltNotClear
 from hemtra.runtime.feeds import FolderFeed
 from hemtra.runtime.line_feeds import StationFeed
@@ -150,3 +151,14 @@ def test_a_part_is_followed_from_where_the_eye_saw_it_however_late_it_is_handled
     fronts = feed._line.motion.fronts
     assert [travel for travel, _ in taken] == [pytest.approx(front - 300.0, abs=2.5) for front in fronts]
     assert all(now > travel + 280.0 for travel, now in taken)
+
+
+@pytest.mark.parametrize("pulse", [0.0, 20.0])
+def test_an_inverted_line_rests_until_there_is_a_part(pulse):
+    link = FakeLink()
+    signaller = Signaller((Digital(name="ok", line=3, when="fails", inverted=True, pulse=pulse),), link)
+    signaller.start()
+    assert link.frames[0].coils[line_coil(3)] is True
+    signaller.part(1, Verdict.FAIL, (), None)
+    until(lambda: any(f.coils.get(line_coil(3)) is False for f in link.frames))
+    signaller.stop()

@@ -288,3 +288,15 @@ def trouble_of(look, path, out) -> str:
     except FileError as error:
         return str(error)
     return ""
+
+
+def test_a_new_lot_ends_the_ones_that_are_open(tmp_path):
+    records = Records(str(tmp_path / "r.db"))
+    first = records.open_lot("plan")
+    assert records.open_lot("plan") == first
+    other = records.open_lot("another plan")
+    second = records.open_lot("plan", new=True)
+    ended = {lot.id: lot.ended is not None for lot in records.all_lots()}
+    assert ended == {first.id: True, second.id: False, other.id: False}
+    assert records.open_lot("plan") == second
+    records.close()

@@ -14,7 +14,6 @@ import time
 from collections import deque
 from collections.abc import Callable
 from concurrent.futures import Future
-from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -35,6 +34,8 @@ IN_FLIGHT = 8
 """Scans that may wait or be judged at a time: memory stays bounded."""
 SETTLE = 0.5
 """s after which what became of signals is written down, when no part comes that would take it along."""
+SHORT = 2.0
+"""s that records are waited for once they are in trouble: they were waited for long enough."""
 RECENT = 200
 """Parts whose times make the rate and latency that are shown."""
 
@@ -125,6 +126,8 @@ class Production:
         self.trouble = ""
         self._unrecorded = 0
         """Parts without a record: from the first that could not be written on, nothing is signalled."""
+        self._untold: list[tuple[Event, int | None]] = []
+        """Events that are not on record yet."""
         self.unsignalled = 0
         """Parts whose signals did not all reach the block."""
         self.closing: list[Callable[[], None]] = []
@@ -317,6 +320,7 @@ class Production:
         except HemtraError as error:
             # without a record no part is signalled, so the line cannot go on
             self._unrecorded = 1
+            self.records.patience.seconds = SHORT
             self._end(f"{error} The line was stopped; part {number} has no record.")
             return
         self._next += 1
@@ -404,6 +408,8 @@ class Production:
             self.belt.take_away()
         try:
             self._settle()
+            for event, part in self._untold:
+                self.records.event(self.lot, event, part)
         except HemtraError as error:
             self.trouble = self.trouble or str(error)
         if self._unrecorded > 1:
@@ -421,10 +427,15 @@ class Production:
         self._stopping.set()
 
     def _tell(self, event: Event, part: int | None = None) -> None:
-        # the records may be what is in trouble; whoever listens hears of it all the same
-        with suppress(HemtraError):
-            self.records.event(self.lot, event, part)
+        # whoever listens hears of it at once; where the records are what is in trouble it is kept for later
         self.listeners.event(event)
+        if self._unrecorded:
+            self._untold.append((event, part))
+            return
+        try:
+            self.records.event(self.lot, event, part)
+        except HemtraError:
+            self._untold.append((event, part))
 
     def _ready(self, on: bool) -> None:
         if self.signaller is not None:

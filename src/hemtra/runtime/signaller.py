@@ -89,9 +89,10 @@ class Signaller:
         self._thread = threading.Thread(target=self._tick, name="gate", daemon=True)
 
     def start(self) -> None:
-        """Connect, and be ready."""
+        """Connect, and be ready; lines stand as where there is no part."""
         self.link.start()
-        self.link.put(Frame({READY: True, BUSY: False}, state=True))
+        resting = {line_coil(s.line): s.inverted for s in self._signals if isinstance(s, Digital)}
+        self.link.put(Frame({**resting, READY: True, BUSY: False}))
         self._thread.start()
 
     def busy(self, on: bool) -> None:

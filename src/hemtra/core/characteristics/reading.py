@@ -16,6 +16,8 @@ from hemtra.core.plan.registry import register
 
 LONGEST = 200
 
+DIGITS = "0123456789"
+
 
 @register
 class ReadsAsKind(Kind):
@@ -90,4 +92,4 @@ def _matches(pattern: str, text: str) -> bool:
 
 
 def _fits(sign: str, letter: str) -> bool:
-    return sign in ("?", letter) or (sign == "#" and letter.isdecimal())
+    return sign in ("?", letter) or (sign == "#" and letter in DIGITS)

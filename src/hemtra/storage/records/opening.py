@@ -9,6 +9,7 @@ import sqlite3
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -39,7 +40,18 @@ class RecordsFull(RecordsError):
     """There is no room for more records."""
 
 
-def open_engine(url: str, *, create: bool = True) -> Engine:
+@dataclass
+class Patience:
+    """How long a locked database is waited for, in s; less once it is known to be in trouble."""
+
+    seconds: float = PATIENCE
+
+    def set_on(self, connection: Any, *_: Any) -> None:
+        """Tell a connection that is taken from its pool."""
+        connection.execute(f"PRAGMA busy_timeout={round(1000 * self.seconds)}")
+
+
+def open_engine(url: str, patience: Patience, *, create: bool = True) -> Engine:
     """An engine on a database in today's form. Raises `RecordsError`.
 
     create: make it where there is none; what only reads must not.
@@ -66,6 +78,7 @@ def open_engine(url: str, *, create: bool = True) -> Engine:
         raise RecordsError(f"Records cannot be kept in {parsed.drivername}: {error}.") from None
     if sqlite:
         event.listen(engine, "connect", _prepare_sqlite)
+        event.listen(engine, "checkout", patience.set_on)
     with told(name), _alone(parsed.database if sqlite else None):
         _migrate(engine, name, create=create)
     return engine
@@ -161,7 +174,7 @@ def told(name: str) -> Iterator[None]:
             ) from error
         if "locked" in words or "busy" in words:
             raise RecordsError(
-                f"{name} has been locked by another program for {PATIENCE:.0f} s. Close that, and try again."
+                f"{name} is locked by another program, and was waited for. Close that, and try again."
             ) from error
         if "not a database" in words or "malformed" in words or "corrupt" in words:
             raise RecordsError(f"{name} is damaged: {DAMAGED}") from error

@@ -21,7 +21,7 @@ from hemtra.core.plan.limits import Judged, Verdict
 from hemtra.core.plan.registry import kind_named
 from hemtra.core.station.station import Station
 from hemtra.storage.plans import to_json
-from hemtra.storage.records.opening import RecordsError, masked, open_engine, told
+from hemtra.storage.records.opening import Patience, RecordsError, masked, open_engine, told
 from hemtra.storage.records.schema import (
     CODES,
     VERDICTS,
@@ -113,7 +113,8 @@ class Records:
     def __init__(self, url: str, *, create: bool = True) -> None:
         """url: a file, or any URL that SQLAlchemy knows. create: make it where there is none."""
         self.url = url
-        self._engine = open_engine(url, create=create)
+        self.patience = Patience()
+        self._engine = open_engine(url, self.patience, create=create)
         self.name = self._engine.url.database or masked(url)
         self._rows: dict[int, dict[int, int]] = {}
         """By revision, the key of each balloon's characteristic."""
