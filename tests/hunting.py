@@ -16,6 +16,7 @@ from functools import cache
 from typing import TypeAlias
 
 import numpy as np
+import scipy
 
 from hemtra import HeightMap
 from hemtra.core.plan.document import ByProfile, Characteristic, Plan, Step
@@ -682,10 +683,14 @@ def _along_bead(data: HeightMap, path, s: float, length: float) -> np.ndarray:
     """Which points lie along a stretch of the bead's path."""
     course = path.course
     at = course.at((s + np.arange(0.0, length, 0.1)) % course.length)
-    where = np.zeros(data.shape, bool)
-    for x, y in at[::4]:
-        where |= np.hypot(data.x[None, :] - x, data.y[:, None] - y) < 2.4
-    return where
+    off = np.ones(data.shape, bool)
+    rows, cols = (
+        np.round((v - v0) / d).astype(int)
+        for v, v0, d in ((at[:, 1], data.grid.y0, data.grid.dy), (at[:, 0], data.grid.x0, data.grid.dx))
+    )
+    off[rows, cols] = False
+    near: np.ndarray = scipy.ndimage.distance_transform_edt(off, (data.grid.dy, data.grid.dx)) < 2.4
+    return near
 
 
 def _gone(data: HeightMap, path, value: float) -> Callable[[Rng, float], Injected]:

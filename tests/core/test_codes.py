@@ -88,3 +88,36 @@ def test_a_code_can_be_compared_with_the_serial_of_the_part():
     assert whole.evaluate(Given(data, None, {"of": (code,)}, serial="RPC-7 000123")).value.value == 1.0
     with pytest.raises(NotMeasured, match="which serial"):
         kind.evaluate(Given(data, None, {"of": (code,)}))
+
+
+def barred(turn: float, *, inverted: bool = False, module: float = 0.3) -> tuple[HeightMap, str]:
+    """A map with a Code 128 printed on it in the middle, 8 mm high."""
+    text = "AB123"
+    code = zxingcpp.create_barcode(text, zxingcpp.BarcodeFormat.Code128)
+    bars = (np.array(code.to_image(scale=1, add_quiet_zones=False)) < 128)[0]
+    u, v = local(0.0, 0.0, turn)
+    j = np.floor(u / module + bars.size / 2).astype(int)
+    dark = (np.abs(v) < 4.0) & (j >= 0) & (j < bars.size) & bars[np.clip(j, 0, bars.size - 1)]
+    noise = np.random.default_rng(1).normal(0.0, 8.0, X.shape)
+    grey = np.where(dark != inverted, 40.0, 200.0) + noise
+    return HeightMap(np.zeros(X.shape), np.clip(grey, 0, 255).astype(np.uint8), 0.1, 0.1, -20, -15), text
+
+
+@pytest.mark.parametrize("inverted", [False, True])
+@pytest.mark.parametrize("turn", [0.0, 33.0, 45.0, 90.0, 150.0])
+def test_bars_are_read_at_any_angle_dark_or_light(turn, inverted):
+    data, text = barred(turn, inverted=inverted)
+    code = CodeKind(symbology="code128").evaluate(Given(data, RectangleZone(x=0, y=0, width=36, height=28)))
+    assert code.value.text == text
+    # bars have no place along themselves, so only the middle across them is theirs
+    c, s = math.cos(math.radians(turn)), math.sin(math.radians(turn))
+    assert abs(code.value.x * c + code.value.y * s) < 0.5
+
+
+def test_a_small_code_is_found_in_a_large_zone():
+    data = printed("RPC-7 000123", 20.0)
+    g = data.grid
+    small = HeightMap(data.z, data.intensity, g.dx / 2, g.dy / 2, g.x0 / 2, g.y0 / 2)
+    x0, x1, y0, y1 = small.extent
+    wide = RectangleZone(x=(x0 + x1) / 2, y=(y0 + y1) / 2, width=x1 - x0, height=y1 - y0)
+    assert CodeKind().evaluate(Given(small, wide)).value.text == "RPC-7 000123"

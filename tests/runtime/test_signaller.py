@@ -142,7 +142,7 @@ def test_a_belt_that_was_cut_off_is_asked_about_or_rejected(tmp_path, monkeypatc
 def test_a_part_is_followed_from_where_the_eye_saw_it_however_late_it_is_handled():
     """The eye hangs 300 mm before the laser, and whoever takes the scans is slow."""
     station = STATION.with_part("trigger", distance=300.0, delay=280.0).with_part("travel", speed=2000.0)
-    feed, taken = StationFeed(station, [part_named("rain-pump-cover", 3)] * 2, 3), []
+    feed, taken = StationFeed(station, [part_named("rain-pump-cover", 3)], 3), []
 
     def put(arrived):
         taken.append((arrived.travel, feed.travel()))

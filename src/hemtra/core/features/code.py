@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any, ClassVar, Literal
 
@@ -16,6 +17,7 @@ from hemtra.core.geometry.elements import Point
 from hemtra.core.marks import Evidence, Polyline
 from hemtra.core.plan.kind import Absent, Given, Kind, Outcome
 from hemtra.core.plan.registry import register
+from hemtra.core.scan.zones import AnyZone
 
 SEEN_WHOLE = 0.9
 """Share of the zone that must hold data for a code that cannot be read to be missing."""
@@ -23,6 +25,11 @@ LARGEST = 1600
 """Points along the longer side of what is read; more is made coarser first."""
 SMALLEST, FINER = 200, 1.5
 """Points along the longer side at least, and how much finer than the map: modules span several points."""
+BUSY, BUSY_SHARE = 2.0, 0.4
+"""mm over which it is looked how much brightness changes, and the share of the greatest that is a code."""
+RARE = 0.1
+"""Percent of a zone that a small code in it may be."""
+LINEAR = ("code128", "code39", "ean13")
 FORMATS = {
     "data-matrix": "DataMatrix",
     "qr": "QRCode",
@@ -73,9 +80,11 @@ class CodeKind(Kind):
 
     def evaluate(self, given: Given) -> Outcome:
         """A `ReadCode`, or that there is none. Raises `NotMeasured` where that cannot be told, or for two."""
-        picture, pitch = self._picture(given)
-        found = self._read(picture) or self._read(_smoothed(picture))
-        if not found:
+        for picture, pitch, zone in self._pictures(given):  # noqa: B007
+            found = self._read(picture)
+            if found:
+                break
+        else:
             why = "no code could be read in the zone; check light and contrast, or enlarge the zone"
             if given.window().data_share(given.data) < SEEN_WHOLE:
                 raise NotMeasured(why)
@@ -86,13 +95,12 @@ class CodeKind(Kind):
         if len({code.text for code in found}) > 1:
             raise NotMeasured(f"{len(found)} codes lie in the zone; make it hold one only")
         code, place = found[0], found[0].position
-        assert given.zone is not None
         middle = np.array([picture.shape[1] - 1, picture.shape[0] - 1]) / 2
         spots = [place.top_left, place.top_right, place.bottom_right, place.bottom_left]
         # the picture's rows run from the far side of the zone, as a code is read
         u = np.array([(spot.x - middle[0]) * pitch for spot in spots])
         v = np.array([(middle[1] - spot.y) * pitch for spot in spots])
-        corners = tuple((float(x), float(y)) for x, y in given.zone.outward(u, v))
+        corners = tuple((float(x), float(y)) for x, y in zone.outward(u, v))
         x, y = (float(np.mean([c[k] for c in corners])) for k in (0, 1))
         z = given.data.height_at(x, y) or 0.0
         read = ReadCode(x, y, z, code.text, str(code.format).removeprefix("BarcodeFormat."), corners)
@@ -115,15 +123,40 @@ class CodeKind(Kind):
         code: ReadCode = outcome.value
         return Evidence((Polyline(np.array([(x, y, code.z) for x, y in code.corners]), "fit", closed=True),))
 
-    def _picture(self, given: Given) -> tuple[ByteArray, float]:
-        """The zone upright, as a picture with square points and its far side first; and mm a point."""
-        data, zone = given.data, given.zone
+    def _pictures(self, given: Given) -> Iterator[tuple[ByteArray, float, AnyZone]]:
+        """Pictures to read it in, the likeliest first; mm a point of each, and where it was taken.
+
+        Bars are read at right angles only, so the zone is turned to them; light ones on a dark ground are
+        turned round; small modules want a finer picture, and a small code in a large zone one of itself.
+        """
+        zone = given.zone
+        if zone is None:
+            raise NotMeasured("it has no zone; draw one about the code")
+        picture, pitch = self._picture(given, zone, FINER)
+        yield picture, pitch, zone
+        yield _smoothed(picture), pitch, zone
+        whole, pitch = self._picture(given, zone, FINER, RARE)
+        close = _about_the_busiest(whole, pitch, zone)
+        zones = [zone, close] if close.area < zone.area / 2 else [zone]
+        if self.symbology in LINEAR or self.symbology == "any":
+            zones += [_turned(one, across_bars(picture)) for one in zones]
+        for finer in (FINER, 2 * FINER):
+            for one in reversed(zones):
+                again, pitch = self._picture(given, one, finer)
+                for made in (again, 255 - again, _smoothed(again), 255 - _smoothed(again)):
+                    yield np.ascontiguousarray(made), pitch, one
+
+    def _picture(self, given: Given, zone: AnyZone, finer: float, ends: float = 2.0) -> tuple[ByteArray, float]:
+        """A zone upright, as a picture with square points and its far side first; and mm a point.
+
+        ends: percent of the points at either end that may be as bright or dark as can be.
+        """
+        data = given.data
         given.window()
-        assert zone is not None
         if data.intensity is None:
             raise NotMeasured("the scan has no intensity, which a code is read from")
         grid, longest = data.grid, max(zone.width, zone.height)
-        pitch = min(max(min(grid.dx, grid.dy) / FINER, longest / LARGEST), longest / SMALLEST)
+        pitch = min(max(min(grid.dx, grid.dy) / finer, longest / LARGEST), longest / SMALLEST)
         cols, rows = max(round(zone.width / pitch), 2), max(round(zone.height / pitch), 2)
         u = (np.arange(cols) - (cols - 1) / 2) * pitch
         v = ((rows - 1) / 2 - np.arange(rows)) * pitch
@@ -136,11 +169,44 @@ class CodeKind(Kind):
         )
         if self.contrast == "local":
             grey = grey - scipy.ndimage.uniform_filter(grey, max(round(0.2 * min(grey.shape)), 3))
-        low, high = np.percentile(grey, [2, 98])
+        low, high = np.percentile(grey, [ends, 100.0 - ends])
         if high - low < 1e-6:
             raise NotMeasured("the zone is equally bright all over; there is nothing to read")
         picture: ByteArray = np.clip((grey - low) / (high - low) * 255.0, 0.0, 255.0).astype(np.uint8)
         return np.ascontiguousarray(picture), pitch
+
+
+def across_bars(picture: ByteArray) -> float:
+    """Degrees, counter-clockwise, from the rows of a picture to the direction in which it changes most.
+
+    That of the structure tensor, summed over the picture (Förstner and Gülch 1987).
+    """
+    smooth = scipy.ndimage.gaussian_filter(picture.astype(np.float32), 1.5)
+    down, right = np.gradient(smooth)
+    up = -down  # its first row is the far side
+    xx, yy, xy = (float((a * b).sum()) for a, b in ((right, right), (up, up), (right, up)))
+    return math.degrees(math.atan2(2.0 * xy, xx - yy)) / 2.0
+
+
+def _turned(zone: AnyZone, degrees: float) -> AnyZone:
+    """A zone turned about its middle, as large as what it was fits into."""
+    c, s = abs(math.cos(math.radians(degrees))), abs(math.sin(math.radians(degrees)))
+    size = {"width": c * zone.width + s * zone.height, "height": s * zone.width + c * zone.height}
+    return zone.model_copy(update={**size, "rotation": zone.rotation + degrees})
+
+
+def _about_the_busiest(picture: ByteArray, pitch: float, zone: AnyZone) -> AnyZone:
+    """The part of a zone where brightness changes most, with some room about it."""
+    steep = np.hypot(*np.gradient(scipy.ndimage.gaussian_filter(picture.astype(np.float32), 1.0)))
+    busy = scipy.ndimage.uniform_filter(steep, max(round(BUSY / pitch), 3))
+    inside = busy > BUSY_SHARE * busy.max()
+    rows, cols = (np.flatnonzero(inside.any(axis=axis)) for axis in (1, 0))
+    u = ((cols[0] + cols[-1]) / 2 - (picture.shape[1] - 1) / 2) * pitch
+    v = ((picture.shape[0] - 1) / 2 - (rows[0] + rows[-1]) / 2) * pitch
+    x, y = zone.outward(np.array([u]), np.array([v]))[0]
+    width, height = (float(np.ptp(ends) * pitch + 2 * BUSY) for ends in (cols, rows))
+    size = {"width": min(width, zone.width), "height": min(height, zone.height)}
+    return zone.model_copy(update={**size, "x": float(x), "y": float(y)})
 
 
 def _smoothed(picture: ByteArray) -> ByteArray:
