@@ -1,19 +1,24 @@
-"""What is done with records in a terminal: exports, reports, taking over those of another computer."""
+"""What is done with records in a terminal: exports, reports, taking over others, and looking after them."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
+from datetime import datetime
 from pathlib import Path
 
 from hemtra.core.errors import HemtraError
 from hemtra.core.progress import Progress
+from hemtra.core.text import plain
+from hemtra.runtime.backups import BACKUPS
 from hemtra.runtime.reporting import report_lot, report_part
 from hemtra.runtime.starting import default_db
 from hemtra.storage.exports import export
+from hemtra.storage.files import shown
 from hemtra.storage.records import Records
 from hemtra.storage.records.merging import merge, refuse
 from hemtra.storage.records.store import Lot
+from hemtra.storage.records.upkeep import archive, backup, check, rescue, restore
 
 
 def export_records(db: str | None, lot: str | None, output: Path, tell: Progress) -> None:
@@ -43,6 +48,48 @@ def merge_into(db: str | None, other: Path, tell: Progress) -> str:
         refuse(other)
     with _opened(db, create=True) as records:
         return merge(records, other, tell).words
+
+
+def check_records(db: str | None) -> tuple[str, ...]:
+    """What is wrong with records, a sentence each. Raises `HemtraError`."""
+    return check(_file(db))
+
+
+def backup_records(db: str | None, folder: Path | None, keep: int | None) -> Path:
+    """Copy records while others write them; where the copy is. Raises `HemtraError`."""
+    path = _file(db)
+    return backup(path, folder or path.parent / BACKUPS, keep)
+
+
+def restore_records(db: str | None, copy: Path) -> str:
+    """Put a copy in the place of records; what became of both. Raises `HemtraError`."""
+    path = _file(db)
+    aside = restore(copy, path)
+    stood = f" What stood there is in {shown(aside)} now." if aside is not None else ""
+    return f"{shown(copy)} was proven and is in the place of {shown(path)}.{stood}"
+
+
+def rescue_records(db: str | None, target: Path, tell: Progress) -> str:
+    """Save what is readable into a new file; what that is. Raises `HemtraError`."""
+    return rescue(_file(db), target, tell).words
+
+
+def archive_records(db: str | None, before: str, target: Path, tell: Progress) -> str:
+    """Move lots that ended before a day to a file of their own. Raises `HemtraError`."""
+    try:
+        day = datetime.strptime(before, "%Y-%m-%d").astimezone().timestamp()
+    except ValueError:
+        raise HemtraError(f"“{plain(before)}” is no day; write it like 2026-03-31.") from None
+    with _opened(db) as records:
+        return archive(records, day, target, tell)
+
+
+def _file(db: str | None) -> Path:
+    """The file of records. Raises `HemtraError` where they are in no file."""
+    name = db or default_db()
+    if "://" in name and not name.startswith("sqlite:///"):
+        raise HemtraError("Only records in a file are looked after here; a server has tools of its own.")
+    return Path(name.removeprefix("sqlite:///"))
 
 
 @contextmanager

@@ -181,6 +181,10 @@ class Production:
         if lost == "stop" and not self._stopping.is_set():
             self._end(f"{text} The line was stopped, as the station asks for.")
 
+    def not_copied(self, words: str) -> None:
+        """A copy of the records could not be made."""
+        self._tell(Event("records not copied", words, time.time()))
+
     def wait(self, seconds: float | None = None) -> bool:
         """Until everything is through, or so long; answers whether it is."""
         until = None if seconds is None else time.monotonic() + seconds

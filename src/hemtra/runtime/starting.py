@@ -16,6 +16,7 @@ from hemtra.core.scan.scan import Scan
 from hemtra.core.station.outside import Incoming
 from hemtra.core.station.station import Station
 from hemtra.link.io_link import IoLink
+from hemtra.runtime.backups import Backups
 from hemtra.runtime.belt_mark import BeltMark, BeltNotClear
 from hemtra.runtime.feeds import Feed, FolderFeed, WatchFeed
 from hemtra.runtime.io_process import started
@@ -103,6 +104,12 @@ def begin(
         undo.pop_all()
     if block is not None:
         production.closing.append(block.stop)
+    file = Path(records.name)
+    if station is not None and station.keeping.backup > 0.0 and file.is_file():
+        keeping = station.keeping
+        copies = Backups(file, keeping.backup, keeping.backups, production.not_copied)
+        copies.start()
+        production.closing.append(copies.stop)
     return production
 
 

@@ -81,6 +81,13 @@ class Keeping(Form):
         1.0, "left free", "With less free disk no scans are kept any more.", unit="GB"
     )
 
+    backup: Annotated[float, Field(ge=0.0, le=10_000.0)] = setting(
+        24.0, "copies of the records", "Every so many hours of a run; 0 for none.", unit="h"
+    )
+    backups: Annotated[int, Field(ge=1, le=1000)] = setting(
+        7, "copies kept", "So many of the newest copies of the records."
+    )
+
     def keeps(self, number: int, *, passed: bool) -> bool:
         """Whether the scan of a part is kept."""
         if self.scans == "all":

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 import tempfile
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -64,6 +64,11 @@ def merge(records: Records, other: Path, progress: Progress = lambda done, of, w
         return _Merge(records, theirs).run(progress)
 
 
+def copied_lots(target: Records, source: Connection, chosen: Collection[int], progress: Progress) -> Merged:
+    """Some lots, by their keys, taken over into other records. Raises `RecordsError`."""
+    return _Merge(target, source, chosen).run(progress)
+
+
 def refuse(other: Path) -> None:
     """Raise `RecordsError` where a file holds no records that could be taken over."""
     _is_there(other)
@@ -111,8 +116,9 @@ def _copy_file(other: Path, target: Path, how: str) -> None:
 class _Merge:
     """One merge: keys of theirs by what they are here."""
 
-    def __init__(self, records: Records, theirs: Connection) -> None:
-        self._records, self._theirs = records, theirs
+    def __init__(self, records: Records, theirs: Connection, chosen: Collection[int] | None = None) -> None:
+        """chosen: keys of the lots that are taken; None for all."""
+        self._records, self._theirs, self._chosen = records, theirs, chosen
         self._characteristics: dict[int, int] = {}
         self._revisions: dict[int, int] = {}
         self._stations: dict[int | None, int | None] = {None: None}
@@ -124,6 +130,8 @@ class _Merge:
         with self._records.writing() as ours:
             self._take_documents(ours)
         for lot in theirs.execute(select(lots).order_by(lots.c.started, lots.c.id)).all():
+            if self._chosen is not None and lot.id not in self._chosen:
+                continue
             with self._records.writing() as ours:
                 here = _lot_here(ours, lot)
             last = 0

@@ -1,0 +1,157 @@
+"""Records that are checked, copied, brought back, saved from damage and archived."""
+
+import sqlite3
+import sys
+import time
+
+import numpy as np
+import pytest
+from test_records import judged_rows, part
+
+from hemtra.cli import main
+from hemtra.runtime.backups import Backups
+from hemtra.storage.records import Records
+from hemtra.storage.records.opening import RecordsError
+from hemtra.storage.records.upkeep import archive, backup, check, rescue, restore
+from makers import step_plan
+
+PLAN = step_plan()
+
+
+@pytest.fixture
+def path(tmp_path):
+    """Two lots of 300 parts each; the first has ended."""
+    records = Records(str(tmp_path / "r.db"))
+    revision, rows = records.revision(PLAN), judged_rows(PLAN)
+    for _ in range(2):
+        lot = records.open_lot(PLAN.name, new=True)
+        for number in range(1, 301):
+            records.add(lot, part(number, rows), revision, None)
+    records.close()
+    return tmp_path / "r.db"
+
+
+def counted(path, table="parts"):
+    db = sqlite3.connect(path)
+    found = db.execute(f"select count(*) from {table}").fetchone()[0]
+    db.close()
+    return found
+
+
+def test_sound_records_have_nothing_wrong_and_a_gap_is_told(path):
+    assert check(path) == ()
+    db = sqlite3.connect(path)
+    db.execute("delete from parts where number = 7 and lot_id = 1")
+    db.commit()
+    db.close()
+    told = check(path)
+    assert any("299 parts of the numbers 1 to 300" in words for words in told)
+    assert any("belongs to one of parts that is gone" in words for words in told)
+    with pytest.raises(RecordsError, match="no records"):
+        check(path.with_name("nothing.db"))
+
+
+def test_copies_are_made_while_a_line_writes_and_only_our_own_go(path, tmp_path):
+    folder = tmp_path / "copies"
+    folder.mkdir()
+    stranger = folder / "r-2020-01-01.db"
+    stranger.write_text("somebody else's")
+    records = Records(str(path))
+    lot = records.open_lot(PLAN.name)
+    made = []
+    for number in range(301, 305):
+        records.add(lot, part(number), records.revision(PLAN), None)
+        made.append(backup(path, folder, keep=2))
+    records.close()
+    kept = sorted(p for p in folder.iterdir() if p != stranger)
+    assert len(kept) == 2
+    assert stranger.read_text() == "somebody else's"
+    assert counted(made[-1]) == 604
+    assert check(made[-1]) == ()
+
+
+def test_a_copy_comes_back_proven_and_what_stood_there_stays(path, tmp_path):
+    copy = backup(path, tmp_path / "copies")
+    records = Records(str(path))
+    records.add(records.open_lot(PLAN.name), part(301), records.revision(PLAN), None)
+    records.close()
+    aside = restore(copy, path)
+    assert counted(path) == 600
+    assert counted(aside) == 601
+    raw = bytearray(copy.read_bytes())
+    for at in range(4096 * 3, len(raw), 4096):
+        raw[at : at + 8] = b"\xff" * 8
+    copy.write_bytes(raw)
+    with pytest.raises(RecordsError, match="not copied"):
+        restore(copy, path)
+    assert counted(path) == 600, "nothing is changed by a copy that is damaged"
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_what_is_readable_of_damaged_records_is_saved_and_the_rest_named(seed, path, tmp_path):
+    db = sqlite3.connect(path)
+    db.execute("pragma wal_checkpoint(truncate)")
+    whole = {row[0]: row[1:] for row in db.execute("select id, serial, number from parts")}
+    size = db.execute("pragma page_size").fetchone()[0]
+    db.close()
+    raw, rng = bytearray(path.read_bytes()), np.random.default_rng(seed)
+    # pages of data, not those that say what the tables are
+    for page in rng.integers(30, len(raw) // size, 3):
+        raw[page * size : page * size + 200] = rng.bytes(200)
+    path.write_bytes(raw)
+    found = rescue(path, tmp_path / "saved.db")
+    assert all("parts of the numbers" in words for words in check(tmp_path / "saved.db")), "gaps alone are left"
+    db = sqlite3.connect(tmp_path / "saved.db")
+    kept = {row[0]: row[1:] for row in db.execute("select id, serial, number from parts")}
+    db.close()
+    assert len(kept) > 300, "most of it"
+    assert found.kept["parts"] == len(kept)
+    assert "were saved" in found.words
+    records = Records(str(tmp_path / "saved.db"))
+    assert sum(records.counts(lot).all for lot in records.all_lots()) == len(kept)
+    records.close()
+    assert set(kept) <= set(whole)
+    with pytest.raises(RecordsError, match="there already"):
+        rescue(path, tmp_path / "saved.db")
+
+
+def test_old_lots_go_to_a_file_of_their_own(path, tmp_path):
+    records = Records(str(path))
+    assert "nothing was moved" in archive(records, 0.0, tmp_path / "old.db")
+    words = archive(records, time.time() + 1.0, tmp_path / "old.db")
+    assert "1 lots with 300 parts" in words
+    assert [records.counts(lot).all for lot in records.all_lots()] == [300], "the open one stays"
+    assert counted(path, "part_values") == counted(tmp_path / "old.db", "part_values") == 300
+    records.close()
+    assert check(path) == check(tmp_path / "old.db") == ()
+
+
+def test_they_are_looked_after_from_the_command_line(path, tmp_path, monkeypatch, capsys):
+    def hemtra(*words):
+        monkeypatch.setattr(sys, "argv", ["hemtra", "records", *map(str, words)])
+        with pytest.raises(SystemExit) as ended:
+            main()
+        return ended.value.code, "".join(capsys.readouterr())
+
+    assert hemtra("check", "--db", path) == (0, "The records are sound.\n")
+    code, _ = hemtra("backup", "--db", path, "--keep", 3)
+    (copy,) = (path.parent / "backups").iterdir()
+    assert (code, counted(copy)) == (0, 600)
+    assert "is in the place of r.db" in hemtra("restore", copy, "--db", path)[1]
+    assert "600 parts" in hemtra("rescue", "-o", tmp_path / "saved.db", "--db", path)[1]
+    assert hemtra("archive", "--before", "[/left]", "-o", tmp_path / "old.db", "--db", path)[0] == 2
+    tomorrow = time.strftime("%Y-%m-%d", time.localtime(time.time() + 86_400))
+    assert "300 parts" in hemtra("archive", "--before", tomorrow, "-o", tmp_path / "old.db", "--db", path)[1]
+    assert hemtra("check", "--db", tmp_path / "none.db")[0] == 2
+    assert not (tmp_path / "none.db").exists()
+
+
+def test_a_running_line_copies_its_records_and_says_where_it_cannot(path, tmp_path):
+    told = []
+    copies = Backups(path, 1.0, 2, told.append)
+    for _ in range(3):
+        copies.once()
+    assert len(list((path.parent / "backups").iterdir())) == 2
+    assert told == []
+    Backups(tmp_path / "gone.db", 1.0, 2, told.append).once()
+    assert "no records in gone.db" in told[0]
