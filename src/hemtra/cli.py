@@ -347,6 +347,19 @@ def merge_records(
     out.print(words, soft_wrap=True)
 
 
+@app.command()
+def unlock(
+    forgotten: Annotated[bool, typer.Option("--forgotten", help="Lift the lock without its PIN.")] = False,
+) -> None:
+    """Lift the lock on editing of the line on this computer; for who looks after it."""
+    from hemtra.commands.records import lift_lock
+
+    if not forgotten:
+        raise HemtraError("With its PIN the lock is opened in the Run workspace; without it, add --forgotten.")
+    lift_lock()
+    out.print("Editing is unlocked; the records say so.")
+
+
 @records_app.command("check")
 def records_check(db: RecordsUrl = None) -> None:
     """Look for damage, and for parts that are gone. Exit code 1 where there is any."""

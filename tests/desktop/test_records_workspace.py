@@ -10,7 +10,6 @@ from PySide6.QtWidgets import QFileDialog
 
 from hemtra import Scan, save_scan
 from hemtra.core.plan.limits import Verdict
-from hemtra.desktop.edit_lock import known_by
 from hemtra.runtime.feeds import Arrived
 from hemtra.runtime.workers import evaluate
 from hemtra.storage.records import Records, pages
@@ -394,7 +393,7 @@ def test_operators_look_back_and_letters_change_no_plan(demo, qtbot, written, tm
     demo.bench.document.edit("limit", plan.with_characteristic(plan.sheet[0].edited(upper=4.2)))
     QTest.keyClick(demo.records_workspace.course, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     assert demo.bench.document.plan.sheet[0].upper == 4.2, "undo belongs to the Plan workspace"
-    demo.settings.pin, demo.settings.locked = known_by("4711"), True
+    demo.lock.locked = True
     demo._refresh()
     demo.show_workspace("run")
     QTest.mouseClick(demo.band.tabs["records"], Qt.MouseButton.LeftButton)
@@ -402,4 +401,4 @@ def test_operators_look_back_and_letters_change_no_plan(demo, qtbot, written, tm
     assert demo.records_workspace.isVisible()
     assert not demo.records_workspace.tray_button.isEnabled()
     assert demo.records_workspace.export_button.isEnabled()
-    demo.settings.locked = False
+    demo.lock.locked = False

@@ -9,13 +9,15 @@ from test_window import message, retype
 
 from hemtra import load_plan, save_plan
 from hemtra.core.plan.limits import Verdict
-from hemtra.desktop.edit_lock import is_pin, known_by
-from hemtra.desktop.settings import load_settings
+from hemtra.desktop.edit_lock import EditLock, is_pin, known_by
+from hemtra.desktop.model.versioned import Refused
+from hemtra.desktop.settings import settings_path
 from hemtra.desktop.window import MainWindow
 from hemtra.link.io_link import line_coil
 from hemtra.runtime.belt_mark import BeltMark
-from hemtra.runtime.starting import Asked
+from hemtra.runtime.starting import LOCK_FILE, Asked, records_folder
 from hemtra.storage.records import Records
+from hemtra.storage.records.lock_note import is_noted, note
 from hemtra.virtual.demo import STATION
 
 LEFT = Qt.MouseButton.LeftButton
@@ -119,11 +121,11 @@ def test_a_locked_window_runs_and_shows_and_edits_nothing(line, qtbot, settled):
     for field in (form.pin, form.again):
         qtbot.keyClicks(field, "12")
     form.agree()
-    assert "4 letters" in form.wrong.text()
+    assert "4 digits" in form.wrong.text()
     for field in (form.pin, form.again):
         field.setText("4711")
     form.agree()
-    assert line.settings.locked
+    assert line.lock.locked
     assert line.run_workspace.isVisible()
     assert not line.band.tabs["plan"].isEnabled()
     plan = line.bench.document.plan
@@ -133,9 +135,15 @@ def test_a_locked_window_runs_and_shows_and_edits_nothing(line, qtbot, settled):
     assert line.bench.document.plan is plan
     assert line.run_workspace.isVisible()
     settled(line)
-    kept = load_settings()
-    assert kept.locked
-    assert "4711" not in kept.pin
+    with pytest.raises(Refused, match="Editing is locked"):
+        line.bench.document.edit("by another way", plan.edited(name="other"))
+    with pytest.raises(Refused):
+        line.station_bench.document.undo()
+    assert line.bench.document.plan is plan
+    kept = records_folder() / LOCK_FILE
+    assert kept.stat().st_mode & 0o777 == 0o600
+    assert "4711" not in kept.read_text()
+    settings_path().unlink(missing_ok=True)
     again = MainWindow()
     qtbot.addWidget(again)
     again.show()
@@ -144,11 +152,12 @@ def test_a_locked_window_runs_and_shows_and_edits_nothing(line, qtbot, settled):
     line.trigger("run.lock")
     line.forms.pin.pin.setText("1234")
     line.forms.pin.agree()
-    assert line.settings.locked
+    assert line.lock.locked
     assert "not the PIN" in line.forms.pin.wrong.text()
     line.forms.pin.pin.setText("4711")
     line.forms.pin.agree()
-    assert not line.settings.locked
+    assert not line.lock.locked
+    assert not kept.exists()
     line.trigger("plan.show")
     assert line.plan_workspace.isVisible()
 
@@ -224,3 +233,73 @@ def test_a_belt_in_doubt_is_asked_about_before_the_line_starts(line, qtbot, unus
     assert BeltMark(STATION.name).there, "parts are under way again"
     stopped(qtbot, line)
     BeltMark(STATION.name).take_away()
+
+
+def test_the_signals_window_closes_and_forcing_takes_the_pin(line, qtbot, unused_port):
+    station = line.station_bench.document.value.with_part(
+        "io", host="127.0.0.1", port=unused_port, simulated=True
+    )
+    line.station_bench.document.edit("block", station)
+    line.trigger("plan.signals")
+    line.forms._lock.lock("4711")
+    line.forms.close()
+    assert not line.forms.signals.isVisible()
+    line.trigger("run.io-block")
+    until(qtbot, lambda: line.forms.io_window is not None and line.forms.io_window.isVisible())
+    window = line.forms.io_window
+    until(qtbot, lambda: "●" in window.states[0].text() or "○" in window.states[0].text())
+    qtbot.mouseClick(window.buttons[0, True], LEFT)
+    assert window.forced == {}, "not without the PIN"
+    line.forms.pin.pin.setText("4711")
+    line.forms.pin.agree()
+    until(qtbot, lambda: "●  on  forced" in window.states[0].text())
+    window.close()
+    line.forms.stop_block()
+    assert line.lock.unlock("4711") == ""
+
+
+def test_wrong_pins_take_longer_each_time_and_a_lock_that_is_gone_is_no_open_door(tmp_path, monkeypatch):
+    now, noted = [1000.0], []
+    monkeypatch.setattr("hemtra.desktop.edit_lock.time.time", lambda: now[0])
+
+    def lock():
+        return EditLock(tmp_path, noted=lambda: bool(noted and noted[-1]), note=noted.append)
+
+    held = lock()
+    assert not held.locked
+    held.lock("2580")
+    assert [held.wrong_with("0000") for _ in range(3)] == ["That is not the PIN."] * 3
+    waits = []
+    for _ in range(4):
+        waits.append(float(lock().wrong_with("2580").removeprefix("Wait ").split()[0]))
+        now[0] += waits[-1] + 0.01
+        assert lock().wrong_with("0000") == "That is not the PIN."
+    assert waits == [2.0, 4.0, 8.0, 16.0]
+    (tmp_path / LOCK_FILE).unlink()
+    gone = lock()
+    assert gone.locked
+    assert "unlock --forgotten" in gone.unlock("2580")
+    (tmp_path / LOCK_FILE).write_text("[" * 50_000)
+    assert "gone or damaged" in lock().unlock("2580")
+    assert gone.locked
+
+
+def test_records_say_that_a_line_is_locked(tmp_path):
+    records = Records(str(tmp_path / "r.db"))
+    assert not is_noted(tmp_path / "none.db")
+    for locked in (True, False, True):
+        note(records, locked=locked)
+        assert is_noted(tmp_path / "r.db") is locked
+    records.close()
+    assert not (tmp_path / "none.db").exists()
+
+
+def test_a_station_file_opens_no_door_to_other_computers(line, qtbot, unused_port):
+    station = line.station_bench.document.value.with_part(
+        "io", host="0.0.0.0", port=unused_port, simulated=True
+    )
+    line.station_bench.document.edit("open", station)
+    line.run_workspace.start_or_stop()
+    until(qtbot, lambda: "other computers reach it" in message(line))
+    with socket.socket() as probe:
+        assert probe.connect_ex(("127.0.0.1", unused_port)) != 0

@@ -77,6 +77,10 @@ def test_lines_values_and_numbers_arrive_and_can_be_forced(block):
     assert words[output_register(1)] == 3600
     before = wiring.terminals(3)[HEARTBEAT]
     assert any(wiring.terminals(3)[HEARTBEAT] is not before for _ in range(20_000)), "the heartbeat changes"
+    for first_and_last in (READY, line_coil(255)):
+        wiring.force(first_and_last, True)
+        assert wiring.terminals(272)[first_and_last]
+        wiring.force(first_and_last, None)
     wiring.force(line_coil(1), True)
     wiring.force(line_coil(2), False)
     forced = wiring.terminals(24)

@@ -12,10 +12,11 @@ from hemtra.core.progress import Progress
 from hemtra.core.text import plain
 from hemtra.runtime.backups import BACKUPS
 from hemtra.runtime.reporting import report_lot, report_part
-from hemtra.runtime.starting import default_db
+from hemtra.runtime.starting import LOCK_FILE, default_db, records_folder
 from hemtra.storage.exports import export
 from hemtra.storage.files import shown
 from hemtra.storage.records import Records
+from hemtra.storage.records.lock_note import note
 from hemtra.storage.records.merging import merge, refuse
 from hemtra.storage.records.store import Lot
 from hemtra.storage.records.upkeep import archive, backup, check, rescue, restore
@@ -48,6 +49,13 @@ def merge_into(db: str | None, other: Path, tell: Progress) -> str:
         refuse(other)
     with _opened(db, create=True) as records:
         return merge(records, other, tell).words
+
+
+def lift_lock() -> None:
+    """Take the lock on editing away without its PIN, and note it in the records. Raises `HemtraError`."""
+    (records_folder() / LOCK_FILE).unlink(missing_ok=True)
+    with _opened(None, create=True) as records:
+        note(records, locked=False)
 
 
 def check_records(db: str | None) -> tuple[str, ...]:

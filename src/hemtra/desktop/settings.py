@@ -26,9 +26,6 @@ class Settings(BaseModel):
     recent: list[str] = []
     dark: bool = False
     unit: str = "mm"
-    pin: str = ""
-    """What the PIN that locks editing is known by; empty where there is none."""
-    locked: bool = False
 
     def opened(self, path: Path) -> None:
         """Put a plan on top of the recent ones."""

@@ -21,12 +21,13 @@ from PySide6.QtWidgets import (
     QStackedWidget,
 )
 
+from hemtra.core.errors import HemtraError
 from hemtra.core.units import INCH, MM, UNITS
 from hemtra.desktop import theme
 from hemtra.desktop.actions import ACTIONS
 from hemtra.desktop.band import EDITING, Band
 from hemtra.desktop.command_search import CommandSearch, KeysAndSigns
-from hemtra.desktop.edit_lock import allowed
+from hemtra.desktop.edit_lock import LOCKED, EditLock, allowed
 from hemtra.desktop.message_bar import MessageBar, ProgressStrip, stacked
 from hemtra.desktop.model.bench import Bench
 from hemtra.desktop.model.station_bench import StationBench
@@ -44,11 +45,14 @@ from hemtra.desktop.run.workspace import RunWorkspace
 from hemtra.desktop.settings import Settings, load_settings
 from hemtra.desktop.station.workspace import StationWorkspace
 from hemtra.desktop.station_files import StationFiles
-from hemtra.desktop.tasks import Tasks
+from hemtra.desktop.tasks import Task, Tasks
 from hemtra.desktop.unsaved import UnsavedWork
 from hemtra.runtime.demo import PLAN_FILE, RUNNER_PLAN_FILE, RUNNER_STATION_FILE, STATION_FILE
 from hemtra.runtime.demo_records import demo_db, records_of_demo
+from hemtra.runtime.starting import default_db, records_folder
 from hemtra.storage.files import read_text
+from hemtra.storage.records import Records
+from hemtra.storage.records.lock_note import is_noted, note
 from hemtra.virtual.demo import DOOR_STATION
 
 LOOKING = ("run", "records")
@@ -82,7 +86,10 @@ class MainWindow(QMainWindow):
         self.run_workspace.block_wanted.connect(lambda: self.trigger("run.io-block"))
         self.run_workspace.signals_wanted.connect(lambda: self.trigger("plan.signals"))
         self.run_workspace.lock_wanted.connect(lambda: self.trigger("run.lock"))
-        self.forms = RunForms(self.bench, self.station_bench, self.plan_workspace.edit, self.tasks, self)
+        self.lock = EditLock(records_folder(), noted=lambda: is_noted(Path(default_db())), note=self._note_lock)
+        for document in (self.bench.document, self.station_bench.document):
+            document.refusal = self.lock.refusal
+        self.forms = RunForms(self.bench, self.station_bench, self.plan_workspace.edit, self.lock, self)
         self.records_workspace = RecordsWorkspace(self.bench, self.notifications, self.tasks)
         self.runs_at_once = False
         """Whether the line starts when the Run workspace is shown first: in the demo, where nothing is real."""
@@ -123,7 +130,7 @@ class MainWindow(QMainWindow):
             self.station_bench.live_changed,
         ):
             changed.connect(self._refresh)
-        if self.settings.locked:
+        if self.lock.locked:
             self._workspace = "run"
         self._refresh()
 
@@ -131,7 +138,7 @@ class MainWindow(QMainWindow):
 
     def show_workspace(self, name: str) -> None:
         """Go to “station”, “plan”, “run” or “records”."""
-        if not (self.settings.locked and name in EDITING):
+        if not (self.lock.locked and name in EDITING):
             self._workspace = name
         if name == "records":
             self.records_workspace.show_now()
@@ -305,8 +312,8 @@ class MainWindow(QMainWindow):
             self.plans.open(Path(action_id.removeprefix("recent:")))
             return
         do, possible = self._by_id[action_id]
-        if self.settings.locked and not allowed(action_id):
-            self.notifications.tell(Notice("Editing is locked. Unlock it with the PIN in the Run workspace."))
+        if self.lock.locked and not allowed(action_id):
+            self.notifications.tell(Notice(LOCKED))
         elif possible():
             do()
 
@@ -328,10 +335,10 @@ class MainWindow(QMainWindow):
         at_station = self._workspace == "station"
         pages = {"station": 2, "run": 3, "records": 4}
         self._pages.setCurrentIndex(pages.get(self._workspace, 0 if empty else 1))
-        self.band.lock(self.settings.locked)
+        self.band.lock(self.lock.locked)
         lock = self.run_workspace.lock_button
-        lock.setText("Unlock editing…" if self.settings.locked else "Lock editing…")
-        self.run_workspace.signals_button.setEnabled(not self.settings.locked)
+        lock.setText("Unlock editing…" if self.lock.locked else "Lock editing…")
+        self.run_workspace.signals_button.setEnabled(not self.lock.locked)
         versioned = self._versioned
         plan_name = document.plan.name if document.path or not empty else ""
         name = self.station_bench.document.value.name if at_station else plan_name
@@ -341,7 +348,7 @@ class MainWindow(QMainWindow):
         undo, redo = self.actions_by_id["edit.undo"], self.actions_by_id["edit.redo"]
         undo.setText(f"Undo {versioned.undo_label}".strip())
         redo.setText(f"Redo {versioned.redo_label}".strip())
-        self.records_workspace.locked = self.settings.locked
+        self.records_workspace.locked = self.lock.locked
         self.records_workspace.refresh_buttons()
         for action_id, action in self.actions_by_id.items():
             action.setEnabled(self._by_id[action_id][1]() and not self._is_elsewhere(action_id, action))
@@ -357,17 +364,32 @@ class MainWindow(QMainWindow):
 
     def _lock_or_unlock(self) -> None:
         """Ask for the PIN."""
-        self.forms.ask_pin(self.settings.pin if self.settings.locked else None, self._lock, self._unlock)
+        self.forms.ask_pin(self._lock, self._unlock)
 
-    def _lock(self, pin: str) -> None:
-        self.settings.pin, self.settings.locked = pin, True
-        self.plans.keep_settings()
+    def _lock(self, pin: str) -> str:
+        try:
+            self.lock.lock(pin)
+        except HemtraError as error:
+            return str(error)
+        # what stands open beside the window could be edited in
+        self.forms.close()
         self.show_workspace("run")
+        return ""
 
-    def _unlock(self) -> None:
-        self.settings.locked = False
-        self.plans.keep_settings()
+    def _unlock(self, pin: str) -> str:
+        wrong = self.lock.unlock(pin)
         self._refresh()
+        return wrong
+
+    def _note_lock(self, locked: bool) -> None:
+        def work(task: Task) -> None:
+            records = Records(default_db())
+            try:
+                note(records, locked=locked)
+            finally:
+                records.close()
+
+        self.tasks.start("Noting the lock", work, lambda done: None)
 
     def _search(self) -> None:
         search = CommandSearch(self.trigger, lambda action_id: self._by_id[action_id][1](), self)
@@ -485,7 +507,7 @@ class MainWindow(QMainWindow):
 
     def dropEvent(self, event: QDropEvent) -> None:
         """Open what was dropped."""
-        if self.settings.locked:
+        if self.lock.locked:
             return
         paths = [Path(url.toLocalFile()) for url in event.mimeData().urls()]
         plans = [p for p in paths if p.suffix == ".hplan"]

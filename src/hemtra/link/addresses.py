@@ -3,16 +3,16 @@
 Coils: 0 ready, 1 busy, 2 heartbeat, 3 result, which changes with every part; the digital lines from 16 on.
 Holding registers: 0 and 1 the running number of the part that the lines are about, low word first, and 2 its
 verdict; the analogue outputs from 16 on. A block that can be wired by hand forces terminal n while its coil
-512 + n is set, to what its coil 768 + n says. Discrete inputs give each terminal as it is, forced or not.
+512 + n is set, to what its coil 1024 + n says. Discrete inputs give each terminal as it is, forced or not.
 """
 
 READY, BUSY, HEARTBEAT, RESULT = range(4)
 LINES = 16
 """Coil of digital line 0, and register of analogue output 0."""
 MOST_LINES = 256
-FORCED, FORCED_TO = 512, 768
+FORCED, FORCED_TO = 512, 1024
 """Coils that force line 0, counted like the lines themselves, and what they force it to."""
-COILS = 1024
+COILS = FORCED_TO + LINES + MOST_LINES
 PART_NUMBER, VERDICT = 0, 2
 REGISTERS = LINES + MOST_LINES
 NAMES = {READY: "ready", BUSY: "busy", HEARTBEAT: "heartbeat", RESULT: "result"}

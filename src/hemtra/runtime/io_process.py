@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ipaddress
 import os
 import subprocess
 import sys
@@ -30,6 +31,16 @@ class IoProcess:
             self._process.kill()
 
 
+def is_loopback(host: str) -> bool:
+    """Whether an address is that of this computer alone."""
+    if host == "localhost":
+        return True
+    try:
+        return ipaddress.ip_address(host).is_loopback
+    except ValueError:
+        return False
+
+
 def answers(io: IoBlock) -> bool:
     """Whether a block is there."""
     wiring = Wiring(io.host, io.port, io.unit)
@@ -49,6 +60,12 @@ def started(io: IoBlock) -> IoProcess | None:
     """
     if not io.host or not io.simulated or answers(io):
         return None
+    if not is_loopback(io.host):
+        raise HemtraError(
+            f"The station asks for a simulated I/O block at {io.host}, where other computers reach it, which a"
+            f" station file may not open by itself. Start it yourself: hemtra io-block --host {io.host} --port"
+            f" {io.port}."
+        )
     command = [sys.executable, "-m", "hemtra", "io-block", "--host", io.host, "--port", str(io.port)]
     command += ["--parent", str(os.getpid())]
     # apart from the terminal, whose Ctrl-C is for whoever started it

@@ -27,6 +27,8 @@ from hemtra.runtime.workers import ProcessWorkers, ThreadWorkers, Workers
 from hemtra.storage.records import Records
 from hemtra.virtual.parts import part_named
 
+LOCK_FILE = "lock.json"
+"""Beside the records: what the PIN is known by that locks editing on this computer."""
 PARTS_ON_LINE = 24
 """Parts that pass on the virtual line where nobody says how many."""
 

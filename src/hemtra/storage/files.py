@@ -20,7 +20,7 @@ PARTIAL_SUFFIX = ".part"
 
 
 @contextmanager
-def atomic_write(path: Path) -> Iterator[IO[bytes]]:
+def atomic_write(path: Path, mode: int | None = None) -> Iterator[IO[bytes]]:
     """A binary file that takes the place of `path` only once it is complete and on disk.
 
     Raises `FileError` when it cannot be written; what stood at `path` is untouched then.
@@ -34,7 +34,7 @@ def atomic_write(path: Path) -> Iterator[IO[bytes]]:
             yield stream
             stream.flush()
             os.fsync(stream.fileno())
-        temporary.chmod(_usual_mode(path))
+        temporary.chmod(_usual_mode(path) if mode is None else mode)
         temporary.replace(path)
         _sync_folder(path.parent)
     except OSError as error:
@@ -85,6 +85,12 @@ def parsed_xml(text: bytes, damaged: str) -> ElementTree.Element:
 def write_text(path: Path, text: str) -> None:
     """Save a text file atomically, in UTF-8."""
     with atomic_write(path) as stream:
+        stream.write(text.encode())
+
+
+def write_private(path: Path, text: str) -> None:
+    """Save a text file atomically that only its owner can read."""
+    with atomic_write(path, mode=0o600) as stream:
         stream.write(text.encode())
 
 

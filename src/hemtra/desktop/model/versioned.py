@@ -7,11 +7,16 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Generic, TypeVar
 
+from hemtra.core.errors import HemtraError
 from hemtra.desktop.model.observe import Signal
 
 T = TypeVar("T")
 
 MOST_UNDO = 200
+
+
+class Refused(HemtraError):
+    """A change that may not be made now."""
 
 
 @dataclass(frozen=True)
@@ -41,6 +46,8 @@ class Versioned(Generic[T]):
         self._saved = value
         self._done: list[Edit[T]] = []
         self._undone: list[Edit[T]] = []
+        self.refusal: Callable[[], str] = lambda: ""
+        """Why nothing may be changed now, in words; every change asks it. What changes all of it does not."""
         self.just_edited = False
         """Whether the present state came from an edit, and not from undo, redo or opening."""
 
@@ -77,10 +84,11 @@ class Versioned(Generic[T]):
         self.changed.emit()
 
     def edit(self, label: str, value: T, beside: Callable[[], None] | None = None) -> None:
-        """Make a change that can be undone. Raises what `check` raises, and changes nothing then.
+        """Make a change that can be undone. Raises what `check` raises, or `Refused`; nothing changes then.
 
         beside: exchanges what has changed with it, on undo and on redo.
         """
+        self._gate()
         self._check(value)
         self._preview = None
         if value != self.value or beside is not None:
@@ -102,18 +110,26 @@ class Versioned(Generic[T]):
         self.changed.emit()
 
     def undo(self) -> None:
-        """Take the last change back."""
+        """Take the last change back. Raises `Refused`."""
+        self._gate()
         if self._done:
             edit = self._done.pop()
             self._undone.append(edit)
             self._go_to(edit.before, edit)
 
     def redo(self) -> None:
-        """Make the change again that was taken back last."""
+        """Make the change again that was taken back last. Raises `Refused`."""
+        self._gate()
         if self._undone:
             edit = self._undone.pop()
             self._done.append(edit)
             self._go_to(edit.after, edit)
+
+    def _gate(self) -> None:
+        words = self.refusal()
+        if words:
+            self._preview = None
+            raise Refused(words)
 
     def _go_to(self, value: T, edit: Edit[T]) -> None:
         if edit.beside is not None:

@@ -3,28 +3,30 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from PySide6.QtWidgets import QWidget
 
-from hemtra.desktop.edit_lock import is_pin, known_by
+from hemtra.desktop.edit_lock import EditLock
 from hemtra.desktop.model.bench import Bench
 from hemtra.desktop.model.station_bench import StationBench
 from hemtra.desktop.run.io_window import IoWindow
 from hemtra.desktop.run.pin_form import PinForm
 from hemtra.desktop.run.signals_form import SignalsForm
-from hemtra.desktop.tasks import Tasks
 from hemtra.runtime.io_process import IoProcess, started
+
+if TYPE_CHECKING:
+    from hemtra.desktop.window import MainWindow
 
 
 class RunForms:
     """Each is there once; asked for again, it opens anew."""
 
     def __init__(
-        self, bench: Bench, station: StationBench, edit: Callable[..., Any], tasks: Tasks, parent: QWidget
+        self, bench: Bench, station: StationBench, edit: Callable[..., Any], lock: EditLock, parent: MainWindow
     ) -> None:
         self._bench, self._station, self._edit = bench, station, edit
-        self._tasks, self._parent = tasks, parent
+        self._lock, self._tasks, self._parent = lock, parent.tasks, parent
         self.io_window: IoWindow | None = None
         self.signals: SignalsForm | None = None
         self.pin: PinForm | None = None
@@ -38,7 +40,7 @@ class RunForms:
             self._block = block or self._block
             if self.io_window is not None:
                 self.io_window.close()
-            self.io_window = IoWindow(io, signals, self._parent)
+            self.io_window = IoWindow(io, signals, self._may_force, self._parent)
             self.io_window.show()
 
         self._tasks.start("Asking the I/O block", lambda task: started(io), done)
@@ -50,21 +52,28 @@ class RunForms:
         self.signals = SignalsForm(self._bench, self._edit, self._parent)
         self.signals.show()
 
-    def ask_pin(self, known: str | None, lock: Callable[[str], None], unlock: Callable[[], None]) -> None:
-        """Ask for the PIN: a new one to lock with, or, where one is known, that one to unlock with."""
-        if self.pin is not None:
-            self.pin.leave()
+    def ask_pin(self, lock: Callable[[str], str], unlock: Callable[[str], str]) -> None:
+        """Ask for the PIN: a new one to lock with, or the one to unlock with; they answer what is wrong."""
+        self._ask(self._parent, is_new=not self._lock.locked, take=unlock if self._lock.locked else lock)
+
+    def _may_force(self, force: Callable[[], None]) -> None:
+        """Force an output; while editing is locked, once the PIN was given."""
+        if not self._lock.locked or self.io_window is None:
+            force()
+            return
 
         def take(pin: str) -> str:
-            if known is None:
-                lock(known_by(pin))
-            elif not is_pin(pin, known):
-                return "That is not the PIN."
-            else:
-                unlock()
-            return ""
+            wrong = self._lock.wrong_with(pin)
+            if not wrong:
+                force()
+            return wrong
 
-        self.pin = PinForm(self._parent, is_new=known is None, take=take)
+        self._ask(self.io_window, is_new=False, take=take)
+
+    def _ask(self, parent: QWidget, *, is_new: bool, take: Callable[[str], str]) -> None:
+        if self.pin is not None:
+            self.pin.leave()
+        self.pin = PinForm(parent, is_new=is_new, take=take)
         self.pin.destroyed.connect(self._pin_gone)
 
     def _pin_gone(self) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from functools import partial
 
@@ -57,12 +57,19 @@ def look(request: Look, superseded: Superseded) -> Iterator[Seen]:
 class IoWindow(QWidget):
     """Shows ready, busy, heartbeat and the plan's signals."""
 
-    def __init__(self, io: IoBlock, signals: tuple[AnySignal, ...], parent: QWidget) -> None:
+    def __init__(
+        self,
+        io: IoBlock,
+        signals: tuple[AnySignal, ...],
+        may_force: Callable[[Callable[[], None]], None],
+        parent: QWidget,
+    ) -> None:
+        """may_force: does what it is given once forcing is allowed."""
         super().__init__(parent, Qt.WindowType.Window)
         self.setWindowTitle(f"I/O block {io.host}:{io.port}")
         self.setObjectName("workspace")
         self.resize(420, 300)
-        self._io, self._signals = io, signals
+        self._io, self._signals, self._may_force = io, signals, may_force
         self._lane = Lane(look, "io window", self)
         self._lane.responded.connect(self._on_seen)
         self.states: dict[int, QLabel] = {}
@@ -109,9 +116,13 @@ class IoWindow(QWidget):
 
     def force(self, address: int, on: bool | None) -> None:
         """Force a terminal, or let it follow its signal again."""
-        self.forced[address] = on
-        self._timer.start()
-        self._ask((address, on))
+
+        def do() -> None:
+            self.forced[address] = on
+            self._timer.start()
+            self._ask((address, on))
+
+        self._may_force(do)
 
     @property
     def idle(self) -> bool:

@@ -45,8 +45,8 @@ class PinForm(QFrame):
         """Take what was typed."""
         pin = self.pin.text()
         wrong = ""
-        if self._is_new and len(pin) < LEAST:
-            wrong = f"A PIN has {LEAST} letters or digits at least."
+        if self._is_new and not (len(pin) >= LEAST and pin.isascii() and pin.isdigit()):
+            wrong = f"A PIN is made of {LEAST} digits or more."
         elif self._is_new and pin != self.again.text():
             wrong = "Both are not the same; type them again."
         wrong = wrong or self._take_pin(pin)
