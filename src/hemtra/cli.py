@@ -16,6 +16,7 @@ import typer
 from rich.console import Console
 from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
 from rich.table import Table
+from rich.text import Text
 
 from hemtra.commands.signs import signed
 from hemtra.core.errors import HemtraError
@@ -41,7 +42,8 @@ FAILED = 70
 """Exit code of a fault of the program, as sysexits.h has it; never one that means a verdict."""
 WIDE = 160
 """Columns of tables that go to a file or another program, which no screen limits."""
-out, err = Console(width=None if sys.stdout.isatty() else WIDE), Console(stderr=True)
+out = Console(width=None if sys.stdout.isatty() else WIDE, markup=False)
+err = Console(stderr=True, markup=False)
 
 
 class LogLevel(StrEnum):
@@ -226,10 +228,11 @@ def budget(
     table = Table("scan budget", "", held.name, box=None, header_style="bold")
     table.columns[1].justify = table.columns[2].justify = "right"
     for row in found.rows:
-        table.add_row(row.label, row.sum, f"[bold]{row.value}[/bold]")
+        table.add_row(row.label, row.sum, Text(row.value, style="bold"))
     out.print(table)
     for warning in found.warnings:
-        out.print(f"[red]◆ {warning.text}[/red] {warning.advice}", soft_wrap=True)
+        words = Text(f"◆ {warning.text}", style="red").append(f" {warning.advice}", style="default")
+        out.print(words, soft_wrap=True)
 
 
 @app.command()
@@ -367,7 +370,7 @@ def records_check(db: RecordsUrl = None) -> None:
 
     found = check_records(db)
     for words in found:
-        out.print(words, soft_wrap=True, markup=False)
+        out.print(words, soft_wrap=True)
     if found:
         raise typer.Exit(1)
     out.print("The records are sound.")
@@ -382,7 +385,7 @@ def records_backup(
     """Copy the records into a folder, while a line writes them; “backups” beside them unless told."""
     from hemtra.commands.records import backup_records
 
-    out.print(f"The records are in {backup_records(db, folder, keep)} too.", soft_wrap=True, markup=False)
+    out.print(f"The records are in {backup_records(db, folder, keep)} too.", soft_wrap=True)
 
 
 @records_app.command("restore")
@@ -393,7 +396,7 @@ def records_restore(
     """Put a copy in the place of the records, once it is proven; what stands there is kept."""
     from hemtra.commands.records import restore_records
 
-    out.print(restore_records(db, copy), soft_wrap=True, markup=False)
+    out.print(restore_records(db, copy), soft_wrap=True)
 
 
 @records_app.command("rescue")
@@ -406,7 +409,7 @@ def records_rescue(
 
     with _told_progress("rescue") as tell:
         words = rescue_records(db, output, tell)
-    out.print(words, soft_wrap=True, markup=False)
+    out.print(words, soft_wrap=True)
 
 
 @records_app.command("archive")
@@ -420,7 +423,7 @@ def records_archive(
 
     with _told_progress("archive") as tell:
         words = archive_records(db, before, output, tell)
-    out.print(words, soft_wrap=True, markup=False)
+    out.print(words, soft_wrap=True)
 
 
 @app.command("io-block")
@@ -471,9 +474,9 @@ def check(plan: PlanPath) -> None:
         raise typer.Exit(2)
     for row in sorted(held.plan.sheet, key=lambda c: c.balloon):
         if row.note:
-            out.print(f"{row.balloon} {row.name}: {row.note}", soft_wrap=True, markup=False)
+            out.print(f"{row.balloon} {row.name}: {row.note}", soft_wrap=True)
     for row, why in unproven(held.plan):
-        out.print(f"{row.balloon} {row.name}: {why}", soft_wrap=True, markup=False)
+        out.print(f"{row.balloon} {row.name}: {why}", soft_wrap=True)
     if held.reference is None:
         out.print(f"{plan.name} holds; it has no reference scan.")
         return
@@ -485,7 +488,7 @@ def check(plan: PlanPath) -> None:
     if lost:
         raise typer.Exit(2)
     for row, why in near_their_floor(held.plan, engine, result):
-        out.print(f"{row.balloon} {row.name}: {why}", soft_wrap=True, markup=False)
+        out.print(f"{row.balloon} {row.name}: {why}", soft_wrap=True)
     out.print(f"{plan.name} holds; its reference scan is judged {result.verdict}.")
 
 
@@ -502,13 +505,15 @@ def _print_result(name: str, result: Result) -> None:
     )
     table.columns[2].justify = "right"
     for c in result.characteristics:
-        table.add_row(str(c.balloon), c.name, _value(c), _limits(c), f"{signed(c.verdict)} {c.reason}")
-    out.print(f"{name}: {signed(result.verdict)} in {result.elapsed_ms:.1f} ms")
+        verdict = signed(c.verdict).append(f" {c.reason}", style="default")
+        table.add_row(str(c.balloon), c.name, _value(c), _limits(c), verdict)
+    told = Text(f"{plain(name)}: ").append_text(signed(result.verdict))
+    out.print(told.append(f" in {result.elapsed_ms:.1f} ms"))
     out.print(table)
 
 
 def _print_plan(plan: Plan) -> None:
-    out.print(f"[bold]{plan.name}[/bold]")
+    out.print(Text(plan.name, style="bold"))
     sheet = Table("balloon", "characteristic", "tolerance", "step", box=None, header_style="bold")
     for row in sorted(plan.sheet, key=lambda c: c.balloon):
         sheet.add_row(str(row.balloon), row.name, row.tolerance, row.step or "not bound yet")

@@ -1,5 +1,6 @@
 """The trigger machine, and what triggers: which profiles belong to which scan."""
 
+import itertools
 import math
 
 import numpy as np
@@ -201,3 +202,29 @@ def test_every_choice_of_the_trigger_makes_rules():
     for by in ("free", "eye", "distance", "height", "reversal", "manual"):
         rules = Trigger(by=by, length=10.0).rules(STATION.travel)
         assert rules.length == 62, by
+
+
+@settings(max_examples=examples(60), deadline=None)
+@given(
+    delay=st.integers(-60, 60),
+    early=st.sampled_from(["close", "pad", "share"]),
+    gaps=st.lists(st.integers(5, 120), min_size=1, max_size=8),
+)
+def test_no_scan_that_lacks_profiles_is_called_complete(delay, early, gaps):
+    """Whatever the delay, the rule and how near the parts follow each other."""
+    length, ends, closed = 40, np.cumsum(gaps) + 100, []
+    machine = TriggerMachine(TriggerRules(delay, length, early, waiting=50))
+    for index in range(int(ends[-1]) + 300):
+        for at in ends[ends == index]:
+            assert machine.trigger(int(at), 0.0) == ()
+        closed += [event for event in machine.profile(index, 0.0) if isinstance(event, Closed)]
+    assert len(closed) == len(gaps)
+    for scan in closed:
+        assert (scan.how == "complete") == (scan.taken == length)
+        assert (scan.how == "padded") == (scan.padded > 0)
+        if scan.how == "padded":
+            assert scan.taken + scan.padded == length, "as large as any other"
+        if scan.how != "complete":
+            assert scan.reason
+    if early != "share":
+        assert all(a.first + a.taken <= b.first for a, b in itertools.pairwise(closed)), "no profile is in two"

@@ -100,7 +100,11 @@ def test_numbers_are_typed_and_absurd_ones_refused(at_station, qtbot):
     assert any("too fast" in w.text for w in at_station.station_bench.budget().warnings)
     for label, text in (
         ("circumference", "-160"),
+        ("circumference", "0.0001"),
         ("counts per profile", "0"),
+        ("counts per profile", "nan"),
+        ("counts per profile", "inf"),
+        ("speed", "fast"),
         ("delay", "1e9"),
         ("time", "1e9"),
         ("may wait", "0"),
@@ -111,6 +115,7 @@ def test_numbers_are_typed_and_absurd_ones_refused(at_station, qtbot):
         assert document.value == before, label
         assert at_station.message_bar.isVisible()
         at_station.message_bar.hide()
+        assert at_station.actions_by_id["edit.undo"].isEnabled()
 
 
 def test_one_click_puts_a_warning_right(at_station, qtbot):

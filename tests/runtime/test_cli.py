@@ -25,6 +25,7 @@ from hemtra.runtime.demo import (
     is_complete,
 )
 from hemtra.virtual.demo import PARTS
+from makers import sloped, step_plan
 
 
 @pytest.fixture
@@ -274,3 +275,16 @@ def test_inspecting_loads_no_qt(demo_folder, cover):
     command = [sys.executable, "-c", script, "hemtra", "inspect", cover, demo_folder / TRAY / "cover-01.x3p"]
     done = subprocess.run([str(c) for c in command], capture_output=True, text=True, check=True)
     assert done.stdout.splitlines()[-1] == "[]"
+
+
+def test_names_are_printed_as_they_are_and_not_as_markup(hemtra, tmp_path):
+    plan = step_plan()
+    plan = plan.edited(name="[/left] [bold]", sheet=(plan.sheet[0].edited(name="[red]Rise[/]", upper=0.1),))
+    save_plan(plan, tmp_path / "p.hplan", Scan(sloped()))
+    save_scan(Scan(sloped(slope_x=0.5)), tmp_path / "[green]s[bold].x3p")
+    code, out, err = hemtra("plan", "show", tmp_path / "p.hplan")
+    assert (code, "[/left] [bold]" in out, "[red]Rise[/]" in out) == (0, True, True), err
+    code, out, err = hemtra("inspect", tmp_path / "p.hplan", tmp_path / "[green]s[bold].x3p")
+    assert code == 1, err
+    assert "[red]Rise[/]" in out
+    assert "[green]s[bold].x3p" in out

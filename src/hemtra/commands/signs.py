@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from rich.text import Text
+
 from hemtra.core.plan.limits import Verdict
 
 SIGNS = {
@@ -12,7 +14,7 @@ SIGNS = {
 }
 
 
-def signed(verdict: Verdict) -> str:
+def signed(verdict: Verdict) -> Text:
     """A verdict with its sign and colour, as rich writes it."""
     sign, colour = SIGNS[verdict]
-    return f"[{colour}]{sign} {verdict}[/{colour}]"
+    return Text(f"{sign} {verdict}", style=colour)

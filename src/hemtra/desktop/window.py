@@ -533,7 +533,8 @@ class MainWindow(QMainWindow):
 def _is_plain(keys: QKeySequence) -> bool:
     """Whether a shortcut is a key without Ctrl or Alt, and no function key."""
     text = keys.toString()
-    return bool(text) and "Ctrl" not in text and "Alt" not in text and not text.startswith("F1")
+    is_function = text.startswith("F") and text[1:].isdigit()
+    return bool(text) and "Ctrl" not in text and "Alt" not in text and not is_function
 
 
 def _is_ours(path: Path) -> bool:

@@ -292,8 +292,11 @@ class Assembler:
         return found
 
     def _scan(self, closed: Closed) -> Acquired:
-        total = max(1, closed.taken + closed.padded)
+        total = max(1, closed.taken + closed.padded - closed.before)
         layers, missed, places = self._collected(closed.first, closed.first + closed.taken, total)
+        if closed.before:
+            ahead = ((closed.before, 0), (0, 0))
+            layers = [(np.pad(z, ahead, constant_values=np.nan), np.pad(grey, ahead)) for z, grey in layers]
         if places.size > 1 and places[-1] < places[0]:
             # taken while the line went back: what came first lies farthest along travel
             layers = [(z[::-1].copy(), grey[::-1].copy()) for z, grey in layers]

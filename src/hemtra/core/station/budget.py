@@ -6,7 +6,9 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from itertools import pairwise
+from typing import Any
 
+from hemtra.core.errors import HemtraError
 from hemtra.core.station.optics import CaptureBand, SensorModel
 from hemtra.core.station.station import Station
 from hemtra.core.station.travel import WheelEncoder
@@ -24,6 +26,14 @@ VIEW_MARGIN = 2.0
 """mm that the view should reach beyond the part on either side."""
 OVERLAP = 5.0
 """mm that the views of neighbouring sensors should share, to be blended."""
+
+
+def _fixed(station: Station, part: str, **changes: Any) -> Station | None:
+    """The station mended; None where what would mend it is more than it can be set to."""
+    try:
+        return station.with_part(part, **changes)
+    except HemtraError:
+        return None
 
 
 @dataclass(frozen=True)
@@ -246,7 +256,7 @@ class _Sums:
         return Shortfall(
             text,
             f"Raise the sensor to {u.short(stand_off)} {u.name}.",
-            self.station.with_part("sensor", stand_off=stand_off),
+            _fixed(self.station, "sensor", stand_off=stand_off),
         )
 
     def _beside(self) -> Shortfall | None:
@@ -268,7 +278,7 @@ class _Sums:
         text = f"The view ends {u.text(max(0.0, VIEW_MARGIN - over), 1)} {u.name} beside the part."
         if over > VIEW_MARGIN:
             text = f"The part reaches {u.text(over - VIEW_MARGIN, 1)} {u.name} out of the view."
-        fixed = self.station.with_part("sensor", x=0.0) if len(self.views) == 1 else None
+        fixed = _fixed(self.station, "sensor", x=0.0) if len(self.views) == 1 else None
         return Shortfall(text, "Hang the sensor over the middle of the belt.", fixed)
 
     def _range(self) -> Shortfall | None:
@@ -285,14 +295,15 @@ class _Sums:
         whole = self.model.covered(sensor.stand_off, CaptureBand())
         if whole[0] <= lowest and highest <= whole[1]:
             below, above = sensor.band.heights
-            fixed = self.station.with_part(
+            fixed = _fixed(
+                self.station,
                 "sensor.band",
                 z_low=min(below, lowest) if math.isfinite(below) else None,
                 z_high=max(above, highest) if math.isfinite(above) else None,
             )
             return Shortfall(what, "Widen the capture band.", fixed)
         stand_off = float(round(self.model.mid + (lowest + highest) / 2))
-        fixed = self.station.with_part("sensor", stand_off=stand_off)
+        fixed = _fixed(self.station, "sensor", stand_off=stand_off)
         return Shortfall(what, f"Hang the sensor {u.short(stand_off)} {u.name} above z = 0.", fixed)
 
     def _speed(self) -> Shortfall | None:
@@ -310,12 +321,12 @@ class _Sums:
         why = " The exposure holds the rate down." if self._held_by_exposure() else ""
         if travel.clock == "internal":
             period = math.ceil(1e4 / (1 - reserve) / self.rate) / 10
-            fixed = self.station.with_part("travel", period=period)
+            fixed = _fixed(self.station, "travel", period=period)
             return Shortfall(text, f"Take a profile every {period:g} ms.{why}", fixed)
         every = math.ceil(travel.speed / (1 - reserve) / self.rate * travel.encoder.counts_per_mm - 1e-9)
         slower = u.text(math.floor(self.highest_speed * (1 - reserve)), 0)
         advice = f"Take a profile every {every} counts, or run at {slower} {u.name}/s.{why}"
-        return Shortfall(text, advice, self.station.with_part("travel", counts_per_profile=every))
+        return Shortfall(text, advice, _fixed(self.station, "travel", counts_per_profile=every))
 
     def _held_by_exposure(self) -> bool:
         sensor = self.station.sensor
@@ -339,7 +350,7 @@ class _Sums:
         fixed = None
         if speed > 0:
             changed = min(travel.speed, float(speed))
-            fixed = self.station.with_part("travel", counts_per_profile=every, speed=changed)
+            fixed = _fixed(self.station, "travel", counts_per_profile=every, speed=changed)
         return Shortfall(text, f"Take a profile {counts} ({u.text(spacing, 3)} {u.name}){slow}.", fixed)
 
     def _stretch(self) -> Shortfall | None:
@@ -350,7 +361,7 @@ class _Sums:
         return Shortfall(
             f"The speed varies {how}, and so do the lengths of parts.",
             "Let the encoder make the profiles.",
-            self.station.with_part("travel", clock="encoder"),
+            _fixed(self.station, "travel", clock="encoder"),
         )
 
     def _direction(self) -> Shortfall | None:
@@ -362,13 +373,13 @@ class _Sums:
             return Shortfall(
                 "One channel of an encoder cannot tell forward from backward.",
                 "Count both channels in quadrature.",
-                self.station.with_part("travel.encoder", counting="x1"),
+                _fixed(self.station, "travel.encoder", counting="x1"),
             )
         if trigger.by == "reversal" and travel.direction != "both" and travel.backward == "ignored":
             return Shortfall(
                 "A reversal starts a scan, but what moves back is not scanned.",
                 "Scan both ways.",
-                self.station.with_part("travel", direction="both"),
+                _fixed(self.station, "travel", direction="both"),
             )
         return None
 
@@ -388,7 +399,7 @@ class _Sums:
             return None
         cut = f"{u.text(-station.lead, 1)} {u.name}"
         delay = max(0.0, station.trigger.distance - VIEW_MARGIN)
-        fixed = station.with_part("trigger", delay=delay, delay_in="mm")
+        fixed = _fixed(station, "trigger", delay=delay, delay_in="mm")
         return Shortfall(
             f"The scan begins {cut} behind the part's front, which is cut off.",
             f"Delay it by {u.short(delay)} {u.name} after the eye.",
@@ -406,14 +417,14 @@ class _Sums:
         return Shortfall(
             f"The scan ends {u.text(missing, 1)} {u.name} before the part does.",
             f"Scan {u.short(length)} {u.name}.",
-            station.with_part("trigger", length=float(length), length_in="mm"),
+            _fixed(station, "trigger", length=float(length), length_in="mm"),
         )
 
     def _triggers(self) -> Shortfall | None:
         trigger = self.station.trigger
         if trigger.by != "eye" or self.waiting <= trigger.waiting:
             return None
-        fixed = self.station.with_part("trigger", waiting=self.waiting) if self.waiting <= 1000 else None
+        fixed = _fixed(self.station, "trigger", waiting=self.waiting) if self.waiting <= 1000 else None
         return Shortfall(
             f"{self.waiting} triggers are on the way to the laser, and {trigger.waiting} may wait.",
             f"Let {self.waiting} triggers wait, or move the eye nearer.",
@@ -431,7 +442,7 @@ class _Sums:
             f"A scan of {u.short(station.length)} {u.name} is longer than the"
             f" {u.short(spacing)} {u.name} from part to part.",
             f"Scan {u.short(spacing)} {u.name} at most, or let scans share their profiles.",
-            station.with_part("trigger", length=spacing, length_in="mm"),
+            _fixed(station, "trigger", length=spacing, length_in="mm"),
         )
 
     def _limit(self) -> Shortfall | None:
@@ -443,7 +454,7 @@ class _Sums:
         return Shortfall(
             f"A scan takes {needed:.2f} s and is given up after {limit:g} s.",
             f"Give it {wanted:g} s.",
-            station.with_part("trigger", time_limit=wanted),
+            _fixed(station, "trigger", time_limit=wanted),
         )
 
 

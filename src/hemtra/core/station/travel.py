@@ -30,7 +30,9 @@ class WheelEncoder(Form):
 
     by: Literal["wheel"] = "wheel"
     pulses_per_turn: Positive = setting(..., "pulses per turn", "Of the encoder, per turn of its wheel.")
-    circumference: Positive = setting(..., "circumference", "Of the measuring wheel.", unit="mm")
+    circumference: Annotated[float, Field(ge=1.0, le=1e5, allow_inf_nan=False)] = setting(
+        ..., "circumference", "Of the measuring wheel.", unit="mm"
+    )
     counting: Counting = COUNTING
 
     @property

@@ -17,6 +17,7 @@ Early: TypeAlias = Literal["ignore", "close", "pad", "share"]
 """What a trigger does whose scan would begin before the one before is complete: it is ignored; or it closes
 that one short; or closes it and pads it to full size with no data; or both share the overlapping profiles."""
 
+CLIPPED = "the scan before it was still being taken where it begins"
 TOO_EARLY = "the scan before it was not complete"
 
 
@@ -52,7 +53,10 @@ class Opened:
 
 @dataclass(frozen=True)
 class Closed:
-    """A scan is over: it took the profiles from `first` on, `taken` of them, and `padded` rows of no data."""
+    """A scan is over: it took the profiles from `first` on, `taken` of them, and `padded` rows of no data.
+
+    before: of these, rows that come before what it took, where another scan had them.
+    """
 
     scan: int
     first: int
@@ -60,6 +64,7 @@ class Closed:
     padded: int
     how: Literal["complete", "short", "padded", "faulty"]
     reason: str = ""
+    before: int = 0
 
 
 @dataclass(frozen=True)
@@ -87,6 +92,8 @@ class _Open:
     last: int | None = None
     """The first profile that is no longer its own; None while the trigger lasts."""
     ends: float | None = None
+    clipped: int = 0
+    """Profiles at its beginning that the scan before it has taken."""
 
     @property
     def start(self) -> int:
@@ -181,7 +188,8 @@ class TriggerMachine:
         events: list[Event] = []
         if rules.early != "share":
             events += [self._cut(before, scan.first) for before in tuple(self._open)]
-            scan.first = max(scan.first, self._end)
+            scan.clipped = max(self._end - scan.first, 0)
+            scan.first += scan.clipped
         self._scans += 1
         scan.scan, scan.started = self._scans, time
         self._open.append(scan)
@@ -199,9 +207,18 @@ class TriggerMachine:
 
     def _close(self, scan: _Open, end: int) -> Closed:
         taken = self._over(scan, end)
-        complete = scan.last is not None and end >= scan.last
-        reason = "" if complete else f"the line stopped after {taken} profiles"
-        return Closed(scan.scan, scan.start, taken, 0, "complete" if complete else "short", reason)
+        if scan.last is None or end < scan.last:
+            return self._less(scan, taken, 0, f"the line stopped after {taken} profiles")
+        if scan.clipped:
+            return self._less(scan, taken, 0, CLIPPED)
+        return Closed(scan.scan, scan.start, taken, 0, "complete")
+
+    def _less(self, scan: _Open, taken: int, behind: int, reason: str) -> Closed:
+        """A scan that lacks profiles: filled up to full size where that is the rule, else short by name."""
+        before = scan.clipped if self._rules.early == "pad" else 0
+        if before or behind:
+            return Closed(scan.scan, scan.start, taken, before + behind, "padded", reason, before)
+        return Closed(scan.scan, scan.start, taken, 0, "short", reason)
 
     def _over(self, scan: _Open, end: int) -> int:
         """Take a scan from the open ones; answers how many profiles it took."""
@@ -212,9 +229,8 @@ class TriggerMachine:
     def _cut(self, scan: _Open, end: int) -> Closed:
         """Closed by the next trigger."""
         taken = self._over(scan, end)
-        if self._rules.early == "pad" and scan.last is not None:
-            return Closed(scan.scan, scan.start, taken, scan.last - end, "padded", "the next part came early")
-        return Closed(scan.scan, scan.start, taken, 0, "short", "the next part came early")
+        behind = scan.last - end if self._rules.early == "pad" and scan.last is not None else 0
+        return self._less(scan, taken, behind, "the next part came early")
 
     def _overdue(self, index: int, time: float) -> list[Event]:
         found: list[Event] = []

@@ -331,7 +331,15 @@ class RecordsWorkspace(QWidget):
         one, any_lot = self.bench.lot is not None, bool(self.bench.chosen)
         has_plan = bool(self._plans.document.plan.sheet)
         self.report_button.setEnabled(one)
+        self.report_button.setToolTip(
+            "A report of this lot as PDF." if one else "A report is of one lot; choose one in the list."
+        )
         self.rejudge_button.setEnabled(one and has_plan)
+        self.rejudge_button.setToolTip(
+            "Judge this lot by the open plan."
+            if one and has_plan
+            else "Choose one lot, and open the plan it is to be judged by."
+        )
         self.export_button.setEnabled(any_lot)
         self.tray_button.setEnabled(any_lot and not self.locked)
         for button in (self.part.to_tray, self.rejudged.tray_button):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from typing import Any, get_args
 
@@ -24,6 +25,7 @@ from hemtra.core.errors import HemtraError
 from hemtra.core.form import Setting
 from hemtra.core.station.station import MOST_SENSORS, Station
 from hemtra.core.station.travel import LinearEncoder, WheelEncoder
+from hemtra.core.text import plain
 from hemtra.desktop.model.station_bench import StationBench
 from hemtra.desktop.station.guided_task import clear
 from hemtra.virtual.models import sensor_models
@@ -327,7 +329,11 @@ class StationFields(QFrame):
         try:
             value = float(text) * self.bench.unit.factor(field.setting.unit)
         except ValueError:
+            value = math.nan
+        if not math.isfinite(value):
             edit.setText(self._text(field))
+            stays = f"“{plain(text, 40)}” is no number; {field.setting.label} stays at {self._text(field)}."
+            self.refused.emit(HemtraError(stays))
             return
         whole = isinstance(field.setting.value, int) and value == int(value)
         self._write(field, int(value) if whole else value)

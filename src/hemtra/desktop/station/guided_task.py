@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from typing import Any
 
@@ -116,9 +117,10 @@ def number_field(value: float, name: str, width: int = 70) -> QLineEdit:
 def number_in(field: QLineEdit) -> float | None:
     """The number that was typed, None where it is none."""
     try:
-        return float(field.text().strip().replace(",", "."))
+        value = float(field.text().strip().replace(",", "."))
     except ValueError:
         return None
+    return value if math.isfinite(value) else None
 
 
 def fill_table(grid: QGridLayout, rows: list[tuple[str, ...]]) -> None:
