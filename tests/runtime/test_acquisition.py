@@ -19,7 +19,7 @@ from hemtra.runtime.replay import FolderReplay
 from hemtra.virtual.cover import BELT, make_cover
 from hemtra.virtual.demo import DOOR_STATION, STATION
 from hemtra.virtual.line import Motion
-from hemtra.virtual.parts import door_frame
+from hemtra.virtual.parts import door_frame, part_named
 from hemtra.virtual.sensor import models_of, scan_part
 from hemtra.virtual.source import VirtualLine
 
@@ -454,3 +454,25 @@ def test_a_folder_of_scans_passes_again(tmp_path):
         list(FolderReplay(tmp_path))
     with pytest.raises(HemtraError, match="no scans"):
         FolderReplay(tmp_path / "nowhere")
+
+
+@pytest.mark.parametrize("early", ["pad", "close"])
+def test_a_scan_whose_beginning_another_took_is_filled_up_or_short(early):
+    """Parts follow each other so closely that each scan begins within the one before."""
+    station = STATION.with_part("trigger", early=early, distance=0.0, delay=-30.0)
+    station = station.with_part("line", part_spacing=110.0).with_part("travel", counts_per_profile=20)
+    assembler, found = Assembler.of(station, models_of(station), BELT), []
+    for arrival in VirtualLine(station, [part_named("rain-pump-cover", 3)] * 2, 3):
+        found += assembler.feed(arrival)
+    whole, clipped = [*found, *assembler.stop()][:2]
+    rows = np.isnan(clipped.data.z).all(axis=1)
+    assert whole.how == "complete"
+    assert clipped.reason
+    if early == "pad":
+        assert (clipped.how, len(rows)) == ("padded", station.profiles)
+        assert rows[:15].all(), "what the scan before it took is no data"
+        assert not rows[-15:].any()
+    else:
+        assert clipped.how == "short"
+        assert 0 < len(rows) < station.profiles
+        assert not rows.any()
