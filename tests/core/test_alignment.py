@@ -58,6 +58,28 @@ def test_scales_are_kept_and_spikes_left_out():
         assert sensor.rms == pytest.approx(0.008, rel=0.25)
 
 
+@pytest.mark.parametrize("roll", [-3.0, 3.0])
+def test_sensors_that_lean_far_are_not_put_a_step_aside(roll):
+    leaning = Calibration(x=1.2, y=-2.0, z=0.4, roll=roll, yaw=-0.8, lean=0.5)
+    truth = (leaning, TRUTH[1])
+    seen = clouds(turned=1.0, noise=0.008, truth=truth, points=6000)
+    found = align(seen, DRAWN, TARGET, (Calibration(), Calibration()))
+    for sensor, true in zip(found.sensors, truth, strict=True):
+        assert sensor.calibration.x == pytest.approx(true.x, abs=0.01)
+        assert sensor.calibration.roll == pytest.approx(true.roll, abs=0.01)
+        assert sensor.share > 0.99
+
+
+def test_a_fit_that_drops_a_tenth_of_the_target_is_refused():
+    """A plate of 3 mm lies on a corner of it, which the fit can but leave out."""
+    seen = clouds(noise=0.008, points=6000)
+    on = (seen[0][:, 0] > 20.0) & (seen[0][:, 1] > 10.0)
+    assert 0.06 < on.mean() < 0.3
+    seen[0][on, 2] += 3.0
+    with pytest.raises(NotMeasured, match=r"% of what sensor 1 sees of the stepped wedge lies on it"):
+        align(seen, DRAWN, TARGET, (Calibration(), Calibration()))
+
+
 def test_what_is_not_the_target_is_refused():
     flat = np.column_stack([np.random.default_rng(1).uniform(-60, 60, (20_000, 2)), np.zeros(20_000)])
     for wrong, words in (

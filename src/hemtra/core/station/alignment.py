@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, TypeAlias
 
 import numpy as np
 
@@ -36,6 +36,10 @@ class AlignRules:
     """mm beyond which a point is left out at first: a flank lies that far off while its sensor does."""
     narrowing: float = 0.6
     """How that shrinks from round to round, until it reaches the noise."""
+    tries: int = 4
+    """Fits from other places, where one turns out to lie better once it is known how the sensors are turned."""
+    least_share: float = 95.0
+    """Percent of the points on the target that must lie on it for the fit to be believed."""
     worst: float = 0.1
     """mm of residual above which it was not this target."""
     least_points: int = 1_000
@@ -44,6 +48,9 @@ class AlignRules:
 
 
 RULES = AlignRules()
+ABOVE_BASE = 0.5
+"""mm above the base of a target from which on a point is of its pieces."""
+Place: TypeAlias = tuple[float, float, float]
 OWN = ("x", "y", "z", "roll", "yaw", "lean")
 """What is found for each sensor."""
 DEGREES = frozenset({"roll", "yaw", "lean"})
@@ -57,6 +64,8 @@ class Aligned:
     rms: float
     mean: float
     points: int
+    share: float = 1.0
+    """Of its points on the target, those that the fit kept, 0 to 1."""
 
 
 @dataclass(frozen=True)
@@ -80,8 +89,9 @@ def align(
     clouds: per sensor (n, 3) points as it gave them, y along travel; drawn: x in mm where each is drawn. The
     distance of every point from the target's surface is made small by Gauss-Newton steps over x, y, z, roll,
     yaw and lean of every sensor and, shared by all, how the target lies turned on the belt and how the travel
-    climbs; scales are kept. Starts from the best of places on a grid. Raises `NotMeasured` when a sensor does
-    not see the target.
+    climbs; scales are kept. Starts from the best of places on a grid, and, once it is known how the sensors are
+    turned, looks for a better one again: steps of a target look alike to a sensor that leans. Raises
+    `NotMeasured` when a sensor does not see the target, or when too many of its points lie off it.
     """
     rng = np.random.default_rng(0)
     chosen, starts = [], []
@@ -93,6 +103,12 @@ def align(
         chosen.append(seen[few])
     fit = _Fit(chosen, drawn, target, starts, rules)
     fit.run()
+    for _ in range(rules.tries):
+        moves = [_better(fit.placed(k), target, rules, rng) for k in range(len(chosen))]
+        if not any(np.hypot(dx, dy) > rules.search_step for dx, dy, _ in moves):
+            break
+        fit.restart(moves)
+        fit.run()
     found = tuple(fit.result(k) for k in range(len(chosen)))
     # sensors share how the target lies, so one that does not see it spoils the others a little, itself most
     worst = max(range(len(found)), key=lambda k: found[k].rms)
@@ -100,6 +116,14 @@ def align(
         raise NotMeasured(
             f"sensor {worst + 1} does not see the {target.name} as it is drawn: {found[worst].rms:.2f} mm are"
             " left; lay it under all sensors, along the laser lines, and scan all of it"
+        )
+    least = min(range(len(found)), key=lambda k: found[k].share)
+    share = 100.0 * found[least].share
+    if share < rules.least_share:
+        raise NotMeasured(
+            f"only {share:.0f} % of what sensor {least + 1} sees of the {target.name} lies on it, and"
+            f" {rules.least_share:g} % are needed; level the sensors first, lay it along the laser lines, and"
+            " keep other things out of view"
         )
     return Alignment(found, float(fit.shared[0]), float(fit.shared[1]))
 
@@ -125,8 +149,22 @@ def _start(
     if len(above) < rules.least_points:
         raise NotMeasured(f"sensor {number} does not see the {target.name}; lay it under all sensors")
     few = above[rng.permutation(len(above))[: rules.coarse_points]] + np.array([x, 0.0, 0.0])
+    best = _best_place(few, target, rules)
+    if best is None:
+        raise NotMeasured(f"sensor {number} does not see the {target.name} where it should lie")
+    return Calibration(x=best[0], y=best[1], z=best[2], **gains)
+
+
+def _better(placed: FloatArray, target: Target, rules: AlignRules, rng: np.random.Generator) -> Place:
+    """By how much points (n, 3), as they were placed on the target, would have to move to fit it best."""
+    few = placed[rng.permutation(len(placed))[: rules.coarse_points]]
+    return _best_place(few, target, rules) or (0.0, 0.0, 0.0)
+
+
+def _best_place(few: FloatArray, target: Target, rules: AlignRules) -> Place | None:
+    """Where on a grid of places points (n, 3) fit the target best: mm along x, y and z; None where nowhere."""
     steps = np.arange(-rules.search, rules.search + rules.search_step / 2, rules.search_step)
-    best, least = (0.0, 0.0, 0.0), math.inf
+    best, least = None, math.inf
     for dx in steps:
         for dy in steps:
             off = few[:, 2] - target.height(few[:, 0] + dx, few[:, 1] + dy)
@@ -138,9 +176,7 @@ def _start(
             cost = float(np.mean(np.minimum(np.abs(off[on] - middle), 2.0))) + 2.0 * float(np.mean(~on))
             if cost < least:
                 best, least = (float(dx), float(dy), -middle), cost
-    if math.isinf(least):
-        raise NotMeasured(f"sensor {number} does not see the {target.name} where it should lie")
-    return Calibration(x=best[0], y=best[1], z=best[2], **gains)
+    return best
 
 
 class _Fit:
@@ -177,6 +213,23 @@ class _Fit:
         slope_x, slope_y = self.target.slopes(x, y)
         off: FloatArray = (placed[:, 2] - self.target.height(x, y)) / np.sqrt(1.0 + slope_x**2 + slope_y**2)
         return off
+
+    def placed(self, k: int) -> FloatArray:
+        """(n, 3) points of sensor k above the base, as they lie on the target now."""
+        at = self.calibration(k, self.own[k], self.shared).applied(self.clouds[k])
+        at = self._turned(at + np.array([self.drawn[k], 0.0, 0.0]))
+        found: FloatArray = at[at[:, 2] > self.target.base + ABOVE_BASE]
+        return found if len(found) >= self.rules.least_points else at
+
+    def _turned(self, at: FloatArray) -> FloatArray:
+        c, s = math.cos(math.radians(self.shared[0])), math.sin(math.radians(self.shared[0]))
+        return np.column_stack([c * at[:, 0] + s * at[:, 1], c * at[:, 1] - s * at[:, 0], at[:, 2]])
+
+    def restart(self, moves: Sequence[Place]) -> None:
+        """Begin again with each sensor moved on the target, turned as it was found."""
+        for own, (dx, dy, dz) in zip(self.own, moves, strict=True):
+            own[:3] += dx, dy, dz
+        self.limit = self.rules.first_trim
 
     def run(self) -> None:
         """Step until nothing changes any more."""
@@ -240,7 +293,9 @@ class _Fit:
         off, used = self._used(k, self.own[k])
         left = off[used]
         rms = math.sqrt(float(np.mean(left**2)))
-        return Aligned(self.calibration(k, self.own[k], self.shared), rms, float(np.mean(left)), left.size)
+        share = left.size / max(int(np.count_nonzero(~np.isnan(off))), 1)
+        calibration = self.calibration(k, self.own[k], self.shared)
+        return Aligned(calibration, rms, float(np.mean(left)), left.size, share)
 
 
 @dataclass(frozen=True)
