@@ -18,6 +18,7 @@ from hemtra.core.plan.limits import Verdict
 from hemtra.storage.exports import export
 from hemtra.storage.records import Records
 from hemtra.storage.records.evidence import part_sheet
+from hemtra.storage.records.merging import merge
 from hemtra.storage.records.opening import RecordsError, masked
 from hemtra.storage.records.pages import Filter, lot_views, page
 from hemtra.storage.records.schema import metadata
@@ -300,3 +301,9 @@ def test_a_new_lot_ends_the_ones_that_are_open(tmp_path):
     assert ended == {first.id: True, second.id: False, other.id: False}
     assert records.open_lot("plan") == second
     records.close()
+
+
+def test_a_refused_merge_names_the_file_and_not_a_copy_of_it(records, tmp_path):
+    _database(tmp_path / "other.db", "create table mine (x)")
+    with pytest.raises(RecordsError, match=r"^other\.db is a database of something else"):
+        merge(records, tmp_path / "other.db")

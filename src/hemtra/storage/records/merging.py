@@ -13,6 +13,7 @@ from typing import Any
 from sqlalchemy import Connection, Table, func, insert, select
 
 from hemtra.core.progress import Progress
+from hemtra.storage.files import shown
 from hemtra.storage.records.opening import RecordsError
 from hemtra.storage.records.schema import (
     characteristics,
@@ -96,7 +97,11 @@ def _copy(other: Path) -> Iterator[Records]:
                 words = f"{other.name} cannot be read as records: {error}."
         else:
             raise RecordsError(words)
-        copied = Records(str(target), create=False)
+        try:
+            copied = Records(str(target), create=False)
+        except RecordsError as error:
+            # what is said of the copy is true of the file, and nobody knows where the copy was
+            raise RecordsError(str(error).replace(str(target), shown(other))) from error
         try:
             yield copied
         finally:
