@@ -378,6 +378,8 @@ class MainWindow(QMainWindow):
 
     def _unlock(self, pin: str) -> str:
         wrong = self.lock.unlock(pin)
+        if not wrong:
+            self.notifications.tell(Notice("Editing is unlocked.", "info"))
         self._refresh()
         return wrong
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import logging
 import math
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
@@ -26,17 +27,8 @@ from hemtra.core.scan.zones import PathZone
 from hemtra.core.text import plain
 from hemtra.storage.files import atomic_write, opened, read_text, shown, write_text
 
-DAMAGED = (
-    ezdxf.lldxf.const.DXFError,
-    ValueError,
-    KeyError,
-    IndexError,
-    TypeError,
-    AttributeError,
-    ArithmeticError,
-    RecursionError,
-)
-"""What a damaged drawing ends in: it fails anywhere inside the library."""
+# it repeats what is wrong in a file, letter by letter; what matters of that is said in a sentence
+logging.getLogger("ezdxf").setLevel(logging.CRITICAL)
 MILLIMETRES = 4
 """As DXF numbers units."""
 LARGEST, MOST_ENTITIES, MOST_POINTS = 64 << 20, 50_000, 100_000
@@ -114,7 +106,7 @@ def _load_dxf(path: Path) -> Drawing:
     with opened(path) as stream:
         try:
             document, _ = ezdxf.recover.read(io.BytesIO(stream.read()))
-        except DAMAGED as error:
+        except Exception as error:  # a damaged drawing fails anywhere inside the library, with nearly anything
             raise FileError(f"{shown(path)} is no drawing that can be read; it may be damaged.") from error
     name, factor = UNITS.get(document.header.get("$INSUNITS", 0), ("", 1.0))
     pieces: list[DrawnPath] = []
@@ -135,7 +127,9 @@ def _load_dxf(path: Path) -> Drawing:
                 points = list(made.flattening(1.0))
                 heights.update(round(float(p.z) * factor, 6) for p in points)
                 pieces.append(_piece(made, entity, factor))
-    except DAMAGED as error:
+    except HemtraError:
+        raise
+    except Exception as error:
         raise FileError(f"{shown(path)} is damaged: one of its lines cannot be read.") from error
     pieces = [p for p in pieces if np.isfinite(p.nodes).all() and p.length > 0.0]
     if not pieces:

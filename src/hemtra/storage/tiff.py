@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import io
 import json
+import logging
 from pathlib import Path
 from typing import Any
 
@@ -19,6 +20,8 @@ from hemtra.core.scan.scan import Scan
 from hemtra.storage.files import atomic_write, opened
 
 MOST_POINTS = 200_000_000
+# what is wrong in a file is said in a sentence, not tag by tag
+logging.getLogger("tifffile").setLevel(logging.CRITICAL)
 PER_MM = {2: 1 / 25.4, 3: 1 / 10}
 """Resolution units of TIFF (inch, centimetre): pixels per unit times this are pixels per mm."""
 

@@ -11,10 +11,13 @@ from decimal import Decimal
 from hemtra.core.errors import PlanError
 from hemtra.core.plan.document import Characteristic, Plan
 from hemtra.core.plan.registry import kind_named
+from hemtra.core.text import plain as shown
 from hemtra.core.units import conversion
 
 COLUMNS = ("balloon", "name", "nominal", "lower", "upper", "unit")
 MOST_ROWS = 5000
+SAID = 40
+"""Letters of a cell that a message repeats."""
 _NUMBER = re.compile(r"[+-]?\d+([.,]\d+)?([eE][+-]?\d+)?")
 
 
@@ -95,7 +98,7 @@ def bound(plan: Plan, balloon: int, made: int) -> Plan:
 def _row(cells: dict[str, str], line: int) -> Characteristic:
     balloon = cells["balloon"]
     if not balloon.isdigit():
-        raise PlanError(f"Line {line}: “{balloon}” is no balloon number.")
+        raise PlanError(f"Line {line}: “{shown(balloon, SAID)}” is no balloon number.")
     nominal = _number(cells.get("nominal", ""), line)
     limits = {}
     for name in ("lower", "upper"):
@@ -119,5 +122,5 @@ def _number(text: str, line: int) -> float | None:
         return None
     plain = text.replace("−", "-")
     if not _NUMBER.fullmatch(plain):
-        raise PlanError(f"Line {line}: “{text}” is no number.")
+        raise PlanError(f"Line {line}: “{shown(text, SAID)}” is no number.")
     return float(plain.replace(",", "."))

@@ -9,10 +9,10 @@ from pydantic import Field, StringConstraints
 from hemtra.core.form import Form, setting
 
 Host = Annotated[str, StringConstraints(max_length=253, strip_whitespace=True)]
-LINK_LOST = {"stop": "stop the line", "go on": "go on, parts not signalled"}
+LINK_LOST = {"stop": "stop the line", "go on": "go on"}
 KEPT = {
     "all": "all",
-    "failed": "failed and not measured",
+    "failed": "not passed",
     "every": "every n-th",
     "none": "none",
 }
@@ -47,7 +47,7 @@ class IoBlock(Form):
         "after a break",
         "What happens to parts that may still lie between the eye and a gate when the line starts again after"
         " it was cut off.",
-        choices={"reject": "reject what may lie there", "ask": "wait until the belt is clear"},
+        choices={"reject": "reject it", "ask": "ask first"},
     )
 
 
