@@ -9,7 +9,7 @@ from hunting import KINDS, CoverRow, hunted, runner_row
 
 SIZES = (0.6, 1.0, 1.5, 2.5)
 """Of defects, in tolerances."""
-EACH = {"kind": 12, "row": 3}
+EACH = {"kind": 10, "row": 2}
 """Defects put into one subject."""
 
 

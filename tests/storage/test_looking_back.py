@@ -312,11 +312,11 @@ def test_what_cannot_be_taken_over_is_refused_and_nothing_changes(records, tmp_p
     assert sheets(records) == before
 
 
-def test_a_locked_database_is_told_and_nothing_is_lost(records, line, tmp_path, monkeypatch):
+def test_a_locked_database_is_told_and_nothing_is_lost(records, line, tmp_path):
     made_lot(line, "lot", [0.2])
     records.close()
-    monkeypatch.setattr(opening, "PATIENCE", 0.1)
     ours = Records(str(tmp_path / "records.db"))
+    ours.patience.seconds = 0.1
     holder = sqlite3.connect(tmp_path / "records.db")
     holder.execute("begin immediate")
     with pytest.raises(RecordsError, match="locked by another program"):

@@ -6,7 +6,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from hemtra.core.arrays import BoolArray
+from hemtra.core.arrays import BoolArray, FloatArray
 
 
 @njit(cache=True, nogil=True)
@@ -16,3 +16,25 @@ def fill_spans(first: NDArray[np.int64], last: NDArray[np.int64], cols: int) -> 
     for i in range(first.size):
         inside[i, first[i] : max(last[i], first[i])] = True
     return inside
+
+
+@njit(cache=True, nogil=True)
+def near_line(u: FloatArray, v: FloatArray, line: FloatArray, reach: float) -> BoolArray:
+    """Which points (n, m) lie within `reach` of a line through (k, 2) places, all in mm."""
+    rows, cols = u.shape
+    near = np.zeros((rows, cols), np.bool_)
+    for k in range(line.shape[0] - 1):
+        au, av = line[k]
+        du, dv = line[k + 1, 0] - au, line[k + 1, 1] - av
+        square = max(du * du + dv * dv, 1e-18)
+        left, right = min(au, au + du) - reach, max(au, au + du) + reach
+        low, high = min(av, av + dv) - reach, max(av, av + dv) + reach
+        for i in range(rows):
+            for j in range(cols):
+                x, y = u[i, j], v[i, j]
+                if near[i, j] or x < left or x > right or y < low or y > high:
+                    continue
+                t = min(max(((x - au) * du + (y - av) * dv) / square, 0.0), 1.0)
+                off_u, off_v = x - au - t * du, y - av - t * dv
+                near[i, j] = off_u * off_u + off_v * off_v <= reach * reach
+    return near

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 import math
 from abc import ABC, abstractmethod
 from collections.abc import Sequence
@@ -16,7 +15,7 @@ from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.errors import NotMeasured, OffScan
 from hemtra.core.geometry.course import Course, Turn, course_through
 from hemtra.core.scan.heightmap import Grid, HeightMap
-from hemtra.core.scan.zone_kernels import fill_spans
+from hemtra.core.scan.zone_kernels import fill_spans, near_line
 
 Coordinate = Annotated[float, Field(allow_inf_nan=False, ge=-1e6, le=1e6)]
 Share = Annotated[float, Field(allow_inf_nan=False, ge=-0.5, le=0.5)]
@@ -414,12 +413,8 @@ class PathZone(_Zone):
         u, v = np.broadcast_arrays(u, v)
         line = self.base_outline()
         line = line[np.unique(np.linspace(0, len(line) - 1, min(len(line), 200)).astype(int))]
-        near = np.zeros(u.shape, np.bool_)
-        for a, b in itertools.pairwise(line):
-            run = b - a
-            t = np.clip(((u - a[0]) * run[0] + (v - a[1]) * run[1]) / max(float(run @ run), 1e-18), 0.0, 1.0)
-            near |= np.hypot(u - a[0] - t * run[0], v - a[1] - t * run[1]) <= self.across / 2
-        return near
+        flat = near_line(*(np.ascontiguousarray(np.atleast_2d(c)) for c in (u, v)), line, self.across / 2)
+        return np.asarray(flat.reshape(u.shape))
 
 
 AnyZone: TypeAlias = RectangleZone | EllipseZone | RingZone | PolygonZone | PathZone
