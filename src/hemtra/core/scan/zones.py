@@ -413,7 +413,8 @@ class PathZone(_Zone):
         u, v = np.broadcast_arrays(u, v)
         line = self.base_outline()
         line = line[np.unique(np.linspace(0, len(line) - 1, min(len(line), 200)).astype(int))]
-        flat = near_line(*(np.ascontiguousarray(np.atleast_2d(c)) for c in (u, v)), line, self.across / 2)
+        whole, other = (np.ascontiguousarray(np.atleast_2d(c)) for c in (u, v))
+        flat = near_line(whole, other, line, self.across / 2)
         return np.asarray(flat.reshape(u.shape))
 
 
