@@ -226,7 +226,8 @@ def test_a_belt_in_doubt_is_asked_about_before_the_line_starts(line, qtbot, unus
     BeltMark(STATION.name).put()
     run = line.run_workspace
     run.start_or_stop()
-    until(qtbot, lambda: "Clear the belt" in message(line))
+    until(qtbot, lambda: run.belt_in_doubt and run.bench.state == "idle")
+    assert "Clear the belt" in message(line)
     assert run.production is None
     line.trigger("run.clear")
     until(qtbot, lambda: len(run.bench.parts) >= 1)

@@ -157,7 +157,7 @@ def _start(
 
 def _better(placed: FloatArray, target: Target, rules: AlignRules, rng: np.random.Generator) -> Place:
     """By how much points (n, 3), as they were placed on the target, would have to move to fit it best."""
-    few = placed[rng.permutation(len(placed))[: rules.coarse_points]]
+    few = placed[rng.permutation(len(placed))[: rules.coarse_points // 4]]
     return _best_place(few, target, rules) or (0.0, 0.0, 0.0)
 
 
