@@ -6,19 +6,17 @@ import json
 import os
 import sys
 import traceback
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
 from enum import StrEnum
 from pathlib import Path
 from typing import Annotated
 
 import typer
-from rich.console import Console
-from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
 from rich.table import Table
 from rich.text import Text
 
+from hemtra.commands.records_app import records_app
 from hemtra.commands.signs import signed
+from hemtra.commands.terminal import err, out, progress
 from hemtra.core.errors import HemtraError
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.engine import Engine, Result
@@ -35,15 +33,10 @@ app = typer.Typer(
 )
 plan_app = typer.Typer(no_args_is_help=True, help="Look into plans.")
 app.add_typer(plan_app, name="plan")
-records_app = typer.Typer(no_args_is_help=True, help="Check, copy, restore, rescue, archive records.")
 app.add_typer(records_app, name="records")
 
 FAILED = 70
 """Exit code of a fault of the program, as sysexits.h has it; never one that means a verdict."""
-WIDE = 160
-"""Columns of tables that go to a file or another program, which no screen limits."""
-out = Console(width=None if sys.stdout.isatty() else WIDE, markup=False)
-err = Console(stderr=True, markup=False)
 
 
 class LogLevel(StrEnum):
@@ -55,9 +48,6 @@ class LogLevel(StrEnum):
     error = "error"
 
 
-RecordsUrl = Annotated[
-    str | None, typer.Option("--db", metavar="URL", help="Records: a file, or an SQLAlchemy URL.")
-]
 PlanPath = Annotated[Path, typer.Argument(help="A .hplan file.", show_default=False)]
 
 
@@ -96,7 +86,7 @@ def demo(
     folder = write or example.demo_folder()
     if write or not example.is_complete(folder):
         print(f"Scanning the made-up parts of the demo into {folder} …", file=sys.stderr)
-        with _told_progress("demo") as tell:
+        with told_progress("demo") as tell:
             example.write_demo(folder, tell)
     if write:
         out.print(f"The demo files are in {folder}.")
@@ -151,7 +141,7 @@ def inspect(
     found: list[tuple[str, Result]] = []
     seen: dict[str, Engine] = {}
     trouble = False
-    with _progress("inspect", hidden=len(scans) == 1) as bar:
+    with progress("inspect", hidden=len(scans) == 1) as bar:
         for item in bar.track(inspect_files(document, scans, jobs), total=len(scans), description="inspecting"):
             if item.result is None:
                 trouble = True
@@ -313,7 +303,7 @@ def export(
     """Export records: a table, everything as JSON, or results as QIF 3.0."""
     from hemtra.commands.records import export_records
 
-    with _told_progress("export") as tell:
+    with told_progress("export") as tell:
         export_records(db, lot, output, tell)
     out.print(f"The parts are in {output}.", soft_wrap=True)
 
@@ -330,7 +320,7 @@ def report(
     """Report a lot, or one part of it, as a PDF."""
     from hemtra.commands.records import report_records
 
-    with _told_progress("report") as tell:
+    with told_progress("report") as tell:
         report_records(db, lot, part, output, tell)
     out.print(f"The report is in {output}.", soft_wrap=True)
 
@@ -345,7 +335,7 @@ def merge_records(
     """Take over what is new in the records of another computer."""
     from hemtra.commands.records import merge_into
 
-    with _told_progress("merge") as tell:
+    with told_progress("merge") as tell:
         words = merge_into(db, other, tell)
     out.print(words, soft_wrap=True)
 
@@ -360,70 +350,7 @@ def unlock(
     if not forgotten:
         raise HemtraError("With its PIN the lock is opened in the Run workspace; without it, add --forgotten.")
     lift_lock()
-    out.print("Editing is unlocked; the records say so.")
-
-
-@records_app.command("check")
-def records_check(db: RecordsUrl = None) -> None:
-    """Look for damage, and for parts that are gone. Exit code 1 where there is any."""
-    from hemtra.commands.records import check_records
-
-    found = check_records(db)
-    for words in found:
-        out.print(words, soft_wrap=True)
-    if found:
-        raise typer.Exit(1)
-    out.print("The records are sound.")
-
-
-@records_app.command("backup")
-def records_backup(
-    folder: Annotated[Path | None, typer.Argument(metavar="DIR", show_default=False)] = None,
-    db: RecordsUrl = None,
-    keep: Annotated[int | None, typer.Option(help="Keep so many of the newest.", min=1)] = None,
-) -> None:
-    """Copy the records into a folder, while a line writes them; “backups” beside them unless told."""
-    from hemtra.commands.records import backup_records
-
-    out.print(f"The records are in {backup_records(db, folder, keep)} too.", soft_wrap=True)
-
-
-@records_app.command("restore")
-def records_restore(
-    copy: Annotated[Path, typer.Argument(help="A copy of the records.", show_default=False)],
-    db: RecordsUrl = None,
-) -> None:
-    """Put a copy in the place of the records, once it is proven; what stands there is kept."""
-    from hemtra.commands.records import restore_records
-
-    out.print(restore_records(db, copy), soft_wrap=True)
-
-
-@records_app.command("rescue")
-def records_rescue(
-    output: Annotated[Path, typer.Option("--output", "-o", help="The file to write.", show_default=False)],
-    db: RecordsUrl = None,
-) -> None:
-    """Save what can be read of damaged records into a new file, and name what cannot."""
-    from hemtra.commands.records import rescue_records
-
-    with _told_progress("rescue") as tell:
-        words = rescue_records(db, output, tell)
-    out.print(words, soft_wrap=True)
-
-
-@records_app.command("archive")
-def records_archive(
-    before: Annotated[str, typer.Option(help="Lots that ended before this day, like 2026-03-31.")],
-    output: Annotated[Path, typer.Option("--output", "-o", help="The file to write.", show_default=False)],
-    db: RecordsUrl = None,
-) -> None:
-    """Move old lots to a file of their own."""
-    from hemtra.commands.records import archive_records
-
-    with _told_progress("archive") as tell:
-        words = archive_records(db, before, output, tell)
-    out.print(words, soft_wrap=True)
+    out.print("Editing is unlocked.")
 
 
 @app.command("io-block")
@@ -534,27 +461,6 @@ def _value(c: Judged) -> str:
 def _limits(c: Judged) -> str:
     ends = ("" if limit is None else f"{limit:.{c.decimals}f}" for limit in (c.lower, c.upper))
     return " … ".join(ends)
-
-
-@contextmanager
-def _progress(what: str, hidden: bool = False) -> Iterator[Progress]:
-    columns = TextColumn(what), BarColumn(), MofNCompleteColumn(), TextColumn("{task.description}")
-    quiet = hidden or not err.is_terminal
-    with Progress(*columns, console=err, transient=True, disable=quiet) as bar:
-        yield bar
-
-
-@contextmanager
-def _told_progress(what: str) -> Iterator[Callable[[int, int, str], bool]]:
-    """A bar that work tells its progress."""
-    with _progress(what) as bar:
-        task = bar.add_task(what)
-
-        def tell(done: int, of: int, told: str) -> bool:
-            bar.update(task, total=of, completed=done, description=told)
-            return True
-
-        yield tell
 
 
 def _kept_trace() -> str:

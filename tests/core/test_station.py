@@ -150,7 +150,7 @@ def test_one_click_puts_it_right(station, question, words):
         return [w for w in scan_budget(of, [SIM_130], question).warnings if words in w.text]
 
     (warning,) = told(station)
-    assert warning.advice
+    assert warning.advice.endswith("."), "a sentence that says what to do"
     assert warning.fixed is not None
     assert told(warning.fixed) == []
     type(station).model_validate(warning.fixed.model_dump(by_alias=True))

@@ -86,6 +86,11 @@ def test_a_copy_comes_back_proven_and_what_stood_there_stays(path, tmp_path):
     records = Records(str(path))
     records.add(records.open_lot(PLAN.name), part(301), records.revision(PLAN), None)
     records.close()
+    records = Records(str(path))
+    with pytest.raises(RecordsError, match="open in another program"):
+        restore(copy, path)
+    records.close()
+    assert counted(path) == 601
     aside = restore(copy, path)
     assert counted(path) == 600
     assert counted(aside) == 601

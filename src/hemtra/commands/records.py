@@ -54,8 +54,9 @@ def merge_into(db: str | None, other: Path, tell: Progress) -> str:
 def lift_lock() -> None:
     """Take the lock on editing away without its PIN, and note it in the records. Raises `HemtraError`."""
     (records_folder() / LOCK_FILE).unlink(missing_ok=True)
-    with _opened(None, create=True) as records:
-        note(records, locked=False)
+    if Path(default_db()).is_file():
+        with _opened(None) as records:
+            note(records, locked=False)
 
 
 def check_records(db: str | None) -> tuple[str, ...]:

@@ -73,8 +73,11 @@ def show(request: ShowRequest, superseded: Superseded) -> Iterator[Shown]:
     prepared = prepared_map(plan, result)
     profile = section(prepared or request.engine.data, *line, width=request.width) if line else None
     coloured = _coloured(request, plan, result, steps)
-    floor = form_floor(request.engine, result, row.step)
-    yield Shown(result, plan, evidence, profile, line, coloured, coverage=coverage, floor=floor)
+    shown = Shown(result, plan, evidence, profile, line, coloured, coverage=coverage)
+    yield shown
+    # it takes longer than all else, and nobody looks at it in a drag
+    if not superseded() and (floor := form_floor(request.engine, result, row.step)) is not None:
+        yield replace(shown, floor=floor)
 
 
 def _show_along(request: ShowRequest, shown: Shown, step_id: str, row: Characteristic) -> Shown:

@@ -21,10 +21,10 @@ LOOK = 0.1
 
 @dataclass(frozen=True)
 class _Seen:
-    """A file as it was looked at: which one, when it changed, and how large; and since when it is like that."""
+    """A file as it was looked at: which one, when it was written, and how large; and since when it is so."""
 
     inode: int
-    changed: int
+    written: int
     size: int
     since: float = field(default=0.0, compare=False)
 
@@ -158,7 +158,7 @@ class WatchFeed:
             if still < self._incoming.settle or (still < self._incoming.give_up and not is_whole(path)):
                 continue
             self._taken[path] = now
-            found.append((now.changed, path.name, path))
+            found.append((now.written, path.name, path))
         for _, _, path in found:
             del self._seen[path]
         return [path for _, _, path in sorted(found)]
@@ -169,10 +169,11 @@ class WatchFeed:
             there = path.stat()
         except OSError:
             return None  # it went away again, or leads nowhere
-        changed = max(there.st_mtime_ns, there.st_ctime_ns)
-        if not stat.S_ISREG(there.st_mode) or changed <= 1e9 * self._known.get(str(path), -1.0):
+        # by when it was written: links and permissions change without another part
+        written = there.st_mtime_ns
+        if not stat.S_ISREG(there.st_mode) or written <= 1e9 * self._known.get(str(path), -1.0):
             return None
-        return _Seen(there.st_ino, changed, there.st_size, time.monotonic())
+        return _Seen(there.st_ino, written, there.st_size, time.monotonic())
 
     def travel(self) -> float | None:
         """A folder has no belt."""

@@ -126,8 +126,8 @@ class Production:
         self.trouble = ""
         self._unrecorded = 0
         """Parts without a record: from the first that could not be written on, nothing is signalled."""
-        self._untold: list[tuple[Event, int | None]] = []
-        """Events that are not on record yet."""
+        self._untold: deque[tuple[Lot, Event, int | None]] = deque()
+        """Events that are not on record yet, each with its lot and the key of its part."""
         self.unsignalled = 0
         """Parts whose signals did not all reach the block."""
         self.closing: list[Callable[[], None]] = []
@@ -399,21 +399,22 @@ class Production:
         self._answers.append((key, SENT if sent else NOT_SENT, time.time() if sent else None))
 
     def _settle(self) -> None:
-        """Write down what became of signals."""
+        """Write down what became of signals, and what happened."""
         answers = [self._answers.popleft() for _ in range(len(self._answers))]
         try:
             self.records.signalled({key: (state, when) for key, state, when in answers})
         except HemtraError:
             self._answers.extendleft(reversed(answers))
             raise
+        while self._untold:
+            self.records.event(*self._untold[0])
+            self._untold.popleft()
 
     def _close(self) -> None:
         if self.signaller is not None and self.signaller.stop() and self.belt is not None:
             self.belt.take_away()
         try:
             self._settle()
-            for event, part in self._untold:
-                self.records.event(self.lot, event, part)
         except HemtraError as error:
             self.trouble = self.trouble or str(error)
         if self._unrecorded > 1:
@@ -431,15 +432,9 @@ class Production:
         self._stopping.set()
 
     def _tell(self, event: Event, part: int | None = None) -> None:
-        # whoever listens hears of it at once; where the records are what is in trouble it is kept for later
+        """Say at once that something happened; the finishing thread writes it down, so that no other waits."""
+        self._untold.append((self.lot, event, part))
         self.listeners.event(event)
-        if self._unrecorded:
-            self._untold.append((event, part))
-            return
-        try:
-            self.records.event(self.lot, event, part)
-        except HemtraError:
-            self._untold.append((event, part))
 
     def _ready(self, on: bool) -> None:
         if self.signaller is not None:

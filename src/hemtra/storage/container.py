@@ -110,6 +110,10 @@ def _check_directory(path: Path, entries: list[zipfile.ZipInfo]) -> None:
             raise FileError(f"{shown(path)} holds the path “{plain(entry.filename)}”, which leads out of it.")
         if entry.flag_bits & 0x1:
             raise FileError(f"{shown(path)} is encrypted; save it without a password.")
-        most = LARGE_RATIO if entry.file_size > LARGE else LARGEST_RATIO
-        if entry.file_size > most * max(entry.compress_size, 1):
+        if entry.file_size > LARGEST_RATIO * max(entry.compress_size, 1):
             raise FileError(f"{shown(path)} claims an impossible size for {plain(entry.filename)}.")
+        if entry.file_size > max(LARGE, LARGE_RATIO * entry.compress_size):
+            raise FileError(
+                f"{shown(path)} packs {plain(entry.filename)} more tightly than a scan can be packed; save it"
+                " unpacked."
+            )

@@ -85,9 +85,10 @@ def backup(path: Path, folder: Path, keep: int | None = None) -> Path:
 def restore(copy: Path, path: Path) -> Path | None:
     """Put a copy in the place of records, once it is proven; what stood there goes aside, and is answered.
 
-    Raises `RecordsError`; nothing is changed then.
+    Raises `RecordsError`, also where another program has the records open; nothing is changed then.
     """
     aside = None
+    _check_unused(path)
     fresh = _free(path.with_name(f"{path.name}.restored"))
     _copy(copy, fresh)
     if path.exists():
@@ -109,8 +110,11 @@ def rescue(path: Path, target: Path, tell: Progress = lambda done, of, what: Tru
     with _open(path) as old, closing(sqlite3.connect(target)) as new:
         for done, table in enumerate(metadata.sorted_tables):
             tell(done, len(metadata.sorted_tables), f"reading {table.name}")
-            names = [column.name for column in table.columns]
-            into = f"insert or ignore into {table.name} values ({', '.join('?' * len(names))})"
+            # what an older Hemtra wrote lacks some of today's columns
+            there = {row[1] for row in old.execute(f"pragma table_info({table.name})")}
+            names = [column.name for column in table.columns if column.name in there]
+            marks = ", ".join("?" * len(names))
+            into = f"insert or ignore into {table.name} ({', '.join(names)}) values ({marks})"
             key = "id" if "id" in names else "part_id"
             kept[table.name] = 0
             for rows in _readable(old, table.name, names, key, lost.setdefault(table.name, [])):
@@ -185,6 +189,22 @@ def _copy(path: Path, target: Path) -> None:
     finally:
         for tail in ("", *BESIDE):
             part.with_name(part.name + tail).unlink(missing_ok=True)
+
+
+def _check_unused(path: Path) -> None:
+    """Raise `RecordsError` where another program has records open, which would write to a file that is gone."""
+    if not path.exists():
+        return
+    try:
+        with closing(sqlite3.connect(path, timeout=0.0)) as db:
+            # leaving the journal that others share takes all of the file
+            db.execute("pragma journal_mode=delete")
+    except sqlite3.OperationalError as error:
+        if "locked" in str(error):
+            words = f"{shown(path)} is open in another program; stop the line and close Hemtra, and try again."
+            raise RecordsError(words) from error
+    except sqlite3.DatabaseError:
+        pass  # it is damaged, which is why it is to be replaced
 
 
 def _copy_or_move(path: Path, aside: Path) -> None:

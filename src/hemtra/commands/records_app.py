@@ -1,0 +1,78 @@
+"""The commands `hemtra records …`: looking after records."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from hemtra.commands.terminal import out, told_progress
+
+records_app = typer.Typer(no_args_is_help=True, help="Check, copy, restore, rescue, archive records.")
+RecordsUrl = Annotated[
+    str | None, typer.Option("--db", metavar="URL", help="Records: a file, or an SQLAlchemy URL.")
+]
+
+
+@records_app.command("check")
+def records_check(db: RecordsUrl = None) -> None:
+    """Look for damage, and for parts that are gone. Exit code 1 where there is any."""
+    from hemtra.commands.records import check_records
+
+    found = check_records(db)
+    for words in found:
+        out.print(words, soft_wrap=True)
+    if found:
+        raise typer.Exit(1)
+    out.print("The records are sound.")
+
+
+@records_app.command("backup")
+def records_backup(
+    folder: Annotated[Path | None, typer.Argument(metavar="DIR", show_default=False)] = None,
+    db: RecordsUrl = None,
+    keep: Annotated[int | None, typer.Option(help="Keep so many of the newest.", min=1)] = None,
+) -> None:
+    """Copy the records into a folder, while a line writes them; “backups” beside them unless told."""
+    from hemtra.commands.records import backup_records
+
+    out.print(f"The records are in {backup_records(db, folder, keep)} too.", soft_wrap=True)
+
+
+@records_app.command("restore")
+def records_restore(
+    copy: Annotated[Path, typer.Argument(help="A copy of the records.", show_default=False)],
+    db: RecordsUrl = None,
+) -> None:
+    """Put a copy in the place of the records, once it is proven; what stands there is kept."""
+    from hemtra.commands.records import restore_records
+
+    out.print(restore_records(db, copy), soft_wrap=True)
+
+
+@records_app.command("rescue")
+def records_rescue(
+    output: Annotated[Path, typer.Option("--output", "-o", help="The file to write.", show_default=False)],
+    db: RecordsUrl = None,
+) -> None:
+    """Save what can be read of damaged records into a new file, and name what cannot."""
+    from hemtra.commands.records import rescue_records
+
+    with told_progress("rescue") as tell:
+        words = rescue_records(db, output, tell)
+    out.print(words, soft_wrap=True)
+
+
+@records_app.command("archive")
+def records_archive(
+    before: Annotated[str, typer.Option(help="Lots that ended before this day, like 2026-03-31.")],
+    output: Annotated[Path, typer.Option("--output", "-o", help="The file to write.", show_default=False)],
+    db: RecordsUrl = None,
+) -> None:
+    """Move old lots to a file of their own."""
+    from hemtra.commands.records import archive_records
+
+    with told_progress("archive") as tell:
+        words = archive_records(db, before, output, tell)
+    out.print(words, soft_wrap=True)
