@@ -16,7 +16,7 @@ from rich.text import Text
 
 from hemtra.commands.records_app import records_app
 from hemtra.commands.signs import signed
-from hemtra.commands.terminal import err, out, progress
+from hemtra.commands.terminal import err, out, progress, told_progress
 from hemtra.core.errors import HemtraError
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.engine import Engine, Result
