@@ -25,9 +25,10 @@ test: venv         ## everything that must hold
 
 soak: setup        ## what a running line must survive, pressed into ten minutes, and properties at random
 	HEMTRA_EXAMPLES=4 $(run) pytest tests/core -n 2 -q
-	$(run) pytest tests/runtime/test_soak.py -o addopts="" -q
+	$(run) pytest tests/runtime/test_soak.py -o addopts="" -q -s
 
-soak-long: setup   ## ten thousand defects put into good scans; writes docs/injected-defects.md
+soak-long: setup   ## hours: the same in full, and ten thousand defects put into good scans; writes their pages in docs
+	HEMTRA_SOAK=long $(run) pytest tests/runtime/test_soak.py -o addopts="" -q
 	.venv/bin/python tools/hunt.py 10000 hunt.log
 
 bench: setup       ## speed figures of docs/performance.md

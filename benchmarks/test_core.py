@@ -5,19 +5,19 @@ import hashlib
 import numpy as np
 
 from hemtra import load_scan, save_scan
+from hemtra.core.evaluation.engine import Engine
+from hemtra.core.filters.filtering import fill_holes, smooth_gaussian
+from hemtra.core.filters.rank_filter import median_filter
 from hemtra.core.geometry.plane_fit import fit_plane
 from hemtra.core.locate.search import Search, find
-from hemtra.core.plan.engine import Engine
-from hemtra.core.scan.heightmap import Grid
-from hemtra.core.scan.palettes import height_palette
-from hemtra.core.scan.picture import View, picture
-from hemtra.core.scan.prepare import fill_holes, smooth_gaussian
-from hemtra.core.scan.rank_filter import median_filter
-from hemtra.core.scan.section import section
+from hemtra.core.maps.heightmap import Grid
+from hemtra.core.maps.section import section
+from hemtra.core.rendering.palettes import height_palette
+from hemtra.core.rendering.picture import View, picture
 from hemtra.core.station.assembler import Assembler, Batch, Layout, Profiles, TriggerSeen
 from hemtra.core.station.trigger import TriggerRules
-from hemtra.desktop.evaluation import ShowRequest, TrayRequest, show, try_tray
-from hemtra.desktop.model.surface_mesh import surface
+from hemtra.desktop.background.evaluation import ShowRequest, TrayRequest, show, try_tray
+from hemtra.desktop.models.surface_mesh import surface
 from hemtra.virtual.cover import make_cover
 from hemtra.virtual.demo import PARTS, STATION, demo_plan
 from hemtra.virtual.sensor import scan_part

@@ -10,8 +10,8 @@ import time
 from PySide6.QtCore import QElapsedTimer, QEvent, QEventLoop, QObject, QPoint, QPointF, Qt, QTimer
 from PySide6.QtTest import QTest
 
-from hemtra.desktop.app import prepare
-from hemtra.desktop.window import MainWindow
+from hemtra.desktop.shell.app import prepare
+from hemtra.desktop.shell.window import MainWindow
 from hemtra.runtime.demo import PLAN_FILE, STATION_FILE, TRAY
 from hemtra.virtual.demo import PARTS
 

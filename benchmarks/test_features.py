@@ -4,13 +4,13 @@ import numpy as np
 import pytest
 
 from hemtra import HeightMap
+from hemtra.core.evaluation.engine import Engine, single
 from hemtra.core.features.circle import CircleKind
 from hemtra.core.features.code import CodeKind
 from hemtra.core.features.edge import EdgeKind
 from hemtra.core.features.island import IslandKind
-from hemtra.core.plan.engine import Engine, single
-from hemtra.core.plan.kind import Given
-from hemtra.core.scan.zones import EllipseZone, RectangleZone
+from hemtra.core.plan.kind import StepContext
+from hemtra.core.zones.zone import EllipseZone, RectangleZone
 from hemtra.virtual.demo import PARTS
 from hemtra.virtual.runner_demo import RUNNERS, runner_plan
 
@@ -28,7 +28,7 @@ def studded():
 
 def test_islands_in_2048_by_2048(beside, studded):
     whole = RectangleZone(x=102.4, y=102.4, width=204.6, height=204.6)
-    kind, given = IslandKind(level=1.0), Given(studded, whole)
+    kind, given = IslandKind(level=1.0), StepContext(studded, whole)
     assert kind.evaluate(given).value.count == 441
     beside(lambda: kind.evaluate(given), studded.z.copy, "copy of the map")
 
@@ -36,7 +36,7 @@ def test_islands_in_2048_by_2048(beside, studded):
 def test_edge_line_with_200_scan_lines(beside, studded):
     z = np.where(np.arange(SIDE) * 0.1 < 100.03, 0.0, 2.0) + 0 * studded.z
     data = HeightMap(z, dx=0.1, dy=0.1)
-    kind, given = EdgeKind(), Given(data, RectangleZone(x=100, y=90, width=4, height=20, rotation=3))
+    kind, given = EdgeKind(), StepContext(data, RectangleZone(x=100, y=90, width=4, height=20, rotation=3))
     beside(lambda: kind.evaluate(given))
 
 
@@ -44,7 +44,7 @@ def test_hole_with_360_rays(beside, studded):
     x = np.arange(SIDE) * 0.1 - 100.0
     data = HeightMap(np.where(np.hypot(x, x[:, None]) < 5.0, -2.0, 0.0), dx=0.1, dy=0.1, x0=-100, y0=-100)
     # half way between the inner and outer end of its lines a point's pitch makes 360 of them
-    kind, given = CircleKind(change="rises"), Given(data, EllipseZone(x=0, y=0, width=20.8, height=20.8))
+    kind, given = CircleKind(change="rises"), StepContext(data, EllipseZone(x=0, y=0, width=20.8, height=20.8))
     beside(lambda: kind.evaluate(given))
 
 
@@ -52,7 +52,7 @@ def test_read_a_code(beside):
     part = PARTS[0].scan().data
     kind, given = (
         CodeKind(symbology="data-matrix"),
-        Given(part, RectangleZone(x=-27, y=-18, width=12, height=12)),
+        StepContext(part, RectangleZone(x=-27, y=-18, width=12, height=12)),
     )
     beside(lambda: kind.evaluate(given))
 

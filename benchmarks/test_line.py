@@ -8,8 +8,8 @@ import time
 
 import pytest
 
-from hemtra.core.plan.engine import Engine
-from hemtra.link.io_link import IoLink
+from hemtra.core.evaluation.engine import Engine
+from hemtra.outputs.io_link import IoLink
 from hemtra.runtime.demo import PLAN_FILE, TRAY
 from hemtra.runtime.feeds import FolderFeed
 from hemtra.runtime.production import Listeners, Production, Setup

@@ -7,15 +7,15 @@ import scipy
 from hemtra import HeightMap
 from hemtra.core.characteristics.along import AlongKind
 from hemtra.core.characteristics.continuity import ContinuityKind
+from hemtra.core.evaluation.engine import Engine
 from hemtra.core.features.bead import BeadKind
 from hemtra.core.features.path import PathKind
-from hemtra.core.geometry.course import course_through
-from hemtra.core.plan.engine import Engine
-from hemtra.core.plan.kind import Given
-from hemtra.core.scan.path_edits import moved_node
-from hemtra.core.scan.path_kernels import sections_across
-from hemtra.core.scan.zones import PathZone
-from hemtra.desktop.evaluation import ShowRequest, show
+from hemtra.core.maps.path_sampling import sections_across
+from hemtra.core.paths.curve import course_through
+from hemtra.core.plan.kind import StepContext
+from hemtra.core.zones.path_edits import moved_node
+from hemtra.core.zones.zone import PathZone
+from hemtra.desktop.background.evaluation import ShowRequest, show
 from hemtra.virtual.demo import PARTS, demo_plan
 
 PITCH, HALF_X, HALF_Y, CORNER = 0.11, 65.0, 42.0, 8.0
@@ -72,9 +72,9 @@ def test_bead_on_800_sections_with_all_its_quantities(beside, beaded):
     takes += [ContinuityKind(take=take) for take in ("break", "volume")]
 
     def measured():
-        course = path.evaluate(Given(data, zone)).value
-        found = kind.evaluate(Given(data, None, {"path": (course,)})).value
-        return found, [take.evaluate(Given(data, None, {"of": (found,)})) for take in takes]
+        course = path.evaluate(StepContext(data, zone)).value
+        found = kind.evaluate(StepContext(data, None, {"path": (course,)})).value
+        return found, [take.evaluate(StepContext(data, None, {"of": (found,)})) for take in takes]
 
     found, _ = measured()
     assert found.at.size == SECTIONS

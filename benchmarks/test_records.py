@@ -12,7 +12,7 @@ from many_parts import BEGAN, many_parts
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.statistics import statistics
 from hemtra.runtime.feeds import Arrived
-from hemtra.runtime.rejudging import rejudge
+from hemtra.runtime.lot_reevaluation import rejudge
 from hemtra.runtime.reporting import report_lot, report_part
 from hemtra.runtime.workers import evaluate
 from hemtra.storage.exports import export

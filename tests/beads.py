@@ -12,8 +12,8 @@ from hemtra.core.characteristics.continuity import ContinuityKind
 from hemtra.core.features.along_path import Along
 from hemtra.core.features.bead import BeadKind
 from hemtra.core.features.path import Path, PathKind
-from hemtra.core.plan.kind import Given
-from hemtra.core.scan.zones import PathZone
+from hemtra.core.plan.kind import StepContext
+from hemtra.core.zones.zone import PathZone
 
 PITCH = 0.11
 WIDTH, HEIGHT = 3.0, 1.6
@@ -85,18 +85,18 @@ def path_zone(across=9.0) -> PathZone:
 
 def path_on(data, zone) -> Path:
     """The path as the data gives it."""
-    return PathKind().evaluate(Given(data, zone)).value
+    return PathKind().evaluate(StepContext(data, zone)).value
 
 
 def along(data, zone, kind=None, **params) -> Along:
     """What a kind along the path measures."""
     kind = kind or BeadKind(**params)
-    return kind.evaluate(Given(data, None, {"path": (path_on(data, zone),)})).value
+    return kind.evaluate(StepContext(data, None, {"path": (path_on(data, zone),)})).value
 
 
 def taken(kind, found: Along):
     """The value of a characteristic of what was measured along a path."""
-    return kind.evaluate(Given(HeightMap(np.zeros((2, 2))), None, {"of": (found,)})).value
+    return kind.evaluate(StepContext(HeightMap(np.zeros((2, 2))), None, {"of": (found,)})).value
 
 
 def errors(rng, shape, base, noise) -> dict[str, float]:

@@ -11,11 +11,11 @@ import scipy
 
 from hemtra import HeightMap
 from hemtra.core.characteristics.angle import TiltKind
-from hemtra.core.characteristics.between import AngleKind, GapKind, ParallelismKind, WidthKind
 from hemtra.core.characteristics.coplanarity import CoplanarityKind
 from hemtra.core.characteristics.distance import DistanceKind
 from hemtra.core.characteristics.height import HeightKind, StepKind
-from hemtra.core.characteristics.places import PositionKind, TruePositionKind
+from hemtra.core.characteristics.position import PositionKind, TruePositionKind
+from hemtra.core.characteristics.relations import AngleKind, GapKind, ParallelismKind, WidthKind
 from hemtra.core.features.arc import ArcKind
 from hemtra.core.features.circle import CircleKind
 from hemtra.core.features.constructed import IntersectionKind, ProjectionKind
@@ -32,8 +32,8 @@ from hemtra.core.features.section import SectionKind
 from hemtra.core.features.spot import SpotKind
 from hemtra.core.geometry.elements import LEVEL
 from hemtra.core.geometry.outline_fit import rounded_distance
-from hemtra.core.plan.kind import Given, Kind
-from hemtra.core.scan.zones import AnyZone, EllipseZone, RectangleZone
+from hemtra.core.plan.kind import Kind, StepContext
+from hemtra.core.zones.zone import AnyZone, EllipseZone, RectangleZone
 
 PITCH, NOISE, QUANTUM = 0.1, 0.008, 0.001
 X, Y = np.meshgrid((np.arange(241) - 120) * PITCH, (np.arange(201) - 100) * PITCH)
@@ -82,7 +82,7 @@ def pose(rng, *, tilt=2.0):
 def measured(kind: Kind, data: HeightMap, zone: AnyZone | None = None, **inputs):
     """The value of a kind."""
     wired = {name: (v if isinstance(v, tuple) else (v,)) for name, v in inputs.items()}
-    return kind.evaluate(Given(data, zone, wired)).value
+    return kind.evaluate(StepContext(data, zone, wired)).value
 
 
 def box(x, y, width, height, turn=0.0) -> RectangleZone:

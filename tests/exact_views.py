@@ -11,8 +11,8 @@ from typing import Any
 import numpy as np
 from numba import njit
 
-from hemtra.core.scan.heightmap import HeightMap
-from hemtra.core.scan.scan import Scan
+from hemtra.core.maps.heightmap import HeightMap
+from hemtra.core.maps.scan import Scan
 from hemtra.virtual.cover import BELT
 from hemtra.virtual.sensor import models_of
 from hemtra.virtual.sensor_kernels import surface_at

@@ -19,12 +19,12 @@ import numpy as np
 import scipy
 
 from hemtra import HeightMap
+from hemtra.core.evaluation.engine import Engine
 from hemtra.core.plan.document import ByProfile, Characteristic, Plan, Step
-from hemtra.core.plan.engine import Engine
 from hemtra.core.plan.graph import ancestry
-from hemtra.core.plan.limits import Judged, Verdict
-from hemtra.core.scan.zones import EllipseZone, PathZone, RectangleZone, RingZone
-from hemtra.virtual.bead import Flaw
+from hemtra.core.plan.limits import CharacteristicResult, Verdict
+from hemtra.core.zones.zone import EllipseZone, PathZone, RectangleZone, RingZone
+from hemtra.virtual.bead import BeadDefect
 from hemtra.virtual.cover import Cover
 from hemtra.virtual.demo import PARTS, STATION, demo_plan
 from hemtra.virtual.runner_demo import RUNNER_STATION, RUNNERS, runner_plan
@@ -65,7 +65,7 @@ class Subject:
         """What its limits leave, from one to the other or from nothing to the only one."""
         return self.row.room or 1.0
 
-    def judged(self, data: HeightMap) -> Judged:
+    def judged(self, data: HeightMap) -> CharacteristicResult:
         """What becomes of it on a scan."""
         return Engine(data, self.serial).run(self.plan).characteristics[0]
 
@@ -83,7 +83,7 @@ class Catch:
     detail: str = ""
 
 
-def hunted(subject: Subject, defect: str, size: float, rng: Rng, before: Judged) -> Catch:
+def hunted(subject: Subject, defect: str, size: float, rng: Rng, before: CharacteristicResult) -> Catch:
     """Put one defect in, and see what becomes of it."""
     data, effect = subject.defects[defect](rng, size * subject.tolerance)
     after = subject.judged(data)
@@ -570,7 +570,7 @@ def _drafted(cover: Cover, by: float) -> Cover:
 
 def _wandering(cover: Cover, by: float) -> Cover:
     return replace(
-        cover, bead=cover.bead.with_flaw(Flaw(250.0, 36.0, offset=math.copysign(min(abs(by), 2.0), by)))
+        cover, bead=cover.bead.with_flaw(BeadDefect(250.0, 36.0, offset=math.copysign(min(abs(by), 2.0), by)))
     )
 
 

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from hemtra import Characteristic, Plan, Step
+from hemtra.core.evaluation.rows import judged
 from hemtra.core.geometry.elements import Number, Point
-from hemtra.core.plan.judging import judged
 from hemtra.core.plan.limits import part_verdict, reason_of
 from hemtra.storage.records.store import Lot, PartRecord
 from makers import box

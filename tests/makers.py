@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import random
+
 import numpy as np
 
 from hemtra import Characteristic, HeightMap, Plan, Step
-from hemtra.core.scan.zones import RectangleZone
+from hemtra.core.zones.zone import RectangleZone
 
 
 def sloped(rows=60, cols=80, slope_x=0.0, slope_y=0.0, z0=0.0, dx=0.1, dy=0.2, noise=0.0, seed=0) -> HeightMap:
@@ -38,3 +40,20 @@ def step_plan(upper=(1.0, 0.0), lower=(-1.0, 0.0), **limits: float) -> Plan:
     )
     row = Characteristic(balloon=1, name="Rise", step="rise", **(limits or {"lower": -1.0, "upper": 1.0}))
     return Plan(name="steps", steps=steps, sheet=(row,))
+
+
+def mutated(raw: bytes, rng: random.Random) -> bytes:
+    """With a few bytes changed, a piece cut out, or one put in."""
+    found = bytearray(raw)
+    for _ in range(rng.randint(1, 6)):
+        at = rng.randrange(max(len(found), 1))
+        match rng.randrange(5):
+            case 0 | 1:
+                found[at : at + 1] = bytes([rng.randrange(256)])
+            case 2:
+                del found[at : at + rng.randint(1, 64)]
+            case 3:
+                found[at:at] = rng.randbytes(rng.randint(1, 32))
+            case 4:
+                found[at:at] = found[at : at + rng.randint(1, 400)] * rng.randint(1, 3)
+    return bytes(found)

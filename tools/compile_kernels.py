@@ -9,11 +9,11 @@ import sys
 import numpy as np
 
 from hemtra import HeightMap, inspect
-from hemtra.core.scan.last_places import lost_places, restore_places
-from hemtra.core.scan.picture import View, grey_picture, picture
-from hemtra.core.scan.prepare import fill_holes, remove_spikes, smooth_mean
+from hemtra.core.filters.filtering import fill_holes, remove_spikes, smooth_mean
+from hemtra.core.maps.float_residue import lost_places, restore_places
+from hemtra.core.rendering.picture import View, grey_picture, picture
 from hemtra.core.station.calibration import Calibration
-from hemtra.core.station.starts import widest_over
+from hemtra.core.station.trigger_sources import widest_over
 from hemtra.virtual.cover import make_cover
 from hemtra.virtual.demo import STATION, demo_plan
 from hemtra.virtual.parts import plate

@@ -60,7 +60,7 @@ def hunt(name: str, variant: int, count: int, seed: int) -> list[Catch]:
 
 def clean(first: int, count: int) -> list[str]:
     """Verdicts of clean parts in random poses, “PASS” or why not."""
-    from hemtra.core.plan.engine import Engine
+    from hemtra.core.evaluation.engine import Engine
     from hemtra.virtual.demo import DemoPart, demo_plan
 
     found = []
@@ -145,7 +145,7 @@ follows at least 80 % of its effect, fails, has bounds that hold the true value,
 * Refused, though nothing of the part changed but what was seen: {told["refused"]}. Moved by another amount, and
   still on the right side of the limits: {told["unmoved"]}.
 * With 1 % of the points missing, {missing:.1f} % of the values are NOT MEASURED (at most 5 %).
-* Of {len(verdicts)} clean parts in random poses, {bad} do not pass; the aim is at most 0.5 %.
+* Of {len(verdicts)} clean parts in random poses, {bad} are not passed; the aim is at most 0.5 %.
 
 ## From which size on defects are always noticed
 

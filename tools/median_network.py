@@ -2,9 +2,9 @@
 
 from pathlib import Path
 
-from hemtra.core.scan.sorting_network import middle_network
+from hemtra.core.filters.sorting_network import middle_network
 
-TARGET = Path(__file__).parent.parent / "src" / "hemtra" / "core" / "scan" / "median_kernels.py"
+TARGET = Path(__file__).parent.parent / "src" / "hemtra" / "core" / "filters" / "median_kernels.py"
 
 HEAD = '''"""Medians of small windows, by sorting networks written out; made by tools/median_network.py.
 

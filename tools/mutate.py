@@ -25,7 +25,7 @@ from hemtra.storage.scans import load_scan
 from hemtra.storage.stations import load_station, save_station
 from hemtra.storage.trays import TrayEntry, load_tray, save_tray
 from hemtra.virtual.demo import STATION
-from makers import step_plan
+from makers import mutated, step_plan
 
 FILES = 1000
 SCAN = Scan(HeightMap(np.linspace(0.0, 1.0, 600).reshape(20, 30), dx=0.1, dy=0.1), serial="a")
@@ -56,23 +56,6 @@ FORMATS: dict[str, tuple[Callable[[Path], object], Callable[[Path], object]]] = 
     ),
 }
 """By file name: how a good one is written, and how it is read."""
-
-
-def mutated(raw: bytes, rng: random.Random) -> bytes:
-    """With a few bytes changed, a piece cut out, or one put in."""
-    found = bytearray(raw)
-    for _ in range(rng.randint(1, 6)):
-        at = rng.randrange(max(len(found), 1))
-        match rng.randrange(5):
-            case 0 | 1:
-                found[at : at + 1] = bytes([rng.randrange(256)])
-            case 2:
-                del found[at : at + rng.randint(1, 64)]
-            case 3:
-                found[at:at] = rng.randbytes(rng.randint(1, 32))
-            case 4:
-                found[at:at] = found[at : at + rng.randint(1, 400)] * rng.randint(1, 3)
-    return bytes(found)
 
 
 def main(files: int, seed: int) -> int:

@@ -11,8 +11,8 @@ from hemtra import HeightMap
 from hemtra.core.features.outline import COLUMNS, TWINS, OutlineKind, model_of
 from hemtra.core.geometry.frames import Frame
 from hemtra.core.locate.search import Search, find
-from hemtra.core.plan.kind import Given
-from hemtra.core.scan.zones import RectangleZone
+from hemtra.core.plan.kind import StepContext
+from hemtra.core.zones.zone import RectangleZone
 from hemtra.virtual.cover import BELT, make_cover
 from hemtra.virtual.cover_kernels import cover_surface
 
@@ -78,7 +78,7 @@ def main() -> None:
     count = int(sys.argv[1]) if len(sys.argv) > 1 else 1000
     taught_at = Frame(x=1.3, y=-0.7, rotation=7.3)
     zone = RectangleZone(x=taught_at.x, y=taught_at.y, width=126, height=86, rotation=taught_at.rotation)
-    taught = OutlineKind().teach(Given(scene(0, taught_at, 0.0), zone))
+    taught = OutlineKind().teach(StepContext(scene(0, taught_at, 0.0), zone))
 
     model = model_of(tuple(taught[name] for name in COLUMNS))
     home = model.home

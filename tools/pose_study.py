@@ -16,8 +16,8 @@ sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 from exact_views import exact_map
 from hemtra import inspect
 from hemtra.core.geometry.frames import Frame
+from hemtra.core.maps.scan import Scan
 from hemtra.core.plan.document import Characteristic, Plan
-from hemtra.core.scan.scan import Scan
 from hemtra.virtual.cover import Cover
 from hemtra.virtual.demo import LARGEST_TILT, STATION, demo_plan, random_pose
 from hemtra.virtual.runner import Runner

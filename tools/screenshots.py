@@ -19,8 +19,8 @@ def main() -> None:
         # the pictures should not depend on, or change, anybody's settings
         for name in ("XDG_CONFIG_HOME", "XDG_STATE_HOME", "XDG_DATA_HOME"):
             os.environ[name] = home
-        from hemtra.desktop.app import prepare
-        from hemtra.desktop.window import MainWindow
+        from hemtra.desktop.shell.app import prepare
+        from hemtra.desktop.shell.window import MainWindow
         from hemtra.runtime import demo
         from hemtra.runtime.demo_records import records_of_demo
         from hemtra.virtual.demo import PARTS

@@ -7,11 +7,11 @@ print(result.verdict)
 """
 
 from hemtra.core.errors import FileError, HemtraError, NotMeasured, PlanError
+from hemtra.core.evaluation.engine import Engine, Result
+from hemtra.core.maps.heightmap import HeightMap
+from hemtra.core.maps.scan import Scan
 from hemtra.core.plan.document import Characteristic, Plan, Step
-from hemtra.core.plan.engine import Engine, Result
 from hemtra.core.plan.limits import Verdict
-from hemtra.core.scan.heightmap import HeightMap
-from hemtra.core.scan.scan import Scan
 from hemtra.storage.plans import load_plan, save_plan
 from hemtra.storage.scans import load_scan, save_scan
 

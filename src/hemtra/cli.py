@@ -15,12 +15,12 @@ from rich.table import Table
 from rich.text import Text
 
 from hemtra.commands.records_app import records_app
-from hemtra.commands.signs import signed
-from hemtra.commands.terminal import err, out, progress, told_progress
+from hemtra.commands.symbols import signed
+from hemtra.commands.terminal import err, out, progress, progress_reporter
 from hemtra.core.errors import HemtraError
+from hemtra.core.evaluation.engine import Engine, Result
 from hemtra.core.plan.document import Plan
-from hemtra.core.plan.engine import Engine, Result
-from hemtra.core.plan.limits import Judged, Verdict
+from hemtra.core.plan.limits import Verdict, format_limits, format_value
 from hemtra.core.text import plain
 from hemtra.runtime.batch import inspect_files
 
@@ -31,7 +31,7 @@ app = typer.Typer(
     pretty_exceptions_enable=False,
     help="Measure and judge laser-profile scans. Without a command: the desktop.",
 )
-plan_app = typer.Typer(no_args_is_help=True, help="Look into plans.")
+plan_app = typer.Typer(no_args_is_help=True, help="Show or check plans.")
 app.add_typer(plan_app, name="plan")
 app.add_typer(records_app, name="records")
 
@@ -72,7 +72,7 @@ def desktop(context: typer.Context) -> None:
     """Without a command: the desktop."""
     if context.invoked_subcommand is None:
         if not _has_display():
-            raise HemtraError("There is no display to open the desktop on; see “hemtra --help” for commands.")
+            raise HemtraError("No display available. See “hemtra --help” for commands.")
         _open_desktop()
 
 
@@ -86,7 +86,7 @@ def demo(
     folder = write or example.demo_folder()
     if write or not example.is_complete(folder):
         print(f"Scanning the made-up parts of the demo into {folder} …", file=sys.stderr)
-        with told_progress("demo") as tell:
+        with progress_reporter("demo") as tell:
             example.write_demo(folder, tell)
     if write:
         out.print(f"The demo files are in {folder}.")
@@ -122,7 +122,7 @@ def scan(
 def inspect(
     plan: PlanPath,
     scans: Annotated[list[Path], typer.Argument(help="Scan files.", show_default=False)],
-    as_json: Annotated[bool, typer.Option("--json", help="One JSON object a part.")] = False,
+    as_json: Annotated[bool, typer.Option("--json", help="Print one JSON object per part.")] = False,
     csv: Annotated[Path | None, typer.Option(metavar="F", help="Also save all values as CSV.")] = None,
     series: Annotated[
         Path | None, typer.Option(metavar="F", help="Also save the values of each profile or instance as CSV.")
@@ -191,14 +191,14 @@ def budget(
 ) -> None:
     """The arithmetic of a scan, and what to change where it does not come out."""
     from hemtra.core.plan.graph import tightest_height
-    from hemtra.core.station.budget import Question, scan_budget
+    from hemtra.core.station.budget import BudgetRequest, scan_budget
     from hemtra.storage.plans import load_plan
     from hemtra.storage.stations import load_station
     from hemtra.virtual.sensor import models_of
 
     held = load_station(station)
     tightest = None if plan is None else tightest_height(load_plan(plan))
-    question = Question(
+    question = BudgetRequest(
         lowest=belt,
         part_width=part_width,
         feature=feature,
@@ -242,17 +242,17 @@ def run(
     station: Annotated[
         Path | None, typer.Option(help="A .hstation file: its virtual line, I/O block and scans to keep.")
     ] = None,
-    watch: Annotated[Path | None, typer.Option(metavar="DIR", help="Judge what is put into a folder.")] = None,
-    replay: Annotated[Path | None, typer.Option(metavar="DIR", help="Judge the scans of a folder.")] = None,
-    parts: Annotated[int | None, typer.Option(help="Stop after so many.", min=1)] = None,
+    watch: Annotated[Path | None, typer.Option(metavar="DIR", help="Inspect scans that arrive.")] = None,
+    replay: Annotated[Path | None, typer.Option(metavar="DIR", help="Inspect the scans of a folder.")] = None,
+    parts: Annotated[int | None, typer.Option(help="Stop after N parts.", min=1)] = None,
     rate: Annotated[float, typer.Option(help="Parts a second of a replay; 0 for as fast as can be.")] = 0.0,
     db: Annotated[
         str | None, typer.Option(metavar="URL", help="Records: a file, or an SQLAlchemy URL.")
     ] = None,
     scans: Annotated[Path | None, typer.Option(metavar="DIR", help="Where scans are kept.")] = None,
     io: Annotated[str | None, typer.Option(metavar="HOST:PORT", help="The I/O block, Modbus TCP.")] = None,
-    lot: Annotated[str | None, typer.Option(help="Go on with a lot of that name, or begin it.")] = None,
-    jobs: Annotated[int, typer.Option(help="Processes that judge.", min=0, max=64)] = 2,
+    lot: Annotated[str | None, typer.Option(help="Lot to resume or start.")] = None,
+    jobs: Annotated[int, typer.Option(help="Number of worker processes.", min=0, max=64)] = 2,
     belt_clear: Annotated[
         bool, typer.Option("--belt-clear", help="Nothing lies between the eye and a gate.")
     ] = False,
@@ -265,7 +265,7 @@ def run(
     """Run a line without a window: judge, record and signal every part."""
     from hemtra.commands.run import run_line
     from hemtra.runtime.logs import begin_logging
-    from hemtra.runtime.starting import Asked
+    from hemtra.runtime.run_setup import RunRequest
     from hemtra.storage.plans import load_plan_file
     from hemtra.storage.stations import load_station
 
@@ -273,7 +273,7 @@ def run(
         raise HemtraError("Parts come from one place: give --watch or --replay, not both.")
     begin_logging(log_level.value, log_file, as_json=log_json, console=not err.is_terminal)
     held = load_plan_file(plan)
-    asked = Asked(
+    asked = RunRequest(
         line=watch is None and replay is None,
         watch=watch,
         replay=replay,
@@ -303,7 +303,7 @@ def export(
     """Export records: a table, everything as JSON, or results as QIF 3.0."""
     from hemtra.commands.records import export_records
 
-    with told_progress("export") as tell:
+    with progress_reporter("export") as tell:
         export_records(db, lot, output, tell)
     out.print(f"The parts are in {output}.", soft_wrap=True)
 
@@ -311,7 +311,7 @@ def export(
 @app.command()
 def report(
     output: Annotated[Path, typer.Option("--output", "-o", help="The PDF to write.", show_default=False)],
-    lot: Annotated[str | None, typer.Option(help="The lot of that name; the newest unless told.")] = None,
+    lot: Annotated[str | None, typer.Option(help="Lot name (default: newest).")] = None,
     part: Annotated[int | None, typer.Option(help="Only the part of that number.", min=1)] = None,
     db: Annotated[
         str | None, typer.Option(metavar="URL", help="Records: a file, or an SQLAlchemy URL.")
@@ -320,7 +320,7 @@ def report(
     """Report a lot, or one part of it, as a PDF."""
     from hemtra.commands.records import report_records
 
-    with told_progress("report") as tell:
+    with progress_reporter("report") as tell:
         report_records(db, lot, part, output, tell)
     out.print(f"The report is in {output}.", soft_wrap=True)
 
@@ -332,10 +332,10 @@ def merge_records(
         str | None, typer.Option(metavar="URL", help="Records: a file, or an SQLAlchemy URL.")
     ] = None,
 ) -> None:
-    """Take over what is new in the records of another computer."""
+    """Merge new parts from the records of another computer."""
     from hemtra.commands.records import merge_into
 
-    with told_progress("merge") as tell:
+    with progress_reporter("merge") as tell:
         words = merge_into(db, other, tell)
     out.print(words, soft_wrap=True)
 
@@ -360,7 +360,7 @@ def io_block(
     parent: Annotated[int | None, typer.Option(help="A process that it ends with.", hidden=True)] = None,
 ) -> None:
     """A simulated I/O block, until it is stopped."""
-    from hemtra.link.io_block import run_io_block
+    from hemtra.outputs.io_block import run_io_block
     from hemtra.runtime.family import end_with
 
     if parent is not None:
@@ -373,7 +373,7 @@ def _host_and_port(text: str | None) -> tuple[str, int] | None:
         return None
     host, _, port = text.rpartition(":")
     if not host or not port.isdecimal() or not 0 < int(port) < 65536:
-        raise HemtraError(f"“{text}” is no address; write it like 192.168.1.20:502.")
+        raise HemtraError(f"“{text}” is not HOST:PORT, e.g. 192.168.1.20:502.")
     return host, int(port)
 
 
@@ -388,13 +388,15 @@ def show(plan: PlanPath) -> None:
 @plan_app.command()
 def check(plan: PlanPath) -> None:
     """Check a plan: its signals, which rows prove less than they seem to, and its zones on its reference."""
-    from hemtra.core.plan.form_floor import near_their_floor
+    from hemtra.core.evaluation.form_floor import near_their_floor
     from hemtra.core.plan.proof import unproven
-    from hemtra.core.plan.signals import astray
+    from hemtra.core.plan.signals import invalid_signal_references
     from hemtra.storage.plans import load_plan_file
 
     held = load_plan_file(plan)
-    wrong = astray(held.plan.signals, [row.balloon for row in held.plan.sheet if not row.off])
+    wrong = invalid_signal_references(
+        held.plan.signals, [row.balloon for row in held.plan.sheet if not row.off]
+    )
     for text in wrong:
         _complain(f"{plan.name}: {text}")
     if wrong:
@@ -405,7 +407,7 @@ def check(plan: PlanPath) -> None:
     for row, why in unproven(held.plan):
         out.print(f"{row.balloon} {row.name}: {why}", soft_wrap=True)
     if held.reference is None:
-        out.print(f"{plan.name} holds; it has no reference scan.")
+        out.print(f"{plan.name} is valid; no reference scan.")
         return
     engine = Engine(held.reference.data, held.reference.serial)
     result = engine.run(held.plan)
@@ -433,7 +435,8 @@ def _print_result(name: str, result: Result) -> None:
     table.columns[2].justify = "right"
     for c in result.characteristics:
         verdict = signed(c.verdict).append(f" {c.reason}", style="default")
-        table.add_row(str(c.balloon), c.name, _value(c), _limits(c), verdict)
+        limits = format_limits(c.lower, c.upper, c.decimals)
+        table.add_row(str(c.balloon), c.name, format_value(c), limits, verdict)
     told = Text(f"{plain(name)}: ").append_text(signed(result.verdict))
     out.print(told.append(f" in {result.elapsed_ms:.1f} ms"))
     out.print(table)
@@ -450,17 +453,6 @@ def _print_plan(plan: Plan) -> None:
         uses = ", ".join(f"{name} {' '.join(ids)}" for name, ids in step.inputs.items())
         steps.add_row(step.id, step.kind, uses, ", ".join(f"{k} {v}" for k, v in step.params.items()))
     out.print(steps)
-
-
-def _value(c: Judged) -> str:
-    if c.value is not None and c.text:
-        return c.text
-    return "–" if c.value is None else f"{c.value:.{c.decimals}f}{'' if c.unit == '°' else ' '}{c.unit}"
-
-
-def _limits(c: Judged) -> str:
-    ends = ("" if limit is None else f"{limit:.{c.decimals}f}" for limit in (c.lower, c.upper))
-    return " … ".join(ends)
 
 
 def _kept_trace() -> str:
@@ -485,6 +477,6 @@ def _has_display() -> bool:
 
 
 def _open_desktop(demo_folder: Path | None = None) -> None:
-    from hemtra.desktop.app import run  # Qt loads only for those who want to see something
+    from hemtra.desktop.shell.app import run  # Qt loads only for those who want to see something
 
     sys.exit(run(demo_folder))

@@ -6,11 +6,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hemtra import HeightMap, NotMeasured
-from hemtra.core.scan.assemble import shift_columns, with_row_pitch
-from hemtra.core.scan.merge import blend
-from hemtra.core.station.alignment import align, seam_between
+from hemtra.core.maps.assemble import shift_columns, with_row_pitch
+from hemtra.core.maps.merge import blend
+from hemtra.core.station.alignment import Aligned, Alignment, align, disagreement, seam_between
 from hemtra.core.station.calibration import Calibration
 from hemtra.core.station.target import stepped_wedge
+from hemtra.runtime.align import try_alignment
+from hemtra.virtual.demo import DOOR_STATION
 from makers import edited, sloped
 
 TARGET = stepped_wedge(-6.0)
@@ -35,6 +37,31 @@ def clouds(turned=0.0, noise=0.0, truth=TRUTH, points=20_000):
         raw[:, 2] += noise * rng.standard_normal(len(raw))
         found.append(raw)
     return found
+
+
+def found_at(*truth):
+    """An alignment with these calibrations."""
+    return Alignment(tuple(Aligned(one, 0.0, 0.0, 1000) for one in truth), 0.0, 0.0)
+
+
+def test_two_alignments_agree_but_for_where_the_target_lay():
+    """A shift of all sensors is the target's; one sensor on another step, or turned, is not."""
+    first, moves = found_at(*TRUTH), {"x": 4.0, "y": -7.0, "z": 0.2}
+    moved = [c.model_copy(update={k: getattr(c, k) + v for k, v in moves.items()}) for c in TRUTH]
+    same = disagreement(first, found_at(*moved))
+    assert (same.distance, same.angle) == (pytest.approx(0.0, abs=1e-12), 0.0)
+    stepped = disagreement(first, found_at(TRUTH[0], TRUTH[1].model_copy(update={"x": TRUTH[1].x + 1.0})))
+    assert stepped.distance == pytest.approx(0.5)
+    turned = disagreement(first, found_at(TRUTH[0], TRUTH[1].model_copy(update={"yaw": TRUTH[1].yaw + 0.3})))
+    assert turned.angle == pytest.approx(0.3)
+
+
+def test_what_a_second_scan_of_the_target_does_not_confirm_is_refused(monkeypatch):
+    """As a sensor that leans far and was put on the wrong step of the target both times, but not the same."""
+    answers = iter([found_at(*TRUTH), found_at(TRUTH[0], TRUTH[1].model_copy(update={"x": TRUTH[1].x + 1.0}))])
+    monkeypatch.setattr("hemtra.runtime.align.align", lambda *_: next(answers))
+    coarse = DOOR_STATION.with_part("travel", counts_per_profile=100)
+    assert "second scan of the stepped wedge, turned by 3°" in try_alignment(coarse, 1)
 
 
 def test_alignment_is_exact_without_noise():

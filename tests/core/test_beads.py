@@ -30,10 +30,10 @@ from hemtra.core.characteristics.along import AlongKind
 from hemtra.core.characteristics.continuity import ContinuityKind
 from hemtra.core.features.bead import BeadKind
 from hemtra.core.features.seam import SeamKind, TrimKind
-from hemtra.core.plan.kind import Given
+from hemtra.core.plan.kind import StepContext
 from hemtra.core.plan.series import MeasuredAlong
 from hemtra.core.runs import runs
-from hemtra.core.scan.zones import PathZone
+from hemtra.core.zones.zone import PathZone
 
 
 @pytest.mark.parametrize("base", BASES)
@@ -166,7 +166,7 @@ def test_where_nothing_was_seen_a_break_may_hide():
     blind = near_side(lambda z, d, u: np.where((u > 3) & (u < 9), np.nan, z))
     data, zone = bead_map(np.random.default_rng(2), base="plain", change=blind)
     found = along(data, zone)
-    with pytest.raises(NotMeasured, match="a break could hide there"):
+    with pytest.raises(NotMeasured, match="a break there cannot be excluded"):
         taken(ContinuityKind(), found)
     assert taken(ContinuityKind(unseen=10.0), found).value == 0.0
     with pytest.raises(NotMeasured, match=r"only 9\d % of the sections"):
@@ -180,7 +180,7 @@ def test_where_nothing_was_seen_a_break_may_hide():
     bare = along(flat, path_zone())
     assert taken(ContinuityKind(take="volume"), bare).value == 0.0
     assert taken(AlongKind(take="least"), bare).value == 0.0, "what is missing has no width"
-    with pytest.raises(NotMeasured, match="no section shows it"):
+    with pytest.raises(NotMeasured, match="not found in any section"):
         taken(AlongKind(what="offset"), bare)
     with pytest.raises(NotMeasured, match="sections are too many"):
         along(flat, PathZone.through(np.array([(-2e3, 0.1), (2e3, 0.0)])), spacing=0.1)
@@ -242,7 +242,7 @@ def test_a_trimmed_edge_is_as_far_from_the_path_as_it_was_cut(surface):
 def test_one_section_shows_what_was_found_on_it():
     data, zone = bead_map(np.random.default_rng(11), base="plain")
     found = along(data, zone)
-    given_ = Given(data, None, {"path": (found.path,)})
+    given_ = StepContext(data, None, {"path": (found.path,)})
     cut, marks = BeadKind().section(given_, found, 30.0)
     here = found.path.course.at(np.array([found.at[np.argmin(abs(found.at - 30.0))]]))[0]
     assert cut.at == pytest.approx(here)

@@ -9,11 +9,11 @@ from hypothesis import strategies as st
 
 from hemtra import HeightMap, NotMeasured
 from hemtra.core.errors import OffScan
-from hemtra.core.scan.zones import EllipseZone
 from hemtra.core.station.artefact import height_at, round_face
 from hemtra.core.station.calibration import Calibration
 from hemtra.core.station.correction import correct_heights, correct_resolution, correct_width
 from hemtra.core.station.levelling import level_on_plate
+from hemtra.core.zones.zone import EllipseZone
 from hemtra.virtual.cover import BELT, Cover
 from hemtra.virtual.demo import STATION
 from hemtra.virtual.parts import bare_belt

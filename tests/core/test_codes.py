@@ -8,10 +8,10 @@ import zxingcpp
 from test_anchors import X, local, relief
 
 from hemtra import HeightMap, NotMeasured
-from hemtra.core.characteristics.reading import ReadsAsKind
+from hemtra.core.characteristics.code_content import ReadsAsKind
 from hemtra.core.features.code import CodeKind
-from hemtra.core.plan.kind import Given
-from hemtra.core.scan.zones import RectangleZone
+from hemtra.core.plan.kind import StepContext
+from hemtra.core.zones.zone import RectangleZone
 
 
 def printed(text: str, turn: float, *, noise: float = 8.0) -> HeightMap:
@@ -30,7 +30,7 @@ def printed(text: str, turn: float, *, noise: float = 8.0) -> HeightMap:
 @pytest.mark.parametrize("turn", [0.0, 37.0, 180.0])
 def test_a_code_is_read_at_any_angle_and_compared(turn):
     zone = RectangleZone(x=1, y=-2, width=20, height=20)
-    code = CodeKind().evaluate(Given(printed("RPC-7 000123", turn), zone)).value
+    code = CodeKind().evaluate(StepContext(printed("RPC-7 000123", turn), zone)).value
     assert code.text == "RPC-7 000123"
     assert math.hypot(code.x - 1.0, code.y + 2.0) < 0.3
     for how, expected, right in (
@@ -44,7 +44,9 @@ def test_a_code_is_read_at_any_angle_and_compared(turn):
         ("pattern", "*a*a*a*a*a*a*a*a*a*a*b", 0.0),
     ):
         found = (
-            ReadsAsKind(how=how, expected=expected).evaluate(Given(relief(0 * X), None, {"of": (code,)})).value
+            ReadsAsKind(how=how, expected=expected)
+            .evaluate(StepContext(relief(0 * X), None, {"of": (code,)}))
+            .value
         )
         assert (found.value, found.text) == (right, "RPC-7 000123"), expected
 
@@ -53,17 +55,17 @@ def test_what_cannot_be_read_says_why():
     zone = RectangleZone(x=1, y=-2, width=20, height=20)
     plain = HeightMap(np.zeros(X.shape), np.full(X.shape, 9, np.uint8), 0.1, 0.1, -20, -15)
     with pytest.raises(NotMeasured, match="equally bright"):
-        CodeKind().evaluate(Given(plain, zone))
+        CodeKind().evaluate(StepContext(plain, zone))
     with pytest.raises(NotMeasured, match="no intensity"):
-        CodeKind().evaluate(Given(relief(0 * X), zone))
+        CodeKind().evaluate(StepContext(relief(0 * X), zone))
     smudged = printed("RPC-7", 0.0, noise=300.0)
-    none = CodeKind().evaluate(Given(smudged, zone)).value
+    none = CodeKind().evaluate(StepContext(smudged, zone)).value
     assert "no code could be read" in none.reason
     # all of the zone was seen, so the marking is wrong and not unknown
-    assert ReadsAsKind().evaluate(Given(smudged, None, {"of": (none,)})).value.value == 0.0
+    assert ReadsAsKind().evaluate(StepContext(smudged, None, {"of": (none,)})).value.value == 0.0
     hidden = HeightMap(np.where(X > 3, np.nan, 0.0), smudged.intensity, 0.1, 0.1, -20, -15)
     with pytest.raises(NotMeasured, match="no code could be read"):
-        CodeKind().evaluate(Given(hidden, zone))
+        CodeKind().evaluate(StepContext(hidden, zone))
 
 
 def test_two_codes_in_a_zone_are_not_taken_for_one():
@@ -74,20 +76,20 @@ def test_two_codes_in_a_zone_are_not_taken_for_one():
     x0, x1, y0, y1 = both.extent
     zone = RectangleZone(x=(x0 + x1) / 2, y=(y0 + y1) / 2, width=x1 - x0, height=y1 - y0)
     with pytest.raises(NotMeasured, match="2 codes lie in the zone"):
-        CodeKind().evaluate(Given(both, zone))
+        CodeKind().evaluate(StepContext(both, zone))
 
 
 def test_a_code_can_be_compared_with_the_serial_of_the_part():
     data = printed("RPC-7 000123", 0.0)
-    code = CodeKind().evaluate(Given(data, RectangleZone(x=1, y=-2, width=20, height=20))).value
+    code = CodeKind().evaluate(StepContext(data, RectangleZone(x=1, y=-2, width=20, height=20))).value
     kind = ReadsAsKind(how="serial", expected="RPC-7 {serial}")
     for serial, right in (("000123", 1.0), ("000124", 0.0)):
-        given_ = Given(data, None, {"of": (code,)}, serial=serial)
+        given_ = StepContext(data, None, {"of": (code,)}, serial=serial)
         assert kind.evaluate(given_).value.value == right
     whole = ReadsAsKind(how="serial", expected="*")
-    assert whole.evaluate(Given(data, None, {"of": (code,)}, serial="RPC-7 000123")).value.value == 1.0
+    assert whole.evaluate(StepContext(data, None, {"of": (code,)}, serial="RPC-7 000123")).value.value == 1.0
     with pytest.raises(NotMeasured, match="which serial"):
-        kind.evaluate(Given(data, None, {"of": (code,)}))
+        kind.evaluate(StepContext(data, None, {"of": (code,)}))
 
 
 def barred(turn: float, *, inverted: bool = False, module: float = 0.3) -> tuple[HeightMap, str]:
@@ -107,7 +109,9 @@ def barred(turn: float, *, inverted: bool = False, module: float = 0.3) -> tuple
 @pytest.mark.parametrize("turn", [0.0, 33.0, 45.0, 90.0, 150.0])
 def test_bars_are_read_at_any_angle_dark_or_light(turn, inverted):
     data, text = barred(turn, inverted=inverted)
-    code = CodeKind(symbology="code128").evaluate(Given(data, RectangleZone(x=0, y=0, width=36, height=28)))
+    code = CodeKind(symbology="code128").evaluate(
+        StepContext(data, RectangleZone(x=0, y=0, width=36, height=28))
+    )
     assert code.value.text == text
     # bars have no place along themselves, so only the middle across them is theirs
     c, s = math.cos(math.radians(turn)), math.sin(math.radians(turn))
@@ -120,4 +124,4 @@ def test_a_small_code_is_found_in_a_large_zone():
     small = HeightMap(data.z, data.intensity, g.dx / 2, g.dy / 2, g.x0 / 2, g.y0 / 2)
     x0, x1, y0, y1 = small.extent
     wide = RectangleZone(x=(x0 + x1) / 2, y=(y0 + y1) / 2, width=x1 - x0, height=y1 - y0)
-    assert CodeKind().evaluate(Given(small, wide)).value.text == "RPC-7 000123"
+    assert CodeKind().evaluate(StepContext(small, wide)).value.text == "RPC-7 000123"

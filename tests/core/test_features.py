@@ -16,15 +16,15 @@ from hemtra.core.features.plane import FittedPlane, PlaneKind
 from hemtra.core.features.spot import SpotKind
 from hemtra.core.geometry.elements import Point
 from hemtra.core.marks import Dimension, Histogram, Region
-from hemtra.core.plan.kind import Given
+from hemtra.core.plan.kind import StepContext
 from hemtra.core.plan.registry import kinds
-from hemtra.core.scan.zones import EllipseZone
+from hemtra.core.zones.zone import EllipseZone
 from makers import box, edited, sloped
 
 
 def found(kind, data, zone=None, **inputs):
     return kind.evaluate(
-        Given(data, zone, {k: v if isinstance(v, tuple) else (v,) for k, v in inputs.items()})
+        StepContext(data, zone, {k: v if isinstance(v, tuple) else (v,) for k, v in inputs.items()})
     ).value
 
 
@@ -143,7 +143,7 @@ def test_zones_without_data_say_so(kind):
 @pytest.mark.parametrize("kind", [SpotKind, PlaneKind])
 def test_half_seen_zones_are_not_trusted(kind):
     data = edited(sloped(), lambda z, x, y: z.__setitem__(x > -0.8, np.nan))
-    with pytest.raises(NotMeasured, match=r"only 30 % of the zone holds data, and it asks for 50 %"):
+    with pytest.raises(NotMeasured, match=r"only 30 % of the zone has data; minimum 50 %"):
         found(kind(), data, box(width=4.01))
     assert found(kind(least_data=30 - 1), data, box(width=4.01)).used > 0
     # what lies outside the scan holds no data either
@@ -159,7 +159,7 @@ def test_flatness_needs_cells():
 
 def test_evidence_of_a_spot_counts_the_points_it_used():
     data = edited(sloped(noise=0.003), raised)
-    given_ = Given(data, EllipseZone(x=0, y=0, width=3, height=3), {})
+    given_ = StepContext(data, EllipseZone(x=0, y=0, width=3, height=3), {})
     kind = SpotKind()
     outcome = kind.evaluate(given_)
     evidence = kind.explain(given_, outcome)
@@ -173,7 +173,7 @@ def test_evidence_of_a_spot_counts_the_points_it_used():
 
 def test_dimension_of_a_height_is_as_long_as_the_height():
     plane = found(PlaneKind(), sloped(slope_x=0.3), box())
-    kind, given_ = HeightKind(), Given(sloped(), None, {"point": (Point(1, 1, 4),), "plane": (plane,)})
+    kind, given_ = HeightKind(), StepContext(sloped(), None, {"point": (Point(1, 1, 4),), "plane": (plane,)})
     outcome = kind.evaluate(given_)
     (dimension,) = kind.explain(given_, outcome).marks
     assert isinstance(dimension, Dimension)

@@ -8,9 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hemtra import Engine, HeightMap, NotMeasured, Plan, PlanError, Step
-from hemtra.core.geometry.elements import Circle, Line
-from hemtra.core.geometry.frames import Frame
-from hemtra.core.plan.anchoring import (
+from hemtra.core.edits.anchors import (
     candidates,
     followers,
     following_instead,
@@ -18,10 +16,12 @@ from hemtra.core.plan.anchoring import (
     usual_follow,
     without_step,
 )
+from hemtra.core.geometry.elements import Circle, Line
+from hemtra.core.geometry.frames import Frame
 from hemtra.core.plan.document import Follow, Home
 from hemtra.core.plan.follow import followed, pose_of
 from hemtra.core.plan.graph import ordered
-from hemtra.core.scan.zones import Band, EllipseZone, RectangleZone
+from hemtra.core.zones.zone import Band, EllipseZone, RectangleZone
 from hemtra.virtual.cover import Cover
 from hemtra.virtual.demo import STATION, demo_plan
 from hemtra.virtual.sensor import scan_part
@@ -101,10 +101,7 @@ def test_a_height_band_counts_from_the_followed_plane():
     assert result.steps["h"].value.value == pytest.approx(upright, abs=2e-3)
     assert result.steps["bump"].value.x == pytest.approx(10, abs=0.02)
     empty = bump.edited(zone=zone.model_copy(update={"band": Band(low=5, high=6)}))
-    assert (
-        "nothing in the zone lies in its height band, 5 to 6 mm"
-        in engine.run(plan.with_step(empty)).steps["bump"].reason
-    )
+    assert "no data in the height band, 5 to 6 mm" in engine.run(plan.with_step(empty)).steps["bump"].reason
 
 
 def chain() -> Plan:

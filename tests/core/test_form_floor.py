@@ -4,10 +4,10 @@ import numpy as np
 import pytest
 
 from hemtra import HeightMap
+from hemtra.core.evaluation.engine import Engine
+from hemtra.core.evaluation.form_floor import form_floor, near_their_floor
 from hemtra.core.plan.document import Characteristic, Plan, Step
-from hemtra.core.plan.engine import Engine
-from hemtra.core.plan.form_floor import form_floor, near_their_floor
-from hemtra.core.scan.zones import EllipseZone, RectangleZone
+from hemtra.core.zones.zone import EllipseZone, RectangleZone
 
 NOISE = 0.004
 WIDE = RectangleZone(x=0, y=0, width=18, height=14)

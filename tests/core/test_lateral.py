@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from examples import examples
 from hemtra import HeightMap, NotMeasured, Step, inspect, teach
-from hemtra.core.characteristics.between import GapKind, WidthKind
+from hemtra.core.characteristics.relations import GapKind, WidthKind
 from hemtra.core.features.circle import CircleKind
 from hemtra.core.features.edge import EdgeKind
 from hemtra.core.features.groove import GrooveKind
@@ -18,11 +18,11 @@ from hemtra.core.features.profile_edge import ProfileEdgeKind
 from hemtra.core.features.section import SectionKind
 from hemtra.core.geometry.elements import Line, Plane
 from hemtra.core.geometry.frames import Frame
+from hemtra.core.maps.assemble import resample_rows
 from hemtra.core.plan.document import Follow, Home, Plan
 from hemtra.core.plan.follow import followed
-from hemtra.core.plan.kind import Given
-from hemtra.core.scan.assemble import resample_rows
-from hemtra.core.scan.zones import EllipseZone, PathZone, RingZone
+from hemtra.core.plan.kind import StepContext
+from hemtra.core.zones.zone import EllipseZone, PathZone, RingZone
 from makers import box
 
 DX, DY = 0.107, 0.16
@@ -47,7 +47,7 @@ def edge_at(degrees, rng):
     zone = zone.model_copy(
         update={"x": 0.3 * math.cos(math.radians(degrees)), "y": 0.3 * math.sin(math.radians(degrees))}
     )
-    edge = EdgeKind(change="falls", wall="top").evaluate(Given(data, zone, {})).value
+    edge = EdgeKind(change="falls", wall="top").evaluate(StepContext(data, zone, {})).value
     turn = math.radians(degrees)
     return edge.x * math.cos(turn) + edge.y * math.sin(turn), edge.spread
 
@@ -77,7 +77,7 @@ def test_a_hole_into_which_nothing_is_seen_has_a_rim(radius):
     for _ in range(20):
         x, y = rng.random(2) - 0.5
         data = seen_from(lambda a, b, x=x, y=y: np.where(np.hypot(a - x, b - y) < radius, np.nan, 2.0))
-        outcome = CircleKind(change="rises", wall="top").evaluate(Given(data, zone, {}))
+        outcome = CircleKind(change="rises", wall="top").evaluate(StepContext(data, zone, {}))
         assert "nothing is seen" in outcome.note
         rim = outcome.value
         sizes.append(rim.radius - radius)
@@ -86,7 +86,7 @@ def test_a_hole_into_which_nothing_is_seen_has_a_rim(radius):
     assert np.abs(sizes).max() < 0.01
     assert np.max(places) < 0.03 / radius
     slot = SlotKind(change="rises").evaluate(
-        Given(
+        StepContext(
             seen_from(lambda x, y: np.where((abs(x) < 4.0) & (abs(y) < 1.5), np.nan, 2.0)),
             EllipseZone(x=0, y=0, width=12, height=12),
             {},
@@ -99,17 +99,17 @@ def test_a_surface_that_only_has_dropouts_has_no_rim():
     rng = np.random.default_rng(3)
     data = seen_from(lambda x, y: np.where(rng.random(x.shape) < 0.2, np.nan, 2.0))
     with pytest.raises(NotMeasured):
-        CircleKind(change="rises").evaluate(Given(data, EllipseZone(x=0, y=0, width=8, height=8), {}))
+        CircleKind(change="rises").evaluate(StepContext(data, EllipseZone(x=0, y=0, width=8, height=8), {}))
 
 
 def gap_of(data, degrees, **params):
     zone = box(0.0, 0.0, 8.0, 6.0).model_copy(update={"rotation": degrees})
-    cut = SectionKind().evaluate(Given(data, zone, {})).value
+    cut = SectionKind().evaluate(StepContext(data, zone, {})).value
     sides = {}
     for name, change in (("left", "falls"), ("right", "rises")):
         kind = ProfileEdgeKind(by="data", change=change, **params)
-        sides[name] = (kind.evaluate(Given(data, None, {"section": (cut,)})).value,)
-    return GapKind().evaluate(Given(data, None, sides)).value.value
+        sides[name] = (kind.evaluate(StepContext(data, None, {"section": (cut,)})).value,)
+    return GapKind().evaluate(StepContext(data, None, sides)).value.value
 
 
 @pytest.mark.parametrize(("degrees", "dx", "dy"), [(0, DX, DY), (90, DX, DY), (20, DX, DY), (0, 0.05, 0.3)])
@@ -159,8 +159,8 @@ def test_a_rounded_side_ends_where_its_rounding_stands_upright():
 @given(long=st.floats(5.0, 16.0), steep=st.floats(0.6, 1.5), at=st.floats(-0.4, 0.4))
 def test_a_groove_is_as_deep_however_long_its_zone(long, steep, at):
     data = seen_from(lambda x, y: np.minimum(0.0, steep * np.abs(x - at) - 1.0))
-    cut = SectionKind().evaluate(Given(data, box(0.0, 0.0, long, 2.0), {})).value
-    groove = GrooveKind().evaluate(Given(data, None, {"section": (cut,)})).value
+    cut = SectionKind().evaluate(StepContext(data, box(0.0, 0.0, long, 2.0), {})).value
+    groove = GrooveKind().evaluate(StepContext(data, None, {"section": (cut,)})).value
     assert groove.depth == pytest.approx(1.0, abs=0.03)
     assert groove.width == pytest.approx(1.0 / steep, abs=0.05)
 
@@ -174,7 +174,7 @@ def test_width_counts_along_the_surface_in_space_or_by_least_squares():
             "other": (other,),
             **({"plane": params.pop("plane")} if "plane" in params else {}),
         }
-        return WidthKind(**params).evaluate(Given(None, None, inputs)).value.value
+        return WidthKind(**params).evaluate(StepContext(None, None, inputs)).value.value
 
     assert width() == pytest.approx(5.0)
     assert width(counted="space") == pytest.approx(math.hypot(5.0, 2.0))
@@ -288,8 +288,8 @@ def test_what_hardly_shows_is_right_or_not_measured(kind, surface, zone, truth, 
     data = seen_from(surface, shift=(0.031, 0.017), **grid)
     if truth is None:
         with pytest.raises(NotMeasured, match=r"on \d+ of \d+|no data"):
-            kind.evaluate(Given(data, zone, {}))
+            kind.evaluate(StepContext(data, zone, {}))
         return
-    found = kind.evaluate(Given(data, zone, {})).value
+    found = kind.evaluate(StepContext(data, zone, {})).value
     value = found.radius if isinstance(kind, CircleKind) else found.x
     assert value == pytest.approx(truth, abs=max(bound, found.spread))

@@ -9,7 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from hemtra import NotMeasured
-from hemtra.core.characteristics.between import AngleKind, GapKind
+from hemtra.core.characteristics.relations import AngleKind, GapKind
 from hemtra.core.characteristics.sizes import GrooveSizeKind, RadiusKind
 from hemtra.core.features.arc import ArcKind
 from hemtra.core.features.groove import GrooveKind
@@ -17,8 +17,8 @@ from hemtra.core.features.profile_edge import ProfileEdgeKind
 from hemtra.core.features.profile_line import ProfileLevelKind, ProfileLineKind
 from hemtra.core.features.section import Cut
 from hemtra.core.geometry.elements import LEVEL, Plane, Point
-from hemtra.core.plan.kind import Absent, Given
-from hemtra.core.scan.zones import RectangleZone
+from hemtra.core.plan.kind import Absent, StepContext
+from hemtra.core.zones.zone import RectangleZone
 
 PITCH = 0.05
 X = PITCH * np.arange(-300, 301)
@@ -30,7 +30,7 @@ def on(z, kind, *, zone=None, at=(3.0, -2.0), direction=30.0, base=LEVEL, noise=
     z = np.asarray(z, float) + rng.normal(0.0, noise, X.size)
     z = np.where(rng.random(X.size) < missing, np.nan, z)
     cut = Cut(X, z, None, at, direction, base)
-    return kind.evaluate(Given(None, zone, {"section": (cut,)})).value, cut
+    return kind.evaluate(StepContext(None, zone, {"section": (cut,)})).value, cut
 
 
 def along(point: Point, cut: Cut) -> float:
@@ -81,9 +81,9 @@ def test_a_line_has_its_angle_in_space_also_from_a_tilted_base(slope, direction)
     c, s = math.cos(math.radians(direction)), math.sin(math.radians(direction))
     assert line.climb == pytest.approx(slope + 0.02 * c - 0.03 * s, abs=1e-9)
     assert line.z == pytest.approx(cut.place(along(line, cut), slope * along(line, cut) + 1.0).z, abs=1e-9)
-    angle = AngleKind().evaluate(Given(None, None, {"line": (line,)})).value.value
+    angle = AngleKind().evaluate(StepContext(None, None, {"line": (line,)})).value.value
     assert angle == pytest.approx(math.degrees(math.atan(abs(line.climb))), abs=1e-9)
-    draft = AngleKind(take="complement").evaluate(Given(None, None, {"line": (line,)})).value.value
+    draft = AngleKind(take="complement").evaluate(StepContext(None, None, {"line": (line,)})).value.value
     assert draft == pytest.approx(90.0 - angle)
 
 
@@ -117,7 +117,7 @@ def test_an_arc_has_its_radius_and_centre(x, radius, hollow):
     assert arc.radius == pytest.approx(radius, abs=1e-6)
     assert (along(arc, cut), arc.z) == (pytest.approx(x, abs=1e-6), pytest.approx(0.0, abs=1e-6))
     assert arc.span == pytest.approx(2 * math.degrees(math.asin(0.8)), abs=10)
-    assert RadiusKind().evaluate(Given(None, None, {"of": (arc,)})).value.value == arc.radius
+    assert RadiusKind().evaluate(StepContext(None, None, {"of": (arc,)})).value.value == arc.radius
 
 
 def test_an_arc_that_shows_too_little_of_itself_is_no_radius():
@@ -144,7 +144,7 @@ def test_a_groove_has_depth_width_and_centre(x, depth, width, ridge, slope):
     assert groove.width == pytest.approx((width + depth) * upright, abs=0.05)
     assert along(groove, cut) == pytest.approx(x, abs=0.05)
     sizes = [
-        GrooveSizeKind(what=what).evaluate(Given(None, None, {"of": (groove,)})).value.value
+        GrooveSizeKind(what=what).evaluate(StepContext(None, None, {"of": (groove,)})).value.value
         for what in ("depth", "width")
     ]
     assert sizes == [groove.depth, groove.width]
@@ -155,7 +155,7 @@ def test_no_groove_is_made_up():
     assert isinstance(none, Absent)
     assert re.search(r"only 0\.\d+ mm deep", none.reason)
     # nothing is as deep as nothing, and as wide
-    given_ = Given(None, None, {"of": (none,)})
+    given_ = StepContext(None, None, {"of": (none,)})
     for what in ("depth", "width"):
         assert GrooveSizeKind(what=what).evaluate(given_).value.value == pytest.approx(0.0, abs=1e-6)
 
@@ -170,7 +170,7 @@ def test_a_gap_between_rounded_edges_is_tangent_to_them(gap, flush, left, right)
     b = Arc(gap / 2 + right, 0.0, flush - right, right, 0.0, 90.0)
 
     def found(take):
-        return GapKind(take=take).evaluate(Given(None, None, {"left": (a,), "right": (b,)})).value.value
+        return GapKind(take=take).evaluate(StepContext(None, None, {"left": (a,), "right": (b,)})).value.value
 
     assert found("lateral") == pytest.approx(gap)
     assert found("flush") == pytest.approx(flush)
@@ -178,4 +178,4 @@ def test_a_gap_between_rounded_edges_is_tangent_to_them(gap, flush, left, right)
     assert found("least") == pytest.approx(apart - left - right)
     overlap = Arc(a.x + 0.5 * left, 0.0, -left, left, 0.0, 90.0)
     with pytest.raises(NotMeasured, match="overlap"):
-        GapKind().evaluate(Given(None, None, {"left": (a,), "right": (overlap,)}))
+        GapKind().evaluate(StepContext(None, None, {"left": (a,), "right": (overlap,)}))

@@ -11,13 +11,13 @@ from examples import examples
 from hemtra import HeightMap, NotMeasured
 from hemtra.core.errors import HemtraError, OffScan
 from hemtra.core.features.path import PathKind
-from hemtra.core.geometry.course import course_through
-from hemtra.core.plan.kind import Given
-from hemtra.core.scan import path_edits
-from hemtra.core.scan.path_kernels import sections_across
-from hemtra.core.scan.section import sample
-from hemtra.core.scan.zone_edits import mirrored
-from hemtra.core.scan.zones import PathZone
+from hemtra.core.maps.path_sampling import sections_across
+from hemtra.core.maps.section import sample
+from hemtra.core.paths.curve import course_through
+from hemtra.core.plan.kind import StepContext
+from hemtra.core.zones import path_edits
+from hemtra.core.zones.edits import mirrored
+from hemtra.core.zones.zone import PathZone
 
 
 def course(nodes, turns=None, corners=None, closed=False):
@@ -131,11 +131,11 @@ def test_a_path_zone_keeps_its_form_wherever_it_lies():
 def test_a_path_beside_the_scan_is_told_apart_from_one_that_leaves_it():
     data = HeightMap(np.zeros((100, 100), np.float32), dx=0.1, dy=0.1)
     with pytest.raises(OffScan, match="beside the scan"):
-        PathKind().evaluate(Given(data, PathZone.through(np.array([(50, 50), (70, 50.0)]))))
-    half = PathKind().evaluate(Given(data, PathZone.through(np.array([(5, 5), (25, 5.0)]))))
+        PathKind().evaluate(StepContext(data, PathZone.through(np.array([(50, 50), (70, 50.0)]))))
+    half = PathKind().evaluate(StepContext(data, PathZone.through(np.array([(5, 5), (25, 5.0)]))))
     assert half.value.course.length == pytest.approx(20)
     eight = PathZone.through(np.array([(1, 1), (8, 8), (8, 1), (1.0, 8)]))
-    assert "crosses itself at" in PathKind().evaluate(Given(data, eight)).note
+    assert "crosses itself at" in PathKind().evaluate(StepContext(data, eight)).note
 
 
 @settings(max_examples=examples(30))

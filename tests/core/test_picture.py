@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from hemtra import HeightMap
-from hemtra.core.scan.picture import View, _indices, grey_picture, picture, view_heights
+from hemtra.core.rendering.picture import View, _indices, grey_picture, picture, view_heights
 from makers import sloped
 
 RAMP = np.repeat(np.arange(256, dtype=np.uint8)[:, None], 3, axis=1)
@@ -61,7 +61,7 @@ def test_shading_tells_rising_from_falling():
 
 @pytest.mark.parametrize("name", ["height_palette", "deviation_palette"])
 def test_palettes_are_even_in_lightness(name):
-    from hemtra.core.scan import palettes
+    from hemtra.core.rendering import palettes
 
     palette = getattr(palettes, name)().astype(float) / 255
     linear = np.where(palette <= 0.04045, palette / 12.92, ((palette + 0.055) / 1.055) ** 2.4)

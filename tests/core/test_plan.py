@@ -8,12 +8,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hemtra import Characteristic, HeightMap, HemtraError, Plan, PlanError, Step, Verdict, inspect
-from hemtra.core.plan.engine import Engine
+from hemtra.core.evaluation.engine import Engine
 from hemtra.core.plan.general_tolerances import permissible
 from hemtra.core.plan.graph import ancestry, dependants, ordered
 from hemtra.core.plan.limits import decimals_for, judge, part_verdict
-from hemtra.core.plan.proposals import propose_height, propose_spot, propose_step, whereabouts
 from hemtra.core.plan.tolerance import Tolerance, parse_tolerance
+from hemtra.core.proposals.proposing import propose_height, propose_spot, propose_step, region_name
 from makers import box, edited, sloped, step_plan
 
 finite = st.floats(-1e3, 1e3)
@@ -128,7 +128,7 @@ def test_deleting_a_characteristic_takes_only_what_served_it_alone(plan):
 
 
 def test_places_are_named_by_where_they_lie(perfect):
-    named = [whereabouts(perfect.data, x, y) for x, y in ((42, 22), (-42, 22), (0, -30), (-50, 0), (3, 4))]
+    named = [region_name(perfect.data, x, y) for x, y in ((42, 22), (-42, 22), (0, -30), (-50, 0), (3, 4))]
     assert named == ["far right", "far left", "near", "left", "middle"]
 
 

@@ -9,19 +9,19 @@ from hypothesis import strategies as st
 
 from examples import examples
 from hemtra import HeightMap, NotMeasured, PlanError, Step, inspect
-from hemtra.core.plan.engine import Engine
-from hemtra.core.plan.graph import ancestry, dependants, ordered, preparation
-from hemtra.core.plan.kind import Given
-from hemtra.core.plan.prepared import (
+from hemtra.core.edits.preparation import (
     moved_preparation,
     preparing_kinds,
     with_preparation,
     without_preparation,
 )
+from hemtra.core.evaluation.engine import Engine
+from hemtra.core.filters.filtering import fill_holes, remove_spikes, smooth_gaussian, smooth_mean
+from hemtra.core.filters.rank_filter import median_filter
+from hemtra.core.filters.sorting_network import middle_network
+from hemtra.core.plan.graph import ancestry, dependants, ordered, preparation
+from hemtra.core.plan.kind import StepContext
 from hemtra.core.preparation.resample import ResampleKind
-from hemtra.core.scan.prepare import fill_holes, remove_spikes, smooth_gaussian, smooth_mean
-from hemtra.core.scan.rank_filter import median_filter
-from hemtra.core.scan.sorting_network import middle_network
 from makers import box, edited, sloped, step_plan
 
 
@@ -271,7 +271,7 @@ def test_resampling_keeps_a_ramp_and_makes_nothing_up():
     z = 0.3 * x - 0.2 * y + 1.0
     z[20, 30] = np.nan
     data = HeightMap(z, np.full(z.shape, 7), dx=0.1, dy=0.16)
-    made = ResampleKind(pitch=0.08).evaluate(Given(data)).value
+    made = ResampleKind(pitch=0.08).evaluate(StepContext(data)).value
     assert (made.grid.dx, made.grid.dy) == (0.08, 0.08)
     true = 0.3 * made.x[None, :] - 0.2 * made.y[:, None] + 1.0
     assert np.nanmax(np.abs(made.z - true)) < 1e-5
@@ -279,4 +279,4 @@ def test_resampling_keeps_a_ramp_and_makes_nothing_up():
     assert len(gone) > 0
     assert (np.abs(gone - (3.2, 3.0)) < (0.16, 0.1)).all()
     with pytest.raises(NotMeasured, match="take a larger pitch"):
-        ResampleKind(pitch=0.0011).evaluate(Given(HeightMap(np.zeros((900, 900)), dx=1, dy=1)))
+        ResampleKind(pitch=0.0011).evaluate(StepContext(HeightMap(np.zeros((900, 900)), dx=1, dy=1)))

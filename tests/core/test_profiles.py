@@ -6,12 +6,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hemtra import Characteristic, HeightMap, Plan, Step, Verdict, inspect, teach
+from hemtra.core.evaluation.engine import Engine, single
+from hemtra.core.evaluation.profiles import Profiles
 from hemtra.core.geometry.profile_fits import middle_of, robust_arc, robust_line
 from hemtra.core.plan.document import ByProfile, Follow
-from hemtra.core.plan.engine import Engine, single
-from hemtra.core.plan.profiles import Profiles
 from hemtra.core.plan.series import Demand, Series, combined, stretches
-from hemtra.core.scan.zones import RectangleZone
+from hemtra.core.zones.zone import RectangleZone
 from hemtra.virtual.runner_demo import RUNNERS, drawn_runner_plan, runner_plan, runner_truth
 
 PITCH = 0.05

@@ -10,18 +10,18 @@ from test_anchors import X, Y, relief
 
 from hemtra import HeightMap, Plan
 from hemtra.core.errors import HemtraError, PlanError
+from hemtra.core.evaluation.engine import Engine
 from hemtra.core.features.plane import FittedPlane
-from hemtra.core.plan import quantity_proposals as q
-from hemtra.core.plan import surface_proposals as s
-from hemtra.core.plan.cutting import with_feature_cut
 from hemtra.core.plan.document import ByProfile, Characteristic, Step
-from hemtra.core.plan.engine import Engine
-from hemtra.core.plan.profile_proposals import OnProfile, propose_groove_depth
-from hemtra.core.plan.proposals import main_plane
 from hemtra.core.plan.requirements import bound, parse_requirements, with_requirements
-from hemtra.core.plan.sensing import seen_at
-from hemtra.core.plan.trial import KnownPart, tried
-from hemtra.core.scan.zones import RectangleZone
+from hemtra.core.proposals import quantities as q
+from hemtra.core.proposals import surfaces as s
+from hemtra.core.proposals.cutting import with_feature_cut
+from hemtra.core.proposals.pick_detection import seen_at
+from hemtra.core.proposals.profiles import OnProfile, propose_groove_depth
+from hemtra.core.proposals.proposing import main_plane
+from hemtra.core.proposals.trial import KnownPart, tried
+from hemtra.core.zones.zone import RectangleZone
 
 NOISE = 0.005
 

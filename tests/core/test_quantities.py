@@ -12,12 +12,12 @@ from test_anchors import PITCH, X, Y, local, relief
 from examples import examples
 from hemtra import HeightMap, NotMeasured
 from hemtra.core.characteristics.against_reference import FillKind, SurfaceDeviationKind
-from hemtra.core.characteristics.between import GapKind, ParallelismKind, WidthKind
 from hemtra.core.characteristics.contour_form import RoundnessKind, StraightnessKind
 from hemtra.core.characteristics.distance import DistanceKind
 from hemtra.core.characteristics.form import FlatnessKind, minimum_zone
 from hemtra.core.characteristics.formula import FormulaKind
-from hemtra.core.characteristics.places import PositionKind, TruePositionKind
+from hemtra.core.characteristics.position import PositionKind, TruePositionKind
+from hemtra.core.characteristics.relations import GapKind, ParallelismKind, WidthKind
 from hemtra.core.characteristics.sizes import (
     AreaKind,
     CountKind,
@@ -25,6 +25,7 @@ from hemtra.core.characteristics.sizes import (
     DiameterKind,
     VolumeKind,
 )
+from hemtra.core.detection.island_kernels import runs_of
 from hemtra.core.errors import HemtraError
 from hemtra.core.features.circle import CircleKind
 from hemtra.core.features.constructed import (
@@ -45,9 +46,8 @@ from hemtra.core.features.plane import PlaneKind
 from hemtra.core.geometry.elements import LEVEL, Arc, Circle, Line, Number, Plane, Point
 from hemtra.core.geometry.frames import Frame
 from hemtra.core.plan.expressions import parse_formula
-from hemtra.core.plan.kind import Given
-from hemtra.core.scan.island_kernels import runs_of
-from hemtra.core.scan.zones import RectangleZone, RingZone
+from hemtra.core.plan.kind import StepContext
+from hemtra.core.zones.zone import RectangleZone, RingZone
 
 ORIGIN = Point(0.0, 0.0, 0.0)
 near = st.floats(-20, 20)
@@ -58,7 +58,7 @@ turns = st.floats(-180, 180)
 def value(kind, **inputs):
     """The value of a kind without data."""
     given_ = {name: v if isinstance(v, tuple) else (v,) for name, v in inputs.items()}
-    return kind.evaluate(Given(None, None, given_)).value
+    return kind.evaluate(StepContext(None, None, given_)).value
 
 
 def line(x, y, direction, z=0.0, climb=0.0, length=10.0):
@@ -181,7 +181,7 @@ def test_a_wedge_of_edges_has_its_least_and_greatest_width():
     assert greatest - least == pytest.approx(10 * math.tan(math.radians(2)), rel=0.02)
     with pytest.raises(NotMeasured, match="side by side"):
         value(WidthKind(), one=one, other=line(0, 5, 80))
-    with pytest.raises(NotMeasured, match="past each other"):
+    with pytest.raises(NotMeasured, match="do not overlap"):
         value(WidthKind(), one=one, other=line(30, 5, 0))
 
 
@@ -192,11 +192,11 @@ def test_form_is_found_through_sampling(bow, turn):
     u, v = local(0, 0, turn)
     data = relief(np.where(u < bow * (v / 5.0) ** 2, 2.0, 0.0))
     zone = RectangleZone(x=0, y=0, width=6, height=10, rotation=turn)
-    edge = EdgeKind(least_seen=30).evaluate(Given(data, zone)).value
+    edge = EdgeKind(least_seen=30).evaluate(StepContext(data, zone)).value
     straight = value(StraightnessKind(cell=0.5), edge=edge).value
     assert straight == pytest.approx(bow, abs=PITCH)
     lobed = relief(np.where(np.hypot(u, v) < 5.0 + bow / 2 * np.cos(3 * np.arctan2(v, u)), 2.0, 0.0))
-    rim = CircleKind().evaluate(Given(lobed, RingZone(x=0, y=0, width=16, height=16, inner=0.3))).value
+    rim = CircleKind().evaluate(StepContext(lobed, RingZone(x=0, y=0, width=16, height=16, inner=0.3))).value
     assert value(RoundnessKind(cell=1.0), circle=rim).value == pytest.approx(bow, abs=PITCH)
 
 
@@ -217,10 +217,10 @@ def test_the_minimum_zone_is_no_wider_than_any_other(places, slope_x, slope_y):
 
 def test_a_saddle_is_flatter_by_its_zone_than_by_least_squares():
     zone = RectangleZone(x=3, y=2, width=20, height=10)
-    plane = PlaneKind(trim=0).evaluate(Given(relief(1e-3 * X * X + 2e-3 * X * Y + 0.02 * X), zone)).value
+    plane = PlaneKind(trim=0).evaluate(StepContext(relief(1e-3 * X * X + 2e-3 * X * Y + 0.02 * X), zone)).value
     by = {
         method: FlatnessKind(method=method)
-        .evaluate(Given(relief(1e-3 * X * X + 2e-3 * X * Y + 0.02 * X), None, {"surfaces": (plane,)}))
+        .evaluate(StepContext(relief(1e-3 * X * X + 2e-3 * X * Y + 0.02 * X), None, {"surfaces": (plane,)}))
         .value.value
         for method in ("least squares", "minimum zone")
     }
@@ -229,13 +229,13 @@ def test_a_saddle_is_flatter_by_its_zone_than_by_least_squares():
 
 def test_planes_and_edges_are_judged_against_their_datums():
     zone = RectangleZone(x=0, y=0, width=20, height=10)
-    tilted = PlaneKind().evaluate(Given(relief(0.01 * X + 1.0), zone)).value
+    tilted = PlaneKind().evaluate(StepContext(relief(0.01 * X + 1.0), zone)).value
     inputs = {"plane": (tilted,), "datum": (LEVEL,)}
-    width = ParallelismKind().evaluate(Given(relief(0.01 * X + 1.0), None, inputs)).value.value
+    width = ParallelismKind().evaluate(StepContext(relief(0.01 * X + 1.0), None, inputs)).value.value
     assert width == pytest.approx(0.2, abs=1e-4)
     u, _ = local(0, 0, 3.0)
     zone = RectangleZone(x=0, y=0, width=6, height=10)
-    edge = EdgeKind().evaluate(Given(relief(np.where(u < 0, 2.0, 0.0)), zone)).value
+    edge = EdgeKind().evaluate(StepContext(relief(np.where(u < 0, 2.0, 0.0)), zone)).value
     off = value(ParallelismKind(turn="square"), edge=edge, to=line(0, 0, 0)).value
     assert off == pytest.approx(edge.length * math.sin(math.radians(3.0)), abs=0.02)
     with pytest.raises(NotMeasured, match="connect a plane"):
@@ -251,7 +251,7 @@ def test_islands_are_counted_chosen_and_weighed():
     zone = RectangleZone(x=0, y=0, width=38, height=28)
 
     def island(**params):
-        return IslandKind(**params).evaluate(Given(data, zone)).value
+        return IslandKind(**params).evaluate(StepContext(data, zone)).value
 
     found = island(level=0.5)
     assert (value(CountKind(), of=found).value, found.x, found.y) == (
@@ -269,13 +269,13 @@ def test_islands_are_counted_chosen_and_weighed():
     with pytest.raises(NotMeasured, match="only 3 regions"):
         island(number=4)
     with pytest.raises(NotMeasured, match="no intensity"):
-        IslandKind(side="brightness", darkest=9).evaluate(Given(relief(z), zone))
+        IslandKind(side="brightness", darkest=9).evaluate(StepContext(relief(z), zone))
 
 
 def test_the_share_of_data_is_measured_also_where_there_is_none():
     data = relief(np.where(X > 0, 1.0, np.nan))
     for x, share in ((10, 100.0), (0, 50.0), (-10, 0.0)):
-        found = DataShareKind().evaluate(Given(data, RectangleZone(x=x, y=0, width=8, height=8)))
+        found = DataShareKind().evaluate(StepContext(data, RectangleZone(x=x, y=0, width=8, height=8)))
         assert found.value.value == pytest.approx(share, abs=1)
 
 
@@ -327,7 +327,7 @@ def test_formulas_without_a_value_say_so(text, message):
 
 def test_a_formula_notes_units_that_do_not_go_together():
     numbers = (Number(2.0, "mm", ORIGIN), Number(3.0, "°", ORIGIN))
-    outcome = FormulaKind(text="a + b").evaluate(Given(None, None, {"numbers": numbers}))
+    outcome = FormulaKind(text="a + b").evaluate(StepContext(None, None, {"numbers": numbers}))
     assert (outcome.value.value, outcome.value.unit) == (5.0, "mm")
     assert "mixes" in outcome.note
     assert value(FormulaKind(text="a * a", result="mm²"), numbers=numbers).unit == "mm²"
@@ -343,13 +343,13 @@ def test_a_dent_is_measured_against_the_reference_wherever_the_part_lies():
 
     zone = RectangleZone(x=0, y=0, width=20, height=14)
     kind = DeviationKind(cell=0.5)
-    taught = kind.teach(Given(relief(wave(X, Y)), zone))
+    taught = kind.teach(StepContext(relief(wave(X, Y)), zone))
     u, v = local(1.5, -0.7, 25.0)
     dent = np.where(np.hypot(u - 3.0, v + 2.0) < 1.5, -0.4, 0.0)
     moved = zone.model_copy(update={"x": 1.5, "y": -0.7, "rotation": 25.0})
     base = Plane(0.0, 0.0, 2.0, 0.01, -0.02)
     lifted = relief(wave(u, v) + dent + base.height_at(X, Y), missing=0.02)
-    found = kind.evaluate(Given(lifted, moved, base=base, taught=taught)).value
+    found = kind.evaluate(StepContext(lifted, moved, base=base, taught=taught)).value
     assert value(SurfaceDeviationKind(), of=found).value == pytest.approx(0.4, abs=0.01)
     c, s = math.cos(math.radians(25)), math.sin(math.radians(25))
     assert math.hypot(found.x - (1.5 + 3 * c + 2 * s), found.y - (-0.7 + 3 * s - 2 * c)) < 1.6
@@ -360,17 +360,17 @@ def test_a_dent_is_measured_against_the_reference_wherever_the_part_lies():
     assert value(SurfaceDeviationKind(take="percentile", percentile=90), of=found).value < 0.01
     assert value(SurfaceDeviationKind(take="range"), of=found).value == pytest.approx(0.4, abs=0.02)
     with pytest.raises(NotMeasured, match="not been taught"):
-        kind.evaluate(Given(lifted, moved))
+        kind.evaluate(StepContext(lifted, moved))
     half = relief(np.where(u > 0, lifted.z, np.nan))
     with pytest.raises(NotMeasured, match=r"only \d+ % of what the reference shows"):
-        DeviationKind(cell=0.5, least_data=80).evaluate(Given(half, moved, base=base, taught=taught))
+        DeviationKind(cell=0.5, least_data=80).evaluate(StepContext(half, moved, base=base, taught=taught))
 
 
 def test_a_zone_is_filled_by_a_share():
     data = relief(np.where(X > 2.0, 1.0, 0.0))
     zone = RectangleZone(x=0, y=0, width=10, height=6)
-    assert FillKind(level=0.5).evaluate(Given(data, zone)).value.value == pytest.approx(30.0, abs=1.5)
-    below = FillKind(level=0.5, side="below", least_data=0).evaluate(Given(data, zone)).value.value
+    assert FillKind(level=0.5).evaluate(StepContext(data, zone)).value.value == pytest.approx(30.0, abs=1.5)
+    below = FillKind(level=0.5, side="below", least_data=0).evaluate(StepContext(data, zone)).value.value
     assert below == pytest.approx(70.0, abs=1.5)
 
 
@@ -382,20 +382,22 @@ def test_printed_edges_and_rings_are_found_by_brightness(x, y, turn):
     line = np.where(u < 0, 200, 60).astype(np.uint8)
     ring = np.where(np.hypot(X - x, Y - y) < 4.0, 60, 200).astype(np.uint8)
     zone = RectangleZone(x=x, y=y, width=8, height=8, rotation=turn)
-    edge = EdgeKind(on="brightness").evaluate(Given(HeightMap(height, line, 0.1, 0.1, -20, -15), zone)).value
+    edge = (
+        EdgeKind(on="brightness").evaluate(StepContext(HeightMap(height, line, 0.1, 0.1, -20, -15), zone)).value
+    )
     off = (edge.x - x) * math.cos(math.radians(turn)) + (edge.y - y) * math.sin(math.radians(turn))
     assert abs(off) < 0.03
     assert edge.z == pytest.approx(2.0 + 0.01 * edge.x, abs=0.005)
     around = RingZone(x=x, y=y, width=12, height=12, inner=0.3)
     dark = CircleKind(on="brightness", change="rises")
-    circle = dark.evaluate(Given(HeightMap(height, ring, 0.1, 0.1, -20, -15), around)).value
+    circle = dark.evaluate(StepContext(HeightMap(height, ring, 0.1, 0.1, -20, -15), around)).value
     assert math.hypot(circle.x - x, circle.y - y) < 0.03
     assert circle.radius == pytest.approx(4.0, abs=0.03)
     with pytest.raises(NotMeasured, match="no intensity"):
-        dark.evaluate(Given(relief(height), around))
+        dark.evaluate(StepContext(relief(height), around))
     with pytest.raises(NotMeasured, match="radial lines"):
         CircleKind(on="brightness", change="rises", least_contrast=200).evaluate(
-            Given(HeightMap(height, ring, 0.1, 0.1, -20, -15), around)
+            StepContext(HeightMap(height, ring, 0.1, 0.1, -20, -15), around)
         )
 
 

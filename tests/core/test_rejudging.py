@@ -4,9 +4,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from hemtra.core.evaluation.engine import Engine
+from hemtra.core.evaluation.recorded_values import comparable, judged_by_values, verdict_of
 from hemtra.core.plan.document import Correction
-from hemtra.core.plan.engine import Engine
-from hemtra.core.plan.rejudging import comparable, judged_by_values, verdict_of
 from lots import two_rows
 from makers import sloped
 

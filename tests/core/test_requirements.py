@@ -35,7 +35,7 @@ def test_limits_are_absolute_or_deviations_by_their_sign():
         ("balloon,name\n1,x\n", "no column “lower”"),
         (LIST + "10,Step,1,2\n", "Line 6 has 4 columns and the first line 6; decimal commas need semicolons"),
         (LIST + "ten,Step,1,0,2,mm\n", "Line 6: “ten” is no balloon"),
-        (LIST + "10,Step,one,0,2,mm\n", "Line 6: “one” is no number"),
+        (LIST + "10,Step,one,0,2,mm\n", "Line 6: “one” is not a number"),
         (LIST + "10,Step,1,3,2,mm\n", "Line 6: balloon 10 has its lower limit"),
         (LIST + "10,Step,1,,,mm\n", "Line 6: balloon 10 needs a lower or an upper"),
         (LIST + "10,,1,0,2,mm\n", "Line 6: its name or limits do not hold"),
@@ -51,7 +51,7 @@ def test_rows_wait_and_are_bound():
     plan = with_requirements(step_plan(), parse_requirements(LIST))
     result = Engine(sloped(noise=0.001)).run(plan)
     waiting = [c for c in result.characteristics if c.balloon in (7, 8, 9)]
-    assert all("nothing is bound to it yet" in c.reason for c in waiting)
+    assert all("no feature assigned" in c.reason for c in waiting)
     assert result.verdict == "NOT MEASURED", "what is not measured cannot pass"
     done = bound(plan, 8, 1)
     assert done.characteristic(1) is None

@@ -9,11 +9,11 @@ from scipy import ndimage
 from examples import examples
 from hemtra import HeightMap, HemtraError
 from hemtra.core.errors import OffScan
-from hemtra.core.scan.assemble import resample_rows
-from hemtra.core.scan.disc import disc_means
-from hemtra.core.scan.reduce import block_means
-from hemtra.core.scan.section import sample, section
-from hemtra.core.scan.zones import EllipseZone, RectangleZone, window
+from hemtra.core.filters.disc import disc_means
+from hemtra.core.maps.assemble import resample_rows
+from hemtra.core.maps.reduce import block_means
+from hemtra.core.maps.section import sample, section
+from hemtra.core.zones.zone import EllipseZone, RectangleZone, window
 from makers import box, sloped
 
 

@@ -12,15 +12,15 @@ from test_anchors import X, Y, local, relief
 from examples import examples
 from hemtra import HeightMap, NotMeasured
 from hemtra.core.errors import HemtraError
+from hemtra.core.evaluation.engine import Engine
 from hemtra.core.features.circle import CircleKind
 from hemtra.core.features.edge import EdgeKind
 from hemtra.core.geometry.frames import Frame
-from hemtra.core.plan import quantity_proposals as q
-from hemtra.core.plan import surface_proposals as s
 from hemtra.core.plan.document import Plan
-from hemtra.core.plan.engine import Engine
-from hemtra.core.plan.kind import Given
-from hemtra.core.plan.sensing import seen_at
+from hemtra.core.plan.kind import StepContext
+from hemtra.core.proposals import quantities as q
+from hemtra.core.proposals import surfaces as s
+from hemtra.core.proposals.pick_detection import seen_at
 from hemtra.virtual.demo import PARTS, REFERENCE, STATION, demo_plan
 from hemtra.virtual.sensor import scan_part
 
@@ -44,7 +44,7 @@ def test_round_things_are_seen_from_anywhere_inside(x, y, radius, hole, off, tur
     data = relief(np.where(inside != hole, 2.0, 0.0))
     seen = seen_at(data, x + off * radius * math.cos(turn), y + off * radius * math.sin(turn))
     assert seen.what == ("hole" if hole else "boss")
-    circle = CircleKind(**seen.params).evaluate(Given(data, seen.zone)).value
+    circle = CircleKind(**seen.params).evaluate(StepContext(data, seen.zone)).value
     assert (circle.x, circle.y, circle.radius) == tuple(pytest.approx(v, abs=0.05) for v in (x, y, radius))
 
 
@@ -56,7 +56,7 @@ def test_an_edge_is_seen_from_either_side(turn, off):
     c, s = math.cos(math.radians(turn)), math.sin(math.radians(turn))
     seen = seen_at(data, off * c, off * s)
     assert seen.what == "edge"
-    edge = EdgeKind(**seen.params).evaluate(Given(data, seen.zone)).value
+    edge = EdgeKind(**seen.params).evaluate(StepContext(data, seen.zone)).value
     assert abs(edge.x * c + edge.y * s) < 0.06
     # the direction of a line is known up to half a turn
     assert abs((edge.direction - turn + 90 + 90) % 180 - 90) < 3.0

@@ -7,13 +7,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hemtra import PlanError
-from hemtra.core.errors import HemtraError
-from hemtra.core.plan.document import Characteristic, Correction, Plan
-from hemtra.core.plan.engine import Engine
-from hemtra.core.plan.inputs import connected, fitting, with_own_preparation
-from hemtra.core.plan.limits import Verdict, judge, part_verdict
-from hemtra.core.plan.pattern import circular, grid, repeated
-from hemtra.core.plan.sheet_edits import (
+from hemtra.core.edits.pattern import circular, grid, repeated
+from hemtra.core.edits.sheet import (
     counted_from_master,
     found_rows,
     in_groups,
@@ -22,6 +17,11 @@ from hemtra.core.plan.sheet_edits import (
     with_balloon,
     with_nominal,
 )
+from hemtra.core.errors import HemtraError
+from hemtra.core.evaluation.engine import Engine
+from hemtra.core.plan.document import Characteristic, Correction, Plan
+from hemtra.core.plan.inputs import connected, fitting, with_own_preparation
+from hemtra.core.plan.limits import Verdict, judge, part_verdict
 from hemtra.core.plan.tolerance import parse_tolerance
 from hemtra.virtual.demo import REFERENCE, demo_plan
 

@@ -8,14 +8,16 @@ from pydantic import ValidationError
 
 from examples import examples
 from hemtra import Plan, PlanError
-from hemtra.core.plan.limits import Judged, Verdict
-from hemtra.core.plan.signals import Analogue, Digital, astray
+from hemtra.core.plan.limits import CharacteristicResult, Verdict
+from hemtra.core.plan.signals import Analogue, Digital, invalid_signal_references
 from hemtra.core.station.gate import GateTracker
-from hemtra.core.station.outside import Keeping
+from hemtra.core.station.io_and_storage import ScanRetention
 
 
 def row(balloon, verdict, value=None):
-    return Judged(balloon, f"row {balloon}", "s", value, "mm", None, 0.0, 1.0, 2, verdict, "", None)
+    return CharacteristicResult(
+        balloon, f"row {balloon}", "s", value, "mm", None, 0.0, 1.0, 2, verdict, "", None
+    )
 
 
 PASSED = (row(1, Verdict.PASS, 0.5), row(2, Verdict.PASS, 0.25))
@@ -88,10 +90,10 @@ def test_signals_that_speak_of_what_the_sheet_has_not_are_named():
         Digital(name="Part", line=1, when="not_passed"),
         Analogue(name="Height", line=0, balloon=7),
     )
-    assert astray(signals, [1, 7, 9]) == ()
-    assert astray(signals, [1]) == (
-        "“Gate” asks for balloon 7, 9, which the sheet does not judge.",
-        "“Height” asks for balloon 7, which the sheet does not judge.",
+    assert invalid_signal_references(signals, [1, 7, 9]) == ()
+    assert invalid_signal_references(signals, [1]) == (
+        "“Gate” uses balloon 7, 9, which is missing or disabled.",
+        "“Height” uses balloon 7, which is missing or disabled.",
     )
 
 
@@ -105,7 +107,7 @@ def test_a_plan_has_each_line_once():
 
 def test_which_scans_are_kept():
     kept = {
-        way: [n for n in range(1, 7) if Keeping(scans=way, every=3).keeps(n, passed=n != 2)]
+        way: [n for n in range(1, 7) if ScanRetention(scans=way, every=3).keeps(n, passed=n != 2)]
         for way in ("all", "failed", "every", "none")
     }
     assert kept == {"all": [1, 2, 3, 4, 5, 6], "failed": [2], "every": [2, 3, 6], "none": []}

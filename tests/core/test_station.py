@@ -1,6 +1,7 @@
 """Travel, triggers, resolution and the scan budget: arithmetic that people get wrong by hand."""
 
 import math
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -8,8 +9,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hemtra import HeightMap, HemtraError, NotMeasured
-from hemtra.core.station.budget import Question, scan_budget
-from hemtra.core.station.findings import findings
+from hemtra.core.station.budget import BudgetRequest, scan_budget
+from hemtra.core.station.findings import Expected, findings
 from hemtra.core.station.optics import CaptureBand
 from hemtra.core.station.resolution import Run, measure_resolution
 from hemtra.core.station.travel import LinearEncoder, ProfileCounter, Travel, WheelEncoder
@@ -92,7 +93,7 @@ def rows_of(station, question=None):
 
 
 def test_the_budget_shows_its_sums():
-    rows = rows_of(STATION, Question(tolerance=0.1, tolerance_of="boss height"))
+    rows = rows_of(STATION, BudgetRequest(tolerance=0.1, tolerance_of="boss height"))
     assert (rows["counts per mm"].sum, rows["counts per mm"].value) == ("2000 pulses ÷ 160.00 mm", "12.50")
     assert rows["profiles per scan"].value == "875"
     assert (rows["highest speed"].sum, rows["highest speed"].value) == ("0.160 × 2000 Hz", "320 mm/s")
@@ -100,7 +101,7 @@ def test_the_budget_shows_its_sums():
     assert rows["time per scan"].value == "0.56 s"
     assert rows["memory per scan"].value == "5.6 MB"
     assert rows["points across 3 mm"].value == "28"
-    assert rows["triggers on the way"].value == "1"
+    assert rows["triggers in transit"].value == "1"
 
 
 def changed(path, **values):
@@ -112,29 +113,29 @@ TWO = STATION.model_copy(
 )
 ONE_CHANNEL = changed("travel.encoder", counting="single")
 APART = TWO.with_part("sensors.1", x=75.0)
-COVER = Question(part_width=120.0, part_length=80.0, lowest=-6.0, highest=8.0)
+COVER = BudgetRequest(part_width=120.0, part_length=80.0, lowest=-6.0, highest=8.0)
 
 
 @pytest.mark.parametrize(
     ("station", "question", "words"),
     [
-        (changed("travel", speed=400.0), Question(), "too fast"),
-        (changed("travel", speed=310.0), Question(), "ripple"),
-        (changed("line", ripple=30.0), Question(), "ripple"),
-        (STATION, Question(), "unevenly"),
-        (changed("sensor.exposure", time=4.0), Question(), "too fast"),
-        (changed("sensor.exposure", by="two", time=3.0, short=1.0), Question(), "too fast"),
-        (changed("travel", clock="internal", period=0.2), Question(), "too fast"),
-        (changed("sensor", stand_off=150.0), Question(part_width=120.0), "wide"),
+        (changed("travel", speed=400.0), BudgetRequest(), "too fast"),
+        (changed("travel", speed=310.0), BudgetRequest(), "ripple"),
+        (changed("line", ripple=30.0), BudgetRequest(), "ripple"),
+        (STATION, BudgetRequest(), "unevenly"),
+        (changed("sensor.exposure", time=4.0), BudgetRequest(), "too fast"),
+        (changed("sensor.exposure", by="two", time=3.0, short=1.0), BudgetRequest(), "too fast"),
+        (changed("travel", clock="internal", period=0.2), BudgetRequest(), "too fast"),
+        (changed("sensor", stand_off=150.0), BudgetRequest(part_width=120.0), "wide"),
         (changed("sensor", x=8.0), COVER, "out of the view"),
         (changed("sensor", x=5.5), COVER, "beside the part"),
-        (changed("sensor", stand_off=260.0), Question(lowest=-6.0), "delivered"),
-        (changed("sensor.band", z_low=1, z_high=9), Question(lowest=-6.0), "delivered"),
+        (changed("sensor", stand_off=260.0), BudgetRequest(lowest=-6.0), "delivered"),
+        (changed("sensor.band", z_low=1, z_high=9), BudgetRequest(lowest=-6.0), "delivered"),
         (changed("sensor.band", z_high=5), COVER, "delivered"),
-        (changed("trigger", length=400.0), Question(), "longer than"),
+        (changed("trigger", length=400.0), BudgetRequest(), "longer than"),
         (changed("trigger", delay=85.0), COVER, "behind the part's front"),
         (changed("trigger", length=100.0), COVER, "before the part does"),
-        (changed("trigger", distance=4000.0, delay=3950.0), COVER, "on the way"),
+        (changed("trigger", distance=4000.0, delay=3950.0), COVER, "in transit"),
         (changed("trigger", time_limit=0.4), COVER, "given up"),
         (changed("travel", clock="internal", period=0.6).with_part("line", ripple=5.0), COVER, "varies"),
         (
@@ -157,7 +158,7 @@ def test_one_click_puts_it_right(station, question, words):
 
 
 def test_sensors_side_by_side_are_checked_together():
-    door = Question(part_width=210.0, lowest=-6.0)
+    door = BudgetRequest(part_width=210.0, lowest=-6.0)
     assert not any("view" in w.text for w in scan_budget(TWO, [SIM_130] * 2, door).warnings)
     (warning,) = [w for w in scan_budget(APART, [SIM_130] * 2, door).warnings if "share" in w.text]
     # 133.4 mm of view each at 195 mm, 130 mm apart
@@ -175,10 +176,10 @@ def test_exposures_cap_the_rate_and_the_budget_shows_it():
 
 
 def test_the_limit_that_noise_swallows_is_warned_of():
-    budget = scan_budget(STATION, [SIM_130], Question(spot=0.5, tolerance=0.005, tolerance_of="1"))
+    budget = scan_budget(STATION, [SIM_130], BudgetRequest(spot=0.5, tolerance=0.005, tolerance_of="1"))
     assert budget.noise_ratio < 10
     assert any("noise" in w.text for w in budget.warnings)
-    calm = scan_budget(STATION, [SIM_130], Question(spot=9.0, tolerance=0.1))
+    calm = scan_budget(STATION, [SIM_130], BudgetRequest(spot=9.0, tolerance=0.1))
     assert calm.noise_ratio > 500
     assert not any("noise" in w.text for w in calm.warnings)
 
@@ -195,7 +196,7 @@ def test_a_smaller_band_is_faster_and_a_longer_exposure_slower():
 
 def test_nothing_in_view_gives_no_absurd_numbers():
     station = changed("sensor.band", z_low=500, z_high=600)
-    budget = scan_budget(station, [SIM_130], Question(lowest=-6.0))
+    budget = scan_budget(station, [SIM_130], BudgetRequest(lowest=-6.0))
     assert {row.label: row.value for row in budget.rows}["margin"] == "–"
     assert not any("inf" in row.value or "nan" in row.value for row in budget.rows)
     assert any("delivered" in w.text for w in budget.warnings)
@@ -224,15 +225,30 @@ def test_absurd_numbers_are_bounded_or_refused_in_words():
             STATION.with_part(path, **values)
 
 
-def seen_on_belt(front=-40.0, end=40.0, tilt=0.0, lift=0.0, rows=300, gap=False):
-    """A box from front to end, 40 mm wide and 6 mm high, on a belt at -6; 0.5 mm from row to row."""
-    x, y = np.arange(-50, 50, 0.5), 0.5 * (np.arange(rows) - (rows - 1) / 2)
+BOX = Expected(length=80.0, width=40.0, symmetric=True, speed=100.0)
+
+
+def seen_on_belt(
+    front=-40.0, end=40.0, tilt=0.0, lift=0.0, rows=300, gap=False, yaw=0.0, pitch=0.0, width=40.0, step=0.5
+):
+    """A box from front to end, 6 mm high with a block of 8 mm more in its middle, on a belt at -6.
+
+    0.5 mm from row to row. yaw: degrees that the laser line is turned, so that rows lie askew; pitch: that it
+    leans, so that what is high comes later.
+    """
+    rows = round(rows * 0.5 / step)
+    x, y = np.arange(-50, 50, 0.5), step * (np.arange(rows) - (rows - 1) / 2)
     z = np.full((rows, x.size), -6.0)
-    z[np.ix_((y >= front) & (y < end), np.abs(x) < 20)] = 0.0
+    along = y[:, None] + math.tan(math.radians(yaw)) * x
+    across = np.abs(x)[None, :]
+    z[(along >= front) & (along < end) & (across < width / 2)] = 0.0
+    if front == -40.0 and end > 20.0:
+        later = 8.0 * math.tan(math.radians(pitch))
+        z[(np.abs(along - later - (front + end) / 2) < 10) & (across < 10)] = 8.0
     if gap:
         z[np.abs(y) < 10] = -6.0
     z += lift + math.tan(math.radians(tilt)) * x
-    return HeightMap(z, dx=0.5, dy=0.5, x0=x[0], y0=y[0])
+    return HeightMap(z, dx=0.5, dy=step, x0=x[0], y0=y[0])
 
 
 @pytest.mark.parametrize(
@@ -249,20 +265,52 @@ def seen_on_belt(front=-40.0, end=40.0, tilt=0.0, lift=0.0, rows=300, gap=False)
     ],
 )
 def test_a_trial_scan_says_what_is_wrong_with_its_station(data, words, remedy):
-    (finding,) = findings(data, (), -6.0, 80.0)
+    (finding,) = findings(data, (), -6.0, BOX)
     assert words in finding.text
     assert finding.remedy == remedy
 
 
+@pytest.mark.parametrize("ratio", [0.4, 0.5, 2.0, 2.5])
+@pytest.mark.parametrize("cut", [{"front": -200}, {"end": 200}, {"front": 0, "end": 0}])
+def test_a_gross_encoder_is_named_before_the_window_it_shifts(ratio, cut):
+    """By the profiles' times the belt runs at another speed; the window alone would be the wrong advice."""
+    first, second = findings(seen_on_belt(**cut), (), -6.0, replace(BOX, seen_speed=100.0 * ratio))
+    assert (first.remedy, second.remedy) == ("encoder", "")
+    assert f"runs at {100 * ratio:.0f} mm/s" in first.text
+    clock = replace(BOX, seen_speed=100.0 * ratio, by_clock=True)
+    assert len(findings(seen_on_belt(**cut), (), -6.0, clock)) == 1, "a clock has no encoder"
+
+
+@pytest.mark.parametrize("angle", [-5.0, -2.0, 2.0, 5.0])
+def test_yaw_and_pitch_are_told_as_themselves_and_measured(angle):
+    (yaw,) = findings(seen_on_belt(yaw=angle), (), -6.0, BOX)
+    told = float(yaw.text.split("skewed by ")[1].split("°")[0])
+    assert told == pytest.approx(abs(angle), abs=0.15)
+    (pitch,) = findings(seen_on_belt(pitch=angle, step=0.1), (), -6.0, BOX)
+    assert f"leans about {abs(angle):.0f}°" in pitch.text
+    other = replace(BOX, symmetric=False, square=False)
+    for data in (seen_on_belt(yaw=angle), seen_on_belt(pitch=angle, step=0.1)):
+        assert findings(data, (), -6.0, other) == (), "of a part that is neither square nor symmetric"
+
+
+def test_a_part_too_wide_is_a_scale_and_one_too_large_another_part():
+    (wide,) = findings(seen_on_belt(width=43.0), (), -6.0, BOX)
+    assert (wide.remedy, "42.5 mm wide and is 40" in wide.text) == ("correct", True)
+    (large,) = findings(seen_on_belt(end=48.0, width=44.0), (), -6.0, BOX)
+    assert "the right part" in large.text
+    (long,) = findings(seen_on_belt(end=48.0), (), -6.0, replace(BOX, by_clock=True))
+    assert (long.remedy, "set the speed" in long.text) == ("", True)
+
+
 def test_a_good_trial_scan_says_nothing():
     good = seen_on_belt()
-    assert findings(good, (), -6.0, 80.0) == ()
-    assert findings(good, (good, seen_on_belt(lift=0.02)), -6.0, 80.0) == ()
-    (step,) = findings(good, (good, seen_on_belt(lift=0.05)), -6.0, 80.0)
+    assert findings(good, (), -6.0, BOX) == ()
+    assert findings(good, (good, seen_on_belt(lift=0.02)), -6.0, BOX) == ()
+    (step,) = findings(good, (good, seen_on_belt(lift=0.05)), -6.0, BOX)
     assert ("0.05 mm" in step.text, step.remedy) == (True, "align")
 
     def holes(z, x, y):
         z[(np.abs(x) < 15) & (np.abs(y) < 38)] = np.nan
 
-    (dark,) = findings(edited(good, holes), (), -6.0, 80.0)
+    (dark,) = findings(edited(good, holes), (), -6.0, BOX)
     assert dark.remedy == "exposure"

@@ -9,8 +9,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from examples import examples
-from hemtra.core.station.starts import Trigger, starter, widest_over
 from hemtra.core.station.trigger import Closed, Ignored, Opened, TriggerMachine, TriggerRules
+from hemtra.core.station.trigger_sources import Trigger, starter, widest_over
 from hemtra.virtual.demo import STATION
 
 triggers = st.lists(st.integers(1, 60), min_size=1, max_size=30).map(

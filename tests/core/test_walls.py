@@ -9,8 +9,8 @@ from examples import examples
 from hemtra import HeightMap, NotMeasured
 from hemtra.core.features.circle import CircleKind
 from hemtra.core.features.edge import EdgeKind
-from hemtra.core.plan.kind import Given
-from hemtra.core.scan.zones import EllipseZone
+from hemtra.core.plan.kind import StepContext
+from hemtra.core.zones.zone import EllipseZone
 from makers import box
 
 PITCH = 0.1
@@ -23,7 +23,7 @@ def surface(z) -> HeightMap:
 
 def edge_x(data, wall, change="falls") -> float:
     kind = EdgeKind(change=change, wall=wall, least_step=1.0)
-    return kind.evaluate(Given(data, box(0.3, 0.0, 8.0, 6.0), {})).value.x
+    return kind.evaluate(StepContext(data, box(0.3, 0.0, 8.0, 6.0), {})).value.x
 
 
 @settings(max_examples=examples(15), deadline=None)
@@ -66,7 +66,7 @@ def test_a_round_rim_is_as_large_however_it_lies(wall):
         off = np.hypot(np.hypot(X, Y), slope * X)
         data = surface(np.where(off < 4.0, slope * X + 3.0, slope * X))
         kind = CircleKind(change="falls", wall=wall, least_step=1.0)
-        circle = kind.evaluate(Given(data, EllipseZone(x=0.1, y=0.0, width=11, height=11), {})).value
+        circle = kind.evaluate(StepContext(data, EllipseZone(x=0.1, y=0.0, width=11, height=11), {})).value
         sizes.append(2 * circle.radius)
         assert (circle.x, circle.y) == pytest.approx((0.0, 0.0), abs=0.02)
         # the level of a rim is that of the highest sample just before it

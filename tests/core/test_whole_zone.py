@@ -16,10 +16,12 @@ from examples import examples
 from hemtra import HeightMap, NotMeasured, Plan, inspect
 from hemtra.core.characteristics.against_reference import FillKind
 from hemtra.core.characteristics.along import AlongKind
-from hemtra.core.characteristics.between import ParallelismKind, WidthKind
 from hemtra.core.characteristics.contour_form import RoundnessKind, StraightnessKind
 from hemtra.core.characteristics.coplanarity import CoplanarityKind
 from hemtra.core.characteristics.form import FlatnessKind
+from hemtra.core.characteristics.relations import ParallelismKind, WidthKind
+from hemtra.core.evaluation.engine import Engine
+from hemtra.core.evaluation.recorded_values import comparable
 from hemtra.core.features.bead import BeadKind
 from hemtra.core.features.circle import CircleKind
 from hemtra.core.features.edge import EdgeKind
@@ -35,11 +37,12 @@ from hemtra.core.features.section import profile_of
 from hemtra.core.features.spot import SpotKind
 from hemtra.core.geometry.elements import LEVEL
 from hemtra.core.geometry.profile_fits import robust_arc
+from hemtra.core.maps.scan import Scan
 from hemtra.core.plan.document import ByProfile, Characteristic, Step
-from hemtra.core.plan.engine import Engine
-from hemtra.core.plan.kind import Given
+from hemtra.core.plan.kind import StepContext
 from hemtra.core.plan.limits import Verdict, judge
-from hemtra.core.scan.zones import EllipseZone, PathZone, RectangleZone, RingZone
+from hemtra.core.zones.zone import EllipseZone, PathZone, RectangleZone, RingZone
+from hemtra.desktop.models.tray import TrayPart, verdict_changes
 
 ZONE = RectangleZone(x=0, y=0, width=30, height=20)
 NOISE = 0.008
@@ -53,7 +56,7 @@ def box(x, y, width, height=None):
 def outcome(kind, data, zone=None, **inputs):
     """What a kind finds."""
     wired = {name: value if isinstance(value, tuple) else (value,) for name, value in inputs.items()}
-    return kind.evaluate(Given(data, zone, wired))
+    return kind.evaluate(StepContext(data, zone, wired))
 
 
 def flatness(data, zone=ZONE, **params):
@@ -113,6 +116,32 @@ def test_more_isolated_points_than_the_row_lets_pass_are_not_measured():
     assert "isolated points" in judged.reason
     lax = plan.with_characteristic(plan.sheet[0].edited(most_spikes=3.0))
     assert inspect(lax, relief(z, noise=NOISE)).characteristics[0].verdict is Verdict.PASS
+
+
+def test_a_height_of_an_extreme_answers_for_the_points_that_the_extreme_left_out():
+    """However far from the extreme it is taken, and wherever its limits are moved to."""
+    plan = Plan(
+        steps=(
+            Step(id="plane", name="Plane", kind="plane", zone=RectangleZone(x=-17, y=0, width=4, height=20)),
+            Step(id="top", name="Top", kind="spot", zone=ZONE, params={"take": "highest"}),
+            Step(id="rise", name="Rise", kind="height", inputs={"point": ("top",), "plane": ("plane",)}),
+        ),
+        sheet=(Characteristic(balloon=1, name="Rise", step="rise", upper=0.1),),
+    )
+    z = np.zeros(X.shape)
+    z[::7, ::9] = 2.0
+    data = relief(z, noise=NOISE)
+    judged = inspect(plan, data).characteristics[0]
+    assert (judged.verdict, "isolated points" in judged.reason) == (Verdict.NOT_MEASURED, True)
+    failing = plan.with_characteristic(plan.sheet[0].edited(upper=-0.1))
+    part = TrayPart(Scan(data, "spiked"))
+    part.result = part.engine.run(failing)
+    assert part.result.verdict is Verdict.FAIL
+    assert verdict_changes([part], plan.sheet[0]) == [part]
+    assert verdict_changes([part], failing.sheet[0].edited(upper=-0.05)) == []
+    lax = failing.sheet[0].edited(upper=0.1, most_spikes=3.0)
+    assert part.engine.run(failing.with_characteristic(lax)).verdict is Verdict.PASS
+    assert comparable(failing, plan) is None, "the record of a value that failed does not say what was left out"
 
 
 def test_scattered_light_is_not_form():
@@ -299,7 +328,11 @@ def gone(start, length, value=0.0):
 
 def taken(found, what, take="least", **params):
     """A size along a path."""
-    return AlongKind(what=what, take=take, **params).evaluate(Given(None, None, {"of": (found,)})).value.value
+    return (
+        AlongKind(what=what, take=take, **params)
+        .evaluate(StepContext(None, None, {"of": (found,)}))
+        .value.value
+    )
 
 
 def test_a_bead_that_is_missing_has_no_width():

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from hemtra import PlanError, Step
 from hemtra.core.plan.document import Plan
-from hemtra.core.scan.zone_edits import (
+from hemtra.core.zones.edits import (
     SHAPES,
     mirrored,
     moved_node,
@@ -18,7 +18,7 @@ from hemtra.core.scan.zone_edits import (
     with_node,
     without_pieces,
 )
-from hemtra.core.scan.zones import EllipseZone, PolygonZone, RectangleZone, RingZone, window
+from hemtra.core.zones.zone import EllipseZone, PolygonZone, RectangleZone, RingZone, window
 from makers import box, sloped
 
 L_SHAPE = np.array([(0, 0), (6, 0), (6, 2), (2, 2), (2, 5), (0, 5)], float)

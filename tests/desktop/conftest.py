@@ -11,12 +11,13 @@ from PySide6.QtCore import QThread
 from PySide6.QtWidgets import QApplication
 
 from hemtra import Scan
-from hemtra.core.plan.engine import Engine
-from hemtra.desktop import files as desktop_files
-from hemtra.desktop import recovery, theme
-from hemtra.desktop.app import prepare
-from hemtra.desktop.model import document, tray
-from hemtra.desktop.window import MainWindow
+from hemtra.core.evaluation.engine import Engine
+from hemtra.desktop.documents import files as desktop_files
+from hemtra.desktop.documents import recovery
+from hemtra.desktop.models import document, tray
+from hemtra.desktop.shell.app import prepare
+from hemtra.desktop.shell.window import MainWindow
+from hemtra.desktop.widgets import theme
 from hemtra.runtime.demo import PLAN_FILE, STATION_FILE, TRAY
 from hemtra.storage.plans import load_plan_file
 from hemtra.storage.scans import load_scan

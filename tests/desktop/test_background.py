@@ -6,14 +6,14 @@ import pytest
 from PySide6.QtCore import QObject, QThread, Slot
 
 from hemtra import HemtraError
-from hemtra.desktop.lanes import Lane
-from hemtra.desktop.tasks import Tasks
+from hemtra.desktop.background.latest_task import LatestTaskWorker
+from hemtra.desktop.background.tasks import Tasks
 
 
 class Heard(QObject):
     """Collects what a lane says, on the main thread."""
 
-    def __init__(self, lane: Lane) -> None:
+    def __init__(self, lane: LatestTaskWorker) -> None:
         super().__init__()
         self.responses, self.failures, self.threads = [], [], set()
         lane.responded.connect(self.take)
@@ -35,7 +35,7 @@ def lane_of(dressed):
     lanes = []
 
     def make(work):
-        lanes.append(Lane(work, "test"))
+        lanes.append(LatestTaskWorker(work, "test"))
         return lanes[-1]
 
     yield make

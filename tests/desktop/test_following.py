@@ -7,9 +7,9 @@ import pytest
 from PySide6.QtCore import QPointF, Qt
 from test_window import LEFT, drag, pixel, retype, values
 
-from hemtra.core.plan.anchoring import followers
+from hemtra.core.edits.anchors import followers
 from hemtra.core.plan.document import Follow
-from hemtra.desktop.model.zone_drag import handle_pixels
+from hemtra.desktop.models.zone_drag import handle_pixels
 
 
 def test_a_zone_is_dragged_on_a_turned_part_and_moves_on_all(demo, qtbot, settled):
@@ -74,7 +74,7 @@ def test_a_new_anchor_is_put_between_and_followed(demo, settled):
     settled(demo)
     assert bench.document.plan.step("boss-ne-top").follow == Follow(rotation="outline")
     bar = demo.message_bar
-    assert "has lost what" in bar.text.text() or "lost what they followed" in bar.text.text()
+    assert "no anchor now" in bar.text.text()
     assert bench.tray.agreement[0] < 5
     demo.trigger("anchor.rebind")
     settled(demo)
@@ -125,7 +125,7 @@ def test_contour_is_rubbed_out_on_the_stage_and_comes_back(demo, qtbot, settled)
     count = upper_edge()
     assert count > 6
     qtbot.mouseClick(lineage.cards["outline"].rub, LEFT)
-    assert "Rub over" in stage.prompt
+    assert "Drag to erase" in stage.prompt
     drag(qtbot, stage, pixel(stage, -20, 40), pixel(stage, 20, 40))
     settled(demo)
     assert upper_edge() < count / 2
@@ -245,7 +245,7 @@ def test_a_height_band_is_typed_on_the_card_and_nonsense_is_told(demo, qtbot, se
     assert bench.document.plan.step("boss-ne-top").zone.band == band
     lineage.band_typed.emit("boss-ne-top", (9.0, 9.5))
     settled(demo)
-    assert "nothing in the zone lies in its height band" in values(demo)[1].reason
+    assert "no data in the height band" in values(demo)[1].reason
     lineage.band_typed.emit("boss-ne-top", None)
     settled(demo)
     assert bench.document.plan.step("boss-ne-top").zone.band is None
@@ -264,7 +264,7 @@ def test_a_limit_is_dragged_on_its_bar_and_says_how_many_parts_would_flip(demo, 
     hubs = [next(c.value for c in part.result.characteristics if c.balloon == 6) for part in good]
     truly = sum(hub > 7.95 for hub in hubs)
     assert truly
-    assert panel.aside.text() == f"{truly} would flip"
+    assert panel.aside.text() == f"{truly} verdicts change"
     assert demo.bench.document.plan.characteristic(6).upper == 8.15, "nothing is changed yet"
     qtbot.mouseRelease(row, LEFT, pos=on_bar(7.95))
     settled(demo)
@@ -283,7 +283,7 @@ def test_a_list_starts_the_sheet_and_a_click_binds_a_row(demo, qtbot, settled, t
     settled(demo)
     bench.select(30)
     settled(demo)
-    assert "nothing is bound" in values(demo)[30].reason
+    assert "no feature assigned" in values(demo)[30].reason
     demo.trigger("characteristic.height")
     qtbot.mouseClick(stage, LEFT, pos=pixel(stage, -42, 26.3))
     settled(demo)

@@ -10,17 +10,18 @@ from hypothesis import strategies as st
 from hemtra import HeightMap, HemtraError, Plan, PlanError, Scan, inspect
 from hemtra.core.balloon_layout import SPACING, place_balloons
 from hemtra.core.plan.document import Characteristic, Step
-from hemtra.core.scan.zones import EllipseZone, RectangleZone
-from hemtra.desktop import recovery, settings
-from hemtra.desktop.actions import ACTIONS
-from hemtra.desktop.command_search import matching
-from hemtra.desktop.model.bench import Bench
-from hemtra.desktop.model.document import Document
-from hemtra.desktop.model.tray import Tray, TrayPart
-from hemtra.desktop.model.versioned import MOST_UNDO
-from hemtra.desktop.model.viewport import Viewport
-from hemtra.desktop.model.zone_drag import dragged, grabbed, handle_pixels
-from hemtra.desktop.notifications import Notifications
+from hemtra.core.zones.zone import EllipseZone, RectangleZone
+from hemtra.desktop.documents import recovery
+from hemtra.desktop.models import settings
+from hemtra.desktop.models.bench import WorkspaceModel
+from hemtra.desktop.models.document import PlanDocument
+from hemtra.desktop.models.tray import Tray, TrayPart
+from hemtra.desktop.models.versioned import MOST_UNDO
+from hemtra.desktop.models.viewport import Viewport
+from hemtra.desktop.models.zone_drag import dragged, grabbed, handle_pixels
+from hemtra.desktop.shell.actions import ACTIONS
+from hemtra.desktop.shell.command_search import matching
+from hemtra.desktop.widgets.notifications import Notifications
 from hemtra.storage.trays import TrayEntry
 from makers import box, sloped, step_plan
 
@@ -109,7 +110,7 @@ def test_balloons_stand_on_the_ring_apart_from_each_other(anchors):
 
 
 def test_undo_and_redo_walk_through_history():
-    document = Document()
+    document = PlanDocument()
     plans = [step_plan(), step_plan(upper=(1.5, 0)), step_plan(upper=(2.0, 0))]
     document.open(plans[0], None, None)
     document.edit("first move", plans[1])
@@ -129,7 +130,7 @@ def test_undo_and_redo_walk_through_history():
 
 
 def test_an_edit_that_does_not_hold_changes_nothing():
-    document = Document()
+    document = PlanDocument()
     document.open(step_plan(), None, None)
     with pytest.raises(PlanError):
         document.edit("nonsense", step_plan().edited(steps=()))
@@ -138,7 +139,7 @@ def test_an_edit_that_does_not_hold_changes_nothing():
 
 
 def test_a_preview_is_shown_but_not_kept():
-    document, heard = Document(), []
+    document, heard = PlanDocument(), []
     document.open(step_plan(), None, None)
     document.changed.connect(lambda: heard.append(document.shown))
     document.preview(step_plan(upper=(3, 0)))
@@ -150,7 +151,7 @@ def test_a_preview_is_shown_but_not_kept():
 
 
 def test_history_is_capped():
-    document = Document()
+    document = PlanDocument()
     for k in range(MOST_UNDO + 50):
         document.edit(f"edit {k}", step_plan(upper=(1 + k / 1000, 0)))
     for _ in range(MOST_UNDO + 50):
@@ -194,7 +195,7 @@ def test_agreement_counts_only_what_is_known():
 
 
 def test_selecting_a_characteristic_selects_what_it_looks_at(plan):
-    bench = Bench()
+    bench = WorkspaceModel()
     bench.document.open(plan, None, None)
     bench.select(1)
     assert bench.selected_step == "boss-ne-top", "the spot itself, not the datum that all share"
@@ -260,6 +261,6 @@ def test_actions_are_unique_and_found_by_their_words():
 
 
 def test_an_empty_plan_has_nothing_to_show():
-    bench = Bench()
+    bench = WorkspaceModel()
     assert bench.row is None
     assert bench.document.plan == Plan()

@@ -4,8 +4,8 @@ import pytest
 from PySide6.QtCore import QPoint, Qt
 from test_window import LEFT, pixel, values
 
-from hemtra.desktop.actions import ACTIONS
-from hemtra.desktop.plan.new_characteristic import WISHES
+from hemtra.desktop.plan.commands.new_characteristic import WISHES
+from hemtra.desktop.shell.actions import ACTIONS
 
 
 def rest(qtbot, stage, x, y):

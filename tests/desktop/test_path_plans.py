@@ -7,8 +7,8 @@ from PySide6.QtGui import QMouseEvent
 from PySide6.QtWidgets import QApplication
 
 from hemtra.core.marks import Dimension
-from hemtra.core.scan.path_edits import moved_node
-from hemtra.desktop.model.zone_drag import handle_pixels
+from hemtra.core.zones.path_edits import moved_node
+from hemtra.desktop.models.zone_drag import handle_pixels
 from hemtra.runtime.demo import PLAN_FILE, TRAY
 from hemtra.storage.drawings import load_drawing
 from hemtra.storage.trays import TrayEntry, save_tray

@@ -6,7 +6,7 @@ from PySide6.QtGui import QWheelEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
-from hemtra.desktop.model.tray import would_flip
+from hemtra.desktop.models.tray import verdict_changes
 from hemtra.runtime.demo import RUNNER_PLAN_FILE, RUNNER_TRAY
 from hemtra.storage.trays import TrayEntry, save_tray
 from hemtra.virtual.runner_demo import RUNNERS
@@ -142,8 +142,8 @@ def test_how_many_values_make_a_verdict_is_chosen_in_the_menu(runners, settled):
     assert runners.bench.shown.result.verdict == "FAIL"
     menu = runners.plan_workspace.rows.menu()
     over = next(a.menu() for a in menu.actions() if a.text().startswith("Verdict over"))
-    assert [a.text() for a in over.actions() if a.isChecked()] == ["A share must pass"]
-    next(a for a in over.actions() if a.text() == "Their mean must pass").trigger()
+    assert [a.text() for a in over.actions() if a.isChecked()] == ["Minimum percentage within limits"]
+    next(a for a in over.actions() if a.text() == "Mean within limits").trigger()
     settled(runners)
     assert runners.bench.row.over == "mean"
     assert runners.bench.shown.result.verdict == "PASS"
@@ -245,10 +245,10 @@ def test_while_a_limit_is_dragged_the_share_in_limits_decides(runners):
     plan, parts = bench.document.plan, bench.tray.parts
     row = plan.characteristic(4)
     assert row.over == "share"
-    assert would_flip(parts, row, plan.by_profile) == []
-    wide = would_flip(parts, row.edited(lower=0.5), plan.by_profile)
+    assert verdict_changes(parts, row, plan.by_profile) == []
+    wide = verdict_changes(parts, row.edited(lower=0.5), plan.by_profile)
     assert [part.name for part in wide] == ["runner-06"]
-    narrow = would_flip(parts, row.edited(lower=0.949), plan.by_profile)
+    narrow = verdict_changes(parts, row.edited(lower=0.949), plan.by_profile)
     assert {part.name for part in narrow} == {"runner-01", "runner-02"}
 
 

@@ -211,7 +211,7 @@ def test_the_trend_is_looked_at_closer_and_a_click_on_a_part_opens_it(looking, q
     look_up(looking, qtbot)
     assert records.pages.currentWidget() is records.part
     assert "Part 101 of large · FAIL" in records.part.title.text()
-    assert "its scan was not kept" in records.part.missing.text()
+    assert "scan not stored" in records.part.missing.text()
     assert records.part.pictures.currentIndex() == 1
     QTest.keyClick(records.part.sheet, Qt.Key.Key_Escape)
     assert records.pages.currentIndex() == 0
@@ -269,7 +269,7 @@ def test_what_no_longer_gives_its_numbers_says_so(looking, qtbot, written, tmp_p
         choose(looking, qtbot, "scanned")
         records.open_part(records.bench.parts[0].id)
         look_up(looking, qtbot)
-        assert "Evaluated again it differs: 1 Rise gives 0.25" in records.part.notes.text()
+        assert "Re-evaluation differs: 1 Rise gives 0.25" in records.part.notes.text()
         assert records.part.seen.sheet.rows[0].verdict is Verdict.FAIL
     finally:
         path.write_bytes(kept)
@@ -350,7 +350,7 @@ def test_records_of_another_computer_are_taken_over(looking, qtbot, tmp_path):
     records = looking.records_workspace
     records.deeds.merge(tmp_path / "other.db")
     look_up(looking, qtbot)
-    assert "2 parts were taken over" in looking.message_bar.text.text()
+    assert "2 parts merged" in looking.message_bar.text.text()
     assert records.lots.rows[1].lot.name == "theirs"
 
 

@@ -1,21 +1,22 @@
 """The Run workspace in the real window: a line that runs, the lock on editing, signals and the I/O window."""
 
 import socket
+from pathlib import Path
 
 import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QLineEdit
 from test_window import message, retype
 
-from hemtra import load_plan, save_plan
+from hemtra import HemtraError, load_plan, save_plan
 from hemtra.core.plan.limits import Verdict
-from hemtra.desktop.edit_lock import EditLock, is_pin, known_by
-from hemtra.desktop.model.versioned import Refused
-from hemtra.desktop.settings import settings_path
-from hemtra.desktop.window import MainWindow
-from hemtra.link.io_link import line_coil
+from hemtra.desktop.models.edit_lock import EditLock, is_pin, known_by
+from hemtra.desktop.models.settings import settings_path
+from hemtra.desktop.models.versioned import Refused
+from hemtra.desktop.shell.window import MainWindow
+from hemtra.outputs.io_link import line_coil
 from hemtra.runtime.belt_mark import BeltMark
-from hemtra.runtime.starting import LOCK_FILE, Asked, records_folder
+from hemtra.runtime.run_setup import LOCK_FILE, RunRequest, records_folder
 from hemtra.storage.records import Records
 from hemtra.storage.records.lock_note import is_noted, note
 from hemtra.virtual.demo import STATION
@@ -79,8 +80,8 @@ def test_one_click_runs_the_tray_and_shows_each_verdict(line, qtbot):
     assert run.bench.shown is run.bench.parts[-1]
     for view in (run.verdict, run.part, run.ribbon, run.trends, run.status):
         assert painted(view), view
-    assert 1 in run.bench.worth_showing(0, 4), "what failed is shown first"
-    assert 1 not in run.bench.worth_showing(4, 99)
+    assert 1 in run.bench.rows_by_margin(0, 4), "what failed is shown first"
+    assert 1 not in run.bench.rows_by_margin(4, 99)
     qtbot.keyClick(run.trends, Qt.Key.Key_Down)
     assert run.trends.first > 0
     qtbot.mouseClick(run.lot_button, LEFT)
@@ -99,8 +100,10 @@ def test_a_part_without_a_readable_scan_says_so_across_the_room(line, qtbot, tmp
     run, folder = line.run_workspace, tmp_path / "in"
     folder.mkdir()
     (folder / "bad.x3p").write_bytes(b"no scan at all" * 400)
+    station = line.station_bench.document.value.with_part("incoming", give_up=0.5)
+    line.station_bench.document.edit("impatient", station)
     line.show_workspace("run")
-    run.start(Asked(watch=folder, db=run.db, jobs=0, looked_at=True))
+    run.start(RunRequest(watch=folder, db=run.db, jobs=0, looked_at=True))
     until(qtbot, lambda: run.bench.parts)
     assert run.bench.shown.record.verdict is Verdict.NOT_MEASURED
     assert "bad.x3p" in run.verdict.accessibleName()
@@ -210,7 +213,7 @@ def test_signals_are_typed_and_what_they_cannot_be_is_said(line, qtbot, tmp_path
     assert line.bench.document.plan.signals[-1].fault is None
     assert form.told.text() == ""
     retype(qtbot, form.rows[-1]["balloon"], "77")
-    assert "asks for balloon 77, which the sheet does not judge" in form.told.text()
+    assert "uses balloon 77, which is missing or disabled" in form.told.text()
 
 
 def test_the_io_window_shows_and_forces_terminals(line, qtbot, unused_port):
@@ -268,7 +271,7 @@ def test_the_signals_window_closes_and_forcing_takes_the_pin(line, qtbot, unused
 
 def test_wrong_pins_take_longer_each_time_and_a_lock_that_is_gone_is_no_open_door(tmp_path, monkeypatch):
     now, noted = [1000.0], []
-    monkeypatch.setattr("hemtra.desktop.edit_lock.time.time", lambda: now[0])
+    monkeypatch.setattr("hemtra.desktop.models.edit_lock.time.time", lambda: now[0])
 
     def lock():
         return EditLock(tmp_path, noted=lambda: bool(noted and noted[-1]), note=noted.append)
@@ -290,6 +293,25 @@ def test_wrong_pins_take_longer_each_time_and_a_lock_that_is_gone_is_no_open_doo
     (tmp_path / LOCK_FILE).write_text("[" * 50_000)
     assert "gone or damaged" in lock().unlock("2580")
     assert gone.locked
+
+
+def test_a_disk_that_cannot_be_written_makes_no_try_free_and_lifts_no_lock(tmp_path, monkeypatch):
+    held = EditLock(tmp_path, noted=lambda: True, note=lambda locked: None)
+    held.lock("2580")
+    monkeypatch.setattr("hemtra.desktop.models.edit_lock.time.time", lambda: 1000.0)
+
+    def full(*_):
+        raise HemtraError("the disk is full")
+
+    monkeypatch.setattr("hemtra.desktop.models.edit_lock.write_private", full)
+    assert [held.wrong_with("0000") for _ in range(3)] == ["That is not the PIN."] * 3
+    assert held.unlock("2580") == "Wait 2 s before the next try."
+    monkeypatch.setattr("hemtra.desktop.models.edit_lock.time.time", lambda: 1010.0)
+    monkeypatch.setattr(
+        Path, "unlink", lambda self, missing_ok: (_ for _ in ()).throw(OSError(30, "read-only"))
+    )
+    assert "read-only" in held.unlock("2580")
+    assert held.locked
 
 
 def test_records_say_that_a_line_is_locked(tmp_path):

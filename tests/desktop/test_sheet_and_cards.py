@@ -9,8 +9,8 @@ from test_window import drag, retype
 
 from hemtra.core.plan.document import Characteristic, Step
 from hemtra.core.plan.limits import Verdict
-from hemtra.core.scan.zones import RectangleZone
-from hemtra.desktop.model.zone_drag import handle_pixels, pieces_of
+from hemtra.core.zones.zone import RectangleZone
+from hemtra.desktop.models.zone_drag import handle_pixels, pieces_of
 
 
 def balloons(window) -> list[int]:
@@ -102,7 +102,7 @@ def test_an_input_is_connected_from_the_list_and_on_the_stage(demo, settled):
     workspace.stage.place_picked.emit(zone.x + 4.2, zone.y)
     settled(demo)
     assert bench.document.plan.step("boss-ne").inputs["point"] == ("boss-sw-top",)
-    workspace.connections.prepare_alone("boss-sw-top", "smooth")
+    workspace.connections.add_step_preparation("boss-sw-top", "smooth")
     settled(demo)
     assert bench.document.plan.step("boss-sw-top").inputs["data"] == ("smooth",)
     users = workspace.lineage.cards["boss-sw-top"].inputs

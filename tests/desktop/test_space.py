@@ -11,10 +11,10 @@ from PySide6.QtCore import Qt
 from hemtra import HeightMap
 from hemtra.core.geometry.elements import Plane
 from hemtra.core.geometry.frames import Frame
-from hemtra.core.scan.colouring import isolines, plane_map, reference_map, slope_map
-from hemtra.core.scan.palettes import height_palette
-from hemtra.desktop.model.orbit import Orbit
-from hemtra.desktop.model.surface_mesh import surface
+from hemtra.core.rendering.colouring import isolines, plane_map, reference_map, slope_map
+from hemtra.core.rendering.palettes import height_palette
+from hemtra.desktop.models.orbit import Orbit
+from hemtra.desktop.models.surface_mesh import surface
 
 
 @given(st.floats(-180, 180), st.floats(-5, 85), st.floats(0.5, 10))
@@ -97,7 +97,7 @@ def test_the_stage_in_space_follows_the_top_view(demo, qtbot, settled):
 
 
 def test_without_opengl_it_is_said_and_nothing_is_lost(demo, monkeypatch):
-    monkeypatch.setattr("hemtra.desktop.plan.space_view.has_opengl", lambda: False)
+    monkeypatch.setattr("hemtra.desktop.plan.stage.space_view.has_opengl", lambda: False)
     demo.trigger("view.cycle")
     workspace = demo.plan_workspace
     assert "3D needs OpenGL" in demo.message_bar.text.text()

@@ -6,8 +6,8 @@ import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, Qt
 
-from hemtra.desktop import recovery
-from hemtra.desktop.model.station_bench import NEW
+from hemtra.desktop.documents import recovery
+from hemtra.desktop.models.station_bench import NEW
 from hemtra.desktop.station.fields import fields_of, pages_for
 from hemtra.runtime.demo import STATION_FILE
 from hemtra.storage.stations import load_station
@@ -107,7 +107,7 @@ def test_numbers_are_typed_and_absurd_ones_refused(at_station, qtbot):
         ("speed", "fast"),
         ("delay", "1e9"),
         ("time", "1e9"),
-        ("may wait", "0"),
+        ("trigger queue limit", "0"),
         ("period", "0") if document.value.travel.clock == "internal" else ("speed", "-1"),
     ):
         before = document.value
@@ -242,7 +242,7 @@ def test_a_station_is_saved_where_it_lies(at_station, qtbot, tmp_path):
     (tmp_path / "torn.hstation").write_text("{")
     at_station.stations.open(tmp_path / "torn.hstation")
     seen(at_station, qtbot)
-    assert "torn.hstation is no station" in at_station.message_bar.text.text()
+    assert "torn.hstation is not a valid station file" in at_station.message_bar.text.text()
     assert at_station.station_bench.document.value.line.part_spacing == 450
 
 
@@ -369,8 +369,8 @@ def test_sensors_are_added_and_taken_away(at_station, qtbot):
 
 
 def test_scales_are_corrected_by_what_is_known(at_station, qtbot):
-    retype(qtbot, at_station, "z too large", "-1.5")
-    retype(qtbot, at_station, "x too large", "2")
+    retype(qtbot, at_station, "z scale error", "-1.5")
+    retype(qtbot, at_station, "x scale error", "2")
     retype(qtbot, at_station, "circumference", "163.2")
     at_station.trigger("station.encoder")
     qtbot.mouseClick(at_station.station_workspace.encoder_task.artefact, LEFT)
@@ -432,7 +432,7 @@ def test_what_goes_wrong_on_the_line_is_said_and_loses_nothing(at_station, qtbot
     retype(qtbot, at_station, "band to", "-20")
     choose(qtbot, at_station, "trigger", "height")
     assert scan_trials(qtbot, at_station) == []
-    assert "Nothing started a scan" in at_station.message_bar.text.text()
+    assert "No scan triggered" in at_station.message_bar.text.text()
 
 
 def test_mistakes_show_in_a_trial_scan_with_the_task_that_helps(at_station, qtbot):

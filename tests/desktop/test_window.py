@@ -10,10 +10,11 @@ from PySide6.QtWidgets import QApplication, QComboBox, QLabel, QLineEdit, QMenu,
 
 from hemtra import HeightMap, Scan, load_plan, save_plan, save_scan
 from hemtra.core.plan.graph import preparation
-from hemtra.desktop import recovery, theme
-from hemtra.desktop.actions import ACTIONS
-from hemtra.desktop.command_search import CommandSearch, KeysAndSigns
-from hemtra.desktop.model.zone_drag import handle_pixels
+from hemtra.desktop.documents import recovery
+from hemtra.desktop.models.zone_drag import handle_pixels
+from hemtra.desktop.shell.actions import ACTIONS
+from hemtra.desktop.shell.command_search import CommandSearch, ShortcutsAndSymbols
+from hemtra.desktop.widgets import theme
 from hemtra.runtime.demo import PLAN_FILE, TRAY
 
 LEFT = Qt.MouseButton.LeftButton
@@ -146,7 +147,7 @@ def test_as_many_spots_as_there_are_until_enter(demo, qtbot, settled):
     for x in (-42, 42):
         for y in (-22, 22):
             qtbot.mouseClick(stage, LEFT, pos=pixel(stage, x, y + 4.3))
-            assert "Enter ends" in stage.prompt
+            assert "Enter: finish" in stage.prompt
     qtbot.keyClick(stage, Qt.Key.Key_Return)
     settled(demo)
     row = demo.bench.row
@@ -367,9 +368,9 @@ def test_command_search_finds_and_does(demo, qtbot, settled):
 
 def test_keys_and_signs_can_stay_open_beside_the_work(demo, qtbot):
     demo.trigger("help.keys")
-    page = next(w for w in demo.findChildren(KeysAndSigns) if w.isVisible())
+    page = next(w for w in demo.findChildren(ShortcutsAndSymbols) if w.isVisible())
     told = " ".join(label.text() for label in page.findChildren(QLabel))
-    assert "never a pass" in told
+    assert "never counts as PASS" in told
     assert all(a.title in told for a in ACTIONS if a.keys)
     demo.bench.tray.step(1)
     page.close()
@@ -379,7 +380,7 @@ def test_everything_paints_on_every_part_and_characteristic(demo, settled):
     """Evidence of every kind is drawn on good and bad parts alike; Qt warnings fail this test."""
     for place, index in enumerate((2, 4)):
         demo.bench.tray.select(index)
-        for row in demo.bench.document.plan.sheet[place % 2 :: 2]:
+        for row in demo.bench.document.plan.sheet[place % 2 :: 3]:
             demo.bench.select(row.balloon)
             settled(demo)
             shot = demo.grab().toImage()
@@ -425,8 +426,8 @@ def test_preparation_is_chosen_on_the_stage_and_seen_before_and_after(demo, qtbo
     qtbot.mouseClick(tools.before, Qt.MouseButton.LeftButton)
     choose("Earlier", under="Smooth")
     assert [step.kind for step in preparation(document.plan)] == ["smooth", "height-band"]
-    choose("Take out", under="Height band")
-    choose("Take out", under="Smooth")
+    choose("Remove", under="Height band")
+    choose("Remove", under="Smooth")
     assert document.plan.prepared is None
     assert stage.data is raw
     for _ in range(6):

@@ -6,10 +6,10 @@ import threading
 
 import pytest
 
-from hemtra.link.addresses import BUSY, HEARTBEAT, READY, RESULT
-from hemtra.link.io_block import run_io_block
-from hemtra.link.io_link import MOST_WAITING, Frame, IoLink, line_coil, output_register, part_registers
-from hemtra.link.wiring import Wiring
+from hemtra.outputs.addresses import BUSY, HEARTBEAT, READY, RESULT
+from hemtra.outputs.io_block import run_io_block
+from hemtra.outputs.io_link import MOST_WAITING, IoLink, OutputState, line_coil, output_register, part_registers
+from hemtra.outputs.io_monitor import Wiring
 
 
 def free_port() -> int:
@@ -66,7 +66,9 @@ def test_lines_values_and_numbers_arrive_and_can_be_forced(block):
     while not up.all or not up.all[-1]:
         up.wait_for(True)
     link.put(
-        Frame({READY: True, line_coil(2): True}, part_registers(70_000, 2) | {output_register(1): 3600}, sent)
+        OutputState(
+            {READY: True, line_coil(2): True}, part_registers(70_000, 2) | {output_register(1): 3600}, sent
+        )
     )
     sent.wait_for(True)
     wiring = Wiring("127.0.0.1", block.port)
@@ -101,7 +103,7 @@ def test_a_block_that_goes_and_comes_back_shows_the_state_again(block):
         up.wait_for(True)
     block.off()
     up.wait_for(True, False)
-    link.put(Frame({line_coil(5): True}, done=sent))
+    link.put(OutputState({line_coil(5): True}, done=sent))
     sent.wait_for(False)
     block.on()
     up.wait_for(False, True)
@@ -120,7 +122,7 @@ def test_a_network_that_accepts_and_never_answers_delays_nobody():
         link.start()
         up.wait_for(False)
         for _ in range(100):
-            link.put(Frame({line_coil(0): True}, done=sent))
+            link.put(OutputState({line_coil(0): True}, done=sent))
         sent.wait_for(*[False] * 100)
         link.stop()
 
@@ -130,7 +132,7 @@ class Slow:
 
     def __init__(self, monkeypatch, seconds):
         self.now, self.requests, self.connected, self._seconds = 0.0, [], True, seconds
-        monkeypatch.setattr("hemtra.link.io_link.time.monotonic", lambda: self.now)
+        monkeypatch.setattr("hemtra.outputs.io_link.time.monotonic", lambda: self.now)
 
     def _answer(self, what, first, values, device_id):
         self.now += self._seconds
@@ -149,12 +151,12 @@ class Slow:
 
 def test_only_what_changed_is_written_and_states_do_not_queue(monkeypatch):
     client, link = Slow(monkeypatch, 0.001), IoLink("127.0.0.1", 1)
-    link.put(Frame({line_coil(40): False}, {output_register(200): 1}))
+    link.put(OutputState({line_coil(40): False}, {output_register(200): 1}))
     link.step(client)
     client.requests.clear()
     for k in range(50):
-        link.put(Frame({BUSY: k % 2 == 0}, state=True))
-    link.put(Frame({line_coil(40): True}, {output_register(200): 7}))
+        link.put(OutputState({BUSY: k % 2 == 0}, state=True))
+    link.put(OutputState({line_coil(40): True}, {output_register(200): 7}))
     link.step(client)
     kinds = [(what, first, values) for what, first, values in client.requests]
     assert kinds[0] == ("registers", output_register(200), [7])
@@ -165,7 +167,7 @@ def test_only_what_changed_is_written_and_states_do_not_queue(monkeypatch):
 
 def test_registers_beyond_one_request_are_written(monkeypatch):
     client, link = Slow(monkeypatch, 0.001), IoLink("127.0.0.1", 1)
-    link.put(Frame({}, {output_register(n): n + 1 for n in range(250)}))
+    link.put(OutputState({}, {output_register(n): n + 1 for n in range(250)}))
     link.step(client)
     held = {}
     for what, first, values in client.requests:
@@ -191,7 +193,7 @@ def test_a_block_that_is_too_slow_drops_what_is_too_late_and_says_so(monkeypatch
                     ages.append(client.now - born)
 
             link.put(
-                Frame(
+                OutputState(
                     {RESULT: number % 2 == 0},
                     part_registers(number, 1),
                     done,
@@ -211,7 +213,7 @@ def test_no_more_than_so_many_frames_wait(monkeypatch):
     answered = []
     link = IoLink("127.0.0.1", 1)
     for k in range(1000):
-        link.put(Frame({line_coil(0): k % 2 == 0}, done=answered.append))
+        link.put(OutputState({line_coil(0): k % 2 == 0}, done=answered.append))
     assert len(link._waiting) == MOST_WAITING
     assert answered == [False] * (1000 - MOST_WAITING)
 
@@ -222,7 +224,7 @@ def test_no_pulse_is_lost_however_fast_lines_change():
     link = IoLink("127.0.0.1", 1)
     link._write = lambda client, coils, registers: not written.append(coils[-1])
     for k in range(40):
-        link.put(Frame({line_coil(0): k % 2 == 0}))
+        link.put(OutputState({line_coil(0): k % 2 == 0}))
     link.start()
     link.stop()
     assert written[:40] == [k % 2 == 0 for k in range(40)]

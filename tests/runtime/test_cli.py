@@ -249,12 +249,12 @@ def test_without_a_display_the_example_is_printed(hemtra, demo_folder, monkeypat
     code, out, _ = hemtra("demo")
     assert code == 0
     assert len(re.findall(r"cover-\d\d\.x3p", out)) == 24
-    assert "24 of 24 parts judged as their truth says." in out
+    assert "24 of 24 verdicts match ground truth." in out
     report = re.search(r"Report of cover lot 14 in (.*\.pdf)", out)
     assert Path(report[1]).read_bytes().startswith(b"%PDF")
     code, _, err = hemtra()
     assert code == 2
-    assert "no display" in err
+    assert "No display" in err
 
 
 def test_unwritable_targets_are_one_sentence(hemtra, demo_folder, cover):

@@ -6,14 +6,14 @@ from dataclasses import replace
 import pytest
 
 from hemtra import Scan
-from hemtra.core.station.outside import Keeping
+from hemtra.core.station.io_and_storage import ScanRetention
 from hemtra.runtime.feeds import Arrived
 from hemtra.runtime.scan_store import ScanStore, folder_of
 from hemtra.storage.records.store import Lot
 from hemtra.storage.scans import save_scan
 from makers import sloped
 
-ALL = Keeping(scans="all", budget=1e-6, minimum_free=0.0)
+ALL = ScanRetention(scans="all", budget=1e-6, minimum_free=0.0)
 LOT = Lot(7, "A/7", "plan", 1.0)
 
 

@@ -17,7 +17,7 @@ from hemtra import HemtraError, Scan, save_plan, save_scan
 from hemtra.cli import main
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.plan.signals import Analogue, Digital
-from hemtra.core.station.outside import Incoming
+from hemtra.core.station.io_and_storage import Incoming
 from hemtra.runtime.feeds import Arrived, FolderFeed, WatchFeed
 from hemtra.runtime.line_feeds import BeltFeed, StationFeed
 from hemtra.runtime.production import IN_FLIGHT, Listeners, Production, Setup
@@ -165,7 +165,7 @@ def test_without_the_link_the_station_says_whether_the_line_goes_on(records, tmp
     assert {p.signal for p in kept} <= {NOT_SENT}
     if policy == "stop":
         assert len(kept) < 400
-        assert "The line was stopped" in run.trouble
+        assert "Line stopped" in run.trouble
         assert heard.ended == [run.trouble]
     else:
         assert (len(kept), run.trouble) == (400, "")
@@ -592,8 +592,8 @@ def test_what_cannot_run_says_so(tmp_path, monkeypatch, capfd):
     for more, words in (
         (("--replay", tmp_path / "empty"), "There are no scans in"),
         (("--watch", tmp_path / "nowhere"), "There is no folder"),
-        ((), "A line needs a station"),
-        (("--replay", tmp_path / "in", "--io", "nowhere"), "is no address"),
+        ((), "No part source"),
+        (("--replay", tmp_path / "in", "--io", "nowhere"), "is not HOST:PORT"),
         (("--replay", tmp_path / "in", "--watch", tmp_path), "give --watch or --replay"),
     ):
         command = ["hemtra", "run", tmp_path / "steps.hplan", "--db", tmp_path / "r.db", "--jobs", "0", *more]

@@ -11,14 +11,14 @@ from pypdf import PdfReader
 from hemtra import HemtraError, Scan, load_scan, save_scan
 from hemtra.cli import main
 from hemtra.core.plan.limits import Verdict
-from hemtra.core.station.outside import Keeping
+from hemtra.core.station.io_and_storage import ScanRetention
 from hemtra.core.statistics import statistics
-from hemtra.runtime import rejudging
+from hemtra.runtime import lot_reevaluation as rejudging
 from hemtra.runtime.demo_records import RECORDS, SCANNED, records_of_demo
 from hemtra.runtime.feeds import Arrived, FolderFeed
-from hemtra.runtime.looking_again import DIFFERS, look_again
+from hemtra.runtime.lot_reevaluation import rejudge, save_changes
 from hemtra.runtime.production import Production, Setup
-from hemtra.runtime.rejudging import rejudge, save_changes
+from hemtra.runtime.reevaluation import DIFFERS, reevaluate_part
 from hemtra.runtime.reporting import report_lot, report_part
 from hemtra.runtime.scan_store import folder_of
 from hemtra.runtime.workers import ThreadWorkers
@@ -31,7 +31,7 @@ from lots import made_lot, two_rows
 from makers import sloped
 
 PLAN = two_rows()
-KEEP_ALL = STATION.model_copy(update={"keeping": Keeping(scans="all", minimum_free=0.0)})
+KEEP_ALL = STATION.model_copy(update={"keeping": ScanRetention(scans="all", minimum_free=0.0)})
 
 
 def no_word(done, of, what):
@@ -78,7 +78,7 @@ def pdf_text(path):
 def test_a_kept_scan_gives_the_very_numbers_of_that_day(records, tmp_path):
     lot, parts = produced(records, tmp_path, [0.2, 0.4, 0.25])
     for one in parts:
-        seen = look_again(records, one.id)
+        seen = reevaluate_part(records, one.id)
         then = [(row.value, row.verdict) for row in seen.sheet.rows]
         assert [(row.value, row.verdict) for row in seen.again.result.characteristics] == then
         assert seen.differences == ()
@@ -91,34 +91,34 @@ def test_a_number_that_differs_is_an_event_once(records, tmp_path):
     lot, (one,) = produced(records, tmp_path, [0.2])
     scan = load_scan(one.scan)
     save_scan(Scan(sloped(slope_x=0.4 / 2), scan.name), one.scan)
-    seen = look_again(records, one.id)
+    seen = reevaluate_part(records, one.id)
     assert len(seen.differences) == 2
     assert re.match(
         r"1 Rise gives 0\.4\d* mm \(FAIL\) now, on record is 0\.\d+ mm \(PASS\)\.", seen.differences[0]
     )
-    look_again(records, one.id)
+    reevaluate_part(records, one.id)
     assert [(e.kind, e.number) for e in records.events_of(lot)] == [(DIFFERS, 1)] * 2
-    assert look_again(records, one.id).sheet.rows[0].verdict is Verdict.PASS, "what is on record stays"
+    assert reevaluate_part(records, one.id).sheet.rows[0].verdict is Verdict.PASS, "what is on record stays"
 
 
 def test_without_a_scan_there_is_the_sheet_and_why_there_is_no_picture(records, tmp_path):
     lot, (one,) = produced(records, tmp_path, [0.2])
     (tmp_path / "scans" / folder_of(lot) / "0000001.x3p").unlink()
-    seen = look_again(records, one.id)
+    seen = reevaluate_part(records, one.id)
     assert seen.again is None
-    assert "which is gone" in seen.missing
+    assert "scan missing" in seen.missing
     assert len(seen.sheet.rows) == 2
     records.forget_scans([one.scan])
-    assert "its scan was not kept" in look_again(records, one.id).missing
+    assert "scan not stored" in reevaluate_part(records, one.id).missing
     with records.writing() as db:
         db.exec_driver_sql("update revisions set document = replace(document, '\"step\"', '\"gone\"')")
         db.exec_driver_sql("update parts set scan = ?", (str(tmp_path / "there.x3p"),))
     save_scan(Scan(sloped()), tmp_path / "there.x3p")
-    assert "cannot be evaluated here" in look_again(records, one.id).missing
+    assert "cannot be evaluated here" in reevaluate_part(records, one.id).missing
     (tmp_path / "there.x3p").write_bytes(b"half of it")
     with records.writing() as db:
         db.exec_driver_sql("update revisions set document = replace(document, '\"gone\"', '\"step\"')")
-    assert "there.x3p" in look_again(records, one.id).missing
+    assert "there.x3p" in reevaluate_part(records, one.id).missing
 
 
 def test_a_part_of_a_folder_is_seen_in_the_file_it_came_from(records, tmp_path):
@@ -126,7 +126,7 @@ def test_a_part_of_a_folder_is_seen_in_the_file_it_came_from(records, tmp_path):
     save_scan(Scan(sloped(slope_x=0.1)), tmp_path / "in" / "a.x3p")
     _, (one,) = produced(records, tmp_path, [], FolderFeed.of(tmp_path / "in"))
     assert one.scan is None
-    assert look_again(records, one.id).differences == ()
+    assert reevaluate_part(records, one.id).differences == ()
 
 
 # -- another plan ---------------------------------------------------------------------------------
@@ -149,8 +149,8 @@ def test_other_limits_are_told_from_values_and_other_steps_from_scans(records, t
     found = rejudge(records, lot, turned, no_word)
     assert (found.by_values, found.by_scans) == (0, 2)
     assert changes_of(found) == []
-    assert [(one.number, "not kept" in why) for one, why in found.untold] == [(3, True)]
-    assert "nothing changes. Of 1 it cannot be told" in found.words
+    assert [(one.number, "not stored" in why) for one, why in found.untold] == [(3, True)]
+    assert "nothing changes. Not re-evaluated: 1" in found.words
     assert [one.verdict for one in records.parts_of(lot)] == [one.verdict for one in parts]
 
 
@@ -191,7 +191,7 @@ def test_the_report_of_a_part_has_its_sheet_its_picture_and_what_failed(records,
     records.forget_scans([parts[0].scan])
     report_part(records, parts[0].id, tmp_path / "sheet.pdf")
     told = pdf_text(tmp_path / "sheet.pdf")
-    assert "There is no picture: its scan was not kept" in told
+    assert "No image: scan not stored" in told
     assert "Rise" in told
     assert not [image for sheet in PdfReader(tmp_path / "sheet.pdf").pages for image in sheet.images]
 
@@ -278,7 +278,7 @@ def test_kept_parts_of_the_demo_are_seen_as_they_were(demo_records):
     kept = [one for one in page(demo_records, Filter(), most=2000).parts if one.scan]
     assert len(kept) == sum(SCANNED.values()) + 1
     for one in kept:
-        seen = look_again(demo_records, one.id)
+        seen = reevaluate_part(demo_records, one.id)
         assert seen.differences == ()
         assert seen.again.result.verdict is one.verdict
     assert Counter(one.verdict is Verdict.PASS for one in kept)[True] == 1
@@ -310,7 +310,7 @@ def test_commands_report_export_and_merge(demo_records, demo_folder, tmp_path, c
     code, _, err = hemtra("export", "--db", db, "--lot", "gone", "-o", tmp_path / "x.csv")
     assert (code, "There is no lot “gone”" in err) == (2, True)
     code, out, _ = hemtra("merge", db, "--db", tmp_path / "mine.db")
-    assert (code, "1200 parts were taken over, 0 were here already." in out) == (0, True)
+    assert (code, "1200 parts merged, 0 were here already." in out) == (0, True)
     assert hemtra("report", "--db", tmp_path / "none.db", "-o", tmp_path / "x.pdf")[0] == 2
     assert not (tmp_path / "x.pdf").exists()
 

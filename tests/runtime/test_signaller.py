@@ -10,14 +10,14 @@ from test_production import Heard as Told
 from hemtra import save_plan
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.plan.signals import Digital
-from hemtra.link.addresses import RESULT, VERDICT
-from hemtra.link.io_link import line_coil
+from hemtra.outputs.addresses import RESULT, VERDICT
+from hemtra.outputs.io_link import line_coil
 from hemtra.runtime.belt_mark import BeltMark, BeltNotClear
 from hemtra.runtime.feeds import FolderFeed
 from hemtra.runtime.line_feeds import StationFeed
 from hemtra.runtime.production import Production, Setup
+from hemtra.runtime.run_setup import RunRequest, begin
 from hemtra.runtime.signaller import Heard, Punctual, Signaller
-from hemtra.runtime.starting import Asked, begin
 from hemtra.runtime.workers import ThreadWorkers
 from hemtra.storage.records import Records
 from hemtra.storage.records.store import NOT_SENT, SENT
@@ -120,8 +120,8 @@ def test_a_belt_that_was_cut_off_is_asked_about_or_rejected(tmp_path, monkeypatc
     save_plan(plan, tmp_path / "a.hplan")
     folder = folder_of(tmp_path / "in", [0.2])
     BeltMark(STATION.name).put()
-    monkeypatch.setattr("hemtra.runtime.starting.IoLink", lambda *more: FakeLink())
-    asked = Asked(replay=folder, db=str(tmp_path / "r.db"), jobs=0, io=("127.0.0.1", 1))
+    monkeypatch.setattr("hemtra.runtime.run_setup.IoLink", lambda *more: FakeLink())
+    asked = RunRequest(replay=folder, db=str(tmp_path / "r.db"), jobs=0, io=("127.0.0.1", 1))
     heard = Told()
     with pytest.raises(BeltNotClear, match="Clear the belt"):
         begin(plan, STATION.with_part("io", restart="ask"), asked, heard.listeners)
@@ -132,7 +132,7 @@ def test_a_belt_that_was_cut_off_is_asked_about_or_rejected(tmp_path, monkeypatc
     assert not BeltMark(STATION.name).there, "all of it is through"
     run.records.close()
     BeltMark(STATION.name).put()
-    cleared = Asked(**{**vars(asked), "belt_clear": True})
+    cleared = RunRequest(**{**vars(asked), "belt_clear": True})
     run = begin(plan, STATION.with_part("io", restart="ask"), cleared, Told().listeners)
     run.start()
     assert run.wait(60)

@@ -10,9 +10,9 @@ import pytest
 
 from hemtra import HemtraError
 from hemtra.core.errors import FileError
-from hemtra.core.geometry.course import course_through
 from hemtra.core.geometry.frames import Frame
-from hemtra.core.scan.zones import PathZone
+from hemtra.core.paths.curve import course_through
+from hemtra.core.zones.zone import PathZone
 from hemtra.storage.drawings import load_drawing, save_path
 
 

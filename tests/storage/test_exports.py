@@ -10,7 +10,8 @@ import pytest
 
 from hemtra import FileError
 from hemtra.core.plan.limits import Verdict
-from hemtra.storage.exports import export, walking
+from hemtra.storage.exports import export
+from hemtra.storage.exports import iteration as walking
 from hemtra.storage.records import Records
 from hemtra.storage.records.evidence import part_sheet
 from hemtra.storage.tables import Table

@@ -183,7 +183,7 @@ def test_stations_come_back_or_are_refused(tmp_path):
     assert load_station(path) == STATION
     for text, message in (
         ("nonsense", "not JSON"),
-        ("[]", "lacks what one needs"),
+        ("[]", "not a valid station file"),
         (path.read_text().replace('"schema": 4', '"schema": 9'), "newer"),
         (path.read_text().replace("160.0", "-160.0"), "travel › encoder › wheel › circumference"),
         (path.read_text().replace("2000.0", "NaN"), "travel › encoder › wheel › pulses_per_turn"),
@@ -196,7 +196,7 @@ def test_stations_come_back_or_are_refused(tmp_path):
             .replace('"delay_in": "mm"', '"delay_in": "ms"'),
             "below zero",
         ),
-        ('{"schema": 1, "travel": 3}', "lacks what one needs"),
+        ('{"schema": 1, "travel": 3}', "not a valid station file"),
     ):
         path.with_name("b.hstation").write_text(text)
         with pytest.raises(FileError, match=message):

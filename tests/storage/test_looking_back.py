@@ -254,7 +254,7 @@ def test_another_part_of_the_same_number_is_left_out_and_told(records, line, tmp
     line.add(lot, part(2, two_rows(), {1: 0.9, 2: 0.0}, serial="another"), line.revision(two_rows()))
     merged = merge(records, tmp_path / "line.db")
     assert (merged.added, merged.known, merged.clashing) == (0, 1, 1)
-    assert "left out" in merged.words
+    assert "already used" in merged.words
     assert [one.serial for one in records.parts_of(lot_views(records)[0].lot)] == ["S00001", "S00002"]
 
 

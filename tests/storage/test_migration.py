@@ -10,7 +10,7 @@ from hemtra.cli import main
 from hemtra.core.errors import PlanError
 from hemtra.core.plan.document import Characteristic, Plan, Step
 from hemtra.core.plan.proof import unproven
-from hemtra.core.scan.zones import EllipseZone, RectangleZone
+from hemtra.core.zones.zone import EllipseZone, RectangleZone
 from hemtra.storage.plans import from_json, save_plan, to_json
 
 ZONE = RectangleZone(x=0, y=0, width=16, height=12)

@@ -204,7 +204,7 @@ def test_a_limit_that_changes_makes_another_series_and_a_lot_stays_apart(records
 
 
 def test_parts_are_exported_in_pieces_and_not_at_all_when_stopped(records, tmp_path, monkeypatch):
-    monkeypatch.setattr("hemtra.storage.exports.walking.CHUNK", 2)
+    monkeypatch.setattr("hemtra.storage.exports.iteration.CHUNK", 2)
     lot = made(records, limited(0.1, 0.3), [0.2, 0.4, 0.15])
     told = []
     path = tmp_path / "parts.csv"

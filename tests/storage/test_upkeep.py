@@ -6,12 +6,15 @@ import time
 
 import numpy as np
 import pytest
+from sqlalchemy import update
 from test_records import judged_rows, part
 
 from hemtra.cli import main
-from hemtra.runtime.backups import Backups
+from hemtra.core.station.io_and_storage import ScanRetention
+from hemtra.runtime.upkeep import Upkeep, judged_sources, kept_scans
 from hemtra.storage.records import Records
 from hemtra.storage.records.opening import RecordsError
+from hemtra.storage.records.schema import parts
 from hemtra.storage.records.upkeep import archive, backup, check, rescue, restore
 from makers import step_plan
 
@@ -164,10 +167,40 @@ def test_they_are_looked_after_from_the_command_line(path, tmp_path, monkeypatch
 
 def test_a_running_line_copies_its_records_and_says_where_it_cannot(path, tmp_path):
     told = []
-    copies = Backups(path, 1.0, 2, told.append)
+    copies = Upkeep(path, ScanRetention(backups=2), told.append)
     for _ in range(3):
         copies.once()
     assert len(list((path.parent / "backups").iterdir())) == 2
     assert told == []
-    Backups(tmp_path / "gone.db", 1.0, 2, told.append).once()
+    Upkeep(tmp_path / "gone.db", ScanRetention(), told.append).once()
     assert "no records in gone.db" in told[0]
+
+
+def test_a_running_line_archives_old_lots_and_still_knows_their_files(path, tmp_path, monkeypatch):
+    """Each part is on record or in the archive, once; a watched folder is not judged again."""
+    told, folder = [], tmp_path / "in"
+    records = Records(str(path))
+    sources = [str(folder / f"p{k}.x3p") for k in range(counted(path))]
+    with records.writing() as db:
+        for k, source in enumerate(sources, start=1):
+            kept = f"{tmp_path}/scans/{k}.x3p"
+            db.execute(update(parts).where(parts.c.id == k).values(source=source, scan=kept))
+    ended = sum(lot.ended is not None for lot in records.all_lots())
+    assert 0 < ended < len(records.all_lots()), "the one that is open stays"
+    looking = Upkeep(path, ScanRetention(backup=0.0, archive=10.0), told.append)
+    looking.once()
+    assert counted(path) == len(sources), "nothing is that old"
+    later = time.time() + 11 * 86_400
+    monkeypatch.setattr("hemtra.runtime.upkeep.time.time", lambda: later)
+    looking.once()
+    looking.once()
+    (held,) = (path.parent / "archives").iterdir()
+    assert 0 < counted(path) < len(sources)
+    assert counted(path) + counted(held) == len(sources)
+    assert len(records.all_lots()) == 1
+    (path.parent / "archives" / "family.db").write_bytes(b"photos of another program")
+    assert set(judged_sources(records, folder)) == set(sources), "files that are not ours are not opened"
+    scans = kept_scans(records, tmp_path / "scans")
+    assert scans == [f"{tmp_path}/scans/{k}.x3p" for k in range(1, len(sources) + 1)], "they go on to make room"
+    assert told == []
+    records.close()

@@ -13,7 +13,7 @@ from hypothesis.extra import numpy as hnp
 
 from examples import examples
 from hemtra import FileError, HeightMap, Scan, load_scan, save_scan
-from hemtra.core.scan.last_places import restore_places
+from hemtra.core.maps.float_residue import restore_places
 from hemtra.core.text import plain
 
 heights = hnp.arrays(
@@ -257,3 +257,6 @@ def test_any_serial_can_be_kept_and_read_again(tmp_path_factory, serial, name):
 
 def test_a_separator_in_a_code_stays_to_be_seen():
     assert plain("01\x1d21A\x7f\x85\ud800") == "01␝21A␡\ufffd\ufffd"
+    assert plain("a\ue55f\u202eb\xa0c") == "a\ufffd\ufffdb c", (
+        "private places, marks that turn text, odd spaces"
+    )

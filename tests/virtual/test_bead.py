@@ -5,9 +5,9 @@ import math
 import numpy as np
 import pytest
 
-from hemtra.core.plan.engine import Engine
+from hemtra.core.evaluation.engine import Engine
 from hemtra.core.plan.series import out_of_limits
-from hemtra.virtual.bead import Bead, Flaw
+from hemtra.virtual.bead import Bead, BeadDefect
 from hemtra.virtual.cover import Cover, make_cover
 from hemtra.virtual.cover_kernels import BEAD_LENGTH, along_bead, cover_surface
 from hemtra.virtual.demo import PARTS, STATION, demo_plan
@@ -22,7 +22,7 @@ def test_places_along_the_bead_go_round_once():
 
 
 def test_the_surface_is_as_wide_and_high_as_the_table_says():
-    cover = Cover(bead=Bead(flaws=(Flaw(50.0, 20.0, width=0.5, height=-0.2, offset=0.4),)))
+    cover = Cover(bead=Bead(flaws=(BeadDefect(50.0, 20.0, width=0.5, height=-0.2, offset=0.4),)))
     table, shape = cover.bead.table(), cover.shape()
     path = demo_plan().step("bead-path").zone.course()
     for s in (50.0, 47.0, 120.0):
@@ -34,7 +34,7 @@ def test_the_surface_is_as_wide_and_high_as_the_table_says():
 
 
 def test_the_truth_of_a_break_is_its_length_and_what_it_lacks():
-    whole, broken = Bead().truth(), Bead(flaws=(Flaw(100.0, 6.0, broken=True),)).truth()
+    whole, broken = Bead().truth(), Bead(flaws=(BeadDefect(100.0, 6.0, broken=True),)).truth()
     assert whole == pytest.approx({18: 3.0, 19: 1.6, 20: 0.0, 21: 0.0, 22: 3.2 * BEAD_LENGTH}, abs=0.01)
     assert broken[21] == pytest.approx(6.0, abs=0.2)
     # the ends round off over 1.5 mm in width and height: ∫ 1 - f² = ∫ (1 - t)² = a third of it
@@ -42,8 +42,10 @@ def test_the_truth_of_a_break_is_its_length_and_what_it_lacks():
     # what is missing has no width and no height, and lies nowhere
     assert (broken[18], broken[19]) == (0.0, 0.0)
     assert math.isnan(broken[20])
-    assert Bead(flaws=(Flaw(100.0, 0.8, broken=True),)).truth()[18] == 3.0, "a break the drawing lets pass"
-    ends = Bead(flaws=(Flaw(0.0, 4.0, broken=True),)).stretches()[21]
+    assert Bead(flaws=(BeadDefect(100.0, 0.8, broken=True),)).truth()[18] == 3.0, (
+        "a break the drawing lets pass"
+    )
+    ends = Bead(flaws=(BeadDefect(0.0, 4.0, broken=True),)).stretches()[21]
     assert ends == [(pytest.approx(BEAD_LENGTH - 2.0, abs=0.2), pytest.approx(4.0, abs=0.2))]
 
 

@@ -10,7 +10,7 @@ from rich.console import Console
 from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
 from rich.table import Table
 
-from hemtra.commands.signs import signed
+from hemtra.commands.symbols import signed
 from hemtra.core.errors import HemtraError
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.station.station import Station
@@ -18,7 +18,7 @@ from hemtra.runtime.demo import RUNNER_STATION_FILE, SCENES, STATION_FILE
 from hemtra.runtime.demo_records import records_of_demo
 from hemtra.runtime.production import Done, Listeners
 from hemtra.runtime.reporting import report_lot
-from hemtra.runtime.starting import Asked, begin, records_folder
+from hemtra.runtime.run_setup import RunRequest, begin, records_folder
 from hemtra.storage.files import read_text
 from hemtra.storage.plans import PlanFile, load_plan_file
 from hemtra.storage.records import Records
@@ -69,9 +69,9 @@ def _print_scene(
     out.print(
         f"Demo: {held.plan.name}, {len(held.plan.sheet)} characteristics, {len(known)} parts{by_profile}."
     )
-    table = Table("part", "known", "verdict", "decided by", "ms", box=None, header_style="bold")
+    table = Table("part", "known", "verdict", "limiting characteristic", "ms", box=None, header_style="bold")
     right = 0
-    asked = Asked(replay=folder / tray, db=str(records), scans=None)
+    asked = RunRequest(replay=folder / tray, db=str(records), scans=None)
     for done in _run(held, load_station(folder / station), asked, len(known), err):
         truth: dict[str, Any] = known[Path(done.record.source).name]
         decided = [c for c in done.found.rows if c.verdict is not Verdict.PASS]
@@ -84,11 +84,11 @@ def _print_scene(
             f"{done.record.elapsed_ms:.0f}",
         )
     out.print(table)
-    out.print(f"{right} of {len(known)} parts judged as their truth says.")
+    out.print(f"{right} of {len(known)} verdicts match ground truth.")
     return len(known) - right
 
 
-def _run(held: PlanFile, station: Station, asked: Asked, count: int, err: Console) -> list[Done]:
+def _run(held: PlanFile, station: Station, asked: RunRequest, count: int, err: Console) -> list[Done]:
     """All parts of a tray through a line, in order. Raises `HemtraError` where it stops before its end."""
     found: list[Done] = []
     columns = TextColumn("run"), BarColumn(), MofNCompleteColumn()

@@ -10,9 +10,9 @@ from pathlib import Path
 from hemtra.core.errors import HemtraError
 from hemtra.core.progress import Progress
 from hemtra.core.text import plain
-from hemtra.runtime.backups import BACKUPS
 from hemtra.runtime.reporting import report_lot, report_part
-from hemtra.runtime.starting import LOCK_FILE, default_db, records_folder
+from hemtra.runtime.run_setup import LOCK_FILE, default_db, records_folder
+from hemtra.runtime.upkeep import BACKUPS
 from hemtra.storage.exports import export
 from hemtra.storage.files import shown
 from hemtra.storage.records import Records
@@ -53,7 +53,10 @@ def merge_into(db: str | None, other: Path, tell: Progress) -> str:
 
 def lift_lock() -> None:
     """Take the lock on editing away without its PIN, and note it in the records. Raises `HemtraError`."""
-    (records_folder() / LOCK_FILE).unlink(missing_ok=True)
+    try:
+        (records_folder() / LOCK_FILE).unlink(missing_ok=True)
+    except OSError as error:
+        raise HemtraError(f"The lock cannot be taken away: {error.strerror}.") from error
     if Path(default_db()).is_file():
         with _opened(None) as records:
             note(records, locked=False)

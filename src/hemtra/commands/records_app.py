@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from hemtra.commands.terminal import out, told_progress
+from hemtra.commands.terminal import out, progress_reporter
 
 records_app = typer.Typer(no_args_is_help=True, help="Check, copy, restore, rescue, archive records.")
 RecordsUrl = Annotated[
@@ -59,7 +59,7 @@ def records_rescue(
     """Save what can be read of damaged records into a new file, and name what cannot."""
     from hemtra.commands.records import rescue_records
 
-    with told_progress("rescue") as tell:
+    with progress_reporter("rescue") as tell:
         words = rescue_records(db, output, tell)
     out.print(words, soft_wrap=True)
 
@@ -73,6 +73,6 @@ def records_archive(
     """Move old lots to a file of their own."""
     from hemtra.commands.records import archive_records
 
-    with told_progress("archive") as tell:
+    with progress_reporter("archive") as tell:
         words = archive_records(db, before, output, tell)
     out.print(words, soft_wrap=True)

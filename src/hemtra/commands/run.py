@@ -15,13 +15,13 @@ from rich.console import Console
 from rich.progress import BarColumn, Progress, TextColumn
 from rich.table import Table
 
+from hemtra.core.maps.scan import Scan
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import Verdict
-from hemtra.core.scan.scan import Scan
 from hemtra.core.station.station import Station
 from hemtra.runtime.logs import log
 from hemtra.runtime.production import Done, Listeners, Production
-from hemtra.runtime.starting import Asked, begin
+from hemtra.runtime.run_setup import RunRequest, begin
 from hemtra.storage.records.opening import masked
 from hemtra.storage.records.store import Event
 
@@ -31,7 +31,12 @@ NAMED = 5
 
 
 def run_line(
-    plan: Plan, station: Station | None, asked: Asked, out: Console, err: Console, sample: Scan | None = None
+    plan: Plan,
+    station: Station | None,
+    asked: RunRequest,
+    out: Console,
+    err: Console,
+    sample: Scan | None = None,
 ) -> int:
     """Run until the parts are through or it is told to stop; the exit code.
 
@@ -132,7 +137,7 @@ def _summary(production: Production, told: _Told, out: Console) -> None:
     table.add_row("latency", f"{1000 * times.latency:.0f} ms median, {1000 * times.worst:.0f} ms at most")
     worst = sorted(told.reasons.items(), key=lambda item: -item[1])[:5]
     if worst:
-        table.add_row("decided by", "; ".join(f"{name} ({count})" for name, count in worst))
+        table.add_row("limiting characteristic", "; ".join(f"{name} ({count})" for name, count in worst))
     if told.events:
         table.add_row("events", "; ".join(f"{kind} ({count})" for kind, count in sorted(told.events.items())))
     table.add_row("records", masked(production.records.url))

@@ -25,7 +25,7 @@ def progress(what: str, hidden: bool = False) -> Iterator[Progress]:
 
 
 @contextmanager
-def told_progress(what: str) -> Iterator[Callable[[int, int, str], bool]]:
+def progress_reporter(what: str) -> Iterator[Callable[[int, int, str], bool]]:
     """A bar that work tells its progress."""
     with progress(what) as bar:
         task = bar.add_task(what)

@@ -5,9 +5,9 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 
+from hemtra.core.evaluation.engine import Result
 from hemtra.core.plan.document import Plan
-from hemtra.core.plan.engine import Result
-from hemtra.core.plan.limits import Judged
+from hemtra.core.plan.limits import CharacteristicResult
 
 Pixel = tuple[float, float]
 
@@ -41,7 +41,7 @@ def place_balloons(anchors: Sequence[Pixel], ring: Box) -> list[Pixel]:
     return placed
 
 
-def points_at(plan: Plan, result: Result, judged: Judged) -> tuple[float, float] | None:
+def points_at(plan: Plan, result: Result, judged: CharacteristicResult) -> tuple[float, float] | None:
     """x and y in mm of what was measured, or of the zone where it should have been; None for nowhere."""
     if judged.at is not None:
         return judged.at.x, judged.at.y

@@ -42,7 +42,7 @@ class Coverage:
         )
 
 
-def words(found: Coverage) -> str:
+def format_coverage(found: Coverage) -> str:
     """What was seen, as a reader is told: “seen 97.6 %, longest gap 3.8 mm, 5 isolated points left out”."""
     parts = [f"seen {100.0 * found.seen:.1f} %"]
     if found.filled >= 0.0005:

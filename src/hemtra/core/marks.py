@@ -10,7 +10,7 @@ from typing import Literal, TypeAlias
 
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.geometry.elements import Point
-from hemtra.core.scan.heightmap import Grid
+from hemtra.core.maps.heightmap import Grid
 
 Role: TypeAlias = Literal["used-data", "left-out", "fit", "anchor", "dimension"]
 

@@ -11,8 +11,8 @@ LONGEST = 120
 def plain(text: str, most: int = LONGEST) -> str:
     """The text without what no file or screen can hold, and no longer than `most` letters, the last then “…”.
 
-    Control characters become their own pictures, so that a group separator of a code stays to be seen (␝); what
-    is no character at all becomes �.
+    Control characters become their own pictures, so that a group separator of a code stays to be seen (␝); any
+    space becomes a plain one, and what no screen shows becomes �.
     """
     kept = text if text.isprintable() else "".join(map(_shown, text[: most + 1]))
     return kept if len(kept) <= most else kept[: most - 1] + "…"
@@ -24,5 +24,7 @@ def _shown(character: str) -> str:
         return chr(0x2400 + code)
     if code == 0x7F:
         return "\u2421"
-    # controls of the upper half, lone surrogates, places without a character
-    return "\ufffd" if unicodedata.category(character) in ("Cc", "Cs", "Cn") else character
+    if unicodedata.category(character).startswith("Z"):
+        return " "
+    # controls of the upper half, marks that turn text around, lone surrogates, private and empty places
+    return character if character.isprintable() else "\ufffd"

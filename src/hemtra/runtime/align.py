@@ -3,15 +3,24 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import pairwise
 
 import numpy as np
 
 from hemtra.core.arrays import FloatArray
-from hemtra.core.errors import HemtraError
-from hemtra.core.scan.heightmap import HeightMap
-from hemtra.core.station.alignment import Alignment, Seam, align, seam_between
+from hemtra.core.errors import HemtraError, NotMeasured
+from hemtra.core.maps.heightmap import HeightMap
+from hemtra.core.station.alignment import (
+    RULES,
+    Alignment,
+    AlignRules,
+    Disagreement,
+    OverlapError,
+    align,
+    disagreement,
+    seam_between,
+)
 from hemtra.core.station.assembler import Layout, Profiles
 from hemtra.core.station.station import Station
 from hemtra.virtual.cover import BELT
@@ -22,31 +31,44 @@ from hemtra.virtual.sensor import PartUnderSensor, models_of
 PLATE = 6.0
 """mm of the plate that the seam is checked on."""
 COARSER = 4
-"""Of the plate every fourth profile is enough."""
+"""Of the plate, and of the second scan, every fourth profile is enough."""
+TURNED = 3.0
+"""Degrees by which the target is turned for the second scan, which must find the sensors at the same place."""
+APART, ASKEW = 0.05, 0.05
+"""mm and degrees by which both may differ: many times the noise, and far less than a step of the target."""
+PROOF_RULES = replace(RULES, points=4_000)
+"""A tenth of the points is enough to tell a step of the target."""
 
 
 @dataclass(frozen=True)
 class AlignFound:
-    """The alignment, the station with it, the seams on a plate before and after, and the target merged."""
+    """The alignment, the station with it, the overlap on a plate before and after, the target, the proof."""
 
     alignment: Alignment
     station: Station
-    before: tuple[Seam, ...]
-    after: tuple[Seam, ...]
+    before: tuple[OverlapError, ...]
+    after: tuple[OverlapError, ...]
     merged: HeightMap
+    proof: Disagreement
+    """Between the scan and a second one of the target turned."""
 
 
 def align_station(station: Station, seed: int, target: Relief | None = None) -> AlignFound:
-    """Scan the target with all sensors, align, and scan a plate before and after. Raises `NotMeasured`.
+    """Scan the target twice, the second time turned, align, and scan a plate before and after.
 
-    target: how the stepped wedge really lies; straight and in its place unless told.
+    target: how the stepped wedge really lies; straight and in its place unless told. Raises `NotMeasured`, also
+    where the two scans do not agree.
     """
     laid = target or alignment_target()
-    seen = seen_by_all(laid, station, seed)
-    clouds = [cloud_of(profiles, station) for profiles in seen]
-    drawn = [sensor.x for sensor in station.sensors]
-    now = [sensor.calibration for sensor in station.sensors]
-    alignment = align(clouds, drawn, laid.target, now)
+    alignment, seen = _found(laid, station, seed)
+    turned = laid.posed(rotation=laid.pose.rotation + TURNED)
+    proof = disagreement(alignment, _found(turned, _coarser(station), seed + 3, PROOF_RULES)[0])
+    if proof.distance > APART or proof.angle > ASKEW:
+        raise NotMeasured(
+            f"a second scan of the {laid.target.name}, turned by {TURNED:g}°, puts the sensors"
+            f" {proof.distance:.2f} mm and {proof.angle:.2f}° elsewhere; level them first, and check that the"
+            " target lies still and is whole"
+        )
     aligned = with_alignment(station, alignment)
     return AlignFound(
         alignment,
@@ -54,7 +76,19 @@ def align_station(station: Station, seed: int, target: Relief | None = None) -> 
         seams_on_plate(station, seed + 1),
         seams_on_plate(aligned, seed + 2),
         _maps(seen, aligned)[0],
+        proof,
     )
+
+
+def _found(
+    laid: Relief, station: Station, seed: int, rules: AlignRules = RULES
+) -> tuple[Alignment, list[Profiles]]:
+    """The alignment by one scan of the target, and that scan."""
+    seen = seen_by_all(laid, station, seed)
+    clouds = [cloud_of(profiles, station) for profiles in seen]
+    drawn = [sensor.x for sensor in station.sensors]
+    now = [sensor.calibration for sensor in station.sensors]
+    return align(clouds, drawn, laid.target, now, rules), seen
 
 
 def try_alignment(station: Station, seed: int, target: Relief | None = None) -> AlignFound | str:
@@ -91,16 +125,20 @@ def cloud_of(seen: Profiles, station: Station) -> FloatArray:
     return found
 
 
+def _coarser(station: Station) -> Station:
+    """The station with fewer profiles."""
+    return station.with_part("travel", counts_per_profile=station.travel.counts_per_profile * COARSER)
+
+
 def _maps(seen: Sequence[Profiles], station: Station) -> tuple[HeightMap, tuple[HeightMap, ...]]:
     """The merged map, and each sensor's own."""
     layout = Layout.of(station, models_of(station), BELT)
     return layout.scan([layout.rows(k, profiles) for k, profiles in enumerate(seen)])
 
 
-def seams_on_plate(station: Station, seed: int) -> tuple[Seam, ...]:
+def seams_on_plate(station: Station, seed: int) -> tuple[OverlapError, ...]:
     """How neighbouring sensors agree on a flat plate; raises `NotMeasured` where they share nothing."""
-    every = station.travel.counts_per_profile * COARSER
-    coarse = station.with_part("travel", counts_per_profile=every)
+    coarse = _coarser(station)
     maps = _maps(seen_by_all(plate(PLATE), coarse, seed), coarse)[1]
     order = sorted(range(len(maps)), key=lambda k: station.sensors[k].x)
     return tuple(seam_between(maps[a], maps[b]) for a, b in pairwise(order))

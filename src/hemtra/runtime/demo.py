@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import hashlib
 import json
+import threading
+from concurrent.futures import ThreadPoolExecutor
 from importlib.resources import files
 from pathlib import Path
 from typing import Any
@@ -11,7 +13,7 @@ from typing import Any
 import platformdirs
 
 from hemtra.core.progress import Progress
-from hemtra.runtime.demo_records import RECORDS, SCANNED, write_records
+from hemtra.runtime.demo_records import RECORDS, write_records
 from hemtra.storage.files import make_folder, write_text
 from hemtra.storage.plans import save_plan
 from hemtra.storage.scans import save_scan
@@ -26,6 +28,8 @@ RUNNER_STATION_FILE, RUNNER_PLAN_FILE = "runner-line.hstation", "drawer-runner.h
 RUNNER_TRAY, RUNNER_TRUTH = "runners", "runner-truth.json"
 SCENES = ((PLAN_FILE, TRAY, TRUTH), (RUNNER_PLAN_FILE, RUNNER_TRAY, RUNNER_TRUTH))
 """A plan, the folder of its parts, and what is known of them."""
+SCANS = len(RUNNERS) + len(PARTS) + 1
+"""What is counted while the demo is written, the records as one."""
 
 
 def write_demo(folder: Path, progress: Progress = lambda done, of, what: True) -> bool:
@@ -39,10 +43,25 @@ def write_demo(folder: Path, progress: Progress = lambda done, of, what: True) -
     save_station(STATION, folder / STATION_FILE)
     save_station(DOOR_STATION, folder / DOOR_FILE)
     save_station(RUNNER_STATION, folder / RUNNER_STATION_FILE)
-    scans = len(RUNNERS) + len(PARTS)
-    count = scans + sum(SCANNED.values()) + 1
+    stopped = threading.Event()
+    with ThreadPoolExecutor(1) as pool:
+        # the records are Python's work and the scans are not, so the two go on beside each other
+        records = pool.submit(write_records, folder, demo_plan(), lambda *_: not stopped.is_set())
+        try:
+            if not _write_trays(folder, progress):
+                return False
+            records.result()
+        finally:
+            stopped.set()
+    write_text(folder / TRUTH, _told(truth()))
+    progress(SCANS, SCANS, "done")
+    return True
+
+
+def _write_trays(folder: Path, progress: Progress) -> bool:
+    """All scans, each with its plan and tray; False when `progress` asked to stop."""
     for done, runner in enumerate(RUNNERS):
-        if not progress(done, count, f"scanning {runner.file}"):
+        if not progress(done, SCANS, f"scanning {runner.file}"):
             return False
         save_scan(runner.scan(), folder / RUNNER_TRAY / runner.file)
     save_plan(runner_plan(), folder / RUNNER_PLAN_FILE, RUNNERS[0].scan())
@@ -51,18 +70,14 @@ def write_demo(folder: Path, progress: Progress = lambda done, of, what: True) -
     )
     write_text(folder / RUNNER_TRUTH, _told(runner_truth()))
     for done, part in enumerate(PARTS, start=len(RUNNERS)):
-        if not progress(done, count, f"scanning {part.file}"):
+        if not progress(done, SCANS, f"scanning {part.file}"):
             return False
         scan = part.scan()
         save_scan(scan, folder / TRAY / part.file)
         if part == REFERENCE:
             save_plan(demo_plan(), folder / PLAN_FILE, scan)
     save_tray(folder / PLAN_FILE, [TrayEntry(folder / TRAY / part.file, part.tag) for part in PARTS])
-    if not write_records(folder, demo_plan(), lambda done, of, what: progress(scans + done, count, what)):
-        return False
-    write_text(folder / TRUTH, _told(truth()))
-    progress(count, count, "done")
-    return True
+    return progress(SCANS - 1, SCANS, "writing the records")
 
 
 def _told(known: Any) -> str:

@@ -5,18 +5,18 @@ from __future__ import annotations
 import itertools
 from pathlib import Path
 
+from hemtra.core.evaluation.engine import Engine
 from hemtra.core.plan.document import Plan
-from hemtra.core.plan.engine import Engine
-from hemtra.core.plan.limits import Judged, Verdict, part_verdict, reason_of
+from hemtra.core.plan.limits import CharacteristicResult, Verdict, part_verdict, reason_of
 from hemtra.core.progress import Progress
-from hemtra.runtime.starting import records_folder
+from hemtra.runtime.run_setup import records_folder
 from hemtra.storage.files import make_folder
 from hemtra.storage.records import Records
 from hemtra.storage.records.merging import merge
 from hemtra.storage.records.store import SENT, Event, Lot, PartRecord
 from hemtra.storage.scans import save_scan
 from hemtra.virtual.demo import STATION
-from hemtra.virtual.lots import CYCLE, TOOL_CHANGE, Made, lot_name, made_parts, measured, revised
+from hemtra.virtual.lots import CYCLE, TOOL_CHANGE, SimulatedPart, lot_name, made_parts, measured, revised
 from hemtra.virtual.sensor import scan_part
 
 RECORDS, KEPT = "records.db", "kept"
@@ -84,7 +84,7 @@ class _Writer:
                 self._records.event(lot, Event("tool change", "A new reamer for the bore.", when))
         return True
 
-    def _record(self, made: Made) -> PartRecord:
+    def _record(self, made: SimulatedPart) -> PartRecord:
         plan = self._plans[int(made.revised)]
         rows = measured(made, plan)
         serial, scan = made.cover.serial, None
@@ -107,7 +107,7 @@ class _Writer:
             signal=SENT,
         )
 
-    def _scans(self, made: Made, rows: tuple[Judged, ...]) -> bool:
+    def _scans(self, made: SimulatedPart, rows: tuple[CharacteristicResult, ...]) -> bool:
         """Whether the scan of a part was kept."""
         passes = all(row.verdict is Verdict.PASS for row in rows)
         if passes and made.lot == ONE_GOOD and self._good:
@@ -118,7 +118,7 @@ class _Writer:
         self._left[made.lot] -= 1
         return True
 
-    def _scanned(self, made: Made, plan: Plan) -> tuple[tuple[Judged, ...], str]:
+    def _scanned(self, made: SimulatedPart, plan: Plan) -> tuple[tuple[CharacteristicResult, ...], str]:
         """What the plan finds on a real scan of the part, and the file that it is kept in."""
         folder = self._folder / KEPT / lot_name(made.lot)
         make_folder(folder)

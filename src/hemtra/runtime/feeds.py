@@ -11,8 +11,8 @@ from pathlib import Path
 from typing import Protocol
 
 from hemtra.core.errors import FileError
-from hemtra.core.scan.scan import Scan
-from hemtra.core.station.outside import Incoming
+from hemtra.core.maps.scan import Scan
+from hemtra.core.station.io_and_storage import Incoming
 from hemtra.storage.scans import FORMATS, is_whole
 
 LOOK = 0.1

@@ -9,8 +9,8 @@ import sys
 import time
 
 from hemtra.core.errors import HemtraError
-from hemtra.core.station.outside import IoBlock
-from hemtra.link.wiring import Wiring
+from hemtra.core.station.io_and_storage import IoBlock
+from hemtra.outputs.io_monitor import Wiring
 
 PATIENCE = 45.0
 """s that it may take to answer."""

@@ -5,9 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from hemtra.core.errors import HemtraError, NotMeasured, OffScan
-from hemtra.core.scan.zones import AnyZone
 from hemtra.core.station.levelling import Levelled, level_on_plate
 from hemtra.core.station.station import Station
+from hemtra.core.zones.zone import AnyZone
 from hemtra.virtual.cover import BELT
 from hemtra.virtual.parts import Part, bare_belt, plate
 from hemtra.virtual.sensor import scan_part

@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 
 from hemtra.core.errors import HemtraError
-from hemtra.core.scan.scan import Scan
+from hemtra.core.maps.scan import Scan
 from hemtra.core.station.assembler import Acquired, Arrival, Assembler, Batch, Outcome
 from hemtra.core.station.station import Station
 from hemtra.core.station.trigger import Ignored
@@ -57,7 +57,7 @@ class StationFeed:
     live = True
 
     def __init__(self, station: Station, parts: Sequence[Part], seed: int = 0) -> None:
-        self._station, self._seed = station, seed
+        self._station = station
         self._line = VirtualLine(station, parts, seed)
         self._clock: LineClock | None = None
         self._failed: BaseException | None = None

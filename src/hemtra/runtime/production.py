@@ -26,6 +26,7 @@ from hemtra.runtime.belt_mark import BeltMark
 from hemtra.runtime.feeds import Arrived, Feed
 from hemtra.runtime.scan_store import ScanStore
 from hemtra.runtime.signaller import Heard, Signaller
+from hemtra.runtime.upkeep import kept_scans
 from hemtra.runtime.workers import Evaluated, Workers
 from hemtra.storage.records import Records
 from hemtra.storage.records.store import NONE, NOT_SENT, SENT, Counts, Event, Lot, PartRecord
@@ -111,7 +112,7 @@ class Production:
         self.counts: Counts = self.records.counts(self.lot)
         self._store: ScanStore | None = None
         if self.setup.scans is not None and station is not None:
-            known = self.records.kept_scans(self.setup.scans.absolute())
+            known = kept_scans(self.records, self.setup.scans.absolute())
             self._store = ScanStore(self.setup.scans, station.keeping, known)
         self._keeping_fails = False
         self._places = threading.Semaphore(IN_FLIGHT)
@@ -179,10 +180,10 @@ class Production:
         text = "The I/O block does not answer; check its power, cable and address."
         self._tell(Event("link lost", text, time.time()))
         if lost == "stop" and not self._stopping.is_set():
-            self._end(f"{text} The line was stopped, as the station asks for.")
+            self._end(f"{text} Line stopped: station setting “on link loss”.")
 
-    def not_copied(self, words: str) -> None:
-        """A copy of the records could not be made."""
+    def not_looked_after(self, words: str) -> None:
+        """The records could not be copied or archived."""
         self._tell(Event("records not copied", words, time.time()))
 
     def wait(self, seconds: float | None = None) -> bool:
@@ -247,7 +248,7 @@ class Production:
     def _put(self, arrived: Arrived) -> None:
         held = not arrived.trouble
         if held and not self._places.acquire(blocking=not self.feed.live):
-            words = f"it came while {IN_FLIGHT} parts were still being judged; slow the line, or measure less"
+            words = f"queue full: {IN_FLIGHT} parts in evaluation; slow the line or remove characteristics"
             arrived, held = replace(arrived, scan=None, path=None, trouble=words, kind="overrun"), False
         if held and self._stopping.is_set() and not self.feed.live:
             self._places.release()
@@ -392,7 +393,7 @@ class Production:
         lost = self.setup.station.io.lost if self.setup.station is not None else "go on"
         if lost == "stop" and not self._stopping.is_set():
             told = f"Part {number} was signalled too late ({words})."
-            self._end(f"{told} The line was stopped, as the station asks for.")
+            self._end(f"{told} Line stopped: station setting “on link loss”.")
 
     def _answered(self, key: int, sent: bool) -> None:
         self.unsignalled += not sent
@@ -418,7 +419,7 @@ class Production:
         except HemtraError as error:
             self.trouble = self.trouble or str(error)
         if self._unrecorded > 1:
-            self.trouble += f" Nor have the {self._unrecorded - 1} that were taken after it."
+            self.trouble += f" No record either for the {self._unrecorded - 1} parts after it."
         self.workers.stop()
         for close in self.closing:
             close()

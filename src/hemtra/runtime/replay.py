@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 
 from hemtra.core.errors import FileError
-from hemtra.core.scan.heightmap import HeightMap
+from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.station.assembler import Arrival, Batch, Layout, Profiles, TriggerSeen
 from hemtra.core.station.trigger import TriggerRules
 from hemtra.storage.scans import FORMATS, load_scan

@@ -9,13 +9,13 @@ from pathlib import Path
 
 from hemtra.core.balloon_layout import points_at
 from hemtra.core.errors import HemtraError
+from hemtra.core.evaluation.engine import Engine, Result
 from hemtra.core.marks import Mark
 from hemtra.core.plan.document import Plan
-from hemtra.core.plan.engine import Engine, Result
-from hemtra.core.plan.limits import Judged, Verdict, reason_of
+from hemtra.core.plan.limits import CharacteristicResult, Verdict, reason_of
 from hemtra.core.progress import Progress
 from hemtra.core.statistics import statistics
-from hemtra.runtime.looking_again import SeenAgain, look_again
+from hemtra.runtime.reevaluation import ReevaluatedPart, reevaluate_part
 from hemtra.storage.records import Records
 from hemtra.storage.records.evidence import PartSheet, part_sheet
 from hemtra.storage.records.pages import NOT_PASS, Filter, LotView, lot_views, page
@@ -24,8 +24,8 @@ from hemtra.storage.records.trends import balloons_in, failures, trends
 from hemtra.storage.reports import LotContent, PartContent, save_lot_report, save_part_report
 from hemtra.storage.reports.drawing import PartPicture, Pointer
 from hemtra.storage.reports.lot_report import DRAWING, LISTED
-from hemtra.storage.reports.page import told_time
-from hemtra.storage.reports.part_report import Look, Seen, close_look
+from hemtra.storage.reports.page import format_time
+from hemtra.storage.reports.part_report import Look, PartEvidence, close_look
 
 EACH, MOST = 2, 16
 """Parts with evidence for each balloon of a lot, and in all."""
@@ -37,7 +37,7 @@ LOOKED_AT = 200
 
 def report_part(records: Records, key: int, path: Path) -> None:
     """Save the report of a part. Raises `FileError` or `RecordsError`."""
-    save_part_report(path, [part_content(look_again(records, key))])
+    save_part_report(path, [part_content(reevaluate_part(records, key))])
 
 
 def report_lot(
@@ -68,7 +68,7 @@ def report_results(path: Path, plan: Plan, found: Sequence[tuple[str, Engine, Re
     save_part_report(path, contents)
 
 
-def part_content(seen: SeenAgain) -> PartContent:
+def part_content(seen: ReevaluatedPart) -> PartContent:
     """What the report of a part from the records says."""
     sheet, part = seen.sheet, seen.sheet.part
     notes = [f"Evaluated again, it differs: {text}" for text in seen.differences]
@@ -92,14 +92,16 @@ def part_facts(sheet: PartSheet) -> tuple[tuple[str, str], ...]:
     return (
         ("serial", part.serial or "–"),
         ("lot", sheet.lot.name),
-        ("scanned", told_time(part.scanned)),
+        ("scanned", format_time(part.scanned)),
         ("station", sheet.station),
-        ("plan revision", f"{sheet.revision}, {told_time(sheet.revised)}"),
+        ("plan revision", f"{sheet.revision}, {format_time(sheet.revised)}"),
         ("signals", part.signal),
     )
 
 
-def seen_of(plan: Plan, engine: Engine, result: Result, rows: Sequence[Judged] | None = None) -> Seen:
+def seen_of(
+    plan: Plan, engine: Engine, result: Result, rows: Sequence[CharacteristicResult] | None = None
+) -> PartEvidence:
     """What a picture of a part shows; with the marks of what does not pass."""
     shown = result.characteristics if rows is None else rows
     verdicts = {row.balloon: row.verdict for row in shown}
@@ -111,10 +113,10 @@ def seen_of(plan: Plan, engine: Engine, result: Result, rows: Sequence[Judged] |
             pointers.append(Pointer(row.balloon, verdict, *place))
             if verdict is not Verdict.PASS and plan.by_profile is None:
                 marks[row.balloon] = marks_of(plan, engine, result, row)
-    return Seen(engine.data, tuple(pointers), marks)
+    return PartEvidence(engine.data, tuple(pointers), marks)
 
 
-def marks_of(plan: Plan, engine: Engine, result: Result, row: Judged) -> tuple[Mark, ...]:
+def marks_of(plan: Plan, engine: Engine, result: Result, row: CharacteristicResult) -> tuple[Mark, ...]:
     """The evidence of a row: of its own step and of those it is made from, not of datums these follow."""
     if not row.step:
         return ()
@@ -164,7 +166,7 @@ class _Evidence:
     """By balloon, of all parts together."""
     looks: list[Look] = field(default_factory=list)
     picture: PartPicture | None = None
-    missing: str = "There is no picture: the lot has no parts."
+    missing: str = "No image: the lot has no parts."
     unseen: int = 0
     counted: Counter[int] = field(default_factory=Counter)
 
@@ -180,7 +182,7 @@ class _Evidence:
         # a part that passes shows best where everything belongs
         good = page(self.records, Filter(lots=(self.lot.id,), verdicts=(Verdict.PASS,)), most=FEW).parts
         for part in good:
-            seen = look_again(self.records, part.id)
+            seen = reevaluate_part(self.records, part.id)
             if seen.again is not None:
                 self.picture = self._pictured(seen_of(seen.again.plan, seen.again.engine, seen.again.result))
                 break
@@ -192,7 +194,7 @@ class _Evidence:
         wanted = [row for row in rows if self.counted[row.balloon] < EACH]
         if rows and not wanted:
             return
-        seen = look_again(self.records, part.id)
+        seen = reevaluate_part(self.records, part.id)
         if seen.again is None:
             self.unseen, self.missing = self.unseen + 1, seen.missing
             return
@@ -205,7 +207,7 @@ class _Evidence:
                 self.counted[row.balloon] += 1
                 self.looks.append(found)
 
-    def _pictured(self, seen: Seen) -> PartPicture:
+    def _pictured(self, seen: PartEvidence) -> PartPicture:
         """The part with what the lot fails."""
         pointers = [
             replace(p, verdict=self.verdicts.get(p.balloon, Verdict.NOT_MEASURED)) for p in seen.pointers
@@ -219,9 +221,9 @@ def _lot_facts(records: Records, view: LotView) -> tuple[tuple[str, str], ...]:
     sheet = part_sheet(records, newest[0].id) if newest else None
     return (
         ("plan", lot.plan),
-        ("began", told_time(lot.started)),
-        ("ended", told_time(lot.ended or 0.0) if lot.ended else "still open"),
-        ("plan revision", "–" if sheet is None else f"{sheet.revision}, {told_time(sheet.revised)}"),
+        ("began", format_time(lot.started)),
+        ("ended", format_time(lot.ended or 0.0) if lot.ended else "still open"),
+        ("plan revision", "–" if sheet is None else f"{sheet.revision}, {format_time(sheet.revised)}"),
         ("station", "–" if sheet is None else sheet.station),
         ("parts", str(view.counts.all)),
     )

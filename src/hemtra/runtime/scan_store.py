@@ -10,7 +10,7 @@ from contextlib import suppress
 from pathlib import Path
 
 from hemtra.core.errors import FileError
-from hemtra.core.station.outside import Keeping
+from hemtra.core.station.io_and_storage import ScanRetention
 from hemtra.runtime.feeds import Arrived
 from hemtra.storage.files import make_folder
 from hemtra.storage.records.store import Lot
@@ -30,7 +30,7 @@ class ScanStore:
     out: the folder may hold anything.
     """
 
-    def __init__(self, folder: Path, keeping: Keeping, known: Iterable[str] = ()) -> None:
+    def __init__(self, folder: Path, keeping: ScanRetention, known: Iterable[str] = ()) -> None:
         self._folder, self._keeping = folder.absolute(), keeping
         self._files: deque[tuple[int, Path]] = deque()
         for path in map(Path, known):

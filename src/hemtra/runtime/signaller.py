@@ -8,11 +8,11 @@ import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from hemtra.core.plan.limits import Judged, Verdict
+from hemtra.core.plan.limits import CharacteristicResult, Verdict
 from hemtra.core.plan.signals import FULL, Analogue, AnySignal, Digital
 from hemtra.core.station.gate import GateTracker, Switch
-from hemtra.link.addresses import BUSY, READY, RESULT
-from hemtra.link.io_link import Frame, IoLink, line_coil, output_register, part_registers
+from hemtra.outputs.addresses import BUSY, READY, RESULT
+from hemtra.outputs.io_link import IoLink, OutputState, line_coil, output_register, part_registers
 
 TICK = 0.002
 """s between two looks at the belt."""
@@ -92,16 +92,16 @@ class Signaller:
         """Connect, and be ready; lines stand as where there is no part."""
         self.link.start()
         resting = {line_coil(s.line): s.inverted for s in self._signals if isinstance(s, Digital)}
-        self.link.put(Frame({**resting, READY: True, BUSY: False}))
+        self.link.put(OutputState({**resting, READY: True, BUSY: False}))
         self._thread.start()
 
     def busy(self, on: bool) -> None:
         """Whether parts are being judged."""
-        self.link.put(Frame({BUSY: on}, state=True))
+        self.link.put(OutputState({BUSY: on}, state=True))
 
     def ready(self, on: bool) -> None:
         """Whether the run takes parts."""
-        self.link.put(Frame({READY: on}, state=True))
+        self.link.put(OutputState({READY: on}, state=True))
 
     @property
     def farthest(self) -> float:
@@ -128,7 +128,7 @@ class Signaller:
         self,
         number: int,
         verdict: Verdict,
-        rows: Sequence[Judged],
+        rows: Sequence[CharacteristicResult],
         travel: float | None,
         heard: Heard = Heard(),
         waited: float = 0.0,
@@ -181,7 +181,7 @@ class Signaller:
             sending.answered(sent)
 
         self.link.put(
-            Frame(
+            OutputState(
                 coils,
                 words,
                 answered,
@@ -231,7 +231,7 @@ class Signaller:
             for _ in range(left):
                 sending.answered(False)
         through = not self._tracker.in_flight
-        self.link.put(Frame({READY: False, BUSY: False}, state=True))
+        self.link.put(OutputState({READY: False, BUSY: False}, state=True))
         self.link.stop()
         return through
 
@@ -246,14 +246,14 @@ class Signaller:
                 for switch in switches:
                     self.link.put(self._frame(switch))
 
-    def _frame(self, switch: Switch) -> Frame:
+    def _frame(self, switch: Switch) -> OutputState:
         sending, _ = self._waiting.get(switch.part, (None, 0))
         done = self._answer_of(switch.part)
         if sending is None:
-            return Frame({switch.line: switch.on}, done=done)
+            return OutputState({switch.line: switch.on}, done=done)
         words = f"a switch at its gate did not get there within {1000 * self._punctual.gate:.0f} ms"
         late, heard = time.monotonic() + self._punctual.gate, sending.heard
-        return Frame({switch.line: switch.on}, done=done, deadline=late, late=lambda: heard.late(words))
+        return OutputState({switch.line: switch.on}, done=done, deadline=late, late=lambda: heard.late(words))
 
     def _answer_of(self, part: int) -> Callable[[bool], None]:
         """Who wants to know of a switch: its part, or nobody, where it only ends a pulse."""

@@ -14,11 +14,11 @@ from dataclasses import dataclass
 from typing import Protocol
 
 from hemtra.core.errors import HemtraError
+from hemtra.core.evaluation.engine import Engine
+from hemtra.core.maps.heightmap import HeightMap
+from hemtra.core.maps.scan import Scan
 from hemtra.core.plan.document import Plan
-from hemtra.core.plan.engine import Engine
-from hemtra.core.plan.limits import Judged, Verdict, reason_of
-from hemtra.core.scan.heightmap import HeightMap
-from hemtra.core.scan.scan import Scan
+from hemtra.core.plan.limits import CharacteristicResult, Verdict, reason_of
 from hemtra.core.text import plain
 from hemtra.runtime.family import end_with
 from hemtra.runtime.feeds import Arrived
@@ -38,7 +38,7 @@ class Evaluated:
     """
 
     verdict: Verdict
-    rows: tuple[Judged, ...] = ()
+    rows: tuple[CharacteristicResult, ...] = ()
     serial: str = ""
     elapsed_ms: float = 0.0
     judged: float = 0.0
@@ -203,7 +203,7 @@ class ProcessWorkers:
                 future = self.submit(arrived)
             except Exception as error:  # what a worker sends may fail on its way, too
                 return _failed(error)
-        words = "what judged it ended unexpectedly, again and again; keep its scan and report this"
+        words = "inspection process crashed repeatedly; keep the scan and report the fault"
         return Evaluated(Verdict.NOT_MEASURED, judged=time.time(), trouble=words, kind="worker lost")
 
     def stop(self) -> None:

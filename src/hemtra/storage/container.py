@@ -58,7 +58,7 @@ class Container:
     def read(self, name: str, most: int) -> bytes:
         """An entry of at most that many bytes. Raises `FileError`."""
         if self.size(name) > most:
-            raise FileError(f"{shown(self.path)} is not believable: {name} claims {self.size(name):,} bytes.")
+            raise FileError(f"{shown(self.path)} is invalid: {name} claims {self.size(name):,} bytes.")
         try:
             return self.archive.read(name)
         except UNREADABLE as error:

@@ -20,11 +20,11 @@ import numpy as np
 from ezdxf.math import Bezier3P, Bezier4P
 
 from hemtra.core.arrays import FloatArray
+from hemtra.core.edits.drawn_path import DrawnPath, joined, points_of, through_points
 from hemtra.core.errors import FileError, HemtraError
-from hemtra.core.geometry.course import Turn
-from hemtra.core.plan.drawn_path import DrawnPath, joined, points_of, through_points
-from hemtra.core.scan.zones import PathZone
+from hemtra.core.paths.curve import Turn
 from hemtra.core.text import plain
+from hemtra.core.zones.zone import PathZone
 from hemtra.storage.files import atomic_write, opened, read_text, shown, write_text
 
 # it repeats what is wrong in a file, letter by letter; what matters of that is said in a sentence

@@ -11,9 +11,9 @@ from pathlib import Path
 from pydantic import ValidationError
 
 from hemtra.core.errors import FileError, PlanError
+from hemtra.core.maps.scan import Scan
 from hemtra.core.plan.document import SCHEMA, Plan
 from hemtra.core.plan.graph import ordered
-from hemtra.core.scan.scan import Scan
 from hemtra.storage import x3p
 from hemtra.storage.container import Container, open_container
 from hemtra.storage.files import atomic_write, parsed_json

@@ -10,9 +10,9 @@ from typing import Any
 
 import numpy as np
 
+from hemtra.core.evaluation.engine import Result
 from hemtra.core.features.along_path import Along
-from hemtra.core.plan.engine import Result
-from hemtra.core.plan.limits import Judged
+from hemtra.core.plan.limits import CharacteristicResult
 from hemtra.core.plan.series import out_of_limits
 from hemtra.storage.files import write_text
 from hemtra.storage.tables import Table
@@ -35,7 +35,7 @@ def to_dict(scan: str, result: Result) -> dict[str, Any]:
     }
 
 
-def _rests(judged: Judged, result: Result) -> dict[str, Any]:
+def _rests(judged: CharacteristicResult, result: Result) -> dict[str, Any]:
     """What a value rests on: coverage, and the values that are possible or that there are many of."""
     ends = {"low": judged.low, "high": judged.high, "min": judged.least, "max": judged.greatest}
     found: dict[str, Any] = {name: value for name, value in ends.items() if value is not None}

@@ -7,7 +7,7 @@ from pathlib import Path
 from types import ModuleType
 
 from hemtra.core.errors import FileError
-from hemtra.core.scan.scan import Scan
+from hemtra.core.maps.scan import Scan
 
 # By name, so that a command that reads X3P does not wait for the TIFF library to load.
 FORMATS = {".x3p": "hemtra.storage.x3p", ".tif": "hemtra.storage.tiff", ".tiff": "hemtra.storage.tiff"}

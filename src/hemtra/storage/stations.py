@@ -18,13 +18,13 @@ def load_station(path: str | Path) -> Station:
     """Read a station. Raises `FileError` in the user's words."""
     path = Path(path)
     text = read_text(path, LARGEST)
-    content = parsed_json(text, f"{shown(path)} is no station: it is not JSON.")
+    content = parsed_json(text, f"{shown(path)} is not a valid station file: it is not JSON.")
     if isinstance(content, dict) and isinstance(content.get("schema"), int) and content["schema"] > SCHEMA:
         raise FileError(f"{path.name} was written by a newer Hemtra; update Hemtra to open it.")
     try:
         return Station.model_validate(migrate(content))
     except (KeyError, TypeError, AttributeError):
-        raise FileError(f"{path.name} is no station: it lacks what one needs.") from None
+        raise FileError(f"{path.name} is not a valid station file: fields missing.") from None
     except ValidationError as error:
         first = error.errors(include_url=False)[0]
         where = " › ".join(str(part) for part in first["loc"]) or "the station"

@@ -15,8 +15,8 @@ import numpy as np
 import tifffile
 
 from hemtra.core.errors import FileError, HemtraError
-from hemtra.core.scan.heightmap import HeightMap
-from hemtra.core.scan.scan import Scan
+from hemtra.core.maps.heightmap import HeightMap
+from hemtra.core.maps.scan import Scan
 from hemtra.storage.files import atomic_write, opened
 
 MOST_POINTS = 200_000_000

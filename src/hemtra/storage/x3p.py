@@ -23,9 +23,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from hemtra.core.errors import FileError
-from hemtra.core.scan.heightmap import HeightMap
-from hemtra.core.scan.last_places import lost_places, packed_size, restore_places
-from hemtra.core.scan.scan import Scan
+from hemtra.core.maps.float_residue import lost_places, packed_size, restore_places
+from hemtra.core.maps.heightmap import HeightMap
+from hemtra.core.maps.scan import Scan
 from hemtra.core.text import plain
 from hemtra.storage.container import Container, container_in
 from hemtra.storage.files import atomic_write, opened, parsed_json, parsed_xml, shown
@@ -82,7 +82,7 @@ def read_stream(stream: IO[bytes], path: Path) -> Scan:
         header = _header(container)
         if container.size(header.link) != header.size:
             raise FileError(
-                f"{shown(path)} does not fit together: it declares {header.cols} × {header.rows} points"
+                f"{shown(path)} is inconsistent: it declares {header.cols} × {header.rows} points"
                 f" and holds data for {container.size(header.link) // header.dtype.itemsize}."
             )
         raw = np.empty((header.rows, header.cols), header.dtype)
@@ -159,7 +159,7 @@ def _restore(z: NDArray[np.float32], container: Container, declared: str) -> Non
     """Give heights the last places that metres had none for."""
     patterns, name = z.reshape(-1).view(np.int32), shown(container.path)
     if container.size(LAST_PLACES) != packed_size(patterns.size):
-        raise FileError(f"{name} does not fit together: its last places and heights differ in size.")
+        raise FileError(f"{name} is inconsistent: its last places and heights differ in size.")
     packed = container.read(LAST_PLACES, packed_size(patterns.size))
     if _md5(packed) != declared.lower():
         raise FileError(f"{name} was changed or damaged: the md5 of {LAST_PLACES} is wrong.")
@@ -296,9 +296,7 @@ def _valid_points(container: Container, header: _Header) -> NDArray[np.bool_]:
     points = header.cols * header.rows
     bits = np.frombuffer(container.read(header.mask_link, points // 8 + 1), np.uint8)
     if bits.size * 8 < points:
-        raise FileError(
-            f"{shown(container.path)} does not fit together: its list of valid points is too short."
-        )
+        raise FileError(f"{shown(container.path)} is inconsistent: its list of valid points is too short.")
     valid = np.unpackbits(bits, bitorder="little")[:points].astype(np.bool_)
     return valid.reshape(header.rows, header.cols)
 
@@ -313,7 +311,7 @@ def _vendor_records(container: Container, header: _Header) -> tuple[dict[str, An
     if not container.has(INTENSITY):
         return record, None
     if container.size(INTENSITY) != header.rows * header.cols:
-        raise FileError(f"{shown(container.path)} does not fit together: intensity and heights differ in size.")
+        raise FileError(f"{shown(container.path)} is inconsistent: intensity and heights differ in size.")
     grey = np.empty((header.rows, header.cols), np.uint8)
     container.read_into(INTENSITY, grey.data.cast("B"))
     _check_md5(container, INTENSITY, grey, str(record.get("intensity_md5", "")))

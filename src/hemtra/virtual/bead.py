@@ -25,7 +25,7 @@ WIDTHS, HEIGHTS, OFFSETS = (2.5, 3.5), (1.3, 1.9), (-0.6, 0.6)
 
 
 @dataclass(frozen=True)
-class Flaw:
+class BeadDefect:
     """Something wrong over a stretch of the path: its middle and length in mm, and changes in mm there."""
 
     at: float
@@ -43,9 +43,9 @@ class Bead:
     width: float = 3.0
     height: float = 1.6
     waves: int | None = None
-    flaws: tuple[Flaw, ...] = ()
+    flaws: tuple[BeadDefect, ...] = ()
 
-    def with_flaw(self, flaw: Flaw) -> Bead:
+    def with_flaw(self, flaw: BeadDefect) -> Bead:
         """The same with one more thing wrong."""
         return replace(self, flaws=(*self.flaws, flaw))
 

@@ -14,8 +14,8 @@ from hemtra.core.errors import HemtraError
 from hemtra.core.geometry.elements import LEVEL, Plane, Point
 from hemtra.core.geometry.frames import Frame
 from hemtra.virtual import cover_kernels as k
-from hemtra.virtual.bead import Bead, Flaw
-from hemtra.virtual.cover_kernels import CoverShape, cover_surface
+from hemtra.virtual.bead import Bead, BeadDefect
+from hemtra.virtual.cover_kernels import CoverShape, flange_points
 
 BELT = -6.0
 """z of the transport belt in mm; the flange is 6 mm thick."""
@@ -124,13 +124,11 @@ class Cover:
         """How far all points of the tops lie from the plane through their means, highest minus lowest."""
         plane, _ = _fit([(b.x, b.y, b.z) for b in bosses])
         turns = np.linspace(0.0, 2 * math.pi, 48, endpoint=False)
-        off = [
-            plane.distance(Point(x, y, height + self.bow * x * x / 3600.0))
-            for height, (bx, by) in zip(self.boss_heights, BOSSES, strict=True)
-            for radius in (TOP_SEEN / 2, HOLE_CLEAR / 2)
-            for x, y in zip(bx + radius * np.cos(turns), by + radius * np.sin(turns), strict=True)
-        ]
-        return float(np.ptp(off))
+        ring = np.concatenate([radius * np.exp(1j * turns) for radius in (TOP_SEEN / 2, HOLE_CLEAR / 2)])
+        middles = np.array(BOSSES)[:, :, None]
+        x, y = middles[:, 0] + ring.real, middles[:, 1] + ring.imag
+        z = np.array(self.boss_heights)[:, None] + self.bow * x * x / 3600.0
+        return float(np.ptp((z - plane.height_at(x, y)) * plane.normal[2]))
 
     def _bow_over_ring(self, x: float, outer: float, inner: float) -> float:
         """Mean of the bow over a ring about x: the mean of x² over a ring adds (R² + r²) / 4."""
@@ -146,8 +144,7 @@ class Cover:
             return LEVEL, 0.0
         shape = replace(self, specks=np.empty((0, 4))).shape()
         xs, ys = (np.linspace(-half, half, round(4 * half) + 1) for half in DATUM_HALF)
-        points = [(x, y, *cover_surface(x, y, shape)) for x in xs for y in ys]
-        return _fit([(x, y, z) for x, y, z, _, element in points if element == k.FLANGE])
+        return _fit(flange_points(xs, ys, shape))
 
 
 def _short_boss(cover: Cover, size: float) -> Cover:
@@ -165,7 +162,7 @@ def _speck(x: float, y: float, reflectance: float) -> Callable[[Cover, float], C
     return lambda cover, size: replace(cover, specks=np.vstack([cover.specks, [x, y, size / 2, reflectance]]))
 
 
-def _flawed(make: Callable[[float], Flaw]) -> Callable[[Cover, float], Cover]:
+def _flawed(make: Callable[[float], BeadDefect]) -> Callable[[Cover, float], Cover]:
     return lambda cover, size: replace(cover, bead=cover.bead.with_flaw(make(size)))
 
 
@@ -196,11 +193,11 @@ DEFECTS: Mapping[str, Defect] = {
     "rib-steep": Defect(lambda c, size: replace(c, rib_draft=c.rib_draft - size), 5.0, "°"),
     "marking-missing": Defect(lambda c, _: replace(c, marked=False), 1.0, ""),
     "flange-warped": Defect(lambda c, size: replace(c, bow=size), 0.26, "mm"),
-    "bead-broken": Defect(_flawed(lambda size: Flaw(130.0, size, broken=True)), 4.0, "mm"),
-    "bead-thin": Defect(_flawed(lambda size: Flaw(200.0, 30.0, width=-size)), 0.9, "mm"),
-    "bead-fat": Defect(_flawed(lambda size: Flaw(60.0, 26.0, width=size, height=size / 2)), 0.9, "mm"),
-    "bead-wandering": Defect(_flawed(lambda size: Flaw(250.0, 36.0, offset=size)), 1.0, "mm"),
-    "bead-open": Defect(_flawed(lambda size: Flaw(0.0, size, broken=True)), 5.0, "mm"),
+    "bead-broken": Defect(_flawed(lambda size: BeadDefect(130.0, size, broken=True)), 4.0, "mm"),
+    "bead-thin": Defect(_flawed(lambda size: BeadDefect(200.0, 30.0, width=-size)), 0.9, "mm"),
+    "bead-fat": Defect(_flawed(lambda size: BeadDefect(60.0, 26.0, width=size, height=size / 2)), 0.9, "mm"),
+    "bead-wandering": Defect(_flawed(lambda size: BeadDefect(250.0, 36.0, offset=size)), 1.0, "mm"),
+    "bead-open": Defect(_flawed(lambda size: BeadDefect(0.0, size, broken=True)), 5.0, "mm"),
     "oil-film": Defect(_speck(-12.0, 20.5, 0.03), 30.0, "mm"),
     "shiny-hub": Defect(_speck(0.0, 0.0, 5.0), 40.0, "mm"),
     "shifted-x": Defect(_posed("x"), 3.0, "mm"),
@@ -277,7 +274,7 @@ def _data_matrix(text: str) -> ByteArray:
     return np.ascontiguousarray(image < 128, dtype=np.uint8)
 
 
-def _fit(points: list[tuple[float, float, float]]) -> tuple[Plane, float]:
+def _fit(points: list[tuple[float, float, float]] | FloatArray) -> tuple[Plane, float]:
     """The least-squares plane of points, and greatest minus least perpendicular deviation from it."""
     middle = np.mean(points, axis=0)
     u, v, w = (np.array(points) - middle).T

@@ -188,3 +188,17 @@ def _printed(x: float, y: float, modules: NDArray[np.uint8], plain: float) -> fl
     shaft = abs(v + 4.5) < 0.3 and -4.0 < u < 2.0
     head = 2.0 <= u < 4.0 and abs(v + 4.5) < (4.0 - u) * 0.5
     return INK if shaft or head else PAD
+
+
+@njit(cache=True, nogil=True)
+def flange_points(xs: FloatArray, ys: FloatArray, shape: Any) -> FloatArray:
+    """(n, 3) x, y and z of the places of a grid that lie on the bare flange."""
+    found = np.empty((xs.size * ys.size, 3))
+    n = 0
+    for x in xs:
+        for y in ys:
+            z, _, element = cover_surface(x, y, shape)
+            if element == FLANGE:
+                found[n] = x, y, z
+                n += 1
+    return found[:n]

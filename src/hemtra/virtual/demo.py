@@ -10,17 +10,17 @@ from typing import Any, Literal, TypeAlias
 
 import numpy as np
 
+from hemtra.core.evaluation.engine import Engine
 from hemtra.core.geometry.frames import Frame
+from hemtra.core.maps.scan import Scan
 from hemtra.core.plan.document import Characteristic, Follow, Plan, Step
-from hemtra.core.plan.engine import Engine
 from hemtra.core.plan.signals import Analogue, Digital
-from hemtra.core.scan.scan import Scan
-from hemtra.core.scan.zones import AnyZone, EllipseZone, PathZone, RectangleZone, RingZone
-from hemtra.core.station.mount import Hang, SensorMount
-from hemtra.core.station.outside import IoBlock
-from hemtra.core.station.starts import Trigger
+from hemtra.core.station.io_and_storage import IoBlock
+from hemtra.core.station.mount import MountingPose, SensorMount
 from hemtra.core.station.station import Station
 from hemtra.core.station.travel import Travel, WheelEncoder
+from hemtra.core.station.trigger_sources import Trigger
+from hemtra.core.zones.zone import AnyZone, EllipseZone, PathZone, RectangleZone, RingZone
 from hemtra.virtual.bead import BREAK
 from hemtra.virtual.cover import BOSSES, HOLE_CLEAR, TOP_SEEN, Cover, make_cover
 from hemtra.virtual.cover_kernels import BEAD_CORNER, BEAD_HALF_X, BEAD_HALF_Y, PLUG_EDGE
@@ -50,13 +50,13 @@ DOOR_STATION = Station(
             model="Sim 130",
             stand_off=195.0,
             x=-55.0,
-            hang=Hang(roll=0.4, pitch=0.15, yaw=-0.6, x=1.2, y=-0.8, z=0.35),
+            hang=MountingPose(roll=0.4, pitch=0.15, yaw=-0.6, x=1.2, y=-0.8, z=0.35),
         ),
         SensorMount(
             model="Sim 130",
             stand_off=195.0,
             x=55.0,
-            hang=Hang(roll=-0.7, pitch=-0.2, yaw=0.5, x=-0.9, y=1.1, z=-0.25),
+            hang=MountingPose(roll=-0.7, pitch=-0.2, yaw=0.5, x=-0.9, y=1.1, z=-0.25),
         ),
     ),
     travel=Travel(

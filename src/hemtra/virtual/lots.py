@@ -13,10 +13,10 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from hemtra.core.evaluation.rows import judged
 from hemtra.core.geometry.elements import Number, Point
 from hemtra.core.plan.document import Plan
-from hemtra.core.plan.judging import judged
-from hemtra.core.plan.limits import Judged
+from hemtra.core.plan.limits import CharacteristicResult
 from hemtra.virtual.cover import DEFECTS, Cover, make_cover
 
 LOTS, PARTS_PER_LOT = 20, 60
@@ -42,7 +42,7 @@ COUNTS = (23, 24)
 
 
 @dataclass(frozen=True)
-class Made:
+class SimulatedPart:
     """A part of a lot, both counted from 0, and when it was made, in seconds since 1970."""
 
     lot: int
@@ -68,14 +68,14 @@ def revised(plan: Plan) -> Plan:
     return plan.with_characteristic(row.edited(lower=7.90, upper=8.10))
 
 
-def made_parts(lots: int = LOTS, count: int = PARTS_PER_LOT) -> Iterator[Made]:
+def made_parts(lots: int = LOTS, count: int = PARTS_PER_LOT) -> Iterator[SimulatedPart]:
     """All parts, oldest first; the same every time."""
     rng = np.random.default_rng(2026)
     for lot in range(lots):
         for number in range(count):
             rare = {str(rng.choice(RARE)): None} if rng.random() < RARELY else {}
             cover = _at(lot, number, make_cover(10_000 + lot * count + number, rare))
-            yield Made(lot, number, cover, BEGAN + lot * SHIFT + number * CYCLE)
+            yield SimulatedPart(lot, number, cover, BEGAN + lot * SHIFT + number * CYCLE)
 
 
 def _at(lot: int, number: int, cover: Cover) -> Cover:
@@ -93,7 +93,7 @@ def _at(lot: int, number: int, cover: Cover) -> Cover:
     return cover
 
 
-def measured(made: Made, plan: Plan) -> tuple[Judged, ...]:
+def measured(made: SimulatedPart, plan: Plan) -> tuple[CharacteristicResult, ...]:
     """The sheet of a part whose scan is not looked at: its true values with a little scatter, judged."""
     rng = np.random.default_rng([made.lot, made.number])
     # how flat the flange is takes long to work out; it goes with the bow

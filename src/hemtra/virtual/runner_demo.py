@@ -9,16 +9,16 @@ from typing import Any, Literal
 
 import numpy as np
 
+from hemtra.core.evaluation.engine import Engine
+from hemtra.core.maps.scan import Scan
 from hemtra.core.plan.document import ByProfile, Characteristic, Follow, Plan, Step
-from hemtra.core.plan.engine import Engine
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.plan.series import Demand, Over, Series, combined
-from hemtra.core.scan.scan import Scan
-from hemtra.core.scan.zones import RectangleZone
 from hemtra.core.station.mount import SensorMount
-from hemtra.core.station.starts import Trigger
 from hemtra.core.station.station import Station
 from hemtra.core.station.travel import Travel, WheelEncoder
+from hemtra.core.station.trigger_sources import Trigger
+from hemtra.core.zones.zone import RectangleZone
 from hemtra.virtual.runner import AT_REST, LENGTH, Runner, make_runner
 from hemtra.virtual.sensor import scan_part
 

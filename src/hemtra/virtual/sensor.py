@@ -9,9 +9,9 @@ from numpy.typing import NDArray
 
 from hemtra.core.arrays import FloatArray
 from hemtra.core.geometry.frames import Frame
-from hemtra.core.halves import in_halves
-from hemtra.core.scan.heightmap import Profile
-from hemtra.core.scan.scan import Scan
+from hemtra.core.maps.heightmap import Profile
+from hemtra.core.maps.scan import Scan
+from hemtra.core.parallel_rows import in_halves
 from hemtra.core.station.assembler import Layout, Profiles
 from hemtra.core.station.exposure import Tuned, brightness_of, merge_exposures, tune
 from hemtra.core.station.mount import SensorMount

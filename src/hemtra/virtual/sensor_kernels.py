@@ -55,7 +55,7 @@ class Pose(NamedTuple):
     """z of the part's own that it nowhere stands above."""
 
 
-class Line(NamedTuple):
+class SightLine(NamedTuple):
     """A straight line as the part sees it: places (x + t u, y + t v, z + t w) in mm of its own coordinates."""
 
     x: float
@@ -124,11 +124,11 @@ def _surface_at(x, y, shape):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True, inline="always")
-def line_of(x: float, y: float, z: float, u: float, v: float, w: float, pose: Pose) -> Line:
+def line_of(x: float, y: float, z: float, u: float, v: float, w: float, pose: Pose) -> SightLine:
     """The line through places (x + t u, y + t v, z + t w) before the sensor that has not moved."""
     r, o, belt = pose.rotation, pose.origin, pose.belt
     dx, dy, dz = x - o[0], y - o[1], z - o[2]
-    return Line(
+    return SightLine(
         r[0, 0] * dx + r[1, 0] * dy + r[2, 0] * dz,
         r[0, 1] * dx + r[1, 1] * dy + r[2, 1] * dz,
         r[0, 2] * dx + r[1, 2] * dy + r[2, 2] * dz,
@@ -142,7 +142,7 @@ def line_of(x: float, y: float, z: float, u: float, v: float, w: float, pose: Po
 
 
 @njit(cache=True, nogil=True, inline="always")
-def rise_at(t: float, line: Line, shape: Any) -> tuple[float, float]:
+def rise_at(t: float, line: SightLine, shape: Any) -> tuple[float, float]:
     """How far part or belt lie above a place of a line, negative where it is clear of both; and the light."""
     height, reflectance, element = surface_at(line.x + t * line.u, line.y + t * line.v, shape)
     to_belt = line.ground + t * line.climb
@@ -153,13 +153,13 @@ def rise_at(t: float, line: Line, shape: Any) -> tuple[float, float]:
 
 
 @njit(cache=True, nogil=True, inline="always")
-def _ceiling(line: Line, top: float) -> float:
+def _ceiling(line: SightLine, top: float) -> float:
     """The height, on a line of which t is the height, down to which it is clear of part and belt."""
     return max((top - line.z) / line.w, -line.ground / line.climb)
 
 
 @njit(cache=True, nogil=True)
-def descend(line: Line, clear: float, guess: float, stride: float, shape: Any) -> tuple[float, float]:
+def descend(line: SightLine, clear: float, guess: float, stride: float, shape: Any) -> tuple[float, float]:
     """The height at which a line, of which t is the height, first meets part or belt going down, and the light.
 
     clear: a height at which it is clear of everything; guess: where to begin, at most that high. What lies
@@ -433,7 +433,7 @@ def highest_of_blocks(field: NDArray[np.float32], first: int, last: int, tops: N
 
 
 @njit(cache=True, nogil=True)
-def _crosses(line: Line, first: float, last: float, shape: Any) -> bool:
+def _crosses(line: SightLine, first: float, last: float, shape: Any) -> bool:
     """Whether a line of sight goes through the surface between t = first and last."""
     steps = max(2, math.ceil((last - first) / STRIDE))
     a = max(first, LEAVING)
@@ -452,7 +452,7 @@ def _crosses(line: Line, first: float, last: float, shape: Any) -> bool:
 
 
 @njit(cache=True, nogil=True)
-def _peeps(line: Line, one: tuple[float, float], other: tuple[float, float], shape: Any) -> bool:
+def _peeps(line: SightLine, one: tuple[float, float], other: tuple[float, float], shape: Any) -> bool:
     """Whether the surface reaches above a line between two places (t and rise to the surface) clear of it.
 
     It does so at a wall, whose place is halved down to, or at a rounded crest, which is searched for.

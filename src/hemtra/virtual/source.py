@@ -61,7 +61,7 @@ class VirtualLine:
         nearest = self.motion.part_at(due.travel)
         ys = due.travel - self.motion.fronts[nearest] + PART_FRONT
         events = self._events()
-        mishap_at = self._mishap_at(ys)
+        mishap_at = self._fault_at(ys)
         # runs of profiles of the same part
         starts = np.flatnonzero(np.diff(nearest, prepend=-1))
         for start, end in zip(starts, [*starts[1:], due.times.size], strict=True):
@@ -93,7 +93,7 @@ class VirtualLine:
             found.append(TriggerSeen(int(np.searchsorted(self.due.times, time)), what, time))
         return found
 
-    def _mishap_at(self, ys: np.ndarray) -> int:
+    def _fault_at(self, ys: np.ndarray) -> int:
         """The profile in the middle of the first part."""
         beyond = np.flatnonzero(ys >= PART_FRONT + PART_LENGTH / 2)
         return int(beyond[0]) if beyond.size else -1

@@ -7,15 +7,15 @@ from typing import ClassVar, Literal
 import numpy as np
 
 from hemtra.core.arrays import BoolArray, Heights
+from hemtra.core.detection.unseen import Looked, filled, patches_of
 from hemtra.core.errors import NotMeasured
 from hemtra.core.features.deviation import Deviation
-from hemtra.core.form import setting
+from hemtra.core.form_fields import setting
 from hemtra.core.geometry.elements import Number, Point
 from hemtra.core.marks import Evidence, Region
-from hemtra.core.plan.kind import Given, Input, Kind, Outcome
+from hemtra.core.plan.kind import Input, Kind, Outcome, StepContext
 from hemtra.core.plan.registry import register
-from hemtra.core.scan.unseen import Looked, filled, patches_of
-from hemtra.core.scan.zones import Window
+from hemtra.core.zones.zone import Window
 
 
 @register
@@ -60,7 +60,7 @@ class SurfaceDeviationKind(Kind):
         le=1000.0,
     )
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """In mm, or in percent of the cells."""
         found = given.one("of", Deviation)
         off = np.abs(found.values)
@@ -73,7 +73,7 @@ class SurfaceDeviationKind(Kind):
         facts = (("cells", str(off.size)), ("seen", f"{found.seen:.0%}".replace("%", " %")))
         return Outcome(Number(value, "%" if self.take == "beyond" else "mm", found), facts)
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The map of differences shows it."""
         return Evidence()
 
@@ -101,14 +101,14 @@ class FillKind(Kind):
     )
     least_data: float = setting(
         50.0,
-        "least data",
+        "min. data",
         "Share of the zone that must hold data for the share to be trusted.",
         unit="%",
         ge=0.0,
         le=100.0,
     )
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """In percent of the points of the zone."""
         filled_points, height, view = self._masks(given)
         assert given.zone is not None
@@ -136,14 +136,14 @@ class FillKind(Kind):
         possible = Number(min(least, value), "%", at), Number(max(most, value), "%", at)
         return Outcome(Number(value, "%", at), possible=possible)
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """What is filled, and what is not."""
         held, height, view = self._masks(given)
         grid, present = view.grid(given.data), ~np.isnan(height)
         present = present if view.inside is None else present & view.inside
         return Evidence((Region(grid, held, "used-data"), Region(grid, present & ~held, "left-out")))
 
-    def _masks(self, given: Given) -> tuple[BoolArray, Heights, Window]:
+    def _masks(self, given: StepContext) -> tuple[BoolArray, Heights, Window]:
         """(rows, cols) which points of the window are seen to be filled, heights above the base; the window."""
         view = given.window(self.least_data)
         grid, z, base = view.grid(given.data), given.data.z[view.rows, view.cols], given.base

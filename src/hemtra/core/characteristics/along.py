@@ -9,10 +9,10 @@ import numpy as np
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.errors import NotMeasured
 from hemtra.core.features.along_path import Along
-from hemtra.core.form import setting
+from hemtra.core.form_fields import setting
 from hemtra.core.geometry.elements import Number, Point
 from hemtra.core.marks import Evidence
-from hemtra.core.plan.kind import Given, Input, Kind, Outcome
+from hemtra.core.plan.kind import Input, Kind, Outcome, StepContext
 from hemtra.core.plan.registry import register
 from hemtra.core.plan.series import MeasuredAlong, Series, beyond
 from hemtra.core.runs import runs
@@ -85,8 +85,8 @@ class AlongKind(Kind):
     )
     unseen: float = setting(
         2.0,
-        "longest unseen",
-        "Where no section could be measured for longer, there is no number.",
+        "longest data gap",
+        "Longer gaps between measured sections are NOT MEASURED.",
         unit="mm",
         ge=0.0,
         le=1000.0,
@@ -94,20 +94,20 @@ class AlongKind(Kind):
     least_measured: float = setting(
         95.0,
         "least measured",
-        "Share of the sections that must be measured; with less there is no number.",
+        "Minimum percentage of sections measured; below it the value is NOT MEASURED.",
         unit="%",
         gt=0.0,
         le=100.0,
     )
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """A `Number` of all sections, in the unit of the size; with all of them where every one is judged."""
         found = given.one("of", Along)
         values, judged = self._values(found), self._judged(found)
         unit = found.quantities[self.what].unit
         seen = judged & ~np.isnan(values)
         if not seen.any():
-            raise NotMeasured("no section shows it")
+            raise NotMeasured("not found in any section")
         share = 100.0 * np.count_nonzero(seen) / np.count_nonzero(judged)
         facts = (("sections", f"{np.count_nonzero(seen)} of {np.count_nonzero(judged)}"),)
         if share < self.least_measured:
@@ -133,7 +133,7 @@ class AlongKind(Kind):
         where = (("at", f"{found.at[k]:.1f} mm"),) if self.take in ("least", "greatest", "stretch") else ()
         return Outcome(Number(value, unit, at), (*facts, *where))
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The sections of the feature show it."""
         return Evidence()
 

@@ -10,7 +10,7 @@ from hemtra.core.arrays import FloatArray
 from hemtra.core.features.plane import FittedPlane
 from hemtra.core.geometry.elements import LEVEL, Number, Plane, Point
 from hemtra.core.marks import Evidence, Polyline
-from hemtra.core.plan.kind import Given, Input, Kind, Outcome
+from hemtra.core.plan.kind import Input, Kind, Outcome, StepContext
 from hemtra.core.plan.registry import register
 
 
@@ -30,14 +30,14 @@ class TiltKind(Kind):
         ),
     }
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """0 to 90 degrees."""
-        plane, to = given.one("plane", FittedPlane), given.maybe("to", Plane) or LEVEL
+        plane, to = given.one("plane", FittedPlane), given.optional_input("to", Plane) or LEVEL
         return Outcome(Number(plane.angle_to(to), "°", Point(plane.x0, plane.y0, plane.z0)))
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The plane and, through its centre, a parallel of what it is compared with."""
-        plane, to = given.one("plane", FittedPlane), given.maybe("to", Plane) or LEVEL
+        plane, to = given.one("plane", FittedPlane), given.optional_input("to", Plane) or LEVEL
         outline = plane.zone.outline()
         x, y = outline[:, 0], outline[:, 1]
         parallel = plane.z0 + to.height_at(x, y) - to.height_at(plane.x0, plane.y0)

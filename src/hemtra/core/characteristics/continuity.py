@@ -9,10 +9,10 @@ import numpy as np
 from hemtra.core.arrays import BoolArray, IntArray
 from hemtra.core.errors import NotMeasured
 from hemtra.core.features.along_path import Along, Break
-from hemtra.core.form import setting
+from hemtra.core.form_fields import setting
 from hemtra.core.geometry.elements import Number, Point
 from hemtra.core.marks import Evidence, Polyline
-from hemtra.core.plan.kind import Given, Input, Kind, Outcome
+from hemtra.core.plan.kind import Input, Kind, Outcome, StepContext
 from hemtra.core.plan.registry import register
 from hemtra.core.runs import runs
 
@@ -55,14 +55,14 @@ class ContinuityKind(Kind):
     )
     unseen: float = setting(
         2.0,
-        "longest unseen",
-        "Where nothing could be measured for longer, a break could hide, and there is no number.",
+        "longest data gap",
+        "A longer gap could hide a break, so the value is NOT MEASURED.",
         unit="mm",
         ge=0.0,
         le=1000.0,
     )
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """In mm, mm³ or a count. A section that was not measured beside a break counts as broken."""
         found = given.one("of", Along)
         closed, count = found.path.course.closed, found.at.size
@@ -73,14 +73,14 @@ class ContinuityKind(Kind):
                 reason = found.reasons.get(int(found.state[first]), "it could not be measured")
                 ends = found.at[first], (found.at[first] + many * found.spacing) % found.path.course.length
                 raise NotMeasured(
-                    f"from {ends[0]:.1f} to {ends[1]:.1f} mm {reason}, and a break could hide there"
+                    f"from {ends[0]:.1f} to {ends[1]:.1f} mm {reason}; a break there cannot be excluded"
                 )
         value, unit, k = self._value(found, there, breaks)
         place = found.places()[k % count]
         facts = tuple(("break", f"{gap.start:.1f} mm, {gap.length:.1f} mm long") for gap in breaks[:3])
         return Outcome(Number(value, unit, Point(*map(float, place))), facts)
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """Each break, drawn along the path."""
         found = given.one("of", Along)
         places, marks = found.places(), []

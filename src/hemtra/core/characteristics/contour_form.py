@@ -13,10 +13,10 @@ from hemtra.core.arrays import FloatArray
 from hemtra.core.errors import NotMeasured
 from hemtra.core.features.circle import FoundCircle
 from hemtra.core.features.edge import FoundEdge
-from hemtra.core.form import setting
+from hemtra.core.form_fields import setting
 from hemtra.core.geometry.elements import Circle, Line, Number, Point
 from hemtra.core.marks import Curve, Evidence
-from hemtra.core.plan.kind import Given, Input, Kind, Outcome
+from hemtra.core.plan.kind import Input, Kind, Outcome, StepContext
 from hemtra.core.plan.registry import register
 
 FEWEST = 8
@@ -70,7 +70,7 @@ def local_sizes(one: FloatArray, other: FloatArray, along: FloatArray) -> tuple[
     (t, s), (t2, s2) = sides
     both = (t >= t2[0]) & (t <= t2[-1])
     if not both.any():
-        raise NotMeasured("the two edges lie past each other; move their zones so that they are opposite")
+        raise NotMeasured("edges do not overlap; place their zones opposite each other")
     t, s = t[both], s[both]
     across = np.interp(t, t2, s2)
     pairs = np.stack([t[:, None] * u + s[:, None] * w, t[:, None] * u + across[:, None] * w], axis=1)
@@ -97,10 +97,10 @@ class _Profiled(Kind):
     )
 
     @abstractmethod
-    def _profile(self, given: Given) -> tuple[FloatArray, FloatArray, Point]:
+    def _profile(self, given: StepContext) -> tuple[FloatArray, FloatArray, Point]:
         """Place along the line in mm and deviation (n,) in mm, and where to point at."""
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """Greatest minus least deviation in mm."""
         along, off, at = self._profile(given)
         if along.size < FEWEST:
@@ -111,7 +111,7 @@ class _Profiled(Kind):
         facts = (("farthest", f"{max(-low, high):.4f} mm"), ("pieces", str(middle.size)))
         return Outcome(Number(high - low, "mm", at), facts)
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The profile of deviations."""
         along, off, _ = self._profile(given)
         order = np.argsort(along, kind="stable")
@@ -129,11 +129,11 @@ class StraightnessKind(_Profiled):
     glyph: ClassVar = "straightness"
     inputs: ClassVar = {"edge": Input(FoundEdge, "of", "The edge.")}
 
-    def ideal(self, given: Given) -> Mapping[str, tuple[Line, ...]]:
+    def ideal(self, given: StepContext) -> Mapping[str, tuple[Line, ...]]:
         """The edge as a straight line."""
         return {"edge": (given.one("edge", FoundEdge),)}
 
-    def _profile(self, given: Given) -> tuple[FloatArray, FloatArray, Point]:
+    def _profile(self, given: StepContext) -> tuple[FloatArray, FloatArray, Point]:
         edge = given.one("edge", FoundEdge)
         places = np.empty((0, 2)) if edge.places is None else edge.places
         if len(places) < 2:
@@ -154,11 +154,11 @@ class RoundnessKind(_Profiled):
     glyph: ClassVar = "roundness"
     inputs: ClassVar = {"circle": Input(FoundCircle, "of", "The rim.")}
 
-    def ideal(self, given: Given) -> Mapping[str, tuple[Circle, ...]]:
+    def ideal(self, given: StepContext) -> Mapping[str, tuple[Circle, ...]]:
         """The rim as a circle."""
         return {"circle": (given.one("circle", FoundCircle),)}
 
-    def _profile(self, given: Given) -> tuple[FloatArray, FloatArray, Point]:
+    def _profile(self, given: StepContext) -> tuple[FloatArray, FloatArray, Point]:
         circle = given.one("circle", FoundCircle)
         places = np.empty((0, 2)) if circle.places is None else circle.places
         u, v = places[:, 0] - circle.x, places[:, 1] - circle.y

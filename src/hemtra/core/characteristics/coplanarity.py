@@ -11,12 +11,12 @@ from hemtra.core.arrays import FloatArray
 from hemtra.core.characteristics.surface_points import Extent, Surface, Surfaces
 from hemtra.core.errors import NotMeasured
 from hemtra.core.features.spot import SpotPoint
-from hemtra.core.form import setting
+from hemtra.core.form_fields import setting
 from hemtra.core.geometry.elements import Number, Plane, Point
+from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.marks import Dimension, Evidence
-from hemtra.core.plan.kind import Given, Input, Kind, Outcome
+from hemtra.core.plan.kind import Input, Kind, Outcome, StepContext
 from hemtra.core.plan.registry import register
-from hemtra.core.scan.heightmap import HeightMap
 
 FEWEST = 4
 NARROW = 1e-3
@@ -57,7 +57,7 @@ class CoplanarityKind(Kind):
         le=100.0,
     )
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """Distance in mm of two planes parallel to the least-squares plane that hold all points (ISO 1101)."""
         points, deviation, _ = self._deviations(given)
         highest = int(np.argmax(deviation))
@@ -80,18 +80,18 @@ class CoplanarityKind(Kind):
         possible = (Number(high - low + room, "mm", at),)
         return Outcome(Number(high - low, "mm", at), facts, possible=possible, coverage=extent.coverage)
 
-    def ideal(self, given: Given) -> Mapping[str, tuple[Plane, ...]]:
+    def ideal(self, given: StepContext) -> Mapping[str, tuple[Plane, ...]]:
         """All spots in the plane of their levels."""
         spots = given.many("points", Point)
         if self.of == "levels" or not all(isinstance(p, SpotPoint) and p.zone is not None for p in spots):
             return {}
         return {"points": (self._plane(given),) * len(spots)}
 
-    def _plane(self, given: Given) -> Plane:
+    def _plane(self, given: StepContext) -> Plane:
         points, _, normal = self._deviations(given)
         return Plane(*map(float, (*points.mean(axis=0), -normal[0] / normal[2], -normal[1] / normal[2])))
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """Each point's distance from the plane."""
         points, deviation, normal = self._deviations(given)
         feet = points - deviation[:, None] * normal
@@ -102,7 +102,7 @@ class CoplanarityKind(Kind):
             )
         )
 
-    def _deviations(self, given: Given) -> tuple[FloatArray, FloatArray, FloatArray]:
+    def _deviations(self, given: StepContext) -> tuple[FloatArray, FloatArray, FloatArray]:
         """(n, 3) points, (n,) distances from their plane, and its normal."""
         points = np.array([(p.x, p.y, p.z) for p in given.many("points", Point)])
         if len(points) < FEWEST:

@@ -7,11 +7,11 @@ from typing import ClassVar, Literal
 
 import numpy as np
 
-from hemtra.core.form import setting
+from hemtra.core.form_fields import setting
 from hemtra.core.geometry.elements import Line, Number, Point, Triple
 from hemtra.core.geometry.frames import Frame
 from hemtra.core.marks import Dimension, Evidence, Polyline
-from hemtra.core.plan.kind import Given, Input, Kind, Outcome
+from hemtra.core.plan.kind import Input, Kind, Outcome, StepContext
 from hemtra.core.plan.registry import register
 
 
@@ -58,7 +58,7 @@ class DistanceKind(Kind):
         when={"along": ("x", "y", "z", "direction")},
     )
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """In mm; facts: its parts along x, y and z."""
         start, end = self._ends(given)
         parts = [b - a for a, b in zip(start, end, strict=True)]
@@ -72,7 +72,7 @@ class DistanceKind(Kind):
         dx, dy, dz = (f"{abs(part):.3f} mm" for part in parts)
         return Outcome(Number(value, "mm", middle), (("dx", dx), ("dy", dy), ("dz", dz)))
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The dimension between the two; a part of it along its direction from the start."""
         start, end = self._ends(given)
         if self.along != "space":
@@ -83,7 +83,7 @@ class DistanceKind(Kind):
             return Evidence((Dimension(Point(*foot), Point(*end), f"{outcome.value.value:.3f} mm"), lead))
         return Evidence((Dimension(Point(*start), Point(*end), f"{outcome.value.value:.3f} mm"),))
 
-    def _unit(self, given: Given) -> tuple[float, float, float]:
+    def _unit(self, given: StepContext) -> tuple[float, float, float]:
         """The direction it is measured along, in the scan."""
         turn = math.radians(self.direction)
         vector = {
@@ -92,14 +92,14 @@ class DistanceKind(Kind):
             "z": (0.0, 0.0, 1.0),
             "direction": (math.cos(turn), math.sin(turn), 0.0),
         }[self.along]
-        frame = given.maybe("frame", Frame)
+        frame = given.optional_input("frame", Frame)
         if frame is None:
             return vector
         origin, tip = frame.outward(np.array([(0.0, 0.0, 0.0), vector]))
         x, y, z = (tip - origin).tolist()
         return x, y, z
 
-    def _ends(self, given: Given) -> tuple[Triple, Triple]:
+    def _ends(self, given: StepContext) -> tuple[Triple, Triple]:
         start, end = given.one("start", Point), given.one("end", Point)
         a, b = start.place, end.place
         if isinstance(end, Line):

@@ -12,10 +12,10 @@ from hemtra.core.arrays import FloatArray
 from hemtra.core.characteristics.surface_points import Extent, Surface, Surfaces
 from hemtra.core.errors import NotMeasured
 from hemtra.core.features.plane import FittedPlane
-from hemtra.core.form import setting
+from hemtra.core.form_fields import setting
 from hemtra.core.geometry.elements import Number, Plane
 from hemtra.core.marks import Dimension, Evidence, Histogram, Polyline
-from hemtra.core.plan.kind import Given, Input, Kind, Outcome
+from hemtra.core.plan.kind import Input, Kind, Outcome, StepContext
 from hemtra.core.plan.registry import register
 
 EXACT = 1e-10
@@ -68,7 +68,7 @@ class FlatnessKind(Kind):
         choices={"least squares": "least squares", "minimum zone": "minimum zone"},
     )
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """Distance in mm of two planes parallel to the fitted one that hold all points (ISO 12781-1)."""
         _, _, extent = self._extent(given)
         facts = (
@@ -81,7 +81,7 @@ class FlatnessKind(Kind):
         note = "" if self.points == "all" else "only points near the plane: this does not prove form"
         return Outcome(value, facts, note, possible, extent.coverage)
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The outlines of the surfaces, their farthest points and the histogram of deviations."""
         cells, plane, extent = self._extent(given)
         deviation = (cells[:, 2] - plane.height_at(cells[:, 0], cells[:, 1])) * plane.normal[2]
@@ -100,12 +100,12 @@ class FlatnessKind(Kind):
         histogram = Histogram("deviation of the cells", "mm", edges, counts, counts)
         return Evidence((*outlines, *far), histogram)
 
-    def ideal(self, given: Given) -> Mapping[str, tuple[Plane, ...]]:
+    def ideal(self, given: StepContext) -> Mapping[str, tuple[Plane, ...]]:
         """All surfaces in their common plane."""
         _, plane, _ = self._extent(given)
         return {"surfaces": (plane,) * len(given.many("surfaces", FittedPlane))}
 
-    def _extent(self, given: Given) -> tuple[FloatArray, Plane, Extent]:
+    def _extent(self, given: StepContext) -> tuple[FloatArray, Plane, Extent]:
         """(n, 3) centres of the cells in mm, their plane, and how far all points lie from it."""
         surfaces = [
             Surface(plane.zone, plane, None if self.points == "all" else (plane.low, plane.high))

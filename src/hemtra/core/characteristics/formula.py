@@ -8,11 +8,11 @@ from typing import ClassVar, Self
 from pydantic import model_validator
 
 from hemtra.core.errors import HemtraError, NotMeasured
-from hemtra.core.form import setting
+from hemtra.core.form_fields import setting
 from hemtra.core.geometry.elements import Number
 from hemtra.core.marks import Evidence
 from hemtra.core.plan.expressions import LONGEST, parse_formula
-from hemtra.core.plan.kind import Given, Input, Kind, Outcome
+from hemtra.core.plan.kind import Input, Kind, Outcome, StepContext
 from hemtra.core.plan.registry import register
 
 
@@ -44,7 +44,7 @@ class FormulaKind(Kind):
             raise ValueError(str(error)) from None
         return self
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """A `Number`; facts: the numbers it came from. A note says where units do not go together."""
         numbers = given.many("numbers", Number)
         if not numbers:
@@ -58,6 +58,6 @@ class FormulaKind(Kind):
         facts = tuple((name, f"{number.value:.4f} {number.unit}".strip()) for name, number in named.items())
         return Outcome(Number(value, self.result or used[0].unit, used[0].at), facts, note)
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """What it came from explains itself."""
         return Evidence()

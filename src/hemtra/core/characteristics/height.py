@@ -8,7 +8,7 @@ import numpy as np
 
 from hemtra.core.geometry.elements import LEVEL, Number, Plane, Point
 from hemtra.core.marks import Dimension, Evidence, Polyline
-from hemtra.core.plan.kind import Given, Input, Kind, Outcome
+from hemtra.core.plan.kind import Input, Kind, Outcome, StepContext
 from hemtra.core.plan.registry import register
 
 
@@ -26,12 +26,12 @@ class HeightKind(Kind):
         "plane": Input(Plane, "above", "The plane it is measured from, at right angles to it."),
     }
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """Positive above the plane, in mm."""
         point, plane = given.one("point", Point), given.one("plane", Plane)
         return Outcome(Number(plane.distance(point), "mm", point))
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The dimension from the plane to the point."""
         point, plane = given.one("point", Point), given.one("plane", Plane)
         return Evidence((Dimension(plane.foot(point), point, f"{outcome.value.value:.3f} mm"),))
@@ -58,16 +58,16 @@ class StepKind(Kind):
         ),
     }
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """Upper minus lower in mm."""
         upper, lower = given.one("upper", Point), given.one("lower", Point)
-        plane = given.maybe("plane", Plane) or LEVEL
+        plane = given.optional_input("plane", Plane) or LEVEL
         return Outcome(Number(plane.distance(upper) - plane.distance(lower), "mm", upper))
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The dimension at the upper point, with its extension line from the lower one."""
         upper, lower = given.one("upper", Point), given.one("lower", Point)
-        plane = given.maybe("plane", Plane) or LEVEL
+        plane = given.optional_input("plane", Plane) or LEVEL
         nx, ny, nz = plane.normal
         step = outcome.value.value
         level = Point(upper.x - step * nx, upper.y - step * ny, upper.z - step * nz)

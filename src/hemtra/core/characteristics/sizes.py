@@ -11,10 +11,10 @@ from hemtra.core.features.groove import Groove
 from hemtra.core.features.island import Island
 from hemtra.core.features.opening import Opening
 from hemtra.core.features.outline import FoundOutline
-from hemtra.core.form import setting
+from hemtra.core.form_fields import setting
 from hemtra.core.geometry.elements import Circle, Number, Point, Round
 from hemtra.core.marks import Dimension, Evidence, Region
-from hemtra.core.plan.kind import Given, Input, Kind, Outcome
+from hemtra.core.plan.kind import Input, Kind, Outcome, StepContext
 from hemtra.core.plan.registry import register
 
 
@@ -23,7 +23,7 @@ class _OfRound(Kind):
     unit: ClassVar = "mm"
     inputs: ClassVar = {"of": Input(Round, "of", "The circle or arc.")}
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The dimension across it."""
         found = given.one("of", Round)
         text = f"{outcome.value.value:.3f} mm"
@@ -44,7 +44,7 @@ class DiameterKind(_OfRound):
     title: ClassVar = "Diameter"
     glyph: ClassVar = "diameter"
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """In mm."""
         found = given.one("of", Round)
         return Outcome(Number(2.0 * found.radius, "mm", found))
@@ -58,7 +58,7 @@ class RadiusKind(_OfRound):
     title: ClassVar = "Radius"
     glyph: ClassVar = "arc"
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """In mm."""
         found = given.one("of", Round)
         return Outcome(Number(found.radius, "mm", found))
@@ -69,7 +69,7 @@ class _Plain(Kind):
 
     output: ClassVar = Number
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The feature's own evidence shows it."""
         return Evidence()
 
@@ -88,7 +88,7 @@ class GrooveSizeKind(_Plain):
         "depth", "take", "Which of its sizes.", choices={"depth": "depth", "width": "width"}
     )
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """In mm; where there is none, the depth of nothing and no width."""
         none = given.absent("of")
         if none is not None:
@@ -114,11 +114,11 @@ class OpeningSizeKind(_Plain):
         choices={"length": "length", "width": "width", "corner": "corner radius"},
     )
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """In mm."""
         found = given.one("of", Opening)
         if self.what == "corner" and found.corner == 0.0:
-            raise NotMeasured("an ellipse has no corners; take its length or width")
+            raise NotMeasured("an ellipse has no corners; choose its length or width")
         value = {"length": found.length, "width": found.width, "corner": found.corner}[self.what]
         return Outcome(Number(value, "mm", found))
 
@@ -133,7 +133,7 @@ class AreaKind(_Plain):
     unit: ClassVar = "mm²"
     inputs: ClassVar = {"of": Input(Island, "of", "The island.")}
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """In mm²; of several islands together."""
         found = given.one("of", Island)
         return Outcome(Number(found.total_area, "mm²", found))
@@ -148,7 +148,7 @@ class CountKind(_Plain):
     glyph: ClassVar = "count"
     inputs: ClassVar = {"of": Input(Island, "of", "The islands.")}
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """A whole number."""
         found = given.one("of", Island)
         return Outcome(Number(float(found.count), "", found))
@@ -164,7 +164,7 @@ class VolumeKind(_Plain):
     unit: ClassVar = "mm³"
     inputs: ClassVar = {"of": Input(Island, "of", "The island; of several, all together.")}
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """In mm³, between the surface and the level."""
         found = given.one("of", Island)
         return Outcome(Number(found.volume, "mm³", found))
@@ -180,7 +180,7 @@ class MatchKind(_Plain):
     unit: ClassVar = "%"
     inputs: ClassVar = {"of": Input(FoundOutline, "of", "The outline.")}
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """In percent."""
         found = given.one("of", FoundOutline)
         return Outcome(Number(100.0 * found.share, "%", Point(found.x, found.y, found.z)))
@@ -197,13 +197,13 @@ class DataShareKind(Kind):
     unit: ClassVar = "%"
     needs_zone: ClassVar = True
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """In percent; a zone without any data is measured, and has none."""
         assert given.zone is not None
         share = self._share(given)
         return Outcome(Number(100.0 * share, "%", Point(given.zone.x, given.zone.y, given.base.z0)))
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """What holds data, and what does not."""
         try:
             view = given.window()
@@ -215,7 +215,7 @@ class DataShareKind(Kind):
         return Evidence((Region(grid, inside & found, "used-data"), Region(grid, inside & ~found, "left-out")))
 
     @staticmethod
-    def _share(given: Given) -> float:
+    def _share(given: StepContext) -> float:
         try:
             return given.window().data_share(given.data)
         except NotMeasured:

@@ -10,10 +10,7 @@ import numpy as np
 
 from hemtra.core.arrays import BoolArray, FloatArray, Heights
 from hemtra.core.coverage import Coverage
-from hemtra.core.geometry.elements import Plane, Point
-from hemtra.core.scan.heightmap import Grid, HeightMap
-from hemtra.core.scan.supported_kernels import cell_sums
-from hemtra.core.scan.unseen import (
+from hemtra.core.detection.unseen import (
     APART,
     QUIET,
     Ends,
@@ -25,7 +22,10 @@ from hemtra.core.scan.unseen import (
     patches_of,
     without_scatter,
 )
-from hemtra.core.scan.zones import AnyZone, Window, window
+from hemtra.core.filters.supported_kernels import cell_sums
+from hemtra.core.geometry.elements import Plane, Point
+from hemtra.core.maps.heightmap import Grid, HeightMap
+from hemtra.core.zones.zone import AnyZone, Window, window
 
 AROUND, AT_LEVEL = 2, 4.0
 """Points either way that tell the level of what stands out, and standard deviations of the noise within it."""

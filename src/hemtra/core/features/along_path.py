@@ -15,13 +15,13 @@ from hemtra.core.coverage import Coverage
 from hemtra.core.errors import NotMeasured
 from hemtra.core.features.path import Path
 from hemtra.core.features.section import Cut
-from hemtra.core.form import setting
+from hemtra.core.form_fields import setting
 from hemtra.core.geometry.bead_kernels import running_median
+from hemtra.core.maps.heightmap import HeightMap
+from hemtra.core.maps.path_sampling import sections_across
 from hemtra.core.marks import Curve, Evidence, Mark, Strokes
-from hemtra.core.plan.kind import DATA, Given, Input, Kind, Outcome
+from hemtra.core.plan.kind import DATA, Input, Kind, Outcome, StepContext
 from hemtra.core.runs import runs
-from hemtra.core.scan.heightmap import HeightMap
-from hemtra.core.scan.path_kernels import sections_across
 
 MOST_SECTIONS, MOST_SAMPLES, MOST_LINES = 20_000, 2_000, 41
 """Of one path, of one section, and parallel lines that make one."""
@@ -150,7 +150,7 @@ class AlongPath(Kind):
         le=20.0,
     )
     least_data: float = setting(
-        60.0, "least data", "Share of a section that must hold data.", unit="%", ge=0.0, le=100.0
+        60.0, "min. data", "Share of a section that must hold data.", unit="%", ge=0.0, le=100.0
     )
     settle: float = setting(
         2.0,
@@ -182,7 +182,7 @@ class AlongPath(Kind):
     def drawn(self, row: FloatArray, cut: Cut) -> tuple[Mark, ...]:
         """What was found on one section, in its coordinates turned into places."""
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """An `Along`. Raises `NotMeasured` when there is nothing along the whole path."""
         path = given.one("path", Path)
         at, spacing = self._places(path)
@@ -216,7 +216,7 @@ class AlongPath(Kind):
         found = replace(found, breaks=self._breaks(given.data, found))
         return Outcome(found, self._facts(found))
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """Every section from edge to edge, and its first size along the path."""
         found: Along = outcome.value
         name, quantity = next(iter(found.quantities.items()))
@@ -232,7 +232,7 @@ class AlongPath(Kind):
         title = f"{quantity.title} along the path"
         return Evidence(tuple(marks), Curve(title, found.at, found.values(name), (), quantity.unit))
 
-    def section(self, given: Given, found: Along, s: float) -> tuple[Cut, tuple[Mark, ...]]:
+    def section(self, given: StepContext, found: Along, s: float) -> tuple[Cut, tuple[Mark, ...]]:
         """The section nearest to s mm along the path, from left to right, and what was found on it."""
         k = found.nearest(s)
         u, z = self._sampled(given.data, found.path, found.at[k : k + 1])

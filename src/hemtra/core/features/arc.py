@@ -10,12 +10,12 @@ import numpy as np
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.errors import NotMeasured
 from hemtra.core.features.section import Cut, Facts, SectionFeature, section_marks
-from hemtra.core.form import setting
+from hemtra.core.form_fields import setting
 from hemtra.core.geometry.elements import Arc
 from hemtra.core.geometry.profile_fits import robust_arc
 from hemtra.core.geometry.section_kernels import FEW, STRAIGHT, arcs
 from hemtra.core.marks import Evidence, Histogram
-from hemtra.core.plan.kind import Given, Outcome
+from hemtra.core.plan.kind import Outcome, StepContext
 from hemtra.core.plan.registry import register
 
 FEWEST = 5
@@ -73,7 +73,7 @@ class ArcKind(SectionFeature):
             ("residual", f"{1000 * row[4]:.1f} µm rms"),
         )
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The arc, and how far the points lie off it."""
         cut = given.one("section", Cut)
         inside = cut.within(given.zone)

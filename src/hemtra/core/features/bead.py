@@ -10,7 +10,7 @@ from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.features.along_path import ABSENT, AlongPath, Quantity
 from hemtra.core.features.path import Path
 from hemtra.core.features.section import Cut, section_marks
-from hemtra.core.form import setting
+from hemtra.core.form_fields import setting
 from hemtra.core.geometry import bead_kernels as k
 from hemtra.core.marks import Dimension, Mark
 from hemtra.core.plan.registry import register
@@ -47,8 +47,8 @@ class BeadKind(AlongPath):
         k.ABSENT: "there is no bead",
         k.NO_DATA: "too little of the section holds data",
         k.NO_BASE: "the base beside it holds too little data",
-        k.LEFT_HIDDEN: "its left foot is not seen: it touches a wall or lies in a shadow",
-        k.RIGHT_HIDDEN: "its right foot is not seen: it touches a wall or lies in a shadow",
+        k.LEFT_HIDDEN: "left toe not visible: wall or occlusion",
+        k.RIGHT_HIDDEN: "right toe not visible: wall or occlusion",
         k.TWO: "two beads lie in the section",
         k.WIDE: "it covers the base beside it; make the section across the path longer",
     }
@@ -59,9 +59,7 @@ class BeadKind(AlongPath):
         "Above its base as a bead, or below as a groove.",
         choices={"above": "above", "below": "below"},
     )
-    least_height: float = setting(
-        0.3, "least height", "What rises less is no bead.", unit="mm", gt=0.0, le=1000.0
-    )
+    least_height: float = setting(0.3, "least height", "Lower beads are ignored.", unit="mm", gt=0.0, le=1000.0)
     base: Literal["line", "step", "curve", "plane"] = setting(
         "line",
         "base",

@@ -10,18 +10,18 @@ import numpy as np
 
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.coverage import WHOLE, Coverage
+from hemtra.core.detection.edge_lines import ends_below
+from hemtra.core.detection.margin_kernels import parted_by_circle
 from hemtra.core.features.edge import known_to, seen_on
+from hemtra.core.features.edge_detection import BLIND
 from hemtra.core.features.opening import residuals_round
 from hemtra.core.features.radial import Rim, RimKind
-from hemtra.core.features.seen_by import BLIND
 from hemtra.core.geometry.elements import Circle
 from hemtra.core.geometry.fit_kernels import settle_linear
 from hemtra.core.geometry.line_fit import robust_circle
 from hemtra.core.marks import Evidence, Polyline
-from hemtra.core.plan.kind import Given, Outcome
+from hemtra.core.plan.kind import Outcome, StepContext
 from hemtra.core.plan.registry import register
-from hemtra.core.scan.edge_lines import ends_below
-from hemtra.core.scan.margin_kernels import parted_by_circle
 
 FEWEST = 8
 FLOOR = 0.2
@@ -51,7 +51,7 @@ class CircleKind(RimKind):
     glyph: ClassVar = "circle"
     output: ClassVar = FoundCircle
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """A `FoundCircle` at the height of its rim; facts: diameter, scatter and lines."""
         rim = self._rim(given)
         places, seen = rim.places, rim.seen
@@ -80,7 +80,7 @@ class CircleKind(RimKind):
         )
         return Outcome(found, facts, BLIND if rim.parting.blind else "")
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The crossings, used and left out, the circle, and how far they lie off it."""
         circle: FoundCircle = outcome.value
         rim = self._rim(given)
@@ -97,7 +97,7 @@ class CircleKind(RimKind):
             residuals_round(rim.places - (circle.x, circle.y), fitted.left),
         )
 
-    def _round(self, given: Given, rim: Rim) -> Round:
+    def _round(self, given: StepContext, rim: Rim) -> Round:
         """The circle of a rim: of its crossings, or of all points about it where these only part them."""
         grid, zone = given.data.grid, given.zone
         first = fitted_round(rim.places, rim.levels, FLOOR * max(grid.dx, grid.dy))

@@ -12,12 +12,12 @@ import scipy  # its parts load when they are used first
 
 from hemtra.core.arrays import ByteArray, FloatArray
 from hemtra.core.errors import NotMeasured
-from hemtra.core.form import setting
+from hemtra.core.form_fields import setting
 from hemtra.core.geometry.elements import Point
 from hemtra.core.marks import Evidence, Polyline
-from hemtra.core.plan.kind import Absent, Given, Kind, Outcome
+from hemtra.core.plan.kind import Absent, Kind, Outcome, StepContext
 from hemtra.core.plan.registry import register
-from hemtra.core.scan.zones import AnyZone
+from hemtra.core.zones.zone import AnyZone
 
 SEEN_WHOLE = 0.9
 """Share of the zone that must hold data for a code that cannot be read to be missing."""
@@ -78,7 +78,7 @@ class CodeKind(Kind):
         choices={"stretch": "stretched", "local": "evened out"},
     )
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """A `ReadCode`, or that there is none. Raises `NotMeasured` where that cannot be told, or for two."""
         for picture, pitch, zone in self._pictures(given):  # noqa: B007
             found = self._read(picture)
@@ -118,12 +118,12 @@ class CodeKind(Kind):
             found = zxingcpp.read_barcodes(image, formats=zxingcpp.BarcodeFormats(name))
         return [code for code in found if code.valid]
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """Its outline."""
         code: ReadCode = outcome.value
         return Evidence((Polyline(np.array([(x, y, code.z) for x, y in code.corners]), "fit", closed=True),))
 
-    def _pictures(self, given: Given) -> Iterator[tuple[ByteArray, float, AnyZone]]:
+    def _pictures(self, given: StepContext) -> Iterator[tuple[ByteArray, float, AnyZone]]:
         """Pictures to read it in, the likeliest first; mm a point of each, and where it was taken.
 
         Bars are read at right angles only, so the zone is turned to them; light ones on a dark ground are
@@ -146,7 +146,9 @@ class CodeKind(Kind):
                 for made in (again, 255 - again, _smoothed(again), 255 - _smoothed(again)):
                     yield np.ascontiguousarray(made), pitch, one
 
-    def _picture(self, given: Given, zone: AnyZone, finer: float, ends: float = 2.0) -> tuple[ByteArray, float]:
+    def _picture(
+        self, given: StepContext, zone: AnyZone, finer: float, ends: float = 2.0
+    ) -> tuple[ByteArray, float]:
         """A zone upright, as a picture with square points and its far side first; and mm a point.
 
         ends: percent of the points at either end that may be as bright or dark as can be.

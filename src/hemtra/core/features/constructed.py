@@ -9,11 +9,11 @@ import numpy as np
 
 from hemtra.core.arrays import FloatArray
 from hemtra.core.errors import NotMeasured
-from hemtra.core.form import setting
+from hemtra.core.form_fields import setting
 from hemtra.core.geometry.elements import Circle, Line, Plane, Point
 from hemtra.core.geometry.frames import Frame
 from hemtra.core.marks import Evidence, Polyline
-from hemtra.core.plan.kind import Given, Input, Kind, Outcome
+from hemtra.core.plan.kind import Input, Kind, Outcome, StepContext
 from hemtra.core.plan.registry import register
 
 BLUNTEST = 0.5
@@ -27,7 +27,7 @@ NARROW = 1e-6
 class _Constructed(Kind):
     """What all have in common: no zone, and marks that show the element itself."""
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The element."""
         return Evidence(element_marks(outcome.value))
 
@@ -42,7 +42,7 @@ class MidpointKind(_Constructed):
     output: ClassVar = Point
     inputs: ClassVar = {"points": Input(Point, "of", "Two points or more; of lines, their middles.", many=True)}
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """A `Point`."""
         points = coordinates(given.many("points", Point), 2)
         return _point(points.mean(axis=0))
@@ -62,16 +62,16 @@ class IntersectionKind(_Constructed):
         "plane": Input(Plane, "with plane", "The plane it meets, instead of a line.", optional=True),
     }
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """A `Point`; of two lines at different heights halfway between them."""
-        line, plane = given.one("line", Line), given.maybe("plane", Plane)
+        line, plane = given.one("line", Line), given.optional_input("plane", Plane)
         if plane is not None:
             along = float(line.vector @ np.array(plane.normal))
             if abs(along) < math.sin(math.radians(BLUNTEST)):
                 raise NotMeasured("the line runs along the plane and does not meet it")
             off = plane.distance(line)
             return _point(line.origin - off / along * line.vector)
-        other = given.maybe("other", Line)
+        other = given.optional_input("other", Line)
         if other is None:
             raise NotMeasured("nothing is connected that the line could meet; choose a line or a plane")
         (ax, ay), (bx, by) = line.along, other.along
@@ -98,9 +98,13 @@ class ProjectionKind(_Constructed):
         "plane": Input(Plane, "on plane", "The plane it falls on, instead of a line.", optional=True),
     }
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """A `Point`."""
-        point, line, plane = given.one("point", Point), given.maybe("line", Line), given.maybe("plane", Plane)
+        point, line, plane = (
+            given.one("point", Point),
+            given.optional_input("line", Line),
+            given.optional_input("plane", Plane),
+        )
         if plane is not None:
             foot = plane.foot(point)
             return _point(np.array([foot.x, foot.y, foot.z]))
@@ -120,7 +124,7 @@ class LineThroughKind(_Constructed):
     output: ClassVar = Line
     inputs: ClassVar = {"points": Input(Point, "through", "Two points or more.", many=True)}
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """A `Line` from the first point towards the last; fact: how far the points lie off it."""
         points = coordinates(given.many("points", Point), 2)
         middle = points.mean(axis=0)
@@ -155,7 +159,7 @@ class PlaneThroughKind(Kind):
     output: ClassVar = Plane
     inputs: ClassVar = {"points": Input(Point, "through", "Three points or more.", many=True)}
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """A `Plane`; facts: tilt, and how far the points lie off it."""
         points = coordinates(given.many("points", Point), 3)
         middle = points.mean(axis=0)
@@ -169,7 +173,7 @@ class PlaneThroughKind(Kind):
         off = max(abs(plane.distance(Point(*(float(c) for c in p)))) for p in points)
         return Outcome(plane, (("tilt", f"{plane.tilt:.3f}°"), ("farthest off", f"{off:.4f} mm")))
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The points, joined."""
         return Evidence((Polyline(coordinates(given.many("points", Point), 3), "fit", closed=True),))
 
@@ -191,15 +195,15 @@ class OffsetPlaneKind(Kind):
         0.0, "offset", "Distance from the plane or point, upwards.", unit="mm", ge=-1e4, le=1e4
     )
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """A `Plane`."""
-        plane = given.maybe("plane", Plane) or Plane(0.0, 0.0, 0.0, 0.0, 0.0)
-        point = given.maybe("point", Point) or Point(plane.x0, plane.y0, plane.z0)
+        plane = given.optional_input("plane", Plane) or Plane(0.0, 0.0, 0.0, 0.0, 0.0)
+        point = given.optional_input("point", Point) or Point(plane.x0, plane.y0, plane.z0)
         z = point.z + self.offset / plane.normal[2]
         found = Plane(point.x, point.y, z, plane.slope_x, plane.slope_y)
         return Outcome(found, (("height", f"{z:.4f} mm"),))
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """A plane has no border to be drawn by."""
         return Evidence()
 
@@ -229,10 +233,10 @@ class OffsetLineKind(_Constructed):
         0.0, "offset", "Distance to the left of where it would be.", unit="mm", ge=-1e4, le=1e4
     )
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """A `Line`."""
         line = given.one("line", Line)
-        point = given.maybe("point", Point) or line
+        point = given.optional_input("point", Point) or line
         direction = line.direction + (90.0 if self.turn == "square" else 0.0)
         climb = line.climb if self.turn == "parallel" else 0.0
         ux, uy = math.cos(math.radians(direction)), math.sin(math.radians(direction))
@@ -250,7 +254,7 @@ class HolePatternKind(_Constructed):
     output: ClassVar = Circle
     inputs: ClassVar = {"points": Input(Point, "through", "Three centres or more.", many=True)}
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """A `Circle` by least squares on the distances; facts: diameter, farthest off."""
         points = coordinates(given.many("points", Point), 3)
         middle = points.mean(axis=0)
@@ -294,10 +298,10 @@ class FrameKind(Kind):
 
     turn: float = setting(0.0, "turned by", "Added to the direction of x.", unit="°", ge=-360.0, le=360.0)
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """A `Frame`; facts: place and direction."""
         origin, towards = given.one("origin", Point), given.one("towards", Point)
-        plane = given.maybe("plane", Plane)
+        plane = given.optional_input("plane", Plane)
         if isinstance(towards, Line):
             direction = towards.direction
         else:
@@ -320,7 +324,7 @@ class FrameKind(Kind):
         facts = (("at", f"{frame.x:.3f}, {frame.y:.3f} mm"), ("direction of x", f"{frame.rotation:.3f}°"))
         return Outcome(frame, facts)
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """Its two axes."""
         axes = outcome.value.outward(np.array([(0.0, 0.0, 0.0), (10.0, 0.0, 0.0), (0.0, 5.0, 0.0)]))
         return Evidence((Polyline(axes[[2, 0, 1]], "anchor"),))

@@ -10,11 +10,11 @@ import numpy as np
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.errors import NotMeasured
 from hemtra.core.features.section import Cut, Facts, SectionFeature, section_marks
-from hemtra.core.form import setting
+from hemtra.core.form_fields import setting
 from hemtra.core.geometry.elements import Point
 from hemtra.core.geometry.section_kernels import FEW, corners
 from hemtra.core.marks import Evidence
-from hemtra.core.plan.kind import Given, Outcome
+from hemtra.core.plan.kind import Outcome, StepContext
 from hemtra.core.plan.registry import register
 
 FEWEST = 4
@@ -71,7 +71,7 @@ class CornerKind(SectionFeature):
             ("height", f"{point.z:.3f} mm"),
         )
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The two flanks up to the corner."""
         cut, (_, a, b, c, d, first, last) = given.one("section", Cut), self.row(given)
         x = (a - c) / (d - b)

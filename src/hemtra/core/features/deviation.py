@@ -11,13 +11,13 @@ import numpy as np
 
 from hemtra.core.arrays import FloatArray
 from hemtra.core.errors import NotMeasured
-from hemtra.core.form import setting
+from hemtra.core.form_fields import setting
 from hemtra.core.geometry.elements import Point
+from hemtra.core.maps.section import sample
 from hemtra.core.marks import Evidence, Polyline, ResidualMap
-from hemtra.core.plan.kind import Given, Kind, Outcome, least_data
+from hemtra.core.plan.kind import Kind, Outcome, StepContext, least_data
 from hemtra.core.plan.registry import register
-from hemtra.core.scan.section import sample
-from hemtra.core.scan.zones import AnyZone
+from hemtra.core.zones.zone import AnyZone
 
 MOST = 6000
 """Cells of a zone at most; larger zones take larger ones."""
@@ -56,7 +56,7 @@ class DeviationKind(Kind):
     )
     least_data: float = least_data()
 
-    def teach(self, given: Given) -> Mapping[str, tuple[float, ...]]:
+    def teach(self, given: StepContext) -> Mapping[str, tuple[float, ...]]:
         """Cell places in the zone and heights above its base, by column."""
         assert given.zone is not None
         zone = given.zone
@@ -76,7 +76,7 @@ class DeviationKind(Kind):
         columns = {"u": places[there, 0], "v": places[there, 1], "z": z[there], "cell": np.array([cell])}
         return {name: tuple(np.round(values, 5).tolist()) for name, values in columns.items()}
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """A `Deviation`; facts: greatest upwards and downwards, and how much of the zone was compared."""
         places, off = self._compared(given)
         there = ~np.isnan(off)
@@ -97,7 +97,7 @@ class DeviationKind(Kind):
         )
         return Outcome(found, facts)
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The map of differences, and where the worst of them is."""
         _, off = self._compared(given)
         u, v, cell = (np.array(given.taught[name]) for name in ("u", "v", "cell"))
@@ -109,7 +109,7 @@ class DeviationKind(Kind):
         arms = np.array([(p.x - 1.0, p.y, p.z), (p.x + 1.0, p.y, p.z)])
         return Evidence((Polyline(arms, "fit"),), ResidualMap("difference to the reference", grid, reach))
 
-    def _compared(self, given: Given) -> tuple[FloatArray, FloatArray]:
+    def _compared(self, given: StepContext) -> tuple[FloatArray, FloatArray]:
         """(n, 2) places in mm of the taught cells on this scan and (n,) differences, NaN without data."""
         if not given.taught:
             raise NotMeasured("it has not been taught yet; that takes the reference scan, so open or set one")
@@ -120,7 +120,7 @@ class DeviationKind(Kind):
         return given.zone.outward(cells[:, 0], cells[:, 1]), z - np.array(given.taught["z"])
 
 
-def _means(given: Given, zone: AnyZone, places: FloatArray, cell: float) -> FloatArray:
+def _means(given: StepContext, zone: AnyZone, places: FloatArray, cell: float) -> FloatArray:
     """(n,) mean heights above the base in cells about places (n, 2) in the zone, NaN where half is missing."""
     step = (np.arange(FINE) + 0.5) / FINE * cell - cell / 2
     heights = []

@@ -11,11 +11,11 @@ import numpy as np
 
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.errors import NotMeasured
-from hemtra.core.form import setting
+from hemtra.core.form_fields import setting
 from hemtra.core.geometry.elements import Round
 from hemtra.core.geometry.outline_fit import settled, used_of
 from hemtra.core.marks import Evidence, Histogram, Polyline, Region
-from hemtra.core.plan.kind import Given, Kind, Outcome, least_data
+from hemtra.core.plan.kind import Kind, Outcome, StepContext, least_data
 from hemtra.core.plan.registry import register
 
 FEWEST, MOST = 30, 20_000
@@ -52,12 +52,12 @@ class DomeKind(Kind):
     shape: Literal["ball", "cylinder"] = setting(
         "ball",
         "is a",
-        "A part of a ball, or of a cylinder that lies.",
+        "Spherical or cylindrical surface.",
         choices={"ball": "ball", "cylinder": "lying cylinder"},
     )
     least_data: float = least_data()
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """A `Dome`; facts: radius, top, residual and points."""
         points, _ = self._points(given)
         found, left = self._fitted(points)
@@ -72,7 +72,7 @@ class DomeKind(Kind):
             facts.insert(2, ("direction", f"{found.direction:.3f}°"))
         return Outcome(found, tuple(facts))
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The points, the crest, and how far they lie off."""
         points, mask = self._points(given)
         found, left = self._fitted(points)
@@ -87,7 +87,7 @@ class DomeKind(Kind):
             Histogram("distance from the surface", "mm", edges, counts, kept),
         )
 
-    def _points(self, given: Given) -> tuple[FloatArray, BoolArray]:
+    def _points(self, given: StepContext) -> tuple[FloatArray, BoolArray]:
         """(n, 3) points of the zone in mm, thinned where there are many, and where they all are."""
         view = given.window(self.least_data)
         z = given.data.z[view.rows, view.cols]
@@ -109,12 +109,12 @@ class DomeKind(Kind):
         width = float(np.ptp(local[:, :2], axis=0).max())
         start = _ball_start(local) if self.shape == "ball" else _cylinder_start(local)
         if start is None or not np.isfinite(start).all() or abs(start[-1]) > FLATTEST * width:
-            raise NotMeasured("the surface is flat here; that has no radius")
+            raise NotMeasured("surface is flat: radius undefined")
         distance = _ball_distance if self.shape == "ball" else _cylinder_distance
         found, left = settled(partial(distance, local), start, FLOOR)
         radius = abs(float(found[-1]))
         if radius > FLATTEST * width:
-            raise NotMeasured("the surface is flat here; that has no radius")
+            raise NotMeasured("surface is flat: radius undefined")
         if self.shape == "ball":
             x, y, z = (float(v) for v in found[:3] + middle)
             return Dome(x, y, z, radius), left

@@ -10,20 +10,20 @@ import numpy as np
 
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.coverage import WHOLE, Coverage
+from hemtra.core.detection.edge_lines import CHANGES, PICKS, ends_below, parting
+from hemtra.core.detection.margin_kernels import parted_by_line
 from hemtra.core.errors import NotMeasured
-from hemtra.core.features.seen_by import BLIND, SeenBySteps
-from hemtra.core.form import setting
+from hemtra.core.features.edge_detection import BLIND, SeenBySteps
+from hemtra.core.form_fields import setting
 from hemtra.core.geometry.elements import Line
 from hemtra.core.geometry.profile_fits import robust_line
 from hemtra.core.geometry.section_kernels import STEEPEST, edge_candidates
+from hemtra.core.maps.section import section
 from hemtra.core.marks import Curve, Evidence, Polyline, Strokes
-from hemtra.core.plan.kind import Given, Outcome
+from hemtra.core.plan.kind import Outcome, StepContext
 from hemtra.core.plan.registry import register
 from hemtra.core.runs import runs
-from hemtra.core.scan.edge_lines import CHANGES, PICKS, ends_below, parting
-from hemtra.core.scan.margin_kernels import parted_by_line
-from hemtra.core.scan.section import section
-from hemtra.core.scan.zones import AnyZone
+from hemtra.core.zones.zone import AnyZone
 
 FEWEST = 5
 """Scan lines that must show the edge."""
@@ -83,7 +83,7 @@ class EdgeKind(SeenBySteps):
         le=1e4,
     )
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """A `FoundEdge`: its direction is that of the zone's height; facts: scatter and scan lines."""
         v, found, _ = self._crossings(given)
         zone, seen = given.zone, ~np.isnan(found[:, 0])
@@ -123,7 +123,7 @@ class EdgeKind(SeenBySteps):
         )
         return Outcome(edge, facts, BLIND if parting(found[seen]).blind else "")
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The crossings, used and left out, the line, and how steep the surface is across the zone."""
         edge, zone = outcome.value, given.zone
         assert zone is not None
@@ -149,7 +149,7 @@ class EdgeKind(SeenBySteps):
         strength = np.abs(near[:, 2])
         strong = near[strength >= LEAST_CANDIDATE * strength.max(initial=0.0), 0]
         curve = Curve(
-            "steepness across the zone; click an edge to take it",
+            "steepness across the zone; click an edge to select it",
             x,
             steep,
             (at,),
@@ -160,7 +160,7 @@ class EdgeKind(SeenBySteps):
         )
         return Evidence(marks, curve)
 
-    def _crossings(self, given: Given) -> tuple[FloatArray, FloatArray, float]:
+    def _crossings(self, given: StepContext) -> tuple[FloatArray, FloatArray, float]:
         """Where the scan lines lie along the zone's height, their edges (n, 4), and how far apart they are."""
         zone, grid = given.zone, given.data.grid
         if zone is None:
@@ -182,7 +182,7 @@ class EdgeKind(SeenBySteps):
         return v, found, zone.height / count
 
     def _fitted(
-        self, given: Given, v: FloatArray, found: FloatArray
+        self, given: StepContext, v: FloatArray, found: FloatArray
     ) -> tuple[FloatArray, FloatArray, BoolArray, float]:
         """Place across the zone and upper level as lines over v, which crossings were used, and the spread.
 

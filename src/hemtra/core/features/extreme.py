@@ -7,14 +7,14 @@ from typing import ClassVar, Literal
 import numpy as np
 
 from hemtra.core.arrays import FloatArray
+from hemtra.core.detection.unseen import Looked, ends_of, without_scatter
 from hemtra.core.errors import NotMeasured
 from hemtra.core.features.section import Cut
-from hemtra.core.form import setting
+from hemtra.core.form_fields import setting
 from hemtra.core.geometry.elements import Point
 from hemtra.core.marks import Evidence, Polyline
-from hemtra.core.plan.kind import DATA, Given, Input, Kind, Outcome
+from hemtra.core.plan.kind import DATA, Input, Kind, Outcome, StepContext
 from hemtra.core.plan.registry import register
-from hemtra.core.scan.unseen import Looked, ends_of, without_scatter
 
 TOGETHER = 3
 """Points beside each other that are no isolated ones."""
@@ -61,9 +61,9 @@ class ExtremeKind(Kind):
         le=10_000,
     )
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """A `Point`."""
-        cut = given.maybe("section", Cut)
+        cut = given.optional_input("section", Cut)
         u, v, z = self._on_zone(given) if cut is None else self._on_section(given, cut)
         if u.size == 0:
             raise NotMeasured("nothing lies in the zone; make it larger or move it onto the data")
@@ -79,7 +79,7 @@ class ExtremeKind(Kind):
         facts = (("at", f"{point.x:.3f}, {point.y:.3f} mm"), ("height", f"{point.z:.3f} mm"))
         return Outcome(point, facts)
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """A cross at the point."""
         p: Point = outcome.value
         arms = (
@@ -88,7 +88,7 @@ class ExtremeKind(Kind):
         )
         return Evidence(tuple(Polyline(arm, "fit") for arm in arms))
 
-    def _on_section(self, given: Given, cut: Cut) -> tuple[FloatArray, FloatArray, FloatArray]:
+    def _on_section(self, given: StepContext, cut: Cut) -> tuple[FloatArray, FloatArray, FloatArray]:
         if self.which in ("near", "far"):
             raise NotMeasured("a section has no near and far; take left, right, highest or lowest")
         inside = cut.within(given.zone)
@@ -105,7 +105,7 @@ class ExtremeKind(Kind):
                 inside &= np.convolve(whole, np.ones(TOGETHER), "full") > 0
         return cut.x[inside], np.zeros(np.count_nonzero(inside)), cut.z[inside]
 
-    def _on_zone(self, given: Given) -> tuple[FloatArray, FloatArray, FloatArray]:
+    def _on_zone(self, given: StepContext) -> tuple[FloatArray, FloatArray, FloatArray]:
         view = given.window()
         assert given.zone is not None
         z = np.ascontiguousarray(given.data.z[view.rows, view.cols])

@@ -11,11 +11,11 @@ import numpy as np
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.errors import NotMeasured
 from hemtra.core.features.section import Cut, Facts, SectionFeature, section_marks
-from hemtra.core.form import setting
+from hemtra.core.form_fields import setting
 from hemtra.core.geometry.elements import Point
 from hemtra.core.geometry.section_kernels import FEW, HIDDEN, NONE, grooves
 from hemtra.core.marks import Evidence
-from hemtra.core.plan.kind import Absent, Given, Outcome
+from hemtra.core.plan.kind import Absent, Outcome, StepContext
 from hemtra.core.plan.registry import register
 
 FLOOR = 0.003
@@ -114,7 +114,7 @@ class GrooveKind(SectionFeature):
             ("centre", f"{(row[2] + row[3]) / 2:.3f} mm"),
         )
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The ground beside it."""
         cut, row = given.one("section", Cut), self.row(given)
         x = cut.x[cut.within(given.zone)]

@@ -7,9 +7,9 @@ from typing import ClassVar
 
 from hemtra.core.errors import NotMeasured
 from hemtra.core.features.outline import FoundOutline
-from hemtra.core.form import setting
+from hemtra.core.form_fields import setting
 from hemtra.core.marks import Evidence
-from hemtra.core.plan.kind import Given, Input, Kind, Outcome
+from hemtra.core.plan.kind import Input, Kind, Outcome, StepContext
 from hemtra.core.plan.registry import register
 
 
@@ -25,7 +25,7 @@ class InstanceKind(Kind):
 
     number: int = setting(1, "number", "Which one, in the outline's own order; 1 is the first.", ge=1, le=100)
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """A `FoundOutline` without others."""
         first = given.one("outline", FoundOutline)
         found = (first, *first.others)
@@ -34,6 +34,6 @@ class InstanceKind(Kind):
         one = replace(found[self.number - 1], others=())
         return Outcome(one, (("match", f"{one.share:.1%}".replace("%", " %")),))
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The outline's own evidence shows it."""
         return Evidence()

@@ -10,16 +10,16 @@ import numpy as np
 from pydantic import model_validator
 
 from hemtra.core.arrays import BoolArray, FloatArray, Heights, IntArray
+from hemtra.core.detection.island_kernels import points_of, regions_beside, runs_of
+from hemtra.core.detection.unseen import Looked, Patches, filled, patches_of
 from hemtra.core.errors import NotMeasured
-from hemtra.core.form import setting
+from hemtra.core.form_fields import setting
 from hemtra.core.geometry.elements import LEVEL, Line, Point
+from hemtra.core.maps.heightmap import Grid
 from hemtra.core.marks import Evidence, Label, Polyline, Region, Role
-from hemtra.core.plan.kind import Given, Kind, Outcome, least_data
+from hemtra.core.plan.kind import Kind, Outcome, StepContext, least_data
 from hemtra.core.plan.registry import register
-from hemtra.core.scan.heightmap import Grid
-from hemtra.core.scan.island_kernels import points_of, regions_beside, runs_of
-from hemtra.core.scan.unseen import Looked, Patches, filled, patches_of
-from hemtra.core.scan.zones import AnyZone, EllipseZone, RectangleZone, Window
+from hemtra.core.zones.zone import AnyZone, EllipseZone, RectangleZone, Window
 
 ROUND = 1.05
 """Ratio of the main axes below which an island has no direction."""
@@ -106,9 +106,7 @@ class IslandKind(Kind):
     brightest: float = setting(
         255.0, "to", "Brightness it has at most, 0 to 255.", when={"side": ("brightness",)}, ge=0.0, le=255.0
     )
-    least_area: float = setting(
-        1.0, "least area", "Regions smaller than this are none.", unit="mm²", ge=0.0, le=1e6
-    )
+    least_area: float = setting(1.0, "least area", "Smaller regions are ignored.", unit="mm²", ge=0.0, le=1e6)
     greatest_area: float = setting(
         1e6, "greatest area", "Regions larger than this are none.", unit="mm²", gt=0.0, le=1e9
     )
@@ -165,7 +163,7 @@ class IslandKind(Kind):
             raise ValueError("the greatest area must be above the least")
         return self
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """An `Island`; facts: area, centroid, direction, and how many there are."""
         found = self._regions(given)
         grid, chosen = found.grid, found.chosen
@@ -283,7 +281,7 @@ class IslandKind(Kind):
                 more += 1
         return count - min(joined, max(count - 1, 0)), count + more
 
-    def unseen_inside(self, given: Given) -> tuple[tuple[AnyZone, float], ...]:
+    def unseen_inside(self, given: StepContext) -> tuple[tuple[AnyZone, float], ...]:
         """Zones about larger patches without data inside the islands, and the share of them that these fill."""
         found = self._regions(given)
         patches, grid = found.patches, found.grid
@@ -310,14 +308,14 @@ class IslandKind(Kind):
             holes.append((EllipseZone(**place) if fill < ROUND_FILL else RectangleZone(**place), fill))
         return tuple(holes)
 
-    def holds(self, given: Given, x: float, y: float) -> bool:
+    def holds(self, given: StepContext, x: float, y: float) -> bool:
         """Whether a place in mm lies in one of the islands that count."""
         found = self._regions(given)
         grid, mask = found.grid, found.mask(np.isin(found.label, found.chosen))
         i, j = round((y - grid.y0) / grid.dy), round((x - grid.x0) / grid.dx)
         return 0 <= i < mask.shape[0] and 0 <= j < mask.shape[1] and bool(mask[i, j])
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The regions, and the main axis of the chosen one."""
         island: Island = outcome.value
         found = self._regions(given)
@@ -338,7 +336,7 @@ class IslandKind(Kind):
         return Evidence((*masks, axis, *numbers))
 
     @staticmethod
-    def _height(given: Given, grid: Grid, z: FloatArray) -> FloatArray:
+    def _height(given: StepContext, grid: Grid, z: FloatArray) -> FloatArray:
         """Heights above what the zone follows."""
         base = given.base
         if base is LEVEL:
@@ -348,7 +346,7 @@ class IslandKind(Kind):
         height: FloatArray = z - ground.astype(np.float32)
         return height
 
-    def _regions(self, given: Given) -> Regions:
+    def _regions(self, given: StepContext) -> Regions:
         """All regions of the zone, and which of them count, the largest first."""
         view = given.window(self.least_data)
         grid, z = view.grid(given.data), given.data.z[view.rows, view.cols]

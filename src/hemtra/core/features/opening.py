@@ -13,12 +13,12 @@ from hemtra.core.arrays import FloatArray
 from hemtra.core.coverage import WHOLE, Coverage
 from hemtra.core.errors import NotMeasured
 from hemtra.core.features.edge import seen_on
+from hemtra.core.features.edge_detection import BLIND
 from hemtra.core.features.radial import Rim, RimKind
-from hemtra.core.features.seen_by import BLIND
 from hemtra.core.geometry.elements import Point
 from hemtra.core.geometry.outline_fit import fit_ellipse, fit_rounded_rectangle, used_of
 from hemtra.core.marks import Curve, Evidence, Polyline
-from hemtra.core.plan.kind import Given, Outcome
+from hemtra.core.plan.kind import Outcome, StepContext
 from hemtra.core.plan.registry import register
 
 FEWEST = 16
@@ -60,7 +60,7 @@ class Opening(Point):
 class _OpeningKind(RimKind):
     output: ClassVar = Opening
 
-    def _found(self, given: Given) -> tuple[Opening, Rim, FloatArray]:
+    def _found(self, given: StepContext) -> tuple[Opening, Rim, FloatArray]:
         """What was found, the rim it was found on, and the distances of its places from it."""
         rim = self._rim(given, to_the_corners=True)
         places, levels, seen = rim.places, rim.levels, rim.seen
@@ -82,7 +82,7 @@ class _OpeningKind(RimKind):
     def _fit(self, places: FloatArray, floor: float) -> tuple[FloatArray, FloatArray]:
         """Centre x, y, half axes, direction in radians and perhaps corner radius; distances (n,) from it."""
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """An `Opening`; facts: length, width, direction and scatter."""
         found, rim, off = self._found(given)
         pitch = max(given.data.grid.dx, given.data.grid.dy)
@@ -98,7 +98,7 @@ class _OpeningKind(RimKind):
             facts.insert(3, ("corner radius", f"{found.corner:.2f} mm"))
         return Outcome(found, tuple(facts), BLIND if rim.parting.blind else "")
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The crossings, used and left out, the outline, and how far they lie off it all round."""
         found, rim, off = self._found(given)
         places = rim.places

@@ -12,14 +12,14 @@ from pydantic import model_validator
 
 from hemtra.core.arrays import BoolArray
 from hemtra.core.errors import NotMeasured
-from hemtra.core.form import setting
+from hemtra.core.form_fields import setting
 from hemtra.core.geometry.frames import Frame
 from hemtra.core.locate.contour import HEIGHT, INTENSITY, Contour, contour_in
 from hemtra.core.locate.search import Match, Model, Search, differ, find
 from hemtra.core.marks import Evidence, MatchPicture, Strokes
-from hemtra.core.plan.kind import Given, Kind, Outcome
+from hemtra.core.plan.kind import Kind, Outcome, StepContext
 from hemtra.core.plan.registry import register
-from hemtra.core.scan.zones import AnyZone, EllipseZone
+from hemtra.core.zones.zone import AnyZone, EllipseZone
 
 COLUMNS = ("x", "y", "z", "direction", "step", "channel")
 DIGITS = {"direction": 5}
@@ -92,7 +92,7 @@ class OutlineKind(Kind):
     reach: float = setting(
         0.0,
         "within",
-        "How far from its place on the reference scan it may lie; 0 looks everywhere.",
+        "Search radius about the reference position; 0 = whole scan.",
         unit="mm",
         ge=0.0,
         le=10_000.0,
@@ -131,7 +131,7 @@ class OutlineKind(Kind):
             raise ValueError(f"the rotation must end above where it starts and within one turn, not {span}")
         return self
 
-    def teach(self, given: Given) -> Mapping[str, tuple[float, ...]]:
+    def teach(self, given: StepContext) -> Mapping[str, tuple[float, ...]]:
         """The contour in the zone, by column."""
         assert given.zone is not None
         least = {}
@@ -147,7 +147,7 @@ class OutlineKind(Kind):
         moved = [move(EllipseZone(x=x, y=y, width=2 * r, height=2 * r)) for x, y, r in self.rubbed]
         return {"rubbed": [[zone.x, zone.y, zone.width / 2] for zone in moved]} if moved else {}
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """A `FoundOutline`; facts: match, turn and instances."""
         if not given.taught:
             raise NotMeasured("it has not been taught yet; that takes the reference scan, so open or set one")
@@ -173,7 +173,7 @@ class OutlineKind(Kind):
                 f"the outline was not found; no place shows {self.least_match:.0f} % of its contour"
             )
         if self.count == 1:
-            self._refuse_twins(matches, model)
+            self._check_ambiguity(matches, model)
         kept = matches[: self.count]
         if self.order != "match":
             kept = sorted(kept, key=lambda m: m.frame.x if self.order == "x" else m.frame.y)
@@ -190,7 +190,7 @@ class OutlineKind(Kind):
             facts.append(("next best", f"{matches[1].share:.1%}".replace("%", " %")))
         return Outcome(outline, tuple(facts))
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The contour where it was found, what of it was seen, and a picture of both."""
         first: FoundOutline = outcome.value
         model = model_of(tuple(given.taught[name] for name in COLUMNS))
@@ -200,7 +200,7 @@ class OutlineKind(Kind):
             marks += [Strokes(strokes[found.seen], "fit"), Strokes(strokes[~found.seen], "left-out")]
         return Evidence(tuple(marks), MatchPicture("contour found", model.points[:, :2], first.seen))
 
-    def _refuse_twins(self, matches: list[Match], model: Model) -> None:
+    def _check_ambiguity(self, matches: list[Match], model: Model) -> None:
         """Two places that match equally well are no place."""
         if len(matches) < 2:
             return

@@ -9,13 +9,13 @@ import numpy as np
 
 from hemtra.core.arrays import FloatArray
 from hemtra.core.errors import NotMeasured, OffScan
-from hemtra.core.geometry.course import Course
 from hemtra.core.geometry.elements import LEVEL, Plane
+from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.marks import Evidence, Polyline
-from hemtra.core.plan.kind import Given, Kind, Outcome
+from hemtra.core.paths.curve import PathCurve
+from hemtra.core.plan.kind import Kind, Outcome, StepContext
 from hemtra.core.plan.registry import register
-from hemtra.core.scan.heightmap import HeightMap
-from hemtra.core.scan.zones import PathZone
+from hemtra.core.zones.zone import PathZone
 
 STEPS, MOST_STEPS = 50, 20_000
 """Steps across the scan, and in all, in which it is told whether a path lies on it."""
@@ -28,7 +28,7 @@ class Path:
     nominals: (k,) what is asked for at each node, NaN where nothing is.
     """
 
-    course: Course
+    course: PathCurve
     across: float
     nominals: FloatArray
     base: Plane = LEVEL
@@ -54,7 +54,7 @@ class PathKind(Kind):
     output: ClassVar = Path
     needs_zone: ClassVar = True
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """A `Path`; facts: length and nodes. A path that crosses itself is told so in the note."""
         zone = given.zone
         if not isinstance(zone, PathZone):
@@ -73,7 +73,7 @@ class PathKind(Kind):
             note = f"it crosses itself at {', '.join(f'{s:.1f}' for s in crossings)} mm"
         return Outcome(Path(course, zone.across, nominals, given.base), facts, note)
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The line on the surface."""
         course = outcome.value.course
         s = np.linspace(0.0, course.length, int(np.clip(course.length, 50, 1000)))
@@ -81,7 +81,7 @@ class PathKind(Kind):
         return Evidence((Polyline(np.column_stack([x, y, outcome.value.base.height_at(x, y)]), "fit"),))
 
 
-def _on_map(data: HeightMap, course: Course) -> bool:
+def _on_map(data: HeightMap, course: PathCurve) -> bool:
     """Whether any of it lies on the scan; looked at in steps of a part of the scan's size."""
     x0, x1, y0, y1 = data.extent
     step = max(min(x1 - x0, y1 - y0) / STEPS, course.length / MOST_STEPS, 1e-6)

@@ -10,15 +10,15 @@ import numpy as np
 from pydantic import model_validator
 
 from hemtra.core.arrays import BoolArray, FloatArray
-from hemtra.core.form import setting
+from hemtra.core.form_fields import setting
 from hemtra.core.geometry.elements import Plane
 from hemtra.core.geometry.plane_fit import fit_plane
+from hemtra.core.maps.heightmap import HeightMap
+from hemtra.core.maps.reduce import block_means
 from hemtra.core.marks import Evidence, Polyline, Region, ResidualMap
-from hemtra.core.plan.kind import Given, Kind, Outcome, least_data
+from hemtra.core.plan.kind import Kind, Outcome, StepContext, least_data
 from hemtra.core.plan.registry import register
-from hemtra.core.scan.heightmap import HeightMap
-from hemtra.core.scan.reduce import block_means
-from hemtra.core.scan.zones import AnyZone, Window, window
+from hemtra.core.zones.zone import AnyZone, Window, window
 
 MAP_CELLS = 40
 """Cells of the residual map along its longer side."""
@@ -116,7 +116,7 @@ class PlaneKind(Kind):
         }[self.use]
         return ends[0] / 100.0, ends[1] / 100.0
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """A `FittedPlane`; facts: tilt, rms and how many points were used."""
         view, data = given.window(self.least_data), given.data
         z = data.z[view.rows, view.cols]
@@ -144,7 +144,7 @@ class PlaneKind(Kind):
         )
         return Outcome(plane, facts, _coverage_note(view))
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """Used and left-out points, the plane over its zone, and the map of residuals."""
         plane: FittedPlane = outcome.value
         view, residual, used = plane.residuals(given.data)

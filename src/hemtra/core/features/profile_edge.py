@@ -9,9 +9,10 @@ from typing import ClassVar, Literal
 import numpy as np
 
 from hemtra.core.arrays import BoolArray, FloatArray
+from hemtra.core.detection.margin_kernels import parted_by_line
 from hemtra.core.errors import NotMeasured
 from hemtra.core.features.section import THIN, Cut, Facts, SectionFeature
-from hemtra.core.form import setting
+from hemtra.core.form_fields import setting
 from hemtra.core.geometry.elements import Point
 from hemtra.core.geometry.section_kernels import (
     DATA,
@@ -28,12 +29,11 @@ from hemtra.core.geometry.section_kernels import (
     ends,
     shown,
 )
+from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.marks import Curve, Evidence, Polyline
-from hemtra.core.plan.kind import Given, Outcome
+from hemtra.core.plan.kind import Outcome, StepContext
 from hemtra.core.plan.registry import register
-from hemtra.core.scan.heightmap import HeightMap
-from hemtra.core.scan.margin_kernels import parted_by_line
-from hemtra.core.scan.zones import AnyZone
+from hemtra.core.zones.zone import AnyZone
 
 BY = {"steepest": STEEPEST, "level": LEVEL, "data": DATA}
 PICKS = {"strongest": STRONGEST, "first": FIRST, "last": LAST, "nearest": NEAREST}
@@ -131,7 +131,7 @@ class ProfileEdgeKind(SectionFeature):
         seen = shown(x, z, inside) if self.by == "data" else np.empty((0, 0))
         return self._edges(x, z, inside, seen, middle)
 
-    def row(self, given: Given) -> FloatArray:
+    def row(self, given: StepContext) -> FloatArray:
         """The numbers of one section; where data ends, each of the lines across it counts."""
         row: FloatArray = super().row(given)
         cut = given.one("section", Cut)
@@ -193,7 +193,7 @@ class ProfileEdgeKind(SectionFeature):
             ("candidates", f"{row[4]:.0f}"),
         )
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The edge, and how steep the section is, with all that could have been taken."""
         p: Point = outcome.value
         cut = given.one("section", Cut)
@@ -212,7 +212,7 @@ class ProfileEdgeKind(SectionFeature):
         stroke = np.array([(p.x, p.y, p.z - TICK), (p.x, p.y, p.z + TICK)])
         row, zone = self.row(given), given.zone
         curve = Curve(
-            "steepness along the section; click an edge to take it, drag the line to let weaker ones count",
+            "steepness along the section; click an edge to select it, drag the line to let weaker ones count",
             x,
             steep,
             (float(row[1]),),

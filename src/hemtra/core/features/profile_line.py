@@ -10,11 +10,11 @@ import numpy as np
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.errors import NotMeasured
 from hemtra.core.features.section import Cut, Facts, SectionFeature, section_marks
-from hemtra.core.form import setting
+from hemtra.core.form_fields import setting
 from hemtra.core.geometry.elements import LEVEL, Line, Point
 from hemtra.core.geometry.section_kernels import ALL, LOWER, ROBUST, UPPER, levels, lines
 from hemtra.core.marks import Evidence
-from hemtra.core.plan.kind import Given, Outcome
+from hemtra.core.plan.kind import Outcome, StepContext
 from hemtra.core.plan.registry import register
 
 FEWEST = 5
@@ -113,7 +113,7 @@ class ProfileLineKind(SectionFeature):
             ("points", f"{row[6]:.0f} of {row[7]:.0f}"),
         )
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The line where it was fitted."""
         row = self.row(given)
         return Evidence((section_marks(given.one("section", Cut), row[3:5], row[1] + row[2] * row[3:5]),))
@@ -152,7 +152,7 @@ class ProfileLevelKind(SectionFeature):
             ("points", f"{row[5]:.0f}"),
         )
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The level over its stretch."""
         row = self.row(given)
         ends = np.array([row[6], 2 * row[4] - row[6]])

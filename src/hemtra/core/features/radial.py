@@ -9,15 +9,15 @@ from typing import Literal, NamedTuple
 import numpy as np
 
 from hemtra.core.arrays import BoolArray, FloatArray
+from hemtra.core.detection.edge_lines import Parting, parting
 from hemtra.core.errors import NotMeasured
 from hemtra.core.features.edge import crossed
-from hemtra.core.features.seen_by import SeenBySteps
-from hemtra.core.form import setting
+from hemtra.core.features.edge_detection import SeenBySteps
+from hemtra.core.form_fields import setting
+from hemtra.core.maps.heightmap import Grid
 from hemtra.core.marks import Strokes
-from hemtra.core.plan.kind import Given
-from hemtra.core.scan.edge_lines import Parting, parting
-from hemtra.core.scan.heightmap import Grid
-from hemtra.core.scan.zones import EllipseZone, RingZone
+from hemtra.core.plan.kind import StepContext
+from hemtra.core.zones.zone import EllipseZone, RingZone
 
 LEAST_INNER = 0.1
 """Share of the radius within which a zone without a hole is not looked at: radial lines crowd there."""
@@ -60,7 +60,7 @@ class RimKind(SeenBySteps, ABC):
         choices={"strongest": "strongest", "first": "innermost", "last": "outermost"},
     )
 
-    def _rim(self, given: Given, *, to_the_corners: bool = False) -> Rim:
+    def _rim(self, given: StepContext, *, to_the_corners: bool = False) -> Rim:
         """The rim as radial lines show it.
 
         to_the_corners: lines reach as far as the zone does in any direction, not only all round.

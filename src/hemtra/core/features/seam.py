@@ -9,7 +9,7 @@ import numpy as np
 from hemtra.core.arrays import FloatArray
 from hemtra.core.features.along_path import AlongPath, Quantity
 from hemtra.core.features.section import Cut, section_marks
-from hemtra.core.form import setting
+from hemtra.core.form_fields import setting
 from hemtra.core.geometry import seam_kernels as k
 from hemtra.core.marks import Dimension, Mark
 from hemtra.core.plan.registry import register

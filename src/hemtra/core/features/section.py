@@ -15,14 +15,14 @@ import numpy as np
 
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.errors import NotMeasured
-from hemtra.core.form import setting
+from hemtra.core.form_fields import setting
 from hemtra.core.geometry.elements import LEVEL, Plane, Point
+from hemtra.core.maps.heightmap import HeightMap, Profile
+from hemtra.core.maps.section import section, shown_across
 from hemtra.core.marks import Evidence, Polyline
-from hemtra.core.plan.kind import Given, Input, Kind, Outcome, least_data
+from hemtra.core.plan.kind import Input, Kind, Outcome, StepContext, least_data
 from hemtra.core.plan.registry import register
-from hemtra.core.scan.heightmap import HeightMap, Profile
-from hemtra.core.scan.section import section, shown_across
-from hemtra.core.scan.zones import AnyZone
+from hemtra.core.zones.zone import AnyZone
 
 
 @dataclass(frozen=True)
@@ -78,7 +78,7 @@ class SectionFeature(Kind):
 
     least_data: float = setting(
         50.0,
-        "least data",
+        "min. data",
         "Share of the stretch it is measured on that must hold data.",
         unit="%",
         ge=0.0,
@@ -128,12 +128,12 @@ class SectionFeature(Kind):
     def facts(self, cut: Cut, row: FloatArray) -> Facts:
         """What is worth reading beside it."""
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """The value on one section."""
         cut, row = given.one(self.section_input, Cut), self.row(given)
         return Outcome(self.value(cut, row), self.facts(cut, row))
 
-    def row(self, given: Given) -> FloatArray:
+    def row(self, given: StepContext) -> FloatArray:
         """The numbers of one section."""
         cut = given.one(self.section_input, Cut)
         inside, z = cut.within(given.zone), cut.z[None, :]
@@ -159,7 +159,7 @@ class ProfileKind(Kind):
     glyph: ClassVar = "section"
     output: ClassVar = Cut
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """The `Cut` that one profile is; its x is that of the sensor."""
         if given.data.shape[0] != 1:
             raise NotMeasured("this plan takes a part as a whole; let it take the part profile by profile")
@@ -168,7 +168,7 @@ class ProfileKind(Kind):
             cut, (("points", str(int(np.count_nonzero(cut.valid)))), ("at", f"y {cut.at[1]:.2f} mm"))
         )
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The line on the surface."""
         cut: Cut = outcome.value
         found = cut.valid
@@ -198,7 +198,7 @@ class SectionKind(Kind):
     )
     least_data: float = least_data()
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """A `Cut` along the zone's width, averaged over its height."""
         zone = given.zone
         given.window(self.least_data)
@@ -221,7 +221,7 @@ class SectionKind(Kind):
         )
         return Outcome(cut, facts)
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The line of the cut on the surface."""
         cut: Cut = outcome.value
         found = np.flatnonzero(cut.valid)

@@ -8,18 +8,18 @@ from typing import ClassVar, Literal
 import numpy as np
 
 from hemtra.core.arrays import FloatArray, Heights
+from hemtra.core.detection.main_level import OUTLIER_REACH, main_level
+from hemtra.core.detection.unseen import Looked, ends_of, patches_of, without_scatter
 from hemtra.core.errors import NotMeasured
-from hemtra.core.form import setting
+from hemtra.core.filters.disc import disc_means
+from hemtra.core.form_fields import setting
 from hemtra.core.geometry import kernels
 from hemtra.core.geometry.elements import Point
+from hemtra.core.maps.heightmap import Grid
 from hemtra.core.marks import Evidence, Histogram, Polyline, Region
-from hemtra.core.plan.kind import Given, Kind, Outcome, least_data
+from hemtra.core.plan.kind import Kind, Outcome, StepContext, least_data
 from hemtra.core.plan.registry import register
-from hemtra.core.scan.disc import disc_means
-from hemtra.core.scan.heightmap import Grid
-from hemtra.core.scan.main_level import OUTLIER_REACH, main_level
-from hemtra.core.scan.unseen import Looked, ends_of, patches_of, without_scatter
-from hemtra.core.scan.zones import AnyZone, Window
+from hemtra.core.zones.zone import AnyZone, Window
 
 HISTOGRAM_BINS = 48
 
@@ -89,7 +89,12 @@ class SpotKind(Kind):
 
     least_data: float = least_data()
 
-    def evaluate(self, given: Given) -> Outcome:
+    @property
+    def counts_spikes(self) -> bool:
+        """Highest and lowest do."""
+        return self.take in ("highest", "lowest")
+
+    def evaluate(self, given: StepContext) -> Outcome:
         """A `SpotPoint` at the centroid of the used points, or at the extreme itself."""
         view, data = given.window(self.least_data), given.data
         if self.take in ("highest", "lowest"):
@@ -108,7 +113,7 @@ class SpotKind(Kind):
         )
         return Outcome(SpotPoint(x, y, z, float(low), float(high), kept.size, given.zone), facts)
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """Used and left-out points, the level over the zone, and the histogram of heights."""
         spot: SpotPoint = outcome.value
         view, data = given.window(), given.data
@@ -140,7 +145,7 @@ class SpotKind(Kind):
             picture,
         )
 
-    def _extreme(self, given: Given, view: Window) -> Outcome:
+    def _extreme(self, given: StepContext, view: Window) -> Outcome:
         """The highest or lowest that three connected points reach, or a disc does."""
         data, top = given.data, self.take == "highest"
         grid, z = view.grid(data), np.ascontiguousarray(data.z[view.rows, view.cols])
@@ -193,7 +198,7 @@ def _edges(spot: SpotPoint, heights: FloatArray) -> FloatArray:
     return np.linspace(low, high, HISTOGRAM_BINS + 1)
 
 
-def _centroid(given: Given, view: Window, low: float, high: float) -> tuple[float, float, float]:
+def _centroid(given: StepContext, view: Window, low: float, high: float) -> tuple[float, float, float]:
     """Centroid and mean height in mm of the points between two heights."""
     z = given.data.z[view.rows, view.cols]
     mask = kernels.EVERYWHERE if view.inside is None else view.inside

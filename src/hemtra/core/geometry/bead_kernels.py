@@ -175,7 +175,7 @@ def _bases(u: FloatArray, z: FloatArray, inner: float, base: int, floor: float, 
 
 
 @njit(cache=True, nogil=True)
-def _lean_on_neighbours(table: FloatArray) -> None:
+def _interpolate_base_slope(table: FloatArray) -> None:
     """Bases of which one side was seen get the slope of the nearest sections that show both."""
     n = table.shape[0]
     for row in range(n):
@@ -488,7 +488,7 @@ def beads(
             continue
         if not _bases(u, z[row], inner, base, floor, one[BASES:]):
             one[STATE] = NO_BASE
-    _lean_on_neighbours(out)
+    _interpolate_base_slope(out)
     for row in range(z.shape[0]):
         one = out[row]
         if one[STATE] != FOUND:

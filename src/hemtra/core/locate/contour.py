@@ -12,11 +12,11 @@ import scipy  # its parts load when they are used first
 from numpy.typing import NDArray
 
 from hemtra.core.arrays import FloatArray, Heights
+from hemtra.core.detection.edge_kernels import BEYOND, NEAREST, edges_along
 from hemtra.core.errors import NotMeasured
 from hemtra.core.locate.kernels import fill_lowest
-from hemtra.core.scan.edge_kernels import BEYOND, NEAREST, edges_along
-from hemtra.core.scan.heightmap import Grid, HeightMap
-from hemtra.core.scan.zones import AnyZone, window
+from hemtra.core.maps.heightmap import Grid, HeightMap
+from hemtra.core.zones.zone import AnyZone, window
 
 MOST_POINTS = 640
 """Points of a taught contour at most, evenly spread."""

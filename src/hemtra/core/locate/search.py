@@ -9,13 +9,13 @@ from typing import TypeAlias
 import numpy as np
 
 from hemtra.core.arrays import BoolArray, FloatArray, Heights, IntArray
+from hemtra.core.detection.edge_kernels import NEAREST, edges_along
 from hemtra.core.errors import OffScan
 from hemtra.core.geometry.fit_kernels import settle_linear
 from hemtra.core.geometry.frames import Frame
 from hemtra.core.locate.contour import HEIGHT, Contour, channel_values
 from hemtra.core.locate.kernels import cell_means, fill_lowest, fit_turn, steep_cells, vote
-from hemtra.core.scan.edge_kernels import NEAREST, edges_along
-from hemtra.core.scan.heightmap import Grid, HeightMap
+from hemtra.core.maps.heightmap import Grid, HeightMap
 
 CELLS_ACROSS = 36
 """Cells along the contour's longer side in the coarse search."""

@@ -23,7 +23,7 @@ from hemtra.core.errors import PlanError
 from hemtra.core.plan.limits import decimals_for
 from hemtra.core.plan.series import Over
 from hemtra.core.plan.signals import MOST_SIGNALS, AnySignal
-from hemtra.core.scan.zones import Zone
+from hemtra.core.zones.zone import Zone
 
 SCHEMA = 7
 """Version of the document's form; older ones are migrated when read, newer ones refused."""

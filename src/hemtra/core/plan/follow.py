@@ -15,7 +15,7 @@ from hemtra.core.geometry.elements import LEVEL, Line, Plane, Point
 from hemtra.core.geometry.frames import Frame
 from hemtra.core.plan.document import Follow, Home
 from hemtra.core.plan.kind import Absent
-from hemtra.core.scan.zones import AnyZone
+from hemtra.core.zones.zone import AnyZone
 
 AXES: Mapping[str, str] = {
     "x": "x",

@@ -7,11 +7,11 @@ from graphlib import CycleError, TopologicalSorter
 from pydantic import ValidationError
 
 from hemtra.core.errors import PlanError
+from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.plan.document import Characteristic, Plan, Step
 from hemtra.core.plan.follow import AXES, axes_of
 from hemtra.core.plan.kind import Input, Kind
 from hemtra.core.plan.registry import kind_named, kinds
-from hemtra.core.scan.heightmap import HeightMap
 
 
 def effective(plan: Plan) -> dict[str, Step]:

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from hemtra.core.errors import PlanError
+from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.plan.document import Plan, Step
 from hemtra.core.plan.graph import dependants, effective, fits
 from hemtra.core.plan.registry import kind_named
-from hemtra.core.scan.heightmap import HeightMap
 
 
 def fitting(plan: Plan, step_id: str, name: str) -> tuple[Step, ...]:

@@ -8,13 +8,13 @@ from dataclasses import dataclass, field
 from typing import Any, ClassVar, TypeVar
 
 from hemtra.core.coverage import Coverage
+from hemtra.core.detection.unseen import zone_coverage
 from hemtra.core.errors import NotMeasured
-from hemtra.core.form import Form, setting
+from hemtra.core.form_fields import Form, setting
 from hemtra.core.geometry.elements import LEVEL, Number, Plane, Point
+from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.marks import Evidence
-from hemtra.core.scan.heightmap import HeightMap
-from hemtra.core.scan.unseen import zone_coverage
-from hemtra.core.scan.zones import AnyZone, Window, window
+from hemtra.core.zones.zone import AnyZone, Window, window
 
 T = TypeVar("T")
 
@@ -64,7 +64,7 @@ class Absent:
 
 
 @dataclass(frozen=True)
-class Given:
+class StepContext:
     """What a step may look at: the height map, its zone, and the values of its inputs.
 
     zone: where it is on this scan, its anchors followed. base: the surface its heights count from, that is what
@@ -81,12 +81,12 @@ class Given:
 
     def one(self, name: str, expected: type[T]) -> T:
         """The value of a required input."""
-        value = self.maybe(name, expected)
+        value = self.optional_input(name, expected)
         if value is None:
             raise NotMeasured(f"nothing is connected to its input “{name}”")
         return value
 
-    def maybe(self, name: str, expected: type[T]) -> T | None:
+    def optional_input(self, name: str, expected: type[T]) -> T | None:
         """The value of an optional input."""
         values = self.inputs.get(name)
         if not values:
@@ -119,11 +119,11 @@ class Given:
         share = 100.0 * view.data_share(self.data)
         if share == 0.0 and self.zone.band is not None:
             band = self.zone.band
-            raise NotMeasured(f"nothing in the zone lies in its height band, {band.low:g} to {band.high:g} mm")
+            raise NotMeasured(f"no data in the height band, {band.low:g} to {band.high:g} mm")
         if share == 0.0:
             raise NotMeasured("there is no data in the zone")
         if share < least_data:
-            raise NotMeasured(f"only {share:.0f} % of the zone holds data, and it asks for {least_data:.0f} %")
+            raise NotMeasured(f"only {share:.0f} % of the zone has data; minimum {least_data:.0f} %")
         return view
 
 
@@ -153,21 +153,26 @@ class Kind(Form, ABC):
     """Percent of what it answers for that must be known for its value to pass, unless a row asks otherwise."""
 
     @abstractmethod
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """The value. Raises `NotMeasured` with the reason when there is none."""
 
     @abstractmethod
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The evidence of an outcome of the same data, computed only when somebody looks."""
 
-    def teach(self, given: Given) -> Mapping[str, tuple[float, ...]]:
+    def teach(self, given: StepContext) -> Mapping[str, tuple[float, ...]]:
         """What a step of a kind that `learns` takes from the reference scan.
 
         Raises `NotMeasured` with the reason when there is nothing to learn.
         """
         return {}
 
-    def coverage(self, given: Given) -> Coverage | None:
+    @property
+    def counts_spikes(self) -> bool:
+        """Whether its outcome counts isolated points left out, too many of which let no value pass."""
+        return False
+
+    def coverage(self, given: StepContext) -> Coverage | None:
         """What it rests on by itself, without its inputs; None where it looks at no data."""
         if not self.needs_zone or self.learns or given.zone is None:
             return None
@@ -182,7 +187,7 @@ class Kind(Form, ABC):
         """Its inputs, and the prepared map when it looks at the data."""
         return {**DATA, **cls.inputs} if cls.needs_zone or cls.looks_at_data else cls.inputs
 
-    def ideal(self, given: Given) -> Mapping[str, tuple[Any, ...]]:
+    def ideal(self, given: StepContext) -> Mapping[str, tuple[Any, ...]]:
         """The shapes that inputs would have, by name, if their form were perfect; nothing where none is judged.
 
         `Plane` for planes and spots, `Line` for edges, `Circle` for rims, in the order of the inputs.
@@ -199,7 +204,7 @@ def least_data() -> Any:
     """The parameter of a feature that says how much of its zone must hold data for it to be trusted."""
     return setting(
         50.0,
-        "least data",
+        "min. data",
         "Share of the zone that must hold data; with less the feature is not measured.",
         unit="%",
         ge=0.0,

@@ -27,7 +27,7 @@ class Verdict(StrEnum):
 
 
 @dataclass(frozen=True)
-class Judged:
+class CharacteristicResult:
     """One characteristic of one part. value, nominal, lower and upper in `unit`, None where there is none."""
 
     balloon: int
@@ -146,13 +146,13 @@ def part_verdict(verdicts: Iterable[Verdict], not_proven: Verdict = Verdict.NOT_
     return Verdict.PASS if found == {Verdict.PASS} else Verdict.NOT_MEASURED
 
 
-def reason_of(rows: Iterable[Judged]) -> str:
+def reason_of(rows: Iterable[CharacteristicResult]) -> str:
     """Why a part does not pass, in words: “12 Plug flush 0.52, above 0.35”; empty where it does."""
     bad = (row for row in rows if row.verdict is not Verdict.PASS)
     return "; ".join(f"{row.balloon} {row.name} {row.reason}".strip() for row in bad)
 
 
-def told_limits(lower: float | None, upper: float | None, decimals: int) -> str:
+def format_limits(lower: float | None, upper: float | None, decimals: int) -> str:
     """Lower and upper limit as on a drawing."""
     ends = ["" if limit is None else f"{limit:.{decimals}f}" for limit in (lower, upper)]
     if not ends[0]:
@@ -160,7 +160,7 @@ def told_limits(lower: float | None, upper: float | None, decimals: int) -> str:
     return f"{ends[0]} … {ends[1]}" if ends[1] else f"≥ {ends[0]}"
 
 
-def told_value(judged: Judged, decimals: int | None = None) -> str:
+def format_value(judged: CharacteristicResult, decimals: int | None = None) -> str:
     """The value with its unit, or a dash; the degree sign stands close to its number."""
     if judged.value is None:
         return "–"

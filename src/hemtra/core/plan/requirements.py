@@ -122,5 +122,5 @@ def _number(text: str, line: int) -> float | None:
         return None
     plain = text.replace("−", "-")
     if not _NUMBER.fullmatch(plain):
-        raise PlanError(f"Line {line}: “{shown(text, SAID)}” is no number.")
+        raise PlanError(f"Line {line}: “{shown(text, SAID)}” is not a number.")
     return float(plain.replace(",", "."))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal, TypeAlias, get_args
+from typing import Literal, TypeAlias
 
 import numpy as np
 
@@ -13,7 +13,6 @@ from hemtra.core.plan.limits import SLACK, Verdict, judge, thresholds
 
 Over: TypeAlias = Literal["each", "mean", "worst", "share"]
 """How many values of one characteristic make one verdict."""
-OVER = get_args(Over)
 WORDS = {"mm": "profiles", "instance": "instances", "section": "sections"}
 
 

@@ -9,7 +9,7 @@ from pydantic import BaseModel, ConfigDict, Field, StringConstraints, model_vali
 
 from hemtra.core.errors import HemtraError, NotMeasured
 from hemtra.core.plan.expressions import parse_formula
-from hemtra.core.plan.limits import Judged, Verdict
+from hemtra.core.plan.limits import CharacteristicResult, Verdict
 
 MOST_SIGNALS = 64
 LOWEST_MA, HIGHEST_MA, FAULT_MA = 3.8, 20.5, 3.6
@@ -59,7 +59,7 @@ class Digital(Signal):
             )
         return self
 
-    def state(self, verdict: Verdict, rows: Sequence[Judged]) -> bool:
+    def state(self, verdict: Verdict, rows: Sequence[CharacteristicResult]) -> bool:
         """Whether it is on for a part."""
         try:
             found = parse_formula(self.when).value(facts(verdict, rows)) != 0.0
@@ -89,7 +89,7 @@ class Analogue(Signal):
             raise ValueError("an analogue signal needs two ends that differ")
         return self
 
-    def level(self, rows: Sequence[Judged]) -> float:
+    def level(self, rows: Sequence[CharacteristicResult]) -> float:
         """mA or V for a part."""
         row = next((r for r in rows if r.balloon == self.balloon), None)
         current = self.span == "4-20 mA"
@@ -101,7 +101,7 @@ class Analogue(Signal):
             return min(max(4.0 + 16.0 * share, LOWEST_MA), HIGHEST_MA)
         return min(max(10.0 * share, 0.0), 10.0)
 
-    def counts(self, rows: Sequence[Judged]) -> int:
+    def counts(self, rows: Sequence[CharacteristicResult]) -> int:
         """What is written to the I/O block, 0 to 65535."""
         return min(max(round(self.level(rows) / FULL[self.span] * self.full), 0), 65_535)
 
@@ -111,7 +111,9 @@ OF_PART = ("passes", "fails", "missing", "not_passed")
 OF_ROW = ("passes", "fails", "missing", "value")
 
 
-def astray(signals: Sequence[Digital | Analogue], balloons: Collection[int]) -> tuple[str, ...]:
+def invalid_signal_references(
+    signals: Sequence[Digital | Analogue], balloons: Collection[int]
+) -> tuple[str, ...]:
     """What signals speak of that the sheet does not have, a sentence each; `balloons` are those it judges."""
     found = []
     for signal in signals:
@@ -123,7 +125,7 @@ def astray(signals: Sequence[Digital | Analogue], balloons: Collection[int]) -> 
         gone = sorted(asked - set(balloons))
         if gone:
             which = ", ".join(map(str, gone))
-            found.append(f"“{signal.name}” asks for balloon {which}, which the sheet does not judge.")
+            found.append(f"“{signal.name}” uses balloon {which}, which is missing or disabled.")
     return tuple(found)
 
 
@@ -132,7 +134,7 @@ def _is_known(name: str) -> bool:
     return name in OF_PART or (what in OF_ROW and number.isdecimal())
 
 
-def facts(verdict: Verdict, rows: Sequence[Judged]) -> Mapping[str, float]:
+def facts(verdict: Verdict, rows: Sequence[CharacteristicResult]) -> Mapping[str, float]:
     """What expressions may ask, as numbers; a value that was not measured is not among them."""
     found = _of(verdict, "")
     found["not_passed"] = 1.0 - found["passes"]

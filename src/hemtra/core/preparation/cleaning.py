@@ -8,12 +8,12 @@ import numpy as np
 from pydantic import model_validator
 
 from hemtra.core.errors import NotMeasured
-from hemtra.core.form import setting
+from hemtra.core.filters.filtering import fill_holes, keep_band, remove_spikes
+from hemtra.core.form_fields import setting
 from hemtra.core.marks import Evidence, Region
-from hemtra.core.plan.kind import Given, Outcome
-from hemtra.core.plan.preparing import Preparing, points_across, with_heights
+from hemtra.core.plan.kind import Outcome, StepContext
 from hemtra.core.plan.registry import register
-from hemtra.core.scan.prepare import fill_holes, keep_band, remove_spikes
+from hemtra.core.preparation.preparing import Preparing, points_across, with_heights
 
 
 @register
@@ -24,11 +24,9 @@ class FillKind(Preparing):
     title: ClassVar = "Fill small holes"
     glyph: ClassVar = "fill"
 
-    widest: float = setting(
-        1.0, "up to", "Holes wider than this in any direction stay holes.", unit="mm", gt=0.0, le=100.0
-    )
+    widest: float = setting(1.0, "up to", "Maximum width of a filled hole.", unit="mm", gt=0.0, le=100.0)
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """The map without its small holes."""
         grid = given.data.grid
         most = int(self.widest / grid.dy + 1e-9), int(self.widest / grid.dx + 1e-9)
@@ -45,13 +43,13 @@ class SpikesKind(Preparing):
     glyph: ClassVar = "spikes"
 
     reach: float = setting(
-        0.3, "beyond", "Points farther than this from the median around them go.", unit="mm", gt=0.0, le=100.0
+        0.3, "beyond", "Removes points farther from the local median.", unit="mm", gt=0.0, le=100.0
     )
     width: float = setting(
         0.5, "window", "Width of the square they are compared with.", unit="mm", gt=0.0, le=10.0
     )
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """The map without its spikes."""
         z, dropped = remove_spikes(given.data.z, self.reach, points_across(given.data, self.width, least=3))
         return Outcome(with_heights(given.data, z), (("dropped", f"{dropped} points"),))
@@ -74,7 +72,7 @@ class BandKind(Preparing):
             raise ValueError("a height band needs its upper limit above its lower one")
         return self
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """The map within the band. Raises `NotMeasured` when nothing is."""
         z = keep_band(given.data.z, self.low, self.high)
         if np.isnan(z).all():
@@ -82,7 +80,7 @@ class BandKind(Preparing):
         dropped = np.count_nonzero(np.isnan(z)) - np.count_nonzero(np.isnan(given.data.z))
         return Outcome(with_heights(given.data, z), (("dropped", f"{dropped} points"),))
 
-    def explain(self, given: Given, outcome: Outcome) -> Evidence:
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """What was dropped."""
         gone = np.isnan(outcome.value.z) & ~np.isnan(given.data.z)
         return Evidence((Region(given.data.grid, gone, "left-out"),))

@@ -7,12 +7,12 @@ from typing import ClassVar
 import numpy as np
 
 from hemtra.core.errors import NotMeasured
-from hemtra.core.form import setting
-from hemtra.core.plan.kind import Given, Outcome
-from hemtra.core.plan.preparing import Preparing
+from hemtra.core.form_fields import setting
+from hemtra.core.maps.heightmap import HeightMap
+from hemtra.core.maps.section import sample
+from hemtra.core.plan.kind import Outcome, StepContext
 from hemtra.core.plan.registry import register
-from hemtra.core.scan.heightmap import HeightMap
-from hemtra.core.scan.section import sample
+from hemtra.core.preparation.preparing import Preparing
 
 MOST_POINTS = 30_000_000
 """Points of the finest map made; checked before memory is taken for it."""
@@ -30,7 +30,7 @@ class ResampleKind(Preparing):
         0.1, "pitch", "Distance of neighbouring points along x and y.", unit="mm", gt=0.001, le=100.0
     )
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """The map over the same extent."""
         x0, x1, y0, y1 = given.data.extent
         cols, rows = (int((high - low) / self.pitch + 1e-9) + 1 for low, high in ((x0, x1), (y0, y1)))

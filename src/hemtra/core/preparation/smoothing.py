@@ -7,13 +7,13 @@ from typing import ClassVar, Literal
 
 import numpy as np
 
-from hemtra.core.form import setting
+from hemtra.core.filters.filtering import smooth_gaussian, smooth_mean
+from hemtra.core.filters.rank_filter import median_filter
+from hemtra.core.form_fields import setting
 from hemtra.core.geometry.elements import Plane
-from hemtra.core.plan.kind import DATA, Given, Input, Outcome
-from hemtra.core.plan.preparing import Preparing, points_across, with_heights
+from hemtra.core.plan.kind import DATA, Input, Outcome, StepContext
 from hemtra.core.plan.registry import register
-from hemtra.core.scan.prepare import smooth_gaussian, smooth_mean
-from hemtra.core.scan.rank_filter import median_filter
+from hemtra.core.preparation.preparing import Preparing, points_across, with_heights
 
 
 @register
@@ -34,7 +34,7 @@ class SmoothKind(Preparing):
         0.5, "over", "Width of the window; of a Gaussian, four standard deviations.", unit="mm", gt=0.0, le=20.0
     )
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """The smoothed map."""
         data, grid = given.data, given.data.grid
         if self.by == "median":
@@ -62,7 +62,7 @@ class LevelKind(Preparing):
         "plane": Input(Plane, "plane", "The plane that becomes level."),
     }
 
-    def evaluate(self, given: Given) -> Outcome:
+    def evaluate(self, given: StepContext) -> Outcome:
         """The map with the plane's height taken from every point, along z."""
         plane, data = given.one("plane", Plane), given.data
         tilted = plane.height_at(data.x[None, :], data.y[:, None])

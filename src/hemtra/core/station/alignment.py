@@ -11,7 +11,7 @@ import numpy as np
 
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.errors import NotMeasured
-from hemtra.core.scan.heightmap import HeightMap
+from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.station.calibration import Calibration
 from hemtra.core.station.target import Target
 
@@ -126,6 +126,27 @@ def align(
             " keep other things out of view"
         )
     return Alignment(found, float(fit.shared[0]), float(fit.shared[1]))
+
+
+@dataclass(frozen=True)
+class Disagreement:
+    """How far two alignments of the same sensors lie apart, at the sensor where most: mm and degrees."""
+
+    distance: float
+    angle: float
+
+
+def disagreement(one: Alignment, other: Alignment) -> Disagreement:
+    """Of two scans between which nothing but the target was moved.
+
+    Where the target lies is common to all sensors and says nothing of them, so their mean shift is taken out; a
+    sensor that was put on the wrong step of the target is not where it was once the target lies otherwise.
+    """
+    pairs = [(a.calibration, b.calibration) for a, b in zip(one.sensors, other.sensors, strict=True)]
+    moved = np.array([(b.x - a.x, b.y - a.y, b.z - a.z) for a, b in pairs])
+    turned = np.array([(b.roll - a.roll, b.yaw - a.yaw, b.lean - a.lean) for a, b in pairs])
+    off = np.linalg.norm(moved - moved.mean(axis=0), axis=1)
+    return Disagreement(float(off.max()), float(np.abs(turned).max()))
 
 
 def _valid(cloud: FloatArray, number: int, rules: AlignRules) -> FloatArray:
@@ -299,7 +320,7 @@ class _Fit:
 
 
 @dataclass(frozen=True)
-class Seam:
+class OverlapError:
     """How two sensors agree where both see a plate: mean step in mm, its tilt in degrees, rms, and points."""
 
     step: float
@@ -308,7 +329,7 @@ class Seam:
     points: int
 
 
-def seam_between(left: HeightMap, right: HeightMap) -> Seam:
+def seam_between(left: HeightMap, right: HeightMap) -> OverlapError:
     """The seam of two maps on one grid. Raises `NotMeasured` where they do not overlap."""
     both = ~np.isnan(left.z) & ~np.isnan(right.z)
     rows, cols = np.nonzero(both)
@@ -321,4 +342,4 @@ def seam_between(left: HeightMap, right: HeightMap) -> Seam:
     step, centred = float(np.mean(off)), x - x.mean()
     spread = float(centred @ centred)
     tilt = math.degrees(math.atan(float(centred @ off) / spread)) if spread > 0 else 0.0
-    return Seam(step, tilt, float(np.std(off)), off.size)
+    return OverlapError(step, tilt, float(np.std(off)), off.size)

@@ -9,8 +9,8 @@ import numpy as np
 
 from hemtra.core.arrays import FloatArray
 from hemtra.core.errors import NotMeasured
-from hemtra.core.scan.heightmap import HeightMap
-from hemtra.core.scan.zones import EllipseZone, window
+from hemtra.core.maps.heightmap import HeightMap
+from hemtra.core.zones.zone import EllipseZone, window
 
 FACE = 3.0
 """mm of the spot whose mean is the height of a face."""

@@ -11,14 +11,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from hemtra.core.errors import HemtraError
-from hemtra.core.scan.assemble import resample_rows, shift_columns, with_row_pitch
-from hemtra.core.scan.heightmap import Grid, HeightMap
-from hemtra.core.scan.merge import blend
+from hemtra.core.maps.assemble import resample_rows, shift_columns, with_row_pitch
+from hemtra.core.maps.heightmap import Grid, HeightMap
+from hemtra.core.maps.merge import blend
 from hemtra.core.station.calibration import Calibration
 from hemtra.core.station.optics import SensorModel
-from hemtra.core.station.starts import Starter, What, starter
 from hemtra.core.station.station import Station
 from hemtra.core.station.trigger import Closed, Event, Ignored, TriggerMachine, TriggerRules
+from hemtra.core.station.trigger_sources import TriggerDetector, What, starter
 
 RowsOf: TypeAlias = tuple[NDArray[np.float32], NDArray[np.uint8]]
 """z and intensity (n, cols) of one sensor."""
@@ -191,7 +191,7 @@ class _Rows:
 class Assembler:
     """Turns what arrives into scans; not to be shared between threads."""
 
-    def __init__(self, rules: TriggerRules, layout: Layout, starts: Starter | None = None) -> None:
+    def __init__(self, rules: TriggerRules, layout: Layout, starts: TriggerDetector | None = None) -> None:
         self.layout = layout
         self._machine = TriggerMachine(rules)
         self._starts = starts

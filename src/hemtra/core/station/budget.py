@@ -37,7 +37,7 @@ def _fixed(station: Station, part: str, **changes: Any) -> Station | None:
 
 
 @dataclass(frozen=True)
-class Question:
+class BudgetRequest:
     """What the budget should answer for: lengths in mm, at the height of the part's surface `z`."""
 
     z: float = 0.0
@@ -63,7 +63,7 @@ class Row:
 
 
 @dataclass(frozen=True)
-class Shortfall:
+class BudgetWarning:
     """What does not come out, what to change, and the station with that change made, where one does it."""
 
     text: str
@@ -76,7 +76,7 @@ class Budget:
     """All rows and warnings, and of the numbers behind them the highest speed in mm/s and the noise ratio."""
 
     rows: tuple[Row, ...]
-    warnings: tuple[Shortfall, ...]
+    warnings: tuple[BudgetWarning, ...]
     highest_speed: float
     noise_ratio: float | None
 
@@ -84,11 +84,11 @@ class Budget:
 def scan_budget(
     station: Station,
     models: Sequence[SensorModel],
-    question: Question | None = None,
+    question: BudgetRequest | None = None,
     unit: LengthUnit = MM,
 ) -> Budget:
     """The budget of a station with its sensors' models, its part's surface where `question` says it is."""
-    sums = _Sums(station, models, question or Question(), unit)
+    sums = _Sums(station, models, question or BudgetRequest(), unit)
     return Budget(sums.rows(), tuple(sums.warnings()), sums.highest_speed, sums.noise_ratio)
 
 
@@ -96,7 +96,7 @@ class _Sums:
     """The numbers, each worked out once; what depends on the sensor is the first one's."""
 
     def __init__(
-        self, station: Station, models: Sequence[SensorModel], asked: Question, unit: LengthUnit
+        self, station: Station, models: Sequence[SensorModel], asked: BudgetRequest, unit: LengthUnit
     ) -> None:
         self.station, self.model, self.asked, self.unit = station, models[0], asked, unit
         travel, sensor = station.travel, station.sensor
@@ -133,7 +133,7 @@ class _Sums:
         rows = [
             *self._travel_rows(),
             Row("profiles per scan", self._profiles_sum(per), f"{station.profiles}"),
-            Row("pitch x : y", f"{u.text(self.pitch, 3)} : {per}", _ratio(self.pitch, self.spacing)),
+            Row("spacing x : y", f"{u.text(self.pitch, 3)} : {per}", _ratio(self.pitch, self.spacing)),
             Row("highest rate", self._rate_sum(), f"{self.rate:.0f} Hz"),
             Row("highest speed", f"{per} × {self.rate:.0f} Hz", f"{u.text(self.highest_speed, 0)} {u.name}/s"),
             Row("margin", f"at {u.short(speed)} {u.name}/s", self._margin_text()),
@@ -161,7 +161,7 @@ class _Sums:
         if station.trigger.by == "eye":
             delay, spacing = station.trigger.delay_mm(travel), station.line.part_spacing
             rows.append(
-                Row("triggers on the way", f"{u.short(delay)} ÷ {u.short(spacing)} {u.name}", f"{self.waiting}")
+                Row("triggers in transit", f"{u.short(delay)} ÷ {u.short(spacing)} {u.name}", f"{self.waiting}")
             )
         memory = station.profiles * cols * BYTES_PER_POINT
         rows.append(
@@ -217,7 +217,7 @@ class _Sums:
 
     # -- warnings ---------------------------------------------------------------------------------
 
-    def warnings(self) -> list[Shortfall]:
+    def warnings(self) -> list[BudgetWarning]:
         """In the order in which one would put them right."""
         found = (
             self._view(),
@@ -241,31 +241,31 @@ class _Sums:
         """x from and to of all views together."""
         return min(left for left, _ in self.views), max(right for _, right in self.views)
 
-    def _view(self) -> Shortfall | None:
+    def _view(self) -> BudgetWarning | None:
         width, u = self.asked.part_width, self.unit
         left, right = self._seen
         if width is None or right - left >= width + 2 * VIEW_MARGIN:
             return None
         text = f"The view is {u.text(right - left, 1)} {u.name} wide and the part {u.short(width)} {u.name}."
         if len(self.views) > 1:
-            return Shortfall(text, "Hang the sensors farther apart, or one more beside them.")
+            return BudgetWarning(text, "Increase sensor spacing or add a sensor.")
         needed = (width + 2 * VIEW_MARGIN) * self.model.mid / self.model.width + self.asked.z
         if needed - self.asked.lowest > self.model.far:
-            return Shortfall(text, "Take a sensor with a wider view.")
+            return BudgetWarning(text, "Take a sensor with a wider view.")
         stand_off = float(round(needed + 0.5))
-        return Shortfall(
+        return BudgetWarning(
             text,
             f"Raise the sensor to {u.short(stand_off)} {u.name}.",
             _fixed(self.station, "sensor", stand_off=stand_off),
         )
 
-    def _beside(self) -> Shortfall | None:
+    def _beside(self) -> BudgetWarning | None:
         """Wide enough, but not where the part is, or with a gap in between."""
         width, u = self.asked.part_width, self.unit
         views = sorted(self.views)
         gaps = [following[0] - before[1] for before, following in pairwise(views)]
         if gaps and max(gaps) > -OVERLAP:
-            return Shortfall(
+            return BudgetWarning(
                 f"Neighbouring views share {u.text(-max(gaps), 1)} {u.name} at the part's top.",
                 f"Hang the sensors nearer together, so that {u.short(OVERLAP)} {u.name} are shared.",
             )
@@ -279,9 +279,9 @@ class _Sums:
         if over > VIEW_MARGIN:
             text = f"The part reaches {u.text(over - VIEW_MARGIN, 1)} {u.name} out of the view."
         fixed = _fixed(self.station, "sensor", x=0.0) if len(self.views) == 1 else None
-        return Shortfall(text, "Hang the sensor over the middle of the belt.", fixed)
+        return BudgetWarning(text, "Hang the sensor over the middle of the belt.", fixed)
 
-    def _range(self) -> Shortfall | None:
+    def _range(self) -> BudgetWarning | None:
         sensor, u, asked = self.station.sensor, self.unit, self.asked
         low, high = sensor.covered(self.model)
         lowest = min(asked.lowest, asked.z)
@@ -301,12 +301,12 @@ class _Sums:
                 z_low=min(below, lowest) if math.isfinite(below) else None,
                 z_high=max(above, highest) if math.isfinite(above) else None,
             )
-            return Shortfall(what, "Widen the capture band.", fixed)
+            return BudgetWarning(what, "Widen the capture band.", fixed)
         stand_off = float(round(self.model.mid + (lowest + highest) / 2))
         fixed = _fixed(self.station, "sensor", stand_off=stand_off)
-        return Shortfall(what, f"Hang the sensor {u.short(stand_off)} {u.name} above z = 0.", fixed)
+        return BudgetWarning(what, f"Hang the sensor {u.short(stand_off)} {u.name} above z = 0.", fixed)
 
-    def _speed(self) -> Shortfall | None:
+    def _speed(self) -> BudgetWarning | None:
         travel, u = self.station.travel, self.unit
         reserve = max(SPEED_MARGIN, self.station.line.ripple / 100.0)
         if self.margin >= reserve - 1e-9 or self.rate == 0:
@@ -322,28 +322,28 @@ class _Sums:
         if travel.clock == "internal":
             period = math.ceil(1e4 / (1 - reserve) / self.rate) / 10
             fixed = _fixed(self.station, "travel", period=period)
-            return Shortfall(text, f"Take a profile every {period:g} ms.{why}", fixed)
+            return BudgetWarning(text, f"Take a profile every {period:g} ms.{why}", fixed)
         every = math.ceil(travel.speed / (1 - reserve) / self.rate * travel.encoder.counts_per_mm - 1e-9)
         slower = u.text(math.floor(self.highest_speed * (1 - reserve)), 0)
         advice = f"Take a profile every {every} counts, or run at {slower} {u.name}/s.{why}"
-        return Shortfall(text, advice, _fixed(self.station, "travel", counts_per_profile=every))
+        return BudgetWarning(text, advice, _fixed(self.station, "travel", counts_per_profile=every))
 
     def _held_by_exposure(self) -> bool:
         sensor = self.station.sensor
         return self.rate < self.model.rate_with(sensor.stand_off, sensor.band, 1e-6) - 1e-9
 
-    def _oval(self) -> Shortfall | None:
+    def _oval(self) -> BudgetWarning | None:
         larger, smaller = max(self.pitch, self.spacing), min(self.pitch, self.spacing)
         travel, u = self.station.travel, self.unit
         if larger / smaller <= OVAL:
             return None
         text = f"Round holes are sampled unevenly: {_ratio(self.pitch, self.spacing)}."
         if travel.clock == "internal":
-            return Shortfall(text, f"Take a profile every {1000 * self.pitch / travel.speed:.3g} ms.")
+            return BudgetWarning(text, f"Take a profile every {1000 * self.pitch / travel.speed:.3g} ms.")
         every = max(1, round(self.pitch * travel.encoder.counts_per_mm))
         spacing = every / travel.encoder.counts_per_mm
         if every == travel.counts_per_profile:
-            return Shortfall(text, "A finer encoder, or more of its edges, would allow equal pitches.")
+            return BudgetWarning(text, "A finer encoder, or more of its edges, would allow equal spacing.")
         speed = math.floor(spacing * self.rate * (1 - SPEED_MARGIN))
         slow = f" at no more than {u.text(speed, 0)} {u.name}/s" if travel.speed > speed else ""
         counts = "every count" if every == 1 else f"every {every} counts"
@@ -351,62 +351,62 @@ class _Sums:
         if speed > 0:
             changed = min(travel.speed, float(speed))
             fixed = _fixed(self.station, "travel", counts_per_profile=every, speed=changed)
-        return Shortfall(text, f"Take a profile {counts} ({u.text(spacing, 3)} {u.name}){slow}.", fixed)
+        return BudgetWarning(text, f"Take a profile {counts} ({u.text(spacing, 3)} {u.name}){slow}.", fixed)
 
-    def _stretch(self) -> Shortfall | None:
+    def _stretch(self) -> BudgetWarning | None:
         line = self.station.line
         if self.station.travel.clock != "internal" or not (line.ripple or line.ramp):
             return None
         how = f"by ±{line.ripple:g} %" if line.ripple else "while the line starts"
-        return Shortfall(
+        return BudgetWarning(
             f"The speed varies {how}, and so do the lengths of parts.",
-            "Let the encoder make the profiles.",
+            "Trigger profiles from the encoder.",
             _fixed(self.station, "travel", clock="encoder"),
         )
 
-    def _direction(self) -> Shortfall | None:
+    def _direction(self) -> BudgetWarning | None:
         travel, trigger = self.station.travel, self.station.trigger
         if travel.clock == "internal":
             return None
         looks_back = travel.direction != "forward" or trigger.by == "reversal"
         if travel.encoder.counting == "single" and looks_back:
-            return Shortfall(
+            return BudgetWarning(
                 "One channel of an encoder cannot tell forward from backward.",
                 "Count both channels in quadrature.",
                 _fixed(self.station, "travel.encoder", counting="x1"),
             )
         if trigger.by == "reversal" and travel.direction != "both" and travel.backward == "ignored":
-            return Shortfall(
+            return BudgetWarning(
                 "A reversal starts a scan, but what moves back is not scanned.",
                 "Scan both ways.",
                 _fixed(self.station, "travel", direction="both"),
             )
         return None
 
-    def _noise(self) -> Shortfall | None:
+    def _noise(self) -> BudgetWarning | None:
         if self.noise_ratio is None or self.noise_ratio >= GAUGE_RATIO:
             return None
         u, larger = self.unit, self.asked.spot * GAUGE_RATIO / self.noise_ratio
-        return Shortfall(
+        return BudgetWarning(
             f"The tightest limit is only {self.noise_ratio:.1f} times the noise of its spot.",
             f"Average over ⌀ {u.text(larger, 1)} {u.name}, hang the sensor nearer,"
             " or take one with a smaller view.",
         )
 
-    def _begins_late(self) -> Shortfall | None:
+    def _begins_late(self) -> BudgetWarning | None:
         station, u = self.station, self.unit
         if station.trigger.by != "eye" or station.lead >= 0:
             return None
         cut = f"{u.text(-station.lead, 1)} {u.name}"
         delay = max(0.0, station.trigger.distance - VIEW_MARGIN)
         fixed = _fixed(station, "trigger", delay=delay, delay_in="mm")
-        return Shortfall(
+        return BudgetWarning(
             f"The scan begins {cut} behind the part's front, which is cut off.",
             f"Delay it by {u.short(delay)} {u.name} after the eye.",
             fixed,
         )
 
-    def _ends_early(self) -> Shortfall | None:
+    def _ends_early(self) -> BudgetWarning | None:
         station, u, part = self.station, self.unit, self.asked.part_length
         if part is None or station.trigger.by != "eye" or station.trigger.length_in == "trigger":
             return None
@@ -414,46 +414,46 @@ class _Sums:
         if missing <= 0:
             return None
         length = math.ceil(station.lead + part + VIEW_MARGIN)
-        return Shortfall(
+        return BudgetWarning(
             f"The scan ends {u.text(missing, 1)} {u.name} before the part does.",
             f"Scan {u.short(length)} {u.name}.",
             _fixed(station, "trigger", length=float(length), length_in="mm"),
         )
 
-    def _triggers(self) -> Shortfall | None:
+    def _triggers(self) -> BudgetWarning | None:
         trigger = self.station.trigger
         if trigger.by != "eye" or self.waiting <= trigger.waiting:
             return None
         fixed = _fixed(self.station, "trigger", waiting=self.waiting) if self.waiting <= 1000 else None
-        return Shortfall(
-            f"{self.waiting} triggers are on the way to the laser, and {trigger.waiting} may wait.",
+        return BudgetWarning(
+            f"{self.waiting} triggers are in transit to the laser; the queue holds {trigger.waiting}.",
             f"Let {self.waiting} triggers wait, or move the eye nearer.",
             fixed,
         )
 
-    def _overlap(self) -> Shortfall | None:
+    def _overlap(self) -> BudgetWarning | None:
         station, u, spacing = self.station, self.unit, self.station.line.part_spacing
         trigger = station.trigger
         if trigger.by in ("free", "distance") or trigger.length_in == "trigger" or trigger.early == "share":
             return None
         if station.length <= spacing:
             return None
-        return Shortfall(
+        return BudgetWarning(
             f"A scan of {u.short(station.length)} {u.name} is longer than the"
             f" {u.short(spacing)} {u.name} from part to part.",
             f"Scan {u.short(spacing)} {u.name} at most, or let scans share their profiles.",
             _fixed(station, "trigger", length=spacing, length_in="mm"),
         )
 
-    def _limit(self) -> Shortfall | None:
+    def _limit(self) -> BudgetWarning | None:
         station, needed = self.station, self.station.length / self.station.travel.speed
         limit = station.trigger.time_limit
         if limit is None or limit > needed:
             return None
         wanted = math.ceil(needed * 15) / 10
-        return Shortfall(
+        return BudgetWarning(
             f"A scan takes {needed:.2f} s and is given up after {limit:g} s.",
-            f"Give it {wanted:g} s.",
+            f"Increase the time limit to {wanted:g} s.",
             _fixed(station, "trigger", time_limit=wanted),
         )
 

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from hemtra.core.arrays import ByteArray, FloatArray
-from hemtra.core.form import Form, setting
+from hemtra.core.form_fields import Form, setting
 
 Times = Annotated[float, Field(gt=0, le=100, allow_inf_nan=False)]
 
@@ -64,7 +64,7 @@ class Exposure(Form):
 
 
 @dataclass(frozen=True)
-class Look:
+class ExposureTrial:
     """One look at the part: the exposure and the brightness it gave."""
 
     time: float
@@ -75,7 +75,7 @@ class Look:
 class Tuned:
     """Where automatic exposure settled, whether it reached the target, and what to say about it."""
 
-    looks: tuple[Look, ...]
+    looks: tuple[ExposureTrial, ...]
     reached: bool
     told: str
 
@@ -97,11 +97,11 @@ def tune(look: Callable[[float], float], target: float, longest: float, start: f
     Grey grows with exposure until it saturates, so each look scales the next one. Says so where the target
     cannot be reached.
     """
-    looks: list[Look] = []
+    looks: list[ExposureTrial] = []
     time = min(max(start, SHORTEST), longest)
     for _ in range(MOST_LOOKS):
         seen = look(time)
-        looks.append(Look(time, seen))
+        looks.append(ExposureTrial(time, seen))
         if abs(seen - target) <= NEAR_ENOUGH * target:
             text = f"reaches brightness {seen:.0f} of {target:.0f} at {time:.2f} ×"
             return Tuned(tuple(looks), True, text)

@@ -10,10 +10,10 @@ import numpy as np
 from hemtra.core.arrays import FloatArray
 from hemtra.core.errors import NotMeasured
 from hemtra.core.geometry.plane_fit import fit_plane
-from hemtra.core.scan.heightmap import HeightMap
-from hemtra.core.scan.reduce import block_means
-from hemtra.core.scan.zones import AnyZone, window
+from hemtra.core.maps.heightmap import HeightMap
+from hemtra.core.maps.reduce import block_means
 from hemtra.core.station.calibration import Calibration
+from hemtra.core.zones.zone import AnyZone, window
 
 TRIM = 4.0
 """Root mean squares beyond which a point does not belong to the plate: spikes and dirt."""

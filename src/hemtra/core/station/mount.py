@@ -6,7 +6,7 @@ from typing import Annotated, Literal, TypeAlias
 
 from pydantic import BaseModel, ConfigDict, Field
 
-from hemtra.core.form import Form, setting
+from hemtra.core.form_fields import Form, setting
 from hemtra.core.station.calibration import Calibration, Shift
 from hemtra.core.station.exposure import Exposure
 from hemtra.core.station.optics import CaptureBand, Limit, Positive, SensorModel, Tilt
@@ -17,17 +17,17 @@ PeakChoice: TypeAlias = Literal["strongest", "highest", "lowest", "nearest"]
 Stretch = Annotated[float, Field(ge=-10.0, le=10.0, allow_inf_nan=False)]
 
 
-class Hang(Form):
+class MountingPose(Form):
     """How far the sensor hangs from where it is drawn. A simulated sensor knows; a real one is measured."""
 
-    roll: Tilt = setting(0.0, "roll", "About the belt's way; reads as a slope across.", unit="°")
-    pitch: Tilt = setting(0.0, "pitch", "About the laser line; high things shift along travel.", unit="°")
-    yaw: Tilt = setting(0.0, "yaw", "About the vertical; square things come out skewed.", unit="°")
-    x: Shift = setting(0.0, "off in x", "Beside where it is drawn.", unit="mm")
-    y: Shift = setting(0.0, "off in y", "Along travel from where it is drawn.", unit="mm")
-    z: Shift = setting(0.0, "off in z", "Above where it is drawn.", unit="mm")
-    stretch_x: Stretch = setting(0.0, "x too large", "Distances along the laser line.", unit="%")
-    stretch_z: Stretch = setting(0.0, "z too large", "Heights.", unit="%")
+    roll: Tilt = setting(0.0, "roll", "Rotation about y; tilts heights along x.", unit="°")
+    pitch: Tilt = setting(0.0, "pitch", "Rotation about x; shifts high points along travel.", unit="°")
+    yaw: Tilt = setting(0.0, "yaw", "Rotation about z; skews square parts.", unit="°")
+    x: Shift = setting(0.0, "x offset", "Actual minus nominal x position.", unit="mm")
+    y: Shift = setting(0.0, "y offset", "Actual minus nominal y position.", unit="mm")
+    z: Shift = setting(0.0, "z offset", "Actual minus nominal z position.", unit="mm")
+    stretch_x: Stretch = setting(0.0, "x scale error", "Measured minus true length along x.", unit="%")
+    stretch_z: Stretch = setting(0.0, "z scale error", "Measured minus true height.", unit="%")
 
 
 class ReferenceProfile(BaseModel):
@@ -43,7 +43,7 @@ class ReferenceProfile(BaseModel):
 class SensorMount(Form):
     """A sensor above the transport: its laser `stand_off` mm above z = 0 and `x` mm beside the middle."""
 
-    model: str = setting(..., "model", "Which simulated sensor hangs there.")
+    model: str = setting(..., "model", "Sensor model.")
     stand_off: Positive = setting(..., "stand-off", "Laser above the part's top face.", unit="mm")
     x: Limit = setting(0.0, "lateral offset", "Laser beside the middle of the belt.", unit="mm")
     peaks: PeakChoice = setting(
@@ -59,7 +59,7 @@ class SensorMount(Form):
     )
     exposure: Exposure = Exposure()
     band: CaptureBand = CaptureBand()
-    hang: Hang = Hang()
+    hang: MountingPose = MountingPose()
     calibration: Calibration = Calibration()
     reference: ReferenceProfile | None = None
     """What the nearest peak is near to, and what is drawn dimmed behind the live profile."""

@@ -7,7 +7,7 @@ from typing import Annotated, Self
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-from hemtra.core.form import Form, setting
+from hemtra.core.form_fields import Form, setting
 
 Positive = Annotated[float, Field(gt=0, allow_inf_nan=False, le=1e6)]
 Limit = Annotated[float, Field(ge=-1e6, le=1e6, allow_inf_nan=False)]

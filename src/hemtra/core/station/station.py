@@ -9,14 +9,14 @@ from typing import Annotated, Any
 from pydantic import ConfigDict, Field, ValidationError
 
 from hemtra.core.errors import HemtraError
-from hemtra.core.form import Form
-from hemtra.core.scan.heightmap import Grid
+from hemtra.core.form_fields import Form
+from hemtra.core.maps.heightmap import Grid
+from hemtra.core.station.io_and_storage import Incoming, IoBlock, ScanRetention
 from hemtra.core.station.mount import SensorMount
 from hemtra.core.station.optics import SensorModel
-from hemtra.core.station.outside import Incoming, IoBlock, Keeping
-from hemtra.core.station.starts import Trigger
-from hemtra.core.station.travel import Line, Travel
+from hemtra.core.station.travel import Conveyor, Travel
 from hemtra.core.station.trigger import TriggerRules
+from hemtra.core.station.trigger_sources import Trigger
 
 SCHEMA = 4
 MOST_SENSORS = 8
@@ -32,10 +32,10 @@ class Station(Form):
     sensors: Annotated[tuple[SensorMount, ...], Field(min_length=1, max_length=MOST_SENSORS)]
     travel: Travel
     trigger: Trigger = Trigger()
-    line: Line = Line()
+    line: Conveyor = Conveyor()
     io: IoBlock = IoBlock()
     incoming: Incoming = Incoming()
-    keeping: Keeping = Keeping()
+    keeping: ScanRetention = ScanRetention()
 
     model_config = ConfigDict(frozen=True, extra="forbid", validate_by_name=True, validate_by_alias=True)
 

@@ -7,7 +7,7 @@ from typing import Annotated, Literal, TypeAlias
 
 from pydantic import Field
 
-from hemtra.core.form import Form, setting
+from hemtra.core.form_fields import Form, setting
 from hemtra.core.station.optics import Positive, Tilt
 
 MOST_PROFILES = 100_000
@@ -94,7 +94,7 @@ class Travel(Form):
     )
     backward: Against = setting(
         "ignored",
-        "moving back",
+        "reverse motion",
         "Against the direction: nothing until the place is passed again, or profiles of its own.",
         choices={"ignored": "waits", "scanned": "is scanned"},
         when={**BY_ENCODER, "direction": ("forward", "backward")},
@@ -102,9 +102,9 @@ class Travel(Form):
     speed: Positive = setting(100.0, "speed", "Of the belt.", unit="mm/s")
     equal_pitch: bool = setting(
         False,
-        "equal pitch",
-        "Rows of a scan are resampled to the pitch of its columns, so that round things look round.",
-        choices={"False": "as scanned", "True": "y as x"},
+        "equal spacing",
+        "Resamples rows to the spacing of the columns, so that round features look round.",
+        choices={"False": "as scanned", "True": "y = x spacing"},
     )
 
     @property
@@ -149,7 +149,7 @@ class ProfileCounter:
         return tuple(range(-(-before // self._every) - 1, -(-count // self._every) - 1, -1))
 
 
-class Line(Form):
+class Conveyor(Form):
     """How the line runs and feeds parts; the virtual one does as told."""
 
     part_spacing: Positive = setting(

@@ -10,39 +10,39 @@ import numpy as np
 from PySide6.QtCore import QEvent, Qt, Slot
 from PySide6.QtWidgets import QSplitter, QVBoxLayout, QWidget
 
+from hemtra.core.edits.preparation import moved_preparation, with_preparation, without_preparation
 from hemtra.core.errors import HemtraError
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import Verdict
-from hemtra.core.plan.prepared import moved_preparation, with_preparation, without_preparation
 from hemtra.core.plan.registry import kind_named
 from hemtra.core.plan.requirements import bound
-from hemtra.core.scan.zones import AnyZone
-from hemtra.desktop.evaluation import ShowRequest, TrayAnswer, TrayRequest, show, try_tray
-from hemtra.desktop.lanes import Lane
-from hemtra.desktop.model.bench import Bench, Shown
-from hemtra.desktop.model.strips import Trouble
-from hemtra.desktop.model.tray import TrayPart, would_flip
-from hemtra.desktop.notifications import Notice, Notifications
-from hemtra.desktop.plan.anchors import Anchors
-from hemtra.desktop.plan.connections import Connections
-from hemtra.desktop.plan.feature_cut import FeatureCut
-from hemtra.desktop.plan.lineage import Lineage
-from hemtra.desktop.plan.new_characteristic import NewCharacteristic
-from hemtra.desktop.plan.numbers_form import NumbersAsked
-from hemtra.desktop.plan.path_files import PathFiles
-from hemtra.desktop.plan.paths import Paths
-from hemtra.desktop.plan.patterns import Patterns
-from hemtra.desktop.plan.plan_ways import PlanWays
-from hemtra.desktop.plan.rows import Rows
-from hemtra.desktop.plan.section_view import SectionView
-from hemtra.desktop.plan.sheet import Sheet
-from hemtra.desktop.plan.strip_view import StripView
-from hemtra.desktop.plan.top_view import TopView
-from hemtra.desktop.plan.tray_panel import TrayPanel
-from hemtra.desktop.tasks import Tasks
+from hemtra.core.zones.zone import AnyZone
+from hemtra.desktop.background.evaluation import ShowRequest, TrayAnswer, TrayRequest, show, try_tray
+from hemtra.desktop.background.latest_task import LatestTaskWorker
+from hemtra.desktop.background.tasks import Tasks
+from hemtra.desktop.models.bench import Shown, WorkspaceModel
+from hemtra.desktop.models.strips import FailingStretch
+from hemtra.desktop.models.tray import TrayPart, verdict_changes
+from hemtra.desktop.plan.commands.anchors import Anchors
+from hemtra.desktop.plan.commands.new_characteristic import NewCharacteristic
+from hemtra.desktop.plan.commands.path_files import PathFiles
+from hemtra.desktop.plan.commands.paths import Paths
+from hemtra.desktop.plan.commands.patterns import Patterns
+from hemtra.desktop.plan.panels.connections import Connections
+from hemtra.desktop.plan.panels.lineage import Lineage
+from hemtra.desktop.plan.panels.plan_modes import PlanModes
+from hemtra.desktop.plan.panels.rows import Rows
+from hemtra.desktop.plan.panels.sheet import Sheet
+from hemtra.desktop.plan.panels.tray_panel import TrayPanel
+from hemtra.desktop.plan.section.feature_cut import FeatureCut
+from hemtra.desktop.plan.section.section_view import SectionView
+from hemtra.desktop.plan.section.strip_view import StripView
+from hemtra.desktop.plan.stage.top_view import TopView
+from hemtra.desktop.widgets.notifications import Notice, Notifications
+from hemtra.desktop.widgets.numbers_form import NumbersAsked
 
 if TYPE_CHECKING:
-    from hemtra.desktop.plan.space_view import SpaceView
+    from hemtra.desktop.plan.stage.space_view import SpaceView
 
 
 VIEWS = tuple(
@@ -58,7 +58,7 @@ PROFILE_VIEWS = tuple(
 class PlanWorkspace(QWidget):
     """Lays the views out, evaluates beside the window, and turns intents into edits."""
 
-    def __init__(self, bench: Bench, notifications: Notifications, tasks: Tasks) -> None:
+    def __init__(self, bench: WorkspaceModel, notifications: Notifications, tasks: Tasks) -> None:
         super().__init__()
         self.setObjectName("workspace")
         self.bench, self._notifications = bench, notifications
@@ -73,13 +73,13 @@ class PlanWorkspace(QWidget):
         self.connections = Connections(bench, self.stage, notifications, self.edit)
         self.asked = NumbersAsked(self)
         self.rows = Rows(bench, tasks, self.asked, self.edit)
-        self.ways = PlanWays(bench, self.asked, self.edit)
+        self.ways = PlanModes(bench, self.asked, self.edit)
         self.patterns = Patterns(bench, self.asked, self.edit)
         self.feature_cut = FeatureCut(bench, self.stage, tasks, self.edit)
         self.paths = Paths(bench, self.asked, notifications, self.edit)
         self.path_files = PathFiles(bench, self.stage, tasks, notifications, self.edit)
-        self._show_lane = Lane(show, "stage", self)
-        self._tray_lane = Lane(try_tray, "tray", self)
+        self._show_lane = LatestTaskWorker(show, "stage", self)
+        self._tray_lane = LatestTaskWorker(try_tray, "tray", self)
         self._asked: ShowRequest | None = None
         self._faults: tuple[str, ...] = ()
         self.space: SpaceView | None = None
@@ -146,7 +146,7 @@ class PlanWorkspace(QWidget):
         self.section.zone_dropped.connect(self._set_zone)
         self.section.step_clicked.connect(bench.select_step)
         self.section.tools.zone_toggled.connect(self.connections.toggle_section_zone)
-        self.tray.unflip_requested.connect(self.take_flips_back)
+        self.tray.unflip_requested.connect(self.undo_verdict_changes)
         rows = self.rows
         self.sheet.tolerance_typed.connect(self._set_tolerance)
         self.sheet.limit_dragged.connect(self._drag_limit)
@@ -164,8 +164,8 @@ class PlanWorkspace(QWidget):
         self.lineage.rub_wanted.connect(self._rub)
         self.lineage.inputs_connected.connect(self.connections.connect)
         self.lineage.input_pick_wanted.connect(self.connections.pick)
-        self.lineage.own_preparation_wanted.connect(self.connections.prepare_alone)
-        self.stage.rubbed.connect(self.anchors.rub_out)
+        self.lineage.own_preparation_wanted.connect(self.connections.add_step_preparation)
+        self.stage.rubbed.connect(self.anchors.erase_contour)
         self.stage.distance_picked.connect(bench.set_distance)
         self.stage.path_menu_wanted.connect(self.paths.show_menu)
         self.strips.stretches.stretch_chosen.connect(self._go_to_stretch)
@@ -222,7 +222,7 @@ class PlanWorkspace(QWidget):
         else:
             self._centre.setSizes([300, 150])
 
-    def _go_to_stretch(self, trouble: Trouble) -> None:
+    def _go_to_stretch(self, trouble: FailingStretch) -> None:
         """Show a failing stretch: on the stage, on the strips, and the section in its middle."""
         shown = self.bench.shown
         if shown is None or shown.along is None:
@@ -240,7 +240,7 @@ class PlanWorkspace(QWidget):
         """Make the 3D view; False where there is no OpenGL, which is told."""
         try:
             # loaded only where it is wanted: its library may be missing altogether
-            from hemtra.desktop.plan.space_view import SpaceView, has_opengl
+            from hemtra.desktop.plan.stage.space_view import SpaceView, has_opengl
         except (ImportError, OSError, AttributeError):
             found = False
         else:
@@ -364,7 +364,7 @@ class PlanWorkspace(QWidget):
             self.tray.show_flips(self.flips)
             self.bench.tray.changed.emit()
 
-    def take_flips_back(self) -> None:
+    def undo_verdict_changes(self) -> None:
         """Undo the edits that the flips came from."""
         for _ in range(self._edits):
             self.bench.document.undo()
@@ -448,7 +448,9 @@ class PlanWorkspace(QWidget):
             return
         moved = row.edited(**{limit: value})
         way = self.bench.document.plan.by_profile
-        self.tray.show_would_flip(-1 if dropped else len(would_flip(self.bench.tray.parts, moved, way)))
+        self.tray.show_verdict_changes(
+            -1 if dropped else len(verdict_changes(self.bench.tray.parts, moved, way))
+        )
         if dropped:
             self.rows.set_field(balloon, limit, value)
 
@@ -472,7 +474,7 @@ class PlanWorkspace(QWidget):
     @Slot(str)
     def _rub(self, step_id: str) -> None:
         self.bench.select_step(step_id)
-        self.stage.rub("Rub over what is no contour of every part   ·   Esc ends")
+        self.stage.rub("Drag to erase contour   ·   Esc: finish")
 
     @property
     def selected_zone(self) -> AnyZone | None:

@@ -7,7 +7,7 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
-from hemtra.core.scan.zone_edits import (
+from hemtra.core.zones.edits import (
     SHAPES,
     mirrored,
     reshaped,
@@ -16,8 +16,8 @@ from hemtra.core.scan.zone_edits import (
     with_node,
     without_pieces,
 )
-from hemtra.core.scan.zones import AnyZone, PolygonZone
-from hemtra.desktop.plan.paths import DEEDS
+from hemtra.core.zones.zone import AnyZone, PolygonZone
+from hemtra.desktop.plan.commands.paths import DEEDS
 from hemtra.desktop.plan.workspace import PlanWorkspace
 
 Handlers = dict[str, tuple[Callable[[], Any], Callable[[], bool]]]

@@ -5,10 +5,10 @@ from __future__ import annotations
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QPainter
 
-from hemtra.desktop import theme
-from hemtra.desktop.model.records_bench import RecordsBench
-from hemtra.desktop.plan.signs import draw_balloon
+from hemtra.desktop.models.records_bench import RecordsBench
 from hemtra.desktop.records.painted_list import PaintedList, elided
+from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets.symbols import draw_balloon
 from hemtra.storage.records.trends import Failures
 
 ROW = 26
@@ -22,7 +22,7 @@ class FailureList(PaintedList[Failures]):
     listed = Signal(int)
 
     def __init__(self, bench: RecordsBench) -> None:
-        super().__init__("What did not pass, by balloon")
+        super().__init__("Not passed, by balloon")
         self._bench = bench
         self.activated.connect(lambda index: self.listed.emit(self.rows[index.row()].balloon))
         bench.overview_changed.connect(self.refresh)
@@ -40,7 +40,7 @@ class FailureList(PaintedList[Failures]):
     def said(self, row: Failures) -> str:
         """How many parts do not pass."""
         missing = f", of these {row.missing} not measured" if row.missing else ""
-        return f"{row.count} parts do not pass {row.balloon} {row.name}{missing}. A double click lists them."
+        return f"{row.count} parts not passed, {row.balloon} {row.name}{missing}. A double click lists them."
 
     def tall(self, row: Failures) -> int:
         """All alike."""

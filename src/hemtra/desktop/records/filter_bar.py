@@ -11,7 +11,7 @@ from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QLineEdit, QPushButton
 
 from hemtra.core.plan.limits import Verdict
-from hemtra.desktop.model.records_bench import RecordsBench
+from hemtra.desktop.models.records_bench import RecordsBench
 from hemtra.storage.records.pages import NOT_PASS, Filter
 
 TYPING = 250

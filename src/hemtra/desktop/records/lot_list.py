@@ -7,9 +7,9 @@ import time
 from PySide6.QtCore import QRectF, Qt
 from PySide6.QtGui import QPainter, QPen
 
-from hemtra.desktop import theme
-from hemtra.desktop.model.records_bench import Group, RecordsBench
+from hemtra.desktop.models.records_bench import Group, RecordsBench
 from hemtra.desktop.records.painted_list import PaintedList, elided
+from hemtra.desktop.widgets import theme
 from hemtra.storage.records.pages import LotView
 from hemtra.storage.records.store import Counts
 

@@ -17,7 +17,7 @@ from PySide6.QtCore import (
 from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QAbstractItemView, QListView, QStyle, QStyledItemDelegate, QStyleOptionViewItem
 
-from hemtra.desktop import theme
+from hemtra.desktop.widgets import theme
 
 T = TypeVar("T")
 Index = QModelIndex | QPersistentModelIndex

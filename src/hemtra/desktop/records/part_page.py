@@ -22,15 +22,15 @@ from PySide6.QtWidgets import (
 
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.plan.series import beyond
-from hemtra.desktop import theme
-from hemtra.desktop.evaluation import ShowRequest, show
-from hemtra.desktop.lanes import Lane, Superseded
-from hemtra.desktop.model.bench import Bench, Shown
-from hemtra.desktop.model.tray import TrayPart
-from hemtra.desktop.plan.section_view import SectionView
-from hemtra.desktop.plan.top_view import TopView
+from hemtra.desktop.background.evaluation import ShowRequest, show
+from hemtra.desktop.background.latest_task import LatestTaskWorker, Superseded
+from hemtra.desktop.models.bench import Shown, WorkspaceModel
+from hemtra.desktop.models.tray import TrayPart
+from hemtra.desktop.plan.section.section_view import SectionView
+from hemtra.desktop.plan.stage.top_view import TopView
 from hemtra.desktop.records.record_sheet import RecordSheet
-from hemtra.runtime.looking_again import SeenAgain, look_again
+from hemtra.desktop.widgets import theme
+from hemtra.runtime.reevaluation import ReevaluatedPart, reevaluate_part
 from hemtra.storage.records import Records
 
 
@@ -46,15 +46,15 @@ class PartPage(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self.bench = Bench()
+        self.bench = WorkspaceModel()
         self.bench.read_only = True
-        self.seen: SeenAgain | None = None
+        self.seen: ReevaluatedPart | None = None
         self.title, self.facts = QLabel(), QLabel()
         self.notes, self.missing = QLabel(), QLabel()
         self.sheet, self.stage, self.section = RecordSheet(), TopView(self.bench), SectionView(self.bench)
         self._open_lane, self._show_lane = (
-            Lane(_open, "part of the records", self),
-            Lane(show, "evidence", self),
+            LatestTaskWorker(_open, "part of the records", self),
+            LatestTaskWorker(show, "evidence", self),
         )
         self._open_lane.responded.connect(self._on_opened)
         self._show_lane.responded.connect(self._on_shown)
@@ -156,7 +156,7 @@ class PartPage(QWidget):
             super().keyPressEvent(event)
 
     @Slot(object, object)
-    def _on_opened(self, request: object, seen: SeenAgain) -> None:
+    def _on_opened(self, request: object, seen: ReevaluatedPart) -> None:
         self.seen = seen
         sheet, part, again = seen.sheet, seen.sheet.part, seen.again
         when = time.strftime("%Y-%m-%d %H:%M:%S", time.localtime(part.scanned))
@@ -165,7 +165,7 @@ class PartPage(QWidget):
         self.title.setStyleSheet(f"color: {colour};" if part.verdict is not Verdict.PASS else "")
         serial = f"{part.serial} · " if part.serial else ""
         self.facts.setText(f"{serial}{when} · {sheet.station} · plan {sheet.revision} · signals {part.signal}")
-        notes = [f"Evaluated again it differs: {text}" for text in seen.differences]
+        notes = [f"Re-evaluation differs: {text}" for text in seen.differences]
         notes += [f"{e.kind}: {e.text}" for e in sheet.events if e.text not in seen.differences]
         self.notes.setText("\n".join(notes))
         self.notes.setStyleSheet(f"color: {theme.colour('copper').name()};")
@@ -231,5 +231,5 @@ class PartPage(QWidget):
         self.failed.emit(error)
 
 
-def _open(request: tuple[Records, int], superseded: Superseded) -> Iterator[SeenAgain]:
-    yield look_again(*request)
+def _open(request: tuple[Records, int], superseded: Superseded) -> Iterator[ReevaluatedPart]:
+    yield reevaluate_part(*request)

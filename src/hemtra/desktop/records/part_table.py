@@ -9,12 +9,12 @@ from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelInd
 from PySide6.QtGui import QKeyEvent, QPainter
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QStyle, QStyledItemDelegate, QTableView
 
-from hemtra.desktop import theme
-from hemtra.desktop.model.records_bench import RecordsBench
-from hemtra.desktop.plan.signs import draw_balloon
+from hemtra.desktop.models.records_bench import RecordsBench
+from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets.symbols import draw_balloon
 from hemtra.storage.records.store import PartRecord
 
-HEADS = ("part", "lot", "serial", "scanned", "verdict", "decided by", "scan")
+HEADS = ("part", "lot", "serial", "scanned", "verdict", "limiting characteristic", "scan")
 WIDTHS = (56, 116, 96, 164, 128, 300, 52)
 PART, LOT, SERIAL, SCANNED, VERDICT, REASON, SCAN = range(len(HEADS))
 RIGHT = (PART,)

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.statistics import statistics
-from hemtra.desktop.lanes import Superseded
-from hemtra.desktop.model.records_bench import Course, Overview, Series
+from hemtra.desktop.background.latest_task import Superseded
+from hemtra.desktop.models.records_bench import CharacteristicTrend, Overview, TrendSeries
 from hemtra.storage.records import Records
 from hemtra.storage.records.pages import Filter, Page, count, page, revisions_of
 from hemtra.storage.records.store import Lot
@@ -48,18 +48,20 @@ def find_parts(request: PartsRequest, superseded: Superseded) -> Iterator[Page |
         yield count(request.records, request.wanted)
 
 
-def look_over(request: LotsRequest, superseded: Superseded) -> Iterator[Overview]:
+def lot_overview(request: LotsRequest, superseded: Superseded) -> Iterator[Overview]:
     """What fails, and the plan revisions that were used."""
     keys = [lot.id for lot in request.lots]
     yield Overview(tuple(failures(request.records, request.lots)), tuple(revisions_of(request.records, keys)))
 
 
-def follow(request: CourseRequest, superseded: Superseded) -> Iterator[Course]:
+def follow(request: CourseRequest, superseded: Superseded) -> Iterator[CharacteristicTrend]:
     """Values, statistics and verdicts."""
     records, lots, balloon = request.records, request.lots, request.balloon
     found = trends(records, lots, balloon)
     series = tuple(
-        Series(trend, statistics(trend.values, trend.lower, trend.upper)) for trend in found if not trend.reads
+        TrendSeries(trend, statistics(trend.values, trend.lower, trend.upper))
+        for trend in found
+        if not trend.reads
     )
     if superseded():
         return
@@ -68,4 +70,4 @@ def follow(request: CourseRequest, superseded: Superseded) -> Iterator[Course]:
     bad = not_passed(records, lots, balloon)
     reasons = (bad.get(verdict, 0) for verdict in (Verdict.FAIL, Verdict.NOT_MEASURED, Verdict.NOT_PROVEN))
     verdict = over_all(*reasons) if total else Verdict.NOT_MEASURED
-    yield Course(balloon, series, total, sum(bad.values()), verdict, told)
+    yield CharacteristicTrend(balloon, series, total, sum(bad.values()), verdict, told)

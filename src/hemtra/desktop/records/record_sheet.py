@@ -5,15 +5,15 @@ from __future__ import annotations
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QPainter
 
-from hemtra.core.plan.limits import Judged, Verdict, told_limits, told_value
-from hemtra.desktop import theme
-from hemtra.desktop.plan.signs import draw_balloon
+from hemtra.core.plan.limits import CharacteristicResult, Verdict, format_limits, format_value
 from hemtra.desktop.records.painted_list import PaintedList, elided
+from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets.symbols import draw_balloon
 
 ROW, TALL = 34, 50
 
 
-class RecordSheet(PaintedList[Judged]):
+class RecordSheet(PaintedList[CharacteristicResult]):
     """A click, or the arrow keys, show the evidence of a characteristic."""
 
     chosen = Signal(int)
@@ -21,7 +21,7 @@ class RecordSheet(PaintedList[Judged]):
     def __init__(self) -> None:
         super().__init__("Sheet of the part as it was recorded")
 
-    def show_part(self, rows: tuple[Judged, ...]) -> None:
+    def show_part(self, rows: tuple[CharacteristicResult, ...]) -> None:
         """Show another part; the first row that does not pass is chosen."""
         bad = next((k for k, row in enumerate(rows) if row.verdict is not Verdict.PASS), 0)
         self.show_rows(rows, bad if rows else None)
@@ -34,20 +34,20 @@ class RecordSheet(PaintedList[Judged]):
             if row.balloon == balloon:
                 self.setCurrentIndex(self.held.index(k))
 
-    def choose(self, row: Judged) -> None:
+    def choose(self, row: CharacteristicResult) -> None:
         """Another row is chosen."""
         self.chosen.emit(row.balloon)
 
-    def said(self, row: Judged) -> str:
+    def said(self, row: CharacteristicResult) -> str:
         """Name, value, verdict and reason."""
-        told = f"{row.balloon} {row.name} {told_value(row, row.decimals)}, {row.verdict} {row.reason}"
+        told = f"{row.balloon} {row.name} {format_value(row, row.decimals)}, {row.verdict} {row.reason}"
         return told.rstrip()
 
-    def tall(self, row: Judged) -> int:
+    def tall(self, row: CharacteristicResult) -> int:
         """A reason takes a line more."""
         return TALL if row.reason else ROW
 
-    def paint_row(self, painter: QPainter, row: Judged, box: QRectF) -> None:
+    def paint_row(self, painter: QPainter, row: CharacteristicResult, box: QRectF) -> None:
         """Balloon, name, value, limits, reason."""
         at = QPointF(box.left() + 22, box.top() + 17)
         draw_balloon(painter, at, str(row.balloon), row.verdict, radius=10)
@@ -55,7 +55,7 @@ class RecordSheet(PaintedList[Judged]):
         painter.setFont(theme.font(13, bold=row.verdict is not Verdict.PASS))
         ink = theme.colour("ink") if row.verdict is Verdict.PASS else theme.verdict_colour(row.verdict)
         painter.setPen(ink)
-        value = told_value(row, row.decimals)
+        value = format_value(row, row.decimals)
         painter.drawText(inner, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop, value)
         room = inner.width() - painter.fontMetrics().horizontalAdvance(value) - 10
         painter.setPen(theme.colour("ink"))
@@ -64,7 +64,7 @@ class RecordSheet(PaintedList[Judged]):
         painter.drawText(inner, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, name)
         painter.setFont(theme.font(11))
         painter.setPen(theme.colour("muted"))
-        limits = told_limits(row.lower, row.upper, row.decimals)
+        limits = format_limits(row.lower, row.upper, row.decimals)
         painter.drawText(inner, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom, limits)
         if row.reason:
             painter.setPen(theme.verdict_colour(row.verdict))

@@ -20,12 +20,10 @@ from PySide6.QtWidgets import (
 
 from hemtra.core.errors import HemtraError
 from hemtra.core.progress import Progress
-from hemtra.desktop.lanes import Lane
-from hemtra.desktop.model.bench import Bench
-from hemtra.desktop.model.records_bench import Course, Overview, RecordsBench
-from hemtra.desktop.notifications import Notifications
-from hemtra.desktop.records.course_view import CourseView
-from hemtra.desktop.records.deeds import Deeds
+from hemtra.desktop.background.latest_task import LatestTaskWorker
+from hemtra.desktop.background.tasks import Task, Tasks
+from hemtra.desktop.models.bench import WorkspaceModel
+from hemtra.desktop.models.records_bench import CharacteristicTrend, Overview, RecordsBench
 from hemtra.desktop.records.failure_list import FailureList
 from hemtra.desktop.records.filter_bar import FilterBar
 from hemtra.desktop.records.lot_list import LotList
@@ -37,12 +35,14 @@ from hemtra.desktop.records.queries import (
     PartsRequest,
     find_parts,
     follow,
-    look_over,
+    lot_overview,
 )
-from hemtra.desktop.records.rejudged_page import RejudgedPage
-from hemtra.desktop.tasks import Task, Tasks
-from hemtra.runtime.rejudging import Rejudged
-from hemtra.runtime.starting import default_db
+from hemtra.desktop.records.record_actions import RecordActions
+from hemtra.desktop.records.reevaluation_page import ReevaluationPage
+from hemtra.desktop.records.trend_view import LotTrendView
+from hemtra.desktop.widgets.notifications import Notifications
+from hemtra.runtime.lot_reevaluation import LotReevaluation
+from hemtra.runtime.run_setup import default_db
 from hemtra.storage.records import Records
 from hemtra.storage.records.pages import LotView, Page, lot_views
 
@@ -53,7 +53,7 @@ Prepare: TypeAlias = Callable[[Progress], object]
 class RecordsWorkspace(QWidget):
     """Looks at one database; what takes long is done beside the window."""
 
-    def __init__(self, plans: Bench, notifications: Notifications, tasks: Tasks) -> None:
+    def __init__(self, plans: WorkspaceModel, notifications: Notifications, tasks: Tasks) -> None:
         super().__init__()
         self.setObjectName("workspace")
         self.bench = RecordsBench()
@@ -65,13 +65,16 @@ class RecordsWorkspace(QWidget):
         """What is done to them before they are looked at first."""
         self.records: Records | None = None
         self._plans, self._notifications, self._tasks = plans, notifications, tasks
-        self.deeds = Deeds(self.bench, plans, notifications, tasks, self)
+        self.deeds = RecordActions(self.bench, plans, notifications, tasks, self)
         self.lots, self.filters = LotList(self.bench), FilterBar(self.bench)
         self.parts, self.failures = PartTable(self.bench), FailureList(self.bench)
-        self.course, self.part = CourseView(self.bench), PartPage()
-        self.rejudged = RejudgedPage()
-        self.page_lane = Lane(find_parts, "parts", self)
-        self.overview_lane, self.course_lane = Lane(look_over, "lots", self), Lane(follow, "trend", self)
+        self.course, self.part = LotTrendView(self.bench), PartPage()
+        self.rejudged = ReevaluationPage()
+        self.page_lane = LatestTaskWorker(find_parts, "parts", self)
+        self.overview_lane, self.course_lane = (
+            LatestTaskWorker(lot_overview, "lots", self),
+            LatestTaskWorker(follow, "trend", self),
+        )
         self._lay_out()
         self._connect()
         self.refresh_buttons()
@@ -80,23 +83,21 @@ class RecordsWorkspace(QWidget):
         self.name, self.open_button, self.merge_button = (
             QLabel(),
             QPushButton("Open…"),
-            QPushButton("Take over…"),
+            QPushButton("Merge…"),
         )
         self.name.setObjectName("muted")
         self.report_button, self.export_button = QPushButton("Report…"), QPushButton("Export…")
-        self.rejudge_button = QPushButton("Judge by the present plan")
+        self.rejudge_button = QPushButton("Re-evaluate with current plan")
         self.tray_button = QPushButton("Failed parts to the tray")
         self.report_button.setObjectName("primary")
         for button in (self.rejudge_button, self.tray_button, self.export_button):
             button.setObjectName("secondary")
         for button in (self.open_button, self.merge_button):
             button.setObjectName("action")
-        self.open_button.setToolTip("Look at the records of another file.")
-        self.merge_button.setToolTip("Take over what is new in the records of another computer.")
+        self.open_button.setToolTip("Opens the records of another file.")
+        self.merge_button.setToolTip("Adds new parts from the records of another computer.")
         self.rejudge_button.setToolTip("List what changes when the lot is judged by the plan that is open.")
-        self.tray_button.setToolTip(
-            "Try the plan that is open on those of the failed parts whose scans were kept."
-        )
+        self.tray_button.setToolTip("Send failed parts with stored scans to the tray.")
         self.bar = bar = QFrame()
         bar.setObjectName("panel")
         row = QHBoxLayout(bar)
@@ -110,7 +111,7 @@ class RecordsWorkspace(QWidget):
         self.empty = QLabel()
         self.empty.setWordWrap(True)
         self.empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
-        lots, failures = _panel("Lots", self.lots), _panel("Do not pass", self.failures)
+        lots, failures = _panel("Lots", self.lots), _panel("Not passed", self.failures)
         below = QFrame()
         below.setObjectName("panel")
         column = QVBoxLayout(below)
@@ -218,7 +219,7 @@ class RecordsWorkspace(QWidget):
         self.bench.take_lots(views)
         if not views:
             self.empty.setText(
-                "Nothing is on record yet. Start a line in the Run workspace, open the demo, or the records"
+                "No records yet. Start a line in the Run workspace, open the demo, or the records"
                 " of another computer."
             )
         if not views or self.pages.currentIndex() == 3:
@@ -281,7 +282,7 @@ class RecordsWorkspace(QWidget):
             self.bench.take_overview(found)
 
     @Slot(object, object)
-    def _on_course(self, request: CourseRequest, found: Course) -> None:
+    def _on_course(self, request: CourseRequest, found: CharacteristicTrend) -> None:
         if request.records is self.records and request.balloon == self.bench.balloon:
             self.bench.take_course(found)
 
@@ -311,7 +312,7 @@ class RecordsWorkspace(QWidget):
             self.parts.selectRow(at + by)
             self.open_part(parts[at + by].id)
 
-    def _show_rejudged(self, found: Rejudged) -> None:
+    def _show_rejudged(self, found: LotReevaluation) -> None:
         self.rejudged.show_found(found)
         self.pages.setCurrentIndex(2)
         self.rejudged.table.setFocus()

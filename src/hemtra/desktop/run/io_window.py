@@ -11,19 +11,19 @@ from PySide6.QtGui import QCloseEvent
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from hemtra.core.plan.signals import FULL, AnySignal, Digital
-from hemtra.core.station.outside import IoBlock
-from hemtra.desktop import theme
-from hemtra.desktop.lanes import Lane, Superseded
-from hemtra.link.addresses import NAMES
-from hemtra.link.io_link import line_coil, output_register
-from hemtra.link.wiring import Wiring
+from hemtra.core.station.io_and_storage import IoBlock
+from hemtra.desktop.background.latest_task import LatestTaskWorker, Superseded
+from hemtra.desktop.widgets import theme
+from hemtra.outputs.addresses import NAMES
+from hemtra.outputs.io_link import line_coil, output_register
+from hemtra.outputs.io_monitor import Wiring
 
 LOOK = 200
 """ms between two looks."""
 
 
 @dataclass(frozen=True)
-class Look:
+class IoRequest:
     """Look at the block, and first force a terminal on, off, or let it go with None."""
 
     io: IoBlock
@@ -33,7 +33,7 @@ class Look:
 
 
 @dataclass(frozen=True)
-class Seen:
+class IoState:
     """Terminals and registers; both empty, and why, where the block does not answer."""
 
     terminals: tuple[bool, ...] = ()
@@ -41,15 +41,15 @@ class Seen:
     trouble: str = ""
 
 
-def look(request: Look, superseded: Superseded) -> Iterator[Seen]:
+def look(request: IoRequest, superseded: Superseded) -> Iterator[IoState]:
     """Once, beside the window."""
     wiring = Wiring(request.io.host, request.io.port, request.io.unit)
     try:
         if request.force is not None:
             wiring.force(*request.force)
-        yield Seen(tuple(wiring.terminals(request.terminals)), tuple(wiring.outputs(request.registers)))
+        yield IoState(tuple(wiring.terminals(request.terminals)), tuple(wiring.outputs(request.registers)))
     except OSError as error:
-        yield Seen(trouble=f"{request.io.host}:{request.io.port}: {error}")
+        yield IoState(trouble=f"{request.io.host}:{request.io.port}: {error}")
     finally:
         wiring.close()
 
@@ -70,7 +70,7 @@ class IoWindow(QWidget):
         self.setObjectName("workspace")
         self.resize(420, 300)
         self._io, self._signals, self._may_force = io, signals, may_force
-        self._lane = Lane(look, "io window", self)
+        self._lane = LatestTaskWorker(look, "io window", self)
         self._lane.responded.connect(self._on_seen)
         self.states: dict[int, QLabel] = {}
         self.outputs: dict[int, QLabel] = {}
@@ -133,10 +133,10 @@ class IoWindow(QWidget):
     def _ask(self, force: tuple[int, bool | None] | None = None) -> None:
         terminals = max(self.states) + 1
         registers = max(self.outputs, default=1) + 1
-        self._lane.submit(Look(self._io, terminals, registers, force))
+        self._lane.submit(IoRequest(self._io, terminals, registers, force))
 
     @Slot(object, object)
-    def _on_seen(self, request: Look, seen: Seen) -> None:
+    def _on_seen(self, request: IoRequest, seen: IoState) -> None:
         self.told.setText(seen.trouble or "Forced terminals stay forced until they are let go.")
         for address, label in self.states.items():
             known = address < len(seen.terminals)
@@ -159,6 +159,6 @@ class IoWindow(QWidget):
         self._timer.stop()
         for address, on in self.forced.items():
             if on is not None:
-                self._lane.finish(Look(self._io, 1, 1, (address, None)))
+                self._lane.finish(IoRequest(self._io, 1, 1, (address, None)))
         self._lane.stop()
         event.accept()

@@ -7,15 +7,15 @@ from PySide6.QtGui import QImage, QPainter, QPaintEvent, QPen, QResizeEvent
 from PySide6.QtWidgets import QWidget
 
 from hemtra.core.balloon_layout import place_balloons
+from hemtra.core.detection.part_box import part_box
 from hemtra.core.plan.limits import Verdict
-from hemtra.core.scan.palettes import height_palette
-from hemtra.core.scan.part_box import part_box
-from hemtra.core.scan.picture import View, picture
-from hemtra.desktop import theme
-from hemtra.desktop.model.run_bench import RunBench
-from hemtra.desktop.model.viewport import Viewport
-from hemtra.desktop.plan.layers import image
-from hemtra.desktop.plan.signs import draw_balloon
+from hemtra.core.rendering.palettes import height_palette
+from hemtra.core.rendering.picture import View, picture
+from hemtra.desktop.models.run_bench import RunBench
+from hemtra.desktop.models.viewport import Viewport
+from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets.layers import image
+from hemtra.desktop.widgets.symbols import draw_balloon
 from hemtra.runtime.production import Done
 
 EDGE = 30.0

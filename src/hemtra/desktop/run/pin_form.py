@@ -8,8 +8,8 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QFormLayout, QFrame, QLabel, QLineEdit, QWidget
 
-from hemtra.desktop.dialogs import two_buttons
-from hemtra.desktop.edit_lock import LEAST
+from hemtra.desktop.models.edit_lock import LEAST
+from hemtra.desktop.widgets.dialogs import button_row
 
 
 class PinForm(QFrame):
@@ -25,7 +25,7 @@ class PinForm(QFrame):
         title.setObjectName("heading")
         layout.addRow(title)
         self.pin, self.again = QLineEdit(), QLineEdit()
-        for field, label in ((self.pin, "PIN"), (self.again, "once more")):
+        for field, label in ((self.pin, "PIN"), (self.again, "repeat PIN")):
             field.setEchoMode(QLineEdit.EchoMode.Password)
             field.setAccessibleName(label)
             field.returnPressed.connect(self.agree)
@@ -34,7 +34,7 @@ class PinForm(QFrame):
         self.wrong = QLabel()
         self.wrong.setWordWrap(True)
         layout.addRow(self.wrong)
-        layout.addRow(two_buttons("Lock" if is_new else "Unlock", self.agree, self.leave))
+        layout.addRow(button_row("Lock" if is_new else "Unlock", self.agree, self.leave))
         self.adjustSize()
         self.move((parent.width() - self.width()) // 2, 90)
         self.show()
@@ -48,7 +48,7 @@ class PinForm(QFrame):
         if self._is_new and not (len(pin) >= LEAST and pin.isascii() and pin.isdigit()):
             wrong = f"A PIN is made of {LEAST} digits or more."
         elif self._is_new and pin != self.again.text():
-            wrong = "Both are not the same; type them again."
+            wrong = "The PINs differ. Enter both again."
         wrong = wrong or self._take_pin(pin)
         if wrong:
             self.wrong.setText(wrong)

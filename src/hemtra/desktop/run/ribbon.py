@@ -7,9 +7,9 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, Q
 from PySide6.QtWidgets import QWidget
 
 from hemtra.core.plan.limits import Verdict
-from hemtra.desktop import theme
-from hemtra.desktop.model.run_bench import RIBBON, RunBench
-from hemtra.desktop.plan.signs import draw_panel
+from hemtra.desktop.models.run_bench import RIBBON, RunBench
+from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets.symbols import draw_panel
 
 HEAD, FOOT = 26.0, 18.0
 EVERY = 10
@@ -46,7 +46,7 @@ class Ribbon(QWidget):
         painter.drawText(14, 18, f"Last {RIBBON} parts")
         painter.setPen(theme.colour("muted"))
         painter.setFont(theme.font(12))
-        hint = "held; Esc lets go" if self._bench.is_held else "click a part to hold it; the line goes on"
+        hint = "held; Esc: release" if self._bench.is_held else "click a part to hold it; the line goes on"
         painter.drawText(QRectF(0, 4, self.width() - 14, 20), Qt.AlignmentFlag.AlignRight, hint)
         shown = self._bench.shown
         for index, done in enumerate(self._bench.parts):

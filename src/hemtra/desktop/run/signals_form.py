@@ -13,16 +13,16 @@ from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QLineEdit, QPushBu
 
 from hemtra.core.errors import PlanError
 from hemtra.core.plan.document import Plan
-from hemtra.core.plan.signals import OF_PART, OF_ROW, Analogue, AnySignal, Digital, astray
-from hemtra.desktop.model.bench import Bench
+from hemtra.core.plan.signals import OF_PART, OF_ROW, Analogue, AnySignal, Digital, invalid_signal_references
+from hemtra.desktop.models.bench import WorkspaceModel
 
 FIELDS: dict[str, tuple[tuple[str, str, int, str], ...]] = {
     "digital": (
         ("name", "", 130, "As on the wiring diagram."),
         ("line", "line", 34, "Number of the line on the I/O block, from 0."),
-        ("when", "on when", 230, "An expression over the verdicts, as fails_7 or missing."),
-        ("pulse", "for ms", 48, "How long it stays on; 0 until the next part."),
-        ("delay", "after mm", 48, "Travel after the part's trigger at which it switches."),
+        ("when", "condition", 230, "An expression over the verdicts, as fails_7 or missing."),
+        ("pulse", "pulse, ms", 48, "How long it stays on; 0 until the next part."),
+        ("delay", "delay, mm", 48, "Travel after the part's trigger at which it switches."),
     ),
     "analogue": (
         ("name", "", 130, "As on the wiring diagram."),
@@ -35,8 +35,8 @@ FIELDS: dict[str, tuple[tuple[str, str, int, str], ...]] = {
     ),
 }
 BOXES = (
-    ("unknown", "or unknown", "On also where it cannot be told, because a value was not measured."),
-    ("inverted", "inverted", "Off where it would be on."),
+    ("unknown", "on if not measured", "Also on if a value it uses was not measured."),
+    ("inverted", "inverted", "Inverts the output."),
 )
 WHOLE = ("line", "balloon", "full")
 TEXT, OPTIONAL = ("name", "when"), ("fault",)
@@ -46,7 +46,9 @@ _signal: TypeAdapter[AnySignal] = TypeAdapter(AnySignal)
 class SignalsForm(QWidget):
     """Every change is an edit of the plan, which undo takes back."""
 
-    def __init__(self, bench: Bench, edit: Callable[[str, Callable[[], Plan]], bool], parent: QWidget) -> None:
+    def __init__(
+        self, bench: WorkspaceModel, edit: Callable[[str, Callable[[], Plan]], bool], parent: QWidget
+    ) -> None:
         super().__init__(parent, Qt.WindowType.Window)
         self.setWindowTitle("Signals")
         self.setObjectName("workspace")
@@ -68,7 +70,7 @@ class SignalsForm(QWidget):
         foot.addStretch()
         layout.addLayout(foot)
         words = QLabel(
-            f"Expressions know {', '.join(OF_PART)} of the part, and {', '.join(f'{n}_7' for n in OF_ROW)} of"
+            f"Variables: {', '.join(OF_PART)} of the part, and {', '.join(f'{n}_7' for n in OF_ROW)} of"
             " balloon 7, joined by and, or, <, >, =="
         )
         words.setObjectName("muted")
@@ -85,7 +87,9 @@ class SignalsForm(QWidget):
         signals = plan.signals
         if not self._alive:
             return
-        self.told.setText(" ".join(astray(signals, [row.balloon for row in plan.sheet if not row.off])))
+        self.told.setText(
+            " ".join(invalid_signal_references(signals, [row.balloon for row in plan.sheet if not row.off]))
+        )
         if signals == self._built:
             return
         self._built = signals
@@ -130,7 +134,7 @@ class SignalsForm(QWidget):
             spans = {"4-20 mA": "0-10 V", "0-10 V": "4-20 mA"}
             other.clicked.connect(lambda _=False: self._change(number, "span", spans[signal.span]))
             line.addWidget(other)
-        gone = QPushButton("take out")
+        gone = QPushButton("remove")
         gone.setObjectName("action")
         gone.clicked.connect(lambda _=False: self.remove(number))
         line.addWidget(gone)
@@ -178,7 +182,7 @@ class SignalsForm(QWidget):
                 value = float(text.replace(",", "."))
                 value = int(value) if name in WHOLE else value
             except ValueError:
-                self.told.setText(f"“{text}” is no number.")
+                self.told.setText(f"“{text}” is not a number.")
                 return
         self._change(number, name, value)
 

@@ -8,9 +8,9 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
 
-from hemtra.desktop import theme
-from hemtra.desktop.model.run_bench import Outside, RunBench
-from hemtra.desktop.plan.signs import draw_panel
+from hemtra.desktop.models.run_bench import RunBench, RunEnvironment
+from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets.symbols import draw_panel
 
 LINE = 21.0
 GOOD, WARN, BAD, NONE = "passed", "copper", "failed", "muted"
@@ -118,7 +118,7 @@ class StatusPanel(QWidget):
 
 def outside_rows(bench: RunBench) -> list[tuple[str, str, str]]:
     """Name, state in words, and the colour of its sign, of everything around the line."""
-    out: Outside = bench.outside
+    out: RunEnvironment = bench.outside
     last = bench.parts[-1] if bench.parts else None
     rows = []
     if last is not None and last.found.look is not None:
@@ -128,13 +128,13 @@ def outside_rows(bench: RunBench) -> list[tuple[str, str, str]]:
         rows.append(("Sensor", "no scan", BAD))
     if out.speed is not None:
         rows.append(("Encoder", f"{out.speed:.0f} mm/s", GOOD if out.speed > 0 else WARN))
-    rows.append(("Queue", f"{out.waiting} being judged", GOOD if out.waiting < 7 else WARN))
+    rows.append(("Queue", f"{out.waiting} in evaluation", GOOD if out.waiting < 7 else WARN))
     if out.link is None:
         rows.append(("I/O block", "none connected", NONE))
     else:
         rows.append(("I/O block", "answers" if out.link else "does not answer", GOOD if out.link else BAD))
     if out.in_flight:
-        rows.append(("Gate", f"{out.in_flight} on the way", WARN))
+        rows.append(("Gate", f"{out.in_flight} in transit", WARN))
     if out.free is not None:
         rows.append(("Disk", f"{out.free:.0f} GB free", GOOD if out.free > 5.0 else BAD))
     rows += [(name, words, GOOD if on else NONE) for name, words, on in out.lines]

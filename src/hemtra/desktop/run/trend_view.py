@@ -7,10 +7,10 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPen, QPolygonF, QWheelEvent
 from PySide6.QtWidgets import QWidget
 
-from hemtra.core.plan.limits import Judged, Verdict
-from hemtra.desktop import theme
-from hemtra.desktop.model.run_bench import TREND, RunBench
-from hemtra.desktop.plan.signs import draw_balloon, draw_panel
+from hemtra.core.plan.limits import CharacteristicResult, Verdict
+from hemtra.desktop.models.run_bench import TREND, RunBench
+from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets.symbols import draw_balloon, draw_panel
 
 COLUMNS, LEAST_HEIGHT = 4, 74
 HEAD = 28.0
@@ -65,13 +65,13 @@ class TrendView(QWidget):
         painter.drawText(14, 19, f"Trend of the last {TREND} parts against the limits")
         lines = self._room() // COLUMNS
         wide, tall = (self.width() - 24) / COLUMNS, (self.height() - HEAD - 8) / lines
-        balloons = self._bench.worth_showing(self.first, self._room())
+        balloons = self._bench.rows_by_margin(self.first, self._room())
         count = sum(bool(rows) for rows in self._bench.trends.values())
         if count > self._room():
             painter.setPen(theme.colour("muted"))
             painter.setFont(theme.font(12))
             last = min(self.first + self._room(), count)
-            hint = f"{self.first + 1} to {last} of {count}, those nearest to trouble first"
+            hint = f"{self.first + 1} to {last} of {count}, closest to limits first"
             painter.drawText(QRectF(0, 5, self.width() - 14, 20), Qt.AlignmentFlag.AlignRight, hint)
         if not balloons:
             painter.setPen(theme.colour("muted"))
@@ -83,7 +83,7 @@ class TrendView(QWidget):
             self._draw_spark(painter, box, list(self._bench.trends[balloon]))
         painter.end()
 
-    def _draw_spark(self, painter: QPainter, box: QRectF, rows: list[Judged]) -> None:
+    def _draw_spark(self, painter: QPainter, box: QRectF, rows: list[CharacteristicResult]) -> None:
         last = rows[-1]
         painter.setPen(QPen(theme.colour("line"), 1))
         painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -105,7 +105,7 @@ class TrendView(QWidget):
         _draw_curve(painter, box.adjusted(8, 30, -8, -6), rows)
 
 
-def _draw_curve(painter: QPainter, box: QRectF, rows: list[Judged]) -> None:
+def _draw_curve(painter: QPainter, box: QRectF, rows: list[CharacteristicResult]) -> None:
     """The limits as a band, values as a line broken where there are none, the last one outside as a diamond."""
     values = np.array([np.nan if row.value is None else row.value for row in rows])
     limits = [limit for limit in (rows[-1].lower, rows[-1].upper) if limit is not None]

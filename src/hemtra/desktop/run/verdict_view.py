@@ -6,10 +6,10 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QFont, QFontMetricsF, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
 
-from hemtra.core.plan.limits import Judged, Verdict
-from hemtra.desktop import theme
-from hemtra.desktop.model.run_bench import RunBench
-from hemtra.desktop.plan.signs import draw_balloon
+from hemtra.core.plan.limits import CharacteristicResult, Verdict
+from hemtra.desktop.models.run_bench import RunBench
+from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets.symbols import draw_balloon
 
 MOST_REASONS = 4
 ROW = 34.0
@@ -96,7 +96,7 @@ class VerdictView(QWidget):
         word_box = QRectF(box.left(), box.bottom() - tall, box.width(), tall)
         painter.drawText(word_box, Qt.AlignmentFlag.AlignCenter, word)
 
-    def _draw_reasons(self, painter: QPainter, box: QRectF, bad: list[Judged]) -> None:
+    def _draw_reasons(self, painter: QPainter, box: QRectF, bad: list[CharacteristicResult]) -> None:
         shown = self._bench.shown
         assert shown is not None
         painter.setPen(Qt.PenStyle.NoPen)

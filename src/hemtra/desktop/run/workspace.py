@@ -19,21 +19,19 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from hemtra.core.plan.document import Plan
-from hemtra.core.station.station import Station
-from hemtra.desktop.model.bench import Bench
-from hemtra.desktop.model.run_bench import Outside, RunBench
-from hemtra.desktop.model.station_bench import StationBench
-from hemtra.desktop.notifications import Notice, Notifications
+from hemtra.desktop.background.tasks import Task, Tasks
+from hemtra.desktop.models.bench import WorkspaceModel
+from hemtra.desktop.models.run_bench import RunBench, RunEnvironment
+from hemtra.desktop.models.station_bench import StationBench
 from hemtra.desktop.run.part_view import PartView
 from hemtra.desktop.run.ribbon import Ribbon
 from hemtra.desktop.run.status_panel import StatusPanel
 from hemtra.desktop.run.trend_view import TrendView
 from hemtra.desktop.run.verdict_view import VerdictView
-from hemtra.desktop.tasks import Task, Tasks
+from hemtra.desktop.widgets.notifications import Notice, Notifications
 from hemtra.runtime.belt_mark import BeltNotClear
 from hemtra.runtime.production import Done, Listeners, Production
-from hemtra.runtime.starting import Asked, begin
+from hemtra.runtime.run_setup import RunRequest, begin
 from hemtra.storage.records.store import Event
 
 LOOK = 250
@@ -55,7 +53,7 @@ class RunWorkspace(QWidget):
     block_wanted, signals_wanted, lock_wanted = Signal(), Signal(), Signal()
 
     def __init__(
-        self, bench: Bench, station_bench: StationBench, notifications: Notifications, tasks: Tasks
+        self, bench: WorkspaceModel, station_bench: StationBench, notifications: Notifications, tasks: Tasks
     ) -> None:
         super().__init__()
         self.setObjectName("workspace")
@@ -65,7 +63,7 @@ class RunWorkspace(QWidget):
         self.jobs = JOBS
         self._plans, self._stations = bench, station_bench
         self._notifications, self._tasks = notifications, tasks
-        self._last_asked: Asked | None = None
+        self._last_asked: RunRequest | None = None
         self.belt_in_doubt = False
         self.production: Production | None = None
         self._folder: Path | None = None
@@ -88,7 +86,7 @@ class RunWorkspace(QWidget):
         self.source = QComboBox()
         for key, title in SOURCES.items():
             self.source.addItem(title, key)
-        self.source.setAccessibleName("Where the parts come from")
+        self.source.setAccessibleName("Part source")
         self.source.setToolTip("Where the parts of the run come from.")
         self.source.activated.connect(self._on_source)
         self.start_button, self.pause_button = QPushButton("Start the line"), QPushButton("Pause")
@@ -99,7 +97,7 @@ class RunWorkspace(QWidget):
         self.start_button.clicked.connect(self.start_or_stop)
         self.pause_button.clicked.connect(self.pause_or_resume)
         self.lot_button.clicked.connect(self.new_lot)
-        self.signals_button, self.block_button = QPushButton("Signals…"), QPushButton("I/O block…")
+        self.signals_button, self.block_button = QPushButton("Signals…"), QPushButton("I/O monitor…")
         self.lock_button = QPushButton("Lock editing…")
         for button, wanted in (
             (self.signals_button, self.signals_wanted),
@@ -146,7 +144,7 @@ class RunWorkspace(QWidget):
             self.production.stop()
             self.bench.set_state("stopping")
 
-    def start(self, asked: Asked | None = None) -> None:
+    def start(self, asked: RunRequest | None = None) -> None:
         """Begin with the plan and station as they stand."""
         if self.bench.state != "idle":
             return
@@ -213,10 +211,10 @@ class RunWorkspace(QWidget):
             self.production.records.close()
             self.production = None
 
-    def _asked(self) -> Asked | None:
+    def _asked(self) -> RunRequest | None:
         """What is to run; None where it cannot, which is told."""
         source = self.source.currentData()
-        common = Asked(db=self.db, jobs=self.jobs, looked_at=True)
+        common = RunRequest(db=self.db, jobs=self.jobs, looked_at=True)
         if source == "tray":
             paths = tuple(p.path for p in self._plans.tray.parts if p.path is not None)
             if not paths:
@@ -284,7 +282,7 @@ class RunWorkspace(QWidget):
         if run.feed.live and station is not None:
             cycle = max(station.line.part_spacing, station.length) / station.travel.speed
         self.bench.look(
-            Outside(
+            RunEnvironment(
                 link=None if signaller is None else signaller.link.up,
                 lines=() if signaller is None else signaller.states,
                 speed=speed,
@@ -301,7 +299,7 @@ class RunWorkspace(QWidget):
         state = self.bench.state
         self.start_button.setText("Start the line" if state == "idle" else "Stop")
         self.start_button.setEnabled(state in ("idle", "running", "paused"))
-        self.pause_button.setText("Go on" if state == "paused" else "Pause")
+        self.pause_button.setText("Resume" if state == "paused" else "Pause")
         self.pause_button.setEnabled(state in ("running", "paused"))
         self.lot_button.setEnabled(state in ("running", "paused"))
         self.source.setEnabled(state == "idle")
@@ -314,7 +312,3 @@ class RunWorkspace(QWidget):
             words = f"{time.strftime('%H:%M:%S', time.localtime(last.time))} {last.kind}{number}: {last.text}"
         self.told.setText(self.told.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, 460))
         self.told.setToolTip(words)
-
-    def plan_in_use(self) -> tuple[Plan, Station | None] | None:
-        """The plan and station that run now."""
-        return None if self.production is None else (self.production.setup.plan, self.production.setup.station)

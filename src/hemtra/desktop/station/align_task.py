@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QPushButton
 
-from hemtra.core.scan.heightmap import HeightMap
-from hemtra.core.station.alignment import Seam
+from hemtra.core.maps.heightmap import HeightMap
+from hemtra.core.station.alignment import OverlapError
 from hemtra.core.station.calibration import Calibration
-from hemtra.desktop.model.station_bench import StationBench
+from hemtra.desktop.models.station_bench import StationBench
 from hemtra.desktop.station.guided_task import GuidedTask, Start, fill_table, in_a_row, sentence
 from hemtra.desktop.station.scan_picture import ScanPicture
 from hemtra.runtime.align import AlignFound, try_alignment
@@ -28,15 +28,15 @@ class AlignTask(GuidedTask):
         super().__init__(
             bench,
             "Align the sensors",
-            "Lay the stepped wedge under all sensors, along the laser lines. One scan of it shows where each"
-            " sensor really hangs; a plate then shows whether they agree at the seam.",
-            "Take this alignment",
+            "Lay the stepped wedge under all sensors, along the laser lines. The scan gives each sensor's pose;"
+            " a second scan of it, turned, and one of a plate verify the result.",
+            "Apply alignment",
         )
         self._start, self._scans = start, 0
         self.found: AlignFound | None = None
         self.laid = QComboBox()
         self.laid.addItems(list(LAID))
-        self.laid.setAccessibleName("How the target lies")
+        self.laid.setAccessibleName("Target position")
         self.scan = QPushButton("Scan the target")
         self.scan.setObjectName("secondary")
         self.scan.clicked.connect(self.run)
@@ -73,10 +73,12 @@ class AlignTask(GuidedTask):
             self._show(None, f"<b>Not aligned:</b> {sentence(found)}")
             return
         seams = "<br>".join(
-            f"Seam on a plate: {_seam(before)} before, <b>{_seam(after)}</b> after."
+            f"Overlap on a plate: {_seam(before)} before, <b>{_seam(after)}</b> after."
             for before, after in zip(found.before, found.after, strict=True)
         )
-        self._show(found, f"{seams} The target lay turned by {round(found.alignment.turned, 2) + 0.0:.2f}°.")
+        turned = f"The target lay turned by {round(found.alignment.turned, 2) + 0.0:.2f}°."
+        proof = f"A second scan of it, turned, agrees within {1000 * found.proof.distance:.0f} µm."
+        self._show(found, f"{seams} {turned} {proof}")
 
     def _show(self, found: AlignFound | None, told: str) -> None:
         self.found = found
@@ -108,5 +110,5 @@ class AlignTask(GuidedTask):
         self.finish("alignment taken out", lambda: station)
 
 
-def _seam(seam: Seam) -> str:
+def _seam(seam: OverlapError) -> str:
     return f"step {1000 * seam.step:+.1f} µm, tilt {seam.tilt:+.3f}°"

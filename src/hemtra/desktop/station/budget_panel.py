@@ -13,10 +13,10 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from hemtra.core.station.budget import Shortfall
-from hemtra.desktop import theme
-from hemtra.desktop.model.station_bench import StationBench
-from hemtra.desktop.scrolled import scrolled
+from hemtra.core.station.budget import BudgetWarning
+from hemtra.desktop.models.station_bench import StationBench
+from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets.scrolled import scrolled
 
 
 class BudgetPanel(QFrame):
@@ -94,7 +94,7 @@ class BudgetPanel(QFrame):
                 cell.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self._cells.append((label, sums, value))
 
-    def _card(self, warning: Shortfall) -> QWidget:
+    def _card(self, warning: BudgetWarning) -> QWidget:
         card = QFrame()
         card.setObjectName("messageBar")
         layout = QVBoxLayout(card)
@@ -105,7 +105,7 @@ class BudgetPanel(QFrame):
             label.setWordWrap(True)
             layout.addWidget(label)
         if warning.fixed is not None:
-            button = QPushButton("Do that")
+            button = QPushButton("Apply")
             button.setObjectName("action")
             button.setToolTip(warning.advice)
             fixed = warning.fixed

@@ -7,11 +7,11 @@ import math
 from PySide6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QLabel, QPushButton, QVBoxLayout
 
 from hemtra.core.errors import HemtraError, NotMeasured
-from hemtra.core.scan.heightmap import HeightMap
+from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.station.artefact import Face, height_at, round_face
 from hemtra.core.station.correction import correct_heights, correct_resolution, correct_width
 from hemtra.core.station.station import Station
-from hemtra.desktop.model.station_bench import StationBench
+from hemtra.desktop.models.station_bench import StationBench
 from hemtra.desktop.station.encoder_task import with_resolution
 from hemtra.desktop.station.guided_task import GuidedTask, Start, in_a_row, number_field, number_in, sentence
 from hemtra.desktop.station.scan_picture import ScanPicture
@@ -67,8 +67,8 @@ class CorrectTask(GuidedTask):
         grid = QGridLayout()
         grid.setVerticalSpacing(1)
         rows = (
-            ("A truly", self.low, self.use_heights),
-            ("B truly", self.high, None),
+            ("A reference height", self.low, self.use_heights),
+            ("B reference height", self.high, None),
             ("⌀ C truly", self.diameter, None),
             ("C to D truly", self.across, self.use_width),
             ("C to E truly", self.along, self.use_travel),

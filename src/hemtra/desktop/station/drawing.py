@@ -12,9 +12,9 @@ from PySide6.QtWidgets import QFrame, QWidget
 
 from hemtra.core.errors import HemtraError
 from hemtra.core.station.station import Station
-from hemtra.desktop import theme
-from hemtra.desktop.model.station_bench import StationBench
-from hemtra.desktop.plan.signs import draw_arrow
+from hemtra.desktop.models.station_bench import StationBench
+from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets.symbols import draw_arrow
 from hemtra.virtual.cover import BELT
 
 GRAB = 9.0
@@ -279,7 +279,7 @@ class StationDrawing(QFrame):
         painter.drawRoundedRect(box, 3, 3)
         painter.setPen(theme.colour("anchor"))
         lasting = station.trigger.length_in == "trigger"
-        told = "scan until it ends" if lasting else f"scan {unit.short(station.length)} {unit.name}"
+        told = "scan while trigger is on" if lasting else f"scan {unit.short(station.length)} {unit.name}"
         painter.drawText(box, Qt.AlignmentFlag.AlignCenter, told)
         painter.setBrush(theme.colour("paper"))
         for x in (box.left(), box.right()):

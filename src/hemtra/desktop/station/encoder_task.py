@@ -9,8 +9,7 @@ from hemtra.core.errors import NotMeasured
 from hemtra.core.station.resolution import Resolution, Run, measure_resolution
 from hemtra.core.station.station import Station
 from hemtra.core.station.travel import LinearEncoder
-from hemtra.desktop import theme
-from hemtra.desktop.model.station_bench import StationBench
+from hemtra.desktop.models.station_bench import StationBench
 from hemtra.desktop.station.guided_task import (
     GuidedTask,
     fill_table,
@@ -19,6 +18,7 @@ from hemtra.desktop.station.guided_task import (
     number_in,
     sentence,
 )
+from hemtra.desktop.widgets import theme
 from hemtra.virtual.line import encoder_run
 
 USUAL_TRAVEL = 500.0
@@ -82,7 +82,7 @@ class EncoderTask(GuidedTask):
             self.found = measure_resolution(self.runs)
         except NotMeasured as error:
             trouble = str(error)
-        rows: list[tuple[str, ...]] = [("travel", "counts", "counts/mm", "off by")]
+        rows: list[tuple[str, ...]] = [("travel", "counts", "counts/mm", "deviation")]
         first = max(0, len(self.runs) - SHOWN_RUNS)
         for k, run in enumerate(self.runs[first:], start=first):
             share = f"{100 * self.found.deviations[k]:+.3f} %" if self.found else "–"

@@ -8,9 +8,9 @@ from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QLabel, QPushButton, QWidget
 
 from hemtra.core.station.exposure import NEAR_ENOUGH, SATURATED, Tuned, brightness_of
-from hemtra.desktop import theme
-from hemtra.desktop.model.station_bench import StationBench
+from hemtra.desktop.models.station_bench import StationBench
 from hemtra.desktop.station.guided_task import GuidedTask, Start, in_a_row, number_field, number_in
+from hemtra.desktop.widgets import theme
 from hemtra.virtual.sensor import tuned_exposure
 
 UNEVEN = 0.03
@@ -67,7 +67,7 @@ class ExposureTask(GuidedTask):
     def __init__(self, bench: StationBench, start: Start) -> None:
         super().__init__(
             bench,
-            "Tune the exposure",
+            "Set the exposure",
             "Too dark, and points drop out or are noisy; too bright, and shiny places throw false heights. The"
             " sensor looks at the part, each time with another exposure, until the lit points are as bright as"
             " they should be.",
@@ -77,7 +77,7 @@ class ExposureTask(GuidedTask):
         self.tuned: Tuned | None = None
         self.target = number_field(120, "Brightness to reach, 0 to 255", 56)
         self.longest = number_field(4, "Longest exposure, times nominal", 56)
-        self.look = QPushButton("Look at the part")
+        self.look = QPushButton("Measure exposure")
         self.look.setObjectName("secondary")
         self.look.clicked.connect(self.run)
         self.curve = LookCurve()
@@ -107,7 +107,7 @@ class ExposureTask(GuidedTask):
     def _now(self) -> str:
         live = self.bench.live
         if live is None or live.intensity is None:
-            return "Look at the part."
+            return "Measure the exposure."
         grey = live.intensity[live.valid].astype(np.uint8)
         dark = 1.0 - np.count_nonzero(live.valid) / live.valid.size
         bright = np.count_nonzero(grey >= SATURATED) / max(grey.size, 1)

@@ -8,7 +8,6 @@ from typing import Any, get_args
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
-    QButtonGroup,
     QComboBox,
     QFrame,
     QGridLayout,
@@ -22,11 +21,11 @@ from PySide6.QtWidgets import (
 )
 
 from hemtra.core.errors import HemtraError
-from hemtra.core.form import Setting
+from hemtra.core.form_fields import Setting
 from hemtra.core.station.station import MOST_SENSORS, Station
 from hemtra.core.station.travel import LinearEncoder, WheelEncoder
 from hemtra.core.text import plain
-from hemtra.desktop.model.station_bench import StationBench
+from hemtra.desktop.models.station_bench import StationBench
 from hemtra.desktop.station.guided_task import clear
 from hemtra.virtual.models import sensor_models
 
@@ -79,7 +78,7 @@ def pages_for(station: Station) -> tuple[Page, ...]:
                 ("Sensor", f"sensors.{k}"),
                 ("Exposure", f"sensors.{k}.exposure"),
                 ("Capture band", f"sensors.{k}.band"),
-                ("How it hangs", f"sensors.{k}.hang"),
+                ("Mounting", f"sensors.{k}.hang"),
             ),
             ("exposure", "level", *align, "correct"),
         )
@@ -89,7 +88,7 @@ def pages_for(station: Station) -> tuple[Page, ...]:
         "Travel", (("Travel", "travel"), ("Encoder", "travel.encoder"), ("Line", "line")), ("encoder",)
     )
     run = (("Watched folder", "incoming"), ("Scans of a run", "keeping"))
-    outside = Page("Outside", (("I/O block, Modbus TCP", "io"), *run))
+    outside = Page("Outputs and storage", (("I/O block, Modbus TCP", "io"), *run))
     return (*sensors, travel, Page("Trigger", (("Trigger", "trigger"),)), outside)
 
 
@@ -120,7 +119,7 @@ def with_encoder_by(station: Station, kind: str) -> Station:
 
 
 TASK_TITLES = {
-    "exposure": ("Tune the exposure…", "Until the part is as bright as it should be."),
+    "exposure": ("Set the exposure…", "Until the part has the target brightness."),
     "level": ("Level…", "Takes the tilt of the mount out of every profile."),
     "align": ("Align the sensors…", "Brings all of them into one frame with a target."),
     "correct": ("Correct the scales…", "By two known heights, a known distance or diameter."),
@@ -147,7 +146,7 @@ class StationFields(QFrame):
         self.page = 0
         self._fields: dict[str, Field] = {}
         self._built_for: object = None
-        self._tabs, self._tab_group = QHBoxLayout(), QButtonGroup(self)
+        self._tabs = QHBoxLayout()
         self._tabs.setSpacing(4)
         self._body: QWidget | None = None
         self._links = QHBoxLayout()
@@ -225,7 +224,7 @@ class StationFields(QFrame):
         self._tabs.addStretch()
         sensors = len(self.bench.station.sensors)
         for text, help_text, change, possible in (
-            ("+ sensor", "One more sensor beside the others.", self._add_sensor, sensors < MOST_SENSORS),
+            ("+ sensor", "Adds a sensor beside the others.", self._add_sensor, sensors < MOST_SENSORS),
             ("− sensor", "Take the chosen sensor away.", self._remove_sensor, sensors > 1),
         ):
             button = QToolButton()
@@ -332,7 +331,7 @@ class StationFields(QFrame):
             value = math.nan
         if not math.isfinite(value):
             edit.setText(self._text(field))
-            stays = f"“{plain(text, 40)}” is no number; {field.setting.label} stays at {self._text(field)}."
+            stays = f"“{plain(text, 40)}” is not a number; {field.setting.label} stays at {self._text(field)}."
             self.refused.emit(HemtraError(stays))
             return
         whole = isinstance(field.setting.value, int) and value == int(value)
@@ -357,7 +356,7 @@ class StationFields(QFrame):
         added = rightmost.model_copy(
             update={"x": round(max(s.x for s in sensors) + width * 0.8), "reference": None}
         )
-        self.edited.emit("one more sensor", station.model_copy(update={"sensors": (*sensors, added)}))
+        self.edited.emit("add sensor", station.model_copy(update={"sensors": (*sensors, added)}))
 
     def _remove_sensor(self) -> None:
         station, gone = self.bench.document.value, self.bench.sensor

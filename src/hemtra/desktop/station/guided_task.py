@@ -21,9 +21,9 @@ from PySide6.QtWidgets import (
 
 from hemtra.core.errors import HemtraError
 from hemtra.core.station.station import Station
-from hemtra.desktop.model.station_bench import StationBench
-from hemtra.desktop.scrolled import scrolled
-from hemtra.desktop.tasks import Task
+from hemtra.desktop.background.tasks import Task
+from hemtra.desktop.models.station_bench import StationBench
+from hemtra.desktop.widgets.scrolled import scrolled
 
 Start = Callable[[str, Callable[[Task], Any], Callable[[Any], None]], object]
 """Does work beside the window: what it is called, the work, and who gets its result."""
@@ -53,7 +53,7 @@ class GuidedTask(QFrame):
         self.take = QPushButton(take)
         self.take.setObjectName("primary")
         self.take.clicked.connect(self.take_result)
-        leave = QPushButton("Leave")
+        leave = QPushButton("Cancel")
         leave.setObjectName("secondary")
         leave.clicked.connect(self.closed)
         self.steps = QVBoxLayout()

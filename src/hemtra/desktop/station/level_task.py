@@ -5,10 +5,10 @@ from __future__ import annotations
 from PySide6.QtWidgets import QComboBox, QLabel, QPushButton
 
 from hemtra.core.marks import ResidualMap
-from hemtra.core.scan.zones import RectangleZone
-from hemtra.desktop.model.station_bench import StationBench
-from hemtra.desktop.plan.evidence_picture import EvidencePicture
+from hemtra.core.zones.zone import RectangleZone
+from hemtra.desktop.models.station_bench import StationBench
 from hemtra.desktop.station.guided_task import GuidedTask, Start, in_a_row, number_field, number_in
+from hemtra.desktop.widgets.evidence_picture import EvidencePicture
 from hemtra.runtime.level import ON_BELT, LevelFound, try_levelling
 
 FIRST_SEED = 100_000
@@ -21,7 +21,7 @@ class LevelTask(GuidedTask):
     def __init__(self, bench: StationBench, start: Start) -> None:
         super().__init__(
             bench,
-            "Level on something flat",
+            "Level the sensor",
             "A sensor that hangs tilted reads a level belt as a slope, and every height with it. Scan something"
             " flat: its tilt and height are then taken out of every profile, for all plans.",
             "Take this levelling",

@@ -9,10 +9,10 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QSlider, QVBoxLayout, QWidget
 
-from hemtra.core.scan.heightmap import Profile
+from hemtra.core.maps.heightmap import Profile
 from hemtra.core.station.exposure import SATURATED
-from hemtra.desktop import theme
-from hemtra.desktop.model.station_bench import StationBench
+from hemtra.desktop.models.station_bench import StationBench
+from hemtra.desktop.widgets import theme
 from hemtra.virtual.cover import BELT
 
 LEFT, RIGHT, TOP = 40, 14, 52

@@ -7,11 +7,11 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
-from hemtra.core.scan.heightmap import HeightMap
-from hemtra.core.scan.palettes import height_palette
-from hemtra.core.scan.picture import View, picture
-from hemtra.desktop import theme
-from hemtra.desktop.plan.layers import image
+from hemtra.core.maps.heightmap import HeightMap
+from hemtra.core.rendering.palettes import height_palette
+from hemtra.core.rendering.picture import View, picture
+from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets.layers import image
 
 
 class ScanPicture(QWidget):

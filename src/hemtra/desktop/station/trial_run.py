@@ -8,15 +8,15 @@ from pathlib import Path
 
 import numpy as np
 
-from hemtra.core.scan.heightmap import Profile
-from hemtra.core.scan.scan import Scan
+from hemtra.core.maps.heightmap import Profile
+from hemtra.core.maps.scan import Scan
 from hemtra.core.station.assembler import Acquired, Assembler, Batch, Growing, Outcome
-from hemtra.core.station.findings import Finding, findings
+from hemtra.core.station.findings import Expected, Finding, findings, speed_findings
 from hemtra.core.station.station import Station
 from hemtra.core.station.trigger import Ignored
-from hemtra.desktop.model.station_bench import OnBelt, Trial
-from hemtra.desktop.model.tray import TrayPart
-from hemtra.desktop.tasks import Task
+from hemtra.desktop.background.tasks import Task
+from hemtra.desktop.models.station_bench import OnBelt, Trial
+from hemtra.desktop.models.tray import TrayPart
 from hemtra.runtime.acquisition import Acquisition
 from hemtra.storage.files import make_folder
 from hemtra.storage.scans import save_scan
@@ -61,6 +61,8 @@ class TrialRun:
     _error: BaseException | None = None
     _task: Task | None = None
     _found: dict[str, Finding] = field(default_factory=dict)
+    _speeds: list[float] = field(default_factory=list)
+    """mm/s of each batch, by the station's own resolution and the profiles' times."""
 
     def trigger(self) -> None:
         """A hand triggers."""
@@ -98,6 +100,10 @@ class TrialRun:
         request = self.request
         seen = batch.sensors[request.sensor]
         mount = request.station.sensors[request.sensor]
+        if len(batch) > 1 and batch.times[-1] > batch.times[0]:
+            places = abs(int(batch.places[-1]) - int(batch.places[0]))
+            taken = float(batch.times[-1] - batch.times[0])
+            self._speeds.append(places * request.station.travel.spacing / taken)
         self._task.produce(Passing(calibrated(mount, seen.x[-1], seen.z[-1], seen.intensity[-1])))
         if growing is not None:
             of = f" of {growing.of}" if growing.of else ""
@@ -121,13 +127,30 @@ class TrialRun:
             Trial(outcome.data, rows, rows, outcome.missed, done=True, told=_told(number, outcome))
         )
         whole = outcome.how == "complete" and not outcome.missed
-        if whole:
-            order = sorted(range(len(outcome.layers)), key=lambda k: request.station.sensors[k].x)
-            layers = [outcome.layers[k] for k in order]
-            for finding in findings(outcome.data, layers, BELT, request.on_belt.length):
-                self._found.setdefault(finding.remedy or finding.text, finding)
-        tag = "bad" if request.defect else ("good" if whole else "unknown")
+        found = self._looked_at(outcome) if whole else speed_findings(self._expected())
+        for finding in found:
+            self._found.setdefault(finding.remedy or finding.text, finding)
+        # what the station itself got wrong is no example of a good part
+        tag = "bad" if request.defect else ("good" if whole and not found else "unknown")
         self._task.produce(TrayPart(scan, request.folder / name, tag))
+
+    def _looked_at(self, outcome: Acquired) -> tuple[Finding, ...]:
+        """What a whole scan says about the station."""
+        station = self.request.station
+        order = sorted(range(len(outcome.layers)), key=lambda k: station.sensors[k].x)
+        return findings(outcome.data, [outcome.layers[k] for k in order], BELT, self._expected())
+
+    def _expected(self) -> Expected:
+        """What is known of the parts and of the line, as it runs now."""
+        travel, on_belt = self.request.station.travel, self.request.on_belt
+        return Expected(
+            on_belt.length,
+            on_belt.width,
+            symmetric=True,
+            speed=travel.speed,
+            seen_speed=float(np.median(self._speeds)) if self._speeds else None,
+            by_clock=travel.clock == "internal",
+        )
 
     def _summary(self) -> tuple[Finding, ...]:
         """What did not go as one would wish."""
@@ -136,10 +159,10 @@ class TrialRun:
             worst = max(set(ignored), key=ignored.count)
             return (Finding(f"{len(ignored)} of the triggers made no scan: {worst}."),)
         if self._scans == 0:
-            text = "Nothing started a scan: check the trigger, and whether the part comes into view."
+            text = "No scan triggered. Check the trigger and the part position."
             return (Finding(text),)
         if self._scans < count and self.request.station.trigger.by in ("eye", "height"):
-            return (Finding(f"{count} parts passed, and {self._scans} scans came of them."),)
+            return (Finding(f"{count} parts transported, {self._scans} scans recorded."),)
         return tuple(self._found.values())
 
 

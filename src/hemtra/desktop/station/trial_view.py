@@ -5,7 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QProgressBar, QPushButton, QVBoxLayout, QWidget
 
-from hemtra.desktop.model.station_bench import StationBench
+from hemtra.desktop.models.station_bench import StationBench
 from hemtra.desktop.station.scan_picture import ScanPicture
 from hemtra.virtual.cover import BELT
 from hemtra.virtual.line import MISHAPS
@@ -40,7 +40,7 @@ class TrialPanel(QWidget):
         self.defect, self.mishap, self.count = QComboBox(), QComboBox(), QComboBox()
         self.defect.setAccessibleName("What is wrong with the trial parts")
         self.mishap.setAccessibleName("What happens on the line")
-        self.count.setAccessibleName("How many parts pass")
+        self.count.setAccessibleName("Number of parts")
         for mishap in MISHAPS:
             self.mishap.addItem("line runs well" if mishap == "none" else mishap, mishap)
         for count in COUNTS:

@@ -12,13 +12,13 @@ from PySide6.QtCore import Qt, Signal, Slot
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
 from hemtra.core.errors import HemtraError
-from hemtra.core.scan.heightmap import Profile
+from hemtra.core.maps.heightmap import Profile
 from hemtra.core.station.findings import Finding
 from hemtra.core.station.station import Station
-from hemtra.desktop.lanes import Lane, Superseded
-from hemtra.desktop.model.station_bench import OnBelt, StationBench, Trial
-from hemtra.desktop.model.tray import TrayPart
-from hemtra.desktop.notifications import Notice, Notifications
+from hemtra.desktop.background.latest_task import LatestTaskWorker, Superseded
+from hemtra.desktop.background.tasks import Tasks
+from hemtra.desktop.models.station_bench import OnBelt, StationBench, Trial
+from hemtra.desktop.models.tray import TrayPart
 from hemtra.desktop.station.align_task import AlignTask
 from hemtra.desktop.station.budget_panel import BudgetPanel
 from hemtra.desktop.station.correct_task import CorrectTask
@@ -31,7 +31,7 @@ from hemtra.desktop.station.level_task import LevelTask
 from hemtra.desktop.station.live_view import LiveView
 from hemtra.desktop.station.trial_run import Passing, TrialRequest, TrialRun
 from hemtra.desktop.station.trial_view import TrialPanel
-from hemtra.desktop.tasks import Tasks
+from hemtra.desktop.widgets.notifications import Notice, Notifications
 from hemtra.virtual.sensor import live_profile, tuned_exposure
 
 STARTED = datetime.now().strftime("%Y-%m-%d %H-%M-%S")
@@ -54,21 +54,21 @@ class LiveRequest:
 
 
 @dataclass(frozen=True)
-class Seen:
+class LiveProfile:
     """What the sensor sees, and what automatic exposure says."""
 
     profile: Profile
     exposure: str
 
 
-def look(request: LiveRequest, superseded: Superseded) -> Iterator[Seen]:
+def look(request: LiveRequest, superseded: Superseded) -> Iterator[LiveProfile]:
     """The profile that the sensor sees."""
     part, station = request.on_belt.part(1), request.station
     told = ""
     if station.sensors[request.sensor].exposure.by == "automatic":
         tuned = tuned_exposure(part, station, request.sensor)
         told = f"exposure {tuned.told.partition(';')[0]}"
-    yield Seen(live_profile(part, station, request.y, seed=1, sensor=request.sensor), told)
+    yield LiveProfile(live_profile(part, station, request.y, seed=1, sensor=request.sensor), told)
 
 
 class StationWorkspace(QWidget):
@@ -96,7 +96,7 @@ class StationWorkspace(QWidget):
             "align": self.align_task,
             "correct": self.correct_task,
         }
-        self._lane = Lane(look, "live profile", self)
+        self._lane = LatestTaskWorker(look, "live profile", self)
         self._asked: LiveRequest | None = None
         self._run: TrialRun | None = None
         self._lay_out()
@@ -191,7 +191,7 @@ class StationWorkspace(QWidget):
         self.budget.refresh()
 
     @Slot(object, object)
-    def _on_seen(self, request: LiveRequest, seen: Seen) -> None:
+    def _on_seen(self, request: LiveRequest, seen: LiveProfile) -> None:
         if request is self._asked:
             self._asked = None
         self.bench.exposure_told = seen.exposure

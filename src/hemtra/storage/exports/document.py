@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from typing import IO, Any
 
-from hemtra.storage.exports.walking import Chunk, Walk
+from hemtra.storage.exports.iteration import Chunk, Walk
 from hemtra.storage.records.schema import VERDICTS
 
 

@@ -9,9 +9,9 @@ from typing import IO
 from hemtra.core.errors import FileError
 from hemtra.core.progress import Progress
 from hemtra.storage.exports.document import write_document
+from hemtra.storage.exports.iteration import Stopped, Walk, lots_or_all
 from hemtra.storage.exports.qif import write_qif
 from hemtra.storage.exports.table import write_table
-from hemtra.storage.exports.walking import Stopped, Walk, lots_or_all
 from hemtra.storage.files import atomic_write
 from hemtra.storage.records.store import Lot, Records
 

@@ -16,7 +16,7 @@ from typing import IO, Any
 from xml.sax.saxutils import escape, quoteattr
 
 from hemtra.core.plan.limits import Verdict
-from hemtra.storage.exports.walking import Chunk, Walk
+from hemtra.storage.exports.iteration import Chunk, Walk
 from hemtra.storage.records.schema import VERDICTS
 
 NAMESPACE = "http://qifstandards.org/xsd/qif3"

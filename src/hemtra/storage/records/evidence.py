@@ -10,7 +10,7 @@ from sqlalchemy import Connection, select
 
 from hemtra.core.errors import PlanError
 from hemtra.core.plan.document import Plan
-from hemtra.core.plan.limits import Judged
+from hemtra.core.plan.limits import CharacteristicResult
 from hemtra.storage.plans import from_json
 from hemtra.storage.records.opening import RecordsError
 from hemtra.storage.records.schema import (
@@ -39,7 +39,7 @@ class PartSheet:
 
     part: PartRecord
     lot: Lot
-    rows: tuple[Judged, ...]
+    rows: tuple[CharacteristicResult, ...]
     events: tuple[Event, ...]
     plan: str
     digest: str
@@ -93,7 +93,7 @@ def plan_of(records: Records, part: PartRecord) -> Plan:
         raise PlanError(f"Its plan revision cannot be evaluated here: {error}") from None
 
 
-def judged_parts(records: Records, lot: Lot) -> Iterator[tuple[PartRecord, tuple[Judged, ...]]]:
+def judged_parts(records: Records, lot: Lot) -> Iterator[tuple[PartRecord, tuple[CharacteristicResult, ...]]]:
     """All parts of a lot in their order, each with its rows as they were judged; read in pieces."""
     first = 1
     while found := records.parts_of(lot, first=first, most=PIECE):
@@ -104,12 +104,12 @@ def judged_parts(records: Records, lot: Lot) -> Iterator[tuple[PartRecord, tuple
         first = found[-1].number + 1
 
 
-def _rows_of_many(db: Connection, found: Sequence[PartRecord]) -> dict[int, list[Judged]]:
+def _rows_of_many(db: Connection, found: Sequence[PartRecord]) -> dict[int, list[CharacteristicResult]]:
     """By part, its rows in balloon order; each characteristic is one stretch of its table."""
     used = {part.revision_id for part in found}
     span = min(part.id for part in found), max(part.id for part in found)
     stood = select(characteristics).where(characteristics.c.revision_id.in_(used))
-    rows: dict[int, list[Judged]] = {part.id: [] for part in found}
+    rows: dict[int, list[CharacteristicResult]] = {part.id: [] for part in found}
     for one in db.execute(stood.order_by(characteristics.c.balloon)).all():
         query = select(values).where(values.c.characteristic_id == one.id, values.c.part_id.between(*span))
         for found_value in db.execute(query):
@@ -118,7 +118,7 @@ def _rows_of_many(db: Connection, found: Sequence[PartRecord]) -> dict[int, list
     return rows
 
 
-def _rows(db: Connection, key: int, revision: int) -> tuple[Judged, ...]:
+def _rows(db: Connection, key: int, revision: int) -> tuple[CharacteristicResult, ...]:
     query = (
         select(characteristics, values)
         .join(values, values.c.characteristic_id == characteristics.c.id)
@@ -128,9 +128,9 @@ def _rows(db: Connection, key: int, revision: int) -> tuple[Judged, ...]:
     return tuple(_judged(row, row) for row in db.execute(query))
 
 
-def _judged(row: Any, found: Any) -> Judged:
+def _judged(row: Any, found: Any) -> CharacteristicResult:
     """A row of a sheet from how its characteristic stood and what was found."""
-    return Judged(
+    return CharacteristicResult(
         balloon=row.balloon,
         name=row.name,
         step="",

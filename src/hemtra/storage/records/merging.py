@@ -46,9 +46,9 @@ class Merged:
     @property
     def words(self) -> str:
         """In a sentence."""
-        text = f"{self.added} parts were taken over, {self.known} were here already"
+        text = f"{self.added} parts merged, {self.known} were here already"
         if self.clashing:
-            text += f"; {self.clashing} were left out, since other parts have their numbers in the same lot"
+            text += f"; {self.clashing} skipped: part number already used in this lot"
         return f"{text}." if self.finished else f"Stopped: {text}."
 
 

@@ -18,7 +18,14 @@ from alembic.config import Config
 from alembic.script import ScriptDirectory
 from sqlalchemy import Engine, create_engine, event, inspect, text
 from sqlalchemy.engine import make_url
-from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError, SQLAlchemyError
+from sqlalchemy.exc import (
+    ArgumentError,
+    DBAPIError,
+    InterfaceError,
+    NoSuchModuleError,
+    OperationalError,
+    SQLAlchemyError,
+)
 
 from hemtra.core.errors import FileError, HemtraError
 from hemtra.core.text import plain
@@ -38,6 +45,10 @@ class RecordsError(FileError):
 
 class RecordsFull(RecordsError):
     """There is no room for more records."""
+
+
+class RecordsAway(RecordsError):
+    """The server that holds the records does not answer; what was under way may be done or not."""
 
 
 @dataclass
@@ -73,13 +84,16 @@ def open_engine(url: str, patience: Patience, *, create: bool = True) -> Engine:
         except OSError as error:
             raise RecordsError(f"The folder {folder} for records cannot be made: {error.strerror}.") from error
     try:
-        engine = create_engine(parsed, connect_args={"timeout": PATIENCE} if sqlite else {})
+        # a connection to a server may have died while nobody asked
+        engine = create_engine(
+            parsed, connect_args={"timeout": PATIENCE} if sqlite else {}, pool_pre_ping=not sqlite
+        )
     except (NoSuchModuleError, ImportError) as error:
         raise RecordsError(f"Records cannot be kept in {parsed.drivername}: {error}.") from None
     if sqlite:
         event.listen(engine, "connect", _prepare_sqlite)
         event.listen(engine, "checkout", patience.set_on)
-    with told(name), _alone(parsed.database if sqlite else None):
+    with translated_errors(name), _alone(parsed.database if sqlite else None):
         _migrate(engine, name, create=create)
     return engine
 
@@ -160,7 +174,7 @@ def _migrate(engine: Engine, name: str, *, create: bool) -> None:
 
 
 @contextmanager
-def told(name: str) -> Iterator[None]:
+def translated_errors(name: str) -> Iterator[None]:
     """What a database has to complain about, in words."""
     try:
         yield
@@ -168,7 +182,7 @@ def told(name: str) -> Iterator[None]:
         # the driver's own comes from where rows are read without a statement of SQLAlchemy's
         cause = error.orig if isinstance(error, DBAPIError) else error
         words = str(cause).lower()
-        if "full" in words:
+        if "full" in words or "no space left" in words:
             raise RecordsFull(
                 f"The disk that holds {name} is full. Free some space, and start again."
             ) from error
@@ -181,6 +195,10 @@ def told(name: str) -> Iterator[None]:
         if "unable to open" in words or "readonly" in words or "permission" in words:
             raise RecordsError(
                 f"{name} cannot be opened: check the path and its permissions, or give another database."
+            ) from error
+        if isinstance(error, OperationalError | InterfaceError) and not isinstance(cause, sqlite3.Error):
+            raise RecordsAway(
+                f"The server that holds {name} does not answer: {plain(str(cause))}. Start it, and try again."
             ) from error
         raise RecordsError(f"The records in {name} cannot be used: {cause}.") from error
     except SQLAlchemyError as error:

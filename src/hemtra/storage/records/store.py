@@ -5,23 +5,30 @@ from __future__ import annotations
 import hashlib
 import json
 import time
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 from sqlalchemy import Connection, Table, func, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
+from hemtra.core.evaluation.rows import judged
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.graph import method_of
-from hemtra.core.plan.judging import judged
-from hemtra.core.plan.limits import Judged, Verdict
+from hemtra.core.plan.limits import CharacteristicResult, Verdict
 from hemtra.core.plan.registry import kind_named
 from hemtra.core.station.station import Station
 from hemtra.storage.plans import to_json
-from hemtra.storage.records.opening import Patience, RecordsError, masked, open_engine, told
+from hemtra.storage.records.opening import (
+    Patience,
+    RecordsAway,
+    RecordsError,
+    masked,
+    open_engine,
+    translated_errors,
+)
 from hemtra.storage.records.schema import (
     CODES,
     VERDICTS,
@@ -34,6 +41,9 @@ from hemtra.storage.records.schema import (
     values,
 )
 
+T = TypeVar("T")
+ASK_AGAIN = 0.2
+"""s between two tries to reach a server that is away."""
 SENT, NOT_SENT, NONE = "sent", "not signalled", "none"
 """What became of a part's signals."""
 
@@ -68,7 +78,7 @@ class PartRecord:
     verdict: Verdict
     reason: str
     serial: str
-    rows: Sequence[Judged]
+    rows: Sequence[CharacteristicResult]
     triggered: float
     scanned: float
     judged: float
@@ -128,14 +138,30 @@ class Records:
     @contextmanager
     def reading(self) -> Iterator[Connection]:
         """A connection to look things up with."""
-        with told(self.name), self._engine.connect() as db:
+        with translated_errors(self.name), self._engine.connect() as db:
             yield db
 
     @contextmanager
     def writing(self) -> Iterator[Connection]:
         """A connection to write with, all of it or nothing."""
-        with told(self.name), self._engine.begin() as db:
+        with translated_errors(self.name), self._engine.begin() as db:
             yield db
+
+    def _written(self, work: Callable[[Connection, bool], T]) -> T:
+        """What some writing answers, all of it or nothing; once more where a server went away meanwhile.
+
+        work: is told whether it may be done already, since nobody knows whether what broke off was kept.
+        """
+        until, again = time.monotonic() + self.patience.seconds, False
+        while True:
+            try:
+                with self.writing() as db:
+                    return work(db, again)
+            except RecordsAway:
+                if time.monotonic() > until:
+                    raise
+            again = True
+            time.sleep(ASK_AGAIN)
 
     # -- lots -------------------------------------------------------------------------------------
 
@@ -144,19 +170,24 @@ class Records:
 
         new: in any case. A new lot ends the ones of the plan that are open.
         """
-        with told(self.name), self._engine.begin() as db:
-            if not new:
+        now = time.time()
+
+        def work(db: Connection, again: bool) -> Lot:
+            if again or not new:
                 wanted = lots.c.name == name if name else lots.c.ended.is_(None)
+                if new:
+                    wanted = lots.c.started == now
                 query = select(lots).where(lots.c.plan == plan, wanted).order_by(lots.c.id.desc()).limit(1)
                 found = db.execute(query).first()
                 if found is not None:
                     db.execute(update(lots).where(lots.c.id == found.id).values(ended=None))
                     return Lot(found.id, found.name, found.plan, found.started)
-            now = time.time()
             db.execute(update(lots).where(lots.c.plan == plan, lots.c.ended.is_(None)).values(ended=now))
             made = name or self._free_name(db, now)
             key = key_of(db.execute(insert(lots).values(name=made, plan=plan, started=now)))
             return Lot(key, made, plan, now)
+
+        return self._written(work)
 
     def _free_name(self, db: Connection, now: float) -> str:
         day = time.strftime("%Y-%m-%d", time.localtime(now))
@@ -173,19 +204,19 @@ class Records:
 
     def all_lots(self) -> list[Lot]:
         """Newest first."""
-        with told(self.name), self._engine.connect() as db:
+        with translated_errors(self.name), self._engine.connect() as db:
             found = db.execute(select(lots).order_by(lots.c.id.desc()))
             return [Lot(r.id, r.name, r.plan, r.started, r.ended) for r in found]
 
     def next_number(self, lot: Lot) -> int:
         """The running number after the last part of a lot."""
-        with told(self.name), self._engine.connect() as db:
+        with translated_errors(self.name), self._engine.connect() as db:
             last = db.execute(select(func.max(parts.c.number)).where(parts.c.lot_id == lot.id)).scalar()
             return 1 if last is None else last + 1
 
     def counts(self, lot: Lot) -> Counts:
         """How many parts of a lot have which verdict."""
-        with told(self.name), self._engine.connect() as db:
+        with translated_errors(self.name), self._engine.connect() as db:
             query = (
                 select(parts.c.verdict, func.count()).where(parts.c.lot_id == lot.id).group_by(parts.c.verdict)
             )
@@ -196,7 +227,7 @@ class Records:
     def revision(self, plan: Plan) -> int:
         """The key of a plan as it stands, kept once with its whole text."""
         document = to_json(plan)
-        with told(self.name), self._engine.begin() as db:
+        with translated_errors(self.name), self._engine.begin() as db:
             key, is_new = _kept_once(db, revisions, document, name=plan.name, seen=time.time())
             if is_new:
                 rows = [_characteristic(plan, row.balloon) for row in plan.sheet if not row.off]
@@ -211,12 +242,12 @@ class Records:
     def station(self, station: Station) -> int:
         """The key of a station as it stands, kept once."""
         document = json.dumps(station.model_dump(mode="json", by_alias=True), sort_keys=True)
-        with told(self.name), self._engine.begin() as db:
+        with translated_errors(self.name), self._engine.begin() as db:
             return _kept_once(db, stations, document, name=station.name)[0]
 
     def plan_text(self, revision: int) -> str:
         """The whole text of a plan revision."""
-        with told(self.name), self._engine.connect() as db:
+        with translated_errors(self.name), self._engine.connect() as db:
             found: str = db.execute(select(revisions.c.document).where(revisions.c.id == revision)).scalar_one()
             return found
 
@@ -233,8 +264,13 @@ class Records:
         self, lot: Lot, made: Sequence[PartRecord], revision: int, station: int | None = None
     ) -> list[int]:
         """Keep many parts in one transaction; their keys. All or none."""
-        with self.writing() as db:
-            return [self._add(db, lot, part, revision, station) for part in made]
+
+        def work(db: Connection, again: bool) -> list[int]:
+            return (again and _kept_already(db, lot, made)) or [
+                self._add(db, lot, part, revision, station) for part in made
+            ]
+
+        return self._written(work)
 
     def _add(self, db: Connection, lot: Lot, part: PartRecord, revision: int, station: int | None) -> int:
         row: dict[str, Any] = {
@@ -273,7 +309,9 @@ class Records:
         self._add_events(db, lot, part.events, {part.number: key})
         return key
 
-    def _learn_units(self, db: Connection, rows: Sequence[Judged], known: Mapping[int, int]) -> None:
+    def _learn_units(
+        self, db: Connection, rows: Sequence[CharacteristicResult], known: Mapping[int, int]
+    ) -> None:
         for row in rows:
             key = known.get(row.balloon)
             if key is not None and row.value is not None and self._units.get(key) != row.unit:
@@ -282,38 +320,44 @@ class Records:
 
     def signalled(self, states: Mapping[int, tuple[str, float | None]]) -> None:
         """What became of the signals of parts, by key: the state, and when."""
+
+        def work(db: Connection, _: bool) -> None:
+            for key, (state, when) in states.items():
+                db.execute(update(parts).where(parts.c.id == key).values(signal=state, signalled=when))
+
         if states:
-            with told(self.name), self._engine.begin() as db:
-                for key, (state, when) in states.items():
-                    db.execute(update(parts).where(parts.c.id == key).values(signal=state, signalled=when))
+            self._written(work)
 
     def keep_scan(self, key: int, path: str) -> None:
         """The file that the scan of a part is kept in."""
-        with told(self.name), self._engine.begin() as db:
-            db.execute(update(parts).where(parts.c.id == key).values(scan=path))
+        self._written(lambda db, _: db.execute(update(parts).where(parts.c.id == key).values(scan=path)))
 
     def kept_scans(self, folder: Path) -> list[str]:
         """The files in a folder that scans of parts were kept in, the oldest first."""
         inside = parts.c.scan.startswith(f"{folder}/", autoescape=True)
-        with told(self.name), self._engine.connect() as db:
+        with translated_errors(self.name), self._engine.connect() as db:
             return list(db.execute(select(parts.c.scan).where(inside).order_by(parts.c.id)).scalars())
 
     def forget_scans(self, paths: Iterable[str]) -> None:
         """The files of some scans are gone."""
-        with told(self.name), self._engine.begin() as db:
-            for path in paths:
+        gone = list(paths)
+
+        def work(db: Connection, _: bool) -> None:
+            for path in gone:
                 db.execute(update(parts).where(parts.c.scan == path).values(scan=None))
+
+        self._written(work)
 
     def parts_of(self, lot: Lot, *, first: int = 1, most: int = 1000) -> list[PartRecord]:
         """Parts of a lot in their order, from a running number on, without their values."""
         query = select(parts).where(parts.c.lot_id == lot.id, parts.c.number >= first)
-        with told(self.name), self._engine.connect() as db:
+        with translated_errors(self.name), self._engine.connect() as db:
             found = db.execute(query.order_by(parts.c.number).limit(most))
             return [part_of(row) for row in found]
 
     def known_sources(self, folder: Path) -> dict[str, float]:
         """The scan files of a folder that have been judged already, and when last, in seconds since 1970."""
-        with told(self.name), self._engine.connect() as db:
+        with translated_errors(self.name), self._engine.connect() as db:
             query = (
                 select(parts.c.source, func.max(parts.c.scanned))
                 .where(parts.c.source.startswith(f"{folder}/", autoescape=True))
@@ -326,8 +370,13 @@ class Records:
     def event(self, lot: Lot | None, event: Event, part: int | None = None) -> None:
         """Keep an event; part: the key of the one it happened to."""
         keys = {} if part is None or event.number is None else {event.number: part}
-        with told(self.name), self._engine.begin() as db:
-            self._add_events(db, lot, (event,), keys)
+
+        def work(db: Connection, again: bool) -> None:
+            same = (events.c.time == event.time, events.c.kind == event.kind, events.c.text == event.text)
+            if not again or db.execute(select(events.c.id).where(*same)).first() is None:
+                self._add_events(db, lot, (event,), keys)
+
+        self._written(work)
 
     def events_of(self, lot: Lot) -> list[Event]:
         """The events of a lot, oldest first."""
@@ -337,7 +386,7 @@ class Records:
             .where(events.c.lot_id == lot.id)
             .order_by(events.c.id)
         )
-        with told(self.name), self._engine.connect() as db:
+        with translated_errors(self.name), self._engine.connect() as db:
             return [Event(*row) for row in db.execute(query)]
 
     def _add_events(
@@ -357,6 +406,16 @@ class Records:
                     for e in found
                 ],
             )
+
+
+def _kept_already(db: Connection, lot: Lot, made: Sequence[PartRecord]) -> list[int]:
+    """The keys of parts that are on record as they are; empty where any is not."""
+    query = select(parts.c.id, parts.c.number, parts.c.scanned, parts.c.judged).where(
+        parts.c.lot_id == lot.id, parts.c.number.in_([part.number for part in made])
+    )
+    known = {row.number: row for row in db.execute(query)}
+    same = [part.number in known and known[part.number][2:] == (part.scanned, part.judged) for part in made]
+    return [known[part.number].id for part in made] if all(same) else []
 
 
 def _kept_once(db: Connection, table: Table, document: str, **row: Any) -> tuple[int, bool]:

@@ -154,12 +154,14 @@ def archive(records: Records, before: float, target: Path, tell: Progress = lamb
     if not merged.finished or merged.clashing:
         words = f"{shown(target)} does not hold all of these lots, so none was taken out."
         raise RecordsError(f"{words} {merged.words}")
-    with records.writing() as db:
-        of_them = select(parts.c.id).where(parts.c.lot_id.in_(chosen))
-        db.execute(delete(values).where(values.c.part_id.in_(of_them)))
-        db.execute(delete(events).where(events.c.lot_id.in_(chosen)))
-        db.execute(delete(parts).where(parts.c.lot_id.in_(chosen)))
-        db.execute(delete(lots).where(lots.c.id.in_(chosen)))
+    for lot in chosen:
+        # one lot at a time, so that a line that writes meanwhile does not wait long
+        with records.writing() as db:
+            of_it = select(parts.c.id).where(parts.c.lot_id == lot)
+            db.execute(delete(values).where(values.c.part_id.in_(of_it)))
+            db.execute(delete(events).where(events.c.lot_id == lot))
+            db.execute(delete(parts).where(parts.c.lot_id == lot))
+            db.execute(delete(lots).where(lots.c.id == lot))
     return f"{len(chosen)} lots with {merged.added + merged.known} parts are in {shown(target)} now."
 
 

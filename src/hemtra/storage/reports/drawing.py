@@ -14,12 +14,12 @@ from reportlab.platypus import Flowable
 
 from hemtra.core.arrays import ByteArray
 from hemtra.core.balloon_layout import SPACING, place_balloons
+from hemtra.core.detection.part_box import height_span, part_box
+from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.marks import Label, Mark, Polyline, Region, Strokes
 from hemtra.core.plan.limits import Verdict
-from hemtra.core.scan.heightmap import HeightMap
-from hemtra.core.scan.palettes import height_palette
-from hemtra.core.scan.part_box import height_span, part_box
-from hemtra.core.scan.picture import View, picture
+from hemtra.core.rendering.palettes import height_palette
+from hemtra.core.rendering.picture import View, picture
 from hemtra.storage.reports.page import ANCHOR, COPPER, INK, LINE, draw_balloon
 
 DENSITY = 2.4

@@ -10,7 +10,7 @@ from typing import Any
 from reportlab.lib.units import mm
 from reportlab.platypus import Flowable, Spacer
 
-from hemtra.core.plan.limits import Verdict, told_limits
+from hemtra.core.plan.limits import Verdict, format_limits
 from hemtra.core.statistics import Statistics
 from hemtra.storage.records.store import Counts, PartRecord
 from hemtra.storage.records.trends import Failures, Trend
@@ -63,7 +63,7 @@ def save_lot_report(path: Path, lot: LotContent) -> None:
             lot.picture,
             page.text("Diamonds: what some part failed.", size=7, colour=page.MUTED, after=6),
         ]
-    story += [*page.heading("What did not pass"), Pareto(lot.pareto, page.WIDTH), Spacer(0, 8)]
+    story += [*page.heading("Not passed"), Pareto(lot.pareto, page.WIDTH), Spacer(0, 8)]
     story += [*page.heading("Characteristics"), _characteristics(lot), Spacer(0, 8)]
     story += _evidence(lot)
     story += _parts(lot)
@@ -110,7 +110,7 @@ def _row(trend: Trend, found: Statistics, verdict: Verdict) -> list[Any]:
 
 
 def _asked(trend: Trend) -> str:
-    asked = f"{told_limits(trend.lower, trend.upper, trend.decimals)} {trend.unit}".strip()
+    asked = f"{format_limits(trend.lower, trend.upper, trend.decimals)} {trend.unit}".strip()
     # series of one characteristic that was measured otherwise do not compare, and say so
     return f"{asked}; method {trend.method}" if trend.method else asked
 
@@ -118,9 +118,9 @@ def _asked(trend: Trend) -> str:
 def _evidence(lot: LotContent) -> list[Flowable]:
     if not lot.looks and not lot.unseen:
         return []
-    story: list[Flowable] = [*page.heading("Evidence of what did not pass"), *in_pairs(lot.looks)]
+    story: list[Flowable] = [*page.heading("Evidence of failures"), *in_pairs(lot.looks)]
     if lot.unseen:
-        words = f"Of {lot.unseen} more there is no picture: their scans were not kept, or are gone."
+        words = f"{lot.unseen} more: no image (scan not stored)."
         story.append(page.text(words, colour=page.MUTED, after=6))
     return story
 
@@ -134,7 +134,7 @@ def _parts(lot: LotContent) -> list[Flowable]:
         [
             str(part.number),
             page.fitted(part.serial, 8, 30 * mm),
-            page.told_time(part.scanned),
+            page.format_time(part.scanned),
             part.verdict,
             page.fitted(part.reason, 8, 88 * mm),
         ]

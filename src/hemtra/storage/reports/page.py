@@ -37,7 +37,7 @@ MARGIN = 16 * mm
 WIDTH = A4[0] - 2 * MARGIN
 INK, MUTED, LINE, PAPER = HexColor("#1C2A28"), HexColor("#5E6C68"), HexColor("#D3D9D2"), HexColor("#FFFFFF")
 SPRUCE, COPPER, ANCHOR = HexColor("#17403A"), HexColor("#B5622B"), HexColor("#2B5C9E")
-FOG, BAND = HexColor("#ECEFEB"), HexColor("#E3F0E9")
+BAND = HexColor("#E3F0E9")
 COLOURS = {
     Verdict.PASS: HexColor("#1F8A5B"),
     Verdict.FAIL: HexColor("#C23B2E"),
@@ -212,7 +212,7 @@ class Sign(Flowable):
             self.canv.drawString(2.6 * radius + 5, 1.3 * radius - self._size * 0.36, self._verdict)
 
 
-def told_time(seconds: float) -> str:
+def format_time(seconds: float) -> str:
     """A time in seconds since 1970 as the clock on the wall shows it."""
     if not math.isfinite(seconds) or seconds <= 0:
         return "–"

@@ -10,9 +10,9 @@ from typing import TypeAlias
 from reportlab.lib.units import mm
 from reportlab.platypus import Flowable, Spacer
 
+from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.marks import Mark
-from hemtra.core.plan.limits import Judged, Verdict, told_limits, told_value
-from hemtra.core.scan.heightmap import HeightMap
+from hemtra.core.plan.limits import CharacteristicResult, Verdict, format_limits, format_value
 from hemtra.storage.reports import page
 from hemtra.storage.reports.drawing import PartPicture, Pointer, around, part_extent
 
@@ -30,7 +30,7 @@ Look: TypeAlias = list[Flowable]
 
 
 @dataclass(frozen=True)
-class Seen:
+class PartEvidence:
     """A part as it was evaluated: its map, what each balloon points at, and marks of some balloons."""
 
     data: HeightMap
@@ -46,8 +46,8 @@ class PartContent:
     verdict: Verdict
     reason: str
     facts: Sequence[tuple[str, str]]
-    rows: Sequence[Judged]
-    seen: Seen | None = None
+    rows: Sequence[CharacteristicResult]
+    seen: PartEvidence | None = None
     missing: str = ""
     notes: Sequence[str] = ()
 
@@ -86,7 +86,7 @@ def part_story(part: PartContent) -> list[Flowable]:
     return story
 
 
-def sheet(rows: Sequence[Judged]) -> Flowable:
+def sheet(rows: Sequence[CharacteristicResult]) -> Flowable:
     """The sheet of a part: one row a characteristic."""
     lines = []
     for row in rows:
@@ -94,14 +94,14 @@ def sheet(rows: Sequence[Judged]) -> Flowable:
         name = page.fitted(row.name, 8, 44 * mm)
         verdict = page.Sign(row.verdict, word=True, size=7)
         reason = page.text(row.reason, size=7, colour=page.MUTED)
-        value = page.fitted(told_value(row), 8, 25 * mm)
+        value = page.fitted(format_value(row), 8, 25 * mm)
         lines.append(
             [
                 page.Sign(row.verdict, str(row.balloon)),
                 name,
                 value,
                 nominal,
-                told_limits(row.lower, row.upper, row.decimals),
+                format_limits(row.lower, row.upper, row.decimals),
                 verdict,
                 reason,
             ]
@@ -111,19 +111,19 @@ def sheet(rows: Sequence[Judged]) -> Flowable:
     return page.plain_table([head, *lines], widths, head=1, right=(2, 3, 4))
 
 
-def _close_looks(rows: Sequence[Judged], seen: Seen) -> list[Flowable]:
+def _close_looks(rows: Sequence[CharacteristicResult], seen: PartEvidence) -> list[Flowable]:
     bad = [row for row in rows if row.verdict is not Verdict.PASS]
     looks = [look for row in bad[:MOST_CLOSE] if (look := close_look(row, seen))]
     if not looks:
         return []
     left = len(bad) - MOST_CLOSE
-    story = [*page.heading("Evidence of what did not pass"), *in_pairs(looks)]
+    story = [*page.heading("Evidence of failures"), *in_pairs(looks)]
     if left > 0:
-        story.append(page.text(f"{left} more did not pass; see the sheet.", colour=page.MUTED))
+        story.append(page.text(f"{left} more not passed: see sheet.", colour=page.MUTED))
     return story
 
 
-def close_look(row: Judged, seen: Seen, caption: str = "") -> Look:
+def close_look(row: CharacteristicResult, seen: PartEvidence, caption: str = "") -> Look:
     """The place of a characteristic with its marks, and what was found; nothing where it has no place."""
     pointer = next((p for p in seen.pointers if p.balloon == row.balloon), None)
     if pointer is None:
@@ -132,7 +132,7 @@ def close_look(row: Judged, seen: Seen, caption: str = "") -> Look:
     reach = REACH * max(x1 - x0, y1 - y0)
     marks = seen.marks.get(row.balloon, ())
     picture = PartPicture(seen.data, CLOSE, (), marks, around(pointer.x, pointer.y, reach))
-    words = row.reason or told_value(row)
+    words = row.reason or format_value(row)
     title = page.text(f"{row.balloon} {row.name}", bold=True)
     lines = [title, page.text(words), *([page.text(caption, colour=page.MUTED)] if caption else [])]
     return [picture, Spacer(0, 2), *lines, Spacer(0, 6)]

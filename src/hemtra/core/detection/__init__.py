@@ -1,0 +1,1 @@
+"""Edges, islands and outlines in a map; what a zone has unseen."""

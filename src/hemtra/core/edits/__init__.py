@@ -1,0 +1,1 @@
+"""Edits of a plan that keep it whole."""

@@ -1,0 +1,170 @@
+"""From what a step measured to the row of the sheet that it answers."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import Any, TypeVar
+
+from hemtra.core.arrays import FloatArray
+from hemtra.core.coverage import Coverage
+from hemtra.core.geometry.elements import Number, Point
+from hemtra.core.plan.document import ByProfile, Characteristic
+from hemtra.core.plan.limits import CharacteristicResult, Verdict, judge
+from hemtra.core.plan.series import Demand, Series, combined
+from hemtra.core.units import conversion
+
+N = TypeVar("N", float, FloatArray)
+"""A number, or many."""
+UNBOUND = "no feature assigned; select the row and press N"
+NO_MASTER = "the reference part gives no value to count from"
+
+
+def dependency_reason(name: str, reason: str) -> str:
+    """Why something is not measured that needs what was not measured."""
+    return reason if reason.startswith("because of") else f"because of “{name}”: {reason}"
+
+
+@dataclass(frozen=True)
+class Rests:
+    """What a value rests on, as judging asks for it.
+
+    span: lowest and highest value that unseen data leaves possible, in the unit of the step. coverage: of what
+    it answers for, where known. least_coverage: percent that its kind asks for.
+    """
+
+    span: tuple[float, float] | None = None
+    coverage: Coverage | None = None
+    least_coverage: float = 0.0
+
+
+def judged(
+    row: Characteristic, value: Any, reason: str, unit: str = "", rests: Rests | None = None
+) -> CharacteristicResult:
+    """A row with what its step gave: a `Number`, or the reason why there is none.
+
+    The value is converted to the unit of the row, which is that of the drawing.
+    """
+    blank = _blank(row, unit or row.unit)
+    if not isinstance(value, Number):
+        return replace(blank, reason=reason or UNBOUND)
+    rests = rests or Rests()
+    blank = replace(blank, unit=row.unit or value.unit, at=value.at, text=value.text, coverage=rests.coverage)
+    if row.from_master and row.master is None:
+        return replace(blank, reason=NO_MASTER)
+    if conversion(value.unit, row.unit or value.unit) is None:
+        return replace(blank, reason=_wrong_unit(value.unit, row.unit))
+    number = counted(row, value.value, value.unit)
+    span = None
+    if rests.span is not None:
+        low, high = sorted(counted(row, end, value.unit) for end in rests.span)
+        span = (low, high)
+        blank = replace(blank, low=low, high=high)
+    verdict, why = weighed(row, number, replace(rests, span=span))
+    if value.text and verdict is Verdict.FAIL:
+        why = f"reads “{value.text}”"
+    # a number that is no number is not shown either
+    shown = None if verdict is Verdict.NOT_MEASURED else number
+    return replace(blank, value=shown, verdict=verdict, reason=why)
+
+
+def weighed(row: Characteristic, number: float, rests: Rests) -> tuple[Verdict, str]:
+    """The verdict on a number in the unit of the row, and why; `rests.span` is in that unit too.
+
+    What fails by its value fails, however little it rests on; nothing else is told from too little.
+    """
+    verdict, why = judge(number, row.lower, row.upper, row.decimals, row.uncertainty or 0.0, rests.span)
+    if verdict is not Verdict.FAIL and (doubt := _doubt(row, rests)):
+        return Verdict.NOT_MEASURED, doubt
+    return verdict, why
+
+
+def _doubt(row: Characteristic, rests: Rests) -> str:
+    """Why too little was seen, or too much left out, for a value to pass; empty where that is enough."""
+    found = rests.coverage
+    if found is None:
+        return ""
+    least = rests.least_coverage if row.least_coverage is None else row.least_coverage
+    if 100.0 * found.known < least - 1e-9:
+        longest = f"; the longest data gap is {found.gap:.1f} mm" if found.gap else ""
+        return f"only {100.0 * found.known:.0f} % of it was seen; minimum {least:g} %{longest}"
+    if 100.0 * found.spike_share > row.most_spikes:
+        return (
+            f"{found.spikes} isolated points, {100.0 * found.spike_share:.1f} % of all, were left out;"
+            f" maximum {row.most_spikes:g} %"
+        )
+    return ""
+
+
+def _wrong_unit(unit: str, asked: str) -> str:
+    return f"its step measures in {unit or 'numbers'}, its limits are in {asked}; bind the row to another step"
+
+
+def judged_series(
+    row: Characteristic, series: Series, unit: str, run: ByProfile | None = None, taken: str = ""
+) -> CharacteristicResult:
+    """A row with what its step gave on all profiles or instances, counted in the unit of the row already.
+
+    taken: the unit of the step, where the row is in another.
+    """
+    blank = _blank(row, row.unit or unit)
+    if row.from_master and row.master is None:
+        return replace(blank, reason=NO_MASTER)
+    if row.unit and conversion(taken or unit, row.unit) is None:
+        return replace(blank, reason=_wrong_unit(taken or unit, row.unit))
+    least = 100.0 if run is None else run.least_measured
+    demand = Demand(
+        row.over or "each",
+        row.lower,
+        row.upper,
+        row.decimals,
+        row.uncertainty or 0.0,
+        row.least_share,
+        least,
+    )
+    found = combined(series, demand)
+    at = None
+    if found.value is not None:
+        at = Point(*map(float, series.places[found.at]))
+    text = f"{100 * found.share:.1f} %" if demand.over == "share" and found.value is not None else ""
+    shown = None if found.verdict is Verdict.NOT_MEASURED else found.value
+    return replace(
+        blank,
+        value=shown,
+        verdict=found.verdict,
+        reason=found.reason,
+        at=at,
+        text=text,
+        least=found.least,
+        greatest=found.greatest,
+    )
+
+
+def counted(row: Characteristic, value: N, unit: str = "") -> N:
+    """A value in a unit, or many, as the row counts them: in its unit, corrected, from the master if asked."""
+    value = corrected(row, value, unit)
+    return value - (row.master or 0.0) if row.from_master else value
+
+
+def corrected(row: Characteristic, value: N, unit: str = "") -> N:
+    """A value, or an array of them, in the unit of its row and with its linear correction."""
+    factor = conversion(unit, row.unit) if row.unit and unit else 1.0
+    if factor not in (None, 1.0):
+        value = value * factor
+    return value if row.correction is None else row.correction.applied(value)
+
+
+def _blank(row: Characteristic, unit: str) -> CharacteristicResult:
+    return CharacteristicResult(
+        balloon=row.balloon,
+        name=row.name,
+        step=row.step or "",
+        value=None,
+        unit=unit,
+        nominal=row.nominal,
+        lower=row.lower,
+        upper=row.upper,
+        decimals=row.decimals,
+        verdict=Verdict.NOT_MEASURED,
+        reason="",
+        at=None,
+    )

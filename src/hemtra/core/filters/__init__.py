@@ -1,0 +1,1 @@
+"""Medians, smoothing and filling of maps."""

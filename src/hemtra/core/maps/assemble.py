@@ -1,0 +1,203 @@
+"""From the points of profiles to a height map on a regular grid."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from hemtra.core.arrays import FloatArray
+from hemtra.core.maps.heightmap import HeightMap
+
+JUMP = 0.25
+"""mm between neighbouring points beyond which nothing is interpolated: a wall stays a wall."""
+SLACK = 1e-9
+"""Rows; undoes rounding only."""
+JUST_NOT = 0.999
+"""Of the way to the next point, so that its own column stays its own."""
+WIDEST_GAP = 1.9
+"""Pitches between neighbouring points beyond which one is missing, and nothing is made up in its place."""
+
+
+@njit(cache=True, nogil=True)
+def resample_rows(
+    x: FloatArray,
+    z: NDArray[np.float32],
+    intensity: NDArray[np.uint8],
+    first: float,
+    pitch: float,
+    z_out: NDArray[np.float32],
+    intensity_out: NDArray[np.uint8],
+) -> None:
+    """Bring the points of each row onto columns at first + j pitch, all in mm.
+
+    x, z, intensity: (rows, points), z NaN where there is no data, along the fan: under a wall that leans over,
+    x goes back. z_out and intensity_out: (rows, cols), overwritten. Between two neighbouring points the height
+    is interpolated linearly; where one is missing, or a step lies between, a column within half a pitch of a
+    point takes that. Where two come to lie in one column, the higher is seen.
+    """
+    for i in range(x.shape[0]):
+        z_out[i] = np.nan
+        intensity_out[i] = 0
+        xs, zs, greys, to, grey_to = x[i], z[i], intensity[i], z_out[i], intensity_out[i]
+        k, before, joined = _next_seen(zs, 0), -1, False
+        while k >= 0:
+            after = _next_seen(zs, k + 1)
+            goes_on = after >= 0 and _joined(xs, zs, k, after, pitch)
+            if joined or goes_on:
+                if not joined:
+                    rise = (zs[after] - zs[k]) / (xs[after] - xs[k])
+                    start = xs[k] - _reach(xs, zs, k, before, xs[after] - xs[k], pitch)
+                    _fill(start, xs[k], xs[k], zs[k], rise, greys[k], 0.0, first, pitch, to, grey_to)
+                if goes_on:
+                    apart = xs[after] - xs[k]
+                    rise, change = (zs[after] - zs[k]) / apart, (float(greys[after]) - float(greys[k])) / apart
+                    _fill(xs[k], xs[after], xs[k], zs[k], rise, greys[k], change, first, pitch, to, grey_to)
+                else:
+                    rise = (zs[k] - zs[before]) / (xs[k] - xs[before])
+                    end = xs[k] + _reach(xs, zs, k, after, xs[k] - xs[before], pitch)
+                    _fill(xs[k], end, xs[k], zs[k], rise, greys[k], 0.0, first, pitch, to, grey_to)
+            else:
+                start = xs[k] - _reach(xs, zs, k, before, 0.0, pitch)
+                end = xs[k] + _reach(xs, zs, k, after, 0.0, pitch)
+                _fill(start, end, xs[k], zs[k], 0.0, greys[k], 0.0, first, pitch, to, grey_to)
+            before, k, joined = k, after, goes_on
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _next_seen(z: NDArray[np.float32], k: int) -> int:
+    """The first point from k on that holds data, -1 without."""
+    while k < z.size and z[k] != z[k]:
+        k += 1
+    return k if k < z.size else -1
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _joined(x: FloatArray, z: NDArray[np.float32], a: int, b: int, pitch: float) -> bool:
+    """Whether one surface goes on from one point to the next that was seen."""
+    return bool(0.0 < x[b] - x[a] < WIDEST_GAP * pitch and abs(z[b] - z[a]) < JUMP)
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _reach(x: FloatArray, z: NDArray[np.float32], k: int, other: int, apart: float, pitch: float) -> float:
+    """mm that a surface goes on beyond its last point: half the way to where the next would have been.
+
+    other: the point beyond, -1 for none. Nearer than that and lower it lies on the wall where the surface ends.
+    apart: mm to the point before it on the surface, 0 where it is alone.
+    """
+    reach: float = (min(apart, pitch) if apart > 0.0 else pitch) / 2.0
+    if other < 0:
+        return reach
+    between: float = (x[other] - x[k]) * (1.0 if other > k else -1.0)
+    if between <= 0.0:
+        return reach
+    if z[k] - z[other] >= JUMP and between < min(apart, pitch):
+        return between * JUST_NOT
+    return min(reach, between / 2.0)
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _fill(
+    start: float,
+    end: float,
+    at: float,
+    height: float,
+    rise: float,
+    grey: float,
+    change: float,
+    first: float,
+    pitch: float,
+    z_out: NDArray[np.float32],
+    intensity_out: NDArray[np.uint8],
+) -> None:
+    """Fills the columns from start to end in mm with a straight surface through a height at `at`."""
+    j = max(math.ceil((start - first) / pitch - SLACK), 0)
+    while j < z_out.size and first + j * pitch <= end + SLACK * pitch:
+        along = first + j * pitch - at
+        z = height + along * rise
+        if not z_out[j] >= z:
+            z_out[j] = z
+            intensity_out[j] = np.uint8(grey + along * change + 0.5)
+        j += 1
+
+
+@njit(cache=True, nogil=True)
+def _carries_on(z: NDArray[np.float32], i: int, j: int) -> bool:
+    """Whether no step lies between a row and the next, for they differ by little or as their neighbours do."""
+    step = z[i + 1, j] - z[i, j]
+    if abs(step) < JUMP:
+        return True
+    before = i > 0 and abs(step - (z[i, j] - z[i - 1, j])) < JUMP
+    return bool(before or (i + 2 < z.shape[0] and abs(z[i + 2, j] - z[i + 1, j] - step) < JUMP))
+
+
+@njit(cache=True, nogil=True)
+def shift_columns(
+    z: NDArray[np.float32],
+    intensity: NDArray[np.uint8],
+    by: FloatArray,
+    by_height: float,
+    z_out: NDArray[np.float32],
+    intensity_out: NDArray[np.uint8],
+) -> None:
+    """Move each column along its rows by `by` (cols,) rows, and by `by_height` rows more per mm of its height.
+
+    A laser line that stands askew sees the ends of a profile at another place along travel than its middle, and
+    one that leans sees high places elsewhere than low ones. z, intensity and their outputs: (rows, cols).
+    Between two neighbouring points the height is interpolated linearly, unless a step lies between them; where
+    two places come to lie in one, the higher is seen.
+    """
+    rows, cols = z.shape
+    for j in range(cols):
+        for i in range(rows):
+            z_out[i, j], intensity_out[i, j] = np.nan, 0
+        for i in range(rows):
+            if np.isnan(z[i, j]):
+                continue
+            at = i + by[j] + by_height * z[i, j]
+            first, last, after = round(at), round(at), i
+            if i + 1 < rows and _carries_on(z, i, j):
+                after = i + 1
+                end = after + by[j] + by_height * z[after, j]
+                first, last = math.ceil(at - SLACK), math.floor(end + SLACK)
+            for k in range(max(first, 0), min(last, rows - 1) + 1):
+                share = min(max(k - at, 0.0) / (end - at), 1.0) if after > i else 0.0
+                height = z[i, j] + share * (z[after, j] - z[i, j])
+                if np.isnan(z_out[k, j]) or height > z_out[k, j]:
+                    grey = intensity[i, j] + share * (float(intensity[after, j]) - intensity[i, j])
+                    z_out[k, j], intensity_out[k, j] = height, np.uint8(grey + 0.5)
+
+
+def with_row_pitch(data: HeightMap, dy: float) -> HeightMap:
+    """A map with another pitch along y in mm, over the same extent; rows are interpolated, steps kept.
+
+    A steep flank is no step: it differs from row to row by much, but by as much each time.
+    """
+    grid, rows = data.grid, data.shape[0]
+    span = grid.dy * (rows - 1)
+    wanted = int(span / dy + 1e-9) + 1
+    first = grid.y0 + (span - dy * (wanted - 1)) / 2
+    at = (first + dy * np.arange(wanted) - grid.y0) / grid.dy
+    low = np.clip(np.floor(at + 1e-9).astype(int), 0, rows - 1)
+    share = np.clip(at - low, 0.0, 1.0)
+    z = np.empty((wanted, data.shape[1]), np.float32)
+    _between_rows(data.z, low, share, z)
+    nearest = np.where(share <= 0.5, low, np.minimum(low + 1, rows - 1))
+    grey = None if data.intensity is None else data.intensity[nearest]
+    return HeightMap(z, grey, grid.dx, dy, grid.x0, first)
+
+
+@njit(cache=True, nogil=True)
+def _between_rows(
+    z: NDArray[np.float32], low: NDArray[np.int64], share: FloatArray, out: NDArray[np.float32]
+) -> None:
+    """Rows (n, cols) a share of the way from row `low` (n,) to the next; the nearer one's across a step."""
+    for k in range(low.size):
+        i = low[k]
+        for j in range(z.shape[1]):
+            if i + 1 < z.shape[0] and _carries_on(z, i, j):
+                out[k, j] = z[i, j] + share[k] * (z[i + 1, j] - z[i, j])
+            else:
+                out[k, j] = z[i, j] if share[k] <= 0.5 or i + 1 == z.shape[0] else z[i + 1, j]

@@ -1,0 +1,1 @@
+"""The geometry of paths."""

@@ -1,0 +1,1 @@
+"""What a click or the list of a drawing proposes."""

@@ -1,0 +1,425 @@
+"""Proposals of characteristics from clicks: each takes what lies there, also features known already."""
+
+from __future__ import annotations
+
+import math
+from contextlib import suppress
+
+import numpy as np
+import scipy  # its parts load when they are used first
+
+from hemtra.core.arrays import FloatArray
+from hemtra.core.errors import HemtraError, NotMeasured
+from hemtra.core.evaluation.engine import Engine
+from hemtra.core.features.code import ReadCode
+from hemtra.core.features.island import IslandKind
+from hemtra.core.features.plane import FittedPlane
+from hemtra.core.features.section import Cut
+from hemtra.core.geometry.elements import Plane, Point
+from hemtra.core.geometry.section_kernels import ROUNDING, WHOLLY
+from hemtra.core.maps.heightmap import HeightMap
+from hemtra.core.plan.document import Plan, Step
+from hemtra.core.plan.follow import followed
+from hemtra.core.plan.registry import kind_named
+from hemtra.core.proposals.pick_detection import RING_ROOM, PickedFeature, need, seen_at
+from hemtra.core.proposals.proposing import (
+    Proposal,
+    main_plane,
+    propose_spot,
+    propose_step,
+    region_name,
+    with_feature,
+    with_row,
+)
+from hemtra.core.runs import runs
+from hemtra.core.zones.zone import AnyZone, EllipseZone, RectangleZone
+
+Place = tuple[float, float]
+SAME = 0.25
+"""Share of a zone's size within which a click on something known means that."""
+ALIKE = 3.0
+"""Ratio of areas within which two zones are about the same."""
+CODE = 16.0
+"""mm of the zone laid about a clicked code."""
+SEEN_STEP = 0.05
+"""mm by which a gap that is seen lies below its sides at least."""
+UNSEEN_GAP, BESIDE = 0.3, 0.5
+ROUNDINGS = np.round(np.arange(0.1, 0.81, 0.05), 2)
+"""Radii in mm of edges that are told from points on them."""
+ENOUGH_LEVEL, ENOUGH_ROUND, ROUND_TO = 10, 4, 0.02
+"""Points on the surface and on its rounding that takes, and mm in which these must agree."""
+"""mm without data that are a gap too deep to be seen, and mm beside a click within which a side may lie."""
+BEYOND = 4.0
+"""mm by which a section goes on behind either click."""
+HOLE_FILL = 0.65
+"""Share of its rectangle that an unseen patch fills, from which on it is a hole by itself."""
+FOOT, FOOT_NOISE = 0.02, 5.0
+"""mm above the surface, and times what its plane leaves, from which on an island begins."""
+ROOM = 3.0
+"""mm of the zone about an island beyond its own size."""
+LONGEST_NAME = 60
+"""Letters of a proposed name."""
+
+
+def taken(plan: Plan, engine: Engine, seen: PickedFeature, title: str = "") -> tuple[Plan, str]:
+    """The plan with the feature that was seen, or the one there already."""
+    for step in plan.steps:
+        if step.kind != seen.kind or step.zone is None:
+            continue
+        homes = {s.id: s.home for s in plan.steps if s.home is not None}
+        values = {i: r.value for i, r in engine.run(plan.edited(sheet=())).steps.items()}
+        try:
+            zone = followed(step.zone, step.follow, homes, values) if step.follow.anchors else step.zone
+        except NotMeasured:
+            continue
+        near = math.hypot(zone.x - seen.zone.x, zone.y - seen.zone.y) <= SAME * min(zone.width, zone.height)
+        alike = 1 / ALIKE <= zone.area / seen.zone.area <= ALIKE
+        if near and alike and all(step.params.get(k, v) == v for k, v in seen.params.items()):
+            return plan, step.id
+    title = title or {"hole": "Hole", "boss": "Boss", "edge": "Edge", "level": "Spot"}[seen.what]
+    step = Step(
+        id=plan.free_id(title),
+        name=f"{title} {region_name(engine.data, seen.zone.x, seen.zone.y)}",
+        kind=seen.kind,
+        params=seen.params,
+        zone=seen.zone,
+    )
+    return with_feature(plan, engine, step)
+
+
+def quantity(
+    plan: Plan,
+    engine: Engine,
+    kind: str,
+    inputs: dict[str, tuple[str, ...]],
+    step: Step | None = None,
+    title: str = "",
+    **params: object,
+) -> Proposal:
+    """The plan with a quantity and its row; `step` where it is made already, `title` its name."""
+    step = step or Step(
+        id=plan.free_id(kind), name=_named(plan, kind, inputs, title), kind=kind, inputs=inputs, params=params
+    )
+    return with_row(plan, engine, step)
+
+
+def _named(plan: Plan, kind: str, inputs: dict[str, tuple[str, ...]], title: str) -> str:
+    """What is measured, and of what: “Diameter, Bore rim”."""
+    title = title or kind_named(kind).title
+    main = [plan.step(i).name for i in dict.fromkeys(i for ids in inputs.values() for i in ids)]
+    of = " – ".join(main if kind not in ("tilt", "true-position") else main[:1])
+    name = f"{title}, {of}" if of else title
+    return name if len(name) <= LONGEST_NAME else f"{title} {plan.free_balloon()}"
+
+
+def propose_diameter(plan: Plan, engine: Engine, place: Place) -> Proposal:
+    """Diameter of the hole or boss at a place."""
+    seen = need(seen_at(engine.data, *place), ("hole", "boss"), "inside a hole or on a round boss")
+    plan, circle = taken(plan, engine, seen)
+    return quantity(plan, engine, "diameter", {"of": (circle,)})
+
+
+def propose_roundness(plan: Plan, engine: Engine, place: Place) -> Proposal:
+    """Roundness of the hole or boss at a place."""
+    seen = need(seen_at(engine.data, *place), ("hole", "boss"), "inside a hole or on a round boss")
+    plan, circle = taken(plan, engine, seen)
+    return quantity(plan, engine, "roundness", {"circle": (circle,)})
+
+
+def propose_true_position(plan: Plan, engine: Engine, place: Place) -> Proposal:
+    """True position of the hole or boss at a place, in the plan's datum frame or outline."""
+    seen = need(seen_at(engine.data, *place), ("hole", "boss"), "inside a hole or on a round boss")
+    plan, circle = taken(plan, engine, seen)
+    frames = [s.id for kind in ("frame", "outline") for s in plan.steps if s.kind == kind]
+    if not frames:
+        raise HemtraError(
+            "A true position counts from a frame of the part; find the part by its outline first,"
+            " or add datums."
+        )
+    inputs: dict[str, tuple[str, ...]] = {"point": (circle,), "frame": (frames[0],)}
+    probe = Step(id="here", name="here", kind="position", inputs=inputs)
+    facts = engine.run(plan.edited(sheet=(), steps=(*plan.steps, probe))).steps["here"]
+    if facts.outcome is None:
+        raise HemtraError(f"Its place is not known: {facts.reason}.")
+    x, y = (round(float(dict(facts.outcome.facts)[axis].removesuffix(" mm")), 2) for axis in ("x", "y"))
+    return quantity(plan, engine, "true-position", inputs, x=x, y=y)
+
+
+def propose_distance(
+    plan: Plan, engine: Engine, first: Place, second: Place, *, printed: bool = False
+) -> Proposal:
+    """Distance between what lies at two places; printed: edges of brightness come before those of height."""
+    plan, start = taken(plan, engine, seen_at(engine.data, *first, printed=printed))
+    plan, end = taken(plan, engine, seen_at(engine.data, *second, printed=printed))
+    return quantity(plan, engine, "distance", {"start": (start,), "end": (end,)})
+
+
+def propose_width(plan: Plan, engine: Engine, first: Place, second: Place) -> Proposal:
+    """Width between the edges at two places."""
+    plan, one = taken(plan, engine, need(seen_at(engine.data, *first), ("edge",), "next to an edge"))
+    plan, other = taken(plan, engine, need(seen_at(engine.data, *second), ("edge",), "next to an edge"))
+    return quantity(plan, engine, "width", {"one": (one,), "other": (other,)})
+
+
+def propose_angle(plan: Plan, engine: Engine, first: Place, second: Place) -> Proposal:
+    """Angle between the edges at two places."""
+    plan, one = taken(plan, engine, need(seen_at(engine.data, *first), ("edge",), "next to an edge"))
+    plan, other = taken(plan, engine, need(seen_at(engine.data, *second), ("edge",), "next to an edge"))
+    return quantity(plan, engine, "angle", {"line": (one,), "to": (other,)})
+
+
+def propose_straightness(plan: Plan, engine: Engine, place: Place) -> Proposal:
+    """Straightness of the edge at a place."""
+    plan, edge = taken(plan, engine, need(seen_at(engine.data, *place), ("edge",), "next to an edge"))
+    return quantity(plan, engine, "straightness", {"edge": (edge,)})
+
+
+def propose_flatness(plan: Plan, engine: Engine, place: Place) -> Proposal:
+    """Flatness of the surface at a place."""
+    plan, plane = _surface(plan, engine, place)
+    return quantity(plan, engine, "flatness", {"surfaces": (plane,)})
+
+
+def propose_tilt(plan: Plan, engine: Engine, place: Place) -> Proposal:
+    """Tilt of the surface at a place against the plan's main plane."""
+    plan, datum = main_plane(plan, engine)
+    plan, plane = _surface(plan, engine, place)
+    return quantity(plan, engine, "tilt", {"plane": (plane,), "to": (datum,)})
+
+
+def propose_flush(plan: Plan, engine: Engine, first: Place, second: Place) -> Proposal:
+    """Height of one surface above another beside it."""
+    return propose_step(plan, engine, first, second)
+
+
+def propose_gap(plan: Plan, engine: Engine, first: Place, second: Place) -> Proposal:
+    """Gap between two places on either side of it, on a section through both."""
+    length = math.dist(first, second)
+    if length < 0.1:
+        raise HemtraError("Click the two sides of the gap, not the same place twice.")
+    turn = math.degrees(math.atan2(second[1] - first[1], second[0] - first[0]))
+    x, y = (first[0] + second[0]) / 2, (first[1] + second[1]) / 2
+    whole = length + 2 * BEYOND
+    zone = RectangleZone(
+        x=round(x, 2), y=round(y, 2), width=round(whole, 2), height=2.0, rotation=round(turn, 2)
+    )
+    number = plan.free_balloon()
+    cut = Step(id=plan.free_id("cut"), name=f"Cut {number}", kind="section", zone=zone)
+    plan, cut_id = with_feature(plan, engine, cut)
+    found = engine.run(plan.edited(sheet=())).steps[cut_id]
+    if not isinstance(found.value, Cut):
+        raise HemtraError(f"The gap was not added: {found.reason}.")
+    half = length / 2
+    # what is too deep to be seen ends the data, what can be seen is a step; tried in the order of what is there
+    ways = ("data", "steepest") if _widest_unseen(found.value, half) >= UNSEEN_GAP else ("steepest", "data")
+    heights = found.value.z[np.abs(found.value.x) <= half + BESIDE]
+    low, high = float(np.nanmin(heights)), float(np.nanmax(heights))
+    look = RectangleZone(
+        x=0.0,
+        y=round((low + high) / 2, 2),
+        width=round(length + 2 * BESIDE, 2),
+        height=round(high - low + 2 * BESIDE, 2),
+    )
+    for by in ways:
+        sides = [
+            Step(
+                id=plan.free_id(f"gap-{name}"),
+                name=f"Gap {number}, {name}",
+                kind="profile-edge",
+                params={"by": by, "change": change, "pick": pick, "least_gap": UNSEEN_GAP / 2},
+                inputs={"section": (cut_id,)},
+                zone=look,
+            )
+            for name, change, pick in (("left", "falls", "first"), ("right", "rises", "last"))
+        ]
+        tried = plan.edited(steps=(*plan.steps, *sides))
+        results = engine.run(tried.edited(sheet=())).steps
+        ends = [_along(found.value, results[side.id].value) for side in sides]
+        left, right = ends
+        if left is None or right is None or not -half - BESIDE <= left < right <= half + BESIDE:
+            continue
+        if by == "data":
+            radius = _rounding(found.value, left, right)
+            sides = [side.edited(params={**side.params, "radius": radius}) for side in sides]
+            tried = plan.edited(steps=(*plan.steps, *sides))
+        if _opens(found.value, left, right):
+            return quantity(tried, engine, "gap", {"left": (sides[0].id,), "right": (sides[1].id,)})
+    raise HemtraError(
+        "No gap was found between the two clicks: click level ground on either side of it, nearer to the gap."
+    )
+
+
+def _opens(cut: Cut, left: float, right: float) -> bool:
+    """Whether a section lies below both sides between two places, or is not seen there."""
+    step = float(cut.x[1] - cut.x[0])
+    between = cut.z[(cut.x > left + step) & (cut.x < right - step)]
+    if between.size == 0 or np.isnan(between).mean() > 0.5:
+        return True
+    before = cut.z[(cut.x > left - 2 * BESIDE) & (cut.x < left - step)]
+    after = cut.z[(cut.x > right + step) & (cut.x < right + 2 * BESIDE)]
+    if np.isnan(before).all() or np.isnan(after).all():
+        return False
+    lower = min(float(np.nanmedian(before)), float(np.nanmedian(after)))
+    return float(np.nanmedian(between)) < lower - SEEN_STEP
+
+
+def _widest_unseen(cut: Cut, half: float) -> float:
+    """mm of the widest stretch without data within so many mm of the middle of a section."""
+    step = float(cut.x[1] - cut.x[0])
+    unseen = np.isnan(cut.z) if cut.seen is None else cut.seen < 0.5
+    return max((many * step for _, many in runs(unseen & (np.abs(cut.x) <= half), False)), default=0.0)
+
+
+def _rounding(cut: Cut, left: float, right: float) -> float:
+    """Radius in mm, to a twentieth, by which both sides of a gap are rounded; 0 where they are sharp.
+
+    It is the one for which all points on either rounding say that it stands upright at the same place.
+    """
+    spreads = np.hypot(_spreads(cut, left, 1), _spreads(cut, right, -1))
+    best = int(np.argmin(spreads))
+    return float(ROUNDINGS[best]) if spreads[best] <= ROUND_TO else 0.0
+
+
+def _spreads(cut: Cut, end: float, way: int) -> FloatArray:
+    """For each of `ROUNDINGS`, how far apart in mm points on it say that it ends; infinite where too few do.
+
+    way: 1 where the surface lies at smaller x, -1 where at larger.
+    """
+    behind = way * (end - cut.x)
+    held = ~np.isnan(cut.z) & (np.ones(cut.x.size) if cut.seen is None else cut.seen >= WHOLLY)
+    level = held & (behind > ROUNDINGS[-1]) & (behind < 2.5 * ROUNDINGS[-1])
+    out = np.full(ROUNDINGS.size, np.inf)
+    if np.count_nonzero(level) < ENOUGH_LEVEL:
+        return out
+    b, a = np.polyfit(cut.x[level], cut.z[level], 1)
+    x, depth = cut.x, np.where(held, a + b * cut.x - cut.z, np.nan)
+    for k, radius in enumerate(ROUNDINGS):
+        on = (depth > ROUNDING[0] * radius) & (depth < ROUNDING[1] * radius)
+        on &= (behind > -radius / 2) & (behind < 1.5 * radius)
+        if np.count_nonzero(on) < ENOUGH_ROUND:
+            continue
+        run = np.sqrt(2 * radius * depth[on] - depth[on] ** 2)
+        ends, weight = x[on] + way * (radius - run), (run / (radius - depth[on])) ** 2
+        # where it is steep a height says more about the place
+        out[k] = math.sqrt(np.average((ends - np.average(ends, weights=weight)) ** 2, weights=weight))
+    return out
+
+
+def _along(cut: Cut, point: object) -> float | None:
+    """Where a point of a section lies along it, in mm from its middle; None where there is none."""
+    if not isinstance(point, Point):
+        return None
+    turn = math.radians(cut.direction)
+    return (point.x - cut.at[0]) * math.cos(turn) + (point.y - cut.at[1]) * math.sin(turn)
+
+
+def propose_area(plan: Plan, engine: Engine, place: Place) -> Proposal:
+    """Area of the island at a place, down to its foot."""
+    plan, island = _whole_island(plan, engine, place)
+    return quantity(plan, engine, "area", {"of": (island,)})
+
+
+def propose_volume(plan: Plan, engine: Engine, place: Place) -> Proposal:
+    """Volume of the island at a place, from the surface it stands on."""
+    plan, island = _whole_island(plan, engine, place)
+    return quantity(plan, engine, "volume", {"of": (island,)})
+
+
+def _whole_island(plan: Plan, engine: Engine, place: Place) -> tuple[Plan, str]:
+    """What stands or lies off the main plane at a place, down to its foot, without holes that show nothing."""
+    plan, island = island_at(plan, engine, place, foot=True)
+    step, found = plan.step(island), engine.run(plan.edited(sheet=())).steps[island]
+    if found.outcome is None or step.zone is None or found.zone is None:
+        return plan, island
+    kind = IslandKind.model_validate(step.params)
+    pieces: list[AnyZone] = []
+    for about, fill in kind.unseen_inside(engine.given(engine.run(plan.edited(sheet=())), island)):
+        hole = _hole(engine.data, about, fill)
+        if hole is not None:
+            # from the scan into the zone's own coordinates
+            u, v = found.zone.local(np.array(hole.x), np.array(hole.y))
+            changes = {"x": float(u), "y": float(v), "rotation": -found.zone.rotation}
+            pieces.append(hole.model_copy(update=changes))
+    if pieces:
+        zone = step.zone.model_copy(update={"cut": (*step.zone.cut, *pieces)})
+        plan = plan.with_step(step.edited(zone=zone))
+    return plan, island
+
+
+def _hole(data: HeightMap, about: AnyZone, fill: float) -> AnyZone | None:
+    """The hole that an unseen patch lies in: round, or the patch itself where that is a plain shape."""
+    with suppress(NotMeasured):
+        seen = seen_at(data, about.x, about.y)
+        if seen.what == "hole":
+            size = seen.zone.width - RING_ROOM
+            return EllipseZone(x=seen.zone.x, y=seen.zone.y, width=size, height=size)
+    return about if fill >= HOLE_FILL else None
+
+
+def propose_code(plan: Plan, engine: Engine, place: Place) -> Proposal:
+    """What the code at a place reads."""
+    zone = RectangleZone(x=round(place[0], 2), y=round(place[1], 2), width=CODE, height=CODE)
+    step = Step(id=plan.free_id("code"), name=f"Code {plan.free_balloon()}", kind="code", zone=zone)
+    plan, code = with_feature(plan, engine, step)
+    found = engine.run(plan.edited(sheet=())).steps[code]
+    if not isinstance(found.value, ReadCode):
+        raise HemtraError(f"The code was not added: {found.reason}.")
+    # serial numbers go on counting, so digits may be any
+    pattern = "".join("#" if letter.isdecimal() else letter for letter in found.value.text)
+    return quantity(plan, engine, "code-reads", {"of": (code,)}, expected=pattern)
+
+
+def propose_formula(plan: Plan, engine: Engine) -> Proposal:
+    """A formula that begins with the first two rows of the sheet."""
+    rows = tuple(row.step for row in plan.sheet if row.step is not None)[:2]
+    if not rows:
+        raise HemtraError("A formula calculates with other rows of the sheet; add one first.")
+    text = "a - b" if len(rows) > 1 else "a"
+    return quantity(plan, engine, "formula", {"numbers": rows}, text=text)
+
+
+def _surface(plan: Plan, engine: Engine, place: Place) -> tuple[Plan, str]:
+    return taken(plan, engine, PickedFeature("level", "plane", propose_spot(engine.data, *place), {}))
+
+
+def island_at(plan: Plan, engine: Engine, place: Place, *, foot: bool = False) -> tuple[Plan, str]:
+    """What stands or lies off the main plane at a place, told by half its height, or from its foot on."""
+    plan, plane_id = main_plane(plan, engine)
+    plane = engine.run(plan.edited(sheet=())).steps[plane_id].value
+    at = engine.data.height_at(*place)
+    if plane is None or at is None:
+        raise NotMeasured("there is no data where you clicked; click on what stands out of the surface")
+    rise = at - plane.height_at(*place)
+    if abs(rise) < 0.05:
+        raise NotMeasured("nothing stands out of the main plane there; click on what does")
+    number = plan.free_balloon()
+    params: dict[str, object] = {"side": "above" if rise > 0 else "below", "level": round(rise / 2, 3)}
+    if foot:
+        # above what the plane itself leaves, and no more of the island than that is lost
+        rest = plane.rms if isinstance(plane, FittedPlane) else 0.0
+        level = math.copysign(min(max(FOOT, FOOT_NOISE * rest), abs(rise) / 2), rise)
+        params |= {"level": round(level, 3), "volume_from": "base"}
+    zone = box_about(engine.data, plane, place, float(str(params["level"])))
+    step = Step(id=plan.free_id("island"), name=f"Island {number}", kind="island", params=params, zone=zone)
+    plan, island = with_feature(plan, engine, step)
+    follow = plan.step(island).follow.edited(z=plane_id, tilt=plane_id)
+    return plan.with_step(plan.step(island).edited(follow=follow)), island
+
+
+def box_about(data: HeightMap, plane: Plane, place: Place, level: float, room: float = ROOM) -> RectangleZone:
+    """A rectangle with mm of room in all about the region beyond a level that a place lies in."""
+    grid, (rows, cols) = data.grid, data.shape
+    x, y = grid.x0 + grid.dx * np.arange(cols), grid.y0 + grid.dy * np.arange(rows)
+    ground = plane.height_at(x, np.array(plane.y0))[None, :] + (plane.slope_y * (y - plane.y0))[:, None]
+    height = data.z - ground
+    labels, _ = scipy.ndimage.label(height > level if level > 0 else height < level)
+    j, i = round((place[0] - grid.x0) / grid.dx), round((place[1] - grid.y0) / grid.dy)
+    found = labels == labels[i, j]
+    across, along = np.flatnonzero(found.any(axis=0)), np.flatnonzero(found.any(axis=1))
+    ends = x[across[[0, -1]]], y[along[[0, -1]]]
+    return RectangleZone(
+        x=round(float(ends[0].mean()), 2),
+        y=round(float(ends[1].mean()), 2),
+        width=round(float(np.ptp(ends[0])) + room, 2),
+        height=round(float(np.ptp(ends[1])) + room, 2),
+    )

@@ -1,0 +1,1 @@
+"""Pictures of maps: colouring, palettes, pixels."""

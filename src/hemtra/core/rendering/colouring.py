@@ -1,0 +1,57 @@
+"""Maps to colour a part by: slope, deviation from a plane or from the reference scan; and isolines."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from hemtra.core.arrays import BoolArray, FloatArray
+from hemtra.core.geometry.elements import Plane
+from hemtra.core.geometry.frames import Frame
+from hemtra.core.maps.heightmap import HeightMap
+from hemtra.core.maps.section import sample
+
+
+def slope_map(data: HeightMap) -> HeightMap:
+    """Slope in degrees from the level, NaN where a neighbour is missing."""
+    g = data.grid
+    gy, gx = np.gradient(data.z, g.dy, g.dx) if min(data.shape) > 1 else (data.z * 0.0, data.z * 0.0)
+    return _like(data, np.degrees(np.arctan(np.hypot(gx, gy))))
+
+
+def plane_map(data: HeightMap, plane: Plane) -> HeightMap:
+    """Height above a plane in mm, along z."""
+    ground = plane.height_at(data.x, np.array(plane.y0))[None, :]
+    return _like(data, data.z - ground - (plane.slope_y * (data.y - plane.y0))[:, None])
+
+
+def reference_map(data: HeightMap, reference: HeightMap, found: Frame, home: Frame) -> HeightMap:
+    """Height in mm above the reference scan laid onto this one.
+
+    home, found: where the same frame lies on the reference and on this scan; x, y, rotation, height and tilt of
+    the reference follow it.
+    """
+    x, y = data.x[None, :] - found.x, data.y[:, None] - found.y
+    turn = math.radians(found.rotation - home.rotation)
+    c, s = math.cos(turn), math.sin(turn)
+    z = sample(reference, home.x + c * x + s * y, home.y - s * x + c * y)
+    slope_x, slope_y = found.slopes
+    return _like(data, data.z - (z - home.z) - (found.z + slope_x * x + slope_y * y))
+
+
+def isolines(heights: FloatArray, step: float) -> BoolArray:
+    """Which pixels of (rows, cols) heights in mm lie where an odd multiple of half a step is crossed."""
+    # half a step off, since drawings put surfaces at round heights and noise would cross a line all over them
+    level = np.floor(heights / step + 0.5)
+    lines = np.zeros(heights.shape, np.bool_)
+    with np.errstate(invalid="ignore"):
+        lines[:, 1:] |= np.abs(np.diff(level, axis=1)) > 0
+        lines[1:, :] |= np.abs(np.diff(level, axis=0)) > 0
+    return lines
+
+
+def _like(data: HeightMap, values: FloatArray) -> HeightMap:
+    """Values on the same grid as a map."""
+    g = data.grid
+    return HeightMap(values.astype(np.float32), data.intensity, g.dx, g.dy, g.x0, g.y0)

@@ -1,1 +1,0 @@
-"""Scans: height maps, profiles, sections, and the zones that mark places in them."""

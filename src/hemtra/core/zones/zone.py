@@ -1,0 +1,517 @@
+"""Zones: where in the scan a feature looks."""
+
+from __future__ import annotations
+
+import math
+from abc import ABC, abstractmethod
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Annotated, Any, Literal, Self, TypeAlias
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict, Field, model_validator
+
+from hemtra.core.arrays import BoolArray, FloatArray
+from hemtra.core.errors import NotMeasured, OffScan
+from hemtra.core.maps.heightmap import Grid, HeightMap
+from hemtra.core.paths.curve import PathCurve, Turn, course_through
+from hemtra.core.zones.kernels import fill_spans, near_line
+
+Coordinate = Annotated[float, Field(allow_inf_nan=False, ge=-1e6, le=1e6)]
+Share = Annotated[float, Field(allow_inf_nan=False, ge=-0.5, le=0.5)]
+Length = Annotated[float, Field(allow_inf_nan=False, gt=0, le=1e6)]
+
+ELLIPSE_CORNERS = 72
+"""Corners of the polygon an ellipse is drawn with."""
+MOST_NODES, MOST_PIECES = 500, 64
+EDGE_SLACK = 1e-6
+"""mm beyond a piece of a zone in which its edge may still lie by rounding."""
+SAMPLED = 400
+"""Points along either side of the grid that finds the area of a zone with pieces."""
+
+
+@dataclass(frozen=True)
+class Window:
+    """The part of a height map that a zone covers.
+
+    `rows` and `cols` bound it; `inside` is (rows, cols) bool, or None where the whole window is inside.
+    """
+
+    rows: slice
+    cols: slice
+    inside: BoolArray | None
+    covered: float
+    """Share of the zone that lies on the scan, 0 to 1."""
+
+    def heights(self, data: HeightMap) -> FloatArray:
+        """(n,) float64 heights in mm inside the zone, without missing ones."""
+        z = data.z[self.rows, self.cols]
+        z = z.ravel() if self.inside is None else z[self.inside]
+        return z[~np.isnan(z)].astype(np.float64)
+
+    def data_share(self, data: HeightMap) -> float:
+        """Share of the zone that holds data, 0 to 1; what lies outside the scan holds none."""
+        missing = np.isnan(data.z[self.rows, self.cols])
+        points = missing.size
+        if self.inside is not None:
+            points = int(np.count_nonzero(self.inside))
+            missing &= self.inside
+        return self.covered * (1.0 - np.count_nonzero(missing) / points) if points else 0.0
+
+    def grid(self, data: HeightMap) -> Grid:
+        """The grid of the window's own first row and column."""
+        return data.grid.shifted(self.rows.start, self.cols.start)
+
+
+class Band(BaseModel):
+    """Heights in mm between which a zone looks, above a surface.
+
+    above: that surface as x, y, z of a point of it and its slopes along x and y. It comes from what the zone
+    follows; z = 0 of the station where it follows nothing.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    low: Coordinate
+    high: Coordinate
+    above: tuple[Coordinate, Coordinate, Coordinate, Coordinate, Coordinate] = (0.0, 0.0, 0.0, 0.0, 0.0)
+
+    @model_validator(mode="after")
+    def _has_room(self) -> Self:
+        if self.low >= self.high:
+            raise ValueError(
+                f"the height band must end above where it starts, not {self.low:g}–{self.high:g} mm"
+            )
+        return self
+
+    def holds(self, x: FloatArray, y: FloatArray, z: FloatArray) -> BoolArray:
+        """Which points lie in it; those without data are not ruled out."""
+        x0, y0, z0, slope_x, slope_y = self.above
+        height = z - (z0 + slope_x * (x - x0) + slope_y * (y - y0))
+        return ~((height < self.low) | (height > self.high))
+
+
+class _Zone(BaseModel, ABC):
+    """Centre, size and rotation shared by all zones; the height map's z does not matter to them.
+
+    add and cut are pieces of the zone: what one of `add` holds belongs to it, what one of `cut` holds does not.
+    Pieces lie in the zone's own coordinates, so that they move and turn with it.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    x: Coordinate
+    y: Coordinate
+    width: Length
+    height: Length
+    rotation: Annotated[float, Field(allow_inf_nan=False, ge=-3600, le=3600)] = 0.0
+    add: Annotated[tuple[Zone, ...], Field(max_length=MOST_PIECES)] = ()
+    cut: Annotated[tuple[Zone, ...], Field(max_length=MOST_PIECES)] = ()
+    band: Band | None = None
+
+    @model_validator(mode="after")
+    def _pieces_are_plain(self) -> Self:
+        if any(piece.add or piece.cut or piece.band for piece in (*self.add, *self.cut)):
+            raise ValueError("a piece of a zone cannot have pieces or a height band of its own")
+        return self
+
+    @abstractmethod
+    def base_area(self) -> float:
+        """mm² of the zone without its pieces."""
+
+    @abstractmethod
+    def base_outline(self) -> FloatArray:
+        """(n, 2) polygon in the zone's own coordinates, counter-clockwise, not closed."""
+
+    @abstractmethod
+    def base_contains(self, u: FloatArray, v: FloatArray) -> BoolArray:
+        """Which places in the zone's own coordinates are inside, pieces apart."""
+
+    @property
+    def area(self) -> float:
+        """mm²; with pieces, counted on a grid."""
+        if not self.add and not self.cut:
+            return self.base_area()
+        wx, wy = self.half_extent()
+        x = self.x + wx * (2 * (np.arange(SAMPLED) + 0.5) / SAMPLED - 1)
+        y = self.y + wy * (2 * (np.arange(SAMPLED) + 0.5) / SAMPLED - 1)
+        inside = np.count_nonzero(self.contains(x[None, :], y[:, None]))
+        return max(4 * wx * wy * inside / SAMPLED**2, 1e-9)
+
+    def outline(self) -> FloatArray:
+        """(n, 2) polygon in mm, counter-clockwise, not closed; without pieces."""
+        return self.outward(*self.base_outline().T)
+
+    def inner_outlines(self) -> list[FloatArray]:
+        """(n, 2) polygons in mm of what is cut out and added."""
+        return [self.outward(*piece.outline().T) for piece in (*self.cut, *self.add)]
+
+    def half_extent(self) -> tuple[float, float]:
+        """Half size in mm of the box along x and y, about the centre, that holds the zone."""
+        added = [self.outward(*piece.outline().T) for piece in self.add]
+        reach = [np.abs(part - (self.x, self.y)).max(axis=0) for part in (self.outline(), *added)]
+        wx, wy = np.max(reach, axis=0)
+        return float(wx), float(wy)
+
+    def fills_its_box(self) -> bool:
+        """Whether every point of the box along x and y is inside."""
+        return False
+
+    def spans(self, y: FloatArray) -> tuple[FloatArray, FloatArray] | None:
+        """First and last x in mm inside, on lines at y (n,) in mm; None where it is not one span a line."""
+        return None
+
+    def contains(self, x: FloatArray, y: FloatArray) -> BoolArray:
+        """Which of the positions in mm are inside."""
+        u, v = self.local(x, y)
+        inside = self.base_contains(u, v)
+        for piece in self.add:
+            inside = inside | piece.contains(u, v)
+        for piece in self.cut:
+            inside = inside & ~piece.contains(u, v)
+        return inside
+
+    def local(self, x: FloatArray, y: FloatArray) -> tuple[FloatArray, FloatArray]:
+        """x, y in mm seen in the zone: origin in its centre, x along its width."""
+        if self.rotation == 0.0:  # keeps a row of x and a column of y as they are, a map's worth less work
+            return x - self.x, y - self.y
+        c, s = math.cos(math.radians(self.rotation)), math.sin(math.radians(self.rotation))
+        return c * (x - self.x) + s * (y - self.y), c * (y - self.y) - s * (x - self.x)
+
+    def outward(self, u: FloatArray, v: FloatArray) -> FloatArray:
+        """(n, 2) positions in mm of points given in the zone."""
+        c, s = math.cos(math.radians(self.rotation)), math.sin(math.radians(self.rotation))
+        return np.column_stack([self.x + c * u - s * v, self.y + s * u + c * v])
+
+    def corners(self) -> FloatArray:
+        """(4, 2) corners of the bounding rectangle in the zone's own directions, counter-clockwise."""
+        w, h = self.width / 2, self.height / 2
+        return self.outward(np.array([-w, w, w, -w]), np.array([-h, -h, h, h]))
+
+
+class RectangleZone(_Zone):
+    """A rectangle, turned about its centre."""
+
+    shape: Literal["rectangle"] = "rectangle"
+
+    def base_area(self) -> float:
+        """mm²"""
+        return self.width * self.height
+
+    def base_outline(self) -> FloatArray:
+        """Its corners."""
+        w, h = self.width / 2, self.height / 2
+        return np.array([(-w, -h), (w, -h), (w, h), (-w, h)])
+
+    def half_extent(self) -> tuple[float, float]:
+        """As for all; exact, since what fills its box is cut out of the map as it is."""
+        if self.add:
+            return super().half_extent()
+        c, s = _abs_cos_sin(self.rotation)
+        return (c * self.width + s * self.height) / 2, (s * self.width + c * self.height) / 2
+
+    def fills_its_box(self) -> bool:
+        """Along x and y it does."""
+        return self.rotation % 90.0 == 0.0 and not self.add and not self.cut
+
+    def spans(self, y: FloatArray) -> tuple[FloatArray, FloatArray] | None:
+        """Between its two pairs of parallel sides."""
+        if self.add or self.cut:
+            return None
+        c, s = math.cos(math.radians(self.rotation)), math.sin(math.radians(self.rotation))
+        dy = y - self.y
+        first, last = np.full(y.shape, -np.inf), np.full(y.shape, np.inf)
+        # sides along the height bound c dx + s dy, those along the width c dy - s dx
+        for slope, offset, half in ((c, s * dy, self.width / 2), (-s, c * dy, self.height / 2)):
+            if abs(slope) < 1e-12:
+                first = np.where(np.abs(offset) <= half, first, np.inf)
+                continue
+            ends = np.sort([(-half - offset) / slope, (half - offset) / slope], axis=0)
+            first, last = np.maximum(first, ends[0]), np.minimum(last, ends[1])
+        return self.x + first, self.x + last
+
+    def base_contains(self, u: FloatArray, v: FloatArray) -> BoolArray:
+        """Within half its size either way."""
+        return (np.abs(u) <= self.width / 2) & (np.abs(v) <= self.height / 2)
+
+
+class EllipseZone(_Zone):
+    """An ellipse, or a circle when width and height agree."""
+
+    shape: Literal["ellipse"] = "ellipse"
+
+    def base_area(self) -> float:
+        """mm²"""
+        return math.pi / 4 * self.width * self.height
+
+    def base_outline(self) -> FloatArray:
+        """A polygon with many corners."""
+        angle = np.linspace(0.0, 2 * np.pi, ELLIPSE_CORNERS, endpoint=False)
+        return np.column_stack([self.width / 2 * np.cos(angle), self.height / 2 * np.sin(angle)])
+
+    def half_extent(self) -> tuple[float, float]:
+        """As for all; the polygon it is drawn with lies inside it."""
+        if self.add:
+            return super().half_extent()
+        c, s = _abs_cos_sin(self.rotation)
+        return math.hypot(c * self.width, s * self.height) / 2, math.hypot(s * self.width, c * self.height) / 2
+
+    def spans(self, y: FloatArray) -> tuple[FloatArray, FloatArray] | None:
+        """Between the two roots of its equation."""
+        if self.add or self.cut or type(self) is not EllipseZone:
+            return None
+        return self.roots(y)
+
+    def roots(self, y: FloatArray, share: float = 1.0) -> tuple[FloatArray, FloatArray]:
+        """First and last x in mm on lines at y (n,) of an ellipse that is a share of this size."""
+        width, height = share * self.width, share * self.height
+        c, s = math.cos(math.radians(self.rotation)), math.sin(math.radians(self.rotation))
+        p, q, dy = 4.0 / width**2, 4.0 / height**2, y - self.y
+        a, b = p * c * c + q * s * s, (p - q) * c * s * dy
+        root = b * b - a * ((p * s * s + q * c * c) * dy * dy - 1.0)
+        reach = np.where(root >= 0.0, np.sqrt(np.maximum(root, 0.0)), -np.inf)
+        return self.x + (-b - reach) / a, self.x + (-b + reach) / a
+
+    def base_contains(self, u: FloatArray, v: FloatArray) -> BoolArray:
+        """Within the ellipse."""
+        return (u / (self.width / 2)) ** 2 + (v / (self.height / 2)) ** 2 <= 1.0
+
+
+class RingZone(EllipseZone):
+    """An ellipse with a smaller one taken out of its middle."""
+
+    shape: Literal["ring"] = "ring"  # type: ignore[assignment]
+    inner: Annotated[float, Field(gt=0.0, lt=1.0)] = 0.5
+    """Size of the hole as a share of the whole."""
+
+    def base_area(self) -> float:
+        """mm²"""
+        return super().base_area() * (1.0 - self.inner**2)
+
+    def base_contains(self, u: FloatArray, v: FloatArray) -> BoolArray:
+        """Between the two ellipses."""
+        r = (u / (self.width / 2)) ** 2 + (v / (self.height / 2)) ** 2
+        return (r <= 1.0) & (r >= self.inner**2)
+
+    def inner_outlines(self) -> list[FloatArray]:
+        """The hole, and the pieces."""
+        return [self.outward(*(self.inner * self.base_outline()).T), *super().inner_outlines()]
+
+
+class PolygonZone(_Zone):
+    """A polygon: its nodes as shares of width and height, from -0.5 to 0.5 about the centre."""
+
+    shape: Literal["polygon"] = "polygon"
+    nodes: Annotated[tuple[tuple[Share, Share], ...], Field(min_length=3, max_length=MOST_NODES)]
+
+    @model_validator(mode="after")
+    def _does_not_cross_itself(self) -> Self:
+        if _crosses(np.array(self.nodes)):
+            raise ValueError("a polygon must not cross itself; move the node that does")
+        return self
+
+    @classmethod
+    def through(cls, points: FloatArray) -> PolygonZone:
+        """The polygon through (n, 2) places in mm. Raises `ValueError` when it crosses itself."""
+        low, high = points.min(axis=0), points.max(axis=0)
+        size, middle = np.maximum(high - low, 1e-6), (low + high) / 2
+        nodes = tuple((float(u), float(v)) for u, v in (points - middle) / size)
+        return cls(x=middle[0], y=middle[1], width=size[0], height=size[1], nodes=nodes)
+
+    def base_area(self) -> float:
+        """mm², by the shoelace formula."""
+        u, v = self.base_outline().T
+        return abs(float(np.dot(u, np.roll(v, -1)) - np.dot(v, np.roll(u, -1)))) / 2
+
+    def base_outline(self) -> FloatArray:
+        """Its nodes."""
+        outline: FloatArray = np.array(self.nodes) * (self.width, self.height)
+        return outline
+
+    def base_contains(self, u: FloatArray, v: FloatArray) -> BoolArray:
+        """Whether a line to the right crosses its border an odd number of times."""
+        u, v = np.broadcast_arrays(u, v)
+        inside = np.zeros(u.shape, np.bool_)
+        corners = self.base_outline()
+        for (ua, va), (ub, vb) in zip(corners, np.roll(corners, -1, axis=0), strict=True):
+            if va == vb:
+                continue
+            crosses = ((va > v) != (vb > v)) & (u < ua + (v - va) * (ub - ua) / (vb - va))
+            inside ^= crosses
+        return inside
+
+
+class PathNode(BaseModel):
+    """A node of a path: where it lies, as shares of width and height, and how the path goes through it.
+
+    corner: mm of the radius that a corner is rounded with. nominal: what is asked for here, in the unit of what
+    is measured along the path, where that differs from place to place.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    u: Share
+    v: Share
+    turn: Turn = "corner"
+    corner: Annotated[float, Field(allow_inf_nan=False, ge=0.0, le=1e4)] = 0.0
+    nominal: Annotated[float, Field(allow_inf_nan=False, ge=-1e6, le=1e6)] | None = None
+
+
+class PathZone(_Zone):
+    """A course along the part, and how far across it is looked: `across` mm in all, half to either side."""
+
+    shape: Literal["path"] = "path"
+    nodes: Annotated[tuple[PathNode, ...], Field(min_length=2, max_length=MOST_NODES)]
+    closed: bool = False
+    across: Annotated[float, Field(gt=0.0, le=1000.0)] = 8.0
+
+    @classmethod
+    def through(cls, points: FloatArray, like: Sequence[PathNode] = (), **fields: Any) -> PathZone:
+        """The path through (n, 2) places in mm; `like` says the rest of each node."""
+        low, high = points.min(axis=0), points.max(axis=0)
+        size, middle = np.maximum(high - low, 1e-6), (low + high) / 2
+        shares = np.clip((points - middle) / size, -0.5, 0.5)
+        plain = [PathNode(u=float(u), v=float(v)) for u, v in shares]
+        nodes = tuple(
+            node.model_copy(update={"u": at.u, "v": at.v})
+            for node, at in zip(like or plain, plain, strict=True)
+        )
+        return cls(x=middle[0], y=middle[1], width=size[0], height=size[1], nodes=nodes, **fields)
+
+    def node_places(self) -> FloatArray:
+        """(n, 2) the nodes as they lie, in mm."""
+        u, v = np.array([(n.u, n.v) for n in self.nodes]).T
+        return self.outward(u * self.width, v * self.height)
+
+    def course(self) -> PathCurve:
+        """The line through its nodes. Raises `NotMeasured` where they make none."""
+        nodes = self.nodes
+        return course_through(
+            self.node_places(), [n.turn for n in nodes], [n.corner for n in nodes], closed=self.closed
+        )
+
+    def base_area(self) -> float:
+        """mm² of the band along it."""
+        places = self.base_outline()
+        return max(float(np.hypot(*np.diff(places, axis=0).T).sum()), 1e-3) * self.across
+
+    def base_outline(self) -> FloatArray:
+        """Its line, or its nodes where they make none."""
+        try:
+            places = self.course().places
+        except NotMeasured:
+            places = self.node_places()
+        return np.column_stack(self.local(*places.T))
+
+    def half_extent(self) -> tuple[float, float]:
+        """With room for what lies across."""
+        wx, wy = super().half_extent()
+        return wx + self.across / 2, wy + self.across / 2
+
+    def base_contains(self, u: FloatArray, v: FloatArray) -> BoolArray:
+        """Within half its width across of the line, drawn coarsely."""
+        u, v = np.broadcast_arrays(u, v)
+        line = self.base_outline()
+        line = line[np.unique(np.linspace(0, len(line) - 1, min(len(line), 200)).astype(int))]
+        whole, other = (np.ascontiguousarray(np.atleast_2d(c)) for c in (u, v))
+        flat = near_line(whole, other, line, self.across / 2)
+        return np.asarray(flat.reshape(u.shape))
+
+
+AnyZone: TypeAlias = RectangleZone | EllipseZone | RingZone | PolygonZone | PathZone
+Zone: TypeAlias = Annotated[AnyZone, Field(discriminator="shape")]
+for _kind in (RectangleZone, EllipseZone, RingZone, PolygonZone, PathZone):
+    _kind.model_rebuild()
+
+
+def _crosses(nodes: FloatArray) -> bool:
+    """Whether any two sides of a closed polygon (n, 2) that are no neighbours meet."""
+    a, b = nodes, np.roll(nodes, -1, axis=0)
+
+    def side(p: FloatArray, q: FloatArray, r: FloatArray) -> FloatArray:
+        turn: FloatArray = (q[..., 0] - p[..., 0]) * (r[..., 1] - p[..., 1]) - (q[..., 1] - p[..., 1]) * (
+            r[..., 0] - p[..., 0]
+        )
+        return turn
+
+    p, q, r, t = a[:, None], b[:, None], a[None], b[None]
+    meet = (side(p, q, r) * side(p, q, t) < 0) & (side(r, t, p) * side(r, t, q) < 0)
+    return bool(meet.any())
+
+
+def window(zone: AnyZone, data: HeightMap) -> Window:
+    """The grid points of a height map that lie in a zone.
+
+    Points outside its height band are not in it. Raises `OffScan` when no grid point lies in its outline.
+    """
+    grid, (rows, cols) = data.grid, data.shape
+    wx, wy = zone.half_extent()
+    first_col, last_col = _covered(zone.x - wx, zone.x + wx, grid.x0, grid.dx)
+    first_row, last_row = _covered(zone.y - wy, zone.y + wy, grid.y0, grid.dy)
+    c0, c1 = max(first_col, 0), min(last_col + 1, cols)
+    r0, r1 = max(first_row, 0), min(last_row + 1, rows)
+    if c0 >= c1 or r0 >= r1:
+        raise OffScan("the zone lies outside the scan, or between its points")
+    inside = None
+    x = grid.x0 + grid.dx * np.arange(c0, c1)[None, :]
+    y = grid.y0 + grid.dy * np.arange(r0, r1)[:, None]
+    if not zone.fills_its_box():
+        inside = _inside(zone, x, y)
+        if not inside.any():
+            raise OffScan("the zone lies outside the scan, or between its points")
+    covered = 1.0
+    if r1 - r0 != last_row - first_row + 1 or c1 - c0 != last_col - first_col + 1:
+        points = (r1 - r0) * (c1 - c0) if inside is None else int(np.count_nonzero(inside))
+        covered = min(1.0, points * grid.dx * grid.dy / zone.area)
+    if zone.band is not None:
+        held = zone.band.holds(x, y, data.z[r0:r1, c0:c1])
+        inside = held if inside is None else inside & held
+    return Window(slice(r0, r1), slice(c0, c1), inside, covered)
+
+
+def _inside(zone: AnyZone, x: FloatArray, y: FloatArray) -> BoolArray:
+    """Which points of a row of x (1, cols) and a column of y (rows, 1) are inside a zone."""
+    if zone.add or zone.cut:
+        return _inside_pieces(zone, x, y)
+    if isinstance(zone, RingZone):
+        return _filled(*zone.roots(y), x) & ~_filled(*zone.roots(y, zone.inner), x)
+    spans = zone.spans(y)
+    return zone.contains(x, y) if spans is None else _filled(*spans, x)
+
+
+def _filled(first: FloatArray, last: FloatArray, x: FloatArray) -> BoolArray:
+    """Which points of a row of x (1, cols) lie between first and last x of each line (rows, 1)."""
+    slack = 1e-9
+    start, step, count = float(x[0, 0]), float(x[0, -1] - x[0, 0]) / max(x.size - 1, 1) or 1.0, x.size
+    from_col = np.ceil(np.clip((first[:, 0] - slack - start) / step, 0, count))
+    to_col = np.floor(np.clip((last[:, 0] + slack - start) / step, -1, count - 1)) + 1
+    return fill_spans(from_col.astype(np.int64), to_col.astype(np.int64), count)
+
+
+def _inside_pieces(zone: AnyZone, x: FloatArray, y: FloatArray) -> BoolArray:
+    """The same for a zone with pieces, each of which is looked at only where it lies."""
+    mask = _inside(zone.model_copy(update={"add": (), "cut": ()}), x, y)
+    for piece, belongs in (*((p, True) for p in zone.add), *((p, False) for p in zone.cut)):
+        px, py = zone.outward(np.array([piece.x]), np.array([piece.y]))[0]
+        turn = piece.rotation + zone.rotation
+        placed = piece.model_copy(update={"x": float(px), "y": float(py), "rotation": turn})
+        wx, wy = placed.half_extent()
+        cols = slice(*np.searchsorted(x[0], [px - wx - EDGE_SLACK, px + wx + EDGE_SLACK]))
+        rows = slice(*np.searchsorted(y[:, 0], [py - wy - EDGE_SLACK, py + wy + EDGE_SLACK]))
+        if cols.start == cols.stop or rows.start == rows.stop:
+            continue
+        inside = _inside(placed, x[:, cols], y[rows])
+        mask[rows, cols] = (mask[rows, cols] | inside) if belongs else (mask[rows, cols] & ~inside)
+    return mask
+
+
+def _covered(low: float, high: float, start: float, step: float) -> tuple[int, int]:
+    """First and last index whose grid point lies in [low, high]; the slack undoes rounding only."""
+    slack = 1e-9
+    return math.ceil((low - start) / step - slack), math.floor((high - start) / step + slack)
+
+
+def _abs_cos_sin(degrees: float) -> tuple[float, float]:
+    quarter, rest = divmod(degrees, 90.0)
+    c, s = math.cos(math.radians(rest)), math.sin(math.radians(rest))
+    return (c, s) if quarter % 2 == 0 else (s, c)

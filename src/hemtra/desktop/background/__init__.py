@@ -1,0 +1,1 @@
+"""Work beside the window: tasks, the latest of many requests, evaluation."""

@@ -1,0 +1,233 @@
+"""What the lanes of the Plan workspace work on: the part on the stage, and the tray."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from hemtra.core.edits.anchors import homes_of
+from hemtra.core.errors import HemtraError
+from hemtra.core.evaluation.engine import Engine, Result, single
+from hemtra.core.evaluation.form_floor import form_floor
+from hemtra.core.features.along_path import Along, AlongPath
+from hemtra.core.features.section import Cut
+from hemtra.core.geometry.elements import Plane, Point
+from hemtra.core.geometry.frames import Frame
+from hemtra.core.maps.heightmap import HeightMap, Profile
+from hemtra.core.maps.section import section
+from hemtra.core.plan.document import Characteristic, Plan
+from hemtra.core.plan.graph import ancestry
+from hemtra.core.plan.registry import kind_named
+from hemtra.core.plan.series import Series, beyond
+from hemtra.core.rendering.colouring import plane_map, reference_map, slope_map
+from hemtra.core.runs import runs
+from hemtra.desktop.background.latest_task import Superseded
+from hemtra.desktop.models.bench import Place, Shown
+
+OVERSHOOT = 0.35
+"""How far a section through two points goes on beyond them, as a share of their distance."""
+
+
+@dataclass(frozen=True)
+class ShowRequest:
+    """Evaluate the part on the stage. `line` None: cut where the selected characteristic is.
+
+    teacher: evaluates on the reference scan, None without one.
+    """
+
+    engine: Engine
+    teacher: Engine | None
+    plan: Plan
+    balloon: int | None
+    line: tuple[Place, Place] | None
+    width: float
+    colour: str = "height"
+    profile: int | None = None
+    distance: float | None = None
+
+
+def show(request: ShowRequest, superseded: Superseded) -> Iterator[Shown]:
+    """One answer with numbers, evidence and section together, so that the screen never shows half of it.
+
+    It is not cut short when superseded: in a drag something newer always waits, and the screen would starve.
+    """
+    plan = learned(request.plan, request.teacher)
+    if plan.by_profile is not None:
+        yield _show_profile(request, plan)
+        return
+    result = request.engine.run(plan)
+    row = None if request.balloon is None else plan.characteristic(request.balloon)
+    if row is None or row.step is None:
+        yield Shown(result, plan, coloured=_coloured(request, plan, result, []))
+        return
+    steps = [step.id for column in ancestry(plan, row.step) for step in column]
+    evidence = {step_id: request.engine.explain(result, step_id) for step_id in steps}
+    coverage = request.engine.coverage(result.steps, row.step)
+    found = next((i for i in steps if isinstance(result.steps[i].value, Along)), None)
+    if found is not None:
+        yield _show_along(request, Shown(result, plan, evidence, coverage=coverage), found, row)
+        return
+    line = request.line or propose_line(request.engine.data, result, steps)
+    prepared = prepared_map(plan, result)
+    profile = section(prepared or request.engine.data, *line, width=request.width) if line else None
+    coloured = _coloured(request, plan, result, steps)
+    shown = Shown(result, plan, evidence, profile, line, coloured, coverage=coverage)
+    yield shown
+    # it takes longer than all else, and nobody looks at it in a drag
+    if not superseded() and (floor := form_floor(request.engine, result, row.step)) is not None:
+        yield replace(shown, floor=floor)
+
+
+def _show_along(request: ShowRequest, shown: Shown, step_id: str, row: Characteristic) -> Shown:
+    """What lies along a path, with the section across it where it is looked at."""
+    result, along = shown.result, shown.result.steps[step_id].value
+    kind = kind_named(result.steps[step_id].step.kind)
+    assert issubclass(kind, AlongPath)
+    at = (
+        worst_along(along, result.series.get(row.balloon), row)
+        if request.distance is None
+        else request.distance
+    )
+    coloured = _coloured(request, shown.plan, result, list(shown.evidence))
+    if request.line is not None:
+        data = prepared_map(shown.plan, result) or request.engine.data
+        profile = section(data, *request.line, width=request.width)
+        return replace(
+            shown, profile=profile, line=request.line, coloured=coloured, along=along, at=at, by_hand=True
+        )
+    made = kind.model_validate(result.steps[step_id].step.params)
+    cut, marks = made.section(request.engine.given(result, step_id), along, at)
+    ends = [cut.place(float(cut.x[k]), 0.0) for k in (0, -1)]
+    x, y = np.linspace((ends[0].x, ends[0].y), (ends[1].x, ends[1].y), cut.x.size).T
+    heights = cut.z + cut.base.height_at(x, y)
+    return replace(
+        shown,
+        profile=Profile(cut.x - cut.x[0], heights),
+        line=((ends[0].x, ends[0].y), (ends[1].x, ends[1].y)),
+        coloured=coloured,
+        along=along,
+        at=at,
+        across=marks,
+    )
+
+
+def worst_along(along: Along, series: Series | None, row: Characteristic) -> float:
+    """mm along a path to where a characteristic is worst, else to where the longest break is."""
+    if series is not None and series.by == "section" and series.measured.any():
+        outside = beyond(np.where(series.measured, series.values, np.nan), row.lower, row.upper)
+        if np.isfinite(outside[series.measured]).any():
+            return float(series.at[np.nanargmax(outside)])
+    broken = runs(along.absent, along.path.course.closed)
+    first, many = max(broken, key=lambda run: run[1], default=(0, 1))
+    return float(along.at[(first + many // 2) % along.at.size])
+
+
+def _show_profile(request: ShowRequest, plan: Plan) -> Shown:
+    """The verdict of the whole run, with the numbers and evidence of one of its profiles."""
+    assert plan.by_profile is not None
+    profiles, result = request.engine.profiles(plan), request.engine.run(plan)
+    index = profiles.nearest(plan.by_profile.at) if request.profile is None else request.profile
+    index = min(index, profiles.count - 1)
+    one = request.engine.at_profile(plan, index)
+    here = one.run(single(plan))
+    row = None if request.balloon is None else plan.characteristic(request.balloon)
+    bound = row.step if row is not None else None
+    steps = [step.id for column in ancestry(plan, bound) for step in column] if bound is not None else []
+    evidence = {step_id: one.explain(here, step_id) for step_id in steps}
+    cut, y = profiles.cuts[index], profiles.cuts[index].at[1]
+    line = ((float(cut.x[0]), y), (float(cut.x[-1]), y))
+    return Shown(
+        replace(result, steps=here.steps),
+        plan,
+        evidence,
+        Profile(cut.x - cut.x[0], cut.z),
+        line,
+        _coloured(request, plan, here, steps),
+        index,
+        here,
+    )
+
+
+def _coloured(request: ShowRequest, plan: Plan, result: Result, steps: list[str]) -> HeightMap | None:
+    """What colours the part where that is not its height; None where it is, or where it cannot be told."""
+    data = prepared_map(plan, result) or request.engine.data
+    if request.colour == "slope":
+        return slope_map(data)
+    if request.colour == "plane":
+        ids = [*steps, *result.steps]
+        plane = next((v for i in ids if isinstance(v := result.steps[i].value, Plane)), None)
+        return None if plane is None else plane_map(data, plane)
+    if request.colour == "reference" and request.teacher is not None:
+        frames = [(i, r.value) for i, r in result.steps.items() if isinstance(r.value, Frame)]
+        homes = homes_of(plan)
+        found, home = Frame(), Frame()
+        for step_id, frame in frames:
+            if step_id in homes:
+                h = homes[step_id]
+                found, home = frame, Frame(h.x, h.y, h.z, h.rotation)
+                break
+        return reference_map(data, request.teacher.data, found, home)
+    return None
+
+
+def learned(plan: Plan, teacher: Engine | None) -> Plan:
+    """The plan with what its steps learn from the reference scan."""
+    return plan if teacher is None else teacher.taught(plan)
+
+
+def prepared_map(plan: Plan, result: Result) -> HeightMap | None:
+    """The map that the plan's preparation made of the part; None without preparation, or where it failed."""
+    found = result.steps.get(plan.prepared or "")
+    return found.value if found is not None and isinstance(found.value, HeightMap) else None
+
+
+def propose_line(data: HeightMap, result: Result, steps: list[str]) -> tuple[Place, Place] | None:
+    """A cut that shows the characteristic: through its two points, or along x through its one place."""
+    values = [result.steps[i].value for i in steps]
+    cuts = [v for v in values if isinstance(v, Cut)]
+    if cuts:
+        ends = [cuts[-1].place(float(cuts[-1].x[k]), 0.0) for k in (0, -1)]
+        return (ends[0].x, ends[0].y), (ends[1].x, ends[1].y)
+    points = [v for v in values if isinstance(v, Point)]
+    x0, x1, _, _ = data.extent
+    if len(points) >= 2:
+        a, b = points[0], points[1]
+        dx, dy = (b.x - a.x) * OVERSHOOT, (b.y - a.y) * OVERSHOOT
+        if dx or dy:
+            return (a.x - dx, a.y - dy), (b.x + dx, b.y + dy)
+    if points:
+        return (x0, points[0].y), (x1, points[0].y)
+    planes = [v for v in values if isinstance(v, Plane)]
+    return ((x0, planes[-1].y0), (x1, planes[-1].y0)) if planes else None
+
+
+@dataclass(frozen=True)
+class TrayRequest:
+    """Evaluate all parts of the tray."""
+
+    plan: Plan
+    engines: tuple[Engine, ...]
+    teacher: Engine | None = None
+
+
+@dataclass(frozen=True)
+class TrayAnswer:
+    """What became of one part."""
+
+    index: int
+    result: Result | None
+    error: str = ""
+
+
+def try_tray(request: TrayRequest, superseded: Superseded) -> Iterator[TrayAnswer]:
+    """One answer a part, in order, until something newer is asked."""
+    plan = learned(request.plan, request.teacher)
+    for index, engine in enumerate(request.engines):
+        if superseded():
+            return
+        try:
+            yield TrayAnswer(index, engine.run(plan))
+        except HemtraError as error:
+            yield TrayAnswer(index, None, str(error))

@@ -1,0 +1,1 @@
+"""Opening, saving and recovering plans and stations."""

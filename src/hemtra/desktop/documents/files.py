@@ -1,0 +1,80 @@
+"""Opening and saving beside the window."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from hemtra.core.errors import HemtraError
+from hemtra.core.maps.scan import Scan
+from hemtra.core.plan.document import Plan
+from hemtra.desktop.background.tasks import Task
+from hemtra.desktop.models.tray import TrayPart
+from hemtra.runtime import demo
+from hemtra.storage.plans import PlanFile, load_plan_file, save_plan
+from hemtra.storage.scans import load_scan
+from hemtra.storage.trays import TrayEntry, load_tray, save_tray
+
+
+@dataclass(frozen=True)
+class Opened:
+    """A plan file that has been read, and what could not be."""
+
+    path: Path
+    held: PlanFile
+    troubles: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class OpenPlan:
+    """Read a plan, then its tray part by part, handing each over as soon as it is there."""
+
+    path: Path
+
+    def __call__(self, task: Task) -> Opened:
+        """The plan first, parts as they come; troubles with single parts do not stop the others."""
+        held = load_plan_file(self.path)
+        task.produce(Opened(self.path, held))
+        entries = load_tray(self.path)
+        troubles = load_parts(task, entries)
+        if not entries and held.reference is not None:
+            task.produce(TrayPart(held.reference, None))
+        return Opened(self.path, held, tuple(troubles))
+
+
+def load_parts(task: Task, entries: list[TrayEntry]) -> list[str]:
+    """Read scans into the tray; answers with what went wrong, a sentence each."""
+    troubles = []
+    for done, entry in enumerate(entries):
+        if not task.tell(done, len(entries), f"reading {entry.path.name}"):
+            break
+        try:
+            task.produce(TrayPart(load_scan(entry.path), entry.path, entry.tag))
+        except HemtraError as error:
+            troubles.append(str(error))
+    return troubles
+
+
+def make_demo(task: Task) -> Path | None:
+    """The folder of the demo, its files written first where needed; None when cancelled."""
+    folder = demo.demo_folder()
+    if not demo.is_complete(folder) and not demo.write_demo(folder, task.tell):
+        return None
+    return folder
+
+
+@dataclass(frozen=True)
+class SavePlan:
+    """Write a plan and its tray; both as they were when this was asked."""
+
+    path: Path
+    plan: Plan
+    reference: Scan | None
+    tray: tuple[TrayEntry, ...]
+
+    def __call__(self, task: Task) -> SavePlan:
+        """Itself, once everything is on disk."""
+        save_plan(self.plan, self.path, self.reference)
+        if self.tray:
+            save_tray(self.path, list(self.tray))
+        return self

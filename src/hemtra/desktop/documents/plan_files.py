@@ -1,0 +1,194 @@
+"""Opening, starting and saving plans with their trays, beside the window."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from PySide6.QtWidgets import QFileDialog, QWidget
+
+from hemtra.core.edits.anchors import redrawn
+from hemtra.core.maps.scan import Scan
+from hemtra.core.plan.document import Plan
+from hemtra.desktop.background.tasks import Tasks
+from hemtra.desktop.documents.files import Opened, OpenPlan, SavePlan, load_parts, make_demo
+from hemtra.desktop.models.bench import WorkspaceModel
+from hemtra.desktop.models.observe import Signal
+from hemtra.desktop.models.settings import Settings, save_settings
+from hemtra.desktop.models.tray import TrayPart
+from hemtra.desktop.widgets.notifications import Notice, Notifications
+from hemtra.storage.scans import FORMATS
+from hemtra.storage.trays import TrayEntry
+
+SCAN_SUFFIXES = tuple(FORMATS)
+
+
+class PlanFiles:
+    """Plans on disk and the bench they come to."""
+
+    def __init__(
+        self,
+        bench: WorkspaceModel,
+        tasks: Tasks,
+        notifications: Notifications,
+        settings: Settings,
+        parent: QWidget,
+    ) -> None:
+        self.leaving = Signal()
+        """What is open now is about to be left behind."""
+        self.part_taken = Signal()
+        self._bench, self._tasks, self._notifications = bench, tasks, notifications
+        self._settings, self._parent = settings, parent
+
+    @property
+    def folder(self) -> Path:
+        """Where dialogs begin."""
+        path = self._bench.document.path
+        return path.parent if path else Path.home()
+
+    def entries(self) -> list[TrayEntry]:
+        """The tray as its file would hold it."""
+        return [TrayEntry(p.path, p.tag) for p in self._bench.tray.parts if p.path is not None]
+
+    def open_demo(self, done: Callable[[Path], None]) -> None:
+        """Make the demo files where needed, then tell in which folder they lie."""
+        self._tasks.start("Demo", make_demo, lambda folder: done(folder) if folder is not None else None)
+
+    def open(self, path: Path) -> None:
+        """Read a plan, then its tray part by part."""
+
+        def item(found: Opened | TrayPart) -> None:
+            if isinstance(found, TrayPart):
+                self.take_part(found)
+                return
+            self.start_over(found.held.plan, path, found.held.reference)
+            self._remember(path)
+
+        def done(found: Opened) -> None:
+            self.select_first()
+            self.report_errors(found.troubles)
+
+        self._tasks.start(f"Opening {path.name}", OpenPlan(path), done, item)
+
+    def new(self) -> None:
+        """An empty plan on the parts of the tray."""
+        self.leaving.emit()
+        part = self._bench.tray.current
+        self._bench.document.open(Plan(), None, part.scan if part else None)
+        self._bench.select(None)
+
+    def add_scans(self, paths: list[Path]) -> None:
+        """Read scans into the tray."""
+        entries = [TrayEntry(path) for path in paths]
+        self._tasks.start(
+            "Adding scans", lambda task: load_parts(task, entries), self.report_errors, self.take_part
+        )
+
+    def save(self) -> None:
+        """Save where the plan lies, or ask."""
+        if self._bench.document.path is None:
+            self.ask_save()
+        else:
+            self.save_to(self._bench.document.path)
+
+    def save_to(self, path: Path) -> None:
+        """Write plan, reference and tray."""
+        document, tray = self._bench.document, self._bench.tray
+        plan = document.plan
+        if document.path is None and plan.name == Plan().name:
+            plan = plan.edited(name=path.stem)
+            document.edit("name of the plan", plan)
+        reference = document.reference or (tray.current.scan if tray.current else None)
+
+        def done(saved: SavePlan) -> None:
+            document.reference = saved.reference
+            document.mark_saved(saved.plan, saved.path)
+            self._remember(saved.path)
+
+        work = SavePlan(path, plan, reference, tuple(self.entries()))
+        self._tasks.start(f"Saving {path.name}", work, done)
+
+    def ask_open(self) -> None:
+        """Ask which plan to open."""
+        name, _ = QFileDialog.getOpenFileName(self._parent, "Open plan", str(self.folder), "Plans (*.hplan)")
+        if name:
+            self.open(Path(name))
+
+    def ask_save(self) -> None:
+        """Ask where to save."""
+        proposed = self.folder / f"{self._bench.document.plan.name.replace(' ', '-')}.hplan"
+        name, _ = QFileDialog.getSaveFileName(self._parent, "Save plan", str(proposed), "Plans (*.hplan)")
+        if name:
+            self.save_to(Path(name).with_suffix(".hplan"))
+
+    def ask_scans(self) -> None:
+        """Ask which scans to add."""
+        kinds = f"Scans ({' '.join(f'*{suffix}' for suffix in SCAN_SUFFIXES)})"
+        names, _ = QFileDialog.getOpenFileNames(self._parent, "Add scans", str(self.folder), kinds)
+        if names:
+            self.add_scans([Path(name) for name in names])
+
+    def ask_folder(self) -> None:
+        """Ask for a folder whose scans to add."""
+        name = QFileDialog.getExistingDirectory(self._parent, "Add a folder of scans", str(self.folder))
+        if name:
+            self.add_folder(Path(name))
+
+    def add_folder(self, folder: Path) -> None:
+        """Add every scan of a folder, by name."""
+        scans = sorted(p for p in folder.iterdir() if p.suffix.lower() in SCAN_SUFFIXES)
+        if scans:
+            self.add_scans(scans)
+        else:
+            kinds = ", ".join(SCAN_SUFFIXES)
+            self._notifications.tell(Notice(f"{folder.name} holds no scans; they end in {kinds}."))
+
+    def start_over(self, plan: Plan, path: Path | None, reference: Scan | None, *, saved: bool = True) -> None:
+        """Another plan on an empty tray."""
+        self.leaving.emit()
+        self._bench.select(None)
+        self._bench.tray.clear()
+        self._bench.document.open(plan, path, reference, saved=saved)
+
+    def select_first(self) -> None:
+        """Select the first row of the sheet."""
+        self._bench.select(min((c.balloon for c in self._bench.document.plan.sheet), default=None))
+
+    def take_part(self, part: TrayPart) -> None:
+        """Put a part into the tray; the first one becomes the reference where there is none."""
+        self._bench.tray.add(part)
+        if self._bench.document.reference is None:
+            self._bench.document.reference = part.scan
+        self.part_taken.emit()
+
+    def make_reference(self) -> None:
+        """The part on the stage becomes the reference."""
+        part, document = self._bench.tray.current, self._bench.document
+        if part is None:
+            return
+        scan, engine, before = part.scan, part.engine, document.plan
+
+        def done(plan: Plan) -> None:
+            if document.plan is not before:
+                self._notifications.tell(Notice("The plan has changed meanwhile; make the reference again."))
+                return
+            document.change_reference("reference", plan, scan)
+            text = f"{scan.name} is the reference now and is saved inside the plan."
+            self._notifications.tell(Notice(text, "info"))
+
+        self._tasks.start("Reference", lambda task: redrawn(before, engine), done)
+
+    def report_errors(self, troubles: tuple[str, ...] | list[str]) -> None:
+        """Say what could not be read."""
+        if troubles:
+            more = f" ({len(troubles) - 1} more could not be read either.)" if len(troubles) > 1 else ""
+            self._notifications.tell(Notice(troubles[0] + more))
+
+    def keep_settings(self) -> None:
+        """Write the settings."""
+        settings = self._settings.model_copy(deep=True)
+        self._tasks.start("Settings", lambda task: save_settings(settings))
+
+    def _remember(self, path: Path) -> None:
+        self._settings.opened(path)
+        self.keep_settings()

@@ -1,0 +1,253 @@
+"""What the user works on: document, tray, selection, and the results on the stage."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from hemtra.core.coverage import Coverage
+from hemtra.core.edits.anchors import homes_of, own_follow, place_back, place_on, tidy, values_of
+from hemtra.core.errors import NotMeasured
+from hemtra.core.evaluation.engine import Result
+from hemtra.core.features.along_path import Along
+from hemtra.core.maps.heightmap import HeightMap, Profile
+from hemtra.core.marks import Evidence, Mark
+from hemtra.core.plan.document import Characteristic, Plan, Step
+from hemtra.core.plan.follow import followed_on_profile
+from hemtra.core.plan.graph import ancestry
+from hemtra.core.plan.registry import kind_named
+from hemtra.core.zones.zone import AnyZone
+from hemtra.desktop.models.document import PlanDocument
+from hemtra.desktop.models.observe import Signal
+from hemtra.desktop.models.tray import TAGS, Tray, TrayPart
+
+Place = tuple[float, float]
+COLOURS = {
+    "height": "height",
+    "grey": "height in grey",
+    "isolines": "height with isolines",
+    "intensity": "intensity",
+    "slope": "slope",
+    "plane": "deviation from the plane",
+    "reference": "deviation from the reference scan",
+}
+"""What can colour a part, by key."""
+
+
+@dataclass(frozen=True)
+class Shown:
+    """What the stage shows of one part: its result, the evidence of the selected lineage, and the section.
+
+    plan: the plan evaluated, with what it has learned from the reference scan.
+    """
+
+    result: Result
+    plan: Plan = field(default_factory=Plan)
+    evidence: dict[str, Evidence] = field(default_factory=dict)
+    profile: Profile | None = None
+    line: tuple[Place, Place] | None = None
+    coloured: HeightMap | None = None
+    """What colours the part, where that is not its height."""
+    index: int = -1
+    """Of a run of profiles, the one that is looked at; the steps of the result are its own."""
+    here: Result | None = None
+    """What that one profile measures by itself."""
+    along: Along | None = None
+    """What the selected characteristic rests on along a path; the section is then one across it."""
+    at: float | None = None
+    """mm along the path where it is looked at."""
+    by_hand: bool = False
+    """Whether the section lies along a line that was dragged."""
+    across: tuple[Mark, ...] = ()
+    """What was found on the section there."""
+    coverage: Coverage | None = None
+    floor: float | None = None
+    """mm that a part of perfect form would read, of a characteristic of form."""
+    """What the selected characteristic rests on."""
+
+    @property
+    def across_path(self) -> bool:
+        """Whether the section is one across the path, not along a line that was drawn."""
+        return self.along is not None and not self.by_hand
+
+
+class WorkspaceModel:
+    """Models of one window and the selection they share."""
+
+    def __init__(self) -> None:
+        self.document = PlanDocument()
+        self.tray = Tray()
+        self.selection_changed = Signal()
+        self.shown_changed = Signal()
+        self.line_changed = Signal()
+        self.node_changed = Signal()
+        self.shown: Shown | None = None
+        self._selected_step: str | None = None
+        self.line: tuple[Place, Place] | None = None
+        self.profile: int | None = None
+        """Of a run of profiles, the one to look at; None for the one that is drawn on."""
+        self.distance: float | None = None
+        """mm along the selected path, where to look at it; None for where it is worst."""
+        self.node = 0
+        """Of the selected path, the node whose numbers are shown."""
+        self.section_width = 1.0
+        self.read_only = False
+        """Whether zones are only looked at."""
+        self.colour = "height"
+        """What colours the part: one of `COLOURS`."""
+        self._balloon: int | None = None
+        self._placed: dict[str, tuple[Step, AnyZone | None]] = {}
+        self._placed_for: tuple[Shown | None, Plan | None] = (None, None)
+
+    @property
+    def balloon(self) -> int | None:
+        """The selected characteristic's balloon."""
+        return self._balloon
+
+    @property
+    def selected_step(self) -> str | None:
+        """The step whose zone has handles, as long as the plan has it."""
+        there = {step.id for step in self.document.shown.steps}
+        return self._selected_step if self._selected_step in there else None
+
+    @property
+    def row(self) -> Characteristic | None:
+        """The selected characteristic."""
+        return None if self._balloon is None else self.document.shown.characteristic(self._balloon)
+
+    def select(self, balloon: int | None) -> None:
+        """Select a characteristic and, of its lineage, the nearest step that has a zone."""
+        self._balloon = balloon
+        row = self.row
+        self._selected_step = None
+        if row is not None and row.step is not None:
+            self._selected_step = self._nearest_zoned(row.step)
+        self.selection_changed.emit()
+
+    def _nearest_zoned(self, step_id: str) -> str | None:
+        """The step with a zone that a step is made from most directly."""
+        plan, waiting = self.document.shown, [step_id]
+        while waiting:
+            steps = [plan.step(i) for i in waiting]
+            waiting = [i for s in steps for name in kind_named(s.kind).inputs for i in s.inputs.get(name, ())]
+            found = next((i for i in waiting if plan.step(i).zone is not None), None)
+            if found is not None:
+                return found
+        return None
+
+    def select_step(self, step_id: str | None) -> None:
+        """Select a step of the lineage, whose zone then has handles."""
+        self._selected_step = step_id
+        self.selection_changed.emit()
+
+    def go_to(self, step_id: str) -> None:
+        """Select a step, with a characteristic in whose lineage it stands: its own, or the nearest."""
+        plan = self.document.shown
+        bound = [row for row in plan.sheet if row.step is not None]
+        chains = [(ancestry(plan, row.step), row.balloon) for row in bound if row.step is not None]
+        holding = [
+            (len(columns), balloon)
+            for columns, balloon in chains
+            if any(s.id == step_id for column in columns for s in column)
+        ]
+        own = next((row.balloon for row in bound if row.step == step_id), None)
+        if own is not None or holding:
+            self.select(own if own is not None else min(holding)[1])
+        if plan.step(step_id).zone is not None:
+            self.select_step(step_id)
+
+    def lineage(self) -> tuple[tuple[Step, ...], ...]:
+        """The selected characteristic's steps in columns, from the data to the number."""
+        row = self.row
+        return () if row is None or row.step is None else ancestry(self.document.shown, row.step)
+
+    def placed(self, step: Step) -> AnyZone | None:
+        """Where a step's zone is on the part on the stage; None where what it follows was not found."""
+        now = (self.shown, self.document.shown)
+        if now[0] is not self._placed_for[0] or now[1] is not self._placed_for[1]:
+            # asked for many times while one picture is painted
+            self._placed_for, self._placed = now, {}
+        known = self._placed.get(step.id)
+        if known is None or known[0] is not step:
+            known = self._placed[step.id] = (step, self._place(step))
+        return known[1]
+
+    def _place(self, step: Step) -> AnyZone | None:
+        kind = kind_named(step.kind)
+        follow = own_follow(step) if kind.learns else step.follow
+        if kind.section_input and step.inputs.get(kind.section_input):
+            return None
+        if step.zone is None or not follow.anchors:
+            return step.zone
+        if self.shown is None:
+            return None
+        try:
+            return place_on(self.shown.plan, self.shown.result, step.zone, follow)
+        except NotMeasured:
+            return None
+
+    def on_section(self, step: Step) -> AnyZone | None:
+        """Where the zone of a step that looks on a section is on the one shown; None where it has no place."""
+        if step.zone is None or not step.follow.anchors:
+            return step.zone
+        if self.shown is None:
+            return None
+        try:
+            values = values_of(self.shown.result, step.follow)
+        except NotMeasured:
+            return None
+        return followed_on_profile(step.zone, step.follow, homes_of(self.shown.plan), values)
+
+    def drawn(self, step: Step, zone: AnyZone) -> AnyZone:
+        """A zone on the part on the stage as it is drawn on the reference. Raises `NotMeasured`."""
+        if kind_named(step.kind).section_input in step.inputs and self.shown is not None:
+            values = values_of(self.shown.result, step.follow)
+            homes = homes_of(self.shown.plan)
+            return tidy(followed_on_profile(zone, step.follow, homes, values, back=True))
+        follow = own_follow(step) if kind_named(step.kind).learns else step.follow
+        if self.shown is None or not follow.anchors:
+            return zone
+        return place_back(self.shown.plan, self.shown.result, zone, follow)
+
+    def next_tag(self, part: TrayPart) -> None:
+        """Tag a part good, bad or unknown in turn; undo takes it back."""
+        held = [TAGS[(TAGS.index(part.tag) + 1) % len(TAGS)]]
+
+        def swap() -> None:
+            old = part.tag
+            self.tray.tag(part, held[0])
+            held[0] = old
+
+        swap()
+        self.document.edit(f"tag of {part.name}", self.document.plan, swap)
+
+    def set_line(self, line: tuple[Place, Place] | None) -> None:
+        """Cut the part along another line."""
+        self.line = line
+        self.line_changed.emit()
+
+    def set_profile(self, index: int | None) -> None:
+        """Look at another profile of the run."""
+        if index != self.profile:
+            self.profile = index
+            self.line_changed.emit()
+
+    def select_node(self, node: int) -> None:
+        """Show another node of the selected path."""
+        self.node = node
+        self.node_changed.emit()
+
+    @property
+    def shown_along(self) -> bool:
+        """Whether what is shown lies along a path."""
+        return self.shown is not None and self.shown.along is not None
+
+    def set_distance(self, distance: float | None) -> None:
+        """Look at another place along the selected path."""
+        if distance != self.distance or self.line is not None:
+            self.distance, self.line = distance, None
+            self.line_changed.emit()
+
+    def show(self, shown: Shown | None) -> None:
+        """Put results on the stage."""
+        self.shown = shown
+        self.shown_changed.emit()

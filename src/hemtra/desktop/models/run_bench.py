@@ -1,0 +1,136 @@
+"""What the Run workspace shows: the last parts, counts, trends, and the state of everything outside."""
+
+from __future__ import annotations
+
+from collections import deque
+from dataclasses import dataclass, field
+
+from hemtra.core.plan.document import Plan
+from hemtra.core.plan.limits import CharacteristicResult, Verdict
+from hemtra.desktop.models.observe import Signal
+from hemtra.runtime.production import Done, Times
+from hemtra.storage.records.store import Counts, Event
+
+RIBBON, TREND, EVENTS = 60, 200, 100
+"""Parts of the ribbon and of a trend, and events, that are held."""
+
+
+@dataclass(frozen=True)
+class RunEnvironment:
+    """The state of what surrounds a run, as last looked at.
+
+    link: whether the I/O block answers, None without one. lines: of each signal its name, its state in words,
+    and whether it is on. speed: mm/s of the belt, None where it has none. free: GB of disk, None where no scans
+    are kept.
+    """
+
+    link: bool | None = None
+    lines: tuple[tuple[str, str, bool], ...] = ()
+    speed: float | None = None
+    waiting: int = 0
+    in_flight: int = 0
+    free: float | None = None
+    times: Times = field(default_factory=Times)
+    cycle: float | None = None
+    """s between two parts, where the line says it."""
+
+
+class RunBench:
+    """Model of the Run workspace."""
+
+    def __init__(self) -> None:
+        self.changed, self.outside_changed = Signal(), Signal()
+        self.state = "idle"
+        """“idle”, “starting”, “running”, “paused” or “stopping”."""
+        self.plan: Plan | None = None
+        self.lot = ""
+        self.counts = Counts()
+        self.parts: deque[Done] = deque(maxlen=RIBBON)
+        self.trends: dict[int, deque[CharacteristicResult]] = {}
+        self.events: deque[Event] = deque(maxlen=EVENTS)
+        self.outside = RunEnvironment()
+        self.trouble = ""
+        self.began = 0.0
+        self._held: int | None = None
+
+    @property
+    def is_running(self) -> bool:
+        """Whether a line is taken care of."""
+        return self.state != "idle"
+
+    @property
+    def shown(self) -> Done | None:
+        """The part that is held, or the last one."""
+        if self._held is not None:
+            found = next((d for d in self.parts if d.record.id == self._held), None)
+            if found is not None:
+                return found
+        return self.parts[-1] if self.parts else None
+
+    @property
+    def is_held(self) -> bool:
+        """Whether a part is held while the line goes on."""
+        return self._held is not None and any(d.record.id == self._held for d in self.parts)
+
+    def hold(self, done: Done | None) -> None:
+        """Hold a part, or let go and show the last one again."""
+        self._held = None if done is None else done.record.id
+        self.changed.emit()
+
+    def begin(self, plan: Plan, lot: str, counts: Counts, now: float) -> None:
+        """A run has begun."""
+        self.plan, self.lot, self.counts, self.began = plan, lot, counts, now
+        self.trouble, self._held = "", None
+        self.trends = {row.balloon: deque(maxlen=TREND) for row in plan.sheet if not row.off}
+        self.set_state("running")
+
+    def set_state(self, state: str) -> None:
+        """What the run is doing."""
+        self.state = state
+        self.changed.emit()
+
+    def take(self, done: Done, lot: str, counts: Counts) -> None:
+        """A part is through."""
+        self.lot, self.counts = lot, counts
+        self.parts.append(done)
+        for row in done.found.rows:
+            self.trends.setdefault(row.balloon, deque(maxlen=TREND)).append(row)
+        self.changed.emit()
+
+    def happened(self, event: Event) -> None:
+        """Something worth telling."""
+        self.events.append(event)
+        self.changed.emit()
+
+    def look(self, outside: RunEnvironment) -> None:
+        """The state of what is outside."""
+        if outside != self.outside:
+            self.outside = outside
+            self.outside_changed.emit()
+
+    def ended(self, trouble: str) -> None:
+        """The run is over."""
+        self.trouble = trouble
+        self.set_state("idle")
+
+    def rows_by_margin(self, first: int, most: int) -> list[int]:
+        """Balloons whose trends are shown, after the first so many: what failed or nearly did comes first."""
+        scored = []
+        for balloon, rows in self.trends.items():
+            if not rows:
+                continue
+            last = list(rows)[-30:]
+            failed = sum(row.verdict is not Verdict.PASS for row in last)
+            scored.append((-failed, -max(_strain(row) for row in last), balloon))
+        return sorted(balloon for *_, balloon in sorted(scored)[first : first + most])
+
+
+def _strain(row: CharacteristicResult) -> float:
+    """How far a value lies from the middle of its limits, 1 on a limit; 0 where that cannot be told."""
+    if row.value is None:
+        return 1.0
+    if row.lower is not None and row.upper is not None and row.upper > row.lower:
+        middle, half = (row.lower + row.upper) / 2, (row.upper - row.lower) / 2
+        return abs(row.value - middle) / half
+    limit = row.upper if row.upper is not None else row.lower
+    return abs(row.value / limit) if limit else 0.0

@@ -1,0 +1,1 @@
+"""The sheet, the tray, the lineage and its cards."""

@@ -1,0 +1,65 @@
+"""How a plan as a whole judges: profile by profile or whole parts, and what “not proven” counts as."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+
+from PySide6.QtGui import QCursor
+from PySide6.QtWidgets import QMenu
+
+from hemtra.core.plan.document import ByProfile, Plan
+from hemtra.desktop.models.bench import WorkspaceModel
+from hemtra.desktop.widgets.menus import offer
+from hemtra.desktop.widgets.numbers_form import NumbersAsked
+
+Edit = Callable[[str, Callable[[], Plan]], bool]
+COUNTS_AS = {"not measured": "Not measured", "fail": "Fail", "pass": "Pass"}
+
+
+class PlanModes:
+    """Turns intents about the whole plan into edits of it."""
+
+    def __init__(self, bench: WorkspaceModel, asked: NumbersAsked, edit: Edit) -> None:
+        self._bench, self._asked, self._edit = bench, asked, edit
+
+    def ask_by_profile(self) -> None:
+        """Ask how profiles are taken, then judge each by itself."""
+        now = self._bench.document.plan.by_profile or ByProfile()
+        fields = (
+            ("count", "profiles averaged into one", f"{now.average}"),
+            ("least", "percent of the profiles that must be measured", f"{now.least_measured:g}"),
+        )
+        self._asked.ask("Inspect profile by profile", fields, "Inspect each profile", self._by_profile)
+
+    def _by_profile(self, numbers: dict[str, float]) -> bool:
+        plan, part = self._bench.document.plan, self._bench.tray.current
+        at = 0.0 if plan.by_profile is None else plan.by_profile.at
+        if plan.by_profile is None and part is not None:
+            # zones are drawn on the middle of the part
+            _, _, first, last = part.scan.data.extent
+            at = (first + last) / 2
+        way = {"at": at, "average": numbers["count"], "least_measured": numbers["least"]}
+        return self._edit("profile by profile", lambda: plan.edited(by_profile=way))
+
+    def whole(self) -> None:
+        """Judge parts as a whole."""
+        plan = self._bench.document.plan
+        self._edit("parts as a whole", lambda: plan.edited(by_profile=None))
+
+    def not_proven_menu(self) -> QMenu:
+        """What a part counts as whose worst characteristic is not proven."""
+        plan, menu = self._bench.document.plan, QMenu()
+        for value, title in COUNTS_AS.items():
+            action = menu.addAction(title, partial(self._count_not_proven_as, value))
+            action.setCheckable(True)
+            action.setChecked(plan.not_proven == value)
+        return menu
+
+    def show_not_proven(self) -> None:
+        """Offer it where the pointer is."""
+        offer(self.not_proven_menu(), QCursor.pos())
+
+    def _count_not_proven_as(self, value: str) -> None:
+        plan = self._bench.document.plan
+        self._edit("treatment of NOT PROVEN", lambda: plan.edited(not_proven=value))

@@ -1,0 +1,326 @@
+"""The sheet: one row a characteristic, with its balloon, value, limits and verdict."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from PySide6.QtCore import QPoint, QPointF, QRectF, Qt, QTimer, Signal
+from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtWidgets import (
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QWidget,
+)
+
+from hemtra.core.edits.sheet import found_rows, in_groups
+from hemtra.core.plan.document import Characteristic
+from hemtra.core.plan.limits import CharacteristicResult, Verdict, format_value
+from hemtra.core.plan.tolerance import EXAMPLES
+from hemtra.desktop.models.bench import WorkspaceModel
+from hemtra.desktop.plan.panels.list_panel import ListPanel
+from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets.symbols import bar_scale, draw_balloon, draw_limit_bar
+
+ROW, OPEN_ROW = 31, 66
+GRAB = 6.0
+"""Pixels around the end of a limit that take it."""
+BAR_WIDTH = 72
+VALUE_RIGHT = 92
+"""Pixels from the right border to the right end of the value."""
+
+
+class SheetRow(QWidget):
+    """One characteristic; the selected one is open and shows its tolerance to type in."""
+
+    chosen = Signal(int)
+    tolerance_typed = Signal(int, str)
+    limit_dragged = Signal(int, str, float, bool)
+    """Balloon, “lower” or “upper”, where to, and whether it was let go."""
+    menu_wanted = Signal(int, QPoint)
+
+    def __init__(self, row: Characteristic, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.row = row
+        self._state: object = None
+        self._drag: tuple[str, tuple[float, float], float] | None = None
+        """The limit that is dragged, what the bar spans meanwhile, and where it is."""
+        self.setMouseTracking(True)
+        self.judged: CharacteristicResult | None = None
+        self.selected = False
+        self.tolerance = QLineEdit(self)
+        self.tolerance.setToolTip(f"Nominal and limits as on the drawing: {EXAMPLES}")
+        self.tolerance.setAccessibleName(f"Tolerance of balloon {row.balloon}")
+        self.tolerance.setPlaceholderText("4.00 ±0.10")
+        self.tolerance.editingFinished.connect(self._typed)
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
+        self.show_row(row, None, selected=False)
+
+    def show_row(self, row: Characteristic, judged: CharacteristicResult | None, *, selected: bool) -> None:
+        """Take the latest state; most rows stay as they are while one zone is dragged."""
+        state = (row, judged, selected)
+        if state == self._state:
+            return
+        self._state = state
+        if row != self.row or not self.tolerance.hasFocus():
+            self.tolerance.setText(row.tolerance)
+        self.row, self.judged, self.selected = row, judged, selected
+        self.tolerance.setVisible(selected)
+        self.setFixedHeight(OPEN_ROW if selected else ROW)
+        reason = judged.reason if judged else ""
+        self.setToolTip(
+            f"{row.name}: {row.tolerance}" + (f"\n{judged.verdict}: {reason}" if reason and judged else "")
+        )
+        self.update()
+
+    def resizeEvent(self, event: object) -> None:
+        """The tolerance stands below the name, the verdict beside it."""
+        self.tolerance.setGeometry(38, 34, 150, 26)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Balloon, name, value, limit bar; open also the verdict in words."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        judged = self.judged
+        verdict = judged.verdict if judged else Verdict.NOT_MEASURED
+        if self.selected:
+            painter.fillRect(self.rect(), theme.colour("copper_wash"))
+            painter.fillRect(0, 0, 3, self.height(), theme.colour("copper"))
+        draw_balloon(painter, QPointF(21, ROW / 2), str(self.row.balloon), verdict, radius=10)
+        failed = verdict is Verdict.FAIL
+        value_box = QRectF(0, 0, self.width() - VALUE_RIGHT, ROW)
+        bar = self._bar()
+        painter.setFont(theme.font(13, bold=failed))
+        value = "–" if judged is None else format_value(judged, judged.decimals).removesuffix(" mm")
+        if self.row.off:
+            value = "off"
+        painter.setPen(theme.colour("failed" if failed else "ink"))
+        painter.drawText(value_box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, value)
+        used = painter.fontMetrics().horizontalAdvance(value)
+        painter.setFont(theme.font(13, bold=self.selected))
+        painter.setPen(theme.colour("muted" if self.row.off or self.row.hidden else "ink"))
+        name_box = QRectF(38, 0, value_box.right() - used - 46, ROW)
+        name = painter.fontMetrics().elidedText(
+            self.row.name, Qt.TextElideMode.ElideRight, int(name_box.width())
+        )
+        painter.drawText(name_box, Qt.AlignmentFlag.AlignVCenter, name)
+        if judged is not None:
+            if self._drag is not None:
+                limit, _, at = self._drag
+                judged = replace(judged, lower=at) if limit == "lower" else replace(judged, upper=at)
+            draw_limit_bar(painter, bar, judged, None if self._drag is None else self._drag[1])
+        if self.selected and judged is not None:
+            painter.setPen(theme.verdict_colour(verdict))
+            painter.setFont(theme.font(12, bold=True))
+            box = QRectF(196, 34, self.width() - 204, 26)
+            painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, str(verdict))
+        painter.setPen(QPen(theme.colour("line", 120), 1))
+        painter.drawLine(QPointF(8, self.height() - 0.5), QPointF(self.width() - 8, self.height() - 0.5))
+        painter.end()
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """Select; on the end of a limit take hold of it."""
+        limit = self._limit_under(event.position())
+        if limit is not None and self.judged is not None:
+            scale = bar_scale(self.row.lower, self.row.upper, self.row.nominal)
+            self._drag = limit, scale, float(getattr(self.row, limit))
+        self.chosen.emit(self.row.balloon)
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        """Ask for what can be done with the row."""
+        self.menu_wanted.emit(self.row.balloon, event.globalPos())
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        """Drag a limit, to the digits it is shown with."""
+        if self._drag is None:
+            over = self._limit_under(event.position()) is not None
+            self.setCursor(Qt.CursorShape.SizeHorCursor if over else Qt.CursorShape.PointingHandCursor)
+            return
+        limit, (low, high), _ = self._drag
+        share = (event.position().x() - self._bar().left()) / BAR_WIDTH
+        value = round(low + min(max(share, 0.0), 1.0) * (high - low), self.row.decimals)
+        other = self.row.upper if limit == "lower" else self.row.lower
+        if other is not None:
+            value = min(value, other) if limit == "lower" else max(value, other)
+        self._drag = limit, (low, high), value
+        self.limit_dragged.emit(self.row.balloon, limit, value, False)
+        self.update()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        """Let go of a limit."""
+        if self._drag is not None:
+            (limit, _, value), self._drag = self._drag, None
+            self.limit_dragged.emit(self.row.balloon, limit, value, True)
+            self.update()
+
+    def _bar(self) -> QRectF:
+        return QRectF(self.width() - BAR_WIDTH - 8, 6, BAR_WIDTH, ROW - 12)
+
+    def _limit_under(self, at: QPointF) -> str | None:
+        """The limit whose end on the bar is under the pointer."""
+        bar = self._bar()
+        low, high = bar_scale(self.row.lower, self.row.upper, self.row.nominal)
+        for name in ("lower", "upper"):
+            limit = getattr(self.row, name)
+            if limit is None or not bar.top() - 4 <= at.y() <= bar.bottom() + 4:
+                continue
+            if abs(bar.left() + (limit - low) / (high - low) * bar.width() - at.x()) <= GRAB:
+                return name
+        return None
+
+    def reject(self) -> None:
+        """Mark what was typed as not understood."""
+        self.tolerance.setProperty("wrong", True)
+        self.tolerance.style().polish(self.tolerance)
+
+    def _typed(self) -> None:
+        self.tolerance.setProperty("wrong", False)
+        self.tolerance.style().polish(self.tolerance)
+        if self.tolerance.text() != self.row.tolerance:
+            self.tolerance_typed.emit(self.row.balloon, self.tolerance.text())
+
+
+class Sheet(ListPanel):
+    """All rows, with the count of what passes."""
+
+    tolerance_typed = Signal(int, str)
+    limit_dragged = Signal(int, str, float, bool)
+    menu_wanted = Signal(int, QPoint)
+    add_requested = Signal()
+
+    def __init__(self, bench: WorkspaceModel, parent: QWidget | None = None) -> None:
+        super().__init__("Sheet", parent)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Sheet of characteristics")
+        self.bench = bench
+        self.items: list[SheetRow] = []
+        self._headings: list[QLabel] = []
+        self._laid_out: object = None
+        self._shown_balloon: int | None = None
+        self.query = QLineEdit()
+        self.query.setPlaceholderText("find by number, name or group")
+        self.query.setAccessibleName("Find a characteristic")
+        self.query.setClearButtonEnabled(True)
+        self.query.textChanged.connect(self.refresh)
+        search = QHBoxLayout()
+        search.setContentsMargins(10, 0, 10, 2)
+        search.addWidget(self.query)
+        self.body.insertLayout(1, search)
+        self.query.hide()
+        self.add_button = QPushButton("+ Characteristic   N")
+        self.add_button.setObjectName("action")
+        self.add_button.setToolTip("Choose a characteristic, then click the part.")
+        self.add_button.clicked.connect(self.add_requested)
+        bottom = QHBoxLayout()
+        bottom.setContentsMargins(10, 0, 10, 0)
+        bottom.addWidget(self.add_button)
+        bottom.addStretch()
+        self.body.addLayout(bottom)
+        for changed in (bench.document.changed, bench.shown_changed, bench.selection_changed):
+            changed.connect(self.refresh)
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Take the latest plan, results and selection."""
+        plan, shown = self.bench.document.shown, self.bench.shown
+        judged = {c.balloon: c for c in shown.result.characteristics} if shown else {}
+        text = self.query.text() if self.query.isVisibleTo(self) else ""
+        wanted = found_rows(plan, text)
+        groups = [(name, [r for r in rows if r.balloon in wanted]) for name, rows in in_groups(plan)]
+        ordered = [row for _, rows in groups for row in rows]
+        while len(self.items) > len(ordered):
+            self.drop(self.items.pop())
+        while len(self.items) < len(ordered):
+            self._append(ordered[len(self.items)])
+        for widget, row in zip(self.items, ordered, strict=True):
+            widget.show_row(row, judged.get(row.balloon), selected=row.balloon == self.bench.balloon)
+        self._lay_out([(name, len(rows)) for name, rows in groups if rows])
+        if self.bench.balloon != self._shown_balloon:
+            self._shown_balloon = self.bench.balloon
+            # once the row that opens has its place
+            QTimer.singleShot(0, self._show_selected)
+        passed = sum(c.verdict is Verdict.PASS for c in judged.values())
+        self.aside.setText(f"{passed} of {len(judged)} pass" if plan.sheet and judged else "")
+        self.add_button.setEnabled(self.bench.tray.current is not None)
+
+    def _show_selected(self) -> None:
+        row = None if self.bench.balloon is None else self.row_of(self.bench.balloon)
+        if row is not None:
+            self.scroll_area.ensureWidgetVisible(row, 0, 8)
+
+    def search(self) -> None:
+        """Ask what to look for; asked again while nothing is looked for, the field goes."""
+        if self.query.isVisibleTo(self) and not self.query.text():
+            self.query.hide()
+            self.setFocus()
+        else:
+            self.query.show()
+            self.query.setFocus()
+            self.query.selectAll()
+        self.refresh()
+
+    def _lay_out(self, groups: list[tuple[str, int]]) -> None:
+        """A heading above the rows of each group."""
+        if groups == self._laid_out:
+            return
+        self._laid_out = groups
+        for heading in self._headings:
+            self.drop(heading)
+        self._headings, place, first = [], 0, 0
+        for name, count in groups:
+            if name or len(groups) > 1:
+                heading = QLabel(name or "Ungrouped")
+                heading.setObjectName("muted")
+                heading.setContentsMargins(12, 6, 0, 2)
+                self.rows.insertWidget(place, heading)
+                self._headings.append(heading)
+                place += 1
+            for widget in self.items[first : first + count]:
+                self.rows.removeWidget(widget)
+                self.rows.insertWidget(place, widget)
+                place += 1
+            first += count
+
+    def row_of(self, balloon: int) -> SheetRow | None:
+        """The widget of a characteristic."""
+        return next((row for row in self.items if row.row.balloon == balloon), None)
+
+    def reject(self, balloon: int) -> None:
+        """Mark what was typed for a characteristic as not understood."""
+        row = self.row_of(balloon)
+        if row is not None:
+            row.reject()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Up and down step through the rows; Enter goes into the tolerance."""
+        balloons = [row.row.balloon for row in self.items]
+        step = {Qt.Key.Key_Up: -1, Qt.Key.Key_Down: 1}.get(Qt.Key(event.key()))
+        if event.key() == Qt.Key.Key_Escape and self.query.isVisibleTo(self):
+            self.query.clear()
+            self.search()
+        elif step is not None and balloons:
+            at = balloons.index(self.bench.balloon) + step if self.bench.balloon in balloons else 0
+            self.bench.select(balloons[min(max(at, 0), len(balloons) - 1)])
+            self.scroll_area.ensureWidgetVisible(self.items[min(max(at, 0), len(balloons) - 1)])
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.bench.balloon is not None:
+            row = self.row_of(self.bench.balloon)
+            if row is not None:
+                row.tolerance.setFocus()
+                row.tolerance.selectAll()
+        else:
+            super().keyPressEvent(event)
+
+    def _append(self, row: Characteristic) -> None:
+        widget = SheetRow(row)
+        widget.chosen.connect(self._choose)
+        widget.tolerance_typed.connect(self.tolerance_typed)
+        widget.limit_dragged.connect(self.limit_dragged)
+        widget.menu_wanted.connect(self.menu_wanted)
+        self.rows.insertWidget(self.rows.count() - 1, widget)
+        self._laid_out = None
+        self.items.append(widget)
+
+    def _choose(self, balloon: int) -> None:
+        self.setFocus()
+        self.bench.select(balloon)

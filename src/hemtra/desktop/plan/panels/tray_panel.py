@@ -1,0 +1,177 @@
+"""The tray: recorded parts as thumbnails with tag and verdict."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QImage, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtWidgets import QPushButton, QWidget
+
+from hemtra.core.plan.limits import Verdict
+from hemtra.core.rendering.palettes import height_palette
+from hemtra.core.rendering.picture import View, picture
+from hemtra.desktop.models.bench import WorkspaceModel
+from hemtra.desktop.models.tray import TrayPart
+from hemtra.desktop.plan.panels.list_panel import ListPanel
+from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets.layers import image
+from hemtra.desktop.widgets.symbols import draw_balloon
+
+CARD_HEIGHT = 80
+THUMB = (76, 48)
+TEXT = 94
+"""Pixels from the left where name and tag begin."""
+
+
+class TrayCard(QWidget):
+    """One part."""
+
+    chosen = Signal(object)
+    tag_clicked = Signal(object)
+
+    def __init__(self, part: TrayPart, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.part, self.selected = part, False
+        self.setFixedHeight(CARD_HEIGHT)
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
+        self._thumb = thumbnail(part)
+
+    def show_state(self, *, selected: bool) -> None:
+        """Take the latest verdict."""
+        self.selected = selected
+        self.setToolTip(f"{self.part.scan.name}\n{_told(self.part)}\nClick the tag to change it.")
+        self.update()
+
+    def _tag_box(self) -> QRectF:
+        return QRectF(TEXT - 2, 22, self.width() - TEXT - 4, 16)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Picture, name, tag, verdict, and the balloons that decided it."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        box = QRectF(self.rect()).adjusted(4, 2, -4, -2)
+        painter.setPen(QPen(theme.colour("copper" if self.selected else "line"), 1.6 if self.selected else 1.0))
+        painter.setBrush(theme.colour("copper_wash" if self.selected else "paper"))
+        painter.drawRoundedRect(box, 5, 5)
+        painter.drawImage(QRectF(10, 8, *THUMB), self._thumb)
+        painter.setFont(theme.font(13, bold=True))
+        painter.setPen(theme.colour("ink"))
+        name = self.part.name.rsplit("-", 1)[-1]
+        painter.drawText(QRectF(TEXT, 5, self.width() - TEXT - 6, 18), Qt.AlignmentFlag.AlignVCenter, name)
+        painter.setFont(theme.font(12))
+        painter.setPen(theme.colour("muted"))
+        painter.drawText(self._tag_box().adjusted(2, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, self.part.tag)
+        result = self.part.result
+        if result is not None:
+            centre = QPointF(TEXT + 10, 51)
+            signs = {Verdict.PASS: "✓", Verdict.FAIL: "×", Verdict.NOT_MEASURED: "–", Verdict.NOT_PROVEN: "?"}
+            draw_balloon(
+                painter, centre, signs[result.verdict], result.verdict, radius=9, faint=self.part.stale
+            )
+        painter.setFont(theme.font(11))
+        deciding = [c for c in result.characteristics if c.verdict is not Verdict.PASS] if result else []
+        painter.setPen(theme.colour("failed" if self.part.agrees is False else "muted"))
+        text = self.part.error or " ".join(str(c.balloon) for c in deciding[:6])
+        against = self.part.agrees is False and not self.part.stale
+        if against:
+            text = f"verdict contradicts tag   {text}"
+        painter.drawText(QRectF(11, 62, self.width() - 20, 14), Qt.AlignmentFlag.AlignVCenter, text)
+        painter.end()
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """Select; a click on the tag goes to the next one."""
+        if self._tag_box().contains(event.position()):
+            self.tag_clicked.emit(self.part)
+        else:
+            self.chosen.emit(self.part)
+
+
+class TrayPanel(ListPanel):
+    """All parts, how many get the verdict they should, and which the last edit has changed."""
+
+    unflip_requested = Signal()
+
+    def __init__(self, bench: WorkspaceModel, parent: QWidget | None = None) -> None:
+        super().__init__("Tray", parent)
+        self.setAccessibleName("Tray of recorded parts")
+        self.bench = bench
+        self.cards: list[TrayCard] = []
+        self.aside.setToolTip("Tagged parts that get the verdict they should.")
+        self.flips = QPushButton()
+        self.flips.setObjectName("action")
+        self.flips.setToolTip("Parts whose verdict the last edit has changed; click to take the edit back.")
+        self.flips.clicked.connect(self.unflip_requested)
+        self.flips.hide()
+        self.body.insertWidget(1, self.flips)
+        bench.tray.changed.connect(self.refresh)
+        bench.tray.current_changed.connect(self.refresh)
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Take the latest parts and verdicts."""
+        parts = self.bench.tray.parts
+        if [card.part for card in self.cards] != parts:
+            self._rebuild()
+        for card in self.cards:
+            selected = card.part is self.bench.tray.current
+            card.show_state(selected=selected)
+            if selected:
+                self.scroll_area.ensureWidgetVisible(card)
+        right, known = self.bench.tray.agreement
+        waiting = any(part.stale for part in parts)
+        self.aside.setText((f"{right} / {known} agree" + (" …" if waiting else "")) if known else "")
+
+    def show_flips(self, parts: tuple[TrayPart, ...]) -> None:
+        """Say which parts have another verdict since the last edit."""
+        names = " ".join(part.name.rsplit("-", 1)[-1] for part in parts[:5])
+        more = " …" if len(parts) > 5 else ""
+        self.flips.setText(f"{len(parts)} flipped: {names}{more}\nundo the edit")
+        self.flips.setVisible(bool(parts))
+
+    def show_verdict_changes(self, count: int) -> None:
+        """Say how many parts would change their verdict; below zero says nothing any more."""
+        if count < 0:
+            self.refresh()
+        else:
+            self.aside.setText("no verdict changes" if count == 0 else f"{count} verdicts change")
+
+    def _rebuild(self) -> None:
+        kept = {id(card.part): card for card in self.cards}
+        self.cards = [
+            kept.pop(id(part)) if id(part) in kept else self._made(part) for part in self.bench.tray.parts
+        ]
+        for gone in kept.values():
+            self.drop(gone)
+        for k, card in enumerate(self.cards):
+            self.rows.insertWidget(k, card)
+
+    def _made(self, part: TrayPart) -> TrayCard:
+        card = TrayCard(part)
+        card.chosen.connect(lambda chosen: self.bench.tray.select(self.bench.tray.parts.index(chosen)))
+        card.tag_clicked.connect(self.bench.next_tag)
+        return card
+
+
+def thumbnail(part: TrayPart) -> QImage:
+    """The part as a small picture, at double density."""
+    data = part.scan.data
+    x0, x1, y0, y1 = part.extent
+    w, h = 2 * THUMB[0], 2 * THUMB[1]
+    scale = max((x1 - x0) / w, (y1 - y0) / h)
+    view = View((x0 + x1) / 2 - scale * w / 2, (y0 + y1) / 2 + scale * h / 2, scale, w, h)
+    low, high = part.height_span
+    shown = image(picture(data, view, height_palette(), low, high))
+    ground = QImage(w, h, QImage.Format.Format_RGB32)
+    ground.fill(theme.colour("stage"))
+    painter = QPainter(ground)
+    painter.drawImage(0, 0, shown)
+    painter.end()
+    return ground
+
+
+def _told(part: TrayPart) -> str:
+    if part.error:
+        return part.error
+    if part.result is None:
+        return "not evaluated yet"
+    reasons = [f"{c.balloon} {c.name}: {c.reason}" for c in part.result.characteristics if c.reason]
+    return "\n".join([f"tagged {part.tag}, judged {part.result.verdict}", *reasons[:8]])

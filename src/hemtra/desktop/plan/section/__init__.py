@@ -1,0 +1,1 @@
+"""Sections and strips beside the stage."""

@@ -1,0 +1,134 @@
+"""Paths on the stage: sections by their state, the start, distances along it, and where it is looked at."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from PySide6.QtCore import QLineF, QPointF, Qt
+from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
+
+from hemtra.core.arrays import BoolArray, FloatArray
+from hemtra.core.features.along_path import Along
+from hemtra.core.features.path import Path
+from hemtra.core.paths.curve import PathCurve
+from hemtra.core.plan.series import Series, beyond
+from hemtra.desktop.models.bench import WorkspaceModel
+from hemtra.desktop.models.viewport import Viewport
+from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets.symbols import draw_chip
+
+TICKS = (1, 2, 5, 10, 20, 50, 100, 200, 500)
+"""mm between distances that are written."""
+APART = 64.0
+"""Pixels between them at least."""
+SIGN = 3.2
+"""Half size in pixels of the signs on sections that are out of limits, missing or not measured."""
+SIGNS_APART = 13.0
+
+
+def draw_paths(painter: QPainter, viewport: Viewport, bench: WorkspaceModel) -> None:
+    """What the selected characteristic rests on along a path."""
+    shown, row = bench.shown, bench.row
+    if shown is None or row is None:
+        return
+    for step in (s for column in bench.lineage() for s in column):
+        value = shown.result.steps[step.id].value if step.id in shown.result.steps else None
+        if isinstance(value, Along):
+            series = shown.result.series.get(row.balloon)
+            _draw_sections(painter, viewport, value, _outside(value, series, row.lower, row.upper))
+        elif isinstance(value, Path):
+            _draw_course(painter, viewport, value.course)
+    if shown.along is not None and shown.at is not None:
+        x, y = shown.along.path.course.at(np.array([shown.at]))[0]
+        at = QPointF(*viewport.to_screen(float(x), float(y)))
+        painter.setPen(QPen(theme.colour("copper").lighter(140), 2))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawEllipse(at, 7, 7)
+        draw_chip(painter, at + QPointF(10, -26), f"{shown.at:.1f} mm")
+
+
+def _outside(along: Along, series: Series | None, lower: float | None, upper: float | None) -> BoolArray:
+    """(n,) the sections that are out of the row's limits."""
+    out = np.zeros(along.at.size, np.bool_)
+    if series is not None and series.by == "section":
+        far = beyond(np.nan_to_num(series.values), lower, upper) > 0.0
+        out[np.searchsorted(along.at, series.at[far & series.measured] - 1e-6)] = True
+    return out
+
+
+def _draw_sections(painter: QPainter, viewport: Viewport, along: Along, out: BoolArray) -> None:
+    """Thin where all is well, thick with a cross where not, dashed where nothing is, dotted where unseen."""
+    course, half = along.path.course, along.path.across / 2
+    places, ways = course.at(along.at), course.directions(along.at)
+    right = np.column_stack([ways[:, 1], -ways[:, 0]])
+    unseen = ~along.present & ~along.absent
+    unseen |= along.present & (along.state != 0)
+    fine = ~(out | along.absent | unseen)
+    looks = (
+        (fine, "passed", 1.0, Qt.PenStyle.SolidLine, 0.45),
+        (unseen, "unmeasured", 1.6, Qt.PenStyle.DotLine, 1.0),
+        (along.absent, "failed", 1.6, Qt.PenStyle.DashLine, 1.0),
+        (out, "failed", 2.0, Qt.PenStyle.SolidLine, 1.0),
+    )
+    for which, colour, width, style, share in looks:
+        lines = _strokes(viewport, places[which], right[which] * half * share)
+        if style is Qt.PenStyle.SolidLine:
+            painter.setPen(QPen(QColor(0, 0, 0, 90), width + 1.6))
+            painter.drawLines(lines)
+        painter.setPen(QPen(theme.colour(colour).lighter(150), width, style))
+        painter.drawLines(lines)
+    _draw_signs(painter, viewport, places, (out, along.absent, unseen))
+
+
+def _draw_signs(
+    painter: QPainter, viewport: Viewport, places: FloatArray, which: tuple[BoolArray, BoolArray, BoolArray]
+) -> None:
+    """A cross, an empty ring, or a short bar on sections that are not well, so that colour is not all."""
+    out, absent, unseen = which
+    last = QPointF(-1e9, -1e9)
+    for k in np.flatnonzero(out | absent | unseen):
+        at = QPointF(*viewport.to_screen(float(places[k, 0]), float(places[k, 1])))
+        if math.hypot(at.x() - last.x(), at.y() - last.y()) < SIGNS_APART:
+            continue
+        last = at
+        painter.setPen(QPen(theme.colour("paper"), 1.8))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        if out[k]:
+            painter.drawLine(at + QPointF(-SIGN, -SIGN), at + QPointF(SIGN, SIGN))
+            painter.drawLine(at + QPointF(-SIGN, SIGN), at + QPointF(SIGN, -SIGN))
+        elif absent[k]:
+            painter.drawEllipse(at, SIGN + 1, SIGN + 1)
+        else:
+            painter.drawLine(at - QPointF(SIGN, 0), at + QPointF(SIGN, 0))
+
+
+def _strokes(viewport: Viewport, places: FloatArray, reach: FloatArray) -> list[QLineF]:
+    ends = np.stack([places - reach, places + reach], axis=1)
+    return [QLineF(*viewport.to_screen(*a), *viewport.to_screen(*b)) for a, b in ends.tolist()]
+
+
+def _draw_course(painter: QPainter, viewport: Viewport, course: PathCurve) -> None:
+    """Its line, an arrow at its start, and distances along it."""
+    s = np.linspace(0.0, course.length, int(np.clip(course.length / viewport.scale / 6.0, 20, 800)))
+    points = QPolygonF([QPointF(*viewport.to_screen(x, y)) for x, y in course.at(s).tolist()])
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    for colour, width in ((QColor(0, 0, 0, 110), 3.0), (theme.colour("copper").lighter(140), 1.3)):
+        painter.setPen(QPen(colour, width))
+        painter.drawPolyline(points)
+    step = next((t for t in TICKS if t / viewport.scale >= APART), TICKS[-1])
+    marks = np.arange(step, course.length - step / 3, step, dtype=float)
+    places, ways = course.at(marks), course.directions(marks)
+    painter.setFont(theme.font(10))
+    for mark, (x, y), (tx, ty) in zip(marks, places.tolist(), ways.tolist(), strict=True):
+        at = QPointF(*viewport.to_screen(x, y))
+        across = QPointF(ty, tx) * 6.0
+        painter.setPen(QPen(theme.colour("copper").lighter(140), 1.6))
+        painter.drawLine(at - across, at + across)
+        painter.setPen(theme.colour("stage_ink"))
+        painter.drawText(at + across * 2.6 + QPointF(-9, 4), f"{mark:g}")
+    (x, y), (tx, ty) = course.at(np.zeros(1))[0].tolist(), course.directions(np.zeros(1))[0].tolist()
+    at, ahead, side = QPointF(*viewport.to_screen(x, y)), QPointF(tx, -ty), QPointF(ty, tx)
+    painter.setPen(QPen(theme.colour("stage"), 1))
+    painter.setBrush(theme.colour("copper").lighter(140))
+    painter.drawPolygon(QPolygonF([at + ahead * 15, at - ahead * 3 + side * 6.5, at - ahead * 3 - side * 6.5]))

@@ -1,0 +1,196 @@
+"""What is done with records: reports, exports, another plan tried, parts to the tray, other records taken over.
+
+All of it beside the window, with progress and cancel; what became of it is told.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from PySide6.QtWidgets import QFileDialog, QWidget
+
+from hemtra.core.errors import HemtraError
+from hemtra.desktop.background.evaluation import learned
+from hemtra.desktop.background.tasks import Tasks
+from hemtra.desktop.models.bench import WorkspaceModel
+from hemtra.desktop.models.observe import Signal
+from hemtra.desktop.models.records_bench import RecordsBench
+from hemtra.desktop.widgets.notifications import Notice, Notifications
+from hemtra.runtime.lot_reevaluation import LotReevaluation, rejudge, save_changes
+from hemtra.runtime.reevaluation import ReevaluatedPart, scan_of
+from hemtra.runtime.reporting import report_lot, report_part
+from hemtra.storage.exports import FORMATS, export
+from hemtra.storage.records import Records
+from hemtra.storage.records.merging import merge
+from hemtra.storage.records.pages import NOT_PASS, Filter, page
+from hemtra.storage.records.store import PartRecord
+
+TRAY_MOST = 40
+"""Parts that go to the tray at once; more would only slow every edit down."""
+FAILED_MOST = 1000
+"""Failed parts among which those with scans are looked for."""
+
+
+class RecordActions:
+    """Works on the records and lots that a workspace looks at; `records` is None where there are none."""
+
+    def __init__(
+        self,
+        bench: RecordsBench,
+        plans: WorkspaceModel,
+        notifications: Notifications,
+        tasks: Tasks,
+        parent: QWidget,
+    ) -> None:
+        self.records: Records | None = None
+        self.scans_wanted, self.rejudged, self.merged = Signal(), Signal(), Signal()
+        """Paths for the tray; what another plan makes of a lot; other records were taken over."""
+        self._bench, self._plans = bench, plans
+        self._notifications, self._tasks, self._parent = notifications, tasks, parent
+
+    # -- taking over ------------------------------------------------------------------------------
+
+    def ask_merge(self) -> None:
+        """Ask whose records to take over."""
+        name = self.asked_for("Merge records")
+        if name:
+            self.merge(Path(name))
+
+    def asked_for(self, title: str) -> str:
+        """A file of records that the user chooses; '' for none."""
+        start = str(Path.home()) if self.records is None else str(Path(self.records.name).parent)
+        return QFileDialog.getOpenFileName(self._parent, title, start, "Records (*.db)")[0]
+
+    def merge(self, other: Path) -> None:
+        """Take over what is new in another database."""
+        records = self.records
+        if records is None:
+            return
+
+        def done(words: str) -> None:
+            self._notifications.tell(Notice(words, "info"))
+            self.merged.emit()
+
+        self._tasks.start(
+            f"Taking over {other.name}", lambda task: merge(records, other, task.tell).words, done
+        )
+
+    # -- on paper and in files --------------------------------------------------------------------
+
+    def ask_report(self) -> None:
+        """Ask where the report of the chosen lot goes."""
+        records, lot = self.records, self._bench.lot
+        if records is None or lot is None:
+            return
+
+        def save(path: Path) -> None:
+            self._tasks.start(
+                f"Report of {lot.name}",
+                lambda task: report_lot(records, lot, path, task.tell),
+                lambda done: self._tell_saved(path, done),
+            )
+
+        self._ask_file(f"{lot.name}.pdf", "PDF (*.pdf)", save)
+
+    def ask_part_report(self, seen: ReevaluatedPart) -> None:
+        """Ask where the report of a part goes."""
+        records, part = self.records, seen.sheet.part
+        if records is None:
+            return
+
+        def save(path: Path) -> None:
+            self._tasks.start(
+                "Report",
+                lambda task: report_part(records, part.id, path),
+                lambda _: self._tell_saved(path, True),
+            )
+
+        self._ask_file(f"{seen.sheet.lot.name} part {part.number}.pdf", "PDF (*.pdf)", save)
+
+    def ask_export(self) -> None:
+        """Ask where the chosen lots are exported to; the name of the file says in which format."""
+        records, lots = self.records, self._bench.lots
+        if records is None or not lots:
+            return
+
+        def save(path: Path) -> None:
+            self._tasks.start(
+                f"Exporting to {path.name}",
+                lambda task: export(records, path, lots, task.tell),
+                lambda done: self._tell_saved(path, done),
+            )
+
+        kinds = ";;".join(f"{title} (*{suffix})" for suffix, (title, _) in FORMATS.items() if suffix != ".xml")
+        self._ask_file(f"{lots[0].name}.csv" if len(lots) == 1 else "records.csv", kinds, save)
+
+    def ask_save_changes(self, found: LotReevaluation) -> None:
+        """Ask where the list of what changes goes."""
+
+        def save(path: Path) -> None:
+            self._tasks.start(
+                "Saving", lambda task: save_changes(path, found), lambda _: self._tell_saved(path, True)
+            )
+
+        self._ask_file(f"{found.lot.name} re-evaluated.csv", "Table (*.csv)", save)
+
+    # -- another plan -----------------------------------------------------------------------------
+
+    def rejudge(self) -> None:
+        """Judge the chosen lot by the plan that is open."""
+        records, lot, document = self.records, self._bench.lot, self._plans.document
+        if records is None or lot is None:
+            return
+        plan, teacher = document.plan, document.teacher
+        self._tasks.start(
+            f"Judging {lot.name} again",
+            lambda task: rejudge(records, lot, learned(plan, teacher), task.tell),
+            lambda found: None if found is None else self.rejudged.emit(found),
+        )
+
+    def failed_to_tray(self, chosen: list[PartRecord]) -> None:
+        """Put the failed parts of the chosen lots into the tray; those that are chosen, where several are."""
+        records, wanted = self.records, Filter(lots=self._bench.filter.lots, verdicts=NOT_PASS)
+        if len(chosen) > 1:
+            self.to_tray(chosen)
+        elif records is not None:
+            self._tasks.start(
+                "Failed parts", lambda task: page(records, wanted, most=FAILED_MOST).parts, self.to_tray
+            )
+
+    def to_tray(self, parts: list[PartRecord]) -> None:
+        """Those whose scans are there; how many are not is told."""
+        paths, gone = [], ""
+        for part in parts:
+            try:
+                paths.append(scan_of(part))
+            except HemtraError as error:
+                gone = gone or str(error)
+        there = {held.path for held in self._plans.tray.parts}
+        new = [path for path in dict.fromkeys(paths) if path not in there][:TRAY_MOST]
+        if new:
+            self.scans_wanted.emit(new)
+        if not parts:
+            text = "No part of these lots failed."
+        elif not paths:
+            text = f"None of the {len(parts)} parts has a scan. {gone}"
+        else:
+            text = f"{len(new)} of {len(parts)} parts go to the tray of the Plan workspace."
+            if len(paths) > len(new):
+                text += f" {len(paths) - len(new)} are there already, or too many at once."
+            if len(parts) > len(paths):
+                text += f" {len(parts) - len(paths)} have no scan."
+        actions = (("Show the tray", "plan.show"),) if new else ()
+        self._notifications.tell(Notice(text, "info" if new else "error", actions))
+
+    # -- asking and telling -----------------------------------------------------------------------
+
+    def _ask_file(self, name: str, kinds: str, save: Callable[[Path], None]) -> None:
+        chosen, kind = QFileDialog.getSaveFileName(self._parent, "Save", str(Path.home() / name), kinds)
+        if chosen:
+            path = Path(chosen)
+            save(path if path.suffix else path.with_suffix(kind.partition("*")[2].rstrip(")")))
+
+    def _tell_saved(self, path: Path, done: object) -> None:
+        if done:
+            self._notifications.tell(Notice(f"Saved as {path}.", "info"))

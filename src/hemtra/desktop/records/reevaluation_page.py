@@ -1,0 +1,119 @@
+"""What changes when a lot is judged by the present plan."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QKeyEvent
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QFrame,
+    QHBoxLayout,
+    QHeaderView,
+    QLabel,
+    QPushButton,
+    QTableWidget,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from hemtra.desktop.widgets import theme
+from hemtra.runtime.lot_reevaluation import LotReevaluation
+
+HEADS = ("part", "serial", "then", "now", "what changes")
+WIDTHS = (56, 110, 130, 130)
+MOST = 5000
+"""Changes that are listed; the saved list has all."""
+
+
+class ReevaluationPage(QWidget):
+    """A list of parts; Enter or a double click opens one. Nothing in the records has changed."""
+
+    left = Signal()
+    part_wanted = Signal(int)
+    tray_wanted, save_wanted = Signal(object), Signal(object)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.found: LotReevaluation | None = None
+        self.told, self.title = QLabel(), QLabel()
+        self.told.setWordWrap(True)
+        self.title.setObjectName("heading")
+        back, tray, save = (
+            QPushButton("Back to the lots   Esc"),
+            QPushButton("Flipped parts to the tray"),
+            QPushButton("Save as CSV…"),
+        )
+        self.tray_button, self.save_button = tray, save
+        for button in (back, tray, save):
+            button.setObjectName("action")
+        back.clicked.connect(self.left)
+        tray.clicked.connect(lambda: self.tray_wanted.emit(self.found))
+        save.clicked.connect(lambda: self.save_wanted.emit(self.found))
+        self.table = QTableWidget(0, len(HEADS))
+        self.table.setAccessibleName("Parts that change; Enter opens one")
+        self.table.setObjectName("plainTable")
+        self.table.setHorizontalHeaderLabels(HEADS)
+        left = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
+        self.table.horizontalHeader().setDefaultAlignment(left)
+        self.table.verticalHeader().hide()
+        self.table.setShowGrid(False)
+        self.table.setFrameShape(QTableWidget.Shape.NoFrame)
+        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.table.horizontalHeader().setSectionResizeMode(len(HEADS) - 1, QHeaderView.ResizeMode.Stretch)
+        for column, width in enumerate(WIDTHS):
+            self.table.setColumnWidth(column, width)
+        self.table.activated.connect(lambda index: self._open(index.row()))
+        bar = QFrame()
+        bar.setObjectName("panel")
+        row = QHBoxLayout(bar)
+        row.setContentsMargins(10, 4, 10, 4)
+        row.addWidget(back)
+        row.addWidget(self.title)
+        row.addStretch(1)
+        row.addWidget(tray)
+        row.addWidget(save)
+        panel = QFrame()
+        panel.setObjectName("panel")
+        inner = QVBoxLayout(panel)
+        inner.setContentsMargins(12, 10, 4, 6)
+        inner.addWidget(self.told)
+        inner.addWidget(self.table, 1)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(8)
+        layout.addWidget(bar)
+        layout.addWidget(panel, 1)
+
+    def show_found(self, found: LotReevaluation) -> None:
+        """List what changes."""
+        self.found = found
+        self.title.setText(f"{found.lot.name} re-evaluated with the current plan")
+        shown = found.changes[:MOST]
+        more = f" The first {MOST} are listed." if len(found.changes) > MOST else ""
+        self.told.setText(found.words + more)
+        self.table.setRowCount(len(shown))
+        for k, change in enumerate(shown):
+            part = change.part
+            for column, text in enumerate(
+                (str(part.number), part.serial, str(part.verdict), str(change.now), change.words)
+            ):
+                item = QTableWidgetItem(text)
+                item.setToolTip(text)
+                if column in (2, 3):
+                    item.setForeground(theme.verdict_colour(part.verdict if column == 2 else change.now))
+                self.table.setItem(k, column, item)
+        self.tray_button.setEnabled(any(change.flips for change in found.changes))
+        self.save_button.setEnabled(bool(found.changes))
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Escape goes back."""
+        if event.key() == Qt.Key.Key_Escape:
+            self.left.emit()
+        else:
+            super().keyPressEvent(event)
+
+    def _open(self, row: int) -> None:
+        if self.found is not None:
+            self.part_wanted.emit(self.found.changes[row].part.id)

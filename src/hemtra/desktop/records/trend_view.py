@@ -1,0 +1,354 @@
+"""One characteristic over many parts: its values in order, their histogram, and its statistics."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import (
+    QFontMetricsF,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QWheelEvent,
+)
+from PySide6.QtWidgets import QWidget
+
+from hemtra.core.plan.limits import format_limits
+from hemtra.core.statistics import Statistics
+from hemtra.desktop.models.records_bench import CharacteristicTrend, RecordsBench, TrendSeries
+from hemtra.desktop.records.trend_chart import Chart, draw_histogram, draw_scale, draw_series, span_of
+from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets.symbols import draw_balloon, draw_chip, draw_panel
+from hemtra.storage.records.trends import Trend
+
+HEAD, FOOT, LEFT, BESIDE = 34.0, 62.0, 58.0, 128.0
+"""Pixels above and below the chart, for the scale on its left, and for the histogram on its right."""
+NEAR = 9.0
+CLOSEST = 5
+"""Parts in view at least."""
+
+
+class LotTrendView(QWidget):
+    """The wheel looks closer, dragging goes along, a double click shows all; a click on a part opens it.
+
+    A characteristic that was renamed or whose limits changed is drawn as a series of its own beside the first;
+    a click on its name chooses whose statistics are told.
+    """
+
+    part_wanted = Signal(int)
+    """Key of a part."""
+
+    def __init__(self, bench: RecordsBench) -> None:
+        super().__init__()
+        self.setMinimumHeight(220)
+        self.setMouseTracking(True)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName(
+            "Trend of the characteristic; left and right go along, plus and minus look closer"
+        )
+        self._bench = bench
+        self.chosen = 0
+        """Of the series, the one whose statistics are told."""
+        self.view = (0.0, 1.0)
+        """From which to which part, counted over all series, the chart shows."""
+        self._shown: CharacteristicTrend | None = None
+        self._span = (0.0, 1.0)
+        self._pulled: tuple[float, tuple[float, float]] | None = None
+        self._moved = False
+        self._cursor: QPointF | None = None
+        bench.course_changed.connect(self.refresh)
+
+    def sizeHint(self) -> QSize:
+        """Wide and not high."""
+        return QSize(600, 280)
+
+    def refresh(self) -> None:
+        """Show another course whole, its newest series chosen."""
+        course = self._bench.course
+        same = course is not None and self._shown is not None and course.balloon == self._shown.balloon
+        self._shown = course
+        if course is not None and course.series:
+            self.chosen = len(course.series) - 1 if not same else min(self.chosen, len(course.series) - 1)
+            self._span = span_of([series.trend for series in course.series])
+        self._show_all()
+
+    # -- where things lie -------------------------------------------------------------------------
+
+    @property
+    def frame(self) -> QRectF:
+        """Where the values are drawn."""
+        wide = max(self.width() - LEFT - BESIDE - 12.0, 40.0)
+        return QRectF(LEFT, HEAD, wide, max(self.height() - HEAD - FOOT, 40.0))
+
+    @property
+    def chart(self) -> Chart:
+        """Where things lie now."""
+        return Chart(self.frame, self.view, self._span)
+
+    @property
+    def _count(self) -> int:
+        return sum(series.trend.values.size for series in self._series)
+
+    @property
+    def _series(self) -> tuple[TrendSeries, ...]:
+        return self._shown.series if self._shown is not None else ()
+
+    def _starts(self) -> list[int]:
+        """Of each series, the place of its first part."""
+        sizes = [series.trend.values.size for series in self._series]
+        return np.cumsum([0, *sizes[:-1]]).tolist() if sizes else []
+
+    def _show_all(self) -> None:
+        self.view = (-0.5, max(self._count - 0.5, 0.5))
+        self.update()
+
+    def part_near(self, place: QPointF) -> tuple[Trend, int] | None:
+        """The series and index of the part whose value lies at a pixel."""
+        frame, (first, last), chart = self.frame, self.view, self.chart
+        if not frame.adjusted(-4, -4, 4, 4).contains(place):
+            return None
+        wanted = first + (place.x() - frame.left()) / frame.width() * (last - first)
+        reach = NEAR / frame.width() * (last - first)
+        best: tuple[float, Trend, int] | None = None
+        for start, series in zip(self._starts(), self._series, strict=True):
+            values = series.trend.values
+            low = max(math.ceil(wanted - reach) - start, 0)
+            high = min(math.floor(wanted + reach) - start + 1, values.size)
+            for k in range(low, min(high, low + 2000)):
+                if values[k] == values[k]:
+                    spot = chart.shown(start + k, float(values[k]))
+                    far = math.hypot(spot.x() - place.x(), spot.y() - place.y())
+                    if far <= NEAR and (best is None or far < best[0]):
+                        best = far, series.trend, k
+        return None if best is None else (best[1], best[2])
+
+    # -- painting ---------------------------------------------------------------------------------
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Head, chart, histogram, statistics."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        draw_panel(painter, self)
+        course = self._shown
+        if course is None:
+            self._say(painter, "Choose lots on the left: each characteristic is drawn here over their parts.")
+        else:
+            self._draw_head(painter, course)
+            if course.texts is not None:
+                self._draw_texts(painter, course)
+            elif not course.series:
+                self._say(painter, "No part of these lots has a value of it.")
+            else:
+                chart, chosen = self.chart, course.series[self.chosen]
+                draw_scale(painter, chart)
+                for start, series in zip(self._starts(), course.series, strict=True):
+                    draw_series(painter, chart, start, series.trend)
+                draw_histogram(painter, chart, chosen.trend, chosen.statistics, BESIDE - 8)
+                self._draw_statistics(painter, chosen)
+                self._draw_pointed(painter)
+        if self.hasFocus():
+            painter.setPen(QPen(theme.colour("copper"), 1.4))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRoundedRect(QRectF(self.rect()).adjusted(1, 1, -1, -1), 6, 6)
+        painter.end()
+
+    def _say(self, painter: QPainter, words: str) -> None:
+        painter.setPen(theme.colour("muted"))
+        painter.setFont(theme.font(13))
+        painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, words)
+
+    def _draw_head(self, painter: QPainter, course: CharacteristicTrend) -> None:
+        names = {row.balloon: row.name for row in self._bench.overview.failures}
+        draw_balloon(painter, QPointF(22, 18), str(course.balloon), course.verdict, radius=10)
+        painter.setPen(theme.colour("ink"))
+        painter.setFont(theme.font(14, bold=True))
+        name = names.get(course.balloon, "")
+        painter.drawText(QPointF(40, 23), name)
+        left = 52 + painter.fontMetrics().horizontalAdvance(name)
+        for k, box in enumerate(self._chips(left)):
+            chosen = k == self.chosen
+            back = theme.colour("copper_wash" if chosen else "field")
+            words = _stood(course.series[k].trend, len(course.series) > 1)
+            draw_chip(
+                painter, box.topLeft(), words, back=back, ink=theme.colour("copper" if chosen else "muted")
+            )
+
+    def _chips(self, left: float | None = None) -> list[QRectF]:
+        """Where the names of the series stand."""
+        course = self._shown
+        if course is None or course.texts is not None:
+            return []
+        if left is None:
+            names = {row.balloon: row.name for row in self._bench.overview.failures}
+            bold = _metrics(14, bold=True)
+            left = 52 + bold.horizontalAdvance(names.get(course.balloon, ""))
+        boxes, metrics = [], _metrics(12)
+        for series in course.series:
+            wide = metrics.horizontalAdvance(_stood(series.trend, len(course.series) > 1)) + 16
+            boxes.append(QRectF(left, 6, wide, metrics.height() + 8))
+            left += wide + 6
+        return boxes
+
+    def _draw_statistics(self, painter: QPainter, series: TrendSeries) -> None:
+        found, trend = series.statistics, series.trend
+        top, x = self.height() - FOOT + 18.0, 16.0
+        for label, value, is_index in format_statistics(found, trend.unit, trend.decimals):
+            painter.setFont(theme.font(11))
+            painter.setPen(theme.colour("muted"))
+            painter.drawText(QPointF(x, top), label)
+            wide = painter.fontMetrics().horizontalAdvance(label)
+            painter.setFont(theme.font(14, bold=is_index))
+            painter.setPen(theme.colour("muted" if is_index and found.few else "ink"))
+            painter.drawText(QPointF(x, top + 18), value)
+            x += max(wide, painter.fontMetrics().horizontalAdvance(value)) + 20
+        if found.warning:
+            painter.setFont(theme.font(11))
+            painter.setPen(theme.colour("copper"))
+            painter.drawText(QPointF(16, top + 36), f"Indices {found.warning}.")
+
+    def _draw_texts(self, painter: QPainter, course: CharacteristicTrend) -> None:
+        assert course.texts is not None
+        painter.setFont(theme.font(12))
+        painter.setPen(theme.colour("muted"))
+        passed = course.total - course.bad
+        told = f"Text characteristic, no trend: correct on {passed} of {course.total} parts,"
+        told += f" {course.texts.kinds} different."
+        painter.drawText(QPointF(16, HEAD + 16), told)
+        painter.setPen(theme.colour("ink"))
+        lines = int((self.height() - HEAD - 40) / 20)
+        for k, (text, number) in enumerate(course.texts.found[:lines]):
+            line = QRectF(16, HEAD + 28 + 20 * k, 70, 20)
+            side = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+            painter.drawText(line, side, f"{number} ×")
+            room = self.width() - 116
+            words = painter.fontMetrics().elidedText(text or "–", Qt.TextElideMode.ElideRight, room)
+            painter.drawText(QRectF(98, line.top(), room, 20), Qt.AlignmentFlag.AlignVCenter, words)
+
+    def _draw_pointed(self, painter: QPainter) -> None:
+        """What the pointer is on, in words."""
+        found = None if self._cursor is None else self.part_near(self._cursor)
+        if found is None or self._cursor is None:
+            return
+        trend, k = found
+        name = [lot for at, lot in trend.starts if at <= k][-1]
+        unit = "" if trend.unit == "°" else " "
+        value = f"{trend.values[k]:.{trend.decimals + 1}f}{unit}{trend.unit}"
+        words = f"{name}: {value} · click opens the part"
+        wide = _metrics(12).horizontalAdvance(words) + 16
+        left = min(self._cursor.x() + 10, self.frame.right() - wide)
+        draw_chip(painter, QPointF(left, max(self._cursor.y() - 34, HEAD)), words)
+
+    # -- pointer and keys -------------------------------------------------------------------------
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        """Look closer about the pointer, or less close."""
+        frame = self.frame
+        share = min(max((event.position().x() - frame.left()) / frame.width(), 0.0), 1.0)
+        self.zoom(1.0015 ** event.angleDelta().y(), share)
+
+    def zoom(self, factor: float, share: float = 0.5) -> None:
+        """Look closer by a factor about a share of the chart's width."""
+        first, last = self.view
+        wide = min(max((last - first) / factor, CLOSEST), max(self._count, 1))
+        self._look(first + share * (last - first - wide), wide)
+
+    def _look(self, first: float, wide: float) -> None:
+        first = min(max(first, -0.5), max(self._count - 0.5 - wide, -0.5))
+        self.view = first, first + wide
+        self.update()
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """Choose a series by its name, or take hold of the chart."""
+        for k, box in enumerate(self._chips()):
+            if box.contains(event.position()):
+                self.chosen = k
+                self.update()
+                return
+        self._pulled, self._moved = (event.position().x(), self.view), False
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        """Go along, or say what lies under the pointer."""
+        self._cursor = event.position()
+        if self._pulled is not None and abs(event.position().x() - self._pulled[0]) > 3:
+            self._moved = True
+        if self._pulled is not None and self._moved:
+            first, last = self._pulled[1]
+            by = (event.position().x() - self._pulled[0]) / self.frame.width() * (last - first)
+            self._look(first - by, last - first)
+        self.update()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        """A click on a part opens it."""
+        pulled, self._pulled = self._pulled, None
+        found = self.part_near(event.position())
+        if pulled is not None and not self._moved and found is not None:
+            trend, k = found
+            self.part_wanted.emit(int(trend.parts[k]))
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        """Show all parts again."""
+        self._show_all()
+
+    def leaveEvent(self, event: QEvent) -> None:
+        """Nothing is pointed at any more."""
+        self._cursor = None
+        self.update()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Go along, look closer, show all."""
+        first, last = self.view
+        wide = last - first
+        match event.key():
+            case Qt.Key.Key_Left:
+                self._look(first - wide / 4, wide)
+            case Qt.Key.Key_Right:
+                self._look(first + wide / 4, wide)
+            case Qt.Key.Key_Plus:
+                self.zoom(1.5)
+            case Qt.Key.Key_Minus:
+                self.zoom(1 / 1.5)
+            case Qt.Key.Key_Home:
+                self._show_all()
+            case _:
+                super().keyPressEvent(event)
+
+
+def _metrics(pixels: int, *, bold: bool = False) -> QFontMetricsF:
+    """Widths of text where nothing is being painted."""
+    return QFontMetricsF(theme.font(pixels, bold=bold))
+
+
+def format_statistics(found: Statistics, unit: str, decimals: int) -> list[tuple[str, str, bool]]:
+    """Label with the unit, value, and whether it is an index, of each statistic."""
+    digits = decimals + 1
+
+    def number(value: float | None) -> str:
+        return "–" if value is None else f"{value:.{digits}f}"
+
+    def index(value: float | None) -> str:
+        return "–" if value is None else f"{value:.2f}"
+
+    return [
+        ("parts", f"{found.count:,}".replace(",", " "), False),
+        ("not measured", f"{found.missing:,}".replace(",", " "), False),
+        (f"mean {unit}", number(found.mean), False),
+        (f"s {unit}", number(found.deviation), False),
+        (f"min {unit}", number(found.least), False),
+        (f"max {unit}", number(found.greatest), False),
+        ("Cp", index(found.cp), True),
+        ("Cpk", index(found.cpk), True),
+        ("Pp", index(found.pp), True),
+        ("Ppk", index(found.ppk), True),
+    ]
+
+
+def _stood(trend: Trend, named: bool) -> str:
+    """How a characteristic stood: its limits, and its name where there are several."""
+    told = f"{format_limits(trend.lower, trend.upper, trend.decimals)} {trend.unit}".strip()
+    if named and trend.method:
+        told = f"{told}  method {trend.method}"
+    return f"{trend.name}  {told}  {trend.values.size} parts" if named else told

@@ -1,0 +1,1 @@
+"""The application, its window, and what frames all workspaces."""

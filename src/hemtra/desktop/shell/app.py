@@ -1,0 +1,48 @@
+"""Starts the desktop."""
+
+from __future__ import annotations
+
+import logging
+import signal
+import sys
+from functools import partial
+from pathlib import Path
+
+from PySide6.QtWidgets import QApplication
+
+from hemtra.desktop.models.settings import load_settings
+from hemtra.desktop.shell.window import MainWindow
+from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets.notifications import Notifications
+from hemtra.runtime.demo import PLAN_FILE, STATION_FILE
+from hemtra.runtime.demo_records import demo_db, records_of_demo
+
+
+def prepare(application: QApplication) -> None:
+    """Fonts and style; needed once before the first window."""
+    theme.load_fonts()
+    theme.use(theme.DARK if load_settings().dark else theme.LIGHT)
+    application.setApplicationName("Hemtra")
+    application.setStyle("Fusion")
+    application.setFont(theme.font())
+    application.setStyleSheet(theme.stylesheet())
+
+
+def run(demo_folder: Path | None = None) -> int:
+    """The desktop until it is closed; with a demo folder, that plan is opened."""
+    logging.basicConfig(level=logging.INFO, format="%(levelname)s %(name)s: %(message)s")
+    logging.getLogger("alembic").setLevel(logging.WARNING)  # which tells of every new database
+    signal.signal(signal.SIGINT, signal.SIG_DFL)  # Ctrl+C in the terminal ends it; unsaved work is kept by then
+    application = QApplication(sys.argv[:1])
+    prepare(application)
+    notifications = Notifications()
+    notifications.install()
+    window = MainWindow(notifications)
+    window.show()
+    window.unsaved.offer()
+    if demo_folder is not None:
+        window.plans.open(demo_folder / PLAN_FILE)
+        window.stations.open(demo_folder / STATION_FILE)
+        window.use_records(demo_db(), partial(records_of_demo, demo_folder))
+        window.runs_at_once = True
+    return application.exec()

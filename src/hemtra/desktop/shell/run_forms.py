@@ -1,0 +1,96 @@
+"""The small windows of a line: I/O block, signals, and the PIN that locks editing."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
+
+from PySide6.QtWidgets import QWidget
+
+from hemtra.desktop.models.bench import WorkspaceModel
+from hemtra.desktop.models.edit_lock import EditLock
+from hemtra.desktop.models.station_bench import StationBench
+from hemtra.desktop.run.io_window import IoWindow
+from hemtra.desktop.run.pin_form import PinForm
+from hemtra.desktop.run.signals_form import SignalsForm
+from hemtra.runtime.io_process import IoProcess, started
+
+if TYPE_CHECKING:
+    from hemtra.desktop.shell.window import MainWindow
+
+
+class RunForms:
+    """Each is there once; asked for again, it opens anew."""
+
+    def __init__(
+        self,
+        bench: WorkspaceModel,
+        station: StationBench,
+        edit: Callable[..., Any],
+        lock: EditLock,
+        parent: MainWindow,
+    ) -> None:
+        self._bench, self._station, self._edit = bench, station, edit
+        self._lock, self._tasks, self._parent = lock, parent.tasks, parent
+        self.io_window: IoWindow | None = None
+        self.signals: SignalsForm | None = None
+        self.pin: PinForm | None = None
+        self._block: IoProcess | None = None
+
+    def show_io_window(self) -> None:
+        """Beside the window, on a simulated block that is started for it where none runs yet."""
+        io, signals = self._station.document.value.io, self._bench.document.plan.signals
+
+        def done(block: IoProcess | None) -> None:
+            self._block = block or self._block
+            if self.io_window is not None:
+                self.io_window.close()
+            self.io_window = IoWindow(io, signals, self._may_force, self._parent)
+            self.io_window.show()
+
+        self._tasks.start("Asking the I/O block", lambda task: started(io), done)
+
+    def show_signals(self) -> None:
+        """Digital and analogue outputs per part."""
+        if self.signals is not None:
+            self.signals.close()
+        self.signals = SignalsForm(self._bench, self._edit, self._parent)
+        self.signals.show()
+
+    def ask_pin(self, lock: Callable[[str], str], unlock: Callable[[str], str]) -> None:
+        """Ask for the PIN: a new one to lock with, or the one to unlock with; they answer what is wrong."""
+        self._ask(self._parent, is_new=not self._lock.locked, take=unlock if self._lock.locked else lock)
+
+    def _may_force(self, force: Callable[[], None]) -> None:
+        """Force an output; while editing is locked, once the PIN was given."""
+        if not self._lock.locked or self.io_window is None:
+            force()
+            return
+
+        def take(pin: str) -> str:
+            wrong = self._lock.wrong_with(pin)
+            if not wrong:
+                force()
+            return wrong
+
+        self._ask(self.io_window, is_new=False, take=take)
+
+    def _ask(self, parent: QWidget, *, is_new: bool, take: Callable[[str], str]) -> None:
+        if self.pin is not None:
+            self.pin.leave()
+        self.pin = PinForm(parent, is_new=is_new, take=take)
+        self.pin.destroyed.connect(self._pin_gone)
+
+    def _pin_gone(self) -> None:
+        self.pin = None
+
+    def close(self) -> None:
+        """Close what is open beside the window."""
+        for aside in (self.io_window, self.signals):
+            if aside is not None:
+                aside.close()
+
+    def stop_block(self) -> None:
+        """End the block that was started for looking."""
+        if self._block is not None:
+            self._block.stop()

@@ -1,0 +1,1 @@
+"""What several workspaces are made of."""

@@ -1,0 +1,151 @@
+"""Signs that mean the same everywhere: balloons, limit bars, chips."""
+
+from __future__ import annotations
+
+import math
+
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
+from PySide6.QtWidgets import QWidget
+
+from hemtra.core.plan.limits import CharacteristicResult, Verdict
+from hemtra.desktop.widgets import theme
+
+RADIUS = 11.0
+ARROW = 7.0
+
+
+def draw_balloon(
+    painter: QPainter,
+    centre: QPointF,
+    text: str,
+    verdict: Verdict,
+    *,
+    radius: float = RADIUS,
+    selected: bool = False,
+    faint: bool = False,
+) -> None:
+    """The numbered mark of a characteristic: circle = pass, diamond = fail, dashed circle = not measured."""
+    painter.save()
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    ink = theme.verdict_colour(verdict)
+    if faint:
+        painter.setOpacity(0.55)
+    if selected:
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.colour("copper"))
+        painter.drawEllipse(centre, radius + 5, radius + 5)
+    paper = theme.colour("paper")
+    if verdict is Verdict.FAIL:
+        reach = radius * 1.28
+        corners = ((0, -reach), (reach, 0), (0, reach), (-reach, 0))
+        painter.setPen(QPen(paper, 1.0))
+        painter.setBrush(ink)
+        painter.drawPolygon(QPolygonF([centre + QPointF(x, y) for x, y in corners]))
+        ink = paper
+    else:
+        pen = QPen(ink, 1.8)
+        if verdict in (Verdict.NOT_MEASURED, Verdict.NOT_PROVEN):
+            pen.setDashPattern([2.0, 1.6] if verdict is Verdict.NOT_MEASURED else [5.0, 1.2])
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(paper)
+        painter.drawEllipse(centre, radius + 0.5, radius + 0.5)
+        painter.setPen(pen)
+        painter.drawEllipse(centre, radius - 0.5, radius - 0.5)
+    painter.setPen(ink)
+    painter.setFont(theme.font(round(radius * (1.0 if len(text) < 3 else 0.8)), bold=True))
+    box = QRectF(centre.x() - radius * 1.5, centre.y() - radius, radius * 3, radius * 2)
+    painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
+    painter.restore()
+
+
+def draw_limit_bar(
+    painter: QPainter, box: QRectF, judged: CharacteristicResult, scale: tuple[float, float] | None = None
+) -> None:
+    """The limits as a band with two ends, and the value as a tick; a one-sided limit leaves its bar open.
+
+    scale: what the ends of the bar stand for; without it what suits the limits.
+    """
+    lower, upper, value = judged.lower, judged.upper, judged.value
+    middle = box.center().y()
+    painter.save()
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(theme.colour("line"))
+    painter.drawRoundedRect(QRectF(box.left(), middle - 2, box.width(), 4), 2, 2)
+    low, high = bar_scale(lower, upper, judged.nominal) if scale is None else scale
+
+    def at(quantity: float) -> float:
+        return box.left() + box.width() * min(max((quantity - low) / (high - low), 0.0), 1.0)
+
+    left = box.left() if lower is None else at(lower)
+    right = box.right() if upper is None else at(upper)
+    painter.setBrush(theme.colour("passed_wash"))
+    painter.drawRect(QRectF(left, middle - 2, right - left, 4))
+    painter.setPen(QPen(theme.colour("muted"), 1.0))
+    for limit in (lower, upper):
+        if limit is not None:
+            x = round(at(limit)) + 0.5
+            painter.drawLine(QPointF(x, middle - 6), QPointF(x, middle + 6))
+    if value is not None:
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.colour("failed" if judged.verdict is Verdict.FAIL else "ink"))
+        # a value far off stays at the end of the bar, as an arrow that points on
+        x = at(value)
+        if low <= value <= high:
+            painter.drawRect(QRectF(x - 1.5, middle - 6, 3, 12))
+        else:
+            tip, back = (x, x - 8) if value > high else (x, x + 8)
+            painter.drawPolygon(
+                QPolygonF([QPointF(tip, middle), QPointF(back, middle - 6), QPointF(back, middle + 6)])
+            )
+    painter.restore()
+
+
+def bar_scale(lower: float | None, upper: float | None, nominal: float | None) -> tuple[float, float]:
+    """What the bar shows: the limits with a third of their distance on either side."""
+    if lower is not None and upper is not None:
+        room = max((upper - lower) / 3, 1e-9)
+        return lower - room, upper + room
+    limit = upper if upper is not None else lower
+    assert limit is not None  # a characteristic has at least one limit
+    start = nominal if nominal is not None and nominal != limit else 0.0
+    reach = abs(limit - start) or 1.0
+    return (limit - reach, limit + reach / 3) if upper is not None else (limit - reach / 3, limit + reach)
+
+
+def draw_chip(
+    painter: QPainter, at: QPointF, text: str, *, back: QColor | None = None, ink: QColor | None = None
+) -> QRectF:
+    """A short text on a rounded ground, its upper left corner at `at`; returns its box."""
+    painter.save()
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.setFont(theme.font(12))
+    metrics = painter.fontMetrics()
+    box = QRectF(at.x(), at.y(), metrics.horizontalAdvance(text) + 16, metrics.height() + 8)
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(back or QColor(16, 22, 21, 215))
+    painter.drawRoundedRect(box, 4, 4)
+    painter.setPen(ink or theme.colour("stage_ink"))
+    painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
+    painter.restore()
+    return box
+
+
+def draw_panel(painter: QPainter, widget: QWidget) -> None:
+    """The ground of a panel that paints itself."""
+    painter.setPen(QPen(theme.colour("line"), 1))
+    painter.setBrush(theme.colour("paper"))
+    painter.drawRoundedRect(QRectF(widget.rect()).adjusted(0.5, 0.5, -0.5, -0.5), 6, 6)
+
+
+def draw_arrow(painter: QPainter, start: QPointF, tip: QPointF) -> None:
+    """The head of a dimension's arrow, filled with the colour of the pen."""
+    length = math.hypot(tip.x() - start.x(), tip.y() - start.y())
+    if length < 1.0:
+        return
+    ux, uy = (tip.x() - start.x()) / length, (tip.y() - start.y()) / length
+    back = QPointF(tip.x() - ARROW * ux, tip.y() - ARROW * uy)
+    side = QPointF(-uy * ARROW / 3, ux * ARROW / 3)
+    painter.setBrush(painter.pen().color())
+    painter.drawPolygon(QPolygonF([tip, back + side, back - side]))

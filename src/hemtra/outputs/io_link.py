@@ -1,0 +1,256 @@
+"""The link to an I/O block over Modbus TCP: what it should show, written as soon as it changes and watched."""
+
+from __future__ import annotations
+
+import logging
+import math
+import threading
+import time
+from collections import deque
+from collections.abc import Callable, Mapping, Sequence
+from contextlib import suppress
+from dataclasses import dataclass, field
+from typing import TypeVar
+
+from pymodbus.client import ModbusTcpClient
+from pymodbus.exceptions import ModbusException
+
+from hemtra.outputs.addresses import HEARTBEAT, LINES, MOST_LINES, PART_NUMBER, READY, VERDICT
+
+T = TypeVar("T")
+BEAT = 0.25
+"""s between two changes of the heartbeat, which is also the look whether the block still answers."""
+ANSWER = 0.4
+"""s an answer may take; together with the beat a lost link is seen within 0.7 s."""
+AGAIN = 0.5
+"""s between two attempts to reach the block."""
+MOST_BITS, MOST_WORDS = 1900, 120
+"""Coils and registers of one request."""
+MOST_WAITING = 256
+"""Frames that may wait; where more come, the oldest were not sent."""
+APART = 16
+"""Addresses that did not change, from which on two changes are two requests."""
+
+log = logging.getLogger(__name__)
+# it tells of every attempt to connect; what matters of that is told by the link itself
+logging.getLogger("pymodbus").setLevel(logging.CRITICAL)
+
+
+@dataclass(frozen=True)
+class OutputState:
+    """What changes at once: coils and registers by address, and who wants to know whether it got there.
+
+    deadline: as `time.monotonic` counts, after which it must not be written any more; `late` hears of that, and
+    when it got there later than that. state: only its newest value matters, so that it never waits by itself.
+    """
+
+    coils: Mapping[int, bool] = field(default_factory=dict)
+    registers: Mapping[int, int] = field(default_factory=dict)
+    done: Callable[[bool], None] = lambda sent: None
+    deadline: float = math.inf
+    late: Callable[[], None] = lambda: None
+    state: bool = False
+
+
+class IoLink:
+    """One thread talks to the block; nobody else ever waits for it.
+
+    Frames are written in the order they came, several at once where none undoes another, so that no pulse and
+    no part is lost between two; only what changed is written. What has waited past its deadline is not written
+    any more. Where the block does not answer, what waits is told that it was not sent; the state is kept, and
+    written whole once the block is back. `changed` hears of the link itself.
+    """
+
+    def __init__(
+        self, host: str, port: int, unit: int = 1, changed: Callable[[bool], None] = lambda up: None
+    ) -> None:
+        self.host, self.port = host, port
+        self._unit, self._changed = unit, changed
+        self._coils = [False] * (LINES + 1)
+        self._registers = [0] * (LINES + 1)
+        self._shown: tuple[list[bool], list[int]] | None = None
+        """What the block holds, as far as that is known."""
+        self._waiting: deque[OutputState] = deque()
+        self._news = threading.Condition()
+        self._stopping = False
+        self._beat, self._due = False, 0.0
+        self._up: bool | None = None
+        self._thread = threading.Thread(target=self._run, name="io-link", daemon=True)
+
+    @property
+    def up(self) -> bool:
+        """Whether the block answers."""
+        return bool(self._up)
+
+    @property
+    def coils(self) -> list[bool]:
+        """What the coils should be."""
+        with self._news:
+            return list(self._coils)
+
+    @property
+    def registers(self) -> list[int]:
+        """What the registers should hold."""
+        with self._news:
+            return list(self._registers)
+
+    def start(self) -> None:
+        """Begin."""
+        self._thread.start()
+
+    def stop(self) -> None:
+        """Write what waits, take `ready` away, and end."""
+        self.put(OutputState({READY: False}, state=True))
+        with self._news:
+            self._stopping = True
+            self._news.notify()
+        if self._thread.is_alive():
+            self._thread.join()
+
+    def put(self, frame: OutputState) -> None:
+        """Change what the block shows."""
+        with self._news:
+            self._waiting.append(frame)
+            over = self._waiting.popleft() if len(self._waiting) > MOST_WAITING else None
+            if over is not None:
+                self._apply(over)
+            self._news.notify()
+        if over is not None:
+            over.late()
+            over.done(False)
+
+    def _take(self) -> tuple[list[OutputState], list[OutputState]]:
+        """Frames to write together, taken into the state, and those that are too late. Under the lock."""
+        together: list[OutputState] = []
+        late: list[OutputState] = []
+        coils: dict[int, bool] = {}
+        registers: dict[int, int] = {}
+        while self._waiting:
+            frame = self._waiting[0]
+            if frame.deadline < time.monotonic():
+                late.append(self._waiting.popleft())
+                continue
+            undoes = any(coils.get(address, on) is not on for address, on in frame.coils.items())
+            undoes |= any(registers.get(a, word) != word for a, word in frame.registers.items())
+            if undoes and not frame.state:
+                break
+            together.append(self._waiting.popleft())
+            self._apply(frame)
+            if not frame.state:
+                coils |= frame.coils
+                registers |= frame.registers
+        return together, late
+
+    def _apply(self, frame: OutputState) -> None:
+        for address, on in frame.coils.items():
+            _stretch(self._coils, address, False)
+            self._coils[address] = on
+        for address, word in frame.registers.items():
+            _stretch(self._registers, address, 0)
+            self._registers[address] = word
+
+    # -- the thread -------------------------------------------------------------------------------
+
+    def _run(self) -> None:
+        client = ModbusTcpClient(self.host, port=self.port, timeout=ANSWER, retries=0, reconnect_delay=0)
+        while self.step(client):
+            pass
+        with suppress(ModbusException, OSError):
+            client.close()
+
+    def step(self, client: ModbusTcpClient) -> bool:
+        """Write what waits, or the heartbeat once it is due; whether there is more to come."""
+        with self._news:
+            while not self._waiting and not self._stopping and time.monotonic() < self._due:
+                self._news.wait(max(self._due - time.monotonic(), 0.0))
+            frames, late = self._take()
+            ending = self._stopping and not self._waiting
+            coils, registers = list(self._coils), list(self._registers)
+        for frame in late:
+            frame.late()
+            frame.done(False)
+        if time.monotonic() >= self._due:
+            self._beat, self._due = not self._beat, time.monotonic() + BEAT
+        coils[HEARTBEAT] = self._beat
+        sent = self._write(client, coils, registers)
+        for frame in frames:
+            if sent and time.monotonic() > frame.deadline:
+                frame.late()
+            frame.done(sent)
+        if not sent:
+            self._due = time.monotonic() + AGAIN
+            ending = self._drop() or ending
+        self._tell(sent)
+        return not ending
+
+    def _drop(self) -> bool:
+        """Tell what waits that it was not sent, and keep the state; whether the end was asked for."""
+        with self._news:
+            dropped = list(self._waiting)
+            self._waiting.clear()
+            for frame in dropped:
+                self._apply(frame)
+            ending = self._stopping
+        for frame in dropped:
+            frame.done(False)
+        return ending
+
+    def _write(self, client: ModbusTcpClient, coils: list[bool], registers: list[int]) -> bool:
+        """What changed, registers first: when a line changes, the part's number and values stand already."""
+        bits, words = self._shown or ([], [])
+        try:
+            if not client.connected:
+                bits, words = [], []
+                if not client.connect():
+                    return False
+            for first, end in changes(words, registers, MOST_WORDS):
+                if client.write_registers(first, registers[first:end], device_id=self._unit).isError():
+                    raise ModbusException("the block refused its registers")
+            for first, end in changes(bits, coils, MOST_BITS):
+                if client.write_coils(first, coils[first:end], device_id=self._unit).isError():
+                    raise ModbusException("the block refused its coils")
+        except (ModbusException, OSError) as error:
+            log.info("I/O block %s:%d: %s", self.host, self.port, error)
+            self._shown = None
+            with suppress(ModbusException, OSError):
+                client.close()
+            return False
+        self._shown = coils, registers
+        return True
+
+    def _tell(self, up: bool) -> None:
+        if up is not self._up:
+            self._up = up
+            self._changed(up)
+
+
+def line_coil(line: int) -> int:
+    """The coil of a digital line."""
+    return LINES + min(line, MOST_LINES - 1)
+
+
+def output_register(line: int) -> int:
+    """The register of an analogue output."""
+    return LINES + min(line, MOST_LINES - 1)
+
+
+def part_registers(number: int, verdict: int) -> dict[int, int]:
+    """A running number as two words, low first, and the code of a verdict."""
+    return {PART_NUMBER: number & 0xFFFF, PART_NUMBER + 1: (number >> 16) & 0xFFFF, VERDICT: verdict}
+
+
+def changes(before: Sequence[object], after: Sequence[object], most: int) -> list[tuple[int, int]]:
+    """First and end of the stretches that differ, at most so long; those a few apart are one."""
+    found: list[tuple[int, int]] = []
+    for k in range(len(after)):
+        if k < len(before) and before[k] == after[k]:
+            continue
+        if found and k - found[-1][1] < APART and k - found[-1][0] < most:
+            found[-1] = found[-1][0], k + 1
+        else:
+            found.append((k, k + 1))
+    return found
+
+
+def _stretch(state: list[T], address: int, blank: T) -> None:
+    state.extend([blank] * (address + 1 - len(state)))

@@ -1,0 +1,107 @@
+"""A part from the records as it was seen then: its scan, evaluated again with the plan revision of that day."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from hemtra.core.errors import HemtraError
+from hemtra.core.evaluation.engine import Engine, Result
+from hemtra.core.maps.scan import Scan
+from hemtra.core.plan.document import Plan
+from hemtra.core.plan.limits import CharacteristicResult
+from hemtra.storage.records import Records
+from hemtra.storage.records.evidence import PartSheet, part_sheet, plan_of
+from hemtra.storage.records.store import Event, PartRecord
+from hemtra.storage.scans import load_scan
+
+SAME = 1e-9
+"""By how much of its size a value may differ that is the same: the last digits of another processor."""
+DIFFERS = "differs"
+"""Kind of the event that says that a part no longer gives the numbers on record."""
+
+
+@dataclass(frozen=True)
+class Again:
+    """A part evaluated as it was then."""
+
+    scan: Scan
+    plan: Plan
+    engine: Engine
+    result: Result
+
+
+@dataclass(frozen=True)
+class ReevaluatedPart:
+    """The sheet of a part and, where its scan is there, what it gives again.
+
+    missing: why there is no picture. differences: what is not as it was, one sentence each.
+    """
+
+    sheet: PartSheet
+    again: Again | None = None
+    missing: str = ""
+    differences: tuple[str, ...] = ()
+
+
+def reevaluate_part(records: Records, key: int) -> ReevaluatedPart:
+    """Open a part by its key; a number that differs becomes an event, once. Raises `RecordsError`."""
+    sheet = part_sheet(records, key)
+    try:
+        path = scan_of(sheet.part)
+        plan = plan_of(records, sheet.part)
+        scan = load_scan(path)
+        engine = Engine(scan.data, scan.serial)
+        again = Again(scan, plan, engine, engine.run(plan))
+    except HemtraError as error:
+        return ReevaluatedPart(sheet, missing=str(error))
+    found = differences(sheet.rows, again.result.characteristics)
+    told = {event.text for event in sheet.events}
+    for text in found:
+        if text not in told:
+            event = Event(DIFFERS, text, time.time(), sheet.part.number)
+            records.event(sheet.lot, event, part=sheet.part.id)
+    return ReevaluatedPart(sheet, again, differences=found)
+
+
+def scan_of(part: PartRecord) -> Path:
+    """The file that the scan of a part is in. Raises `HemtraError` that says why there is none."""
+    if part.scan is not None:
+        path = Path(part.scan)
+        if path.is_file():
+            return path
+        raise HemtraError(f"No image: scan missing: {path}.")
+    source = Path(part.source)
+    if source.is_absolute() and source.is_file():
+        return source
+    raise HemtraError("No image: scan not stored. The station says which scans are kept, and how many.")
+
+
+def differences(then: Sequence[CharacteristicResult], now: Sequence[CharacteristicResult]) -> tuple[str, ...]:
+    """What is not as it was, one sentence each."""
+    again = {row.balloon: row for row in now}
+    found = []
+    for row in then:
+        other = again.get(row.balloon)
+        if other is None:
+            found.append(f"{row.balloon} {row.name} is not evaluated now.")
+        elif not _same(row, other):
+            was, now_is = _told(row), _told(other)
+            found.append(f"{row.balloon} {row.name} gives {now_is} now, on record is {was}.")
+    return tuple(found)
+
+
+def _same(row: CharacteristicResult, other: CharacteristicResult) -> bool:
+    if row.value is None or other.value is None:
+        return row.value is other.value and row.verdict is other.verdict
+    near = abs(row.value - other.value) <= SAME * max(abs(row.value), 1.0)
+    return near and row.verdict is other.verdict and row.text == other.text
+
+
+def _told(row: CharacteristicResult) -> str:
+    if row.value is None:
+        return f"{row.verdict} ({row.reason})"
+    # as many digits as it takes to see a difference
+    return f"{row.text or f'{row.value:.9g} {row.unit}'.strip()} ({row.verdict})"

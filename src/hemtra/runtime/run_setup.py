@@ -1,0 +1,164 @@
+"""Putting a run together from what was asked for."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from contextlib import ExitStack
+from dataclasses import dataclass
+from pathlib import Path
+
+import platformdirs
+
+from hemtra.core.errors import HemtraError
+from hemtra.core.maps.scan import Scan
+from hemtra.core.plan.document import Plan
+from hemtra.core.station.io_and_storage import Incoming
+from hemtra.core.station.station import Station
+from hemtra.outputs.io_link import IoLink
+from hemtra.runtime.belt_mark import BeltMark, BeltNotClear
+from hemtra.runtime.feeds import Feed, FolderFeed, WatchFeed
+from hemtra.runtime.io_process import started
+from hemtra.runtime.line_feeds import BeltFeed, StationFeed
+from hemtra.runtime.production import Listeners, Production, Setup
+from hemtra.runtime.signaller import Punctual, Signaller
+from hemtra.runtime.upkeep import Upkeep, judged_sources
+from hemtra.runtime.workers import ProcessWorkers, ThreadWorkers, Workers
+from hemtra.storage.records import Records
+from hemtra.virtual.parts import part_named
+
+LOCK_FILE = "lock.json"
+"""Beside the records: what the PIN is known by that locks editing on this computer."""
+PARTS_ON_LINE = 24
+"""Parts that pass on the virtual line where nobody says how many."""
+
+
+@dataclass(frozen=True)
+class RunRequest:
+    """What a run is to be: where parts come from, and where things go.
+
+    One of line (the station's own), watch, replay and belt (recorded parts on the station's belt).
+    rate: parts a second of a replay, 0 as fast as they are judged. io: host and port, None for the station's.
+    jobs: processes that judge; 0 judges in this one.
+    """
+
+    line: bool = False
+    watch: Path | None = None
+    replay: Path | None = None
+    belt: tuple[Path, ...] = ()
+    parts: int | None = None
+    rate: float = 0.0
+    db: str | None = None
+    scans: Path | None = None
+    io: tuple[str, int] | None = None
+    lot: str | None = None
+    jobs: int = 2
+    looked_at: bool = False
+    belt_clear: bool = False
+    """Somebody says that nothing lies between the eye and a gate."""
+
+
+def records_folder() -> Path:
+    """Where records are kept unless told."""
+    return Path(platformdirs.user_data_dir("hemtra"))
+
+
+def default_db() -> str:
+    """The database that is used unless told."""
+    return str(records_folder() / "records.db")
+
+
+def begin(
+    plan: Plan, station: Station | None, asked: RunRequest, listeners: Listeners, sample: Scan | None = None
+) -> Production:
+    """A run ready to `start`. Raises `HemtraError` where something it needs is not there."""
+    if not any(not row.off for row in plan.sheet):
+        raise HemtraError("The plan has no characteristics to judge; add one before it runs.")
+    held: list[Production] = []
+
+    def link_changed(up: bool) -> None:
+        if held:
+            held[0].link_changed(up)
+
+    with ExitStack() as undo:
+        records = Records(asked.db or default_db())
+        undo.callback(records.close)
+        feed = _feed(asked, station, records)
+        block = None if station is None or asked.io is not None else started(station.io)
+        if block is not None:
+            undo.callback(block.stop)
+        workers: Workers
+        if asked.jobs:
+            workers = ProcessWorkers(plan, asked.jobs, looked_at=asked.looked_at, sample=sample)
+        else:
+            workers = ThreadWorkers(plan, looked_at=asked.looked_at)
+        undo.callback(workers.stop)
+        scans = asked.scans
+        if scans is None and station is not None and asked.db is None:
+            scans = records_folder() / "scans"
+        signaller = _signaller(plan, station, asked, feed.travel, link_changed)
+        setup = Setup(plan, station, scans, asked.lot)
+        belt = None
+        if station is not None and signaller is not None and signaller.farthest > 0.0:
+            belt = _belt(station, asked)
+        production = Production(setup, feed, workers, records, signaller, listeners, belt)
+        held.append(production)
+        undo.pop_all()
+    if block is not None:
+        production.closing.append(block.stop)
+    file = Path(records.name)
+    if station is not None and station.keeping.looks_after and file.is_file():
+        upkeep = Upkeep(file, station.keeping, production.not_looked_after)
+        upkeep.start()
+        production.closing.append(upkeep.stop)
+    return production
+
+
+def _belt(station: Station, asked: RunRequest) -> BeltMark:
+    """The mark of a line's belt. Raises `BeltNotClear` where somebody has to look at it first."""
+    belt = BeltMark(station.name)
+    if asked.belt_clear:
+        belt.take_away()
+    if belt.there and station.io.restart == "ask":
+        raise BeltNotClear(
+            "The line was cut off with parts between the eye and a gate. Clear the belt, say so, and start"
+            " again (hemtra run --belt-clear)."
+        )
+    return belt
+
+
+def _feed(asked: RunRequest, station: Station | None, records: Records) -> Feed:
+    if asked.watch is not None:
+        folder = asked.watch.resolve()
+        incoming = Incoming() if station is None else station.incoming
+        return WatchFeed(folder, judged_sources(records, folder), asked.parts, incoming)
+    if asked.replay is not None:
+        return FolderFeed.of(asked.replay, asked.parts, asked.rate)
+    if station is None:
+        raise HemtraError("No part source. Give --station, --watch or --replay.")
+    if asked.belt:
+        return BeltFeed(station, asked.belt, asked.parts)
+    seed = int(time.time()) % 100_000
+    count = PARTS_ON_LINE if asked.parts is None else asked.parts
+    parts = [part_named("rain-pump-cover", seed + k) for k in range(count)]
+    return StationFeed(station, parts, seed)
+
+
+def _signaller(
+    plan: Plan,
+    station: Station | None,
+    asked: RunRequest,
+    travel: Callable[[], float | None],
+    changed: Callable[[bool], None],
+) -> Signaller | None:
+    host, port, unit = "", 502, 1
+    if station is not None:
+        host, port, unit = station.io.host, station.io.port, station.io.unit
+    if asked.io is not None:
+        host, port = asked.io
+    if not host:
+        return None
+    punctual = Punctual()
+    if station is not None:
+        punctual = Punctual(station.io.late, station.io.gate_late / 1000.0, station.travel.speed)
+    return Signaller(plan.signals, IoLink(host, port, unit, changed), travel, punctual)

@@ -1,0 +1,137 @@
+"""What a line is tried beside: a slow or broken network, a database server, a desktop to be killed."""
+
+from __future__ import annotations
+
+import os
+import random
+import shutil
+import socket
+import subprocess
+import sys
+import threading
+from pathlib import Path
+
+DESKTOP = """
+import sys
+from pathlib import Path
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QApplication
+from hemtra.desktop.shell.app import prepare
+from hemtra.desktop.shell.window import MainWindow
+from hemtra.runtime.run_setup import Asked
+plan, scans, records = map(Path, sys.argv[1:])
+app = QApplication(sys.argv[:1])
+prepare(app)
+window = MainWindow()
+window.show()
+window.plans.open(plan)
+asked = Asked(replay=scans, parts=1_000_000, db=str(records), jobs=0, looked_at=True)
+def begin():
+    if window.bench.document.plan.sheet:
+        window.run_workspace.start(asked)
+    else:
+        QTimer.singleShot(20, begin)
+begin()
+sys.exit(app.exec())
+"""
+
+
+def desktop_line(plan: Path, scans: Path, records: Path) -> subprocess.Popen:
+    """A window without a display whose line runs."""
+    command = [sys.executable, "-c", DESKTOP, str(plan), str(scans), str(records)]
+    env = os.environ | {"QT_QPA_PLATFORM": "offscreen"}
+    return subprocess.Popen(command, env=env, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
+
+
+def free_port() -> int:
+    """One that nobody listens on."""
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return probe.getsockname()[1]
+
+
+def switched_on(port: int) -> subprocess.Popen:
+    """The simulated block in a process of its own, once it answers."""
+    block = subprocess.Popen([sys.executable, "-m", "hemtra", "io-block", "--port", str(port)])
+    while block.poll() is None:
+        try:
+            socket.create_connection(("127.0.0.1", port), 1.0).close()
+        except OSError:
+            continue
+        return block
+    raise RuntimeError("the simulated block did not start")
+
+
+class Between:
+    """A network between a line and its block, whose answers come `delay` s late, never, or as noise."""
+
+    def __init__(self, block: int, how: str, delay: float = 0.0):
+        self._block, self._how, self._delay = block, how, delay
+        self._listener = socket.create_server(("127.0.0.1", 0))
+        self.port = self._listener.getsockname()[1]
+        threading.Thread(target=self._accept, daemon=True).start()
+
+    def close(self) -> None:
+        """Let nobody in any more."""
+        self._listener.close()
+
+    def _accept(self) -> None:
+        while True:
+            try:
+                near, _ = self._listener.accept()
+            except OSError:
+                return
+            threading.Thread(target=self._serve, args=(near,), daemon=True).start()
+
+    def _serve(self, near: socket.socket) -> None:
+        noise = random.Random(1)
+        try:
+            with near, socket.create_connection(("127.0.0.1", self._block)) as far:
+                while asked := near.recv(4096):
+                    if self._how == "garbage":
+                        near.sendall(noise.randbytes(noise.randrange(1, 40)))
+                    elif self._how == "late":
+                        far.sendall(asked)
+                        answer = far.recv(4096)
+                        threading.Event().wait(self._delay)
+                        near.sendall(answer)
+        except OSError:
+            pass
+
+
+class Postgres:
+    """A PostgreSQL server of our own in a folder; `installed` says whether there is one."""
+
+    installed = shutil.which("pg_ctl") is not None and shutil.which("initdb") is not None
+
+    def __init__(self, folder: Path):
+        self._data, self.port = folder / "pg", free_port()
+        folder.mkdir()
+        folder.chmod(0o777)
+        for parent in folder.parents:
+            if parent != parent.parent and os.access(parent, os.W_OK) and os.geteuid() == 0:
+                parent.chmod(parent.stat().st_mode | 0o055)
+        self._run("initdb", "-D", self._data, "-A", "trust", "-U", "hemtra", "--no-sync")
+        self.start()
+        asked = ("-h", "127.0.0.1", "-p", self.port, "-U", "hemtra", "-c", "create database records")
+        self._run("psql", *asked, "postgres")
+
+    @property
+    def url(self) -> str:
+        """Of its database."""
+        return f"postgresql+psycopg://hemtra@127.0.0.1:{self.port}/records"
+
+    def start(self) -> None:
+        """Serve."""
+        options = f"-p {self.port} -c listen_addresses=127.0.0.1 -c unix_socket_directories={self._data}"
+        self._run("pg_ctl", "-D", self._data, "-o", options, "-l", self._data / "log", "-w", "start")
+
+    def stop(self, how: str = "immediate") -> None:
+        """As a server whose plug is pulled, unless told otherwise."""
+        self._run("pg_ctl", "-D", self._data, "-m", how, "-w", "stop")
+
+    def _run(self, *words: object) -> None:
+        command = [str(word) for word in words]
+        if os.geteuid() == 0:  # PostgreSQL refuses to run as an administrator
+            command = ["runuser", "-u", "postgres", "--", *command]
+        subprocess.run(command, check=True, capture_output=True, cwd="/")

@@ -1,0 +1,123 @@
+"""One word for one thing: what screens, messages and pages no longer say."""
+
+import ast
+from pathlib import Path
+
+import pytest
+
+ROOT = Path(__file__).parents[1]
+RETIRED = """
+about the belt's way
+against its tag
+ask for?
+asks for balloon
+cannot be told:
+click takes it
+cuts it short
+cuts, fills up
+decided by
+do that
+do not pass
+does not fit together
+earlier in the sheet
+equal pitch
+esc leaves
+enter ends
+evaluated again it differs
+expressions know
+follows nothing
+goes through the arrangements
+how it hangs
+how it turns
+how many parts pass
+how the target lies
+is no address
+is no number
+is no station
+it is judged all the same
+judge profile by profile
+judge the lot by
+judged again.csv
+keys and signs
+later in the sheet
+least data
+let the encoder make
+level on something flat
+linear, through both
+look at the part
+look at the path
+look at the records
+look into plans
+longest unseen
+moving back
+next too early
+no section shows it
+nothing is bound to it
+nothing is on record
+nothing started a scan
+of the first only
+on the way
+once more)
+one more node
+one more sensor
+or unknown
+parts judged as their
+parts were taken over
+pause the line, or go on
+places in all
+prepare for this alone
+processes that judge
+rub out
+rub over
+run of profiles
+say what the drawing
+scans came of them
+switch off, or on
+take out
+take over
+take this alignment
+takes the mount's tilt
+their mean must pass
+there is no picture
+those nearest to trouble
+tune the exposure
+what did not pass
+what follows it is told
+what lines and outputs say
+what not proven counts as
+where the parts come from
+without a group
+would flip
+x too large
+y as x
+z too large
+""".strip().split("\n")
+
+
+def shown_in(path: Path) -> str:
+    """All that a module may show: its texts without docstrings."""
+    tree = ast.parse(path.read_text())
+    silent = {
+        id(node.body[0].value)
+        for node in ast.walk(tree)
+        if isinstance(node, ast.Module | ast.ClassDef | ast.FunctionDef)
+        and node.body
+        and isinstance(node.body[0], ast.Expr)
+    } | {id(node.value) for node in ast.walk(tree) if isinstance(node, ast.Expr)}
+    if path.name in ("cli.py", "records_app.py"):
+        silent.clear()  # the help of a command is its docstring
+    texts = (n for n in ast.walk(tree) if isinstance(n, ast.Constant) and isinstance(n.value, str))
+    return "\n".join(node.value for node in texts if id(node) not in silent)
+
+
+@pytest.mark.parametrize("phrase", RETIRED)
+def test_no_screen_message_or_page_says_what_was_retired(phrase, shown_everywhere):
+    assert [name for name, text in shown_everywhere.items() if phrase in text] == []
+
+
+@pytest.fixture(scope="module")
+def shown_everywhere() -> dict[str, str]:
+    """Screens, messages and pages in small letters, by file."""
+    found = {str(p.relative_to(ROOT)): shown_in(p).lower() for p in (ROOT / "src" / "hemtra").rglob("*.py")}
+    pages = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *(ROOT / "docs").glob("*.md")]
+    return found | {p.name: p.read_text().lower() for p in pages}
