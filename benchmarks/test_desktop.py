@@ -23,16 +23,16 @@ def test_dragging_a_zone_on_screen(qapp, qtbot, demo_folder, note):
     prepare(qapp)
     window = MainWindow()
     window.show()
-    window.plans.open(demo_folder / PLAN_FILE)
+    window.session.plans.open(demo_folder / PLAN_FILE)
     qtbot.waitUntil(
         lambda: (
-            len(window.bench.tray.parts) == len(PARTS)
-            and window.plan_workspace.idle
-            and not window.tasks.running
+            len(window.session.bench.tray.parts) == len(PARTS)
+            and window.workspaces["plan"].workspace.idle
+            and not window.session.tasks.running
         ),
         timeout=30_000,
     )
-    stage = window.plan_workspace.stage
+    stage = window.workspaces["plan"].workspace.stage
     at = QPointF(*stage.viewport.to_screen(45.8, 22.0)).toPoint()
     gaps, clock = [], QElapsedTimer()
     clock.start()
@@ -48,17 +48,17 @@ def test_dragging_a_zone_on_screen(qapp, qtbot, demo_folder, note):
         if k == 5:
             pulse.start()
             clock.restart()
-        before = window.bench.shown
+        before = window.session.bench.shown
         start = time.perf_counter()
         QTest.mouseMove(stage, at - QPoint(5 + k // 4, k // 3))
-        while window.bench.shown is before:
+        while window.session.bench.shown is before:
             qapp.processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents)
-        window.plan_workspace.sheet.items[0].repaint()
+        window.workspaces["plan"].workspace.sheet.items[0].repaint()
         stage.repaint()
         latencies.append((time.perf_counter() - start) * 1000)
     QTest.mouseRelease(stage, LEFT, pos=at - QPoint(20, 20))
     # letting go evaluates the tray in the background; the window goes on meanwhile
-    qtbot.waitUntil(lambda: window.plan_workspace.idle, timeout=30_000)
+    qtbot.waitUntil(lambda: window.workspaces["plan"].workspace.idle, timeout=30_000)
     pulse.stop()
     window.close()
     latencies = latencies[5:]
@@ -86,15 +86,17 @@ def test_live_view_while_scanning(qapp, qtbot, demo_folder, note):
     prepare(qapp)
     window = MainWindow()
     window.show()
-    window.stations.open(demo_folder / STATION_FILE)
+    window.session.stations.open(demo_folder / STATION_FILE)
     window.show_workspace("station")
-    workspace = window.station_workspace
-    qtbot.waitUntil(lambda: window.station_bench.document.path is not None and workspace.idle, timeout=30_000)
+    workspace = window.workspaces["station"].page
+    qtbot.waitUntil(
+        lambda: window.session.station_bench.document.path is not None and workspace.idle, timeout=30_000
+    )
     live, growing = Frames(workspace.live), Frames(workspace.trial.map)
     seen = []
-    window.station_bench.live_changed.connect(lambda: seen.append(time.perf_counter()))
+    window.session.station_bench.live_changed.connect(lambda: seen.append(time.perf_counter()))
     workspace.scan_trial()
-    qtbot.waitUntil(lambda: not workspace.trial.running and not window.tasks.running, timeout=60_000)
+    qtbot.waitUntil(lambda: not workspace.trial.running and not window.session.tasks.running, timeout=60_000)
     gaps = [b - a for a, b in itertools.pairwise(seen[:-1])]
     window.close()
     note(
@@ -112,7 +114,7 @@ def wait(application=None):
     app = QApplication.instance()
     window = next(w for w in app.topLevelWidgets() if w.windowTitle() == "Hemtra")
     def look():
-        if window.bench.shown is not None and window.bench.shown.evidence:
+        if window.session.bench.shown is not None and window.session.bench.shown.evidence:
             print(time.time(), flush=True); app.quit()
     timer = QTimer(window, interval=5); timer.timeout.connect(look); timer.start()
     return QApplication._run()

@@ -34,7 +34,11 @@ def main() -> None:
         window.show()
 
         def settled() -> bool:
-            return not window.tasks.running and window.plan_workspace.idle and window.station_workspace.idle
+            return (
+                not window.session.tasks.running
+                and window.workspaces["plan"].workspace.idle
+                and window.workspaces["station"].page.idle
+            )
 
         def take(name: str, *, settle: bool = True) -> None:
             if settle:
@@ -42,37 +46,37 @@ def main() -> None:
             window.grab().save(str(TARGET / f"{name}.png"))
 
         take("empty")
-        window.plans.open(folder / demo.PLAN_FILE)
-        wait_for(lambda: len(window.bench.tray.parts) == len(PARTS))
-        window.plan_workspace.stage.setFocus()
+        window.session.plans.open(folder / demo.PLAN_FILE)
+        wait_for(lambda: len(window.session.bench.tray.parts) == len(PARTS))
+        window.workspaces["plan"].workspace.stage.setFocus()
         take("plan-good-part")
-        window.bench.tray.select(5)
-        window.bench.select(11)
+        window.session.bench.tray.select(5)
+        window.session.bench.select(11)
         take("plan-bad-part")
-        window.bench.tray.select(0)
-        window.bench.select(13)
+        window.session.bench.tray.select(0)
+        window.session.bench.select(13)
         wait_for(settled)
         window.trigger("characteristic.new")
         take("plan-new")
-        window.plan_workspace.new.leave()
-        window.bench.tray.select(17)
+        window.workspaces["plan"].workspace.new.leave()
+        window.session.bench.tray.select(17)
         take("plan-section")
-        window.bench.tray.select(2)
-        window.bench.select(10)
-        window.bench.select_step("outline")
+        window.session.bench.tray.select(2)
+        window.session.bench.select(10)
+        window.session.bench.select_step("outline")
         take("plan-anchor")
-        window.bench.tray.select(next(k for k, p in enumerate(PARTS) if "bead-wandering" in p.defects))
-        window.bench.select(20)
+        window.session.bench.tray.select(next(k for k, p in enumerate(PARTS) if "bead-wandering" in p.defects))
+        window.session.bench.select(20)
         take("plan-path")
-        window.bench.tray.select(2)
-        window.bench.select(1)
-        window.plan_workspace.show_views(frozenset(("top", "3D")))
-        space = window.plan_workspace.space
+        window.session.bench.tray.select(2)
+        window.session.bench.select(1)
+        window.workspaces["plan"].workspace.show_views(frozenset(("top", "3D")))
+        space = window.workspaces["plan"].workspace.space
         wait_for(lambda: space is not None and len(space.meshes) == 2)
         take("plan-3d")
-        window.plan_workspace.show_views(frozenset(("top", "section")))
+        window.workspaces["plan"].workspace.show_views(frozenset(("top", "section")))
         run_picture(window, folder, home, take)
-        window.use_records(records_of_demo(folder))
+        window.session.use_records(records_of_demo(folder))
         records_pictures(window, take)
         profile_picture(window, folder / demo.RUNNER_PLAN_FILE, take)
         station_pictures(window, folder / demo.STATION_FILE, take)
@@ -83,9 +87,9 @@ def run_picture(window: Any, folder: Path, home: str, take: Callable[..., None])
     """The line with the tray on its belt, at a part that fails twice."""
     from hemtra.runtime import demo
 
-    window.stations.open(folder / demo.STATION_FILE)
-    wait_for(lambda: window.station_bench.document.path is not None)
-    run = window.run_workspace
+    window.session.stations.open(folder / demo.STATION_FILE)
+    wait_for(lambda: window.session.station_bench.document.path is not None)
+    run = window.workspaces["run"].page
     run.db = f"{home}/records.db"
     window.show_workspace("run")
     run.start_or_stop()
@@ -103,7 +107,7 @@ def records_pictures(window: Any, take: Callable[..., None]) -> None:
     """The bad batch among all lots, and one of its parts as it was seen then."""
     from hemtra.virtual.lots import BAD_BATCH, lot_name
 
-    records = window.records_workspace
+    records = window.workspaces["records"].page
     window.show_workspace("records")
     wait_for(lambda: records.records is not None and records.idle and records.bench.course is not None)
     take("records", settle=False)
@@ -125,18 +129,20 @@ def profile_picture(window: Any, plan: Path, take: Callable[..., None]) -> None:
     """A run of profiles whose slit widens, near its far end."""
     from hemtra.virtual.runner_demo import RUNNERS
 
-    window.plans.open(plan)
-    wait_for(lambda: len(window.bench.tray.parts) == len(RUNNERS))
-    window.bench.tray.select(next(k for k, part in enumerate(RUNNERS) if "slit-tapered" in part.defects))
-    window.bench.select(9)
-    window.bench.set_profile(430)
+    window.session.plans.open(plan)
+    wait_for(lambda: len(window.session.bench.tray.parts) == len(RUNNERS))
+    window.session.bench.tray.select(
+        next(k for k, part in enumerate(RUNNERS) if "slit-tapered" in part.defects)
+    )
+    window.session.bench.select(9)
+    window.session.bench.set_profile(430)
     take("plan-profiles")
 
 
 def station_pictures(window: Any, station: Path, take: Callable[..., None]) -> None:
     """The Station workspace idle, scanning, and in each guided task."""
-    bench, workspace = window.station_bench, window.station_workspace
-    window.stations.open(station)
+    bench, workspace = window.session.station_bench, window.workspaces["station"].page
+    window.session.stations.open(station)
     window.show_workspace("station")
     wait_for(lambda: bench.document.path is not None and workspace.idle)
     take("station")

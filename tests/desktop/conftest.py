@@ -103,7 +103,10 @@ def settled(qtbot):
     """Waits until everything on screen is up to date."""
 
     def wait(window):
-        qtbot.waitUntil(lambda: not window.tasks.running and window.plan_workspace.idle, timeout=20_000)
+        qtbot.waitUntil(
+            lambda: not window.session.tasks.running and window.workspaces["plan"].workspace.idle,
+            timeout=20_000,
+        )
 
     return wait
 
@@ -122,7 +125,7 @@ def small_demo(demo_folder, tmp_path_factory):
 @pytest.fixture
 def demo(window, settled, small_demo, qtbot):
     """A window with the demo and a few of its parts open, on the first one."""
-    window.plans.open(small_demo / PLAN_FILE)
-    qtbot.waitUntil(lambda: len(window.bench.tray.parts) == FEW, timeout=20_000)
+    window.session.plans.open(small_demo / PLAN_FILE)
+    qtbot.waitUntil(lambda: len(window.session.bench.tray.parts) == FEW, timeout=20_000)
     settled(window)
     return window

@@ -14,7 +14,7 @@ from hemtra.desktop.models.zone_drag import handle_pixels
 
 def test_a_zone_is_dragged_on_a_turned_part_and_moves_on_all(demo, qtbot, settled):
     """What the pointer moves on a part that lies turned is moved by the same in the part's own directions."""
-    stage, bench = demo.plan_workspace.stage, demo.bench
+    stage, bench = demo.workspaces["plan"].workspace.stage, demo.session.bench
     bench.tray.select(2)
     settled(demo)
     before = bench.document.plan.step("boss-ne-top").zone
@@ -40,7 +40,7 @@ def test_a_zone_is_dragged_on_a_turned_part_and_moves_on_all(demo, qtbot, settle
 
 
 def test_what_a_zone_follows_is_chosen_on_its_card(demo, settled):
-    bench, lineage = demo.bench, demo.plan_workspace.lineage
+    bench, lineage = demo.session.bench, demo.workspaces["plan"].workspace.lineage
     button = lineage.cards["boss-ne-top"].follow
     assert button.text() == "follows Cover outline (x, y, turn)"
     button.fill()
@@ -60,7 +60,7 @@ def test_what_a_zone_follows_is_chosen_on_its_card(demo, settled):
 
 
 def test_a_new_anchor_is_put_between_and_followed(demo, settled):
-    bench, lineage = demo.bench, demo.plan_workspace.lineage
+    bench, lineage = demo.session.bench, demo.workspaces["plan"].workspace.lineage
     lineage.anchor_wanted.emit("boss-ne-top", "circle")
     settled(demo)
     plan = bench.document.plan
@@ -83,9 +83,11 @@ def test_a_new_anchor_is_put_between_and_followed(demo, settled):
 
 
 def test_an_anchor_in_use_otherwise_is_not_deleted(demo, settled):
-    bench = demo.bench
+    bench = demo.session.bench
     before = bench.document.plan
-    demo.plan_workspace.lineage.follow_chosen.emit("boss-ne-top", Follow(x="boss-ne-rim", y="boss-ne-rim"))
+    demo.workspaces["plan"].workspace.lineage.follow_chosen.emit(
+        "boss-ne-top", Follow(x="boss-ne-rim", y="boss-ne-rim")
+    )
     settled(demo)
     bench.select(10)
     bench.select_step("boss-ne-rim")
@@ -98,7 +100,7 @@ def test_an_anchor_in_use_otherwise_is_not_deleted(demo, settled):
 
 def test_an_outline_makes_all_zones_move(demo, qtbot, settled):
     """From a plan that follows nothing: one action, and every part is found."""
-    bench = demo.bench
+    bench = demo.session.bench
     plan = bench.document.plan
     bare = plan.edited(
         steps=tuple(s.edited(follow=Follow(), home=None) for s in plan.steps if s.id != "outline")
@@ -114,7 +116,11 @@ def test_an_outline_makes_all_zones_move(demo, qtbot, settled):
 
 
 def test_contour_is_rubbed_out_on_the_stage_and_comes_back(demo, qtbot, settled):
-    bench, stage, lineage = demo.bench, demo.plan_workspace.stage, demo.plan_workspace.lineage
+    bench, stage, lineage = (
+        demo.session.bench,
+        demo.workspaces["plan"].workspace.stage,
+        demo.workspaces["plan"].workspace.lineage,
+    )
     bench.select_step("outline")
     settled(demo)
 
@@ -137,7 +143,7 @@ def test_contour_is_rubbed_out_on_the_stage_and_comes_back(demo, qtbot, settled)
 
 
 def test_another_reference_measures_the_same_and_can_be_undone(demo, qtbot, settled):
-    bench = demo.bench
+    bench = demo.session.bench
     first, before, found = bench.document.reference, bench.document.plan, values(demo)[1].value
     bench.tray.select(3)
     settled(demo)
@@ -157,10 +163,10 @@ def test_another_reference_measures_the_same_and_can_be_undone(demo, qtbot, sett
 
 
 def test_the_outline_taught_on_nothing_says_so_and_loses_nothing(demo, settled):
-    bench = demo.bench
+    bench = demo.session.bench
     bench.select_step("outline")
     zone = bench.document.plan.step("outline").zone
-    demo.plan_workspace._set_zone(
+    demo.workspaces["plan"].workspace._set_zone(
         "outline", zone.model_copy(update={"x": 20.0, "y": 14.0, "width": 3.0, "height": 3.0})
     )
     settled(demo)
@@ -173,7 +179,7 @@ def test_the_outline_taught_on_nothing_says_so_and_loses_nothing(demo, settled):
 
 
 def test_handles_lie_where_the_zone_is_on_this_part(demo, settled):
-    bench, stage = demo.bench, demo.plan_workspace.stage
+    bench, stage = demo.session.bench, demo.workspaces["plan"].workspace.stage
     bench.tray.select(4)
     settled(demo)
     placed = bench.placed(bench.document.plan.step("boss-ne-top"))
@@ -183,23 +189,23 @@ def test_handles_lie_where_the_zone_is_on_this_part(demo, settled):
 
 
 def test_parts_that_flip_are_listed_and_the_edit_can_be_taken_back(demo, qtbot, settled):
-    panel = demo.plan_workspace.tray
+    panel = demo.workspaces["plan"].workspace.tray
     assert not panel.flips.isVisible()
-    demo.plan_workspace.sheet.tolerance_typed.emit(6, "8.00 +0.00 -0.15")
+    demo.workspaces["plan"].workspace.sheet.tolerance_typed.emit(6, "8.00 +0.00 -0.15")
     settled(demo)
-    flipped = {part.name for part in demo.plan_workspace.flips}
-    truly = {p.name for p in demo.bench.tray.parts if p.agrees is False}
+    flipped = {part.name for part in demo.workspaces["plan"].workspace.flips}
+    truly = {p.name for p in demo.session.bench.tray.parts if p.agrees is False}
     assert flipped
     assert flipped == truly, "before the edit all agreed"
     assert panel.flips.text().startswith(f"{len(flipped)} flipped:")
     qtbot.mouseClick(panel.flips, LEFT)
     settled(demo)
-    assert demo.bench.tray.agreement == (5, 5)
+    assert demo.session.bench.tray.agreement == (5, 5)
     assert not panel.flips.isVisible(), "taking an edit back offers to take nothing else back"
 
 
 def test_the_probe_reads_from_its_pin(demo, settled):
-    stage = demo.plan_workspace.stage
+    stage = demo.workspaces["plan"].workspace.stage
     stage._cursor = stage.viewport.to_screen(42.0, 26.5)
     demo.trigger("view.pin")
     assert stage.probe.pinned == pytest.approx((42.0, 26.5))
@@ -211,7 +217,7 @@ def test_the_probe_reads_from_its_pin(demo, settled):
 
 
 def test_a_duplicate_has_a_balloon_and_a_feature_of_its_own(demo, settled):
-    bench = demo.bench
+    bench = demo.session.bench
     bench.select(6)
     demo.trigger("characteristic.duplicate")
     settled(demo)
@@ -226,12 +232,12 @@ def test_a_duplicate_has_a_balloon_and_a_feature_of_its_own(demo, settled):
 
 
 def test_a_folder_without_scans_is_told(demo, tmp_path):
-    demo.plans.add_folder(tmp_path)
+    demo.session.plans.add_folder(tmp_path)
     assert "holds no scans" in demo.message_bar.text.text()
 
 
 def test_a_height_band_is_typed_on_the_card_and_nonsense_is_told(demo, qtbot, settled):
-    bench, lineage = demo.bench, demo.plan_workspace.lineage
+    bench, lineage = demo.session.bench, demo.workspaces["plan"].workspace.lineage
     low, high = (lineage.cards["boss-ne-top"].numbers.band[name] for name in ("low", "high"))
     retype(qtbot, low, "3,5")
     assert bench.document.plan.step("boss-ne-top").zone.band is None, "one end alone waits"
@@ -252,7 +258,7 @@ def test_a_height_band_is_typed_on_the_card_and_nonsense_is_told(demo, qtbot, se
 
 
 def test_a_limit_is_dragged_on_its_bar_and_says_how_many_parts_would_flip(demo, qtbot, settled):
-    row, panel = demo.plan_workspace.sheet.row_of(6), demo.plan_workspace.tray
+    row, panel = demo.workspaces["plan"].workspace.sheet.row_of(6), demo.workspaces["plan"].workspace.tray
     bar, (low, high) = row._bar(), (7.85 - 0.1, 8.15 + 0.1)
 
     def on_bar(z: float):
@@ -260,25 +266,25 @@ def test_a_limit_is_dragged_on_its_bar_and_says_how_many_parts_would_flip(demo, 
 
     qtbot.mousePress(row, LEFT, pos=on_bar(8.15))
     qtbot.mouseMove(row, on_bar(7.95))
-    good = [part for part in demo.bench.tray.parts if part.tag == "good"]
+    good = [part for part in demo.session.bench.tray.parts if part.tag == "good"]
     hubs = [next(c.value for c in part.result.characteristics if c.balloon == 6) for part in good]
     truly = sum(hub > 7.95 for hub in hubs)
     assert truly
     assert panel.aside.text() == f"{truly} verdicts change"
-    assert demo.bench.document.plan.characteristic(6).upper == 8.15, "nothing is changed yet"
+    assert demo.session.bench.document.plan.characteristic(6).upper == 8.15, "nothing is changed yet"
     qtbot.mouseRelease(row, LEFT, pos=on_bar(7.95))
     settled(demo)
-    assert demo.bench.document.plan.characteristic(6).upper == pytest.approx(7.95, abs=0.02)
-    assert len(demo.plan_workspace.flips) == truly
+    assert demo.session.bench.document.plan.characteristic(6).upper == pytest.approx(7.95, abs=0.02)
+    assert len(demo.workspaces["plan"].workspace.flips) == truly
     demo.trigger("edit.undo")
     settled(demo)
-    assert demo.bench.tray.agreement == (5, 5)
+    assert demo.session.bench.tray.agreement == (5, 5)
 
 
 def test_a_list_starts_the_sheet_and_a_click_binds_a_row(demo, qtbot, settled, tmp_path):
-    bench, stage = demo.bench, demo.plan_workspace.stage
+    bench, stage = demo.session.bench, demo.workspaces["plan"].workspace.stage
     (tmp_path / "list.csv").write_text("balloon;name;nominal;lower;upper\n30;Boss again;4,00;-0,10;+0,10\n")
-    demo.import_requirements(tmp_path / "list.csv")
+    demo.workspaces["plan"].commands.import_requirements(tmp_path / "list.csv")
     qtbot.waitUntil(lambda: bench.document.plan.characteristic(30) is not None)
     settled(demo)
     bench.select(30)
@@ -291,5 +297,5 @@ def test_a_list_starts_the_sheet_and_a_click_binds_a_row(demo, qtbot, settled, t
     assert values(demo)[30].value == pytest.approx(4.0, abs=0.06)
     assert bench.document.plan.characteristic(30).upper == 4.1
     (tmp_path / "odd.csv").write_text("balloon,name\n1,x\n")
-    demo.import_requirements(tmp_path / "odd.csv")
+    demo.workspaces["plan"].commands.import_requirements(tmp_path / "odd.csv")
     qtbot.waitUntil(lambda: "no column" in demo.message_bar.text.text())

@@ -19,8 +19,6 @@ from hemtra.desktop.models.tray import Tray, TrayPart
 from hemtra.desktop.models.versioned import MOST_UNDO
 from hemtra.desktop.models.viewport import Viewport
 from hemtra.desktop.models.zone_drag import dragged, grabbed, handle_pixels
-from hemtra.desktop.shell.actions import ACTIONS
-from hemtra.desktop.shell.command_search import matching
 from hemtra.desktop.widgets.notifications import Notifications
 from hemtra.storage.trays import TrayEntry
 from makers import box, sloped, step_plan
@@ -248,16 +246,6 @@ def test_expected_errors_speak_for_themselves_and_bugs_do_not_leak(caplog):
     assert told[0].text == "The disk is full."
     assert "Your work is still here" in told[1].text
     assert "unexpected error" in caplog.text
-
-
-def test_actions_are_unique_and_found_by_their_words():
-    assert len({a.id for a in ACTIONS}) == len(ACTIONS)
-    keys = [a.keys for a in ACTIONS if a.keys]
-    assert len(set(keys)) == len(keys)
-    assert [a.id for a in matching("next part")] == ["tray.next"]
-    assert matching("two clicks")[0].id == "characteristic.step"
-    assert matching("xyzzy") == []
-    assert len(matching("")) == len(ACTIONS)
 
 
 def test_an_empty_plan_has_nothing_to_show():

@@ -4,8 +4,8 @@ import pytest
 from PySide6.QtCore import QPoint, Qt
 from test_window import LEFT, pixel, values
 
-from hemtra.desktop.plan.commands.new_characteristic import WISHES
-from hemtra.desktop.shell.actions import ACTIONS
+from hemtra.core.proposals.option import options
+from hemtra.desktop.plan.commands.new_characteristic import prompts
 
 
 def rest(qtbot, stage, x, y):
@@ -19,7 +19,7 @@ def rest(qtbot, stage, x, y):
 
 
 def test_what_lies_under_the_pointer_is_offered_and_taken(demo, qtbot, settled):
-    stage, bench = demo.plan_workspace.stage, demo.bench
+    stage, bench = demo.workspaces["plan"].workspace.stage, demo.session.bench
     bench.select(13)
     settled(demo)
     offer = rest(qtbot, stage, 42.0, 19.2)
@@ -36,34 +36,43 @@ def test_what_lies_under_the_pointer_is_offered_and_taken(demo, qtbot, settled):
     qtbot.waitUntil(lambda: stage.offers.offer is None, timeout=5_000)
 
 
-def test_every_wish_has_a_letter_an_action_and_a_prompt(demo, qtbot):
-    keys = [wish.key for wish in WISHES]
-    assert len(set(keys)) == len(keys)
-    assert {f"characteristic.{wish.id}" for wish in WISHES} <= {action.id for action in ACTIONS}
-    new, stage = demo.plan_workspace.new, demo.plan_workspace.stage
-    for wish in WISHES:
-        if wish.prompts:
+@pytest.mark.parametrize("way", ["map", "profile"])
+def test_every_option_has_a_letter_and_a_command_that_is_called_as_it_is(demo, way):
+    offered = options(way)
+    assert len({wanted.key for wanted in offered}) == len(offered)
+    for wanted in offered:
+        command = demo.actions_by_id[f"characteristic.{wanted.id}"]
+        assert wanted.name.lower() in command.title
+        # the demo's plan judges parts as a whole
+        assert command.enabled() == ("map" in wanted.on)
+
+
+def test_every_option_says_what_to_click(demo, qtbot):
+    new, stage = demo.workspaces["plan"].workspace.new, demo.workspaces["plan"].workspace.stage
+    for wanted in options("map"):
+        if wanted.clicks:
             new.ask()
-            qtbot.keyClick(new.chooser, wish.key.lower())
-            assert stage.prompt == wish.prompts[0]
+            qtbot.keyClick(new.chooser, wanted.key.lower())
+            assert stage.prompt == prompts(wanted)[0]
+            assert wanted.clicks[0] in stage.prompt
             qtbot.keyClick(stage, Qt.Key.Key_Escape)
             assert stage.prompt == ""
 
 
 def test_a_click_on_the_wrong_thing_says_what_to_click(demo, settled):
     demo.trigger("characteristic.diameter")
-    demo.plan_workspace.stage.place_picked.emit(24.0, -16.0)
+    demo.workspaces["plan"].workspace.stage.place_picked.emit(24.0, -16.0)
     settled(demo)
     assert demo.message_bar.text.text().startswith(
         "There is level ground where you clicked; click inside a hole"
     )
     demo.trigger("characteristic.formula")
     settled(demo)
-    assert demo.bench.row.name.startswith("Formula")
+    assert demo.session.bench.row.name.startswith("Formula")
 
 
 def test_colours_fit_the_zone_and_the_part_again(demo, settled):
-    legend, bench = demo.plan_workspace.stage.legend, demo.bench
+    legend, bench = demo.workspaces["plan"].workspace.stage.legend, demo.session.bench
     bench.select(11)
     bench.select_step("pocket-floor")
     settled(demo)

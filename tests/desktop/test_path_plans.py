@@ -36,24 +36,24 @@ def bead_demo(demo_folder, tmp_path_factory):
 @pytest.fixture
 def beads(window, settled, bead_demo, qtbot):
     """A window with those parts, on the good one, its bead's offset selected."""
-    window.plans.open(bead_demo / PLAN_FILE)
-    qtbot.waitUntil(lambda: len(window.bench.tray.parts) == 3, timeout=20_000)
+    window.session.plans.open(bead_demo / PLAN_FILE)
+    qtbot.waitUntil(lambda: len(window.session.bench.tray.parts) == 3, timeout=20_000)
     settled(window)
-    window.bench.select(20)
+    window.session.bench.select(20)
     settled(window)
     return window
 
 
 def value(window, balloon):
-    return next(c for c in window.bench.shown.result.characteristics if c.balloon == balloon)
+    return next(c for c in window.session.bench.shown.result.characteristics if c.balloon == balloon)
 
 
 def path_zone(window):
-    return window.bench.document.plan.step("bead-path").zone
+    return window.session.bench.document.plan.step("bead-path").zone
 
 
 def on_stage(window, x, y) -> QPoint:
-    return QPointF(*window.plan_workspace.stage.viewport.to_screen(x, y)).toPoint()
+    return QPointF(*window.workspaces["plan"].workspace.stage.viewport.to_screen(x, y)).toPoint()
 
 
 def hover(widget, x, y):
@@ -65,10 +65,10 @@ def hover(widget, x, y):
 
 
 def test_a_break_is_listed_and_a_click_goes_there(beads, settled, qtbot):
-    workspace, true = beads.plan_workspace, BROKEN.cover.bead.stretches()[21][0]
+    workspace, true = beads.workspaces["plan"].workspace, BROKEN.cover.bead.stretches()[21][0]
     assert workspace.strips.isVisible()
     assert not workspace.strips.stretches.isVisible(), "nothing fails on the good part"
-    beads.bench.tray.select(1)
+    beads.session.bench.tray.select(1)
     settled(beads)
     listed = workspace.strips.stretches
     # what is missing has no width and no height either
@@ -80,8 +80,8 @@ def test_a_break_is_listed_and_a_click_goes_there(beads, settled, qtbot):
     before = workspace.stage.viewport.scale
     qtbot.mouseClick(listed.viewport(), LEFT, pos=listed.visualItemRect(listed.item(2)).center())
     settled(beads)
-    shown = beads.bench.shown
-    assert beads.bench.balloon == 21
+    shown = beads.session.bench.shown
+    assert beads.session.bench.balloon == 21
     assert shown.at == pytest.approx(true[0] + true[1] / 2, abs=0.6)
     assert shown.along.absent[shown.along.nearest(shown.at)]
     assert workspace.stage.viewport.scale < before / 3
@@ -90,36 +90,36 @@ def test_a_break_is_listed_and_a_click_goes_there(beads, settled, qtbot):
 
 
 def test_the_section_follows_the_pointer_on_the_strips_and_the_stage(beads, settled, qtbot):
-    beads.bench.tray.select(2)
+    beads.session.bench.tray.select(2)
     settled(beads)
-    strips, true = beads.plan_workspace.strips.strips, WANDERING.cover.bead.stretches()[20][0]
-    worst = beads.bench.shown.at
+    strips, true = beads.workspaces["plan"].workspace.strips.strips, WANDERING.cover.bead.stretches()[20][0]
+    worst = beads.session.bench.shown.at
     assert true[0] < worst < true[0] + true[1], "at first it is looked at where it is worst"
     top, height = strips.span_of(20)
     hover(strips, strips.pixel_at(100.0), top + height / 2)
     settled(beads)
-    assert beads.bench.shown.at == pytest.approx(100.0, abs=2.0)
-    assert beads.plan_workspace.section._title().startswith("Across the path at")
-    told = [m.text for m in beads.bench.shown.across if isinstance(m, Dimension)]
+    assert beads.session.bench.shown.at == pytest.approx(100.0, abs=2.0)
+    assert beads.workspaces["plan"].workspace.section._title().startswith("Across the path at")
+    told = [m.text for m in beads.session.bench.shown.across if isinstance(m, Dimension)]
     true = WANDERING.cover.bead.table()[round(100.0 / BEAD_LENGTH * 3286)]
     assert sorted(float(text.split()[0]) for text in told) == pytest.approx([true[1], true[0]], abs=0.15)
     QApplication.sendEvent(strips, QEvent(QEvent.Type.Leave))
     settled(beads)
-    assert beads.bench.shown.at == worst
+    assert beads.session.bench.shown.at == worst
     qtbot.keyClick(strips, Qt.Key.Key_Home)
     settled(beads)
-    assert beads.bench.shown.at == 0.0
-    x, y = beads.bench.shown.along.path.course.at(np.array([120.0]))[0]
-    qtbot.mouseClick(beads.plan_workspace.stage, LEFT, pos=on_stage(beads, x, y))
+    assert beads.session.bench.shown.at == 0.0
+    x, y = beads.session.bench.shown.along.path.course.at(np.array([120.0]))[0]
+    qtbot.mouseClick(beads.workspaces["plan"].workspace.stage, LEFT, pos=on_stage(beads, x, y))
     settled(beads)
-    assert beads.bench.shown.at == pytest.approx(120.0, abs=1.0)
+    assert beads.session.bench.shown.at == pytest.approx(120.0, abs=1.0)
 
 
 def test_a_dragged_node_takes_the_offset_with_it_until_undo(beads, settled, qtbot):
-    stage, before = beads.plan_workspace.stage, path_zone(beads)
-    assert beads.bench.selected_step == "bead-path"
+    stage, before = beads.workspaces["plan"].workspace.stage, path_zone(beads)
+    assert beads.session.bench.selected_step == "bead-path"
     assert value(beads, 20).verdict == "PASS"
-    zone = beads.bench.placed(beads.bench.document.plan.step("bead-path"))
+    zone = beads.session.bench.placed(beads.session.bench.document.plan.step("bead-path"))
     node = QPointF(*handle_pixels(zone, stage.viewport)["node-0"]).toPoint()
     qtbot.mousePress(stage, LEFT, pos=node)
     for far in (2, 4):
@@ -129,7 +129,7 @@ def test_a_dragged_node_takes_the_offset_with_it_until_undo(beads, settled, qtbo
     moved = 4 * stage.viewport.scale
     assert value(beads, 20).verdict == "FAIL"
     assert abs(value(beads, 20).value) == pytest.approx(moved, abs=0.4)
-    assert beads.bench.tray.agreement[0] == 2, "the good part fails now"
+    assert beads.session.bench.tray.agreement[0] == 2, "the good part fails now"
     beads.trigger("edit.undo")
     settled(beads)
     assert path_zone(beads) == before
@@ -137,7 +137,7 @@ def test_a_dragged_node_takes_the_offset_with_it_until_undo(beads, settled, qtbo
 
 
 def test_nodes_are_typed_put_in_taken_out_and_the_path_turned_round(beads, settled, qtbot):
-    workspace = beads.plan_workspace
+    workspace = beads.workspaces["plan"].workspace
     numbers = workspace.lineage.cards["bead-path"].numbers
     start = path_zone(beads)
     numbers.node.activated.emit(1)
@@ -158,7 +158,7 @@ def test_nodes_are_typed_put_in_taken_out_and_the_path_turned_round(beads, settl
     next(a for a in menu.actions() if a.text() == "Node here").trigger()
     settled(beads)
     assert len(path_zone(beads).nodes) == len(start.nodes) + 1
-    assert beads.bench.node == 1
+    assert beads.session.bench.node == 1
     assert value(beads, 20).verdict == "PASS"
     beads.trigger("path.less")
     settled(beads)
@@ -171,22 +171,22 @@ def test_nodes_are_typed_put_in_taken_out_and_the_path_turned_round(beads, settl
 
 def test_a_radius_too_large_is_refused_in_words(beads, settled):
     before = path_zone(beads)
-    beads.plan_workspace.paths._ask_radius("bead-path", 1)
-    beads.plan_workspace.asked.form.wanted.emit({"radius": 60.0})
+    beads.workspaces["plan"].workspace.paths._ask_radius("bead-path", 1)
+    beads.workspaces["plan"].workspace.asked.form.wanted.emit({"radius": 60.0})
     assert "rounded more than their sides are long" in beads.message_bar.text.text()
     assert path_zone(beads) == before
 
 
 @pytest.mark.parametrize("suffix", [".dxf", ".csv"])
 def test_a_path_goes_out_to_a_file_and_comes_back(beads, settled, tmp_path, qtbot, suffix):
-    files, whole = beads.plan_workspace.path_files, path_zone(beads)
+    files, whole = beads.workspaces["plan"].workspace.path_files, path_zone(beads)
     path = tmp_path / f"bead{suffix}"
     files.write(path)
     settled(beads)
     assert load_drawing(path).paths[0].length == pytest.approx(whole.course().length, abs=0.05)
     shifted = moved_node(whole, 0, 0.0, -3.0)
-    plan = beads.bench.document.plan
-    beads.bench.document.edit("away", plan.with_step(plan.step("bead-path").edited(zone=shifted)))
+    plan = beads.session.bench.document.plan
+    beads.session.bench.document.edit("away", plan.with_step(plan.step("bead-path").edited(zone=shifted)))
     settled(beads)
     assert value(beads, 20).verdict != "PASS"
     files.read(path)
@@ -201,16 +201,16 @@ def test_a_path_goes_out_to_a_file_and_comes_back(beads, settled, tmp_path, qtbo
 
 def test_a_damaged_drawing_changes_nothing(beads, settled, tmp_path):
     (tmp_path / "bad.dxf").write_bytes(b"0\nSECTION\n2\nENT")
-    before = beads.bench.document.plan
-    beads.plan_workspace.path_files.read(tmp_path / "bad.dxf")
+    before = beads.session.bench.document.plan
+    beads.workspaces["plan"].workspace.path_files.read(tmp_path / "bad.dxf")
     settled(beads)
     assert "bad.dxf" in beads.message_bar.text.text()
-    assert beads.bench.document.plan is before
+    assert beads.session.bench.document.plan is before
 
 
 @pytest.mark.parametrize("clicks", [1, 5])
 def test_a_bead_asked_for_by_clicks_gets_its_path(beads, settled, qtbot, clicks):
-    bench, workspace = beads.bench, beads.plan_workspace
+    bench, workspace = beads.session.bench, beads.workspaces["plan"].workspace
     course = bench.shown.along.path.course
     for balloon in range(18, 23):
         bench.select(balloon)

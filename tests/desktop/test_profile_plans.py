@@ -34,8 +34,8 @@ def small_runners(demo_folder, tmp_path_factory):
 @pytest.fixture
 def runners(window, settled, small_runners, qtbot):
     """A window with the drawer runner's plan and some of its parts, on the first one."""
-    window.plans.open(small_runners / RUNNER_PLAN_FILE)
-    qtbot.waitUntil(lambda: len(window.bench.tray.parts) == len(KEPT), timeout=20_000)
+    window.session.plans.open(small_runners / RUNNER_PLAN_FILE)
+    qtbot.waitUntil(lambda: len(window.session.bench.tray.parts) == len(KEPT), timeout=20_000)
     settled(window)
     return window
 
@@ -46,17 +46,17 @@ def pixel(section, x, z) -> QPoint:
 
 
 def show_part(window, settled, defect, balloon):
-    window.bench.tray.select(next(k for k, part in enumerate(KEPT) if defect in part.defects))
-    window.bench.select(balloon)
+    window.session.bench.tray.select(next(k for k, part in enumerate(KEPT) if defect in part.defects))
+    window.session.bench.select(balloon)
     settled(window)
 
 
 def test_the_profile_and_its_strips_are_the_stage(runners):
-    workspace = runners.plan_workspace
+    workspace = runners.workspaces["plan"].workspace
     assert workspace.section.isVisible()
     assert workspace.strips.isVisible()
     assert not workspace.stage.isVisible()
-    assert runners.bench.tray.agreement == (6, 6)
+    assert runners.session.bench.tray.agreement == (6, 6)
     assert [row.balloon for row in workspace.strips.strips.rows()] == list(range(1, 12))
     runners.trigger("view.cycle")
     assert workspace.stage.isVisible()
@@ -65,25 +65,25 @@ def test_the_profile_and_its_strips_are_the_stage(runners):
 
 def test_a_click_on_a_strip_shows_that_profile_and_keys_go_on(runners, settled):
     show_part(runners, settled, "slit-tapered", 9)
-    strips = runners.plan_workspace.strips.strips
+    strips = runners.workspaces["plan"].workspace.strips.strips
     top, height = strips.span_of(10)
     QTest.mouseClick(strips, *CLICK, QPoint(round(strips.pixel(400)), round(top + height / 2)))
     settled(runners)
-    assert (runners.bench.balloon, runners.bench.shown.index) == (10, 400)
-    narrow = runners.bench.shown.here.characteristics[8].value
+    assert (runners.session.bench.balloon, runners.session.bench.shown.index) == (10, 400)
+    narrow = runners.session.bench.shown.here.characteristics[8].value
     QTest.keyClick(strips, Qt.Key.Key_Home)
     settled(runners)
-    assert runners.bench.shown.index == 0
-    assert narrow - runners.bench.shown.here.characteristics[8].value == pytest.approx(0.43, abs=0.08)
+    assert runners.session.bench.shown.index == 0
+    assert narrow - runners.session.bench.shown.here.characteristics[8].value == pytest.approx(0.43, abs=0.08)
     QTest.keyClick(strips, Qt.Key.Key_PageDown)
     settled(runners)
-    assert runners.bench.shown.index == 10
+    assert runners.session.bench.shown.index == 10
 
 
 def test_a_zone_dragged_on_one_profile_moves_on_all(runners, settled):
     """The left groove's zone, dragged away from its groove, leaves nothing to measure on any profile."""
     show_part(runners, settled, "groove-shallow", 1)
-    section, bench = runners.plan_workspace.section, runners.bench
+    section, bench = runners.workspaces["plan"].workspace.section, runners.session.bench
     bench.select_step("left-groove")
     bench.set_profile(77)
     settled(runners)
@@ -106,15 +106,17 @@ def test_a_zone_dragged_on_one_profile_moves_on_all(runners, settled):
 
 
 def test_a_new_groove_is_clicked_on_the_profile(runners, settled):
-    workspace = runners.plan_workspace
+    workspace = runners.workspaces["plan"].workspace
     runners.trigger("characteristic.new")
     QTest.keyClick(workspace.new.chooser, Qt.Key.Key_H)
     QTest.mouseClick(workspace.section, *CLICK, pixel(workspace.section, 16.0, 1.5))
     settled(runners)
-    row = runners.bench.row
+    row = runners.session.bench.row
     assert (row.balloon, row.tolerance) == (12, "0.90 ±0.10")
-    assert runners.bench.document.plan.step(row.step).inputs["of"] == ("right-groove",), "it was there already"
-    assert runners.bench.shown.result.series[12].measured.all()
+    assert runners.session.bench.document.plan.step(row.step).inputs["of"] == ("right-groove",), (
+        "it was there already"
+    )
+    assert runners.session.bench.shown.result.series[12].measured.all()
 
 
 @pytest.mark.parametrize(
@@ -128,29 +130,29 @@ def test_a_new_groove_is_clicked_on_the_profile(runners, settled):
     ],
 )
 def test_what_a_drawing_asks_of_a_profile(runners, settled, wish, places, nominal):
-    workspace = runners.plan_workspace
+    workspace = runners.workspaces["plan"].workspace
     workspace.new.begin(wish)
     for place in places:
         QTest.mouseClick(workspace.section, *CLICK, pixel(workspace.section, *place))
     settled(runners)
-    assert runners.bench.balloon == 12
-    assert runners.bench.row.nominal == pytest.approx(nominal, abs=0.1)
+    assert runners.session.bench.balloon == 12
+    assert runners.session.bench.row.nominal == pytest.approx(nominal, abs=0.1)
 
 
 def test_how_many_values_make_a_verdict_is_chosen_in_the_menu(runners, settled):
     show_part(runners, settled, "groove-dented", 4)
-    assert runners.bench.shown.result.verdict == "FAIL"
-    menu = runners.plan_workspace.rows.menu()
+    assert runners.session.bench.shown.result.verdict == "FAIL"
+    menu = runners.workspaces["plan"].workspace.rows.menu()
     over = next(a.menu() for a in menu.actions() if a.text().startswith("Verdict over"))
     assert [a.text() for a in over.actions() if a.isChecked()] == ["Minimum percentage within limits"]
     next(a for a in over.actions() if a.text() == "Mean within limits").trigger()
     settled(runners)
-    assert runners.bench.row.over == "mean"
-    assert runners.bench.shown.result.verdict == "PASS"
+    assert runners.session.bench.row.over == "mean"
+    assert runners.session.bench.shown.result.verdict == "PASS"
 
 
 def test_the_wheel_comes_closer_about_the_pointer_and_a_double_click_goes_back(runners):
-    section = runners.plan_workspace.section
+    section = runners.workspaces["plan"].workspace.section
     at = QPointF(section.width() / 3, section.height() / 2)
     before = section._axes().place(at)
     event = QWheelEvent(
@@ -171,51 +173,51 @@ def test_the_wheel_comes_closer_about_the_pointer_and_a_double_click_goes_back(r
 
 
 def test_a_plan_is_turned_to_profiles_and_back(window, settled, demo_folder, qtbot):
-    window.plans.add_scans([demo_folder / RUNNER_TRAY / RUNNERS[0].file])
-    qtbot.waitUntil(lambda: len(window.bench.tray.parts) == 1, timeout=20_000)
+    window.session.plans.add_scans([demo_folder / RUNNER_TRAY / RUNNERS[0].file])
+    qtbot.waitUntil(lambda: len(window.session.bench.tray.parts) == 1, timeout=20_000)
     settled(window)
     window.trigger("plan.by-profile")
-    form = window.plan_workspace.asked.form
+    form = window.workspaces["plan"].workspace.asked.form
     form.fields["count"].setText("3")
     QTest.keyClick(form.fields["count"], Qt.Key.Key_Return)
     settled(window)
-    assert window.bench.document.plan.by_profile.average == 3
-    assert window.bench.shown.index == 250
-    window.plan_workspace.new.begin("groove-depth")
-    section = window.plan_workspace.section
+    assert window.session.bench.document.plan.by_profile.average == 3
+    assert window.session.bench.shown.index == 250
+    window.workspaces["plan"].workspace.new.begin("groove-depth")
+    section = window.workspaces["plan"].workspace.section
     QTest.mouseClick(section, *CLICK, pixel(section, -16.0, 7.5))
     settled(window)
-    assert window.bench.row.nominal == pytest.approx(0.9)
-    assert window.bench.shown.result.verdict == "PASS"
+    assert window.session.bench.row.nominal == pytest.approx(0.9)
+    assert window.session.bench.shown.result.verdict == "PASS"
     window.trigger("plan.whole")
     settled(window)
-    assert "as a whole" in window.bench.shown.result.characteristics[0].reason
+    assert "as a whole" in window.session.bench.shown.result.characteristics[0].reason
 
 
 def test_what_not_proven_counts_as_is_chosen(runners, settled):
     show_part(runners, settled, "web-low", 6)
-    runners.plan_workspace.rows.set_tolerance(6, "6.00 ±0.18 U 0.05")
+    runners.workspaces["plan"].workspace.rows.set_tolerance(6, "6.00 ±0.18 U 0.05")
     settled(runners)
-    result = runners.bench.shown.result
+    result = runners.session.bench.shown.result
     assert (result.characteristics[5].verdict, result.verdict) == ("NOT PROVEN", "NOT MEASURED")
-    menu = runners.plan_workspace.ways.not_proven_menu()
+    menu = runners.workspaces["plan"].workspace.ways.not_proven_menu()
     next(a for a in menu.actions() if a.text() == "Fail").trigger()
     settled(runners)
-    assert runners.bench.shown.result.verdict == "FAIL"
+    assert runners.session.bench.shown.result.verdict == "FAIL"
 
 
 def test_an_edge_is_taken_from_its_curve_and_its_sensitivity_dragged(runners, settled):
     """The cage's edge and the hem's both lie in a zone over the whole right half."""
-    runners.bench.select(11)
-    runners.bench.select_step("right-hem")
+    runners.session.bench.select(11)
+    runners.session.bench.select_step("right-hem")
     settled(runners)
-    bench = runners.bench
+    bench = runners.session.bench
     step = bench.document.plan.step("right-hem")
     zone = step.zone.model_copy(update={"x": 10.0, "y": 0.0, "width": 26.0, "height": 14.0})
     bench.document.edit("zone", bench.document.plan.with_step(step.edited(zone=zone)))
     settled(runners)
     assert bench.shown.result.steps["right-hem"].value.x < 1.0, "the cage's edge is the stronger one"
-    picture = runners.plan_workspace.lineage.cards["right-hem"].picture
+    picture = runners.workspaces["plan"].workspace.lineage.cards["right-hem"].picture
     curve = picture._picture
     hem = max(curve.candidates)
     assert hem == pytest.approx(20.1, abs=0.3)
@@ -227,7 +229,7 @@ def test_an_edge_is_taken_from_its_curve_and_its_sensitivity_dragged(runners, se
     assert bench.shown.result.steps["right-hem"].value.x == pytest.approx(20.1, abs=0.2)
     runners.trigger("edit.undo")
     settled(runners)
-    picture = runners.plan_workspace.lineage.cards["right-hem"].picture
+    picture = runners.workspaces["plan"].workspace.lineage.cards["right-hem"].picture
     box = picture._box()
     line = QPoint(60, round(box.bottom() - 0.3 * (box.height() - 3)))
     QTest.mousePress(picture, *CLICK, line)
@@ -241,7 +243,7 @@ def test_an_edge_is_taken_from_its_curve_and_its_sensitivity_dragged(runners, se
 
 def test_while_a_limit_is_dragged_the_share_in_limits_decides(runners):
     """Limits so wide that the dent passes flip its runner; so narrow that nothing does, the good ones."""
-    bench = runners.bench
+    bench = runners.session.bench
     plan, parts = bench.document.plan, bench.tray.parts
     row = plan.characteristic(4)
     assert row.over == "share"
@@ -252,9 +254,13 @@ def test_while_a_limit_is_dragged_the_share_in_limits_decides(runners):
     assert {part.name for part in narrow} == {"runner-01", "runner-02"}
 
 
-def test_what_makes_no_sense_on_profiles_offers_what_does(runners):
-    new = runners.plan_workspace.new
+def test_commands_for_profiles_begin_there_and_those_for_maps_do_not(runners):
+    new, section = runners.workspaces["plan"].workspace.new, runners.workspaces["plan"].workspace.section
     runners.trigger("characteristic.diameter")
+    assert section.prompt == ""
+    runners.trigger("characteristic.groove-depth")
+    assert section.prompt.startswith("Groove depth: click the middle of it")
+    new.begin("diameter")  # by another way
     assert new.chooser.isVisible()
     QTest.keyClick(new.chooser, Qt.Key.Key_Escape)
     assert not new.chooser.isVisible()

@@ -64,7 +64,7 @@ def looking(window, written, tmp_path, qtbot):
     """The workspace on a copy of these records."""
     for file in written.glob("line.db*"):
         shutil.copy(file, tmp_path / file.name)
-    window.use_records(str(tmp_path / "line.db"))
+    window.session.use_records(str(tmp_path / "line.db"))
     QTest.mouseClick(window.band.tabs["records"], Qt.MouseButton.LeftButton)
     look_up(window, qtbot)
     return window
@@ -72,10 +72,10 @@ def looking(window, written, tmp_path, qtbot):
 
 def look_up(window, qtbot):
     """Wait until everything that was asked for has come."""
-    records = window.records_workspace
+    records = window.workspaces["records"].page
 
     def there():
-        return not window.tasks.running and records.records is not None and records.idle
+        return not window.session.tasks.running and records.records is not None and records.idle
 
     for _ in range(3):
         qtbot.waitUntil(there, timeout=20_000)
@@ -84,7 +84,7 @@ def look_up(window, qtbot):
 
 def choose(window, qtbot, name):
     """Click a lot in the list."""
-    lots = window.records_workspace.lots
+    lots = window.workspaces["records"].page.lots
     row = next(k for k, r in enumerate(lots.rows) if hasattr(r, "lot") and r.lot.name == name)
     index = lots.held.index(row)
     lots.scrollTo(index)
@@ -94,7 +94,7 @@ def choose(window, qtbot, name):
 
 def cells(window, column):
     """The texts of a column of the table of parts."""
-    model = window.records_workspace.parts.parts
+    model = window.workspaces["records"].page.parts.parts
     return [model.index(row, column).data() for row in range(model.rowCount())]
 
 
@@ -113,7 +113,7 @@ def double_click(view, index):
 
 
 def test_it_opens_on_all_lots_with_what_fails_most_and_its_trend(looking):
-    records = looking.records_workspace
+    records = looking.workspaces["records"].page
     assert [r.lot.name for r in records.lots.rows[1:]] == ["one", "scanned", "changed", "large"]
     assert len(records.bench.chosen) == 4
     assert records.filters.told.text() == "303 parts"
@@ -125,7 +125,7 @@ def test_it_opens_on_all_lots_with_what_fails_most_and_its_trend(looking):
 
 
 def test_filters_narrow_the_parts_and_all_parts_takes_them_away(looking, qtbot):
-    filters = looking.records_workspace.filters
+    filters = looking.workspaces["records"].page.filters
     pick(filters.verdict, "did not pass")
     look_up(looking, qtbot)
     assert cells(looking, 0) == ["2", "201", "101"]
@@ -146,14 +146,14 @@ def test_filters_narrow_the_parts_and_all_parts_takes_them_away(looking, qtbot):
 
 
 def test_days_that_are_none_are_marked_and_ask_for_nothing(looking, qtbot):
-    filters = looking.records_workspace.filters
+    filters = looking.workspaces["records"].page.filters
     day = "2026-01-13"
     for typed, wrong in (("yesterday", True), ("2026-02-31", True), (day, False)):
         filters.since.setText(typed)
         QTest.keyClick(filters.since, Qt.Key.Key_Return)
         assert bool(filters.since.property("wrong")) is wrong, typed
         if wrong:
-            assert looking.records_workspace.bench.filter.since is None
+            assert looking.workspaces["records"].page.bench.filter.since is None
     filters.until.setText(day)
     QTest.keyClick(filters.until, Qt.Key.Key_Return)
     look_up(looking, qtbot)
@@ -162,7 +162,7 @@ def test_days_that_are_none_are_marked_and_ask_for_nothing(looking, qtbot):
 
 def test_more_parts_come_when_the_end_of_the_list_is_reached(looking, qtbot, monkeypatch):
     choose(looking, qtbot, "large")
-    table = looking.records_workspace.parts
+    table = looking.workspaces["records"].page.parts
     assert table.parts.rowCount() == pages.PAGE
     table.scrollToBottom()
     qtbot.waitUntil(lambda: table.parts.rowCount() == BIG, timeout=20_000)
@@ -172,7 +172,7 @@ def test_more_parts_come_when_the_end_of_the_list_is_reached(looking, qtbot, mon
 
 def test_a_revision_is_chosen_among_those_of_the_lot(looking, qtbot):
     choose(looking, qtbot, "changed")
-    filters = looking.records_workspace.filters
+    filters = looking.workspaces["records"].page.filters
     assert filters.revision.count() == 3
     filters.revision.setCurrentIndex(1)
     filters.revision.activated.emit(1)
@@ -185,8 +185,10 @@ def test_a_revision_is_chosen_among_those_of_the_lot(looking, qtbot):
 
 def test_limits_that_changed_are_two_series_with_statistics_of_their_own(looking, qtbot):
     choose(looking, qtbot, "changed")
-    course = looking.records_workspace.course
-    shown = [(s.trend.upper, s.statistics.count) for s in looking.records_workspace.bench.course.series]
+    course = looking.workspaces["records"].page.course
+    shown = [
+        (s.trend.upper, s.statistics.count) for s in looking.workspaces["records"].page.bench.course.series
+    ]
     assert shown == [(0.3, 30), (0.25, 10)]
     assert course.chosen == 1, "the newest"
     QTest.mouseClick(course, Qt.MouseButton.LeftButton, pos=course._chips()[0].center().toPoint())
@@ -196,7 +198,7 @@ def test_limits_that_changed_are_two_series_with_statistics_of_their_own(looking
 
 def test_the_trend_is_looked_at_closer_and_a_click_on_a_part_opens_it(looking, qtbot):
     choose(looking, qtbot, "large")
-    records, course = looking.records_workspace, looking.records_workspace.course
+    records, course = looking.workspaces["records"].page, looking.workspaces["records"].page.course
     whole = course.view
     QTest.keyClick(course, Qt.Key.Key_Plus)
     assert course.view[1] - course.view[0] < whole[1] - whole[0]
@@ -221,7 +223,7 @@ def test_the_trend_is_looked_at_closer_and_a_click_on_a_part_opens_it(looking, q
 
 def test_a_drag_of_the_trend_goes_along_and_opens_nothing(looking, qtbot):
     choose(looking, qtbot, "large")
-    records, course = looking.records_workspace, looking.records_workspace.course
+    records, course = looking.workspaces["records"].page, looking.workspaces["records"].page.course
     course.zoom(8.0)
     before, start = course.view, course.frame.center().toPoint()
     QTest.mousePress(course, Qt.MouseButton.LeftButton, pos=start)
@@ -234,7 +236,7 @@ def test_a_drag_of_the_trend_goes_along_and_opens_nothing(looking, qtbot):
 
 def test_a_part_with_its_scan_is_seen_as_it_was(looking, qtbot):
     choose(looking, qtbot, "scanned")
-    records, table = looking.records_workspace, looking.records_workspace.parts
+    records, table = looking.workspaces["records"].page, looking.workspaces["records"].page.parts
     index = table.parts.index(0, 0)
     double_click(table, index)
     look_up(looking, qtbot)
@@ -265,7 +267,7 @@ def test_what_no_longer_gives_its_numbers_says_so(looking, qtbot, written, tmp_p
     kept = path.read_bytes()
     try:
         save_scan(Scan(sloped(slope_x=0.25 / 2)), path)
-        records = looking.records_workspace
+        records = looking.workspaces["records"].page
         choose(looking, qtbot, "scanned")
         records.open_part(records.bench.parts[0].id)
         look_up(looking, qtbot)
@@ -276,7 +278,7 @@ def test_what_no_longer_gives_its_numbers_says_so(looking, qtbot, written, tmp_p
 
 
 def test_a_double_click_on_what_fails_lists_its_parts(looking, qtbot):
-    records = looking.records_workspace
+    records = looking.workspaces["records"].page
     index = records.failures.held.index(0)
     double_click(records.failures, index)
     look_up(looking, qtbot)
@@ -287,23 +289,23 @@ def test_a_double_click_on_what_fails_lists_its_parts(looking, qtbot):
 def test_failed_parts_go_to_the_tray_with_one_click(looking, qtbot):
     choose(looking, qtbot, "scanned")
     told = []
-    looking.notifications.told.connect(lambda notice: told.append(notice.text))
-    QTest.mouseClick(looking.records_workspace.tray_button, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: len(looking.bench.tray.parts) == 1, timeout=20_000)
-    assert looking.bench.tray.parts[0].path.name == "2.x3p"
+    looking.session.notifications.told.connect(lambda notice: told.append(notice.text))
+    QTest.mouseClick(looking.workspaces["records"].page.tray_button, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: len(looking.session.bench.tray.parts) == 1, timeout=20_000)
+    assert looking.session.bench.tray.parts[0].path.name == "2.x3p"
     assert told == ["1 of 1 parts go to the tray of the Plan workspace."]
     choose(looking, qtbot, "large")
-    QTest.mouseClick(looking.records_workspace.tray_button, Qt.MouseButton.LeftButton)
+    QTest.mouseClick(looking.workspaces["records"].page.tray_button, Qt.MouseButton.LeftButton)
     look_up(looking, qtbot)
     assert "None of the 2 parts has a scan" in told[-1]
 
 
 def test_a_lot_is_judged_by_the_present_plan_and_lists_what_changes(looking, qtbot, monkeypatch, tmp_path):
-    records = looking.records_workspace
+    records = looking.workspaces["records"].page
     choose(looking, qtbot, "scanned")
     assert not records.rejudge_button.isEnabled(), "there is no plan yet"
     closer = PLAN.with_characteristic(PLAN.sheet[0].edited(lower=0.1, upper=0.5))
-    looking.bench.document.open(closer, None, None)
+    looking.session.bench.document.open(closer, None, None)
     QTest.mouseClick(records.rejudge_button, Qt.MouseButton.LeftButton)
     look_up(looking, qtbot)
     assert records.pages.currentWidget() is records.rejudged
@@ -315,7 +317,7 @@ def test_a_lot_is_judged_by_the_present_plan_and_lists_what_changes(looking, qtb
     look_up(looking, qtbot)
     assert len((tmp_path / "c.csv").read_text().splitlines()) == 2
     QTest.mouseClick(records.rejudged.tray_button, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: len(looking.bench.tray.parts) == 1, timeout=20_000)
+    qtbot.waitUntil(lambda: len(looking.session.bench.tray.parts) == 1, timeout=20_000)
     looking.grab()
     records.rejudged._open(0)
     look_up(looking, qtbot)
@@ -323,7 +325,7 @@ def test_a_lot_is_judged_by_the_present_plan_and_lists_what_changes(looking, qtb
 
 
 def test_reports_and_exports_are_saved_where_asked(looking, qtbot, monkeypatch, tmp_path):
-    records = looking.records_workspace
+    records = looking.workspaces["records"].page
     choose(looking, qtbot, "scanned")
     files = iter([("lot.pdf", "PDF (*.pdf)"), ("lot", "Table, one row a part (*.csv)"), ("part.pdf", "")])
     monkeypatch.setattr(
@@ -347,7 +349,7 @@ def test_records_of_another_computer_are_taken_over(looking, qtbot, tmp_path):
     other = Records(str(tmp_path / "other.db"))
     made_lot(other, "theirs", [0.2, 0.9], started=BEGAN + 5 * DAY)
     other.close()
-    records = looking.records_workspace
+    records = looking.workspaces["records"].page
     records.deeds.merge(tmp_path / "other.db")
     look_up(looking, qtbot)
     assert "2 parts merged" in looking.message_bar.text.text()
@@ -355,7 +357,7 @@ def test_records_of_another_computer_are_taken_over(looking, qtbot, tmp_path):
 
 
 def test_damaged_records_say_so_and_those_that_are_open_stay(looking, qtbot, tmp_path, window):
-    records = looking.records_workspace
+    records = looking.workspaces["records"].page
     (tmp_path / "bad.db").write_bytes(b"SQLite format 3\0" + b"\xff" * 4000)
     records.open(str(tmp_path / "bad.db"))
     qtbot.waitUntil(lambda: "is damaged" in looking.message_bar.text.text(), timeout=20_000)
@@ -365,40 +367,40 @@ def test_damaged_records_say_so_and_those_that_are_open_stay(looking, qtbot, tmp
 
 
 def test_without_records_it_says_what_to_do(window, qtbot, tmp_path):
-    window.use_records(str(tmp_path / "new" / "records.db"))
+    window.session.use_records(str(tmp_path / "new" / "records.db"))
     window.show_workspace("records")
     look_up(window, qtbot)
-    records = window.records_workspace
+    records = window.workspaces["records"].page
     assert records.pages.currentWidget() is records.empty
     assert "Start a line in the Run workspace" in records.empty.text()
     assert not records.export_button.isEnabled()
     (tmp_path / "bad.db").write_text("no database" * 100)
-    window.records_workspace.stop()
-    window.use_records(str(tmp_path / "bad.db"))
+    window.workspaces["records"].page.stop()
+    window.session.use_records(str(tmp_path / "bad.db"))
     window.show_workspace("records")
     qtbot.waitUntil(lambda: "is damaged" in records.empty.text(), timeout=20_000)
 
 
 def test_operators_look_back_and_letters_change_no_plan(demo, qtbot, written, tmp_path):
     shutil.copy(written / "line.db", tmp_path / "line.db")
-    demo.use_records(str(tmp_path / "line.db"))
+    demo.session.use_records(str(tmp_path / "line.db"))
     demo.show_workspace("records")
     look_up(demo, qtbot)
-    tag, shown = demo.bench.tray.current.tag, demo.bench.tray.current
-    demo.records_workspace.course.setFocus()
+    tag, shown = demo.session.bench.tray.current.tag, demo.session.bench.tray.current
+    demo.workspaces["records"].page.course.setFocus()
     for key in (Qt.Key.Key_T, Qt.Key.Key_Space, Qt.Key.Key_Delete):
-        QTest.keyClick(demo.records_workspace.course, key)
-    assert (demo.bench.tray.current, demo.bench.tray.current.tag) == (shown, tag)
-    plan = demo.bench.document.plan
-    demo.bench.document.edit("limit", plan.with_characteristic(plan.sheet[0].edited(upper=4.2)))
-    QTest.keyClick(demo.records_workspace.course, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
-    assert demo.bench.document.plan.sheet[0].upper == 4.2, "undo belongs to the Plan workspace"
-    demo.lock.locked = True
-    demo._refresh()
+        QTest.keyClick(demo.workspaces["records"].page.course, key)
+    assert (demo.session.bench.tray.current, demo.session.bench.tray.current.tag) == (shown, tag)
+    plan = demo.session.bench.document.plan
+    demo.session.bench.document.edit("limit", plan.with_characteristic(plan.sheet[0].edited(upper=4.2)))
+    QTest.keyClick(demo.workspaces["records"].page.course, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert demo.session.bench.document.plan.sheet[0].upper == 4.2, "undo belongs to the Plan workspace"
+    demo.session.lock.locked = True
+    demo.refresh()
     demo.show_workspace("run")
     QTest.mouseClick(demo.band.tabs["records"], Qt.MouseButton.LeftButton)
     look_up(demo, qtbot)
-    assert demo.records_workspace.isVisible()
-    assert not demo.records_workspace.tray_button.isEnabled()
-    assert demo.records_workspace.export_button.isEnabled()
-    demo.lock.locked = False
+    assert demo.workspaces["records"].page.isVisible()
+    assert not demo.workspaces["records"].page.tray_button.isEnabled()
+    assert demo.workspaces["records"].page.export_button.isEnabled()
+    demo.session.lock.locked = False

@@ -28,8 +28,8 @@ LEFT = Qt.MouseButton.LeftButton
 def line(demo, tmp_path):
     """The demo's window with a fast belt, no I/O block, and records of its own."""
     station = STATION.with_part("travel", speed=1500.0).with_part("io", host="")
-    demo.station_bench.document.edit("fast", station)
-    demo.run_workspace.db, demo.run_workspace.jobs = str(tmp_path / "records.db"), 0
+    demo.session.station_bench.document.edit("fast", station)
+    demo.workspaces["run"].page.db, demo.workspaces["run"].page.jobs = str(tmp_path / "records.db"), 0
     return demo
 
 
@@ -45,9 +45,9 @@ def until(qtbot, condition):
 
 
 def stopped(qtbot, window):
-    if window.run_workspace.bench.state != "idle":
-        window.run_workspace.start_or_stop()
-    qtbot.waitUntil(lambda: window.run_workspace.bench.state == "idle", timeout=60_000)
+    if window.workspaces["run"].page.bench.state != "idle":
+        window.workspaces["run"].page.start_or_stop()
+    qtbot.waitUntil(lambda: window.workspaces["run"].page.bench.state == "idle", timeout=60_000)
 
 
 def painted(view) -> bool:
@@ -58,8 +58,8 @@ def painted(view) -> bool:
 
 
 def test_one_click_runs_the_tray_and_shows_each_verdict(line, qtbot):
-    run = line.run_workspace
-    line.runs_at_once = True  # as in the demo
+    run = line.workspaces["run"].page
+    line.workspaces["run"].starts_at_once = True  # as in the demo
     qtbot.mouseClick(line.band.tabs["run"], LEFT)
     assert run.isVisible()
     until(qtbot, lambda: len(run.bench.parts) >= 4)
@@ -97,11 +97,11 @@ def test_one_click_runs_the_tray_and_shows_each_verdict(line, qtbot):
 
 
 def test_a_part_without_a_readable_scan_says_so_across_the_room(line, qtbot, tmp_path):
-    run, folder = line.run_workspace, tmp_path / "in"
+    run, folder = line.workspaces["run"].page, tmp_path / "in"
     folder.mkdir()
     (folder / "bad.x3p").write_bytes(b"no scan at all" * 400)
-    station = line.station_bench.document.value.with_part("incoming", give_up=0.5)
-    line.station_bench.document.edit("impatient", station)
+    station = line.session.station_bench.document.value.with_part("incoming", give_up=0.5)
+    line.session.station_bench.document.edit("impatient", station)
     line.show_workspace("run")
     run.start(RunRequest(watch=folder, db=run.db, jobs=0, looked_at=True))
     until(qtbot, lambda: run.bench.parts)
@@ -116,7 +116,7 @@ def test_a_part_without_a_readable_scan_says_so_across_the_room(line, qtbot, tmp
 
 
 def test_what_keeps_a_line_from_starting_is_said(line, qtbot, settled, tmp_path):
-    run = line.run_workspace
+    run = line.workspaces["run"].page
     line.show_workspace("run")
     run.db = str(tmp_path)
     qtbot.mouseClick(run.start_button, LEFT)
@@ -127,7 +127,7 @@ def test_what_keeps_a_line_from_starting_is_said(line, qtbot, settled, tmp_path)
 
 def test_a_locked_window_runs_and_shows_and_edits_nothing(line, qtbot, settled):
     line.trigger("run.lock")
-    form = line.forms.pin
+    form = line.workspaces["run"].forms.pin
     for field in (form.pin, form.again):
         qtbot.keyClicks(field, "12")
     form.agree()
@@ -135,21 +135,21 @@ def test_a_locked_window_runs_and_shows_and_edits_nothing(line, qtbot, settled):
     for field in (form.pin, form.again):
         field.setText("4711")
     form.agree()
-    assert line.lock.locked
-    assert line.run_workspace.isVisible()
+    assert line.session.lock.locked
+    assert line.workspaces["run"].page.isVisible()
     assert not line.band.tabs["plan"].isEnabled()
-    plan = line.bench.document.plan
+    plan = line.session.bench.document.plan
     for action in ("plan.new", "characteristic.delete", "plan.show", "edit.undo", "plan.open"):
         line.trigger(action)
     assert "Editing is locked" in message(line)
-    assert line.bench.document.plan is plan
-    assert line.run_workspace.isVisible()
+    assert line.session.bench.document.plan is plan
+    assert line.workspaces["run"].page.isVisible()
     settled(line)
     with pytest.raises(Refused, match="Editing is locked"):
-        line.bench.document.edit("by another way", plan.edited(name="other"))
+        line.session.bench.document.edit("by another way", plan.edited(name="other"))
     with pytest.raises(Refused):
-        line.station_bench.document.undo()
-    assert line.bench.document.plan is plan
+        line.session.station_bench.document.undo()
+    assert line.session.bench.document.plan is plan
     kept = records_folder() / LOCK_FILE
     assert kept.stat().st_mode & 0o777 == 0o600
     assert "4711" not in kept.read_text()
@@ -157,19 +157,19 @@ def test_a_locked_window_runs_and_shows_and_edits_nothing(line, qtbot, settled):
     again = MainWindow()
     qtbot.addWidget(again)
     again.show()
-    assert again.run_workspace.isVisible(), "it is locked at the next start, too"
+    assert again.workspaces["run"].page.isVisible(), "it is locked at the next start, too"
     again.close()
     line.trigger("run.lock")
-    line.forms.pin.pin.setText("1234")
-    line.forms.pin.agree()
-    assert line.lock.locked
-    assert "not the PIN" in line.forms.pin.wrong.text()
-    line.forms.pin.pin.setText("4711")
-    line.forms.pin.agree()
-    assert not line.lock.locked
+    line.workspaces["run"].forms.pin.pin.setText("1234")
+    line.workspaces["run"].forms.pin.agree()
+    assert line.session.lock.locked
+    assert "not the PIN" in line.workspaces["run"].forms.pin.wrong.text()
+    line.workspaces["run"].forms.pin.pin.setText("4711")
+    line.workspaces["run"].forms.pin.agree()
+    assert not line.session.lock.locked
     assert not kept.exists()
     line.trigger("plan.show")
-    assert line.plan_workspace.isVisible()
+    assert line.workspaces["plan"].workspace.isVisible()
 
 
 def test_a_pin_is_known_only_by_what_scrypt_makes_of_it():
@@ -183,34 +183,34 @@ def test_a_pin_is_known_only_by_what_scrypt_makes_of_it():
 
 def test_signals_are_typed_and_what_they_cannot_be_is_said(line, qtbot, tmp_path):
     line.trigger("plan.signals")
-    form = line.forms.signals
-    assert len(form.rows) == len(line.bench.document.plan.signals) == 4
+    form = line.workspaces["run"].forms.signals
+    assert len(form.rows) == len(line.session.bench.document.plan.signals) == 4
     field = form.rows[0]["when"]
     assert isinstance(field, QLineEdit)
     retype(qtbot, field, "fails_1 or missing_1")
-    assert line.bench.document.plan.signals[0].when == "fails_1 or missing_1"
+    assert line.session.bench.document.plan.signals[0].when == "fails_1 or missing_1"
     retype(qtbot, form.rows[0]["when"], "boss > 3")
     assert "nothing a signal knows" in form.told.text()
     retype(qtbot, form.rows[1]["line"], "0")
     assert "igital line 0 is used twice" in form.told.text()
     form.rows[0]["unknown"].click()
-    assert not line.bench.document.plan.signals[0].unknown
+    assert not line.session.bench.document.plan.signals[0].unknown
     line.trigger("edit.undo")
     form.add_digital()
-    assert line.bench.document.plan.signals[-1].line == 3, "the lowest line that is free"
+    assert line.session.bench.document.plan.signals[-1].line == 3, "the lowest line that is free"
     form.remove(4)
     line.trigger("edit.undo")
     line.trigger("edit.undo")
     line.trigger("edit.undo")
-    assert line.bench.document.plan.signals[0].when == "not_passed"
+    assert line.session.bench.document.plan.signals[0].when == "not_passed"
     form.add_analogue()
-    save_plan(line.bench.document.plan, tmp_path / "saved.hplan")
+    save_plan(line.session.bench.document.plan, tmp_path / "saved.hplan")
     saved = load_plan(tmp_path / "saved.hplan").signals[-1]
     assert (saved.kind, saved.balloon, saved.low, saved.high) == ("analogue", 1, 3.9, 4.1)
     retype(qtbot, form.rows[-1]["fault"], "2")
-    assert line.bench.document.plan.signals[-1].fault == 2.0
+    assert line.session.bench.document.plan.signals[-1].fault == 2.0
     retype(qtbot, form.rows[-1]["fault"], "")
-    assert line.bench.document.plan.signals[-1].fault is None
+    assert line.session.bench.document.plan.signals[-1].fault is None
     assert form.told.text() == ""
     retype(qtbot, form.rows[-1]["balloon"], "77")
     assert "uses balloon 77, which is missing or disabled" in form.told.text()
@@ -218,10 +218,16 @@ def test_signals_are_typed_and_what_they_cannot_be_is_said(line, qtbot, tmp_path
 
 def test_the_io_window_shows_and_forces_terminals(line, qtbot, unused_port):
     station = STATION.with_part("io", port=unused_port)
-    line.station_bench.document.edit("block", station)
+    line.session.station_bench.document.edit("block", station)
     line.trigger("run.io-block")
-    until(qtbot, lambda: line.forms.io_window is not None and "off" in line.forms.io_window.states[0].text())
-    window = line.forms.io_window
+    until(
+        qtbot,
+        lambda: (
+            line.workspaces["run"].forms.io_window is not None
+            and "off" in line.workspaces["run"].forms.io_window.states[0].text()
+        ),
+    )
+    window = line.workspaces["run"].forms.io_window
     gate = line_coil(0)
     qtbot.mouseClick(window.buttons[gate, True], LEFT)
     until(qtbot, lambda: "on  forced" in window.states[gate].text())
@@ -232,9 +238,11 @@ def test_the_io_window_shows_and_forces_terminals(line, qtbot, unused_port):
 
 def test_a_belt_in_doubt_is_asked_about_before_the_line_starts(line, qtbot, unused_port):
     io = {"host": "127.0.0.1", "port": unused_port, "simulated": False, "restart": "ask"}
-    line.station_bench.document.edit("asks", line.station_bench.document.value.with_part("io", **io))
+    line.session.station_bench.document.edit(
+        "asks", line.session.station_bench.document.value.with_part("io", **io)
+    )
     BeltMark(STATION.name).put()
-    run = line.run_workspace
+    run = line.workspaces["run"].page
     run.start_or_stop()
     until(qtbot, lambda: run.belt_in_doubt and run.bench.state == "idle")
     assert "Clear the belt" in message(line)
@@ -247,26 +255,32 @@ def test_a_belt_in_doubt_is_asked_about_before_the_line_starts(line, qtbot, unus
 
 
 def test_the_signals_window_closes_and_forcing_takes_the_pin(line, qtbot, unused_port):
-    station = line.station_bench.document.value.with_part(
+    station = line.session.station_bench.document.value.with_part(
         "io", host="127.0.0.1", port=unused_port, simulated=True
     )
-    line.station_bench.document.edit("block", station)
+    line.session.station_bench.document.edit("block", station)
     line.trigger("plan.signals")
-    line.forms._lock.lock("4711")
-    line.forms.close()
-    assert not line.forms.signals.isVisible()
+    line.workspaces["run"].forms._lock.lock("4711")
+    line.workspaces["run"].forms.close()
+    assert not line.workspaces["run"].forms.signals.isVisible()
     line.trigger("run.io-block")
-    until(qtbot, lambda: line.forms.io_window is not None and line.forms.io_window.isVisible())
-    window = line.forms.io_window
+    until(
+        qtbot,
+        lambda: (
+            line.workspaces["run"].forms.io_window is not None
+            and line.workspaces["run"].forms.io_window.isVisible()
+        ),
+    )
+    window = line.workspaces["run"].forms.io_window
     until(qtbot, lambda: "●" in window.states[0].text() or "○" in window.states[0].text())
     qtbot.mouseClick(window.buttons[0, True], LEFT)
     assert window.forced == {}, "not without the PIN"
-    line.forms.pin.pin.setText("4711")
-    line.forms.pin.agree()
+    line.workspaces["run"].forms.pin.pin.setText("4711")
+    line.workspaces["run"].forms.pin.agree()
     until(qtbot, lambda: "●  on  forced" in window.states[0].text())
     window.close()
-    line.forms.stop_block()
-    assert line.lock.unlock("4711") == ""
+    line.workspaces["run"].forms.stop_block()
+    assert line.session.lock.unlock("4711") == ""
 
 
 def test_wrong_pins_take_longer_each_time_and_a_lock_that_is_gone_is_no_open_door(tmp_path, monkeypatch):
@@ -325,11 +339,11 @@ def test_records_say_that_a_line_is_locked(tmp_path):
 
 
 def test_a_station_file_opens_no_door_to_other_computers(line, qtbot, unused_port):
-    station = line.station_bench.document.value.with_part(
+    station = line.session.station_bench.document.value.with_part(
         "io", host="0.0.0.0", port=unused_port, simulated=True
     )
-    line.station_bench.document.edit("open", station)
-    line.run_workspace.start_or_stop()
+    line.session.station_bench.document.edit("open", station)
+    line.workspaces["run"].page.start_or_stop()
     until(qtbot, lambda: "other computers reach it" in message(line))
     with socket.socket() as probe:
         assert probe.connect_ex(("127.0.0.1", unused_port)) != 0

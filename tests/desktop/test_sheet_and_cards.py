@@ -14,14 +14,14 @@ from hemtra.desktop.models.zone_drag import handle_pixels, pieces_of
 
 
 def balloons(window) -> list[int]:
-    return [row.row.balloon for row in window.plan_workspace.sheet.items]
+    return [row.row.balloon for row in window.workspaces["plan"].workspace.sheet.items]
 
 
 def test_rows_are_grouped_searched_and_moved(demo, qtbot, settled):
-    bench, sheet = demo.bench, demo.plan_workspace.sheet
+    bench, sheet = demo.session.bench, demo.workspaces["plan"].workspace.sheet
     bench.select(6)
     settled(demo)
-    card = demo.plan_workspace.lineage.result_card
+    card = demo.workspaces["plan"].workspace.lineage.result_card
     retype(qtbot, card.group, "Hub")
     settled(demo)
     assert balloons(demo)[:2] == [1, 2]
@@ -33,16 +33,16 @@ def test_rows_are_grouped_searched_and_moved(demo, qtbot, settled):
     assert balloons(demo) == [7, 6]
     qtbot.keyClick(sheet, Qt.Key.Key_Escape)
     assert len(balloons(demo)) == 24
-    retype(qtbot, demo.plan_workspace.lineage.result_card.number, "3")
+    retype(qtbot, demo.workspaces["plan"].workspace.lineage.result_card.number, "3")
     assert bench.document.plan.characteristic(6) is not None, "3 is taken"
-    retype(qtbot, demo.plan_workspace.lineage.result_card.number, "60")
+    retype(qtbot, demo.workspaces["plan"].workspace.lineage.result_card.number, "60")
     assert bench.balloon == 60
     demo.trigger("sheet.renumber")
     assert [c.balloon for c in bench.document.plan.sheet] == list(range(1, 25))
 
 
 def test_a_row_is_switched_off_hidden_and_counted_from_the_reference(demo, settled):
-    bench, workspace = demo.bench, demo.plan_workspace
+    bench, workspace = demo.session.bench, demo.workspaces["plan"].workspace
     bench.select(1)
     demo.trigger("characteristic.off")
     settled(demo)
@@ -67,7 +67,7 @@ def test_a_row_is_switched_off_hidden_and_counted_from_the_reference(demo, settl
 
 
 def test_a_feature_is_repeated_from_numbers_typed(demo, qtbot, settled):
-    bench, patterns = demo.bench, demo.plan_workspace.asked
+    bench, patterns = demo.session.bench, demo.workspaces["plan"].workspace.asked
     bench.select(11)
     settled(demo)
     demo.trigger("zone.grid-of")
@@ -86,7 +86,7 @@ def test_a_feature_is_repeated_from_numbers_typed(demo, qtbot, settled):
 
 
 def test_an_input_is_connected_from_the_list_and_on_the_stage(demo, settled):
-    bench, workspace = demo.bench, demo.plan_workspace
+    bench, workspace = demo.session.bench, demo.workspaces["plan"].workspace
     bench.select(1)
     settled(demo)
     buttons = workspace.lineage.result_card.inputs
@@ -112,7 +112,7 @@ def test_an_input_is_connected_from_the_list_and_on_the_stage(demo, settled):
 
 
 def test_a_cut_out_is_dragged_by_its_own_handles(demo, qtbot, settled):
-    bench, stage = demo.bench, demo.plan_workspace.stage
+    bench, stage = demo.session.bench, demo.workspaces["plan"].workspace.stage
     bench.select(6)
     settled(demo)
     demo.trigger("zone.cut")
@@ -130,7 +130,7 @@ def test_a_cut_out_is_dragged_by_its_own_handles(demo, qtbot, settled):
 
 
 def test_a_zone_on_a_section_is_drawn_and_dragged(demo, qtbot, settled):
-    bench, workspace = demo.bench, demo.plan_workspace
+    bench, workspace = demo.session.bench, demo.workspaces["plan"].workspace
     plan = bench.document.plan
     zone = RectangleZone(x=0, y=22, width=110, height=1)
     new = (
@@ -168,7 +168,7 @@ def test_a_zone_on_a_section_is_drawn_and_dragged(demo, qtbot, settled):
 
 
 def test_a_tag_is_undone(demo, settled):
-    part = demo.bench.tray.parts[0]
+    part = demo.session.bench.tray.parts[0]
     demo.trigger("tray.tag")
     assert part.tag == "bad"
     demo.trigger("edit.undo")
@@ -178,7 +178,7 @@ def test_a_tag_is_undone(demo, settled):
 
 
 def test_two_known_sizes_correct_a_row(demo, qtbot, settled):
-    bench, asked = demo.bench, demo.plan_workspace.asked
+    bench, asked = demo.session.bench, demo.workspaces["plan"].workspace.asked
     bench.select(6)
     settled(demo)
     before = bench.shown.result.characteristics[5].value
@@ -200,7 +200,7 @@ def test_two_known_sizes_correct_a_row(demo, qtbot, settled):
 
 
 def test_a_tolerance_may_count_from_what_the_reference_part_measures(demo, settled):
-    rows, bench = demo.plan_workspace.rows, demo.bench
+    rows, bench = demo.workspaces["plan"].workspace.rows, demo.session.bench
     assert rows.set_tolerance(6, "ref ±1 %")
     settled(demo)
     row = bench.document.plan.characteristic(6)
@@ -213,7 +213,7 @@ def test_a_tolerance_may_count_from_what_the_reference_part_measures(demo, settl
 
 
 def test_a_card_says_what_its_value_rests_on(demo, settled):
-    bench, lineage = demo.bench, demo.plan_workspace.lineage
+    bench, lineage = demo.session.bench, demo.workspaces["plan"].workspace.lineage
     bench.select(15)
     settled(demo)
     card = lineage.result_card
@@ -232,7 +232,7 @@ def test_a_card_says_what_its_value_rests_on(demo, settled):
 
 
 def test_a_click_cuts_a_feature_out_of_the_selected_zone(demo, settled):
-    bench, workspace = demo.bench, demo.plan_workspace
+    bench, workspace = demo.session.bench, demo.workspaces["plan"].workspace
     bench.select(15)
     bench.select_step("flange-n")
     settled(demo)

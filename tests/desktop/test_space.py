@@ -65,7 +65,7 @@ def test_colourings_are_what_they_say():
 
 
 def test_the_stage_in_space_follows_the_top_view(demo, qtbot, settled):
-    workspace = demo.plan_workspace
+    workspace = demo.workspaces["plan"].workspace
     demo.trigger("view.cycle")
     space = workspace.space
     assert space is not None
@@ -81,14 +81,14 @@ def test_the_stage_in_space_follows_the_top_view(demo, qtbot, settled):
     place, balloon = space._balloons[-1]
     qtbot.mouseClick(space, Qt.MouseButton.LeftButton, pos=place.toPoint())
     settled(demo)
-    assert demo.bench.balloon in {b for p, b in space._balloons if (p - place).manhattanLength() < 16}
+    assert demo.session.bench.balloon in {b for p, b in space._balloons if (p - place).manhattanLength() < 16}
     space.move_to(before.turned(40, 10))
     assert space._moving
     qtbot.waitUntil(lambda: not space._moving)
     workspace.stage.colour_by("slope")
     settled(demo)
-    assert demo.bench.shown.coloured is not None
-    qtbot.waitUntil(lambda: space._asked.values is demo.bench.shown.coloured)
+    assert demo.session.bench.shown.coloured is not None
+    qtbot.waitUntil(lambda: space._asked.values is demo.session.bench.shown.coloured)
     for _ in range(3):
         demo.trigger("view.cycle")
     assert workspace.section.isVisible()
@@ -99,7 +99,7 @@ def test_the_stage_in_space_follows_the_top_view(demo, qtbot, settled):
 def test_without_opengl_it_is_said_and_nothing_is_lost(demo, monkeypatch):
     monkeypatch.setattr("hemtra.desktop.plan.stage.space_view.has_opengl", lambda: False)
     demo.trigger("view.cycle")
-    workspace = demo.plan_workspace
+    workspace = demo.workspaces["plan"].workspace
     assert "3D needs OpenGL" in demo.message_bar.text.text()
     assert workspace.space is None
     assert workspace.stage.isVisible()
@@ -107,7 +107,7 @@ def test_without_opengl_it_is_said_and_nothing_is_lost(demo, monkeypatch):
 
 
 def test_values_that_colour_the_part_are_read_with_their_unit(demo, settled):
-    stage = demo.plan_workspace.stage
+    stage = demo.workspaces["plan"].workspace.stage
     stage.colour_by("slope")
     settled(demo)
     assert stage.map.told(stage.data, 42.0, 26.3).endswith("°")

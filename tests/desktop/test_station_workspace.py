@@ -19,20 +19,20 @@ LEFT = Qt.MouseButton.LeftButton
 @pytest.fixture
 def at_station(window, settled, qtbot, demo_folder):
     """The Station workspace with the demo station."""
-    window.stations.open(demo_folder / STATION_FILE)
+    window.session.stations.open(demo_folder / STATION_FILE)
     window.show_workspace("station")
-    qtbot.waitUntil(lambda: window.station_bench.document.path is not None, timeout=10_000)
+    qtbot.waitUntil(lambda: window.session.station_bench.document.path is not None, timeout=10_000)
     seen(window, qtbot)
     return window
 
 
 def seen(window, qtbot):
-    workspace = window.station_workspace
-    qtbot.waitUntil(lambda: workspace.idle and not window.tasks.running, timeout=20_000)
+    workspace = window.workspaces["station"].page
+    qtbot.waitUntil(lambda: workspace.idle and not window.session.tasks.running, timeout=20_000)
 
 
 def drag(qtbot, window, label, by: QPoint):
-    drawing = window.station_workspace.drawing
+    drawing = window.workspaces["station"].page.drawing
     start = next(h for h in drawing.handles() if h.label == label).at.toPoint()
     qtbot.mousePress(drawing, LEFT, pos=start)
     qtbot.mouseMove(drawing, start + by / 2)
@@ -43,7 +43,7 @@ def drag(qtbot, window, label, by: QPoint):
 
 
 def retype(qtbot, window, label, text):
-    field = window.station_workspace.fields.show_field(label)
+    field = window.workspaces["station"].page.fields.show_field(label)
     field.setFocus()
     field.selectAll()
     qtbot.keyClick(field, Qt.Key.Key_Delete)
@@ -53,23 +53,23 @@ def retype(qtbot, window, label, text):
 
 
 def choose(qtbot, window, label, value):
-    box = window.station_workspace.fields.show_field(label)
+    box = window.workspaces["station"].page.fields.show_field(label)
     box.setCurrentIndex(box.findData(value))
     box.activated.emit(box.currentIndex())
     seen(window, qtbot)
 
 
 def scan_trials(qtbot, window, count=1):
-    panel, before = window.station_workspace.trial, len(window.bench.tray.parts)
+    panel, before = window.workspaces["station"].page.trial, len(window.session.bench.tray.parts)
     panel.count.setCurrentIndex(panel.count.findData(count))
     qtbot.mouseClick(panel.start, LEFT)
     qtbot.waitUntil(lambda: not panel.running, timeout=60_000)
     seen(window, qtbot)
-    return window.bench.tray.parts[before:]
+    return window.session.bench.tray.parts[before:]
 
 
 def test_what_is_dragged_in_the_drawing_is_the_station(at_station, qtbot):
-    document = at_station.station_bench.document
+    document = at_station.session.station_bench.document
     right, _ = drag(qtbot, at_station, "eye", QPoint(-30, 0))
     assert document.value.trigger.distance == pytest.approx(80 - right, abs=1.0)
     assert document.value.lead == 30.0, "the scan keeps its place on the part"
@@ -94,10 +94,10 @@ def test_what_is_dragged_in_the_drawing_is_the_station(at_station, qtbot):
 
 
 def test_numbers_are_typed_and_absurd_ones_refused(at_station, qtbot):
-    document = at_station.station_bench.document
+    document = at_station.session.station_bench.document
     retype(qtbot, at_station, "speed", "400")
     assert document.value.travel.speed == 400
-    assert any("too fast" in w.text for w in at_station.station_bench.budget().warnings)
+    assert any("too fast" in w.text for w in at_station.session.station_bench.budget().warnings)
     for label, text in (
         ("circumference", "-160"),
         ("circumference", "0.0001"),
@@ -115,24 +115,24 @@ def test_numbers_are_typed_and_absurd_ones_refused(at_station, qtbot):
         assert document.value == before, label
         assert at_station.message_bar.isVisible()
         at_station.message_bar.hide()
-        assert at_station.actions_by_id["edit.undo"].isEnabled()
+        assert at_station.is_enabled("edit.undo")
 
 
 def test_one_click_puts_a_warning_right(at_station, qtbot):
-    budget = at_station.station_workspace.budget
+    budget = at_station.workspaces["station"].page.budget
     assert "1 warning" in budget._count.text()
     qtbot.mouseClick(budget.fixes[0], LEFT)
     seen(at_station, qtbot)
-    assert at_station.station_bench.document.value.travel.counts_per_profile == 1
+    assert at_station.session.station_bench.document.value.travel.counts_per_profile == 1
     assert budget._count.text() == "all in order"
-    assert at_station.actions_by_id["edit.undo"].isEnabled()
+    assert at_station.is_enabled("edit.undo")
 
 
 def test_the_live_profile_shows_what_the_station_does(at_station, qtbot):
-    bench = at_station.station_bench
+    bench = at_station.session.station_bench
     before = bench.live
     assert np.nanmax(before.z) == pytest.approx(4.0, abs=0.2)
-    qtbot.mouseClick(at_station.station_workspace.live.keep, LEFT)
+    qtbot.mouseClick(at_station.workspaces["station"].page.live.keep, LEFT)
     seen(at_station, qtbot)
     retype(qtbot, at_station, "band to", "2")
     assert np.nanmax(bench.live.z) <= 2.0
@@ -141,7 +141,7 @@ def test_the_live_profile_shows_what_the_station_does(at_station, qtbot):
     assert np.nanmedian(kept.z[near]) == pytest.approx(np.nanmedian(before.z[np.abs(before.x) < 30]), abs=0.01)
     retype(qtbot, at_station, "band to", "")
     assert bench.station.sensor.band.z_high is None
-    at_station.station_workspace.live.place.setValue(-320)
+    at_station.workspaces["station"].page.live.place.setValue(-320)
     seen(at_station, qtbot)
     assert np.nanmax(bench.live.z) < 3.9, "no boss there"
     retype(qtbot, at_station, "time", "0.05")
@@ -150,26 +150,26 @@ def test_the_live_profile_shows_what_the_station_does(at_station, qtbot):
 
 def test_a_trial_scan_grows_and_goes_to_the_tray(at_station, qtbot, settled):
     grown = []
-    bench = at_station.station_bench
+    bench = at_station.session.station_bench
     bench.trial_changed.connect(lambda: grown.append(bench.trial.taken if bench.trial else 0))
-    box = at_station.station_workspace.trial.defect
+    box = at_station.workspaces["station"].page.trial.defect
     box.setCurrentIndex(box.findData("boss-short"))
     scan_trials(qtbot, at_station)
     assert len(set(grown)) >= 5
     assert grown == sorted(grown)
-    part = at_station.bench.tray.current
+    part = at_station.session.bench.tray.current
     assert (part.name, part.tag) == ("trial-01", "bad")
     assert part.scan.station["name"] == "bench A"
     at_station.grab()
     qtbot.mouseClick(at_station.band.tabs["plan"], LEFT)
     settled(at_station)
-    assert at_station._pages.currentWidget() is at_station.plan_workspace
+    assert at_station.session.shown == "plan"
 
 
 def test_a_resolution_typed_wrong_is_found_by_measuring(at_station, qtbot):
     retype(qtbot, at_station, "circumference", "176")
     at_station.trigger("station.encoder")
-    task = at_station.station_workspace.encoder_task
+    task = at_station.workspaces["station"].page.encoder_task
     assert task.isVisible()
     assert not task.take.isEnabled()
     for text in ("", "0", "-", "1e9"):
@@ -181,36 +181,36 @@ def test_a_resolution_typed_wrong_is_found_by_measuring(at_station, qtbot):
         qtbot.mouseClick(task.move_line, LEFT)
     assert float(re.search(r"([\d.]+) % too long", task.told.text())[1]) == pytest.approx(10.0, abs=0.1)
     qtbot.mouseClick(task.take, LEFT)
-    encoder = at_station.station_bench.document.value.travel.encoder
+    encoder = at_station.session.station_bench.document.value.travel.encoder
     assert encoder.counts_per_mm == pytest.approx(12.5, rel=5e-4)
-    assert at_station.station_workspace.fields.isVisible()
+    assert at_station.workspaces["station"].page.fields.isVisible()
     at_station.trigger("edit.undo")
-    assert at_station.station_bench.document.value.travel.encoder.circumference == 176
+    assert at_station.session.station_bench.document.value.travel.encoder.circumference == 176
 
 
 def test_a_tilted_sensor_is_levelled_on_the_belt(at_station, qtbot):
     retype(qtbot, at_station, "roll", "0.8")
     at_station.trigger("station.level")
-    task = at_station.station_workspace.level_task
+    task = at_station.workspaces["station"].page.level_task
     qtbot.mouseClick(task.scan, LEFT)
     qtbot.waitUntil(lambda: task.found is not None, timeout=20_000)
     assert task.found.before.tilt == pytest.approx(0.8, abs=0.01)
     assert task.found.after.tilt < 0.005
     qtbot.mouseClick(task.take, LEFT)
     seen(at_station, qtbot)
-    sensor = at_station.station_bench.document.value.sensor
+    sensor = at_station.session.station_bench.document.value.sensor
     assert sensor.calibration.roll == pytest.approx(0.8, abs=0.01)
-    live = at_station.station_bench.live
+    live = at_station.session.station_bench.live
     ends = [np.nanmedian(live.z[np.abs(live.x - x) < 4]) for x in (-20, 20)]
     # 40 mm at 0.8° would be 0.56 mm; what is left is how the part itself lies
     assert ends[0] == pytest.approx(ends[1], abs=0.1)
     at_station.trigger("edit.undo")
-    assert at_station.station_bench.document.value.sensor.calibration.is_none
+    assert at_station.session.station_bench.document.value.sensor.calibration.is_none
 
 
 def test_what_cannot_be_levelled_on_is_refused_with_the_reason(at_station, qtbot):
     at_station.trigger("station.level")
-    task = at_station.station_workspace.level_task
+    task = at_station.workspaces["station"].page.level_task
 
     def told(words):
         qtbot.mouseClick(task.scan, LEFT)
@@ -235,15 +235,15 @@ def test_what_cannot_be_levelled_on_is_refused_with_the_reason(at_station, qtbot
 
 def test_a_station_is_saved_where_it_lies(at_station, qtbot, tmp_path):
     retype(qtbot, at_station, "part spacing", "450")
-    at_station.stations.save(tmp_path / "mine.hstation")
+    at_station.session.stations.save(tmp_path / "mine.hstation")
     seen(at_station, qtbot)
-    assert not at_station.station_bench.document.unsaved
+    assert not at_station.session.station_bench.document.unsaved
     assert load_station(tmp_path / "mine.hstation").line.part_spacing == 450
     (tmp_path / "torn.hstation").write_text("{")
-    at_station.stations.open(tmp_path / "torn.hstation")
+    at_station.session.stations.open(tmp_path / "torn.hstation")
     seen(at_station, qtbot)
     assert "torn.hstation is not a valid station file" in at_station.message_bar.text.text()
-    assert at_station.station_bench.document.value.line.part_spacing == 450
+    assert at_station.session.station_bench.document.value.line.part_spacing == 450
 
 
 def test_an_unsaved_station_comes_back_after_a_crash(at_station, qtbot):
@@ -251,11 +251,11 @@ def test_an_unsaved_station_comes_back_after_a_crash(at_station, qtbot):
     qtbot.waitUntil(lambda: any(recovery.recovery_folder().glob("*.json")), timeout=5_000)
     (kept,) = recovery.recovery_folder().glob("*.json")
     kept.rename(kept.with_name("999999999-0.json"))
-    at_station.station_bench.document.start_over(NEW, None, NEW)
-    at_station.unsaved.offer()
+    at_station.session.station_bench.document.start_over(NEW, None, NEW)
+    at_station.session.unsaved.offer()
     assert "Unsaved changes to “bench A”" in at_station.message_bar.text.text()
     at_station.trigger("recover.restore")
-    document = at_station.station_bench.document
+    document = at_station.session.station_bench.document
     assert document.value.line.part_spacing == 555
     assert document.unsaved
     assert document.path.name == STATION_FILE
@@ -279,20 +279,20 @@ def test_every_field_writes_what_is_chosen_or_typed():
 def test_lengths_are_typed_and_shown_in_inches(at_station, qtbot):
     at_station.trigger("view.unit")
     assert at_station.band.unit.text() == "in"
-    field = at_station.station_workspace.fields.show_field("stand-off")
+    field = at_station.workspaces["station"].page.fields.show_field("stand-off")
     assert field.text() == "7.6772"
     retype(qtbot, at_station, "stand-off", "8")
-    assert at_station.station_bench.document.value.sensor.stand_off == pytest.approx(203.2)
-    rows = at_station.station_bench.budget().rows
+    assert at_station.session.station_bench.document.value.sensor.stand_off == pytest.approx(203.2)
+    rows = at_station.session.station_bench.budget().rows
     assert rows[0].label == "counts per in"
     at_station.grab()
     at_station.trigger("view.unit")
-    assert at_station.station_workspace.fields.show_field("stand-off").text() == "203.2"
+    assert at_station.workspaces["station"].page.fields.show_field("stand-off").text() == "203.2"
 
 
 def test_exposure_is_tuned_until_the_part_is_bright_enough(at_station, qtbot):
     at_station.trigger("station.exposure")
-    task = at_station.station_workspace.exposure_task
+    task = at_station.workspaces["station"].page.exposure_task
     for target in ("", "5", "900"):
         task.target.setText(target)
         qtbot.mouseClick(task.look, LEFT)
@@ -303,7 +303,7 @@ def test_exposure_is_tuned_until_the_part_is_bright_enough(at_station, qtbot):
     assert "reaches brightness" in task.told.text()
     at_station.grab()
     qtbot.mouseClick(task.take, LEFT)
-    exposure = at_station.station_bench.document.value.sensor.exposure
+    exposure = at_station.session.station_bench.document.value.sensor.exposure
     assert exposure.by == "manual"
     assert exposure.time == pytest.approx(60 / 110, rel=0.1)
     at_station.trigger("station.exposure")
@@ -314,25 +314,25 @@ def test_exposure_is_tuned_until_the_part_is_bright_enough(at_station, qtbot):
     assert "stops at its longest" in task.told.text()
     qtbot.mouseClick(task.automatic, LEFT)
     seen(at_station, qtbot)
-    assert at_station.station_bench.document.value.sensor.exposure.by == "automatic"
-    assert "stops at its longest" in at_station.station_bench.exposure_told
+    assert at_station.session.station_bench.document.value.sensor.exposure.by == "automatic"
+    assert "stops at its longest" in at_station.session.station_bench.exposure_told
     at_station.trigger("station.exposure")
     qtbot.mouseClick(task.two, LEFT)
     seen(at_station, qtbot)
-    assert any("too fast" in w.text for w in at_station.station_bench.budget().warnings)
+    assert any("too fast" in w.text for w in at_station.session.station_bench.budget().warnings)
 
 
 def test_two_sensors_are_aligned_and_scan_one_part(at_station, qtbot):
     at_station.trigger("station.align")
     assert "one sensor only" in at_station.message_bar.text.text()
     at_station.trigger("station.two")
-    fields = at_station.station_workspace.fields
+    fields = at_station.workspaces["station"].page.fields
     assert {"Sensor 1", "Sensor 2", "Travel", "Trigger"} <= set(fields.tabs)
     retype(qtbot, at_station, "counts per profile", "4")
     fields.show_page(1)
-    assert at_station.station_bench.sensor == 1
+    assert at_station.session.station_bench.sensor == 1
     qtbot.mouseClick(fields.tasks["align"], LEFT)
-    task = at_station.station_workspace.align_task
+    task = at_station.workspaces["station"].page.align_task
     task.laid.setCurrentText("target out of view")
     qtbot.mouseClick(task.scan, LEFT)
     qtbot.waitUntil(lambda: "does not see the stepped wedge" in task.told.text(), timeout=60_000)
@@ -344,7 +344,7 @@ def test_two_sensors_are_aligned_and_scan_one_part(at_station, qtbot):
     at_station.grab()
     qtbot.mouseClick(task.take, LEFT)
     seen(at_station, qtbot)
-    document = at_station.station_bench.document
+    document = at_station.session.station_bench.document
     for sensor in document.value.sensors:
         assert sensor.calibration.x == pytest.approx(sensor.hang.x, abs=0.02)
         assert sensor.calibration.roll == pytest.approx(sensor.hang.roll, abs=0.01)
@@ -355,12 +355,12 @@ def test_two_sensors_are_aligned_and_scan_one_part(at_station, qtbot):
 
 
 def test_sensors_are_added_and_taken_away(at_station, qtbot):
-    fields, document = at_station.station_workspace.fields, at_station.station_bench.document
+    fields, document = at_station.workspaces["station"].page.fields, at_station.session.station_bench.document
     fields.show_page(0)
     qtbot.mouseClick(fields.tabs["+ sensor"], LEFT)
     seen(at_station, qtbot)
     assert len(document.value.sensors) == 2
-    assert not any("view" in w.text for w in at_station.station_bench.budget().warnings)
+    assert not any("view" in w.text for w in at_station.session.station_bench.budget().warnings)
     at_station.grab()
     fields.show_page(1)
     qtbot.mouseClick(fields.tabs["− sensor"], LEFT)
@@ -373,8 +373,8 @@ def test_scales_are_corrected_by_what_is_known(at_station, qtbot):
     retype(qtbot, at_station, "x scale error", "2")
     retype(qtbot, at_station, "circumference", "163.2")
     at_station.trigger("station.encoder")
-    qtbot.mouseClick(at_station.station_workspace.encoder_task.artefact, LEFT)
-    task = at_station.station_workspace.correct_task
+    qtbot.mouseClick(at_station.workspaces["station"].page.encoder_task.artefact, LEFT)
+    task = at_station.workspaces["station"].page.correct_task
     assert task.isVisible()
     qtbot.mouseClick(task.scan, LEFT)
     qtbot.waitUntil(lambda: task.picture.data is not None, timeout=20_000)
@@ -394,7 +394,7 @@ def test_scales_are_corrected_by_what_is_known(at_station, qtbot):
     at_station.grab()
     qtbot.mouseClick(task.take, LEFT)
     seen(at_station, qtbot)
-    station = at_station.station_bench.document.value
+    station = at_station.session.station_bench.document.value
     assert station.sensor.calibration.gain_z == pytest.approx(1 / 0.985, rel=2e-3)
     assert station.sensor.calibration.gain_x == pytest.approx(1 / 1.02, rel=4e-3)
     assert station.travel.encoder.counts_per_mm == pytest.approx(12.5, rel=4e-3)
@@ -405,16 +405,16 @@ def test_trial_parts_pass_and_one_becomes_the_reference(at_station, qtbot, settl
     retype(qtbot, at_station, "part spacing", "150")
     parts = scan_trials(qtbot, at_station, 5)
     assert [part.name for part in parts] == [f"trial-{k:02d}" for k in range(1, 6)]
-    panel = at_station.station_workspace.trial
+    panel = at_station.workspaces["station"].page.trial
     assert "219 profiles" in panel.told.text()
     qtbot.mouseClick(panel.reference, LEFT)
-    qtbot.waitUntil(lambda: at_station.bench.document.reference is parts[-1].scan)
+    qtbot.waitUntil(lambda: at_station.session.bench.document.reference is parts[-1].scan)
 
 
 def test_what_goes_wrong_on_the_line_is_said_and_loses_nothing(at_station, qtbot):
     retype(qtbot, at_station, "counts per profile", "8")
     retype(qtbot, at_station, "time limit", "1.2")
-    panel = at_station.station_workspace.trial
+    panel = at_station.workspaces["station"].page.trial
     for mishap, words in (
         ("encoder jumps", "the encoder jumped"),
         ("sensor stops", "stopped delivering"),
@@ -438,7 +438,7 @@ def test_what_goes_wrong_on_the_line_is_said_and_loses_nothing(at_station, qtbot
 def test_mistakes_show_in_a_trial_scan_with_the_task_that_helps(at_station, qtbot):
     """Each mistake once: tilt, encoder, delay, too fast, nobody aligned."""
     retype(qtbot, at_station, "counts per profile", "8")
-    document, bar = at_station.station_bench.document, at_station.message_bar
+    document, bar = at_station.session.station_bench.document, at_station.message_bar
 
     for label, text, words in (
         ("roll", "0.8", "tilted by 0.80°"),
@@ -454,13 +454,13 @@ def test_mistakes_show_in_a_trial_scan_with_the_task_that_helps(at_station, qtbo
         bar.hide()
     retype(qtbot, at_station, "speed", "3000")
     scan_trials(qtbot, at_station)
-    assert "missed: too fast" in at_station.station_workspace.trial.told.text()
+    assert "missed: too fast" in at_station.workspaces["station"].page.trial.told.text()
     at_station.trigger("station.two")
     retype(qtbot, at_station, "counts per profile", "8")
     scan_trials(qtbot, at_station)
     assert "align them" in bar.text.text()
     at_station.trigger("station.align")
-    assert at_station.station_workspace.align_task.isVisible()
+    assert at_station.workspaces["station"].page.align_task.isVisible()
 
 
 def test_a_scan_is_started_by_hand_and_a_line_stopped(at_station, qtbot):
@@ -468,23 +468,23 @@ def test_a_scan_is_started_by_hand_and_a_line_stopped(at_station, qtbot):
     retype(qtbot, at_station, "scan length", "20")
     retype(qtbot, at_station, "delay", "0")
     choose(qtbot, at_station, "trigger", "manual")
-    panel = at_station.station_workspace.trial
+    panel = at_station.workspaces["station"].page.trial
     panel.count.setCurrentIndex(panel.count.findData(20))
     qtbot.mouseClick(panel.start, LEFT)
     qtbot.mouseClick(panel.by_hand, LEFT)
-    qtbot.waitUntil(lambda: len(at_station.bench.tray.parts) == 1, timeout=20_000)
+    qtbot.waitUntil(lambda: len(at_station.session.bench.tray.parts) == 1, timeout=20_000)
     qtbot.mouseClick(panel.start, LEFT)
     qtbot.waitUntil(lambda: not panel.running, timeout=20_000)
     seen(at_station, qtbot)
-    assert at_station.bench.tray.parts[0].scan.data.shape[0] == 62
+    assert at_station.session.bench.tray.parts[0].scan.data.shape[0] == 62
 
 
 def test_from_an_empty_station_to_a_correct_scan(window, settled, qtbot):
     """Choose the sensor, aim, measure the encoder, level, set eye, delay and length, scan five parts."""
     window.trigger("station.show")
     seen(window, qtbot)
-    document, workspace = window.station_bench.document, window.station_workspace
-    budget = window.station_bench.budget
+    document, workspace = window.session.station_bench.document, window.workspaces["station"].page
+    budget = window.session.station_bench.budget
     assert any("too fast" in w.text or "unevenly" in w.text for w in budget().warnings)
     choose(qtbot, window, "model", "Sim 130")
     retype(qtbot, window, "stand-off", "195")

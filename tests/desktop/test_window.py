@@ -12,8 +12,7 @@ from hemtra import HeightMap, Scan, load_plan, save_plan, save_scan
 from hemtra.core.plan.graph import preparation
 from hemtra.desktop.documents import recovery
 from hemtra.desktop.models.zone_drag import handle_pixels
-from hemtra.desktop.shell.actions import ACTIONS
-from hemtra.desktop.shell.command_search import CommandSearch, ShortcutsAndSymbols
+from hemtra.desktop.shell.command_search import CommandSearch, ShortcutsAndSymbols, matching
 from hemtra.desktop.widgets import theme
 from hemtra.runtime.demo import PLAN_FILE, TRAY
 
@@ -21,7 +20,7 @@ LEFT = Qt.MouseButton.LeftButton
 
 
 def values(window):
-    return {c.balloon: c for c in window.bench.shown.result.characteristics}
+    return {c.balloon: c for c in window.session.bench.shown.result.characteristics}
 
 
 def pixel(stage, x, y) -> QPoint:
@@ -48,34 +47,36 @@ def message(window) -> str:
 
 
 def test_demo_opens_with_all_parts_judged(demo):
-    assert demo.bench.tray.agreement == (5, 5)
-    assert [row.row.balloon for row in demo.plan_workspace.sheet.items] == list(range(1, 25))
+    assert demo.session.bench.tray.agreement == (5, 5)
+    assert [row.row.balloon for row in demo.workspaces["plan"].workspace.sheet.items] == list(range(1, 25))
     assert all(c.verdict == "PASS" for c in values(demo).values())
-    assert demo.bench.balloon == 1
-    assert not demo.bench.document.unsaved
+    assert demo.session.bench.balloon == 1
+    assert not demo.session.bench.document.unsaved
 
 
 def test_dragging_a_zone_off_its_boss_fails_it_and_undo_brings_it_back(demo, qtbot, settled):
-    stage, before = demo.plan_workspace.stage, demo.bench.document.plan
-    assert demo.bench.selected_step == "boss-ne-top"
+    stage, before = demo.workspaces["plan"].workspace.stage, demo.session.bench.document.plan
+    assert demo.session.bench.selected_step == "boss-ne-top"
     drag(qtbot, stage, pixel(stage, 42 - 3.8, 22), pixel(stage, 42 - 3.8, 5))
     settled(demo)
-    zone = demo.bench.document.plan.step("boss-ne-top").zone
+    zone = demo.session.bench.document.plan.step("boss-ne-top").zone
     assert (zone.x, zone.y) == (pytest.approx(42, abs=0.3), pytest.approx(5, abs=0.3))
     # it lies on the rim of the pocket now
     assert values(demo)[1].verdict == "FAIL"
     assert abs(values(demo)[1].value) < 3
-    assert demo.bench.document.unsaved
-    assert demo.bench.tray.agreement == (2, 5), "every good part fails now, and every bad one still does"
-    assert demo.actions_by_id["edit.undo"].text() == "Undo zone of Boss NE top"
+    assert demo.session.bench.document.unsaved
+    assert demo.session.bench.tray.agreement == (2, 5), (
+        "every good part fails now, and every bad one still does"
+    )
+    assert "Undo zone of Boss NE top" in [item.text() for item in demo.actions()]
     qtbot.keyClick(stage, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     settled(demo)
-    assert demo.bench.document.plan == before
-    assert demo.bench.tray.agreement == (5, 5)
+    assert demo.session.bench.document.plan == before
+    assert demo.session.bench.tray.agreement == (5, 5)
 
 
 def test_handles_resize_and_rotate(demo, qtbot, settled):
-    stage, bench = demo.plan_workspace.stage, demo.bench
+    stage, bench = demo.workspaces["plan"].workspace.stage, demo.session.bench
     bench.select(11)
     bench.select_step("pocket-floor")
     settled(demo)
@@ -99,30 +100,30 @@ def test_handles_resize_and_rotate(demo, qtbot, settled):
 
 
 def test_typing_limits_changes_the_verdict_and_nonsense_does_not(demo, qtbot, settled):
-    sheet = demo.plan_workspace.sheet
+    sheet = demo.workspaces["plan"].workspace.sheet
     row = sheet.row_of(1)
     assert row.tolerance.isVisible()
     retype(qtbot, row.tolerance, "4.00 +0.005 -0.1")
     settled(demo)
-    assert demo.bench.row.upper == 4.005
+    assert demo.session.bench.row.upper == 4.005
     assert values(demo)[1].verdict == "FAIL"
-    assert demo.bench.tray.agreement[0] < 5
+    assert demo.session.bench.tray.agreement[0] < 5
     retype(qtbot, row.tolerance, "about four")
     assert "is not a tolerance" in message(demo)
     assert row.tolerance.property("wrong")
     retype(qtbot, row.tolerance, "4.3 ... 3.9")
     assert "lies above" in message(demo)
-    assert demo.bench.row.upper == 4.005
+    assert demo.session.bench.row.upper == 4.005
     demo.trigger("edit.undo")
     settled(demo)
     assert row.tolerance.text() == "4.00 ±0.10"
 
 
 def test_a_step_by_n_and_two_clicks_is_judged_on_all_parts(demo, qtbot, settled):
-    stage = demo.plan_workspace.stage
+    stage = demo.workspaces["plan"].workspace.stage
     stage.setFocus()
     qtbot.keyClick(stage, Qt.Key.Key_N)
-    chooser = demo.plan_workspace.new.chooser
+    chooser = demo.workspaces["plan"].workspace.new.chooser
     assert chooser.isVisible()
     qtbot.keyClick(chooser, Qt.Key.Key_S)
     assert "first spot" in stage.prompt
@@ -131,18 +132,18 @@ def test_a_step_by_n_and_two_clicks_is_judged_on_all_parts(demo, qtbot, settled)
     qtbot.mouseClick(stage, LEFT, pos=pixel(stage, -25, 12))
     settled(demo)
     assert stage.prompt == ""
-    row = demo.bench.row
+    row = demo.session.bench.row
     assert (row.balloon, row.nominal, row.lower, row.upper) == (25, 4.0, 3.9, 4.1)
-    assert all(25 in {c.balloon for c in part.result.characteristics} for part in demo.bench.tray.parts)
+    assert all(25 in {c.balloon for c in part.result.characteristics} for part in demo.session.bench.tray.parts)
     assert values(demo)[25].value == pytest.approx(4.0, abs=0.06)
     demo.trigger("characteristic.delete")
     settled(demo)
-    assert demo.bench.document.plan.characteristic(25) is None
-    assert demo.bench.balloon is None
+    assert demo.session.bench.document.plan.characteristic(25) is None
+    assert demo.session.bench.balloon is None
 
 
 def test_as_many_spots_as_there_are_until_enter(demo, qtbot, settled):
-    stage = demo.plan_workspace.stage
+    stage = demo.workspaces["plan"].workspace.stage
     demo.trigger("characteristic.coplanarity")
     for x in (-42, 42):
         for y in (-22, 22):
@@ -150,13 +151,13 @@ def test_as_many_spots_as_there_are_until_enter(demo, qtbot, settled):
             assert "Enter: finish" in stage.prompt
     qtbot.keyClick(stage, Qt.Key.Key_Return)
     settled(demo)
-    row = demo.bench.row
+    row = demo.session.bench.row
     assert (row.balloon, row.lower) == (25, None)
     assert values(demo)[25].value == pytest.approx(values(demo)[5].value, abs=0.03)
 
 
 def test_escape_leaves_and_a_click_beside_the_part_explains(demo, qtbot, settled):
-    stage = demo.plan_workspace.stage
+    stage = demo.workspaces["plan"].workspace.stage
     demo.trigger("characteristic.height")
     qtbot.keyClick(stage, Qt.Key.Key_Escape)
     assert stage.prompt == ""
@@ -164,50 +165,50 @@ def test_escape_leaves_and_a_click_beside_the_part_explains(demo, qtbot, settled
     qtbot.mouseClick(stage, LEFT, pos=QPoint(2, stage.height() - 2))
     settled(demo)
     assert "outside the scan" in message(demo)
-    assert not demo.bench.document.unsaved
+    assert not demo.session.bench.document.unsaved
 
 
 def test_space_steps_through_the_tray_and_tags_can_be_changed(demo, qtbot, settled):
-    stage, tray = demo.plan_workspace.stage, demo.plan_workspace.tray
+    stage, tray = demo.workspaces["plan"].workspace.stage, demo.workspaces["plan"].workspace.tray
     stage.setFocus()
     qtbot.keyClick(stage, Qt.Key.Key_Space)
     qtbot.keyClick(stage, Qt.Key.Key_Space)
     settled(demo)
-    assert demo.bench.tray.current.name == "cover-03"
+    assert demo.session.bench.tray.current.name == "cover-03"
     assert values(demo)[1].verdict == "FAIL"
     card = tray.cards[2]
     qtbot.mouseClick(card, LEFT, pos=card._tag_box().center().toPoint())
-    assert demo.bench.tray.parts[2].tag == "not measurable"
-    assert demo.bench.tray.agreement == (4, 5), "it fails, so it was measured"
+    assert demo.session.bench.tray.parts[2].tag == "not measurable"
+    assert demo.session.bench.tray.agreement == (4, 5), "it fails, so it was measured"
     qtbot.mouseClick(card, LEFT, pos=card._tag_box().center().toPoint())
-    assert demo.bench.tray.parts[2].tag == "unknown"
-    assert demo.bench.tray.agreement == (4, 4)
+    assert demo.session.bench.tray.parts[2].tag == "unknown"
+    assert demo.session.bench.tray.agreement == (4, 4)
     qtbot.mouseClick(tray.cards[0], LEFT, pos=QPoint(20, 20))
-    assert demo.bench.tray.current.name == "cover-01"
+    assert demo.session.bench.tray.current.name == "cover-01"
 
 
 def test_parameters_are_edited_in_the_lineage(demo, qtbot, settled):
-    lineage = demo.plan_workspace.lineage
+    lineage = demo.workspaces["plan"].workspace.lineage
     card = lineage.cards["boss-ne-top"]
     take = card.fields["take"]
     assert isinstance(take, QComboBox)
     take.setCurrentIndex(take.findData("percentile"))
     take.activated.emit(take.currentIndex())
     settled(demo)
-    assert demo.bench.document.plan.step("boss-ne-top").params["take"] == "percentile"
+    assert demo.session.bench.document.plan.step("boss-ne-top").params["take"] == "percentile"
     field = lineage.cards["boss-ne-top"].fields["percentile"]
     retype(qtbot, field, "150")
     settled(demo)
     assert "parameter “percentile”" in message(demo)
     assert lineage.cards["boss-ne-top"].fields["percentile"].text() == "50"
     qtbot.mouseClick(lineage.cards["plane-a"], LEFT, pos=QPoint(60, 12))
-    assert demo.bench.selected_step == "plane-a"
+    assert demo.session.bench.selected_step == "plane-a"
     retype(qtbot, lineage.cards["plane-a"].fields["band_from"], "100")
     assert "band must end above" in message(demo)
 
 
 def test_the_section_follows_its_line(demo, qtbot, settled):
-    stage, bench = demo.plan_workspace.stage, demo.bench
+    stage, bench = demo.workspaces["plan"].workspace.stage, demo.session.bench
     (x0, y0), (_, y1) = bench.shown.line
     assert y0 == y1 == pytest.approx(22, abs=0.5)
     drag(qtbot, stage, pixel(stage, 20, y0), pixel(stage, 20, 0))
@@ -222,7 +223,7 @@ def test_the_section_follows_its_line(demo, qtbot, settled):
 
 
 def test_legend_wheel_and_double_click_change_the_view(demo, qtbot):
-    stage = demo.plan_workspace.stage
+    stage = demo.workspaces["plan"].workspace.stage
     legend, before = stage.legend, stage.legend.span
     top = QPoint(legend.width() - 10, 22)
     drag(qtbot, legend, top, top + QPoint(0, 60))
@@ -242,83 +243,86 @@ def test_legend_wheel_and_double_click_change_the_view(demo, qtbot):
     assert stage.viewport.scale == pytest.approx(scale)
     stage.setFocus()
     qtbot.keyClick(stage, Qt.Key.Key_I)
-    assert demo.bench.colour == "intensity"
+    assert demo.session.bench.colour == "intensity"
     assert not legend.isVisible()
 
 
 def test_balloons_select_their_characteristic(demo, qtbot, settled):
-    stage = demo.plan_workspace.stage
+    stage = demo.workspaces["plan"].workspace.stage
     stage.grab()
     eleven = next(b for b in stage._balloons if b.judged.balloon == 11)
     qtbot.mouseClick(stage, LEFT, pos=QPointF(*eleven.place).toPoint())
-    assert demo.bench.balloon == 11
-    qtbot.keyClick(demo.plan_workspace.sheet, Qt.Key.Key_Down)
-    assert demo.bench.balloon == 12
+    assert demo.session.bench.balloon == 11
+    qtbot.keyClick(demo.workspaces["plan"].workspace.sheet, Qt.Key.Key_Down)
+    assert demo.session.bench.balloon == 12
 
 
 def test_save_reopen_and_tray_beside_it(demo, settled, tmp_path, qtbot):
-    row = demo.plan_workspace.sheet.row_of(1)
+    row = demo.workspaces["plan"].workspace.sheet.row_of(1)
     retype(qtbot, row.tolerance, "4.00 ±0.20")
-    demo.bench.tray.tag(demo.bench.tray.parts[1], "unknown")
+    demo.session.bench.tray.tag(demo.session.bench.tray.parts[1], "unknown")
     path = tmp_path / "mine.hplan"
-    demo.plans.save_to(path)
+    demo.session.plans.save_to(path)
     settled(demo)
-    assert not demo.bench.document.unsaved
+    assert not demo.session.bench.document.unsaved
     assert load_plan(path).characteristic(1).upper == 4.2
-    demo.plans.open(path)
+    demo.session.plans.open(path)
     qtbot.waitUntil(
-        lambda: demo.bench.document.path == path and len(demo.bench.tray.parts) == 5, timeout=20_000
+        lambda: demo.session.bench.document.path == path and len(demo.session.bench.tray.parts) == 5,
+        timeout=20_000,
     )
     settled(demo)
-    assert [p.tag for p in demo.bench.tray.parts[:3]] == ["good", "unknown", "bad"]
-    assert demo.settings.recent[0] == str(path)
+    assert [p.tag for p in demo.session.bench.tray.parts[:3]] == ["good", "unknown", "bad"]
+    assert demo.session.settings.recent[0] == str(path)
 
 
 def test_a_save_that_fails_says_so_and_keeps_everything(demo, settled, tmp_path, monkeypatch, qtbot):
-    retype(qtbot, demo.plan_workspace.sheet.row_of(1).tolerance, "4.00 ±0.20")
+    retype(qtbot, demo.workspaces["plan"].workspace.sheet.row_of(1).tolerance, "4.00 ±0.20")
     path = tmp_path / "mine.hplan"
-    save_plan(load_plan(demo.bench.document.path), path)
+    save_plan(load_plan(demo.session.bench.document.path), path)
     before = path.read_bytes()
 
     def full(*args):
         raise OSError(errno.ENOSPC, "full")
 
     monkeypatch.setattr("os.fsync", full)
-    demo.plans.save_to(path)
+    demo.session.plans.save_to(path)
     settled(demo)
     monkeypatch.undo()
     assert "mine.hplan was not saved: the disk" in message(demo)
-    assert demo.bench.document.unsaved
+    assert demo.session.bench.document.unsaved
     assert path.read_bytes() == before
 
 
 @pytest.mark.parametrize("content", [b"PK torn", b""])
 def test_a_file_that_cannot_be_opened_leaves_the_open_one(demo, settled, tmp_path, content):
     (tmp_path / "bad.hplan").write_bytes(content)
-    before = demo.bench.document.plan
-    demo.plans.open(tmp_path / "bad.hplan")
+    before = demo.session.bench.document.plan
+    demo.session.plans.open(tmp_path / "bad.hplan")
     settled(demo)
     assert "bad.hplan is damaged" in message(demo)
-    assert demo.bench.document.plan is before
-    assert len(demo.bench.tray.parts) == 5
+    assert demo.session.bench.document.plan is before
+    assert len(demo.session.bench.tray.parts) == 5
 
 
 def test_scans_alone_start_a_plan_and_odd_ones_are_told(window, settled, qtbot, tmp_path, small_demo):
-    assert window._pages.currentIndex() == 0, "the empty state teaches"
+    assert window.workspaces["plan"].page.currentIndex() == 0, "the empty state teaches"
     save_scan(Scan(HeightMap(np.full((9, 9), np.nan))), tmp_path / "empty.x3p")
     (tmp_path / "torn.x3p").write_bytes(b"PK")
-    window.plans.add_scans([small_demo / TRAY / "cover-01.x3p", tmp_path / "torn.x3p", tmp_path / "empty.x3p"])
-    qtbot.waitUntil(lambda: len(window.bench.tray.parts) == 2, timeout=20_000)
+    window.session.plans.add_scans(
+        [small_demo / TRAY / "cover-01.x3p", tmp_path / "torn.x3p", tmp_path / "empty.x3p"]
+    )
+    qtbot.waitUntil(lambda: len(window.session.bench.tray.parts) == 2, timeout=20_000)
     settled(window)
     assert "torn.x3p is damaged" in message(window)
-    assert window._pages.currentIndex() == 1
-    stage = window.plan_workspace.stage
+    assert window.workspaces["plan"].page.currentIndex() == 1
+    stage = window.workspaces["plan"].workspace.stage
     window.trigger("characteristic.height")
     qtbot.mouseClick(stage, LEFT, pos=pixel(stage, 42, 26.3))
     settled(window)
-    assert window.bench.row.nominal == 4.0
+    assert window.session.bench.row.nominal == 4.0
     assert values(window)[1].verdict == "PASS"
-    window.bench.tray.select(1)
+    window.session.bench.tray.select(1)
     settled(window)
     assert values(window)[1].verdict == "NOT MEASURED"
     assert "empty.x3p" in message(window)
@@ -326,30 +330,32 @@ def test_scans_alone_start_a_plan_and_odd_ones_are_told(window, settled, qtbot, 
 
 
 def test_unsaved_work_comes_back_after_a_crash(demo, settled, qtbot):
-    retype(qtbot, demo.plan_workspace.sheet.row_of(1).tolerance, "4.00 ±0.25")
+    retype(qtbot, demo.workspaces["plan"].workspace.sheet.row_of(1).tolerance, "4.00 ±0.25")
     qtbot.waitUntil(lambda: recovery.own_file().exists(), timeout=5_000)
     recovery.own_file().rename(recovery.own_file().with_name("999999999-0.json"))
-    demo.bench.document.open(load_plan(demo.bench.document.path), None, None)
-    demo.unsaved.offer()
+    demo.session.bench.document.open(load_plan(demo.session.bench.document.path), None, None)
+    demo.session.unsaved.offer()
     assert "Unsaved changes to “rain-pump cover”" in message(demo)
     restore = next(b for b in demo.message_bar.findChildren(QPushButton) if b.text() == "Restore")
     qtbot.mouseClick(restore, LEFT)
-    qtbot.waitUntil(lambda: len(demo.bench.tray.parts) == 5, timeout=20_000)
+    qtbot.waitUntil(lambda: len(demo.session.bench.tray.parts) == 5, timeout=20_000)
     settled(demo)
-    assert demo.bench.row.upper == 4.25
-    assert demo.bench.document.unsaved
-    assert demo.bench.document.reference.name == "reference.x3p", "the plan's own, not a part of the tray"
+    assert demo.session.bench.row.upper == 4.25
+    assert demo.session.bench.document.unsaved
+    assert demo.session.bench.document.reference.name == "reference.x3p", (
+        "the plan's own, not a part of the tray"
+    )
     assert recovery.find() is None
 
 
 def test_opening_another_plan_does_not_lose_unsaved_work(demo, settled, qtbot, small_demo):
-    retype(qtbot, demo.plan_workspace.sheet.row_of(1).tolerance, "4.00 ±0.25")
-    demo.plans.open(small_demo / PLAN_FILE)
-    qtbot.waitUntil(lambda: not demo.bench.document.unsaved, timeout=20_000)
+    retype(qtbot, demo.workspaces["plan"].workspace.sheet.row_of(1).tolerance, "4.00 ±0.25")
+    demo.session.plans.open(small_demo / PLAN_FILE)
+    qtbot.waitUntil(lambda: not demo.session.bench.document.unsaved, timeout=20_000)
     settled(demo)
     left = recovery.own_file(0)
     assert '\\"upper\\": 4.25' in left.read_text()
-    retype(qtbot, demo.plan_workspace.sheet.row_of(1).tolerance, "4.00 ±0.26")
+    retype(qtbot, demo.workspaces["plan"].workspace.sheet.row_of(1).tolerance, "4.00 ±0.26")
     demo.close()
     assert left.exists()
     assert '\\"upper\\": 4.26' in recovery.own_file(1).read_text()
@@ -363,7 +369,7 @@ def test_command_search_finds_and_does(demo, qtbot, settled):
     assert theme.current() is theme.DARK
     demo.trigger("view.dark")
     assert theme.current() is theme.LIGHT
-    assert demo.settings.dark is False
+    assert demo.session.settings.dark is False
 
 
 def test_keys_and_signs_can_stay_open_beside_the_work(demo, qtbot):
@@ -371,30 +377,30 @@ def test_keys_and_signs_can_stay_open_beside_the_work(demo, qtbot):
     page = next(w for w in demo.findChildren(ShortcutsAndSymbols) if w.isVisible())
     told = " ".join(label.text() for label in page.findChildren(QLabel))
     assert "never counts as PASS" in told
-    assert all(a.title in told for a in ACTIONS if a.keys)
-    demo.bench.tray.step(1)
+    assert all(a.title in told for a in demo.actions_by_id.values() if a.keys)
+    demo.session.bench.tray.step(1)
     page.close()
 
 
 def test_everything_paints_on_every_part_and_characteristic(demo, settled):
     """Evidence of every kind is drawn on good and bad parts alike; Qt warnings fail this test."""
     for place, index in enumerate((2, 4)):
-        demo.bench.tray.select(index)
-        for row in demo.bench.document.plan.sheet[place % 2 :: 3]:
-            demo.bench.select(row.balloon)
+        demo.session.bench.tray.select(index)
+        for row in demo.session.bench.document.plan.sheet[place % 2 :: 3]:
+            demo.session.bench.select(row.balloon)
             settled(demo)
             shot = demo.grab().toImage()
             assert shot.width() == demo.width()
-    assert demo.bench.shown.evidence
+    assert demo.session.bench.shown.evidence
 
 
 def test_demo_file_is_what_the_window_opened(demo, small_demo):
-    assert demo.bench.document.path == small_demo / PLAN_FILE
+    assert demo.session.bench.document.path == small_demo / PLAN_FILE
 
 
 def test_preparation_is_chosen_on_the_stage_and_seen_before_and_after(demo, qtbot, settled):
-    tools, stage = demo.plan_workspace.stage.tools, demo.plan_workspace.stage
-    document = demo.bench.document
+    tools, stage = demo.workspaces["plan"].workspace.stage.tools, demo.workspaces["plan"].workspace.stage
+    document = demo.session.bench.document
 
     def choose(text, under=""):
         tools.fill_menu()
@@ -410,17 +416,17 @@ def test_preparation_is_chosen_on_the_stage_and_seen_before_and_after(demo, qtbo
     choose("Add: Smooth")
     assert tools.before.isVisible()
     assert [step.kind for step in preparation(document.plan)] == ["height-band", "smooth"]
-    demo.bench.select(6)
+    demo.session.bench.select(6)
     settled(demo)
     changed = document.plan.step("height-band").edited(params={"low": -3.0, "high": 5.0})
     document.edit("band", document.plan.with_step(changed))
     settled(demo)
-    row = next(j for j in demo.bench.shown.result.characteristics if j.balloon == 6)
+    row = next(j for j in demo.session.bench.shown.result.characteristics if j.balloon == 6)
     assert row.verdict == "NOT MEASURED", "the hub lies above the band"
     assert np.nanmax(stage.data.z) <= 5.0
-    demo.bench.select(1)
+    demo.session.bench.select(1)
     settled(demo)
-    assert np.nanmax(demo.bench.shown.profile.z) <= 5.0
+    assert np.nanmax(demo.session.bench.shown.profile.z) <= 5.0
     qtbot.mouseClick(tools.before, Qt.MouseButton.LeftButton)
     assert stage.data is raw
     qtbot.mouseClick(tools.before, Qt.MouseButton.LeftButton)
@@ -437,7 +443,7 @@ def test_preparation_is_chosen_on_the_stage_and_seen_before_and_after(demo, qtbo
 
 
 def test_zones_take_other_shapes_and_cut_outs(demo, qtbot, settled):
-    bench, stage = demo.bench, demo.plan_workspace.stage
+    bench, stage = demo.session.bench, demo.workspaces["plan"].workspace.stage
     bench.select(1)
     bench.select_step("boss-ne-top")
     settled(demo)
@@ -495,13 +501,13 @@ def test_zones_take_other_shapes_and_cut_outs(demo, qtbot, settled):
 
 
 def test_zones_are_typed_in_numbers(demo, qtbot, settled):
-    bench = demo.bench
+    bench = demo.session.bench
     bench.select(1)
     bench.select_step("boss-ne-top")
     settled(demo)
 
     def type_in(name, text):
-        field = demo.plan_workspace.lineage.cards["boss-ne-top"].numbers.fields[name]
+        field = demo.workspaces["plan"].workspace.lineage.cards["boss-ne-top"].numbers.fields[name]
         field.setFocus()
         field.selectAll()
         qtbot.keyClicks(field, text)
@@ -521,24 +527,37 @@ def test_zones_are_typed_in_numbers(demo, qtbot, settled):
 
 @pytest.mark.parametrize("kind", ["level", "smooth", "fill", "spikes", "height-band"])
 def test_every_preparation_has_a_card(demo, settled, kind):
-    demo.plan_workspace.prepare("add", kind)
-    demo.bench.select(1)
+    demo.workspaces["plan"].workspace.prepare("add", kind)
+    demo.session.bench.select(1)
     settled(demo)
-    card = demo.plan_workspace.lineage.cards[kind]
+    card = demo.workspaces["plan"].workspace.lineage.cards[kind]
     assert card.facts.text()
     demo.grab()
 
 
 def document_undoable(window):
-    return bool(window.bench.document.undo_label)
+    return bool(window.session.bench.document.undo_label)
 
 
 def test_every_action_is_in_the_menu_by_its_group(demo):
     menu = QMenu(demo)
-    demo._fill_menu(menu)
+    demo.fill_menu(menu)
     groups = {action.text(): action.menu() for action in menu.actions()}
-    assert set(groups) == {action.group for action in ACTIONS}
-    shown = [action for held in groups.values() for action in held.actions()]
-    assert all(demo.actions_by_id[action.id] in shown for action in ACTIONS)
+    assert set(groups) == {action.group for action in demo.actions_by_id.values()}
+    shown = {(group, item.text()) for group, held in groups.items() for item in held.actions()}
+    assert shown >= {(action.group, action.title) for action in demo.actions_by_id.values()} - {
+        ("Edit", "Undo"),  # says what
+        ("Edit", "Redo"),
+    }
     recent = next(a.menu() for a in groups["Plan"].actions() if a.text() == "Recent plans")
     assert recent.actions()[0].text().endswith(PLAN_FILE)
+
+
+def test_commands_are_unique_and_found_by_their_words(window):
+    actions = window.actions_by_id.values()
+    keys = [a.keys for a in actions if a.keys]
+    assert len(set(keys)) == len(keys)
+    assert [a.id for a in matching(actions, "next part")] == ["tray.next"]
+    assert matching(actions, "two clicks")[0].id == "characteristic.step"
+    assert matching(actions, "xyzzy") == []
+    assert len(matching(actions, "")) == len(actions)

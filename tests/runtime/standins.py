@@ -24,11 +24,11 @@ app = QApplication(sys.argv[:1])
 prepare(app)
 window = MainWindow()
 window.show()
-window.plans.open(plan)
+window.session.plans.open(plan)
 asked = Asked(replay=scans, parts=1_000_000, db=str(records), jobs=0, looked_at=True)
 def begin():
-    if window.bench.document.plan.sheet:
-        window.run_workspace.start(asked)
+    if window.session.bench.document.plan.sheet:
+        window.workspaces["run"].page.start(asked)
     else:
         QTimer.singleShot(20, begin)
 begin()

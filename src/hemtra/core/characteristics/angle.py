@@ -12,6 +12,7 @@ from hemtra.core.geometry.elements import LEVEL, Number, Plane, Point
 from hemtra.core.marks import Evidence, Polyline
 from hemtra.core.plan.kind import Input, Kind, Outcome, StepContext
 from hemtra.core.plan.registry import register
+from hemtra.core.plan.usual_limits import form_limits
 
 
 @register
@@ -19,6 +20,7 @@ class TiltKind(Kind):
     """Angle between two planes."""
 
     kind: ClassVar = "tilt"
+    limits_from: ClassVar = staticmethod(form_limits)
     title: ClassVar = "Tilt"
     glyph: ClassVar = "tilt"
     output: ClassVar = Number

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import ClassVar, Literal
 
 import numpy as np
@@ -14,6 +15,7 @@ from hemtra.core.geometry.elements import Number, Point
 from hemtra.core.marks import Evidence, Polyline
 from hemtra.core.plan.kind import Input, Kind, Outcome, StepContext
 from hemtra.core.plan.registry import register
+from hemtra.core.plan.usual_limits import Limits, Span, usual_limits
 from hemtra.core.runs import runs
 
 TAKES = {
@@ -29,11 +31,22 @@ MORE = 1.3
 """Of the median section area, from which on two ends lie over each other."""
 
 
+BREAK = 1.0
+"""mm that a break may be long, as a drawing usually lets pass."""
+
+
+def _limits(found: Number, span: Span) -> Limits:
+    if found.unit != "mm":
+        return usual_limits(found, span)
+    return {"upper": max(BREAK, math.ceil(found.value / BREAK) * BREAK)}
+
+
 @register
 class ContinuityKind(Kind):
     """Whether something goes all along a path, and how much of it there is."""
 
     kind: ClassVar = "continuity"
+    limits_from: ClassVar = staticmethod(_limits)
     title: ClassVar = "Continuity along a path"
     glyph: ClassVar = "bead"
     output: ClassVar = Number

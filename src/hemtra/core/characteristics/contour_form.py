@@ -18,6 +18,7 @@ from hemtra.core.geometry.elements import Circle, Line, Number, Point
 from hemtra.core.marks import Curve, Evidence
 from hemtra.core.plan.kind import Input, Kind, Outcome, StepContext
 from hemtra.core.plan.registry import register
+from hemtra.core.plan.usual_limits import form_limits
 
 FEWEST = 8
 TOGETHER = 3
@@ -81,6 +82,7 @@ def local_sizes(one: FloatArray, other: FloatArray, along: FloatArray) -> tuple[
 class _Profiled(Kind):
     """Peak to valley of a profile of deviations, by medians over short pieces so that noise is not form."""
 
+    limits_from: ClassVar = staticmethod(form_limits)
     output: ClassVar = Number
     unit: ClassVar = "mm"
     revision: ClassVar = 2

@@ -17,6 +17,7 @@ from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.marks import Dimension, Evidence
 from hemtra.core.plan.kind import Input, Kind, Outcome, StepContext
 from hemtra.core.plan.registry import register
+from hemtra.core.plan.usual_limits import form_limits
 
 FEWEST = 4
 NARROW = 1e-3
@@ -28,6 +29,7 @@ class CoplanarityKind(Kind):
     """Greatest minus least distance of several points from their common plane."""
 
     kind: ClassVar = "coplanarity"
+    limits_from: ClassVar = staticmethod(form_limits)
     title: ClassVar = "Coplanarity"
     glyph: ClassVar = "coplanarity"
     output: ClassVar = Number

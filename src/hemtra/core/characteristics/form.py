@@ -17,6 +17,7 @@ from hemtra.core.geometry.elements import Number, Plane
 from hemtra.core.marks import Dimension, Evidence, Histogram, Polyline
 from hemtra.core.plan.kind import Input, Kind, Outcome, StepContext
 from hemtra.core.plan.registry import register
+from hemtra.core.plan.usual_limits import form_limits
 
 EXACT = 1e-10
 """Tolerance of the linear programme, as a share of what least squares leave."""
@@ -28,6 +29,7 @@ class FlatnessKind(Kind):
     """Flatness of one surface, or of several taken as one."""
 
     kind: ClassVar = "flatness"
+    limits_from: ClassVar = staticmethod(form_limits)
     title: ClassVar = "Flatness"
     glyph: ClassVar = "flatness"
     output: ClassVar = Number

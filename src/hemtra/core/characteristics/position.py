@@ -14,6 +14,7 @@ from hemtra.core.geometry.frames import Frame
 from hemtra.core.marks import Dimension, Evidence, Polyline
 from hemtra.core.plan.kind import Input, Kind, Outcome, StepContext
 from hemtra.core.plan.registry import register
+from hemtra.core.plan.usual_limits import form_limits
 
 _FRAME = Input(
     Frame, "in", "The frame it counts in: an outline or a datum frame; that of the scan without.", optional=True
@@ -67,6 +68,7 @@ class TruePositionKind(Kind):
     """Diameter of the smallest circle about the nominal place that holds the point (ISO 1101)."""
 
     kind: ClassVar = "true-position"
+    limits_from: ClassVar = staticmethod(form_limits)
     title: ClassVar = "Position"
     glyph: ClassVar = "true-position"
     output: ClassVar = Number

@@ -20,6 +20,7 @@ from hemtra.core.geometry.elements import LEVEL, Arc, Line, Number, Plane, Point
 from hemtra.core.marks import Dimension, Evidence, Polyline
 from hemtra.core.plan.kind import Input, Kind, Outcome, StepContext
 from hemtra.core.plan.registry import register
+from hemtra.core.plan.usual_limits import form_limits
 
 LEAST_OVERLAP = 0.05
 """Share of the shorter of two edges that must lie beside the other."""
@@ -311,6 +312,7 @@ class ParallelismKind(Kind):
     """Zone between two parallels of the datum that holds a plane or an edge (ISO 1101)."""
 
     kind: ClassVar = "parallelism"
+    limits_from: ClassVar = staticmethod(form_limits)
     title: ClassVar = "Parallelism or perpendicularity"
     glyph: ClassVar = "parallelism"
     output: ClassVar = Number

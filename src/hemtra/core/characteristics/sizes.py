@@ -16,6 +16,7 @@ from hemtra.core.geometry.elements import Circle, Number, Point, Round
 from hemtra.core.marks import Dimension, Evidence, Region
 from hemtra.core.plan.kind import Input, Kind, Outcome, StepContext
 from hemtra.core.plan.registry import register
+from hemtra.core.plan.usual_limits import exact_limits
 
 
 class _OfRound(Kind):
@@ -144,6 +145,7 @@ class CountKind(_Plain):
     """How many islands there are."""
 
     kind: ClassVar = "count"
+    limits_from: ClassVar = staticmethod(exact_limits)
     title: ClassVar = "Count"
     glyph: ClassVar = "count"
     inputs: ClassVar = {"of": Input(Island, "of", "The islands.")}

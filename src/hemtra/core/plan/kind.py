@@ -14,6 +14,7 @@ from hemtra.core.form_fields import Form, setting
 from hemtra.core.geometry.elements import LEVEL, Number, Plane, Point
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.marks import Evidence
+from hemtra.core.plan.usual_limits import LimitRule, usual_limits
 from hemtra.core.zones.zone import AnyZone, Window, window
 
 T = TypeVar("T")
@@ -151,6 +152,9 @@ class Kind(Form, ABC):
     """Counts up when its values come to mean something else, so that records of both are not mixed."""
     least_coverage: ClassVar[float] = 0.0
     """Percent of what it answers for that must be known for its value to pass, unless a row asks otherwise."""
+
+    limits_from: ClassVar[LimitRule] = staticmethod(usual_limits)
+    """Limits of a new row, from its value on a good part."""
 
     @abstractmethod
     def evaluate(self, given: StepContext) -> Outcome:

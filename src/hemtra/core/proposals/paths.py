@@ -16,6 +16,7 @@ from hemtra.core.features.along_path import Along
 from hemtra.core.features.path import Path
 from hemtra.core.geometry.elements import Plane
 from hemtra.core.plan.document import Plan, Step
+from hemtra.core.proposals.option import option
 from hemtra.core.proposals.proposing import Proposal, main_plane, with_feature
 from hemtra.core.proposals.quantities import Place, quantity
 from hemtra.core.zones.zone import PathZone
@@ -134,11 +135,15 @@ def propose_continuity(take: str, plan: Plan, engine: Engine, *places: Place) ->
     return quantity(plan, engine, "continuity", {}, step)
 
 
-propose_bead_width = partial(propose_along, "bead", "width")
-propose_bead_height = partial(propose_along, "bead", "height")
-propose_bead_offset = partial(propose_along, "bead", "offset")
-propose_bead_break = partial(propose_continuity, "break")
-propose_bead_volume = partial(propose_continuity, "volume")
-propose_seam_gap = partial(propose_along, "seam", "gap")
-propose_seam_flush = partial(propose_along, "seam", "flush")
-propose_edge_offset = partial(propose_along, "trim", "offset")
+_on_bead = partial(option, group="Along a path", clicks=("the bead",), more="traced")
+_on_seam = partial(option, group="Along a path", clicks=("the middle of the gap",), more="traced")
+_on_path = partial(option, group="Along a path", clicks=("the nodes of its path",), more="path")
+
+_on_bead("bead-width", "Bead width", "4", "along a bead or weld")(partial(propose_along, "bead", "width"))
+_on_bead("bead-height", "Bead height", "5", "or depth of a groove")(partial(propose_along, "bead", "height"))
+_on_bead("bead-offset", "Bead offset", "6", "from its path")(partial(propose_along, "bead", "offset"))
+_on_bead("bead-break", "Longest break", "7", "of a bead")(partial(propose_continuity, "break"))
+_on_bead("bead-volume", "Bead volume", "8", "along its path")(partial(propose_continuity, "volume"))
+_on_seam("seam-gap", "Seam gap", "9", "along two panels")(partial(propose_along, "seam", "gap"))
+_on_seam("seam-flush", "Seam flush", "+", "of two panels")(partial(propose_along, "seam", "flush"))
+_on_path("edge-offset", "Trimmed edge", "-", "from its path")(partial(propose_along, "trim", "offset"))

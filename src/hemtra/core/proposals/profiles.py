@@ -16,6 +16,7 @@ from hemtra.core.geometry.profile_fits import plain_line, robust_arc
 from hemtra.core.plan.document import Follow, Plan, Step
 from hemtra.core.plan.follow import followed_on_profile
 from hemtra.core.plan.registry import kind_named
+from hemtra.core.proposals.option import option
 from hemtra.core.proposals.proposing import Proposal, with_row
 from hemtra.core.zones.zone import AnyZone, RectangleZone
 
@@ -56,43 +57,107 @@ class OnProfile:
         return self.engine.profiles(self.plan).cuts[self.index]
 
 
+@option(
+    "level-step",
+    "Step",
+    "S",
+    "of one level above another",
+    "Heights",
+    clicks=("one level", "the other level"),
+    on=("profile",),
+)
 def propose_level_step(at: OnProfile, first: Place, second: Place) -> Proposal:
     """Height of one level above another."""
     return _of_two(at, "profile-level", (first, second), "distance", title="Step", along="z")
 
 
+@option(
+    "edge-distance",
+    "Distance",
+    "D",
+    "between two edges",
+    "Sizes",
+    clicks=("next to the first edge", "next to the other edge"),
+    on=("profile",),
+)
 def propose_edge_distance(at: OnProfile, first: Place, second: Place) -> Proposal:
     """Distance of two edges along the profile."""
     return _of_two(at, "profile-edge", (first, second), "distance", along="x")
 
 
+@option(
+    "line-angle",
+    "Angle",
+    "A",
+    "between two straight stretches",
+    "Places",
+    clicks=("one stretch", "the other stretch"),
+    on=("profile",),
+)
 def propose_line_angle(at: OnProfile, first: Place, second: Place) -> Proposal:
     """Angle between two straight stretches."""
     return _of_two(at, "profile-line", (first, second), "angle", names=("line", "to"))
 
 
+@option(
+    "profile-gap",
+    "Gap",
+    "G",
+    "between two edges, also rounded ones",
+    "Sizes",
+    clicks=("one side of it", "the other side"),
+    on=("profile",),
+)
 def propose_profile_gap(at: OnProfile, first: Place, second: Place) -> Proposal:
     """Gap between two sides: between arcs where the edges are rounded, else between edges."""
     return _of_sides(at, (first, second), "lateral")
 
 
+@option(
+    "profile-flush",
+    "Flush",
+    "U",
+    "of the two sides of a gap",
+    "Heights",
+    clicks=("one side of the gap", "the other side"),
+    on=("profile",),
+)
 def propose_profile_flush(at: OnProfile, first: Place, second: Place) -> Proposal:
     """Height of one side of a gap above the other."""
     return _of_sides(at, (first, second), "flush")
 
 
+@option("arc-radius", "Radius", "R", "of an arc", "Sizes", clicks=("the arc",), on=("profile",))
 def propose_arc_radius(at: OnProfile, place: Place) -> Proposal:
     """Radius of the arc at a place."""
     plan, step_id = _feature(at, "arc", place)
     return _row(at, plan, "radius", {"of": (step_id,)})
 
 
+@option(
+    "groove-depth",
+    "Groove depth",
+    "H",
+    "or height of a ridge",
+    "Heights",
+    clicks=("the middle of it",),
+    on=("profile",),
+)
 def propose_groove_depth(at: OnProfile, place: Place) -> Proposal:
     """Depth of the groove at a place."""
     plan, step_id = _feature(at, "groove", place)
     return _row(at, plan, "groove-size", {"of": (step_id,)}, "Depth")
 
 
+@option(
+    "groove-width",
+    "Groove width",
+    "W",
+    "or width of a ridge",
+    "Sizes",
+    clicks=("the middle of it",),
+    on=("profile",),
+)
 def propose_groove_width(at: OnProfile, place: Place) -> Proposal:
     """Width of the groove at a place."""
     plan, step_id = _feature(at, "groove", place)

@@ -12,14 +12,13 @@ from hemtra.core.detection.part_box import part_box
 from hemtra.core.edits.anchors import place_back, usual_follow
 from hemtra.core.errors import HemtraError, NotMeasured, OffScan
 from hemtra.core.evaluation.engine import Engine
-from hemtra.core.geometry.elements import Number
 from hemtra.core.geometry.frames import Frame
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.plan.document import Characteristic, Follow, Plan, Step
-from hemtra.core.plan.general_tolerances import SIZES, permissible
 from hemtra.core.plan.graph import dependants
 from hemtra.core.plan.registry import kind_named
-from hemtra.core.plan.series import MeasuredAlong, Series
+from hemtra.core.plan.usual_limits import limits_along
+from hemtra.core.proposals.option import option
 from hemtra.core.zones.zone import EllipseZone, RectangleZone, window
 
 DIAMETERS = (12.0, 10.0, 8.0, 6.0, 5.0, 4.0, 3.0, 2.0, 1.5, 1.0)
@@ -42,18 +41,6 @@ scan's border that must hold data to show a belt."""
 BAND_ROOM = 5
 """Percent a proposed band reaches beyond its level: trimming drops what is too much, but nothing brings back
 what is too little, and a band that cuts into a warped surface tilts it."""
-FORM = ("flatness", "coplanarity", "straightness", "roundness", "parallelism", "true-position", "tilt")
-"""Kinds that are limited upwards only."""
-ANGLE = 0.5
-"""Degrees that an angle may be off, as the medium class of ISO 2768-1 allows for 10 to 50 mm."""
-BREAK = 1.0
-"""mm that a break may be long."""
-SHARE = 0.1
-"""Of what areas and volumes may be off."""
-SPAN_ROOM = 1.2
-"""Times what unseen data leaves possible of areas and volumes, that their limits leave at least."""
-ROUNDED = 0.05
-"""Nominals are proposed in multiples of this many mm."""
 
 
 @dataclass(frozen=True)
@@ -111,6 +98,7 @@ def _round(x: float, y: float, diameter: float) -> EllipseZone:
     return EllipseZone(x=round(x, 2), y=round(y, 2), width=diameter, height=diameter)
 
 
+@option("height", "Height", "H", "of a spot above the datum plane", "Heights", clicks=("the spot",))
 def propose_height(plan: Plan, engine: Engine, place: tuple[float, float]) -> Proposal:
     """Height of the clicked place above the plan's main plane, or above a proposed one."""
     plan, plane = main_plane(plan, engine)
@@ -124,6 +112,9 @@ def propose_height(plan: Plan, engine: Engine, place: tuple[float, float]) -> Pr
     return with_row(plan, engine, step)
 
 
+@option(
+    "step", "Step", "S", "of one spot above another", "Heights", clicks=("the first spot", "the second spot")
+)
 def propose_step(
     plan: Plan, engine: Engine, first: tuple[float, float], second: tuple[float, float]
 ) -> Proposal:
@@ -249,11 +240,11 @@ def with_row(plan: Plan, engine: Engine, step: Step) -> Proposal:
         series = engine.run(engine.taught(plan.edited(sheet=(probe,)))).series[number]
         if not series.measured.any():
             raise HemtraError(f"{step.name} was not added: {next(iter(series.reasons.values()), 'no value')}.")
-        limits = _limits_along(series)
+        limits = limits_along(series)
     elif found.outcome is None:
         raise HemtraError(f"{step.name} was not added: {found.reason}.")
     else:
-        limits = _limits(step.kind, found.value, found.span)
+        limits = kind_named(step.kind).limits_from(found.value, found.span)
     row = Characteristic(balloon=number, name=step.name, step=step.id, **limits)
     return Proposal(plan.edited(sheet=(*plan.sheet, row)), row.balloon)
 
@@ -266,38 +257,3 @@ def _in_the_part(plan: Plan, step: Step) -> Step:
     accepted = kind_named(step.kind).accepted()
     counts_in = {k: (frame,) for k, wanted in accepted.items() if wanted.type is Frame and k not in step.inputs}
     return step.edited(inputs={**step.inputs, **counts_in}) if counts_in else step
-
-
-def _limits_along(series: Series) -> dict[str, float]:
-    """Nominal and limits that every section of a good part passes, with half as much again for room."""
-    values = series.values[series.measured]
-    nominal = round(round(float(np.median(values)) / ROUNDED) * ROUNDED, 4)
-    reach = max(1.5 * float(np.abs(values - nominal).max()), permissible(min(abs(nominal), SIZES[-1])))
-    reach = round(math.ceil(reach / ROUNDED) * ROUNDED, 4)
-    return {"nominal": nominal, "lower": round(nominal - reach, 4), "upper": round(nominal + reach, 4)}
-
-
-def _limits(kind: str, found: Number, span: tuple[float, float] | None) -> dict[str, float]:
-    """Nominal and limits for a value that was found on a good part; span: what unseen data leaves possible."""
-    value, unit = found.value, found.unit
-    if isinstance(found, MeasuredAlong) and found.series is not None:
-        return _limits_along(found.series)
-    if kind == "continuity" and unit == "mm":
-        # a break of a millimetre is what a drawing usually lets pass
-        return {"upper": max(BREAK, math.ceil(value / BREAK) * BREAK)}
-    if kind in FORM:
-        # room for twice what this part shows, in numbers as drawings have them
-        return {"upper": round(max(ROUNDED, math.ceil(2.0 * value / ROUNDED) * ROUNDED), 4)}
-    if found.text:
-        return {"lower": 1.0}
-    if unit == "%":
-        return {"lower": math.floor(value / 5.0) * 5.0 - 5.0}
-    if unit in ("mm²", "mm³"):
-        nominal, room = round(value, 1), 0.0 if span is None else max(span[1] - value, value - span[0])
-        reach = round(max(SHARE * nominal, SPAN_ROOM * room), 2)
-        return {"nominal": nominal, "lower": round(nominal - reach, 2), "upper": round(nominal + reach, 2)}
-    if kind == "count":
-        return {"nominal": value, "lower": value, "upper": value}
-    nominal = round(round(value / ROUNDED) * ROUNDED, 4)
-    reach = ANGLE if unit == "°" else permissible(min(abs(nominal), SIZES[-1]))
-    return {"nominal": nominal, "lower": round(nominal - reach, 4), "upper": round(nominal + reach, 4)}

@@ -21,6 +21,7 @@ from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.plan.document import Plan, Step
 from hemtra.core.plan.follow import followed
 from hemtra.core.plan.registry import kind_named
+from hemtra.core.proposals.option import option
 from hemtra.core.proposals.pick_detection import RING_ROOM, PickedFeature, need, seen_at
 from hemtra.core.proposals.proposing import (
     Proposal,
@@ -112,6 +113,7 @@ def _named(plan: Plan, kind: str, inputs: dict[str, tuple[str, ...]], title: str
     return name if len(name) <= LONGEST_NAME else f"{title} {plan.free_balloon()}"
 
 
+@option("diameter", "Diameter", "O", "of a hole or boss", "Sizes", clicks=("inside the hole, or on the boss",))
 def propose_diameter(plan: Plan, engine: Engine, place: Place) -> Proposal:
     """Diameter of the hole or boss at a place."""
     seen = need(seen_at(engine.data, *place), ("hole", "boss"), "inside a hole or on a round boss")
@@ -119,6 +121,7 @@ def propose_diameter(plan: Plan, engine: Engine, place: Place) -> Proposal:
     return quantity(plan, engine, "diameter", {"of": (circle,)})
 
 
+@option("roundness", "Roundness", "R", "of a hole or boss", "Form", clicks=("inside the hole, or on the boss",))
 def propose_roundness(plan: Plan, engine: Engine, place: Place) -> Proposal:
     """Roundness of the hole or boss at a place."""
     seen = need(seen_at(engine.data, *place), ("hole", "boss"), "inside a hole or on a round boss")
@@ -126,6 +129,9 @@ def propose_roundness(plan: Plan, engine: Engine, place: Place) -> Proposal:
     return quantity(plan, engine, "roundness", {"circle": (circle,)})
 
 
+@option(
+    "true-position", "Position", "P", "of a hole or boss", "Places", clicks=("inside the hole, or on the boss",)
+)
 def propose_true_position(plan: Plan, engine: Engine, place: Place) -> Proposal:
     """True position of the hole or boss at a place, in the plan's datum frame or outline."""
     seen = need(seen_at(engine.data, *place), ("hole", "boss"), "inside a hole or on a round boss")
@@ -145,6 +151,15 @@ def propose_true_position(plan: Plan, engine: Engine, place: Place) -> Proposal:
     return quantity(plan, engine, "true-position", inputs, x=x, y=y)
 
 
+@option(
+    "distance",
+    "Distance",
+    "D",
+    "between holes, edges or spots",
+    "Sizes",
+    clicks=("the first", "the second"),
+    printed=True,
+)
 def propose_distance(
     plan: Plan, engine: Engine, first: Place, second: Place, *, printed: bool = False
 ) -> Proposal:
@@ -154,6 +169,14 @@ def propose_distance(
     return quantity(plan, engine, "distance", {"start": (start,), "end": (end,)})
 
 
+@option(
+    "width",
+    "Width",
+    "W",
+    "between two edges",
+    "Sizes",
+    clicks=("next to the first edge", "next to the other edge"),
+)
 def propose_width(plan: Plan, engine: Engine, first: Place, second: Place) -> Proposal:
     """Width between the edges at two places."""
     plan, one = taken(plan, engine, need(seen_at(engine.data, *first), ("edge",), "next to an edge"))
@@ -161,6 +184,14 @@ def propose_width(plan: Plan, engine: Engine, first: Place, second: Place) -> Pr
     return quantity(plan, engine, "width", {"one": (one,), "other": (other,)})
 
 
+@option(
+    "angle",
+    "Angle",
+    "A",
+    "between two edges",
+    "Places",
+    clicks=("next to the first edge", "next to the other edge"),
+)
 def propose_angle(plan: Plan, engine: Engine, first: Place, second: Place) -> Proposal:
     """Angle between the edges at two places."""
     plan, one = taken(plan, engine, need(seen_at(engine.data, *first), ("edge",), "next to an edge"))
@@ -168,18 +199,21 @@ def propose_angle(plan: Plan, engine: Engine, first: Place, second: Place) -> Pr
     return quantity(plan, engine, "angle", {"line": (one,), "to": (other,)})
 
 
+@option("straightness", "Straightness", "I", "of an edge", "Form", clicks=("next to the edge",))
 def propose_straightness(plan: Plan, engine: Engine, place: Place) -> Proposal:
     """Straightness of the edge at a place."""
     plan, edge = taken(plan, engine, need(seen_at(engine.data, *place), ("edge",), "next to an edge"))
     return quantity(plan, engine, "straightness", {"edge": (edge,)})
 
 
+@option("flatness", "Flatness", "F", "of a surface", "Form", clicks=("the surface",))
 def propose_flatness(plan: Plan, engine: Engine, place: Place) -> Proposal:
     """Flatness of the surface at a place."""
     plan, plane = _surface(plan, engine, place)
     return quantity(plan, engine, "flatness", {"surfaces": (plane,)})
 
 
+@option("tilt", "Tilt", "T", "of a surface against the datum", "Places", clicks=("the surface",))
 def propose_tilt(plan: Plan, engine: Engine, place: Place) -> Proposal:
     """Tilt of the surface at a place against the plan's main plane."""
     plan, datum = main_plane(plan, engine)
@@ -187,11 +221,15 @@ def propose_tilt(plan: Plan, engine: Engine, place: Place) -> Proposal:
     return quantity(plan, engine, "tilt", {"plane": (plane,), "to": (datum,)})
 
 
+@option(
+    "flush", "Flush", "U", "of two surfaces beside each other", "Heights", clicks=("one surface", "the other")
+)
 def propose_flush(plan: Plan, engine: Engine, first: Place, second: Place) -> Proposal:
     """Height of one surface above another beside it."""
     return propose_step(plan, engine, first, second)
 
 
+@option("gap", "Gap", "G", "between two sides", "Sizes", clicks=("one side of it", "the other side"))
 def propose_gap(plan: Plan, engine: Engine, first: Place, second: Place) -> Proposal:
     """Gap between two places on either side of it, on a section through both."""
     length = math.dist(first, second)
@@ -313,12 +351,14 @@ def _along(cut: Cut, point: object) -> float | None:
     return (point.x - cut.at[0]) * math.cos(turn) + (point.y - cut.at[1]) * math.sin(turn)
 
 
+@option("area", "Area", "E", "of a raised region", "Surfaces", clicks=("the raised region",))
 def propose_area(plan: Plan, engine: Engine, place: Place) -> Proposal:
     """Area of the island at a place, down to its foot."""
     plan, island = _whole_island(plan, engine, place)
     return quantity(plan, engine, "area", {"of": (island,)})
 
 
+@option("volume", "Volume", "V", "of a raised region", "Surfaces", clicks=("the raised region",))
 def propose_volume(plan: Plan, engine: Engine, place: Place) -> Proposal:
     """Volume of the island at a place, from the surface it stands on."""
     plan, island = _whole_island(plan, engine, place)
@@ -356,6 +396,7 @@ def _hole(data: HeightMap, about: AnyZone, fill: float) -> AnyZone | None:
     return about if fill >= HOLE_FILL else None
 
 
+@option("code", "Code", "C", "that must be readable", "Other", clicks=("the middle of the code",))
 def propose_code(plan: Plan, engine: Engine, place: Place) -> Proposal:
     """What the code at a place reads."""
     zone = RectangleZone(x=round(place[0], 2), y=round(place[1], 2), width=CODE, height=CODE)
@@ -369,6 +410,7 @@ def propose_code(plan: Plan, engine: Engine, place: Place) -> Proposal:
     return quantity(plan, engine, "code-reads", {"of": (code,)}, expected=pattern)
 
 
+@option("formula", "Formula", "X", "over other rows", "Other", on=("map", "profile"))
 def propose_formula(plan: Plan, engine: Engine) -> Proposal:
     """A formula that begins with the first two rows of the sheet."""
     rows = tuple(row.step for row in plan.sheet if row.step is not None)[:2]

@@ -12,6 +12,7 @@ from hemtra.core.features.island import Island, IslandKind
 from hemtra.core.geometry.elements import Plane
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.plan.document import Plan, Step
+from hemtra.core.proposals.option import option
 from hemtra.core.proposals.pick_detection import PickedFeature, need, seen_at
 from hemtra.core.proposals.proposing import Proposal, main_plane, propose_spot, region_name, with_feature
 from hemtra.core.proposals.quantities import Place, island_at, quantity, taken
@@ -27,18 +28,21 @@ ROUNDED, PATCH = 5.0, 10.0
 """mm of the zones laid on a rounded top, and on a surface whose data or form is asked for."""
 
 
+@option("slot-length", "Slot length", "L", "of an opening", "Sizes", clicks=("inside the opening",))
 def propose_slot_length(plan: Plan, engine: Engine, place: Place) -> Proposal:
     """Length of the opening with straight sides at a place."""
     plan, slot = _opening(plan, engine, place)
     return quantity(plan, engine, "opening-size", {"of": (slot,)}, title="Length")
 
 
+@option("slot-width", "Slot width", "K", "of an opening", "Sizes", clicks=("inside the opening",))
 def propose_slot_width(plan: Plan, engine: Engine, place: Place) -> Proposal:
     """Width of the opening with straight sides at a place."""
     plan, slot = _opening(plan, engine, place)
     return quantity(plan, engine, "opening-size", {"of": (slot,)}, title="Width", what="width")
 
 
+@option("dome-radius", "Radius", "Y", "of a rounded top", "Sizes", clicks=("the rounded top",))
 def propose_dome_radius(plan: Plan, engine: Engine, place: Place) -> Proposal:
     """Radius of the rounded top at a place."""
     zone = EllipseZone(x=round(place[0], 2), y=round(place[1], 2), width=ROUNDED, height=ROUNDED)
@@ -47,6 +51,7 @@ def propose_dome_radius(plan: Plan, engine: Engine, place: Place) -> Proposal:
     return quantity(plan, engine, "radius", {"of": (dome,)})
 
 
+@option("position", "Coordinate", "Q", "of a hole, edge or spot", "Places", clicks=("the hole, edge or spot",))
 def propose_position(plan: Plan, engine: Engine, place: Place) -> Proposal:
     """Place along x, in the part's frame, of what lies at a place."""
     plan, point = taken(plan, engine, seen_at(engine.data, *place))
@@ -55,6 +60,7 @@ def propose_position(plan: Plan, engine: Engine, place: Place) -> Proposal:
     return quantity(plan, engine, "position", {**inputs, "frame": (frames[0],)} if frames else inputs)
 
 
+@option("parallelism", "Parallelism", "J", "of a surface to the datum", "Form", clicks=("the surface",))
 def propose_parallelism(plan: Plan, engine: Engine, place: Place) -> Proposal:
     """Parallelism of the surface at a place to the plan's main plane."""
     plan, datum = main_plane(plan, engine)
@@ -64,6 +70,14 @@ def propose_parallelism(plan: Plan, engine: Engine, place: Place) -> Proposal:
     return quantity(plan, engine, "parallelism", {"plane": (plane,), "datum": (datum,)})
 
 
+@option(
+    "perpendicularity",
+    "Perpendicularity",
+    "2",
+    "of one edge to another",
+    "Form",
+    clicks=("next to the edge to judge", "next to its datum edge"),
+)
 def propose_perpendicularity(plan: Plan, engine: Engine, place: Place, datum: Place) -> Proposal:
     """Perpendicularity of the edge at a place to the one at another."""
     plan, edge = taken(plan, engine, need(seen_at(engine.data, *place), ("edge",), "next to an edge"))
@@ -74,6 +88,7 @@ def propose_perpendicularity(plan: Plan, engine: Engine, place: Place, datum: Pl
     return quantity(plan, engine, "parallelism", inputs, title="Perpendicularity", turn="square")
 
 
+@option("coplanarity", "Coplanarity", "1", "of four spots or more", "Form", clicks=("the spots",), more="spots")
 def propose_coplanarity(plan: Plan, engine: Engine, *places: Place) -> Proposal:
     """Coplanarity of the spots at several places."""
     if len(places) < FEWEST:
@@ -88,6 +103,7 @@ def propose_coplanarity(plan: Plan, engine: Engine, *places: Place) -> Proposal:
     return quantity(plan, engine, "coplanarity", {"points": tuple(dict.fromkeys(spots))})
 
 
+@option("fill", "Filled share", "3", "of a surface", "Surfaces", clicks=("what fills it",))
 def propose_fill(plan: Plan, engine: Engine, place: Place) -> Proposal:
     """Share of the surface about a place that stands above half the height of what is there."""
     plan, plane_id = main_plane(plan, engine)
@@ -110,6 +126,7 @@ def propose_fill(plan: Plan, engine: Engine, place: Place) -> Proposal:
     return quantity(plan.edited(steps=plan.steps[:-1]), engine, "fill-share", {}, step)
 
 
+@option("count", "Count", "N", "of a raised region", "Surfaces", clicks=("one that stands out",))
 def propose_count(plan: Plan, engine: Engine, place: Place) -> Proposal:
     """How many things like the one at a place, by size and height, stand out of the surface about it."""
     plan, plane = main_plane(plan, engine)
@@ -143,6 +160,7 @@ def propose_count(plan: Plan, engine: Engine, place: Place) -> Proposal:
     return quantity(plan, engine, "count", {"of": (island,)})
 
 
+@option("depth", "Depth", "B", "of a floor below the datum", "Heights", clicks=("the floor",))
 def propose_depth(plan: Plan, engine: Engine, place: Place) -> Proposal:
     """Depth of the floor at a place below the plan's main plane."""
     plan, plane = main_plane(plan, engine)
@@ -152,11 +170,13 @@ def propose_depth(plan: Plan, engine: Engine, place: Place) -> Proposal:
     return quantity(plan, engine, "height", {"point": (floor,), "plane": (plane,)}, title="Depth")
 
 
+@option("data-share", "Data share", "M", "of a surface", "Surfaces", clicks=("the surface",))
 def propose_data_share(plan: Plan, engine: Engine, place: Place) -> Proposal:
     """Share of the surface about a place that holds data."""
     return _alone(plan, engine, "data-share", place)
 
 
+@option("deviation", "Deviation", "Z", "from the reference part", "Surfaces", clicks=("the surface",))
 def propose_deviation(plan: Plan, engine: Engine, place: Place) -> Proposal:
     """Greatest deviation of the surface about a place from the reference."""
     step = Step(
@@ -169,6 +189,7 @@ def propose_deviation(plan: Plan, engine: Engine, place: Place) -> Proposal:
     return quantity(plan, engine, "surface-deviation", {"of": (difference,)})
 
 
+@option("match", "Match", "0", "of the part's outline", "Other")
 def propose_match(plan: Plan, engine: Engine) -> Proposal:
     """How much of the part's outline is found."""
     outline = next((s.id for s in plan.steps if s.kind == "outline"), None)

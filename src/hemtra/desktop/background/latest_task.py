@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator
 from functools import partial
 from typing import Any
 
-from PySide6.QtCore import QObject, QThread, Signal
+from PySide6.QtCore import QObject, Qt, QThread, Signal, Slot
 
 Superseded = Callable[[], bool]
 Work = Callable[[Any, Superseded], Iterator[Any]]
@@ -18,9 +18,11 @@ class LatestTaskWorker(QThread):
     told through its second argument that it is superseded."""
 
     responded = Signal(object, object)
-    """(request, response), delivered on the thread of whoever connects a QObject's method."""
+    """(request, response), on the thread that the worker was made on."""
     failed = Signal(object, object)
     """(request, exception)"""
+    _made = Signal(object, object)
+    """The same from the worker's own thread: (request, response, or the exception in its place)."""
 
     def __init__(self, work: Work, name: str, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -31,6 +33,9 @@ class LatestTaskWorker(QThread):
         self._generation = 0
         self._busy = False
         self._stopping = False
+        self._under_way = 0
+        """Responses that have not reached whoever waits for them."""
+        self._made.connect(self._deliver, Qt.ConnectionType.QueuedConnection)
 
     def submit(self, request: Any) -> None:
         """Ask for something; it replaces whatever was asked before."""
@@ -61,9 +66,9 @@ class LatestTaskWorker(QThread):
 
     @property
     def idle(self) -> bool:
-        """Whether nothing waits or runs."""
+        """Whether nothing waits or runs, and all that was made has been taken."""
         with self._wake:
-            return self._pending is None and not self._busy
+            return self._pending is None and not self._busy and not self._under_way
 
     def stop(self) -> None:
         """End the thread and wait for it."""
@@ -91,6 +96,19 @@ class LatestTaskWorker(QThread):
             superseded = partial(self._is_past, generation)
             try:
                 for response in self._work(request, superseded):
-                    self.responded.emit(request, response)
+                    self._hand_over(request, response)
             except Exception as error:  # whatever it is, the window must hear of it and the lane must live on
-                self.failed.emit(request, error)
+                self._hand_over(request, error)
+
+    def _hand_over(self, request: Any, made: Any) -> None:
+        with self._wake:
+            self._under_way += 1
+        self._made.emit(request, made)
+
+    @Slot(object, object)
+    def _deliver(self, request: Any, made: Any) -> None:
+        try:
+            (self.failed if isinstance(made, BaseException) else self.responded).emit(request, made)
+        finally:
+            with self._wake:
+                self._under_way -= 1

@@ -25,8 +25,6 @@ COST, BLOCK, LANES = 2**14, 8, 1
 """Of scrypt (RFC 7914): a try takes some tens of milliseconds and 16 MB."""
 LEAST = 4
 """Digits of a PIN."""
-FREE = ("run.", "help.", "view.dark", "records.")
-"""What may be done while editing is locked, by how its action begins."""
 TRIES, LONGEST_WAIT = 3, 600.0
 """Wrong tries that cost nothing; each one more doubles the wait, up to so many s."""
 LARGEST = 4096
@@ -118,11 +116,6 @@ def is_pin(pin: str, kept: str) -> bool:
         return hmac.compare_digest(_derived(pin, bytes.fromhex(salt)), bytes.fromhex(derived))
     except ValueError:
         return False  # what is damaged opens nothing
-
-
-def allowed(action_id: str) -> bool:
-    """Whether an action may be done while editing is locked."""
-    return action_id.startswith(FREE)
 
 
 def _derived(pin: str, salt: bytes) -> bytes:

@@ -19,8 +19,8 @@ from hemtra.core.plan.requirements import bound
 from hemtra.core.zones.zone import AnyZone
 from hemtra.desktop.background.evaluation import ShowRequest, TrayAnswer, TrayRequest, show, try_tray
 from hemtra.desktop.background.latest_task import LatestTaskWorker
-from hemtra.desktop.background.tasks import Tasks
-from hemtra.desktop.models.bench import Shown, WorkspaceModel
+from hemtra.desktop.documents.session import Session
+from hemtra.desktop.models.bench import Shown
 from hemtra.desktop.models.strips import FailingStretch
 from hemtra.desktop.models.tray import TrayPart, verdict_changes
 from hemtra.desktop.plan.commands.anchors import Anchors
@@ -38,7 +38,7 @@ from hemtra.desktop.plan.section.feature_cut import FeatureCut
 from hemtra.desktop.plan.section.section_view import SectionView
 from hemtra.desktop.plan.section.strip_view import StripView
 from hemtra.desktop.plan.stage.top_view import TopView
-from hemtra.desktop.widgets.notifications import Notice, Notifications
+from hemtra.desktop.widgets.notifications import Notice
 from hemtra.desktop.widgets.numbers_form import NumbersAsked
 
 if TYPE_CHECKING:
@@ -58,10 +58,11 @@ PROFILE_VIEWS = tuple(
 class PlanWorkspace(QWidget):
     """Lays the views out, evaluates beside the window, and turns intents into edits."""
 
-    def __init__(self, bench: WorkspaceModel, notifications: Notifications, tasks: Tasks) -> None:
+    def __init__(self, session: Session) -> None:
         super().__init__()
         self.setObjectName("workspace")
-        self.bench, self._notifications = bench, notifications
+        bench, notifications, tasks = session.bench, session.notifications, session.tasks
+        self.bench, self._notifications, self.edit = bench, notifications, session.edit_plan
         self.sheet, self.stage = Sheet(bench), TopView(bench)
         self.section, self.tray = SectionView(bench), TrayPanel(bench)
         self.strips = StripView(bench)
@@ -388,16 +389,6 @@ class PlanWorkspace(QWidget):
         self._notifications.error(error)
 
     # -- edits ------------------------------------------------------------------------------------
-
-    def edit(self, label: str, make: Callable[[], Plan]) -> bool:
-        """An edit of the plan that undo takes back; whether it held. What is wrong with it is told."""
-        try:
-            self.bench.document.edit(label, make())
-        except HemtraError as error:
-            self.bench.document.preview(None)
-            self._notifications.error(error)
-            return False
-        return True
 
     def _add(self, label: str, plan: Plan, balloon: int) -> None:
         row = self.bench.row

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from pathlib import Path
-from typing import TypeAlias
 
 from PySide6.QtCore import Qt, Slot
 from PySide6.QtWidgets import (
@@ -19,9 +17,9 @@ from PySide6.QtWidgets import (
 )
 
 from hemtra.core.errors import HemtraError
-from hemtra.core.progress import Progress
 from hemtra.desktop.background.latest_task import LatestTaskWorker
 from hemtra.desktop.background.tasks import Task, Tasks
+from hemtra.desktop.documents.session import Prepare
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.models.records_bench import CharacteristicTrend, Overview, RecordsBench
 from hemtra.desktop.records.failure_list import FailureList
@@ -45,9 +43,6 @@ from hemtra.runtime.lot_reevaluation import LotReevaluation
 from hemtra.runtime.run_setup import default_db
 from hemtra.storage.records import Records
 from hemtra.storage.records.pages import LotView, Page, lot_views
-
-Prepare: TypeAlias = Callable[[Progress], object]
-"""Work that is told how to report its progress."""
 
 
 class RecordsWorkspace(QWidget):

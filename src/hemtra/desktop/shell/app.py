@@ -5,17 +5,16 @@ from __future__ import annotations
 import logging
 import signal
 import sys
-from functools import partial
 from pathlib import Path
 
 from PySide6.QtWidgets import QApplication
 
 from hemtra.desktop.models.settings import load_settings
+from hemtra.desktop.run.entry import RunEntry
 from hemtra.desktop.shell.window import MainWindow
 from hemtra.desktop.widgets import theme
 from hemtra.desktop.widgets.notifications import Notifications
 from hemtra.runtime.demo import PLAN_FILE, STATION_FILE
-from hemtra.runtime.demo_records import demo_db, records_of_demo
 
 
 def prepare(application: QApplication) -> None:
@@ -39,10 +38,10 @@ def run(demo_folder: Path | None = None) -> int:
     notifications.install()
     window = MainWindow(notifications)
     window.show()
-    window.unsaved.offer()
+    window.session.unsaved.offer()
     if demo_folder is not None:
-        window.plans.open(demo_folder / PLAN_FILE)
-        window.stations.open(demo_folder / STATION_FILE)
-        window.use_records(demo_db(), partial(records_of_demo, demo_folder))
-        window.runs_at_once = True
+        window.session.use_demo(demo_folder, PLAN_FILE, STATION_FILE)
+        run = window.workspaces["run"]
+        assert isinstance(run, RunEntry)
+        run.starts_at_once = True
     return application.exec()

@@ -1,8 +1,8 @@
-"""Find a command by a few of its letters; and the page of keys and signs, from the same table."""
+"""Find a command by a few of its letters; and the page of keys and signs, from the same records."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 
 from PySide6.QtCore import QEvent, QModelIndex, QObject, QPersistentModelIndex, QPointF, Qt
 from PySide6.QtGui import QKeyEvent, QPainter, QPaintEvent
@@ -20,7 +20,7 @@ from PySide6.QtWidgets import (
 )
 
 from hemtra.core.plan.limits import Verdict
-from hemtra.desktop.shell.actions import ACTIONS, Action
+from hemtra.desktop.documents.action import Action
 from hemtra.desktop.widgets import theme
 from hemtra.desktop.widgets.symbols import draw_balloon
 
@@ -43,10 +43,10 @@ class _WithKeys(QStyledItemDelegate):
 class CommandSearch(QDialog):
     """A line to type in and the commands that fit."""
 
-    def __init__(self, trigger: Callable[[str], None], enabled: Callable[[str], bool], parent: QWidget) -> None:
+    def __init__(self, actions: tuple[Action, ...], trigger: Callable[[str], None], parent: QWidget) -> None:
         super().__init__(parent, Qt.WindowType.Popup)
         self.setObjectName("dialog")
-        self._trigger, self._enabled = trigger, enabled
+        self._trigger, self._actions = trigger, actions
         self.query, self.found = QLineEdit(), QListWidget()
         self.query.setPlaceholderText("What do you want to do?")
         self.query.textChanged.connect(self._search)
@@ -62,12 +62,12 @@ class CommandSearch(QDialog):
 
     def _search(self, text: str) -> None:
         self.found.clear()
-        for action in matching(text):
+        for action in matching(self._actions, text):
             item = QListWidgetItem(action.title)
             item.setData(KEYS, action.keys)
-            item.setData(Qt.ItemDataRole.UserRole, action.id)
+            item.setData(Qt.ItemDataRole.UserRole, action)
             item.setToolTip(action.help or action.title)
-            if not self._enabled(action.id):
+            if not action.enabled():
                 item.setFlags(item.flags() & ~Qt.ItemFlag.ItemIsEnabled)
                 item.setForeground(theme.colour("muted"))
             self.found.addItem(item)
@@ -90,22 +90,22 @@ class CommandSearch(QDialog):
 
     def _choose(self, item: QListWidgetItem) -> None:
         wanted = item.data(Qt.ItemDataRole.UserRole)
-        if self._enabled(wanted):
+        if wanted.enabled():
             self.close()
-            self._trigger(wanted)
+            self._trigger(wanted.id)
 
 
-def matching(text: str) -> list[Action]:
+def matching(actions: Iterable[Action], text: str) -> list[Action]:
     """The actions that hold all words of a text in title, group or help; those whose title does come first."""
     words = text.lower().split()
-    fits = [a for a in ACTIONS if all(w in f"{a.title} {a.group} {a.help}".lower() for w in words)]
+    fits = [a for a in actions if all(w in f"{a.title} {a.group} {a.help}".lower() for w in words)]
     return sorted(fits, key=lambda a: not all(w in a.title.lower() for w in words))
 
 
 class ShortcutsAndSymbols(QDialog):
     """What every key does and every sign means."""
 
-    def __init__(self, parent: QWidget) -> None:
+    def __init__(self, actions: Iterable[Action], parent: QWidget) -> None:
         super().__init__(parent)
         self.setObjectName("dialog")
         self.setWindowTitle("Shortcuts and symbols")
@@ -124,7 +124,7 @@ class ShortcutsAndSymbols(QDialog):
             grid.addWidget(_Sign(verdict), line, 0, Qt.AlignmentFlag.AlignRight)
             grid.addWidget(QLabel(meaning), line, 1)
             line += 1
-        keyed = [(a.keys, a.title) for a in ACTIONS if a.keys]
+        keyed = [(a.keys, a.title) for a in actions if a.keys]
         stage = [
             ("Wheel", "Zoom about the pointer"),
             ("Drag", "Move the view, a zone, a handle or the section line"),

@@ -7,17 +7,18 @@ from collections.abc import Callable
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QPushButton, QToolButton
 
-WORKSPACES = ("station", "plan", "run", "records")
-EDITING = ("station", "plan")
-"""Workspaces that are closed while editing is locked."""
-
 
 class TopBar(QFrame):
     """Shows where one is; what is clicked in it is an action by its id."""
 
     workspace_chosen = Signal(str)
 
-    def __init__(self, trigger: Callable[[str], None], fill_menu: Callable[[QMenu], None]) -> None:
+    def __init__(
+        self,
+        workspaces: tuple[str, ...],
+        trigger: Callable[[str], None],
+        fill_menu: Callable[[QMenu], None],
+    ) -> None:
         super().__init__()
         self.setObjectName("band")
         self.setFixedHeight(44)
@@ -29,7 +30,7 @@ class TopBar(QFrame):
         self._menu = QMenu(brand)
         self._menu.aboutToShow.connect(lambda: fill_menu(self._menu))
         brand.setMenu(self._menu)
-        self.tabs = {name: self._make_tab(name) for name in WORKSPACES}
+        self.tabs = {name: self._make_tab(name) for name in workspaces}
         self._title = QLabel()
         self.search = QPushButton("Find a command   Ctrl+K")
         self.search.setObjectName("search")
@@ -62,11 +63,11 @@ class TopBar(QFrame):
         dot = ". The dot: there are unsaved changes." if unsaved else ""
         self._title.setToolTip(f"{place}{dot}")
 
-    def lock(self, locked: bool) -> None:
-        """Leave only what may be done while editing is locked."""
+    def lock(self, closed: set[str], *, searches: bool) -> None:
+        """Close workspaces while editing is locked; searches: whether commands may be searched."""
         for name, tab in self.tabs.items():
-            tab.setEnabled(not locked or name not in EDITING)
-        self.search.setEnabled(not locked)
+            tab.setEnabled(name not in closed)
+        self.search.setEnabled(searches)
 
     def show_unit(self, name: str, *, changes: bool) -> None:
         """Show the unit of lengths, and whether a click changes it here."""

@@ -49,7 +49,7 @@ class Offer:
     place: Place
     seen: PickedFeature
     text: str
-    wish: str
+    option: str
 
 
 def offered(request: OfferRequest, superseded: Superseded) -> Iterator[Offer | None]:
@@ -61,8 +61,8 @@ def offered(request: OfferRequest, superseded: Superseded) -> Iterator[Offer | N
     except HemtraError:
         yield None
         return
-    text, wish = _told(request, seen, value)
-    yield Offer(request.place, seen, f"{text}   ·   click to add", wish)
+    text, option = _told(request, seen, value)
+    yield Offer(request.place, seen, f"{text}   ·   click to add", option)
 
 
 def _told(request: OfferRequest, seen: PickedFeature, value: object) -> tuple[str, str]:

@@ -3,35 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Any
 
 from PySide6.QtWidgets import QWidget
 
-from hemtra.desktop.models.bench import WorkspaceModel
-from hemtra.desktop.models.edit_lock import EditLock
-from hemtra.desktop.models.station_bench import StationBench
+from hemtra.desktop.documents.session import Session
 from hemtra.desktop.run.io_window import IoWindow
 from hemtra.desktop.run.pin_form import PinForm
 from hemtra.desktop.run.signals_form import SignalsForm
 from hemtra.runtime.io_process import IoProcess, started
 
-if TYPE_CHECKING:
-    from hemtra.desktop.shell.window import MainWindow
-
 
 class RunForms:
     """Each is there once; asked for again, it opens anew."""
 
-    def __init__(
-        self,
-        bench: WorkspaceModel,
-        station: StationBench,
-        edit: Callable[..., Any],
-        lock: EditLock,
-        parent: MainWindow,
-    ) -> None:
-        self._bench, self._station, self._edit = bench, station, edit
-        self._lock, self._tasks, self._parent = lock, parent.tasks, parent
+    def __init__(self, session: Session) -> None:
+        self._session, self._lock, self._parent = session, session.lock, session.window
         self.io_window: IoWindow | None = None
         self.signals: SignalsForm | None = None
         self.pin: PinForm | None = None
@@ -39,7 +25,7 @@ class RunForms:
 
     def show_io_window(self) -> None:
         """Beside the window, on a simulated block that is started for it where none runs yet."""
-        io, signals = self._station.document.value.io, self._bench.document.plan.signals
+        io, signals = self._session.station_bench.document.value.io, self._session.bench.document.plan.signals
 
         def done(block: IoProcess | None) -> None:
             self._block = block or self._block
@@ -48,13 +34,13 @@ class RunForms:
             self.io_window = IoWindow(io, signals, self._may_force, self._parent)
             self.io_window.show()
 
-        self._tasks.start("Asking the I/O block", lambda task: started(io), done)
+        self._session.tasks.start("Asking the I/O block", lambda task: started(io), done)
 
     def show_signals(self) -> None:
         """Digital and analogue outputs per part."""
         if self.signals is not None:
             self.signals.close()
-        self.signals = SignalsForm(self._bench, self._edit, self._parent)
+        self.signals = SignalsForm(self._session.bench, self._session.edit_plan, self._parent)
         self.signals.show()
 
     def ask_pin(self, lock: Callable[[str], str], unlock: Callable[[str], str]) -> None:

@@ -1,0 +1,78 @@
+"""What a workspace is. One is a folder beside this one with an `entry` that names its class `WORKSPACE`."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Iterable
+from typing import Any, ClassVar
+
+from PySide6.QtWidgets import QWidget
+
+from hemtra.desktop.documents.action import Action
+from hemtra.desktop.documents.session import Session
+from hemtra.desktop.models.versioned import Versioned
+
+
+class Workspace(ABC):
+    """One of the places between which the tabs of the window change.
+
+    page: what is shown. Subclasses make it, and give the actions that belong to it.
+    """
+
+    name: ClassVar[str]
+    order: ClassVar[int]
+    """Where its tab stands."""
+    keys: ClassVar[str]
+    help: ClassVar[str] = ""
+    edits: ClassVar[bool]
+    """Whether something is edited in it; it is then closed while editing is locked, and undo works in it."""
+    page: QWidget
+
+    def __init__(self, session: Session) -> None:
+        self.session = session
+
+    @property
+    def title(self) -> str:
+        """On its tab."""
+        return self.name.capitalize()
+
+    @property
+    def is_shown(self) -> bool:
+        """Whether it is on screen."""
+        return self.session.shown == self.name
+
+    @property
+    def document(self) -> Versioned[Any]:
+        """What undo and save mean while it is on screen."""
+        return self.session.bench.document
+
+    @property
+    def open_name(self) -> str:
+        """Of what is open in it."""
+        document = self.session.bench.document
+        empty = self.session.bench.tray.current is None and not document.plan.steps
+        return document.plan.name if document.path or not empty else ""
+
+    @property
+    def unit(self) -> str:
+        """In which lengths are shown."""
+        return "mm"
+
+    @property
+    def changes_unit(self) -> bool:
+        """Whether that can be changed."""
+        return False
+
+    @abstractmethod
+    def actions(self) -> Iterable[Action]:
+        """What can be done in it."""
+
+    def entered(self) -> None:  # noqa: B027 - most have nothing to do then
+        """It has come on screen."""
+
+    def refresh(self) -> None:  # noqa: B027 - nor then
+        """Documents, selection or the lock on editing have changed."""
+
+    @abstractmethod
+    def stop(self) -> None:
+        """End what runs beside it."""

@@ -1,0 +1,382 @@
+"""What can be done with a plan, its sheet and its tray, as actions."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from functools import partial
+from pathlib import Path
+
+from PySide6.QtWidgets import QAbstractButton, QApplication, QComboBox, QFileDialog
+
+from hemtra.core.proposals.option import Option, options
+from hemtra.desktop.documents.action import Action
+from hemtra.desktop.documents.session import Session
+from hemtra.desktop.plan.workspace import PlanWorkspace
+from hemtra.runtime.demo import PLAN_FILE, RUNNER_PLAN_FILE, RUNNER_STATION_FILE, STATION_FILE
+from hemtra.storage.files import read_text
+
+LARGEST_LIST = 4 * 1024**2
+"""Bytes of a requirement list at most."""
+
+
+class PlanActions:
+    """One record for each thing that can be done, in the order of the menu."""
+
+    def __init__(self, session: Session, workspace: PlanWorkspace) -> None:
+        self._session, self._workspace = session, workspace
+        self._bench, self._tray = session.bench, session.bench.tray
+
+    def all(self) -> Iterable[Action]:
+        """Of the plan, its characteristics, the sheet, anchors, the tray and the view."""
+        yield from self._of_the_plan()
+        yield from self._of_new_ones()
+        yield from self._of_the_sheet()
+        yield from self._of_anchors()
+        yield from self._of_the_tray()
+        yield from self._of_the_view()
+
+    # -- when something can be done ---------------------------------------------------------------
+
+    def _has_part(self) -> bool:
+        return self._tray.current is not None
+
+    def _has_plan(self) -> bool:
+        return self._has_part() or bool(self._bench.document.plan.steps)
+
+    def _has_row(self) -> bool:
+        return self._bench.row is not None
+
+    def _can_learn(self) -> bool:
+        return self._has_row() and self._bench.document.teacher is not None
+
+    def _has_rows(self) -> bool:
+        return bool(self._bench.document.plan.sheet)
+
+    # -- what there is ----------------------------------------------------------------------------
+
+    def _of_the_plan(self) -> Iterable[Action]:
+        session, document, ways = self._session, self._bench.document, self._workspace.ways
+        group = "Plan"
+        yield Action(
+            "plan.demo",
+            "Open the demo",
+            group,
+            partial(self._open_demo, PLAN_FILE, STATION_FILE),
+            help="A made-up pump cover with 24 recorded parts.",
+        )
+        yield Action(
+            "plan.demo-runner",
+            "Open profile-sequence demo",
+            group,
+            partial(self._open_demo, RUNNER_PLAN_FILE, RUNNER_STATION_FILE),
+            help="Drawer runners, 500 profiles each.",
+        )
+        yield Action(
+            "plan.open", "Open plan…", group, session.plans.ask_open, keys="Ctrl+O", help="With its tray."
+        )
+        yield Action(
+            "plan.new",
+            "New plan",
+            group,
+            session.plans.new,
+            keys="Ctrl+Shift+N",
+            help="Start from the parts in the tray.",
+        )
+        yield Action(
+            "plan.by-profile",
+            "Inspect profile by profile…",
+            group,
+            ways.ask_by_profile,
+            self._has_part,
+            help="A scan is then a sequence of profiles, each inspected by itself.",
+        )
+        yield Action(
+            "plan.whole",
+            "Judge parts as a whole",
+            group,
+            ways.whole,
+            lambda: document.plan.by_profile is not None,
+            help="A scan is then one height map.",
+        )
+        yield Action(
+            "plan.not-proven",
+            "Treat NOT PROVEN as…",
+            group,
+            ways.show_not_proven,
+            help="Part verdict if a value is within its uncertainty of a limit.",
+        )
+        yield Action(
+            "plan.save",
+            "Save plan",
+            group,
+            self._save,
+            lambda: session.shown == "station" or self._has_plan(),
+            keys="Ctrl+S",
+        )
+        yield Action(
+            "plan.save-as",
+            "Save plan as…",
+            group,
+            session.plans.ask_save,
+            self._has_plan,
+            keys="Ctrl+Shift+S",
+        )
+
+    def _of_new_ones(self) -> Iterable[Action]:
+        new = self._workspace.new
+        yield Action(
+            "characteristic.new",
+            "New characteristic",
+            "Edit",
+            new.ask,
+            self._has_part,
+            keys="N",
+            help="Choose a characteristic, then click the part.",
+        )
+        for wanted in dict.fromkeys((*options("map"), *options("profile"))):
+            which = "" if "map" in wanted.on else " on profiles"
+            yield Action(
+                f"characteristic.{wanted.id}",
+                f"New {wanted.name.lower()}{which}",
+                "New",
+                partial(new.begin, wanted.id),
+                partial(self._can_begin, wanted),
+                help=wanted.help,
+            )
+
+    def _can_begin(self, wanted: Option) -> bool:
+        way = "map" if self._bench.document.plan.by_profile is None else "profile"
+        return self._has_part() and way in wanted.on
+
+    def _of_the_sheet(self) -> Iterable[Action]:
+        rows, row = self._workspace.rows, self._has_row
+        yield Action(
+            "sheet.import",
+            "Import a requirement list…",
+            "Edit",
+            self._ask_requirements,
+            help="CSV with balloon, name, nominal, lower, upper, unit; rows wait to be bound.",
+        )
+        yield Action(
+            "characteristic.duplicate",
+            "Duplicate characteristic",
+            "Edit",
+            rows.duplicate,
+            row,
+            keys="Ctrl+D",
+            help="With the next balloon and features of its own.",
+        )
+        yield Action(
+            "characteristic.delete",
+            "Delete characteristic",
+            "Edit",
+            rows.delete,
+            row,
+            keys="Del",
+            help="With the steps only it uses.",
+        )
+        group = "Sheet"
+        yield Action("characteristic.earlier", "Move up", group, lambda: rows.move(-1), row, keys="Alt+Up")
+        yield Action("characteristic.later", "Move down", group, lambda: rows.move(1), row, keys="Alt+Down")
+        yield Action(
+            "characteristic.hide",
+            "Hide or show on the stage",
+            group,
+            lambda: rows.toggle("hidden"),
+            row,
+            help="It is still evaluated.",
+        )
+        yield Action(
+            "characteristic.off",
+            "Enable or disable",
+            group,
+            lambda: rows.toggle("off"),
+            row,
+            help="Disabled, it is not evaluated.",
+        )
+        yield Action(
+            "characteristic.nominal",
+            "Nominal from the reference part",
+            group,
+            rows.take_nominal,
+            self._can_learn,
+            help="Its limits move along.",
+        )
+        yield Action(
+            "characteristic.master",
+            "Judge the difference from the reference part",
+            group,
+            rows.toggle_master,
+            self._can_learn,
+            help="The reference part counts as zero.",
+        )
+        yield Action(
+            "characteristic.correct",
+            "Two-point correction…",
+            group,
+            rows.ask_correction,
+            row,
+            help="Linear, by two references.",
+        )
+        yield Action(
+            "sheet.find",
+            "Find a characteristic",
+            group,
+            self._workspace.sheet.search,
+            self._has_rows,
+            keys="/",
+            help="By number, name or group.",
+        )
+        yield Action(
+            "sheet.renumber",
+            "Renumber the sheet",
+            group,
+            rows.renumber,
+            self._has_rows,
+            help="Balloons 1, 2, 3 … in its order.",
+        )
+
+    def _of_anchors(self) -> Iterable[Action]:
+        anchors, group = self._workspace.anchors, "Anchor"
+        yield Action(
+            "anchor.outline",
+            "Find the part by its outline",
+            group,
+            anchors.add_outline,
+            self._has_part,
+            help="Zones then move with the part, wherever it lies.",
+        )
+        yield Action(
+            "anchor.delete",
+            "Delete the selected anchor",
+            group,
+            anchors.delete_selected,
+            lambda: self._bench.selected_step is not None,
+            keys="Ctrl+Del",
+            help="Lists zones that follow it.",
+        )
+        yield Action(
+            "anchor.rebind",
+            "Follow another anchor instead",
+            group,
+            anchors.rebind,
+            lambda: anchors.can_rebind,
+            help="After one was deleted.",
+        )
+
+    def _of_the_tray(self) -> Iterable[Action]:
+        plans, group, part = self._session.plans, "Tray", self._has_part
+        yield Action(
+            "tray.add",
+            "Add scans to the tray…",
+            group,
+            plans.ask_scans,
+            keys="Ctrl+Shift+O",
+            help="X3P or float TIFF.",
+        )
+        yield Action(
+            "tray.folder", "Add a folder of scans…", group, plans.ask_folder, help="Every scan in it, by name."
+        )
+        yield Action("tray.next", "Next part", group, lambda: self._step(1), part, keys="Space")
+        yield Action("tray.previous", "Previous part", group, lambda: self._step(-1), part, keys="Shift+Space")
+        yield Action(
+            "tray.tag",
+            "Change the tag of this part",
+            group,
+            self._change_tag,
+            part,
+            keys="T",
+            help="Good, bad, not measurable, unknown.",
+        )
+        yield Action(
+            "tray.reference",
+            "Make this part the reference",
+            group,
+            plans.make_reference,
+            part,
+            help="Saved inside the plan.",
+        )
+        yield Action(
+            "tray.unflip",
+            "Undo edit that changed verdicts",
+            group,
+            self._workspace.undo_verdict_changes,
+            lambda: bool(self._workspace.flips),
+            help="As undo does.",
+        )
+
+    def _of_the_view(self) -> Iterable[Action]:
+        stage, part = self._workspace.stage, self._has_part
+        view = partial(Action, group="View", enabled=part)
+        yield view("view.fit", "Show the whole part", do=stage.fit, keys="F")
+        yield view(
+            "view.stretch",
+            "Colours fit the selected zone",
+            do=stage.stretch_colours,
+            keys="Z",
+            help="So that small steps in it show; once more, and they fit the part.",
+        )
+        yield view(
+            "view.cycle",
+            "Top view, section, 3D",
+            do=self._workspace.cycle_views,
+            keys="X",
+            help="Cycles through view layouts.",
+        )
+        yield view("view.intensity", "Colour by height or intensity", do=self._toggle_intensity, keys="I")
+        yield view(
+            "view.pin",
+            "Pin the probe here",
+            do=stage.pin,
+            keys="P",
+            help="The cursor then reads its distance from the pin.",
+        )
+
+    # -- what they do -----------------------------------------------------------------------------
+
+    def _open_demo(self, plan: str, station: str) -> None:
+        def done(folder: Path) -> None:
+            self._session.show("plan")
+            self._session.use_demo(folder, plan, station)
+
+        self._session.plans.open_demo(done)
+
+    def _save(self) -> None:
+        if self._session.shown == "station":
+            self._session.stations.save()
+        else:
+            self._session.plans.save()
+
+    def _ask_requirements(self) -> None:
+        start = str(self._session.plans.folder)
+        name, _ = QFileDialog.getOpenFileName(
+            self._session.window, "Import a requirement list", start, "Lists (*.csv *.tsv *.txt)"
+        )
+        if name:
+            self.import_requirements(Path(name))
+
+    def import_requirements(self, path: Path) -> None:
+        """Read a requirement list beside the window, then take its rows into the sheet."""
+        self._session.show("plan")
+        read = partial(read_text, path, LARGEST_LIST)
+        self._session.tasks.start(
+            f"Reading {path.name}", lambda task: read(), self._workspace.rows.import_requirements
+        )
+
+    def _step(self, by: int) -> None:
+        """Another part; but where a button or a list has the focus, Space means that."""
+        focused = QApplication.focusWidget()
+        if isinstance(focused, QAbstractButton):
+            focused.click()
+        elif isinstance(focused, QComboBox):
+            focused.showPopup()
+        else:
+            self._tray.step(by)
+
+    def _change_tag(self) -> None:
+        part = self._tray.current
+        if part is not None:
+            self._bench.next_tag(part)
+
+    def _toggle_intensity(self) -> None:
+        self._workspace.stage.colour_by("height" if self._bench.colour == "intensity" else "intensity")

@@ -1,0 +1,58 @@
+"""The Plan workspace as the window knows it: its tab, and what it shows before there is a plan."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import ClassVar
+
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QStackedWidget
+
+from hemtra.desktop.documents.action import Action
+from hemtra.desktop.documents.session import Session
+from hemtra.desktop.documents.workspace import Workspace
+from hemtra.desktop.plan.actions import PlanActions
+from hemtra.desktop.plan.panels.empty_state import EmptyState
+from hemtra.desktop.plan.workspace import PlanWorkspace
+from hemtra.desktop.plan.zone_actions import path_actions, zone_actions
+
+
+class PlanEntry(Workspace):
+    """Where a plan is made."""
+
+    name: ClassVar = "plan"
+    order: ClassVar = 2
+    keys: ClassVar = "Alt+2"
+    edits: ClassVar = True
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.workspace = PlanWorkspace(session)
+        self.commands = PlanActions(session, self.workspace)
+        holder = QFrame()
+        holder.setObjectName("workspace")
+        inner = QHBoxLayout(holder)
+        inner.setContentsMargins(8, 8, 8, 8)
+        inner.addWidget(EmptyState(session.trigger, session.settings.recent))
+        self.page: QStackedWidget = QStackedWidget()
+        self.page.addWidget(holder)
+        self.page.addWidget(self.workspace)
+        session.plans.part_taken.connect(self.workspace.try_all)
+
+    def actions(self) -> Iterable[Action]:
+        """All that is done with a plan, its sheet, zones and paths, and the tray."""
+        yield from self.commands.all()
+        yield from zone_actions(self.workspace, lambda: self.is_shown)
+        yield from path_actions(self.workspace, lambda: self.session.plans.folder, lambda: self.is_shown)
+
+    def refresh(self) -> None:
+        """Show the next steps while there is nothing else."""
+        bench = self.session.bench
+        empty = bench.tray.current is None and not bench.document.plan.steps
+        self.page.setCurrentIndex(0 if empty else 1)
+
+    def stop(self) -> None:
+        """End the lanes."""
+        self.workspace.stop()
+
+
+WORKSPACE = PlanEntry

@@ -1,0 +1,90 @@
+"""The Records workspace as the window knows it: its tab, and what can be done in it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from functools import partial
+from typing import ClassVar
+
+from hemtra.desktop.documents.action import Action
+from hemtra.desktop.documents.session import Prepare, Session
+from hemtra.desktop.documents.workspace import Workspace
+from hemtra.desktop.records.workspace import RecordsWorkspace
+
+
+class RecordsEntry(Workspace):
+    """Where one looks back."""
+
+    name: ClassVar = "records"
+    order: ClassVar = 4
+    keys: ClassVar = "Alt+4"
+    help: ClassVar = "Look back at what the line produced."
+    edits: ClassVar = False
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.page: RecordsWorkspace = RecordsWorkspace(session.bench, session.notifications, session.tasks)
+        self.page.deeds.scans_wanted.connect(session.plans.add_scans)
+        session.records_changed.connect(self._use_records)
+
+    def actions(self) -> Iterable[Action]:
+        """Reports, exports, other records."""
+        page, deeds, here = self.page, self.page.deeds, partial(Action, group="Records", while_locked=True)
+
+        def shown() -> bool:
+            return self.is_shown
+
+        yield here("records.refresh", "Refresh records", do=page.show_now, enabled=shown, keys="F5")
+        for name, title, do, button, text in (
+            (
+                "report",
+                "Report of the lot…",
+                deeds.ask_report,
+                page.report_button,
+                "A PDF with sheet, trends and evidence.",
+            ),
+            ("export", "Export the lots…", deeds.ask_export, page.export_button, "CSV, JSON or QIF 3.0."),
+            (
+                "rejudge",
+                "Re-evaluate lot with current plan",
+                deeds.rejudge,
+                page.rejudge_button,
+                "Lists what changes.",
+            ),
+            (
+                "failed",
+                "Failed parts to the tray",
+                page.failed_to_tray,
+                page.tray_button,
+                "Those whose scans were kept.",
+            ),
+            (
+                "merge",
+                "Merge records…",
+                deeds.ask_merge,
+                page.merge_button,
+                "Adds new parts from another computer.",
+            ),
+        ):
+            can = partial(lambda button: self.is_shown and button.isEnabled(), button)
+            yield here(f"records.{name}", title, do=do, enabled=can, help=text)
+        yield here("records.open", "Open records…", do=page.ask_open, enabled=shown, help="Of another file.")
+
+    def entered(self) -> None:
+        """Look at the records as they are now."""
+        self.page.show_now()
+
+    def refresh(self) -> None:
+        """Say what can be done now."""
+        self.page.locked = self.session.lock.locked
+        self.page.refresh_buttons()
+
+    def stop(self) -> None:
+        """Let go of the database."""
+        self.page.stop()
+
+    def _use_records(self, db: str, prepare: Prepare | None) -> None:
+        self.page.db, self.page.prepare = db, prepare
+
+
+WORKSPACE = RecordsEntry

@@ -1,0 +1,84 @@
+"""What can be done in every workspace: undo, colours, help, unsaved work."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from typing import TYPE_CHECKING
+
+from PySide6.QtWidgets import QApplication
+
+from hemtra.desktop.documents.action import Action
+from hemtra.desktop.documents.session import Session
+from hemtra.desktop.shell.command_search import ShortcutsAndSymbols
+from hemtra.desktop.widgets import theme
+
+if TYPE_CHECKING:
+    from hemtra.desktop.shell.window import MainWindow
+
+
+def edit_actions(window: MainWindow) -> Iterable[Action]:
+    """Undo and redo, of what is edited on screen."""
+
+    def undoes(label: Callable[[], str]) -> Callable[[], bool]:
+        return lambda: window.workspace.edits and bool(label())
+
+    yield Action(
+        "edit.undo",
+        "Undo",
+        "Edit",
+        lambda: window.workspace.document.undo(),
+        undoes(lambda: window.workspace.document.undo_label),
+        keys="Ctrl+Z",
+    )
+    yield Action(
+        "edit.redo",
+        "Redo",
+        "Edit",
+        lambda: window.workspace.document.redo(),
+        undoes(lambda: window.workspace.document.redo_label),
+        keys="Ctrl+Shift+Z",
+    )
+
+
+def help_actions(window: MainWindow) -> Iterable[Action]:
+    """Colours, command search, help, and unsaved work of an earlier run."""
+    session = window.session
+    yield Action("view.dark", "Dark or light", "View", lambda: _toggle_dark(session), while_locked=True)
+    yield Action("help.search", "Find a command", "Help", window.search, keys="Ctrl+K", while_locked=True)
+    yield Action(
+        "help.keys",
+        "Shortcuts and symbols",
+        "Help",
+        lambda: ShortcutsAndSymbols(window.actions_by_id.values(), window).show(),
+        keys="F1",
+        while_locked=True,
+    )
+    yield Action(
+        "help.quit",
+        "Quit",
+        "Help",
+        window.close,
+        keys="Ctrl+Q",
+        help="Unsaved changes are kept for the next start.",
+        while_locked=True,
+    )
+
+
+def recovery(session: Session) -> dict[str, Callable[[], None]]:
+    """What is offered in a message where unsaved work was found; it stands in no menu."""
+
+    def restore() -> None:
+        workspace = session.unsaved.restore()
+        if workspace:
+            session.show(workspace)
+
+    return {"recover.restore": restore, "recover.discard": session.unsaved.discard}
+
+
+def _toggle_dark(session: Session) -> None:
+    session.settings.dark = theme.current() is not theme.DARK
+    theme.use(theme.DARK if session.settings.dark else theme.LIGHT)
+    session.plans.keep_settings()
+    application = QApplication.instance()
+    assert isinstance(application, QApplication)
+    application.setStyleSheet(theme.stylesheet())

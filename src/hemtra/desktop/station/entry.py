@@ -1,0 +1,136 @@
+"""The Station workspace as the window knows it: its tab, its document, and what can be done in it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from functools import partial
+from typing import ClassVar
+
+from hemtra.core.station.station import Station
+from hemtra.core.units import INCH, MM
+from hemtra.desktop.documents.action import Action
+from hemtra.desktop.documents.session import Session
+from hemtra.desktop.documents.workspace import Workspace
+from hemtra.desktop.models.tray import TrayPart
+from hemtra.desktop.models.versioned import Versioned
+from hemtra.desktop.station.workspace import StationWorkspace
+from hemtra.virtual.demo import DOOR_STATION
+
+GUIDED = (
+    ("encoder", "Measure the encoder resolution", "Over a known travel."),
+    ("exposure", "Set the exposure", "Until the part is bright enough."),
+    ("level", "Level the sensor", "Corrects the mounting tilt."),
+    ("align", "Align the sensors", "All of them in one frame, by a target."),
+    ("correct", "Correct the scales", "By known heights and diameters."),
+)
+"""The guided tasks: name, title and help."""
+
+
+class StationEntry(Workspace):
+    """Where a station is set up."""
+
+    name: ClassVar = "station"
+    order: ClassVar = 1
+    keys: ClassVar = "Alt+1"
+    help: ClassVar = "The station as a drawing, with its scan budget."
+    edits: ClassVar = True
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.page: StationWorkspace = StationWorkspace(
+            session.station_bench, session.notifications, session.tasks
+        )
+        self.page.scanned.connect(self._take_trial)
+        self.page.reference_requested.connect(partial(session.trigger, "tray.reference"))
+
+    @property
+    def document(self) -> Versioned[Station]:
+        """The station."""
+        return self.session.station_bench.document
+
+    @property
+    def open_name(self) -> str:
+        """The station's."""
+        return self.document.value.name
+
+    @property
+    def unit(self) -> str:
+        """Millimetres or inches."""
+        return self.session.station_bench.unit.name
+
+    @property
+    def changes_unit(self) -> bool:
+        """It shows both."""
+        return True
+
+    def actions(self) -> Iterable[Action]:
+        """Files, trial scans, guided tasks."""
+        session, stations = self.session, self.session.stations
+        group = "Station"
+        yield Action("station.open", "Open station…", group, self._ask_open, help="A .hstation file.")
+        yield Action("station.save", "Save station", group, stations.save)
+        yield Action(
+            "station.save-as", "Save station as…", group, lambda: stations.ask_save(session.plans.folder)
+        )
+        yield Action(
+            "station.trial", "Scan a trial part", group, self._scan_trial, help="Its scan goes to the tray."
+        )
+        for name, title, text in GUIDED:
+            yield Action(f"station.{name}", title, group, partial(self._begin, name), help=text)
+        yield Action(
+            "station.two",
+            "Open the demo with two sensors",
+            group,
+            self._open_two_sensors,
+            help="Side by side, not aligned yet.",
+        )
+        yield Action(
+            "station.reference",
+            "Keep this profile as the reference",
+            group,
+            self.page.keep_reference,
+            lambda: session.station_bench.live is not None,
+            help="Drawn dimmed behind.",
+        )
+        yield Action(
+            "view.unit",
+            "Millimetres or inches",
+            "View",
+            self._change_unit,
+            lambda: self.is_shown,
+            help="For display only.",
+        )
+
+    def stop(self) -> None:
+        """End what runs beside it."""
+        self.page.stop()
+
+    def _take_trial(self, part: TrayPart) -> None:
+        self.session.plans.take_part(part)
+        self.session.bench.tray.select(len(self.session.bench.tray.parts) - 1)
+
+    def _ask_open(self) -> None:
+        self.session.show(self.name)
+        self.session.stations.ask_open(self.session.plans.folder)
+
+    def _scan_trial(self) -> None:
+        self.session.show(self.name)
+        self.page.scan_trial()
+
+    def _begin(self, task: str) -> None:
+        self.session.show(self.name)
+        self.page.begin(task)
+
+    def _open_two_sensors(self) -> None:
+        self.session.unsaved.set_aside()
+        self.document.start_over(DOOR_STATION, None, DOOR_STATION)
+        self.session.show(self.name)
+
+    def _change_unit(self) -> None:
+        unit = INCH if self.session.station_bench.unit is MM else MM
+        self.session.settings.unit = unit.name
+        self.session.plans.keep_settings()
+        self.session.station_bench.use_unit(unit)
+
+
+WORKSPACE = StationEntry
