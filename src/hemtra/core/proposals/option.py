@@ -12,7 +12,7 @@ from typing import Any, Literal, TypeVar
 F = TypeVar("F", bound=Callable[..., Any])
 
 HOME = "hemtra.core.proposals"
-GROUPS = ("Heights", "Sizes", "Places", "Form", "Surfaces", "Along a path", "Other")
+GROUPS = ("Heights", "Sizes", "Form", "Along a path", "Places", "Surfaces", "Other")
 """In the order in which they are offered."""
 COUNTED = ("", ": one click", ": two clicks")
 
