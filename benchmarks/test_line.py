@@ -9,7 +9,7 @@ import time
 import pytest
 
 from hemtra.core.evaluation.engine import Engine
-from hemtra.outputs.io_link import IoLink
+from hemtra.outputs.modbus import ModbusOutput
 from hemtra.runtime.demo import PLAN_FILE, TRAY
 from hemtra.runtime.feeds import FolderFeed
 from hemtra.runtime.production import Listeners, Production, Setup
@@ -36,7 +36,7 @@ def produce(demo_folder, tmp_path, parts, rate=0.0, port=None):
     """Times at which parts were through, and the records of all."""
     held, records = load_plan_file(demo_folder / PLAN_FILE), Records(str(tmp_path / "r.db"))
     feed = FolderFeed.of(demo_folder / TRAY, parts, rate)
-    signaller = None if port is None else Signaller(held.plan.signals, IoLink("127.0.0.1", port))
+    signaller = None if port is None else Signaller(held.plan.signals, ModbusOutput("127.0.0.1", port))
     through = []
     listeners = Listeners(lambda done: through.append(time.perf_counter()))
     workers = ProcessWorkers(held.plan, 2, sample=held.reference)

@@ -360,7 +360,7 @@ def io_block(
     parent: Annotated[int | None, typer.Option(help="A process that it ends with.", hidden=True)] = None,
 ) -> None:
     """A simulated I/O block, until it is stopped."""
-    from hemtra.outputs.io_block import run_io_block
+    from hemtra.outputs.simulated_module import run_io_block
     from hemtra.runtime.family import end_with
 
     if parent is not None:

@@ -14,7 +14,7 @@ from hemtra.desktop.models.edit_lock import EditLock, is_pin, known_by
 from hemtra.desktop.models.settings import settings_path
 from hemtra.desktop.models.versioned import Refused
 from hemtra.desktop.shell.window import MainWindow
-from hemtra.outputs.io_link import line_coil
+from hemtra.outputs.modbus import line_coil
 from hemtra.runtime.belt_mark import BeltMark
 from hemtra.runtime.run_setup import LOCK_FILE, RunRequest, records_folder
 from hemtra.storage.records import Records

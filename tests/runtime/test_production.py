@@ -63,7 +63,7 @@ class FakeLink:
 
     def put(self, frame):
         self.frames.append(frame)
-        frame.done(self.up)
+        frame.done(time.monotonic() if self.up else None)
 
 
 class Heard:
@@ -132,8 +132,8 @@ def test_a_part_is_on_record_before_it_is_signalled(records, tmp_path):
 
     class Watching(FakeLink):
         def put(self, frame):
-            if 0 in frame.registers:
-                seen.append((frame.registers[0], len(records.parts_of(run_lot[0]))))
+            if frame.part is not None:
+                seen.append((frame.part.number, len(records.parts_of(run_lot[0]))))
             link.put(frame)
 
     run_lot = [records.open_lot(plan.name)]
@@ -141,12 +141,12 @@ def test_a_part_is_on_record_before_it_is_signalled(records, tmp_path):
     run, _ = produce(records, FolderFeed.of(folder_of(tmp_path / "in", [0.2, 0.5])), plan, signaller)
     assert seen == [(1, 1), (2, 2)], "the record of each part is there when its number goes out"
     assert [p.signal for p in records.parts_of(run.lot)] == [SENT, SENT]
-    _, *lines = [dict(f.coils) for f in link.frames if any(c >= 16 for c in f.coils)]
-    assert lines[0] == {16: False, 3: True}
-    assert {16: True, 3: False} in lines
-    assert {17: True} in lines
-    assert {17: False} in lines, "the pulse ends"
-    currents = [f.registers[16] for f in link.frames if 16 in f.registers]
+    _, *lines = [dict(f.lines) for f in link.frames if f.lines]
+    assert lines[0] == {0: False}
+    assert {0: True} in lines
+    assert {1: True} in lines
+    assert {1: False} in lines, "the pulse ends"
+    currents = [f.levels[0] for f in link.frames if 0 in f.levels]
     assert currents == [pytest.approx(4000 + 16000 * rise, abs=5) for rise in (0.2, 0.5)]
 
 
@@ -352,7 +352,7 @@ def test_a_full_disk_stops_the_line_and_no_part_is_signalled_without_a_record(re
     feed = FolderFeed.of(folder_of(tmp_path / "in", [0.2]), parts=50)
     run, heard = produce(records, feed, signaller=Signaller((Digital(name="r", line=0),), link))
     assert len(records.parts_of(run.lot)) == 2
-    assert [f.registers[0] for f in link.frames if 0 in f.registers] == [1, 2]
+    assert [f.part.number for f in link.frames if f.part] == [1, 2]
     assert "is full" in heard.ended[0]
     assert "part 3 has no record" in heard.ended[0]
     assert len(heard.done) == 2, "what comes after it is neither recorded nor signalled"
@@ -422,7 +422,7 @@ def test_recorded_parts_on_a_belt_are_followed_to_the_gate(records, tmp_path):
 
     class Gate(FakeLink):
         def put(self, frame):
-            if frame.coils.get(16):
+            if frame.lines.get(0):
                 switched.append(belt.at)
             super().put(frame)
 

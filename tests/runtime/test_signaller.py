@@ -10,8 +10,6 @@ from test_production import Heard as Told
 from hemtra import save_plan
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.plan.signals import Digital
-from hemtra.outputs.addresses import RESULT, VERDICT
-from hemtra.outputs.io_link import line_coil
 from hemtra.runtime.belt_mark import BeltMark, BeltNotClear
 from hemtra.runtime.feeds import FolderFeed
 from hemtra.runtime.line_feeds import StationFeed
@@ -48,9 +46,8 @@ def test_two_parts_that_pass_are_told_apart_outside():
     signaller = Signaller((Digital(name="reject", line=0),), link)
     for number, verdict in enumerate([Verdict.PASS, Verdict.PASS, Verdict.FAIL, Verdict.NOT_MEASURED], start=1):
         signaller.part(number, verdict, (), None)
-    assert [f.coils[RESULT] for f in link.frames] == [True, False, True, False]
-    assert [f.registers[VERDICT] for f in link.frames] == [1, 1, 2, 3]
-    assert [f.registers[0] for f in link.frames] == [1, 2, 3, 4]
+    shown = [(f.part.number, f.part.verdict, f.part.result) for f in link.frames]
+    assert shown == [(1, 1, True), (2, 1, False), (3, 2, True), (4, 3, False)]
 
 
 @pytest.mark.parametrize(("at", "reached"), [(1380.0, True), (1405.0, True), (1500.0, False)])
@@ -63,7 +60,7 @@ def test_a_reject_that_has_passed_its_gate_pushes_nobody_and_is_said(at, reached
     until(lambda: done)
     signaller.stop()
     assert done == [reached]
-    assert any(f.coils.get(16) for f in link.frames) is reached
+    assert any(f.lines.get(0) for f in link.frames) is reached
     assert late == ([] if reached else ["gate of part 7: it had passed its gate by 100 mm already"])
 
 
@@ -75,7 +72,7 @@ def test_after_a_crash_what_may_lie_before_the_gate_is_rejected_until_new_parts_
     signaller.start()
 
     def gate():
-        states = [f.coils[16] for f in link.frames if 16 in f.coils]
+        states = [f.lines[0] for f in link.frames if 0 in f.lines]
         return states[-1] if states else None
 
     until(lambda: gate() is True)
@@ -95,11 +92,11 @@ def test_a_late_signal_stops_the_line_or_is_an_event(tmp_path):
         class Late(FakeLink):
             def put(self, frame):
                 self.frames.append(frame)
-                if 0 in frame.registers and frame.registers[0] == 2:
+                if frame.part is not None and frame.part.number == 2:
                     frame.late()
-                    frame.done(False)
+                    frame.done(None)
                 else:
-                    frame.done(True)
+                    frame.done(time.monotonic())
 
         heard, feed = Told(), FolderFeed.of(folder_of(tmp_path / "in", [0.2]), parts=300)
         signaller = Signaller(PLAN.signals, Late(), punctual=Punctual(0.5))
@@ -120,7 +117,7 @@ def test_a_belt_that_was_cut_off_is_asked_about_or_rejected(tmp_path, monkeypatc
     save_plan(plan, tmp_path / "a.hplan")
     folder = folder_of(tmp_path / "in", [0.2])
     BeltMark(STATION.name).put()
-    monkeypatch.setattr("hemtra.runtime.run_setup.IoLink", lambda *more: FakeLink())
+    monkeypatch.setattr("hemtra.runtime.run_setup.ModbusOutput", lambda *more: FakeLink())
     asked = RunRequest(replay=folder, db=str(tmp_path / "r.db"), jobs=0, io=("127.0.0.1", 1))
     heard = Told()
     with pytest.raises(BeltNotClear, match="Clear the belt"):
@@ -158,7 +155,7 @@ def test_an_inverted_line_rests_until_there_is_a_part(pulse):
     link = FakeLink()
     signaller = Signaller((Digital(name="ok", line=3, when="fails", inverted=True, pulse=pulse),), link)
     signaller.start()
-    assert link.frames[0].coils[line_coil(3)] is True
+    assert link.frames[0].lines[3] is True
     signaller.part(1, Verdict.FAIL, (), None)
-    until(lambda: any(f.coils.get(line_coil(3)) is False for f in link.frames))
+    until(lambda: any(f.lines.get(3) is False for f in link.frames))
     signaller.stop()

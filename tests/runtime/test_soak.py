@@ -21,7 +21,7 @@ from hemtra import save_plan
 from hemtra.cli import main
 from hemtra.core.plan.signals import Digital
 from hemtra.core.station.io_and_storage import Incoming
-from hemtra.outputs.io_link import IoLink
+from hemtra.outputs.modbus import ModbusOutput
 from hemtra.runtime.demo import PLAN_FILE, TRAY
 from hemtra.runtime.feeds import FolderFeed, WatchFeed
 from hemtra.runtime.production import Listeners, Production, Setup
@@ -195,7 +195,7 @@ def test_a_block_that_answers_late_or_never_leaves_no_part_untold(tmp_path, ledg
     records, heard = Records(str(tmp_path / "r.db")), Heard()
     plan = PLAN.edited(signals=(Digital(name="reject", line=0),))
     held = []
-    link = IoLink("127.0.0.1", network.port, changed=lambda up: held and held[0].link_changed(up))
+    link = ModbusOutput("127.0.0.1", network.port, changed=lambda up: held and held[0].link_changed(up))
     station = STATION.with_part("io", lost="go on", late=1.0)
     feed = FolderFeed.of(folder_of(tmp_path / "in", [0.2, 0.5]), parts, rate=4.0)
     signaller = Signaller(plan.signals, link, punctual=Punctual(1.0))
@@ -294,7 +294,7 @@ def test_the_block_killed_and_restarted_in_the_middle(tmp_path, ledger):
     block, records, heard = switched_on(port), Records(str(tmp_path / "r.db")), Heard()
     plan = PLAN.edited(signals=(Digital(name="reject", line=0),))
     held = []
-    link = IoLink("127.0.0.1", port, changed=lambda up: held and held[0].link_changed(up))
+    link = ModbusOutput("127.0.0.1", port, changed=lambda up: held and held[0].link_changed(up))
     station = STATION.with_part("io", lost="go on")
     feed = FolderFeed.of(folder_of(tmp_path / "in", [0.2, 0.5]), 1_000_000, rate=50.0)
     signaller = Signaller(plan.signals, link)

@@ -10,7 +10,7 @@ import time
 
 from hemtra.core.errors import HemtraError
 from hemtra.core.station.io_and_storage import IoBlock
-from hemtra.outputs.io_monitor import Wiring
+from hemtra.outputs.modbus_monitor import Wiring
 
 PATIENCE = 45.0
 """s that it may take to answer."""

@@ -172,7 +172,7 @@ class Production:
         self._new_lot.set()
 
     def link_changed(self, up: bool) -> None:
-        """The link to the I/O block came or went; as `IoLink` tells it."""
+        """The link to the I/O block came or went; as its output says."""
         if up:
             self._tell(Event("link", "The I/O block answers.", time.time()))
             return

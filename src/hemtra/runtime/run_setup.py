@@ -15,7 +15,7 @@ from hemtra.core.maps.scan import Scan
 from hemtra.core.plan.document import Plan
 from hemtra.core.station.io_and_storage import Incoming
 from hemtra.core.station.station import Station
-from hemtra.outputs.io_link import IoLink
+from hemtra.outputs.modbus import ModbusOutput
 from hemtra.runtime.belt_mark import BeltMark, BeltNotClear
 from hemtra.runtime.feeds import Feed, FolderFeed, WatchFeed
 from hemtra.runtime.io_process import started
@@ -161,4 +161,4 @@ def _signaller(
     punctual = Punctual()
     if station is not None:
         punctual = Punctual(station.io.late, station.io.gate_late / 1000.0, station.travel.speed)
-    return Signaller(plan.signals, IoLink(host, port, unit, changed), travel, punctual)
+    return Signaller(plan.signals, ModbusOutput(host, port, unit, changed), travel, punctual)

@@ -11,8 +11,7 @@ from dataclasses import dataclass
 from hemtra.core.plan.limits import CharacteristicResult, Verdict
 from hemtra.core.plan.signals import FULL, Analogue, AnySignal, Digital
 from hemtra.core.station.gate import GateTracker, Switch
-from hemtra.outputs.addresses import BUSY, READY, RESULT
-from hemtra.outputs.io_link import IoLink, OutputState, line_coil, output_register, part_registers
+from hemtra.outputs.output import Output, OutputState, PartShown
 
 TICK = 0.002
 """s between two looks at the belt."""
@@ -40,7 +39,7 @@ class Punctual:
 class Heard:
     """Who wants to know what becomes of the signals of a part; all later, on other threads.
 
-    done: whether all of them reached the block. shown: its number, verdict and what switches at once stand
+    done: whether all of them got there. shown: its number, verdict and what switches at once stand
     there. late: something came too late, or not at all for that, in words.
     """
 
@@ -57,15 +56,15 @@ class _Sending:
     heard: Heard
     all_sent: bool = True
 
-    def answered(self, sent: bool) -> None:
+    def answered(self, at: float | None) -> None:
         self.left -= 1
-        self.all_sent &= sent
+        self.all_sent &= at is not None
         if self.left == 0:
             self.heard.done(self.all_sent)
 
 
 class Signaller:
-    """Turns parts into frames for an I/O block, and follows those in flight by the encoder.
+    """Turns parts into states of an output, and follows those in flight by the encoder.
 
     travel: mm the belt has moved by now, None without an encoder; delayed signals then go out at once.
     """
@@ -73,11 +72,11 @@ class Signaller:
     def __init__(
         self,
         signals: Sequence[AnySignal],
-        link: IoLink,
+        output: Output,
         travel: Callable[[], float | None] = lambda: None,
         punctual: Punctual = Punctual(),
     ) -> None:
-        self.link, self._punctual = link, punctual
+        self.output, self._punctual = output, punctual
         self._signals, self._travel = signals, travel
         self._tracker = GateTracker()
         self._lock = threading.Lock()
@@ -90,18 +89,18 @@ class Signaller:
 
     def start(self) -> None:
         """Connect, and be ready; lines stand as where there is no part."""
-        self.link.start()
-        resting = {line_coil(s.line): s.inverted for s in self._signals if isinstance(s, Digital)}
-        self.link.put(OutputState({**resting, READY: True, BUSY: False}))
+        self.output.start()
+        resting = {s.line: s.inverted for s in self._signals if isinstance(s, Digital)}
+        self.output.put(OutputState(resting, ready=True, busy=False))
         self._thread.start()
 
     def busy(self, on: bool) -> None:
         """Whether parts are being judged."""
-        self.link.put(OutputState({BUSY: on}, state=True))
+        self.output.put(OutputState(busy=on, only_newest=True))
 
     def ready(self, on: bool) -> None:
         """Whether the run takes parts."""
-        self.link.put(OutputState({READY: on}, state=True))
+        self.output.put(OutputState(ready=on, only_newest=True))
 
     @property
     def farthest(self) -> float:
@@ -119,10 +118,10 @@ class Signaller:
         for signal in self._signals:
             if not isinstance(signal, Digital) or signal.delay <= 0.0:
                 continue
-            on, coil = signal.state(Verdict.NOT_MEASURED, ()), line_coil(signal.line)
-            self._tracker.put(now, coil, on)
+            on = signal.state(Verdict.NOT_MEASURED, ())
+            self._tracker.put(now, signal.line, on)
             if signal.pulse > 0.0:
-                self._tracker.put(now + signal.delay, coil, signal.inverted)
+                self._tracker.put(now + signal.delay, signal.line, signal.inverted)
 
     def part(
         self,
@@ -136,7 +135,7 @@ class Signaller:
         """Signal a part. travel: of its trigger. waited: s that have gone by since its scan was complete."""
         now = self._travel()
         followed = now is not None and travel is not None
-        coils: dict[int, bool] = {}
+        at_once: dict[int, bool] = {}
         later: list[tuple[float, Digital, bool]] = []
         missed = False
         for signal in self._signals:
@@ -145,7 +144,7 @@ class Signaller:
             on = signal.state(verdict, rows)
             far = signal.delay if followed else 0.0
             if far <= 0.0 and signal.pulse <= 0.0:
-                coils[line_coil(signal.line)] = on
+                at_once[signal.line] = on
             elif on is signal.inverted and signal.pulse > 0.0:
                 continue  # a pulse is only given where the line is to be on; a level is always set
             else:
@@ -159,34 +158,31 @@ class Signaller:
                     if signal.pulse > 0.0:
                         continue  # it would push the next part
                 later.append((at, signal, on))
-        words = part_registers(number, CODES.get(verdict, 4))
-        for signal in self._signals:
-            if isinstance(signal, Analogue):
-                words[output_register(signal.line)] = signal.counts(rows)
+        levels = {s.line: s.counts(rows) for s in self._signals if isinstance(s, Analogue)}
         sending = _Sending(1 + len(later), heard, all_sent=not missed)
         with self._lock:
             # numbers begin again with a lot, so parts in flight are told apart by a count of their own
             self._parts += 1
             self._result = not self._result
-            coils[RESULT] = self._result
+            shown = PartShown(number, CODES.get(verdict, 4), self._result)
             for at, digital, on in later:
-                coil = line_coil(digital.line)
-                self._tracker.put(at, coil, on, pulse=digital.pulse / 1000.0, part=self._parts)
+                self._tracker.put(at, digital.line, on, pulse=digital.pulse / 1000.0, part=self._parts)
             if later:
                 self._waiting[self._parts] = sending, len(later)
 
-        def answered(sent: bool) -> None:
-            if sent:
+        def answered(at: float | None) -> None:
+            if at is not None:
                 heard.shown()
-            sending.answered(sent)
+            sending.answered(at)
 
-        self.link.put(
+        self.output.put(
             OutputState(
-                coils,
-                words,
-                answered,
-                time.monotonic() + self._punctual.late - waited,
-                lambda: heard.late(
+                at_once,
+                levels,
+                shown,
+                done=answered,
+                deadline=time.monotonic() + self._punctual.late - waited,
+                late=lambda: heard.late(
                     f"part {number}: its signals did not stand there within {self._punctual.late:g} s"
                 ),
             )
@@ -195,17 +191,14 @@ class Signaller:
     @property
     def states(self) -> tuple[tuple[str, str, bool], ...]:
         """Of each signal its name, its state in words, and whether it is on."""
-        coils, registers = self.link.coils, self.link.registers
+        lines, levels = self.output.lines, self.output.levels
         found = []
         for signal in self._signals:
             if isinstance(signal, Digital):
-                coil = line_coil(signal.line)
-                on = coil < len(coils) and coils[coil]
+                on = lines.get(signal.line, False)
                 found.append((signal.name, "on" if on else "off", on))
             else:
-                register = output_register(signal.line)
-                counts = registers[register] if register < len(registers) else 0
-                level = counts / signal.full * FULL[signal.span]
+                level = levels.get(signal.line, 0) / signal.full * FULL[signal.span]
                 found.append((signal.name, f"{level:.2f} {signal.span.split()[1]}", False))
         return tuple(found)
 
@@ -229,10 +222,10 @@ class Signaller:
         self._thread.join()
         for sending, left in self._waiting.values():
             for _ in range(left):
-                sending.answered(False)
+                sending.answered(None)
         through = not self._tracker.in_flight
-        self.link.put(OutputState({READY: False, BUSY: False}, state=True))
-        self.link.stop()
+        self.output.put(OutputState(ready=False, busy=False, only_newest=True))
+        self.output.stop()
         return through
 
     def _tick(self) -> None:
@@ -244,7 +237,7 @@ class Signaller:
                     self._refuse(now)
                 switches = self._tracker.advance(now or 0.0, time.monotonic())
                 for switch in switches:
-                    self.link.put(self._frame(switch))
+                    self.output.put(self._frame(switch))
 
     def _frame(self, switch: Switch) -> OutputState:
         sending, _ = self._waiting.get(switch.part, (None, 0))
@@ -255,7 +248,7 @@ class Signaller:
         late, heard = time.monotonic() + self._punctual.gate, sending.heard
         return OutputState({switch.line: switch.on}, done=done, deadline=late, late=lambda: heard.late(words))
 
-    def _answer_of(self, part: int) -> Callable[[bool], None]:
+    def _answer_of(self, part: int) -> Callable[[float | None], None]:
         """Who wants to know of a switch: its part, or nobody, where it only ends a pulse."""
         sending, left = self._waiting.pop(part, (None, 0))
         if sending is None:
@@ -265,5 +258,5 @@ class Signaller:
         return sending.answered
 
 
-def _nobody(sent: bool) -> None:
+def _nobody(at: float | None) -> None:
     """The end of a pulse is no news to anybody."""

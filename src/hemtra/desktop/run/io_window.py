@@ -14,9 +14,9 @@ from hemtra.core.plan.signals import FULL, AnySignal, Digital
 from hemtra.core.station.io_and_storage import IoBlock
 from hemtra.desktop.background.latest_task import LatestTaskWorker, Superseded
 from hemtra.desktop.widgets import theme
-from hemtra.outputs.addresses import NAMES
-from hemtra.outputs.io_link import line_coil, output_register
-from hemtra.outputs.io_monitor import Wiring
+from hemtra.outputs.modbus import line_coil, output_register
+from hemtra.outputs.modbus_addresses import NAMES
+from hemtra.outputs.modbus_monitor import Wiring
 
 LOOK = 200
 """ms between two looks."""

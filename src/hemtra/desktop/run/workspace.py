@@ -283,7 +283,7 @@ class RunWorkspace(QWidget):
             cycle = max(station.line.part_spacing, station.length) / station.travel.speed
         self.bench.look(
             RunEnvironment(
-                link=None if signaller is None else signaller.link.up,
+                link=None if signaller is None else signaller.output.up,
                 lines=() if signaller is None else signaller.states,
                 speed=speed,
                 waiting=run.waiting,

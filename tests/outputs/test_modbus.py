@@ -3,13 +3,15 @@
 import multiprocessing
 import socket
 import threading
+import time
 
 import pytest
 
-from hemtra.outputs.addresses import BUSY, HEARTBEAT, READY, RESULT
-from hemtra.outputs.io_block import run_io_block
-from hemtra.outputs.io_link import MOST_WAITING, IoLink, OutputState, line_coil, output_register, part_registers
-from hemtra.outputs.io_monitor import Wiring
+from hemtra.outputs.modbus import MOST_WAITING, ModbusOutput, line_coil, output_register
+from hemtra.outputs.modbus_addresses import HEARTBEAT, READY, RESULT
+from hemtra.outputs.modbus_monitor import Wiring
+from hemtra.outputs.output import OutputState, PartShown
+from hemtra.outputs.simulated_module import run_io_block
 
 
 def free_port() -> int:
@@ -61,19 +63,19 @@ class Heard:
 
 def test_lines_values_and_numbers_arrive_and_can_be_forced(block):
     up, sent = Heard(), Heard()
-    link = IoLink("127.0.0.1", block.port, changed=up)
+    link = ModbusOutput("127.0.0.1", block.port, changed=up)
     link.start()
     while not up.all or not up.all[-1]:
         up.wait_for(True)
-    link.put(
-        OutputState(
-            {READY: True, line_coil(2): True}, part_registers(70_000, 2) | {output_register(1): 3600}, sent
-        )
-    )
-    sent.wait_for(True)
+    before_it = time.monotonic()
+    link.put(OutputState({2: True}, {1: 3600}, PartShown(70_000, 2, True), ready=True, done=sent))
+    while not sent.all:
+        sent.wait_for(*sent.all)
+    assert before_it < sent.all[0] <= time.monotonic(), "when it was acknowledged"
     wiring = Wiring("127.0.0.1", block.port)
     terminals, words = wiring.terminals(24), wiring.outputs(20)
     assert (terminals[READY], terminals[line_coil(2)], terminals[line_coil(1)]) == (True, True, False)
+    assert terminals[RESULT]
     assert words[0] + (words[1] << 16) == 70_000
     assert words[2] == 2
     assert words[output_register(1)] == 3600
@@ -97,14 +99,14 @@ def test_lines_values_and_numbers_arrive_and_can_be_forced(block):
 
 def test_a_block_that_goes_and_comes_back_shows_the_state_again(block):
     up, sent = Heard(), Heard()
-    link = IoLink("127.0.0.1", block.port, changed=up)
+    link = ModbusOutput("127.0.0.1", block.port, changed=up)
     link.start()
     while not up.all or not up.all[-1]:
         up.wait_for(True)
     block.off()
     up.wait_for(True, False)
-    link.put(OutputState({line_coil(5): True}, done=sent))
-    sent.wait_for(False)
+    link.put(OutputState({5: True}, done=sent))
+    sent.wait_for(None)
     block.on()
     up.wait_for(False, True)
     wiring = Wiring("127.0.0.1", block.port)
@@ -118,12 +120,12 @@ def test_a_network_that_accepts_and_never_answers_delays_nobody():
         deaf.bind(("127.0.0.1", 0))
         deaf.listen(16)
         up, sent = Heard(), Heard()
-        link = IoLink("127.0.0.1", deaf.getsockname()[1], changed=up)
+        link = ModbusOutput("127.0.0.1", deaf.getsockname()[1], changed=up)
         link.start()
         up.wait_for(False)
         for _ in range(100):
-            link.put(OutputState({line_coil(0): True}, done=sent))
-        sent.wait_for(*[False] * 100)
+            link.put(OutputState({0: True}, done=sent))
+        sent.wait_for(*[None] * 100)
         link.stop()
 
 
@@ -132,7 +134,7 @@ class Slow:
 
     def __init__(self, monkeypatch, seconds):
         self.now, self.requests, self.connected, self._seconds = 0.0, [], True, seconds
-        monkeypatch.setattr("hemtra.outputs.io_link.time.monotonic", lambda: self.now)
+        monkeypatch.setattr("hemtra.outputs.modbus.time.monotonic", lambda: self.now)
 
     def _answer(self, what, first, values, device_id):
         self.now += self._seconds
@@ -150,13 +152,13 @@ class Slow:
 
 
 def test_only_what_changed_is_written_and_states_do_not_queue(monkeypatch):
-    client, link = Slow(monkeypatch, 0.001), IoLink("127.0.0.1", 1)
-    link.put(OutputState({line_coil(40): False}, {output_register(200): 1}))
+    client, link = Slow(monkeypatch, 0.001), ModbusOutput("127.0.0.1", 1)
+    link.put(OutputState({40: False}, {200: 1}))
     link.step(client)
     client.requests.clear()
     for k in range(50):
-        link.put(OutputState({BUSY: k % 2 == 0}, state=True))
-    link.put(OutputState({line_coil(40): True}, {output_register(200): 7}))
+        link.put(OutputState(busy=k % 2 == 0, only_newest=True))
+    link.put(OutputState({40: True}, {200: 7}))
     link.step(client)
     kinds = [(what, first, values) for what, first, values in client.requests]
     assert kinds[0] == ("registers", output_register(200), [7])
@@ -166,8 +168,8 @@ def test_only_what_changed_is_written_and_states_do_not_queue(monkeypatch):
 
 
 def test_registers_beyond_one_request_are_written(monkeypatch):
-    client, link = Slow(monkeypatch, 0.001), IoLink("127.0.0.1", 1)
-    link.put(OutputState({}, {output_register(n): n + 1 for n in range(250)}))
+    client, link = Slow(monkeypatch, 0.001), ModbusOutput("127.0.0.1", 1)
+    link.put(OutputState(levels={n: n + 1 for n in range(250)}))
     link.step(client)
     held = {}
     for what, first, values in client.requests:
@@ -179,7 +181,7 @@ def test_registers_beyond_one_request_are_written(monkeypatch):
 
 def test_a_block_that_is_too_slow_drops_what_is_too_late_and_says_so(monkeypatch):
     """Two parts a second, each of which takes two answers of 300 ms: nothing falls behind without bound."""
-    client, link = Slow(monkeypatch, 0.3), IoLink("127.0.0.1", 1)
+    client, link = Slow(monkeypatch, 0.3), ModbusOutput("127.0.0.1", 1)
     link.step(client)
     late, told, ages, began = [], [], [], client.now
     due = [began + 0.5 * k for k in range(60)]
@@ -187,18 +189,17 @@ def test_a_block_that_is_too_slow_drops_what_is_too_late_and_says_so(monkeypatch
         while due and due[0] <= client.now and len(due) > 1:
             number, born = 61 - len(due), due.pop(0)
 
-            def done(sent, number=number, born=born):
-                told.append((number, sent))
-                if sent:
-                    ages.append(client.now - born)
+            def done(at, number=number, born=born):
+                told.append((number, at is not None))
+                if at is not None:
+                    ages.append(at - born)
 
             link.put(
                 OutputState(
-                    {RESULT: number % 2 == 0},
-                    part_registers(number, 1),
-                    done,
-                    born + 1.0,
-                    lambda number=number: late.append(number),
+                    part=PartShown(number, 1, number % 2 == 0),
+                    done=done,
+                    deadline=born + 1.0,
+                    late=lambda number=number: late.append(number),
                 )
             )
         link.step(client)
@@ -211,20 +212,20 @@ def test_a_block_that_is_too_slow_drops_what_is_too_late_and_says_so(monkeypatch
 
 def test_no_more_than_so_many_frames_wait(monkeypatch):
     answered = []
-    link = IoLink("127.0.0.1", 1)
+    link = ModbusOutput("127.0.0.1", 1)
     for k in range(1000):
-        link.put(OutputState({line_coil(0): k % 2 == 0}, done=answered.append))
+        link.put(OutputState({0: k % 2 == 0}, done=answered.append))
     assert len(link._waiting) == MOST_WAITING
-    assert answered == [False] * (1000 - MOST_WAITING)
+    assert answered == [None] * (1000 - MOST_WAITING)
 
 
 def test_no_pulse_is_lost_however_fast_lines_change():
     """Each change is written by itself, also when many wait."""
     written = []
-    link = IoLink("127.0.0.1", 1)
+    link = ModbusOutput("127.0.0.1", 1)
     link._write = lambda client, coils, registers: not written.append(coils[-1])
     for k in range(40):
-        link.put(OutputState({line_coil(0): k % 2 == 0}))
+        link.put(OutputState({0: k % 2 == 0}))
     link.start()
     link.stop()
     assert written[:40] == [k % 2 == 0 for k in range(40)]

@@ -1,21 +1,30 @@
-"""The link to an I/O block over Modbus TCP: what it should show, written as soon as it changes and watched."""
+"""An I/O module over Modbus TCP: what it should show is written as soon as it changes, and watched."""
 
 from __future__ import annotations
 
 import logging
-import math
 import threading
 import time
 from collections import deque
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import TypeVar
 
 from pymodbus.client import ModbusTcpClient
 from pymodbus.exceptions import ModbusException
 
-from hemtra.outputs.addresses import HEARTBEAT, LINES, MOST_LINES, PART_NUMBER, READY, VERDICT
+from hemtra.outputs.modbus_addresses import (
+    BUSY,
+    HEARTBEAT,
+    LINES,
+    MOST_LINES,
+    PART_NUMBER,
+    READY,
+    RESULT,
+    VERDICT,
+)
+from hemtra.outputs.output import OutputState
 
 T = TypeVar("T")
 BEAT = 0.25
@@ -37,22 +46,26 @@ logging.getLogger("pymodbus").setLevel(logging.CRITICAL)
 
 
 @dataclass(frozen=True)
-class OutputState:
-    """What changes at once: coils and registers by address, and who wants to know whether it got there.
+class _Frame:
+    """A state as coils and registers by address."""
 
-    deadline: as `time.monotonic` counts, after which it must not be written any more; `late` hears of that, and
-    when it got there later than that. state: only its newest value matters, so that it never waits by itself.
-    """
+    coils: Mapping[int, bool]
+    registers: Mapping[int, int]
+    state: OutputState
 
-    coils: Mapping[int, bool] = field(default_factory=dict)
-    registers: Mapping[int, int] = field(default_factory=dict)
-    done: Callable[[bool], None] = lambda sent: None
-    deadline: float = math.inf
-    late: Callable[[], None] = lambda: None
-    state: bool = False
+    @classmethod
+    def of(cls, state: OutputState) -> _Frame:
+        """With the addresses of this module."""
+        coils = {line_coil(line): on for line, on in state.lines.items()}
+        registers = {output_register(line): counts for line, counts in state.levels.items()}
+        coils |= {address: on for address, on in ((READY, state.ready), (BUSY, state.busy)) if on is not None}
+        if state.part is not None:
+            coils[RESULT] = state.part.result
+            registers |= part_registers(state.part.number, state.part.verdict)
+        return cls(coils, registers, state)
 
 
-class IoLink:
+class ModbusOutput:
     """One thread talks to the block; nobody else ever waits for it.
 
     Frames are written in the order they came, several at once where none undoes another, so that no pulse and
@@ -70,12 +83,12 @@ class IoLink:
         self._registers = [0] * (LINES + 1)
         self._shown: tuple[list[bool], list[int]] | None = None
         """What the block holds, as far as that is known."""
-        self._waiting: deque[OutputState] = deque()
+        self._waiting: deque[_Frame] = deque()
         self._news = threading.Condition()
         self._stopping = False
         self._beat, self._due = False, 0.0
         self._up: bool | None = None
-        self._thread = threading.Thread(target=self._run, name="io-link", daemon=True)
+        self._thread = threading.Thread(target=self._run, name="modbus", daemon=True)
 
     @property
     def up(self) -> bool:
@@ -83,16 +96,16 @@ class IoLink:
         return bool(self._up)
 
     @property
-    def coils(self) -> list[bool]:
-        """What the coils should be."""
+    def lines(self) -> Mapping[int, bool]:
+        """What the digital lines should be."""
         with self._news:
-            return list(self._coils)
+            return dict(enumerate(self._coils[LINES:]))
 
     @property
-    def registers(self) -> list[int]:
-        """What the registers should hold."""
+    def levels(self) -> Mapping[int, int]:
+        """The counts that the analogue outputs should have."""
         with self._news:
-            return list(self._registers)
+            return dict(enumerate(self._registers[LINES:]))
 
     def start(self) -> None:
         """Begin."""
@@ -100,48 +113,48 @@ class IoLink:
 
     def stop(self) -> None:
         """Write what waits, take `ready` away, and end."""
-        self.put(OutputState({READY: False}, state=True))
+        self.put(OutputState(ready=False, only_newest=True))
         with self._news:
             self._stopping = True
             self._news.notify()
         if self._thread.is_alive():
             self._thread.join()
 
-    def put(self, frame: OutputState) -> None:
-        """Change what the block shows."""
+    def put(self, state: OutputState) -> None:
+        """Show a state, after those that were put before."""
         with self._news:
-            self._waiting.append(frame)
+            self._waiting.append(_Frame.of(state))
             over = self._waiting.popleft() if len(self._waiting) > MOST_WAITING else None
             if over is not None:
                 self._apply(over)
             self._news.notify()
         if over is not None:
-            over.late()
-            over.done(False)
+            over.state.late()
+            over.state.done(None)
 
-    def _take(self) -> tuple[list[OutputState], list[OutputState]]:
+    def _take(self) -> tuple[list[_Frame], list[_Frame]]:
         """Frames to write together, taken into the state, and those that are too late. Under the lock."""
-        together: list[OutputState] = []
-        late: list[OutputState] = []
+        together: list[_Frame] = []
+        late: list[_Frame] = []
         coils: dict[int, bool] = {}
         registers: dict[int, int] = {}
         while self._waiting:
             frame = self._waiting[0]
-            if frame.deadline < time.monotonic():
+            if frame.state.deadline < time.monotonic():
                 late.append(self._waiting.popleft())
                 continue
             undoes = any(coils.get(address, on) is not on for address, on in frame.coils.items())
             undoes |= any(registers.get(a, word) != word for a, word in frame.registers.items())
-            if undoes and not frame.state:
+            if undoes and not frame.state.only_newest:
                 break
             together.append(self._waiting.popleft())
             self._apply(frame)
-            if not frame.state:
+            if not frame.state.only_newest:
                 coils |= frame.coils
                 registers |= frame.registers
         return together, late
 
-    def _apply(self, frame: OutputState) -> None:
+    def _apply(self, frame: _Frame) -> None:
         for address, on in frame.coils.items():
             _stretch(self._coils, address, False)
             self._coils[address] = on
@@ -167,16 +180,17 @@ class IoLink:
             ending = self._stopping and not self._waiting
             coils, registers = list(self._coils), list(self._registers)
         for frame in late:
-            frame.late()
-            frame.done(False)
+            frame.state.late()
+            frame.state.done(None)
         if time.monotonic() >= self._due:
             self._beat, self._due = not self._beat, time.monotonic() + BEAT
         coils[HEARTBEAT] = self._beat
         sent = self._write(client, coils, registers)
+        now = time.monotonic()
         for frame in frames:
-            if sent and time.monotonic() > frame.deadline:
-                frame.late()
-            frame.done(sent)
+            if sent and now > frame.state.deadline:
+                frame.state.late()
+            frame.state.done(now if sent else None)
         if not sent:
             self._due = time.monotonic() + AGAIN
             ending = self._drop() or ending
@@ -192,7 +206,7 @@ class IoLink:
                 self._apply(frame)
             ending = self._stopping
         for frame in dropped:
-            frame.done(False)
+            frame.state.done(None)
         return ending
 
     def _write(self, client: ModbusTcpClient, coils: list[bool], registers: list[int]) -> bool:

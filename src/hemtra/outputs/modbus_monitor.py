@@ -8,8 +8,8 @@ from typing import Any
 from pymodbus.client import ModbusTcpClient
 from pymodbus.exceptions import ModbusException
 
-from hemtra.outputs.addresses import FORCED, FORCED_TO
-from hemtra.outputs.io_link import ANSWER
+from hemtra.outputs.modbus import ANSWER
+from hemtra.outputs.modbus_addresses import FORCED, FORCED_TO
 
 
 class Wiring:

@@ -11,7 +11,7 @@ from pymodbus.server import ModbusTcpServer
 from pymodbus.simulator import DataType, SimData, SimDevice
 
 from hemtra.core.errors import HemtraError
-from hemtra.outputs.addresses import COILS, FORCED, FORCED_TO, LINES, MOST_LINES, REGISTERS
+from hemtra.outputs.modbus_addresses import COILS, FORCED, FORCED_TO, LINES, MOST_LINES, REGISTERS
 
 READ_INPUTS, WRITE_COILS = 2, (5, 15)
 """Modbus function codes."""
