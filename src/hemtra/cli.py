@@ -240,7 +240,7 @@ def convert(
 def run(
     plan: PlanPath,
     station: Annotated[
-        Path | None, typer.Option(help="A .hstation file: its virtual line, I/O block and scans to keep.")
+        Path | None, typer.Option(help="A .hstation file: its virtual line, I/O module and scans to keep.")
     ] = None,
     watch: Annotated[Path | None, typer.Option(metavar="DIR", help="Inspect scans that arrive.")] = None,
     replay: Annotated[Path | None, typer.Option(metavar="DIR", help="Inspect the scans of a folder.")] = None,
@@ -250,7 +250,7 @@ def run(
         str | None, typer.Option(metavar="URL", help="Records: a file, or an SQLAlchemy URL.")
     ] = None,
     scans: Annotated[Path | None, typer.Option(metavar="DIR", help="Where scans are kept.")] = None,
-    io: Annotated[str | None, typer.Option(metavar="HOST:PORT", help="The I/O block, Modbus TCP.")] = None,
+    io: Annotated[str | None, typer.Option(metavar="HOST:PORT", help="The I/O module, Modbus TCP.")] = None,
     lot: Annotated[str | None, typer.Option(help="Lot to resume or start.")] = None,
     jobs: Annotated[int, typer.Option(help="Number of worker processes.", min=0, max=64)] = 2,
     belt_clear: Annotated[
@@ -353,19 +353,20 @@ def unlock(
     out.print("Editing is unlocked.")
 
 
-@app.command("io-block")
-def io_block(
+@app.command("io-block", hidden=True)  # as it was called in scripts written before
+@app.command("io-module")
+def io_module(
     port: Annotated[int, typer.Option(help="Port of Modbus TCP.", min=1, max=65535)] = 5020,
     host: Annotated[str, typer.Option(help="Address to listen on.")] = "127.0.0.1",
     parent: Annotated[int | None, typer.Option(help="A process that it ends with.", hidden=True)] = None,
 ) -> None:
-    """A simulated I/O block, until it is stopped."""
-    from hemtra.outputs.simulated_module import run_io_block
+    """A simulated I/O module, until it is stopped."""
+    from hemtra.outputs.simulated_module import run_io_module
     from hemtra.runtime.family import end_with
 
     if parent is not None:
         end_with(parent)
-    run_io_block(host, port, lambda p: print(f"I/O block on {host}:{p}.", file=sys.stderr, flush=True))
+    run_io_module(host, port, lambda p: print(f"I/O module on {host}:{p}.", file=sys.stderr, flush=True))
 
 
 def _host_and_port(text: str | None) -> tuple[str, int] | None:

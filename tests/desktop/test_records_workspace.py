@@ -53,7 +53,7 @@ def written(tmp_path_factory):
             recorded=at,
         )
         key = records.add(lot, part, records.revision(PLAN))
-    records.event(lot, Event("link lost", "The I/O block does not answer.", at, 2), part=key)
+    records.event(lot, Event("link lost", "The I/O module does not answer.", at, 2), part=key)
     made_lot(records, "one", [0.2], started=BEGAN + 3 * DAY)
     records.close()
     return folder
@@ -242,7 +242,7 @@ def test_a_part_with_its_scan_is_seen_as_it_was(looking, qtbot):
     look_up(looking, qtbot)
     part = records.part
     assert "Part 2 of scanned · FAIL" in part.title.text()
-    assert part.notes.text() == "link lost: The I/O block does not answer."
+    assert part.notes.text() == "link lost: The I/O module does not answer."
     assert part.pictures.currentIndex() == 0
     assert part.bench.balloon == 1, "what failed is shown first"
     assert part.bench.shown.result.characteristics[0].value == part.seen.sheet.rows[0].value

@@ -26,7 +26,7 @@ LEFT = Qt.MouseButton.LeftButton
 
 @pytest.fixture
 def line(demo, tmp_path):
-    """The demo's window with a fast belt, no I/O block, and records of its own."""
+    """The demo's window with a fast belt, no I/O module, and records of its own."""
     station = STATION.with_part("travel", speed=1500.0).with_part("io", host="")
     demo.session.station_bench.document.edit("fast", station)
     demo.workspaces["run"].page.db, demo.workspaces["run"].page.jobs = str(tmp_path / "records.db"), 0
@@ -219,7 +219,7 @@ def test_signals_are_typed_and_what_they_cannot_be_is_said(line, qtbot, tmp_path
 def test_the_io_window_shows_and_forces_terminals(line, qtbot, unused_port):
     station = STATION.with_part("io", port=unused_port)
     line.session.station_bench.document.edit("block", station)
-    line.trigger("run.io-block")
+    line.trigger("run.io-module")
     until(
         qtbot,
         lambda: (
@@ -263,7 +263,7 @@ def test_the_signals_window_closes_and_forcing_takes_the_pin(line, qtbot, unused
     line.workspaces["run"].forms._lock.lock("4711")
     line.workspaces["run"].forms.close()
     assert not line.workspaces["run"].forms.signals.isVisible()
-    line.trigger("run.io-block")
+    line.trigger("run.io-module")
     until(
         qtbot,
         lambda: (

@@ -1,4 +1,4 @@
-"""The link to the I/O block: against the simulated one in a process of its own, and ones that misbehave."""
+"""The link to the I/O module: against the simulated one in a process of its own, and ones that misbehave."""
 
 import multiprocessing
 import socket
@@ -11,7 +11,7 @@ from hemtra.outputs.modbus import MOST_WAITING, ModbusOutput, line_coil, output_
 from hemtra.outputs.modbus_addresses import HEARTBEAT, READY, RESULT
 from hemtra.outputs.modbus_monitor import Wiring
 from hemtra.outputs.output import OutputState, PartShown
-from hemtra.outputs.simulated_module import run_io_block
+from hemtra.outputs.simulated_module import run_io_module
 
 
 def free_port() -> int:
@@ -28,7 +28,7 @@ class Block:
 
     def on(self):
         spawn = multiprocessing.get_context("spawn")
-        self.process = spawn.Process(target=run_io_block, args=("127.0.0.1", self.port))
+        self.process = spawn.Process(target=run_io_module, args=("127.0.0.1", self.port))
         self.process.start()
 
     def off(self):

@@ -52,7 +52,7 @@ def free_port() -> int:
 
 def switched_on(port: int) -> subprocess.Popen:
     """The simulated block in a process of its own, once it answers."""
-    block = subprocess.Popen([sys.executable, "-m", "hemtra", "io-block", "--port", str(port)])
+    block = subprocess.Popen([sys.executable, "-m", "hemtra", "io-module", "--port", str(port)])
     while block.poll() is None:
         try:
             socket.create_connection(("127.0.0.1", port), 1.0).close()

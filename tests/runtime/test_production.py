@@ -50,7 +50,7 @@ def folder_of(path, rises):
 
 
 class FakeLink:
-    """An I/O block that is there or not, and remembers what it was told."""
+    """An I/O module that is there or not, and remembers what it was told."""
 
     def __init__(self, up=True):
         self.up, self.frames = up, []

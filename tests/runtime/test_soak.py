@@ -221,7 +221,7 @@ def test_a_block_that_answers_late_or_never_leaves_no_part_untold(tmp_path, ledg
         assert len(unsent) == parts
     records.close()
     came = f"{parts - len(unsent)} signalled, {len(unsent)} told not to be"
-    ledger(f"parts at 4 a second, block: {how}", parts, came)
+    ledger(f"parts at 4 a second, module: {how}", parts, came)
 
 
 @pytest.mark.skipif(not Postgres.installed, reason="there is no PostgreSQL server here")
@@ -325,7 +325,7 @@ def test_the_block_killed_and_restarted_in_the_middle(tmp_path, ledger):
     assert max(d.record.judged - d.record.scanned for d in heard.done) < 2.0, "no verdict waited for the link"
     records.close()
     came = f"{len(kept)} parts on record, each sent or told not to be"
-    ledger("block killed and restarted in the middle of a lot", 1, came)
+    ledger("module killed and restarted in the middle of a lot", 1, came)
 
 
 def test_a_thousand_empty_and_hostile_files_are_an_event_each(tmp_path, ledger):

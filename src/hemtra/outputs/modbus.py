@@ -28,11 +28,11 @@ from hemtra.outputs.output import OutputState
 
 T = TypeVar("T")
 BEAT = 0.25
-"""s between two changes of the heartbeat, which is also the look whether the block still answers."""
+"""s between two changes of the heartbeat, which is also the look whether the module still answers."""
 ANSWER = 0.4
 """s an answer may take; together with the beat a lost link is seen within 0.7 s."""
 AGAIN = 0.5
-"""s between two attempts to reach the block."""
+"""s between two attempts to reach the module."""
 MOST_BITS, MOST_WORDS = 1900, 120
 """Coils and registers of one request."""
 MOST_WAITING = 256
@@ -66,12 +66,12 @@ class _Frame:
 
 
 class ModbusOutput:
-    """One thread talks to the block; nobody else ever waits for it.
+    """One thread talks to the module; nobody else ever waits for it.
 
     Frames are written in the order they came, several at once where none undoes another, so that no pulse and
     no part is lost between two; only what changed is written. What has waited past its deadline is not written
-    any more. Where the block does not answer, what waits is told that it was not sent; the state is kept, and
-    written whole once the block is back. `changed` hears of the link itself.
+    any more. Where the module does not answer, what waits is told that it was not sent; the state is kept, and
+    written whole once the module is back. `changed` hears of the link itself.
     """
 
     def __init__(
@@ -82,7 +82,7 @@ class ModbusOutput:
         self._coils = [False] * (LINES + 1)
         self._registers = [0] * (LINES + 1)
         self._shown: tuple[list[bool], list[int]] | None = None
-        """What the block holds, as far as that is known."""
+        """What the module holds, as far as that is known."""
         self._waiting: deque[_Frame] = deque()
         self._news = threading.Condition()
         self._stopping = False
@@ -92,7 +92,7 @@ class ModbusOutput:
 
     @property
     def up(self) -> bool:
-        """Whether the block answers."""
+        """Whether the module answers."""
         return bool(self._up)
 
     @property
@@ -219,12 +219,12 @@ class ModbusOutput:
                     return False
             for first, end in changes(words, registers, MOST_WORDS):
                 if client.write_registers(first, registers[first:end], device_id=self._unit).isError():
-                    raise ModbusException("the block refused its registers")
+                    raise ModbusException("the module refused its registers")
             for first, end in changes(bits, coils, MOST_BITS):
                 if client.write_coils(first, coils[first:end], device_id=self._unit).isError():
-                    raise ModbusException("the block refused its coils")
+                    raise ModbusException("the module refused its coils")
         except (ModbusException, OSError) as error:
-            log.info("I/O block %s:%d: %s", self.host, self.port, error)
+            log.info("I/O module %s:%d: %s", self.host, self.port, error)
             self._shown = None
             with suppress(ModbusException, OSError):
                 client.close()

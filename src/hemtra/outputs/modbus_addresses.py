@@ -1,8 +1,8 @@
-"""Where things stand on the I/O block: addresses of Modbus coils, inputs and holding registers, from 0.
+"""Where things stand on the I/O module: addresses of Modbus coils, inputs and holding registers, from 0.
 
 Coils: 0 ready, 1 busy, 2 heartbeat, 3 result, which changes with every part; the digital lines from 16 on.
 Holding registers: 0 and 1 the running number of the part that the lines are about, low word first, and 2 its
-verdict; the analogue outputs from 16 on. A block that can be wired by hand forces terminal n while its coil
+verdict; the analogue outputs from 16 on. A module that can be wired by hand forces terminal n while its coil
 512 + n is set, to what its coil 1024 + n says. Discrete inputs give each terminal as it is, forced or not.
 """
 

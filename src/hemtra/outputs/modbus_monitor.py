@@ -1,4 +1,4 @@
-"""Looking at the terminals of an I/O block and forcing them, to check what is wired to them."""
+"""Looking at the terminals of an I/O module and forcing them, to check what is wired to them."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from hemtra.outputs.modbus_addresses import FORCED, FORCED_TO
 
 
 class Wiring:
-    """Looks at the terminals of a block and forces them, for whoever checks the wiring. Raises `OSError`."""
+    """Looks at the terminals of a module and forces them, for whoever checks the wiring. Raises `OSError`."""
 
     def __init__(self, host: str, port: int, unit: int = 1) -> None:
         self._client = ModbusTcpClient(host, port=port, timeout=ANSWER, retries=0, reconnect_delay=0)
@@ -42,11 +42,11 @@ class Wiring:
     def _asked(self, request: Callable[[], Any]) -> Any:
         try:
             if not self._client.connected and not self._client.connect():
-                raise OSError("the I/O block does not answer")
+                raise OSError("the I/O module does not answer")
             answer = request()
         except ModbusException as error:
             self._client.close()
             raise OSError(str(error)) from error
         if answer.isError():
-            raise OSError("the I/O block refused the request")
+            raise OSError("the I/O module refused the request")
         return answer

@@ -1,4 +1,4 @@
-"""The simulated I/O block: a Modbus TCP server whose terminals can be forced by hand."""
+"""The simulated I/O module: a Modbus TCP server whose terminals can be forced by hand."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ READ_INPUTS, WRITE_COILS = 2, (5, 15)
 
 
 class IoBlock:
-    """What stands on the block, and the server that lets others at it."""
+    """What stands on the module, and the server that lets others at it."""
 
     def __init__(self) -> None:
         self.coils = [False] * COILS
@@ -51,7 +51,7 @@ class IoBlock:
                 current[word] |= on << bit
 
     def device(self) -> SimDevice:
-        """The block as pymodbus serves it."""
+        """The module as pymodbus serves it."""
         bits = [SimData(0, values=False, count=COILS, datatype=DataType.BITS)]
         words = [SimData(0, values=0, count=REGISTERS, datatype=DataType.REGISTERS)]
         return SimDevice(0, simdata=(bits, list(bits), words, list(words)), action=self.act)
@@ -75,6 +75,6 @@ class IoBlock:
         await server.shutdown()
 
 
-def run_io_block(host: str, port: int, ready: Callable[[int], None] = lambda port: None) -> None:
+def run_io_module(host: str, port: int, ready: Callable[[int], None] = lambda port: None) -> None:
     """Serve until SIGTERM or SIGINT."""
     asyncio.run(IoBlock().serve(host, port, ready))

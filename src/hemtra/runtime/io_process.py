@@ -1,4 +1,4 @@
-"""The simulated I/O block as a process of its own, started where a station asks for it."""
+"""The simulated I/O module as a process of its own, started where a station asks for it."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ PATIENCE = 45.0
 
 
 class IoProcess:
-    """A block that was started here and ends with whoever started it."""
+    """A module that was started here and ends with whoever started it."""
 
     def __init__(self, process: subprocess.Popen[bytes]) -> None:
         self._process = process
@@ -42,7 +42,7 @@ def is_loopback(host: str) -> bool:
 
 
 def answers(io: IoBlock) -> bool:
-    """Whether a block is there."""
+    """Whether a module is there."""
     wiring = Wiring(io.host, io.port, io.unit)
     try:
         wiring.terminals(1)
@@ -54,7 +54,7 @@ def answers(io: IoBlock) -> bool:
 
 
 def started(io: IoBlock) -> IoProcess | None:
-    """The simulated block of a station, answering; None where it is not wanted, or there already.
+    """The simulated module of a station, answering; None where it is not wanted, or there already.
 
     Raises `HemtraError` when it cannot be started.
     """
@@ -62,11 +62,11 @@ def started(io: IoBlock) -> IoProcess | None:
         return None
     if not is_loopback(io.host):
         raise HemtraError(
-            f"The station asks for a simulated I/O block at {io.host}, where other computers reach it, which a"
-            f" station file may not open by itself. Start it yourself: hemtra io-block --host {io.host} --port"
+            f"The station asks for a simulated I/O module at {io.host}, where other computers reach it, which a"
+            f" station file may not open by itself. Start it yourself: hemtra io-module --host {io.host} --port"
             f" {io.port}."
         )
-    command = [sys.executable, "-m", "hemtra", "io-block", "--host", io.host, "--port", str(io.port)]
+    command = [sys.executable, "-m", "hemtra", "io-module", "--host", io.host, "--port", str(io.port)]
     command += ["--parent", str(os.getpid())]
     # apart from the terminal, whose Ctrl-C is for whoever started it
     process = subprocess.Popen(
@@ -77,7 +77,7 @@ def started(io: IoBlock) -> IoProcess | None:
         if process.poll() is not None or time.monotonic() > until:
             process.kill()
             raise HemtraError(
-                f"The simulated I/O block did not start on {io.host}:{io.port}; choose another port in the"
+                f"The simulated I/O module did not start on {io.host}:{io.port}; choose another port in the"
                 " station."
             )
         time.sleep(0.05)

@@ -130,7 +130,7 @@ class Production:
         self._untold: deque[tuple[Lot, Event, int | None]] = deque()
         """Events that are not on record yet, each with its lot and the key of its part."""
         self.unsignalled = 0
-        """Parts whose signals did not all reach the block."""
+        """Parts whose signals did not all reach the module."""
         self.closing: list[Callable[[], None]] = []
         """What is to be done once everything is through."""
         self._threads = [
@@ -172,12 +172,12 @@ class Production:
         self._new_lot.set()
 
     def link_changed(self, up: bool) -> None:
-        """The link to the I/O block came or went; as its output says."""
+        """The link to the I/O module came or went; as its output says."""
         if up:
-            self._tell(Event("link", "The I/O block answers.", time.time()))
+            self._tell(Event("link", "The I/O module answers.", time.time()))
             return
         lost = self.setup.station.io.lost if self.setup.station is not None else "go on"
-        text = "The I/O block does not answer; check its power, cable and address."
+        text = "The I/O module does not answer; check its power, cable and address."
         self._tell(Event("link lost", text, time.time()))
         if lost == "stop" and not self._stopping.is_set():
             self._end(f"{text} Line stopped: station setting “on link loss”.")
@@ -383,7 +383,7 @@ class Production:
         return replace(record, scan=str(path))
 
     def _timed(self, arrived: Arrived) -> None:
-        """Its verdict is on record, and stands on the block where there is one."""
+        """Its verdict is on record, and stands on the module where there is one."""
         self._recent.append((time.monotonic(), time.time() - arrived.scanned))
 
     def _late(self, number: int, key: int, words: str) -> None:

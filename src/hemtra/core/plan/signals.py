@@ -21,7 +21,7 @@ Text = Annotated[str, StringConstraints(min_length=1, max_length=120, strip_whit
 
 
 class Signal(BaseModel):
-    """One output. name: as on the wiring diagram. line: its number on the I/O block, from 0."""
+    """One output. name: as on the wiring diagram. line: its number on the I/O module, from 0."""
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
@@ -69,7 +69,7 @@ class Digital(Signal):
 
 
 class Analogue(Signal):
-    """A characteristic as a current or voltage, in counts of the I/O block.
+    """A characteristic as a current or voltage, in counts of the I/O module.
 
     low, high: the values at the lower and upper end, clamped there. full: counts at 20 mA or 10 V. fault: mA
     or V that say NOT MEASURED; by itself 3.6 mA (NAMUR NE 43), or 0 V.
@@ -102,7 +102,7 @@ class Analogue(Signal):
         return min(max(10.0 * share, 0.0), 10.0)
 
     def counts(self, rows: Sequence[CharacteristicResult]) -> int:
-        """What is written to the I/O block, 0 to 65535."""
+        """What is written to the I/O module, 0 to 65535."""
         return min(max(round(self.level(rows) / FULL[self.span] * self.full), 0), 65_535)
 
 

@@ -1,4 +1,4 @@
-"""What a station is connected to, and what it keeps: the I/O block, and the scans of its parts."""
+"""What a station is connected to, and what it keeps: the I/O module, and the scans of its parts."""
 
 from __future__ import annotations
 
@@ -19,11 +19,11 @@ KEPT = {
 
 
 class IoBlock(Form):
-    """The I/O block that signals go to, over Modbus TCP."""
+    """The I/O module that signals go to, over Modbus TCP."""
 
-    host: Host = setting("", "address", "Host name or IP address of the I/O block; empty for none.")
-    port: Annotated[int, Field(ge=1, le=65_535)] = setting(502, "port", "Of Modbus TCP on the I/O block.")
-    unit: Annotated[int, Field(ge=0, le=247)] = setting(1, "unit", "Modbus unit identifier of the I/O block.")
+    host: Host = setting("", "address", "Host name or IP address of the I/O module; empty for none.")
+    port: Annotated[int, Field(ge=1, le=65_535)] = setting(502, "port", "Of Modbus TCP on the I/O module.")
+    unit: Annotated[int, Field(ge=0, le=247)] = setting(1, "unit", "Modbus unit identifier of the I/O module.")
     simulated: bool = setting(
         False,
         "which",
@@ -33,11 +33,11 @@ class IoBlock(Form):
     lost: Literal["stop", "go on"] = setting(
         "stop",
         "on link loss",
-        "What the line does when the I/O block does not answer, or signals come too late.",
+        "What the line does when the I/O module does not answer, or signals come too late.",
         choices=LINK_LOST,
     )
     late: Annotated[float, Field(gt=0.0, le=600.0)] = setting(
-        1.0, "late after", "From a scan's end until its signals stand on the block, at most.", unit="s"
+        1.0, "late after", "From a scan's end until its signals stand on the module, at most.", unit="s"
     )
     gate_late: Annotated[float, Field(ge=1.0, le=60_000.0)] = setting(
         100.0, "late at the gate", "From when a part is at its gate until that switches, at most.", unit="ms"

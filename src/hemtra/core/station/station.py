@@ -135,7 +135,7 @@ def migrate(content: dict[str, Any]) -> dict[str, Any]:
     if content.get("schema") == 2:
         content = _from_2(content)
     if content.get("schema") == 3:
-        content = {**content, "schema": 4}  # the I/O block and what is kept came; nothing went
+        content = {**content, "schema": 4}  # the I/O module and what is kept came; nothing went
     return content
 
 

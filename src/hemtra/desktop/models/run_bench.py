@@ -19,7 +19,7 @@ RIBBON, TREND, EVENTS = 60, 200, 100
 class RunEnvironment:
     """The state of what surrounds a run, as last looked at.
 
-    link: whether the I/O block answers, None without one. lines: of each signal its name, its state in words,
+    link: whether the I/O module answers, None without one. lines: of each signal its name, its state in words,
     and whether it is on. speed: mm/s of the belt, None where it has none. free: GB of disk, None where no scans
     are kept.
     """

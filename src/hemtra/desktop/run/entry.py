@@ -33,7 +33,7 @@ class RunEntry(Workspace):
         self.starts_at_once = False
         """Whether the line starts when it is shown first: in the demo, where nothing is real."""
         for wanted, action in (
-            (self.page.block_wanted, "run.io-block"),
+            (self.page.monitor_wanted, "run.io-module"),
             (self.page.signals_wanted, "plan.signals"),
             (self.page.lock_wanted, "run.lock"),
         ):
@@ -65,7 +65,7 @@ class RunEntry(Workspace):
         yield here("run.pause", "Pause or resume the line", do=page.pause_or_resume, enabled=runs)
         yield here("run.lot", "New lot", do=page.new_lot, enabled=runs, help="Parts belong to it from now on.")
         yield here(
-            "run.io-block",
+            "run.io-module",
             "I/O monitor",
             do=self.forms.show_io_window,
             enabled=lambda: bool(self.session.station_bench.document.value.io.host),

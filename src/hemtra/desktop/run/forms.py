@@ -1,4 +1,4 @@
-"""The small windows of a line: I/O block, signals, and the PIN that locks editing."""
+"""The small windows of a line: I/O module, signals, and the PIN that locks editing."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ class RunForms:
         self._block: IoProcess | None = None
 
     def show_io_window(self) -> None:
-        """Beside the window, on a simulated block that is started for it where none runs yet."""
+        """Beside the window, on a simulated module that is started for it where none runs yet."""
         io, signals = self._session.station_bench.document.value.io, self._session.bench.document.plan.signals
 
         def done(block: IoProcess | None) -> None:
@@ -34,7 +34,7 @@ class RunForms:
             self.io_window = IoWindow(io, signals, self._may_force, self._parent)
             self.io_window.show()
 
-        self._session.tasks.start("Asking the I/O block", lambda task: started(io), done)
+        self._session.tasks.start("Asking the I/O module", lambda task: started(io), done)
 
     def show_signals(self) -> None:
         """Digital and analogue outputs per part."""
@@ -77,6 +77,6 @@ class RunForms:
                 aside.close()
 
     def stop_block(self) -> None:
-        """End the block that was started for looking."""
+        """End the module that was started for looking."""
         if self._block is not None:
             self._block.stop()

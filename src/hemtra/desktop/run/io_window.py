@@ -1,4 +1,4 @@
-"""A small window on the I/O block: each terminal as it is, and forcing it to check the wiring."""
+"""A small window on the I/O module: each terminal as it is, and forcing it to check the wiring."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ LOOK = 200
 
 @dataclass(frozen=True)
 class IoRequest:
-    """Look at the block, and first force a terminal on, off, or let it go with None."""
+    """Look at the module, and first force a terminal on, off, or let it go with None."""
 
     io: IoBlock
     terminals: int
@@ -34,7 +34,7 @@ class IoRequest:
 
 @dataclass(frozen=True)
 class IoState:
-    """Terminals and registers; both empty, and why, where the block does not answer."""
+    """Terminals and registers; both empty, and why, where the module does not answer."""
 
     terminals: tuple[bool, ...] = ()
     registers: tuple[int, ...] = ()
@@ -66,7 +66,7 @@ class IoWindow(QWidget):
     ) -> None:
         """may_force: does what it is given once forcing is allowed."""
         super().__init__(parent, Qt.WindowType.Window)
-        self.setWindowTitle(f"I/O block {io.host}:{io.port}")
+        self.setWindowTitle(f"I/O module {io.host}:{io.port}")
         self.setObjectName("workspace")
         self.resize(420, 300)
         self._io, self._signals, self._may_force = io, signals, may_force

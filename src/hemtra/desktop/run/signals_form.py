@@ -19,18 +19,18 @@ from hemtra.desktop.models.bench import WorkspaceModel
 FIELDS: dict[str, tuple[tuple[str, str, int, str], ...]] = {
     "digital": (
         ("name", "", 130, "As on the wiring diagram."),
-        ("line", "line", 34, "Number of the line on the I/O block, from 0."),
+        ("line", "line", 34, "Number of the line on the I/O module, from 0."),
         ("when", "condition", 230, "An expression over the verdicts, as fails_7 or missing."),
         ("pulse", "pulse, ms", 48, "How long it stays on; 0 until the next part."),
         ("delay", "delay, mm", 48, "Travel after the part's trigger at which it switches."),
     ),
     "analogue": (
         ("name", "", 130, "As on the wiring diagram."),
-        ("line", "output", 34, "Number of the output on the I/O block, from 0."),
+        ("line", "output", 34, "Number of the output on the I/O module, from 0."),
         ("balloon", "of balloon", 48, "The characteristic that it gives."),
         ("low", "from", 60, "The value at 4 mA or 0 V."),
         ("high", "to", 60, "The value at 20 mA or 10 V."),
-        ("full", "counts", 60, "Counts of the I/O block at 20 mA or 10 V."),
+        ("full", "counts", 60, "Counts of the I/O module at 20 mA or 10 V."),
         ("fault", "fault", 48, "mA or V that say NOT MEASURED; empty for 3.6 mA (NAMUR NE 43), or 0 V."),
     ),
 }

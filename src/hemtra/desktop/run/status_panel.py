@@ -130,9 +130,9 @@ def outside_rows(bench: RunBench) -> list[tuple[str, str, str]]:
         rows.append(("Encoder", f"{out.speed:.0f} mm/s", GOOD if out.speed > 0 else WARN))
     rows.append(("Queue", f"{out.waiting} in evaluation", GOOD if out.waiting < 7 else WARN))
     if out.link is None:
-        rows.append(("I/O block", "none connected", NONE))
+        rows.append(("I/O module", "none connected", NONE))
     else:
-        rows.append(("I/O block", "answers" if out.link else "does not answer", GOOD if out.link else BAD))
+        rows.append(("I/O module", "answers" if out.link else "does not answer", GOOD if out.link else BAD))
     if out.in_flight:
         rows.append(("Gate", f"{out.in_flight} in transit", WARN))
     if out.free is not None:

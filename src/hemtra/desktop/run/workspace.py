@@ -50,7 +50,7 @@ class RunWorkspace(QWidget):
     """Starts and stops a line and shows what becomes of its parts."""
 
     _part, _event, _ended = Signal(object), Signal(object), Signal(str)
-    block_wanted, signals_wanted, lock_wanted = Signal(), Signal(), Signal()
+    monitor_wanted, signals_wanted, lock_wanted = Signal(), Signal(), Signal()
 
     def __init__(
         self, bench: WorkspaceModel, station_bench: StationBench, notifications: Notifications, tasks: Tasks
@@ -97,11 +97,11 @@ class RunWorkspace(QWidget):
         self.start_button.clicked.connect(self.start_or_stop)
         self.pause_button.clicked.connect(self.pause_or_resume)
         self.lot_button.clicked.connect(self.new_lot)
-        self.signals_button, self.block_button = QPushButton("Signals…"), QPushButton("I/O monitor…")
+        self.signals_button, self.monitor_button = QPushButton("Signals…"), QPushButton("I/O monitor…")
         self.lock_button = QPushButton("Lock editing…")
         for button, wanted in (
             (self.signals_button, self.signals_wanted),
-            (self.block_button, self.block_wanted),
+            (self.monitor_button, self.monitor_wanted),
             (self.lock_button, self.lock_wanted),
         ):
             button.setObjectName("action")
@@ -116,7 +116,7 @@ class RunWorkspace(QWidget):
         for widget in (self.start_button, self.pause_button, self.lot_button, self.source):
             row.addWidget(widget)
         row.addWidget(self.told, 1)
-        for button in (self.signals_button, self.block_button, self.lock_button):
+        for button in (self.signals_button, self.monitor_button, self.lock_button):
             row.addWidget(button)
         upper = QSplitter(Qt.Orientation.Horizontal)
         for view in (self.verdict, self.part, self.status):

@@ -88,7 +88,7 @@ def pages_for(station: Station) -> tuple[Page, ...]:
         "Travel", (("Travel", "travel"), ("Encoder", "travel.encoder"), ("Line", "line")), ("encoder",)
     )
     run = (("Watched folder", "incoming"), ("Scans of a run", "keeping"))
-    outside = Page("Outputs and storage", (("I/O block, Modbus TCP", "io"), *run))
+    outside = Page("Outputs and storage", (("I/O module, Modbus TCP", "io"), *run))
     return (*sensors, travel, Page("Trigger", (("Trigger", "trigger"),)), outside)
 
 
