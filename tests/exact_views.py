@@ -13,8 +13,8 @@ from numba import njit
 
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.maps.scan import Scan
+from hemtra.core.station.sensor_models import models_of
 from hemtra.virtual.cover import BELT
-from hemtra.virtual.sensor import models_of
 from hemtra.virtual.sensor_kernels import surface_at
 
 TOP = 12.0
@@ -104,7 +104,7 @@ def traced(part: Any, station: Any, slopes: np.ndarray, ys: np.ndarray, step: fl
 def exact_map(part: Any, station: Any, step: float = 0.02) -> Scan:
     """The true height, or that of the belt, at every point of the grid that the station's scans have."""
     models = models_of(station)
-    grid, cols = station.grid(models, BELT)
+    grid, cols = station.grid(models)
     xs, ys = grid.x0 + grid.dx * np.arange(cols), grid.y0 + grid.dy * np.arange(station.profiles)
     z = _heights(xs, ys, step, part.shape(), _pose(part))
     return Scan(HeightMap(z, None, grid.dx, grid.dy, grid.x0, grid.y0), serial=part.serial)

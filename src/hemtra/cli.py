@@ -192,9 +192,9 @@ def budget(
     """The arithmetic of a scan, and what to change where it does not come out."""
     from hemtra.core.plan.graph import tightest_height
     from hemtra.core.station.budget import BudgetRequest, scan_budget
+    from hemtra.core.station.sensor_models import models_of
     from hemtra.storage.plans import load_plan
     from hemtra.storage.stations import load_station
-    from hemtra.virtual.sensor import models_of
 
     held = load_station(station)
     tightest = None if plan is None else tightest_height(load_plan(plan))

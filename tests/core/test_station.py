@@ -13,10 +13,10 @@ from hemtra.core.station.budget import BudgetRequest, scan_budget
 from hemtra.core.station.findings import Expected, findings
 from hemtra.core.station.optics import CaptureBand
 from hemtra.core.station.resolution import Run, measure_resolution
+from hemtra.core.station.sensor_models import sensor_model
 from hemtra.core.station.travel import LinearEncoder, ProfileCounter, Travel, WheelEncoder
 from hemtra.core.units import INCH
 from hemtra.virtual.demo import STATION
-from hemtra.virtual.models import sensor_model
 from makers import edited
 
 SIM_130 = sensor_model("Sim 130")
@@ -163,10 +163,10 @@ def test_sensors_side_by_side_are_checked_together():
     (warning,) = [w for w in scan_budget(APART, [SIM_130] * 2, door).warnings if "share" in w.text]
     # 133.4 mm of view each at 195 mm, 130 mm apart
     assert "3.4 mm" in warning.text
-    grid, cols = TWO.grid([SIM_130] * 2, -6.0)
+    grid, cols = TWO.grid([SIM_130] * 2)
     assert grid.x0 + grid.dx * (cols - 1) == pytest.approx(-grid.x0, abs=grid.dx)
     with pytest.raises(HemtraError, match="too large"):
-        TWO.with_part("sensors.1", x=1e6).grid([SIM_130] * 2, -6.0)
+        TWO.with_part("sensors.1", x=1e6).grid([SIM_130] * 2)
 
 
 def test_exposures_cap_the_rate_and_the_budget_shows_it():

@@ -12,15 +12,16 @@ from hemtra import HeightMap, HemtraError, Scan, save_scan
 from hemtra.core.maps.heightmap import Grid
 from hemtra.core.station.assembler import Acquired, Assembler, Batch, Growing, Layout, Profiles, TriggerSeen
 from hemtra.core.station.calibration import Calibration
+from hemtra.core.station.sensor_models import models_of
 from hemtra.core.station.trigger import Ignored, TriggerRules
 from hemtra.core.station.trigger_sources import starter
 from hemtra.runtime.acquisition import Acquisition
 from hemtra.runtime.replay import FolderReplay
-from hemtra.virtual.cover import BELT, make_cover
+from hemtra.virtual.cover import make_cover
 from hemtra.virtual.demo import DOOR_STATION, STATION
 from hemtra.virtual.line import Motion
 from hemtra.virtual.parts import door_frame, part_named
-from hemtra.virtual.sensor import models_of, scan_part
+from hemtra.virtual.sensor import scan_part
 from hemtra.virtual.source import VirtualLine
 
 POINTS, COLS = 12, 10
@@ -292,7 +293,7 @@ def test_200_parts_through_every_trigger_and_every_early_rule(gaps, by, early, s
 
 def scans_of(station, parts, **line_values):
     line = VirtualLine(station, parts, 3, **line_values)
-    assembler = Assembler.of(station, models_of(station), BELT)
+    assembler = Assembler.of(station, models_of(station))
     found = [outcome for arrival in line for outcome in assembler.feed(arrival)]
     return [f for f in found + assembler.stop() if isinstance(f, Acquired)]
 
@@ -461,7 +462,7 @@ def test_a_scan_whose_beginning_another_took_is_filled_up_or_short(early):
     """Parts follow each other so closely that each scan begins within the one before."""
     station = STATION.with_part("trigger", early=early, distance=0.0, delay=-30.0)
     station = station.with_part("line", part_spacing=110.0).with_part("travel", counts_per_profile=20)
-    assembler, found = Assembler.of(station, models_of(station), BELT), []
+    assembler, found = Assembler.of(station, models_of(station)), []
     for arrival in VirtualLine(station, [part_named("rain-pump-cover", 3)] * 2, 3):
         found += assembler.feed(arrival)
     whole, clipped = [*found, *assembler.stop()][:2]

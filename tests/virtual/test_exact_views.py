@@ -8,13 +8,14 @@ import pytest
 from exact_views import traced
 from hemtra import inspect
 from hemtra.core.geometry.frames import Frame
+from hemtra.core.station.sensor_models import models_of
 from hemtra.virtual.cover import Cover
 from hemtra.virtual.demo import STATION, demo_plan, random_pose
 from hemtra.virtual.line import passage
 from hemtra.virtual.parts import door_frame
 from hemtra.virtual.runner import make_runner
 from hemtra.virtual.runner_demo import RUNNER_STATION
-from hemtra.virtual.sensor import PartUnderSensor, models_of, scan_part
+from hemtra.virtual.sensor import PartUnderSensor, scan_part
 
 RAYS = 80
 NEAR = 1e-3

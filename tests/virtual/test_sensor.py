@@ -9,13 +9,13 @@ from hemtra import HemtraError, inspect
 from hemtra.core.geometry.frames import Frame
 from hemtra.core.station.mount import ReferenceProfile
 from hemtra.core.station.resolution import measure_resolution
+from hemtra.core.station.sensor_models import models_of, sensor_model, sensor_models
 from hemtra.core.station.travel import WheelEncoder
 from hemtra.virtual.cover import Cover, make_cover
 from hemtra.virtual.demo import STATION, demo_plan
 from hemtra.virtual.line import encoder_run, passage
-from hemtra.virtual.models import sensor_model, sensor_models
 from hemtra.virtual.parts import alignment_target, plate
-from hemtra.virtual.sensor import PartUnderSensor, live_profile, models_of, scan_part, tuned_exposure
+from hemtra.virtual.sensor import PartUnderSensor, live_profile, scan_part, tuned_exposure
 
 COARSE = STATION.with_part("travel", counts_per_profile=8)
 

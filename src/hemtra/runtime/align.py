@@ -22,11 +22,11 @@ from hemtra.core.station.alignment import (
     seam_between,
 )
 from hemtra.core.station.assembler import Layout, Profiles
+from hemtra.core.station.sensor_models import models_of
 from hemtra.core.station.station import Station
-from hemtra.virtual.cover import BELT
 from hemtra.virtual.line import passage
 from hemtra.virtual.parts import Part, Relief, alignment_target, plate
-from hemtra.virtual.sensor import PartUnderSensor, models_of
+from hemtra.virtual.sensor import PartUnderSensor
 
 PLATE = 6.0
 """mm of the plate that the seam is checked on."""
@@ -132,7 +132,7 @@ def _coarser(station: Station) -> Station:
 
 def _maps(seen: Sequence[Profiles], station: Station) -> tuple[HeightMap, tuple[HeightMap, ...]]:
     """The merged map, and each sensor's own."""
-    layout = Layout.of(station, models_of(station), BELT)
+    layout = Layout.of(station, models_of(station))
     return layout.scan([layout.rows(k, profiles) for k, profiles in enumerate(seen)])
 
 

@@ -87,7 +87,7 @@ def _told(known: Any) -> str:
 def demo_folder() -> Path:
     """Where the demo files of exactly this version are kept between runs."""
     digest = hashlib.blake2b(digest_size=6)
-    for package in ("hemtra.virtual", "hemtra.virtual.models", "hemtra.core.station"):
+    for package in ("hemtra.virtual", "hemtra.core.station.models", "hemtra.core.station"):
         for entry in sorted(files(package).iterdir(), key=lambda e: e.name):
             if entry.name.endswith((".py", ".json")):
                 digest.update(entry.read_bytes())

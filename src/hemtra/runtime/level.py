@@ -8,7 +8,6 @@ from hemtra.core.errors import HemtraError, NotMeasured, OffScan
 from hemtra.core.station.levelling import Levelled, level_on_plate
 from hemtra.core.station.station import Station
 from hemtra.core.zones.zone import AnyZone
-from hemtra.virtual.cover import BELT
 from hemtra.virtual.parts import Part, bare_belt, plate
 from hemtra.virtual.sensor import scan_part
 
@@ -39,7 +38,7 @@ def level_station(
 
     Raises `NotMeasured`, and `OffScan` when the zone lies outside.
     """
-    part, height = _laid(on), BELT + ON_BELT[on]
+    part, height = _laid(on), station.belt + ON_BELT[on]
     every = station.travel.counts_per_profile * COARSER
     alone = station.model_copy(update={"sensors": (station.sensors[sensor],)})
     coarse = alone.with_part("travel", counts_per_profile=every, equal_pitch=False)

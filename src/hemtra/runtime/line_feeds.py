@@ -12,14 +12,12 @@ import numpy as np
 from hemtra.core.errors import HemtraError
 from hemtra.core.maps.scan import Scan
 from hemtra.core.station.assembler import Acquired, Arrival, Assembler, Batch, Outcome
+from hemtra.core.station.sensor_models import models_of
+from hemtra.core.station.source import Source
 from hemtra.core.station.station import Station
 from hemtra.core.station.trigger import Ignored
 from hemtra.runtime.acquisition import Acquisition
 from hemtra.runtime.feeds import Arrived, Put
-from hemtra.virtual.cover import BELT
-from hemtra.virtual.parts import Part
-from hemtra.virtual.sensor import models_of, snapshot
-from hemtra.virtual.source import VirtualLine
 
 LOOK = 0.02
 SAID = {"faulty": "faulty scan", "short": "short scan", "padded": "padded scan"}
@@ -52,13 +50,12 @@ class LineClock:
 
 
 class StationFeed:
-    """The virtual line of a station: sensors scan what passes, triggers start scans, all of it in real time."""
+    """The line of a station: sensors scan what passes, triggers start scans, all of it in real time."""
 
     live = True
 
-    def __init__(self, station: Station, parts: Sequence[Part], seed: int = 0) -> None:
-        self._station = station
-        self._line = VirtualLine(station, parts, seed)
+    def __init__(self, station: Station, source: Source) -> None:
+        self._station, self._line = station, source
         self._clock: LineClock | None = None
         self._failed: BaseException | None = None
         self._put: Put = lambda arrived: None
@@ -66,7 +63,7 @@ class StationFeed:
     def run(self, put: Put, stopping: threading.Event, paused: threading.Event) -> None:
         """Let the parts pass. Raises `HemtraError` where sensor or encoder do not deliver what they should."""
         self._put, self._clock = put, LineClock(paused, stopping)
-        assembler = Assembler.of(self._station, models_of(self._station), BELT)
+        assembler = Assembler.of(self._station, models_of(self._station))
         acquisition = Acquisition(self._paced(self._clock), assembler, self._told, self._fail)
         acquisition.start()
         while not acquisition.wait(LOOK):
@@ -102,7 +99,7 @@ class StationFeed:
             self._put(Arrived(name, triggered, now, trouble=outcome.reason, kind="faulty scan", travel=began))
             return
         taken = time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime(now))
-        scan = Scan(outcome.data, f"{name}-{outcome.number}", "", taken, snapshot(self._station))
+        scan = Scan(outcome.data, f"{name}-{outcome.number}", "", taken, self._station.snapshot())
         kind = SAID.get(outcome.how, "")
         self._put(Arrived(name, triggered, now, scan, travel=began, note=outcome.reason, kind=kind))
 

@@ -22,10 +22,10 @@ from hemtra.runtime.io_process import started
 from hemtra.runtime.line_feeds import BeltFeed, StationFeed
 from hemtra.runtime.production import Listeners, Production, Setup
 from hemtra.runtime.signaller import Punctual, Signaller
+from hemtra.runtime.sources import made_up_lot, source_of
 from hemtra.runtime.upkeep import Upkeep, judged_sources
 from hemtra.runtime.workers import ProcessWorkers, ThreadWorkers, Workers
 from hemtra.storage.records import Records
-from hemtra.virtual.parts import part_named
 
 LOCK_FILE = "lock.json"
 """Beside the records: what the PIN is known by that locks editing on this computer."""
@@ -140,8 +140,7 @@ def _feed(asked: RunRequest, station: Station | None, records: Records) -> Feed:
         return BeltFeed(station, asked.belt, asked.parts)
     seed = int(time.time()) % 100_000
     count = PARTS_ON_LINE if asked.parts is None else asked.parts
-    parts = [part_named("rain-pump-cover", seed + k) for k in range(count)]
-    return StationFeed(station, parts, seed)
+    return StationFeed(station, source_of(station, made_up_lot(seed, count)))
 
 
 def _signaller(

@@ -7,19 +7,18 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
-from hemtra.core.arrays import FloatArray
 from hemtra.core.geometry.frames import Frame
 from hemtra.core.maps.heightmap import Profile
 from hemtra.core.maps.scan import Scan
 from hemtra.core.parallel_rows import in_halves
 from hemtra.core.station.assembler import Layout, Profiles
 from hemtra.core.station.exposure import Tuned, brightness_of, merge_exposures, tune
-from hemtra.core.station.mount import SensorMount
+from hemtra.core.station.mount import SensorMount, calibrated
 from hemtra.core.station.optics import SensorModel
+from hemtra.core.station.sensor_models import models_of, sensor_model
 from hemtra.core.station.station import Station
 from hemtra.virtual.cover import BELT
 from hemtra.virtual.line import Passage, passage
-from hemtra.virtual.models import sensor_model
 from hemtra.virtual.parts import Part
 from hemtra.virtual.sensor_kernels import (
     BLOCK,
@@ -48,11 +47,6 @@ WORTH_TWO = 200
 PEAKS = {"strongest": STRONGEST, "highest": HIGHEST, "lowest": LOWEST, "nearest": NEAREST}
 OTHER_SENSOR = 1_000_003
 """Added to the seed for each further sensor, so that their noise has nothing in common."""
-
-
-def models_of(station: Station) -> tuple[SensorModel, ...]:
-    """The models of its sensors. Raises `HemtraError` when one is unknown."""
-    return tuple(sensor_model(sensor.model) for sensor in station.sensors)
 
 
 class PartUnderSensor:
@@ -181,18 +175,13 @@ def scan_part(
     takes them, whatever the station believes. Raises `HemtraError` when the station names an unknown model.
     """
     models = models_of(station)
-    layout = Layout.of(station, models, BELT)
+    layout = Layout.of(station, models)
     way = passage(station, models)
     layers = []
     for k in range(len(models)):
         under = PartUnderSensor(part, station, way, sensor=k, seed=seed, ideal=ideal)
         layers.append(layout.rows(k, under.take(way.ys.size)))
-    return Scan(layout.scan(layers)[0], name, part.serial, taken, snapshot(station))
-
-
-def snapshot(station: Station) -> dict[str, object]:
-    """The station as it is kept with a scan."""
-    return station.model_dump(mode="json", by_alias=True)
+    return Scan(layout.scan(layers)[0], name, part.serial, taken, station.snapshot())
 
 
 def live_profile(part: Part, station: Station, y: float, seed: int = 0, sensor: int = 0) -> Profile:
@@ -202,14 +191,6 @@ def live_profile(part: Part, station: Station, y: float, seed: int = 0, sensor: 
     """
     seen = PartUnderSensor(part, station, _ahead(y, station), sensor=sensor, seed=seed).take(1)
     return calibrated(station.sensors[sensor], seen.x[0], seen.z[0], seen.intensity[0])
-
-
-def calibrated(mount: SensorMount, x: FloatArray, z: FloatArray, grey: NDArray[np.uint8]) -> Profile:
-    """One profile as the sensor gave it, (points,) each, in the station."""
-    points = np.column_stack([x, np.zeros_like(x), np.nan_to_num(z.astype(np.float64))])
-    placed = mount.calibration.applied(points)
-    height = np.where(np.isnan(z), np.nan, placed[:, 2])
-    return Profile(placed[:, 0] + mount.x, height, grey.astype(np.float64))
 
 
 def tuned_exposure(part: Part, station: Station, sensor: int = 0) -> Tuned:

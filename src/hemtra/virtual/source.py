@@ -8,6 +8,7 @@ import numpy as np
 
 from hemtra.core.errors import HemtraError
 from hemtra.core.station.assembler import Arrival, Batch, Profiles, TriggerSeen
+from hemtra.core.station.sensor_models import models_of
 from hemtra.core.station.station import Station
 from hemtra.virtual.line import (
     PART_FRONT,
@@ -20,7 +21,7 @@ from hemtra.virtual.line import (
     real_counts_per_mm,
 )
 from hemtra.virtual.parts import Part
-from hemtra.virtual.sensor import PartUnderSensor, models_of
+from hemtra.virtual.sensor import PartUnderSensor
 
 PIECE = 24
 """Profiles in one batch at most: a tenth of a second of a slow line."""

@@ -111,9 +111,9 @@ class Layout:
     equal_pitch: bool = False
 
     @classmethod
-    def of(cls, station: Station, models: Sequence[SensorModel], belt: float) -> Layout:
-        """The layout of a station whose belt lies at a z in mm."""
-        grid, cols = station.grid(models, belt)
+    def of(cls, station: Station, models: Sequence[SensorModel]) -> Layout:
+        """The layout of a station."""
+        grid, cols = station.grid(models)
         return cls(
             grid,
             cols,
@@ -199,9 +199,9 @@ class Assembler:
         self._next = 0
 
     @classmethod
-    def of(cls, station: Station, models: Sequence[SensorModel], belt: float) -> Assembler:
-        """An assembler for a station whose belt lies at a z in mm."""
-        layout = Layout.of(station, models, belt)
+    def of(cls, station: Station, models: Sequence[SensorModel]) -> Assembler:
+        """An assembler for a station."""
+        layout = Layout.of(station, models)
         starts = starter(station.trigger, station.travel, layout.grid.dx)
         return cls(station.trigger_rules(), layout, starts)
 

@@ -4,9 +4,13 @@ from __future__ import annotations
 
 from typing import Annotated, Literal, TypeAlias
 
+import numpy as np
+from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field
 
+from hemtra.core.arrays import FloatArray
 from hemtra.core.form_fields import Form, setting
+from hemtra.core.maps.heightmap import Profile
 from hemtra.core.station.calibration import Calibration, Shift
 from hemtra.core.station.exposure import Exposure
 from hemtra.core.station.optics import CaptureBand, Limit, Positive, SensorModel, Tilt
@@ -71,3 +75,11 @@ class SensorMount(Form):
     def rate(self, model: SensorModel) -> float:
         """Highest profile rate in Hz."""
         return model.rate_with(self.stand_off, self.band, self.exposure.total)
+
+
+def calibrated(mount: SensorMount, x: FloatArray, z: FloatArray, grey: NDArray[np.uint8]) -> Profile:
+    """One profile as the sensor gave it, (points,) each, in the station."""
+    points = np.column_stack([x, np.zeros_like(x), np.nan_to_num(z.astype(np.float64))])
+    placed = mount.calibration.applied(points)
+    height = np.where(np.isnan(z), np.nan, placed[:, 2])
+    return Profile(placed[:, 0] + mount.x, height, grey.astype(np.float64))

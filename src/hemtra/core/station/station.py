@@ -56,17 +56,27 @@ class Station(Form):
         return self.travel.profiles_in(self.length)
 
     @property
+    def belt(self) -> float:
+        """z of the belt in mm."""
+        return self.line.belt
+
+    def snapshot(self) -> dict[str, object]:
+        """As it is kept with a scan."""
+        return self.model_dump(mode="json", by_alias=True)
+
+    @property
     def lead(self) -> float:
         """mm that a scan begins before the part's front reaches the laser; below zero it begins within it."""
         upstream = self.trigger.distance if self.trigger.by == "eye" else 0.0
         return upstream - self.trigger.delay_mm(self.travel)
 
-    def grid(self, models: Sequence[SensorModel], belt: float) -> tuple[Grid, int]:
-        """The grid of its height maps and their columns: all views together at the height of the belt, in mm.
+    def grid(self, models: Sequence[SensorModel]) -> tuple[Grid, int]:
+        """The grid of its height maps and their columns: all views together at the height of the belt.
 
         The pitch is the finest of the sensors'. Raises `HemtraError` when that would make too large a map.
         """
-        views = [(s.x, m.width_at(s.stand_off - belt), m) for s, m in zip(self.sensors, models, strict=True)]
+        pairs = zip(self.sensors, models, strict=True)
+        views = [(sensor.x, model.width_at(sensor.stand_off - self.belt), model) for sensor, model in pairs]
         dx = min(width / model.points for _, width, model in views)
         if len(views) == 1:
             middle, _, model = views[0]

@@ -164,6 +164,8 @@ class Conveyor(Form):
     ripple: Annotated[float, Field(ge=0, le=90, allow_inf_nan=False)] = setting(
         0.0, "speed ripple", "How far the speed swings to either side.", unit="%"
     )
+    belt: Annotated[float, Field(ge=-1e4, le=1e4, allow_inf_nan=False)] = -6.0
+    """z of the belt in mm."""
     climb: Tilt = setting(
         0.0, "climb", "The travel rises toward the sensor; reads as a slope along y.", unit="°"
     )

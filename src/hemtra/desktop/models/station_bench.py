@@ -12,6 +12,7 @@ from hemtra.core.plan.graph import tightest_height
 from hemtra.core.station.budget import Budget, BudgetRequest, scan_budget
 from hemtra.core.station.mount import MountingPose, ReferenceProfile, SensorMount
 from hemtra.core.station.optics import SensorModel
+from hemtra.core.station.sensor_models import models_of
 from hemtra.core.station.station import Station
 from hemtra.core.station.travel import Conveyor, Travel, WheelEncoder
 from hemtra.core.station.trigger_sources import Trigger
@@ -19,9 +20,7 @@ from hemtra.core.units import MM, LengthUnit
 from hemtra.desktop.models.document import PlanDocument
 from hemtra.desktop.models.observe import Signal
 from hemtra.desktop.models.versioned import Versioned
-from hemtra.virtual.cover import BELT, DEFECTS, make_cover
-from hemtra.virtual.models import sensor_model
-from hemtra.virtual.parts import Part, door_frame
+from hemtra.virtual.on_belt import COVER, DOOR, OnBelt
 
 NEW = Station(
     name="new station",
@@ -36,27 +35,6 @@ NEW = Station(
 
 REFERENCE_PITCH = 0.25
 """mm between the points that are kept of a reference profile."""
-
-
-@dataclass(frozen=True)
-class OnBelt:
-    """A kind of part that the virtual line can carry: its box in mm, z = 0 at its top face."""
-
-    name: str
-    width: float
-    length: float
-    height: float
-    defects: tuple[str, ...]
-
-    def part(self, seed: int, defect: str = "") -> Part:
-        """One of them."""
-        if self is DOOR:
-            return door_frame(seed)
-        return make_cover(seed, {defect: None} if defect else None)
-
-
-COVER = OnBelt("pump cover", 120.0, 80.0, 8.0, tuple(DEFECTS))
-DOOR = OnBelt("door frame", 210.0, 80.0, 6.5, ())
 
 
 @dataclass(frozen=True)
@@ -119,7 +97,7 @@ class StationBench:
     @property
     def models(self) -> tuple[SensorModel, ...]:
         """The models of all sensors."""
-        return tuple(sensor_model(sensor.model) for sensor in self.station.sensors)
+        return models_of(self.station)
 
     @property
     def model(self) -> SensorModel:
@@ -133,8 +111,8 @@ class StationBench:
 
     def budget(self) -> Budget:
         """The scan budget, against the open plan where there is one."""
-        on = self.on_belt
-        asked = BudgetRequest(z=0.0, lowest=BELT, highest=on.height, part_width=on.width, part_length=on.length)
+        on, belt = self.on_belt, self.station.belt
+        asked = BudgetRequest(z=0.0, lowest=belt, highest=on.height, part_width=on.width, part_length=on.length)
         try:
             tightest = tightest_height(self._plan.shown)
         except HemtraError:
@@ -189,6 +167,4 @@ class StationBench:
 
 
 def _check(station: Station) -> None:
-    for sensor in station.sensors:
-        sensor_model(sensor.model)
-    station.grid([sensor_model(sensor.model) for sensor in station.sensors], BELT)
+    station.grid(models_of(station))

@@ -15,7 +15,6 @@ from hemtra.desktop.models.station_bench import StationBench
 from hemtra.desktop.station.encoder_task import with_resolution
 from hemtra.desktop.station.guided_task import GuidedTask, Start, in_a_row, number_field, number_in, sentence
 from hemtra.desktop.station.scan_picture import ScanPicture
-from hemtra.virtual.cover import BELT
 from hemtra.virtual.parts import APART, DISC, HIGH_FACE, LOW_FACE, gauge
 from hemtra.virtual.sensor import scan_part
 
@@ -51,8 +50,8 @@ class CorrectTask(GuidedTask):
         self.picture = ScanPicture("The scan of the gauge appears here.")
         self.picture.setMinimumHeight(60)
         self.picture.clicked.connect(self.click)
-        self.low = number_field(BELT + LOW_FACE, "True height of the lower face in mm", 60)
-        self.high = number_field(BELT + HIGH_FACE, "True height of the higher face in mm", 60)
+        self.low = number_field(bench.station.belt + LOW_FACE, "True height of the lower face in mm", 60)
+        self.high = number_field(bench.station.belt + HIGH_FACE, "True height of the higher face in mm", 60)
         self.diameter = number_field(DISC, "True diameter of disc C in mm", 60)
         self.across = number_field(APART, "True distance from disc C to D in mm", 60)
         self.along = number_field(APART, "True distance from disc C to E in mm", 60)

@@ -15,7 +15,6 @@ from hemtra.core.station.station import Station
 from hemtra.desktop.models.station_bench import StationBench
 from hemtra.desktop.widgets import theme
 from hemtra.desktop.widgets.symbols import draw_arrow
-from hemtra.virtual.cover import BELT
 
 GRAB = 9.0
 HEAD = 34.0
@@ -26,7 +25,7 @@ SENSOR_SIZE = (56.0, 30.0)
 """Pixels of a sensor's body."""
 DOWNSTREAM, GAP, MARGIN = 62.0, 30.0, 10.0
 """mm drawn behind the laser, between the two views, and around."""
-SILHOUETTE = ((-1, BELT), (-1, 0), (-0.72, 0), (-0.72, 4), (-0.42, 4), (-0.42, 8), (0.42, 8), (0.42, 4))
+SILHOUETTE = ((-1, 0), (-0.72, 0), (-0.72, 4), (-0.42, 4), (-0.42, 8), (0.42, 8), (0.42, 4))
 """Half of the part's outline from the side: share of its half length, and z in mm."""
 
 
@@ -76,7 +75,7 @@ class StationDrawing(QFrame):
         across = right - left
         wide = upstream + DOWNSTREAM + GAP + across + 2 * MARGIN
         highest = max(sensor.stand_off for sensor in station.sensors)
-        high = highest + FLOOR - BELT
+        high = highest + FLOOR - self._belt
         room = self.height() - HEAD - SENSOR_SIZE[1] - 24
         self._scale = max(0.05, min((self.width() - 20) / wide, room / high))
         spare = max(0.0, self.width() - wide * self._scale) / 3
@@ -88,10 +87,15 @@ class StationDrawing(QFrame):
         """x from and to in mm of all views and the part."""
         half = self.bench.on_belt.width / 2
         views = [
-            (sensor.x, model.width_at(sensor.stand_off - BELT) / 2)
+            (sensor.x, model.width_at(sensor.stand_off - self._belt) / 2)
             for sensor, model in zip(self.bench.station.sensors, self.bench.models, strict=True)
         ]
         return min(-half, *(x - w for x, w in views)), max(half, *(x + w for x, w in views))
+
+    @property
+    def _belt(self) -> float:
+        """z of the belt in mm."""
+        return self.bench.station.belt
 
     @property
     def _eye(self) -> float:
@@ -122,9 +126,9 @@ class StationDrawing(QFrame):
         if station.trigger.by == "eye":
             found.append(Handle("eye", self.side(-self._eye, 0), self._set_eye))
         if station.trigger.length_in != "trigger":
-            found.append(Handle("scan length", self.side(end, BELT) + QPointF(0, 24), self._set_length))
+            found.append(Handle("scan length", self.side(end, self._belt) + QPointF(0, 24), self._set_length))
         if station.trigger.by in ("eye", "height", "manual"):
-            found.append(Handle("delay", self.side(start, BELT) + QPointF(0, 24), self._set_start))
+            found.append(Handle("delay", self.side(start, self._belt) + QPointF(0, 24), self._set_start))
         low, high = self._band()
         half, x = self._half_view(low), mount.x
         body = self.cross(x, mount.stand_off) - QPointF(0, SENSOR_SIZE[1] / 2)
@@ -205,7 +209,7 @@ class StationDrawing(QFrame):
     def _draw_side(self, painter: QPainter) -> None:
         station, bench, unit = self.bench.station, self.bench, self.bench.unit
         model, stand_off, length = bench.model, bench.mount.stand_off, bench.on_belt.length
-        belt = QRectF(14, self.side(0, BELT).y(), self._laser + DOWNSTREAM * self._scale - 14, 6)
+        belt = QRectF(14, self.side(0, self._belt).y(), self._laser + DOWNSTREAM * self._scale - 14, 6)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(theme.colour("line"))
         painter.drawRect(belt)
@@ -216,7 +220,7 @@ class StationDrawing(QFrame):
         draw_arrow(painter, ahead, ahead + QPointF(30, 0))
         painter.drawText(ahead - QPointF(30, 7), f"{unit.short(station.travel.speed)} {unit.name}/s")
         # the laser, and the camera that looks at it from where the part comes
-        laser, hit = self.side(0, stand_off), self.side(0, BELT)
+        laser, hit = self.side(0, stand_off), self.side(0, self._belt)
         painter.setPen(QPen(theme.colour("failed"), 1.8))
         painter.drawLine(laser, hit)
         pen = QPen(theme.colour("muted"), 1.1)
@@ -237,7 +241,7 @@ class StationDrawing(QFrame):
     def _draw_trigger(self, painter: QPainter) -> None:
         """The eye with its distance, or in words what else starts a scan."""
         trigger, unit = self.bench.station.trigger, self.bench.unit
-        low = self.side(0, BELT).y() + 46
+        low = self.side(0, self._belt).y() + 46
         painter.setPen(theme.colour("anchor"))
         told = {
             "free": "scans follow each other",
@@ -272,7 +276,7 @@ class StationDrawing(QFrame):
     def _draw_window(self, painter: QPainter) -> None:
         station, unit = self.bench.station, self.bench.unit
         start, end = self._window(station)
-        right, left = self.side(start, BELT), self.side(end, BELT)
+        right, left = self.side(start, self._belt), self.side(end, self._belt)
         box = QRectF(left.x(), left.y() + 16, right.x() - left.x(), 16)
         painter.setPen(QPen(theme.colour("anchor"), 1.2))
         painter.setBrush(theme.colour("anchor", 36))
@@ -287,7 +291,7 @@ class StationDrawing(QFrame):
 
     def _draw_wheel(self, painter: QPainter) -> None:
         travel, unit = self.bench.station.travel, self.bench.unit
-        at = self.side(42, BELT) + QPointF(0, 22)
+        at = self.side(42, self._belt) + QPointF(0, 22)
         painter.setPen(QPen(theme.colour("ink"), 1.4))
         painter.setBrush(theme.colour("paper"))
         painter.drawEllipse(at, 14, 14)
@@ -308,13 +312,17 @@ class StationDrawing(QFrame):
         station, bench, unit = self.bench.station, self.bench, self.bench.unit
         left, right = self._across()
         painter.setPen(QPen(theme.colour("line"), 3))
-        painter.drawLine(self.cross(left - 8, BELT), self.cross(right + 8, BELT))
+        painter.drawLine(self.cross(left - 8, self._belt), self.cross(right + 8, self._belt))
         for k, (sensor, model) in enumerate(zip(station.sensors, bench.models, strict=True)):
-            half = model.width_at(sensor.stand_off - BELT) / 2
+            half = model.width_at(sensor.stand_off - self._belt) / 2
             apex = self.cross(sensor.x, sensor.stand_off)
             painter.setPen(QPen(theme.colour("failed"), 1.4 if k == bench.sensor else 0.8))
             painter.setBrush(theme.colour("failed", 22))
-            fan = [apex, self.cross(sensor.x + half, BELT), self.cross(sensor.x - half, BELT)]
+            fan = [
+                apex,
+                self.cross(sensor.x + half, self._belt),
+                self.cross(sensor.x - half, self._belt),
+            ]
             painter.drawPolygon(QPolygonF(fan))
         self._draw_band(painter)
         self._draw_part(painter, self.cross(0, 0), bench.on_belt.width / 2)
@@ -324,7 +332,7 @@ class StationDrawing(QFrame):
             body = QRectF(apex.x() - wide, apex.y() - SENSOR_SIZE[1], 2 * wide, SENSOR_SIZE[1])
             name = model.name if len(station.sensors) == 1 else f"{k + 1}"
             _draw_body(painter, body, name, chosen=len(station.sensors) > 1 and k == bench.sensor)
-        at = self.cross(0, BELT).y() + 20
+        at = self.cross(0, self._belt).y() + 20
         painter.setFont(theme.font(11))
         views = [
             (s.x - m.width_at(s.stand_off) / 2, s.x + m.width_at(s.stand_off) / 2)
@@ -362,7 +370,9 @@ class StationDrawing(QFrame):
 
     def _draw_part(self, painter: QPainter, at: QPointF, half: float) -> None:
         """The made-up cover from the side, its middle at a pixel that stands for z = 0."""
-        outline = [*SILHOUETTE, *((-share, z) for share, z in reversed(SILHOUETTE[:4])), (1, 0), (1, BELT)]
+        belt = self._belt
+        mirrored = [(-share, z) for share, z in reversed(SILHOUETTE[:3])]
+        outline = [(-1, belt), *SILHOUETTE, *mirrored, (1, 0), (1, belt)]
         seen: list[QPointF] = []
         for share, z in outline:
             pixel = at + QPointF(share * half * self._scale, -z * self._scale)

@@ -22,12 +22,12 @@ from PySide6.QtWidgets import (
 
 from hemtra.core.errors import HemtraError
 from hemtra.core.form_fields import Setting
+from hemtra.core.station.sensor_models import sensor_models
 from hemtra.core.station.station import MOST_SENSORS, Station
 from hemtra.core.station.travel import LinearEncoder, WheelEncoder
 from hemtra.core.text import plain
 from hemtra.desktop.models.station_bench import StationBench
 from hemtra.desktop.station.guided_task import clear
-from hemtra.virtual.models import sensor_models
 
 LINES = 9
 """Fields and headings below each other; what is longer goes on in the next column."""

@@ -13,7 +13,6 @@ from hemtra.core.maps.heightmap import Profile
 from hemtra.core.station.exposure import SATURATED
 from hemtra.desktop.models.station_bench import StationBench
 from hemtra.desktop.widgets import theme
-from hemtra.virtual.cover import BELT
 
 LEFT, RIGHT, TOP = 40, 14, 52
 BRIGHTNESS = 34
@@ -90,12 +89,12 @@ class LiveView(QFrame):
     def _span(self) -> float:
         """Half the view along x at the belt in mm."""
         bench = self.bench
-        return bench.model.width_at(bench.mount.stand_off - BELT) / 2
+        return bench.model.width_at(bench.mount.stand_off - bench.station.belt) / 2
 
     @property
     def _heights(self) -> tuple[float, float]:
         """z from and to in mm."""
-        return BELT - 2.0, self.bench.on_belt.height + 2.0
+        return self.bench.station.belt - 2.0, self.bench.on_belt.height + 2.0
 
     def _pixels(self, frame: QRectF, profile: Profile) -> np.ndarray:
         """(n, 2) pixels, NaN where there is no data."""

@@ -12,18 +12,18 @@ from hemtra.core.maps.heightmap import Profile
 from hemtra.core.maps.scan import Scan
 from hemtra.core.station.assembler import Acquired, Assembler, Batch, Growing, Outcome
 from hemtra.core.station.findings import Expected, Finding, findings, speed_findings
+from hemtra.core.station.mount import calibrated
+from hemtra.core.station.sensor_models import models_of
 from hemtra.core.station.station import Station
 from hemtra.core.station.trigger import Ignored
 from hemtra.desktop.background.tasks import Task
 from hemtra.desktop.models.station_bench import OnBelt, Trial
 from hemtra.desktop.models.tray import TrayPart
 from hemtra.runtime.acquisition import Acquisition
+from hemtra.runtime.sources import Lot, source_of
 from hemtra.storage.files import make_folder
 from hemtra.storage.scans import save_scan
-from hemtra.virtual.cover import BELT
 from hemtra.virtual.line import Mishap
-from hemtra.virtual.sensor import calibrated, models_of, snapshot
-from hemtra.virtual.source import VirtualLine
 
 LOOK_SECONDS = 0.05
 
@@ -75,8 +75,8 @@ class TrialRun:
         """
         request, self._task = self.request, task
         parts = [request.on_belt.part(100 + request.first + k, request.defect) for k in range(request.count)]
-        line = VirtualLine(request.station, parts, request.first, request.mishap, self._hand)
-        assembler = Assembler.of(request.station, models_of(request.station), BELT)
+        line = source_of(request.station, Lot(parts, request.first, request.mishap), self._hand)
+        assembler = Assembler.of(request.station, models_of(request.station))
         acquisition = Acquisition(line, assembler, self._told, self._failed, self._watch)
         acquisition.start()
         while not acquisition.wait(LOOK_SECONDS):
@@ -119,7 +119,7 @@ class TrialRun:
         self._scans += 1
         request, number = self.request, self.request.first + self._scans - 1
         name = f"trial-{number:02d}.x3p"
-        scan = Scan(outcome.data, name, f"{100 + number:06d}", "", snapshot(request.station))
+        scan = Scan(outcome.data, name, f"{100 + number:06d}", "", request.station.snapshot())
         make_folder(request.folder)
         save_scan(scan, request.folder / name)
         rows = outcome.data.shape[0]
@@ -138,7 +138,7 @@ class TrialRun:
         """What a whole scan says about the station."""
         station = self.request.station
         order = sorted(range(len(outcome.layers)), key=lambda k: station.sensors[k].x)
-        return findings(outcome.data, [outcome.layers[k] for k in order], BELT, self._expected())
+        return findings(outcome.data, [outcome.layers[k] for k in order], station.belt, self._expected())
 
     def _expected(self) -> Expected:
         """What is known of the parts and of the line, as it runs now."""

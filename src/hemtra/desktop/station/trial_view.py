@@ -7,11 +7,11 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QProgressBar, QPus
 
 from hemtra.desktop.models.station_bench import StationBench
 from hemtra.desktop.station.scan_picture import ScanPicture
-from hemtra.virtual.cover import BELT
 from hemtra.virtual.line import MISHAPS
 
 COUNTS = (1, 5, 20)
-LEVELS = (BELT - 0.6, 8.6)
+BELOW, ABOVE = 0.6, 8.6
+"""mm below the belt, and above z = 0, that the colours of the growing map span."""
 
 
 class TrialPanel(QWidget):
@@ -104,5 +104,5 @@ class TrialPanel(QWidget):
         if trial.done:
             self.bar.setRange(0, 1)
             self.bar.setValue(1)
-        self.map.show_scan(trial.data, LEVELS)
+        self.map.show_scan(trial.data, (self.bench.station.belt - BELOW, ABOVE))
         self.told.setText(trial.told)

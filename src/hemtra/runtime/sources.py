@@ -1,0 +1,31 @@
+"""Where the profiles of a station come from. All that a run, a trial or a task knows of it is `Source`."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+from hemtra.core.station.source import Source
+from hemtra.core.station.station import Station
+from hemtra.virtual.line import Mishap
+from hemtra.virtual.parts import Part, part_named
+from hemtra.virtual.source import VirtualLine
+
+
+@dataclass(frozen=True)
+class Lot:
+    """What the simulated line lets pass. seed: of noise and jitter. mishap: what goes wrong."""
+
+    parts: Sequence[Part]
+    seed: int = 0
+    mishap: Mishap = "none"
+
+
+def made_up_lot(seed: int, count: int) -> Lot:
+    """Pump covers, each as its number has it."""
+    return Lot([part_named("rain-pump-cover", seed + k) for k in range(count)], seed)
+
+
+def source_of(station: Station, lot: Lot, triggered: Callable[[], bool] = lambda: False) -> Source:
+    """The source of a station; triggered: answers once with True when a hand has triggered."""
+    return VirtualLine(station, lot.parts, lot.seed, lot.mishap, triggered)
