@@ -4,7 +4,8 @@ import numpy as np
 import pytest
 
 from hemtra import HeightMap
-from hemtra.core.evaluation.engine import Engine, single
+from hemtra.core.evaluation.engine import Engine
+from hemtra.core.evaluation.profile_runs import single
 from hemtra.core.features.circle import CircleKind
 from hemtra.core.features.code import CodeKind
 from hemtra.core.features.edge import EdgeKind

@@ -7,7 +7,8 @@ print(result.verdict)
 """
 
 from hemtra.core.errors import FileError, HemtraError, NotMeasured, PlanError
-from hemtra.core.evaluation.engine import Engine, Result
+from hemtra.core.evaluation.engine import Engine
+from hemtra.core.evaluation.results import Result
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.maps.scan import Scan
 from hemtra.core.plan.document import Characteristic, Plan, Step

@@ -18,7 +18,8 @@ from hemtra.commands.records_app import records_app
 from hemtra.commands.symbols import signed
 from hemtra.commands.terminal import err, out, progress, progress_reporter
 from hemtra.core.errors import HemtraError
-from hemtra.core.evaluation.engine import Engine, Result
+from hemtra.core.evaluation.engine import Engine
+from hemtra.core.evaluation.results import Result
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import Verdict, format_limits, format_value
 from hemtra.core.text import plain

@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 
 from hemtra import Characteristic, HeightMap, HemtraError, Plan, PlanError, Step, Verdict, inspect
 from hemtra.core.evaluation.engine import Engine
+from hemtra.core.plan.document import ByProfile
 from hemtra.core.plan.general_tolerances import permissible
 from hemtra.core.plan.graph import ancestry, dependants, ordered
 from hemtra.core.plan.limits import decimals_for, judge, part_verdict
@@ -208,6 +209,20 @@ def test_the_engine_computes_only_what_changed():
     result = engine.run(renamed)
     assert result.computed == 0
     assert result.steps["up"].step.name == "Top"
+
+
+@pytest.mark.parametrize("by_profile", [None, ByProfile()])
+def test_of_a_plan_of_any_length_nothing_is_computed_twice(by_profile):
+    spots = [
+        Step(id=f"s{k}", name=f"S{k}", kind="spot", zone=box(0.01 * k - 2.0, 0.0, 0.5, 0.5)) for k in range(400)
+    ]
+    plan = Plan(steps=tuple(spots), by_profile=by_profile)
+    engine = Engine(sloped())
+    assert engine.run(plan).computed == 400
+    assert engine.run(plan).computed == 0
+    moved = plan.with_step(spots[7].edited(zone=box(1.0, 0.5, 0.5, 0.5)))
+    assert engine.run(moved).computed == 1
+    assert engine.run(plan).computed == 0, "what was before an edit is still known"
 
 
 def test_what_cannot_be_measured_says_because_of_what():

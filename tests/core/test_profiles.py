@@ -6,7 +6,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hemtra import Characteristic, HeightMap, Plan, Step, Verdict, inspect, teach
-from hemtra.core.evaluation.engine import Engine, single
+from hemtra.core.evaluation.engine import Engine
+from hemtra.core.evaluation.profile_runs import single
 from hemtra.core.evaluation.profiles import Profiles
 from hemtra.core.geometry.profile_fits import middle_of, robust_arc, robust_line
 from hemtra.core.plan.document import ByProfile, Follow

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 
-from hemtra.core.evaluation.engine import Result
+from hemtra.core.evaluation.results import Result
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import CharacteristicResult
 

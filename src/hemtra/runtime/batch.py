@@ -8,7 +8,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from hemtra.core.errors import HemtraError
-from hemtra.core.evaluation.engine import Engine, Result
+from hemtra.core.evaluation.engine import Engine
+from hemtra.core.evaluation.results import Result
 from hemtra.core.plan.document import Plan
 from hemtra.storage.scans import load_scan
 

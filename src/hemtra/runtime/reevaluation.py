@@ -8,7 +8,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from hemtra.core.errors import HemtraError
-from hemtra.core.evaluation.engine import Engine, Result
+from hemtra.core.evaluation.engine import Engine
+from hemtra.core.evaluation.results import Result
 from hemtra.core.maps.scan import Scan
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import CharacteristicResult

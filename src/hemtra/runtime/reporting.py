@@ -9,7 +9,8 @@ from pathlib import Path
 
 from hemtra.core.balloon_layout import points_at
 from hemtra.core.errors import HemtraError
-from hemtra.core.evaluation.engine import Engine, Result
+from hemtra.core.evaluation.engine import Engine
+from hemtra.core.evaluation.results import Result
 from hemtra.core.marks import Mark
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import CharacteristicResult, Verdict, reason_of

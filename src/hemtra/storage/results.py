@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from hemtra.core.evaluation.engine import Result
+from hemtra.core.evaluation.results import Result
 from hemtra.core.features.along_path import Along
 from hemtra.core.plan.limits import CharacteristicResult
 from hemtra.core.plan.series import out_of_limits

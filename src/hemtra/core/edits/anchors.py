@@ -8,7 +8,8 @@ from functools import partial
 from typing import Any
 
 from hemtra.core.errors import NotMeasured, PlanError
-from hemtra.core.evaluation.engine import Engine, Result
+from hemtra.core.evaluation.engine import Engine
+from hemtra.core.evaluation.results import Result
 from hemtra.core.geometry.frames import Frame
 from hemtra.core.plan.document import Follow, Home, Plan, Step
 from hemtra.core.plan.follow import AXES, axes_of, followed

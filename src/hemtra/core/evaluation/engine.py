@@ -2,30 +2,46 @@
 
 from __future__ import annotations
 
-import hashlib
-import json
-import threading
 import time
-from collections import OrderedDict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from functools import partial
-from typing import Any, TypeAlias
+from functools import cached_property
+from typing import Any
 
 import numpy as np
 
 from hemtra.core.coverage import Coverage
 from hemtra.core.errors import NotMeasured, OffScan
+from hemtra.core.evaluation.context import (
+    Homes,
+    context_of,
+    drawn_here,
+    fingerprint,
+    placed,
+    with_ancestors,
+)
+from hemtra.core.evaluation.kept import Kept
+from hemtra.core.evaluation.possible import counted_on_the_way, unit_of, with_possible
+from hemtra.core.evaluation.profile_runs import ProfileRuns, single
 from hemtra.core.evaluation.profiles import Column, Profiles
-from hemtra.core.evaluation.rows import Rests, corrected, counted, dependency_reason, judged, judged_series
-from hemtra.core.geometry.elements import LEVEL, Number, Plane
+from hemtra.core.evaluation.results import Result, StepResult
+from hemtra.core.evaluation.rows import (
+    Rests,
+    corrected,
+    counted,
+    dependency_reason,
+    in_balloon_order,
+    judged,
+    judged_series,
+)
+from hemtra.core.geometry.elements import Number, Plane
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.marks import Evidence
-from hemtra.core.plan.document import Characteristic, Follow, Home, Plan, Step, Taught
-from hemtra.core.plan.follow import base, followed, followed_on_profile, pose_of
+from hemtra.core.plan.document import Characteristic, Home, Plan, Step, Taught
+from hemtra.core.plan.follow import pose_of
 from hemtra.core.plan.graph import ordered
 from hemtra.core.plan.kind import Absent, Kind, Outcome, StepContext
-from hemtra.core.plan.limits import CharacteristicResult, Verdict, part_verdict
+from hemtra.core.plan.limits import Verdict, part_verdict
 from hemtra.core.plan.registry import kind_named
 from hemtra.core.plan.series import MeasuredAlong, Series
 from hemtra.core.zones.zone import AnyZone
@@ -33,73 +49,13 @@ from hemtra.core.zones.zone import AnyZone
 EXPLAINED = 24
 """Evidence kept per height map: one lineage and a little more; a large plane's takes a megabyte."""
 REMEMBERED = 256
-"""Step results kept per height map: a plan of 60 steps and a few of its past states."""
-
+"""Step results kept per height map at least: a plan of 60 steps and a few of its past states."""
+STATES = 4
+"""Past states of a larger plan that are kept, this one counted."""
 MAPS = 8
-"""Prepared maps among them: a preparation of some steps, and what a drag makes of the last."""
-COLUMNS = 96
-"""Steps over all profiles of a run that are kept: a plan of 40 and a few of its past states."""
-SINGLE = 32
-"""Profiles looked at one by one whose results are kept."""
+"""Prepared maps kept at least: a preparation of some steps, and what a drag makes of the last."""
 LESSONS = 16
 """What steps have learned from a map, kept while their zones are edited."""
-
-Homes: TypeAlias = Mapping[str, Home]
-
-
-@dataclass(frozen=True)
-class StepResult:
-    """What became of a step: its outcome, or the reason why there is none."""
-
-    step: Step
-    outcome: Outcome | None
-    reason: str
-    elapsed_ms: float
-    fingerprint: str
-    off_scan: bool = False
-    because_of: str = ""
-    """Id of the step that this one could not do without."""
-    zone: AnyZone | None = None
-    """Where its zone is on this scan, its anchors followed; None where that is not known."""
-    base: Plane = LEVEL
-    """The surface its heights count from."""
-
-    @property
-    def value(self) -> Any:
-        """The value, None when not measured."""
-        return None if self.outcome is None else self.outcome.value
-
-    @property
-    def span(self) -> tuple[float, float] | None:
-        """Lowest and highest number that unseen data leaves possible, None where it leaves no room."""
-        if self.outcome is None or not isinstance(self.value, Number):
-            return None
-        possible = [v.value for v in self.outcome.possible if isinstance(v, Number)]
-        return (min(*possible, self.value.value), max(*possible, self.value.value)) if possible else None
-
-
-@dataclass(frozen=True)
-class Result:
-    """One part, measured and judged."""
-
-    verdict: Verdict
-    characteristics: tuple[CharacteristicResult, ...]
-    """In balloon order."""
-    steps: Mapping[str, StepResult]
-    elapsed_ms: float
-    computed: int
-    """Steps evaluated afresh; the others were known already."""
-    series: Mapping[int, Series] = field(default_factory=dict)
-    """By balloon, the values of all profiles or instances that its verdict comes from."""
-    coverage: Mapping[int, Coverage] = field(default_factory=dict)
-    """By balloon, what a value rests on; only where it was asked for, by `Engine.covered`."""
-
-    @property
-    def faults(self) -> tuple[str, ...]:
-        """Signs that plan and scan do not belong together, one sentence each."""
-        return tuple(
-            f"“{r.step.name}”: {r.reason}." for r in self.steps.values() if r.off_scan and not r.because_of
-        )
 
 
 @dataclass
@@ -109,31 +65,41 @@ class Engine:
     data: HeightMap
     serial: str = ""
     """Of the part, where it is known."""
-    _known: OrderedDict[str, StepResult] = field(default_factory=OrderedDict)
-    _explained: OrderedDict[str, Evidence] = field(default_factory=OrderedDict)
-    _lessons: OrderedDict[str, Taught] = field(default_factory=OrderedDict)
-    _columns: OrderedDict[str, Column] = field(default_factory=OrderedDict)
-    _runs: dict[int, Profiles] = field(default_factory=dict)
-    _covered: OrderedDict[str, tuple[Coverage | None]] = field(default_factory=OrderedDict)
-    _single: OrderedDict[tuple[int, int], Engine] = field(default_factory=OrderedDict)
-    _lock: threading.Lock = field(default_factory=threading.Lock)
+    _known: Kept[str, StepResult] = field(default_factory=lambda: Kept(REMEMBERED))
+    _maps: Kept[str, StepResult] = field(default_factory=lambda: Kept(MAPS))
+    _explained: Kept[str, Evidence] = field(default_factory=lambda: Kept(EXPLAINED))
+    _lessons: Kept[str, Taught] = field(default_factory=lambda: Kept(LESSONS))
+    _covered: Kept[str, tuple[Coverage | None]] = field(default_factory=lambda: Kept(REMEMBERED))
+
+    @cached_property
+    def _runs(self) -> ProfileRuns:
+        return ProfileRuns(self.data, lambda profile: Engine(profile, self.serial))
+
+    def profiles(self, plan: Plan) -> Profiles:
+        """The profiles of this map, as a plan that goes profile by profile takes them."""
+        return self._runs.profiles(plan)
+
+    def at_profile(self, plan: Plan, index: int) -> Engine:
+        """An engine on one profile, for its evidence; the plan to run on it is `single(plan)`."""
+        return self._runs.at(plan, index)
 
     def run(self, plan: Plan) -> Result:
         """Measure and judge. Raises `PlanError` when the plan itself does not hold."""
         if plan.by_profile is not None:
-            return self._run_profiles(plan)
+            return self._runs.run(plan)
         start = time.perf_counter()
+        self._make_room(plan)
         homes = {s.id: s.home for s in plan.steps if s.home is not None}
         results: dict[str, StepResult] = {}
         order = ordered(plan)
         computed = sum(self._add(step, kind, homes, results) for step, kind in order)
         rows, series = [], {}
-        for row in _in_balloon_order(plan):
+        for row in in_balloon_order(plan):
             found = None if row.step is None else results[row.step]
             many = self._many(row, order, homes, results)
             if many is not None and found is not None:
                 series[row.balloon] = many
-                rows.append(judged_series(row, many, _unit_of(found)))
+                rows.append(judged_series(row, many, unit_of(found)))
             elif found is not None:
                 rests = self._rests(row, found, results)
                 rows.append(judged(row, found.value, found.reason, kind_named(found.step.kind).unit, rests))
@@ -142,60 +108,6 @@ class Engine:
         verdict = part_verdict((j.verdict for j in rows), Verdict(plan.not_proven.upper()))
         elapsed = (time.perf_counter() - start) * 1000
         return Result(verdict, tuple(rows), results, elapsed, computed, series)
-
-    def profiles(self, plan: Plan) -> Profiles:
-        """The profiles of this map, as a plan that goes profile by profile takes them."""
-        average = plan.by_profile.average if plan.by_profile is not None else 1
-        with self._lock:
-            if average not in self._runs:
-                self._runs.clear()
-                self._runs[average] = Profiles(self.data, average)
-            return self._runs[average]
-
-    def at_profile(self, plan: Plan, index: int) -> Engine:
-        """An engine on one profile, for its evidence; the plan to run on it is `single(plan)`."""
-        profiles, average = self.profiles(plan), plan.by_profile.average if plan.by_profile is not None else 1
-        with self._lock:
-            known = self._single.get((average, index))
-        if known is None:
-            known = Engine(profiles.one(index), self.serial)
-            with self._lock:
-                self._single[average, index] = known
-                while len(self._single) > SINGLE:
-                    self._single.popitem(last=False)
-        return known
-
-    def _run_profiles(self, plan: Plan) -> Result:
-        """Measure and judge a run of profiles; the steps of the result are those of the profile drawn on."""
-        assert plan.by_profile is not None
-        start = time.perf_counter()
-        homes = {s.id: s.home for s in plan.steps if s.home is not None}
-        profiles, columns, marks, computed = self.profiles(plan), dict[str, Column](), dict[str, str](), 0
-        for step, kind in ordered(plan):
-            marks[step.id] = _column_mark(step, plan.by_profile.average, homes, marks)
-            with self._lock:
-                known = self._columns.get(marks[step.id])
-            if known is None:
-                known = profiles.column(step, kind, homes, columns)
-                computed += 1
-                with self._lock:
-                    self._columns[marks[step.id]] = known
-                    while len(self._columns) > COLUMNS:
-                        self._columns.popitem(last=False)
-            columns[step.id] = known
-        rows, series = [], {}
-        for row in _in_balloon_order(plan):
-            if row.step is None:
-                rows.append(judged(row, None, ""))
-                continue
-            unit = kind_named(plan.step(row.step).kind).unit
-            many = profiles.series(columns[row.step], partial(counted, row, unit=unit))
-            series[row.balloon] = many
-            rows.append(judged_series(row, many, unit, plan.by_profile))
-        verdict = part_verdict((j.verdict for j in rows), Verdict(plan.not_proven.upper()))
-        elapsed = (time.perf_counter() - start) * 1000
-        shown = self.at_profile(plan, profiles.nearest(plan.by_profile.at)).run(single(plan))
-        return Result(verdict, tuple(rows), shown.steps, elapsed, computed, series)
 
     def _many(
         self,
@@ -220,7 +132,7 @@ class Engine:
         """What a row measures at each instance of the outline it rests on; None where there is one only."""
         if row.step is None:
             return None
-        chain = _with_ancestors({row.step}, {step.id: (step, kind) for step, kind in order})
+        chain = with_ancestors({row.step}, {step.id: (step, kind) for step, kind in order})
         outline = next((i for i in chain if getattr(results[i].value, "others", ())), None)
         if outline is None:
             return None
@@ -244,7 +156,7 @@ class Engine:
         column = Column([None if v is None else v.at for v in found], {})
         values = np.array([np.nan if v is None else v.value for v in found])
         places = column.parts("x", "y", "z")
-        unit = _unit_of(results[row.step])
+        unit = unit_of(results[row.step])
         return Series(counted(row, values, unit), np.arange(1.0, len(found) + 1), places, reasons, "instance")
 
     def taught(self, plan: Plan) -> Plan:
@@ -258,10 +170,10 @@ class Engine:
             same = inner.steps == plan.steps and inner.sheet == plan.sheet
             return plan if same else inner.model_copy(update={"by_profile": plan.by_profile})
         # zones are drawn on this very map, where they lie already; only heights follow something
-        steps = {step.id: (_drawn(step), kind) for step, kind in ordered(plan)}
+        steps = {step.id: (drawn_here(step), kind) for step, kind in ordered(plan)}
         anchors = {i for s in plan.steps for i in s.follow.anchors}
         anchors |= {i for i, (_, kind) in steps.items() if kind.learns}
-        wanted = _with_ancestors(anchors, steps)
+        wanted = with_ancestors(anchors, steps)
         results: dict[str, StepResult] = {}
         homes: dict[str, Home] = {}
         changed: dict[str, Step] = {}
@@ -296,21 +208,17 @@ class Engine:
         found = result.steps[step_id]
         if found.outcome is None or isinstance(found.value, Absent):
             return Evidence()
-        with self._lock:
-            known = self._explained.get(found.fingerprint)
+        known = self._explained.get(found.fingerprint)
         if known is None:
             kind = kind_named(found.step.kind).model_validate(found.step.params)
             known = kind.explain(self.given(result, step_id), found.outcome)
-            with self._lock:
-                self._explained[found.fingerprint] = known
-                while len(self._explained) > EXPLAINED:
-                    self._explained.popitem(last=False)
+            self._explained.keep(found.fingerprint, known)
         return known
 
     def given(self, result: Result, step_id: str) -> StepContext:
         """What a step of a result of this engine was given, to look at it closer."""
         found = result.steps[step_id]
-        return _given(self, found.step, found.zone, found.base, result.steps)
+        return self._context(found.step, (found.zone, found.base), result.steps)
 
     def _add(self, step: Step, kind: Kind, homes: Homes, results: dict[str, StepResult]) -> bool:
         """Put a step's result to those of the steps before it; whether it had to be computed."""
@@ -328,11 +236,11 @@ class Engine:
             )
             return False
         try:
-            zone, base = _placed(step, homes, results)
+            zone, base = placed(step, homes, results)
         except NotMeasured as error:
             results[step.id] = StepResult(step, None, str(error), 0.0, f"unplaced {error}")
             return False
-        mark = _fingerprint(step, zone, base, results)
+        mark = fingerprint(step, zone, base, results)
         known = self._recall(mark)
         if known is not None:
             # the same measurement may stand under another id or name by now
@@ -345,8 +253,8 @@ class Engine:
                 raise OffScan("the scan holds no data at all")
             if step.taught is not None and step.taught.trouble:
                 raise NotMeasured(f"nothing was taught: {step.taught.trouble}")
-            given = _given(self, step, zone, base, results)
-            outcome = _with_possible(kind, given, kind.evaluate(given), step, results)
+            given = self._context(step, (zone, base), results)
+            outcome = with_possible(kind, given, kind.evaluate(given), step, results)
             if isinstance(outcome.value, Absent):
                 reason = outcome.value.reason
         except NotMeasured as error:
@@ -371,8 +279,7 @@ class Engine:
         found = results[step_id]
         if found.outcome is None:
             return None
-        with self._lock:
-            known = self._covered.get(found.fingerprint)
+        known = self._covered.get(found.fingerprint)
         if known is not None:
             return known[0]
         whole = found.outcome.coverage
@@ -380,16 +287,13 @@ class Engine:
             own = getattr(found.value, "coverage", None)
             if own is None:
                 kind = kind_named(found.step.kind).model_validate(found.step.params)
-                own = kind.coverage(_given(self, found.step, found.zone, found.base, results))
+                own = kind.coverage(self._context(found.step, (found.zone, found.base), results))
             inputs = {i for name, ids in found.step.inputs.items() if name != "data" for i in ids}
             parts = [own, *(self.coverage(results, i) for i in sorted(inputs))]
             for part in parts:
                 if part is not None:
                     whole = part if whole is None else whole.and_(part)
-        with self._lock:
-            self._covered[found.fingerprint] = (whole,)
-            while len(self._covered) > REMEMBERED:
-                self._covered.popitem(last=False)
+        self._covered.keep(found.fingerprint, (whole,))
         return whole
 
     def _rests(self, row: Characteristic, found: StepResult, results: Mapping[str, StepResult]) -> Rests:
@@ -399,7 +303,7 @@ class Engine:
         coverage = None if found.outcome is None else found.outcome.coverage
         if asked and coverage is None:
             coverage = self.coverage(results, found.step.id)
-        return Rests(found.span, coverage or _counted(results, found.step.id), least)
+        return Rests(found.span, coverage or counted_on_the_way(results, found.step.id), least)
 
     def _teach(self, step: Step, kind: Kind, homes: Homes, results: Mapping[str, StepResult]) -> Taught:
         """What a step learns from this map, or why it does not."""
@@ -407,158 +311,34 @@ class Engine:
         if missing is not None:
             return Taught(trouble=dependency_reason(missing.step.name, missing.reason))
         try:
-            zone, base = _placed(step, homes, results)
-            mark = "taught " + _fingerprint(step.model_copy(update={"taught": None}), zone, base, results)
-            with self._lock:
-                known = self._lessons.get(mark)
+            zone, base = placed(step, homes, results)
+            mark = "taught " + fingerprint(step.model_copy(update={"taught": None}), zone, base, results)
+            known = self._lessons.get(mark)
             if known is None:
-                lesson = kind.teach(_given(self, step, zone, base, results))
-                known = Taught(columns={name: tuple(values) for name, values in lesson.items()})
-                with self._lock:
-                    self._lessons[mark] = known
-                    while len(self._lessons) > LESSONS:
-                        self._lessons.popitem(last=False)
+                lesson = kind.teach(self._context(step, (zone, base), results))
+                taught = Taught(columns={name: tuple(values) for name, values in lesson.items()})
+                known = self._lessons.keep(mark, taught)
             return known
         except NotMeasured as error:
             return Taught(trouble=str(error))
 
     def _recall(self, mark: str) -> StepResult | None:
-        with self._lock:
-            if mark in self._known:
-                self._known.move_to_end(mark)
-                return self._known[mark]
-            return None
+        return self._known.get(mark) or self._maps.get(mark)
 
     def _remember(self, result: StepResult) -> None:
-        with self._lock:
-            self._known[result.fingerprint] = result
-            if isinstance(result.value, HeightMap):
-                maps = [mark for mark, known in self._known.items() if isinstance(known.value, HeightMap)]
-                for mark in maps[:-MAPS]:
-                    del self._known[mark]
-            while len(self._known) > REMEMBERED:
-                self._known.popitem(last=False)
+        # maps are large, so that only a few of them are kept
+        place = self._maps if isinstance(result.value, HeightMap) else self._known
+        place.keep(result.fingerprint, result)
 
+    def _make_room(self, plan: Plan) -> None:
+        """For a plan and a few of its past states."""
+        steps = plan.steps
+        for kept in (self._known, self._covered):
+            kept.hold(STATES * len(steps))
+        self._lessons.hold(STATES * sum(step.taught is not None for step in steps))
+        self._maps.hold(len({source for step in steps for source in step.inputs.get("data", ())}) + 1)
 
-def single(plan: Plan) -> Plan:
-    """A plan that goes profile by profile, for one of them."""
-    return plan.model_copy(update={"by_profile": None})
-
-
-def _in_balloon_order(plan: Plan) -> list[Characteristic]:
-    return [row for row in sorted(plan.sheet, key=lambda c: c.balloon) if not row.off]
-
-
-def _column_mark(step: Step, average: int, homes: Homes, marks: Mapping[str, str]) -> str:
-    """Of everything that decides a step's values on all profiles of a given map."""
-    where = None if step.zone is None else step.zone.model_dump(mode="json")
-    follow = {i: [marks[i], homes[i].model_dump() if i in homes else None] for i in step.follow.anchors}
-    axes = step.follow.model_dump() if follow else None
-    inputs = {name: [marks[i] for i in ids] for name, ids in step.inputs.items()}
-    lesson = None if step.taught is None else step.taught.digest
-    text = json.dumps([step.kind, step.params, where, axes, follow, inputs, lesson, average], sort_keys=True)
-    return hashlib.blake2b(text.encode(), digest_size=16).hexdigest()
-
-
-def _drawn(step: Step) -> Step:
-    """A step as it is on the reference scan itself."""
-    follow = Follow(z=step.follow.z, tilt=step.follow.tilt)
-    return step.model_copy(update={"follow": follow, "home": None, "taught": None})
-
-
-def _with_ancestors(wanted: set[str], steps: Mapping[str, tuple[Step, Kind]]) -> set[str]:
-    """These steps and all they need."""
-    found: set[str] = set()
-    waiting = list(wanted)
-    while waiting:
-        step_id = waiting.pop()
-        if step_id not in found:
-            found.add(step_id)
-            waiting += steps[step_id][0].needs
-    return found
-
-
-def _placed(step: Step, homes: Homes, results: Mapping[str, StepResult]) -> tuple[AnyZone | None, Plane]:
-    """Where a step's zone is on this map, and what its heights count from. Raises `NotMeasured`."""
-    if step.zone is None or not step.follow.anchors:
-        return step.zone, LEVEL
-    if kind_named(step.kind).section_input and step.inputs.get(kind_named(step.kind).section_input):
-        values = {i: results[i].value for i in step.follow.anchors}
-        return followed_on_profile(step.zone, step.follow, homes, values), LEVEL
-    values = {i: results[i].value for i in step.follow.anchors}
-    zone = followed(step.zone, step.follow, homes, values)
-    return zone, base(step.follow, homes, values, (zone.x, zone.y))
-
-
-def _given(
-    engine: Engine, step: Step, zone: AnyZone | None, ground: Plane, results: Mapping[str, StepResult]
-) -> StepContext:
-    inputs = {name: tuple(results[i].value for i in ids) for name, ids in step.inputs.items()}
-    prepared = inputs.pop("data", ())
-    columns = step.taught.columns if step.taught is not None else {}
-    data = prepared[0] if prepared else engine.data
-    return StepContext(data, zone, inputs, ground, columns, engine.serial)
-
-
-def _unit_of(found: StepResult) -> str:
-    """The unit that a step's value is in."""
-    return found.value.unit if isinstance(found.value, Number) else kind_named(found.step.kind).unit
-
-
-def _with_possible(
-    kind: Kind, given: StepContext, outcome: Outcome, step: Step, results: Mapping[str, StepResult]
-) -> Outcome:
-    """An outcome with what else its value may be, where unseen data leaves room for its inputs to be otherwise.
-
-    Each input is put to what it may be, one by one; of numbers the deviations that lie on one side add up.
-    """
-    inputs = [
-        (name, k, results[i].outcome)
-        for name, ids in step.inputs.items()
-        if name != "data"
-        for k, i in enumerate(ids)
-    ]
-    if not any(found is not None and found.possible for _, _, found in inputs):
-        return outcome
-    value, found, low, high = outcome.value, list(outcome.possible), 0.0, 0.0
-    number = isinstance(value, Number)
-    if number:
-        off = [v.value - value.value for v in found]
-        low, high = min(0.0, *off, 0.0), max(0.0, *off, 0.0)
-    for name, k, source in inputs:
-        off = []
-        for other in () if source is None else source.possible:
-            others = list(given.inputs[name])
-            others[k] = other
-            try:
-                moved = kind.evaluate(replace(given, inputs={**given.inputs, name: tuple(others)})).value
-            except NotMeasured:
-                continue
-            found.append(moved)
-            if number:
-                off.append(moved.value - value.value)
-        low, high = low + min(0.0, *off, 0.0), high + max(0.0, *off, 0.0)
-    if number:
-        found = [replace(value, value=value.value + low), replace(value, value=value.value + high)]
-    return replace(outcome, possible=tuple(found))
-
-
-def _counted(results: Mapping[str, StepResult], step_id: str) -> Coverage | None:
-    """What outcomes that a step rests on have counted by the way: isolated points, left out of an extreme."""
-    found = results[step_id]
-    whole = None if found.outcome is None else found.outcome.coverage
-    for i in {i for name, ids in found.step.inputs.items() if name != "data" for i in ids}:
-        part = _counted(results, i)
-        if part is not None:
-            whole = part if whole is None else whole.and_(part)
-    return whole
-
-
-def _fingerprint(step: Step, zone: AnyZone | None, ground: Plane, results: Mapping[str, StepResult]) -> str:
-    """Of everything that decides a step's value on a given height map; not of its id and name."""
-    where = None if zone is None else zone.model_dump_json()
-    heights = None if ground is LEVEL else [getattr(ground, name) for name in ground.__slots__]
-    inputs = {name: [results[i].fingerprint for i in ids] for name, ids in step.inputs.items()}
-    lesson = None if step.taught is None else step.taught.digest
-    text = json.dumps([step.kind, step.params, where, heights, inputs, lesson], sort_keys=True)
-    return hashlib.blake2b(text.encode(), digest_size=16).hexdigest()
+    def _context(
+        self, step: Step, at: tuple[AnyZone | None, Plane], results: Mapping[str, StepResult]
+    ) -> StepContext:
+        return context_of(self.data, self.serial, step, at, results)

@@ -19,7 +19,8 @@ from hemtra.core.plan.registry import kind_named
 from hemtra.core.zones.zone import AnyZone, window
 
 if TYPE_CHECKING:
-    from hemtra.core.evaluation.engine import Engine, Result
+    from hemtra.core.evaluation.engine import Engine
+    from hemtra.core.evaluation.results import Result
 
 TIMES = 5.0
 """Times the floor below which a limit tells little of form."""

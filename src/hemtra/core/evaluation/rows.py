@@ -8,7 +8,7 @@ from typing import Any, TypeVar
 from hemtra.core.arrays import FloatArray
 from hemtra.core.coverage import Coverage
 from hemtra.core.geometry.elements import Number, Point
-from hemtra.core.plan.document import ByProfile, Characteristic
+from hemtra.core.plan.document import ByProfile, Characteristic, Plan
 from hemtra.core.plan.limits import CharacteristicResult, Verdict, judge
 from hemtra.core.plan.series import Demand, Series, combined
 from hemtra.core.units import conversion
@@ -168,3 +168,8 @@ def _blank(row: Characteristic, unit: str) -> CharacteristicResult:
         reason="",
         at=None,
     )
+
+
+def in_balloon_order(plan: Plan) -> list[Characteristic]:
+    """The rows that are judged."""
+    return [row for row in sorted(plan.sheet, key=lambda c: c.balloon) if not row.off]

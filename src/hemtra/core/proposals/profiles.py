@@ -10,7 +10,9 @@ import numpy as np
 
 from hemtra.core.arrays import FloatArray
 from hemtra.core.errors import HemtraError, NotMeasured
-from hemtra.core.evaluation.engine import Engine, Result, single
+from hemtra.core.evaluation.engine import Engine
+from hemtra.core.evaluation.profile_runs import single
+from hemtra.core.evaluation.results import Result
 from hemtra.core.features.section import Cut, SectionFeature
 from hemtra.core.geometry.profile_fits import plain_line, robust_arc
 from hemtra.core.plan.document import Follow, Plan, Step

@@ -9,8 +9,10 @@ import numpy as np
 
 from hemtra.core.edits.anchors import homes_of
 from hemtra.core.errors import HemtraError
-from hemtra.core.evaluation.engine import Engine, Result, single
+from hemtra.core.evaluation.engine import Engine
 from hemtra.core.evaluation.form_floor import form_floor
+from hemtra.core.evaluation.profile_runs import single
+from hemtra.core.evaluation.results import Result
 from hemtra.core.features.along_path import Along, AlongPath
 from hemtra.core.features.section import Cut
 from hemtra.core.geometry.elements import Plane, Point

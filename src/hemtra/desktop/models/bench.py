@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from hemtra.core.coverage import Coverage
 from hemtra.core.edits.anchors import homes_of, own_follow, place_back, place_on, tidy, values_of
 from hemtra.core.errors import NotMeasured
-from hemtra.core.evaluation.engine import Result
+from hemtra.core.evaluation.results import Result
 from hemtra.core.features.along_path import Along
 from hemtra.core.maps.heightmap import HeightMap, Profile
 from hemtra.core.marks import Evidence, Mark

@@ -6,7 +6,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from hemtra.core.detection.part_box import height_span, part_box
-from hemtra.core.evaluation.engine import Engine, Result
+from hemtra.core.evaluation.engine import Engine
+from hemtra.core.evaluation.results import Result
 from hemtra.core.evaluation.rows import Rests, judged_series, weighed
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.maps.scan import Scan

@@ -17,13 +17,14 @@ from hemtra.core.station.sensor_models import models_of
 from hemtra.core.station.station import Station
 from hemtra.core.station.trigger import Ignored
 from hemtra.desktop.background.tasks import Task
-from hemtra.desktop.models.station_bench import OnBelt, Trial
+from hemtra.desktop.models.station_bench import Trial
 from hemtra.desktop.models.tray import TrayPart
 from hemtra.runtime.acquisition import Acquisition
 from hemtra.runtime.sources import Lot, source_of
 from hemtra.storage.files import make_folder
 from hemtra.storage.scans import save_scan
 from hemtra.virtual.line import Mishap
+from hemtra.virtual.on_belt import OnBelt
 
 LOOK_SECONDS = 0.05
 

@@ -17,7 +17,7 @@ from hemtra.core.station.findings import Finding
 from hemtra.core.station.station import Station
 from hemtra.desktop.background.latest_task import LatestTaskWorker, Superseded
 from hemtra.desktop.background.tasks import Tasks
-from hemtra.desktop.models.station_bench import OnBelt, StationBench, Trial
+from hemtra.desktop.models.station_bench import StationBench, Trial
 from hemtra.desktop.models.tray import TrayPart
 from hemtra.desktop.station.align_task import AlignTask
 from hemtra.desktop.station.budget_panel import BudgetPanel
@@ -32,6 +32,7 @@ from hemtra.desktop.station.live_view import LiveView
 from hemtra.desktop.station.trial_run import Passing, TrialRequest, TrialRun
 from hemtra.desktop.station.trial_view import TrialPanel
 from hemtra.desktop.widgets.notifications import Notice, Notifications
+from hemtra.virtual.on_belt import OnBelt
 from hemtra.virtual.sensor import live_profile, tuned_exposure
 
 STARTED = datetime.now().strftime("%Y-%m-%d %H-%M-%S")

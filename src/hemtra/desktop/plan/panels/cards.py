@@ -19,8 +19,8 @@ from PySide6.QtWidgets import (
 )
 
 from hemtra.core.coverage import format_coverage
-from hemtra.core.evaluation.engine import StepResult
 from hemtra.core.evaluation.form_floor import floor_told
+from hemtra.core.evaluation.results import StepResult
 from hemtra.core.form_fields import Setting
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.maps.scan import Scan

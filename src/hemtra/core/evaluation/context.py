@@ -1,0 +1,85 @@
+"""What a step is given on one map: where its zone lies there, its inputs, and what identifies both."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Mapping
+from typing import TypeAlias
+
+from hemtra.core.evaluation.results import StepResult
+from hemtra.core.geometry.elements import LEVEL, Plane
+from hemtra.core.maps.heightmap import HeightMap
+from hemtra.core.plan.document import Follow, Home, Step
+from hemtra.core.plan.follow import base, followed, followed_on_profile
+from hemtra.core.plan.kind import Kind, StepContext
+from hemtra.core.plan.registry import kind_named
+from hemtra.core.zones.zone import AnyZone
+
+Homes: TypeAlias = Mapping[str, Home]
+
+
+def drawn_here(step: Step) -> Step:
+    """A step as it is on the reference scan itself."""
+    follow = Follow(z=step.follow.z, tilt=step.follow.tilt)
+    return step.model_copy(update={"follow": follow, "home": None, "taught": None})
+
+
+def with_ancestors(wanted: set[str], steps: Mapping[str, tuple[Step, Kind]]) -> set[str]:
+    """These steps and all they need."""
+    found: set[str] = set()
+    waiting = list(wanted)
+    while waiting:
+        step_id = waiting.pop()
+        if step_id not in found:
+            found.add(step_id)
+            waiting += steps[step_id][0].needs
+    return found
+
+
+def placed(step: Step, homes: Homes, results: Mapping[str, StepResult]) -> tuple[AnyZone | None, Plane]:
+    """Where a step's zone is on this map, and what its heights count from. Raises `NotMeasured`."""
+    if step.zone is None or not step.follow.anchors:
+        return step.zone, LEVEL
+    if kind_named(step.kind).section_input and step.inputs.get(kind_named(step.kind).section_input):
+        values = {i: results[i].value for i in step.follow.anchors}
+        return followed_on_profile(step.zone, step.follow, homes, values), LEVEL
+    values = {i: results[i].value for i in step.follow.anchors}
+    zone = followed(step.zone, step.follow, homes, values)
+    return zone, base(step.follow, homes, values, (zone.x, zone.y))
+
+
+def context_of(
+    data: HeightMap,
+    serial: str,
+    step: Step,
+    placed_at: tuple[AnyZone | None, Plane],
+    results: Mapping[str, StepResult],
+) -> StepContext:
+    """What a step is given. placed_at: where its zone is on the map, and what its heights count from."""
+    inputs = {name: tuple(results[i].value for i in ids) for name, ids in step.inputs.items()}
+    prepared = inputs.pop("data", ())
+    columns = step.taught.columns if step.taught is not None else {}
+    zone, ground = placed_at
+    return StepContext(prepared[0] if prepared else data, zone, inputs, ground, columns, serial)
+
+
+def fingerprint(step: Step, zone: AnyZone | None, ground: Plane, results: Mapping[str, StepResult]) -> str:
+    """Of everything that decides a step's value on a given height map; not of its id and name."""
+    where = None if zone is None else zone.model_dump_json()
+    heights = None if ground is LEVEL else [getattr(ground, name) for name in ground.__slots__]
+    inputs = {name: [results[i].fingerprint for i in ids] for name, ids in step.inputs.items()}
+    lesson = None if step.taught is None else step.taught.digest
+    text = json.dumps([step.kind, step.params, where, heights, inputs, lesson], sort_keys=True)
+    return hashlib.blake2b(text.encode(), digest_size=16).hexdigest()
+
+
+def column_fingerprint(step: Step, average: int, homes: Homes, marks: Mapping[str, str]) -> str:
+    """Of everything that decides a step's values on all profiles of a given map."""
+    where = None if step.zone is None else step.zone.model_dump(mode="json")
+    follow = {i: [marks[i], homes[i].model_dump() if i in homes else None] for i in step.follow.anchors}
+    axes = step.follow.model_dump() if follow else None
+    inputs = {name: [marks[i] for i in ids] for name, ids in step.inputs.items()}
+    lesson = None if step.taught is None else step.taught.digest
+    text = json.dumps([step.kind, step.params, where, axes, follow, inputs, lesson, average], sort_keys=True)
+    return hashlib.blake2b(text.encode(), digest_size=16).hexdigest()

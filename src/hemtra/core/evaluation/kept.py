@@ -1,0 +1,47 @@
+"""The newest of what was computed, kept for as long as there is room."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterator
+from typing import Generic, TypeVar
+
+from cachetools import LRUCache
+
+K = TypeVar("K")
+V = TypeVar("V")
+
+
+class Kept(Generic[K, V]):
+    """What was used longest ago goes first. Safe to share between threads."""
+
+    def __init__(self, most: int) -> None:
+        self._held: LRUCache[K, V] = LRUCache(most)
+        self._lock = threading.Lock()
+
+    def __len__(self) -> int:
+        with self._lock:
+            return len(self._held)
+
+    def __iter__(self) -> Iterator[V]:
+        with self._lock:
+            return iter(list(self._held.values()))
+
+    def get(self, key: K) -> V | None:
+        """What is kept under a key, None where nothing is."""
+        with self._lock:
+            return self._held.get(key)
+
+    def keep(self, key: K, value: V) -> V:
+        """Keep a value; answers with it."""
+        with self._lock:
+            self._held[key] = value
+        return value
+
+    def hold(self, least: int) -> None:
+        """Have room for at least so many."""
+        with self._lock:
+            if least > self._held.maxsize:
+                larger: LRUCache[K, V] = LRUCache(least)
+                larger.update(self._held)
+                self._held = larger

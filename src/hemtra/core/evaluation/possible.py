@@ -1,0 +1,68 @@
+"""What else a value may be where unseen data leaves room, and what it rests on by the way."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+
+from hemtra.core.coverage import Coverage
+from hemtra.core.errors import NotMeasured
+from hemtra.core.evaluation.results import StepResult
+from hemtra.core.geometry.elements import Number
+from hemtra.core.plan.document import Step
+from hemtra.core.plan.kind import Kind, Outcome, StepContext
+from hemtra.core.plan.registry import kind_named
+
+
+def unit_of(found: StepResult) -> str:
+    """The unit that a step's value is in."""
+    return found.value.unit if isinstance(found.value, Number) else kind_named(found.step.kind).unit
+
+
+def with_possible(
+    kind: Kind, given: StepContext, outcome: Outcome, step: Step, results: Mapping[str, StepResult]
+) -> Outcome:
+    """An outcome with what else its value may be, where unseen data leaves room for its inputs to be otherwise.
+
+    Each input is put to what it may be, one by one; of numbers the deviations that lie on one side add up.
+    """
+    inputs = [
+        (name, k, results[i].outcome)
+        for name, ids in step.inputs.items()
+        if name != "data"
+        for k, i in enumerate(ids)
+    ]
+    if not any(found is not None and found.possible for _, _, found in inputs):
+        return outcome
+    value, found, low, high = outcome.value, list(outcome.possible), 0.0, 0.0
+    number = isinstance(value, Number)
+    if number:
+        off = [v.value - value.value for v in found]
+        low, high = min(0.0, *off, 0.0), max(0.0, *off, 0.0)
+    for name, k, source in inputs:
+        off = []
+        for other in () if source is None else source.possible:
+            others = list(given.inputs[name])
+            others[k] = other
+            try:
+                moved = kind.evaluate(replace(given, inputs={**given.inputs, name: tuple(others)})).value
+            except NotMeasured:
+                continue
+            found.append(moved)
+            if number:
+                off.append(moved.value - value.value)
+        low, high = low + min(0.0, *off, 0.0), high + max(0.0, *off, 0.0)
+    if number:
+        found = [replace(value, value=value.value + low), replace(value, value=value.value + high)]
+    return replace(outcome, possible=tuple(found))
+
+
+def counted_on_the_way(results: Mapping[str, StepResult], step_id: str) -> Coverage | None:
+    """What outcomes that a step rests on have counted by the way: isolated points, left out of an extreme."""
+    found = results[step_id]
+    whole = None if found.outcome is None else found.outcome.coverage
+    for i in {i for name, ids in found.step.inputs.items() if name != "data" for i in ids}:
+        part = counted_on_the_way(results, i)
+        if part is not None:
+            whole = part if whole is None else whole.and_(part)
+    return whole

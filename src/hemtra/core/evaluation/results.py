@@ -1,0 +1,70 @@
+"""What evaluating a plan gives: an outcome per step, and a judged row per characteristic."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from hemtra.core.coverage import Coverage
+from hemtra.core.geometry.elements import LEVEL, Number, Plane
+from hemtra.core.plan.document import Step
+from hemtra.core.plan.kind import Outcome
+from hemtra.core.plan.limits import CharacteristicResult, Verdict
+from hemtra.core.plan.series import Series
+from hemtra.core.zones.zone import AnyZone
+
+
+@dataclass(frozen=True)
+class StepResult:
+    """What became of a step: its outcome, or the reason why there is none."""
+
+    step: Step
+    outcome: Outcome | None
+    reason: str
+    elapsed_ms: float
+    fingerprint: str
+    off_scan: bool = False
+    because_of: str = ""
+    """Id of the step that this one could not do without."""
+    zone: AnyZone | None = None
+    """Where its zone is on this scan, its anchors followed; None where that is not known."""
+    base: Plane = LEVEL
+    """The surface its heights count from."""
+
+    @property
+    def value(self) -> Any:
+        """The value, None when not measured."""
+        return None if self.outcome is None else self.outcome.value
+
+    @property
+    def span(self) -> tuple[float, float] | None:
+        """Lowest and highest number that unseen data leaves possible, None where it leaves no room."""
+        if self.outcome is None or not isinstance(self.value, Number):
+            return None
+        possible = [v.value for v in self.outcome.possible if isinstance(v, Number)]
+        return (min(*possible, self.value.value), max(*possible, self.value.value)) if possible else None
+
+
+@dataclass(frozen=True)
+class Result:
+    """One part, measured and judged."""
+
+    verdict: Verdict
+    characteristics: tuple[CharacteristicResult, ...]
+    """In balloon order."""
+    steps: Mapping[str, StepResult]
+    elapsed_ms: float
+    computed: int
+    """Steps evaluated afresh; the others were known already."""
+    series: Mapping[int, Series] = field(default_factory=dict)
+    """By balloon, the values of all profiles or instances that its verdict comes from."""
+    coverage: Mapping[int, Coverage] = field(default_factory=dict)
+    """By balloon, what a value rests on; only where it was asked for, by `Engine.covered`."""
+
+    @property
+    def faults(self) -> tuple[str, ...]:
+        """Signs that plan and scan do not belong together, one sentence each."""
+        return tuple(
+            f"“{r.step.name}”: {r.reason}." for r in self.steps.values() if r.off_scan and not r.because_of
+        )
