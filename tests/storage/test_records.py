@@ -1,9 +1,11 @@
 """The records database: what is kept, continued, refused, and never half written."""
 
 import csv
+import json
 import sqlite3
 import subprocess
 import sys
+from contextlib import closing
 from dataclasses import replace
 
 import numpy as np
@@ -18,6 +20,7 @@ from hemtra.core.plan.limits import Verdict
 from hemtra.storage.exports import export
 from hemtra.storage.records import Records
 from hemtra.storage.records.evidence import part_sheet
+from hemtra.storage.records.fields import NUMBERS, numbers_in_words
 from hemtra.storage.records.merging import merge
 from hemtra.storage.records.opening import RecordsError, masked
 from hemtra.storage.records.pages import Filter, lot_views, page
@@ -81,6 +84,24 @@ def test_a_part_is_kept_with_its_values_events_and_plan(records):
     assert (found.signal, found.signalled, found.scan) == (SENT, 6.0, "/kept/1.x3p")
     records.forget_scans(["/kept/1.x3p"])
     assert records.parts_of(lot)[0].scan is None
+
+
+def test_every_number_that_is_declared_comes_back_from_everywhere(records, tmp_path):
+    """From the table, from a page, from an export, and from records that were merged."""
+    plan = limited(0.1, 0.3)
+    numbers = {number.name: 0.125 + k for k, number in enumerate(NUMBERS)}
+    (row,) = judged_rows(plan)
+    lot = records.open_lot(plan.name)
+    records.add(lot, part(1, (replace(row, **numbers),)), records.revision(plan), None)
+    with closing(Records(str(tmp_path / "other.db"))) as other:
+        merge(other, tmp_path / "new" / "records.db")
+        for each in (records, other):
+            (kept,) = part_sheet(each, each.parts_of(each.all_lots()[0])[0].id).rows
+            assert {name: getattr(kept, name) for name in numbers} == numbers
+            assert all(number.title in numbers_in_words(kept) for number in NUMBERS)
+            export(each, tmp_path / "out.json")
+            (told,) = json.loads((tmp_path / "out.json").read_text())["parts"][0]["characteristics"]
+            assert [told[number.key] for number in NUMBERS] == list(numbers.values())
 
 
 def test_a_plan_is_kept_once_and_again_when_a_limit_changes(records):

@@ -15,6 +15,7 @@ from hemtra.core.features.along_path import Along
 from hemtra.core.plan.limits import CharacteristicResult
 from hemtra.core.plan.series import out_of_limits
 from hemtra.storage.files import write_text
+from hemtra.storage.records.fields import numbers_of
 from hemtra.storage.tables import Table
 
 COLUMNS = ("balloon", "name", "value", "unit", "lower", "upper", "verdict", "reason")
@@ -37,8 +38,7 @@ def to_dict(scan: str, result: Result) -> dict[str, Any]:
 
 def _rests(judged: CharacteristicResult, result: Result) -> dict[str, Any]:
     """What a value rests on: coverage, and the values that are possible or that there are many of."""
-    ends = {"low": judged.low, "high": judged.high, "min": judged.least, "max": judged.greatest}
-    found: dict[str, Any] = {name: value for name, value in ends.items() if value is not None}
+    found: dict[str, Any] = {number.key: value for number, value in numbers_of(judged)}
     coverage = judged.coverage or result.coverage.get(judged.balloon)
     if coverage is not None:
         found["coverage"] = {

@@ -9,6 +9,7 @@ from hemtra.core.plan.limits import CharacteristicResult, Verdict, format_limits
 from hemtra.desktop.records.painted_list import PaintedList, elided
 from hemtra.desktop.widgets import theme
 from hemtra.desktop.widgets.symbols import draw_balloon
+from hemtra.storage.records.fields import numbers_in_words
 
 ROW, TALL = 34, 50
 
@@ -39,9 +40,12 @@ class RecordSheet(PaintedList[CharacteristicResult]):
         self.chosen.emit(row.balloon)
 
     def said(self, row: CharacteristicResult) -> str:
-        """Name, value, verdict and reason."""
-        told = f"{row.balloon} {row.name} {format_value(row, row.decimals)}, {row.verdict} {row.reason}"
-        return told.rstrip()
+        """Name, value, verdict and reason, and what else was kept."""
+        words = (
+            f"{row.balloon} {row.name} {format_value(row, row.decimals)}, {row.verdict} {row.reason}".rstrip()
+        )
+        numbers = numbers_in_words(row)
+        return f"{words} ({numbers})" if numbers else words
 
     def tall(self, row: CharacteristicResult) -> int:
         """A reason takes a line more."""

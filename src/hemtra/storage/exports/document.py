@@ -6,6 +6,7 @@ import json
 from typing import IO, Any
 
 from hemtra.storage.exports.iteration import Chunk, Walk
+from hemtra.storage.records.fields import NUMBERS
 from hemtra.storage.records.schema import VERDICTS
 
 
@@ -40,7 +41,7 @@ def _judged(chunk: Chunk, stated: dict[int, dict[str, Any]]) -> dict[int, list[d
     for key, said in stated.items():
         for part, (value, verdict, text, reason, *ends) in chunk.values(key).items():
             one = {**said, "value": value, "verdict": VERDICTS[verdict], "reason": reason or ""}
-            known = zip(("low", "high", "min", "max"), ends, strict=True)
+            known = zip((number.key for number in NUMBERS), ends, strict=True)
             one |= {name: end for name, end in known if end is not None}
             found.setdefault(part, []).append(one | {"text": text} if text else one)
     return found

@@ -9,11 +9,12 @@ from typing import Any
 from sqlalchemy import Connection, exists, func, select
 
 from hemtra.core.progress import Progress
+from hemtra.storage.records.fields import NUMBERS
 from hemtra.storage.records.schema import characteristics, lots, parts, values
 from hemtra.storage.records.store import Lot, Records
 from hemtra.storage.records.trends import reads_text
 
-VALUES = ("value", "verdict", "text", "reason", "low", "high", "least", "greatest")
+VALUES = ("value", "verdict", "text", "reason", *(number.name for number in NUMBERS))
 """What is kept of a characteristic on one part, in the order in which it is read."""
 CHUNK = 5000
 """Parts at a time."""

@@ -12,6 +12,7 @@ from hemtra.core.errors import PlanError
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import CharacteristicResult
 from hemtra.storage.plans import from_json
+from hemtra.storage.records.fields import NUMBERS
 from hemtra.storage.records.opening import RecordsError
 from hemtra.storage.records.schema import (
     VERDICTS,
@@ -144,8 +145,5 @@ def _judged(row: Any, found: Any) -> CharacteristicResult:
         reason=found.reason or "",
         at=None,
         text=found.text or "",
-        low=found.low,
-        high=found.high,
-        least=found.least,
-        greatest=found.greatest,
+        **{number.name: getattr(found, number.name) for number in NUMBERS},
     )

@@ -23,6 +23,7 @@ from sqlalchemy import (
 )
 
 from hemtra.core.plan.limits import Verdict
+from hemtra.storage.records.fields import NUMBERS
 
 VERDICTS = (Verdict.PASS, Verdict.FAIL, Verdict.NOT_MEASURED, Verdict.NOT_PROVEN)
 """By the number that is kept."""
@@ -110,10 +111,7 @@ values = Table(
     Column("verdict", SmallInteger, nullable=False),
     Column("text", Text),
     Column("reason", Text),
-    Column("low", Float),
-    Column("high", Float),
-    Column("least", Float),
-    Column("greatest", Float),
+    *(Column(number.name, Float) for number in NUMBERS),
     sqlite_with_rowid=False,
 )
 NOT_PASSED = text("verdict <> 0")

@@ -21,6 +21,7 @@ from hemtra.core.plan.limits import CharacteristicResult, Verdict
 from hemtra.core.plan.registry import kind_named
 from hemtra.core.station.station import Station
 from hemtra.storage.plans import to_json
+from hemtra.storage.records.fields import NUMBERS
 from hemtra.storage.records.opening import (
     Patience,
     RecordsAway,
@@ -298,7 +299,7 @@ class Records:
                 "verdict": CODES[judged.verdict],
                 "text": judged.text or None,
                 "reason": judged.reason or None,
-                **{name: getattr(judged, name) for name in ("low", "high", "least", "greatest")},
+                **{number.name: getattr(judged, number.name) for number in NUMBERS},
             }
             for judged in part.rows
             if judged.balloon in known

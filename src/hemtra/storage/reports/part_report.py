@@ -13,6 +13,7 @@ from reportlab.platypus import Flowable, Spacer
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.marks import Mark
 from hemtra.core.plan.limits import CharacteristicResult, Verdict, format_limits, format_value
+from hemtra.storage.records.fields import numbers_in_words
 from hemtra.storage.reports import page
 from hemtra.storage.reports.drawing import PartPicture, Pointer, around, part_extent
 
@@ -93,7 +94,8 @@ def sheet(rows: Sequence[CharacteristicResult]) -> Flowable:
         nominal = "" if row.nominal is None else f"{row.nominal:.{row.decimals}f}"
         name = page.fitted(row.name, 8, 44 * mm)
         verdict = page.Sign(row.verdict, word=True, size=7)
-        reason = page.text(row.reason, size=7, colour=page.MUTED)
+        more = ", ".join(filter(None, (row.reason, numbers_in_words(row))))
+        reason = page.text(more, size=7, colour=page.MUTED)
         value = page.fitted(format_value(row), 8, 25 * mm)
         lines.append(
             [
