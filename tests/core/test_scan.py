@@ -13,7 +13,8 @@ from hemtra.core.filters.disc import disc_means
 from hemtra.core.maps.assemble import resample_rows
 from hemtra.core.maps.reduce import block_means
 from hemtra.core.maps.section import sample, section
-from hemtra.core.zones.zone import EllipseZone, RectangleZone, window
+from hemtra.core.zones.window import window
+from hemtra.core.zones.zone import EllipseZone, RectangleZone
 from makers import box, sloped
 
 

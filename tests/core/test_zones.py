@@ -18,7 +18,8 @@ from hemtra.core.zones.edits import (
     with_node,
     without_pieces,
 )
-from hemtra.core.zones.zone import EllipseZone, PolygonZone, RectangleZone, RingZone, window
+from hemtra.core.zones.window import window
+from hemtra.core.zones.zone import EllipseZone, PolygonZone, RectangleZone, RingZone
 from makers import box, sloped
 
 L_SHAPE = np.array([(0, 0), (6, 0), (6, 2), (2, 2), (2, 5), (0, 5)], float)

@@ -28,11 +28,11 @@ from hemtra.virtual.sensor_kernels import (
     STRONGEST,
     Electronics,
     Optics,
-    Pose,
     highest_of_blocks,
     sample_field,
     see_profiles,
 )
+from hemtra.virtual.sight_kernels import Pose
 
 SHADOW = 16.0
 """mm of travel over which the highest part can hide something from the camera."""

@@ -15,7 +15,7 @@ from hemtra.core.geometry.elements import Number, Point
 from hemtra.core.marks import Evidence, Region
 from hemtra.core.plan.kind import Input, Kind, Outcome, StepContext
 from hemtra.core.plan.registry import register
-from hemtra.core.zones.zone import Window
+from hemtra.core.zones.window import Window
 
 
 @register

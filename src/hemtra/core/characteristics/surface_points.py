@@ -25,7 +25,8 @@ from hemtra.core.detection.unseen import (
 from hemtra.core.filters.supported_kernels import cell_sums
 from hemtra.core.geometry.elements import Plane, Point
 from hemtra.core.maps.heightmap import Grid, HeightMap
-from hemtra.core.zones.zone import AnyZone, Window, window
+from hemtra.core.zones.window import Window, window
+from hemtra.core.zones.zone import AnyZone
 
 AROUND, AT_LEVEL = 2, 4.0
 """Points either way that tell the level of what stands out, and standard deviations of the noise within it."""

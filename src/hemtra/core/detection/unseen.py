@@ -23,7 +23,7 @@ from hemtra.core.filters.supported_kernels import (
 )
 from hemtra.core.geometry.kernels import EVERYWHERE
 from hemtra.core.maps.heightmap import Grid, HeightMap
-from hemtra.core.zones.zone import Window
+from hemtra.core.zones.window import Window
 
 SMALL_MM = 1.0
 """Longest side in mm of an unseen patch that its surroundings bound."""

@@ -16,7 +16,8 @@ from hemtra.core.geometry.elements import Circle, Line, Number, Plane
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.plan.document import Characteristic, Plan
 from hemtra.core.plan.registry import kind_named
-from hemtra.core.zones.zone import AnyZone, window
+from hemtra.core.zones.window import window
+from hemtra.core.zones.zone import AnyZone
 
 if TYPE_CHECKING:
     from hemtra.core.evaluation.engine import Engine

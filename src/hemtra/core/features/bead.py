@@ -11,12 +11,13 @@ from hemtra.core.features.along_path import ABSENT, AlongPath, Quantity
 from hemtra.core.features.path import Path
 from hemtra.core.features.section import Cut, section_marks
 from hemtra.core.form_fields import setting
+from hemtra.core.geometry import bead_base_kernels as on
 from hemtra.core.geometry import bead_kernels as k
 from hemtra.core.marks import Dimension, Mark
 from hemtra.core.plan.registry import register
 from hemtra.core.runs import runs
 
-BASES = {"line": k.LINE, "step": k.STEP, "curve": k.CURVE, "plane": k.PLANE}
+BASES = {"line": on.LINE, "step": on.STEP, "curve": on.CURVE, "plane": on.PLANE}
 EDGES = {"foot": k.FOOT, "level": k.AT_LEVEL, "share": k.AT_SHARE}
 SEVERAL = {"none": k.NONE_OF_TWO, "highest": k.HIGHEST, "nearest": k.NEAREST}
 INNER = 0.6

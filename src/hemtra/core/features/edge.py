@@ -17,7 +17,7 @@ from hemtra.core.features.edge_detection import BLIND, SeenBySteps
 from hemtra.core.form_fields import setting
 from hemtra.core.geometry.elements import Line
 from hemtra.core.geometry.profile_fits import robust_line
-from hemtra.core.geometry.section_kernels import STEEPEST, edge_candidates
+from hemtra.core.geometry.section_edge_kernels import STEEPEST, edge_candidates
 from hemtra.core.maps.section import section
 from hemtra.core.marks import Curve, Evidence, Polyline, Strokes
 from hemtra.core.plan.kind import Outcome, StepContext

@@ -19,7 +19,8 @@ from hemtra.core.maps.heightmap import Grid
 from hemtra.core.marks import Evidence, Label, Polyline, Region, Role
 from hemtra.core.plan.kind import Kind, Outcome, StepContext, least_data
 from hemtra.core.plan.registry import register
-from hemtra.core.zones.zone import AnyZone, EllipseZone, RectangleZone, Window
+from hemtra.core.zones.window import Window
+from hemtra.core.zones.zone import AnyZone, EllipseZone, RectangleZone
 
 ROUND = 1.05
 """Ratio of the main axes below which an island has no direction."""

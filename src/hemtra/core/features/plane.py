@@ -18,7 +18,8 @@ from hemtra.core.maps.reduce import block_means
 from hemtra.core.marks import Evidence, Polyline, Region, ResidualMap
 from hemtra.core.plan.kind import Kind, Outcome, StepContext, least_data
 from hemtra.core.plan.registry import register
-from hemtra.core.zones.zone import AnyZone, Window, window
+from hemtra.core.zones.window import Window, window
+from hemtra.core.zones.zone import AnyZone
 
 MAP_CELLS = 40
 """Cells of the residual map along its longer side."""

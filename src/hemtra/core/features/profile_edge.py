@@ -14,11 +14,9 @@ from hemtra.core.errors import NotMeasured
 from hemtra.core.features.section import THIN, Cut, Facts, SectionFeature
 from hemtra.core.form_fields import setting
 from hemtra.core.geometry.elements import Point
-from hemtra.core.geometry.section_kernels import (
+from hemtra.core.geometry.section_edge_kernels import (
     DATA,
-    FEW,
     FIRST,
-    HIDDEN,
     LAST,
     LEVEL,
     NEAREST,
@@ -29,6 +27,7 @@ from hemtra.core.geometry.section_kernels import (
     ends,
     shown,
 )
+from hemtra.core.geometry.section_kernels import FEW, HIDDEN
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.marks import Curve, Evidence, Polyline
 from hemtra.core.plan.kind import Outcome, StepContext

@@ -19,7 +19,8 @@ from hemtra.core.maps.heightmap import Grid
 from hemtra.core.marks import Evidence, Histogram, Polyline, Region
 from hemtra.core.plan.kind import Kind, Outcome, StepContext, least_data
 from hemtra.core.plan.registry import register
-from hemtra.core.zones.zone import AnyZone, Window
+from hemtra.core.zones.window import Window
+from hemtra.core.zones.zone import AnyZone
 
 HISTOGRAM_BINS = 48
 

@@ -8,8 +8,8 @@ import numpy as np
 from numba import njit
 
 from hemtra.core.arrays import FloatArray
-from hemtra.core.geometry.fit_kernels import TUKEY
-from hemtra.core.geometry.profile_fits import middle_of, robust_line
+from hemtra.core.geometry.bead_base_kernels import FEW, PLANE, STEP, fit_bases, parabola
+from hemtra.core.geometry.profile_fits import middle_of
 
 (
     STATE,
@@ -34,8 +34,6 @@ BASES = 15
 COLUMNS = BASES + 6
 FOUND, ABSENT, NO_DATA, NO_BASE, LEFT_HIDDEN, RIGHT_HIDDEN, TWO, WIDE = range(8)
 """States of a section."""
-LINE, STEP, CURVE, PLANE = range(4)
-"""What the base is: one line, one on either side, a parabola, or the plane that heights count from."""
 FOOT, AT_LEVEL, AT_SHARE = range(3)
 """Where the edges are: where the flanks meet the base, at a level above it, or at a share of the height."""
 NONE_OF_TWO, HIGHEST, NEAREST = range(3)
@@ -52,126 +50,8 @@ APART = 0.5
 """Of the narrower of two rises, the valley between them from which on they are two."""
 WIDER, BASE_ROOM = 4, 0.02
 """Times that the base is begun farther out, and share of a bead's width that it may lie over its beginning."""
-FEW = 6
-"""Points of a flank of the base that a line needs."""
-FINE = 1.5
-"""Times the floor: a base off by less than that needs no weights."""
-ROUNDS = 12
 NEIGHBOURS, FILLED = 200, -1e9
 """Sections either way in which the slope of a half seen base is looked for, and the mark of those filled so."""
-
-
-@njit(cache=True, nogil=True)
-def _solve3(a: FloatArray, b: FloatArray) -> FloatArray:
-    """Of a symmetric system of three; NaN where it has no solution."""
-    c00 = a[1, 1] * a[2, 2] - a[1, 2] * a[2, 1]
-    c01 = a[1, 2] * a[2, 0] - a[1, 0] * a[2, 2]
-    c02 = a[1, 0] * a[2, 1] - a[1, 1] * a[2, 0]
-    det = a[0, 0] * c00 + a[0, 1] * c01 + a[0, 2] * c02
-    out = np.full(3, np.nan)
-    if abs(det) <= 1e-14 * (abs(a[0, 0] * a[1, 1] * a[2, 2]) + 1e-300):
-        return out
-    out[0] = (c00 * b[0] + c01 * b[1] + c02 * b[2]) / det
-    c11 = a[0, 0] * a[2, 2] - a[0, 2] * a[2, 0]
-    c12 = a[0, 1] * a[2, 0] - a[0, 0] * a[2, 1]
-    out[1] = (c01 * b[0] + c11 * b[1] + c12 * b[2]) / det
-    c22 = a[0, 0] * a[1, 1] - a[0, 1] * a[1, 0]
-    out[2] = (c02 * b[0] + c12 * b[1] + c22 * b[2]) / det
-    return out
-
-
-@njit(cache=True, nogil=True)
-def parabola(x: FloatArray, z: FloatArray, weight: FloatArray) -> FloatArray:
-    """a, b, c of z = a + b x + c x² by weighted least squares; NaN where the points span none."""
-    m = 0.0
-    for k in range(x.size):
-        m += x[k] / x.size
-    a, b = np.zeros((3, 3)), np.zeros(3)
-    for k in range(x.size):
-        u, w = x[k] - m, weight[k]
-        for i in range(3):
-            p = w * u**i
-            b[i] += p * z[k]
-            for j in range(3):
-                a[i, j] += p * u**j
-    f = _solve3(a, b)
-    # about the mean they are well conditioned, about 0 they are asked for
-    return np.array([f[0] - f[1] * m + f[2] * m * m, f[1] - 2.0 * f[2] * m, f[2]])
-
-
-@njit(cache=True, nogil=True)
-def line_of(x: FloatArray, z: FloatArray, floor: float) -> tuple[float, float]:
-    """A line through points: by least squares where all lie on it, else robust."""
-    n = x.size
-    mx = mz = 0.0
-    for k in range(n):
-        mx += x[k] / n
-        mz += z[k] / n
-    sxx = sxz = szz = 0.0
-    for k in range(n):
-        sxx += (x[k] - mx) ** 2
-        sxz += (x[k] - mx) * (z[k] - mz)
-        szz += (z[k] - mz) ** 2
-    slope = sxz / sxx if sxx > 0.0 else 0.0
-    if szz - slope * sxz <= n * (FINE * floor) ** 2:
-        return mz - slope * mx, slope
-    height, slope, _ = robust_line(x, z, floor)
-    return height, slope
-
-
-@njit(cache=True, nogil=True)
-def _curve_of(x: FloatArray, z: FloatArray, floor: float) -> FloatArray:
-    """A parabola through points by Tukey's biweight."""
-    weight, off = np.ones(x.size), np.empty(x.size)
-    found = parabola(x, z, weight)
-    for _ in range(ROUNDS):
-        for k in range(x.size):
-            off[k] = abs(z[k] - found[0] - found[1] * x[k] - found[2] * x[k] ** 2)
-        scale = TUKEY * max(1.4826 * middle_of(off.copy(), x.size), floor)
-        for k in range(x.size):
-            t = off[k] / scale
-            weight[k] = (1.0 - t * t) ** 2 if t < 1.0 else 0.0
-        after = parabola(x, z, weight)
-        moved = abs(after[0] - found[0])
-        found = after
-        if not moved > 1e-6:
-            break
-    return found
-
-
-@njit(cache=True, nogil=True)
-def _bases(u: FloatArray, z: FloatArray, inner: float, base: int, floor: float, out: FloatArray) -> bool:
-    """Fills the six numbers of the base left and right; whether there was enough to tell it.
-
-    Where one flank alone holds data, one line gets its height from that, and no slope yet: NaN.
-    """
-    if base == PLANE:
-        return True
-    n = 0
-    x, y = np.empty(u.size), np.empty(u.size)
-    split = 0
-    for k in range(u.size):
-        if abs(u[k]) >= inner and not math.isnan(z[k]):
-            x[n], y[n] = u[k], z[k]
-            n += 1
-            if u[k] < 0.0:
-                split = n
-    if split < FEW or n - split < FEW:
-        if base != LINE or n < FEW:
-            return False
-        part = slice(0, split) if split >= FEW else slice(split, n)
-        out[0], out[1], out[2] = middle_of(y[part].copy(), y[part].size), np.nan, x[part].mean()
-        return True
-    if base == LINE:
-        out[0], out[1] = line_of(x[:n], y[:n], floor)
-        out[3], out[4] = out[0], out[1]
-    elif base == STEP:
-        out[0], out[1] = line_of(x[:split], y[:split], floor)
-        out[3], out[4] = line_of(x[split:n], y[split:n], floor)
-    else:
-        found = _curve_of(x[:n], y[:n], floor)
-        out[:3], out[3:] = found, found
-    return not math.isnan(out[0])
 
 
 @njit(cache=True, nogil=True)
@@ -486,7 +366,7 @@ def beads(
         if held < least_data * u.size or held < FEW:
             one[STATE] = NO_DATA
             continue
-        if not _bases(u, z[row], inner, base, floor, one[BASES:]):
+        if not fit_bases(u, z[row], inner, base, floor, one[BASES:]):
             one[STATE] = NO_BASE
     _interpolate_base_slope(out)
     for row in range(z.shape[0]):
@@ -507,7 +387,7 @@ def beads(
             # it lies on what was taken for its base, which begins farther out then
             begins = reach + BASE_ROOM * one[WIDTH]
             one[WIDTH:BASES], one[BASES:] = np.nan, 0.0
-            both = _bases(u, z[row], begins, base, floor, one[BASES:])
+            both = fit_bases(u, z[row], begins, base, floor, one[BASES:])
             one[STATE] = FOUND if both and not math.isnan(one[BASES + 1]) else WIDE
             if one[STATE] == WIDE:
                 break

@@ -8,7 +8,7 @@ import numpy as np
 from numba import njit
 
 from hemtra.core.arrays import FloatArray
-from hemtra.core.geometry.bead_kernels import FEW, line_of
+from hemtra.core.geometry.bead_base_kernels import FEW, line_of
 
 STATE, GAP, FLUSH, CENTRE, LEFT, RIGHT, LEFT_HEIGHT, LEFT_SLOPE, RIGHT_HEIGHT, RIGHT_SLOPE = range(10)
 """Columns of what is measured on each section."""

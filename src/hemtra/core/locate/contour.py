@@ -16,7 +16,8 @@ from hemtra.core.detection.edge_kernels import BEYOND, NEAREST, edges_along
 from hemtra.core.errors import NotMeasured
 from hemtra.core.locate.kernels import fill_lowest
 from hemtra.core.maps.heightmap import Grid, HeightMap
-from hemtra.core.zones.zone import AnyZone, window
+from hemtra.core.zones.window import window
+from hemtra.core.zones.zone import AnyZone
 
 MOST_POINTS = 640
 """Points of a taught contour at most, evenly spread."""

@@ -8,7 +8,7 @@ import numpy as np
 from numba import njit
 
 from hemtra.core.arrays import FloatArray, Heights, IndexArray
-from hemtra.core.geometry.section_kernels import on_levels
+from hemtra.core.geometry.section_edge_kernels import on_levels
 
 SLACK = 1e-9
 """Points by which rounding may take a sample beyond the last grid line, which itself still counts as inside."""

@@ -15,7 +15,8 @@ from hemtra.core.geometry.elements import LEVEL, Number, Plane, Point
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.marks import Evidence
 from hemtra.core.plan.usual_limits import LimitRule, usual_limits
-from hemtra.core.zones.zone import AnyZone, Window, window
+from hemtra.core.zones.window import Window, window
+from hemtra.core.zones.zone import AnyZone
 
 T = TypeVar("T")
 

@@ -19,7 +19,8 @@ from hemtra.core.plan.graph import dependants
 from hemtra.core.plan.registry import kind_named
 from hemtra.core.plan.usual_limits import limits_along
 from hemtra.core.proposals.option import option
-from hemtra.core.zones.zone import EllipseZone, RectangleZone, window
+from hemtra.core.zones.window import window
+from hemtra.core.zones.zone import EllipseZone, RectangleZone
 
 DIAMETERS = (12.0, 10.0, 8.0, 6.0, 5.0, 4.0, 3.0, 2.0, 1.5, 1.0)
 """Spot diameters tried in mm, largest first."""

@@ -16,7 +16,7 @@ from hemtra.core.features.island import IslandKind
 from hemtra.core.features.plane import FittedPlane
 from hemtra.core.features.section import Cut
 from hemtra.core.geometry.elements import Plane, Point
-from hemtra.core.geometry.section_kernels import ROUNDING, WHOLLY
+from hemtra.core.geometry.section_edge_kernels import ROUNDING, WHOLLY
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.plan.document import Plan, Step
 from hemtra.core.plan.follow import followed

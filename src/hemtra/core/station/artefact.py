@@ -10,7 +10,8 @@ import numpy as np
 from hemtra.core.arrays import FloatArray
 from hemtra.core.errors import NotMeasured
 from hemtra.core.maps.heightmap import HeightMap
-from hemtra.core.zones.zone import EllipseZone, window
+from hemtra.core.zones.window import window
+from hemtra.core.zones.zone import EllipseZone
 
 FACE = 3.0
 """mm of the spot whose mean is the height of a face."""

@@ -13,7 +13,8 @@ from hemtra.core.geometry.plane_fit import fit_plane
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.maps.reduce import block_means
 from hemtra.core.station.calibration import Calibration
-from hemtra.core.zones.zone import AnyZone, window
+from hemtra.core.zones.window import window
+from hemtra.core.zones.zone import AnyZone
 
 TRIM = 4.0
 """Root mean squares beyond which a point does not belong to the plate: spikes and dirt."""

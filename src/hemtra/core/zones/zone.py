@@ -5,17 +5,15 @@ from __future__ import annotations
 import math
 from abc import ABC, abstractmethod
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Annotated, Any, Literal, Self, TypeAlias
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from hemtra.core.arrays import BoolArray, FloatArray
-from hemtra.core.errors import NotMeasured, OffScan
-from hemtra.core.maps.heightmap import Grid, HeightMap
+from hemtra.core.errors import NotMeasured
 from hemtra.core.paths.curve import PathCurve, Turn, course_through
-from hemtra.core.zones.kernels import fill_spans, near_line
+from hemtra.core.zones.kernels import near_line
 
 Coordinate = Annotated[float, Field(allow_inf_nan=False, ge=-1e6, le=1e6)]
 Share = Annotated[float, Field(allow_inf_nan=False, ge=-0.5, le=0.5)]
@@ -28,39 +26,6 @@ EDGE_SLACK = 1e-6
 """mm beyond a piece of a zone in which its edge may still lie by rounding."""
 SAMPLED = 400
 """Points along either side of the grid that finds the area of a zone with pieces."""
-
-
-@dataclass(frozen=True)
-class Window:
-    """The part of a height map that a zone covers.
-
-    `rows` and `cols` bound it; `inside` is (rows, cols) bool, or None where the whole window is inside.
-    """
-
-    rows: slice
-    cols: slice
-    inside: BoolArray | None
-    covered: float
-    """Share of the zone that lies on the scan, 0 to 1."""
-
-    def heights(self, data: HeightMap) -> FloatArray:
-        """(n,) float64 heights in mm inside the zone, without missing ones."""
-        z = data.z[self.rows, self.cols]
-        z = z.ravel() if self.inside is None else z[self.inside]
-        return z[~np.isnan(z)].astype(np.float64)
-
-    def data_share(self, data: HeightMap) -> float:
-        """Share of the zone that holds data, 0 to 1; what lies outside the scan holds none."""
-        missing = np.isnan(data.z[self.rows, self.cols])
-        points = missing.size
-        if self.inside is not None:
-            points = int(np.count_nonzero(self.inside))
-            missing &= self.inside
-        return self.covered * (1.0 - np.count_nonzero(missing) / points) if points else 0.0
-
-    def grid(self, data: HeightMap) -> Grid:
-        """The grid of the window's own first row and column."""
-        return data.grid.shifted(self.rows.start, self.cols.start)
 
 
 class Band(BaseModel):
@@ -437,78 +402,6 @@ def _crosses(nodes: FloatArray) -> bool:
     p, q, r, t = a[:, None], b[:, None], a[None], b[None]
     meet = (side(p, q, r) * side(p, q, t) < 0) & (side(r, t, p) * side(r, t, q) < 0)
     return bool(meet.any())
-
-
-def window(zone: AnyZone, data: HeightMap) -> Window:
-    """The grid points of a height map that lie in a zone.
-
-    Points outside its height band are not in it. Raises `OffScan` when no grid point lies in its outline.
-    """
-    grid, (rows, cols) = data.grid, data.shape
-    wx, wy = zone.half_extent()
-    first_col, last_col = _covered(zone.x - wx, zone.x + wx, grid.x0, grid.dx)
-    first_row, last_row = _covered(zone.y - wy, zone.y + wy, grid.y0, grid.dy)
-    c0, c1 = max(first_col, 0), min(last_col + 1, cols)
-    r0, r1 = max(first_row, 0), min(last_row + 1, rows)
-    if c0 >= c1 or r0 >= r1:
-        raise OffScan("the zone lies outside the scan, or between its points")
-    inside = None
-    x = grid.x0 + grid.dx * np.arange(c0, c1)[None, :]
-    y = grid.y0 + grid.dy * np.arange(r0, r1)[:, None]
-    if not zone.fills_its_box():
-        inside = _inside(zone, x, y)
-        if not inside.any():
-            raise OffScan("the zone lies outside the scan, or between its points")
-    covered = 1.0
-    if r1 - r0 != last_row - first_row + 1 or c1 - c0 != last_col - first_col + 1:
-        points = (r1 - r0) * (c1 - c0) if inside is None else int(np.count_nonzero(inside))
-        covered = min(1.0, points * grid.dx * grid.dy / zone.area)
-    if zone.band is not None:
-        held = zone.band.holds(x, y, data.z[r0:r1, c0:c1])
-        inside = held if inside is None else inside & held
-    return Window(slice(r0, r1), slice(c0, c1), inside, covered)
-
-
-def _inside(zone: AnyZone, x: FloatArray, y: FloatArray) -> BoolArray:
-    """Which points of a row of x (1, cols) and a column of y (rows, 1) are inside a zone."""
-    if zone.add or zone.cut:
-        return _inside_pieces(zone, x, y)
-    if isinstance(zone, RingZone):
-        return _filled(*zone.roots(y), x) & ~_filled(*zone.roots(y, zone.inner), x)
-    spans = zone.spans(y)
-    return zone.contains(x, y) if spans is None else _filled(*spans, x)
-
-
-def _filled(first: FloatArray, last: FloatArray, x: FloatArray) -> BoolArray:
-    """Which points of a row of x (1, cols) lie between first and last x of each line (rows, 1)."""
-    slack = 1e-9
-    start, step, count = float(x[0, 0]), float(x[0, -1] - x[0, 0]) / max(x.size - 1, 1) or 1.0, x.size
-    from_col = np.ceil(np.clip((first[:, 0] - slack - start) / step, 0, count))
-    to_col = np.floor(np.clip((last[:, 0] + slack - start) / step, -1, count - 1)) + 1
-    return fill_spans(from_col.astype(np.int64), to_col.astype(np.int64), count)
-
-
-def _inside_pieces(zone: AnyZone, x: FloatArray, y: FloatArray) -> BoolArray:
-    """The same for a zone with pieces, each of which is looked at only where it lies."""
-    mask = _inside(zone.model_copy(update={"add": (), "cut": ()}), x, y)
-    for piece, belongs in (*((p, True) for p in zone.add), *((p, False) for p in zone.cut)):
-        px, py = zone.outward(np.array([piece.x]), np.array([piece.y]))[0]
-        turn = piece.rotation + zone.rotation
-        placed = piece.model_copy(update={"x": float(px), "y": float(py), "rotation": turn})
-        wx, wy = placed.half_extent()
-        cols = slice(*np.searchsorted(x[0], [px - wx - EDGE_SLACK, px + wx + EDGE_SLACK]))
-        rows = slice(*np.searchsorted(y[:, 0], [py - wy - EDGE_SLACK, py + wy + EDGE_SLACK]))
-        if cols.start == cols.stop or rows.start == rows.stop:
-            continue
-        inside = _inside(placed, x[:, cols], y[rows])
-        mask[rows, cols] = (mask[rows, cols] | inside) if belongs else (mask[rows, cols] & ~inside)
-    return mask
-
-
-def _covered(low: float, high: float, start: float, step: float) -> tuple[int, int]:
-    """First and last index whose grid point lies in [low, high]; the slack undoes rounding only."""
-    slack = 1e-9
-    return math.ceil((low - start) / step - slack), math.floor((high - start) / step + slack)
 
 
 def _abs_cos_sin(degrees: float) -> tuple[float, float]:

@@ -13,7 +13,8 @@ from hemtra.core.errors import OffScan
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.rendering.palettes import deviation_palette, grey_palette, height_palette
 from hemtra.core.rendering.picture import View, grey_picture, isoline_picture, picture
-from hemtra.core.zones.zone import AnyZone, window
+from hemtra.core.zones.window import window
+from hemtra.core.zones.zone import AnyZone
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.models.viewport import Viewport
 from hemtra.desktop.plan.stage.legend import Legend
