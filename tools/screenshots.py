@@ -70,11 +70,11 @@ def main() -> None:
         take("plan-path")
         window.session.bench.tray.select(2)
         window.session.bench.select(1)
-        window.workspaces["plan"].workspace.show_views(frozenset(("top", "3D")))
-        space = window.workspaces["plan"].workspace.space
+        window.workspaces["plan"].workspace.arrangement.show(frozenset(("top", "3D")))
+        space = window.workspaces["plan"].workspace.arrangement.space
         wait_for(lambda: space is not None and len(space.meshes) == 2)
         take("plan-3d")
-        window.workspaces["plan"].workspace.show_views(frozenset(("top", "section")))
+        window.workspaces["plan"].workspace.arrangement.show(frozenset(("top", "section")))
         run_picture(window, folder, home, take)
         window.session.use_records(records_of_demo(folder))
         records_pictures(window, take)

@@ -26,7 +26,7 @@ def test_a_zone_is_dragged_on_a_turned_part_and_moves_on_all(demo, qtbot, settle
     turns = turn + np.radians((180, 172, 188, 164, 196, 202, 158))
     around = [(placed.x + 3.9 * math.cos(t), placed.y + 3.9 * math.sin(t)) for t in turns]
     # balloons lie over zones and are meant where they do
-    x, y = next(p for p in around if stage._balloon_under(stage.viewport.to_screen(*p)) is None)
+    x, y = next(p for p in around if stage.marks.balloon_under(stage.viewport.to_screen(*p)) is None)
     drag(qtbot, stage, pixel(stage, x, y), pixel(stage, x + 6.0, y))
     settled(demo)
     after = bench.document.plan.step("boss-ne-top").zone
@@ -166,7 +166,7 @@ def test_the_outline_taught_on_nothing_says_so_and_loses_nothing(demo, settled):
     bench = demo.session.bench
     bench.select_step("outline")
     zone = bench.document.plan.step("outline").zone
-    demo.workspaces["plan"].workspace._set_zone(
+    demo.workspaces["plan"].workspace.steps.set_zone(
         "outline", zone.model_copy(update={"x": 20.0, "y": 14.0, "width": 3.0, "height": 3.0})
     )
     settled(demo)
@@ -193,7 +193,7 @@ def test_parts_that_flip_are_listed_and_the_edit_can_be_taken_back(demo, qtbot, 
     assert not panel.flips.isVisible()
     demo.workspaces["plan"].workspace.sheet.tolerance_typed.emit(6, "8.00 +0.00 -0.15")
     settled(demo)
-    flipped = {part.name for part in demo.workspaces["plan"].workspace.flips}
+    flipped = {part.name for part in demo.workspaces["plan"].workspace.evaluation.flips}
     truly = {p.name for p in demo.session.bench.tray.parts if p.agrees is False}
     assert flipped
     assert flipped == truly, "before the edit all agreed"
@@ -275,7 +275,7 @@ def test_a_limit_is_dragged_on_its_bar_and_says_how_many_parts_would_flip(demo, 
     qtbot.mouseRelease(row, LEFT, pos=on_bar(7.95))
     settled(demo)
     assert demo.session.bench.document.plan.characteristic(6).upper == pytest.approx(7.95, abs=0.02)
-    assert len(demo.workspaces["plan"].workspace.flips) == truly
+    assert len(demo.workspaces["plan"].workspace.evaluation.flips) == truly
     demo.trigger("edit.undo")
     settled(demo)
     assert demo.session.bench.tray.agreement == (5, 5)

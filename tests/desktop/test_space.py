@@ -67,7 +67,7 @@ def test_colourings_are_what_they_say():
 def test_the_stage_in_space_follows_the_top_view(demo, qtbot, settled):
     workspace = demo.workspaces["plan"].workspace
     demo.trigger("view.cycle")
-    space = workspace.space
+    space = workspace.arrangement.space
     assert space is not None
     assert space.isVisible()
     assert not workspace.section.isVisible()
@@ -101,7 +101,7 @@ def test_without_opengl_it_is_said_and_nothing_is_lost(demo, monkeypatch):
     demo.trigger("view.cycle")
     workspace = demo.workspaces["plan"].workspace
     assert "3D needs OpenGL" in demo.message_bar.text.text()
-    assert workspace.space is None
+    assert workspace.arrangement.space is None
     assert workspace.stage.isVisible()
     assert workspace.section.isVisible()
 

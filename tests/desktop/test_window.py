@@ -250,7 +250,7 @@ def test_legend_wheel_and_double_click_change_the_view(demo, qtbot):
 def test_balloons_select_their_characteristic(demo, qtbot, settled):
     stage = demo.workspaces["plan"].workspace.stage
     stage.grab()
-    eleven = next(b for b in stage._balloons if b.judged.balloon == 11)
+    eleven = next(b for b in stage.marks.balloons if b.judged.balloon == 11)
     qtbot.mouseClick(stage, LEFT, pos=QPointF(*eleven.place).toPoint())
     assert demo.session.bench.balloon == 11
     qtbot.keyClick(demo.workspaces["plan"].workspace.sheet, Qt.Key.Key_Down)
@@ -527,7 +527,7 @@ def test_zones_are_typed_in_numbers(demo, qtbot, settled):
 
 @pytest.mark.parametrize("kind", ["level", "smooth", "fill", "spikes", "height-band"])
 def test_every_preparation_has_a_card(demo, settled, kind):
-    demo.workspaces["plan"].workspace.prepare("add", kind)
+    demo.workspaces["plan"].workspace.steps.prepare("add", kind)
     demo.session.bench.select(1)
     settled(demo)
     card = demo.workspaces["plan"].workspace.lineage.cards[kind]

@@ -300,8 +300,8 @@ class PlanActions:
             "tray.unflip",
             "Undo edit that changed verdicts",
             group,
-            self._workspace.undo_verdict_changes,
-            lambda: bool(self._workspace.flips),
+            self._workspace.evaluation.undo_verdict_changes,
+            lambda: bool(self._workspace.evaluation.flips),
             help="As undo does.",
         )
 
@@ -319,7 +319,7 @@ class PlanActions:
         yield view(
             "view.cycle",
             "Top view, section, 3D",
-            do=self._workspace.cycle_views,
+            do=self._workspace.arrangement.cycle,
             keys="X",
             help="Cycles through view layouts.",
         )

@@ -36,7 +36,7 @@ class PlanEntry(Workspace):
         self.page: QStackedWidget = QStackedWidget()
         self.page.addWidget(holder)
         self.page.addWidget(self.workspace)
-        session.plans.part_taken.connect(self.workspace.try_all)
+        session.plans.part_taken.connect(self.workspace.evaluation.try_all)
 
     def actions(self) -> Iterable[Action]:
         """All that is done with a plan, its sheet, zones and paths, and the tray."""

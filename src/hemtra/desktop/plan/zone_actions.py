@@ -45,19 +45,21 @@ def zone_actions(workspace: PlanWorkspace, is_shown: Callable[[], bool]) -> Iter
     """Of the zone that has handles. is_shown: whether the workspace is on screen."""
 
     def has_zone() -> bool:
-        return is_shown() and workspace.selected_zone is not None
+        return is_shown() and workspace.steps.selected_zone is not None
 
     def can_take_node() -> bool:
-        return has_zone() and isinstance(workspace.selected_zone, PolygonZone)
+        return has_zone() and isinstance(workspace.steps.selected_zone, PolygonZone)
 
     here = partial(Action, group="Zone", enabled=has_zone)
     for name, title, text, change in RESHAPING:
-        yield here(f"zone.{name}", title, do=partial(workspace.edit_zone, f"zone {name}", change), help=text)
+        yield here(
+            f"zone.{name}", title, do=partial(workspace.steps.edit_zone, f"zone {name}", change), help=text
+        )
     yield Action(
         "zone.node",
         "Zone: add node",
         "Zone",
-        lambda: workspace.edit_zone("node", lambda z: with_node(z) if isinstance(z, PolygonZone) else z),
+        lambda: workspace.steps.edit_zone("node", lambda z: with_node(z) if isinstance(z, PolygonZone) else z),
         can_take_node,
         help="In the middle of the longest side.",
     )
@@ -68,7 +70,9 @@ def zone_actions(workspace: PlanWorkspace, is_shown: Callable[[], bool]) -> Iter
         help="Click it on the part; with a margin.",
     )
     for name, title, text, change in PIECES:
-        yield here(f"zone.{name}", title, do=partial(workspace.edit_zone, f"zone {name}", change), help=text)
+        yield here(
+            f"zone.{name}", title, do=partial(workspace.steps.edit_zone, f"zone {name}", change), help=text
+        )
     for name, title in (("circle", "Circular pattern…"), ("grid", "Rectangular pattern…")):
         yield here(
             f"zone.{name}-of",
@@ -76,13 +80,13 @@ def zone_actions(workspace: PlanWorkspace, is_shown: Callable[[], bool]) -> Iter
             do=partial(workspace.patterns.ask, name),
             help="Copies the feature and its characteristics.",
         )
-    yield here("zone.copy", "Copy zone", do=workspace.copy_zone, keys="Ctrl+C")
+    yield here("zone.copy", "Copy zone", do=workspace.steps.copy_zone, keys="Ctrl+C")
     yield Action(
         "zone.paste",
         "Paste zone",
         "Zone",
-        workspace.paste_zone,
-        lambda: is_shown() and workspace.can_paste,
+        workspace.steps.paste_zone,
+        lambda: is_shown() and workspace.steps.can_paste,
         keys="Ctrl+V",
         help="Shape and size, in the place of the selected one.",
     )

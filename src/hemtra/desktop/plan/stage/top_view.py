@@ -2,72 +2,33 @@
 
 from __future__ import annotations
 
-import math
-from dataclasses import dataclass, field
-
 import numpy as np
 from PySide6.QtCore import QEvent, QPointF, Qt, Signal
-from PySide6.QtGui import (
-    QColor,
-    QKeyEvent,
-    QMouseEvent,
-    QPainter,
-    QPaintEvent,
-    QPen,
-    QPolygonF,
-    QResizeEvent,
-    QWheelEvent,
-)
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent, QWheelEvent
 from PySide6.QtWidgets import QWidget
 
 from hemtra.core.maps.heightmap import HeightMap
-from hemtra.core.plan.document import Step
-from hemtra.core.zones.zone import AnyZone, PathZone
+from hemtra.core.zones.zone import PathZone
 from hemtra.desktop.background.evaluation import prepared_map
 from hemtra.desktop.models.bench import Place, WorkspaceModel
-from hemtra.desktop.models.stage_balloons import StageBalloon, stage_balloons
 from hemtra.desktop.models.tray import TrayPart
 from hemtra.desktop.models.viewport import Pixel, Viewport
 from hemtra.desktop.models.zone_drag import Handle, dragged, grabbed
-from hemtra.desktop.plan.stage.anchor_marks import draw_anchors, draw_spread
 from hemtra.desktop.plan.stage.contour_eraser import ContourEraser
+from hemtra.desktop.plan.stage.drags import Drag, LineDrag, ViewDrag, ZoneDrag
 from hemtra.desktop.plan.stage.legend import Legend
-from hemtra.desktop.plan.stage.path_marks import draw_paths
+from hemtra.desktop.plan.stage.section_line import SectionLine
 from hemtra.desktop.plan.stage.stage_map import StageMap
+from hemtra.desktop.plan.stage.stage_marks import StageMarks, draw_picked
 from hemtra.desktop.plan.stage.stage_probe import Probe
 from hemtra.desktop.plan.stage.stage_tools import StageTools
 from hemtra.desktop.plan.stage.suggestions import Offers
 from hemtra.desktop.widgets import theme
-from hemtra.desktop.widgets.layers import (
-    RegionImages,
-    draw_handles,
-    draw_labels,
-    draw_polylines,
-    draw_regions,
-    draw_strokes,
-    draw_zone,
-)
-from hemtra.desktop.widgets.symbols import RADIUS, draw_balloon, draw_chip
+from hemtra.desktop.widgets.symbols import draw_chip
 
-LINE_GRAB = 7.0
-"""Pixels around the section line that take it."""
 WHEEL_STEP = 1.0015
 """Zoom per eighth of a degree of the wheel: a notch of 15° gives a fifth."""
 NUDGE_PIXELS = 1.0
-
-
-@dataclass
-class _Drag:
-    """What the pointer holds."""
-
-    what: str
-    start: Place
-    pixel: Pixel
-    handle: Handle = "body"
-    zone: AnyZone | None = None
-    line: tuple[Place, Place] | None = None
-    viewport: Viewport = field(default_factory=Viewport)
-    moved: bool = False
 
 
 class TopView(QWidget):
@@ -115,11 +76,9 @@ class TopView(QWidget):
         self.picked: list[Place] = []
         self.joins_picked = False
         """Whether the places that are clicked become a path."""
-        self._regions = RegionImages()
-        self._balloons: list[StageBalloon] = []
-        self._drag: _Drag | None = None
+        self.marks, self.line = StageMarks(bench), SectionLine(bench)
+        self._drag: Drag | None = None
         self._cursor: Pixel | None = None
-        self._linked: Place | None = None
         self._fitted = self._moved = False
         """Whether the whole part is in view, and whether the user has gone elsewhere."""
         self._part: TrayPart | None = None
@@ -152,8 +111,11 @@ class TopView(QWidget):
 
     def look_at(self, extent: tuple[float, float, float, float]) -> None:
         """Show x from and to, y from and to, in mm."""
-        self.viewport = self.viewport.fitted(extent)
-        self._moved = True
+        self.go_to(self.viewport.fitted(extent))
+
+    def go_to(self, viewport: Viewport) -> None:
+        """Show another piece, where the user wants to be."""
+        self.viewport, self._moved = viewport, True
         self.update()
 
     def colour_by(self, quantity: str) -> None:
@@ -168,7 +130,7 @@ class TopView(QWidget):
     def stretch_colours(self) -> None:
         """Let the colours span what the selected zone holds, or all of it again; Z."""
         if self.data is not None:
-            self.map.stretch(self.data, self._selected_zone())
+            self.map.stretch(self.data, self.marks.selected_zone())
 
     def pick(self, prompt: str) -> None:
         """Ask for a place: the next click answers, Escape leaves; '' asks no more."""
@@ -190,7 +152,7 @@ class TopView(QWidget):
 
     def link(self, place: Place | None) -> None:
         """Mark the place another view points at."""
-        self._linked = place
+        self.line.linked = place
         self.update()
 
     def _on_part(self) -> None:
@@ -205,7 +167,7 @@ class TopView(QWidget):
         self.update()
 
     def _on_shown(self) -> None:
-        self._regions.forget()
+        self.marks.forget()
         self.tools.refresh()
         if self.map.derived:
             self.map.fill_legend(self.data)
@@ -224,21 +186,14 @@ class TopView(QWidget):
         painter.fillRect(self.rect(), theme.colour("stage"))
         if self.data is not None:
             painter.drawImage(0, 0, self.map.image(self.data, self.viewport))
-            self._draw_evidence(painter)
-            self._draw_line(painter)
-            self._draw_balloons(painter)
+            self.marks.draw_evidence(painter, self.viewport)
+            self.line.draw(painter, self.viewport)
+            taken = self.legend.width() if self.legend.isVisible() else 0
+            self.marks.draw_balloons(painter, self.viewport, taken)
             self.probe.draw(painter, self.viewport, self._cursor)
             self._draw_read_out(painter)
             self.offers.draw(painter, self.viewport, self._cursor)
-        painter.setPen(QPen(theme.colour("copper").lighter(140), 2))
-        if self.joins_picked and self.picked:
-            pointer = [] if self._cursor is None else [QPointF(*self._cursor)]
-            clicked = [QPointF(*self.viewport.to_screen(*place)) for place in self.picked]
-            painter.drawPolyline(QPolygonF([*clicked, *pointer]))
-        for place in self.picked:
-            at = QPointF(*self.viewport.to_screen(*place))
-            painter.drawLine(at - QPointF(7, 0), at + QPointF(7, 0))
-            painter.drawLine(at - QPointF(0, 7), at + QPointF(0, 7))
+        draw_picked(painter, self.viewport, self.picked, self._cursor, joined=self.joins_picked)
         self._rubber.draw(painter, self.viewport)
         if self.hasFocus():
             painter.setPen(QPen(theme.colour("copper"), 2))
@@ -255,76 +210,6 @@ class TopView(QWidget):
             )
         painter.end()
 
-    def _lineage_steps(self) -> list[Step]:
-        return [step for column in self.bench.lineage() for step in column]
-
-    def _draw_evidence(self, painter: QPainter) -> None:
-        shown, selected = self.bench.shown, self.bench.selected_step
-        evidence = shown.evidence if shown else {}
-        if selected in evidence:
-            draw_regions(painter, self.viewport, evidence[selected].marks, self._regions)
-            draw_strokes(painter, self.viewport, evidence[selected].marks)
-            draw_labels(painter, self.viewport, evidence[selected].marks)
-        for step in self._lineage_steps():
-            zone = self.bench.placed(step)
-            if zone is None or step.id == selected:
-                continue
-            pen = QPen(theme.colour("stage_ink", 190), 1.2)
-            pen.setDashPattern([4, 3])
-            draw_zone(painter, self.viewport, zone, pen)
-        for step_id, found in evidence.items():
-            if step_id == (self.bench.row.step if self.bench.row else None):
-                draw_polylines(painter, self.viewport, found.marks)
-        draw_paths(painter, self.viewport, self.bench)
-        draw_spread(painter, self.viewport, self.bench)
-        draw_anchors(painter, self.viewport, self.bench, self._lineage_steps())
-        zone = self._selected_zone()
-        if zone is not None:
-            draw_zone(painter, self.viewport, zone, QPen(theme.colour("copper").lighter(130), 1.8))
-            if not self.bench.read_only:
-                draw_handles(painter, self.viewport, zone)
-
-    def _line(self) -> tuple[Place, Place] | None:
-        if self.bench.line is not None:
-            return self.bench.line
-        return self.bench.shown.line if self.bench.shown else None
-
-    def _draw_line(self, painter: QPainter) -> None:
-        line = self._line()
-        if line is None:
-            return
-        a, b = (QPointF(*self.viewport.to_screen(*end)) for end in line)
-        painter.setPen(QPen(QColor(0, 0, 0, 110), 3))
-        painter.drawLine(a, b)
-        pen = QPen(theme.colour("anchor").lighter(165), 1.3)
-        pen.setDashPattern([9, 3, 2, 3])
-        painter.setPen(pen)
-        painter.drawLine(a, b)
-        painter.setBrush(theme.colour("anchor").lighter(165))
-        painter.setPen(QPen(theme.colour("stage"), 1))
-        for end in (a, b):
-            painter.drawEllipse(end, 4, 4)
-        if self._linked is not None:
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.setPen(QPen(theme.colour("paper"), 1.6))
-            painter.drawEllipse(QPointF(*self.viewport.to_screen(*self._linked)), 6, 6)
-
-    def _draw_balloons(self, painter: QPainter) -> None:
-        shown = self.bench.shown
-        taken = self.legend.width() if self.legend.isVisible() else 0
-        plan = self.bench.document.shown
-        self._balloons = stage_balloons(plan, shown, self.viewport, taken) if shown else []
-        for balloon in self._balloons:
-            chosen = balloon.judged.balloon == self.bench.balloon
-            painter.setPen(QPen(theme.colour("stage_ink", 255 if chosen else 150), 1.4 if chosen else 1.0))
-            painter.drawLine(QPointF(*balloon.anchor), QPointF(*balloon.place))
-            painter.setBrush(theme.colour("stage_ink"))
-            painter.drawEllipse(QPointF(*balloon.anchor), 2.2, 2.2)
-        for balloon in self._balloons:
-            judged, chosen = balloon.judged, balloon.judged.balloon == self.bench.balloon
-            place = QPointF(*balloon.place)
-            draw_balloon(painter, place, str(judged.balloon), judged.verdict, selected=chosen)
-
     def _draw_read_out(self, painter: QPainter) -> None:
         data = self.data
         if self._cursor is None or data is None:
@@ -340,10 +225,6 @@ class TopView(QWidget):
 
     # -- pointer ----------------------------------------------------------------------------------
 
-    def _selected_zone(self) -> AnyZone | None:
-        step = next((s for s in self._lineage_steps() if s.id == self.bench.selected_step), None)
-        return None if step is None else self.bench.placed(step)
-
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Take what lies under the pointer: handle, section line, balloon, zone, or the view itself."""
         pixel = event.position().x(), event.position().y()
@@ -354,23 +235,22 @@ class TopView(QWidget):
         if event.button() == Qt.MouseButton.LeftButton and self.prompt:
             self.place_picked.emit(*place)
             return
-        self._drag = _Drag("view", place, pixel, viewport=self.viewport)
+        self._drag = ViewDrag(self, pixel)
         if event.button() != Qt.MouseButton.LeftButton:
             return
-        zone = self._selected_zone()
-        handle = self._grabbed(pixel)
-        line_part = self._line_under(pixel)
-        balloon = self._balloon_under(pixel)
-        if handle not in (None, "body"):
-            self._drag = _Drag("zone", place, pixel, handle or "body", zone)
+        zone, step_id, handle = self.marks.selected_zone(), self.bench.selected_step, self._grabbed(pixel)
+        held, balloon = self.line.under(self.viewport, pixel), self.marks.balloon_under(pixel)
+        # the proposed section runs right through the zone, and the zone is what is meant there
+        takes_zone = handle not in (None, "body") or (
+            handle == "body" and balloon is None and held in (None, "line")
+        )
+        if takes_zone and handle is not None and zone is not None and step_id is not None:
+            self._drag = ZoneDrag(self, pixel, step_id, zone, handle)
         elif balloon is not None:
             self._drag = None
             self.balloon_clicked.emit(balloon)
-        elif handle == "body" and line_part in (None, "line"):
-            # the proposed section runs right through the zone, and the zone is what is meant there
-            self._drag = _Drag("zone", place, pixel, "body", zone)
-        elif line_part is not None:
-            self._drag = _Drag(line_part, place, pixel, line=self._line())
+        elif held is not None and self.line.ends is not None:
+            self._drag = LineDrag(self, pixel, self.line.ends, held)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         """Drag what was taken; otherwise read the map."""
@@ -380,9 +260,8 @@ class TopView(QWidget):
         self.cursor_moved.emit(place)
         drag = self._drag
         self._rubber.on(place, self.viewport)
-        if drag is not None and (drag.moved or math.dist(pixel, drag.pixel) > 3):
-            drag.moved = True
-            self._drag_on(drag, pixel, place, snap=bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier))
+        if drag is not None and drag.begins(pixel):
+            drag.on(pixel, place, snap=_snaps(event))
         elif drag is None and not self.prompt:
             self._show_grip(pixel)
         self.offers.moved(place if self._is_free(pixel) else None)
@@ -391,22 +270,8 @@ class TopView(QWidget):
     def _is_free(self, pixel: Pixel) -> bool:
         """Whether the pointer is on nothing that can be taken already."""
         held = self.bench.read_only or self._grabbed(pixel)
-        busy = self._drag is not None or self.prompt or held or self._balloon_under(pixel) is not None
-        return not busy and self._line_under(pixel) is None
-
-    def _drag_on(self, drag: _Drag, pixel: Pixel, place: Place, *, snap: bool) -> None:
-        if drag.what == "view":
-            self._moved = True
-            self.viewport = drag.viewport.panned(pixel[0] - drag.pixel[0], pixel[1] - drag.pixel[1])
-        elif drag.what == "zone" and drag.zone is not None and self.bench.selected_step:
-            zone = dragged(drag.zone, drag.handle, drag.start, place, snap=snap)
-            self.zone_dragged.emit(self.bench.selected_step, zone)
-        elif drag.line is not None:
-            dx, dy = place[0] - drag.start[0], place[1] - drag.start[1]
-            moves = {"line-0": (1, 0), "line-1": (0, 1), "line": (1, 1)}[drag.what]
-            (ax, ay), (bx, by) = drag.line
-            a, b = moves
-            self.line_moved.emit(((ax + a * dx, ay + a * dy), (bx + b * dx, by + b * dy)))
+        busy = self._drag is not None or self.prompt or held or self.marks.balloon_under(pixel) is not None
+        return not busy and self.line.under(self.viewport, pixel) is None
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         """Let go; a drag of a zone becomes an edit, a click on another zone selects its step."""
@@ -421,22 +286,23 @@ class TopView(QWidget):
         if not drag.moved and self._clicked_path(event):
             return
         place = self.viewport.to_part(event.position().x(), event.position().y())
-        if drag.what == "zone" and drag.moved and drag.zone is not None and self.bench.selected_step:
-            snap = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
-            self.zone_dropped.emit(
-                self.bench.selected_step, dragged(drag.zone, drag.handle, drag.start, place, snap=snap)
-            )
-        elif not drag.moved and drag.what == "view":
-            under, offer = self._step_under(place), self.offers.offer
-            if offer is not None:
-                self.offers.moved(None)
-                self.offer_taken.emit(offer)
-            elif under is not None:
-                self.step_clicked.emit(under)
+        if drag.moved:
+            drag.drop(place, snap=_snaps(event))
+        elif isinstance(drag, ViewDrag):
+            self._clicked(place)
+
+    def _clicked(self, place: Place) -> None:
+        """Take what is offered there, or select what lies there."""
+        under, offer = self._step_under(place), self.offers.offer
+        if offer is not None:
+            self.offers.moved(None)
+            self.offer_taken.emit(offer)
+        elif under is not None:
+            self.step_clicked.emit(under)
 
     def _clicked_path(self, event: QMouseEvent) -> bool:
         """A click on the selected path looks at it there; the right button offers what can be done with it."""
-        zone, shown = self._selected_zone(), self.bench.shown
+        zone, shown = self.marks.selected_zone(), self.bench.shown
         pixel = event.position().x(), event.position().y()
         if not isinstance(zone, PathZone) or self.prompt:
             return False
@@ -461,9 +327,7 @@ class TopView(QWidget):
         if self.data is None:
             return
         at = event.position()
-        self._moved = True
-        self.viewport = self.viewport.zoomed(at.x(), at.y(), WHEEL_STEP ** event.angleDelta().y())
-        self.update()
+        self.go_to(self.viewport.zoomed(at.x(), at.y(), WHEEL_STEP ** event.angleDelta().y()))
 
     def leaveEvent(self, event: QEvent) -> None:
         """Nothing to read any more."""
@@ -480,7 +344,7 @@ class TopView(QWidget):
             Qt.Key.Key_Up: (0, 1),
             Qt.Key.Key_Down: (0, -1),
         }
-        zone = self._selected_zone()
+        zone = self.marks.selected_zone()
         if event.key() == Qt.Key.Key_Escape and self.prompt:
             self.rub("")
             self.pick_left.emit()
@@ -505,41 +369,29 @@ class TopView(QWidget):
         handle = self._grabbed(pixel)
         shapes = {"rotate": Qt.CursorShape.CrossCursor, "body": Qt.CursorShape.SizeAllCursor}
         grip = handle and handle.rpartition(":")[2]
-        if self._balloon_under(pixel) is not None:
+        held = self.line.under(self.viewport, pixel)
+        if self.marks.balloon_under(pixel) is not None:
             self.setCursor(Qt.CursorShape.PointingHandCursor)
-        elif handle is not None and (handle != "body" or self._line_under(pixel) in (None, "line")):
+        elif handle is not None and (handle != "body" or held in (None, "line")):
             self.setCursor(shapes.get(grip or "", Qt.CursorShape.SizeFDiagCursor))
-        elif self._line_under(pixel) is not None:
+        elif held is not None:
             self.setCursor(Qt.CursorShape.OpenHandCursor)
         else:
             self.setCursor(Qt.CursorShape.ArrowCursor)
 
     def _grabbed(self, pixel: Pixel) -> Handle | None:
         """What of the selected zone a pixel takes hold of."""
-        zone = self._selected_zone()
+        zone = self.marks.selected_zone()
         return None if zone is None or self.bench.read_only else grabbed(zone, self.viewport, pixel)
-
-    def _balloon_under(self, pixel: Pixel) -> int | None:
-        near = (b for b in self._balloons if math.dist(b.place, pixel) <= RADIUS + 2)
-        return next((b.judged.balloon for b in near), None)
-
-    def _line_under(self, pixel: Pixel) -> str | None:
-        line = self._line()
-        if line is None:
-            return None
-        ends = [self.viewport.to_screen(*end) for end in line]
-        for k, end in enumerate(ends):
-            if math.dist(end, pixel) <= LINE_GRAB + 2:
-                return f"line-{k}"
-        (ax, ay), (bx, by) = ends
-        length = math.dist(*ends) or 1.0
-        along = ((pixel[0] - ax) * (bx - ax) + (pixel[1] - ay) * (by - ay)) / length
-        off = abs((pixel[0] - ax) * (by - ay) - (pixel[1] - ay) * (bx - ax)) / length
-        return "line" if off <= LINE_GRAB and 0 <= along <= length else None
 
     def _step_under(self, place: Place) -> str | None:
         """The smallest zone of the lineage under a place."""
         x, y = np.array(place[0]), np.array(place[1])
-        placed = [(self.bench.placed(s), s.id) for s in self._lineage_steps()]
+        placed = [(self.bench.placed(s), s.id) for s in self.marks.steps()]
         zones = [(zone.area, step_id) for zone, step_id in placed if zone and zone.contains(x, y)]
         return min(zones)[1] if zones else None
+
+
+def _snaps(event: QMouseEvent) -> bool:
+    """Whether drags go in steps."""
+    return bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)

@@ -1,0 +1,143 @@
+"""Which views of the part the Plan workspace shows, and where they stand."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QSplitter, QWidget
+
+from hemtra.desktop.models.bench import WorkspaceModel
+from hemtra.desktop.plan.section.section_view import SectionView
+from hemtra.desktop.plan.section.strip_view import StripView
+from hemtra.desktop.plan.stage.top_view import TopView
+from hemtra.desktop.widgets.notifications import Notice, Notifications
+
+if TYPE_CHECKING:
+    from hemtra.desktop.plan.stage.space_view import SpaceView
+
+Views = frozenset[str]
+VIEWS = tuple(
+    frozenset(views) for views in (("top", "section"), ("top", "3D"), ("3D",), ("top", "section", "3D"))
+)
+"""Arrangements of the stage, in the order in which they are gone through."""
+PROFILE_VIEWS = tuple(
+    frozenset(views) for views in (("section", "strips"), ("top", "section", "strips"), ("top", "3D"))
+)
+"""The same for a plan that goes profile by profile."""
+NO_OPENGL = (
+    "3D needs OpenGL 2, which this display does not offer. Install or enable its driver; top view"
+    " and section show everything that is measured."
+)
+
+
+class Arrangement:
+    """Top view, section, strips and 3D view: above each other or beside each other, as the plan asks."""
+
+    def __init__(
+        self,
+        bench: WorkspaceModel,
+        views: tuple[TopView, SectionView, StripView],
+        notifications: Notifications,
+    ) -> None:
+        self._bench, self._notifications = bench, notifications
+        self._stage, self._section, self._strips = views
+        self.space: SpaceView | None = None
+        self.views = VIEWS[0]
+        self._arranged = (False, False, True)
+        self._above = splitter(Qt.Orientation.Horizontal, (self._stage,))
+        self._below = splitter(Qt.Orientation.Vertical, (self._section, self._strips))
+        self.centre = splitter(Qt.Orientation.Vertical, (self._above, self._below))
+        self.centre.setSizes([300, 150])
+        self._strips.hide()
+
+    @property
+    def choices(self) -> tuple[Views, ...]:
+        """What there is to choose from."""
+        return VIEWS if self._bench.document.plan.by_profile is None else PROFILE_VIEWS
+
+    def fit_plan(self) -> bool:
+        """Change to what the kind of plan asks for; whether it did."""
+        by_profile = self._bench.document.plan.by_profile is not None
+        if by_profile == (self.views in PROFILE_VIEWS):
+            return False
+        self.show(self.choices[0])
+        return True
+
+    def show(self, views: Views) -> None:
+        """Show some of “top”, “section”, “strips” and “3D”; the 3D view is made when it is wanted first."""
+        if "3D" in views and self.space is None and not self._make_space():
+            views = self.choices[0]
+        self.views = views
+        self._stage.setVisible("top" in views)
+        self._section.setVisible("section" in views)
+        self.place_strips()
+        self._below.setVisible("section" in views)
+        self._above.setVisible(bool(views & {"top", "3D"}))
+        if self.space is not None:
+            self.space.setVisible("3D" in views)
+            if views >= {"top", "3D"}:
+                self._above.setSizes([500, 500])
+        self._stage.tools.show_views(views)
+
+    def cycle(self) -> None:
+        """The next of the choices."""
+        at = self.choices.index(self.views) if self.views in self.choices else -1
+        self.show(self.choices[(at + 1) % len(self.choices)])
+
+    def toggle_space(self, shown: bool) -> None:
+        """With the 3D view, or without."""
+        self.show(self.views | {"3D"} if shown else self.choices[0])
+
+    def place_strips(self) -> None:
+        """Below the profile for runs of profiles; beside the section, which is short, along a path."""
+        runs = "strips" in self.views
+        beside = not runs and self._bench.shown_along and "section" in self.views
+        state = (runs, beside, "top" in self.views)
+        if state == self._arranged:
+            return
+        self._arranged = state
+        self._strips.setVisible(runs or beside)
+        self._below.setOrientation(Qt.Orientation.Vertical if runs else Qt.Orientation.Horizontal)
+        if runs:
+            self.centre.setSizes([200 if "top" in self.views else 0, 550])
+            self._below.setSizes([300, 250])
+        elif beside:
+            self.centre.setSizes([250, 200])
+            self._below.setSizes([300, 480])
+        else:
+            self.centre.setSizes([300, 150])
+
+    def stop(self) -> None:
+        """Let go of the 3D view."""
+        if self.space is not None:
+            self.space.stop()
+
+    def _make_space(self) -> bool:
+        """Make the 3D view; False where there is no OpenGL, which is said."""
+        try:
+            # loaded only where it is wanted: its library may be missing altogether
+            from hemtra.desktop.plan.stage.space_view import SpaceView, has_opengl
+        except (ImportError, OSError, AttributeError):
+            found = False
+        else:
+            found = has_opengl()
+        if not found:
+            self._notifications.tell(Notice(NO_OPENGL))
+            return False
+        self.space = SpaceView(self._bench, self._stage)
+        self.space.balloon_clicked.connect(self._bench.select)
+        self.space.failed.connect(self._notifications.error)
+        self._above.addWidget(self.space)
+        return True
+
+
+def splitter(way: Qt.Orientation, views: Iterable[QWidget]) -> QSplitter:
+    """Views beside or above each other, none of which can be pushed away."""
+    made = QSplitter(way)
+    for view in views:
+        made.addWidget(view)
+    made.setHandleWidth(8)
+    made.setChildrenCollapsible(False)
+    return made

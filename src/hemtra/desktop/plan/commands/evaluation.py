@@ -1,0 +1,149 @@
+"""Evaluating beside the window: the part on the stage, and the whole tray after each edit."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QObject, Signal, Slot
+
+from hemtra.core.plan.document import Plan
+from hemtra.core.plan.limits import Verdict
+from hemtra.desktop.background.evaluation import ShowRequest, TrayAnswer, TrayRequest, show, try_tray
+from hemtra.desktop.background.latest_task import LatestTaskWorker
+from hemtra.desktop.models.bench import Shown, WorkspaceModel
+from hemtra.desktop.models.tray import TrayPart
+from hemtra.desktop.widgets.notifications import Notice, Notifications
+
+
+class PlanEvaluation(QObject):
+    """Keeps what is shown up to date with plan, part and selection; knows which verdicts an edit changed."""
+
+    shown = Signal()
+    """The part on the stage is up to date."""
+    flipped = Signal(object)
+    """Parts whose verdict the last edit has changed."""
+
+    def __init__(self, bench: WorkspaceModel, notifications: Notifications, parent: QObject) -> None:
+        super().__init__(parent)
+        self._bench, self._notifications = bench, notifications
+        self._show_lane = LatestTaskWorker(show, "stage", self)
+        self._tray_lane = LatestTaskWorker(try_tray, "tray", self)
+        self._asked: ShowRequest | None = None
+        self._tried: TrayRequest | None = None
+        self._evaluated: Plan | None = None
+        self._faults: tuple[str, ...] = ()
+        self._before: dict[int, Verdict] = {}
+        self.flips: tuple[TrayPart, ...] = ()
+        self._edits = 0
+        """How many edits the flips came from: more than one where they followed faster than the tray."""
+        self._show_lane.responded.connect(self._on_shown)
+        self._tray_lane.responded.connect(self._on_tried)
+        for lane in (self._show_lane, self._tray_lane):
+            lane.failed.connect(self._on_failed)
+        bench.tray.current_changed.connect(self.evaluate)
+        bench.line_changed.connect(self.evaluate)
+
+    @property
+    def idle(self) -> bool:
+        """Whether everything on screen is up to date."""
+        shown_done = self._asked is None and self._show_lane.idle
+        return shown_done and self._tray_lane.idle and not any(part.stale for part in self._bench.tray.parts)
+
+    def stop(self) -> None:
+        """End the lanes."""
+        self._show_lane.stop()
+        self._tray_lane.stop()
+
+    def follow_plan(self) -> None:
+        """The plan may have changed."""
+        plan = self._bench.document.plan
+        self.evaluate()
+        if plan is not self._evaluated:
+            self._evaluated = plan
+            self.try_all()
+
+    def evaluate(self) -> None:
+        """Bring the part on the stage up to date."""
+        bench, part = self._bench, self._bench.tray.current
+        if part is None:
+            self._asked = None
+            self._show_lane.cancel()
+            bench.show(None)
+            return
+        self._asked = ShowRequest(
+            part.engine,
+            bench.document.teacher,
+            bench.document.shown,
+            bench.balloon,
+            bench.line,
+            bench.section_width,
+            bench.colour,
+            bench.profile,
+            bench.distance,
+        )
+        self._show_lane.submit(self._asked)
+
+    def try_all(self) -> None:
+        """Try the plan on the whole tray."""
+        document, tray = self._bench.document, self._bench.tray
+        if document.just_edited:
+            self._edits += 1
+        if self._tried is None or not any(part.stale for part in tray.parts):
+            self._edits = 1
+            self._before = {id(p.engine): p.result.verdict for p in tray.parts if p.result is not None}
+        tray.mark_stale()
+        engines = tuple(part.engine for part in tray.parts)
+        if engines:
+            self._tried = TrayRequest(document.plan, engines, document.teacher)
+            self._tray_lane.submit(self._tried)
+
+    def undo_verdict_changes(self) -> None:
+        """Undo the edits that the flips came from."""
+        for _ in range(self._edits):
+            self._bench.document.undo()
+
+    @Slot(object, object)
+    def _on_shown(self, request: ShowRequest, shown: Shown) -> None:
+        bench, part = self._bench, self._bench.tray.current
+        if part is None or request.engine is not part.engine:
+            return
+        if request is self._asked:
+            self._asked = None
+        if request.plan is bench.document.plan and shown.plan is not request.plan:
+            bench.document.learn(shown.plan)
+            self._evaluated = shown.plan
+        bench.show(shown)
+        self.shown.emit()
+        faults = shown.result.faults
+        if faults != self._faults and shown.plan is bench.document.plan:
+            self._faults = faults
+            if faults:
+                more = f" and {len(faults) - 1} more" if len(faults) > 1 else ""
+                self._notifications.tell(Notice(f"{part.scan.name}: {faults[0]}{more}"))
+
+    @Slot(object, object)
+    def _on_tried(self, request: TrayRequest, answer: TrayAnswer) -> None:
+        # the tray may have grown or changed since it was asked
+        engine = request.engines[answer.index]
+        part = next((p for p in self._bench.tray.parts if p.engine is engine), None)
+        if part is not None and request is self._tried:
+            part.result, part.error, part.stale = answer.result, answer.error, False
+            self.flips = self._flipped()
+            self.flipped.emit(self.flips)
+            self._bench.tray.changed.emit()
+
+    def _flipped(self) -> tuple[TrayPart, ...]:
+        """The parts whose verdict the last edit has changed; none once it has been taken back."""
+        if not self._bench.document.just_edited:
+            return ()
+        return tuple(
+            part
+            for part in self._bench.tray.parts
+            if part.result is not None
+            and not part.stale
+            and self._before.get(id(part.engine), part.result.verdict) is not part.result.verdict
+        )
+
+    @Slot(object, object)
+    def _on_failed(self, request: object, error: BaseException) -> None:
+        if request is self._asked:
+            self._asked = None
+        self._notifications.error(error)

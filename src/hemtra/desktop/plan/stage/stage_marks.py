@@ -1,0 +1,112 @@
+"""What is painted over the map on the stage: evidence, zones, balloons, the places that were clicked."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtGui import QPainter, QPen, QPolygonF
+
+from hemtra.core.plan.document import Step
+from hemtra.core.zones.zone import AnyZone
+from hemtra.desktop.models.bench import Place, WorkspaceModel
+from hemtra.desktop.models.stage_balloons import StageBalloon, stage_balloons
+from hemtra.desktop.models.viewport import Pixel, Viewport
+from hemtra.desktop.plan.stage.anchor_marks import draw_anchors, draw_spread
+from hemtra.desktop.plan.stage.path_marks import draw_paths
+from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets.layers import (
+    RegionImages,
+    draw_handles,
+    draw_labels,
+    draw_polylines,
+    draw_regions,
+    draw_strokes,
+    draw_zone,
+)
+from hemtra.desktop.widgets.symbols import RADIUS, draw_balloon
+
+
+class StageMarks:
+    """Paints what the bench shows, and knows which balloon lies where."""
+
+    def __init__(self, bench: WorkspaceModel) -> None:
+        self._bench, self._regions = bench, RegionImages()
+        self.balloons: list[StageBalloon] = []
+
+    def forget(self) -> None:
+        """Something else is shown."""
+        self._regions.forget()
+
+    def steps(self) -> list[Step]:
+        """Those of the lineage that is looked at."""
+        return [step for column in self._bench.lineage() for step in column]
+
+    def selected_zone(self) -> AnyZone | None:
+        """The zone that has handles, where it lies on this scan."""
+        step = next((s for s in self.steps() if s.id == self._bench.selected_step), None)
+        return None if step is None else self._bench.placed(step)
+
+    def draw_evidence(self, painter: QPainter, viewport: Viewport) -> None:
+        """Used points, zones, paths, anchors, and the handles of the selected zone."""
+        bench = self._bench
+        shown, selected, steps = bench.shown, bench.selected_step, self.steps()
+        evidence = shown.evidence if shown else {}
+        if selected in evidence:
+            marks = evidence[selected].marks
+            draw_regions(painter, viewport, marks, self._regions)
+            draw_strokes(painter, viewport, marks)
+            draw_labels(painter, viewport, marks)
+        pen = QPen(theme.colour("stage_ink", 190), 1.2)
+        pen.setDashPattern([4, 3])
+        for step in steps:
+            zone = bench.placed(step)
+            if zone is not None and step.id != selected:
+                draw_zone(painter, viewport, zone, pen)
+        own = bench.row.step if bench.row else None
+        if own in evidence:
+            draw_polylines(painter, viewport, evidence[own].marks)
+        draw_paths(painter, viewport, bench)
+        draw_spread(painter, viewport, bench)
+        draw_anchors(painter, viewport, bench, steps)
+        zone = self.selected_zone()
+        if zone is not None:
+            draw_zone(painter, viewport, zone, QPen(theme.colour("copper").lighter(130), 1.8))
+            if not bench.read_only:
+                draw_handles(painter, viewport, zone)
+
+    def draw_balloons(self, painter: QPainter, viewport: Viewport, taken: float) -> None:
+        """Balloons with their leaders; taken: pixels at the right where they must not stand."""
+        shown, chosen = self._bench.shown, self._bench.balloon
+        plan = self._bench.document.shown
+        self.balloons = stage_balloons(plan, shown, viewport, taken) if shown else []
+        for balloon in self.balloons:
+            strong = balloon.judged.balloon == chosen
+            painter.setPen(QPen(theme.colour("stage_ink", 255 if strong else 150), 1.4 if strong else 1.0))
+            painter.drawLine(QPointF(*balloon.anchor), QPointF(*balloon.place))
+            painter.setBrush(theme.colour("stage_ink"))
+            painter.drawEllipse(QPointF(*balloon.anchor), 2.2, 2.2)
+        for balloon in self.balloons:
+            judged, at = balloon.judged, QPointF(*balloon.place)
+            strong = judged.balloon == chosen
+            draw_balloon(painter, at, str(judged.balloon), judged.verdict, selected=strong)
+
+    def balloon_under(self, pixel: Pixel) -> int | None:
+        """The balloon at a pixel."""
+        near = (b for b in self.balloons if math.dist(b.place, pixel) <= RADIUS + 2)
+        return next((b.judged.balloon for b in near), None)
+
+
+def draw_picked(
+    painter: QPainter, viewport: Viewport, picked: Sequence[Place], cursor: Pixel | None, *, joined: bool
+) -> None:
+    """The places that were clicked; joined: by a line that goes on to the pointer."""
+    painter.setPen(QPen(theme.colour("copper").lighter(140), 2))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    clicked = [QPointF(*viewport.to_screen(*place)) for place in picked]
+    if joined and clicked:
+        painter.drawPolyline(QPolygonF([*clicked, *([] if cursor is None else [QPointF(*cursor)])]))
+    for at in clicked:
+        painter.drawLine(at - QPointF(7, 0), at + QPointF(7, 0))
+        painter.drawLine(at - QPointF(0, 7), at + QPointF(0, 7))
