@@ -27,6 +27,7 @@ from hemtra.runtime.sources import made_up_lot, source_of
 from hemtra.runtime.workers import ProcessWorkers, ThreadWorkers
 from hemtra.storage.records import Records
 from hemtra.storage.records.evidence import part_sheet
+from hemtra.storage.records.kept_scans import scans_in
 from hemtra.storage.records.opening import RecordsFull
 from hemtra.storage.records.store import NOT_SENT, SENT
 from hemtra.storage.scans import load_scan
@@ -328,7 +329,7 @@ def test_scans_are_kept_as_the_station_asks_within_their_disk(records, tmp_path)
     kept = [p.scan for p in records.parts_of(run.lot)]
     assert [k is not None for k in kept] == [False, False, False, False, True, True]
     assert sorted(str(p) for p in (tmp_path / "kept").rglob("*.x3p")) == sorted(k for k in kept if k)
-    again = ScanStore(tmp_path / "kept", station.keeping, records.kept_scans(tmp_path / "kept"))
+    again = ScanStore(tmp_path / "kept", station.keeping, scans_in(records, tmp_path / "kept"))
     assert again._size == pytest.approx(2 * size, rel=0.1)
 
 

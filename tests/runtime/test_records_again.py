@@ -23,6 +23,7 @@ from hemtra.runtime.reporting import report_lot, report_part
 from hemtra.runtime.scan_store import folder_of
 from hemtra.runtime.workers import ThreadWorkers
 from hemtra.storage.records import Records
+from hemtra.storage.records.kept_scans import forget_scans
 from hemtra.storage.records.pages import NOT_PASS, Filter, lot_views, page
 from hemtra.storage.records.trends import failures, trends
 from hemtra.virtual.demo import STATION
@@ -108,7 +109,7 @@ def test_without_a_scan_there_is_the_sheet_and_why_there_is_no_picture(records, 
     assert seen.again is None
     assert "scan missing" in seen.missing
     assert len(seen.sheet.rows) == 2
-    records.forget_scans([one.scan])
+    forget_scans(records, [one.scan])
     assert "scan not stored" in reevaluate_part(records, one.id).missing
     with records.writing() as db:
         db.exec_driver_sql("update revisions set document = replace(document, '\"step\"', '\"gone\"')")
@@ -145,7 +146,7 @@ def test_other_limits_are_told_from_values_and_other_steps_from_scans(records, t
     assert found.changes[0].flips
     assert re.search(r"1 Rise PASS → FAIL 0\.280, above 0\.250", found.changes[0].words)
     turned = PLAN.with_characteristic(PLAN.sheet[0].edited(step="back", lower=-0.3, upper=0.0))
-    records.forget_scans([parts[2].scan])
+    forget_scans(records, [parts[2].scan])
     found = rejudge(records, lot, turned, no_word)
     assert (found.by_values, found.by_scans) == (0, 2)
     assert changes_of(found) == []
@@ -188,7 +189,7 @@ def test_the_report_of_a_part_has_its_sheet_its_picture_and_what_failed(records,
         assert words in told
     images = [image for sheet in PdfReader(tmp_path / "part.pdf").pages for image in sheet.images]
     assert len(images) == 2, "the part, and the place that failed"
-    records.forget_scans([parts[0].scan])
+    forget_scans(records, [parts[0].scan])
     report_part(records, parts[0].id, tmp_path / "sheet.pdf")
     told = pdf_text(tmp_path / "sheet.pdf")
     assert "No image: scan not stored" in told

@@ -108,7 +108,7 @@ def test_a_late_signal_stops_the_line_or_is_an_event(tmp_path):
         assert [e.number for e in records.events_of(run.lot) if e.kind == "signalled late"] == [2]
         assert (len(kept) < 300) is (policy == "stop")
         assert ("too late" in run.trouble) is (policy == "stop")
-        assert run.unsignalled == 1
+        assert run.log.unsignalled == 1
         records.close()
 
 

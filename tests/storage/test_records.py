@@ -21,6 +21,7 @@ from hemtra.storage.exports import export
 from hemtra.storage.records import Records
 from hemtra.storage.records.evidence import part_sheet
 from hemtra.storage.records.fields import NUMBERS, numbers_in_words
+from hemtra.storage.records.kept_scans import forget_scans
 from hemtra.storage.records.merging import merge
 from hemtra.storage.records.opening import RecordsError, masked
 from hemtra.storage.records.pages import Filter, lot_views, page
@@ -82,7 +83,7 @@ def test_a_part_is_kept_with_its_values_events_and_plan(records):
     records.keep_scan(key, "/kept/1.x3p")
     (found,) = records.parts_of(lot)
     assert (found.signal, found.signalled, found.scan) == (SENT, 6.0, "/kept/1.x3p")
-    records.forget_scans(["/kept/1.x3p"])
+    forget_scans(records, ["/kept/1.x3p"])
     assert records.parts_of(lot)[0].scan is None
 
 

@@ -51,11 +51,11 @@ def run_line(
             pass
     production.records.close()
     _summary(production, told, out)
-    if production.unsignalled:
-        print(f"hemtra: {production.unsignalled} parts were not signalled.", file=sys.stderr)
+    if production.log.unsignalled:
+        print(f"hemtra: {production.log.unsignalled} parts were not signalled.", file=sys.stderr)
     if production.trouble:
         print(f"hemtra: {production.trouble}", file=sys.stderr)
-    if production.trouble or production.unsignalled:
+    if production.trouble or production.log.unsignalled:
         return 2
     return 0 if told.count and told.passed == told.count else 1
 
@@ -128,7 +128,7 @@ def _stopped_by_signals(production: Production) -> Iterator[None]:
 
 
 def _summary(production: Production, told: _Told, out: Console) -> None:
-    counts, times = production.counts, production.times
+    counts, times = production.counts, production.times.now
     seconds = time.monotonic() - told.began
     table = Table(box=None, show_header=False)
     table.add_row("lot", production.lot.name)

@@ -11,7 +11,6 @@ from __future__ import annotations
 import queue
 import threading
 import time
-from collections import deque
 from collections.abc import Callable
 from concurrent.futures import Future
 from dataclasses import dataclass, field, replace
@@ -20,16 +19,16 @@ from typing import Any
 
 from hemtra.core.errors import HemtraError
 from hemtra.core.plan.document import Plan
-from hemtra.core.plan.limits import Verdict
 from hemtra.core.station.station import Station
 from hemtra.runtime.belt_mark import BeltMark
 from hemtra.runtime.feeds import Arrived, Feed
-from hemtra.runtime.scan_store import ScanStore
+from hemtra.runtime.run_log import RunLog
+from hemtra.runtime.scan_keeper import ScanKeeper
 from hemtra.runtime.signaller import Heard, Signaller
-from hemtra.runtime.upkeep import kept_scans
+from hemtra.runtime.times import RecentTimes
 from hemtra.runtime.workers import Evaluated, Workers
 from hemtra.storage.records import Records
-from hemtra.storage.records.store import NONE, NOT_SENT, SENT, Counts, Event, Lot, PartRecord
+from hemtra.storage.records.store import NONE, NOT_SENT, Counts, Event, Lot, PartRecord
 
 IN_FLIGHT = 8
 """Scans that may wait or be judged at a time: memory stays bounded."""
@@ -37,8 +36,6 @@ SETTLE = 0.5
 """s after which what became of signals is written down, when no part comes that would take it along."""
 SHORT = 2.0
 """s that records are waited for once they are in trouble: they were waited for long enough."""
-RECENT = 200
-"""Parts whose times make the rate and latency that are shown."""
 
 
 @dataclass(frozen=True)
@@ -47,15 +44,6 @@ class Done:
 
     record: PartRecord
     found: Evaluated
-
-
-@dataclass(frozen=True)
-class Times:
-    """Rate in parts/s, and s from scan complete to the verdict on record and signal given."""
-
-    rate: float = 0.0
-    latency: float = 0.0
-    worst: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -110,27 +98,20 @@ class Production:
         self._station = None if station is None else self.records.station(station)
         self._next = self.records.next_number(self.lot)
         self.counts: Counts = self.records.counts(self.lot)
-        self._store: ScanStore | None = None
+        self.keeper: ScanKeeper | None = None
         if self.setup.scans is not None and station is not None:
-            known = kept_scans(self.records, self.setup.scans.absolute())
-            self._store = ScanStore(self.setup.scans, station.keeping, known)
-        self._keeping_fails = False
+            self.keeper = ScanKeeper(self.records, self.setup.scans, station.keeping)
         self._places = threading.Semaphore(IN_FLIGHT)
         self._queue: queue.SimpleQueue[_Item | None] = queue.SimpleQueue()
         self._stopping, self._paused = threading.Event(), threading.Event()
         self._new_lot: threading.Event = threading.Event()
-        self._answers: deque[tuple[int, str, float | None]] = deque()
-        self._recent: deque[tuple[float, float]] = deque(maxlen=RECENT)
+        self.log, self.times = RunLog(self.records, self.listeners.event), RecentTimes()
         self._lock = threading.Lock()
         self._taken: dict[int, str] = {}
         """Where the parts came from that are not through yet."""
         self.trouble = ""
         self._unrecorded = 0
         """Parts without a record: from the first that could not be written on, nothing is signalled."""
-        self._untold: deque[tuple[Lot, Event, int | None]] = deque()
-        """Events that are not on record yet, each with its lot and the key of its part."""
-        self.unsignalled = 0
-        """Parts whose signals did not all reach the module."""
         self.closing: list[Callable[[], None]] = []
         """What is to be done once everything is through."""
         self._threads = [
@@ -218,21 +199,6 @@ class Production:
         """Parts that are taken and not through."""
         return len(self._taken)
 
-    @property
-    def free_disk(self) -> float | None:
-        """GB left where scans are kept."""
-        return None if self._store is None else self._store.free
-
-    @property
-    def times(self) -> Times:
-        """Of the last parts."""
-        recent = list(self._recent)
-        if len(recent) < 2:
-            return Times(0.0, recent[0][1] if recent else 0.0, recent[0][1] if recent else 0.0)
-        span = recent[-1][0] - recent[0][0]
-        late = sorted(late for _, late in recent)
-        return Times((len(recent) - 1) / span if span > 0 else 0.0, late[len(late) // 2], late[-1])
-
     # -- taking -----------------------------------------------------------------------------------
 
     def _take(self) -> None:
@@ -275,7 +241,7 @@ class Production:
                 if self._new_lot.is_set():
                     self._change_lot()
                 if item is _IDLE:
-                    self._settle()
+                    self.log.write()
                     continue
                 self._finish_one(item)
             except HemtraError as error:
@@ -332,20 +298,23 @@ class Production:
         record = replace(record, id=key, lot_id=self.lot.id, recorded=time.time())
         if self.signaller is not None:
             heard = Heard(
-                lambda sent: self._answered(key, sent),
-                lambda: self._timed(arrived),
+                lambda sent: self.log.signalled(key, sent=sent),
+                lambda: self.times.through(arrived.scanned),
                 lambda words: self._late(number, key, words),
             )
             # what waits for us anyway is not late
             waited = time.time() - arrived.scanned if self.feed.live else 0.0
             self.signaller.part(number, found.verdict, found.rows, arrived.travel, heard, waited)
         else:
-            self._timed(arrived)
-        self._count(found.verdict)
+            self.times.through(arrived.scanned)
+        self.counts = self.counts.with_part(found.verdict)
         for event in events:
             self.listeners.event(event)
-        record = self._kept(record, item)
-        self._settle()
+        if self.keeper is not None:
+            record, trouble = self.keeper.keep(record, item.arrived, self.lot)
+            if trouble:
+                self._tell(Event("scan not kept", trouble, time.time(), number), key)
+        self.log.write()
         self.listeners.done(Done(record, found))
 
     def _change_lot(self) -> None:
@@ -354,37 +323,6 @@ class Production:
         self.lot = self.records.open_lot(self.setup.plan.name, new=True)
         self._next, self.counts = 1, Counts()
         self._tell(Event("new lot", f"Lot {self.lot.name} begins.", time.time()))
-
-    def _count(self, verdict: Verdict) -> None:
-        c = self.counts
-        if verdict is Verdict.PASS:
-            self.counts = replace(c, passed=c.passed + 1)
-        elif verdict is Verdict.FAIL:
-            self.counts = replace(c, failed=c.failed + 1)
-        else:
-            self.counts = replace(c, missing=c.missing + 1)
-
-    def _kept(self, record: PartRecord, item: _Item) -> PartRecord:
-        """The record with its scan, where that is kept; values go on where it cannot be."""
-        passed = record.verdict is Verdict.PASS
-        has_scan = item.arrived.scan is not None or item.arrived.path is not None
-        if self._store is None or not has_scan or not self._store.keeps(record.number, passed=passed):
-            return record
-        try:
-            path, gone = self._store.keep(item.arrived, self.lot, record.number)
-            self.records.keep_scan(record.id, str(path))
-            self.records.forget_scans(str(p) for p in gone)
-        except HemtraError as error:
-            if not self._keeping_fails:
-                self._tell(Event("scan not kept", str(error), time.time(), record.number), record.id)
-            self._keeping_fails = True
-            return record
-        self._keeping_fails = False
-        return replace(record, scan=str(path))
-
-    def _timed(self, arrived: Arrived) -> None:
-        """Its verdict is on record, and stands on the module where there is one."""
-        self._recent.append((time.monotonic(), time.time() - arrived.scanned))
 
     def _late(self, number: int, key: int, words: str) -> None:
         """A signal came too late: the line stops or goes on, as without the link."""
@@ -395,27 +333,11 @@ class Production:
             told = f"Part {number} was signalled too late ({words})."
             self._end(f"{told} Line stopped: station setting “on link loss”.")
 
-    def _answered(self, key: int, sent: bool) -> None:
-        self.unsignalled += not sent
-        self._answers.append((key, SENT if sent else NOT_SENT, time.time() if sent else None))
-
-    def _settle(self) -> None:
-        """Write down what became of signals, and what happened."""
-        answers = [self._answers.popleft() for _ in range(len(self._answers))]
-        try:
-            self.records.signalled({key: (state, when) for key, state, when in answers})
-        except HemtraError:
-            self._answers.extendleft(reversed(answers))
-            raise
-        while self._untold:
-            self.records.event(*self._untold[0])
-            self._untold.popleft()
-
     def _close(self) -> None:
         if self.signaller is not None and self.signaller.stop() and self.belt is not None:
             self.belt.take_away()
         try:
-            self._settle()
+            self.log.write()
         except HemtraError as error:
             self.trouble = self.trouble or str(error)
         if self._unrecorded > 1:
@@ -433,9 +355,8 @@ class Production:
         self._stopping.set()
 
     def _tell(self, event: Event, part: int | None = None) -> None:
-        """Say at once that something happened; the finishing thread writes it down, so that no other waits."""
-        self._untold.append((self.lot, event, part))
-        self.listeners.event(event)
+        """Something happened in this lot."""
+        self.log.event(self.lot, event, part)
 
     def _ready(self, on: bool) -> None:
         if self.signaller is not None:

@@ -11,6 +11,7 @@ from hemtra.core.errors import HemtraError
 from hemtra.core.station.io_and_storage import ScanRetention
 from hemtra.storage.files import make_folder
 from hemtra.storage.records import Records
+from hemtra.storage.records.kept_scans import scans_in
 from hemtra.storage.records.upkeep import archive, backup
 
 BACKUPS, ARCHIVES = "backups", "archives"
@@ -83,8 +84,8 @@ def kept_scans(records: Records, folder: Path) -> list[str]:
 
     They go on to count for the disk that scans may take, and to make room for new ones.
     """
-    old = [path for archived in _archives(records) for path in archived.kept_scans(folder)]
-    return list(dict.fromkeys([*old, *records.kept_scans(folder)]))
+    old = [path for archived in _archives(records) for path in scans_in(archived, folder)]
+    return list(dict.fromkeys([*old, *scans_in(records, folder)]))
 
 
 def _archives(records: Records) -> Iterator[Records]:

@@ -8,7 +8,8 @@ from dataclasses import dataclass, field
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import CharacteristicResult, Verdict
 from hemtra.desktop.models.observe import Signal
-from hemtra.runtime.production import Done, Times
+from hemtra.runtime.production import Done
+from hemtra.runtime.times import Times
 from hemtra.storage.records.store import Counts, Event
 
 RIBBON, TREND, EVENTS = 60, 200, 100

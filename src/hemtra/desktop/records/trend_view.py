@@ -18,9 +18,9 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QWidget
 
 from hemtra.core.plan.limits import format_limits
-from hemtra.core.statistics import Statistics
 from hemtra.desktop.models.records_bench import CharacteristicTrend, RecordsBench, TrendSeries
 from hemtra.desktop.records.trend_chart import Chart, draw_histogram, draw_scale, draw_series, span_of
+from hemtra.desktop.records.trend_statistics import draw_statistics, draw_texts
 from hemtra.desktop.widgets import theme
 from hemtra.desktop.widgets.symbols import draw_balloon, draw_chip, draw_panel
 from hemtra.storage.records.trends import Trend
@@ -139,7 +139,7 @@ class LotTrendView(QWidget):
         else:
             self._draw_head(painter, course)
             if course.texts is not None:
-                self._draw_texts(painter, course)
+                draw_texts(painter, QRectF(self.rect()).adjusted(0, HEAD, 0, 0), course)
             elif not course.series:
                 self._say(painter, "No part of these lots has a value of it.")
             else:
@@ -148,7 +148,7 @@ class LotTrendView(QWidget):
                 for start, series in zip(self._starts(), course.series, strict=True):
                     draw_series(painter, chart, start, series.trend)
                 draw_histogram(painter, chart, chosen.trend, chosen.statistics, BESIDE - 8)
-                self._draw_statistics(painter, chosen)
+                draw_statistics(painter, QPointF(16, self.height() - FOOT + 18), chosen)
                 self._draw_pointed(painter)
         if self.hasFocus():
             painter.setPen(QPen(theme.colour("copper"), 1.4))
@@ -192,41 +192,6 @@ class LotTrendView(QWidget):
             boxes.append(QRectF(left, 6, wide, metrics.height() + 8))
             left += wide + 6
         return boxes
-
-    def _draw_statistics(self, painter: QPainter, series: TrendSeries) -> None:
-        found, trend = series.statistics, series.trend
-        top, x = self.height() - FOOT + 18.0, 16.0
-        for label, value, is_index in format_statistics(found, trend.unit, trend.decimals):
-            painter.setFont(theme.font(11))
-            painter.setPen(theme.colour("muted"))
-            painter.drawText(QPointF(x, top), label)
-            wide = painter.fontMetrics().horizontalAdvance(label)
-            painter.setFont(theme.font(14, bold=is_index))
-            painter.setPen(theme.colour("muted" if is_index and found.few else "ink"))
-            painter.drawText(QPointF(x, top + 18), value)
-            x += max(wide, painter.fontMetrics().horizontalAdvance(value)) + 20
-        if found.warning:
-            painter.setFont(theme.font(11))
-            painter.setPen(theme.colour("copper"))
-            painter.drawText(QPointF(16, top + 36), f"Indices {found.warning}.")
-
-    def _draw_texts(self, painter: QPainter, course: CharacteristicTrend) -> None:
-        assert course.texts is not None
-        painter.setFont(theme.font(12))
-        painter.setPen(theme.colour("muted"))
-        passed = course.total - course.bad
-        told = f"Text characteristic, no trend: correct on {passed} of {course.total} parts,"
-        told += f" {course.texts.kinds} different."
-        painter.drawText(QPointF(16, HEAD + 16), told)
-        painter.setPen(theme.colour("ink"))
-        lines = int((self.height() - HEAD - 40) / 20)
-        for k, (text, number) in enumerate(course.texts.found[:lines]):
-            line = QRectF(16, HEAD + 28 + 20 * k, 70, 20)
-            side = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
-            painter.drawText(line, side, f"{number} ×")
-            room = self.width() - 116
-            words = painter.fontMetrics().elidedText(text or "–", Qt.TextElideMode.ElideRight, room)
-            painter.drawText(QRectF(98, line.top(), room, 20), Qt.AlignmentFlag.AlignVCenter, words)
 
     def _draw_pointed(self, painter: QPainter) -> None:
         """What the pointer is on, in words."""
@@ -320,30 +285,6 @@ class LotTrendView(QWidget):
 def _metrics(pixels: int, *, bold: bool = False) -> QFontMetricsF:
     """Widths of text where nothing is being painted."""
     return QFontMetricsF(theme.font(pixels, bold=bold))
-
-
-def format_statistics(found: Statistics, unit: str, decimals: int) -> list[tuple[str, str, bool]]:
-    """Label with the unit, value, and whether it is an index, of each statistic."""
-    digits = decimals + 1
-
-    def number(value: float | None) -> str:
-        return "–" if value is None else f"{value:.{digits}f}"
-
-    def index(value: float | None) -> str:
-        return "–" if value is None else f"{value:.2f}"
-
-    return [
-        ("parts", f"{found.count:,}".replace(",", " "), False),
-        ("not measured", f"{found.missing:,}".replace(",", " "), False),
-        (f"mean {unit}", number(found.mean), False),
-        (f"s {unit}", number(found.deviation), False),
-        (f"min {unit}", number(found.least), False),
-        (f"max {unit}", number(found.greatest), False),
-        ("Cp", index(found.cp), True),
-        ("Cpk", index(found.cpk), True),
-        ("Pp", index(found.pp), True),
-        ("Ppk", index(found.ppk), True),
-    ]
 
 
 def _stood(trend: Trend, named: bool) -> str:

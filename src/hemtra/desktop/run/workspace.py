@@ -288,8 +288,8 @@ class RunWorkspace(QWidget):
                 speed=speed,
                 waiting=run.waiting,
                 in_flight=0 if signaller is None else signaller.in_flight,
-                free=run.free_disk,
-                times=run.times,
+                free=None if run.keeper is None else run.keeper.free,
+                times=run.times.now,
                 cycle=cycle,
             )
         )

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import time
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -104,6 +104,14 @@ class Counts:
     failed: int = 0
     missing: int = 0
 
+    def with_part(self, verdict: Verdict) -> Counts:
+        """With one part more."""
+        if verdict is Verdict.PASS:
+            return replace(self, passed=self.passed + 1)
+        if verdict is Verdict.FAIL:
+            return replace(self, failed=self.failed + 1)
+        return replace(self, missing=self.missing + 1)
+
     @property
     def all(self) -> int:
         """Every part."""
@@ -148,7 +156,7 @@ class Records:
         with translated_errors(self.name), self._engine.begin() as db:
             yield db
 
-    def _written(self, work: Callable[[Connection, bool], T]) -> T:
+    def written(self, work: Callable[[Connection, bool], T]) -> T:
         """What some writing answers, all of it or nothing; once more where a server went away meanwhile.
 
         work: is told whether it may be done already, since nobody knows whether what broke off was kept.
@@ -188,7 +196,7 @@ class Records:
             key = key_of(db.execute(insert(lots).values(name=made, plan=plan, started=now)))
             return Lot(key, made, plan, now)
 
-        return self._written(work)
+        return self.written(work)
 
     def _free_name(self, db: Connection, now: float) -> str:
         day = time.strftime("%Y-%m-%d", time.localtime(now))
@@ -271,7 +279,7 @@ class Records:
                 self._add(db, lot, part, revision, station) for part in made
             ]
 
-        return self._written(work)
+        return self.written(work)
 
     def _add(self, db: Connection, lot: Lot, part: PartRecord, revision: int, station: int | None) -> int:
         row: dict[str, Any] = {
@@ -327,27 +335,11 @@ class Records:
                 db.execute(update(parts).where(parts.c.id == key).values(signal=state, signalled=when))
 
         if states:
-            self._written(work)
+            self.written(work)
 
     def keep_scan(self, key: int, path: str) -> None:
         """The file that the scan of a part is kept in."""
-        self._written(lambda db, _: db.execute(update(parts).where(parts.c.id == key).values(scan=path)))
-
-    def kept_scans(self, folder: Path) -> list[str]:
-        """The files in a folder that scans of parts were kept in, the oldest first."""
-        inside = parts.c.scan.startswith(f"{folder}/", autoescape=True)
-        with translated_errors(self.name), self._engine.connect() as db:
-            return list(db.execute(select(parts.c.scan).where(inside).order_by(parts.c.id)).scalars())
-
-    def forget_scans(self, paths: Iterable[str]) -> None:
-        """The files of some scans are gone."""
-        gone = list(paths)
-
-        def work(db: Connection, _: bool) -> None:
-            for path in gone:
-                db.execute(update(parts).where(parts.c.scan == path).values(scan=None))
-
-        self._written(work)
+        self.written(lambda db, _: db.execute(update(parts).where(parts.c.id == key).values(scan=path)))
 
     def parts_of(self, lot: Lot, *, first: int = 1, most: int = 1000) -> list[PartRecord]:
         """Parts of a lot in their order, from a running number on, without their values."""
@@ -377,7 +369,7 @@ class Records:
             if not again or db.execute(select(events.c.id).where(*same)).first() is None:
                 self._add_events(db, lot, (event,), keys)
 
-        self._written(work)
+        self.written(work)
 
     def events_of(self, lot: Lot) -> list[Event]:
         """The events of a lot, oldest first."""

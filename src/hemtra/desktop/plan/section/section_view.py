@@ -13,41 +13,30 @@ from PySide6.QtGui import (
     QPainter,
     QPaintEvent,
     QPen,
-    QPolygonF,
     QResizeEvent,
     QWheelEvent,
 )
 from PySide6.QtWidgets import QWidget
 
-from hemtra.core.arrays import FloatArray
-from hemtra.core.geometry.elements import Plane, Point
 from hemtra.core.maps.heightmap import Profile
-from hemtra.core.marks import Dimension, Mark, Polyline
-from hemtra.core.plan.limits import CharacteristicResult, format_value
-from hemtra.core.plan.registry import kind_named
-from hemtra.desktop.models.bench import Place, WorkspaceModel
-from hemtra.desktop.plan.section.section_across import draw_across
+from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.plan.section.section_axes import (
     MARGIN_BOTTOM,
     MARGIN_LEFT,
     MARGIN_RIGHT,
     MARGIN_TOP,
     Axes,
-    along,
     draw_axes,
     draw_profile,
-    project,
 )
+from hemtra.desktop.plan.section.section_marks import SectionMarks
 from hemtra.desktop.plan.section.section_tools import SectionTools
 from hemtra.desktop.plan.section.section_zone import SectionZone
 from hemtra.desktop.widgets import theme
-from hemtra.desktop.widgets.symbols import draw_arrow, draw_balloon, draw_chip, draw_panel
+from hemtra.desktop.widgets.symbols import draw_chip, draw_panel
 
 CLOSER, CLOSEST = 1.25, 0.2
 """By how much a notch of the wheel comes closer, and the shortest stretch shown, in mm."""
-VALUE_WIDTH = 130
-LABEL_ROOM = 130
-"""Pixels right of a dimension that its text needs."""
 
 
 class SectionView(QWidget):
@@ -75,7 +64,7 @@ class SectionView(QWidget):
         self.prompt = ""
         self.picked: list[tuple[float, float]] = []
         self.tools = SectionTools(bench, self)
-        self.zone = SectionZone(bench)
+        self.zone, self.marks = SectionZone(bench), SectionMarks(bench)
         for changed in (bench.shown_changed, bench.selection_changed):
             changed.connect(self._place_tools)
         for changed in (bench.line_changed, bench.selection_changed):
@@ -133,15 +122,15 @@ class SectionView(QWidget):
         assert axes is not None
         draw_axes(painter, axes)
         painter.setClipRect(self._frame().adjusted(-2, -8, 2, 8))
-        self._draw_planes(painter, axes, shown.line)
+        self.marks.draw_planes(painter, axes, shown.line)
         draw_profile(painter, axes, profile.x, profile.z, QPen(theme.colour("ink"), 1.4))
-        self._draw_used(painter, axes, profile, shown.line)
-        self._draw_fits(painter, axes, shown.line)
+        self.marks.draw_used(painter, axes, profile, shown.line)
+        self.marks.draw_fits(painter, axes, shown.line)
         painter.setClipping(False)
         if self.bench.shown is not None and self.bench.shown.index >= 0:
             self.zone.draw_others(painter, axes.at)
         self.zone.draw(painter, axes.at)
-        self._draw_dimension(painter, axes, shown.line)
+        self.marks.draw_dimension(painter, axes, shown.line)
         self._draw_cursor(painter, axes, profile)
         self._draw_prompt(painter, axes)
         painter.end()
@@ -170,28 +159,10 @@ class SectionView(QWidget):
             return f"Across the path at {shown.at:.1f} mm{where}"
         return f"Section{where}" if line is None else f"Section{where} · {math.dist(*line):.1f} mm long"
 
-    def _judged(self) -> CharacteristicResult | None:
-        shown = self.bench.shown
-        result = None if shown is None else (shown.here or shown.result)
-        found = result.characteristics if result is not None else ()
-        return next((c for c in found if c.balloon == self.bench.balloon), None)
-
-    def _marks(self) -> tuple[Mark, ...]:
-        """The marks of the selected characteristic itself, or of the section across its path."""
-        shown, row = self.bench.shown, self.bench.row
-        if shown is not None and shown.across_path:
-            return shown.across
-        if shown is None or row is None or row.step is None or row.step not in shown.evidence:
-            return ()
-        return shown.evidence[row.step].marks
-
-    def _dimensions(self) -> list[Dimension]:
-        return [m for m in self._marks() if isinstance(m, Dimension)]
-
     def _shown_heights(self, profile: Profile) -> tuple[float, float]:
         """Heights the picture must reach: the profile without its extreme spikes, and the dimension."""
         low, high = (float(p) for p in np.nanpercentile(profile.z, [0.5, 99.5]))
-        for dimension in self._dimensions():
+        for dimension in self.marks.dimensions():
             low, high = (
                 min(low, dimension.start.z, dimension.end.z),
                 max(high, dimension.start.z, dimension.end.z),
@@ -199,143 +170,6 @@ class SectionView(QWidget):
         low, high = self.zone.spanned(low, high)
         room = max(0.12 * (high - low), 0.05)
         return low - room, high + room
-
-    def _draw_planes(self, painter: QPainter, axes: Axes, line: tuple[Place, Place]) -> None:
-        shown = self.bench.shown
-        assert shown is not None
-        steps = [s for column in self.bench.lineage() for s in column]
-        ends = np.array([0.0, axes.length])
-        xs, ys = along(line, ends, axes.length)
-        places = along(line, np.linspace(0.0, axes.length, 200), axes.length)
-        label_right = 4.0
-        for step in steps:
-            plane = shown.result.steps[step.id].value if step.id in shown.result.steps else None
-            zone = self.bench.placed(step)
-            if not isinstance(plane, Plane) or zone is None or not zone.contains(*places).any():
-                continue
-            z = plane.height_at(xs, ys)
-            pen = QPen(theme.colour("anchor"), 1.2)
-            pen.setDashPattern([6, 4])
-            painter.setPen(pen)
-            painter.drawLine(axes.at(0.0, float(z[0])), axes.at(axes.length, float(z[1])))
-            painter.setFont(theme.font(11))
-            at = axes.at(axes.length, float(z[1])) - QPointF(label_right, 0)
-            painter.drawText(QRectF(at.x() - 300, at.y() + 2, 300, 16), Qt.AlignmentFlag.AlignRight, step.name)
-            label_right += painter.fontMetrics().horizontalAdvance(step.name) + 14
-
-    def _draw_used(self, painter: QPainter, axes: Axes, profile: Profile, line: tuple[Place, Place]) -> None:
-        """The stretch of the profile inside each spot's zone and between the heights it used."""
-        shown = self.bench.shown
-        assert shown is not None
-        x, y = along(line, profile.x, axes.length)
-        for step in (s for column in self.bench.lineage() for s in column):
-            found = shown.result.steps.get(step.id)
-            zone = self.bench.placed(step)
-            if zone is None or found is None:
-                continue
-            if isinstance(found.value, Point):
-                inside = zone.contains(x, y)
-                low, high = (
-                    getattr(found.value, "low", found.value.z),
-                    getattr(found.value, "high", found.value.z),
-                )
-                near = inside & (profile.z >= low) & (profile.z <= high)
-                pen = QPen(theme.colour("copper"), 3.2)
-                pen.setCapStyle(Qt.PenCapStyle.RoundCap)
-                draw_profile(painter, axes, profile.x, np.where(near, profile.z, np.nan), pen)
-
-    def _draw_fits(self, painter: QPainter, axes: Axes, line: tuple[Place, Place]) -> None:
-        """What the steps of the lineage that look on the section have fitted to it."""
-        shown = self.bench.shown
-        if shown is None or self.bench.line is not None:
-            return
-        painter.setPen(QPen(theme.colour("copper"), 2.0))
-        for step in (s for column in self.bench.lineage() for s in column):
-            if kind_named(step.kind).section_input not in step.inputs or step.id not in shown.evidence:
-                continue
-            for mark in shown.evidence[step.id].marks:
-                if isinstance(mark, Polyline) and _lies_on(line, mark.points, self.bench.section_width):
-                    points = [Point(*map(float, p)) for p in mark.points]
-                    ends = [axes.at(project(line, p, axes.length), p.z) for p in points]
-                    painter.drawPolyline(QPolygonF(ends))
-
-    def _draw_dimension(self, painter: QPainter, axes: Axes, line: tuple[Place, Place]) -> None:
-        judged, shown = self._judged(), self.bench.shown
-        if shown is not None and shown.across_path:
-            draw_across(painter, axes, line, shown)
-            return
-        if judged is None:
-            return
-        verdict = theme.verdict_colour(judged.verdict)
-        dimensions = self._dimensions()
-        if not dimensions:
-            self._draw_value(painter, judged, axes.frame.right() - VALUE_WIDTH, axes.frame.top() + 14)
-            return
-        painter.setPen(QPen(verdict, 1.0))
-        for mark in self._marks():
-            if isinstance(mark, Polyline) and mark.role == "dimension" and not mark.closed:
-                ends = [Point(*map(float, p)) for p in mark.points]
-                a, b = (axes.at(project(line, p, axes.length), p.z) for p in ends)
-                painter.drawLine(a, b)
-        for dimension in dimensions:
-            s0, s1 = (project(line, point, axes.length) for point in (dimension.start, dimension.end))
-            foot, head = axes.at(s0, dimension.start.z), axes.at(s1, dimension.end.z)
-            if abs(s1 - s0) > abs(dimension.end.z - dimension.start.z):
-                self._draw_lying(painter, axes, foot, head, judged)
-                continue
-            # beside the feature, where the line does not cross the curve; on the side that has room
-            room = axes.frame.right() - head.x() > LABEL_ROOM + 60
-            x = head.x() + (44 if room else -44)
-            painter.setPen(QPen(verdict, 1.0))
-            for end in (foot, head):
-                painter.drawLine(QPointF(end.x(), end.y()), QPointF(x + (5 if room else -5), end.y()))
-            painter.setPen(QPen(verdict, 1.5))
-            a, b = QPointF(x, foot.y()), QPointF(x, head.y())
-            painter.drawLine(a, b)
-            draw_arrow(painter, b, a)
-            draw_arrow(painter, a, b)
-            left = x + 14 if room else x - 10 - self._value_width(judged)
-            middle = (foot.y() + head.y()) / 2
-            top, bottom = axes.frame.top() + 4, axes.frame.bottom() - 22
-            self._draw_value(painter, judged, left, min(max(middle, top), bottom))
-
-    def _draw_lying(
-        self, painter: QPainter, axes: Axes, start: QPointF, end: QPointF, judged: CharacteristicResult
-    ) -> None:
-        """A dimension along the section, above the curve, with its extension lines."""
-        verdict = theme.verdict_colour(judged.verdict)
-        y = axes.frame.top() + 10
-        painter.setPen(QPen(verdict, 1.0))
-        for point in (start, end):
-            painter.drawLine(point, QPointF(point.x(), y - 5))
-        a, b = QPointF(start.x(), y), QPointF(end.x(), y)
-        painter.setPen(QPen(verdict, 1.5))
-        painter.drawLine(a, b)
-        draw_arrow(painter, b, a)
-        draw_arrow(painter, a, b)
-        self._draw_value(painter, judged, (a.x() + b.x() - self._value_width(judged)) / 2, y)
-
-    def _value_width(self, judged: CharacteristicResult) -> float:
-        """Pixels that balloon, value and tolerance take."""
-        row = self.bench.row
-        value = QFontMetrics(theme.font(15, bold=True)).horizontalAdvance(_told(judged))
-        tolerance = QFontMetrics(theme.font(12)).horizontalAdvance(row.tolerance if row else "")
-        return 32.0 + max(value, tolerance)
-
-    def _draw_value(self, painter: QPainter, judged: CharacteristicResult, left: float, y: float) -> None:
-        """Balloon, value and tolerance from `left` on, about y."""
-        row = self.bench.row
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(theme.colour("paper", 235))
-        painter.drawRoundedRect(QRectF(left, y - 16, self._value_width(judged) + 4, 38), 5, 5)
-        draw_balloon(painter, QPointF(left + 14, y), str(judged.balloon), judged.verdict, radius=10)
-        painter.setPen(theme.verdict_colour(judged.verdict))
-        painter.setFont(theme.font(15, bold=True))
-        painter.drawText(QPointF(left + 32, y + 2), _told(judged))
-        painter.setPen(theme.colour("muted"))
-        painter.setFont(theme.font(12))
-        if row is not None:
-            painter.drawText(QPointF(left + 32, y + 17), row.tolerance)
 
     def _draw_cursor(self, painter: QPainter, axes: Axes, profile: Profile) -> None:
         if self._cursor is None or not 0 <= self._cursor <= axes.length:
@@ -452,15 +286,3 @@ class SectionView(QWidget):
         self._cursor = None
         self.hovered.emit(None)
         self.update()
-
-
-def _told(judged: CharacteristicResult) -> str:
-    return "not measured" if judged.value is None else format_value(judged, judged.decimals)
-
-
-def _lies_on(line: tuple[Place, Place], points: FloatArray, width: float) -> bool:
-    """Whether a mark belongs to the section that is shown, and not to another one."""
-    (ax, ay), (bx, by) = line
-    length = math.dist(*line) or 1.0
-    across = ((points[:, 0] - ax) * (by - ay) - (points[:, 1] - ay) * (bx - ax)) / length
-    return bool(np.abs(across).max() <= width)

@@ -5,6 +5,8 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING
 
+from PySide6.QtCore import Qt
+
 from hemtra.core.zones.zone import AnyZone
 from hemtra.desktop.models.bench import Place
 from hemtra.desktop.models.viewport import Pixel
@@ -80,3 +82,13 @@ class LineDrag(Drag):
         """Move it along."""
         dx, dy = place[0] - self.start[0], place[1] - self.start[1]
         self.stage.line_moved.emit(moved(self._line, self._held, dx, dy))
+
+
+def grip(handle: Handle | None, line: str | None, *, on_balloon: bool) -> Qt.CursorShape:
+    """The pointer over what can be taken: a handle of the zone, a part of the section line, or a balloon."""
+    shapes = {"rotate": Qt.CursorShape.CrossCursor, "body": Qt.CursorShape.SizeAllCursor}
+    if on_balloon:
+        return Qt.CursorShape.PointingHandCursor
+    if handle is not None and (handle != "body" or line in (None, "line")):
+        return shapes.get(handle.rpartition(":")[2], Qt.CursorShape.SizeFDiagCursor)
+    return Qt.CursorShape.ArrowCursor if line is None else Qt.CursorShape.OpenHandCursor

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 
+import numpy as np
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QPainter, QPen, QPolygonF
 
@@ -13,6 +14,7 @@ from hemtra.core.zones.zone import AnyZone
 from hemtra.desktop.models.bench import Place, WorkspaceModel
 from hemtra.desktop.models.stage_balloons import StageBalloon, stage_balloons
 from hemtra.desktop.models.viewport import Pixel, Viewport
+from hemtra.desktop.models.zone_drag import Handle, grabbed
 from hemtra.desktop.plan.stage.anchor_marks import draw_anchors, draw_spread
 from hemtra.desktop.plan.stage.path_marks import draw_paths
 from hemtra.desktop.widgets import theme
@@ -91,6 +93,18 @@ class StageMarks:
             judged, at = balloon.judged, QPointF(*balloon.place)
             strong = judged.balloon == chosen
             draw_balloon(painter, at, str(judged.balloon), judged.verdict, selected=strong)
+
+    def grabbed(self, viewport: Viewport, pixel: Pixel) -> Handle | None:
+        """What of the selected zone a pixel takes hold of."""
+        zone = self.selected_zone()
+        return None if zone is None or self._bench.read_only else grabbed(zone, viewport, pixel)
+
+    def step_under(self, place: Place) -> str | None:
+        """The smallest zone of the lineage under a place."""
+        x, y = np.array(place[0]), np.array(place[1])
+        placed = [(self._bench.placed(step), step.id) for step in self.steps()]
+        zones = [(zone.area, step_id) for zone, step_id in placed if zone and zone.contains(x, y)]
+        return min(zones)[1] if zones else None
 
     def balloon_under(self, pixel: Pixel) -> int | None:
         """The balloon at a pixel."""

@@ -39,6 +39,13 @@ class Probe:
         far = math.hypot(dx, dy, z - below)
         return f"from pin  dx {dx:.2f}   dy {dy:.2f}   dz {z - below:.3f}   {far:.2f} mm   {angle:.1f}°"
 
+    def read_out(self, place: Place, data: HeightMap, more: str) -> str:
+        """What the map holds at a place, and how far it is from the pin; more: what else there is to say."""
+        z, grey = data.height_at(*place), data.intensity_at(*place)
+        words = f"x {place[0]:.2f}   y {place[1]:.2f}   z {'no data' if z is None else f'{z:.3f}'} mm"
+        parts = [words, more, "" if grey is None else f"intensity {grey}", self.told(place, data)]
+        return "   ".join(part for part in parts if part)
+
     def draw(self, painter: QPainter, viewport: Viewport, cursor: Pixel | None) -> None:
         """The pin, and a line from it to the pointer."""
         if self.pinned is None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import numpy as np
 from PySide6.QtCore import QEvent, QPointF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent, QWheelEvent
 from PySide6.QtWidgets import QWidget
@@ -13,9 +12,9 @@ from hemtra.desktop.background.evaluation import prepared_map
 from hemtra.desktop.models.bench import Place, WorkspaceModel
 from hemtra.desktop.models.tray import TrayPart
 from hemtra.desktop.models.viewport import Pixel, Viewport
-from hemtra.desktop.models.zone_drag import Handle, dragged, grabbed
+from hemtra.desktop.models.zone_drag import dragged, grabbed
 from hemtra.desktop.plan.stage.contour_eraser import ContourEraser
-from hemtra.desktop.plan.stage.drags import Drag, LineDrag, ViewDrag, ZoneDrag
+from hemtra.desktop.plan.stage.drags import Drag, LineDrag, ViewDrag, ZoneDrag, grip
 from hemtra.desktop.plan.stage.legend import Legend
 from hemtra.desktop.plan.stage.section_line import SectionLine
 from hemtra.desktop.plan.stage.stage_map import StageMap
@@ -65,7 +64,8 @@ class TopView(QWidget):
         self.bench = bench
         self.viewport = Viewport()
         self.legend = Legend(self)
-        self.legend.range_changed.connect(self._repaint_map)
+        self.legend.range_changed.connect(self.update)
+        self.legend.range_changed.connect(self.repainted)
         self.map = StageMap(bench, self.legend)
         self.tools = StageTools(bench, self)
         self.tools.colour_chosen.connect(self.colour_by)
@@ -124,7 +124,8 @@ class TopView(QWidget):
         self.tools.show_colour(quantity)
         self.legend.forget()
         self._on_part()
-        self._repaint_map()
+        self.update()
+        self.repainted.emit()
         self.recoloured.emit()
 
     def stretch_colours(self) -> None:
@@ -173,10 +174,6 @@ class TopView(QWidget):
             self.map.fill_legend(self.data)
         self.update()
 
-    def _repaint_map(self) -> None:
-        self.update()
-        self.repainted.emit()
-
     # -- painting ---------------------------------------------------------------------------------
 
     def paintEvent(self, event: QPaintEvent) -> None:
@@ -191,7 +188,10 @@ class TopView(QWidget):
             taken = self.legend.width() if self.legend.isVisible() else 0
             self.marks.draw_balloons(painter, self.viewport, taken)
             self.probe.draw(painter, self.viewport, self._cursor)
-            self._draw_read_out(painter)
+            if self._cursor is not None:
+                x, y = self.viewport.to_part(*self._cursor)
+                words = self.probe.read_out((x, y), self.data, self.map.told(self.data, x, y))
+                draw_chip(painter, QPointF(10, self.height() - 34), words)
             self.offers.draw(painter, self.viewport, self._cursor)
         draw_picked(painter, self.viewport, self.picked, self._cursor, joined=self.joins_picked)
         self._rubber.draw(painter, self.viewport)
@@ -210,19 +210,6 @@ class TopView(QWidget):
             )
         painter.end()
 
-    def _draw_read_out(self, painter: QPainter) -> None:
-        data = self.data
-        if self._cursor is None or data is None:
-            return
-        x, y = self.viewport.to_part(*self._cursor)
-        z = data.height_at(x, y)
-        text = f"x {x:.2f}   y {y:.2f}   z {'no data' if z is None else f'{z:.3f}'} mm"
-        grey = data.intensity_at(x, y)
-        parts = [text, self.map.told(data, x, y), "" if grey is None else f"intensity {grey}"]
-        parts.append(self.probe.told((x, y), data))
-        text = "   ".join(part for part in parts if part)
-        draw_chip(painter, QPointF(10, self.height() - 34), text)
-
     # -- pointer ----------------------------------------------------------------------------------
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
@@ -238,7 +225,11 @@ class TopView(QWidget):
         self._drag = ViewDrag(self, pixel)
         if event.button() != Qt.MouseButton.LeftButton:
             return
-        zone, step_id, handle = self.marks.selected_zone(), self.bench.selected_step, self._grabbed(pixel)
+        zone, step_id, handle = (
+            self.marks.selected_zone(),
+            self.bench.selected_step,
+            self.marks.grabbed(self.viewport, pixel),
+        )
         held, balloon = self.line.under(self.viewport, pixel), self.marks.balloon_under(pixel)
         # the proposed section runs right through the zone, and the zone is what is meant there
         takes_zone = handle not in (None, "body") or (
@@ -263,13 +254,14 @@ class TopView(QWidget):
         if drag is not None and drag.begins(pixel):
             drag.on(pixel, place, snap=_snaps(event))
         elif drag is None and not self.prompt:
-            self._show_grip(pixel)
+            held, balloon = self.line.under(self.viewport, pixel), self.marks.balloon_under(pixel)
+            self.setCursor(grip(self.marks.grabbed(self.viewport, pixel), held, on_balloon=balloon is not None))
         self.offers.moved(place if self._is_free(pixel) else None)
         self.update()
 
     def _is_free(self, pixel: Pixel) -> bool:
         """Whether the pointer is on nothing that can be taken already."""
-        held = self.bench.read_only or self._grabbed(pixel)
+        held = self.bench.read_only or self.marks.grabbed(self.viewport, pixel)
         busy = self._drag is not None or self.prompt or held or self.marks.balloon_under(pixel) is not None
         return not busy and self.line.under(self.viewport, pixel) is None
 
@@ -293,7 +285,7 @@ class TopView(QWidget):
 
     def _clicked(self, place: Place) -> None:
         """Take what is offered there, or select what lies there."""
-        under, offer = self._step_under(place), self.offers.offer
+        under, offer = self.marks.step_under(place), self.offers.offer
         if offer is not None:
             self.offers.moved(None)
             self.offer_taken.emit(offer)
@@ -364,32 +356,6 @@ class TopView(QWidget):
         self.legend.move(self.width() - self.legend.width() - 8, 8)
         if self._fitted:
             self.fit()
-
-    def _show_grip(self, pixel: Pixel) -> None:
-        handle = self._grabbed(pixel)
-        shapes = {"rotate": Qt.CursorShape.CrossCursor, "body": Qt.CursorShape.SizeAllCursor}
-        grip = handle and handle.rpartition(":")[2]
-        held = self.line.under(self.viewport, pixel)
-        if self.marks.balloon_under(pixel) is not None:
-            self.setCursor(Qt.CursorShape.PointingHandCursor)
-        elif handle is not None and (handle != "body" or held in (None, "line")):
-            self.setCursor(shapes.get(grip or "", Qt.CursorShape.SizeFDiagCursor))
-        elif held is not None:
-            self.setCursor(Qt.CursorShape.OpenHandCursor)
-        else:
-            self.setCursor(Qt.CursorShape.ArrowCursor)
-
-    def _grabbed(self, pixel: Pixel) -> Handle | None:
-        """What of the selected zone a pixel takes hold of."""
-        zone = self.marks.selected_zone()
-        return None if zone is None or self.bench.read_only else grabbed(zone, self.viewport, pixel)
-
-    def _step_under(self, place: Place) -> str | None:
-        """The smallest zone of the lineage under a place."""
-        x, y = np.array(place[0]), np.array(place[1])
-        placed = [(self.bench.placed(s), s.id) for s in self.marks.steps()]
-        zones = [(zone.area, step_id) for zone, step_id in placed if zone and zone.contains(x, y)]
-        return min(zones)[1] if zones else None
 
 
 def _snaps(event: QMouseEvent) -> bool:

@@ -1,0 +1,203 @@
+"""What is drawn into the section: planes, the data that was used, fits, and the dimension with its value."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QFontMetrics, QPainter, QPen, QPolygonF
+
+from hemtra.core.arrays import FloatArray
+from hemtra.core.geometry.elements import Plane, Point
+from hemtra.core.maps.heightmap import Profile
+from hemtra.core.marks import Dimension, Mark, Polyline
+from hemtra.core.plan.limits import CharacteristicResult, format_value
+from hemtra.core.plan.registry import kind_named
+from hemtra.desktop.models.bench import Place, WorkspaceModel
+from hemtra.desktop.plan.section.section_across import draw_across
+from hemtra.desktop.plan.section.section_axes import Axes, along, draw_profile, project
+from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets.symbols import draw_arrow, draw_balloon
+
+VALUE_WIDTH = 130
+LABEL_ROOM = 130
+"""Pixels right of a dimension that its text needs."""
+
+
+class SectionMarks:
+    """Of what the bench shows."""
+
+    def __init__(self, bench: WorkspaceModel) -> None:
+        self._bench = bench
+
+    def judged(self) -> CharacteristicResult | None:
+        """The selected characteristic, on the profile that is looked at."""
+        shown = self._bench.shown
+        result = None if shown is None else (shown.here or shown.result)
+        found = result.characteristics if result is not None else ()
+        return next((c for c in found if c.balloon == self._bench.balloon), None)
+
+    def marks(self) -> tuple[Mark, ...]:
+        """The marks of the selected characteristic itself, or of the section across its path."""
+        shown, row = self._bench.shown, self._bench.row
+        if shown is not None and shown.across_path:
+            return shown.across
+        if shown is None or row is None or row.step is None or row.step not in shown.evidence:
+            return ()
+        return shown.evidence[row.step].marks
+
+    def dimensions(self) -> list[Dimension]:
+        """Those among the marks."""
+        return [m for m in self.marks() if isinstance(m, Dimension)]
+
+    def draw_planes(self, painter: QPainter, axes: Axes, line: tuple[Place, Place]) -> None:
+        """The planes of the lineage that the line crosses, with their names."""
+        shown = self._bench.shown
+        assert shown is not None
+        steps = [s for column in self._bench.lineage() for s in column]
+        ends = np.array([0.0, axes.length])
+        xs, ys = along(line, ends, axes.length)
+        places = along(line, np.linspace(0.0, axes.length, 200), axes.length)
+        label_right = 4.0
+        for step in steps:
+            plane = shown.result.steps[step.id].value if step.id in shown.result.steps else None
+            zone = self._bench.placed(step)
+            if not isinstance(plane, Plane) or zone is None or not zone.contains(*places).any():
+                continue
+            z = plane.height_at(xs, ys)
+            pen = QPen(theme.colour("anchor"), 1.2)
+            pen.setDashPattern([6, 4])
+            painter.setPen(pen)
+            painter.drawLine(axes.at(0.0, float(z[0])), axes.at(axes.length, float(z[1])))
+            painter.setFont(theme.font(11))
+            at = axes.at(axes.length, float(z[1])) - QPointF(label_right, 0)
+            painter.drawText(QRectF(at.x() - 300, at.y() + 2, 300, 16), Qt.AlignmentFlag.AlignRight, step.name)
+            label_right += painter.fontMetrics().horizontalAdvance(step.name) + 14
+
+    def draw_used(self, painter: QPainter, axes: Axes, profile: Profile, line: tuple[Place, Place]) -> None:
+        """The stretch of the profile inside each spot's zone and between the heights it used."""
+        shown = self._bench.shown
+        assert shown is not None
+        x, y = along(line, profile.x, axes.length)
+        for step in (s for column in self._bench.lineage() for s in column):
+            found = shown.result.steps.get(step.id)
+            zone = self._bench.placed(step)
+            if zone is None or found is None:
+                continue
+            if isinstance(found.value, Point):
+                inside = zone.contains(x, y)
+                low, high = (
+                    getattr(found.value, "low", found.value.z),
+                    getattr(found.value, "high", found.value.z),
+                )
+                near = inside & (profile.z >= low) & (profile.z <= high)
+                pen = QPen(theme.colour("copper"), 3.2)
+                pen.setCapStyle(Qt.PenCapStyle.RoundCap)
+                draw_profile(painter, axes, profile.x, np.where(near, profile.z, np.nan), pen)
+
+    def draw_fits(self, painter: QPainter, axes: Axes, line: tuple[Place, Place]) -> None:
+        """What the steps of the lineage that look on the section have fitted to it."""
+        shown = self._bench.shown
+        if shown is None or self._bench.line is not None:
+            return
+        painter.setPen(QPen(theme.colour("copper"), 2.0))
+        for step in (s for column in self._bench.lineage() for s in column):
+            if kind_named(step.kind).section_input not in step.inputs or step.id not in shown.evidence:
+                continue
+            for mark in shown.evidence[step.id].marks:
+                if isinstance(mark, Polyline) and _lies_on(line, mark.points, self._bench.section_width):
+                    points = [Point(*map(float, p)) for p in mark.points]
+                    ends = [axes.at(project(line, p, axes.length), p.z) for p in points]
+                    painter.drawPolyline(QPolygonF(ends))
+
+    def draw_dimension(self, painter: QPainter, axes: Axes, line: tuple[Place, Place]) -> None:
+        """The dimension of the selected characteristic, or its value alone."""
+        judged, shown = self.judged(), self._bench.shown
+        if shown is not None and shown.across_path:
+            draw_across(painter, axes, line, shown)
+            return
+        if judged is None:
+            return
+        verdict = theme.verdict_colour(judged.verdict)
+        dimensions = self.dimensions()
+        if not dimensions:
+            self._draw_value(painter, judged, axes.frame.right() - VALUE_WIDTH, axes.frame.top() + 14)
+            return
+        painter.setPen(QPen(verdict, 1.0))
+        for mark in self.marks():
+            if isinstance(mark, Polyline) and mark.role == "dimension" and not mark.closed:
+                ends = [Point(*map(float, p)) for p in mark.points]
+                a, b = (axes.at(project(line, p, axes.length), p.z) for p in ends)
+                painter.drawLine(a, b)
+        for dimension in dimensions:
+            s0, s1 = (project(line, point, axes.length) for point in (dimension.start, dimension.end))
+            foot, head = axes.at(s0, dimension.start.z), axes.at(s1, dimension.end.z)
+            if abs(s1 - s0) > abs(dimension.end.z - dimension.start.z):
+                self._draw_lying(painter, axes, foot, head, judged)
+                continue
+            # beside the feature, where the line does not cross the curve; on the side that has room
+            room = axes.frame.right() - head.x() > LABEL_ROOM + 60
+            x = head.x() + (44 if room else -44)
+            painter.setPen(QPen(verdict, 1.0))
+            for end in (foot, head):
+                painter.drawLine(QPointF(end.x(), end.y()), QPointF(x + (5 if room else -5), end.y()))
+            painter.setPen(QPen(verdict, 1.5))
+            a, b = QPointF(x, foot.y()), QPointF(x, head.y())
+            painter.drawLine(a, b)
+            draw_arrow(painter, b, a)
+            draw_arrow(painter, a, b)
+            left = x + 14 if room else x - 10 - self._value_width(judged)
+            middle = (foot.y() + head.y()) / 2
+            top, bottom = axes.frame.top() + 4, axes.frame.bottom() - 22
+            self._draw_value(painter, judged, left, min(max(middle, top), bottom))
+
+    def _draw_lying(
+        self, painter: QPainter, axes: Axes, start: QPointF, end: QPointF, judged: CharacteristicResult
+    ) -> None:
+        """A dimension along the section, above the curve, with its extension lines."""
+        verdict = theme.verdict_colour(judged.verdict)
+        y = axes.frame.top() + 10
+        painter.setPen(QPen(verdict, 1.0))
+        for point in (start, end):
+            painter.drawLine(point, QPointF(point.x(), y - 5))
+        a, b = QPointF(start.x(), y), QPointF(end.x(), y)
+        painter.setPen(QPen(verdict, 1.5))
+        painter.drawLine(a, b)
+        draw_arrow(painter, b, a)
+        draw_arrow(painter, a, b)
+        self._draw_value(painter, judged, (a.x() + b.x() - self._value_width(judged)) / 2, y)
+
+    def _value_width(self, judged: CharacteristicResult) -> float:
+        """Pixels that balloon, value and tolerance take."""
+        row = self._bench.row
+        value = QFontMetrics(theme.font(15, bold=True)).horizontalAdvance(_told(judged))
+        tolerance = QFontMetrics(theme.font(12)).horizontalAdvance(row.tolerance if row else "")
+        return 32.0 + max(value, tolerance)
+
+    def _draw_value(self, painter: QPainter, judged: CharacteristicResult, left: float, y: float) -> None:
+        """Balloon, value and tolerance from `left` on, about y."""
+        row = self._bench.row
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.colour("paper", 235))
+        painter.drawRoundedRect(QRectF(left, y - 16, self._value_width(judged) + 4, 38), 5, 5)
+        draw_balloon(painter, QPointF(left + 14, y), str(judged.balloon), judged.verdict, radius=10)
+        painter.setPen(theme.verdict_colour(judged.verdict))
+        painter.setFont(theme.font(15, bold=True))
+        painter.drawText(QPointF(left + 32, y + 2), _told(judged))
+        painter.setPen(theme.colour("muted"))
+        painter.setFont(theme.font(12))
+        if row is not None:
+            painter.drawText(QPointF(left + 32, y + 17), row.tolerance)
+
+
+def _told(judged: CharacteristicResult) -> str:
+    return "not measured" if judged.value is None else format_value(judged, judged.decimals)
+
+
+def _lies_on(line: tuple[Place, Place], points: FloatArray, width: float) -> bool:
+    """Whether a mark belongs to the section that is shown, and not to another one."""
+    (ax, ay), (bx, by) = line
+    length = math.dist(*line) or 1.0
+    across = ((points[:, 0] - ax) * (by - ay) - (points[:, 1] - ay) * (bx - ax)) / length
+    return bool(np.abs(across).max() <= width)

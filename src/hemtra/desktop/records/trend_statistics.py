@@ -1,0 +1,73 @@
+"""What stands below a trend: its statistics, or the texts that were read where there is no trend."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QPainter
+
+from hemtra.core.statistics import Statistics
+from hemtra.desktop.models.records_bench import CharacteristicTrend, TrendSeries
+from hemtra.desktop.widgets import theme
+
+
+def draw_statistics(painter: QPainter, at: QPointF, series: TrendSeries) -> None:
+    """A line of labels with their values below, from a pixel on."""
+    found, trend = series.statistics, series.trend
+    top, x = at.y(), at.x()
+    for label, value, is_index in format_statistics(found, trend.unit, trend.decimals):
+        painter.setFont(theme.font(11))
+        painter.setPen(theme.colour("muted"))
+        painter.drawText(QPointF(x, top), label)
+        wide = painter.fontMetrics().horizontalAdvance(label)
+        painter.setFont(theme.font(14, bold=is_index))
+        painter.setPen(theme.colour("muted" if is_index and found.few else "ink"))
+        painter.drawText(QPointF(x, top + 18), value)
+        x += max(wide, painter.fontMetrics().horizontalAdvance(value)) + 20
+    if found.warning:
+        painter.setFont(theme.font(11))
+        painter.setPen(theme.colour("copper"))
+        painter.drawText(QPointF(at.x(), top + 36), f"Indices {found.warning}.")
+
+
+def draw_texts(painter: QPainter, box: QRectF, course: CharacteristicTrend) -> None:
+    """What was read, the commonest first."""
+    assert course.texts is not None
+    painter.setFont(theme.font(12))
+    painter.setPen(theme.colour("muted"))
+    passed = course.total - course.bad
+    told = f"Text characteristic, no trend: correct on {passed} of {course.total} parts,"
+    told += f" {course.texts.kinds} different."
+    painter.drawText(QPointF(16, box.top() + 16), told)
+    painter.setPen(theme.colour("ink"))
+    lines = int((box.height() - 40) / 20)
+    for k, (text, number) in enumerate(course.texts.found[:lines]):
+        line = QRectF(16, box.top() + 28 + 20 * k, 70, 20)
+        side = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+        painter.drawText(line, side, f"{number} ×")
+        room = int(box.width()) - 116
+        words = painter.fontMetrics().elidedText(text or "–", Qt.TextElideMode.ElideRight, room)
+        painter.drawText(QRectF(98, line.top(), room, 20), Qt.AlignmentFlag.AlignVCenter, words)
+
+
+def format_statistics(found: Statistics, unit: str, decimals: int) -> list[tuple[str, str, bool]]:
+    """Label with the unit, value, and whether it is an index, of each statistic."""
+    digits = decimals + 1
+
+    def number(value: float | None) -> str:
+        return "–" if value is None else f"{value:.{digits}f}"
+
+    def index(value: float | None) -> str:
+        return "–" if value is None else f"{value:.2f}"
+
+    return [
+        ("parts", f"{found.count:,}".replace(",", " "), False),
+        ("not measured", f"{found.missing:,}".replace(",", " "), False),
+        (f"mean {unit}", number(found.mean), False),
+        (f"s {unit}", number(found.deviation), False),
+        (f"min {unit}", number(found.least), False),
+        (f"max {unit}", number(found.greatest), False),
+        ("Cp", index(found.cp), True),
+        ("Cpk", index(found.cpk), True),
+        ("Pp", index(found.pp), True),
+        ("Ppk", index(found.ppk), True),
+    ]
