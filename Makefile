@@ -1,4 +1,4 @@
-.PHONY: demo test lint soak soak-long bench screenshots setup venv kernels
+.PHONY: demo test lint soak soak-long bench docs screenshots setup venv kernels
 
 run = .venv/bin/python -m
 
@@ -33,6 +33,9 @@ soak-long: setup   ## hours: the same in full, and ten thousand defects put into
 
 bench: setup       ## speed figures of docs/performance.md
 	$(run) pytest benchmarks -o addopts="" -q --benchmark-columns=min,median,max,rounds --benchmark-sort=name
+
+docs: venv         ## the manual as pages for a browser, in build/manual
+	$(run) mkdocs build --strict --quiet
 
 screenshots: setup ## refresh docs/screenshots from the demo data
 	xvfb-run -a -s "-screen 0 1280x800x24" .venv/bin/python tools/screenshots.py

@@ -24,6 +24,8 @@ class Workspace(ABC):
     """Where its tab stands."""
     keys: ClassVar[str]
     help: ClassVar[str] = ""
+    manual: ClassVar[str] = "index.md"
+    """Page of the manual that is about it."""
     edits: ClassVar[bool]
     """Whether something is edited in it; it is then closed while editing is locked, and undo works in it."""
     page: QWidget

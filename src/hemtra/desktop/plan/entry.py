@@ -22,6 +22,7 @@ class PlanEntry(Workspace):
     name: ClassVar = "plan"
     order: ClassVar = 2
     keys: ClassVar = "Alt+2"
+    manual: ClassVar = "plan.md"
     edits: ClassVar = True
 
     def __init__(self, session: Session) -> None:

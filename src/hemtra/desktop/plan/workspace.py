@@ -60,6 +60,15 @@ class PlanWorkspace(QWidget):
         self.paths = Paths(bench, self.asked, notifications, self.edit)
         self.path_files = PathFiles(bench, self.stage, tasks, notifications, self.edit)
         self._selected = bench.balloon
+        for view, page in (
+            (self.sheet, "plan.md#set-limits"),
+            (self.lineage, "plan.md#change-what-is-measured"),
+            (self.section, "measure-edges.md"),
+            (self.strips, "measure-paths.md#read-the-strips"),
+            (self.new.chooser, "plan.md#add-a-characteristic"),
+            (self.tray, "plan.md#start"),
+        ):
+            view.setProperty("manual", page)
         self._lay_out()
         self._connect_views()
         self._connect_panels()

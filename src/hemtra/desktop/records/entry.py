@@ -19,6 +19,7 @@ class RecordsEntry(Workspace):
     order: ClassVar = 4
     keys: ClassVar = "Alt+4"
     help: ClassVar = "Look back at what the line produced."
+    manual: ClassVar = "look-back.md"
     edits: ClassVar = False
 
     def __init__(self, session: Session) -> None:

@@ -22,6 +22,7 @@ class RunEntry(Workspace):
     order: ClassVar = 3
     keys: ClassVar = "Alt+3"
     help: ClassVar = "A verdict per part on the running line."
+    manual: ClassVar = "line.md"
     edits: ClassVar = False
 
     def __init__(self, session: Session) -> None:

@@ -66,6 +66,7 @@ class IoWindow(QWidget):
     ) -> None:
         """may_force: does what it is given once forcing is allowed."""
         super().__init__(parent, Qt.WindowType.Window)
+        self.setProperty("manual", "signals.md")
         self.setWindowTitle(f"I/O module {io.host}:{io.port}")
         self.setObjectName("workspace")
         self.resize(420, 300)

@@ -50,6 +50,7 @@ class SignalsForm(QWidget):
         self, bench: WorkspaceModel, edit: Callable[[str, Callable[[], Plan]], bool], parent: QWidget
     ) -> None:
         super().__init__(parent, Qt.WindowType.Window)
+        self.setProperty("manual", "signals.md")
         self.setWindowTitle("Signals")
         self.setObjectName("workspace")
         self._bench, self._edit = bench, edit

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QApplication
 from hemtra.desktop.documents.action import Action
 from hemtra.desktop.documents.session import Session
 from hemtra.desktop.shell.command_search import ShortcutsAndSymbols
+from hemtra.desktop.shell.manual import page_for
 from hemtra.desktop.widgets import theme
 
 if TYPE_CHECKING:
@@ -46,11 +47,20 @@ def help_actions(window: MainWindow) -> Iterable[Action]:
     yield Action("view.dark", "Dark or light", "View", lambda: _toggle_dark(session), while_locked=True)
     yield Action("help.search", "Find a command", "Help", window.search, keys="Ctrl+K", while_locked=True)
     yield Action(
+        "help.manual",
+        "Manual",
+        "Help",
+        lambda: window.manual.open_at(page_for(QApplication.focusWidget(), window.workspace.manual)),
+        keys="F1",
+        help="At the page for what has the focus.",
+        while_locked=True,
+    )
+    yield Action(
         "help.keys",
         "Shortcuts and symbols",
         "Help",
         lambda: ShortcutsAndSymbols(window.actions_by_id.values(), window).show(),
-        keys="F1",
+        keys="Shift+F1",
         while_locked=True,
     )
     yield Action(

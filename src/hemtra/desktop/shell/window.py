@@ -16,6 +16,7 @@ from hemtra.desktop.documents.workspace import Workspace
 from hemtra.desktop.models.edit_lock import LOCKED
 from hemtra.desktop.shell.command_search import CommandSearch
 from hemtra.desktop.shell.common_actions import edit_actions, help_actions, recovery
+from hemtra.desktop.shell.manual import Manual
 from hemtra.desktop.shell.message_bar import MessageBar, ProgressStrip, stacked
 from hemtra.desktop.shell.top_bar import TopBar
 from hemtra.desktop.shell.workspaces import workspaces
@@ -35,6 +36,7 @@ class MainWindow(QMainWindow):
         self.workspaces: dict[str, Workspace] = {made.name: made(session) for made in workspaces()}
         self.message_bar = MessageBar(self.trigger)
         session.notifications.told.connect(self.message_bar.told.emit)
+        self.manual = Manual(self)
         self._recovery = recovery(session)
         self.actions_by_id = {action.id: action for action in self._all_actions()}
         self._items = {action.id: self._item(action) for action in self.actions_by_id.values()}

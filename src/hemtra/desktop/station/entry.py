@@ -33,6 +33,7 @@ class StationEntry(Workspace):
     order: ClassVar = 1
     keys: ClassVar = "Alt+1"
     help: ClassVar = "The station as a drawing, with its scan budget."
+    manual: ClassVar = "station.md"
     edits: ClassVar = True
 
     def __init__(self, session: Session) -> None:

@@ -100,6 +100,12 @@ class StationWorkspace(QWidget):
         self._lane = LatestTaskWorker(look, "live profile", self)
         self._asked: LiveRequest | None = None
         self._run: TrialRun | None = None
+        for view, page in (
+            *((task, "station.md#guided-tasks") for task in self.guided.values()),
+            (self.budget, "station.md#read-the-scan-budget"),
+            (self.trial, "station.md#scan-a-trial-part"),
+        ):
+            view.setProperty("manual", page)
         self._lay_out()
         bench.document.changed.connect(self.look)
         self._lane.responded.connect(self._on_seen)
