@@ -86,6 +86,7 @@ class Manual(QDialog):
             item.setToolTip(name)
             self.pages.addItem(item)
         self.page.setOpenExternalLinks(True)
+        self.page.document().setDocumentMargin(18)
         self.pages.itemClicked.connect(self._chosen)
         self.page.sourceChanged.connect(self._moved)
         layout = QHBoxLayout(self)
