@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from inspect import get_annotations
-from typing import Any
+from typing import Any, Literal, get_args, get_origin
 
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -33,6 +33,7 @@ def setting(
 ) -> Any:
     """A field of a form: its default, label, unit and meaning; `bounds` as in `pydantic.Field`.
 
+    choices: titles of values, where they are not called as they are; the values follow from the field's type.
     when: the values that other fields must have for this one to matter.
     """
     shown: dict[str, Any] = {"unit": unit, "choices": dict(choices or {}), "when": dict(when or {})}
@@ -59,10 +60,17 @@ class Form(BaseModel):
                 label=field_info.title or name,
                 help=field_info.description or "",
                 unit=extra["unit"],
-                choices=extra["choices"],
+                choices=_titled(field_info.annotation, extra["choices"]),
                 value=getattr(self, name),
             )
         return found
+
+
+def _titled(annotation: Any, titles: Mapping[str, str]) -> Mapping[str, str]:
+    """What may be chosen, by value, each with its title."""
+    if get_origin(annotation) is not Literal:
+        return titles
+    return {value: titles.get(value, value) for value in map(str, get_args(annotation))}
 
 
 def _own_first(cls: type, names: Iterable[str]) -> list[str]:

@@ -34,12 +34,7 @@ class SurfaceDeviationKind(Kind):
         "take",
         "The greatest difference either way, one that a share of the cells stays within, the range from the"
         " lowest to the highest, or the share of cells beyond a limit.",
-        choices={
-            "greatest": "greatest",
-            "percentile": "percentile",
-            "range": "range",
-            "beyond": "share beyond a limit",
-        },
+        choices={"beyond": "share beyond a limit"},
     )
     percentile: float = setting(
         95.0,

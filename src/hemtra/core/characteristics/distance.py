@@ -40,7 +40,7 @@ class DistanceKind(Kind):
         "space",
         "along",
         "In space, so that a tilted part reads the same; or only its part along x, y, z or a direction.",
-        choices={"space": "in space", "x": "x", "y": "y", "z": "z", "direction": "a direction"},
+        choices={"space": "in space", "direction": "a direction"},
     )
     direction: float = setting(
         0.0,

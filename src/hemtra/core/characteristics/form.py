@@ -51,7 +51,7 @@ class FlatnessKind(Kind):
         "points",
         "All points of the zones but isolated ones; or only those that the planes were fitted through, which"
         " leaves out bumps and dents and so does not prove form.",
-        choices={"all": "all", "near": "points near the plane only"},
+        choices={"near": "points near the plane only"},
     )
 
     cell: float = setting(
@@ -67,7 +67,6 @@ class FlatnessKind(Kind):
         "least squares",
         "plane by",
         "Deviations count from the least-squares plane, or from the two closest parallel planes that hold all.",
-        choices={"least squares": "least squares", "minimum zone": "minimum zone"},
     )
 
     def evaluate(self, given: StepContext) -> Outcome:

@@ -43,7 +43,7 @@ class PositionKind(Kind):
         "x",
         "along",
         "Which coordinate: x, y or z of the frame, or the distance from its origin in x and y.",
-        choices={"x": "x", "y": "y", "z": "z", "r": "distance from the origin"},
+        choices={"r": "distance from the origin"},
     )
 
     def evaluate(self, given: StepContext) -> Outcome:

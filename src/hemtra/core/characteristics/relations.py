@@ -94,7 +94,7 @@ class WidthKind(Kind):
         "The mean of what both edges have in common; the distance of two parallel lines through all of both by"
         " least squares (GG, ISO 14405-1); or the least or greatest local size, from place to place across"
         " (two-point size, LP).",
-        choices={"mean": "mean", "fit": "least squares", "least": "least", "greatest": "greatest"},
+        choices={"fit": "least squares"},
     )
     counted: Literal["lateral", "space"] = setting(
         "lateral",
@@ -225,17 +225,12 @@ class GapKind(Kind):
         "plane": Input(Plane, "along", "The surface the gap lies in; level without.", optional=True),
     }
 
-    take: Literal["least", "lateral", "flush", "depth"] = setting(
+    take: Literal["least", "lateral", "depth", "flush"] = setting(
         "lateral",
         "take",
         "The least clearance, its part along the surface, the height of the second side above the first, or"
         " the clearance so deep below the surface.",
-        choices={
-            "least": "least clearance",
-            "lateral": "along the surface",
-            "depth": "at a depth",
-            "flush": "flush",
-        },
+        choices={"least": "least clearance", "lateral": "along the surface", "depth": "at a depth"},
     )
     depth: float = setting(
         0.5,
@@ -332,7 +327,7 @@ class ParallelismKind(Kind):
         "parallel",
         "should be",
         "How the edge should lie to its datum; planes are judged parallel.",
-        choices={"parallel": "parallel", "square": "at right angles"},
+        choices={"square": "at right angles"},
     )
     cell: float = setting(
         2.0,

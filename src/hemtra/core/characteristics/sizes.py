@@ -85,9 +85,7 @@ class GrooveSizeKind(_Plain):
     unit: ClassVar = "mm"
     inputs: ClassVar = {"of": Input(Groove, "of", "The groove or ridge.")}
 
-    what: Literal["depth", "width"] = setting(
-        "depth", "take", "Which of its sizes.", choices={"depth": "depth", "width": "width"}
-    )
+    what: Literal["depth", "width"] = setting("depth", "take", "Which of its sizes.")
 
     def evaluate(self, given: StepContext) -> Outcome:
         """In mm; where there is none, the depth of nothing and no width."""
@@ -112,7 +110,7 @@ class OpeningSizeKind(_Plain):
         "length",
         "take",
         "Which of its sizes; an ellipse has no corners.",
-        choices={"length": "length", "width": "width", "corner": "corner radius"},
+        choices={"corner": "corner radius"},
     )
 
     def evaluate(self, given: StepContext) -> Outcome:

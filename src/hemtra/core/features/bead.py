@@ -58,7 +58,6 @@ class BeadKind(AlongPath):
         "above",
         "stands",
         "Above its base as a bead, or below as a groove.",
-        choices={"above": "above", "below": "below"},
     )
     least_height: float = setting(0.3, "least height", "Lower beads are ignored.", unit="mm", gt=0.0, le=1000.0)
     base: Literal["line", "step", "curve", "plane"] = setting(
@@ -92,7 +91,7 @@ class BeadKind(AlongPath):
         "none",
         "of two take",
         "Which counts where two lie in a section.",
-        choices={"none": "none", "highest": "the highest", "nearest": "the nearest"},
+        choices={"highest": "the highest", "nearest": "the nearest"},
     )
     bridge: float = setting(
         1.0,

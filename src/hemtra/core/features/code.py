@@ -63,7 +63,6 @@ class CodeKind(Kind):
         "code",
         "Which kind of code it is; naming it is faster and safer.",
         choices={
-            "any": "any",
             "data-matrix": "Data Matrix",
             "qr": "QR code",
             "code128": "Code 128",

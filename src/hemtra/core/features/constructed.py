@@ -227,7 +227,6 @@ class OffsetLineKind(_Constructed):
         "parallel",
         "is",
         "Whether it runs the same way or at right angles.",
-        choices={"parallel": "parallel", "square": "square"},
     )
     offset: float = setting(
         0.0, "offset", "Distance to the left of where it would be.", unit="mm", ge=-1e4, le=1e4

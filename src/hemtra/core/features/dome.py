@@ -53,7 +53,7 @@ class DomeKind(Kind):
         "ball",
         "is a",
         "Spherical or cylindrical surface.",
-        choices={"ball": "ball", "cylinder": "lying cylinder"},
+        choices={"cylinder": "lying cylinder"},
     )
     least_data: float = least_data()
 

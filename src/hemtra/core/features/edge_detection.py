@@ -27,7 +27,6 @@ class SeenBySteps(Kind, ABC):
         "height",
         "seen by",
         "Steps of the surface, or of its brightness, as of something printed.",
-        choices={"height": "height", "brightness": "brightness"},
     )
     wall: Literal["top", "half", "foot"] = setting(
         "half",

@@ -43,14 +43,7 @@ class ExtremeKind(Kind):
         "highest",
         "take",
         "The outermost point: left and right along the zone's width, near and far across it, or in height.",
-        choices={
-            "left": "leftmost",
-            "right": "rightmost",
-            "near": "nearest",
-            "far": "farthest",
-            "highest": "highest",
-            "lowest": "lowest",
-        },
+        choices={"left": "leftmost", "right": "rightmost", "near": "nearest", "far": "farthest"},
     )
     points: int = setting(
         3,

@@ -39,9 +39,7 @@ class GrooveKind(SectionFeature):
     glyph: ClassVar = "groove"
     output: ClassVar = Groove
 
-    side: Literal["groove", "ridge"] = setting(
-        "groove", "is a", "Whether it goes down or stands up.", choices={"groove": "groove", "ridge": "ridge"}
-    )
+    side: Literal["groove", "ridge"] = setting("groove", "is a", "Whether it goes down or stands up.")
     shoulder: float = setting(
         20.0,
         "ground",
@@ -54,7 +52,7 @@ class GrooveKind(SectionFeature):
         "deepest",
         "its floor is",
         "The deepest points, as of a ball groove; or all that lies nearly as deep, where noise adds nothing.",
-        choices={"deepest": "the deepest points", "flat": "flat"},
+        choices={"deepest": "the deepest points"},
     )
     at: float = setting(
         50.0,

@@ -54,7 +54,7 @@ class OutlineKind(Kind):
         "height",
         "contour from",
         "What the contour is taken from: steps of the surface, of its brightness, or both.",
-        choices={"height": "height steps", "intensity": "brightness", "both": "both"},
+        choices={"height": "height steps", "intensity": "brightness"},
     )
     least_step: float = setting(
         1.0,
@@ -119,7 +119,6 @@ class OutlineKind(Kind):
         "match",
         "ordered by",
         "Which of several instances is the first, which zones follow.",
-        choices={"match": "match", "x": "x", "y": "y"},
     )
     rubbed: tuple[tuple[float, float, float], ...] = ()
     """Discs, x, y and radius in mm on the reference scan, in which the contour has been rubbed out."""

@@ -63,7 +63,6 @@ class PlaneKind(Kind):
         "band",
         "use",
         "Which heights of the zone belong to the plane, ranked by their distance from it.",
-        choices={"lowest": "lowest", "highest": "highest", "band": "band"},
     )
     share: float = setting(
         100.0,

@@ -92,18 +92,13 @@ class ProfileEdgeKind(SectionFeature):
         "either",
         "surface",
         "How the height changes along the section.",
-        choices={"rises": "rises", "falls": "falls", "either": "rises or falls"},
+        choices={"either": "rises or falls"},
     )
     pick: Literal["strongest", "first", "last", "nearest"] = setting(
         "strongest",
         "take",
         "Which of several edges counts.",
-        choices={
-            "strongest": "strongest",
-            "first": "first",
-            "last": "last",
-            "nearest": "nearest to its place",
-        },
+        choices={"nearest": "nearest to its place"},
     )
     place: float = setting(
         0.0,

@@ -128,9 +128,7 @@ class ProfileLevelKind(SectionFeature):
     glyph: ClassVar = "spot"
     output: ClassVar = Point
 
-    take: Literal["mean", "median"] = setting(
-        "mean", "take", "Which height stands for the stretch.", choices={"mean": "mean", "median": "median"}
-    )
+    take: Literal["mean", "median"] = setting("mean", "take", "Which height stands for the stretch.")
 
     def measure(
         self, x: FloatArray, z: FloatArray, inside: BoolArray, middle: FloatArray, fine: int = 1

@@ -57,7 +57,7 @@ class RimKind(SeenBySteps, ABC):
         "strongest",
         "take",
         "Which of several edges on a radial line counts.",
-        choices={"strongest": "strongest", "first": "innermost", "last": "outermost"},
+        choices={"first": "innermost", "last": "outermost"},
     )
 
     def _rim(self, given: StepContext, *, to_the_corners: bool = False) -> Rim:

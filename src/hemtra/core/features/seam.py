@@ -80,7 +80,6 @@ class SeamKind(_Edges):
         "sharp",
         "edges",
         "Where the surfaces end, or the outermost places of circles through their rounded edges.",
-        choices={"sharp": "sharp", "rounded": "rounded"},
     )
 
     def measure(self, u: FloatArray, z: FloatArray, floor: float) -> FloatArray:

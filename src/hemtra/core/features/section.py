@@ -194,7 +194,6 @@ class SectionKind(Kind):
         "mean",
         "over its width",
         "The mean keeps the least noise; the median also withstands dirt and spikes.",
-        choices={"mean": "mean", "median": "median"},
     )
     least_data: float = least_data()
 

@@ -51,13 +51,6 @@ class SpotKind(Kind):
         "mean",
         "take",
         "Which height stands for the zone.",
-        choices={
-            "mean": "mean",
-            "median": "median",
-            "highest": "highest",
-            "lowest": "lowest",
-            "percentile": "percentile",
-        },
     )
     percentile: float = setting(
         50.0,
@@ -84,7 +77,6 @@ class SpotKind(Kind):
         f"Drop heights farther than {OUTLIER_REACH:g} standard deviations from the zone's main level. Highest"
         " and lowest take all points but isolated ones: what three points beside each other show is part of the"
         " part.",
-        choices={"drop": "drop", "keep": "keep"},
         when={"take": ("mean", "median", "percentile")},
     )
 

@@ -28,7 +28,7 @@ class SmoothKind(Preparing):
         "median",
         "by",
         "The median keeps edges and drops spikes; mean and Gaussian average noise better.",
-        choices={"median": "median", "mean": "mean", "gaussian": "Gaussian"},
+        choices={"gaussian": "Gaussian"},
     )
     width: float = setting(
         0.5, "over", "Width of the window; of a Gaussian, four standard deviations.", unit="mm", gt=0.0, le=20.0

@@ -32,7 +32,7 @@ class Exposure(Form):
         "manual",
         "exposure",
         "Set by hand, by the brightness it should reach, or one short and one long merged.",
-        choices={"manual": "by hand", "automatic": "automatic", "two": "two, merged"},
+        choices={"manual": "by hand", "two": "two, merged"},
     )
     time: Times = setting(
         1.0, "time", "Times nominal; longer is less noisy and slower.", unit="×", when={"by": ("manual", "two")}

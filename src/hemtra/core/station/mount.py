@@ -54,12 +54,7 @@ class SensorMount(Form):
         "strongest",
         "peak choice",
         "Which reflection counts where a column shows several, as on shiny faces.",
-        choices={
-            "strongest": "strongest",
-            "highest": "highest",
-            "lowest": "lowest",
-            "nearest": "near reference",
-        },
+        choices={"nearest": "near reference"},
     )
     exposure: Exposure = Exposure()
     band: CaptureBand = CaptureBand()

@@ -76,7 +76,7 @@ class Travel(Form):
         "encoder",
         "profiles by",
         "The encoder follows the line; a clock stretches parts when the speed varies.",
-        choices={"encoder": "encoder", "internal": "internal clock"},
+        choices={"internal": "internal clock"},
     )
     encoder: Encoder
     counts_per_profile: Annotated[int, Field(ge=1, le=1_000_000)] = setting(
@@ -89,7 +89,7 @@ class Travel(Form):
         "forward",
         "direction",
         "Which way the line carries parts past the sensor.",
-        choices={"forward": "forward", "backward": "backward", "both": "both ways"},
+        choices={"both": "both ways"},
         when=BY_ENCODER,
     )
     backward: Against = setting(

@@ -31,10 +31,8 @@ class Trigger(Form):
         "What starts a scan.",
         choices={
             "free": "free running",
-            "eye": "eye",
             "distance": "travelled distance",
             "height": "height threshold",
-            "reversal": "reversal",
             "manual": "by hand",
         },
     )
@@ -57,7 +55,7 @@ class Trigger(Form):
         "mm",
         "delay in",
         "What the delay is counted in.",
-        choices={"mm": "mm", "pulses": "counts", "ms": "ms"},
+        choices={"pulses": "counts"},
         when=DELAYED,
     )
     length: Positive = setting(100.0, "scan length", "Of one scan.")
@@ -65,7 +63,7 @@ class Trigger(Form):
         "mm",
         "length in",
         "What the length is counted in, or whether a scan lasts as long as its trigger.",
-        choices={"mm": "mm", "profiles": "profiles", "trigger": "while trigger is on"},
+        choices={"trigger": "while trigger is on"},
     )
     early: Early = setting(
         "ignore",
