@@ -11,7 +11,7 @@ import pytest
 from hypothesis import settings
 
 from examples import PROFILE
-from hemtra import Plan, Scan, inspect
+from hemtra import Plan, Scan
 from hemtra.runtime.demo import is_complete, write_demo
 from hemtra.virtual.cover import Cover
 from hemtra.virtual.demo import REFERENCE, STATION, demo_plan
@@ -61,7 +61,9 @@ def plan() -> Plan:
     return demo_plan()
 
 
-@pytest.fixture(scope="session", autouse=True)
-def kernels_loaded(perfect: Scan) -> None:
-    """Compile before hypothesis looks at the clock."""
-    inspect(demo_plan(), perfect)
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """One test makes the demo at once; those that need it too come last, so that no worker waits for it."""
+    needy = [item for item in items if "demo_folder" in getattr(item, "fixturenames", ())]
+    if len(needy) < len(items):
+        others = [item for item in items if item not in set(needy)]
+        items[:] = [*needy[:1], *others, *needy[1:]]

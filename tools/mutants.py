@@ -18,7 +18,7 @@ import subprocess
 import sys
 import tempfile
 import xml.etree.ElementTree as ET
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
@@ -197,13 +197,17 @@ def reached(folder: Path) -> dict[str, dict[int, list[str]]]:
     return found
 
 
-def _known(took: dict[str, float]):  # type: ignore[no-untyped-def]
-    """Contexts name tests by their module, reports by their path."""
-    by_end = {name.removeprefix("tests."): name for name in took}
+def _known(took: dict[str, float]) -> Callable[[str], str]:
+    """Contexts name tests by their module, and property tests by their name alone; reports by their path."""
     by_tail = {".".join(name.split(".")[-2:]): name for name in took}
-    return lambda context: (
-        by_end.get(context.removeprefix("tests.")) or by_tail.get(".".join(context.split(".")[-2:]), "")
-    )
+    by_name: dict[str, str] = {}
+    for name in took:
+        by_name[name.rpartition(".")[2]] = "" if name.rpartition(".")[2] in by_name else name
+
+    def known(context: str) -> str:
+        return by_tail.get(".".join(context.split(".")[-2:])) or by_name.get(context.rpartition(".")[2], "")
+
+    return known
 
 
 def _node(test: str) -> str:

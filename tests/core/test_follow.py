@@ -19,7 +19,7 @@ from hemtra.core.edits.anchors import (
 from hemtra.core.geometry.elements import Circle, Line
 from hemtra.core.geometry.frames import Frame
 from hemtra.core.plan.document import Follow, Home
-from hemtra.core.plan.follow import followed, pose_of
+from hemtra.core.plan.follow import base, followed, pose_of
 from hemtra.core.plan.graph import ordered
 from hemtra.core.zones.zone import Band, EllipseZone, RectangleZone
 from hemtra.virtual.cover import Cover
@@ -61,6 +61,20 @@ def test_two_edges_place_a_zone_wherever_their_middles_slide(x, y, turn, slide_a
         values[name] = Line(px, py, 0.0, home.rotation + turn, 10.0)
     placed = followed(ZONE, Follow(x="a", y="b", rotation="a"), homes, values)
     assert (placed.x, placed.y) == pytest.approx(moved((12, -7), x, y, turn), abs=1e-6)
+
+
+@given(st.floats(-3, 3), st.floats(-3, 3), st.floats(-20, 20), SHIFTS, SHIFTS)
+def test_heights_counted_from_a_frame_go_along_with_its_tilt(tilt_x, tilt_y, lifted, x, y):
+    """A point of the reference's own plane is as high above the base as it was, however the frame lies now."""
+    frame = Frame(x=7.0, y=-4.0, z=2.5 + lifted, tilt_x=tilt_x, tilt_y=tilt_y)
+    ground = base(Follow(z="f", tilt="f"), {"f": Home(x=0, y=0, z=2.5, rotation=0)}, {"f": frame}, (x, y))
+    # up the normal of the frame to the place, by its own definition
+    normal = frame.matrix[:, 2]
+    on_frame = frame.z - (normal[0] * (x - frame.x) + normal[1] * (y - frame.y)) / normal[2]
+    assert ground.height_at(x, y) == pytest.approx(on_frame - 2.5, abs=1e-9)
+    assert (ground.slope_x, ground.slope_y) == pytest.approx(frame.slopes)
+    with pytest.raises(NotMeasured, match="was not found on the reference scan"):
+        base(Follow(z="f"), {}, {"f": frame}, (x, y))
 
 
 def test_an_axis_that_is_not_followed_stays():
