@@ -209,12 +209,12 @@ def budget(
     )
     found = scan_budget(held, models_of(held), question)
     if as_json:
-        told = {
+        text = {
             "station": held.name,
             "rows": [vars(row) for row in found.rows],
             "warnings": [{"text": w.text, "advice": w.advice} for w in found.warnings],
         }
-        print(json.dumps(told, ensure_ascii=False))
+        print(json.dumps(text, ensure_ascii=False))
         return
     table = Table("scan budget", "", held.name, box=None, header_style="bold")
     table.columns[1].justify = table.columns[2].justify = "right"
@@ -439,8 +439,8 @@ def _print_result(name: str, result: Result) -> None:
         verdict = signed(c.verdict).append(f" {c.reason}", style="default")
         limits = format_limits(c.lower, c.upper, c.decimals)
         table.add_row(str(c.balloon), c.name, format_value(c), limits, verdict)
-    told = Text(f"{plain(name)}: ").append_text(signed(result.verdict))
-    out.print(told.append(f" in {result.elapsed_ms:.1f} ms"))
+    text = Text(f"{plain(name)}: ").append_text(signed(result.verdict))
+    out.print(text.append(f" in {result.elapsed_ms:.1f} ms"))
     out.print(table)
 
 

@@ -206,10 +206,10 @@ def test_parts_that_flip_are_listed_and_the_edit_can_be_taken_back(demo, qtbot, 
 
 def test_the_probe_reads_from_its_pin(demo, settled):
     stage = demo.workspaces["plan"].workspace.stage
-    stage._cursor = stage.viewport.to_screen(42.0, 26.5)
+    stage.pointer = stage.viewport.to_screen(42.0, 26.5)
     demo.trigger("view.pin")
     assert stage.probe.pinned == pytest.approx((42.0, 26.5))
-    text = stage.probe.told((45.0, 30.5), stage.data)
+    text = stage.probe.distance_text((45.0, 30.5), stage.data)
     assert "dx 3.00   dy 4.00" in text
     assert "53.1°" in text
     demo.trigger("view.pin")

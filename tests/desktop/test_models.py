@@ -240,7 +240,7 @@ def test_unsaved_work_is_found_again_unless_its_program_still_runs(own_folders, 
 
 def test_expected_errors_speak_for_themselves_and_bugs_do_not_leak(caplog):
     told, notifications = [], Notifications()
-    notifications.told.connect(told.append)
+    notifications.notified.connect(told.append)
     notifications.error(HemtraError("The disk is full."))
     notifications.error(ZeroDivisionError("division by zero"))
     assert told[0].text == "The disk is full."

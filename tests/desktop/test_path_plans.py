@@ -99,7 +99,7 @@ def test_the_section_follows_the_pointer_on_the_strips_and_the_stage(beads, sett
     hover(strips, strips.pixel_at(100.0), top + height / 2)
     settled(beads)
     assert beads.session.bench.shown.at == pytest.approx(100.0, abs=2.0)
-    assert beads.workspaces["plan"].workspace.section._title().startswith("Across the path at")
+    assert beads.workspaces["plan"].workspace.section.title().startswith("Across the path at")
     told = [m.text for m in beads.session.bench.shown.across if isinstance(m, Dimension)]
     true = WANDERING.cover.bead.table()[round(100.0 / BEAD_LENGTH * 3286)]
     assert sorted(float(text.split()[0]) for text in told) == pytest.approx([true[1], true[0]], abs=0.15)

@@ -41,7 +41,7 @@ def runners(window, settled, small_runners, qtbot):
 
 
 def pixel(section, x, z) -> QPoint:
-    axes = section._axes()
+    axes = section.axes()
     return axes.at(x - axes.start, z).toPoint()
 
 
@@ -154,7 +154,7 @@ def test_how_many_values_make_a_verdict_is_chosen_in_the_menu(runners, settled):
 def test_the_wheel_comes_closer_about_the_pointer_and_a_double_click_goes_back(runners):
     section = runners.workspaces["plan"].workspace.section
     at = QPointF(section.width() / 3, section.height() / 2)
-    before = section._axes().place(at)
+    before = section.axes().place(at)
     event = QWheelEvent(
         at,
         at,
@@ -166,10 +166,10 @@ def test_the_wheel_comes_closer_about_the_pointer_and_a_double_click_goes_back(r
         False,
     )
     QApplication.sendEvent(section, event)
-    assert section._axes().reach == pytest.approx(section._axes().length / 1.25**2)
-    assert section._axes().place(at) == pytest.approx(before)
+    assert section.axes().reach == pytest.approx(section.axes().length / 1.25**2)
+    assert section.axes().place(at) == pytest.approx(before)
     QTest.mouseDClick(section, *CLICK, at.toPoint())
-    assert section._axes().reach == section._axes().length
+    assert section.axes().reach == section.axes().length
 
 
 def test_a_plan_is_turned_to_profiles_and_back(window, settled, demo_folder, qtbot):

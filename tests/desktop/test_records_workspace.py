@@ -116,7 +116,7 @@ def test_it_opens_on_all_lots_with_what_fails_most_and_its_trend(looking):
     records = looking.workspaces["records"].page
     assert [r.lot.name for r in records.lots.rows[1:]] == ["one", "scanned", "changed", "large"]
     assert len(records.bench.chosen) == 4
-    assert records.filters.told.text() == "303 parts"
+    assert records.filters.message.text() == "303 parts"
     first = records.failures.rows[0]
     assert (first.balloon, first.count, first.missing) == (1, 3, 1)
     assert records.bench.course.balloon == 1
@@ -129,7 +129,7 @@ def test_filters_narrow_the_parts_and_all_parts_takes_them_away(looking, qtbot):
     pick(filters.verdict, "did not pass")
     look_up(looking, qtbot)
     assert cells(looking, 0) == ["2", "201", "101"]
-    assert filters.told.text() == "3 of 303 parts"
+    assert filters.message.text() == "3 of 303 parts"
     pick(filters.verdict, "NOT MEASURED")
     look_up(looking, qtbot)
     assert cells(looking, 0) == ["201"]
@@ -141,7 +141,7 @@ def test_filters_narrow_the_parts_and_all_parts_takes_them_away(looking, qtbot):
     assert {text[:5] for text in cells(looking, 2)} == {"S0001"}
     QTest.mouseClick(filters.clear, Qt.MouseButton.LeftButton)
     look_up(looking, qtbot)
-    assert filters.told.text() == "303 parts"
+    assert filters.message.text() == "303 parts"
     assert filters.serial.text() == ""
 
 
@@ -157,7 +157,7 @@ def test_days_that_are_none_are_marked_and_ask_for_nothing(looking, qtbot):
     filters.until.setText(day)
     QTest.keyClick(filters.until, Qt.Key.Key_Return)
     look_up(looking, qtbot)
-    assert filters.told.text() == "40 of 303 parts", "a day from its first to its last second"
+    assert filters.message.text() == "40 of 303 parts", "a day from its first to its last second"
 
 
 def test_more_parts_come_when_the_end_of_the_list_is_reached(looking, qtbot, monkeypatch):
@@ -191,7 +191,7 @@ def test_limits_that_changed_are_two_series_with_statistics_of_their_own(looking
     ]
     assert shown == [(0.3, 30), (0.25, 10)]
     assert course.chosen == 1, "the newest"
-    QTest.mouseClick(course, Qt.MouseButton.LeftButton, pos=course._chips()[0].center().toPoint())
+    QTest.mouseClick(course, Qt.MouseButton.LeftButton, pos=course.chips()[0].center().toPoint())
     assert course.chosen == 0
     looking.grab()
 
@@ -289,7 +289,7 @@ def test_a_double_click_on_what_fails_lists_its_parts(looking, qtbot):
 def test_failed_parts_go_to_the_tray_with_one_click(looking, qtbot):
     choose(looking, qtbot, "scanned")
     told = []
-    looking.session.notifications.told.connect(lambda notice: told.append(notice.text))
+    looking.session.notifications.notified.connect(lambda notice: told.append(notice.text))
     QTest.mouseClick(looking.workspaces["records"].page.tray_button, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: len(looking.session.bench.tray.parts) == 1, timeout=20_000)
     assert looking.session.bench.tray.parts[0].path.name == "2.x3p"

@@ -190,9 +190,9 @@ def test_signals_are_typed_and_what_they_cannot_be_is_said(line, qtbot, tmp_path
     retype(qtbot, field, "fails_1 or missing_1")
     assert line.session.bench.document.plan.signals[0].when == "fails_1 or missing_1"
     retype(qtbot, form.rows[0]["when"], "boss > 3")
-    assert "nothing a signal knows" in form.told.text()
+    assert "nothing a signal knows" in form.message.text()
     retype(qtbot, form.rows[1]["line"], "0")
-    assert "igital line 0 is used twice" in form.told.text()
+    assert "igital line 0 is used twice" in form.message.text()
     form.rows[0]["unknown"].click()
     assert not line.session.bench.document.plan.signals[0].unknown
     line.trigger("edit.undo")
@@ -211,9 +211,9 @@ def test_signals_are_typed_and_what_they_cannot_be_is_said(line, qtbot, tmp_path
     assert line.session.bench.document.plan.signals[-1].fault == 2.0
     retype(qtbot, form.rows[-1]["fault"], "")
     assert line.session.bench.document.plan.signals[-1].fault is None
-    assert form.told.text() == ""
+    assert form.message.text() == ""
     retype(qtbot, form.rows[-1]["balloon"], "77")
-    assert "uses balloon 77, which is missing or disabled" in form.told.text()
+    assert "uses balloon 77, which is missing or disabled" in form.message.text()
 
 
 def test_the_io_window_shows_and_forces_terminals(line, qtbot, unused_port):
@@ -260,7 +260,7 @@ def test_the_signals_window_closes_and_forcing_takes_the_pin(line, qtbot, unused
     )
     line.session.station_bench.document.edit("block", station)
     line.trigger("plan.signals")
-    line.workspaces["run"].forms._lock.lock("4711")
+    line.session.lock.lock("4711")
     line.workspaces["run"].forms.close()
     assert not line.workspaces["run"].forms.signals.isVisible()
     line.trigger("run.io-module")

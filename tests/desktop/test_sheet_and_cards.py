@@ -148,11 +148,11 @@ def test_a_zone_on_a_section_is_drawn_and_dragged(demo, qtbot, settled):
     assert bench.document.plan.step("top").zone.width == pytest.approx(55, abs=1)
     assert bench.shown.result.characteristics[-1].value < 3.9, "the bosses lie outside the middle half"
     section = workspace.section
-    axes, zone = section._axes(), bench.document.plan.step("top").zone
+    axes, zone = section.axes(), bench.document.plan.step("top").zone
     cut = bench.shown.result.steps["cut"].value
     right = section.zone._pixel(cut, float(zone.corners()[1][0]), float(zone.corners()[1][1]), axes.at)
     drag(
-        qtbot, section, right.toPoint(), right.toPoint() + QPointF(section._frame().width() * 0.24, 0).toPoint()
+        qtbot, section, right.toPoint(), right.toPoint() + QPointF(section.frame().width() * 0.24, 0).toPoint()
     )
     settled(demo)
     assert bench.shown.result.characteristics[-1].value == pytest.approx(4.0, abs=0.1)

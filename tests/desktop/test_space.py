@@ -77,11 +77,11 @@ def test_the_stage_in_space_follows_the_top_view(demo, qtbot, settled):
     colours = {pixels.pixel(x, y) for x in range(0, pixels.width(), 7) for y in range(0, pixels.height(), 7)}
     assert len(colours) > 40, "the surface is drawn, shaded"
     before = space.orbit
-    qtbot.waitUntil(lambda: bool(space._balloons))
-    place, balloon = space._balloons[-1]
+    qtbot.waitUntil(lambda: bool(space.balloons))
+    place, balloon = space.balloons[-1]
     qtbot.mouseClick(space, Qt.MouseButton.LeftButton, pos=place.toPoint())
     settled(demo)
-    assert demo.session.bench.balloon in {b for p, b in space._balloons if (p - place).manhattanLength() < 16}
+    assert demo.session.bench.balloon in {b for p, b in space.balloons if (p - place).manhattanLength() < 16}
     space.move_to(before.turned(40, 10))
     assert space._moving
     qtbot.waitUntil(lambda: not space._moving)
@@ -110,11 +110,11 @@ def test_values_that_colour_the_part_are_read_with_their_unit(demo, settled):
     stage = demo.workspaces["plan"].workspace.stage
     stage.colour_by("slope")
     settled(demo)
-    assert stage.map.told(stage.data, 42.0, 26.3).endswith("°")
+    assert stage.map.value_text(stage.data, 42.0, 26.3).endswith("°")
     assert stage.legend.toolTip().startswith("Slope in °")
     stage.colour_by("reference")
     settled(demo)
-    told = stage.map.told(stage.data, 42.0, 26.3)
+    told = stage.map.value_text(stage.data, 42.0, 26.3)
     assert told.startswith("above the reference ")
     assert told.endswith(" mm")
     assert abs(float(told.split()[-2])) < 0.05, "the reference lies on itself"

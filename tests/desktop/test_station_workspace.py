@@ -179,7 +179,7 @@ def test_a_resolution_typed_wrong_is_found_by_measuring(at_station, qtbot):
     task.travel.setText("500")
     for _ in range(3):
         qtbot.mouseClick(task.move_line, LEFT)
-    assert float(re.search(r"([\d.]+) % too long", task.told.text())[1]) == pytest.approx(10.0, abs=0.1)
+    assert float(re.search(r"([\d.]+) % too long", task.message.text())[1]) == pytest.approx(10.0, abs=0.1)
     qtbot.mouseClick(task.take, LEFT)
     encoder = at_station.session.station_bench.document.value.travel.encoder
     assert encoder.counts_per_mm == pytest.approx(12.5, rel=5e-4)
@@ -214,7 +214,7 @@ def test_what_cannot_be_levelled_on_is_refused_with_the_reason(at_station, qtbot
 
     def told(words):
         qtbot.mouseClick(task.scan, LEFT)
-        qtbot.waitUntil(lambda: words in task.told.text(), timeout=20_000)
+        qtbot.waitUntil(lambda: words in task.message.text(), timeout=20_000)
         assert not task.take.isEnabled()
 
     task.on.setCurrentText("plate with a bump")
@@ -296,11 +296,11 @@ def test_exposure_is_tuned_until_the_part_is_bright_enough(at_station, qtbot):
     for target in ("", "5", "900"):
         task.target.setText(target)
         qtbot.mouseClick(task.look, LEFT)
-        assert "from 10 to 240" in task.told.text()
+        assert "from 10 to 240" in task.message.text()
     task.target.setText("60")
     qtbot.mouseClick(task.look, LEFT)
     qtbot.waitUntil(lambda: task.tuned is not None, timeout=20_000)
-    assert "reaches brightness" in task.told.text()
+    assert "reaches brightness" in task.message.text()
     at_station.grab()
     qtbot.mouseClick(task.take, LEFT)
     exposure = at_station.session.station_bench.document.value.sensor.exposure
@@ -311,11 +311,11 @@ def test_exposure_is_tuned_until_the_part_is_bright_enough(at_station, qtbot):
     task.longest.setText("0.5")
     qtbot.mouseClick(task.look, LEFT)
     qtbot.waitUntil(lambda: task.tuned is not None and not task.tuned.reached, timeout=20_000)
-    assert "stops at its longest" in task.told.text()
+    assert "stops at its longest" in task.message.text()
     qtbot.mouseClick(task.automatic, LEFT)
     seen(at_station, qtbot)
     assert at_station.session.station_bench.document.value.sensor.exposure.by == "automatic"
-    assert "stops at its longest" in at_station.session.station_bench.exposure_told
+    assert "stops at its longest" in at_station.session.station_bench.exposure_message
     at_station.trigger("station.exposure")
     qtbot.mouseClick(task.two, LEFT)
     seen(at_station, qtbot)
@@ -335,7 +335,7 @@ def test_two_sensors_are_aligned_and_scan_one_part(at_station, qtbot):
     task = at_station.workspaces["station"].page.align_task
     task.laid.setCurrentText("target out of view")
     qtbot.mouseClick(task.scan, LEFT)
-    qtbot.waitUntil(lambda: "does not see the stepped wedge" in task.told.text(), timeout=60_000)
+    qtbot.waitUntil(lambda: "does not see the stepped wedge" in task.message.text(), timeout=60_000)
     task.laid.setCurrentText("target turned by 2°")
     qtbot.mouseClick(task.scan, LEFT)
     qtbot.waitUntil(lambda: task.found is not None, timeout=60_000)
@@ -387,7 +387,7 @@ def test_scales_are_corrected_by_what_is_known(at_station, qtbot):
     assert len(task.discs) == 3
     task.high.setText("")
     task.high.editingFinished.emit()
-    assert "Type the true heights" in task.told.text()
+    assert "Type the true heights" in task.message.text()
     assert not task.take.isEnabled()
     task.high.setText("9")
     task.high.editingFinished.emit()
@@ -406,7 +406,7 @@ def test_trial_parts_pass_and_one_becomes_the_reference(at_station, qtbot, settl
     parts = scan_trials(qtbot, at_station, 5)
     assert [part.name for part in parts] == [f"trial-{k:02d}" for k in range(1, 6)]
     panel = at_station.workspaces["station"].page.trial
-    assert "219 profiles" in panel.told.text()
+    assert "219 profiles" in panel.message.text()
     qtbot.mouseClick(panel.reference, LEFT)
     qtbot.waitUntil(lambda: at_station.session.bench.document.reference is parts[-1].scan)
 
@@ -425,8 +425,8 @@ def test_what_goes_wrong_on_the_line_is_said_and_loses_nothing(at_station, qtbot
         assert words in at_station.message_bar.text.text()
     panel.mishap.setCurrentIndex(panel.mishap.findData("stops"))
     (part,) = scan_trials(qtbot, at_station)
-    assert "faulty" in panel.told.text()
-    assert " of 219 profiles in " in panel.told.text()
+    assert "faulty" in panel.message.text()
+    assert " of 219 profiles in " in panel.message.text()
     assert part.tag == "unknown"
     panel.mishap.setCurrentIndex(0)
     retype(qtbot, at_station, "band to", "-20")
@@ -454,7 +454,7 @@ def test_mistakes_show_in_a_trial_scan_with_the_task_that_helps(at_station, qtbo
         bar.hide()
     retype(qtbot, at_station, "speed", "3000")
     scan_trials(qtbot, at_station)
-    assert "missed: too fast" in at_station.workspaces["station"].page.trial.told.text()
+    assert "missed: too fast" in at_station.workspaces["station"].page.trial.message.text()
     at_station.trigger("station.two")
     retype(qtbot, at_station, "counts per profile", "8")
     scan_trials(qtbot, at_station)

@@ -177,10 +177,10 @@ def test_space_steps_through_the_tray_and_tags_can_be_changed(demo, qtbot, settl
     assert demo.session.bench.tray.current.name == "cover-03"
     assert values(demo)[1].verdict == "FAIL"
     card = tray.cards[2]
-    qtbot.mouseClick(card, LEFT, pos=card._tag_box().center().toPoint())
+    qtbot.mouseClick(card, LEFT, pos=card.tag_box().center().toPoint())
     assert demo.session.bench.tray.parts[2].tag == "not measurable"
     assert demo.session.bench.tray.agreement == (4, 5), "it fails, so it was measured"
-    qtbot.mouseClick(card, LEFT, pos=card._tag_box().center().toPoint())
+    qtbot.mouseClick(card, LEFT, pos=card.tag_box().center().toPoint())
     assert demo.session.bench.tray.parts[2].tag == "unknown"
     assert demo.session.bench.tray.agreement == (4, 4)
     qtbot.mouseClick(tray.cards[0], LEFT, pos=QPoint(20, 20))

@@ -40,7 +40,7 @@ def test_what_others_put_there_is_not_listed_counted_or_deleted(tmp_path, arrive
         "/etc/passwd",
     ]
     store = ScanStore(folder, ALL, known)
-    assert store._size == 0
+    assert store.size == 0
     kept = [store.keep(arrived, LOT, number) for number in (1, 2, 3)]
     assert [gone for _, gone in kept] == [[], [kept[0][0]], [kept[1][0]]], "the budget holds one"
     assert all(path.read_bytes() == b"x" * 5000 for path in theirs)

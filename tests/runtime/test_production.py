@@ -330,7 +330,7 @@ def test_scans_are_kept_as_the_station_asks_within_their_disk(records, tmp_path)
     assert [k is not None for k in kept] == [False, False, False, False, True, True]
     assert sorted(str(p) for p in (tmp_path / "kept").rglob("*.x3p")) == sorted(k for k in kept if k)
     again = ScanStore(tmp_path / "kept", station.keeping, scans_in(records, tmp_path / "kept"))
-    assert again._size == pytest.approx(2 * size, rel=0.1)
+    assert again.size == pytest.approx(2 * size, rel=0.1)
 
 
 def test_no_room_for_scans_is_told_once_and_values_go_on(records, tmp_path):

@@ -142,7 +142,7 @@ def test_other_limits_are_told_from_values_and_other_steps_from_scans(records, t
     closer = PLAN.with_characteristic(PLAN.sheet[0].edited(upper=0.25))
     found = rejudge(records, lot, closer, no_word)
     assert changes_of(found) == [(2, Verdict.FAIL)]
-    assert (found.by_values, found.by_scans, found.untold) == (3, 0, ())
+    assert (found.by_values, found.by_scans, found.undecided) == (3, 0, ())
     assert found.changes[0].flips
     assert re.search(r"1 Rise PASS → FAIL 0\.280, above 0\.250", found.changes[0].words)
     turned = PLAN.with_characteristic(PLAN.sheet[0].edited(step="back", lower=-0.3, upper=0.0))
@@ -150,7 +150,7 @@ def test_other_limits_are_told_from_values_and_other_steps_from_scans(records, t
     found = rejudge(records, lot, turned, no_word)
     assert (found.by_values, found.by_scans) == (0, 2)
     assert changes_of(found) == []
-    assert [(one.number, "not stored" in why) for one, why in found.untold] == [(3, True)]
+    assert [(one.number, "not stored" in why) for one, why in found.undecided] == [(3, True)]
     assert "nothing changes. Not re-evaluated: 1" in found.words
     assert [one.verdict for one in records.parts_of(lot)] == [one.verdict for one in parts]
 

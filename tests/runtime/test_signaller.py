@@ -139,13 +139,14 @@ def test_a_belt_that_was_cut_off_is_asked_about_or_rejected(tmp_path, monkeypatc
 def test_a_part_is_followed_from_where_the_eye_saw_it_however_late_it_is_handled():
     """The eye hangs 300 mm before the laser, and whoever takes the scans is slow."""
     station = STATION.with_part("trigger", distance=300.0, delay=280.0).with_part("travel", speed=2000.0)
-    feed, taken = StationFeed(station, source_of(station, made_up_lot(3, 1))), []
+    source, taken = source_of(station, made_up_lot(3, 1)), []
+    feed = StationFeed(station, source)
 
     def put(arrived):
         taken.append((arrived.travel, feed.travel()))
 
     feed.run(put, threading.Event(), threading.Event())
-    fronts = feed._line.motion.fronts
+    fronts = source.motion.fronts
     assert [travel for travel, _ in taken] == [pytest.approx(front - 300.0, abs=2.5) for front in fronts]
     assert all(now > travel + 280.0 for travel, now in taken)
 

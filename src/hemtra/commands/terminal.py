@@ -30,8 +30,8 @@ def progress_reporter(what: str) -> Iterator[Callable[[int, int, str], bool]]:
     with progress(what) as bar:
         task = bar.add_task(what)
 
-        def tell(done: int, of: int, told: str) -> bool:
-            bar.update(task, total=of, completed=done, description=told)
+        def tell(done: int, of: int, message: str) -> bool:
+            bar.update(task, total=of, completed=done, description=message)
             return True
 
         yield tell

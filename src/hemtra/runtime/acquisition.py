@@ -35,12 +35,12 @@ class Acquisition:
         self,
         source: Iterable[Arrival],
         assembler: Assembler,
-        told: Callable[[Outcome], None],
+        on_outcome: Callable[[Outcome], None],
         failed: Callable[[BaseException], None],
         watch: Callable[[Batch, Growing | None], None] | None = None,
     ) -> None:
         self._source, self._assembler = source, assembler
-        self._tell, self._fail, self._watch = told, failed, watch
+        self._tell, self._fail, self._watch = on_outcome, failed, watch
         self._watched = 0.0
         self._queue: queue.Queue[Arrival | None] = queue.Queue(WAITING_BATCHES)
         self._stopping = threading.Event()

@@ -53,7 +53,7 @@ def write_demo(folder: Path, progress: Progress = lambda done, of, what: True) -
             records.result()
         finally:
             stopped.set()
-    write_text(folder / TRUTH, _told(truth()))
+    write_text(folder / TRUTH, _json_text(truth()))
     progress(SCANS, SCANS, "done")
     return True
 
@@ -68,7 +68,7 @@ def _write_trays(folder: Path, progress: Progress) -> bool:
     save_tray(
         folder / RUNNER_PLAN_FILE, [TrayEntry(folder / RUNNER_TRAY / part.file, part.tag) for part in RUNNERS]
     )
-    write_text(folder / RUNNER_TRUTH, _told(runner_truth()))
+    write_text(folder / RUNNER_TRUTH, _json_text(runner_truth()))
     for done, part in enumerate(PARTS, start=len(RUNNERS)):
         if not progress(done, SCANS, f"scanning {part.file}"):
             return False
@@ -80,7 +80,7 @@ def _write_trays(folder: Path, progress: Progress) -> bool:
     return progress(SCANS - 1, SCANS, "writing the records")
 
 
-def _told(known: Any) -> str:
+def _json_text(known: Any) -> str:
     return json.dumps(known, indent=1, sort_keys=True) + "\n"
 
 

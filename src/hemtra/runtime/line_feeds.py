@@ -64,7 +64,7 @@ class StationFeed:
         """Let the parts pass. Raises `HemtraError` where sensor or encoder do not deliver what they should."""
         self._put, self._clock = put, LineClock(paused, stopping)
         assembler = Assembler.of(self._station, models_of(self._station))
-        acquisition = Acquisition(self._paced(self._clock), assembler, self._told, self._fail)
+        acquisition = Acquisition(self._paced(self._clock), assembler, self._on_outcome, self._fail)
         acquisition.start()
         while not acquisition.wait(LOOK):
             if stopping.is_set():
@@ -83,7 +83,7 @@ class StationFeed:
                 return
             yield arrival
 
-    def _told(self, outcome: Outcome) -> None:
+    def _on_outcome(self, outcome: Outcome) -> None:
         now = time.time()
         name = f"{self._station.name}"
         travel, trigger = self._station.travel, self._station.trigger

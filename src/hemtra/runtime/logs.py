@@ -64,12 +64,12 @@ class _Json(logging.Formatter):
     """One object a line."""
 
     def format(self, record: logging.LogRecord) -> str:
-        told: dict[str, Any] = {
+        entry: dict[str, Any] = {
             "time": self.formatTime(record, "%Y-%m-%dT%H:%M:%S%z"),
             "level": record.levelname.lower(),
             "text": record.getMessage(),
         }
-        told |= {name: getattr(record, name) for name in FIELDS if hasattr(record, name)}
+        entry |= {name: getattr(record, name) for name in FIELDS if hasattr(record, name)}
         if record.exc_info:
-            told["traceback"] = self.formatException(record.exc_info)
-        return json.dumps(told, ensure_ascii=True)
+            entry["traceback"] = self.formatException(record.exc_info)
+        return json.dumps(entry, ensure_ascii=True)

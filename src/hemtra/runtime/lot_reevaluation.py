@@ -59,7 +59,7 @@ class Change:
 class LotReevaluation:
     """What a plan makes of a lot. by_values, by_scans: how many parts it could be told of, and from what.
 
-    untold: parts it cannot be told of, with the reason.
+    undecided: parts it cannot be told of, with the reason.
     """
 
     lot: Lot
@@ -67,21 +67,21 @@ class LotReevaluation:
     by_values: int = 0
     by_scans: int = 0
     changes: tuple[Change, ...] = ()
-    untold: tuple[tuple[PartRecord, str], ...] = ()
+    undecided: tuple[tuple[PartRecord, str], ...] = ()
 
     @property
     def words(self) -> str:
         """In a sentence or two."""
-        told = self.by_values + self.by_scans
+        message = self.by_values + self.by_scans
         flips = sum(change.flips for change in self.changes)
-        text = f"{told} parts were re-evaluated by “{self.plan}”: "
+        text = f"{message} parts were re-evaluated by “{self.plan}”: "
         text += (
             f"{len(self.changes)} change, {flips} of them the verdict." if self.changes else "nothing changes."
         )
         if self.by_scans and self.by_values:
             text += f" {self.by_values} from their values, {self.by_scans} from their scans."
-        if self.untold:
-            text += f" Not re-evaluated: {len(self.untold)}. {self.untold[0][1]}"
+        if self.undecided:
+            text += f" Not re-evaluated: {len(self.undecided)}. {self.undecided[0][1]}"
         return text
 
 
@@ -118,7 +118,7 @@ class _Rejudging:
     progress: Progress
     jobs: int
     changes: list[Change] = field(default_factory=list)
-    untold: list[tuple[PartRecord, str]] = field(default_factory=list)
+    undecided: list[tuple[PartRecord, str]] = field(default_factory=list)
     by_values: int = 0
     by_scans: int = 0
     pairs: dict[int, Pairs | None] = field(default_factory=dict)
@@ -137,12 +137,12 @@ class _Rejudging:
             try:
                 waiting.append((part, rows, scan_of(part)))
             except HemtraError as error:
-                self.untold.append((part, str(error)))
+                self.undecided.append((part, str(error)))
         if waiting and not self._from_scans(waiting):
             return None
         self.changes.sort(key=lambda change: change.part.number)
         return LotReevaluation(
-            self.lot, self.plan.name, self.by_values, self.by_scans, tuple(self.changes), tuple(self.untold)
+            self.lot, self.plan.name, self.by_values, self.by_scans, tuple(self.changes), tuple(self.undecided)
         )
 
     def _from_values(self, part: PartRecord, rows: Rows) -> Rows | None:
@@ -179,7 +179,7 @@ class _Rejudging:
     ) -> None:
         found = workers.result(arrived, future)
         if found.trouble and not found.rows:
-            self.untold.append((part, found.trouble))
+            self.undecided.append((part, found.trouble))
             return
         self.by_scans += 1
         self._take(part, rows, found.rows)

@@ -326,12 +326,12 @@ class Production:
 
     def _late(self, number: int, key: int, words: str) -> None:
         """A signal came too late: the line stops or goes on, as without the link."""
-        told = words[0].upper() + words[1:] + "."
-        self._tell(Event("signalled late", told, time.time(), number), key)
+        message = words[0].upper() + words[1:] + "."
+        self._tell(Event("signalled late", message, time.time(), number), key)
         lost = self.setup.station.io.lost if self.setup.station is not None else "go on"
         if lost == "stop" and not self._stopping.is_set():
-            told = f"Part {number} was signalled too late ({words})."
-            self._end(f"{told} Line stopped: station setting “on link loss”.")
+            message = f"Part {number} was signalled too late ({words})."
+            self._end(f"{message} Line stopped: station setting “on link loss”.")
 
     def _close(self) -> None:
         if self.signaller is not None and self.signaller.stop() and self.belt is not None:

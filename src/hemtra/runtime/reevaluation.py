@@ -59,9 +59,9 @@ def reevaluate_part(records: Records, key: int) -> ReevaluatedPart:
     except HemtraError as error:
         return ReevaluatedPart(sheet, missing=str(error))
     found = differences(sheet.rows, again.result.characteristics)
-    told = {event.text for event in sheet.events}
+    message = {event.text for event in sheet.events}
     for text in found:
-        if text not in told:
+        if text not in message:
             event = Event(DIFFERS, text, time.time(), sheet.part.number)
             records.event(sheet.lot, event, part=sheet.part.id)
     return ReevaluatedPart(sheet, again, differences=found)
@@ -89,7 +89,7 @@ def differences(then: Sequence[CharacteristicResult], now: Sequence[Characterist
         if other is None:
             found.append(f"{row.balloon} {row.name} is not evaluated now.")
         elif not _same(row, other):
-            was, now_is = _told(row), _told(other)
+            was, now_is = _value_text(row), _value_text(other)
             found.append(f"{row.balloon} {row.name} gives {now_is} now, on record is {was}.")
     return tuple(found)
 
@@ -101,7 +101,7 @@ def _same(row: CharacteristicResult, other: CharacteristicResult) -> bool:
     return near and row.verdict is other.verdict and row.text == other.text
 
 
-def _told(row: CharacteristicResult) -> str:
+def _value_text(row: CharacteristicResult) -> str:
     if row.value is None:
         return f"{row.verdict} ({row.reason})"
     # as many digits as it takes to see a difference

@@ -36,7 +36,7 @@ class ScanStore:
         for path in map(Path, known):
             if self._folder in path.parents and (size := _size_of(path)) is not None:
                 self._files.append((size, path))
-        self._size = sum(size for size, _ in self._files)
+        self.size = sum(size for size, _ in self._files)
 
     @property
     def free(self) -> float:
@@ -77,18 +77,18 @@ class ScanStore:
                 target.unlink()
             raise
         self._files.append((size, target))
-        self._size += size
+        self.size += size
         return target, self._shrunk()
 
     def _shrunk(self) -> list[Path]:
         """Take the oldest out until all fit; which."""
         gone = []
-        while self._size > self._keeping.budget * GB and len(self._files) > 1:
+        while self.size > self._keeping.budget * GB and len(self._files) > 1:
             size, path = self._files.popleft()
             if _size_of(path) is not None:
                 with suppress(OSError):
                     path.unlink(missing_ok=True)
-            self._size -= size
+            self.size -= size
             gone.append(path)
         return gone
 

@@ -112,8 +112,16 @@ def save_series(path: Path, parts: Iterable[tuple[str, Result]]) -> None:
         names = {judged.balloon: judged.name for judged in result.characteristics}
         for balloon, series in sorted(result.series.items()):
             for k, (at, value) in enumerate(zip(series.at.tolist(), series.values.tolist(), strict=True)):
-                told = "" if math.isnan(value) else value
-                row = (scan, balloon, names[balloon], series.by, f"{at:.4f}", told, series.reasons.get(k, ""))
+                cell = "" if math.isnan(value) else value
+                row = (
+                    scan,
+                    balloon,
+                    names[balloon],
+                    series.by,
+                    f"{at:.4f}",
+                    cell,
+                    series.reasons.get(k, ""),
+                )
                 table.writerow(row)
     write_text(path, text.getvalue())
 
@@ -138,9 +146,9 @@ def save_sections(path: Path, parts: Iterable[tuple[str, Result]]) -> None:
         title = result.steps[step_id].step.name
         for k, (at, place) in enumerate(zip(found.at.tolist(), found.places().tolist(), strict=True)):
             state = int(found.state[k])
-            told = "measured" if state == 0 else found.reasons.get(state, "it could not be measured")
+            message = "measured" if state == 0 else found.reasons.get(state, "it could not be measured")
             values = ("" if math.isnan(column[k]) else f"{column[k]:.5f}" for column in columns)
-            table.writerow((scan, title, f"{at:.4f}", *(f"{c:.4f}" for c in place), told, *values))
+            table.writerow((scan, title, f"{at:.4f}", *(f"{c:.4f}" for c in place), message, *values))
     write_text(path, text.getvalue())
 
 

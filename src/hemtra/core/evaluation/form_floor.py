@@ -79,15 +79,15 @@ def near_their_floor(plan: Plan, engine: Engine, result: Result) -> Iterator[tup
             continue
         floor = form_floor(engine, result, row.step)
         if floor is not None and row.upper < TIMES * floor:
-            yield row, f"{floor_told(floor, row)}."
+            yield row, f"{floor_text(floor, row)}."
 
 
-def floor_told(floor: float, row: Characteristic) -> str:
+def floor_text(floor: float, row: Characteristic) -> str:
     """The floor in words, and that the limit of a row is too near to it, where it is."""
-    told = f"a perfect part would read {floor:.3f} mm at this spacing and noise"
+    message = f"a perfect part would read {floor:.3f} mm at this spacing and noise"
     if row.upper is None or row.upper >= TIMES * floor:
-        return told
-    return f"{told}, too near to the limit: {TIMES:g} times that would be {TIMES * floor:.3f} mm"
+        return message
+    return f"{message}, too near to the limit: {TIMES:g} times that would be {TIMES * floor:.3f} mm"
 
 
 def _drawn(data: HeightMap, zone: AnyZone, shape: Plane | Line | Circle, draw: int) -> HeightMap:

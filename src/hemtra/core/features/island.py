@@ -89,7 +89,7 @@ class IslandKind(Kind):
     side: Literal["above", "below", "brightness"] = setting(
         "above",
         "lies",
-        "Whether the island stands above the level, lies below it, or is told by its brightness.",
+        "Whether the island stands above the level, lies below it, or differs in brightness.",
         choices={"above": "above a level", "below": "below a level", "brightness": "in a brightness range"},
     )
     level: float = setting(

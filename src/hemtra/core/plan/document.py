@@ -200,9 +200,9 @@ class Characteristic(_Document):
     @property
     def tolerance(self) -> str:
         """Nominal and limits as on a drawing: 4.00 ±0.10, 2.50 +0.15 −0.05, ≤ 0.15 U 0.01."""
-        return self._limits_told() + ("" if self.uncertainty is None else f" U {self.uncertainty:g}")
+        return self._limits_text() + ("" if self.uncertainty is None else f" U {self.uncertainty:g}")
 
-    def _limits_told(self) -> str:
+    def _limits_text(self) -> str:
         n, places = self.nominal, self.decimals
         if self.lower is None or self.upper is None or n is None:
             if self.lower is not None and self.upper is not None:

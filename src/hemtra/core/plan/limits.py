@@ -117,8 +117,8 @@ def judge(
     if not below and not above:
         return Verdict.PASS, ""
     if ends[0] < ends[1]:
-        told = f"between {ends[0]:.{decimals}f} and {ends[1]:.{decimals}f}, as part of it was not seen"
-        return Verdict.NOT_MEASURED, told
+        message = f"between {ends[0]:.{decimals}f} and {ends[1]:.{decimals}f}, as part of it was not seen"
+        return Verdict.NOT_MEASURED, message
     limit = lower if below else upper
     assert limit is not None
     return (

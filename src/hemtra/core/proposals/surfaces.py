@@ -217,7 +217,7 @@ def _opening(plan: Plan, engine: Engine, place: Place) -> tuple[Plan, str]:
     plan, plane_id = main_plane(plan, engine)
     plane = engine.run(plan.edited(sheet=())).steps[plane_id].value
     if plane is None:
-        raise NotMeasured("the main plane was not found, so nothing can be told to lie below it")
+        raise NotMeasured("the main plane was not found, so nothing can lie below it")
     zone, deep = _about_opening(engine.data, plane, place)
     seen = PickedFeature(
         "level", "slot", zone, {"change": "rises", "least_step": round(min(0.5 * deep, 1.0), 3)}

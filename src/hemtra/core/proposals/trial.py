@@ -30,13 +30,13 @@ def tried(made: Proposal, engine: Engine, parts: Iterable[KnownPart]) -> Proposa
     doubts = []
     own = _judged(engine, plan)
     if own.verdict is not Verdict.PASS:
-        doubts.append(f"On this part {row.name} is {_told(own)}.")
+        doubts.append(f"On this part {row.name} is {_value_text(own)}.")
     known = [part for part in parts if part.good and part.engine is not engine]
     wrong = [(part.name, found) for part in known if (found := _judged(part.engine, plan)).verdict != "PASS"]
     if wrong:
         name, first = wrong[0]
         doubts.append(
-            f"{row.name} does not pass {len(wrong)} of {len(known)} good parts; {name} is {_told(first)}."
+            f"{row.name} does not pass {len(wrong)} of {len(known)} good parts; {name} is {_value_text(first)}."
         )
     return replace(made, doubts=tuple(doubts))
 
@@ -54,5 +54,5 @@ def _judged(engine: Engine, plan: Plan) -> CharacteristicResult:
     return engine.run(plan).characteristics[0]
 
 
-def _told(found: CharacteristicResult) -> str:
+def _value_text(found: CharacteristicResult) -> str:
     return f"{found.verdict}: {found.reason}" if found.reason else str(found.verdict)

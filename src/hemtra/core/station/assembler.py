@@ -209,7 +209,7 @@ class Assembler:
         """What became complete or went wrong with this arrival. Raises `HemtraError` when it cannot be used."""
         if isinstance(arrival, TriggerSeen):
             change = self._machine.trigger if arrival.what == "front" else self._machine.release
-            return self._told(change(arrival.at, arrival.time))
+            return self._outcomes(change(arrival.at, arrival.time))
         self._check(arrival)
         rows = self._take(arrival)
         started: dict[int, list[What]] = {}
@@ -225,7 +225,7 @@ class Assembler:
                 change = self._machine.trigger if what == "front" else self._machine.release
                 events += change(index, time)
             events += self._machine.profile(index, time)
-        outcomes = self._told(events)
+        outcomes = self._outcomes(events)
         self._forget()
         return outcomes
 
@@ -244,11 +244,11 @@ class Assembler:
 
     def tick(self, time: float) -> list[Outcome]:
         """Time goes on without profiles."""
-        return self._told(self._machine.tick(self._next - 1, time))
+        return self._outcomes(self._machine.tick(self._next - 1, time))
 
     def stop(self) -> list[Outcome]:
         """Close what is open with what it has."""
-        return self._told(self._machine.stop(self._next))
+        return self._outcomes(self._machine.stop(self._next))
 
     def _check(self, batch: Batch) -> None:
         wanted = self.layout.points
@@ -282,7 +282,7 @@ class Assembler:
         self._next = batch.first + len(batch)
         return rows
 
-    def _told(self, events: Iterable[Event]) -> list[Outcome]:
+    def _outcomes(self, events: Iterable[Event]) -> list[Outcome]:
         found: list[Outcome] = []
         for event in events:
             if isinstance(event, Closed):

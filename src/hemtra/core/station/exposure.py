@@ -77,7 +77,7 @@ class Tuned:
 
     looks: tuple[ExposureTrial, ...]
     reached: bool
-    told: str
+    message: str
 
     @property
     def time(self) -> float:

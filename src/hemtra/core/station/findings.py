@@ -249,17 +249,21 @@ def _stretched(outline: _Outline, expected: Expected) -> list[Finding]:
     across = _off(outline.width, expected.width, outline.x)
     found = []
     if along and across and abs(along / across - 1.0) <= STRETCHED:
-        told = f"The part comes out {outline.length:.1f} mm long and {outline.width:.1f} wide and is"
-        return [Finding(f"{told} {expected.length:g} and {expected.width:g}: check that it is the right part.")]
+        message = f"The part comes out {outline.length:.1f} mm long and {outline.width:.1f} wide and is"
+        return [
+            Finding(f"{message} {expected.length:g} and {expected.width:g}: check that it is the right part.")
+        ]
     if along:
-        told = f"The part comes out {outline.length:.1f} mm long and is {expected.length:g}"
+        message = f"The part comes out {outline.length:.1f} mm long and is {expected.length:g}"
         if expected.by_clock:
-            found.append(Finding(f"{told}: by a clock its length follows the speed; set the speed as it is."))
+            found.append(
+                Finding(f"{message}: by a clock its length follows the speed; set the speed as it is.")
+            )
         else:
-            found.append(Finding(f"{told}: measure the encoder resolution.", "encoder"))
+            found.append(Finding(f"{message}: measure the encoder resolution.", "encoder"))
     if across:
-        told = f"The part comes out {outline.width:.1f} mm wide and is {expected.width:g}"
-        found.append(Finding(f"{told}: correct the sensor's scale by two known sizes.", "correct"))
+        message = f"The part comes out {outline.width:.1f} mm wide and is {expected.width:g}"
+        found.append(Finding(f"{message}: correct the sensor's scale by two known sizes.", "correct"))
     return found
 
 

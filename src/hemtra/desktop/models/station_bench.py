@@ -47,7 +47,7 @@ class Trial:
     missed: int = 0
     """Profiles missed because the line was too fast."""
     done: bool = False
-    told: str = ""
+    message: str = ""
 
 
 class StationBench:
@@ -61,7 +61,7 @@ class StationBench:
         self.live: Profile | None = None
         self.live_at = 22.0
         """y in mm of the part where the live profile is taken."""
-        self.exposure_told = ""
+        self.exposure_message = ""
         self.trial: Trial | None = None
         self.trials = 0
         self.unit: LengthUnit = MM

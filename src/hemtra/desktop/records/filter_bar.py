@@ -36,9 +36,9 @@ class FilterBar(QFrame):
         for title, verdicts in VERDICTS:
             self.verdict.addItem(title, verdicts)
         self.serial, self.since, self.until = QLineEdit(), QLineEdit(), QLineEdit()
-        self.clear, self.told = QPushButton("All parts"), QLabel()
+        self.clear, self.message = QPushButton("All parts"), QLabel()
         self.clear.setObjectName("action")
-        self.told.setObjectName("muted")
+        self.message.setObjectName("muted")
         self._name_fields()
         row = QHBoxLayout(self)
         row.setContentsMargins(10, 6, 10, 4)
@@ -55,7 +55,7 @@ class FilterBar(QFrame):
             row.addWidget(widget)
         row.addWidget(self.clear)
         row.addStretch(1)
-        row.addWidget(self.told)
+        row.addWidget(self.message)
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
         self._timer.setInterval(TYPING)
@@ -136,7 +136,7 @@ class FilterBar(QFrame):
         bench = self._bench
         number = "…" if bench.total is None else f"{bench.total:,}".replace(",", " ")
         of = "" if bench.total == bench.counts.all else f" of {bench.counts.all:,}".replace(",", " ")
-        self.told.setText(f"{number}{of} parts")
+        self.message.setText(f"{number}{of} parts")
 
 
 def _offer(choice: QComboBox, entries: Sequence[tuple[str, Any]], chosen: Any) -> None:

@@ -36,8 +36,8 @@ class ReevaluationPage(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self.found: LotReevaluation | None = None
-        self.told, self.title = QLabel(), QLabel()
-        self.told.setWordWrap(True)
+        self.message, self.title = QLabel(), QLabel()
+        self.message.setWordWrap(True)
         self.title.setObjectName("heading")
         back, tray, save = (
             QPushButton("Back to the lots   Esc"),
@@ -78,7 +78,7 @@ class ReevaluationPage(QWidget):
         panel.setObjectName("panel")
         inner = QVBoxLayout(panel)
         inner.setContentsMargins(12, 10, 4, 6)
-        inner.addWidget(self.told)
+        inner.addWidget(self.message)
         inner.addWidget(self.table, 1)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
@@ -92,7 +92,7 @@ class ReevaluationPage(QWidget):
         self.title.setText(f"{found.lot.name} re-evaluated with the current plan")
         shown = found.changes[:MOST]
         more = f" The first {MOST} are listed." if len(found.changes) > MOST else ""
-        self.told.setText(found.words + more)
+        self.message.setText(found.words + more)
         self.table.setRowCount(len(shown))
         for k, change in enumerate(shown):
             part = change.part

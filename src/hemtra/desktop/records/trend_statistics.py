@@ -35,9 +35,9 @@ def draw_texts(painter: QPainter, box: QRectF, course: CharacteristicTrend) -> N
     painter.setFont(theme.font(12))
     painter.setPen(theme.colour("muted"))
     passed = course.total - course.bad
-    told = f"Text characteristic, no trend: correct on {passed} of {course.total} parts,"
-    told += f" {course.texts.kinds} different."
-    painter.drawText(QPointF(16, box.top() + 16), told)
+    message = f"Text characteristic, no trend: correct on {passed} of {course.total} parts,"
+    message += f" {course.texts.kinds} different."
+    painter.drawText(QPointF(16, box.top() + 16), message)
     painter.setPen(theme.colour("ink"))
     lines = int((box.height() - 40) / 20)
     for k, (text, number) in enumerate(course.texts.found[:lines]):

@@ -169,7 +169,7 @@ class LotTrendView(QWidget):
         name = names.get(course.balloon, "")
         painter.drawText(QPointF(40, 23), name)
         left = 52 + painter.fontMetrics().horizontalAdvance(name)
-        for k, box in enumerate(self._chips(left)):
+        for k, box in enumerate(self.chips(left)):
             chosen = k == self.chosen
             back = theme.colour("copper_wash" if chosen else "field")
             words = _stood(course.series[k].trend, len(course.series) > 1)
@@ -177,7 +177,7 @@ class LotTrendView(QWidget):
                 painter, box.topLeft(), words, back=back, ink=theme.colour("copper" if chosen else "muted")
             )
 
-    def _chips(self, left: float | None = None) -> list[QRectF]:
+    def chips(self, left: float | None = None) -> list[QRectF]:
         """Where the names of the series stand."""
         course = self._shown
         if course is None or course.texts is not None:
@@ -228,7 +228,7 @@ class LotTrendView(QWidget):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Choose a series by its name, or take hold of the chart."""
-        for k, box in enumerate(self._chips()):
+        for k, box in enumerate(self.chips()):
             if box.contains(event.position()):
                 self.chosen = k
                 self.update()
@@ -289,7 +289,7 @@ def _metrics(pixels: int, *, bold: bool = False) -> QFontMetricsF:
 
 def _stood(trend: Trend, named: bool) -> str:
     """How a characteristic stood: its limits, and its name where there are several."""
-    told = f"{format_limits(trend.lower, trend.upper, trend.decimals)} {trend.unit}".strip()
+    message = f"{format_limits(trend.lower, trend.upper, trend.decimals)} {trend.unit}".strip()
     if named and trend.method:
-        told = f"{told}  method {trend.method}"
-    return f"{trend.name}  {told}  {trend.values.size} parts" if named else told
+        message = f"{message}  method {trend.method}"
+    return f"{trend.name}  {message}  {trend.values.size} parts" if named else message

@@ -78,9 +78,9 @@ class IoWindow(QWidget):
         self.forced: dict[int, bool | None] = {}
         self.buttons: dict[tuple[int, bool | None], QPushButton] = {}
         layout = QVBoxLayout(self)
-        self.told = QLabel("Asking …")
-        self.told.setObjectName("muted")
-        layout.addWidget(self.told)
+        self.message = QLabel("Asking …")
+        self.message.setObjectName("muted")
+        layout.addWidget(self.message)
         self._grid = QGridLayout()
         self._grid.setHorizontalSpacing(14)
         layout.addLayout(self._grid)
@@ -138,7 +138,7 @@ class IoWindow(QWidget):
 
     @Slot(object, object)
     def _on_seen(self, request: IoRequest, seen: IoState) -> None:
-        self.told.setText(seen.trouble or "Forced terminals stay forced until they are let go.")
+        self.message.setText(seen.trouble or "Forced terminals stay forced until they are let go.")
         for address, label in self.states.items():
             known = address < len(seen.terminals)
             on = known and seen.terminals[address]

@@ -59,9 +59,9 @@ class SignalsForm(QWidget):
         layout = QVBoxLayout(self)
         self._list = QVBoxLayout()
         layout.addLayout(self._list)
-        self.told = QLabel()
-        self.told.setWordWrap(True)
-        layout.addWidget(self.told)
+        self.message = QLabel()
+        self.message.setWordWrap(True)
+        layout.addWidget(self.message)
         foot = QHBoxLayout()
         for title, add in (("+ digital line", self.add_digital), ("+ analogue output", self.add_analogue)):
             button = QPushButton(title)
@@ -88,7 +88,7 @@ class SignalsForm(QWidget):
         signals = plan.signals
         if not self._alive:
             return
-        self.told.setText(
+        self.message.setText(
             " ".join(invalid_signal_references(signals, [row.balloon for row in plan.sheet if not row.off]))
         )
         if signals == self._built:
@@ -151,7 +151,7 @@ class SignalsForm(QWidget):
         """One more output, of the first characteristic between its limits."""
         sheet = self._bench.document.plan.sheet
         if not sheet:
-            self.told.setText("An analogue output needs a characteristic; add one to the sheet first.")
+            self.message.setText("An analogue output needs a characteristic; add one to the sheet first.")
             return
         row = sheet[0]
         low = row.lower if row.lower is not None else (row.nominal or 0.0)
@@ -183,7 +183,7 @@ class SignalsForm(QWidget):
                 value = float(text.replace(",", "."))
                 value = int(value) if name in WHOLE else value
             except ValueError:
-                self.told.setText(f"“{text}” is not a number.")
+                self.message.setText(f"“{text}” is not a number.")
                 return
         self._change(number, name, value)
 
@@ -198,10 +198,10 @@ class SignalsForm(QWidget):
             changed = plan.edited(signals=signals)
         except ValidationError as error:
             message = error.errors(include_url=False)[0]["msg"].removeprefix("Value error, ")
-            self.told.setText(f"{old.name}: {message}.")
+            self.message.setText(f"{old.name}: {message}.")
             return
         except PlanError as error:
-            self.told.setText(str(error))
+            self.message.setText(str(error))
             return
         self._edit(f"signal {new.name}", lambda: changed)
 

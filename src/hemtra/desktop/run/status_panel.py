@@ -28,10 +28,10 @@ class StatusPanel(QWidget):
         self._changed()
 
     def _changed(self) -> None:
-        told = "; ".join(f"{name} {words}" for name, words, _ in outside_rows(self._bench))
+        message = "; ".join(f"{name} {words}" for name, words, _ in outside_rows(self._bench))
         c = self._bench.counts
         counts = f"{c.all} parts, {c.passed} pass, {c.failed} fail, {c.missing} not measured"
-        self.setAccessibleName(f"{counts}. {told}")
+        self.setAccessibleName(f"{counts}. {message}")
         self.update()
 
     def paintEvent(self, event: QPaintEvent) -> None:
@@ -62,8 +62,8 @@ class StatusPanel(QWidget):
         y += 12
         self._bar(painter, y, share or 0.0, theme.colour("passed"))
         y += 26
-        told = "–" if share is None else f"{100 * share:.1f} %"
-        self._row(painter, y, f"yield {told}", f"{times.rate:.1f} parts/s", bold=True)
+        message = "–" if share is None else f"{100 * share:.1f} %"
+        self._row(painter, y, f"yield {message}", f"{times.rate:.1f} parts/s", bold=True)
         y += 24
         cycle = bench.outside.cycle
         late = 1000 * times.latency

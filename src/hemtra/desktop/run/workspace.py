@@ -106,8 +106,8 @@ class RunWorkspace(QWidget):
         ):
             button.setObjectName("action")
             button.clicked.connect(wanted)
-        self.told = QLabel()
-        self.told.setObjectName("muted")
+        self.message = QLabel()
+        self.message.setObjectName("muted")
         bar = QFrame()
         bar.setObjectName("panel")
         row = QHBoxLayout(bar)
@@ -115,7 +115,7 @@ class RunWorkspace(QWidget):
         row.setSpacing(10)
         for widget in (self.start_button, self.pause_button, self.lot_button, self.source):
             row.addWidget(widget)
-        row.addWidget(self.told, 1)
+        row.addWidget(self.message, 1)
         for button in (self.signals_button, self.monitor_button, self.lock_button):
             row.addWidget(button)
         upper = QSplitter(Qt.Orientation.Horizontal)
@@ -310,5 +310,5 @@ class RunWorkspace(QWidget):
             last = self.bench.events[-1]
             number = f", part {last.number}" if last.number else ""
             words = f"{time.strftime('%H:%M:%S', time.localtime(last.time))} {last.kind}{number}: {last.text}"
-        self.told.setText(self.told.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, 460))
-        self.told.setToolTip(words)
+        self.message.setText(self.message.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, 460))
+        self.message.setToolTip(words)

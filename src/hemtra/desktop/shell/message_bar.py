@@ -17,7 +17,7 @@ PATIENCE_MS = 350
 class MessageBar(QFrame):
     """The latest notice until it is closed."""
 
-    told = Signal(object)
+    notice_wanted = Signal(object)
     """Takes notices from any thread to this one."""
 
     def __init__(self, trigger: Callable[[str], None], parent: QWidget | None = None) -> None:
@@ -35,7 +35,7 @@ class MessageBar(QFrame):
         layout.addWidget(self.text, 1)
         layout.addLayout(self._buttons)
         layout.addWidget(close)
-        self.told.connect(self._show)
+        self.notice_wanted.connect(self._show)
         self.hide()
 
     def _show(self, notice: Notice) -> None:

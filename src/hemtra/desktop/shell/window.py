@@ -35,7 +35,7 @@ class MainWindow(QMainWindow):
         self.session = session = Session(self, notifications or Notifications(), self.trigger)
         self.workspaces: dict[str, Workspace] = {made.name: made(session) for made in workspaces()}
         self.message_bar = MessageBar(self.trigger)
-        session.notifications.told.connect(self.message_bar.told.emit)
+        session.notifications.notified.connect(self.message_bar.notice_wanted.emit)
         self.manual = Manual(self)
         self._recovery = recovery(session)
         self.actions_by_id = {action.id: action for action in self._all_actions()}

@@ -49,7 +49,7 @@ class AlignTask(GuidedTask):
         self.picture = ScanPicture()
         self.picture.setFixedSize(150, 84)
         self.steps.addLayout(in_a_row(self.laid, self.scan, self.undo_all))
-        self.steps.addWidget(self.told)
+        self.steps.addWidget(self.message)
         row = QHBoxLayout()
         row.addLayout(self._table, 1)
         row.addWidget(self.picture)
@@ -64,7 +64,7 @@ class AlignTask(GuidedTask):
         self._scans += 1
         station, seed = self.bench.document.value, FIRST_SEED + 10 * self._scans
         target = alignment_target().posed(**LAID[self.laid.currentText()])
-        self.told.setText("Scanning the target and a plate with all sensors…")
+        self.message.setText("Scanning the target and a plate with all sensors…")
         self._start("Aligning", lambda task: try_alignment(station, seed, target), self.show_found)
 
     def show_found(self, found: AlignFound | str) -> None:
@@ -80,11 +80,11 @@ class AlignTask(GuidedTask):
         proof = f"A second scan of it, turned, agrees within {1000 * found.proof.distance:.0f} µm."
         self._show(found, f"{seams} {turned} {proof}")
 
-    def _show(self, found: AlignFound | None, told: str) -> None:
+    def _show(self, found: AlignFound | None, message: str) -> None:
         self.found = found
         self.take.setEnabled(found is not None)
         self.undo_all.setEnabled(any(not s.calibration.is_none for s in self.bench.station.sensors))
-        self.told.setText(told)
+        self.message.setText(message)
         rows: list[tuple[str, ...]] = []
         if found is not None:
             rows = [("sensor", "x mm", "y mm", "z mm", "roll °", "yaw °", "lean °", "residual")]

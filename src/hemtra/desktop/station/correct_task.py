@@ -84,7 +84,7 @@ class CorrectTask(GuidedTask):
         side = QVBoxLayout()
         side.addLayout(in_a_row(self.scan))
         side.addLayout(grid)
-        self.steps.addWidget(self.told)
+        self.steps.addWidget(self.message)
         row = QHBoxLayout()
         row.addWidget(self.picture, 1)
         row.addLayout(side)
@@ -119,7 +119,7 @@ class CorrectTask(GuidedTask):
             else:
                 self.discs.append(round_face(data, x, y))
         except NotMeasured as error:
-            self.told.setText(f"<b>Not measured:</b> {sentence(str(error))}")
+            self.message.setText(f"<b>Not measured:</b> {sentence(str(error))}")
             return
         self.places.append((x, y))
         self._refresh()
@@ -131,7 +131,7 @@ class CorrectTask(GuidedTask):
         for label, text in zip(self.measured, self._measured(), strict=True):
             label.setText(f"mm, measured {text}" if text else "mm")
         if self.picture.data is None:
-            self.told.setText("Nothing is scanned yet.")
+            self.message.setText("Nothing is scanned yet.")
             return
         lines = []
         if len(self.places) >= 2:
@@ -142,7 +142,7 @@ class CorrectTask(GuidedTask):
                 lines.append(f"<b>Not corrected:</b> {sentence(str(error))}")
         if len(self.places) < len(LETTERS):
             lines.append(PROMPTS[len(self.places)])
-        self.told.setText("<br>".join(lines))
+        self.message.setText("<br>".join(lines))
 
     def _measured(self) -> tuple[str, ...]:
         """What was measured of each known size, in the order of the fields, '' where nothing was yet."""
@@ -158,13 +158,13 @@ class CorrectTask(GuidedTask):
         for one, other in zip(before.sensors, after.sensors, strict=True):
             if one != other:
                 a, b = one.calibration, other.calibration
-        told = [
+        message = [
             f"z scale {a.gain_z:.6f} → <b>{b.gain_z:.6f}</b>, z {a.z:+.4f} → <b>{b.z:+.4f} mm</b>",
             f"x scale {a.gain_x:.6f} → <b>{b.gain_x:.6f}</b>",
         ]
         old, new = before.travel.encoder.counts_per_mm, after.travel.encoder.counts_per_mm
-        told.append(f"{old:.4f} → <b>{new:.4f} counts/mm</b>")
-        return "; ".join(told) + "."
+        message.append(f"{old:.4f} → <b>{new:.4f} counts/mm</b>")
+        return "; ".join(message) + "."
 
     def _corrected(self) -> Station:
         """The station with everything that is ticked corrected. Raises `HemtraError`."""

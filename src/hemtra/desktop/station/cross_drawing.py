@@ -46,8 +46,8 @@ def draw_cross(painter: QPainter, scale: DrawingScale, bounds: QSizeF, handles: 
     ]
     first, last = min(v[0] for v in views), max(v[1] for v in views)
     ends = (QPointF(scale.cross(first, 0).x(), at), QPointF(scale.cross(last, 0).x(), at))
-    told = f"view {unit.text(last - first, 1)}, part {unit.short(bench.on_belt.width)} {unit.name}"
-    draw_dimension(painter, *ends, told)
+    message = f"view {unit.text(last - first, 1)}, part {unit.short(bench.on_belt.width)} {unit.name}"
+    draw_dimension(painter, *ends, message)
 
 
 def _draw_band(painter: QPainter, scale: DrawingScale, bounds: QSizeF, handles: Sequence[Handle]) -> None:
@@ -72,5 +72,5 @@ def _draw_band(painter: QPainter, scale: DrawingScale, bounds: QSizeF, handles: 
             painter.setPen(QPen(theme.colour("copper"), 1.4))
             painter.drawRect(QRectF(handle.at.x() - 7, handle.at.y() - 3, 14, 6))
     painter.setPen(theme.colour("copper"))
-    told = scale.cross(x, high) - QPointF(70, 6)
-    painter.drawText(told, f"delivered {unit.text(low, 0)} … {unit.text(high, 0)} {unit.name}")
+    message = scale.cross(x, high) - QPointF(70, 6)
+    painter.drawText(message, f"delivered {unit.text(low, 0)} … {unit.text(high, 0)} {unit.name}")

@@ -69,7 +69,7 @@ class EncoderTask(GuidedTask):
         """One run over the travel typed."""
         travel = number_in(self.travel) or 0.0
         if not 0 < abs(travel) <= LONGEST_TRAVEL:
-            self.told.setText(f"Type the travel in mm, up to {LONGEST_TRAVEL:g}.")
+            self.message.setText(f"Type the travel in mm, up to {LONGEST_TRAVEL:g}.")
             return
         edges = self.bench.station.travel.encoder.edges
         self.runs.append(encoder_run(travel, edges, seed=len(self.runs)))
@@ -89,7 +89,7 @@ class EncoderTask(GuidedTask):
             rows.append((f"{run.travel:g} mm", str(run.counts), f"{run.counts / run.travel:.4f}", share))
         fill_table(self._table, rows if self.runs else [])
         if self.found is None:
-            self.told.setText(f"In use: {now:.4f} counts/mm. {sentence(trouble)}")
+            self.message.setText(f"In use: {now:.4f} counts/mm. {sentence(trouble)}")
         else:
             spread = "" if len(self.runs) < 2 else f" ± {self.found.error:.4f}"
             longer = self.found.counts_per_mm / now - 1.0
@@ -99,7 +99,7 @@ class EncoderTask(GuidedTask):
                 wrong = f"{abs(100 * longer):.2f} % too {'long' if longer > 0 else 'short'}"
                 tint, verdict = theme.current().failed, f"in use: {now:.4f}, so parts come out {wrong}"
             measured = f"<b>{self.found.counts_per_mm:.4f}{spread} counts/mm</b>"
-            self.told.setText(f"{measured}: <span style='color:{tint}'>{verdict}</span>.")
+            self.message.setText(f"{measured}: <span style='color:{tint}'>{verdict}</span>.")
         self.take.setEnabled(self.found is not None)
 
     def take_result(self) -> None:

@@ -92,7 +92,7 @@ class ExposureTask(GuidedTask):
         self.steps.addLayout(
             in_a_row(QLabel("brightness"), self.target, QLabel("at most"), self.longest, QLabel("×"), self.look)
         )
-        self.steps.addLayout(in_a_row(self.curve, self.told))
+        self.steps.addLayout(in_a_row(self.curve, self.message))
         self.buttons.insertWidget(1, self.automatic)
         self.buttons.insertWidget(2, self.two)
 
@@ -120,7 +120,7 @@ class ExposureTask(GuidedTask):
         """Look at the part until it is bright enough, or cannot become so."""
         target, longest = number_in(self.target), number_in(self.longest)
         if target is None or not 10 <= target <= 240 or longest is None or not 0.02 <= longest <= 100:
-            self.told.setText("Type a brightness from 10 to 240 and a longest exposure up to 100 ×.")
+            self.message.setText("Type a brightness from 10 to 240 and a longest exposure up to 100 ×.")
             return
         bench, path = self.bench, f"{self.bench.path}.exposure"
         wanted = {"by": "automatic", "brightness": round(target), "longest": longest}
@@ -134,10 +134,10 @@ class ExposureTask(GuidedTask):
         tint = theme.current().passed if tuned.reached else theme.current().failed
         count = len(tuned.looks)
         looks = f"{count} look{'s' if count > 1 else ''}"
-        self._show(f"After {looks}, <span style='color:{tint}'>it {tuned.told}</span>.<br>{self._now()}")
+        self._show(f"After {looks}, <span style='color:{tint}'>it {tuned.message}</span>.<br>{self._now()}")
 
     def _show(self, text: str) -> None:
-        self.told.setText(text)
+        self.message.setText(text)
         self.curve.show_looks(self.tuned, number_in(self.target) or 0.0)
         for button in (self.take, self.automatic):
             button.setEnabled(self.tuned is not None)

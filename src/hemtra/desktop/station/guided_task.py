@@ -48,8 +48,8 @@ class GuidedTask(QFrame):
         title.setObjectName("heading")
         text.setObjectName("muted")
         text.setWordWrap(True)
-        self.told = QLabel()
-        self.told.setWordWrap(True)
+        self.message = QLabel()
+        self.message.setWordWrap(True)
         self.take = QPushButton(take)
         self.take.setObjectName("primary")
         self.take.clicked.connect(self.take_result)
@@ -66,7 +66,7 @@ class GuidedTask(QFrame):
         body.setContentsMargins(14, 0, 14, 0)
         body.addWidget(text)
         body.addLayout(self.steps)
-        body.addWidget(self.told)
+        body.addWidget(self.message)
         body.addStretch()
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 8, 0, 8)
@@ -88,7 +88,7 @@ class GuidedTask(QFrame):
         try:
             station = change()
         except HemtraError as error:
-            self.told.setText(sentence(str(error)))
+            self.message.setText(sentence(str(error)))
             return
         self.taken.emit(label, station)
         self.closed.emit()

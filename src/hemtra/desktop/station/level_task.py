@@ -49,7 +49,7 @@ class LevelTask(GuidedTask):
         words = ("zone at x", "y", "width", "length")
         pairs = [w for word, field in zip(words, self.zone, strict=True) for w in (QLabel(word), field)]
         self.steps.addLayout(in_a_row(*pairs, QLabel("mm; 0 = whole view")))
-        self.steps.addLayout(in_a_row(self.picture, self.told))
+        self.steps.addLayout(in_a_row(self.picture, self.message))
 
     def begin(self) -> None:
         """Start without a scan."""
@@ -59,7 +59,7 @@ class LevelTask(GuidedTask):
         now = self.bench.mount.calibration
         none = now.roll == now.pitch == now.z == 0.0
         in_use = "none" if none else f"roll {now.roll:.3f}°, pitch {now.pitch:.3f}°, {now.z:+.3f} mm"
-        self.told.setText(f"Levelling in use: {in_use}.")
+        self.message.setText(f"Levelling in use: {in_use}.")
         self.undo_all.setEnabled(not none)
 
     def run(self) -> None:
@@ -77,10 +77,10 @@ class LevelTask(GuidedTask):
         self.take.setEnabled(self.found is not None)
         if isinstance(found, str):
             self.picture.show_picture(None)
-            self.told.setText(f"<b>Not levelled:</b> {found}.")
+            self.message.setText(f"<b>Not levelled:</b> {found}.")
             return
         before, after = found.before, found.after
-        self.told.setText(
+        self.message.setText(
             f"Before: tilt <b>{before.tilt:.3f}°</b>, height {before.height:.3f} mm.<br>"
             f"After: tilt <b>{after.tilt:.3f}°</b>, height {after.height:.3f} mm.<br>What is left:"
             f" {1000 * after.rms:.0f} µm rms of noise, flat within {1000 * after.flatness:.0f} µm."

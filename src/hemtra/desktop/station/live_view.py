@@ -73,9 +73,9 @@ class LiveView(QFrame):
         painter.setPen(theme.colour("muted"))
         unit = self.bench.unit
         where = f"y {unit.text(self.bench.live_at, 1)} {unit.name}"
-        told = f"{np.count_nonzero(valid)} of {valid.size} points  {self.bench.exposure_told}".strip()
+        message = f"{np.count_nonzero(valid)} of {valid.size} points  {self.bench.exposure_message}".strip()
         line = QRectF(14, 32, self.width() - 28, 16)
-        painter.drawText(line, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, told)
+        painter.drawText(line, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, message)
         painter.drawText(line, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, where)
         frame = QRectF(LEFT, TOP, self.width() - LEFT - RIGHT, self.height() - TOP - BRIGHTNESS - 34)
         self._draw_axes(painter, frame)

@@ -50,7 +50,7 @@ def _draw_trigger(painter: QPainter, scale: DrawingScale) -> None:
     trigger, unit = scale.bench.station.trigger, scale.bench.unit
     low = scale.side(0, scale.belt).y() + 46
     painter.setPen(theme.colour("anchor"))
-    told = {
+    message = {
         "free": "scans follow each other",
         "distance": f"a scan every {unit.short(trigger.every)} {unit.name}",
         "height": f"starts above {unit.short(trigger.over)} {unit.name}",
@@ -63,9 +63,9 @@ def _draw_trigger(painter: QPainter, scale: DrawingScale) -> None:
         pen.setDashPattern([3, 3])
         painter.setPen(pen)
         painter.drawLine(over - QPointF(46, 0), over + QPointF(14, 0))
-    if told is not None:
-        width = painter.fontMetrics().horizontalAdvance(told)
-        painter.drawText(QPointF(scale.laser - width - 8, low + 4), told)
+    if message is not None:
+        width = painter.fontMetrics().horizontalAdvance(message)
+        painter.drawText(QPointF(scale.laser - width - 8, low + 4), message)
         return
     eye = scale.side(-trigger.distance, 0)
     pen = QPen(theme.colour("anchor"), 1.3)
@@ -91,8 +91,8 @@ def _draw_window(painter: QPainter, scale: DrawingScale) -> None:
     painter.drawRoundedRect(box, 3, 3)
     painter.setPen(theme.colour("anchor"))
     lasting = station.trigger.length_in == "trigger"
-    told = "scan while trigger is on" if lasting else f"scan {unit.short(station.length)} {unit.name}"
-    painter.drawText(box, Qt.AlignmentFlag.AlignCenter, told)
+    message = "scan while trigger is on" if lasting else f"scan {unit.short(station.length)} {unit.name}"
+    painter.drawText(box, Qt.AlignmentFlag.AlignCenter, message)
     painter.setBrush(theme.colour("paper"))
     for x in (box.left(), box.right()):
         painter.drawRect(QRectF(x - 3, box.top() + 2, 6, 12))
@@ -105,14 +105,14 @@ def _draw_wheel(painter: QPainter, scale: DrawingScale) -> None:
     painter.setBrush(theme.colour("paper"))
     painter.drawEllipse(at, 14, 14)
     if travel.clock == "internal":
-        told = f"every {travel.period:g} ms"
+        message = f"every {travel.period:g} ms"
         painter.drawLine(at, at - QPointF(0, 9))
         painter.drawLine(at, at + QPointF(6, 3))
     else:
-        told = f"{travel.encoder.counts_per_mm * unit.mm:.4g} counts/{unit.name}"
+        message = f"{travel.encoder.counts_per_mm * unit.mm:.4g} counts/{unit.name}"
         for k in range(16):
             angle = math.radians(22.5 * k)
             tip = QPointF(math.cos(angle), math.sin(angle))
             painter.drawLine(at + tip * 10.5, at + tip * 14)
     painter.setPen(theme.colour("muted"))
-    painter.drawText(QRectF(at.x() - 60, at.y() + 14, 120, 16), Qt.AlignmentFlag.AlignCenter, told)
+    painter.drawText(QRectF(at.x() - 60, at.y() + 14, 120, 16), Qt.AlignmentFlag.AlignCenter, message)

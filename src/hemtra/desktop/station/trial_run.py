@@ -78,7 +78,7 @@ class TrialRun:
         parts = [request.on_belt.part(100 + request.first + k, request.defect) for k in range(request.count)]
         line = source_of(request.station, Lot(parts, request.first, request.mishap), self._hand)
         assembler = Assembler.of(request.station, models_of(request.station))
-        acquisition = Acquisition(line, assembler, self._told, self._failed, self._watch)
+        acquisition = Acquisition(line, assembler, self._on_outcome, self._failed, self._watch)
         acquisition.start()
         while not acquisition.wait(LOOK_SECONDS):
             if not task.tell(self._scans, request.count, f"{self._scans} of {request.count} scans"):
@@ -109,10 +109,10 @@ class TrialRun:
         if growing is not None:
             of = f" of {growing.of}" if growing.of else ""
             more = f", {growing.waiting} waiting" if growing.waiting else ""
-            told = f"scan {growing.number}: {growing.taken}{of} profiles{more}"
-            self._task.produce(Trial(growing.data, growing.taken, growing.of, growing.missed, told=told))
+            message = f"scan {growing.number}: {growing.taken}{of} profiles{more}"
+            self._task.produce(Trial(growing.data, growing.taken, growing.of, growing.missed, message=message))
 
-    def _told(self, outcome: Outcome) -> None:
+    def _on_outcome(self, outcome: Outcome) -> None:
         assert self._task is not None
         if isinstance(outcome, Ignored):
             self._ignored.append(outcome.reason)
@@ -125,7 +125,7 @@ class TrialRun:
         save_scan(scan, request.folder / name)
         rows = outcome.data.shape[0]
         self._task.produce(
-            Trial(outcome.data, rows, rows, outcome.missed, done=True, told=_told(number, outcome))
+            Trial(outcome.data, rows, rows, outcome.missed, done=True, message=_trial_text(number, outcome))
         )
         whole = outcome.how == "complete" and not outcome.missed
         found = self._looked_at(outcome) if whole else speed_findings(self._expected())
@@ -167,7 +167,7 @@ class TrialRun:
         return tuple(self._found.values())
 
 
-def _told(number: int, outcome: Acquired) -> str:
+def _trial_text(number: int, outcome: Acquired) -> str:
     """How one scan came out."""
     rows = outcome.data.shape[0]
     if outcome.how in ("faulty", "short", "padded"):

@@ -65,11 +65,11 @@ class LiveProfile:
 def look(request: LiveRequest, superseded: Superseded) -> Iterator[LiveProfile]:
     """The profile that the sensor sees."""
     part, station = request.on_belt.part(1), request.station
-    told = ""
+    message = ""
     if station.sensors[request.sensor].exposure.by == "automatic":
         tuned = tuned_exposure(part, station, request.sensor)
-        told = f"exposure {tuned.told.partition(';')[0]}"
-    yield LiveProfile(live_profile(part, station, request.y, seed=1, sensor=request.sensor), told)
+        message = f"exposure {tuned.message.partition(';')[0]}"
+    yield LiveProfile(live_profile(part, station, request.y, seed=1, sensor=request.sensor), message)
 
 
 class StationWorkspace(QWidget):
@@ -201,7 +201,7 @@ class StationWorkspace(QWidget):
     def _on_seen(self, request: LiveRequest, seen: LiveProfile) -> None:
         if request is self._asked:
             self._asked = None
-        self.bench.exposure_told = seen.exposure
+        self.bench.exposure_message = seen.exposure
         self.bench.show_live(seen.profile)
 
     @Slot(object, object)
@@ -236,7 +236,7 @@ class StationWorkspace(QWidget):
             bench.sensor,
         )
         self._run = TrialRun(request)
-        task = self._tasks.start("Trial scans", self._run.work, self._on_run_told, self._on_trial)
+        task = self._tasks.start("Trial scans", self._run.work, self._on_run_finished, self._on_trial)
         task.finished.connect(self._on_run_over)
         panel.set_running(True)
 
@@ -259,10 +259,10 @@ class StationWorkspace(QWidget):
             bench.trials += 1
             self.scanned.emit(item)
 
-    def _on_run_told(self, told: tuple[Finding, ...]) -> None:
-        if told:
-            text = " ".join(finding.text for finding in told)
-            remedies = [finding.remedy for finding in told if finding.remedy]
+    def _on_run_finished(self, message: tuple[Finding, ...]) -> None:
+        if message:
+            text = " ".join(finding.text for finding in message)
+            remedies = [finding.remedy for finding in message if finding.remedy]
             actions = tuple((TASK_TITLES[name][0], f"station.{name}") for name in remedies)
             self._notifications.tell(Notice(text, actions=actions))
 

@@ -30,11 +30,11 @@ class Notifications:
     """Collects notices; whoever listens shows them. Listeners may be called from any thread."""
 
     def __init__(self) -> None:
-        self.told = Signal()
+        self.notified = Signal()
 
     def tell(self, notice: Notice) -> None:
         """Pass a notice on."""
-        self.told.emit(notice)
+        self.notified.emit(notice)
 
     def error(self, error: BaseException) -> None:
         """An expected error gives its own words; anything else is a bug, logged whole and said briefly."""

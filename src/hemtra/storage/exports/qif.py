@@ -161,7 +161,7 @@ class _Writer:
     ) -> None:
         kind, item = self._items[key]
         name = f"{kind}CharacteristicMeasurement"
-        told = f"<Description>{_said(reason)}</Description>" if reason else ""
+        message = f"<Description>{_said(reason)}</Description>" if reason else ""
         given = ""
         if kind == TEXT and text:
             given = f"<Value>{_said(text)}</Value>"
@@ -169,15 +169,15 @@ class _Writer:
             given = f"<Value>{value!r}</Value>"
         # in one piece, since there are a great many of them
         self._pieces.append(
-            f'<{name} id="{next(self._ids)}">{told}'
+            f'<{name} id="{next(self._ids)}">{message}'
             f"<Status><CharacteristicStatusEnum>{STATUS[VERDICTS[verdict]]}</CharacteristicStatusEnum></Status>"
             f"<CharacteristicItemId>{item}</CharacteristicItemId>{given}</{name}>\n"
         )
 
     @contextmanager
     def _element(self, name: str, **attributes: str) -> Iterator[None]:
-        told = "".join(f" {key}={quoteattr(value)}" for key, value in attributes.items())
-        self._pieces.append(f"<{name}{told}>\n")
+        message = "".join(f" {key}={quoteattr(value)}" for key, value in attributes.items())
+        self._pieces.append(f"<{name}{message}>\n")
         yield
         self._pieces.append(f"</{name}>\n")
 

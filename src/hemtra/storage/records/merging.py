@@ -204,8 +204,8 @@ class _Merge:
                 ours.execute(insert(values), rows)
 
     def _take_events(self, ours: Connection, lot: int, here: int) -> None:
-        known = set(map(tuple, ours.execute(_told_of(here))))
-        new = [row for row in self._theirs.execute(_told_of(lot)) if tuple(row) not in known]
+        known = set(map(tuple, ours.execute(_events_of(here))))
+        new = [row for row in self._theirs.execute(_events_of(lot)) if tuple(row) not in known]
         happened = {row.number for row in new if row.number is not None}
         query = select(parts.c.number, parts.c.id).where(parts.c.lot_id == here, parts.c.number.in_(happened))
         numbers = {row.number: row.id for row in ours.execute(query)}
@@ -223,7 +223,7 @@ class _Merge:
             ours.execute(insert(events), rows)
 
 
-def _told_of(lot: int) -> Any:
+def _events_of(lot: int) -> Any:
     return (
         select(events.c.time, events.c.kind, events.c.text, parts.c.number)
         .outerjoin(parts, parts.c.id == events.c.part_id)

@@ -429,15 +429,15 @@ def _characteristic(plan: Plan, balloon: int) -> dict[str, Any]:
     row = plan.characteristic(balloon)
     assert row is not None
     unit = row.unit or ("" if row.step is None else kind_named(plan.step(row.step).kind).unit)
-    told_as = judged(row, None, "", unit)
+    stood = judged(row, None, "", unit)
     return {
         "balloon": row.balloon,
         "name": row.name,
-        "unit": told_as.unit,
-        "nominal": told_as.nominal,
-        "lower": told_as.lower,
-        "upper": told_as.upper,
-        "decimals": told_as.decimals,
+        "unit": stood.unit,
+        "nominal": stood.nominal,
+        "lower": stood.lower,
+        "upper": stood.upper,
+        "decimals": stood.decimals,
         "method": "" if row.step is None else method_of(plan, row.step),
     }
 

@@ -44,8 +44,8 @@ class Rescued:
         """In sentences, the lost ones by their keys."""
         text = f"{self.kept.get('parts', 0)} parts with {self.kept.get('part_values', 0)} values were saved."
         for table, spans in self.lost.items():
-            told = ", ".join(f"{a}" if a == b else f"{a} to {b}" for a, b in spans[:MOST_TOLD])
-            text += f" Not readable in {table}: {told}{', …' if len(spans) > MOST_TOLD else ''}."
+            message = ", ".join(f"{a}" if a == b else f"{a} to {b}" for a, b in spans[:MOST_TOLD])
+            text += f" Not readable in {table}: {message}{', …' if len(spans) > MOST_TOLD else ''}."
         return text
 
 

@@ -97,7 +97,7 @@ def _row(trend: Trend, found: Statistics, verdict: Verdict) -> list[Any]:
         return [*row, page.text(words, size=7, colour=page.MUTED), str(found.count), *[""] * 6]
     digits = trend.decimals + (trend.decimals < 4)
 
-    def told(value: float | None) -> str:
+    def number_text(value: float | None) -> str:
         return "–" if value is None else f"{value:.{digits}f}"
 
     def index(value: float | None) -> str:
@@ -106,7 +106,14 @@ def _row(trend: Trend, found: Statistics, verdict: Verdict) -> list[Any]:
         return f"({value:.2f})" if found.few else f"{value:.2f}"
 
     indices = (index(value) for value in (found.cp, found.cpk, found.pp, found.ppk))
-    return [*row, TrendChart(trend, CHART), str(found.count), told(found.mean), told(found.deviation), *indices]
+    return [
+        *row,
+        TrendChart(trend, CHART),
+        str(found.count),
+        number_text(found.mean),
+        number_text(found.deviation),
+        *indices,
+    ]
 
 
 def _asked(trend: Trend) -> str:

@@ -53,10 +53,10 @@ class PathChooser(QFrame):
         title.setObjectName("heading")
         layout.addRow(title)
         for note in drawing.notes:
-            told = QLabel(note)
-            told.setObjectName("muted")
-            told.setWordWrap(True)
-            layout.addRow(told)
+            message = QLabel(note)
+            message.setObjectName("muted")
+            message.setWordWrap(True)
+            layout.addRow(message)
         self.layer.addItem("all layers", None)
         for layer in drawing.layers:
             self.layer.addItem(layer or "no name", layer)

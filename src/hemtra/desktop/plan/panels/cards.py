@@ -19,7 +19,7 @@ from PySide6.QtWidgets import (
 )
 
 from hemtra.core.coverage import format_coverage
-from hemtra.core.evaluation.form_floor import floor_told
+from hemtra.core.evaluation.form_floor import floor_text
 from hemtra.core.evaluation.results import StepResult
 from hemtra.core.form_fields import Setting
 from hemtra.core.maps.heightmap import HeightMap
@@ -397,7 +397,7 @@ class ResultCard(Card):
         self.verdict.setText(f"<b style='color:{tint}'>{judged.verdict}</b>{reason}")
         rests = [] if shown is None or shown.coverage is None else [format_coverage(shown.coverage)]
         if shown is not None and shown.floor is not None:
-            rests.append(floor_told(shown.floor, row))
+            rests.append(floor_text(shown.floor, row))
         if judged.low is not None and judged.high is not None and judged.low < judged.high:
             places = judged.decimals + 1
             rests.insert(

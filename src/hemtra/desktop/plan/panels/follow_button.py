@@ -40,7 +40,7 @@ class FollowButton(QPushButton):
     def show_plan(self, plan: Plan) -> None:
         """Say what the step follows in a plan."""
         self.plan = plan
-        self.setText(told(plan, plan.step(self.step_id).follow))
+        self.setText(follow_text(plan, plan.step(self.step_id).follow))
 
     def fill(self) -> None:
         """Everything it could follow, by axis, and the anchors that could be made for it."""
@@ -76,7 +76,7 @@ class FollowButton(QPushButton):
         self.chosen.emit(self.step_id, follow)
 
 
-def told(plan: Plan, follow: Follow) -> str:
+def follow_text(plan: Plan, follow: Follow) -> str:
     """What is followed, in a few words: “follows Cover outline (x, y, turn)”."""
     if not follow.anchors:
         return "no anchor"

@@ -38,10 +38,11 @@ class TrayCard(QWidget):
     def show_state(self, *, selected: bool) -> None:
         """Take the latest verdict."""
         self.selected = selected
-        self.setToolTip(f"{self.part.scan.name}\n{_told(self.part)}\nClick the tag to change it.")
+        self.setToolTip(f"{self.part.scan.name}\n{_status_text(self.part)}\nClick the tag to change it.")
         self.update()
 
-    def _tag_box(self) -> QRectF:
+    def tag_box(self) -> QRectF:
+        """Where the tag stands; a click there changes it."""
         return QRectF(TEXT - 2, 22, self.width() - TEXT - 4, 16)
 
     def paintEvent(self, event: QPaintEvent) -> None:
@@ -59,7 +60,7 @@ class TrayCard(QWidget):
         painter.drawText(QRectF(TEXT, 5, self.width() - TEXT - 6, 18), Qt.AlignmentFlag.AlignVCenter, name)
         painter.setFont(theme.font(12))
         painter.setPen(theme.colour("muted"))
-        painter.drawText(self._tag_box().adjusted(2, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, self.part.tag)
+        painter.drawText(self.tag_box().adjusted(2, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, self.part.tag)
         result = self.part.result
         if result is not None:
             centre = QPointF(TEXT + 10, 51)
@@ -79,7 +80,7 @@ class TrayCard(QWidget):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Select; a click on the tag goes to the next one."""
-        if self._tag_box().contains(event.position()):
+        if self.tag_box().contains(event.position()):
             self.tag_clicked.emit(self.part)
         else:
             self.chosen.emit(self.part)
@@ -168,7 +169,7 @@ def thumbnail(part: TrayPart) -> QImage:
     return ground
 
 
-def _told(part: TrayPart) -> str:
+def _status_text(part: TrayPart) -> str:
     if part.error:
         return part.error
     if part.result is None:

@@ -171,7 +171,7 @@ class SectionMarks:
     def _value_width(self, judged: CharacteristicResult) -> float:
         """Pixels that balloon, value and tolerance take."""
         row = self._bench.row
-        value = QFontMetrics(theme.font(15, bold=True)).horizontalAdvance(_told(judged))
+        value = QFontMetrics(theme.font(15, bold=True)).horizontalAdvance(_value_text(judged))
         tolerance = QFontMetrics(theme.font(12)).horizontalAdvance(row.tolerance if row else "")
         return 32.0 + max(value, tolerance)
 
@@ -184,14 +184,14 @@ class SectionMarks:
         draw_balloon(painter, QPointF(left + 14, y), str(judged.balloon), judged.verdict, radius=10)
         painter.setPen(theme.verdict_colour(judged.verdict))
         painter.setFont(theme.font(15, bold=True))
-        painter.drawText(QPointF(left + 32, y + 2), _told(judged))
+        painter.drawText(QPointF(left + 32, y + 2), _value_text(judged))
         painter.setPen(theme.colour("muted"))
         painter.setFont(theme.font(12))
         if row is not None:
             painter.drawText(QPointF(left + 32, y + 17), row.tolerance)
 
 
-def _told(judged: CharacteristicResult) -> str:
+def _value_text(judged: CharacteristicResult) -> str:
     return "not measured" if judged.value is None else format_value(judged, judged.decimals)
 
 

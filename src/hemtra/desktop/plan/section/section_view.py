@@ -90,7 +90,8 @@ class SectionView(QWidget):
         self.tools.move(self.width() - self.tools.width() - 10, 4)
         self.update()
 
-    def _frame(self) -> QRectF:
+    def frame(self) -> QRectF:
+        """Pixels that the profile is drawn in."""
         return QRectF(
             MARGIN_LEFT,
             MARGIN_TOP,
@@ -112,16 +113,16 @@ class SectionView(QWidget):
             painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, text if self.bench.tray.current else "")
             painter.end()
             return
-        title = painter.fontMetrics().elidedText(self._title(), Qt.TextElideMode.ElideRight, self.width() - 24)
+        title = painter.fontMetrics().elidedText(self.title(), Qt.TextElideMode.ElideRight, self.width() - 24)
         painter.drawText(14, 20, title)
         if not profile.valid.any():
             painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "There is no data along this line.")
             painter.end()
             return
-        axes = self._axes()
+        axes = self.axes()
         assert axes is not None
         draw_axes(painter, axes)
-        painter.setClipRect(self._frame().adjusted(-2, -8, 2, 8))
+        painter.setClipRect(self.frame().adjusted(-2, -8, 2, 8))
         self.marks.draw_planes(painter, axes, shown.line)
         draw_profile(painter, axes, profile.x, profile.z, QPen(theme.colour("ink"), 1.4))
         self.marks.draw_used(painter, axes, profile, shown.line)
@@ -146,7 +147,8 @@ class SectionView(QWidget):
         width = QFontMetrics(theme.font(13)).horizontalAdvance(self.prompt) + 40
         draw_chip(painter, QPointF((self.width() - width) / 2, 26), self.prompt)
 
-    def _title(self) -> str:
+    def title(self) -> str:
+        """What is cut, and for which row."""
         line = self.bench.shown.line if self.bench.shown else None
         row = self.bench.row
         where = "" if row is None else f" · {row.balloon} {row.name}"
@@ -187,13 +189,14 @@ class SectionView(QWidget):
         """The fields stand at the upper right."""
         self._place_tools()
 
-    def _axes(self) -> Axes | None:
+    def axes(self) -> Axes | None:
+        """The scales of what is shown, None without data."""
         profile = self.bench.shown.profile if self.bench.shown else None
         if profile is None or not profile.valid.any():
             return None
         shown = self.bench.shown
         stretch, heights = self._window or (None, self._shown_heights(profile))
-        axes = Axes(self._frame(), profile, heights, stretch)
+        axes = Axes(self.frame(), profile, heights, stretch)
         if shown is not None and shown.index >= 0 and shown.line is not None:
             axes.start = shown.line[0][0]
         elif shown is not None and shown.across_path:
@@ -203,7 +206,7 @@ class SectionView(QWidget):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Take hold of the zone on the section."""
-        axes = self._axes()
+        axes = self.axes()
         if axes is None or event.button() != Qt.MouseButton.LeftButton:
             return
         s, z = axes.place(event.position())
@@ -224,7 +227,7 @@ class SectionView(QWidget):
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         """Come nearer, or go farther away, about the pointer."""
-        axes, turned = self._axes(), event.angleDelta().y()
+        axes, turned = self.axes(), event.angleDelta().y()
         if axes is None or not turned:
             return
         factor = CLOSER ** (-turned / 120.0)
@@ -255,7 +258,7 @@ class SectionView(QWidget):
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         """A drag of the zone becomes an edit."""
         self._pulled = None
-        axes, step = self._axes(), self.zone.step
+        axes, step = self.axes(), self.zone.step
         zone = None if axes is None else self.zone.moved(axes.place(event.position()))
         self.zone.let_go()
         if zone is not None and step is not None:
@@ -266,7 +269,7 @@ class SectionView(QWidget):
         shown = self.bench.shown
         if shown is None or shown.line is None:
             return
-        axes, step = self._axes(), self.zone.step
+        axes, step = self.axes(), self.zone.step
         if axes is not None and self._pulled is not None:
             self._pull(event.position(), axes)
             return

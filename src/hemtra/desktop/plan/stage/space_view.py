@@ -137,7 +137,7 @@ class SpaceView(QOpenGLWidget):
         self._looked_at: object = None
         self._moving = False
         self._from: QPointF | None = None
-        self._balloons: list[tuple[QPointF, int]] = []
+        self.balloons: list[tuple[QPointF, int]] = []
         self._settle = QTimer(self)
         self._settle.setSingleShot(True)
         self._settle.timeout.connect(self._at_rest)
@@ -295,7 +295,7 @@ class SpaceView(QOpenGLWidget):
 
     def _draw_balloons(self, painter: QPainter) -> None:
         shown = self.bench.shown
-        self._balloons = []
+        self.balloons = []
         for judged in shown.result.characteristics if shown else ():
             if judged.at is None:
                 continue
@@ -308,7 +308,7 @@ class SpaceView(QOpenGLWidget):
             painter.setPen(QPen(theme.colour("stage_ink", 255 if chosen else 150), 1.2))
             painter.drawLine(QPointF(x, y), place)
             draw_balloon(painter, place, str(judged.balloon), judged.verdict, selected=chosen)
-            self._balloons.append((place, judged.balloon))
+            self.balloons.append((place, judged.balloon))
         if self.orbit.height != 1.0:
             draw_chip(painter, QPointF(10, self.height() - 34), f"heights × {self.orbit.height:.1f}")
 
@@ -318,7 +318,7 @@ class SpaceView(QOpenGLWidget):
         """Take hold; a balloon under the pointer is selected."""
         self._from = event.position()
         near = [
-            balloon for place, balloon in self._balloons if (place - event.position()).manhattanLength() < 16
+            balloon for place, balloon in self.balloons if (place - event.position()).manhattanLength() < 16
         ]
         if near and event.button() == Qt.MouseButton.LeftButton:
             self._from = None

@@ -65,7 +65,7 @@ class StageMap:
             held = values.z.reshape(-1) if zone is None else window(zone, values).heights(values)
             self._legend.choose(held[~np.isnan(held)].astype(np.float64))
 
-    def told(self, data: HeightMap, x: float, y: float) -> str:
+    def value_text(self, data: HeightMap, x: float, y: float) -> str:
         """The value at a place in words and unit; '' where heights or intensity colour the part."""
         value = self.values(data).height_at(x, y) if self.derived else None
         if value is None:

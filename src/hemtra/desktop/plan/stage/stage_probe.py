@@ -27,7 +27,7 @@ class Probe:
         near = at and self.pinned and math.dist(at, self.pinned) < NEAR_PIXELS * viewport.scale
         self.pinned = None if near else at
 
-    def told(self, place: Place, data: HeightMap) -> str:
+    def distance_text(self, place: Place, data: HeightMap) -> str:
         """How far a place lies from the pin; '' without one."""
         if self.pinned is None:
             return ""
@@ -43,7 +43,7 @@ class Probe:
         """What the map holds at a place, and how far it is from the pin; more: what else there is to say."""
         z, grey = data.height_at(*place), data.intensity_at(*place)
         words = f"x {place[0]:.2f}   y {place[1]:.2f}   z {'no data' if z is None else f'{z:.3f}'} mm"
-        parts = [words, more, "" if grey is None else f"intensity {grey}", self.told(place, data)]
+        parts = [words, more, "" if grey is None else f"intensity {grey}", self.distance_text(place, data)]
         return "   ".join(part for part in parts if part)
 
     def draw(self, painter: QPainter, viewport: Viewport, cursor: Pixel | None) -> None:

@@ -61,11 +61,11 @@ def offered(request: OfferRequest, superseded: Superseded) -> Iterator[Offer | N
     except HemtraError:
         yield None
         return
-    text, option = _told(request, seen, value)
+    text, option = _offer_text(request, seen, value)
     yield Offer(request.place, seen, f"{text}   ·   click to add", option)
 
 
-def _told(request: OfferRequest, seen: PickedFeature, value: object) -> tuple[str, str]:
+def _offer_text(request: OfferRequest, seen: PickedFeature, value: object) -> tuple[str, str]:
     """The value in words, and what a click begins."""
     if isinstance(value, FoundCircle):
         return f"{seen.what} ⌀ {2 * value.radius:.2f} mm", "diameter"

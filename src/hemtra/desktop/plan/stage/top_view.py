@@ -78,7 +78,7 @@ class TopView(QWidget):
         """Whether the places that are clicked become a path."""
         self.marks, self.line = StageMarks(bench), SectionLine(bench)
         self._drag: Drag | None = None
-        self._cursor: Pixel | None = None
+        self.pointer: Pixel | None = None
         self._fitted = self._moved = False
         """Whether the whole part is in view, and whether the user has gone elsewhere."""
         self._part: TrayPart | None = None
@@ -148,7 +148,7 @@ class TopView(QWidget):
 
     def pin(self) -> None:
         """Pin the probe under the pointer; without one there, or on the pin itself, take it off."""
-        self.probe.pin(None if self._cursor is None else self.viewport.to_part(*self._cursor), self.viewport)
+        self.probe.pin(None if self.pointer is None else self.viewport.to_part(*self.pointer), self.viewport)
         self.update()
 
     def link(self, place: Place | None) -> None:
@@ -187,13 +187,13 @@ class TopView(QWidget):
             self.line.draw(painter, self.viewport)
             taken = self.legend.width() if self.legend.isVisible() else 0
             self.marks.draw_balloons(painter, self.viewport, taken)
-            self.probe.draw(painter, self.viewport, self._cursor)
-            if self._cursor is not None:
-                x, y = self.viewport.to_part(*self._cursor)
-                words = self.probe.read_out((x, y), self.data, self.map.told(self.data, x, y))
+            self.probe.draw(painter, self.viewport, self.pointer)
+            if self.pointer is not None:
+                x, y = self.viewport.to_part(*self.pointer)
+                words = self.probe.read_out((x, y), self.data, self.map.value_text(self.data, x, y))
                 draw_chip(painter, QPointF(10, self.height() - 34), words)
-            self.offers.draw(painter, self.viewport, self._cursor)
-        draw_picked(painter, self.viewport, self.picked, self._cursor, joined=self.joins_picked)
+            self.offers.draw(painter, self.viewport, self.pointer)
+        draw_picked(painter, self.viewport, self.picked, self.pointer, joined=self.joins_picked)
         self._rubber.draw(painter, self.viewport)
         if self.hasFocus():
             painter.setPen(QPen(theme.colour("copper"), 2))
@@ -246,7 +246,7 @@ class TopView(QWidget):
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         """Drag what was taken; otherwise read the map."""
         pixel = event.position().x(), event.position().y()
-        self._cursor = pixel
+        self.pointer = pixel
         place = self.viewport.to_part(*pixel)
         self.cursor_moved.emit(place)
         drag = self._drag
@@ -323,7 +323,7 @@ class TopView(QWidget):
 
     def leaveEvent(self, event: QEvent) -> None:
         """Nothing to read any more."""
-        self._cursor = None
+        self.pointer = None
         self.offers.moved(None)
         self.cursor_moved.emit(None)
         self.update()
