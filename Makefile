@@ -23,9 +23,10 @@ test: venv         ## everything that must hold
 	@$(MAKE) --no-print-directory -j 2 kernels lint
 	$(run) pytest -n 2
 
-soak: setup        ## what a running line must survive, pressed into ten minutes, and properties at random
+soak: setup        ## what a running line must survive, pressed into ten minutes; properties at random; mutants
 	HEMTRA_EXAMPLES=4 $(run) pytest tests/core -n 2 -q
 	$(run) pytest tests/runtime/test_soak.py -o addopts="" -q -s
+	.venv/bin/python tools/mutants.py
 
 soak-long: setup   ## hours: the same in full, and ten thousand defects put into good scans; writes their pages in docs
 	HEMTRA_SOAK=long $(run) pytest tests/runtime/test_soak.py -o addopts="" -q
