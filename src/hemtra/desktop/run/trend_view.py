@@ -101,9 +101,7 @@ class TrendView(QWidget):
         )
         shown = "–" if last.value is None else f"{round(last.value, last.decimals) + 0.0:.{last.decimals}f}"
         right = QRectF(box.right() - 78, box.top() + 5, 70, 20)
-        painter.drawText(
-            right, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, last.text or shown
-        )
+        painter.drawText(right, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, last.text or shown)
         _draw_curve(painter, box.adjusted(8, 30, -8, -6), rows)
 
 
