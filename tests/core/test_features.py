@@ -193,8 +193,11 @@ def test_every_kind_declares_itself_in_full(name):
             continue  # no field of the form
         assert info.title, setting
         assert len(info.description or "") > 10, f"{name}.{setting} needs a help text"
-        choices = (info.json_schema_extra or {})["choices"]  # type: ignore[index, call-overload]
-        assert not choices or getattr(instance, setting) in choices
+        for value in (info.json_schema_extra or {})["choices"]:  # type: ignore[index, call-overload]
+            # a title is of something that can be chosen
+            assert getattr(kind.model_validate({setting: value}), setting) == value
+    for setting, shown in instance.shown_settings().items():
+        assert not shown.choices or str(shown.value) in shown.choices, setting
     for wanted in kind.inputs.values():
         assert wanted.label
         assert wanted.help.endswith(".")

@@ -56,6 +56,11 @@ class Heard:
             self.all.append(what)
             self.news.notify_all()
 
+    def first(self, seconds=20.0):
+        with self.news:
+            assert self.news.wait_for(lambda: self.all, seconds), "nothing came"
+            return self.all[0]
+
     def wait_for(self, *wanted, seconds=20.0):
         with self.news:
             assert self.news.wait_for(lambda: self.all[-len(wanted) :] == list(wanted), seconds), self.all
@@ -69,9 +74,7 @@ def test_lines_values_and_numbers_arrive_and_can_be_forced(block):
         up.wait_for(True)
     before_it = time.monotonic()
     link.put(OutputState({2: True}, {1: 3600}, PartShown(70_000, 2, True), ready=True, done=sent))
-    while not sent.all:
-        sent.wait_for(*sent.all)
-    assert before_it < sent.all[0] <= time.monotonic(), "when it was acknowledged"
+    assert before_it < sent.first() <= time.monotonic(), "when it was acknowledged"
     wiring = Wiring("127.0.0.1", block.port)
     terminals, words = wiring.terminals(24), wiring.outputs(20)
     assert (terminals[READY], terminals[line_coil(2)], terminals[line_coil(1)]) == (True, True, False)
