@@ -43,21 +43,21 @@ def run_line(
     SIGTERM and SIGINT take no more parts and finish those that were taken; a second one ends at once, with what
     has no record named.
     """
-    message = _Reporter(err)
-    production = begin(plan, station, asked, Listeners(message.part, message.event), sample)
-    with _stopped_by_signals(production), message.progress(asked.parts):
+    reporter = _Reporter(err)
+    production = begin(plan, station, asked, Listeners(reporter.part, reporter.event), sample)
+    with _stopped_by_signals(production), reporter.progress(asked.parts):
         production.start()
         while not production.wait(LOOK):
             pass
     production.records.close()
-    _summary(production, message, out)
+    _summary(production, reporter, out)
     if production.log.unsignalled:
         print(f"hemtra: {production.log.unsignalled} parts were not signalled.", file=sys.stderr)
     if production.trouble:
         print(f"hemtra: {production.trouble}", file=sys.stderr)
     if production.trouble or production.log.unsignalled:
         return 2
-    return 0 if message.count and message.passed == message.count else 1
+    return 0 if reporter.count and reporter.passed == reporter.count else 1
 
 
 class _Reporter:
@@ -127,20 +127,20 @@ def _stopped_by_signals(production: Production) -> Iterator[None]:
             signal.signal(number, handler)
 
 
-def _summary(production: Production, message: _Reporter, out: Console) -> None:
+def _summary(production: Production, reporter: _Reporter, out: Console) -> None:
     counts, times = production.counts, production.times.now
-    seconds = time.monotonic() - message.began
+    seconds = time.monotonic() - reporter.began
     table = Table(box=None, show_header=False)
     table.add_row("lot", production.lot.name)
-    table.add_row("parts of this run", f"{message.count} in {seconds:.1f} s, {message.passed} pass")
+    table.add_row("parts of this run", f"{reporter.count} in {seconds:.1f} s, {reporter.passed} pass")
     table.add_row("of the lot", f"{counts.passed} pass, {counts.failed} fail, {counts.missing} not measured")
     table.add_row("latency", f"{1000 * times.latency:.0f} ms median, {1000 * times.worst:.0f} ms at most")
-    worst = sorted(message.reasons.items(), key=lambda item: -item[1])[:5]
+    worst = sorted(reporter.reasons.items(), key=lambda item: -item[1])[:5]
     if worst:
         table.add_row("limiting characteristic", "; ".join(f"{name} ({count})" for name, count in worst))
-    if message.events:
+    if reporter.events:
         table.add_row(
-            "events", "; ".join(f"{kind} ({count})" for kind, count in sorted(message.events.items()))
+            "events", "; ".join(f"{kind} ({count})" for kind, count in sorted(reporter.events.items()))
         )
     table.add_row("records", masked(production.records.url))
     out.print(table)

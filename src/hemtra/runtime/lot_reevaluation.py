@@ -72,9 +72,9 @@ class LotReevaluation:
     @property
     def words(self) -> str:
         """In a sentence or two."""
-        message = self.by_values + self.by_scans
+        decided = self.by_values + self.by_scans
         flips = sum(change.flips for change in self.changes)
-        text = f"{message} parts were re-evaluated by “{self.plan}”: "
+        text = f"{decided} parts were re-evaluated by “{self.plan}”: "
         text += (
             f"{len(self.changes)} change, {flips} of them the verdict." if self.changes else "nothing changes."
         )

@@ -59,9 +59,9 @@ def reevaluate_part(records: Records, key: int) -> ReevaluatedPart:
     except HemtraError as error:
         return ReevaluatedPart(sheet, missing=str(error))
     found = differences(sheet.rows, again.result.characteristics)
-    message = {event.text for event in sheet.events}
+    on_record = {event.text for event in sheet.events}
     for text in found:
-        if text not in message:
+        if text not in on_record:
             event = Event(DIFFERS, text, time.time(), sheet.part.number)
             records.event(sheet.lot, event, part=sheet.part.id)
     return ReevaluatedPart(sheet, again, differences=found)

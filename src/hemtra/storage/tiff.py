@@ -80,8 +80,8 @@ def write(scan: Scan, path: Path) -> None:
 
 def _grid(page: Any) -> dict[str, float] | None:
     try:
-        message = json.loads(page.description)
-        return {key: float(message[key]) for key in ("x0", "y0", "dx", "dy")}
+        described = json.loads(page.description)
+        return {key: float(described[key]) for key in ("x0", "y0", "dx", "dy")}
     except (ValueError, TypeError, KeyError, RecursionError):
         pass  # not written by us; the tags may still tell
     tags = page.tags

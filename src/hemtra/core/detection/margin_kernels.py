@@ -173,7 +173,7 @@ def _parted(f: FloatArray, held: BoolArray) -> tuple[FloatArray, float]:
     stride = 1.0
     for _ in range(ROUNDS):
         likely = 0.0
-        message = 0.0
+        total = 0.0
         slope = np.zeros(p)
         bend: FloatArray = np.zeros((p, p))
         for k in range(n):
@@ -189,7 +189,7 @@ def _parted(f: FloatArray, held: BoolArray) -> tuple[FloatArray, float]:
             if not held[k]:
                 missed = -missed
             weight = abs(missed) / (1.0 + wrong)
-            message += weight
+            total += weight
             for a in range(p):
                 slope[a] += missed * f[k, a]
                 for c in range(a + 1):
@@ -206,7 +206,7 @@ def _parted(f: FloatArray, held: BoolArray) -> tuple[FloatArray, float]:
             for c in range(a):
                 bend[c, a] = bend[a, c]
         hessian = bend
-        if message < SHARP or (likely - last < ENOUGH and last > -np.inf):
+        if total < SHARP or (likely - last < ENOUGH and last > -np.inf):
             break
         step, stride, last = np.linalg.solve(bend, slope), 1.0, likely
         b += step

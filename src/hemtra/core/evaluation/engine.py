@@ -5,7 +5,6 @@ from __future__ import annotations
 import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -71,9 +70,10 @@ class Engine:
     _lessons: Kept[str, Taught] = field(default_factory=lambda: Kept(LESSONS))
     _covered: Kept[str, tuple[Coverage | None]] = field(default_factory=lambda: Kept(REMEMBERED))
 
-    @cached_property
-    def _runs(self) -> ProfileRuns:
-        return ProfileRuns(self.data, lambda profile: Engine(profile, self.serial))
+    _runs: ProfileRuns = field(init=False)
+
+    def __post_init__(self) -> None:
+        self._runs = ProfileRuns(self.data, lambda profile: Engine(profile, self.serial))
 
     def profiles(self, plan: Plan) -> Profiles:
         """The profiles of this map, as a plan that goes profile by profile takes them."""

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Iterator
 from typing import Generic, TypeVar
 
 from cachetools import LRUCache
@@ -18,14 +17,6 @@ class Kept(Generic[K, V]):
     def __init__(self, most: int) -> None:
         self._held: LRUCache[K, V] = LRUCache(most)
         self._lock = threading.Lock()
-
-    def __len__(self) -> int:
-        with self._lock:
-            return len(self._held)
-
-    def __iter__(self) -> Iterator[V]:
-        with self._lock:
-            return iter(list(self._held.values()))
 
     def get(self, key: K) -> V | None:
         """What is kept under a key, None where nothing is."""

@@ -91,15 +91,15 @@ def _of_many(plan: Plan, row: Characteristic) -> bool:
 
 
 def _judged(row: Characteristic, value: CharacteristicResult) -> CharacteristicResult:
-    message = replace(
+    result = replace(
         value, name=row.name, nominal=row.nominal, lower=row.lower, upper=row.upper, decimals=row.decimals
     )
     if value.value is None:
-        return message
+        return result
     span = None if value.low is None or value.high is None else (value.low, value.high)
     verdict, reason = judge(value.value, row.lower, row.upper, row.decimals, row.uncertainty or 0.0, span)
     if verdict is Verdict.NOT_MEASURED:
-        message = replace(message, value=None)
+        result = replace(result, value=None)
     if value.text and verdict is Verdict.FAIL:
         reason = f"reads “{value.text}”"
-    return replace(message, verdict=verdict, reason=reason)
+    return replace(result, verdict=verdict, reason=reason)

@@ -35,10 +35,10 @@ class Path:
 
     def nominal_at(self, s: FloatArray) -> FloatArray:
         """(n,) what is asked for so far along, straight between the nodes that say; NaN where none does."""
-        message = np.flatnonzero(~np.isnan(self.nominals))
-        if not message.size:
+        typed = np.flatnonzero(~np.isnan(self.nominals))
+        if not typed.size:
             return np.full(np.shape(s), np.nan)
-        at, value = self.course.node_at[message], self.nominals[message]
+        at, value = self.course.node_at[typed], self.nominals[typed]
         if not self.course.closed:
             return np.interp(s, at, value)
         return np.interp(s, at, value, period=self.course.length)

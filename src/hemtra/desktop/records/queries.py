@@ -65,9 +65,9 @@ def follow(request: CourseRequest, superseded: Superseded) -> Iterator[Character
     )
     if superseded():
         return
-    message = texts(records, lots, balloon) if any(trend.reads for trend in found) else None
+    read = texts(records, lots, balloon) if any(trend.reads for trend in found) else None
     total = sum(trend.values.size for trend in found)
     bad = not_passed(records, lots, balloon)
     reasons = (bad.get(verdict, 0) for verdict in (Verdict.FAIL, Verdict.NOT_MEASURED, Verdict.NOT_PROVEN))
     verdict = over_all(*reasons) if total else Verdict.NOT_MEASURED
-    yield CharacteristicTrend(balloon, series, total, sum(bad.values()), verdict, message)
+    yield CharacteristicTrend(balloon, series, total, sum(bad.values()), verdict, read)

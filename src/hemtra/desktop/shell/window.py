@@ -73,7 +73,7 @@ class MainWindow(QMainWindow):
         """Go to a workspace, unless it is closed while editing is locked."""
         if not (self.session.lock.locked and self.workspaces[name].edits):
             self.session.shown = name
-        self.workspaces[name].entered()
+            self.workspace.entered()
         self.refresh()
 
     def refresh(self) -> None:

@@ -158,13 +158,13 @@ class CorrectTask(GuidedTask):
         for one, other in zip(before.sensors, after.sensors, strict=True):
             if one != other:
                 a, b = one.calibration, other.calibration
-        message = [
+        lines = [
             f"z scale {a.gain_z:.6f} → <b>{b.gain_z:.6f}</b>, z {a.z:+.4f} → <b>{b.z:+.4f} mm</b>",
             f"x scale {a.gain_x:.6f} → <b>{b.gain_x:.6f}</b>",
         ]
         old, new = before.travel.encoder.counts_per_mm, after.travel.encoder.counts_per_mm
-        message.append(f"{old:.4f} → <b>{new:.4f} counts/mm</b>")
-        return "; ".join(message) + "."
+        lines.append(f"{old:.4f} → <b>{new:.4f} counts/mm</b>")
+        return "; ".join(lines) + "."
 
     def _corrected(self) -> Station:
         """The station with everything that is ticked corrected. Raises `HemtraError`."""

@@ -72,5 +72,5 @@ def _draw_band(painter: QPainter, scale: DrawingScale, bounds: QSizeF, handles: 
             painter.setPen(QPen(theme.colour("copper"), 1.4))
             painter.drawRect(QRectF(handle.at.x() - 7, handle.at.y() - 3, 14, 6))
     painter.setPen(theme.colour("copper"))
-    message = scale.cross(x, high) - QPointF(70, 6)
-    painter.drawText(message, f"delivered {unit.text(low, 0)} … {unit.text(high, 0)} {unit.name}")
+    label_at = scale.cross(x, high) - QPointF(70, 6)
+    painter.drawText(label_at, f"delivered {unit.text(low, 0)} … {unit.text(high, 0)} {unit.name}")

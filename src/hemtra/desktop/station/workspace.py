@@ -259,10 +259,10 @@ class StationWorkspace(QWidget):
             bench.trials += 1
             self.scanned.emit(item)
 
-    def _on_run_finished(self, message: tuple[Finding, ...]) -> None:
-        if message:
-            text = " ".join(finding.text for finding in message)
-            remedies = [finding.remedy for finding in message if finding.remedy]
+    def _on_run_finished(self, found: tuple[Finding, ...]) -> None:
+        if found:
+            text = " ".join(finding.text for finding in found)
+            remedies = [finding.remedy for finding in found if finding.remedy]
             actions = tuple((TASK_TITLES[name][0], f"station.{name}") for name in remedies)
             self._notifications.tell(Notice(text, actions=actions))
 

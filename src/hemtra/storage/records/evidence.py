@@ -78,10 +78,17 @@ def part_sheet(records: Records, key: int) -> PartSheet:
         if row is None:
             raise RecordsError("This part is no longer in the records; look for it again.")
         rows = _rows(db, key, row.revision_id)
-        message = [Event(*event, row.number) for event in db.execute(happened.order_by(events.c.id))]
+        on_record = [Event(*event, row.number) for event in db.execute(happened.order_by(events.c.id))]
     lot = Lot(row.lot_id, row.lot, row.plan, row.started, row.ended)
     return PartSheet(
-        part_of(row), lot, rows, tuple(message), row.revision, row.digest, row.seen, row.station or "no station"
+        part_of(row),
+        lot,
+        rows,
+        tuple(on_record),
+        row.revision,
+        row.digest,
+        row.seen,
+        row.station or "no station",
     )
 
 

@@ -127,15 +127,15 @@ def failures(records: Records, chosen: Sequence[Lot]) -> list[Failures]:
 
 def texts(records: Records, chosen: Sequence[Lot], balloon: int, most: int = 12) -> Texts:
     """What a characteristic without numbers gave in some lots."""
-    message = func.coalesce(values.c.text, values.c.reason, "")
+    words = func.coalesce(values.c.text, values.c.reason, "")
     counted: dict[str, int] = {}
     with records.reading() as db:
         keys = [key for keys in _stood(db, chosen, balloon).values() for key in keys]
         for lot in chosen:
             query = (
-                select(message, func.count())
+                select(words, func.count())
                 .where(values.c.characteristic_id.in_(keys), *_of_lot(lot, _range(db, lot)))
-                .group_by(message)
+                .group_by(words)
             )
             for text, number in db.execute(query):
                 counted[text] = counted.get(text, 0) + number
