@@ -23,7 +23,7 @@ from hemtra.runtime.line_feeds import BeltFeed, StationFeed
 from hemtra.runtime.production import IN_FLIGHT, Listeners, Production, Setup
 from hemtra.runtime.scan_store import ScanStore
 from hemtra.runtime.signaller import Signaller
-from hemtra.runtime.sources import made_up_lot, source_of
+from hemtra.runtime.sources import made_up_parts, source_of
 from hemtra.runtime.workers import ProcessWorkers, ThreadWorkers
 from hemtra.storage.records import Records
 from hemtra.storage.records.evidence import part_sheet
@@ -447,7 +447,7 @@ def test_the_virtual_line_of_a_station_runs_through(records):
     station = STATION.with_part("travel", speed=2000.0)
     plan = demo_plan()
     plan = plan.edited(sheet=tuple(c for c in plan.sheet if c.balloon in (1, 2)))
-    feed = StationFeed(station, source_of(station, made_up_lot(3, 1)))
+    feed = StationFeed(station, source_of(station, made_up_parts(3, 1)))
     run, heard = produce(records, feed, plan)
     assert [d.record.number for d in heard.done] == [1]
     (record,) = records.parts_of(run.lot)

@@ -16,7 +16,7 @@ from hemtra.runtime.line_feeds import StationFeed
 from hemtra.runtime.production import Production, Setup
 from hemtra.runtime.run_setup import RunRequest, begin
 from hemtra.runtime.signaller import Heard, Punctual, Signaller
-from hemtra.runtime.sources import made_up_lot, source_of
+from hemtra.runtime.sources import made_up_parts, source_of
 from hemtra.runtime.workers import ThreadWorkers
 from hemtra.storage.records import Records
 from hemtra.storage.records.store import NOT_SENT, SENT
@@ -139,7 +139,7 @@ def test_a_belt_that_was_cut_off_is_asked_about_or_rejected(tmp_path, monkeypatc
 def test_a_part_is_followed_from_where_the_eye_saw_it_however_late_it_is_handled():
     """The eye hangs 300 mm before the laser, and whoever takes the scans is slow."""
     station = STATION.with_part("trigger", distance=300.0, delay=280.0).with_part("travel", speed=2000.0)
-    source, taken = source_of(station, made_up_lot(3, 1)), []
+    source, taken = source_of(station, made_up_parts(3, 1)), []
     feed = StationFeed(station, source)
 
     def put(arrived):

@@ -22,7 +22,7 @@ from hemtra.runtime.io_process import started
 from hemtra.runtime.line_feeds import BeltFeed, StationFeed
 from hemtra.runtime.production import Listeners, Production, Setup
 from hemtra.runtime.signaller import Punctual, Signaller
-from hemtra.runtime.sources import made_up_lot, source_of
+from hemtra.runtime.sources import made_up_parts, source_of
 from hemtra.runtime.upkeep import Upkeep, judged_sources
 from hemtra.runtime.workers import ProcessWorkers, ThreadWorkers, Workers
 from hemtra.storage.records import Records
@@ -140,7 +140,7 @@ def _feed(asked: RunRequest, station: Station | None, records: Records) -> Feed:
         return BeltFeed(station, asked.belt, asked.parts)
     seed = int(time.time()) % 100_000
     count = PARTS_ON_LINE if asked.parts is None else asked.parts
-    return StationFeed(station, source_of(station, made_up_lot(seed, count)))
+    return StationFeed(station, source_of(station, made_up_parts(seed, count)))
 
 
 def _signaller(

@@ -1,4 +1,4 @@
-"""Where the profiles of a station come from. All that a run, a trial or a task knows of it is `Source`."""
+"""Where the profiles of a station come from; all that a run or a trial knows of it is `Source`."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from hemtra.virtual.source import VirtualLine
 
 
 @dataclass(frozen=True)
-class Lot:
+class PassingParts:
     """What the simulated line lets pass. seed: of noise and jitter. mishap: what goes wrong."""
 
     parts: Sequence[Part]
@@ -21,11 +21,11 @@ class Lot:
     mishap: Mishap = "none"
 
 
-def made_up_lot(seed: int, count: int) -> Lot:
+def made_up_parts(seed: int, count: int) -> PassingParts:
     """Pump covers, each as its number has it."""
-    return Lot([part_named("rain-pump-cover", seed + k) for k in range(count)], seed)
+    return PassingParts([part_named("rain-pump-cover", seed + k) for k in range(count)], seed)
 
 
-def source_of(station: Station, lot: Lot, triggered: Callable[[], bool] = lambda: False) -> Source:
+def source_of(station: Station, passing: PassingParts, triggered: Callable[[], bool] = lambda: False) -> Source:
     """The source of a station; triggered: answers once with True when a hand has triggered."""
-    return VirtualLine(station, lot.parts, lot.seed, lot.mishap, triggered)
+    return VirtualLine(station, passing.parts, passing.seed, passing.mishap, triggered)

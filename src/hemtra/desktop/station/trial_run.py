@@ -20,7 +20,7 @@ from hemtra.desktop.background.tasks import Task
 from hemtra.desktop.models.station_bench import Trial
 from hemtra.desktop.models.tray import TrayPart
 from hemtra.runtime.acquisition import Acquisition
-from hemtra.runtime.sources import Lot, source_of
+from hemtra.runtime.sources import PassingParts, source_of
 from hemtra.storage.files import make_folder
 from hemtra.storage.scans import save_scan
 from hemtra.virtual.line import Mishap
@@ -76,7 +76,7 @@ class TrialRun:
         """
         request, self._task = self.request, task
         parts = [request.on_belt.part(100 + request.first + k, request.defect) for k in range(request.count)]
-        line = source_of(request.station, Lot(parts, request.first, request.mishap), self._hand)
+        line = source_of(request.station, PassingParts(parts, request.first, request.mishap), self._hand)
         assembler = Assembler.of(request.station, models_of(request.station))
         acquisition = Acquisition(line, assembler, self._on_outcome, self._failed, self._watch)
         acquisition.start()
