@@ -186,7 +186,7 @@ class MainWindow(QMainWindow):
     def closeEvent(self, event: QCloseEvent) -> None:
         """Nothing is asked: unsaved work is kept and offered at the next start."""
         self.session.unsaved.close()
-        # a line first, whose last parts are finished; then tasks, which may still read what a workspace lets go of
+        # a line first, whose last parts are finished; then tasks, which may read what a workspace lets go of
         self.workspaces["run"].stop()
         self.session.tasks.stop()
         for workspace in self.workspaces.values():
