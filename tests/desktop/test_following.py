@@ -5,7 +5,7 @@ import math
 import numpy as np
 import pytest
 from PySide6.QtCore import QPointF, Qt
-from test_window import LEFT, drag, pixel, retype, values
+from test_window import LEFT, card, drag, pixel, retype, values
 
 from hemtra.core.edits.anchors import followers
 from hemtra.core.plan.document import Follow
@@ -40,8 +40,8 @@ def test_a_zone_is_dragged_on_a_turned_part_and_moves_on_all(demo, qtbot, settle
 
 
 def test_what_a_zone_follows_is_chosen_on_its_card(demo, settled):
-    bench, lineage = demo.session.bench, demo.workspaces["plan"].workspace.lineage
-    button = lineage.cards["boss-ne-top"].follow
+    bench = demo.session.bench
+    button = card(demo, "boss-ne-top").follow
     assert button.text() == "follows Cover outline (x, y, turn)"
     button.fill()
     labels = [action.text() for action in button.menu().actions()]
@@ -60,8 +60,8 @@ def test_what_a_zone_follows_is_chosen_on_its_card(demo, settled):
 
 
 def test_a_new_anchor_is_put_between_and_followed(demo, settled):
-    bench, lineage = demo.session.bench, demo.workspaces["plan"].workspace.lineage
-    lineage.anchor_wanted.emit("boss-ne-top", "circle")
+    bench = demo.session.bench
+    demo.workspaces["plan"].workspace.card.anchor_wanted.emit("boss-ne-top", "circle")
     settled(demo)
     plan = bench.document.plan
     assert plan.step("boss-ne-top").follow == Follow(x="circle", y="circle", rotation="outline")
@@ -69,7 +69,7 @@ def test_a_new_anchor_is_put_between_and_followed(demo, settled):
     assert bench.selected_step == "circle"
     assert plan.step("circle").home is not None, "it has been found on the reference already"
     assert bench.tray.agreement == (5, 5)
-    assert lineage.cards["circle"].strip == "anchor"
+    assert card(demo, "circle").header.tint == "anchor"
     demo.trigger("anchor.delete")
     settled(demo)
     assert bench.document.plan.step("boss-ne-top").follow == Follow(rotation="outline")
@@ -85,7 +85,7 @@ def test_a_new_anchor_is_put_between_and_followed(demo, settled):
 def test_an_anchor_in_use_otherwise_is_not_deleted(demo, settled):
     bench = demo.session.bench
     before = bench.document.plan
-    demo.workspaces["plan"].workspace.lineage.follow_chosen.emit(
+    demo.workspaces["plan"].workspace.card.follow_chosen.emit(
         "boss-ne-top", Follow(x="boss-ne-rim", y="boss-ne-rim")
     )
     settled(demo)
@@ -116,11 +116,7 @@ def test_an_outline_makes_all_zones_move(demo, qtbot, settled):
 
 
 def test_contour_is_rubbed_out_on_the_stage_and_comes_back(demo, qtbot, settled):
-    bench, stage, lineage = (
-        demo.session.bench,
-        demo.workspaces["plan"].workspace.stage,
-        demo.workspaces["plan"].workspace.lineage,
-    )
+    bench, stage = demo.session.bench, demo.workspaces["plan"].workspace.stage
     bench.select_step("outline")
     settled(demo)
 
@@ -130,14 +126,14 @@ def test_contour_is_rubbed_out_on_the_stage_and_comes_back(demo, qtbot, settled)
 
     count = upper_edge()
     assert count > 6
-    qtbot.mouseClick(lineage.cards["outline"].rub, LEFT)
+    qtbot.mouseClick(card(demo, "outline").rub, LEFT)
     assert "Drag to erase" in stage.prompt
     drag(qtbot, stage, pixel(stage, -20, 40), pixel(stage, 20, 40))
     settled(demo)
     assert upper_edge() < count / 2
     qtbot.keyClick(stage, Qt.Key.Key_Escape)
     assert stage.prompt == ""
-    qtbot.mouseClick(lineage.cards["outline"].restore, LEFT)
+    qtbot.mouseClick(card(demo, "outline").restore, LEFT)
     settled(demo)
     assert upper_edge() == count
 
@@ -237,8 +233,8 @@ def test_a_folder_without_scans_is_told(demo, tmp_path):
 
 
 def test_a_height_band_is_typed_on_the_card_and_nonsense_is_told(demo, qtbot, settled):
-    bench, lineage = demo.session.bench, demo.workspaces["plan"].workspace.lineage
-    low, high = (lineage.cards["boss-ne-top"].numbers.band[name] for name in ("low", "high"))
+    bench, panel = demo.session.bench, demo.workspaces["plan"].workspace.card
+    low, high = (card(demo, "boss-ne-top").numbers.band[name] for name in ("low", "high"))
     retype(qtbot, low, "3,5")
     assert bench.document.plan.step("boss-ne-top").zone.band is None, "one end alone waits"
     retype(qtbot, high, "4.4")
@@ -249,10 +245,10 @@ def test_a_height_band_is_typed_on_the_card_and_nonsense_is_told(demo, qtbot, se
     retype(qtbot, high, "3")
     assert "height band must end above" in demo.message_bar.text.text()
     assert bench.document.plan.step("boss-ne-top").zone.band == band
-    lineage.band_typed.emit("boss-ne-top", (9.0, 9.5))
+    panel.band_typed.emit("boss-ne-top", (9.0, 9.5))
     settled(demo)
     assert "no data in the height band" in values(demo)[1].reason
-    lineage.band_typed.emit("boss-ne-top", None)
+    panel.band_typed.emit("boss-ne-top", None)
     settled(demo)
     assert bench.document.plan.step("boss-ne-top").zone.band is None
 

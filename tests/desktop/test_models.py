@@ -1,6 +1,7 @@
 """What the desktop shows, without Qt."""
 
 import math
+from itertools import combinations
 
 import numpy as np
 import pytest
@@ -92,19 +93,40 @@ def test_handles_are_grabbed_where_they_stand():
     assert grabbed(of, view, (5, 5)) is None
 
 
-@given(st.lists(st.tuples(st.floats(100, 700), st.floats(50, 350)), min_size=1, max_size=20))
-def test_balloons_stand_on_the_ring_apart_from_each_other(anchors):
-    ring = (40.0, 20.0, 760.0, 380.0)
-    places = place_balloons(anchors, ring)
+spots = st.tuples(st.floats(100, 700), st.floats(50, 350))
+
+
+@given(st.lists(spots, min_size=1, max_size=20))
+def test_balloons_stand_in_columns_apart_from_each_other(anchors):
+    places = place_balloons(anchors, (60.0, 20.0, 740.0, 380.0))
     assert len(places) == len(anchors)
-    on_side = [min(abs(x - 40), abs(x - 760), abs(y - 20), abs(y - 380)) < 1e-6 for x, y in places]
-    assert all(on_side)
-    closest = min(
-        (math.dist(a, b) for i, a in enumerate(places) for b in places[i + 1 :]),
-        default=SPACING,
-    )
-    # around a corner of the ring two balloons stand nearer as the crow flies
-    assert closest > SPACING * 0.7
+    assert {x for x, _ in places} <= {60.0, 740.0}
+    assert all(20.0 - 1e-9 <= y <= 380.0 + 1e-9 for _, y in places)
+    assert min((math.dist(a, b) for a, b in combinations(places, 2)), default=SPACING) > 22.0
+
+
+@given(st.lists(spots, min_size=2, max_size=24, unique=True))
+def test_no_two_leaders_cross(anchors):
+    leaders = list(zip(anchors, place_balloons(anchors, (60.0, 20.0, 740.0, 380.0)), strict=True))
+    assert not [1 for a, b in combinations(leaders, 2) if cross(a, b)]
+
+
+def test_more_balloons_than_fit_beside_the_part_stand_further_out():
+    anchors = [(400.0 + k % 7, 100.0 + k) for k in range(90)]
+    places = place_balloons(anchors, (200.0, 20.0, 600.0, 380.0))
+    assert len(set(places)) == 90
+    assert min(math.dist(a, b) for a, b in combinations(places, 2)) >= 22.0
+
+
+def cross(one, other):
+    """Whether two lines cross, and not only touch."""
+
+    def side(a, b, c):
+        return (b[0] - a[0]) * (c[1] - a[1]) - (b[1] - a[1]) * (c[0] - a[0])
+
+    (a, b), (c, d) = one, other
+    apart = side(a, b, c) * side(a, b, d), side(c, d, a) * side(c, d, b)
+    return max(apart) < -1e-6
 
 
 def test_undo_and_redo_walk_through_history():

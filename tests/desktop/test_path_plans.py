@@ -5,6 +5,7 @@ import pytest
 from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
 from PySide6.QtGui import QMouseEvent
 from PySide6.QtWidgets import QApplication
+from test_window import card
 
 from hemtra.core.marks import Dimension
 from hemtra.core.zones.path_edits import moved_node
@@ -99,7 +100,7 @@ def test_the_section_follows_the_pointer_on_the_strips_and_the_stage(beads, sett
     hover(strips, strips.pixel_at(100.0), top + height / 2)
     settled(beads)
     assert beads.session.bench.shown.at == pytest.approx(100.0, abs=2.0)
-    assert beads.workspaces["plan"].workspace.section.title().startswith("Across the path at")
+    assert beads.workspaces["plan"].workspace.section.titles()[0].startswith("Across the path")
     told = [m.text for m in beads.session.bench.shown.across if isinstance(m, Dimension)]
     true = WANDERING.cover.bead.table()[round(100.0 / BEAD_LENGTH * 3286)]
     assert sorted(float(text.split()[0]) for text in told) == pytest.approx([true[1], true[0]], abs=0.15)
@@ -138,7 +139,7 @@ def test_a_dragged_node_takes_the_offset_with_it_until_undo(beads, settled, qtbo
 
 def test_nodes_are_typed_put_in_taken_out_and_the_path_turned_round(beads, settled, qtbot):
     workspace = beads.workspaces["plan"].workspace
-    numbers = workspace.lineage.cards["bead-path"].numbers
+    numbers = card(beads, "bead-path").numbers
     start = path_zone(beads)
     numbers.node.activated.emit(1)
     field = numbers.fields["x"]

@@ -5,6 +5,7 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QWheelEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
+from test_window import card
 
 from hemtra.desktop.models.tray import verdict_changes
 from hemtra.runtime.demo import RUNNER_PLAN_FILE, RUNNER_TRAY
@@ -69,7 +70,8 @@ def test_a_click_on_a_strip_shows_that_profile_and_keys_go_on(runners, settled):
     top, height = strips.span_of(10)
     QTest.mouseClick(strips, *CLICK, QPoint(round(strips.pixel(400)), round(top + height / 2)))
     settled(runners)
-    assert (runners.session.bench.balloon, runners.session.bench.shown.index) == (10, 400)
+    assert runners.session.bench.balloon == 10
+    assert runners.session.bench.shown.index == pytest.approx(400, abs=1), "a pixel holds about one profile"
     narrow = runners.session.bench.shown.here.characteristics[8].value
     QTest.keyClick(strips, Qt.Key.Key_Home)
     settled(runners)
@@ -217,7 +219,7 @@ def test_an_edge_is_taken_from_its_curve_and_its_sensitivity_dragged(runners, se
     bench.document.edit("zone", bench.document.plan.with_step(step.edited(zone=zone)))
     settled(runners)
     assert bench.shown.result.steps["right-hem"].value.x < 1.0, "the cage's edge is the stronger one"
-    picture = runners.workspaces["plan"].workspace.lineage.cards["right-hem"].picture
+    picture = card(runners, "right-hem").picture
     curve = picture._picture
     hem = max(curve.candidates)
     assert hem == pytest.approx(20.1, abs=0.3)
@@ -229,7 +231,7 @@ def test_an_edge_is_taken_from_its_curve_and_its_sensitivity_dragged(runners, se
     assert bench.shown.result.steps["right-hem"].value.x == pytest.approx(20.1, abs=0.2)
     runners.trigger("edit.undo")
     settled(runners)
-    picture = runners.workspaces["plan"].workspace.lineage.cards["right-hem"].picture
+    picture = card(runners, "right-hem").picture
     box = picture._box()
     line = QPoint(60, round(box.bottom() - 0.3 * (box.height() - 3)))
     QTest.mousePress(picture, *CLICK, line)

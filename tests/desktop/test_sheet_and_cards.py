@@ -5,7 +5,7 @@ import re
 import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtWidgets import QApplication
-from test_window import drag, retype
+from test_window import card, drag, retype
 
 from hemtra.core.plan.document import Characteristic, Step
 from hemtra.core.plan.limits import Verdict
@@ -21,8 +21,7 @@ def test_rows_are_grouped_searched_and_moved(demo, qtbot, settled):
     bench, sheet = demo.session.bench, demo.workspaces["plan"].workspace.sheet
     bench.select(6)
     settled(demo)
-    card = demo.workspaces["plan"].workspace.lineage.result_card
-    retype(qtbot, card.group, "Hub")
+    retype(qtbot, card(demo).group, "Hub")
     settled(demo)
     assert balloons(demo)[:2] == [1, 2]
     assert balloons(demo)[-1] == 6, "a group of its own, below those without one"
@@ -33,9 +32,9 @@ def test_rows_are_grouped_searched_and_moved(demo, qtbot, settled):
     assert balloons(demo) == [7, 6]
     qtbot.keyClick(sheet, Qt.Key.Key_Escape)
     assert len(balloons(demo)) == 24
-    retype(qtbot, demo.workspaces["plan"].workspace.lineage.result_card.number, "3")
+    retype(qtbot, card(demo).number, "3")
     assert bench.document.plan.characteristic(6) is not None, "3 is taken"
-    retype(qtbot, demo.workspaces["plan"].workspace.lineage.result_card.number, "60")
+    retype(qtbot, card(demo).number, "60")
     assert bench.balloon == 60
     demo.trigger("sheet.renumber")
     assert [c.balloon for c in bench.document.plan.sheet] == list(range(1, 25))
@@ -89,14 +88,14 @@ def test_an_input_is_connected_from_the_list_and_on_the_stage(demo, settled):
     bench, workspace = demo.session.bench, demo.workspaces["plan"].workspace
     bench.select(1)
     settled(demo)
-    buttons = workspace.lineage.result_card.inputs
+    buttons = card(demo).step_card.inputs
     assert buttons.buttons["point"].text() == "point: Boss NE top"
     buttons._fill("point")
     action = next(a for a in buttons.buttons["point"].menu().actions() if a.text() == "Hub top")
     action.trigger()
     settled(demo)
     assert bench.shown.result.characteristics[0].verdict is Verdict.FAIL
-    workspace.lineage.result_card.inputs.pick_wanted.emit("boss-ne", "point")
+    card(demo).step_card.inputs.pick_wanted.emit("boss-ne", "point")
     assert "click what is to be its" in workspace.stage.prompt
     zone = bench.placed(bench.document.plan.step("boss-sw-top"))
     workspace.stage.place_picked.emit(zone.x + 4.2, zone.y)
@@ -105,7 +104,7 @@ def test_an_input_is_connected_from_the_list_and_on_the_stage(demo, settled):
     workspace.connections.add_step_preparation("boss-sw-top", "smooth")
     settled(demo)
     assert bench.document.plan.step("boss-sw-top").inputs["data"] == ("smooth",)
-    users = workspace.lineage.cards["boss-sw-top"].inputs
+    users = card(demo, "boss-sw-top").inputs
     users._fill_users()
     next(a for a in users.users.menu().actions() if a.text() == "Boss SW height").trigger()
     assert bench.balloon == 3
@@ -213,22 +212,22 @@ def test_a_tolerance_may_count_from_what_the_reference_part_measures(demo, settl
 
 
 def test_a_card_says_what_its_value_rests_on(demo, settled):
-    bench, lineage = demo.session.bench, demo.workspaces["plan"].workspace.lineage
+    bench = demo.session.bench
     bench.select(15)
     settled(demo)
-    card = lineage.result_card
-    assert card.rests.isVisible()
-    assert "seen 100.0 %" in card.rests.text()
-    assert re.search(r"a perfect part would read 0\.00\d mm at this spacing and noise$", card.rests.text())
+    rests = card(demo).rests
+    assert rests.isVisible()
+    assert "seen 100.0 %" in rests.text()
+    assert re.search(r"a perfect part would read 0\.00\d mm at this spacing and noise$", rests.text())
     bench.select(18)
     settled(demo)
-    assert "perfect" not in lineage.result_card.rests.text()
-    assert lineage.result_card.rests.text().startswith("min ")
+    assert "perfect" not in card(demo).rests.text()
+    assert card(demo).rests.text().startswith("min ")
     row = bench.document.plan.characteristic(15).edited(note="Measures otherwise since then.")
     bench.document.edit("note", bench.document.plan.with_characteristic(row))
     bench.select(15)
     settled(demo)
-    assert lineage.result_card.note.text() == "Measures otherwise since then."
+    assert card(demo).note.text() == "Measures otherwise since then."
 
 
 def test_a_click_cuts_a_feature_out_of_the_selected_zone(demo, settled):

@@ -33,13 +33,14 @@ def seen(window, qtbot):
 
 def drag(qtbot, window, label, by: QPoint):
     drawing = window.workspaces["station"].page.drawing
+    pixels = drawing.scale.pixels  # which a drag may change
     start = next(h for h in drawing.handles.all() if h.label == label).at.toPoint()
     qtbot.mousePress(drawing, LEFT, pos=start)
     qtbot.mouseMove(drawing, start + by / 2)
     qtbot.mouseMove(drawing, start + by)
     qtbot.mouseRelease(drawing, LEFT, pos=start + by)
     seen(window, qtbot)
-    return by.x() / drawing.scale.pixels, -by.y() / drawing.scale.pixels
+    return by.x() / pixels, -by.y() / pixels
 
 
 def retype(qtbot, window, label, text):

@@ -6,11 +6,13 @@ import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QWheelEvent
+from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QComboBox, QLabel, QLineEdit, QMenu, QPushButton
 
 from hemtra import HeightMap, Scan, load_plan, save_plan, save_scan
 from hemtra.core.plan.graph import preparation
 from hemtra.desktop.documents import recovery
+from hemtra.desktop.models.bench import ROW
 from hemtra.desktop.models.zone_drag import handle_pixels
 from hemtra.desktop.shell.command_search import CommandSearch, ShortcutsAndSymbols, matching
 from hemtra.desktop.widgets import theme
@@ -32,6 +34,14 @@ def drag(qtbot, widget, start: QPoint, end: QPoint) -> None:
     for share in (0.3, 0.7, 1.0):
         qtbot.mouseMove(widget, start + (end - start) * share)
     qtbot.mouseRelease(widget, LEFT, pos=end)
+
+
+def card(window, link=ROW):
+    """The card of a link of the lineage, opened by a click on its chip where it is not open."""
+    workspace = window.workspaces["plan"].workspace
+    if window.session.bench.card != link:
+        QTest.mouseClick(workspace.lineage.chips[link], LEFT)
+    return workspace.card.card
 
 
 def retype(qtbot, field: QLineEdit, text: str) -> None:
@@ -187,24 +197,61 @@ def test_space_steps_through_the_tray_and_tags_can_be_changed(demo, qtbot, settl
     assert demo.session.bench.tray.current.name == "cover-01"
 
 
-def test_parameters_are_edited_in_the_lineage(demo, qtbot, settled):
-    lineage = demo.workspaces["plan"].workspace.lineage
-    card = lineage.cards["boss-ne-top"]
-    take = card.fields["take"]
+def test_parameters_are_edited_on_the_card_of_a_link(demo, qtbot, settled):
+    take = card(demo, "boss-ne-top").fields["take"]
     assert isinstance(take, QComboBox)
     take.setCurrentIndex(take.findData("percentile"))
     take.activated.emit(take.currentIndex())
     settled(demo)
     assert demo.session.bench.document.plan.step("boss-ne-top").params["take"] == "percentile"
-    field = lineage.cards["boss-ne-top"].fields["percentile"]
-    retype(qtbot, field, "150")
+    retype(qtbot, card(demo, "boss-ne-top").fields["percentile"], "150")
     settled(demo)
     assert "parameter “percentile”" in message(demo)
-    assert lineage.cards["boss-ne-top"].fields["percentile"].text() == "50"
-    qtbot.mouseClick(lineage.cards["plane-a"], LEFT, pos=QPoint(60, 12))
+    assert card(demo, "boss-ne-top").fields["percentile"].text() == "50"
+    retype(qtbot, card(demo, "plane-a").fields["band_from"], "100")
     assert demo.session.bench.selected_step == "plane-a"
-    retype(qtbot, lineage.cards["plane-a"].fields["band_from"], "100")
     assert "band must end above" in message(demo)
+
+
+def test_a_card_stands_beside_the_section_and_gives_its_place_back(demo, qtbot, settled):
+    bench, workspace = demo.session.bench, demo.workspaces["plan"].workspace
+    stage, wide = workspace.stage.geometry(), workspace.section.width()
+    assert not workspace.card.isVisible()
+    assert card(demo, "boss-ne-top").step.id == bench.selected_step
+    settled(demo)
+    assert workspace.stage.geometry() == stage, "never over the stage"
+    assert workspace.section.width() < wide - 300
+    bench.select(6)
+    assert workspace.card.card.step.id == "hub-top", "the card goes along with the row"
+    qtbot.keyClick(workspace.sheet, Qt.Key.Key_Escape)
+    settled(demo)
+    assert not workspace.card.isVisible()
+    assert workspace.section.width() == wide
+    chip = workspace.lineage.chips["(scan)"]
+    qtbot.mouseClick(chip, LEFT)
+    assert bench.card == "(scan)"
+    qtbot.mouseClick(chip, LEFT)
+    assert bench.card is None
+
+
+def test_stage_and_section_have_most_of_the_window(demo, settled):
+    workspace = demo.workspaces["plan"].workspace
+    demo.resize(1280, 800)
+
+    def share():
+        return sum(v.width() * v.height() for v in (workspace.stage, workspace.section)) / (1280 * 800)
+
+    for row in demo.session.bench.document.plan.sheet:
+        demo.session.bench.select(row.balloon)
+        settled(demo)
+        beside = workspace.strips.width() * workspace.strips.height() if workspace.strips.isVisible() else 0
+        assert share() + beside / (1280 * 800) >= 0.55, row.name
+        area = workspace.sheet.scroll_area
+        assert all(not item.visibleRegion().isEmpty() for item in workspace.sheet.items)
+        assert area.verticalScrollBar().maximum() == 0, "all rows are seen"
+    demo.session.bench.select(11)
+    card(demo, demo.session.bench.selected_step)
+    assert share() >= 0.47
 
 
 def test_the_section_follows_its_line(demo, qtbot, settled):
@@ -507,7 +554,7 @@ def test_zones_are_typed_in_numbers(demo, qtbot, settled):
     settled(demo)
 
     def type_in(name, text):
-        field = demo.workspaces["plan"].workspace.lineage.cards["boss-ne-top"].numbers.fields[name]
+        field = card(demo, "boss-ne-top").numbers.fields[name]
         field.setFocus()
         field.selectAll()
         qtbot.keyClicks(field, text)
@@ -530,9 +577,7 @@ def test_every_preparation_has_a_card(demo, settled, kind):
     demo.workspaces["plan"].workspace.steps.prepare("add", kind)
     demo.session.bench.select(1)
     settled(demo)
-    card = demo.workspaces["plan"].workspace.lineage.cards[kind]
-    assert card.facts.text()
-    demo.grab()
+    assert card(demo, kind).facts.text()
 
 
 def document_undoable(window):

@@ -1,10 +1,14 @@
-"""What balloons point at, and where they stand: on a ring, in the order of their leaders, never overlapping."""
+"""What balloons point at, and where they stand: in columns beside the part, so that no leaders cross."""
 
 from __future__ import annotations
 
-import math
 from collections.abc import Sequence
 
+import numpy as np
+from scipy.optimize import linear_sum_assignment
+from scipy.spatial.distance import cdist
+
+from hemtra.core.arrays import FloatArray
 from hemtra.core.evaluation.results import Result
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import CharacteristicResult
@@ -12,33 +16,75 @@ from hemtra.core.plan.limits import CharacteristicResult
 Pixel = tuple[float, float]
 
 SPACING = 34.0
-"""Pixels from one balloon to the next along the ring."""
+"""Pixels from one balloon to the next in a column, where there is room."""
+STEP = 16.0
+"""Pixels by which columns move outwards at a time."""
 
 Box = tuple[float, float, float, float]
 """left, top, right, bottom in pixels"""
 
 
-def place_balloons(anchors: Sequence[Pixel], ring: Box) -> list[Pixel]:
-    """A place on the ring for each anchor, in the order given."""
-    length = _length(ring)
-    if not anchors or length <= 0:
+def place_balloons(
+    anchors: Sequence[Pixel], box: Box, *, radius: float = 11.0, room: float = 0.0
+) -> list[Pixel]:
+    """A place for each anchor, in the order given, in columns along the left and right side of a box.
+
+    Leaders are as short as they can be together, and so no two of them cross: where two crossed, changing
+    their ends would make both shorter. room: pixels that the columns may move outwards, which they do where
+    a steep leader would run over a balloon that is not its own. What does not fit into one column on either
+    side goes into more of them, further out; leaders may then pass over balloons.
+    """
+    if not anchors:
         return []
-    middle = (ring[0] + ring[2]) / 2, (ring[1] + ring[3]) / 2
-    along = [_project(anchor, middle, ring) for anchor in anchors]
-    order = sorted(range(len(anchors)), key=along.__getitem__)
-    # the ring is cut open at its widest gap, where nobody has to push anybody
-    gaps = [(along[order[k]] - along[order[k - 1]]) % length for k in range(len(order))]
-    cut = gaps.index(max(gaps))
-    order = order[cut:] + order[:cut]
-    wanted = [along[order[0]] + (along[i] - along[order[0]]) % length for i in order]
-    spacing = min(SPACING, length / len(order))
-    at = _spread(wanted, spacing)
-    if at[-1] - at[0] > length - spacing:
-        at = [at[0] + k * length / len(at) for k in range(len(at))]
-    placed: list[Pixel] = [(0.0, 0.0)] * len(anchors)
-    for i, distance in zip(order, at, strict=True):
-        placed[i] = _point(distance % length, ring)
-    return placed
+    points = np.asarray(anchors, float)
+    best: tuple[int, FloatArray] | None = None
+    for out in np.arange(0.0, room + 1.0, STEP):
+        places = _nearest(points, _slots(len(points), (box[0] - out, box[1], box[2] + out, box[3]), radius))
+        hidden = _overruns(points, places, radius + 1.0)
+        if best is None or hidden < best[0]:
+            best = hidden, places
+        if hidden == 0:
+            break
+    assert best is not None
+    return [(float(x), float(y)) for x, y in best[1]]
+
+
+def _slots(count: int, box: Box, radius: float) -> FloatArray:
+    """(n, 2) places where balloons may stand: at least as many as there are, evenly along both sides."""
+    height = max(box[3] - box[1], 0.0)
+    closest = 2.0 * radius + 2.0
+    for columns in range(1, count + 1):
+        rows = -(-count // (2 * columns))
+        if columns * 2 >= count or (rows - 1) * closest <= height:
+            break
+    fitting = int(height / SPACING) + 1
+    rows = max(rows, fitting)
+    apart = SPACING if rows == fitting else height / max(rows - 1, 1)
+    first = (box[1] + box[3] - (rows - 1) * apart) / 2
+    y = first + apart * np.arange(rows)
+    slots = [
+        np.column_stack([np.full(rows, x), y + (k % 2) * apart / 2])
+        for k in range(columns)
+        for x in (box[0] - k * closest, box[2] + k * closest)
+    ]
+    return np.concatenate(slots)
+
+
+def _nearest(points: FloatArray, slots: FloatArray) -> FloatArray:
+    """(n, 2) of the slots: the choice with the least sum of distances."""
+    _, chosen = linear_sum_assignment(cdist(points, slots))
+    return slots[chosen]
+
+
+def _overruns(points: FloatArray, places: FloatArray, radius: float) -> int:
+    """How many leaders come nearer than a radius to a balloon that is not their own."""
+    along = places - points
+    squared = np.maximum((along**2).sum(axis=1), 1e-9)
+    to = places[None, :, :] - points[:, None, :]
+    share = np.clip((to * along[:, None, :]).sum(axis=2) / squared[:, None], 0.0, 1.0)
+    off = np.linalg.norm(to - share[:, :, None] * along[:, None, :], axis=2)
+    np.fill_diagonal(off, np.inf)
+    return int(np.count_nonzero(off < radius))
 
 
 def points_at(plan: Plan, result: Result, judged: CharacteristicResult) -> tuple[float, float] | None:
@@ -53,50 +99,3 @@ def points_at(plan: Plan, result: Result, judged: CharacteristicResult) -> tuple
     # of several inputs the smallest zone says best where the balloon belongs: datums are large
     smallest = min(zones, key=lambda zone: zone.area, default=None)
     return None if smallest is None else (smallest.x, smallest.y)
-
-
-def _spread(wanted: Sequence[float], spacing: float) -> list[float]:
-    """The places nearest to the wanted ones, in squares, that keep a spacing (pool adjacent violators)."""
-    blocks: list[tuple[float, int]] = []
-    for k, place in enumerate(wanted):
-        mean, count = place - k * spacing, 1
-        while blocks and blocks[-1][0] >= mean:
-            before, size = blocks.pop()
-            mean = (before * size + mean * count) / (size + count)
-            count += size
-        blocks.append((mean, count))
-    slack = [mean for mean, count in blocks for _ in range(count)]
-    return [place + k * spacing for k, place in enumerate(slack)]
-
-
-def _length(ring: Box) -> float:
-    return 2 * (ring[2] - ring[0] + ring[3] - ring[1])
-
-
-def _project(anchor: Pixel, middle: Pixel, ring: Box) -> float:
-    """Distance along the ring, clockwise from its upper left corner, of the anchor seen from the middle."""
-    half_w, half_h = (ring[2] - ring[0]) / 2, (ring[3] - ring[1]) / 2
-    dx, dy = anchor[0] - middle[0], anchor[1] - middle[1]
-    if math.hypot(dx, dy) < 1.0:
-        dx, dy = 0.0, -1.0  # an anchor in the very middle goes straight up
-    reach = min(half_w / abs(dx) if dx else math.inf, half_h / abs(dy) if dy else math.inf)
-    x, y = dx * reach + half_w, dy * reach + half_h
-    w, h = 2 * half_w, 2 * half_h
-    if y <= 1e-6:
-        return x
-    if x >= w - 1e-6:
-        return w + y
-    if y >= h - 1e-6:
-        return w + h + (w - x)
-    return 2 * w + h + (h - y)
-
-
-def _point(distance: float, ring: Box) -> Pixel:
-    w, h = ring[2] - ring[0], ring[3] - ring[1]
-    if distance <= w:
-        return ring[0] + distance, ring[1]
-    if distance <= w + h:
-        return ring[2], ring[1] + distance - w
-    if distance <= 2 * w + h:
-        return ring[2] - (distance - w - h), ring[3]
-    return ring[0], ring[3] - (distance - 2 * w - h)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection, Mapping, Sequence
 from typing import Annotated, Literal, Self
 
@@ -109,6 +110,40 @@ class Analogue(Signal):
 AnySignal = Annotated[Digital | Analogue, Field(discriminator="kind")]
 OF_PART = ("passes", "fails", "missing", "not_passed")
 OF_ROW = ("passes", "fails", "missing", "value")
+WORDS = {
+    "passes": "the part passes",
+    "fails": "the part fails",
+    "missing": "the part is not measured",
+    "not_passed": "the part does not pass",
+}
+WORDS_OF_ROW = {
+    "passes": "{} passes",
+    "fails": "{} fails",
+    "missing": "{} is not measured",
+    "value": "the value of {}",
+}
+
+
+def sentence(signal: Digital | Analogue) -> str:
+    """What a signal says and when, as one would read it aloud."""
+    if isinstance(signal, Analogue):
+        ends = f"{signal.low:g} to {signal.high:g}"
+        return f"{signal.name}: the value of {signal.balloon}, {ends} as {signal.span.replace('-', ' to ')}"
+    words = re.sub(r"[A-Za-z_]+[0-9]*", lambda found: _in_words(found.group()), signal.when)
+    said = [f"{signal.name}: {'off' if signal.inverted else 'on'} when {words}"]
+    if signal.delay:
+        said.append(f"{signal.delay:g} mm after its trigger")
+    said.append(f"for {signal.pulse:g} ms" if signal.pulse else "until the next part")
+    return ", ".join(said)
+
+
+def _in_words(name: str) -> str:
+    what, _, number = name.rpartition("_")
+    return (
+        WORDS_OF_ROW[what].format(number)
+        if what in WORDS_OF_ROW and number.isdecimal()
+        else WORDS.get(name, name)
+    )
 
 
 def invalid_signal_references(

@@ -31,6 +31,8 @@ COLOURS = {
     "reference": "deviation from the reference scan",
 }
 """What can colour a part, by key."""
+SCAN, ROW = "(scan)", "(row)"
+"""The links at either end of a lineage; those between are steps, by their ids."""
 
 
 @dataclass(frozen=True)
@@ -95,6 +97,8 @@ class WorkspaceModel:
         self.colour = "height"
         """What colours the part: one of `COLOURS`."""
         self._balloon: int | None = None
+        self._card = ""
+        """SCAN or ROW where the card of that is open, “step” for that of the selected step, "" for none."""
         self._placed: dict[str, tuple[Step, AnyZone | None]] = {}
         self._placed_for: tuple[Shown | None, Plan | None] = (None, None)
 
@@ -135,9 +139,34 @@ class WorkspaceModel:
         return None
 
     def select_step(self, step_id: str | None) -> None:
-        """Select a step of the lineage, whose zone then has handles."""
+        """Select a step of the lineage, whose zone then has handles; an open card becomes its own."""
         self._selected_step = step_id
+        if self._card and step_id is not None:
+            self._card = "step"
         self.selection_changed.emit()
+
+    @property
+    def card(self) -> str | None:
+        """The link of the lineage whose card is open: SCAN, ROW or a step's id."""
+        row = self.row
+        if not self._card or row is None or row.step is None:
+            return None
+        if self._card != "step":
+            return self._card
+        return ROW if self.selected_step in (None, row.step) else self.selected_step
+
+    def open_card(self, link: str) -> None:
+        """Open the card of a link of the lineage; a step is selected by it."""
+        self._card = link if link in (SCAN, ROW) else "step"
+        if self._card == "step":
+            self._selected_step = link
+        self.selection_changed.emit()
+
+    def close_card(self) -> None:
+        """Give its place back to the section."""
+        if self._card:
+            self._card = ""
+            self.selection_changed.emit()
 
     def go_to(self, step_id: str) -> None:
         """Select a step, with a characteristic in whose lineage it stands: its own, or the nearest."""

@@ -26,6 +26,8 @@ class Settings(BaseModel):
     recent: list[str] = []
     dark: bool = False
     unit: str = "mm"
+    sizes: dict[str, list[int]] = {}
+    """Pixels of what the user has pushed wider or narrower, by what it is."""
 
     def opened(self, path: Path) -> None:
         """Put a plan on top of the recent ones."""

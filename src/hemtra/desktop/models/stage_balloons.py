@@ -8,12 +8,16 @@ from hemtra.core.balloon_layout import Box, place_balloons, points_at
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import CharacteristicResult
 from hemtra.desktop.models.bench import Shown
-from hemtra.desktop.models.viewport import Pixel, Viewport
+from hemtra.desktop.models.viewport import Extent, Pixel, Viewport
 
-RING_ROOM = 20.0
-"""Pixels between what is measured and its balloons."""
-EDGE_ROOM, TOP_ROOM = 20.0, 50.0
-"""Pixels between balloons and the border of the stage; the buttons lie along its top."""
+LARGEST, SMALLEST = 11.0, 8.0
+"""Radius of a balloon in pixels: smaller where many stand beside a low stage."""
+ROOM = 24.0
+"""Pixels between the part and the balloons beside it, and between them and the border of the stage."""
+TOP, BOTTOM = 50.0, 44.0
+"""Pixels that stay free above and below the balloons: for the buttons, and for what is asked."""
+BESIDE = 2 * ROOM
+"""Pixels left and right of the part that its balloons need."""
 
 
 @dataclass(frozen=True)
@@ -23,10 +27,16 @@ class StageBalloon:
     judged: CharacteristicResult
     anchor: Pixel
     place: Pixel
+    radius: float
 
 
-def stage_balloons(plan: Plan, shown: Shown, viewport: Viewport, right_margin: float) -> list[StageBalloon]:
-    """The balloons of everything in view; `right_margin` pixels stay free for the legend."""
+def stage_balloons(
+    plan: Plan, shown: Shown, viewport: Viewport, extent: Extent, right_margin: float
+) -> list[StageBalloon]:
+    """The balloons of everything in view, beside the part; `right_margin` pixels stay free for the legend.
+
+    extent: x from and to, y from and to of the part in mm.
+    """
     pointed = []
     for judged in shown.result.characteristics:
         row = plan.characteristic(judged.balloon)
@@ -37,22 +47,25 @@ def stage_balloons(plan: Plan, shown: Shown, viewport: Viewport, right_margin: f
         if pixel is not None and 0 <= pixel[0] <= viewport.width and 0 <= pixel[1] <= viewport.height:
             pointed.append((judged, pixel))
     anchors = [pixel for _, pixel in pointed]
-    places = place_balloons(anchors, _ring(plan, anchors, viewport, right_margin)) if pointed else []
+    box, room = _beside(extent, viewport, right_margin)
+    radius = balloon_radius(len(anchors), box[3] - box[1])
+    places = place_balloons(anchors, box, radius=radius, room=room)
     return [
-        StageBalloon(judged, anchor, place) for (judged, anchor), place in zip(pointed, places, strict=True)
+        StageBalloon(judged, anchor, place, radius)
+        for (judged, anchor), place in zip(pointed, places, strict=True)
     ]
 
 
-def _ring(plan: Plan, anchors: list[Pixel], viewport: Viewport, right_margin: float) -> Box:
-    """Around all that is measured, but on the stage."""
-    pixels = list(anchors)
-    for zone in (s.zone for s in plan.steps if s.zone is not None):
-        wx, wy = zone.half_extent()
-        pixels += [viewport.to_screen(zone.x + sx * wx, zone.y + sy * wy) for sx in (-1, 1) for sy in (-1, 1)]
-    xs, ys = [p[0] for p in pixels], [p[1] for p in pixels]
-    return (
-        max(EDGE_ROOM, min(xs) - RING_ROOM),
-        max(TOP_ROOM, min(ys) - RING_ROOM),
-        min(viewport.width - EDGE_ROOM - right_margin, max(xs) + RING_ROOM),
-        min(viewport.height - EDGE_ROOM, max(ys) + RING_ROOM),
-    )
+def balloon_radius(count: int, height: float) -> float:
+    """Pixels of a balloon's radius where so many stand in two columns of a height."""
+    apart = height / max(-(-count // 2) - 1, 1)
+    return min(max(apart / 2 - 1.0, SMALLEST), LARGEST)
+
+
+def _beside(extent: Extent, viewport: Viewport, right_margin: float) -> tuple[Box, float]:
+    """Beside the part, but on the stage; and how many pixels further out they may go on either side."""
+    least, most = ROOM, viewport.width - ROOM - right_margin
+    left = min(max(viewport.to_screen(extent[0], 0.0)[0] - ROOM, least), most)
+    right = max(min(viewport.to_screen(extent[1], 0.0)[0] + ROOM, most), least)
+    box = left, TOP, max(right, left), max(viewport.height - BOTTOM, TOP)
+    return box, max(min(left - least, most - right), 0.0)

@@ -5,6 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 Pixel = tuple[float, float]
+Extent = tuple[float, float, float, float]
+"""x from and to, y from and to in mm"""
+Margins = tuple[float, float, float, float]
+"""Pixels left, top, right and bottom."""
 
 FINEST, COARSEST = 1e-4, 50.0
 """mm per pixel between which the stage can be zoomed."""
@@ -44,9 +48,11 @@ class Viewport:
         seen_x, seen_y = moved.to_part(px, py)
         return replace(moved, x=self.x + x - seen_x, y=self.y + y - seen_y)
 
-    def fitted(self, extent: tuple[float, float, float, float], margin: float = 12.0) -> Viewport:
-        """Showing x from, x to, y from, y to in mm with some pixels around."""
+    def fitted(self, extent: Extent, margins: Margins = (12.0, 12.0, 12.0, 12.0)) -> Viewport:
+        """Showing what lies in an extent, with some pixels around."""
         x0, x1, y0, y1 = extent
-        room = max(self.width - 2 * margin, 1.0), max(self.height - 2 * margin, 1.0)
+        left, top, right, bottom = margins
+        room = max(self.width - left - right, 1.0), max(self.height - top - bottom, 1.0)
         scale = max((x1 - x0) / room[0], (y1 - y0) / room[1], FINEST)
-        return replace(self, x=(x0 + x1) / 2, y=(y0 + y1) / 2, scale=scale)
+        x, y = (x0 + x1) / 2 + scale * (right - left) / 2, (y0 + y1) / 2 + scale * (top - bottom) / 2
+        return replace(self, x=x, y=y, scale=scale)

@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QSplitter, QWidget
 
 from hemtra.desktop.models.bench import WorkspaceModel
+from hemtra.desktop.plan.panels.card_panel import CardPanel
 from hemtra.desktop.plan.section.section_view import SectionView
 from hemtra.desktop.plan.section.strip_view import StripView
 from hemtra.desktop.plan.stage.top_view import TopView
 from hemtra.desktop.widgets.notifications import Notice, Notifications
+from hemtra.desktop.widgets.splitters import KeptSizes, splitter
 
 if TYPE_CHECKING:
     from hemtra.desktop.plan.stage.space_view import SpaceView
@@ -31,26 +31,43 @@ NO_OPENGL = (
     " and section show everything that is measured."
 )
 
+SECTION, CARD = (466, 218), (400, 438)
+"""Pixels of the stage and of what is below it, and of an open card and the section beside it."""
+NARROWEST, WIDE = 330, 640
+"""Pixels that a section needs beside a card, and a section with strips beside it."""
+
+BESIDE = 760
+"""Pixels of width from which top view and 3D stand beside each other."""
+
 
 class Arrangement:
-    """Top view, section, strips and 3D view: above each other or beside each other, as the plan asks."""
+    """Top view, section, strips, card and 3D view: above or beside each other, as the plan asks."""
 
     def __init__(
         self,
         bench: WorkspaceModel,
         views: tuple[TopView, SectionView, StripView],
+        card: CardPanel,
+        sizes: KeptSizes,
         notifications: Notifications,
     ) -> None:
-        self._bench, self._notifications = bench, notifications
+        self._bench, self._notifications, self._sizes = bench, notifications, sizes
         self._stage, self._section, self._strips = views
+        self._card = card
         self.space: SpaceView | None = None
         self.views = VIEWS[0]
-        self._arranged = (False, False, True)
         self._above = splitter(Qt.Orientation.Horizontal, (self._stage,))
-        self._below = splitter(Qt.Orientation.Vertical, (self._section, self._strips))
+        self._profile = splitter(Qt.Orientation.Vertical, (self._section, self._strips))
+        self._below = splitter(Qt.Orientation.Horizontal, (card, self._profile))
+        self._below.setStretchFactor(1, 1)
+        self._profile.setMinimumWidth(NARROWEST)
         self.centre = splitter(Qt.Orientation.Vertical, (self._above, self._below))
-        self.centre.setSizes([300, 150])
+        self.centre.setStretchFactor(0, 1)
         self._strips.hide()
+        self._arranged: tuple[bool, ...] = ()
+        sizes.keep(self._below, "card", CARD)
+        bench.selection_changed.connect(self.place_card)
+        self.place_strips()
 
     @property
     def choices(self) -> tuple[Views, ...]:
@@ -73,11 +90,12 @@ class Arrangement:
         self._stage.setVisible("top" in views)
         self._section.setVisible("section" in views)
         self.place_strips()
-        self._below.setVisible("section" in views)
         self._above.setVisible(bool(views & {"top", "3D"}))
         if self.space is not None:
             self.space.setVisible("3D" in views)
             if views >= {"top", "3D"}:
+                beside = self.centre.width() >= BESIDE
+                self._above.setOrientation(Qt.Orientation.Horizontal if beside else Qt.Orientation.Vertical)
                 self._above.setSizes([500, 500])
         self._stage.tools.show_views(views)
 
@@ -95,19 +113,25 @@ class Arrangement:
         runs = "strips" in self.views
         beside = not runs and self._bench.shown_along and "section" in self.views
         state = (runs, beside, "top" in self.views)
-        if state == self._arranged:
-            return
-        self._arranged = state
-        self._strips.setVisible(runs or beside)
-        self._below.setOrientation(Qt.Orientation.Vertical if runs else Qt.Orientation.Horizontal)
-        if runs:
-            self.centre.setSizes([200 if "top" in self.views else 0, 550])
-            self._below.setSizes([300, 250])
-        elif beside:
-            self.centre.setSizes([250, 200])
-            self._below.setSizes([300, 480])
-        else:
-            self.centre.setSizes([300, 150])
+        if state != self._arranged:
+            self._arranged = state
+            self._strips.setVisible(runs or beside)
+            self._profile.setOrientation(Qt.Orientation.Vertical if runs else Qt.Orientation.Horizontal)
+            if runs:
+                self._sizes.keep(self.centre, "run" if "top" in self.views else "run alone", (200, 550))
+                self._sizes.keep(self._profile, "run profile", (300, 250))
+            else:
+                self._sizes.keep(self.centre, "section", SECTION)
+                self._sizes.keep(self._profile, "path", (300, 480))
+        self.place_card()
+
+    def place_card(self) -> None:
+        """Beside the section; in its place where there is no room for both."""
+        left, is_open = self._below.width() - self._card.minimumWidth(), self._bench.card is not None
+        beside_strips = self._arranged[1]
+        self._section.setVisible("section" in self.views and not (is_open and beside_strips and left < WIDE))
+        self._profile.setVisible("section" in self.views and not (is_open and left < NARROWEST))
+        self._below.setVisible("section" in self.views or is_open)
 
     def stop(self) -> None:
         """Let go of the 3D view."""
@@ -131,13 +155,3 @@ class Arrangement:
         self.space.failed.connect(self._notifications.error)
         self._above.addWidget(self.space)
         return True
-
-
-def splitter(way: Qt.Orientation, views: Iterable[QWidget]) -> QSplitter:
-    """Views beside or above each other, none of which can be pushed away."""
-    made = QSplitter(way)
-    for view in views:
-        made.addWidget(view)
-    made.setHandleWidth(8)
-    made.setChildrenCollapsible(False)
-    return made

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from PySide6.QtCore import QEvent, Qt, Slot
+from PySide6.QtGui import QKeyEvent, QResizeEvent
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from hemtra.core.plan.document import Plan
@@ -11,7 +12,7 @@ from hemtra.core.plan.requirements import bound
 from hemtra.desktop.documents.session import Session
 from hemtra.desktop.models.strips import FailingStretch
 from hemtra.desktop.models.tray import verdict_changes
-from hemtra.desktop.plan.arrangement import Arrangement, splitter
+from hemtra.desktop.plan.arrangement import Arrangement
 from hemtra.desktop.plan.commands.anchors import Anchors
 from hemtra.desktop.plan.commands.evaluation import PlanEvaluation
 from hemtra.desktop.plan.commands.new_characteristic import NewCharacteristic
@@ -19,6 +20,7 @@ from hemtra.desktop.plan.commands.path_files import PathFiles
 from hemtra.desktop.plan.commands.paths import Paths
 from hemtra.desktop.plan.commands.patterns import Patterns
 from hemtra.desktop.plan.commands.step_edits import StepEdits
+from hemtra.desktop.plan.panels.card_panel import CardPanel
 from hemtra.desktop.plan.panels.connections import Connections
 from hemtra.desktop.plan.panels.lineage import Lineage
 from hemtra.desktop.plan.panels.plan_modes import PlanModes
@@ -31,6 +33,10 @@ from hemtra.desktop.plan.section.strip_view import StripView
 from hemtra.desktop.plan.stage.top_view import TopView
 from hemtra.desktop.widgets.notifications import Notice
 from hemtra.desktop.widgets.numbers_form import NumbersAsked
+from hemtra.desktop.widgets.splitters import KeptSizes, splitter
+
+SHEET, TRAY = 272, 140
+"""Pixels that sheet and tray need."""
 
 
 class PlanWorkspace(QWidget):
@@ -43,14 +49,16 @@ class PlanWorkspace(QWidget):
         self.bench, self.edit = bench, session.edit_plan
         self.sheet, self.stage = Sheet(bench), TopView(bench)
         self.section, self.tray = SectionView(bench), TrayPanel(bench)
-        self.strips, self.lineage = StripView(bench), Lineage(bench)
-        self.arrangement = Arrangement(bench, (self.stage, self.section, self.strips), notifications)
+        self.strips, self.lineage, self.card = StripView(bench), Lineage(bench), CardPanel(bench)
+        self._sizes = KeptSizes(session.settings.sizes)
+        views = self.stage, self.section, self.strips
+        self.arrangement = Arrangement(bench, views, self.card, self._sizes, notifications)
         self.evaluation = PlanEvaluation(bench, notifications, self)
         self.new = NewCharacteristic(
             bench, self.stage, self.section, tasks, self._add, lambda text: notifications.tell(Notice(text))
         )
         self.asked = NumbersAsked(self)
-        self.steps = StepEdits(bench, self.edit, self.lineage.rebuild)
+        self.steps = StepEdits(bench, self.edit, self.card.rebuild)
         self.anchors = Anchors(bench, notifications, tasks, self.edit)
         self.connections = Connections(bench, self.stage, notifications, self.edit)
         self.rows = Rows(bench, tasks, self.asked, self.edit)
@@ -63,6 +71,7 @@ class PlanWorkspace(QWidget):
         for view, page in (
             (self.sheet, "plan.md#set-limits"),
             (self.lineage, "plan.md#change-what-is-measured"),
+            (self.card, "plan.md#change-what-is-measured"),
             (self.section, "measure-edges.md"),
             (self.strips, "measure-paths.md#read-the-strips"),
             (self.new.chooser, "plan.md#add-a-characteristic"),
@@ -74,17 +83,20 @@ class PlanWorkspace(QWidget):
         self._connect_panels()
 
     def _lay_out(self) -> None:
-        upper = splitter(Qt.Orientation.Horizontal, (self.sheet, self.arrangement.centre, self.tray))
-        upper.setSizes([304, 780, 162])
-        upper.setStretchFactor(1, 1)
-        self.tray.setMinimumWidth(160)
-        self.sheet.setMinimumWidth(250)
-        whole = splitter(Qt.Orientation.Vertical, (upper, self.lineage))
-        whole.setSizes([454, 270])
-        whole.setStretchFactor(0, 1)
+        centre = QWidget()
+        column = QVBoxLayout(centre)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(6)
+        column.addWidget(self.arrangement.centre, 1)
+        column.addWidget(self.lineage)
+        self.columns = splitter(Qt.Orientation.Horizontal, (self.sheet, centre, self.tray))
+        self.columns.setStretchFactor(1, 1)
+        self.sheet.setMinimumWidth(SHEET)
+        self.tray.setMinimumWidth(TRAY)
+        self._sizes.keep(self.columns, "plan", (SHEET, 844, TRAY))
         layout = QVBoxLayout(self)
-        layout.setContentsMargins(8, 8, 8, 8)
-        layout.addWidget(whole)
+        layout.setContentsMargins(6, 6, 6, 6)
+        layout.addWidget(self.columns)
 
     def _connect_views(self) -> None:
         bench, stage, section = self.bench, self.stage, self.section
@@ -110,26 +122,26 @@ class PlanWorkspace(QWidget):
         self.strips.stretches.stretch_chosen.connect(self._go_to_stretch)
 
     def _connect_panels(self) -> None:
-        rows, lineage, steps = self.rows, self.lineage, self.steps
+        rows, card, steps = self.rows, self.card, self.steps
         self.tray.unflip_requested.connect(self.evaluation.undo_verdict_changes)
         self.sheet.tolerance_typed.connect(self._set_tolerance)
         self.sheet.limit_dragged.connect(self._drag_limit)
         self.sheet.menu_wanted.connect(rows.show_menu)
         self.sheet.add_requested.connect(self.new.ask)
-        lineage.tolerance_typed.connect(self._set_tolerance)
-        lineage.row_typed.connect(rows.set_field)
-        lineage.menu_wanted.connect(rows.show_menu)
-        lineage.param_changed.connect(steps.set_param)
-        lineage.params_changed.connect(steps.set_params)
-        lineage.zone_typed.connect(steps.type_zone)
-        lineage.band_typed.connect(steps.type_band)
-        lineage.follow_chosen.connect(self.anchors.follow)
-        lineage.anchor_wanted.connect(self.anchors.add)
-        lineage.rub_wanted.connect(self._rub)
-        lineage.inputs_connected.connect(self.connections.connect)
-        lineage.input_pick_wanted.connect(self.connections.pick)
-        lineage.own_preparation_wanted.connect(self.connections.add_step_preparation)
-        lineage.path_changed.connect(self.paths.change)
+        card.tolerance_typed.connect(self._set_tolerance)
+        card.row_typed.connect(rows.set_field)
+        card.menu_wanted.connect(rows.show_menu)
+        card.param_changed.connect(steps.set_param)
+        card.params_changed.connect(steps.set_params)
+        card.zone_typed.connect(steps.type_zone)
+        card.band_typed.connect(steps.type_band)
+        card.follow_chosen.connect(self.anchors.follow)
+        card.anchor_wanted.connect(self.anchors.add)
+        card.rub_wanted.connect(self._rub)
+        card.inputs_connected.connect(self.connections.connect)
+        card.input_pick_wanted.connect(self.connections.pick)
+        card.own_preparation_wanted.connect(self.connections.add_step_preparation)
+        card.path_changed.connect(self.paths.change)
 
     @property
     def idle(self) -> bool:
@@ -202,10 +214,22 @@ class PlanWorkspace(QWidget):
         self.bench.select_step(step_id)
         self.stage.rub("Drag to erase contour   ·   Esc: finish")
 
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Escape that nothing else takes closes the card."""
+        if event.key() == Qt.Key.Key_Escape and self.bench.card is not None:
+            self.bench.close_card()
+        else:
+            super().keyPressEvent(event)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """The card may get its place beside the section, or lose it."""
+        super().resizeEvent(event)
+        self.arrangement.place_card()
+
     def changeEvent(self, event: QEvent) -> None:
         """Repaint when the colours change."""
         if event.type() == QEvent.Type.StyleChange:
-            self.lineage.rebuild()
+            self.card.rebuild()
             for view in (self.sheet, self.stage, self.section, self.strips.strips, self.tray, self.lineage):
                 view.update()
         super().changeEvent(event)

@@ -12,8 +12,8 @@ from hemtra.desktop.widgets.symbols import draw_balloon
 from hemtra.storage.records.trends import Failures
 
 ROW = 26
-NAMED, NUMBER = 146, 58
-"""Pixels for balloon and name, and for the number."""
+NAMED, NUMBER, BAR = 36, 44, 24
+"""Pixels before the name, for the number, and of the bar at least."""
 
 
 class FailureList(PaintedList[Failures]):
@@ -52,13 +52,15 @@ class FailureList(PaintedList[Failures]):
         draw_balloon(painter, at, str(row.balloon), row.verdict, radius=9)
         painter.setFont(theme.font(12))
         painter.setPen(theme.colour("ink" if row.count else "muted"))
-        named = QRectF(box.left() + 36, box.top(), NAMED - 40, box.height())
+        widest = max(painter.fontMetrics().horizontalAdvance(other.name) for other in self.rows) + 10
+        room = min(widest, box.width() - NAMED - NUMBER - BAR)
+        named = QRectF(box.left() + NAMED, box.top(), room, box.height())
         painter.drawText(named, Qt.AlignmentFlag.AlignVCenter, elided(painter, row.name, named.width()))
         if not row.count:
             return
         peak = max(other.count for other in self.rows)
-        room = (box.width() - NAMED - NUMBER) * row.count / peak
-        bar = QRectF(box.left() + NAMED, box.center().y() - 4, room, 8)
+        long = (box.right() - named.right() - NUMBER) * row.count / peak
+        bar = QRectF(named.right(), box.center().y() - 4, long, 8)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(theme.colour("failed"))
         painter.drawRect(bar)

@@ -7,8 +7,9 @@ from collections.abc import Sequence
 from contextlib import suppress
 from typing import Any
 
-from PySide6.QtCore import QTimer
-from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QLineEdit, QPushButton
+from PySide6.QtCore import Qt, QTimer
+from PySide6.QtGui import QResizeEvent
+from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout
 
 from hemtra.core.plan.limits import Verdict
 from hemtra.desktop.models.records_bench import RecordsBench
@@ -16,6 +17,8 @@ from hemtra.storage.records.pages import NOT_PASS, Filter
 
 TYPING = 250
 """ms after the last key before what was typed is looked for."""
+ONE_ROW = 1100
+"""Pixels from which all of it stands in one row."""
 DAY = "%Y-%m-%d"
 VERDICTS: tuple[tuple[str, tuple[Verdict, ...]], ...] = (
     ("any verdict", ()),
@@ -40,22 +43,24 @@ class FilterBar(QFrame):
         self.clear.setObjectName("action")
         self.message.setObjectName("muted")
         self._name_fields()
-        row = QHBoxLayout(self)
-        row.setContentsMargins(10, 6, 10, 4)
-        row.setSpacing(8)
+        self._first, self._second = QHBoxLayout(), QHBoxLayout()
+        self._narrow_now: bool | None = None
+        rows = QVBoxLayout(self)
+        rows.setContentsMargins(10, 6, 10, 4)
+        rows.setSpacing(4)
         for widget, width in (
-            (self.verdict, 118),
-            (self.balloon, 150),
-            (self.serial, 108),
-            (self.since, 92),
-            (self.until, 92),
-            (self.revision, 132),
+            (self.verdict, 124),
+            (self.balloon, 190),
+            (self.revision, 178),
+            (self.serial, 120),
+            (self.since, 112),
+            (self.until, 112),
         ):
             widget.setFixedWidth(width)
-            row.addWidget(widget)
-        row.addWidget(self.clear)
-        row.addStretch(1)
-        row.addWidget(self.message)
+        self.message.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        rows.addLayout(self._first)
+        rows.addLayout(self._second)
+        self._arrange(narrow=False)
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
         self._timer.setInterval(TYPING)
@@ -71,9 +76,32 @@ class FilterBar(QFrame):
         bench.parts_changed.connect(self._tell)
         self._fill()
 
+    def _arrange(self, *, narrow: bool) -> None:
+        """In one row, or in two."""
+        if narrow == self._narrow_now:
+            return
+        self._narrow_now = narrow
+        for line in (self._first, self._second):
+            while line.count():
+                line.takeAt(0)
+            line.setSpacing(8)
+        for widget in (self.verdict, self.balloon, self.revision):
+            self._first.addWidget(widget)
+        second = self._second if narrow else self._first
+        for other in (self.serial, self.since, self.until, self.clear):
+            second.addWidget(other)
+        if narrow:
+            self._second.addStretch(1)
+        self._first.addWidget(self.message, 1)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """There may be room for one row."""
+        super().resizeEvent(event)
+        self._arrange(narrow=self.width() < ONE_ROW)
+
     def _name_fields(self) -> None:
         for field, name, hint, help_text in (
-            (self.serial, "Serial", "serial begins …", "How the serial number begins."),
+            (self.serial, "Serial", "serial begins", "How the serial number begins."),
             (self.since, "From day", "from day", "The first day, like 2026-01-31."),
             (self.until, "To day", "to day", "The last day, like 2026-01-31."),
         ):
@@ -100,8 +128,11 @@ class FilterBar(QFrame):
         )
         revisions: list[tuple[str, int | None]] = [("any revision", None)]
         for revision in overview.revisions:
-            when = time.strftime("%Y-%m-%d %H:%M", time.localtime(revision.seen))
-            revisions.append((f"{revision.digest[:8]}, {when}", revision.id))
+            seen = time.strftime("%Y-%m-%d %H:%M", time.localtime(revision.seen))
+            again = any(seen == other for other, _ in revisions)
+            revisions.append(
+                (f"{seen}:{time.localtime(revision.seen).tm_sec:02d}" if again else seen, revision.id)
+            )
         _offer(self.revision, revisions, self._bench.filter.revision)
 
     def _narrow(self) -> None:

@@ -3,26 +3,35 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QPainter
+from PySide6.QtGui import QFontMetrics, QPainter
 
 from hemtra.core.statistics import Statistics
 from hemtra.desktop.models.records_bench import CharacteristicTrend, TrendSeries
 from hemtra.desktop.widgets import theme
 
 
-def draw_statistics(painter: QPainter, at: QPointF, series: TrendSeries) -> None:
-    """A line of labels with their values below, from a pixel on."""
+def draw_statistics(painter: QPainter, at: QPointF, room: float, series: TrendSeries) -> None:
+    """A line of labels with their values below, from a pixel on; closer to each other in a narrow room."""
     found, trend = series.statistics, series.trend
     top, x = at.y(), at.x()
-    for label, value, is_index in format_statistics(found, trend.unit, trend.decimals):
+    shown = format_statistics(found, trend.unit, trend.decimals)
+    small, large, bold = QFontMetrics(theme.font(11)), QFontMetrics(theme.font(14)), theme.font(14, bold=True)
+    widths = [
+        max(
+            small.horizontalAdvance(label),
+            (QFontMetrics(bold) if is_index else large).horizontalAdvance(value),
+        )
+        for label, value, is_index in shown
+    ]
+    gap = min(max((room - sum(widths)) / max(len(shown) - 1, 1), 4.0), 20.0)
+    for (label, value, is_index), wide in zip(shown, widths, strict=True):
         painter.setFont(theme.font(11))
         painter.setPen(theme.colour("muted"))
         painter.drawText(QPointF(x, top), label)
-        wide = painter.fontMetrics().horizontalAdvance(label)
         painter.setFont(theme.font(14, bold=is_index))
         painter.setPen(theme.colour("muted" if is_index and found.few else "ink"))
         painter.drawText(QPointF(x, top + 18), value)
-        x += max(wide, painter.fontMetrics().horizontalAdvance(value)) + 20
+        x += wide + gap
     if found.warning:
         painter.setFont(theme.font(11))
         painter.setPen(theme.colour("copper"))

@@ -31,6 +31,9 @@ NEAR = 9.0
 CLOSEST = 5
 """Parts in view at least."""
 
+WORDINGS = 4
+"""How many ways there are to say how a characteristic stood, from the longest on."""
+
 
 class LotTrendView(QWidget):
     """The wheel looks closer, dragging goes along, a double click shows all; a click on a part opens it.
@@ -59,6 +62,8 @@ class LotTrendView(QWidget):
         self._span = (0.0, 1.0)
         self._pulled: tuple[float, tuple[float, float]] | None = None
         self._moved = False
+        self._words: list[str] = []
+        """What stands on the chips of the series."""
         self._cursor: QPointF | None = None
         bench.course_changed.connect(self.refresh)
 
@@ -148,7 +153,8 @@ class LotTrendView(QWidget):
                 for start, series in zip(self._starts(), course.series, strict=True):
                     draw_series(painter, chart, start, series.trend)
                 draw_histogram(painter, chart, chosen.trend, chosen.statistics, BESIDE - 8)
-                draw_statistics(painter, QPointF(16, self.height() - FOOT + 18), chosen)
+                at = QPointF(16, self.height() - FOOT + 18)
+                draw_statistics(painter, at, self.width() - 32.0, chosen)
                 self._draw_pointed(painter)
         if self.hasFocus():
             painter.setPen(QPen(theme.colour("copper"), 1.4))
@@ -172,7 +178,7 @@ class LotTrendView(QWidget):
         for k, box in enumerate(self.chips(left)):
             chosen = k == self.chosen
             back = theme.colour("copper_wash" if chosen else "field")
-            words = _stood(course.series[k].trend, len(course.series) > 1)
+            words = self._words[k]
             draw_chip(
                 painter, box.topLeft(), words, back=back, ink=theme.colour("copper" if chosen else "muted")
             )
@@ -187,8 +193,12 @@ class LotTrendView(QWidget):
             bold = _metrics(14, bold=True)
             left = 52 + bold.horizontalAdvance(names.get(course.balloon, ""))
         boxes, metrics = [], _metrics(12)
-        for series in course.series:
-            wide = metrics.horizontalAdvance(_stood(series.trend, len(course.series) > 1)) + 16
+        for wording in range(WORDINGS):
+            self._words = [_stood(series.trend, len(course.series) > 1, wording) for series in course.series]
+            widths = [metrics.horizontalAdvance(words) + 16 for words in self._words]
+            if left + sum(widths) + 6 * len(widths) <= self.width():
+                break
+        for wide in widths:
             boxes.append(QRectF(left, 6, wide, metrics.height() + 8))
             left += wide + 6
         return boxes
@@ -287,9 +297,15 @@ def _metrics(pixels: int, *, bold: bool = False) -> QFontMetricsF:
     return QFontMetricsF(theme.font(pixels, bold=bold))
 
 
-def _stood(trend: Trend, named: bool) -> str:
-    """How a characteristic stood: its limits, and its name where there are several."""
-    message = f"{format_limits(trend.lower, trend.upper, trend.decimals)} {trend.unit}".strip()
-    if named and trend.method:
-        message = f"{message}  method {trend.method}"
-    return f"{trend.name}  {message}  {trend.values.size} parts" if named else message
+def _stood(trend: Trend, named: bool, wording: int) -> str:
+    """How a characteristic stood: its limits, and where there are several its name, method and parts.
+
+    wording: 0 for all of it, the last of `WORDINGS` for the least.
+    """
+    limits = f"{format_limits(trend.lower, trend.upper, trend.decimals)} {trend.unit}".strip()
+    if not named:
+        return limits
+    method = f"method {trend.method}" if trend.method else ""
+    parts = f"{trend.values.size} parts"
+    ways = ((trend.name, limits, method, parts), (limits, method, parts), (limits, parts), (limits,))
+    return "  ".join(words for words in ways[wording] if words)

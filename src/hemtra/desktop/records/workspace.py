@@ -44,6 +44,9 @@ from hemtra.runtime.run_setup import default_db
 from hemtra.storage.records import Records
 from hemtra.storage.records.pages import LotView, Page, lot_views
 
+LOTS, FAILURES, TREND = 196, 230, 550
+"""Pixels that lots, failures and a trend with its statistics need."""
+
 
 class RecordsWorkspace(QWidget):
     """Looks at one database; what takes long is done beside the window."""
@@ -117,6 +120,9 @@ class RecordsWorkspace(QWidget):
         upper = QSplitter(Qt.Orientation.Horizontal)
         upper.addWidget(failures)
         upper.addWidget(self.course)
+        lots.setMinimumWidth(LOTS)
+        failures.setMinimumWidth(FAILURES)
+        self.course.setMinimumWidth(TREND)
         upper.setSizes([300, 720])
         upper.setStretchFactor(1, 1)
         right = QSplitter(Qt.Orientation.Vertical)

@@ -30,7 +30,7 @@ class RunEntry(Workspace):
         self.page: RunWorkspace = RunWorkspace(
             session.bench, session.station_bench, session.notifications, session.tasks
         )
-        self.forms = RunForms(session)
+        self.forms = RunForms(session, self.page.bench)
         self.starts_at_once = False
         """Whether the line starts when it is shown first: in the demo, where nothing is real."""
         for wanted, action in (

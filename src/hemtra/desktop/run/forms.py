@@ -7,6 +7,7 @@ from collections.abc import Callable
 from PySide6.QtWidgets import QWidget
 
 from hemtra.desktop.documents.session import Session
+from hemtra.desktop.models.run_bench import RunBench
 from hemtra.desktop.run.io_window import IoWindow
 from hemtra.desktop.run.pin_form import PinForm
 from hemtra.desktop.run.signals_form import SignalsForm
@@ -16,7 +17,8 @@ from hemtra.runtime.io_process import IoProcess, started
 class RunForms:
     """Each is there once; asked for again, it opens anew."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, run: RunBench) -> None:
+        self._run = run
         self._session, self._lock, self._parent = session, session.lock, session.window
         self.io_window: IoWindow | None = None
         self.signals: SignalsForm | None = None
@@ -40,7 +42,7 @@ class RunForms:
         """Digital and analogue outputs per part."""
         if self.signals is not None:
             self.signals.close()
-        self.signals = SignalsForm(self._session.bench, self._session.edit_plan, self._parent)
+        self.signals = SignalsForm(self._session.bench, self._run, self._session.edit_plan, self._parent)
         self.signals.show()
 
     def ask_pin(self, lock: Callable[[str], str], unlock: Callable[[str], str]) -> None:

@@ -18,6 +18,11 @@ from hemtra.outputs.modbus import line_coil, output_register
 from hemtra.outputs.modbus_addresses import NAMES
 from hemtra.outputs.modbus_monitor import Wiring
 
+FORCES = (
+    (True, "force on", "Switch the terminal on, whatever its signal says."),
+    (False, "force off", "Switch the terminal off, whatever its signal says."),
+    (None, "let go", "Let the terminal follow its signal again."),
+)
 LOOK = 200
 """ms between two looks."""
 
@@ -91,6 +96,7 @@ class IoWindow(QWidget):
             self._add_terminal(line, address, name)
         for line, signal in enumerate((s for s in signals if not isinstance(s, Digital)), start=len(rows)):
             label = QLabel()
+            label.setMinimumWidth(label.fontMetrics().horizontalAdvance("00.00 mA   00000 counts") + 8)
             self._grid.addWidget(QLabel(f"{signal.line}  {signal.name}"), line, 0)
             self._grid.addWidget(label, line, 1)
             self.outputs[output_register(signal.line)] = label
@@ -106,8 +112,9 @@ class IoWindow(QWidget):
         self._grid.addWidget(QLabel(name), line, 0)
         self._grid.addWidget(state, line, 1)
         buttons = QHBoxLayout()
-        for on, title in ((True, "force on"), (False, "force off"), (None, "let go")):
+        for on, title, help_text in FORCES:
             button = QPushButton(title)
+            button.setToolTip(help_text)
             button.setObjectName("action")
             button.setAccessibleName(f"{name}: {title}")
             button.clicked.connect(partial(self.force, address, on))

@@ -63,7 +63,7 @@ class PartView(QWidget):
         state = (shown.record.id, self.width(), self.height())
         if state != self._painted:
             self._painted = state
-            self._viewport = Viewport().resized(self.width(), self.height()).fitted(look.extent, 22.0)
+            self._viewport = Viewport().resized(self.width(), self.height()).fitted(look.extent, (22.0,) * 4)
             v = self._viewport
             left, top = v.to_part(0, 0)
             found = look.z[look.z == look.z]
@@ -89,7 +89,7 @@ class PartView(QWidget):
             min(self.width() - EDGE, right + EDGE),
             min(self.height() - EDGE, bottom + EDGE),
         )
-        for row, anchor, place in zip(bad, anchors, place_balloons(anchors, ring), strict=True):
+        for row, anchor, place in zip(bad, anchors, place_balloons(anchors, ring, radius=RADIUS), strict=True):
             painter.setPen(QPen(theme.colour("stage_ink"), 1.6))
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawEllipse(QPointF(*anchor), 13, 13)

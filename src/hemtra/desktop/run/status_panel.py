@@ -21,7 +21,7 @@ class StatusPanel(QWidget):
 
     def __init__(self, bench: RunBench) -> None:
         super().__init__()
-        self.setMinimumSize(236, 400)
+        self.setMinimumSize(236, 330)
         self._bench = bench
         for changed in (bench.changed, bench.outside_changed):
             changed.connect(self._changed)

@@ -22,6 +22,7 @@ from PySide6.QtWidgets import (
 from hemtra.core.plan.limits import Verdict
 from hemtra.desktop.documents.action import Action
 from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets.scrolled import scrolled
 from hemtra.desktop.widgets.symbols import draw_balloon
 
 KEYS = Qt.ItemDataRole.UserRole + 1
@@ -49,6 +50,8 @@ class CommandSearch(QDialog):
         self._trigger, self._actions = trigger, actions
         self.query, self.found = QLineEdit(), QListWidget()
         self.query.setPlaceholderText("What do you want to do?")
+        self.query.setAccessibleName("Find a command")
+        self.found.setAccessibleName("Commands that fit")
         self.query.textChanged.connect(self._search)
         self.query.installEventFilter(self)
         self.found.setItemDelegate(_WithKeys(self.found))
@@ -110,7 +113,8 @@ class ShortcutsAndSymbols(QDialog):
         self.setObjectName("dialog")
         self.setWindowTitle("Shortcuts and symbols")
         self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        grid = QGridLayout(self)
+        inner = QWidget()
+        grid = QGridLayout(inner)
         grid.setContentsMargins(24, 20, 24, 20)
         grid.setHorizontalSpacing(24)
         grid.setVerticalSpacing(3)
@@ -139,6 +143,10 @@ class ShortcutsAndSymbols(QDialog):
             grid.addWidget(label, line, 0, Qt.AlignmentFlag.AlignRight)
             grid.addWidget(QLabel(meaning), line, 1)
             line += 1
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.addWidget(scrolled(inner))
+        self.resize(520, min(inner.sizeHint().height() + 8, parent.height() - 40))
 
 
 class _Sign(QWidget):

@@ -29,7 +29,7 @@ class MainWindow(QMainWindow):
     def __init__(self, notifications: Notifications | None = None) -> None:
         super().__init__()
         self.setWindowTitle("Hemtra")
-        self.setMinimumSize(1180, 720)
+        self.setMinimumSize(1024, 640)
         self.resize(1280, 800)
         self.setAcceptDrops(True)
         self.session = session = Session(self, notifications or Notifications(), self.trigger)

@@ -42,6 +42,7 @@ class AlignTask(GuidedTask):
         self.scan.clicked.connect(self.run)
         self.undo_all = QPushButton("Without alignment")
         self.undo_all.setObjectName("secondary")
+        self.undo_all.setToolTip("Take the alignment out that is in use.")
         self.undo_all.clicked.connect(self._clear)
         self._table = QGridLayout()
         self._table.setHorizontalSpacing(16)

@@ -87,6 +87,7 @@ class BudgetPanel(QFrame):
         label, sums, value = QLabel(), QLabel(), QLabel()
         sums.setObjectName("muted")
         sums.setStyleSheet("font-size: 12px;")
+        sums.setWordWrap(True)
         value.setStyleSheet("font-weight: bold;")
         for column, cell in enumerate((label, sums, value)):
             self._rows.addWidget(cell, line, column)

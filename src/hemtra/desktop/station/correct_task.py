@@ -47,7 +47,7 @@ class CorrectTask(GuidedTask):
         self.scan = QPushButton("Scan the gauge")
         self.scan.setObjectName("secondary")
         self.scan.clicked.connect(self.run)
-        self.picture = ScanPicture("The scan of the gauge appears here.")
+        self.picture = ScanPicture("The scan of the gauge appears here.", name="Gauge")
         self.picture.setMinimumHeight(60)
         self.picture.clicked.connect(self.click)
         self.low = number_field(bench.station.belt + LOW_FACE, "True height of the lower face in mm", 60)

@@ -8,7 +8,7 @@ from PySide6.QtCore import QPointF, QRectF, QSizeF, Qt
 from PySide6.QtGui import QPainter, QPen, QPolygonF
 
 from hemtra.desktop.station.drawing_handles import Handle
-from hemtra.desktop.station.drawing_marks import draw_body, draw_dimension, draw_part
+from hemtra.desktop.station.drawing_marks import draw_body, draw_dimension, draw_part, draw_words
 from hemtra.desktop.station.drawing_scale import DOWNSTREAM, SENSOR_SIZE, DrawingScale
 from hemtra.desktop.widgets import theme
 
@@ -73,4 +73,4 @@ def _draw_band(painter: QPainter, scale: DrawingScale, bounds: QSizeF, handles: 
             painter.drawRect(QRectF(handle.at.x() - 7, handle.at.y() - 3, 14, 6))
     painter.setPen(theme.colour("copper"))
     label_at = scale.cross(x, high) - QPointF(70, 6)
-    painter.drawText(label_at, f"delivered {unit.text(low, 0)} … {unit.text(high, 0)} {unit.name}")
+    draw_words(painter, label_at, f"delivered {unit.text(low, 0)} … {unit.text(high, 0)} {unit.name}")

@@ -48,6 +48,13 @@ def draw_dimension(painter: QPainter, a: QPointF, b: QPointF, text: str, *, upri
     painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
 
 
+def draw_words(painter: QPainter, at: QPointF, words: str) -> None:
+    """Words from a pixel on, on the baseline, moved where they would leave the picture."""
+    wide, room = painter.fontMetrics().horizontalAdvance(words), painter.window()
+    x, y = min(at.x(), room.width() - wide - 4.0), min(at.y(), room.height() - 6.0)
+    painter.drawText(QPointF(max(x, 4.0), y), words)
+
+
 def draw_body(painter: QPainter, box: QRectF, name: str, *, chosen: bool = False) -> None:
     """A sensor."""
     painter.setPen(QPen(theme.colour("copper"), 2) if chosen else Qt.PenStyle.NoPen)

@@ -9,8 +9,8 @@ from hemtra.desktop.models.station_bench import StationBench
 
 HEAD = 34.0
 """Pixels above the drawing for the titles of its views."""
-FLOOR = 30.0
-"""mm drawn below the belt, for the encoder's wheel and the scan window."""
+FLOOR = 66.0
+"""Pixels below the belt, for the encoder's wheel, the scan window and the distance of the eye."""
 SENSOR_SIZE = (56.0, 30.0)
 """Pixels of a sensor's body."""
 DOWNSTREAM, GAP, MARGIN = 62.0, 30.0, 10.0
@@ -33,8 +33,8 @@ class DrawingScale:
         across = right - left
         wide = upstream + DOWNSTREAM + GAP + across + 2 * MARGIN
         highest = max(sensor.stand_off for sensor in station.sensors)
-        high = highest + FLOOR - self.belt
-        room = height - HEAD - SENSOR_SIZE[1] - 24
+        high = highest - self.belt
+        room = height - HEAD - SENSOR_SIZE[1] - 8 - FLOOR
         self.pixels = max(0.05, min((width - 20) / wide, room / high))
         spare = max(0.0, width - wide * self.pixels) / 3
         self.laser = spare + (upstream + MARGIN) * self.pixels

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any, get_args
 
 from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QFontMetrics, QResizeEvent
 from PySide6.QtWidgets import (
     QComboBox,
     QFrame,
@@ -15,6 +17,7 @@ from PySide6.QtWidgets import (
     QLabel,
     QLineEdit,
     QPushButton,
+    QScrollArea,
     QToolButton,
     QVBoxLayout,
     QWidget,
@@ -28,9 +31,14 @@ from hemtra.core.station.travel import LinearEncoder, WheelEncoder
 from hemtra.core.text import plain
 from hemtra.desktop.models.station_bench import StationBench
 from hemtra.desktop.station.guided_task import clear
+from hemtra.desktop.widgets import theme
 
 LINES = 9
 """Fields and headings below each other; what is longer goes on in the next column."""
+NARROWEST, SIDES = 474, 30
+"""Pixels of a page at least, and beside its columns."""
+NUMBER, ARROW = 68, 34
+"""Pixels of a number's field, and of what a choice has beside its words."""
 KIND = "encoder by"
 KINDS = {"wheel": "wheel", "pulse": "mm per pulse"}
 
@@ -118,6 +126,22 @@ def with_encoder_by(station: Station, kind: str) -> Station:
     return station.with_part("travel", encoder=changed)
 
 
+def placed(groups: list[tuple[str, tuple[Field, ...]]], lines: int) -> Iterator[tuple[int, int, Field | str]]:
+    """Column and line of each heading and field, so many lines below each other at most."""
+    column, line = 0, 0
+    for title, fields in groups:
+        if line and line + 1 + len(fields) > lines:
+            column, line = column + 1, 0
+        if fields:
+            yield column, line, title
+            line += 1
+        for field in fields:
+            if line == lines:
+                column, line = column + 1, 0 if len(groups) > 1 else 1
+            yield column, line, field
+            line += 1
+
+
 TASK_TITLES = {
     "exposure": ("Set the exposure…", "Until the part has the target brightness."),
     "level": ("Level…", "Takes the tilt of the mount out of every profile."),
@@ -148,13 +172,20 @@ class StationFields(QFrame):
         self._built_for: object = None
         self._tabs = QHBoxLayout()
         self._tabs.setSpacing(4)
-        self._body: QWidget | None = None
+        self._lines = LINES
+        """Fields and headings below each other."""
+        self._area = QScrollArea()
+        self._area.setWidgetResizable(True)
+        self._area.setFrameShape(QScrollArea.Shape.NoFrame)
+        self._area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self._area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.setMinimumWidth(NARROWEST)
         self._links = QHBoxLayout()
         self._layout = QVBoxLayout(self)
         self._layout.setContentsMargins(14, 8, 14, 8)
         self._layout.setSpacing(6)
         self._layout.addLayout(self._tabs)
-        self._layout.addStretch()
+        self._layout.addWidget(self._area, 1)
         self._layout.addLayout(self._links)
         bench.document.changed.connect(self.refresh)
         bench.unit_changed.connect(self.refresh)
@@ -185,7 +216,8 @@ class StationFields(QFrame):
         page = pages[self.page]
         groups = [(title, fields_of(station, path)) for title, path in page.groups]
         names = tuple((title, tuple(field.name for field in fields)) for title, fields in groups)
-        built = (tuple(p.title for p in pages), self.page, unit.name, names)
+        self._lines = self._fitting(groups)
+        built = (tuple(p.title for p in pages), self.page, unit.name, names, self._lines)
         rebuilt = built != self._built_for
         if rebuilt:
             focused = next((label for label, widget in self.widgets.items() if widget.hasFocus()), "")
@@ -201,6 +233,47 @@ class StationFields(QFrame):
                     widget.setCurrentIndex(widget.findData(str(value)))
                 elif isinstance(widget, QLineEdit) and (rebuilt or not widget.hasFocus()):
                     widget.setText(self._text(field))
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """As many columns of fields as fit."""
+        super().resizeEvent(event)
+        self.refresh()
+
+    def _fitting(self, groups: list[tuple[str, tuple[Field, ...]]]) -> int:
+        """The fewest lines in which all fields stand in columns beside each other that fit."""
+        total = sum(len(fields) + 1 for _, fields in groups)
+        usual = LINES
+        if len(groups) == 1 and len(groups[0][1]) >= LINES:
+            usual = len(groups[0][1]) // 2 + 1  # one long group in two even columns
+        for lines in range(usual, total + 1):
+            columns: dict[int, list[Field]] = {}
+            for column, _, field in placed(groups, lines):
+                if isinstance(field, Field):
+                    columns.setdefault(column, []).append(field)
+            if sum(map(self._width_of_column, columns.values())) <= self.width() - SIDES:
+                return lines
+        return total
+
+    def _width_of_column(self, fields: list[Field]) -> int:
+        metrics, unit = QFontMetrics(theme.font()), self.bench.unit
+        labels = max(metrics.horizontalAdvance(field.setting.label) for field in fields)
+        units = max(metrics.horizontalAdvance(unit.of(field.setting.unit)) for field in fields)
+        numbers = [self._width_of(f) for f in fields if not self._choices(f)]
+        choices = [self._width_of(f) for f in fields if self._choices(f)]
+        return labels + max(max(numbers, default=0) + units + 8, *choices, 0) + 28
+
+    def _choices(self, field: Field) -> dict[Any, str]:
+        """What there is to choose from, with its words."""
+        if field.name == "model":
+            return {name: name for name in sensor_models()}
+        return dict(field.setting.choices or {})
+
+    def _width_of(self, field: Field) -> int:
+        """Pixels of a field."""
+        metrics, choices = QFontMetrics(theme.font()), self._choices(field)
+        if choices:
+            return max(metrics.horizontalAdvance(text) for text in choices.values()) + ARROW
+        return 122 if isinstance(field.setting.value, str) else NUMBER
 
     def _text(self, field: Field) -> str:
         value = field.setting.value
@@ -247,36 +320,27 @@ class StationFields(QFrame):
         self._build_fields(groups)
 
     def _build_fields(self, groups: list[tuple[str, tuple[Field, ...]]]) -> None:
-        if self._body is not None:
-            self._body.hide()
-            self._body.deleteLater()
         self.widgets, self._fields = {}, {}
-        self._body = QWidget()
-        grid = QGridLayout(self._body)
+        body = QWidget()
+        grid = QGridLayout(body)
         grid.setContentsMargins(0, 0, 0, 0)
         grid.setHorizontalSpacing(6)
         grid.setVerticalSpacing(3)
-        column, line, lines = 0, 0, LINES
-        if len(groups) == 1 and len(groups[0][1]) >= LINES:
-            lines = len(groups[0][1]) // 2 + 1  # one long group in two even columns
-        for title, fields in groups:
-            if line and line + 1 + len(fields) > lines:
-                column, line = column + 1, 0
-            if fields:
-                heading = QLabel(title)
+        columns = 0
+        for column, line, field in placed(groups, self._lines):
+            columns = max(columns, column + 1)
+            if isinstance(field, Field):
+                title = next(title for title, fields in groups if field in fields)
+                self._place(grid, field, title, line, column)
+            else:
+                heading = QLabel(field)
                 heading.setObjectName("heading")
                 grid.addWidget(heading, line, 4 * column, 1, 3)
-                line += 1
-            for field in fields:
-                if line == lines:
-                    column, line = column + 1, 0 if len(groups) > 1 else 1
-                self._place(grid, field, title, line, column)
-                line += 1
-        for k in range(column + 1):
+        for k in range(columns):
             grid.setColumnMinimumWidth(4 * k + 3, 6)
-        grid.setColumnStretch(4 * (column + 1), 1)
-        grid.setRowStretch(LINES, 1)
-        self._layout.insertWidget(1, self._body)
+        grid.setColumnStretch(4 * columns, 1)
+        grid.setRowStretch(self._lines, 1)
+        self._area.setWidget(body)
 
     def _place(self, grid: QGridLayout, field: Field, title: str, line: int, column: int) -> None:
         setting = field.setting
@@ -287,7 +351,7 @@ class StationFields(QFrame):
         widget.setToolTip(setting.help)
         widget.setAccessibleName(f"{title}, {setting.label}")
         is_choice = isinstance(widget, QComboBox)
-        widget.setFixedWidth(122 if is_choice or isinstance(setting.value, str) else 62)
+        widget.setFixedWidth(self._width_of(field))
         widget.setFixedHeight(24)
         grid.addWidget(label, line, 4 * column)
         grid.addWidget(widget, line, 4 * column + 1, 1, 2 if is_choice else 1)
@@ -296,10 +360,7 @@ class StationFields(QFrame):
         self.widgets[setting.label] = widget
 
     def _widget(self, field: Field) -> QWidget:
-        choices = field.setting.choices
-        if field.name == "model":
-            choices = {name: name for name in sensor_models()}
-        label = field.setting.label
+        choices, label = self._choices(field), field.setting.label
         if choices:
             box = QComboBox()
             for value, text in choices.items():

@@ -35,7 +35,7 @@ class LiveView(QFrame):
         self.place = QSlider(Qt.Orientation.Horizontal)
         self.place.setRange(-450, 450)
         self.place.setValue(round(10 * bench.live_at))
-        self.place.setFixedWidth(90)
+        self.place.setFixedWidth(76)
         self.place.setAccessibleName("Where on the part the profile is taken, along travel")
         self.place.setToolTip("Where on the part, along travel.")
         self.place.valueChanged.connect(lambda tenths: self.moved.emit(tenths / 10))

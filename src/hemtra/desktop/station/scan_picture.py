@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
 from hemtra.core.maps.heightmap import HeightMap
@@ -13,16 +13,31 @@ from hemtra.core.rendering.picture import View, picture
 from hemtra.desktop.widgets import theme
 from hemtra.desktop.widgets.layers import image
 
+NEAR, FAR = 2.0, 12.0
+"""Pixels that an arrow key moves the cross, and with Shift."""
+WAYS = {
+    Qt.Key.Key_Left: (-1, 0),
+    Qt.Key.Key_Right: (1, 0),
+    Qt.Key.Key_Up: (0, -1),
+    Qt.Key.Key_Down: (0, 1),
+}
+
 
 class ScanPicture(QWidget):
-    """A height map as large as it fits, with lettered places."""
+    """A height map as large as it fits, with lettered places; where it is to be clicked, also with keys."""
 
     clicked = Signal(float, float)
     """x and y in mm."""
 
-    def __init__(self, empty: str = "") -> None:
+    def __init__(self, empty: str = "", *, name: str = "") -> None:
+        """empty: what is said without a map. name: of a picture that is to be clicked."""
         super().__init__()
         self._empty = empty
+        self._pointer: QPointF | None = None
+        """Where the arrow keys have gone."""
+        if name:
+            self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+            self.setAccessibleName(f"{name}; arrow keys move the cross, Enter clicks")
         self.data: HeightMap | None = None
         self.places: list[tuple[str, float, float]] = []
         self.levels: tuple[float, float] | None = None
@@ -57,11 +72,27 @@ class ScanPicture(QWidget):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Tell where."""
+        self._click(event.position())
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Move the cross, or click where it is."""
+        way, key = WAYS.get(Qt.Key(event.key())), event.key()
+        at = self._pointer or QPointF(self.rect().center())
+        if key in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self._pointer is not None:
+            self._click(at)
+        elif way is None or self.data is None:
+            super().keyPressEvent(event)
+        else:
+            step = FAR if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else NEAR
+            moved = at + QPointF(*way) * step
+            self._pointer = moved if QRectF(self.rect()).contains(moved) else at
+            self.update()
+
+    def _click(self, at: QPointF) -> None:
         if self.data is None:
             return
         scale, box = self._frame(self.data)
         x0, _, _, y1 = self.data.extent
-        at = event.position()
         if box.contains(at):
             self.clicked.emit(x0 + (at.x() - box.left()) * scale, y1 - (at.y() - box.top()) * scale)
 
@@ -73,7 +104,8 @@ class ScanPicture(QWidget):
         data = self.data
         if data is None or self.levels is None:
             painter.setPen(theme.colour("stage_ink"))
-            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, self._empty)
+            words = Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap
+            painter.drawText(self.rect().adjusted(8, 4, -8, -4), words, self._empty)
             painter.end()
             return
         scale, box = self._frame(data)
@@ -86,4 +118,11 @@ class ScanPicture(QWidget):
             painter.setBrush(theme.colour("paper"))
             painter.drawEllipse(at, 10, 10)
             painter.drawText(QRectF(at.x() - 10, at.y() - 10, 20, 20), Qt.AlignmentFlag.AlignCenter, letter)
+        if self.hasFocus():
+            painter.setPen(QPen(theme.colour("copper").lighter(140), 2))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRect(QRectF(self.rect()).adjusted(1, 1, -1, -1))
+            if self._pointer is not None:
+                for way in WAYS.values():
+                    painter.drawLine(self._pointer + QPointF(*way) * 3, self._pointer + QPointF(*way) * 9)
         painter.end()

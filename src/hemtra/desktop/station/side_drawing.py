@@ -7,7 +7,7 @@ import math
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPen
 
-from hemtra.desktop.station.drawing_marks import draw_body, draw_dimension, draw_part
+from hemtra.desktop.station.drawing_marks import draw_body, draw_dimension, draw_part, draw_words
 from hemtra.desktop.station.drawing_scale import DOWNSTREAM, SENSOR_SIZE, DrawingScale
 from hemtra.desktop.widgets import theme
 from hemtra.desktop.widgets.symbols import draw_arrow
@@ -26,7 +26,7 @@ def draw_side(painter: QPainter, scale: DrawingScale) -> None:
     ahead = scale.side(-scale.eye - length / 2, 16)
     painter.drawLine(ahead - QPointF(30, 0), ahead + QPointF(30, 0))
     draw_arrow(painter, ahead, ahead + QPointF(30, 0))
-    painter.drawText(ahead - QPointF(30, 7), f"{unit.short(station.travel.speed)} {unit.name}/s")
+    draw_words(painter, ahead - QPointF(30, 7), f"{unit.short(station.travel.speed)} {unit.name}/s")
     # the laser, and the camera that looks at it from where the part comes
     laser, hit = scale.side(0, stand_off), scale.side(0, scale.belt)
     painter.setPen(QPen(theme.colour("failed"), 1.8))
@@ -65,7 +65,7 @@ def _draw_trigger(painter: QPainter, scale: DrawingScale) -> None:
         painter.drawLine(over - QPointF(46, 0), over + QPointF(14, 0))
     if message is not None:
         width = painter.fontMetrics().horizontalAdvance(message)
-        painter.drawText(QPointF(scale.laser - width - 8, low + 4), message)
+        draw_words(painter, QPointF(scale.laser - width - 8, low + 4), message)
         return
     eye = scale.side(-trigger.distance, 0)
     pen = QPen(theme.colour("anchor"), 1.3)
@@ -115,4 +115,5 @@ def _draw_wheel(painter: QPainter, scale: DrawingScale) -> None:
             tip = QPointF(math.cos(angle), math.sin(angle))
             painter.drawLine(at + tip * 10.5, at + tip * 14)
     painter.setPen(theme.colour("muted"))
-    painter.drawText(QRectF(at.x() - 60, at.y() + 14, 120, 16), Qt.AlignmentFlag.AlignCenter, message)
+    wide = painter.fontMetrics().horizontalAdvance(message)
+    draw_words(painter, QPointF(at.x() - wide / 2, at.y() + 27), message)

@@ -9,7 +9,16 @@ from pathlib import Path
 
 import platformdirs
 from PySide6.QtCore import Qt, Signal, Slot
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QSplitter, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtGui import QResizeEvent
+from PySide6.QtWidgets import (
+    QFrame,
+    QHBoxLayout,
+    QSizePolicy,
+    QSplitter,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
 from hemtra.core.errors import HemtraError
 from hemtra.core.maps.heightmap import Profile
@@ -35,6 +44,8 @@ from hemtra.desktop.widgets.notifications import Notice, Notifications
 from hemtra.virtual.on_belt import OnBelt
 from hemtra.virtual.sensor import live_profile, tuned_exposure
 
+WIDE = 1230
+"""Pixels that a guided task, the live profile and a trial need beside each other."""
 STARTED = datetime.now().strftime("%Y-%m-%d %H-%M-%S")
 """Names the folder of this run's trial scans, so that none replaces an older one."""
 
@@ -126,6 +137,8 @@ class StationWorkspace(QWidget):
         for task in self.guided.values():
             task.taken.connect(self._edit)
             task.closed.connect(lambda: self.places.setCurrentWidget(self.fields))
+        self.places.currentChanged.connect(self._make_room)
+        self._make_room()
 
     def _lay_out(self) -> None:
         upper = QSplitter(Qt.Orientation.Horizontal)
@@ -136,7 +149,7 @@ class StationWorkspace(QWidget):
         trial_frame = QFrame()
         trial_frame.setObjectName("panel")
         inner = QHBoxLayout(trial_frame)
-        inner.setContentsMargins(10, 10, 14, 10)
+        inner.setContentsMargins(6, 8, 8, 8)
         inner.addWidget(self.trial)
         self.places = QStackedWidget()
         self.places.addWidget(self.fields)
@@ -150,11 +163,25 @@ class StationWorkspace(QWidget):
         whole.addWidget(lower)
         whole.setSizes([410, 322])
         for splitter in (upper, lower, whole):
-            splitter.setHandleWidth(8)
+            splitter.setHandleWidth(6)
             splitter.setChildrenCollapsible(False)
         layout = QVBoxLayout(self)
-        layout.setContentsMargins(8, 8, 8, 8)
+        layout.setContentsMargins(6, 6, 6, 6)
         layout.addWidget(whole)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """There may be room for the live profile, or none."""
+        super().resizeEvent(event)
+        self._make_room()
+
+    def _make_room(self) -> None:
+        """A guided task takes the place of the live profile where there is none for both."""
+        shown = self.places.currentWidget()
+        for page in (self.fields, *self.guided.values()):
+            # pages that are not seen need no room
+            policy = QSizePolicy.Policy.Preferred if page is shown else QSizePolicy.Policy.Ignored
+            page.setSizePolicy(policy, policy)
+        self.live.setVisible(shown is self.fields or self.width() >= WIDE)
 
     def begin(self, name: str) -> None:
         """Open a guided task in the place of the numbers."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
 
 from hemtra.core.marks import Curve, Histogram, MatchPicture, Picture, ResidualMap
@@ -23,9 +23,9 @@ class EvidencePicture(QWidget):
     params_wanted = Signal(object)
     """Parameters by name that a click or a drag asks for."""
 
-    def __init__(self, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self.setFixedWidth(112)
+    def __init__(self, width: int = 112) -> None:
+        super().__init__()
+        self.setFixedWidth(width)
         self.setMinimumHeight(66)
         self._picture: Picture | None = None
         self._dragged: float | None = None
@@ -34,7 +34,11 @@ class EvidencePicture(QWidget):
     def show_picture(self, picture: Picture | None) -> None:
         """Take another picture."""
         self._picture = picture
-        self.setToolTip("" if picture is None else picture.title)
+        title = "" if picture is None else picture.title
+        chooses = isinstance(picture, Curve) and bool(picture.place)
+        self.setToolTip(title)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus if chooses else Qt.FocusPolicy.NoFocus)
+        self.setAccessibleName(f"{title}; left and right take another place" if chooses else title)
         self.update()
 
     def paintEvent(self, event: QPaintEvent) -> None:
@@ -52,6 +56,10 @@ class EvidencePicture(QWidget):
                 self._draw_match(painter, box, match)
             case Curve() as curve:
                 self._draw_curve(painter, box, curve)
+        if self.hasFocus():
+            painter.setPen(QPen(theme.colour("copper"), 1.4))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRect(QRectF(self.rect()).adjusted(0.7, 0.7, -0.7, -0.7))
         painter.end()
 
     def _draw_match(self, painter: QPainter, box: QRectF, match: MatchPicture) -> None:
@@ -124,11 +132,27 @@ class EvidencePicture(QWidget):
         elif curve.candidates:
             nearest = min(curve.candidates, key=lambda c: abs(self._at(curve, c) - event.position().x()))
             if abs(self._at(curve, nearest) - event.position().x()) <= REACH:
-                wanted = {**dict(curve.taken), curve.place: round(nearest - curve.origin, 4)}
-                strength = dict(zip(curve.candidates, curve.shares, strict=False)).get(nearest, 1.0)
-                if curve.floor is not None and strength < curve.floor:
-                    wanted[curve.share] = max(1, int(90.0 * strength))
-                self.params_wanted.emit(wanted)
+                self._take(curve, nearest)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Left and right take the next candidate."""
+        curve, ways = self._picture, {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}
+        step = ways.get(Qt.Key(event.key()))
+        if step is None or not isinstance(curve, Curve) or not curve.candidates or not curve.chosen:
+            super().keyPressEvent(event)
+            return
+        places = sorted(curve.candidates)
+        now = min(range(len(places)), key=lambda k: abs(places[k] - curve.chosen[0]))
+        if 0 <= now + step < len(places):
+            self._take(curve, places[now + step])
+
+    def _take(self, curve: Curve, candidate: float) -> None:
+        """Ask for a candidate, and for a floor that it reaches."""
+        wanted = {**dict(curve.taken), curve.place: round(candidate - curve.origin, 4)}
+        strength = dict(zip(curve.candidates, curve.shares, strict=False)).get(candidate, 1.0)
+        if curve.floor is not None and strength < curve.floor:
+            wanted[curve.share] = max(1, int(90.0 * strength))
+        self.params_wanted.emit(wanted)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         """Move the floor."""

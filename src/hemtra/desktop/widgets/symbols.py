@@ -11,6 +11,8 @@ from PySide6.QtWidgets import QWidget
 from hemtra.core.plan.limits import CharacteristicResult, Verdict
 from hemtra.desktop.widgets import theme
 
+SMALL, SMALL_LINE = 10, 12.0
+"""Size of a long name in two lines, and how far these are apart."""
 RADIUS = 11.0
 ARROW = 7.0
 
@@ -132,9 +134,27 @@ def draw_chip(
     return box
 
 
+def draw_name(painter: QPainter, box: QRectF, name: str) -> None:
+    """A name in one line; a long one smaller in two, and cut with dots only where that is not enough."""
+    metrics = painter.fontMetrics()
+    if metrics.horizontalAdvance(name) <= box.width():
+        painter.drawText(box, Qt.AlignmentFlag.AlignVCenter, name)
+        return
+    painter.setFont(theme.font(SMALL, bold=painter.font().bold()))
+    metrics = painter.fontMetrics()
+    words, first = name.split(), ""
+    while words and metrics.horizontalAdvance(f"{first} {words[0]}".strip()) <= box.width():
+        first = f"{first} {words.pop(0)}".strip()
+    rest = metrics.elidedText(" ".join(words), Qt.TextElideMode.ElideRight, int(box.width()))
+    lines = [line for line in (first, rest) if line]
+    for k, line in enumerate(lines):
+        top = box.center().y() + SMALL_LINE * (k - len(lines) / 2)
+        painter.drawText(QRectF(box.left(), top, box.width(), SMALL_LINE), Qt.AlignmentFlag.AlignVCenter, line)
+
+
 def draw_panel(painter: QPainter, widget: QWidget) -> None:
     """The ground of a panel that paints itself."""
-    painter.setPen(QPen(theme.colour("line"), 1))
+    painter.setPen(QPen(theme.colour("copper" if widget.hasFocus() else "line"), 1))
     painter.setBrush(theme.colour("paper"))
     painter.drawRoundedRect(QRectF(widget.rect()).adjusted(0.5, 0.5, -0.5, -0.5), 6, 6)
 

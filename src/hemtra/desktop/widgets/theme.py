@@ -13,6 +13,8 @@ from PySide6.QtSvg import QSvgRenderer
 from hemtra.core.plan.limits import Verdict
 
 RESOURCES = files("hemtra.desktop") / "resources"
+ARROW = str(RESOURCES / "arrow.svg")
+"""Of a field with choices; its grey is seen on light and dark."""
 
 
 @dataclass(frozen=True)
@@ -35,6 +37,8 @@ class Theme:
     failed_wash: str
     unmeasured: str
     field: str
+    edge: str
+    """Of fields and boxes, so that they are seen to be some."""
     stage: str
     stage_ink: str
 
@@ -44,18 +48,19 @@ LIGHT = Theme(
     fog="#ECEFEB",
     line="#D3D9D2",
     ink="#1C2A28",
-    muted="#5E6C68",
+    muted="#586560",
     spruce="#17403A",
     on_spruce="#F2F5F0",
-    copper="#B5622B",
+    copper="#98501F",
     copper_wash="#F4E6DB",
     anchor="#2B5C9E",
-    passed="#1F8A5B",
+    passed="#1A7349",
     passed_wash="#BFDFCF",
-    failed="#C23B2E",
+    failed="#B4332A",
     failed_wash="#F7E3DF",
-    unmeasured="#7A6C98",
+    unmeasured="#6B5D8A",
     field="#F1F3EF",
+    edge="#87938E",
     stage="#232C2B",
     stage_ink="#DFE6E1",
 )
@@ -64,7 +69,7 @@ DARK = Theme(
     fog="#171D1C",
     line="#3A4643",
     ink="#E6ECE8",
-    muted="#9AA8A3",
+    muted="#A3B1AC",
     spruce="#0F2C28",
     on_spruce="#E6ECE8",
     copper="#DD8A51",
@@ -72,10 +77,11 @@ DARK = Theme(
     anchor="#7FA8E0",
     passed="#4DBB8A",
     passed_wash="#2C4A3D",
-    failed="#EC7567",
+    failed="#EF7E71",
     failed_wash="#47292A",
     unmeasured="#AC9DD0",
     field="#2A3431",
+    edge="#71807B",
     stage="#111615",
     stage_ink="#DFE6E1",
 )
@@ -155,6 +161,10 @@ QMainWindow, #workspace {{ background: {t.fog}; }}
 #band #search {{ background: rgba(255, 255, 255, 26); border-radius: 12px; padding: 5px 14px;
     text-align: left; }}
 #band #search:hover, #band #search:focus {{ background: rgba(255, 255, 255, 50); }}
+#band #brand:focus, #band #help:focus, #band #search:focus {{
+    border: 1px solid {t.on_spruce}; }}
+#band #workspaceTab:focus {{ border: 2px solid {t.on_spruce}; padding: 0 18px; }}
+#band #workspaceTab:checked:focus {{ border-color: {t.copper}; }}
 QSplitter::handle {{ background: transparent; image: none; }}
 #stageTools {{ background: rgba(16, 22, 21, 215); border-radius: 5px; }}
 #stageTools QPushButton {{ color: {t.stage_ink}; background: transparent; border: none; border-radius: 4px;
@@ -162,29 +172,37 @@ QSplitter::handle {{ background: transparent; image: none; }}
 #stageTools QPushButton:checked {{ background: {t.stage_ink}; color: {t.stage}; }}
 #heading {{ font-size: 14px; font-weight: bold; }}
 #muted {{ color: {t.muted}; }}
-#action {{ color: {t.copper}; font-weight: bold; border: none; background: transparent; text-align: left;
-    padding: 4px; border-radius: 4px; }}
+#action {{ color: {t.copper}; font-weight: bold; border: 1px solid transparent; background: transparent;
+    text-align: left; padding: 3px; border-radius: 4px; }}
+#action[small="true"] {{ font-size: 12px; padding: 1px 3px; }}
 #action:hover, #action:focus {{ background: {t.copper_wash}; }}
+#action:focus {{ border-color: {t.copper}; }}
 #action:disabled {{ color: {t.muted}; }}
 #pageTab {{ border: none; border-bottom: 2px solid transparent; border-radius: 0; background: transparent;
     color: {t.muted}; padding: 3px 8px; font-weight: bold; }}
 #pageTab:hover, #pageTab:focus {{ color: {t.ink}; }}
+#pageTab:focus {{ border-bottom-color: {t.edge}; }}
+#pageTab:checked:focus {{ background: {t.copper_wash}; }}
 #pageTab:checked {{ color: {t.ink}; border-bottom-color: {t.copper}; }}
 #primary {{ background: {t.copper}; color: {t.paper}; border: none; border-radius: 5px; padding: 8px 20px;
     font-weight: bold; }}
 #primary:hover, #primary:focus {{ border: 2px solid {t.ink}; padding: 6px 18px; }}
-#primary:disabled {{ background: {t.line}; color: {t.muted}; }}
+#primary:disabled {{ background: {t.fog}; color: {t.muted}; }}
 QSlider::groove:horizontal {{ height: 4px; background: {t.line}; border-radius: 2px; }}
 QSlider::handle:horizontal {{ width: 12px; margin: -5px 0; border-radius: 6px; background: {t.copper}; }}
 QSlider::handle:horizontal:focus {{ background: {t.ink}; }}
 #secondary {{ background: {t.paper}; border: 1px solid {t.line}; border-radius: 5px; padding: 8px 16px; }}
 #secondary:hover, #secondary:focus {{ border-color: {t.copper}; }}
-QLineEdit, QComboBox {{ background: {t.field}; border: 1px solid transparent;
-    border-radius: 3px; padding: 2px 6px; selection-background-color: {t.copper}; }}
+QLineEdit, QComboBox {{ background: {t.field}; border: 1px solid {t.edge};
+    border-radius: 3px; padding: 2px 6px; selection-background-color: {t.copper};
+    placeholder-text-color: {t.muted}; }}
+QLineEdit[small="true"] {{ font-size: 12px; padding: 2px 3px; }}
+#card QLineEdit, #card QComboBox {{ padding: 0 5px; min-height: 20px; max-height: 20px; }}
 QLineEdit:focus, QComboBox:focus {{ border-color: {t.copper}; background: {t.paper}; }}
 QLineEdit[wrong="true"] {{ border-color: {t.failed}; background: {t.failed_wash}; }}
-QComboBox::drop-down {{ border: none; width: 14px; }}
-QComboBox::down-arrow {{ image: none; }}
+QComboBox::drop-down {{ border: none; width: 18px; }}
+QComboBox::down-arrow {{ image: url({ARROW}); width: 9px; height: 9px; }}
+QCheckBox:focus, QRadioButton:focus {{ color: {t.copper}; }}
 QComboBox QAbstractItemView {{ background: {t.paper}; border: 1px solid {t.line};
     selection-background-color: {t.copper_wash}; selection-color: {t.ink}; }}
 QScrollArea, QScrollArea > QWidget > QWidget {{ background: transparent; border: none; }}

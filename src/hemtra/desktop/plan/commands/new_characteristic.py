@@ -58,6 +58,7 @@ class Chooser(QFrame):
         super().__init__(parent)
         self.options, self._keys = options, {wanted.key: wanted.id for wanted in options}
         self.setObjectName("dialog")
+        self.setAccessibleName("New characteristic; a letter chooses one, Escape leaves")
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(16, 12, 16, 12)

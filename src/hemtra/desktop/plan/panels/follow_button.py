@@ -29,7 +29,7 @@ class FollowButton(QPushButton):
         self.step_id = step.id
         self.plan = Plan()
         self.setObjectName("action")
-        self.setStyleSheet("font-size: 12px; padding: 1px 4px;")
+        self.setProperty("small", True)
         self.setIcon(theme.glyph("anchor", theme.colour("anchor").name()))
         self.setToolTip("The anchors this zone moves with, so that it finds its place on every part.")
         self.setAccessibleName(f"{step.name}, follows")
@@ -84,4 +84,4 @@ def follow_text(plan: Plan, follow: Follow) -> str:
     for anchor in follow.anchors:
         axes = ", ".join(sign for axis, sign in SIGNS.items() if getattr(follow, axis) == anchor)
         parts.append(f"{plan.step(anchor).name} ({axes})")
-    return f"follows {' and '.join(parts)}"
+    return "follows " + "\nand ".join(parts)

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from functools import partial
 
-from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QHBoxLayout, QMenu, QPushButton, QWidget
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QMenu, QPushButton, QVBoxLayout, QWidget
 
 from hemtra.core.edits.preparation import preparing_kinds
 from hemtra.core.plan.document import Plan, Step
@@ -14,8 +14,8 @@ from hemtra.core.plan.inputs import fitting
 from hemtra.core.plan.registry import kind_named
 from hemtra.desktop.widgets import theme
 
-LONGEST = 22
-"""Letters of a name on a button."""
+LONGEST = 40
+"""Letters of the names on a button; more stand in its menu."""
 
 
 class InputButtons(QWidget):
@@ -34,21 +34,20 @@ class InputButtons(QWidget):
         super().__init__()
         self.step_id, self.plan = step.id, Plan()
         self.buttons: dict[str, QPushButton] = {}
-        layout = QHBoxLayout(self)
+        layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(4)
+        layout.setSpacing(0)
         for name, wanted in kind_named(step.kind).accepted().items():
             self.buttons[name] = self._button(wanted.help, partial(self._fill, name))
             self.buttons[name].setAccessibleName(f"{step.name}, {wanted.label}")
-            layout.addWidget(self.buttons[name])
+            layout.addWidget(self.buttons[name], 0, Qt.AlignmentFlag.AlignLeft)
         self.users = self._button("The steps that use this one; choose one to go there.", self._fill_users)
-        layout.addWidget(self.users)
-        layout.addStretch()
+        layout.addWidget(self.users, 0, Qt.AlignmentFlag.AlignLeft)
 
     def _button(self, help_text: str, fill: object) -> QPushButton:
         button = QPushButton()
         button.setObjectName("action")
-        button.setStyleSheet("font-size: 12px; padding: 1px 4px;")
+        button.setProperty("small", True)
         button.setToolTip(help_text)
         menu = QMenu(button)
         menu.aboutToShow.connect(fill)

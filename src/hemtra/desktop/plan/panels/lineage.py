@@ -1,102 +1,57 @@
-"""The lineage: the chain from the scan to one characteristic as cards, each with its parameters in place."""
+"""The lineage: the chain from the scan to one characteristic as a line of chips; a click opens a card."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from typing import Any
+from functools import partial
+from pathlib import Path
 
-from PySide6.QtCore import QPoint, QPointF, QTimer, Signal
-from PySide6.QtGui import QPainter, QPainterPath, QPaintEvent, QPen
-from PySide6.QtWidgets import (
-    QFrame,
-    QHBoxLayout,
-    QLabel,
-    QScrollArea,
-    QVBoxLayout,
-    QWidget,
-)
+from PySide6.QtCore import QPointF, QRect, QSize, Qt
+from PySide6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPen, QPolygonF, QResizeEvent
+from PySide6.QtWidgets import QFrame, QLabel, QSizePolicy, QWidget
 
 from hemtra.core.edits.anchors import followers
-from hemtra.core.plan.document import Characteristic, Step
+from hemtra.core.evaluation.results import StepResult
+from hemtra.core.plan.document import Step
 from hemtra.core.plan.graph import dependants, effective
+from hemtra.core.plan.limits import format_value
 from hemtra.core.plan.registry import kind_named
-from hemtra.desktop.models.bench import WorkspaceModel
-from hemtra.desktop.plan.panels.cards import ResultCard, ScanCard, StepCard
-from hemtra.desktop.plan.panels.input_buttons import InputButtons
+from hemtra.desktop.models.bench import ROW, SCAN, WorkspaceModel
+from hemtra.desktop.plan.panels.chip import FOLDED, HEIGHT, Chip, Link, in_rows, spans
 from hemtra.desktop.widgets import theme
 
-GAP = 18
-"""Pixels between columns, for the connectors."""
-
-
-class Chain(QWidget):
-    """Columns of cards with connectors painted between them."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.links: list[tuple[QWidget, QWidget]] = []
-
-    def paintEvent(self, event: QPaintEvent) -> None:
-        """Curves from each card to those that use it."""
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(QPen(theme.colour("muted"), 1.2))
-        for source, target in self.links:
-            a = QPointF(source.mapTo(self, source.rect().topRight()).x() + 2, _middle(source, self))
-            b = QPointF(target.mapTo(self, target.rect().topLeft()).x() - 3, _middle(target, self))
-            path = QPainterPath(a)
-            reach = max(16.0, (b.x() - a.x()) / 2)
-            path.cubicTo(a + QPointF(reach, 0), b - QPointF(reach, 0), b)
-            painter.drawPath(path)
-            painter.drawLine(b, b + QPointF(-5, -3))
-            painter.drawLine(b, b + QPointF(-5, 3))
-        painter.end()
-
-
-def _middle(card: QWidget, chain: QWidget) -> float:
-    return card.mapTo(chain, card.rect().center()).y()
+GAP = 12
+"""Pixels between chips, for the connectors."""
+EDGE, TOP = 8, 4
+LANE, MOST_LANES = 4, 3
+"""Pixels from one lane below the chips to the next, and how many there are."""
+BELOW = LANE * MOST_LANES
+LIMITS = (1e6, 180.0, 150.0, 130.0, 110.0, 95.0, 80.0, 60.0)
+"""Pixels that a name may be wide before it is broken, tried one after the other until the line fits."""
+TINTS = {"PASS": "passed", "FAIL": "failed"}
 
 
 class Lineage(QFrame):
-    """The lineage of the selected characteristic."""
+    """The lineage of the selected characteristic.
 
-    zone_typed = Signal(str, str, float)
-    band_typed = Signal(str, object)
-    follow_chosen = Signal(str, object)
-    anchor_wanted = Signal(str, str)
-    rub_wanted = Signal(str)
-    path_changed = Signal(str, str, object)
-    inputs_connected = Signal(str, str, object)
-    input_pick_wanted = Signal(str, str)
-    own_preparation_wanted = Signal(str, str)
-    param_changed = Signal(str, str, object)
-    params_changed = Signal(str, object)
-    row_typed = Signal(int, str, object)
-    menu_wanted = Signal(int, QPoint)
-    tolerance_typed = Signal(int, str)
+    Chips stand from the data to the number. What hangs on the chip before is joined to it directly; other
+    branches run in lanes below.
+    """
 
     def __init__(self, bench: WorkspaceModel, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setObjectName("panel")
         self.setAccessibleName("Lineage of the selected characteristic")
+        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
         self.bench = bench
-        self.cards: dict[str, StepCard] = {}
-        self.result_card: ResultCard | None = None
-        self._built_for: object = None
-        self._revealed: object = None
-        self._heading = QLabel()
-        self._heading.setObjectName("heading")
-        self._scroll = QScrollArea()
-        self._scroll.setWidgetResizable(True)
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(12, 7, 6, 4)
-        layout.setSpacing(2)
-        layout.addWidget(self._heading)
-        layout.addWidget(self._scroll, 1)
+        self.chips: dict[str, Chip] = {}
+        self._joined: list[tuple[int, int]] = []
+        """Places in the line of what is joined."""
+        self._hint = QLabel(self)
+        self._hint.setObjectName("muted")
+        self._hint.setAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
         for changed in (
             bench.document.changed,
             bench.selection_changed,
-            bench.node_changed,
             bench.shown_changed,
             bench.tray.current_changed,
         ):
@@ -104,153 +59,173 @@ class Lineage(QFrame):
         self.refresh()
 
     def refresh(self) -> None:
-        """Rebuild the cards when the chain itself changed, otherwise bring them up to date."""
-        row, part = self.bench.row, self.bench.tray.current
-        columns = self.bench.lineage()
-        # zones change while they are dragged, and change no card
-        wanted = (
-            row and row.balloon,
-            id(part.scan) if part else None,
-            tuple(
-                tuple((s.id, s.name, s.kind, str(s.params), str(s.inputs), s.follow) for s in column)
-                for column in columns
-            ),
-        )
-        if wanted != self._built_for:
-            self._built_for = wanted
-            self._rebuild(row, columns)
-        shown = self.bench.shown
-        for step_id, card in self.cards.items():
-            result = shown.result.steps.get(step_id) if shown else None
-            evidence = shown.evidence.get(step_id) if shown else None
-            card.show_result(result, evidence, selected=step_id == self.bench.selected_step)
-            zone = self.bench.document.shown.step(step_id).zone
-            if card.numbers is not None and zone is not None:
-                card.numbers.show_zone(zone)
-            card.inputs.show_plan(self.bench.document.shown)
-            if card.follow is not None:
-                card.follow.show_plan(self.bench.document.shown)
-        selected = (wanted[0], self.bench.selected_step)
-        if selected != self._revealed:
-            self._revealed = selected
-            # once the cards have their places
-            QTimer.singleShot(0, self, self._reveal)
-        if self.result_card is not None and row is not None:
-            if self.result_card.inputs is not None:
-                self.result_card.inputs.show_plan(self.bench.document.shown)
-            judged = shown.result.characteristics if shown else ()
-            found = next((j for j in judged if j.balloon == row.balloon), None)
-            self.result_card.show_judged(found, row, shown)
+        """Take the latest lineage, results and selection."""
+        links = self._links()
+        if list(self.chips) != [link.id for link in links]:
+            for chip in self.chips.values():
+                chip.hide()
+                chip.deleteLater()
+            self.chips = {link.id: self._chip(link) for link in links}
+        card, selected = self.bench.card, self.bench.selected_step
+        row = self.bench.row
+        if row is not None and selected == row.step:
+            selected = ROW
+        for link in links:
+            self.chips[link.id].show_link(link, chosen=link.id == selected, opened=link.id == card)
+        self._joined = self._joins(links)
+        self._hint.setVisible(not links)
+        self._hint.setText(self._what_to_do())
+        self._place()
 
-    def _reveal(self) -> None:
-        """Scroll so that the end of the chain and, before that, the selected step are seen."""
-        if self.result_card is not None:
-            self._scroll.ensureWidgetVisible(self.result_card, 0, 0)
-        card = self.cards.get(self.bench.selected_step or "")
-        if card is not None:
-            self._scroll.ensureWidgetVisible(card, GAP, 0)
+    def _what_to_do(self) -> str:
+        if self.bench.row is not None and not self.bench.lineage():
+            return "No feature assigned. Press N, choose a type, click the part."
+        return "Select a characteristic in the sheet to see where its number comes from."
 
-    def rebuild(self) -> None:
-        """Make the cards anew, so that fields show what holds."""
-        self._built_for = None
-        self.refresh()
+    def _chip(self, link: Link) -> Chip:
+        chip = Chip(self)
+        chip.clicked.connect(partial(self._toggle, link.id))
+        chip.show()
+        return chip
 
-    def _rebuild(self, row: Characteristic | None, columns: tuple[tuple[Step, ...], ...]) -> None:
-        self.cards, self.result_card = {}, None
-        self._heading.setText("Lineage" if row is None else f"Lineage of {row.balloon} {row.name}")
-        chain = Chain()
-        layout = QHBoxLayout(chain)
-        layout.setContentsMargins(2, 2, 8, 2)
-        layout.setSpacing(GAP)
-        part = self.bench.tray.current
+    def _toggle(self, link: str) -> None:
+        if self.bench.card == link:
+            self.bench.close_card()
+        else:
+            self.bench.open_card(link)
+
+    # -- what the chips show ----------------------------------------------------------------------
+
+    def _links(self) -> list[Link]:
+        row, part, columns = self.bench.row, self.bench.tray.current, self.bench.lineage()
         if row is None or part is None or not columns:
-            text = "Select a characteristic in the sheet to see where its number comes from."
-            if row is not None and not columns:
-                text = "No feature assigned. Press N, choose a type, click the part."
-            hint = QLabel(text)
-            hint.setObjectName("muted")
-            layout.addWidget(hint)
-            layout.addStretch()
-            self._replace(chain)
-            return
-        scan_card = ScanCard(part.scan)
-        self._add_column(layout, [scan_card])
-        for column in columns[:-1]:
-            self._add_column(layout, [self._step_card(step) for step in column])
-        last = columns[-1][0]
-        kind = kind_named(last.kind).model_validate(last.params)
-        own = None if kind.shown_settings() else last
-        self.result_card = ResultCard(row, kind, own)
-        if self.result_card.inputs is not None:
-            self._connect_inputs(self.result_card.inputs)
-        self.result_card.row_typed.connect(self.row_typed)
-        self.result_card.menu_wanted.connect(self.menu_wanted)
-        self.result_card.tolerance_typed.connect(self.tolerance_typed)
-        if kind.shown_settings():
-            self._add_column(layout, [self._step_card(last, always_open=True)])
-        self._add_column(layout, [self.result_card])
-        layout.addStretch()
-        chain.links = self._links(scan_card, last)
-        self._replace(chain)
+            return []
+        scan = Link(SCAN, "Scan", "scan", "muted", (Path(part.scan.name).stem,))
+        steps = [step for column in columns[:-1] for step in column]
+        return [scan, *map(self._step_link, steps), self._row_link(columns[-1][0])]
 
-    def _links(self, scan_card: QWidget, last: Step) -> list[tuple[QWidget, QWidget]]:
-        links: list[tuple[QWidget, QWidget]] = []
-        wired = effective(self.bench.document.shown)
-        for step_id, card in self.cards.items():
-            links += [(self.cards[source], card) for source in wired[step_id].needs]
-            if not wired[step_id].needs:
-                links.append((scan_card, card))
-        if self.result_card is not None:
-            sources = [last.id] if last.id in self.cards else last.needs
-            links += [(self.cards[source], self.result_card) for source in sources]
-        return links
-
-    def _step_card(self, step: Step, *, always_open: bool = False) -> StepCard:
-        plan = self.bench.document.shown
-        kind = kind_named(step.kind).model_validate(step.params)
-        moving = followers(plan, step.id)
+    def _step_link(self, step: Step) -> Link:
+        plan, shown = self.bench.document.shown, self.bench.shown
+        kind = kind_named(step.kind)
         users = len(dependants(plan, step.id))
-        gives = bool(moving) or kind.kind == "plane"
-        by_profile = self.bench.document.shown.by_profile is not None
-        card = StepCard(
-            self.bench, step, kind, users, anchors=gives, always_open=always_open, by_profile=by_profile
+        anchors = bool(followers(plan, step.id)) or step.kind == "plane"
+        found = shown.result.steps.get(step.id) if shown else None
+        return Link(
+            step.id,
+            step.name,
+            kind.glyph,
+            "anchor" if anchors else "copper",
+            _values(found, users),
+            "unmeasured" if found is not None and found.outcome is None else "muted",
+            found.reason if found is not None and found.outcome is None else "",
         )
-        card.param_changed.connect(self.param_changed)
-        card.params_changed.connect(self.params_changed)
-        card.zone_typed.connect(self.zone_typed)
-        card.rub_wanted.connect(self.rub_wanted)
-        card.path_changed.connect(self.path_changed)
-        card.band_typed.connect(self.band_typed)
-        self._connect_inputs(card.inputs)
-        if card.follow is not None:
-            card.follow.chosen.connect(self.follow_chosen)
-            card.follow.wanted.connect(self.anchor_wanted)
-        if not always_open:
-            card.clicked.connect(_call(self.bench.select_step, step.id))
-        self.cards[step.id] = card
-        return card
 
-    def _connect_inputs(self, buttons: InputButtons) -> None:
-        buttons.connected.connect(self.inputs_connected)
-        buttons.pick_wanted.connect(self.input_pick_wanted)
-        buttons.preparation_wanted.connect(self.own_preparation_wanted)
-        buttons.going.connect(self.bench.go_to)
+    def _row_link(self, last: Step) -> Link:
+        row, shown = self.bench.row, self.bench.shown
+        assert row is not None
+        kind = kind_named(last.kind)
+        judged = (
+            next((j for j in shown.result.characteristics if j.balloon == row.balloon), None) if shown else None
+        )
+        if judged is None:
+            return Link(ROW, kind.title, kind.glyph, "ink")
+        tint = TINTS.get(judged.verdict, "unmeasured")
+        value = format_value(judged, judged.decimals)
+        text = f"{value}  {judged.verdict}" if judged.value is not None or judged.text else str(judged.verdict)
+        return Link(ROW, kind.title, kind.glyph, tint, (text,), tint, judged.reason)
 
-    def _add_column(self, layout: QHBoxLayout, cards: list[Any]) -> None:
-        column = QVBoxLayout()
-        column.setSpacing(7)
-        column.addStretch()
-        for card in cards:
-            column.addWidget(card)
-        column.addStretch()
-        layout.addLayout(column)
+    def _joins(self, links: list[Link]) -> list[tuple[int, int]]:
+        """Places in the line of each chip and of those that use it."""
+        places = {link.id: place for place, link in enumerate(links)}
+        row = self.bench.row
+        if row is None or not links:
+            return []
+        wired = effective(self.bench.document.shown)
+        joined = []
+        for step_id in [*places, row.step or ""]:
+            target = places[ROW] if step_id == row.step else places.get(step_id, -1)
+            if step_id not in wired or target < 0:
+                continue
+            sources = [places[i] for i in wired[step_id].needs if i in places] or [0]
+            joined += [(source, target) for source in sources]
+        return joined
 
-    def _replace(self, chain: Chain) -> None:
-        old = self._scroll.takeWidget()
-        if old is not None:
-            old.deleteLater()
-        self._scroll.setWidget(chain)
+    # -- where they stand -------------------------------------------------------------------------
+
+    def _place(self) -> None:
+        """In one line: names are broken, then the first chips folded, until it fits; else in several."""
+        chips, room = list(self.chips.values()), self.width() - 2 * EDGE
+        widths: list[int] = []
+        for limit in LIMITS:
+            widths = [chip.width_within(limit) for chip in chips]
+            if sum(widths) + GAP * (len(chips) - 1) <= room:
+                break
+        folded = 0
+        while folded < len(chips) - 1 and sum(widths) + GAP * (len(chips) - 1) > room:
+            widths[folded] = FOLDED
+            folded += 1
+        for place, chip in enumerate(chips):
+            chip.arrange(None if place < folded else limit)
+        rows = in_rows(widths, room, GAP)
+        for number, members in enumerate(rows):
+            x = EDGE
+            for place in members:
+                chips[place].setGeometry(QRect(x, TOP + number * (HEIGHT + BELOW), widths[place], HEIGHT))
+                x += widths[place] + GAP
+        self._hint.setGeometry(EDGE + 4, TOP, self.width() - 2 * EDGE - 8, HEIGHT + BELOW)
+        height = 2 * TOP - 2 + len(rows) * (HEIGHT + BELOW)
+        if height != self.height():
+            self.setFixedHeight(height)
+        self.update()
+
+    def sizeHint(self) -> QSize:
+        """One line."""
+        return QSize(400, 2 * TOP - 2 + HEIGHT + BELOW)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Fit into another width."""
+        self._place()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """What joins the chips: short lines between neighbours, lanes below for the others."""
+        super().paintEvent(event)
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(QPen(theme.colour("muted"), 1.2))
+        painter.setBrush(theme.colour("muted"))
+        boxes = [chip.geometry() for chip in self.chips.values()]
+        lanes = spans(self._joined)
+        for source, target in self._joined:
+            a, b = boxes[source], boxes[target]
+            if target == source + 1 and a.top() == b.top():
+                painter.drawLine(a.right() + 2, a.center().y(), b.left() - 2, b.center().y())
+                continue
+            lane = a.bottom() + 1 + LANE * (1 + lanes.get(source, 0) % MOST_LANES)
+            start, end = a.left() + 20, b.left() + 12
+            up = QPointF(end, b.bottom() + 2)
+            painter.drawPolyline(QPolygonF([QPointF(start, a.bottom() + 1), QPointF(start, lane)]))
+            painter.drawPolyline(QPolygonF([QPointF(start, lane), QPointF(end, lane), up]))
+            painter.drawPolygon(QPolygonF([up, up + QPointF(-3, 4), up + QPointF(3, 4)]))
+        painter.end()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Left and right go along the line."""
+        step = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(Qt.Key(event.key()))
+        chips = list(self.chips.values())
+        at = next((k for k, chip in enumerate(chips) if chip.hasFocus()), None)
+        if step is None or at is None:
+            super().keyPressEvent(event)
+        else:
+            chips[min(max(at + step, 0), len(chips) - 1)].setFocus(Qt.FocusReason.TabFocusReason)
 
 
-def _call(function: Callable[[str], None], argument: str) -> Callable[[], None]:
-    return lambda: function(argument)
+def _values(found: StepResult | None, users: int) -> tuple[str, ...]:
+    """What a step found, from the longest wording to the shortest."""
+    if found is None:
+        return ()
+    if found.outcome is None:
+        return ("not measured",)
+    label, text = found.outcome.facts[0] if found.outcome.facts else ("", "")
+    hangs_on = f"for {users}" if users > 1 else ""
+    full = " · ".join(part for part in (f"{label} {text}".strip(), hangs_on) if part)
+    return tuple(dict.fromkeys((full, f"{label} {text}".strip(), text))) if text else (full,)

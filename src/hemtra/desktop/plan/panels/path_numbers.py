@@ -71,7 +71,7 @@ class PathNumbers(QWidget):
         for deed, (title, help_text, change) in DEEDS.items():
             button = QPushButton(title.lower())
             button.setObjectName("action")
-            button.setStyleSheet("font-size: 12px; padding: 1px 4px;")
+            button.setProperty("small", True)
             button.setToolTip(help_text)
             button.clicked.connect(partial(self._do, title.lower(), change))
             lines[2].addWidget(button)

@@ -2,10 +2,20 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import replace
 
 from PySide6.QtCore import QPoint, QPointF, QRectF, Qt, QTimer, Signal
-from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtGui import (
+    QContextMenuEvent,
+    QFontMetrics,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QResizeEvent,
+)
 from PySide6.QtWidgets import (
     QHBoxLayout,
     QLabel,
@@ -21,13 +31,18 @@ from hemtra.core.plan.tolerance import EXAMPLES
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.plan.panels.list_panel import ListPanel
 from hemtra.desktop.widgets import theme
-from hemtra.desktop.widgets.symbols import bar_scale, draw_balloon, draw_limit_bar
+from hemtra.desktop.widgets.symbols import bar_scale, draw_balloon, draw_limit_bar, draw_name
 
-ROW, OPEN_ROW = 31, 66
+LOWEST, HIGHEST = 23, 32
+"""Pixels of a row: as high as lets all of them be seen, between these."""
+OPEN = 31
+"""Pixels that the selected row is higher by."""
+LENGTH_UNIT = re.compile(r" mm[²³]?$")
+"""Left out of the list, where all lengths have one unit."""
 GRAB = 6.0
 """Pixels around the end of a limit that take it."""
-BAR_WIDTH = 72
-VALUE_RIGHT = 92
+BAR_WIDTH = 48
+VALUE_RIGHT = 65
 """Pixels from the right border to the right end of the value."""
 
 
@@ -44,6 +59,8 @@ class SheetRow(QWidget):
         super().__init__(parent)
         self.row = row
         self._state: object = None
+        self.line = HIGHEST
+        """Pixels of what is seen of it while it is closed."""
         self._drag: tuple[str, tuple[float, float], float] | None = None
         """The limit that is dragged, what the bar spans meanwhile, and where it is."""
         self.setMouseTracking(True)
@@ -53,6 +70,7 @@ class SheetRow(QWidget):
         self.tolerance.setToolTip(f"Nominal and limits as on the drawing: {EXAMPLES}")
         self.tolerance.setAccessibleName(f"Tolerance of balloon {row.balloon}")
         self.tolerance.setPlaceholderText("4.00 ±0.10")
+        self.tolerance.setProperty("small", True)
         self.tolerance.editingFinished.connect(self._typed)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
         self.show_row(row, None, selected=False)
@@ -67,32 +85,49 @@ class SheetRow(QWidget):
             self.tolerance.setText(row.tolerance)
         self.row, self.judged, self.selected = row, judged, selected
         self.tolerance.setVisible(selected)
-        self.setFixedHeight(OPEN_ROW if selected else ROW)
+        self._size()
         reason = judged.reason if judged else ""
         self.setToolTip(
             f"{row.name}: {row.tolerance}" + (f"\n{judged.verdict}: {reason}" if reason and judged else "")
         )
         self.update()
 
-    def resizeEvent(self, event: object) -> None:
+    def set_line(self, pixels: int) -> None:
+        """How high it is while it is closed."""
+        if pixels != self.line:
+            self.line = pixels
+            self._size()
+            self.update()
+
+    def _size(self) -> None:
         """The tolerance stands below the name, the verdict beside it."""
-        self.tolerance.setGeometry(38, 34, 150, 26)
+        self.setFixedHeight(self.line + OPEN if self.selected else self.line)
+        verdict = QFontMetrics(theme.font(12, bold=True)).horizontalAdvance(str(self._verdict))
+        self.tolerance.setGeometry(36, self.line + 1, self.width() - 36 - verdict - 16, 26)
+
+    @property
+    def _verdict(self) -> Verdict:
+        return self.judged.verdict if self.judged else Verdict.NOT_MEASURED
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """The tolerance takes what the verdict leaves."""
+        self._size()
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Balloon, name, value, limit bar; open also the verdict in words."""
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        judged = self.judged
-        verdict = judged.verdict if judged else Verdict.NOT_MEASURED
+        judged, verdict = self.judged, self._verdict
         if self.selected:
             painter.fillRect(self.rect(), theme.colour("copper_wash"))
             painter.fillRect(0, 0, 3, self.height(), theme.colour("copper"))
-        draw_balloon(painter, QPointF(21, ROW / 2), str(self.row.balloon), verdict, radius=10)
+        radius = min(10.0, self.line / 2 - 2)
+        draw_balloon(painter, QPointF(18, self.line / 2), str(self.row.balloon), verdict, radius=radius)
         failed = verdict is Verdict.FAIL
-        value_box = QRectF(0, 0, self.width() - VALUE_RIGHT, ROW)
-        bar = self._bar()
+        is_text = judged is not None and bool(judged.text)
+        value_box = QRectF(0, 0, self.width() - (8 if is_text else VALUE_RIGHT), self.line)
         painter.setFont(theme.font(13, bold=failed))
-        value = "–" if judged is None else format_value(judged, judged.decimals).removesuffix(" mm")
+        value = "–" if judged is None else LENGTH_UNIT.sub("", format_value(judged, judged.decimals))
         if self.row.off:
             value = "off"
         painter.setPen(theme.colour("failed" if failed else "ink"))
@@ -100,20 +135,17 @@ class SheetRow(QWidget):
         used = painter.fontMetrics().horizontalAdvance(value)
         painter.setFont(theme.font(13, bold=self.selected))
         painter.setPen(theme.colour("muted" if self.row.off or self.row.hidden else "ink"))
-        name_box = QRectF(38, 0, value_box.right() - used - 46, ROW)
-        name = painter.fontMetrics().elidedText(
-            self.row.name, Qt.TextElideMode.ElideRight, int(name_box.width())
-        )
-        painter.drawText(name_box, Qt.AlignmentFlag.AlignVCenter, name)
-        if judged is not None:
+        name_box = QRectF(34, 0, value_box.right() - used - 40, self.line)
+        draw_name(painter, name_box, self.row.name)
+        if judged is not None and not is_text:
             if self._drag is not None:
                 limit, _, at = self._drag
                 judged = replace(judged, lower=at) if limit == "lower" else replace(judged, upper=at)
-            draw_limit_bar(painter, bar, judged, None if self._drag is None else self._drag[1])
+            draw_limit_bar(painter, self._bar(), judged, None if self._drag is None else self._drag[1])
         if self.selected and judged is not None:
             painter.setPen(theme.verdict_colour(verdict))
             painter.setFont(theme.font(12, bold=True))
-            box = QRectF(196, 34, self.width() - 204, 26)
+            box = QRectF(36, self.line + 1, self.width() - 44, 26)
             painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, str(verdict))
         painter.setPen(QPen(theme.colour("line", 120), 1))
         painter.drawLine(QPointF(8, self.height() - 0.5), QPointF(self.width() - 8, self.height() - 0.5))
@@ -155,7 +187,7 @@ class SheetRow(QWidget):
             self.update()
 
     def _bar(self) -> QRectF:
-        return QRectF(self.width() - BAR_WIDTH - 8, 6, BAR_WIDTH, ROW - 12)
+        return QRectF(self.width() - BAR_WIDTH - 8, 6, BAR_WIDTH, self.line - 12)
 
     def _limit_under(self, at: QPointF) -> str | None:
         """The limit whose end on the bar is under the pointer."""
@@ -236,6 +268,7 @@ class Sheet(ListPanel):
         for widget, row in zip(self.items, ordered, strict=True):
             widget.show_row(row, judged.get(row.balloon), selected=row.balloon == self.bench.balloon)
         self._lay_out([(name, len(rows)) for name, rows in groups if rows])
+        self._fit()
         if self.bench.balloon != self._shown_balloon:
             self._shown_balloon = self.bench.balloon
             # once the row that opens has its place
@@ -243,6 +276,20 @@ class Sheet(ListPanel):
         passed = sum(c.verdict is Verdict.PASS for c in judged.values())
         self.aside.setText(f"{passed} of {len(judged)} pass" if plan.sheet and judged else "")
         self.add_button.setEnabled(self.bench.tray.current is not None)
+
+    def _fit(self) -> None:
+        """Rows as high as lets all of them be seen, where that can be."""
+        headings = sum(heading.sizeHint().height() for heading in self._headings)
+        room = self.scroll_area.viewport().height() - headings - OPEN
+        line = min(max(room // max(len(self.items), 1), LOWEST), HIGHEST)
+        for row in self.items:
+            row.set_line(line)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Rows may be higher, or must be lower."""
+        super().resizeEvent(event)
+        # once the list has its place
+        QTimer.singleShot(0, self, self._fit)
 
     def _show_selected(self) -> None:
         row = None if self.bench.balloon is None else self.row_of(self.bench.balloon)

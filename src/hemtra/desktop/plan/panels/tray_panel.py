@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QImage, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtGui import QFontMetrics, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QPushButton, QWidget
 
 from hemtra.core.plan.limits import Verdict
@@ -16,10 +16,12 @@ from hemtra.desktop.widgets import theme
 from hemtra.desktop.widgets.layers import image
 from hemtra.desktop.widgets.symbols import draw_balloon
 
-CARD_HEIGHT = 80
-THUMB = (76, 48)
-TEXT = 94
-"""Pixels from the left where name and tag begin."""
+CARD_HEIGHT = 72
+THUMB = (68, 42)
+TEXT = 84
+"""Pixels from the left where name and verdict stand."""
+BELOW = 52
+"""Pixels from the top where tag and balloons stand."""
 
 
 class TrayCard(QWidget):
@@ -43,7 +45,12 @@ class TrayCard(QWidget):
 
     def tag_box(self) -> QRectF:
         """Where the tag stands; a click there changes it."""
-        return QRectF(TEXT - 2, 22, self.width() - TEXT - 4, 16)
+        return QRectF(8, BELOW - 1, 8 + _width(self._tag_text), 16)
+
+    @property
+    def _tag_text(self) -> str:
+        against = self.part.agrees is False and not self.part.stale
+        return f"≠ {self.part.tag}" if against else self.part.tag
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Picture, name, tag, verdict, and the balloons that decided it."""
@@ -57,25 +64,24 @@ class TrayCard(QWidget):
         painter.setFont(theme.font(13, bold=True))
         painter.setPen(theme.colour("ink"))
         name = self.part.name.rsplit("-", 1)[-1]
-        painter.drawText(QRectF(TEXT, 5, self.width() - TEXT - 6, 18), Qt.AlignmentFlag.AlignVCenter, name)
-        painter.setFont(theme.font(12))
-        painter.setPen(theme.colour("muted"))
-        painter.drawText(self.tag_box().adjusted(2, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, self.part.tag)
+        painter.drawText(QRectF(TEXT, 6, self.width() - TEXT - 6, 18), Qt.AlignmentFlag.AlignVCenter, name)
         result = self.part.result
         if result is not None:
-            centre = QPointF(TEXT + 10, 51)
+            centre = QPointF(TEXT + 10, 38)
             signs = {Verdict.PASS: "✓", Verdict.FAIL: "×", Verdict.NOT_MEASURED: "–", Verdict.NOT_PROVEN: "?"}
             draw_balloon(
                 painter, centre, signs[result.verdict], result.verdict, radius=9, faint=self.part.stale
             )
         painter.setFont(theme.font(11))
-        deciding = [c for c in result.characteristics if c.verdict is not Verdict.PASS] if result else []
         painter.setPen(theme.colour("failed" if self.part.agrees is False else "muted"))
-        text = self.part.error or " ".join(str(c.balloon) for c in deciding[:6])
-        against = self.part.agrees is False and not self.part.stale
-        if against:
-            text = f"verdict contradicts tag   {text}"
-        painter.drawText(QRectF(11, 62, self.width() - 20, 14), Qt.AlignmentFlag.AlignVCenter, text)
+        tag = self.tag_box().adjusted(2, 0, 0, 0)
+        painter.drawText(tag, Qt.AlignmentFlag.AlignVCenter, self._tag_text)
+        painter.setPen(theme.colour("ink"))
+        deciding = [c for c in result.characteristics if c.verdict is not Verdict.PASS] if result else []
+        room = QRectF(tag.right() + 4, tag.top(), self.width() - 12 - tag.right(), 16)
+        numbers = [str(c.balloon) for c in deciding]
+        text = "not read" if self.part.error else _fitting(numbers, room.width())
+        painter.drawText(room, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, text)
         painter.end()
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
@@ -93,7 +99,8 @@ class TrayPanel(ListPanel):
 
     def __init__(self, bench: WorkspaceModel, parent: QWidget | None = None) -> None:
         super().__init__("Tray", parent)
-        self.setAccessibleName("Tray of recorded parts")
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Tray of recorded parts; arrow keys go from one to the next, T changes the tag")
         self.bench = bench
         self.cards: list[TrayCard] = []
         self.aside.setToolTip("Tagged parts that get the verdict they should.")
@@ -119,7 +126,17 @@ class TrayPanel(ListPanel):
                 self.scroll_area.ensureWidgetVisible(card)
         right, known = self.bench.tray.agreement
         waiting = any(part.stale for part in parts)
-        self.aside.setText((f"{right} / {known} agree" + (" …" if waiting else "")) if known else "")
+        self.aside.setText((f"{right}/{known} agree" + (" …" if waiting else "")) if known else "")
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Up and down step through the parts."""
+        step = {Qt.Key.Key_Up: -1, Qt.Key.Key_Down: 1}.get(Qt.Key(event.key()))
+        tray = self.bench.tray
+        if step is None or tray.current is None:
+            super().keyPressEvent(event)
+        else:
+            at = tray.parts.index(tray.current) + step
+            tray.select(min(max(at, 0), len(tray.parts) - 1))
 
     def show_flips(self, parts: tuple[TrayPart, ...]) -> None:
         """Say which parts have another verdict since the last edit."""
@@ -150,6 +167,20 @@ class TrayPanel(ListPanel):
         card.chosen.connect(lambda chosen: self.bench.tray.select(self.bench.tray.parts.index(chosen)))
         card.tag_clicked.connect(self.bench.next_tag)
         return card
+
+
+def _width(text: str) -> int:
+    return QFontMetrics(theme.font(11)).horizontalAdvance(text)
+
+
+def _fitting(numbers: list[str], room: float) -> str:
+    """As many of some numbers as fit, and how many more there are."""
+    for count in range(len(numbers), -1, -1):
+        more = [f"+{len(numbers) - count}"] if count < len(numbers) else []
+        text = " ".join([*numbers[:count], *more])
+        if _width(text) <= room:
+            return text
+    return ""
 
 
 def thumbnail(part: TrayPart) -> QImage:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
 
 from hemtra.core.zones.zone import AnyZone
 
@@ -15,13 +15,17 @@ NUMBERS = (
     ("rotation", "°", "Turned counter-clockwise, in degrees."),
 )
 BAND = (
-    ("low", "z", "Heights below this are left out, in mm above what the zone follows; empty for none."),
+    (
+        "low",
+        "heights from",
+        "Heights below this are left out, in mm above what the zone follows; empty for none.",
+    ),
     ("high", "to", "Heights above this are left out, in mm above what the zone follows; empty for none."),
 )
 
 
 class ZoneNumbers(QWidget):
-    """One row of fields; what is being typed is left alone while the zone is dragged."""
+    """Two rows of fields; what is being typed is left alone while the zone is dragged."""
 
     typed = Signal(str, float)
     """Field of the zone, and its number."""
@@ -30,36 +34,31 @@ class ZoneNumbers(QWidget):
 
     def __init__(self, step_name: str) -> None:
         super().__init__()
-        layout = QHBoxLayout(self)
+        layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(3)
         self.fields: dict[str, QLineEdit] = {}
         self._zone: AnyZone | None = None
+        place, band = QHBoxLayout(), QHBoxLayout()
+        place.addWidget(_sign("zone"))
         for name, sign, help_text in NUMBERS:
-            label, edit = QLabel(sign), QLineEdit()
-            label.setObjectName("muted")
-            edit.setFixedSize(62 if name in ("x", "y") else 48, 22)
-            edit.setAlignment(Qt.AlignmentFlag.AlignRight)
-            edit.setToolTip(help_text)
-            edit.setAccessibleName(f"{step_name}, zone {name}")
+            edit = self.fields[name] = _field(f"{step_name}, zone {name}", help_text)
+            edit.setFixedWidth(58 if name in ("x", "y") else 46)
             edit.editingFinished.connect(lambda name=name: self._on_typed(name))
-            layout.addWidget(label)
-            layout.addWidget(edit)
-            self.fields[name] = edit
+            place.addWidget(_sign(sign))
+            place.addWidget(edit)
         self.band: dict[str, QLineEdit] = {}
         for name, sign, help_text in BAND:
-            label, edit = QLabel(sign), QLineEdit()
-            label.setObjectName("muted")
-            edit.setFixedSize(38, 22)
-            edit.setPlaceholderText("–")
-            edit.setAlignment(Qt.AlignmentFlag.AlignRight)
-            edit.setToolTip(help_text)
-            edit.setAccessibleName(f"{step_name}, height band {name}")
+            edit = self.band[name] = _field(f"{step_name}, height band {name}", help_text)
+            edit.setFixedWidth(62)
+            edit.setPlaceholderText("any")
             edit.editingFinished.connect(self._on_band)
-            layout.addWidget(label)
-            layout.addWidget(edit)
-            self.band[name] = edit
-        layout.addStretch()
+            band.addWidget(_sign(sign))
+            band.addWidget(edit)
+        for line in (place, band):
+            line.setSpacing(4)
+            line.addStretch()
+            layout.addLayout(line)
 
     def show_zone(self, zone: AnyZone) -> None:
         """Show a zone's numbers."""
@@ -102,3 +101,17 @@ class ZoneNumbers(QWidget):
             self.typed.emit(name, value)
             # a number that was refused does not stay
             edit.setText(f"{getattr(self._zone, name):.6g}")
+
+
+def _sign(text: str) -> QLabel:
+    label = QLabel(text)
+    label.setObjectName("muted")
+    return label
+
+
+def _field(name: str, help_text: str) -> QLineEdit:
+    edit = QLineEdit()
+    edit.setAlignment(Qt.AlignmentFlag.AlignRight)
+    edit.setToolTip(help_text)
+    edit.setAccessibleName(name)
+    return edit

@@ -15,6 +15,8 @@ from hemtra.desktop.widgets import theme
 
 MARGIN_LEFT, MARGIN_RIGHT, MARGIN_TOP, MARGIN_BOTTOM = 44, 20, 34, 26
 TICKS = 5
+APART = 84.0
+"""Pixels from one number along the section to the next, about."""
 
 
 class Axes:
@@ -66,7 +68,7 @@ def draw_axes(painter: QPainter, axes: Axes) -> None:
         painter.setPen(theme.colour("muted"))
         box = QRectF(0, y - 8, MARGIN_LEFT - 6, 16)
         painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"{k * step:g}")
-    step = nice(axes.reach / 8)
+    step = nice(axes.reach / max(axes.frame.width() / APART, 1.0))
     first, last = axes.start + axes.first, axes.start + axes.last
     for k in range(math.ceil(first / step), math.floor(last / step) + 1):
         at = axes.at(k * step - axes.start, axes.low)

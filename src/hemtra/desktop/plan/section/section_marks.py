@@ -20,7 +20,6 @@ from hemtra.desktop.plan.section.section_axes import Axes, along, draw_profile, 
 from hemtra.desktop.widgets import theme
 from hemtra.desktop.widgets.symbols import draw_arrow, draw_balloon
 
-VALUE_WIDTH = 130
 LABEL_ROOM = 130
 """Pixels right of a dimension that its text needs."""
 
@@ -30,6 +29,10 @@ class SectionMarks:
 
     def __init__(self, bench: WorkspaceModel) -> None:
         self._bench = bench
+        self.planes: list[tuple[str, QPointF, QPointF]] = []
+        """Name and ends of the planes that are drawn."""
+        self._value_box: QRectF | None = None
+        """Where the value is written."""
 
     def judged(self) -> CharacteristicResult | None:
         """The selected characteristic, on the profile that is looked at."""
@@ -59,7 +62,7 @@ class SectionMarks:
         ends = np.array([0.0, axes.length])
         xs, ys = along(line, ends, axes.length)
         places = along(line, np.linspace(0.0, axes.length, 200), axes.length)
-        label_right = 4.0
+        self.planes = []
         for step in steps:
             plane = shown.result.steps[step.id].value if step.id in shown.result.steps else None
             zone = self._bench.placed(step)
@@ -70,10 +73,26 @@ class SectionMarks:
             pen.setDashPattern([6, 4])
             painter.setPen(pen)
             painter.drawLine(axes.at(0.0, float(z[0])), axes.at(axes.length, float(z[1])))
-            painter.setFont(theme.font(11))
-            at = axes.at(axes.length, float(z[1])) - QPointF(label_right, 0)
-            painter.drawText(QRectF(at.x() - 300, at.y() + 2, 300, 16), Qt.AlignmentFlag.AlignRight, step.name)
-            label_right += painter.fontMetrics().horizontalAdvance(step.name) + 14
+            self.planes.append((step.name, axes.at(0.0, float(z[0])), axes.at(axes.length, float(z[1]))))
+
+    def draw_names(self, painter: QPainter, axes: Axes) -> None:
+        """The names of the planes, at either end of their lines, where nothing else is written."""
+        painter.setFont(theme.font(11))
+        painter.setPen(theme.colour("anchor"))
+        metrics = painter.fontMetrics()
+        taken = [] if self._value_box is None else [self._value_box]
+        for name, start, end in self.planes:
+            wide = metrics.horizontalAdvance(name) + 2.0
+            ways = [
+                QRectF(x, min(max(at.y() + down, axes.frame.top()), axes.frame.bottom() - 16), wide, 16)
+                for down in (2.0, -18.0)
+                for x, at in ((axes.frame.right() - 4 - wide, end), (axes.frame.left() + 4, start))
+            ]
+            ways += [way.translated(-wide - 12, 0) for way in ways[::2]]
+            box = next((way for way in ways if not any(way.intersects(other) for other in taken)), None)
+            if box is not None:
+                taken.append(box)
+                painter.drawText(box, Qt.AlignmentFlag.AlignCenter, name)
 
     def draw_used(self, painter: QPainter, axes: Axes, profile: Profile, line: tuple[Place, Place]) -> None:
         """The stretch of the profile inside each spot's zone and between the heights it used."""
@@ -113,6 +132,7 @@ class SectionMarks:
 
     def draw_dimension(self, painter: QPainter, axes: Axes, line: tuple[Place, Place]) -> None:
         """The dimension of the selected characteristic, or its value alone."""
+        self._value_box = None
         judged, shown = self.judged(), self._bench.shown
         if shown is not None and shown.across_path:
             draw_across(painter, axes, line, shown)
@@ -122,7 +142,7 @@ class SectionMarks:
         verdict = theme.verdict_colour(judged.verdict)
         dimensions = self.dimensions()
         if not dimensions:
-            self._draw_value(painter, judged, axes.frame.right() - VALUE_WIDTH, axes.frame.top() + 14)
+            self._draw_value(painter, axes, judged, axes.frame.right(), axes.frame.top() + 14)
             return
         painter.setPen(QPen(verdict, 1.0))
         for mark in self.marks():
@@ -130,11 +150,13 @@ class SectionMarks:
                 ends = [Point(*map(float, p)) for p in mark.points]
                 a, b = (axes.at(project(line, p, axes.length), p.z) for p in ends)
                 painter.drawLine(a, b)
-        for dimension in dimensions:
+        for number, dimension in enumerate(dimensions):
             s0, s1 = (project(line, point, axes.length) for point in (dimension.start, dimension.end))
             foot, head = axes.at(s0, dimension.start.z), axes.at(s1, dimension.end.z)
             if abs(s1 - s0) > abs(dimension.end.z - dimension.start.z):
-                self._draw_lying(painter, axes, foot, head, judged)
+                left, middle = self._draw_lying(painter, axes, foot, head, judged)
+                if number == 0:
+                    self._draw_value(painter, axes, judged, left, middle)
                 continue
             # beside the feature, where the line does not cross the curve; on the side that has room
             room = axes.frame.right() - head.x() > LABEL_ROOM + 60
@@ -150,12 +172,14 @@ class SectionMarks:
             left = x + 14 if room else x - 10 - self._value_width(judged)
             middle = (foot.y() + head.y()) / 2
             top, bottom = axes.frame.top() + 4, axes.frame.bottom() - 22
-            self._draw_value(painter, judged, left, min(max(middle, top), bottom))
+            if number == 0:
+                # said once: of several dimensions it is the value of all of them together
+                self._draw_value(painter, axes, judged, left, min(max(middle, top), bottom))
 
     def _draw_lying(
         self, painter: QPainter, axes: Axes, start: QPointF, end: QPointF, judged: CharacteristicResult
-    ) -> None:
-        """A dimension along the section, above the curve, with its extension lines."""
+    ) -> tuple[float, float]:
+        """A dimension along the section, above the curve, with its extension lines; where its value belongs."""
         verdict = theme.verdict_colour(judged.verdict)
         y = axes.frame.top() + 10
         painter.setPen(QPen(verdict, 1.0))
@@ -166,7 +190,7 @@ class SectionMarks:
         painter.drawLine(a, b)
         draw_arrow(painter, b, a)
         draw_arrow(painter, a, b)
-        self._draw_value(painter, judged, (a.x() + b.x() - self._value_width(judged)) / 2, y)
+        return (a.x() + b.x() - self._value_width(judged)) / 2, y
 
     def _value_width(self, judged: CharacteristicResult) -> float:
         """Pixels that balloon, value and tolerance take."""
@@ -175,12 +199,16 @@ class SectionMarks:
         tolerance = QFontMetrics(theme.font(12)).horizontalAdvance(row.tolerance if row else "")
         return 32.0 + max(value, tolerance)
 
-    def _draw_value(self, painter: QPainter, judged: CharacteristicResult, left: float, y: float) -> None:
-        """Balloon, value and tolerance from `left` on, about y."""
+    def _draw_value(
+        self, painter: QPainter, axes: Axes, judged: CharacteristicResult, left: float, y: float
+    ) -> None:
+        """Balloon, value and tolerance from `left` on, about y, but within the frame."""
+        left = max(min(left, axes.frame.right() - self._value_width(judged) - 4), axes.frame.left())
         row = self._bench.row
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(theme.colour("paper", 235))
-        painter.drawRoundedRect(QRectF(left, y - 16, self._value_width(judged) + 4, 38), 5, 5)
+        self._value_box = QRectF(left, y - 16, self._value_width(judged) + 4, 38)
+        painter.drawRoundedRect(self._value_box, 5, 5)
         draw_balloon(painter, QPointF(left + 14, y), str(judged.balloon), judged.verdict, radius=10)
         painter.setPen(theme.verdict_colour(judged.verdict))
         painter.setFont(theme.font(15, bold=True))

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QLineEdit, QPushButton, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QLineEdit, QMenu, QPushButton, QWidget
 
 from hemtra.core.plan.registry import kind_named
 from hemtra.desktop.models.bench import Place, WorkspaceModel
@@ -42,11 +42,19 @@ class SectionTools(QFrame):
         ):
             button = QPushButton(text)
             button.setObjectName("action")
-            button.setStyleSheet("font-size: 12px; padding: 0 4px;")
+            button.setProperty("small", True)
             button.setToolTip(help_text)
             button.clicked.connect(lambda _=False, wanted=name: self._cut(wanted))
             layout.addWidget(button)
             self.buttons[name] = button
+        self.menu_button = QPushButton("cut")
+        self.menu_button.setObjectName("action")
+        self.menu_button.setProperty("small", True)
+        self.menu_button.setToolTip("Where to cut the part.")
+        menu = QMenu(self.menu_button)
+        menu.aboutToShow.connect(lambda: self._fill(menu))
+        self.menu_button.setMenu(menu)
+        layout.addWidget(self.menu_button)
         label = QLabel("mean over")
         label.setObjectName("muted")
         self.width_field = QLineEdit()
@@ -62,7 +70,32 @@ class SectionTools(QFrame):
             layout.addWidget(widget)
         for changed in (bench.shown_changed, bench.selection_changed):
             changed.connect(self.refresh)
+        self._room = 10_000
         self.refresh()
+
+    def fit(self, room: int) -> None:
+        """Take no more than so many pixels: the words beside the width go first, then buttons become a menu."""
+        if room != self._room:
+            self._room = room
+            self.refresh()
+
+    def _arrange(self) -> None:
+        offered = [button for button in self.buttons.values() if not button.isHidden()]
+        self.menu_button.hide()
+        for leave_out in ((), self._averaging[::2], offered):
+            for widget in leave_out:
+                widget.hide()
+            self.menu_button.setVisible(leave_out is offered and bool(offered))
+            self.adjustSize()
+            if self.sizeHint().width() <= self._room:
+                return
+
+    def _fill(self, menu: QMenu) -> None:
+        menu.clear()
+        for name, button in self.buttons.items():
+            if name in self._offered:
+                action = menu.addAction(button.text()[:1].upper() + button.text()[1:])
+                action.triggered.connect(lambda _=False, wanted=name: self._cut(wanted))
 
     def refresh(self) -> None:
         """Offer what makes sense now."""
@@ -78,9 +111,10 @@ class SectionTools(QFrame):
         cuts = step is not None and step.zone is not None and not on_section
         self.buttons["across"].setVisible(cuts and not across)
         self.buttons["own"].setVisible(self.bench.line is not None)
+        self._offered = {name for name, button in self.buttons.items() if not button.isHidden()}
         if not self.width_field.hasFocus():
             self.width_field.setText(f"{self.bench.section_width:g}")
-        self.adjustSize()
+        self._arrange()
 
     def _typed(self) -> None:
         try:

@@ -37,6 +37,8 @@ from hemtra.desktop.widgets.symbols import draw_chip, draw_panel
 
 CLOSER, CLOSEST = 1.25, 0.2
 """By how much a notch of the wheel comes closer, and the shortest stretch shown, in mm."""
+KEY_PULL = 40.0
+"""Pixels by which an arrow key goes along."""
 
 
 class SectionView(QWidget):
@@ -55,7 +57,8 @@ class SectionView(QWidget):
         super().__init__(parent)
         self.setObjectName("panel")
         self.setMouseTracking(True)
-        self.setAccessibleName("Section")
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Section; plus and minus zoom, arrows go along")
         self.bench = bench
         self._cursor: float | None = None
         self._window: tuple[tuple[float, float], tuple[float, float]] | None = None
@@ -87,6 +90,7 @@ class SectionView(QWidget):
             self._window = None
 
     def _place_tools(self) -> None:
+        self.tools.fit(self.width() - 20)
         self.tools.move(self.width() - self.tools.width() - 10, 4)
         self.update()
 
@@ -113,8 +117,9 @@ class SectionView(QWidget):
             painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, text if self.bench.tray.current else "")
             painter.end()
             return
-        title = painter.fontMetrics().elidedText(self.title(), Qt.TextElideMode.ElideRight, self.width() - 24)
-        painter.drawText(14, 20, title)
+        room = (self.tools.x() if self.tools.isVisible() else self.width()) - 28
+        metrics = painter.fontMetrics()
+        painter.drawText(14, 20, next((t for t in self.titles() if metrics.horizontalAdvance(t) <= room), ""))
         if not profile.valid.any():
             painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "There is no data along this line.")
             painter.end()
@@ -132,6 +137,7 @@ class SectionView(QWidget):
             self.zone.draw_others(painter, axes.at)
         self.zone.draw(painter, axes.at)
         self.marks.draw_dimension(painter, axes, shown.line)
+        self.marks.draw_names(painter, axes)
         self._draw_cursor(painter, axes, profile)
         self._draw_prompt(painter, axes)
         painter.end()
@@ -147,19 +153,21 @@ class SectionView(QWidget):
         width = QFontMetrics(theme.font(13)).horizontalAdvance(self.prompt) + 40
         draw_chip(painter, QPointF((self.width() - width) / 2, 26), self.prompt)
 
-    def title(self) -> str:
-        """What is cut, and for which row."""
-        line = self.bench.shown.line if self.bench.shown else None
-        row = self.bench.row
-        where = "" if row is None else f" · {row.balloon} {row.name}"
-        shown = self.bench.shown
+    def titles(self) -> tuple[str, ...]:
+        """What is cut, and for which row, from the longest wording to the shortest."""
+        shown, row = self.bench.shown, self.bench.row
+        line = shown.line if shown else None
+        which = "" if row is None else f"{row.balloon} {row.name}"
         if shown is not None and shown.index >= 0 and line is not None:
             count = next((s.values.size for s in shown.result.series.values()), 0)
             of = f" of {count}" if count else ""
-            return f"Profile {shown.index + 1}{of} at {line[0][1]:.2f} mm{where}"
-        if shown is not None and shown.across_path:
-            return f"Across the path at {shown.at:.1f} mm{where}"
-        return f"Section{where}" if line is None else f"Section{where} · {math.dist(*line):.1f} mm long"
+            what, where = f"Profile {shown.index + 1}{of}", f"at {line[0][1]:.2f} mm"
+        elif shown is not None and shown.across_path:
+            what, where = "Across the path", f"at {shown.at:.1f} mm"
+        else:
+            what, where = "Section", "" if line is None else f"{math.dist(*line):.1f} mm long"
+        ways = ((what, which, where), (what, where), (where,), (what,))
+        return tuple(" · ".join(part for part in way if part) for way in ways)
 
     def _shown_heights(self, profile: Profile) -> tuple[float, float]:
         """Heights the picture must reach: the profile without its extreme spikes, and the dimension."""
@@ -222,16 +230,22 @@ class SectionView(QWidget):
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         """Show all of it again."""
+        self._show_whole()
+
+    def _show_whole(self) -> None:
         self._window = None
         self.update()
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         """Come nearer, or go farther away, about the pointer."""
-        axes, turned = self.axes(), event.angleDelta().y()
-        if axes is None or not turned:
+        if event.angleDelta().y():
+            self._zoom(CLOSER ** (-event.angleDelta().y() / 120.0), event.position())
+
+    def _zoom(self, factor: float, about: QPointF) -> None:
+        axes = self.axes()
+        if axes is None:
             return
-        factor = CLOSER ** (-turned / 120.0)
-        s, z = axes.place(event.position())
+        s, z = axes.place(about)
         first, last = s + (axes.first - s) * factor, s + (axes.last - s) * factor
         low, high = z + (axes.low - z) * factor, z + (axes.high - z) * factor
         if last - first >= axes.length:
@@ -249,9 +263,19 @@ class SectionView(QWidget):
         self.update()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        """Escape leaves what was asked for."""
+        """Escape leaves what was asked for; plus and minus come nearer and go away, arrows go along."""
+        axes, middle = self.axes(), self.frame().center()
+        pulls = {Qt.Key.Key_Left: (KEY_PULL, 0.0), Qt.Key.Key_Right: (-KEY_PULL, 0.0)}
         if event.key() == Qt.Key.Key_Escape and self.prompt:
             self.pick_left.emit()
+        elif event.key() in (Qt.Key.Key_Plus, Qt.Key.Key_Minus):
+            self._zoom(1 / CLOSER if event.key() == Qt.Key.Key_Plus else CLOSER, middle)
+        elif event.key() in pulls and self._window is not None and axes is not None:
+            self._pulled = middle
+            self._pull(middle + QPointF(*pulls[Qt.Key(event.key())]), axes)
+            self._pulled = None
+        elif event.key() == Qt.Key.Key_Home:
+            self._show_whole()
         else:
             super().keyPressEvent(event)
 

@@ -6,7 +6,17 @@ import math
 
 import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QBrush, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtGui import (
+    QBrush,
+    QFontMetrics,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPolygonF,
+    QResizeEvent,
+)
 from PySide6.QtWidgets import QScrollArea, QVBoxLayout, QWidget
 
 from hemtra.core.arrays import FloatArray
@@ -28,10 +38,13 @@ from hemtra.desktop.widgets.symbols import draw_balloon
 
 LOW, TALL, FOOT = 30, 76, 20
 """Pixels of a strip, of the selected one, and of the scale below them."""
-NAMES, VALUES = 176, 120
-"""Pixels left of the strips for names, and right of them for values, at most."""
-NAMES_SHARE, VALUES_SHARE = 0.3, 0.26
-"""Of the width, where it is narrow."""
+NAME_LEFT = 32
+"""Pixels that the balloon takes, beside which the name stands."""
+NAMES_SHARE = 0.3
+"""Of the width that names may take; where they would take more, the balloon stands alone."""
+LEAST = 60
+"""Pixels of a strip at least."""
+ALONG_TRAVEL = "mm along travel"
 PAGE = 10
 """Profiles by which a page key goes on."""
 STEPS = (1, 2, 5, 10, 20, 50, 100, 200, 500, 1000, 2000, 5000, 1e9)
@@ -50,12 +63,19 @@ class Strips(QWidget):
         self._pinned: float | None = None
         """mm along the path to go back to when the pointer leaves."""
         self._hovering = False
+        self._ends = float(NAME_LEFT), NAME_LEFT + 40.0
+        """Left and right end of the strips in pixels."""
         for changed in (bench.shown_changed, bench.selection_changed, bench.document.changed):
             changed.connect(self._changed)
 
     def _changed(self) -> None:
         self.setFixedHeight(self.sizeHint().height())
+        self._ends = self._measure()
         self.update()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """The strips take what names and values leave."""
+        self._ends = self._measure()
 
     def sizeHint(self) -> QSize:
         """As tall as its strips."""
@@ -79,9 +99,21 @@ class Strips(QWidget):
 
     def _frame(self) -> tuple[float, float]:
         """Left and right end of the strips in pixels."""
-        left = min(NAMES, round(NAMES_SHARE * self.width()))
-        right = self.width() - min(VALUES, round(VALUES_SHARE * self.width()))
-        return float(left), float(max(left + 40, right))
+        return self._ends
+
+    def _measure(self) -> tuple[float, float]:
+        """Names stand beside the strips where there is room, what was measured right of them."""
+        rows, shown = self.rows(), self.bench.shown
+        names, small = QFontMetrics(theme.font(12)), QFontMetrics(theme.font(11))
+        values = QFontMetrics(theme.font(13, bold=True))
+        judged = {c.balloon: c for c in shown.result.characteristics} if shown is not None else {}
+        wide = NAME_LEFT + 8 + max((names.horizontalAdvance(row.name) for row in rows), default=0)
+        left = wide if wide <= NAMES_SHARE * self.width() else NAME_LEFT
+        said = [values.horizontalAdvance(_value_text(judged[r.balloon])) for r in rows if r.balloon in judged]
+        said += [small.horizontalAdvance(_asked(r, self.bench)) for r in rows if self._height(r) > LOW]
+        said.append(small.horizontalAdvance(ALONG_TRAVEL))
+        self.setMinimumWidth(NAME_LEFT + LEAST + max(said) + 14)
+        return float(left), float(max(left + LEAST, self.width() - max(said) - 14))
 
     def pixel_at(self, at: float) -> float:
         """Where a place stands, mm along."""
@@ -220,19 +252,16 @@ class Strips(QWidget):
         painter.setFont(theme.font(12))
         painter.setPen(theme.colour("ink"))
         left, right = self._frame()
-        name = painter.fontMetrics().elidedText(row.name, Qt.TextElideMode.ElideRight, round(left) - 40)
-        painter.drawText(QPointF(32, middle + 4), name)
+        if left > NAME_LEFT:
+            painter.drawText(QPointF(NAME_LEFT, middle + 4), row.name)
         tall = height > LOW
         painter.setPen(theme.verdict_colour(judged.verdict))
         painter.setFont(theme.font(13, bold=True))
-        value = "—" if judged.value is None else format_value(judged, judged.decimals)
-        painter.drawText(QPointF(right + 8, middle + (-10 if tall else 4)), value)
+        painter.drawText(QPointF(right + 8, middle + (-10 if tall else 4)), _value_text(judged))
         painter.setPen(theme.colour("muted"))
         painter.setFont(theme.font(11))
         if tall:
-            over, what = row.over or "each", "section" if self.bench.shown_along else "profile"
-            share = f"share in limits ≥ {row.least_share:g} %" if over == "share" else f"{over} of the {what}s"
-            painter.drawText(QPointF(right + 8, middle + 6), share if over != "each" else f"each {what}")
+            painter.drawText(QPointF(right + 8, middle + 6), _asked(row, self.bench))
             now = (
                 "not measured" if here is None else f"{round(here, judged.decimals) + 0.0:.{judged.decimals}f}"
             )
@@ -248,7 +277,7 @@ class Strips(QWidget):
         for k in range(math.ceil(first / step), int(last // step) + 1):
             box = QRectF(self.pixel_at(k * step) - 30, top + 2, 60, 16)
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, f"{k * step:g}")
-        painter.drawText(QPointF(right + 8, top + 14), "mm along" + (" travel" if shown.along is None else ""))
+        painter.drawText(QPointF(right + 8, top + 14), ALONG_TRAVEL if shown.along is None else "mm along")
         at = looked_at(shown)
         if at is not None:
             x = self.pixel_at(at)
@@ -349,6 +378,18 @@ class StripView(QWidget):
             self._revealed = balloon
             top, height = span
             self._scroll.ensureVisible(0, round(top + height / 2), 0, round(height / 2) + 4)
+
+
+def _value_text(judged: CharacteristicResult) -> str:
+    return "–" if judged.value is None else format_value(judged, judged.decimals)
+
+
+def _asked(row: Characteristic, bench: WorkspaceModel) -> str:
+    """Which of the values along it a row judges, in a few words."""
+    over, what = row.over or "each", "section" if bench.shown_along else "profile"
+    if over == "share":
+        return f"share in limits ≥ {row.least_share:g} %"
+    return f"each {what}" if over == "each" else f"{over} of the {what}s"
 
 
 def shown_range(row: Characteristic, values: FloatArray) -> tuple[float, float]:

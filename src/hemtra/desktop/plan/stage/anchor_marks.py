@@ -13,6 +13,7 @@ from hemtra.core.plan.follow import AXES, pose_of
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.models.viewport import Viewport
 from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets.labels import Labels, around
 from hemtra.desktop.widgets.symbols import draw_arrow
 
 SPREAD = 16.0
@@ -21,7 +22,9 @@ ARM = 34.0
 """Pixels of an axis."""
 
 
-def draw_anchors(painter: QPainter, viewport: Viewport, bench: WorkspaceModel, steps: list[Step]) -> None:
+def draw_anchors(
+    painter: QPainter, viewport: Viewport, bench: WorkspaceModel, steps: list[Step], labels: Labels
+) -> None:
     """The anchors among the steps of a lineage, and a tether to each zone that follows the selected one."""
     shown = bench.shown
     if shown is None:
@@ -43,7 +46,7 @@ def draw_anchors(painter: QPainter, viewport: Viewport, bench: WorkspaceModel, s
             painter.setPen(pen)
             painter.drawLine(at, QPointF(*viewport.to_screen(zone.x, zone.y)))
         axes = {axis for f in moving for axis in AXES if getattr(f.follow, axis) == step.id}
-        _draw_axes(painter, at, pose.rotation if axes & {"x", "y", "rotation"} else 0.0, axes)
+        _draw_axes(painter, at, pose.rotation if axes & {"x", "y", "rotation"} else 0.0, axes, labels)
 
 
 def draw_spread(painter: QPainter, viewport: Viewport, bench: WorkspaceModel) -> None:
@@ -66,10 +69,9 @@ def draw_spread(painter: QPainter, viewport: Viewport, bench: WorkspaceModel) ->
         painter.drawEllipse(at, 2.6, 2.6)
 
 
-def _draw_axes(painter: QPainter, at: QPointF, rotation: float, axes: set[str]) -> None:
+def _draw_axes(painter: QPainter, at: QPointF, rotation: float, axes: set[str], labels: Labels) -> None:
     """A tripod: an arrow for x and for y, an arc for rotation, a ring for height and tilt."""
     tint = theme.colour("anchor").lighter(165)
-    painter.setFont(theme.font(11, bold=True))
     turn = math.radians(rotation)
     for axis, angle in (("x", turn), ("y", turn + math.pi / 2)):
         if axis not in axes:
@@ -79,8 +81,8 @@ def _draw_axes(painter: QPainter, at: QPointF, rotation: float, axes: set[str]) 
             painter.setPen(pen)
             painter.drawLine(at, end)
         draw_arrow(painter, at, end)
-        label = at + QPointF((ARM + 9) * math.cos(angle), -(ARM + 9) * math.sin(angle))
-        painter.drawText(label + QPointF(-4, 4), axis)
+        label = at + QPointF((ARM + 11) * math.cos(angle), -(ARM + 11) * math.sin(angle))
+        labels.draw(painter, axis, (label,), ink=tint)
     painter.setBrush(Qt.BrushStyle.NoBrush)
     painter.setPen(QPen(tint, 1.6))
     if "rotation" in axes:
@@ -91,6 +93,8 @@ def _draw_axes(painter: QPainter, at: QPointF, rotation: float, axes: set[str]) 
         )
     if axes & {"z", "tilt"}:
         painter.drawEllipse(at, 9.0, 9.0)
-        painter.drawText(at + QPointF(12, 16), " ".join(sign for sign in ("z", "tilt") if sign in axes))
+        words = " ".join(sign for sign in ("z", "tilt") if sign in axes)
+        labels.draw(painter, words, around(at, 26, 18), ink=tint)
+        painter.setPen(QPen(tint, 1.6))
     painter.setBrush(tint)
     painter.drawEllipse(at, 3.2, 3.2)

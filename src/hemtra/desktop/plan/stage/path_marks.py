@@ -16,7 +16,7 @@ from hemtra.core.plan.series import Series, beyond
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.models.viewport import Viewport
 from hemtra.desktop.widgets import theme
-from hemtra.desktop.widgets.symbols import draw_chip
+from hemtra.desktop.widgets.labels import Labels, around
 
 TICKS = (1, 2, 5, 10, 20, 50, 100, 200, 500)
 """mm between distances that are written."""
@@ -27,25 +27,30 @@ SIGN = 3.2
 SIGNS_APART = 13.0
 
 
-def draw_paths(painter: QPainter, viewport: Viewport, bench: WorkspaceModel) -> None:
+def draw_paths(painter: QPainter, viewport: Viewport, bench: WorkspaceModel, labels: Labels) -> None:
     """What the selected characteristic rests on along a path."""
     shown, row = bench.shown, bench.row
     if shown is None or row is None:
         return
+    courses: list[PathCurve] = []
     for step in (s for column in bench.lineage() for s in column):
         value = shown.result.steps[step.id].value if step.id in shown.result.steps else None
         if isinstance(value, Along):
             series = shown.result.series.get(row.balloon)
             _draw_sections(painter, viewport, value, _outside(value, series, row.lower, row.upper))
         elif isinstance(value, Path):
-            _draw_course(painter, viewport, value.course)
+            courses.append(value.course)
+    for course in courses:
+        _draw_course(painter, viewport, course)
     if shown.along is not None and shown.at is not None:
         x, y = shown.along.path.course.at(np.array([shown.at]))[0]
         at = QPointF(*viewport.to_screen(float(x), float(y)))
         painter.setPen(QPen(theme.colour("copper").lighter(140), 2))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawEllipse(at, 7, 7)
-        draw_chip(painter, at + QPointF(10, -26), f"{shown.at:.1f} mm")
+        labels.draw(painter, f"{shown.at:.1f} mm", around(at, 44, 16), pixels=12, always=True)
+    for course in courses:
+        _draw_distances(painter, viewport, course, labels)
 
 
 def _outside(along: Along, series: Series | None, lower: float | None, upper: float | None) -> BoolArray:
@@ -109,26 +114,28 @@ def _strokes(viewport: Viewport, places: FloatArray, reach: FloatArray) -> list[
 
 
 def _draw_course(painter: QPainter, viewport: Viewport, course: PathCurve) -> None:
-    """Its line, an arrow at its start, and distances along it."""
+    """Its line, and an arrow at its start."""
     s = np.linspace(0.0, course.length, int(np.clip(course.length / viewport.scale / 6.0, 20, 800)))
     points = QPolygonF([QPointF(*viewport.to_screen(x, y)) for x, y in course.at(s).tolist()])
     painter.setBrush(Qt.BrushStyle.NoBrush)
     for colour, width in ((QColor(0, 0, 0, 110), 3.0), (theme.colour("copper").lighter(140), 1.3)):
         painter.setPen(QPen(colour, width))
         painter.drawPolyline(points)
-    step = next((t for t in TICKS if t / viewport.scale >= APART), TICKS[-1])
-    marks = np.arange(step, course.length - step / 3, step, dtype=float)
-    places, ways = course.at(marks), course.directions(marks)
-    painter.setFont(theme.font(10))
-    for mark, (x, y), (tx, ty) in zip(marks, places.tolist(), ways.tolist(), strict=True):
-        at = QPointF(*viewport.to_screen(x, y))
-        across = QPointF(ty, tx) * 6.0
-        painter.setPen(QPen(theme.colour("copper").lighter(140), 1.6))
-        painter.drawLine(at - across, at + across)
-        painter.setPen(theme.colour("stage_ink"))
-        painter.drawText(at + across * 2.6 + QPointF(-9, 4), f"{mark:g}")
     (x, y), (tx, ty) = course.at(np.zeros(1))[0].tolist(), course.directions(np.zeros(1))[0].tolist()
     at, ahead, side = QPointF(*viewport.to_screen(x, y)), QPointF(tx, -ty), QPointF(ty, tx)
     painter.setPen(QPen(theme.colour("stage"), 1))
     painter.setBrush(theme.colour("copper").lighter(140))
     painter.drawPolygon(QPolygonF([at + ahead * 15, at - ahead * 3 + side * 6.5, at - ahead * 3 - side * 6.5]))
+
+
+def _draw_distances(painter: QPainter, viewport: Viewport, course: PathCurve, labels: Labels) -> None:
+    """Ticks along it, and how far it is to them."""
+    step = next((t for t in TICKS if t / viewport.scale >= APART), TICKS[-1])
+    marks = np.arange(step, course.length - step / 3, step, dtype=float)
+    places, ways = course.at(marks), course.directions(marks)
+    for mark, (x, y), (tx, ty) in zip(marks, places.tolist(), ways.tolist(), strict=True):
+        at = QPointF(*viewport.to_screen(x, y))
+        across = QPointF(ty, tx) * 6.0
+        painter.setPen(QPen(theme.colour("copper").lighter(140), 1.6))
+        painter.drawLine(at - across, at + across)
+        labels.draw(painter, f"{mark:g}", (at + across * 2.8, at - across * 2.8))

@@ -26,12 +26,15 @@ from PySide6.QtOpenGLWidgets import QOpenGLWidget
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QSlider, QWidget
 
 from hemtra.core.arrays import FloatArray
+from hemtra.core.balloon_layout import place_balloons
 from hemtra.core.geometry.elements import Plane
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.marks import Polyline
+from hemtra.core.plan.limits import Verdict
 from hemtra.desktop.background.latest_task import LatestTaskWorker, Superseded
 from hemtra.desktop.models.bench import Place, WorkspaceModel
 from hemtra.desktop.models.orbit import Orbit
+from hemtra.desktop.models.stage_balloons import BOTTOM, ROOM, TOP, balloon_radius
 from hemtra.desktop.models.surface_mesh import Mesh, surface
 from hemtra.desktop.plan.stage.top_view import TopView
 from hemtra.desktop.widgets import theme
@@ -270,7 +273,9 @@ class SpaceView(QOpenGLWidget):
             if isinstance(value, Plane):
                 z = value.height_at(outline[:, 0], outline[:, 1])
             else:
-                z = np.full(len(outline), float(getattr(value, "z", found.base.height_at(zone.x, zone.y))))
+                own = getattr(value, "z", None)  # of what lies along a path an array
+                height = own if isinstance(own, float) else found.base.height_at(zone.x, zone.y)
+                z = np.full(len(outline), float(height))
             chosen = step.id == self.bench.selected_step
             pen = QPen(theme.colour("copper").lighter(130) if chosen else theme.colour("stage_ink", 200), 1.8)
             painter.setPen(pen)
@@ -295,7 +300,7 @@ class SpaceView(QOpenGLWidget):
 
     def _draw_balloons(self, painter: QPainter) -> None:
         shown = self.bench.shown
-        self.balloons = []
+        self.balloons, pointed = [], []
         for judged in shown.result.characteristics if shown else ():
             if judged.at is None:
                 continue
@@ -303,11 +308,19 @@ class SpaceView(QOpenGLWidget):
             (x, y), *_ = self.orbit.project(at, self.width(), self.height())
             if not (x == x and 0 <= x <= self.width() and 0 <= y <= self.height()):
                 continue
-            place = QPointF(x, max(16.0, y - 34.0))
+            pointed.append((judged, (float(x), float(y))))
+        radius = balloon_radius(len(pointed), self.height() - TOP - BOTTOM)
+        box = ROOM, TOP, self.width() - ROOM, self.height() - BOTTOM
+        places = place_balloons([at for _, at in pointed], box, radius=radius)
+        for (judged, anchor), end in zip(pointed, places, strict=True):
             chosen = judged.balloon == self.bench.balloon
-            painter.setPen(QPen(theme.colour("stage_ink", 255 if chosen else 150), 1.2))
-            painter.drawLine(QPointF(x, y), place)
-            draw_balloon(painter, place, str(judged.balloon), judged.verdict, selected=chosen)
+            strong = chosen or judged.verdict is not Verdict.PASS
+            painter.setPen(QPen(theme.colour("stage_ink", 255 if strong else 110), 1.2))
+            painter.drawLine(QPointF(*anchor), QPointF(*end))
+        for (judged, _), end in zip(pointed, places, strict=True):
+            chosen, place = judged.balloon == self.bench.balloon, QPointF(*end)
+            number = str(judged.balloon)
+            draw_balloon(painter, place, number, judged.verdict, radius=radius, selected=chosen)
             self.balloons.append((place, judged.balloon))
         if self.orbit.height != 1.0:
             draw_chip(painter, QPointF(10, self.height() - 34), f"heights × {self.orbit.height:.1f}")

@@ -6,18 +6,21 @@ import math
 from collections.abc import Sequence
 
 import numpy as np
-from PySide6.QtCore import QPointF, Qt
+from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPen, QPolygonF
 
 from hemtra.core.plan.document import Step
+from hemtra.core.plan.limits import Verdict
 from hemtra.core.zones.zone import AnyZone
 from hemtra.desktop.models.bench import Place, WorkspaceModel
 from hemtra.desktop.models.stage_balloons import StageBalloon, stage_balloons
+from hemtra.desktop.models.tray import TrayPart
 from hemtra.desktop.models.viewport import Pixel, Viewport
 from hemtra.desktop.models.zone_drag import Handle, grabbed
 from hemtra.desktop.plan.stage.anchor_marks import draw_anchors, draw_spread
 from hemtra.desktop.plan.stage.path_marks import draw_paths
 from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets.labels import Labels
 from hemtra.desktop.widgets.layers import (
     RegionImages,
     draw_handles,
@@ -27,7 +30,10 @@ from hemtra.desktop.widgets.layers import (
     draw_strokes,
     draw_zone,
 )
-from hemtra.desktop.widgets.symbols import RADIUS, draw_balloon
+from hemtra.desktop.widgets.symbols import draw_balloon
+
+LEADERS = ((80, 1.0), (220, 1.2), (255, 1.6))
+"""Opacity of 255 and width of leaders in pixels, by their weight."""
 
 
 class StageMarks:
@@ -69,30 +75,38 @@ class StageMarks:
         own = bench.row.step if bench.row else None
         if own in evidence:
             draw_polylines(painter, viewport, evidence[own].marks)
-        draw_paths(painter, viewport, bench)
+        # words keep off the balloons, which are painted last
+        stage = QRectF(4, 4, viewport.width - 8, viewport.height - 8)
+        labels = Labels(stage, map(_box, self.balloons))
+        draw_paths(painter, viewport, bench, labels)
         draw_spread(painter, viewport, bench)
-        draw_anchors(painter, viewport, bench, steps)
+        draw_anchors(painter, viewport, bench, steps, labels)
         zone = self.selected_zone()
         if zone is not None:
             draw_zone(painter, viewport, zone, QPen(theme.colour("copper").lighter(130), 1.8))
             if not bench.read_only:
                 draw_handles(painter, viewport, zone)
 
-    def draw_balloons(self, painter: QPainter, viewport: Viewport, taken: float) -> None:
-        """Balloons with their leaders; taken: pixels at the right where they must not stand."""
-        shown, chosen = self._bench.shown, self._bench.balloon
-        plan = self._bench.document.shown
-        self.balloons = stage_balloons(plan, shown, viewport, taken) if shown else []
-        for balloon in self.balloons:
-            strong = balloon.judged.balloon == chosen
-            painter.setPen(QPen(theme.colour("stage_ink", 255 if strong else 150), 1.4 if strong else 1.0))
+    def place_balloons(self, viewport: Viewport, part: TrayPart | None, taken: float) -> None:
+        """Find out where they stand; taken: pixels at the right where they must not."""
+        shown, plan, self.balloons = self._bench.shown, self._bench.document.shown, []
+        if shown is not None and part is not None:
+            self.balloons = stage_balloons(plan, shown, viewport, part.extent, taken)
+
+    def draw_balloons(self, painter: QPainter) -> None:
+        """Balloons with their leaders; only what fails and what is selected has a strong one."""
+        chosen = self._bench.balloon
+        for balloon in sorted(self.balloons, key=lambda b: _weight(b, chosen)):
+            alpha, width = LEADERS[_weight(balloon, chosen)]
+            painter.setPen(QPen(theme.colour("stage_ink", alpha), width))
             painter.drawLine(QPointF(*balloon.anchor), QPointF(*balloon.place))
             painter.setBrush(theme.colour("stage_ink"))
             painter.drawEllipse(QPointF(*balloon.anchor), 2.2, 2.2)
         for balloon in self.balloons:
             judged, at = balloon.judged, QPointF(*balloon.place)
             strong = judged.balloon == chosen
-            draw_balloon(painter, at, str(judged.balloon), judged.verdict, selected=strong)
+            number, radius = str(judged.balloon), balloon.radius
+            draw_balloon(painter, at, number, judged.verdict, radius=radius, selected=strong)
 
     def grabbed(self, viewport: Viewport, pixel: Pixel) -> Handle | None:
         """What of the selected zone a pixel takes hold of."""
@@ -108,8 +122,20 @@ class StageMarks:
 
     def balloon_under(self, pixel: Pixel) -> int | None:
         """The balloon at a pixel."""
-        near = (b for b in self.balloons if math.dist(b.place, pixel) <= RADIUS + 2)
+        near = (b for b in self.balloons if math.dist(b.place, pixel) <= b.radius + 2)
         return next((b.judged.balloon for b in near), None)
+
+
+def _box(balloon: StageBalloon) -> QRectF:
+    x, y, reach = *balloon.place, balloon.radius * 1.3
+    return QRectF(x - reach, y - reach, 2 * reach, 2 * reach)
+
+
+def _weight(balloon: StageBalloon, chosen: int | None) -> int:
+    """How strong a leader is: 0 for what passes, 1 for what does not, 2 for what is selected."""
+    if balloon.judged.balloon == chosen:
+        return 2
+    return int(balloon.judged.verdict is not Verdict.PASS)
 
 
 def draw_picked(

@@ -10,8 +10,9 @@ from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.zones.zone import PathZone
 from hemtra.desktop.background.evaluation import prepared_map
 from hemtra.desktop.models.bench import Place, WorkspaceModel
+from hemtra.desktop.models.stage_balloons import BESIDE
 from hemtra.desktop.models.tray import TrayPart
-from hemtra.desktop.models.viewport import Pixel, Viewport
+from hemtra.desktop.models.viewport import Extent, Margins, Pixel, Viewport
 from hemtra.desktop.models.zone_drag import dragged, grabbed
 from hemtra.desktop.plan.stage.contour_eraser import ContourEraser
 from hemtra.desktop.plan.stage.drags import Drag, LineDrag, ViewDrag, ZoneDrag, grip
@@ -105,11 +106,15 @@ class TopView(QWidget):
         """Show the whole part."""
         part = self.bench.tray.current
         if part is not None:
-            self.viewport = self.viewport.fitted(part.extent)
+            self.viewport = self.viewport.fitted(part.extent, self._margins())
             self._fitted, self._moved = True, False
             self.update()
 
-    def look_at(self, extent: tuple[float, float, float, float]) -> None:
+    def _margins(self) -> Margins:
+        """Pixels around the whole part that belong to buttons, balloons and the legend."""
+        return BESIDE, self.tools.geometry().bottom() + 8, BESIDE + self.legend.width() + 8, 10
+
+    def look_at(self, extent: Extent) -> None:
         """Show x from and to, y from and to, in mm."""
         self.go_to(self.viewport.fitted(extent))
 
@@ -183,10 +188,10 @@ class TopView(QWidget):
         painter.fillRect(self.rect(), theme.colour("stage"))
         if self.data is not None:
             painter.drawImage(0, 0, self.map.image(self.data, self.viewport))
+            self.marks.place_balloons(self.viewport, self.bench.tray.current, self.legend.width() + 8)
             self.marks.draw_evidence(painter, self.viewport)
             self.line.draw(painter, self.viewport)
-            taken = self.legend.width() if self.legend.isVisible() else 0
-            self.marks.draw_balloons(painter, self.viewport, taken)
+            self.marks.draw_balloons(painter)
             self.probe.draw(painter, self.viewport, self.pointer)
             if self.pointer is not None:
                 x, y = self.viewport.to_part(*self.pointer)
@@ -353,7 +358,9 @@ class TopView(QWidget):
     def resizeEvent(self, event: QResizeEvent) -> None:
         """Keep the middle where it is, or the whole part in view."""
         self.viewport = self.viewport.resized(self.width(), self.height())
-        self.legend.move(self.width() - self.legend.width() - 8, 8)
+        left = self.width() - self.legend.width() - 8
+        beside = self.tools.geometry().right() < left - 8
+        self.legend.move(left, 8 if beside else self.tools.geometry().bottom() + 8)
         if self._fitted:
             self.fit()
 

@@ -1,0 +1,145 @@
+"""The card of the characteristic: name, tolerance, value, verdict, and how its number is made."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QPoint, Signal
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QPushButton
+
+from hemtra.core.coverage import format_coverage
+from hemtra.core.evaluation.form_floor import floor_text
+from hemtra.core.plan.document import Characteristic
+from hemtra.core.plan.kind import Kind
+from hemtra.core.plan.limits import CharacteristicResult, format_value
+from hemtra.core.plan.tolerance import EXAMPLES
+from hemtra.desktop.models.bench import Shown
+from hemtra.desktop.plan.panels.cards.card import Card, form_layout, muted
+from hemtra.desktop.plan.panels.cards.step_card import StepCard
+from hemtra.desktop.widgets import theme
+
+TINTS = {"PASS": "passed", "FAIL": "failed"}
+
+
+class RowCard(Card):
+    """One row of the sheet, and below it the settings of the step that gives its number."""
+
+    row_typed = Signal(int, str, object)
+    """Balloon, field of the row and its value."""
+    menu_wanted = Signal(int, QPoint)
+    tolerance_typed = Signal(int, str)
+
+    def __init__(self, row: Characteristic, kind: Kind, step_card: StepCard) -> None:
+        super().__init__(kind.title, kind.glyph, "ink")
+        self.row, self.step_card = row, step_card
+        self.name, self.tolerance = QLineEdit(row.name), QLineEdit(row.tolerance)
+        self.name.setAccessibleName("Name of the characteristic")
+        self.tolerance.setToolTip(f"Nominal and limits as on the drawing: {EXAMPLES}")
+        self.tolerance.setAccessibleName("Tolerance")
+        self.name.editingFinished.connect(self._name_typed)
+        self.tolerance.editingFinished.connect(self._tolerance_typed)
+        self.group, self.number = QLineEdit(row.group), QLineEdit(str(row.balloon))
+        self.group.setPlaceholderText("no group")
+        self.group.setToolTip("Heading of the sheet that it stands under.")
+        self.group.setAccessibleName("Group of the characteristic")
+        self.group.editingFinished.connect(self._group_typed)
+        self.number.setFixedWidth(52)
+        self.number.setAccessibleName("Balloon")
+        self.number.setToolTip("Its number on the drawing.")
+        self.number.editingFinished.connect(self._number_typed)
+        self.value, self.verdict, self.rests, self.note = QLabel(), QLabel(), QLabel(), QLabel()
+        self.value.setStyleSheet("font-size: 16px; font-weight: bold;")
+        self.rests.setToolTip(
+            "How much of what the value answers for was seen, and between which values it lies if"
+            " what was not seen is as bad as its surroundings allow."
+        )
+        self.note.setToolTip("What this row measures otherwise than when the plan was made.")
+        for text in (self.verdict, self.rests, self.note):
+            text.setWordWrap(True)
+            self.body.addWidget(text)
+        for text in (self.rests, self.note):
+            text.setObjectName("muted")
+            text.hide()
+        self._add_form()
+        self.body.addWidget(step_card)
+        self.body.addStretch()
+
+    def _add_form(self) -> None:
+        more = QPushButton("more…")
+        more.setObjectName("action")
+        more.setProperty("small", True)
+        more.setToolTip("What else can be done with this row.")
+        more.clicked.connect(
+            lambda: self.menu_wanted.emit(self.row.balloon, more.mapToGlobal(QPoint(0, more.height())))
+        )
+        judged, numbered = QHBoxLayout(), QHBoxLayout()
+        judged.setSpacing(10)
+        judged.addWidget(self.value)
+        judged.addWidget(self.verdict, 1)
+        for widget in (self.number, self.group, more):
+            numbered.addWidget(widget)
+        form = form_layout()
+        form.addWidget(muted("value"), 0, 0)
+        form.addLayout(judged, 0, 1)
+        for line, (label, field) in enumerate((("name", self.name), ("tolerance", self.tolerance)), 1):
+            form.addWidget(muted(label), line, 0)
+            form.addWidget(field, line, 1)
+        form.addWidget(muted("balloon"), 3, 0)
+        form.addLayout(numbered, 3, 1)
+        self.body.insertLayout(0, form)
+
+    def show_judged(
+        self, judged: CharacteristicResult | None, row: Characteristic, shown: Shown | None = None
+    ) -> None:
+        """Take the latest value and verdict, and what they rest on."""
+        if row != self.row:
+            self.row = row
+            self.name.setText(row.name)
+            self.tolerance.setText(row.tolerance)
+            self.group.setText(row.group)
+            self.number.setText(str(row.balloon))
+        self.header.note.setText("difference from the reference" if row.from_master else "")
+        if judged is None:
+            return
+        self.header.tint = TINTS.get(judged.verdict, "unmeasured")
+        self.value.setText(format_value(judged, judged.decimals + 1))
+        tint = theme.verdict_colour(judged.verdict).name()
+        reason = f"<br>{judged.reason}" if judged.reason else ""
+        self.verdict.setText(f"<b style='color:{tint}'>{judged.verdict}</b>{reason}")
+        rests = _rests_on(judged, row, shown)
+        self.rests.setText("\n".join(rests))
+        self.rests.setVisible(bool(rests))
+        self.note.setText(row.note)
+        self.note.setVisible(bool(row.note))
+
+    def _name_typed(self) -> None:
+        if self.name.text().strip() not in ("", self.row.name):
+            self.row_typed.emit(self.row.balloon, "name", self.name.text())
+
+    def _group_typed(self) -> None:
+        self.row_typed.emit(self.row.balloon, "group", self.group.text().strip())
+
+    def _number_typed(self) -> None:
+        text = self.number.text().strip()
+        if text.isdecimal():
+            self.row_typed.emit(self.row.balloon, "balloon", int(text))
+        # a number that was refused does not stay
+        self.number.setText(str(self.row.balloon))
+
+    def _tolerance_typed(self) -> None:
+        if self.tolerance.text() != self.row.tolerance:
+            self.tolerance_typed.emit(self.row.balloon, self.tolerance.text())
+
+
+def _rests_on(judged: CharacteristicResult, row: Characteristic, shown: Shown | None) -> list[str]:
+    """What a value rests on, a line each: its ends along the zone, its bounds, coverage and form floor."""
+    found = []
+    if judged.least is not None and judged.greatest is not None:
+        places = judged.decimals
+        found.append(f"min {judged.least:.{places}f}, max {judged.greatest:.{places}f} {judged.unit}".strip())
+    if judged.low is not None and judged.high is not None and judged.low < judged.high:
+        places = judged.decimals + 1
+        found.append(f"possible {judged.low:.{places}f} … {judged.high:.{places}f} {judged.unit}".strip())
+    if shown is not None and shown.coverage is not None:
+        found.append(format_coverage(shown.coverage))
+    if shown is not None and shown.floor is not None:
+        found.append(floor_text(shown.floor, row))
+    return found

@@ -1,0 +1,163 @@
+"""Nothing on screen is cut, covered, without a name or out of reach, in any state and at any size."""
+
+from itertools import combinations
+
+import pytest
+from layout_audit import Audit, resize
+from PySide6.QtCore import QSize
+from test_models import cross
+from test_profile_plans import runners, small_runners  # noqa: F401
+from test_records_workspace import looking, written  # noqa: F401
+from test_station_workspace import at_station, seen  # noqa: F401
+
+from hemtra import inspect
+from hemtra.core.balloon_layout import points_at
+from hemtra.desktop.models.bench import ROW, SCAN, Shown
+from hemtra.desktop.models.stage_balloons import stage_balloons
+from hemtra.desktop.models.viewport import Viewport
+from hemtra.desktop.shell.command_search import CommandSearch, ShortcutsAndSymbols
+from hemtra.desktop.station.fields import pages_for
+from hemtra.desktop.widgets import theme
+from hemtra.storage.scans import load_scan
+from hemtra.virtual.demo import PARTS
+
+SIZES = (QSize(1280, 800), QSize(1180, 720), QSize(1024, 640))
+"""The last is what a screen of 1280 x 800 has at 125 %."""
+
+
+@pytest.fixture
+def audit():
+    """Collects what is wrong in a test's states, and fails it for any."""
+    found = Audit()
+    yield found
+    assert not found.found, "\n".join(f"{state}: {what}" for what, state in found.found.items())
+
+
+def look(audit, window, state):
+    for size in SIZES:
+        resize(window, size)
+        audit.look(window, f"{state} at {size.width()}")
+
+
+def test_every_row_and_its_card(demo, settled, audit):
+    bench = demo.session.bench
+    look(audit, demo, "the demo")
+    bench.tray.select(2)
+    for row in bench.document.plan.sheet:
+        bench.close_card()
+        bench.select(row.balloon)
+        settled(demo)
+        look(audit, demo, row.name)
+        bench.open_card(ROW)
+        settled(demo)
+        look(audit, demo, f"card of {row.name}")
+
+
+def test_a_card_of_each_kind(demo, settled, audit):
+    bench, kinds = demo.session.bench, set()
+    bench.open_card(SCAN)
+    for row in bench.document.plan.sheet:
+        bench.select(row.balloon)
+        for step in (s for column in bench.lineage() for s in column):
+            if step.kind not in kinds:
+                kinds.add(step.kind)
+                bench.open_card(step.id)
+                settled(demo)
+                look(audit, demo, f"card of {step.name}")
+    assert len(kinds) > 10
+
+
+def test_a_plan_of_profiles(runners, settled, audit):  # noqa: F811
+    for row in runners.session.bench.document.plan.sheet:
+        runners.session.bench.select(row.balloon)
+        settled(runners)
+        look(audit, runners, row.name)
+
+
+@pytest.mark.parametrize("unit", ["mm", "inch"])
+def test_the_station_and_its_tasks(at_station, qtbot, audit, unit):  # noqa: F811
+    page = at_station.workspaces["station"].page
+    if unit == "inch":
+        at_station.trigger("view.unit")
+    for number, fields in enumerate(pages_for(page.bench.station)):
+        page.fields.show_page(number)
+        seen(at_station, qtbot)
+        look(audit, at_station, fields.title)
+    for name in page.guided:
+        page.begin(name)
+        look(audit, at_station, name)
+    if unit == "inch":
+        at_station.trigger("view.unit")  # which is remembered
+
+
+def test_run_and_its_forms(demo, audit):
+    demo.show_workspace("run")
+    look(audit, demo, "run")
+    demo.trigger("plan.signals")
+    form = demo.workspaces["run"].forms.signals
+    resize(form, form.size())
+    audit.look(form, "signals")
+    form.close()
+
+
+def test_records(looking, audit):  # noqa: F811
+    look(audit, looking, "records")
+
+
+def test_empty_window_and_dialogs(window, audit):
+    for name in window.workspaces:
+        window.show_workspace(name)
+        look(audit, window, f"empty {name}")
+    window.show_workspace("plan")
+    for dialog in (
+        CommandSearch(tuple(window.actions_by_id.values()), window.trigger, window),
+        ShortcutsAndSymbols(window.actions_by_id.values(), window),
+    ):
+        dialog.show()
+        assert dialog.height() <= window.height()
+        audit.look(dialog, type(dialog).__name__)
+        dialog.close()
+
+
+def test_leaders_cross_on_no_part_and_no_balloon_covers_one(demo_folder, plan):
+    """On all parts of the demo, which lie at all angles, in a stage of usual and of least size."""
+    for part in PARTS:
+        scan = load_scan(demo_folder / "tray" / part.file)
+        result = inspect(plan, scan)
+        extent = scan.data.extent
+        for width, height in ((844, 456), (588, 294)):
+            view = Viewport().resized(width, height).fitted(extent, (48.0, 44.0, 142.0, 10.0))
+            shown = stage_balloons(plan, Shown(result), view, extent, 94.0)
+            assert len(shown) == sum(points_at(plan, result, c) is not None for c in result.characteristics)
+            leaders = [(b.anchor, b.place) for b in shown]
+            assert not [1 for a, b in combinations(leaders, 2) if cross(a, b)], part.file
+            left, right = view.to_screen(extent[0], 0)[0], view.to_screen(extent[1], 0)[0]
+            assert all(not left - b.radius < b.place[0] < right + b.radius for b in shown)
+
+
+def luminance(colour: str) -> float:
+    """As the Web Content Accessibility Guidelines define it."""
+    parts = [int(colour[k : k + 2], 16) / 255 for k in (1, 3, 5)]
+    linear = [p / 12.92 if p <= 0.03928 else ((p + 0.055) / 1.055) ** 2.4 for p in parts]
+    return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
+
+
+def contrast(one: str, other: str) -> float:
+    low, high = sorted((luminance(one), luminance(other)))
+    return (high + 0.05) / (low + 0.05)
+
+
+@pytest.mark.parametrize("colours", [theme.LIGHT, theme.DARK], ids=["light", "dark"])
+def test_all_text_can_be_read(colours):
+    text = ("ink", "muted", "copper", "passed", "failed", "unmeasured", "anchor")
+    for ground in ("paper", "fog", "field", "copper_wash"):
+        for name in text:
+            assert contrast(getattr(colours, name), getattr(colours, ground)) >= 4.5, (name, ground)
+    for name, ground in (
+        ("paper", "copper"),
+        ("stage_ink", "stage"),
+        ("on_spruce", "spruce"),
+        ("ink", "failed_wash"),
+    ):
+        assert contrast(getattr(colours, name), getattr(colours, ground)) >= 4.5, (name, ground)
+    assert contrast(colours.edge, colours.paper) >= 3.0, "fields are seen to be some"
