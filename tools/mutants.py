@@ -33,7 +33,9 @@ ASKED = 0.85
 PROCESSES = 2
 MOST_TIME = 8.0
 """s of tests that a mutant meets at most, the fastest first."""
-PATIENCE = 45.0
+ANY = 0
+"""Stands for lines that no test was seen to run, as those of another process: tests near by meet them."""
+PATIENCE = 60.0
 """s after which a mutant counts as killed, since it hangs."""
 COMPARISONS: dict[type[ast.cmpop], type[ast.cmpop]] = {
     ast.Lt: ast.LtE,
@@ -194,7 +196,23 @@ def reached(folder: Path) -> dict[str, dict[int, list[str]]]:
         for line, tests in by_line.items():
             # what runs on import, or on another thread than the test's, is noticed by those of its file
             lines[line] = _within(MOST_TIME, sorted(tests or anywhere, key=lambda t: took[t]), took)
+    for path in sorted({mutant.file for mutant in mutants()}):
+        near = sorted(_of_those_that_import(path, took), key=lambda t: took[t])
+        found.setdefault(path, {})[ANY] = _within(MOST_TIME, near, took)
     return found
+
+
+def _of_those_that_import(path: str, took: Mapping[str, float]) -> list[str]:
+    """Tests in files that import a module, or else something of its package."""
+    module = path.removeprefix("src/").removesuffix(".py").replace("/", ".")
+    texts = {file: file.read_text() for part in TESTS for file in (ROOT / part).rglob("test_*.py")}
+    for name in (module, module.rpartition(".")[0]):
+        files = {file.relative_to(ROOT).with_suffix("") for file, text in texts.items() if name in text}
+        names = {str(file).replace("/", ".") for file in files}
+        found = [test for test in took if test.rpartition(".")[0] in names]
+        if found:
+            return found
+    return []
 
 
 def _within(time: float, tests: list[str], took: Mapping[str, float]) -> list[str]:
@@ -290,7 +308,7 @@ def main(count: int, seed: int) -> int:
             shutil.copytree(ROOT / "tools", overlay / "tools")
             overlays.put(overlay)
 
-        meets = {m: known.get(m.file, {}).get(m.line, []) for m in chosen}
+        meets = {m: known[m.file].get(m.line) or known[m.file][ANY] for m in chosen}
         good = sound({test for tests in meets.values() for test in tests}, overlay, where / "sound.xml")
 
         def tried(mutant: Mutant) -> bool:

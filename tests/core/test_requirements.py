@@ -3,7 +3,8 @@
 import pytest
 
 from hemtra import Engine, HemtraError, PlanError
-from hemtra.core.plan.requirements import bound, parse_requirements, with_requirements
+from hemtra.core.plan.general_tolerances import permissible
+from hemtra.core.plan.requirements import MOST_ROWS, bound, parse_requirements, with_requirements
 from hemtra.core.plan.tolerance import parse_tolerance
 from makers import sloped, step_plan
 
@@ -77,6 +78,44 @@ def test_rows_wait_and_are_bound():
 def test_general_tolerances_by_class(text, nominal, limits):
     found = parse_tolerance(text, nominal)
     assert (found.lower, found.upper) == pytest.approx(limits)
+
+
+def test_the_table_of_the_standard():
+    """ISO 2768-1, table 1, copied from the standard column by column: size up to, f, m, c, v."""
+    table = """
+        3      0.05  0.1  0.2  -
+        6      0.05  0.1  0.3  0.5
+        30     0.1   0.2  0.5  1
+        120    0.15  0.3  0.8  1.5
+        400    0.2   0.5  1.2  2.5
+        1000   0.3   0.8  2    4
+        2000   0.5   1.2  3    6
+        4000   -     2    4    8
+    """
+    for line in table.split("\n")[1:-1]:
+        size, *asked = line.split()
+        for class_, text in zip("fmcv", asked, strict=True):
+            if text != "-":
+                assert permissible(float(size), class_) == float(text), (size, class_)
+
+
+def test_a_list_may_have_two_thousand_rows_and_no_more():
+    head, row = "balloon,name,lower,upper", "{},Height,3.9,4.1"
+    rows = [row.format(k + 1) for k in range(MOST_ROWS)]
+    assert len(parse_requirements("\n".join([head, *rows]))) == MOST_ROWS
+    with pytest.raises(PlanError, match=f"more than {MOST_ROWS} rows"):
+        parse_requirements("\n".join([head, *rows, row.format(MOST_ROWS + 1)]))
+
+
+def test_a_comma_too_many_is_told_with_its_line_and_why():
+    with pytest.raises(PlanError, match="Line 3 has 5 columns and the first line 4; decimal commas"):
+        parse_requirements("balloon,name,lower,upper\n1,Height,3,4\n2,Gap,0,5,1")
+
+
+def test_limits_may_meet_and_not_cross():
+    assert (parse_tolerance("4.0 ... 4.0").lower, parse_tolerance("4.0 ... 4.0").upper) == (4.0, 4.0)
+    with pytest.raises(HemtraError, match="lies above the upper limit"):
+        parse_tolerance("4.1 ... 4.0")
 
 
 def test_general_tolerances_the_standard_does_not_give():

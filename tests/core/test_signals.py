@@ -9,7 +9,7 @@ from pydantic import ValidationError
 from examples import examples
 from hemtra import Plan, PlanError
 from hemtra.core.plan.limits import CharacteristicResult, Verdict
-from hemtra.core.plan.signals import Analogue, Digital, invalid_signal_references
+from hemtra.core.plan.signals import Analogue, Digital, invalid_signal_references, sentence
 from hemtra.core.station.gate import GateTracker
 from hemtra.core.station.io_and_storage import ScanRetention
 
@@ -82,6 +82,28 @@ def test_a_voltage_has_its_own_fault_value_and_may_fall():
     assert signal.counts(()) == 27648
     with pytest.raises(ValidationError, match="ends that differ"):
         Analogue(name="gap", line=1, balloon=2, low=1.0, high=1.0)
+    assert Analogue(name="gap", line=1, balloon=2, span="0-10 V").level(()) == 0.0, "of itself"
+
+
+@pytest.mark.parametrize(
+    ("signal", "words"),
+    [
+        (
+            Digital(name="Reject gate", line=0, delay=600, pulse=150),
+            "Reject gate: on when the part does not pass, 600 mm after its trigger, for 150 ms",
+        ),
+        (
+            Digital(name="Bead", line=1, when="fails_18 or value_7 > 2", inverted=True),
+            "Bead: off when 18 fails or the value of 7 > 2, until the next part",
+        ),
+        (
+            Analogue(name="Hub", line=0, balloon=6, low=7.85, high=8.15),
+            "Hub: the value of 6, 7.85 to 8.15 as 4 to 20 mA",
+        ),
+    ],
+)
+def test_a_signal_reads_as_a_sentence(signal, words):
+    assert sentence(signal) == words
 
 
 def test_signals_that_speak_of_what_the_sheet_has_not_are_named():

@@ -1,10 +1,12 @@
 """Nothing on screen is cut, covered, without a name or out of reach, in any state and at any size."""
 
+from collections import deque
 from itertools import combinations
 
 import pytest
 from layout_audit import Audit, resize
-from PySide6.QtCore import QSize
+from PySide6.QtCore import QPoint, QSize, Qt
+from PySide6.QtWidgets import QWidget
 from test_models import cross
 from test_profile_plans import runners, small_runners  # noqa: F401
 from test_records_workspace import looking, written  # noqa: F401
@@ -12,12 +14,16 @@ from test_station_workspace import at_station, seen  # noqa: F401
 
 from hemtra import inspect
 from hemtra.core.balloon_layout import points_at
+from hemtra.core.plan.limits import CharacteristicResult, Verdict
 from hemtra.desktop.models.bench import ROW, SCAN, Shown
+from hemtra.desktop.models.run_bench import RunBench
+from hemtra.desktop.models.settings import Settings, load_settings, save_settings
 from hemtra.desktop.models.stage_balloons import stage_balloons
 from hemtra.desktop.models.viewport import Viewport
 from hemtra.desktop.shell.command_search import CommandSearch, ShortcutsAndSymbols
 from hemtra.desktop.station.fields import pages_for
 from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets.splitters import KeptSizes, splitter
 from hemtra.storage.scans import load_scan
 from hemtra.virtual.demo import PARTS
 
@@ -161,3 +167,77 @@ def test_all_text_can_be_read(colours):
     ):
         assert contrast(getattr(colours, name), getattr(colours, ground)) >= 4.5, (name, ground)
     assert contrast(colours.edge, colours.paper) >= 3.0, "fields are seen to be some"
+
+
+def test_panels_fold_and_what_is_pushed_wider_stays_so(demo, qtbot):
+    workspace = demo.workspaces["plan"].workspace
+    wide = workspace.stage.width()
+    demo.trigger("view.fold")
+    resize(demo, demo.size())
+    assert workspace.stage.width() > wide + 350
+    demo.trigger("view.fold")
+    resize(demo, demo.size())
+    assert workspace.stage.width() == wide
+    handle = workspace.columns.handle(1)
+    qtbot.mousePress(handle, Qt.MouseButton.LeftButton, pos=QPoint(2, 100))
+    qtbot.mouseMove(handle, QPoint(42, 100))
+    qtbot.mouseRelease(handle, Qt.MouseButton.LeftButton, pos=QPoint(42, 100))
+    pushed = workspace.columns.sizes()
+    assert pushed[0] > 272
+    kept = demo.session.settings.sizes["plan"]
+    assert kept == pushed
+    again = splitter(Qt.Orientation.Horizontal, [QWidget() for _ in range(3)])
+    again.resize(workspace.columns.size())
+    KeptSizes({"plan": kept}).keep(again, "plan", (1, 1, 1))
+    assert again.sizes() == pushed
+    KeptSizes({"plan": [0, 0]}).keep(again, "plan", (100, 100, 100))
+    assert max(again.sizes()) - min(again.sizes()) <= 1, "what is damaged is not used"
+    demo.close()
+    assert load_settings().sizes["plan"] == pushed
+    save_settings(Settings())
+
+
+def test_the_operators_screen_shows_the_same_run(demo, qtbot):
+    demo.trigger("run.operator-screen")
+    screen = demo.workspaces["run"].operator_screen
+    assert screen.isVisible()
+    assert screen.isFullScreen()
+    bench = demo.workspaces["run"].page.bench
+    bench.set_state("paused")
+    assert screen.verdict.accessibleName() == "Paused."
+    bench.set_state("idle")
+    qtbot.keyClick(screen, Qt.Key.Key_Escape)
+    assert not screen.isVisible()
+
+
+def test_text_grows_from_the_next_start_on(window, settled):
+    window.trigger("view.larger")
+    settled(window)
+    assert load_settings().text_size == 110
+    assert "110 %" in window.message_bar.text.text()
+    for _ in range(9):
+        window.trigger("view.smaller")
+    settled(window)
+    assert load_settings().text_size == 80
+    window.session.settings.text_size = 100
+    window.session.plans.keep_settings()
+    settled(window)
+
+
+def test_what_comes_nearest_to_its_limits_in_spreads_is_shown_first(plan):
+    bench = RunBench()
+    rows = {
+        "one limit, far from it": [made(1, value, lower=10.0) for value in (20.0, 20.1, 19.9)],
+        "two limits, near one": [made(2, value, lower=9.9, upper=10.1) for value in (10.095, 10.099, 10.097)],
+        "two limits, in the middle": [made(3, value, lower=9.9, upper=10.1) for value in (10.0, 10.01, 9.99)],
+    }
+    bench.trends = {rows[0].balloon: deque(rows) for rows in rows.values()}
+    assert [bench.rows_by_margin(k, 1) for k in range(3)] == [[2], [3], [1]]
+
+
+def made(balloon, value, **limits):
+    """A value that passes."""
+    limits = {"lower": None, "upper": None, **limits}
+    return CharacteristicResult(
+        balloon, "", "", value, "mm", None, decimals=3, verdict=Verdict.PASS, reason="", at=None, **limits
+    )

@@ -11,9 +11,10 @@ import threading
 import time
 from pathlib import Path
 
+import numpy as np
 import pytest
 
-from hemtra import HemtraError, Scan, save_plan, save_scan
+from hemtra import HeightMap, HemtraError, Scan, save_plan, save_scan
 from hemtra.cli import main
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.plan.signals import Analogue, Digital
@@ -24,7 +25,7 @@ from hemtra.runtime.production import IN_FLIGHT, Listeners, Production, Setup
 from hemtra.runtime.scan_store import ScanStore
 from hemtra.runtime.signaller import Signaller
 from hemtra.runtime.sources import made_up_parts, source_of
-from hemtra.runtime.workers import ProcessWorkers, ThreadWorkers
+from hemtra.runtime.workers import ProcessWorkers, ThreadWorkers, coarse
 from hemtra.storage.records import Records
 from hemtra.storage.records.evidence import part_sheet
 from hemtra.storage.records.kept_scans import scans_in
@@ -357,6 +358,46 @@ def test_a_full_disk_stops_the_line_and_no_part_is_signalled_without_a_record(re
     assert "is full" in heard.ended[0]
     assert "part 3 has no record" in heard.ended[0]
     assert len(heard.done) == 2, "what comes after it is neither recorded nor signalled"
+
+
+def test_parts_without_a_record_are_counted(records, monkeypatch):
+    """A source that asks nobody: three parts come, and the first of them finds no room."""
+
+    class Three:
+        live = False
+
+        def run(self, put, stopping, paused):
+            for k in range(3):
+                put(Arrived(f"p{k}", 0.0, 0.0, scan=scan_of(0.2)))
+            came.set()
+
+    def full(*_):
+        raise RecordsFull("No room.")
+
+    monkeypatch.setattr(records, "add", full)
+    held, came, workers, heard = threading.Event(), threading.Event(), ThreadWorkers(PLAN, 1), Heard()
+    judge = workers.result
+    monkeypatch.setattr(workers, "result", lambda *given: held.wait(60) and judge(*given))
+    run = Production(Setup(PLAN), Three(), workers, records, None, heard.listeners)
+    run.start()
+    assert came.wait(60)
+    assert not run.wait(0.0), "it is not through yet"
+    held.set()
+    assert run.wait(60)
+    assert run.wait(), "and stays so"
+    assert heard.ended[0].endswith("part 1 has no record. No record either for the 2 parts after it.")
+
+
+def test_a_map_for_a_picture_keeps_its_grey():
+    z = np.zeros((40, 2000))
+    grey = (np.arange(z.size) % 251).reshape(z.shape).astype(np.uint8)
+    data = HeightMap(z, dx=0.1, dy=0.1, intensity=grey)
+    look = coarse(data)
+    step = round(look.grid.dx / 0.1)
+    assert step > 1
+    assert look.intensity.shape == look.shape
+    assert look.intensity[1, 1] == grey[step, step]
+    assert coarse(HeightMap(z, dx=0.1, dy=0.1)).intensity is None
 
 
 def test_a_database_locked_for_a_while_loses_nothing(records, tmp_path):

@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 from collections import deque
+from collections.abc import Sequence
 from dataclasses import dataclass, field
+from math import inf
+from statistics import stdev
 
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import CharacteristicResult, Verdict
@@ -122,16 +125,25 @@ class RunBench:
                 continue
             last = list(rows)[-30:]
             failed = sum(row.verdict is not Verdict.PASS for row in last)
-            scored.append((-failed, -max(_strain(row) for row in last), balloon))
+            scored.append((-failed, _margin(last), balloon))
         return sorted(balloon for *_, balloon in sorted(scored)[first : first + most])
 
 
-def _strain(row: CharacteristicResult) -> float:
-    """How far a value lies from the middle of its limits, 1 on a limit; 0 where that cannot be told."""
-    if row.value is None:
-        return 1.0
-    if row.lower is not None and row.upper is not None and row.upper > row.lower:
-        middle, half = (row.lower + row.upper) / 2, (row.upper - row.lower) / 2
-        return abs(row.value - middle) / half
-    limit = row.upper if row.upper is not None else row.lower
-    return abs(row.value / limit) if limit else 0.0
+def _margin(rows: Sequence[CharacteristicResult]) -> float:
+    """How far the nearest of some values stays from a limit, in standard deviations of all of them.
+
+    What was not measured counts as having none left. Values that do not vary are taken to vary by half the last
+    digit shown.
+    """
+    values = [row.value for row in rows if row.value is not None]
+    if len(values) < len(rows):
+        return 0.0
+    left = min(
+        min(
+            inf if row.lower is None else value - row.lower,
+            inf if row.upper is None else row.upper - value,
+        )
+        for row, value in zip(rows, values, strict=True)
+    )
+    spread = stdev(values) if len(values) > 1 else 0.0
+    return left / max(spread, 0.5 * 10.0 ** -rows[-1].decimals)

@@ -7,13 +7,14 @@ from contextlib import suppress
 from pathlib import Path
 
 import platformdirs
-from pydantic import BaseModel, ConfigDict, ValidationError
+from pydantic import BaseModel, ConfigDict, ValidationError, field_validator
 
 from hemtra.core.errors import FileError
 from hemtra.storage.files import make_folder, parsed_json, read_text, write_text
 
 log = logging.getLogger("hemtra")
 
+TEXT_SIZES = (80, 90, 100, 110, 125, 150, 175, 200)
 MOST_RECENT = 10
 LARGEST = 1 << 20
 
@@ -26,8 +27,17 @@ class Settings(BaseModel):
     recent: list[str] = []
     dark: bool = False
     unit: str = "mm"
+    text_size: int = 100
+    """Percent of the usual size of text, and of all that is drawn with it."""
     sizes: dict[str, list[int]] = {}
     """Pixels of what the user has pushed wider or narrower, by what it is."""
+
+    @field_validator("text_size")
+    @classmethod
+    def _is_a_size(cls, value: int) -> int:
+        if value not in TEXT_SIZES:
+            raise ValueError("not a text size")
+        return value
 
     def opened(self, path: Path) -> None:
         """Put a plan on top of the recent ones."""

@@ -323,6 +323,19 @@ class PlanActions:
             keys="X",
             help="Cycles through view layouts.",
         )
+        yield view(
+            "view.fold",
+            "Fold the side panels, or bring them back",
+            do=self._workspace.fold,
+            keys="W",
+            help="Sheet, tray and card give their place to the stage.",
+        )
+        yield view(
+            "view.space-window",
+            "3D in a window of its own",
+            do=self._workspace.arrangement.open_space_window,
+            help="On another monitor where there is one.",
+        )
         yield view("view.intensity", "Colour by height or intensity", do=self._toggle_intensity, keys="I")
         yield view(
             "view.pin",

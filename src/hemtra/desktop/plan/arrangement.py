@@ -12,6 +12,7 @@ from hemtra.desktop.plan.section.section_view import SectionView
 from hemtra.desktop.plan.section.strip_view import StripView
 from hemtra.desktop.plan.stage.top_view import TopView
 from hemtra.desktop.widgets.notifications import Notice, Notifications
+from hemtra.desktop.widgets.second_screen import OwnWindow
 from hemtra.desktop.widgets.splitters import KeptSizes, splitter
 
 if TYPE_CHECKING:
@@ -55,6 +56,9 @@ class Arrangement:
         self._stage, self._section, self._strips = views
         self._card = card
         self.space: SpaceView | None = None
+        self._second: SpaceView | None = None
+        """In a window of its own."""
+        self._window: OwnWindow | None = None
         self.views = VIEWS[0]
         self._above = splitter(Qt.Orientation.Horizontal, (self._stage,))
         self._profile = splitter(Qt.Orientation.Vertical, (self._section, self._strips))
@@ -84,8 +88,12 @@ class Arrangement:
 
     def show(self, views: Views) -> None:
         """Show some of “top”, “section”, “strips” and “3D”; the 3D view is made when it is wanted first."""
-        if "3D" in views and self.space is None and not self._make_space():
-            views = self.choices[0]
+        if "3D" in views and self.space is None:
+            self.space = self._made_space()
+            if self.space is None:
+                views = self.choices[0]
+            else:
+                self._above.addWidget(self.space)
         self.views = views
         self._stage.setVisible("top" in views)
         self._section.setVisible("section" in views)
@@ -107,6 +115,17 @@ class Arrangement:
     def toggle_space(self, shown: bool) -> None:
         """With the 3D view, or without."""
         self.show(self.views | {"3D"} if shown else self.choices[0])
+
+    def open_space_window(self) -> None:
+        """The 3D view in a window of its own, beside what the main window shows."""
+        if self._window is None:
+            space = self._made_space()
+            if space is None:
+                return
+            self._window = OwnWindow("Hemtra: 3D", self.centre.window())
+            self._window.body.addWidget(space)
+            self._second = space
+        self._window.open(full=False)
 
     def place_strips(self) -> None:
         """Below the profile for runs of profiles; beside the section, which is short, along a path."""
@@ -134,12 +153,15 @@ class Arrangement:
         self._below.setVisible("section" in self.views or is_open)
 
     def stop(self) -> None:
-        """Let go of the 3D view."""
-        if self.space is not None:
-            self.space.stop()
+        """Let go of the 3D views."""
+        for space in (self.space, self._second):
+            if space is not None:
+                space.stop()
+        if self._window is not None:
+            self._window.close()
 
-    def _make_space(self) -> bool:
-        """Make the 3D view; False where there is no OpenGL, which is said."""
+    def _made_space(self) -> SpaceView | None:
+        """A 3D view; None where there is no OpenGL, which is said."""
         try:
             # loaded only where it is wanted: its library may be missing altogether
             from hemtra.desktop.plan.stage.space_view import SpaceView, has_opengl
@@ -149,9 +171,8 @@ class Arrangement:
             found = has_opengl()
         if not found:
             self._notifications.tell(Notice(NO_OPENGL))
-            return False
-        self.space = SpaceView(self._bench, self._stage)
-        self.space.balloon_clicked.connect(self._bench.select)
-        self.space.failed.connect(self._notifications.error)
-        self._above.addWidget(self.space)
-        return True
+            return None
+        made = SpaceView(self._bench, self._stage)
+        made.balloon_clicked.connect(self._bench.select)
+        made.failed.connect(self._notifications.error)
+        return made

@@ -143,6 +143,14 @@ class PlanWorkspace(QWidget):
         card.own_preparation_wanted.connect(self.connections.add_step_preparation)
         card.path_changed.connect(self.paths.change)
 
+    def fold(self) -> None:
+        """Give the stage the place of the panels beside it, or bring them back."""
+        folded = self.sheet.isHidden()
+        for panel in (self.sheet, self.tray):
+            panel.setVisible(folded)
+        if not folded:
+            self.bench.close_card()
+
     @property
     def idle(self) -> bool:
         """Whether everything on screen is up to date."""

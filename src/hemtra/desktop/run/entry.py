@@ -11,6 +11,7 @@ from hemtra.desktop.documents.action import Action, always
 from hemtra.desktop.documents.session import Prepare, Session
 from hemtra.desktop.documents.workspace import Workspace
 from hemtra.desktop.run.forms import RunForms
+from hemtra.desktop.run.operator_screen import OperatorScreen
 from hemtra.desktop.run.workspace import RunWorkspace
 from hemtra.desktop.widgets.notifications import Notice
 
@@ -31,6 +32,7 @@ class RunEntry(Workspace):
             session.bench, session.station_bench, session.notifications, session.tasks
         )
         self.forms = RunForms(session, self.page.bench)
+        self.operator_screen: OperatorScreen | None = None
         self.starts_at_once = False
         """Whether the line starts when it is shown first: in the demo, where nothing is real."""
         for wanted, action in (
@@ -86,6 +88,19 @@ class RunEntry(Workspace):
             always,
             help="Digital and analogue outputs per part.",
         )
+
+        yield here(
+            "run.operator-screen",
+            "Operator's screen",
+            do=self._show_operator_screen,
+            keys="F11",
+            help="Verdict and part, to be read from afar, on all of another monitor where there is one.",
+        )
+
+    def _show_operator_screen(self) -> None:
+        if self.operator_screen is None:
+            self.operator_screen = OperatorScreen(self.page.bench, self.session.window)
+        self.operator_screen.open(full=True)
 
     def entered(self) -> None:
         """Start, where that was wanted."""

@@ -14,6 +14,8 @@ from hemtra.desktop.widgets.symbols import draw_balloon
 MOST_REASONS = 4
 ROW = 34.0
 """Pixels of a reason."""
+REASON = (17, 15, 13, 12)
+"""Size of its words: the largest in which they fit."""
 IDLE = {
     "idle": "Start the line, and the verdict of each part appears here.",
     "starting": "The line is getting ready …",
@@ -32,6 +34,11 @@ class VerdictView(QWidget):
         self._bench = bench
         bench.changed.connect(self._changed)
         self._changed()
+
+    @property
+    def _scale(self) -> float:
+        """How much larger than in the main window, so that it is read from farther away."""
+        return max(1.0, min(self.width() / 520.0, self.height() / 420.0))
 
     def _changed(self) -> None:
         shown = self._bench.shown
@@ -66,14 +73,14 @@ class VerdictView(QWidget):
         lines = min(len(bad), MOST_REASONS) + (len(bad) > MOST_REASONS)
         if shown.found.trouble:
             lines = 3
-        foot = lines * ROW + 28 if lines else 0.0
-        upper = box.adjusted(16, 14, -16, -(foot + 46))
+        foot = lines * ROW * self._scale + 28 if lines else 0.0
+        upper = box.adjusted(16, 14, -16, -(foot + 46 * self._scale))
         self._draw_word(painter, upper, verdict)
         painter.setPen(theme.colour("paper"))
-        painter.setFont(theme.font(17))
+        painter.setFont(theme.font(round(17 * self._scale)))
         serial = f"   ·   {shown.record.serial}" if shown.record.serial else ""
         held = "held   ·   " if self._bench.is_held else ""
-        number = QRectF(box.left(), upper.bottom() + 6, box.width(), 30)
+        number = QRectF(box.left(), upper.bottom() + 6, box.width(), 30 * self._scale)
         painter.drawText(number, Qt.AlignmentFlag.AlignCenter, f"{held}part {shown.record.number}{serial}")
         if lines:
             self._draw_reasons(painter, QRectF(14, box.bottom() - foot - 2, box.width() - 28, foot - 12), bad)
@@ -82,7 +89,7 @@ class VerdictView(QWidget):
     def _draw_word(self, painter: QPainter, box: QRectF, verdict: Verdict) -> None:
         word = str(verdict)
         size = 12
-        for pixels in range(12, 220, 4):
+        for pixels in range(12, round(220 * self._scale), 4):
             metrics = QFontMetricsF(_heavy(pixels))
             if metrics.horizontalAdvance(word) > box.width() or metrics.height() > 0.62 * box.height():
                 break
@@ -104,24 +111,28 @@ class VerdictView(QWidget):
         painter.drawRoundedRect(box, 5, 5)
         if shown.found.trouble:
             painter.setPen(theme.colour("paper"))
-            painter.setFont(theme.font(16, bold=True))
+            painter.setFont(theme.font(round(16 * self._scale), bold=True))
             flags = Qt.AlignmentFlag.AlignVCenter | Qt.TextFlag.TextWordWrap
             painter.drawText(box.adjusted(14, 4, -14, -4), flags, shown.found.trouble)
             return
+        scale, row_height = self._scale, ROW * self._scale
         for k, row in enumerate(bad[:MOST_REASONS]):
-            middle = box.top() + 8 + (k + 0.5) * ROW
-            draw_balloon(painter, QPointF(box.left() + 24, middle), str(row.balloon), row.verdict, radius=12)
+            middle = box.top() + 8 + (k + 0.5) * row_height
+            at = QPointF(box.left() + 24 * scale, middle)
+            draw_balloon(painter, at, str(row.balloon), row.verdict, radius=12 * scale)
             painter.setPen(theme.colour("paper"))
-            painter.setFont(theme.font(17, bold=True))
-            width = box.width() - 60
-            words = painter.fontMetrics().elidedText(
-                f"{row.name} {row.reason}", Qt.TextElideMode.ElideRight, round(width)
-            )
-            flags = Qt.AlignmentFlag.AlignVCenter
-            painter.drawText(QRectF(box.left() + 48, middle - ROW / 2, width, ROW), flags, words)
+            left = box.left() + 48 * scale
+            line = QRectF(left, middle - row_height / 2, box.right() - 8 - left, row_height)
+            words = f"{row.name} {row.reason}"
+            for pixels in REASON:
+                painter.setFont(theme.font(round(pixels * scale), bold=True))
+                if painter.fontMetrics().horizontalAdvance(words) <= line.width():
+                    break
+            words = painter.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, int(line.width()))
+            painter.drawText(line, Qt.AlignmentFlag.AlignVCenter, words)
         if len(bad) > MOST_REASONS:
-            painter.setFont(theme.font(15))
-            at = QPointF(box.left() + 48, box.top() + 8 + (MOST_REASONS + 0.6) * ROW)
+            painter.setFont(theme.font(round(15 * scale)))
+            at = QPointF(box.left() + 48 * scale, box.top() + 8 + (MOST_REASONS + 0.6) * row_height)
             painter.drawText(at, f"and {len(bad) - MOST_REASONS} more")
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import os
 import signal
 import sys
 from pathlib import Path
@@ -32,6 +33,10 @@ def run(demo_folder: Path | None = None) -> int:
     logging.basicConfig(level=logging.INFO, format="%(levelname)s %(name)s: %(message)s")
     logging.getLogger("alembic").setLevel(logging.WARNING)  # which tells of every new database
     signal.signal(signal.SIGINT, signal.SIG_DFL)  # Ctrl+C in the terminal ends it; unsaved work is kept by then
+    size = load_settings().text_size
+    if size != 100:
+        # Qt takes it before there is an application, and only then
+        os.environ.setdefault("QT_SCALE_FACTOR", f"{size / 100:g}")
     application = QApplication(sys.argv[:1])
     prepare(application)
     notifications = Notifications()

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
+from functools import partial
 from typing import TYPE_CHECKING
 
 from PySide6.QtWidgets import QApplication
 
 from hemtra.desktop.documents.action import Action
 from hemtra.desktop.documents.session import Session
+from hemtra.desktop.models.settings import TEXT_SIZES
 from hemtra.desktop.shell.command_search import ShortcutsAndSymbols
 from hemtra.desktop.shell.manual import page_for
 from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets.notifications import Notice
 
 if TYPE_CHECKING:
     from hemtra.desktop.shell.window import MainWindow
@@ -45,6 +48,16 @@ def help_actions(window: MainWindow) -> Iterable[Action]:
     """Colours, command search, help, and unsaved work of an earlier run."""
     session = window.session
     yield Action("view.dark", "Dark or light", "View", lambda: _toggle_dark(session), while_locked=True)
+    for way, title, keys in ((1, "Larger text", "Ctrl++"), (-1, "Smaller text", "Ctrl+-")):
+        yield Action(
+            f"view.{'larger' if way > 0 else 'smaller'}",
+            title,
+            "View",
+            partial(_resize_text, session, way),
+            keys=keys,
+            help="From the next start on.",
+            while_locked=True,
+        )
     yield Action("help.search", "Find a command", "Help", window.search, keys="Ctrl+K", while_locked=True)
     yield Action(
         "help.manual",
@@ -83,6 +96,14 @@ def recovery(session: Session) -> dict[str, Callable[[], None]]:
             session.show(workspace)
 
     return {"recover.restore": restore, "recover.discard": session.unsaved.discard}
+
+
+def _resize_text(session: Session, way: int) -> None:
+    now = TEXT_SIZES.index(session.settings.text_size)
+    session.settings.text_size = TEXT_SIZES[min(max(now + way, 0), len(TEXT_SIZES) - 1)]
+    session.plans.keep_settings()
+    words = f"Text will be {session.settings.text_size} % of its usual size from the next start on."
+    session.notifications.tell(Notice(words))
 
 
 def _toggle_dark(session: Session) -> None:
