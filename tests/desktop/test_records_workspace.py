@@ -9,11 +9,12 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QFileDialog
 
 from hemtra import Scan, save_scan
+from hemtra.core.events import Event
 from hemtra.core.plan.limits import Verdict
 from hemtra.runtime.feeds import Arrived
 from hemtra.runtime.workers import evaluate
 from hemtra.storage.records import Records, pages
-from hemtra.storage.records.store import Event, PartRecord
+from hemtra.storage.records.store import PartRecord
 from lots import BEGAN, DAY, made_lot, two_rows
 from makers import sloped
 
@@ -53,7 +54,7 @@ def written(tmp_path_factory):
             recorded=at,
         )
         key = records.add(lot, part, records.revision(PLAN))
-    records.event(lot, Event("link lost", "The I/O module does not answer.", at, 2), part=key)
+    records.event(lot, Event("link lost", at, 2), part=key)
     made_lot(records, "one", [0.2], started=BEGAN + 3 * DAY)
     records.close()
     return folder

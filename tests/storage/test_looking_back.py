@@ -7,13 +7,14 @@ import numpy as np
 import pytest
 from alembic import command
 
+from hemtra.core.events import Event
 from hemtra.core.plan.limits import Verdict
 from hemtra.storage.records import Records, merging, opening, pages
 from hemtra.storage.records.evidence import part_sheet, plan_of
 from hemtra.storage.records.merging import merge
 from hemtra.storage.records.opening import RecordsError
 from hemtra.storage.records.pages import NOT_PASS, Filter, count, lot_views, page, revisions_of
-from hemtra.storage.records.store import Counts, Event
+from hemtra.storage.records.store import Counts
 from hemtra.storage.records.trends import failures, not_passed, over_all, texts, trends
 from lots import BEGAN, DAY, MINUTE, made_lot, part, two_rows
 
@@ -229,8 +230,8 @@ def test_what_is_new_is_taken_over_once_and_the_other_is_left_alone(records, lin
     shared = made_lot(records, "shared", [0.2], started=BEGAN + DAY)
     made_lot(line, "shared", [0.2, 0.21, None], started=BEGAN + DAY)
     lot = made_lot(line, "theirs", [0.9], two_rows(upper=0.5), started=BEGAN + 2 * DAY)
-    line.event(lot, Event("tool change", "a new one", BEGAN + 2 * DAY, 1), part=4)
-    line.event(lot, Event("link lost", "it was", BEGAN + 2 * DAY + 1))
+    line.event(lot, Event("tool change", BEGAN + 2 * DAY, 1, {"text": "a new one"}), part=4)
+    line.event(lot, Event("link lost", BEGAN + 2 * DAY + 1))
     before, ours = sheets(line), sheets(records)
     told = []
     merged = merge(records, tmp_path / "line.db", lambda done, of, what: not told.append((done, of)))
@@ -281,6 +282,7 @@ def test_records_of_an_older_form_are_taken_over_from_a_copy(records, tmp_path):
     for column in ("low", "high", "least", "greatest"):
         db.execute(f"alter table part_values drop column {column}")
     db.execute("alter table characteristics drop column method")
+    db.execute("alter table events drop column fields")
     db.execute("update alembic_version set version_num = '0001'")
     db.commit()
     db.execute("pragma journal_mode = delete")
@@ -289,7 +291,7 @@ def test_records_of_an_older_form_are_taken_over_from_a_copy(records, tmp_path):
     assert merge(records, path).added == 2
     assert path.read_bytes() == before
     Records(str(path)).close()
-    assert sqlite3.connect(path).execute("select version_num from alembic_version").fetchone() == ("0003",)
+    assert sqlite3.connect(path).execute("select version_num from alembic_version").fetchone() == ("0004",)
 
 
 @pytest.mark.parametrize(
@@ -353,3 +355,12 @@ def test_the_second_migration_can_be_run_on_the_first(tmp_path):
     names = {index["name"] for index in inspect(engine).get_indexes("parts")}
     engine.dispose()
     assert {"parts_by_lot", "parts_by_verdict_time", "parts_by_revision", "parts_by_serial"} <= names
+
+
+def test_events_from_before_they_had_fields_keep_their_words(records):
+    lot = records.open_lot("plan", "old")
+    records.event(lot, Event("new lot", BEGAN, fields={"lot": "old"}))
+    with records.writing() as db:
+        db.exec_driver_sql("update events set fields = null, text = 'In other words.'")
+    (found,) = records.events_of(lot)
+    assert (found.kind, found.text) == ("new lot", "In other words.")

@@ -16,6 +16,7 @@ from alembic.migration import MigrationContext
 from examples import examples
 from hemtra import FileError, Plan, inspect
 from hemtra.cli import main
+from hemtra.core.events import Event
 from hemtra.core.plan.limits import Verdict
 from hemtra.storage.exports import export
 from hemtra.storage.records import Records
@@ -26,7 +27,7 @@ from hemtra.storage.records.merging import merge
 from hemtra.storage.records.opening import RecordsError, masked
 from hemtra.storage.records.pages import Filter, lot_views, page
 from hemtra.storage.records.schema import metadata
-from hemtra.storage.records.store import SENT, Event, PartRecord
+from hemtra.storage.records.store import SENT, PartRecord
 from hemtra.storage.records.trends import failures, trends
 from hemtra.virtual.demo import STATION
 from makers import sloped, step_plan
@@ -67,7 +68,7 @@ def test_a_part_is_kept_with_its_values_events_and_plan(records):
     plan = limited(0.1, 0.3)
     lot, revision = records.open_lot(plan.name), records.revision(plan)
     rows = judged_rows(plan)
-    events = (Event("faulty scan", "half of it", 5.0, 1),)
+    events = (Event("faulty scan", 5.0, 1, {"text": "half of it"}),)
     key = records.add(lot, part(1, rows, events=events), revision, records.station(STATION))
     (found,) = records.parts_of(lot)
     assert (found.id, found.number, found.serial, found.verdict) == (key, 1, "s1", Verdict.PASS)
@@ -77,7 +78,7 @@ def test_a_part_is_kept_with_its_values_events_and_plan(records):
     assert (row.balloon, row.value, row.verdict) == (1, pytest.approx(0.2), Verdict.PASS)
     assert (row.name, row.unit, row.lower, row.upper) == ("Rise", "mm", 0.1, 0.3)
     assert (sheet.lot, sheet.station, sheet.events[0].text) == (lot, STATION.name, "half of it")
-    assert records.events_of(lot) == [Event("faulty scan", "half of it", 5.0, 1)]
+    assert records.events_of(lot) == [Event("faulty scan", 5.0, 1, {"text": "half of it"})]
     assert '"lower": 0.1' in records.plan_text(revision)
     records.signalled({key: (SENT, 6.0)})
     records.keep_scan(key, "/kept/1.x3p")
@@ -139,7 +140,7 @@ def test_a_number_is_given_once_and_nothing_of_the_second_part_stays(records):
     lot, revision = records.open_lot("steps"), records.revision(plan)
     records.add(lot, part(1, judged_rows(plan)), revision)
     with pytest.raises(RecordsError, match="has a part 1 already"):
-        records.add(lot, part(1, judged_rows(plan), events=(Event("x", "y", 1.0),)), revision)
+        records.add(lot, part(1, judged_rows(plan), events=(Event("x", 1.0),)), revision)
     assert len(records.parts_of(lot)) == 1
     assert records.events_of(lot) == []
 

@@ -10,12 +10,12 @@ from sqlalchemy import update
 from test_records import judged_rows, part
 
 from hemtra.cli import main
+from hemtra.core.events import Event
 from hemtra.core.station.io_and_storage import ScanRetention
 from hemtra.runtime.upkeep import Upkeep, judged_sources, kept_scans
 from hemtra.storage.records import Records
 from hemtra.storage.records.opening import RecordsError
 from hemtra.storage.records.schema import parts
-from hemtra.storage.records.store import Event
 from hemtra.storage.records.upkeep import archive, backup, check, rescue, restore
 from makers import step_plan
 
@@ -138,7 +138,7 @@ def test_what_is_readable_of_damaged_records_is_saved_and_the_rest_named(seed, p
 def test_old_lots_go_to_a_file_of_their_own(path, tmp_path):
     records = Records(str(path))
     for lot in records.all_lots():
-        records.event(lot, Event("stopped", f"Lot {lot.id} was stopped.", time.time()))
+        records.event(lot, Event("new lot", time.time(), fields={"lot": lot.name}))
     assert "nothing was moved" in archive(records, 0.0, tmp_path / "old.db")
     words = archive(records, time.time() + 1.0, tmp_path / "old.db")
     assert "1 lots with 300 parts" in words

@@ -15,6 +15,7 @@ from rich.console import Console
 from rich.progress import BarColumn, Progress, TextColumn
 from rich.table import Table
 
+from hemtra.core.events import Event
 from hemtra.core.maps.scan import Scan
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import Verdict
@@ -23,7 +24,6 @@ from hemtra.runtime.logs import log
 from hemtra.runtime.production import Done, Listeners, Production
 from hemtra.runtime.run_setup import RunRequest, begin
 from hemtra.storage.records.opening import masked
-from hemtra.storage.records.store import Event
 
 LOOK = 0.1
 NAMED = 5
@@ -100,7 +100,12 @@ class _Reporter:
 
     def event(self, event: Event) -> None:
         """Something happened."""
-        log.warning("%s: %s", event.kind, event.text, extra={"event": event.kind, "number": event.number})
+        log.warning(
+            "%s: %s",
+            event.kind,
+            event.text,
+            extra={"event": event.kind, "number": event.number, "fields": dict(event.fields)},
+        )
         with self._lock:
             self.events[event.kind] = self.events.get(event.kind, 0) + 1
         if not self._err.is_terminal or self._bar is None:

@@ -6,6 +6,7 @@ import itertools
 from pathlib import Path
 
 from hemtra.core.evaluation.engine import Engine
+from hemtra.core.events import Event
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import CharacteristicResult, Verdict, part_verdict, reason_of
 from hemtra.core.progress import Progress
@@ -13,7 +14,7 @@ from hemtra.runtime.run_setup import records_folder
 from hemtra.storage.files import make_folder
 from hemtra.storage.records import Records
 from hemtra.storage.records.merging import merge
-from hemtra.storage.records.store import SENT, Event, Lot, PartRecord
+from hemtra.storage.records.store import SENT, Lot, PartRecord
 from hemtra.storage.scans import save_scan
 from hemtra.virtual.demo import STATION
 from hemtra.virtual.lots import CYCLE, TOOL_CHANGE, SimulatedPart, lot_name, made_parts, measured, revised
@@ -81,7 +82,9 @@ class _Writer:
                 self._records.add_all(lot, found, revisions[key], station)
             if number == TOOL_CHANGE[0]:
                 when = made[TOOL_CHANGE[1]].time - CYCLE / 2
-                self._records.event(lot, Event("tool change", "A new reamer for the bore.", when))
+                self._records.event(
+                    lot, Event("tool change", when, fields={"text": "A new reamer for the bore."})
+                )
         return True
 
     def _record(self, made: SimulatedPart) -> PartRecord:

@@ -14,7 +14,7 @@ from hemtra.storage.files import make_folder
 
 LARGEST, KEPT = 5_000_000, 5
 """Bytes of a log file, and how many older ones are kept beside it."""
-FIELDS = ("event", "number", "verdict")
+FIELDS = ("event", "number", "verdict", "fields")
 """What a line of JSON says besides its text, where it is known."""
 
 log = logging.getLogger("hemtra")

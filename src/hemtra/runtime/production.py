@@ -18,6 +18,7 @@ from pathlib import Path
 from typing import Any
 
 from hemtra.core.errors import HemtraError
+from hemtra.core.events import Event, sentence
 from hemtra.core.plan.document import Plan
 from hemtra.core.station.station import Station
 from hemtra.runtime.belt_mark import BeltMark
@@ -28,7 +29,7 @@ from hemtra.runtime.signaller import Heard, Signaller
 from hemtra.runtime.times import RecentTimes
 from hemtra.runtime.workers import Evaluated, Workers
 from hemtra.storage.records import Records
-from hemtra.storage.records.store import NONE, NOT_SENT, Counts, Event, Lot, PartRecord
+from hemtra.storage.records.store import NONE, NOT_SENT, Counts, Lot, PartRecord
 
 IN_FLIGHT = 8
 """Scans that may wait or be judged at a time: memory stays bounded."""
@@ -127,8 +128,7 @@ class Production:
             if self.belt is not None:
                 if self.belt.there:
                     self.signaller.refuse_what_lies_there()
-                    words = "The line was cut off before; what may lie between the eye and a gate is rejected."
-                    self._tell(Event("belt not clear", words, time.time()))
+                    self._tell(Event("belt not clear", time.time()))
                 self.belt.put()
             self.signaller.start()
         for thread in self._threads:
@@ -155,17 +155,17 @@ class Production:
     def link_changed(self, up: bool) -> None:
         """The link to the I/O module came or went; as its output says."""
         if up:
-            self._tell(Event("link", "The I/O module answers.", time.time()))
+            self._tell(Event("link", time.time()))
             return
         lost = self.setup.station.io.lost if self.setup.station is not None else "go on"
-        text = "The I/O module does not answer; check its power, cable and address."
-        self._tell(Event("link lost", text, time.time()))
+        event = Event("link lost", time.time())
+        self._tell(event)
         if lost == "stop" and not self._stopping.is_set():
-            self._end(f"{text} Line stopped: station setting “on link loss”.")
+            self._end(f"{event.text} Line stopped: station setting “on link loss”.")
 
     def not_looked_after(self, words: str) -> None:
         """The records could not be copied or archived."""
-        self._tell(Event("records not copied", words, time.time()))
+        self._tell(Event("records not copied", time.time(), fields={"text": words}))
 
     def wait(self, seconds: float | None = None) -> bool:
         """Until everything is through, or so long; answers whether it is."""
@@ -214,7 +214,7 @@ class Production:
     def _put(self, arrived: Arrived) -> None:
         held = not arrived.trouble
         if held and not self._places.acquire(blocking=not self.feed.live):
-            words = f"queue full: {IN_FLIGHT} parts in evaluation; slow the line or remove characteristics"
+            words = sentence("overrun", {"limit": IN_FLIGHT})
             arrived, held = replace(arrived, scan=None, path=None, trouble=words, kind="overrun"), False
         if held and self._stopping.is_set() and not self.feed.live:
             self._places.release()
@@ -269,9 +269,9 @@ class Production:
             self._unrecorded += 1
             return
         number = self._next
-        events = [Event(found.kind, found.trouble, time.time(), number)] if found.kind else []
+        events = [_worded(found.kind, found.trouble, number)] if found.kind else []
         if arrived.note:
-            events.append(Event(arrived.kind or "note", arrived.note, time.time(), number))
+            events.append(_worded(arrived.kind or "note", arrived.note, number))
         record = PartRecord(
             number=number,
             verdict=found.verdict,
@@ -313,7 +313,7 @@ class Production:
         if self.keeper is not None:
             record, trouble = self.keeper.keep(record, item.arrived, self.lot)
             if trouble:
-                self._tell(Event("scan not kept", trouble, time.time(), number), key)
+                self._tell(_worded("scan not kept", trouble, number), key)
         self.log.write()
         self.listeners.done(Done(record, found))
 
@@ -322,12 +322,12 @@ class Production:
         self._new_lot.clear()
         self.lot = self.records.open_lot(self.setup.plan.name, new=True)
         self._next, self.counts = 1, Counts()
-        self._tell(Event("new lot", f"Lot {self.lot.name} begins.", time.time()))
+        self._tell(Event("new lot", time.time(), fields={"lot": self.lot.name}))
 
     def _late(self, number: int, key: int, words: str) -> None:
         """A signal came too late: the line stops or goes on, as without the link."""
         message = words[0].upper() + words[1:] + "."
-        self._tell(Event("signalled late", message, time.time(), number), key)
+        self._tell(_worded("signalled late", message, number), key)
         lost = self.setup.station.io.lost if self.setup.station is not None else "go on"
         if lost == "stop" and not self._stopping.is_set():
             message = f"Part {number} was signalled too late ({words})."
@@ -351,7 +351,7 @@ class Production:
         """Stop for a reason that is kept, once."""
         if not self.trouble:
             self.trouble = words
-            self._tell(Event("stopped", words, time.time()))
+            self._tell(_worded("stopped", words))
         self._stopping.set()
 
     def _tell(self, event: Event, part: int | None = None) -> None:
@@ -361,3 +361,8 @@ class Production:
     def _ready(self, on: bool) -> None:
         if self.signaller is not None:
             self.signaller.ready(on)
+
+
+def _worded(kind: str, words: str, number: int | None = None) -> Event:
+    """An event whose words come from whoever ran into it."""
+    return Event(kind, time.time(), number, {"text": words})

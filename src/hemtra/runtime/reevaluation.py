@@ -10,18 +10,17 @@ from pathlib import Path
 from hemtra.core.errors import HemtraError
 from hemtra.core.evaluation.engine import Engine
 from hemtra.core.evaluation.results import Result
+from hemtra.core.events import Event, Value
 from hemtra.core.maps.scan import Scan
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import CharacteristicResult
 from hemtra.storage.records import Records
 from hemtra.storage.records.evidence import PartSheet, part_sheet, plan_of
-from hemtra.storage.records.store import Event, PartRecord
+from hemtra.storage.records.store import PartRecord
 from hemtra.storage.scans import load_scan
 
 SAME = 1e-9
 """By how much of its size a value may differ that is the same: the last digits of another processor."""
-DIFFERS = "differs"
-"""Kind of the event that says that a part no longer gives the numbers on record."""
 
 
 @dataclass(frozen=True)
@@ -58,13 +57,12 @@ def reevaluate_part(records: Records, key: int) -> ReevaluatedPart:
         again = Again(scan, plan, engine, engine.run(plan))
     except HemtraError as error:
         return ReevaluatedPart(sheet, missing=str(error))
-    found = differences(sheet.rows, again.result.characteristics)
     on_record = {event.text for event in sheet.events}
-    for text in found:
-        if text not in on_record:
-            event = Event(DIFFERS, text, time.time(), sheet.part.number)
+    found = _differing(sheet.rows, again.result.characteristics, sheet.part.number)
+    for event in found:
+        if event.text not in on_record:
             records.event(sheet.lot, event, part=sheet.part.id)
-    return ReevaluatedPart(sheet, again, differences=found)
+    return ReevaluatedPart(sheet, again, differences=tuple(event.text for event in found))
 
 
 def scan_of(part: PartRecord) -> Path:
@@ -82,16 +80,24 @@ def scan_of(part: PartRecord) -> Path:
 
 def differences(then: Sequence[CharacteristicResult], now: Sequence[CharacteristicResult]) -> tuple[str, ...]:
     """What is not as it was, one sentence each."""
+    return tuple(event.text for event in _differing(then, now, None))
+
+
+def _differing(
+    then: Sequence[CharacteristicResult], now: Sequence[CharacteristicResult], number: int | None
+) -> list[Event]:
+    """What is not as it was, as events of a part."""
     again = {row.balloon: row for row in now}
     found = []
     for row in then:
         other = again.get(row.balloon)
+        of_it: dict[str, Value] = {"balloon": row.balloon, "name": row.name}
         if other is None:
-            found.append(f"{row.balloon} {row.name} is not evaluated now.")
+            found.append(Event("gone", time.time(), number, of_it))
         elif not _same(row, other):
-            was, now_is = _value_text(row), _value_text(other)
-            found.append(f"{row.balloon} {row.name} gives {now_is} now, on record is {was}.")
-    return tuple(found)
+            of_it |= {"now": _value_text(other), "then": _value_text(row)}
+            found.append(Event("differs", time.time(), number, of_it))
+    return found
 
 
 def _same(row: CharacteristicResult, other: CharacteristicResult) -> bool:

@@ -7,8 +7,9 @@ from collections import deque
 from collections.abc import Callable
 
 from hemtra.core.errors import HemtraError
+from hemtra.core.events import Event
 from hemtra.storage.records import Records
-from hemtra.storage.records.store import NOT_SENT, SENT, Event, Lot
+from hemtra.storage.records.store import NOT_SENT, SENT, Lot
 
 
 class RunLog:

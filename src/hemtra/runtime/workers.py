@@ -15,6 +15,7 @@ from typing import Protocol
 
 from hemtra.core.errors import HemtraError
 from hemtra.core.evaluation.engine import Engine
+from hemtra.core.events import sentence
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.maps.scan import Scan
 from hemtra.core.plan.document import Plan
@@ -89,7 +90,7 @@ def evaluate(plan: Plan, arrived: Arrived, looked_at: bool) -> Evaluated:
 def _failed(error: Exception) -> Evaluated:
     """Of a bug, or a scan no one has thought of: the line goes on, and the part is not taken for good."""
     what = f"{type(error).__name__}: {plain(str(error))}"
-    words = f"it could not be judged ({what}); keep its scan and report this"
+    words = sentence("error", {"fault": what})
     trace = "".join(traceback.format_exception(error))
     return Evaluated(Verdict.NOT_MEASURED, judged=time.time(), trouble=words, kind="error", trace=trace)
 
@@ -203,7 +204,7 @@ class ProcessWorkers:
                 future = self.submit(arrived)
             except Exception as error:  # what a worker sends may fail on its way, too
                 return _failed(error)
-        words = "inspection process crashed repeatedly; keep the scan and report the fault"
+        words = sentence("worker lost", {})
         return Evaluated(Verdict.NOT_MEASURED, judged=time.time(), trouble=words, kind="worker lost")
 
     def stop(self) -> None:

@@ -8,12 +8,13 @@ from dataclasses import dataclass, field
 from math import inf
 from statistics import stdev
 
+from hemtra.core.events import Event
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import CharacteristicResult, Verdict
 from hemtra.desktop.models.observe import Signal
 from hemtra.runtime.production import Done
 from hemtra.runtime.times import Times
-from hemtra.storage.records.store import Counts, Event
+from hemtra.storage.records.store import Counts
 
 RIBBON, TREND, EVENTS = 60, 200, 100
 """Parts of the ribbon and of a trend, and events, that are held."""

@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from hemtra.core.events import Event
 from hemtra.desktop.background.tasks import Task, Tasks
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.models.run_bench import RunBench, RunEnvironment
@@ -32,7 +33,6 @@ from hemtra.desktop.widgets.notifications import Notice, Notifications
 from hemtra.runtime.belt_mark import BeltNotClear
 from hemtra.runtime.production import Done, Listeners, Production
 from hemtra.runtime.run_setup import RunRequest, begin
-from hemtra.storage.records.store import Event
 
 LOOK = 250
 """ms between two looks at what is outside."""

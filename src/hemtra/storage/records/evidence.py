@@ -9,6 +9,7 @@ from typing import Any
 from sqlalchemy import Connection, select
 
 from hemtra.core.errors import PlanError
+from hemtra.core.events import Event
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import CharacteristicResult
 from hemtra.storage.plans import from_json
@@ -24,7 +25,7 @@ from hemtra.storage.records.schema import (
     stations,
     values,
 )
-from hemtra.storage.records.store import Event, Lot, PartRecord, Records, part_of
+from hemtra.storage.records.store import Lot, PartRecord, Records, event_of, part_of
 
 PIECE = 1000
 """Parts whose rows are read at a time."""
@@ -72,13 +73,13 @@ def part_sheet(records: Records, key: int) -> PartSheet:
         .outerjoin(stations, stations.c.id == parts.c.station_id)
         .where(parts.c.id == key)
     )
-    happened = select(events.c.kind, events.c.text, events.c.time).where(events.c.part_id == key)
+    happened = select(events).where(events.c.part_id == key)
     with records.reading() as db:
         row = db.execute(query).first()
         if row is None:
             raise RecordsError("This part is no longer in the records; look for it again.")
         rows = _rows(db, key, row.revision_id)
-        on_record = [Event(*event, row.number) for event in db.execute(happened.order_by(events.c.id))]
+        on_record = [event_of(one, row.number) for one in db.execute(happened.order_by(events.c.id))]
     lot = Lot(row.lot_id, row.lot, row.plan, row.started, row.ended)
     return PartSheet(
         part_of(row),

@@ -7,7 +7,8 @@ import time
 from contextlib import closing
 from pathlib import Path
 
-from hemtra.storage.records.store import Event, Records
+from hemtra.core.events import Event
+from hemtra.storage.records.store import Records
 
 KINDS = ("editing unlocked", "editing locked")
 
@@ -28,5 +29,4 @@ def is_noted(path: Path) -> bool:
 
 def note(records: Records, *, locked: bool) -> None:
     """Note that editing was locked or unlocked. Raises `RecordsError`."""
-    words = "Editing was locked with a PIN." if locked else "Editing was unlocked."
-    records.event(None, Event(KINDS[locked], words, time.time()))
+    records.event(None, Event(KINDS[locked], time.time()))

@@ -217,6 +217,7 @@ class _Merge:
                     "time": r.time,
                     "kind": r.kind,
                     "text": r.text,
+                    "fields": r.fields,
                 }
                 for r in new
             ]
@@ -225,7 +226,7 @@ class _Merge:
 
 def _events_of(lot: int) -> Any:
     return (
-        select(events.c.time, events.c.kind, events.c.text, parts.c.number)
+        select(events.c.time, events.c.kind, events.c.text, events.c.fields, parts.c.number)
         .outerjoin(parts, parts.c.id == events.c.part_id)
         .where(events.c.lot_id == lot)
         .order_by(events.c.id)

@@ -133,5 +133,6 @@ events = Table(
     Column("time", Float, nullable=False),
     Column("kind", String(32), nullable=False),
     Column("text", Text, nullable=False),
+    Column("fields", Text),
 )
 Index("events_by_time", events.c.time)

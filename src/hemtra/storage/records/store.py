@@ -15,6 +15,7 @@ from sqlalchemy import Connection, Table, func, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
 from hemtra.core.evaluation.rows import judged
+from hemtra.core.events import Event
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.graph import method_of
 from hemtra.core.plan.limits import CharacteristicResult, Verdict
@@ -58,17 +59,6 @@ class Lot:
     plan: str
     started: float
     ended: float | None = None
-
-
-@dataclass(frozen=True)
-class Event:
-    """Something worth knowing that happened while a line ran."""
-
-    kind: str
-    text: str
-    time: float
-    number: int | None = None
-    """Of the part it happened to."""
 
 
 @dataclass(frozen=True)
@@ -374,13 +364,13 @@ class Records:
     def events_of(self, lot: Lot) -> list[Event]:
         """The events of a lot, oldest first."""
         query = (
-            select(events.c.kind, events.c.text, events.c.time, parts.c.number)
+            select(events, parts.c.number)
             .join(parts, parts.c.id == events.c.part_id, isouter=True)
             .where(events.c.lot_id == lot.id)
             .order_by(events.c.id)
         )
         with translated_errors(self.name), self._engine.connect() as db:
-            return [Event(*row) for row in db.execute(query)]
+            return [event_of(row, row.number) for row in db.execute(query)]
 
     def _add_events(
         self, db: Connection, lot: Lot | None, found: Sequence[Event], keys: Mapping[int, int]
@@ -395,6 +385,7 @@ class Records:
                         "time": e.time,
                         "kind": e.kind,
                         "text": e.text,
+                        "fields": json.dumps(dict(e.fields), sort_keys=True),
                     }
                     for e in found
                 ],
@@ -440,6 +431,13 @@ def _characteristic(plan: Plan, balloon: int) -> dict[str, Any]:
         "decimals": stood.decimals,
         "method": "" if row.step is None else method_of(plan, row.step),
     }
+
+
+def event_of(row: Any, number: int | None) -> Event:
+    """A row of the table of events; number: of its part. Older ones have their words alone."""
+    return Event(
+        row.kind, row.time, number, {"text": row.text} if row.fields is None else json.loads(row.fields)
+    )
 
 
 def counts_of(found: Mapping[Verdict, int]) -> Counts:

@@ -1,0 +1,53 @@
+"""What may happen while a line runs: each event by its kind with what belongs to it, and its sentence.
+
+Records, logs and signals carry kind and fields; words are made from them where a person reads, by `sentence`
+alone. What it looks up are the patterns of `CATALOGUE`, so that another language is another catalogue of
+`gettext`'s, and no sentence is ever taken apart again.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from gettext import gettext
+from types import MappingProxyType
+
+Value = str | int | float
+CATALOGUE: Mapping[str, str] = MappingProxyType(
+    {
+        "belt not clear": ("The line was cut off before; what may lie between the eye and a gate is rejected."),
+        "differs": "{balloon} {name} gives {now} now, on record is {then}.",
+        "editing locked": "Editing was locked with a PIN.",
+        "editing unlocked": "Editing was unlocked.",
+        "error": "it could not be evaluated ({fault}); keep its scan and report this",
+        "gone": "{balloon} {name} is not evaluated now.",
+        "link": "The I/O module answers.",
+        "link lost": "The I/O module does not answer; check its power, cable and address.",
+        "new lot": "Lot {lot} begins.",
+        "overrun": "queue full: {limit} parts in evaluation; slow the line or remove characteristics",
+        "worker lost": "inspection process crashed repeatedly; keep the scan and report the fault",
+    }
+)
+"""A sentence for each kind of event that has one of its own; others bring their words as the field `text`."""
+
+
+@dataclass(frozen=True)
+class Event:
+    """Something worth knowing. time: seconds since 1970. number: of the part it happened to."""
+
+    kind: str
+    time: float
+    number: int | None = None
+    fields: Mapping[str, Value] = field(default_factory=dict)
+
+    @property
+    def text(self) -> str:
+        """In words."""
+        return sentence(self.kind, self.fields)
+
+
+def sentence(kind: str, fields: Mapping[str, Value]) -> str:
+    """An event in words."""
+    if "text" in fields:
+        return str(fields["text"])
+    return gettext(CATALOGUE.get(kind, "{kind}")).format(kind=kind, **fields)

@@ -1,0 +1,41 @@
+"""Events: what they carry, and the one place that puts them into words."""
+
+import gettext
+from string import Formatter
+
+import pytest
+
+from hemtra.core import events
+from hemtra.core.events import CATALOGUE, Event, sentence
+
+FIELDS = {
+    "differs": {"balloon": 7, "name": "Gap", "now": "0.51 mm", "then": "0.50 mm"},
+    "error": {"fault": "ValueError: x"},
+    "gone": {"balloon": 7, "name": "Gap"},
+    "new lot": {"lot": "2026-11-29 10:00"},
+    "overrun": {"limit": 8},
+}
+
+
+@pytest.mark.parametrize("kind", CATALOGUE)
+def test_every_event_is_a_sentence_of_its_fields(kind):
+    asked = {name for _, name, _, _ in Formatter().parse(CATALOGUE[kind]) if name}
+    assert asked == set(FIELDS.get(kind, {}))
+    words = sentence(kind, FIELDS.get(kind, {}))
+    assert "{" not in words
+    assert all(str(value) in words for value in FIELDS.get(kind, {}).values())
+
+
+def test_an_event_may_bring_its_own_words_and_an_unknown_one_says_its_name():
+    assert Event("note", 1.0, fields={"text": "a {brace}"}).text == "a {brace}"
+    assert Event("of a later version", 1.0, fields={"more": 1}).text == "of a later version"
+
+
+def test_another_language_is_another_catalogue(monkeypatch):
+    """What is looked up are patterns, so that words and their order may differ."""
+    german = gettext.NullTranslations()
+    known = {CATALOGUE["new lot"]: "Es beginnt Los {lot}."}
+    monkeypatch.setattr(german, "gettext", lambda pattern: known.get(pattern, pattern))
+    monkeypatch.setattr(events, "gettext", german.gettext)
+    assert Event("new lot", 1.0, fields={"lot": "A"}).text == "Es beginnt Los A."
+    assert Event("link", 1.0).text == CATALOGUE["link"]
