@@ -22,7 +22,7 @@ from hemtra.core.evaluation.engine import Engine
 from hemtra.core.evaluation.results import Result
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import Verdict, format_limits, format_value
-from hemtra.core.text import plain
+from hemtra.core.text import percent, plain
 from hemtra.runtime.batch import inspect_files
 
 app = typer.Typer(
@@ -116,7 +116,7 @@ def scan(
     made = scan_part(part_named(part, seed, defect or []), load_station(station), seed, name=output.name)
     save_scan(made, output)
     rows, cols = made.data.shape
-    out.print(f"{output}: {rows} profiles of {cols} points, {made.data.data_share:.1%} with data.")
+    out.print(f"{output}: {rows} profiles of {cols} points, {percent(made.data.data_share, 1)} with data.")
 
 
 @app.command()

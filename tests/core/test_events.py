@@ -1,4 +1,4 @@
-"""Events: what they carry, and the one place that puts them into words."""
+"""Events: what they carry, and the one place that puts them into words; shares of 1 as people write them."""
 
 import gettext
 from string import Formatter
@@ -7,6 +7,7 @@ import pytest
 
 from hemtra.core import events
 from hemtra.core.events import CATALOGUE, Event, sentence
+from hemtra.core.text import percent
 
 FIELDS = {
     "differs": {"balloon": 7, "name": "Gap", "now": "0.51 mm", "then": "0.50 mm"},
@@ -39,3 +40,11 @@ def test_another_language_is_another_catalogue(monkeypatch):
     monkeypatch.setattr(events, "gettext", german.gettext)
     assert Event("new lot", 1.0, fields={"lot": "A"}).text == "Es beginnt Los A."
     assert Event("link", 1.0).text == CATALOGUE["link"]
+
+
+@pytest.mark.parametrize(
+    ("share", "digits", "words"),
+    [(0.975, 1, "97.5 %"), (1.0, 0, "100 %"), (-1e-9, 1, "0.0 %"), (0.005, 0, "0 %"), (1.234, 2, "123.40 %")],
+)
+def test_a_share_is_written_with_a_space_and_no_negative_zero(share, digits, words):
+    assert percent(share, digits) == words

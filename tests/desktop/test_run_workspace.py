@@ -181,15 +181,26 @@ def test_a_pin_is_known_only_by_what_scrypt_makes_of_it():
     assert not is_pin("x", "no salt")
 
 
-def test_signals_are_typed_and_what_they_cannot_be_is_said(line, qtbot, tmp_path):
+@pytest.fixture
+def form(line):
+    """The form of the demo plan's signals."""
     line.trigger("plan.signals")
-    form = line.workspaces["run"].forms.signals
+    yield line.workspaces["run"].forms.signals
+    line.workspaces["run"].forms.signals.close()
+
+
+def test_a_condition_is_typed_and_what_it_cannot_be_is_said(line, form, qtbot):
     assert len(form.rows) == len(line.session.bench.document.plan.signals) == 4
     field = form.rows[0]["when"]
     assert isinstance(field, QLineEdit)
     retype(qtbot, field, "fails_1 or missing_1")
     assert line.session.bench.document.plan.signals[0].when == "fails_1 or missing_1"
-    retype(qtbot, form.rows[0]["when"], "boss > 3")
+    field = form.rows[0]["when"]
+    field.setFocus()
+    field.selectAll()
+    qtbot.keyClicks(field, "boss > 3")
+    assert "nothing a signal knows" in form.wrong[0].text(), "while it is typed"
+    qtbot.keyClick(field, Qt.Key.Key_Return)
     assert "nothing a signal knows" in form.message.text()
     retype(qtbot, form.rows[1]["line"], "0")
     assert "igital line 0 is used twice" in form.message.text()
@@ -203,6 +214,24 @@ def test_signals_are_typed_and_what_they_cannot_be_is_said(line, qtbot, tmp_path
     line.trigger("edit.undo")
     line.trigger("edit.undo")
     assert line.session.bench.document.plan.signals[0].when == "not_passed"
+
+
+def test_signals_say_what_they_are_for_the_last_parts(line, form, qtbot):
+    """Before the first run those of the tray: three good ones and two bad."""
+    tags = [part.tag for part in line.session.bench.tray.parts]
+    gate, good = (timeline.shares for _, timeline in form.states[:2])
+    assert gate == [float(tag == "bad") for tag in tags]
+    assert good == [float(tag == "good") for tag in tags]
+    assert form.states[0][0].text() == ("on" if tags[-1] == "bad" else "off")
+    assert form.states[3][0].text().endswith(" mA")
+    words = form.rows[0]["when"].completer()
+    words.setCompletionPrefix("missing or fails_1")
+    offered = [words.pathFromIndex(words.completionModel().index(k, 0)) for k in range(words.completionCount())]
+    assert all(name.startswith("fails_1") for name in offered)
+    assert "fails_11" in offered
+
+
+def test_an_analogue_output_is_typed(line, form, qtbot, tmp_path):
     form.add_analogue()
     save_plan(line.session.bench.document.plan, tmp_path / "saved.hplan")
     saved = load_plan(tmp_path / "saved.hplan").signals[-1]

@@ -285,14 +285,21 @@ def test_kept_parts_of_the_demo_are_seen_as_they_were(demo_records):
     assert Counter(one.verdict is Verdict.PASS for one in kept)[True] == 1
 
 
-def test_commands_report_export_and_merge(demo_records, demo_folder, tmp_path, capsys, monkeypatch):
-    def hemtra(*arguments):
+@pytest.fixture
+def hemtra(capsys, monkeypatch):
+    """The command with some arguments: its exit code, and what it wrote to either stream."""
+
+    def run(*arguments):
         monkeypatch.setattr("sys.argv", ["hemtra", *map(str, arguments)])
         with pytest.raises(SystemExit) as end:
             main()
-        said = capsys.readouterr()
-        return end.value.code, said.out, said.err
+        wrote = capsys.readouterr()
+        return end.value.code, wrote.out, wrote.err
 
+    return run
+
+
+def test_a_lot_and_a_part_are_reported(hemtra, demo_records, demo_folder, tmp_path):
     db, name = str(demo_folder / RECORDS), lot_name(BAD_BATCH[0])
     code, out, _ = hemtra("report", "--db", db, "--lot", name, "-o", tmp_path / "lot.pdf")
     assert (code, f"The report is in {tmp_path / 'lot.pdf'}" in out) == (0, True)
@@ -305,6 +312,12 @@ def test_commands_report_export_and_merge(demo_records, demo_folder, tmp_path, c
     assert code == 0
     assert f"Part {bad.number} of {name}" in pdf_text(tmp_path / "part.pdf")
     assert hemtra("report", "--db", db, "--lot", name, "--part", 99, "-o", tmp_path / "x.pdf")[0] == 2
+    assert hemtra("report", "--db", tmp_path / "none.db", "-o", tmp_path / "x.pdf")[0] == 2
+    assert not (tmp_path / "x.pdf").exists()
+
+
+def test_a_lot_is_exported_and_records_merged(hemtra, demo_records, demo_folder, tmp_path):
+    db, name = str(demo_folder / RECORDS), lot_name(BAD_BATCH[0])
     code, _, _ = hemtra("export", "--db", db, "--lot", name, "-o", tmp_path / "lot.csv")
     assert code == 0
     assert len((tmp_path / "lot.csv").read_text().splitlines()) == 61
@@ -312,8 +325,6 @@ def test_commands_report_export_and_merge(demo_records, demo_folder, tmp_path, c
     assert (code, "There is no lot “gone”" in err) == (2, True)
     code, out, _ = hemtra("merge", db, "--db", tmp_path / "mine.db")
     assert (code, "1200 parts merged, 0 were here already." in out) == (0, True)
-    assert hemtra("report", "--db", tmp_path / "none.db", "-o", tmp_path / "x.pdf")[0] == 2
-    assert not (tmp_path / "x.pdf").exists()
 
 
 def test_inspecting_writes_a_report_too(demo_folder, tmp_path, monkeypatch):

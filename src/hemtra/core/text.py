@@ -28,3 +28,8 @@ def _shown(character: str) -> str:
         return " "
     # controls of the upper half, marks that turn text around, lone surrogates, private and empty places
     return character if character.isprintable() else "\ufffd"
+
+
+def percent(share: float, digits: int = 0) -> str:
+    """A share of 1 as people write it: “97.5 %”. A negative zero is a zero."""
+    return f"{round(100 * share, digits) + 0.0:.{digits}f} %"

@@ -15,6 +15,7 @@ from hemtra.core.geometry.elements import Number, Point
 from hemtra.core.marks import Evidence, Region
 from hemtra.core.plan.kind import Input, Kind, Outcome, StepContext
 from hemtra.core.plan.registry import register
+from hemtra.core.text import percent
 from hemtra.core.zones.window import Window
 
 
@@ -65,7 +66,7 @@ class SurfaceDeviationKind(Kind):
             "range": float(np.ptp(found.values)),
             "beyond": 100.0 * float(np.mean(off > self.limit)),
         }[self.take]
-        facts = (("cells", str(off.size)), ("seen", f"{found.seen:.0%}".replace("%", " %")))
+        facts = (("cells", str(off.size)), ("seen", percent(found.seen)))
         return Outcome(Number(value, "%" if self.take == "beyond" else "mm", found), facts)
 
     def explain(self, given: StepContext, outcome: Outcome) -> Evidence:

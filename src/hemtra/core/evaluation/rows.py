@@ -11,6 +11,7 @@ from hemtra.core.geometry.elements import Number, Point
 from hemtra.core.plan.document import ByProfile, Characteristic, Plan
 from hemtra.core.plan.limits import CharacteristicResult, Verdict, judge
 from hemtra.core.plan.series import Demand, Series, combined
+from hemtra.core.text import percent
 from hemtra.core.units import conversion
 
 N = TypeVar("N", float, FloatArray)
@@ -125,7 +126,7 @@ def judged_series(
     at = None
     if found.value is not None:
         at = Point(*map(float, series.places[found.at]))
-    text = f"{100 * found.share:.1f} %" if demand.over == "share" and found.value is not None else ""
+    text = percent(found.share, 1) if demand.over == "share" and found.value is not None else ""
     shown = None if found.verdict is Verdict.NOT_MEASURED else found.value
     return replace(
         blank,

@@ -17,6 +17,7 @@ from hemtra.core.maps.section import sample
 from hemtra.core.marks import Evidence, Polyline, ResidualMap
 from hemtra.core.plan.kind import Kind, Outcome, StepContext, least_data
 from hemtra.core.plan.registry import register
+from hemtra.core.text import percent
 from hemtra.core.zones.zone import AnyZone
 
 MOST = 6000
@@ -83,7 +84,7 @@ class DeviationKind(Kind):
         share = float(there.mean())
         if not there.any() or 100.0 * share < self.least_data:
             raise NotMeasured(
-                f"only {100 * share:.0f} % of what the reference shows holds data, and it asks for"
+                f"only {percent(share)} of what the reference shows holds data, and it asks for"
                 f" {self.least_data:.0f} %"
             )
         worst = int(np.nanargmax(np.abs(off)))
@@ -93,7 +94,7 @@ class DeviationKind(Kind):
         facts = (
             ("highest", f"{float(np.nanmax(off)):+.3f} mm"),
             ("lowest", f"{float(np.nanmin(off)):+.3f} mm"),
-            ("compared", f"{share:.0%}".replace("%", " %")),
+            ("compared", percent(share)),
         )
         return Outcome(found, facts)
 

@@ -11,6 +11,7 @@ from hemtra.core.form_fields import setting
 from hemtra.core.marks import Evidence
 from hemtra.core.plan.kind import Input, Kind, Outcome, StepContext
 from hemtra.core.plan.registry import register
+from hemtra.core.text import percent
 
 
 @register
@@ -32,7 +33,7 @@ class InstanceKind(Kind):
         if self.number > len(found):
             raise NotMeasured(f"the outline was found {len(found)} times only, not {self.number}")
         one = replace(found[self.number - 1], others=())
-        return Outcome(one, (("match", f"{one.share:.1%}".replace("%", " %")),))
+        return Outcome(one, (("match", percent(one.share, 1)),))
 
     def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The outline's own evidence shows it."""

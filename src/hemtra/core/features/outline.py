@@ -19,6 +19,7 @@ from hemtra.core.locate.search import Match, Model, Search, differ, find
 from hemtra.core.marks import Evidence, MatchPicture, Strokes
 from hemtra.core.plan.kind import Kind, Outcome, StepContext
 from hemtra.core.plan.registry import register
+from hemtra.core.text import percent
 from hemtra.core.zones.zone import AnyZone, EllipseZone
 
 COLUMNS = ("x", "y", "z", "direction", "step", "channel")
@@ -164,8 +165,9 @@ class OutlineKind(Kind):
         if found and not matches:
             raise NotMeasured(
                 f"what lies there is not this part, but mirrored, of another size or another one:"
-                f" {found[0].share:.0%} of the outline match, and on {found[0].against:.0%} of it the surface"
-                " goes on without an edge".replace("%", " %")
+                f" {percent(found[0].share)} of the outline match, and on"
+                f" {percent(found[0].against)} of it the surface"
+                " goes on without an edge"
             )
         if not matches:
             raise NotMeasured(
@@ -179,14 +181,14 @@ class OutlineKind(Kind):
         first, *others = (_found(match) for match in kept)
         outline = replace(first, others=tuple(others))
         facts = [
-            ("match", f"{first.share:.1%}".replace("%", " %")),
+            ("match", percent(first.share, 1)),
             ("at", f"{first.x:.3f}, {first.y:.3f} mm"),
             ("turned", f"{first.rotation:.3f}°"),
         ]
         if self.count > 1:
             facts.append(("instances", str(len(kept))))
         elif len(matches) > 1:
-            facts.append(("next best", f"{matches[1].share:.1%}".replace("%", " %")))
+            facts.append(("next best", percent(matches[1].share, 1)))
         return Outcome(outline, tuple(facts))
 
     def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
@@ -207,7 +209,7 @@ class OutlineKind(Kind):
         if best.share - second.share <= TWINS and differ(best.frame, second.frame, model):
             raise NotMeasured(
                 f"two places match the outline equally well, {100 * best.share:.0f} and"
-                f" {100 * second.share:.0f} %; teach more of the contour, or narrow where it is looked for"
+                f" {percent(second.share)}; teach more of the contour, or narrow where it is looked for"
             )
 
 

@@ -18,6 +18,7 @@ from hemtra.core.maps.reduce import block_means
 from hemtra.core.marks import Evidence, Polyline, Region, ResidualMap
 from hemtra.core.plan.kind import Kind, Outcome, StepContext, least_data
 from hemtra.core.plan.registry import register
+from hemtra.core.text import percent
 from hemtra.core.zones.window import Window, window
 from hemtra.core.zones.zone import AnyZone
 
@@ -166,4 +167,4 @@ class PlaneKind(Kind):
 
 
 def _coverage_note(view: Window) -> str:
-    return "" if view.covered > 0.995 else f"{100 * (1 - view.covered):.0f} % of the zone lies outside the scan"
+    return "" if view.covered > 0.995 else f"{percent(1 - view.covered, 0)} of the zone lies outside the scan"

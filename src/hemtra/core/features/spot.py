@@ -19,6 +19,7 @@ from hemtra.core.maps.heightmap import Grid
 from hemtra.core.marks import Evidence, Histogram, Polyline, Region
 from hemtra.core.plan.kind import Kind, Outcome, StepContext, least_data
 from hemtra.core.plan.registry import register
+from hemtra.core.text import percent
 from hemtra.core.zones.window import Window
 from hemtra.core.zones.zone import AnyZone
 
@@ -102,7 +103,7 @@ class SpotKind(Kind):
         facts = (
             ("height", f"{z:.4f} mm"),
             ("spread", f"{float(kept.std()) * 1000:.1f} µm"),
-            ("points", f"{kept.size:,} · {share:.0%}".replace(",", " ").replace("%", " %")),
+            ("points", f"{kept.size:,} · {percent(share)}".replace(",", " ")),
         )
         return Outcome(SpotPoint(x, y, z, float(low), float(high), kept.size, given.zone), facts)
 

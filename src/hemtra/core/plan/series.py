@@ -10,6 +10,7 @@ import numpy as np
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.geometry.elements import Number
 from hemtra.core.plan.limits import SLACK, Verdict, judge, thresholds
+from hemtra.core.text import percent
 
 Over: TypeAlias = Literal["each", "mean", "worst", "share"]
 """How many values of one characteristic make one verdict."""
@@ -104,7 +105,7 @@ def combined(series: Series, demand: Demand) -> Combined:
         value = float(series.values[found].mean())
         enough = 100.0 * within >= demand.share - 1e-9
         verdict = Verdict.PASS if enough else Verdict.FAIL
-        reason = "" if enough else f"{100 * within:.1f} % within its limits, below {demand.share:g} %"
+        reason = "" if enough else f"{percent(within, 1)} within its limits, below {demand.share:g} %"
     else:
         verdict, reason = judge(value, *limits)
         if reason:

@@ -12,6 +12,7 @@ from hemtra.core.errors import HemtraError
 from hemtra.core.station.optics import CaptureBand, SensorModel
 from hemtra.core.station.station import Station
 from hemtra.core.station.travel import WheelEncoder
+from hemtra.core.text import percent
 from hemtra.core.units import MM, LengthUnit, small
 
 BYTES_PER_POINT = 5
@@ -213,7 +214,7 @@ class _Sums:
         return f"of the {self.model.name}"
 
     def _margin_text(self) -> str:
-        return f"{100 * self.margin:.0f} %" if self.rate > 0 else "–"
+        return percent(self.margin) if self.rate > 0 else "–"
 
     # -- warnings ---------------------------------------------------------------------------------
 
@@ -315,7 +316,7 @@ class _Sums:
             f"At {u.short(travel.speed)} {u.name}/s the line is too fast:"
             f" {u.text(self.highest_speed, 0)} is the most."
             if self.margin < 0
-            else f"At {u.short(travel.speed)} {u.name}/s only {100 * self.margin:.0f} % are left"
+            else f"At {u.short(travel.speed)} {u.name}/s only {percent(self.margin)} are left"
             " for ripple and slip."
         )
         why = " The exposure holds the rate down." if self._held_by_exposure() else ""

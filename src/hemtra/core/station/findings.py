@@ -16,6 +16,7 @@ from hemtra.core.errors import NotMeasured
 from hemtra.core.geometry.plane_fit import fit_plane
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.station.alignment import seam_between
+from hemtra.core.text import percent
 
 Remedy = Literal["level", "align", "encoder", "exposure", "correct", ""]
 
@@ -147,7 +148,7 @@ def _part(data: HeightMap, belt: float, expected: Expected) -> list[Finding]:
     window = data.z[rows[0] : rows[-1] + 1, cols[0] : cols[-1] + 1]
     share = 1.0 - np.count_nonzero(np.isnan(window)) / window.size
     if share < FEW_POINTS:
-        return [Finding(f"Only {100 * share:.0f} % of the part give points: set the exposure.", "exposure")]
+        return [Finding(f"Only {percent(share)} of the part give points: set the exposure.", "exposure")]
     return []
 
 

@@ -7,6 +7,7 @@ import time
 from PySide6.QtCore import QRectF, Qt
 from PySide6.QtGui import QPainter, QPen
 
+from hemtra.core.text import percent
 from hemtra.desktop.models.records_bench import Group, RecordsBench
 from hemtra.desktop.records.painted_list import PaintedList, elided
 from hemtra.desktop.widgets import theme
@@ -60,7 +61,7 @@ class LotList(PaintedList[Group | LotView]):
         painter.setFont(theme.font(11))
         under = inner.adjusted(0, 17, 0, 0)
         painter.drawText(under, Qt.AlignmentFlag.AlignLeft, row.plan if isinstance(row, Group) else _when(row))
-        share = "" if row.counts.share is None else f"{100 * row.counts.share:.1f} %"
+        share = "" if row.counts.share is None else percent(row.counts.share, 1)
         painter.drawText(under, Qt.AlignmentFlag.AlignRight, share)
         draw_yield(painter, QRectF(inner.left(), inner.bottom() - 1, inner.width(), 3), row.counts)
 

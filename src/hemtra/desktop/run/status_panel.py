@@ -8,6 +8,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
 
+from hemtra.core.text import percent
 from hemtra.desktop.models.run_bench import RunBench, RunEnvironment
 from hemtra.desktop.widgets import theme
 from hemtra.desktop.widgets.symbols import draw_panel
@@ -62,7 +63,7 @@ class StatusPanel(QWidget):
         y += 12
         self._bar(painter, y, share or 0.0, theme.colour("passed"))
         y += 26
-        message = "–" if share is None else f"{100 * share:.1f} %"
+        message = "–" if share is None else percent(share, 1)
         self._row(painter, y, f"yield {message}", f"{times.rate:.1f} parts/s", bold=True)
         y += 24
         cycle = bench.outside.cycle

@@ -8,6 +8,7 @@ from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QLabel, QPushButton, QWidget
 
 from hemtra.core.station.exposure import NEAR_ENOUGH, SATURATED, Tuned, brightness_of
+from hemtra.core.text import percent
 from hemtra.desktop.models.station_bench import StationBench
 from hemtra.desktop.station.guided_task import GuidedTask, Start, in_a_row, number_field, number_in
 from hemtra.desktop.widgets import theme
@@ -111,10 +112,10 @@ class ExposureTask(GuidedTask):
         grey = live.intensity[live.valid].astype(np.uint8)
         dark = 1.0 - np.count_nonzero(live.valid) / live.valid.size
         bright = np.count_nonzero(grey >= SATURATED) / max(grey.size, 1)
-        text = f"Now: brightness {brightness_of(grey):.0f}; {100 * dark:.0f} % of the points missing"
+        text = f"Now: brightness {brightness_of(grey):.0f}; {percent(dark)} of the points missing"
         if dark > UNEVEN and bright > UNEVEN:
-            return f"{text} while {100 * bright:.0f} % are saturated: no one exposure serves both, merge two."
-        return f"{text}, {100 * bright:.0f} % saturated."
+            return f"{text} while {percent(bright)} are saturated: no one exposure serves both, merge two."
+        return f"{text}, {percent(bright)} saturated."
 
     def run(self) -> None:
         """Look at the part until it is bright enough, or cannot become so."""

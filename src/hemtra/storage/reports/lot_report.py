@@ -12,6 +12,7 @@ from reportlab.platypus import Flowable, Spacer
 
 from hemtra.core.plan.limits import Verdict, format_limits
 from hemtra.core.statistics import Statistics
+from hemtra.core.text import percent
 from hemtra.storage.records.store import Counts, PartRecord
 from hemtra.storage.records.trends import Failures, Trend
 from hemtra.storage.reports import page
@@ -75,7 +76,7 @@ def save_lot_report(path: Path, lot: LotContent) -> None:
 
 def _verdicts(counts: Counts) -> Flowable:
     rows = (Verdict.PASS, counts.passed), (Verdict.FAIL, counts.failed), (Verdict.NOT_MEASURED, counts.missing)
-    share = "" if counts.share is None else f"{100 * counts.share:.1f} % of {counts.all} parts pass"
+    share = "" if counts.share is None else f"{percent(counts.share, 1)} of {counts.all} parts pass"
     cells = [cell for verdict, number in rows for cell in (page.Sign(verdict, word=True), str(number))]
     widths = [side * mm for side in (20, 16, 20, 16, 34, 16)]
     return page.plain_table([[*cells, share]], [*widths, page.WIDTH - sum(widths)], lines=False)

@@ -7,6 +7,7 @@ from pathlib import Path
 from PySide6.QtWidgets import QLabel
 
 from hemtra.core.maps.scan import Scan
+from hemtra.core.text import percent
 from hemtra.desktop.plan.panels.cards.card import Card, form_layout, muted
 
 
@@ -22,7 +23,7 @@ class ScanCard(Card):
             "points": f"{cols} × {rows}",
             "spacing x": f"{grid.dx:.3f} mm",
             "spacing y": f"{grid.dy:.3f} mm",
-            "no data": f"{100 * (1 - scan.data.data_share):.1f} %",
+            "no data": percent(1 - scan.data.data_share, 1),
             "station": str(scan.station.get("name", "unknown")),
         }
         form = form_layout()
