@@ -4,7 +4,8 @@ import re
 
 import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
-from PySide6.QtWidgets import QApplication
+from PySide6.QtGui import QGuiApplication, QImage
+from PySide6.QtWidgets import QApplication, QFileDialog
 from test_window import card, drag, retype
 
 from hemtra.core.plan.document import Characteristic, Step
@@ -253,3 +254,43 @@ def test_a_click_cuts_a_feature_out_of_the_selected_zone(demo, settled):
     demo.trigger("edit.undo")
     settled(demo)
     assert bench.document.plan.step("flange-n").zone == before
+
+
+def test_lengths_are_typed_in_the_unit_of_the_drawing(demo, qtbot, settled):
+    bench = demo.session.bench
+    field = card(demo, "boss-ne-top").numbers.fields["width"]
+    retype(qtbot, field, "0.25 in")
+    settled(demo)
+    assert bench.document.plan.step("boss-ne-top").zone.width == 6.35
+    row = demo.workspaces["plan"].workspace.sheet.row_of(1)
+    retype(qtbot, row.tolerance, "0.1575 ±0.004 in")
+    settled(demo)
+    limits = bench.document.plan.characteristic(1)
+    assert (limits.lower, limits.upper) == pytest.approx((3.8989, 4.1021))
+    before = bench.document.plan
+    retype(qtbot, row.tolerance, "4.00 ±50 µm")
+    assert "not clear which unit 4.00 has" in demo.message_bar.text.text()
+    assert bench.document.plan == before
+
+
+def test_a_value_is_copied_and_the_stage_is_saved_as_a_picture(demo, settled, tmp_path, monkeypatch):
+    bench = demo.session.bench
+    bench.select(10)
+    settled(demo)
+    demo.trigger("characteristic.copy-value")
+    value = next(c.value for c in bench.shown.result.characteristics if c.balloon == 10)
+    assert float(QGuiApplication.clipboard().text()) == pytest.approx(value, rel=1e-5)
+    stage = demo.workspaces["plan"].workspace.stage
+    for suffix, kind in ((".png", ""), (".svg", ""), ("", "PDF (*.pdf)")):
+        path = tmp_path / f"stage{suffix}"
+        monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_, to=path, k=kind: (str(to), k))
+        demo.trigger("view.save-picture")
+    image = QImage(str(tmp_path / "stage.png"))
+    assert (image.width(), image.height()) == (2 * stage.width(), 2 * stage.height())
+    assert len({image.pixel(x, 300) for x in range(0, image.width(), 7)}) > 20
+    drawing = (tmp_path / "stage.svg").read_text()
+    assert drawing.count("<text") >= 24, "balloons stay words"
+    assert (tmp_path / "stage.pdf").read_bytes().startswith(b"%PDF")
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "stage.bmp"), ""))
+    demo.trigger("view.save-picture")
+    assert "not in “.bmp”" in demo.message_bar.text.text()

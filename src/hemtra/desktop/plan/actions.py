@@ -8,9 +8,11 @@ from pathlib import Path
 
 from PySide6.QtWidgets import QAbstractButton, QApplication, QComboBox, QFileDialog
 
+from hemtra.core.errors import HemtraError
 from hemtra.core.proposals.option import Option, options
 from hemtra.desktop.documents.action import Action
 from hemtra.desktop.documents.session import Session
+from hemtra.desktop.plan.stage.picture_file import KINDS, save_picture
 from hemtra.desktop.plan.workspace import PlanWorkspace
 from hemtra.runtime.demo import PLAN_FILE, RUNNER_PLAN_FILE, RUNNER_STATION_FILE, STATION_FILE
 from hemtra.storage.files import read_text
@@ -165,6 +167,14 @@ class PlanActions:
             row,
             keys="Ctrl+D",
             help="With the next balloon and features of its own.",
+        )
+        yield Action(
+            "characteristic.copy-value",
+            "Copy value",
+            "Edit",
+            rows.copy_value,
+            row,
+            help="Of the selected characteristic, as a number.",
         )
         yield Action(
             "characteristic.delete",
@@ -324,6 +334,12 @@ class PlanActions:
             help="Cycles through view layouts.",
         )
         yield view(
+            "view.save-picture",
+            "Save picture of the stage…",
+            do=self._ask_picture,
+            help="As PNG, SVG or PDF.",
+        )
+        yield view(
             "view.fold",
             "Fold the side panels, or bring them back",
             do=self._workspace.fold,
@@ -346,6 +362,20 @@ class PlanActions:
         )
 
     # -- what they do -----------------------------------------------------------------------------
+
+    def _ask_picture(self) -> None:
+        part, stage = self._bench.tray.current, self._workspace.stage
+        proposed = self._session.plans.folder / f"{part.name if part is not None else 'stage'}.png"
+        name, kind = QFileDialog.getSaveFileName(stage, "Save picture", str(proposed), KINDS)
+        if not name:
+            return
+        path = Path(name)
+        if not path.suffix:
+            path = path.with_suffix(kind.partition("*")[2].rstrip(")"))
+        try:
+            save_picture(stage, path)
+        except HemtraError as error:
+            self._session.notifications.error(error)
 
     def _open_demo(self, plan: str, station: str) -> None:
         def done(folder: Path) -> None:

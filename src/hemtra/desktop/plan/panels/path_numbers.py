@@ -8,6 +8,7 @@ from functools import partial
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QLabel, QLineEdit, QPushButton, QWidget
 
+from hemtra.core.typed import number_typed
 from hemtra.core.zones.path_edits import changed_node, placed_node
 from hemtra.core.zones.zone import AnyZone, PathZone
 from hemtra.desktop.models.bench import WorkspaceModel
@@ -131,12 +132,12 @@ class PathNumbers(QWidget):
     def _typed(self, name: str) -> None:
         if self._zone is None:
             return
-        text = self.fields[name].text().strip().replace(",", ".")
+        text = self.fields[name].text().strip()
         k = self._number
         node, place = self._zone.nodes[k], self._zone.node_places()[k]
         old = {"x": float(place[0]), "y": float(place[1]), "corner": node.corner, "nominal": node.nominal}[name]
         try:
-            value = None if name == "nominal" and not text else float(text)
+            value = None if name == "nominal" and not text else number_typed(text)
         except ValueError:
             self._restore(name)
             return
@@ -155,7 +156,7 @@ class PathNumbers(QWidget):
 
     def _across_typed(self) -> None:
         try:
-            value = float(self.across.text().strip().replace(",", "."))
+            value = number_typed(self.across.text())
         except ValueError:
             value = -1.0
         if self._zone is not None and value != self._zone.across and 0.0 < value <= 1000.0:

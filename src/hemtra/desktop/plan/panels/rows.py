@@ -7,6 +7,7 @@ from functools import partial
 from typing import Any
 
 from PySide6.QtCore import QPoint
+from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QMenu
 
 from hemtra.core.edits.sheet import (
@@ -22,6 +23,7 @@ from hemtra.core.geometry.elements import Number
 from hemtra.core.plan.document import Characteristic, Correction, Plan
 from hemtra.core.plan.requirements import parse_requirements, with_requirements
 from hemtra.core.plan.tolerance import parse_tolerance
+from hemtra.core.typed import lengths_in_mm
 from hemtra.desktop.background.tasks import Task, Tasks
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.widgets.menus import offer
@@ -63,11 +65,24 @@ class Rows:
             return row.step is not None and self._bench.document.teacher is not None
 
         def changed() -> Plan:
-            t = parse_tolerance(text, row.nominal)
+            t = parse_tolerance(lengths_in_mm(text) if self._unit_of(balloon) == "mm" else text, row.nominal)
             fields = {"nominal": t.nominal, "lower": t.lower, "upper": t.upper, "uncertainty": t.uncertainty}
             return plan.with_characteristic(row.edited(**fields))
 
         return self._edit(f"limits of {row.name}", changed)
+
+    def _unit_of(self, balloon: int) -> str:
+        shown = self._bench.shown
+        rows = shown.result.characteristics if shown is not None else ()
+        return next((row.unit for row in rows if row.balloon == balloon), "mm")
+
+    def copy_value(self) -> None:
+        """Put the selected row's value on the clipboard as a number, as fine as it was computed."""
+        shown, row = self._bench.shown, self._bench.row
+        rows = shown.result.characteristics if shown is not None else ()
+        found = next((one for one in rows if row is not None and one.balloon == row.balloon), None)
+        if found is not None and found.value is not None:
+            QGuiApplication.clipboard().setText(found.text or f"{found.value:.6g}")
 
     def set_field(self, balloon: int, name: str, value: Any) -> None:
         """Another value for a field of a row; a new balloon keeps it selected."""
@@ -211,6 +226,7 @@ class Rows:
             ("Move up", partial(self.move, -1)),
             ("Move down", partial(self.move, 1)),
             ("Duplicate", self.duplicate),
+            ("Copy value", self.copy_value),
         ):
             menu.addAction(text, do)
         menu.addSeparator()

@@ -5,6 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
 
+from hemtra.core.typed import number_typed
 from hemtra.core.zones.zone import AnyZone
 
 NUMBERS = (
@@ -73,7 +74,7 @@ class ZoneNumbers(QWidget):
     def _on_band(self) -> None:
         """Both ends make a band, none takes it off; one alone waits for the other."""
         assert self._zone is not None
-        texts = [edit.text().strip().replace(",", ".") for edit in self.band.values()]
+        texts = [edit.text().strip() for edit in self.band.values()]
         old = self._zone.band
         if not any(texts):
             if old is not None:
@@ -82,7 +83,7 @@ class ZoneNumbers(QWidget):
         if not all(texts):
             return
         try:
-            low, high = (float(text) for text in texts)
+            low, high = (number_typed(text) for text in texts)
         except ValueError:
             self.show_zone(self._zone)
             return
@@ -93,7 +94,7 @@ class ZoneNumbers(QWidget):
         assert self._zone is not None
         edit, now = self.fields[name], f"{getattr(self._zone, name):.6g}"
         try:
-            value = float(edit.text().strip().replace(",", "."))
+            value = number_typed(edit.text(), "°" if name == "rotation" else "mm")
         except ValueError:
             edit.setText(now)
             return

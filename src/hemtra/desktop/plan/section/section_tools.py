@@ -8,6 +8,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QLineEdit, QMenu, QPushButton, QWidget
 
 from hemtra.core.plan.registry import kind_named
+from hemtra.core.typed import number_typed
 from hemtra.desktop.models.bench import Place, WorkspaceModel
 
 WIDEST = 100.0
@@ -118,7 +119,7 @@ class SectionTools(QFrame):
 
     def _typed(self) -> None:
         try:
-            width = float(self.width_field.text().replace(",", "."))
+            width = number_typed(self.width_field.text())
         except ValueError:
             width = -1.0
         if 0.0 < width <= WIDEST and width != self.bench.section_width:

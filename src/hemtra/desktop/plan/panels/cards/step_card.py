@@ -10,6 +10,7 @@ from hemtra.core.form_fields import Setting
 from hemtra.core.marks import Evidence
 from hemtra.core.plan.document import Step
 from hemtra.core.plan.kind import Kind
+from hemtra.core.typed import number_typed
 from hemtra.core.zones.zone import PathZone
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.plan.panels.cards.card import Card, form_layout, muted
@@ -180,9 +181,10 @@ class StepCard(Card):
 
     def _typed(self, name: str, setting: Setting, edit: QLineEdit) -> None:
         try:
-            value = float(edit.text().replace(",", "."))
+            value = number_typed(edit.text(), setting.unit)
         except ValueError:
             edit.setText(f"{setting.value:g}")
             return
+        edit.setText(f"{value:g}")
         if value != setting.value:
             self.param_changed.emit(self.step.id, name, value)
