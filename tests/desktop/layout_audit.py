@@ -28,7 +28,6 @@ OTHERWISE = {
     "EvidencePicture": "takes the focus where there is something to choose in it",
     "ScanPicture": "takes the focus where it is to be clicked",
     "StationDrawing": "what is dragged there is typed in the fields below",
-    "Legend": "Z stretches the colours",
 }
 """Classes that take the mouse and not the focus, and why none is shut out."""
 SLACK = 1.5

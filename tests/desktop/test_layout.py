@@ -6,7 +6,8 @@ from itertools import combinations
 import pytest
 from layout_audit import Audit, resize
 from PySide6.QtCore import QPoint, QSize, Qt
-from PySide6.QtWidgets import QWidget
+from PySide6.QtGui import QContextMenuEvent
+from PySide6.QtWidgets import QApplication, QWidget
 from test_models import cross
 from test_profile_plans import runners, small_runners  # noqa: F401
 from test_records_workspace import looking, written  # noqa: F401
@@ -125,6 +126,30 @@ def test_empty_window_and_dialogs(window, audit):
         dialog.close()
 
 
+def test_names_of_sixty_letters_are_shortened_in_lists_and_break_nothing(demo, settled):
+    """As German ones may be: one word of sixty letters, and one in four words."""
+    bench, found = demo.session.bench, Audit()
+    names = "Höhendifferenz" + "messung" * 6 + "ende", "Höhendifferenz der Auflagefläche zum Bezug des Deckels"
+    plan, long = bench.document.plan, names[0]
+    steps = tuple(step.edited(name=f"{names[k % 2][:57]}{k}") for k, step in enumerate(plan.steps))
+    sheet = tuple(row.edited(name=names[k % 2]) for k, row in enumerate(plan.sheet))
+    bench.document.edit("names", plan.edited(steps=steps, sheet=sheet))
+    for balloon in (1, 9, 13, 18):
+        bench.select(balloon)
+        for link in (ROW, bench.lineage()[0][0].id):
+            bench.open_card(link)
+            settled(demo)
+            for size in SIZES[:2]:
+                resize(demo, size)
+                found.look(demo, f"row {balloon}, {link} at {size.width()}")
+    lists = ("shortened in SheetRow", "shortened in TopBar", "shortened in SectionView", "field cut")
+    worse = {what: state for what, state in found.found.items() if not what.startswith(lists)}
+    assert not worse, "\n".join(f"{state}: {what}" for what, state in worse.items())
+    row = demo.workspaces["plan"].workspace.sheet.row_of(1)
+    assert long in row.toolTip()
+    assert long in row.accessibleName()
+
+
 def test_leaders_cross_on_no_part_and_no_balloon_covers_one(demo_folder, plan):
     """On all parts of the demo, which lie at all angles, in a stage of usual and of least size."""
     for part in PARTS:
@@ -195,6 +220,33 @@ def test_panels_fold_and_what_is_pushed_wider_stays_so(demo, qtbot):
     demo.close()
     assert load_settings().sizes["plan"] == pushed
     save_settings(Settings())
+
+
+def test_lists_say_their_rows_and_the_menu_key_asks_for_the_row(demo, qtbot, settled, monkeypatch):
+    workspace = demo.workspaces["plan"].workspace
+    demo.session.bench.tray.select(2)
+    demo.session.bench.select(1)
+    settled(demo)
+    row = workspace.sheet.row_of(1)
+    assert row.accessibleName() == "1 Boss NE, 3.71 mm, FAIL"
+    assert row.accessibleDescription().startswith("4.00 ±0.10. 3.71, below 3.90")
+    assert workspace.tray.cards[2].accessibleName() == "cover-03, tagged bad, FAIL"
+    asked = []
+    monkeypatch.setattr("hemtra.desktop.plan.panels.rows.offer", lambda menu, at: asked.append(menu))
+    keyboard = QContextMenuEvent.Reason.Keyboard
+    QApplication.sendEvent(workspace.sheet, QContextMenuEvent(keyboard, QPoint(5, 5), QPoint(5, 5)))
+    assert len(asked) == 1
+
+
+def test_the_colours_are_stretched_with_keys(demo, qtbot, settled):
+    legend = demo.workspaces["plan"].workspace.stage.legend
+    low, high = legend.span
+    qtbot.keyClick(legend, Qt.Key.Key_Down)
+    assert legend.span == pytest.approx((low, high - 0.02 * (high - low)))
+    qtbot.keyClick(legend, Qt.Key.Key_Up, Qt.KeyboardModifier.ShiftModifier)
+    assert legend.span[0] == pytest.approx(low + 0.02 * (high - low))
+    qtbot.keyClick(legend, Qt.Key.Key_Home)
+    assert legend.span == pytest.approx((low, high))
 
 
 def test_the_operators_screen_shows_the_same_run(demo, qtbot):

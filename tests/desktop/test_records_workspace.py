@@ -235,6 +235,24 @@ def test_a_drag_of_the_trend_goes_along_and_opens_nothing(looking, qtbot):
     assert records.pages.currentIndex() == 0
 
 
+@pytest.mark.parametrize("zoomed", [False, True])
+def test_a_stretch_of_the_trend_is_marked_and_looked_at_closer(looking, qtbot, zoomed):
+    choose(looking, qtbot, "large")
+    course = looking.workspaces["records"].page.course
+    if zoomed:
+        course.zoom(2.0)
+    (first, last), frame = course.view, course.frame
+    start, end = (QPointF(frame.left() + share * frame.width(), 80).toPoint() for share in (0.75, 0.25))
+    shift = Qt.KeyboardModifier.ShiftModifier if zoomed else Qt.KeyboardModifier.NoModifier
+    QTest.mousePress(course, Qt.MouseButton.LeftButton, shift, start)
+    QTest.mouseMove(course, end)
+    QTest.mouseRelease(course, Qt.MouseButton.LeftButton, shift, end)
+    wide = last - first
+    assert course.view == pytest.approx((first + wide / 4, last - wide / 4), abs=wide / 100)
+    QTest.mouseDClick(course, Qt.MouseButton.LeftButton, pos=frame.center().toPoint())
+    assert course.view[1] - course.view[0] >= BIG
+
+
 def test_a_part_with_its_scan_is_seen_as_it_was(looking, qtbot):
     choose(looking, qtbot, "scanned")
     records, table = looking.workspaces["records"].page, looking.workspaces["records"].page.parts

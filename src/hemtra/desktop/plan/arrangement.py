@@ -70,7 +70,9 @@ class Arrangement:
         self._strips.hide()
         self._arranged: tuple[bool, ...] = ()
         sizes.keep(self._below, "card", CARD)
-        bench.selection_changed.connect(self.place_card)
+        for changed in (bench.selection_changed, bench.shown_changed):
+            # what the card says may need more room than before
+            changed.connect(self.place_card)
         self.place_strips()
 
     @property

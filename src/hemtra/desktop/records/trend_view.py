@@ -61,7 +61,7 @@ class LotTrendView(QWidget):
         self._shown: CharacteristicTrend | None = None
         self._span = (0.0, 1.0)
         self._pulled: tuple[float, tuple[float, float]] | None = None
-        self._moved = False
+        self._moved = self._brushes = False
         self._words: list[str] = []
         """What stands on the chips of the series."""
         self._cursor: QPointF | None = None
@@ -156,6 +156,10 @@ class LotTrendView(QWidget):
                 at = QPointF(16, self.height() - FOOT + 18)
                 draw_statistics(painter, at, self.width() - 32.0, chosen)
                 self._draw_pointed(painter)
+                if self._brushed is not None:
+                    left, right = self._brushed
+                    area = QRectF(left, self.frame.top(), right - left, self.frame.height())
+                    painter.fillRect(area, theme.colour("copper", 40))
         if self.hasFocus():
             painter.setPen(QPen(theme.colour("copper"), 1.4))
             painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -244,21 +248,40 @@ class LotTrendView(QWidget):
                 self.update()
                 return
         self._pulled, self._moved = (event.position().x(), self.view), False
+        # where all is shown there is nowhere to go along to
+        self._brushes = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier) or self._shows_all
+
+    @property
+    def _shows_all(self) -> bool:
+        return self.view[1] - self.view[0] >= self._count
+
+    @property
+    def _brushed(self) -> tuple[float, float] | None:
+        """Pixels from and to that are marked to be looked at closer."""
+        if self._pulled is None or not self._moved or not self._brushes or self._cursor is None:
+            return None
+        frame = self.frame
+        ends = sorted(min(max(x, frame.left()), frame.right()) for x in (self._pulled[0], self._cursor.x()))
+        return ends[0], ends[1]
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
-        """Go along, or say what lies under the pointer."""
+        """Go along, mark a stretch, or say what lies under the pointer."""
         self._cursor = event.position()
         if self._pulled is not None and abs(event.position().x() - self._pulled[0]) > 3:
             self._moved = True
-        if self._pulled is not None and self._moved:
+        if self._pulled is not None and self._moved and not self._brushes:
             first, last = self._pulled[1]
             by = (event.position().x() - self._pulled[0]) / self.frame.width() * (last - first)
             self._look(first - by, last - first)
         self.update()
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
-        """A click on a part opens it."""
+        """A click on a part opens it; a stretch that was marked is looked at closer."""
+        brushed, (first, last), frame = self._brushed, self.view, self.frame
         pulled, self._pulled = self._pulled, None
+        if brushed is not None and brushed[1] - brushed[0] > NEAR:
+            at = [first + (x - frame.left()) / frame.width() * (last - first) for x in brushed]
+            self._look(at[0], max(at[1] - at[0], CLOSEST))
         found = self.part_near(event.position())
         if pulled is not None and not self._moved and found is not None:
             trend, k = found

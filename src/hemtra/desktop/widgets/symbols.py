@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
+from PySide6.QtGui import QColor, QFontMetrics, QPainter, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
 
 from hemtra.core.plan.limits import CharacteristicResult, Verdict
@@ -132,6 +132,12 @@ def draw_chip(
     painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
     painter.restore()
     return box
+
+
+def shortened(text: str, pixels: int = 190) -> str:
+    """A text of a small button, cut with dots beyond so many pixels."""
+    metrics = QFontMetrics(theme.font(12, bold=True))
+    return metrics.elidedText(text, Qt.TextElideMode.ElideRight, pixels)
 
 
 def draw_name(painter: QPainter, box: QRectF, name: str) -> None:

@@ -169,6 +169,7 @@ QSplitter::handle {{ background: transparent; image: none; }}
 #stageTools {{ background: rgba(16, 22, 21, 215); border-radius: 5px; }}
 #stageTools QPushButton {{ color: {t.stage_ink}; background: transparent; border: none; border-radius: 4px;
     padding: 3px 10px; font-size: 12px; }}
+#stageTools QPushButton:focus {{ border: 1px solid {t.stage_ink}; padding: 2px 9px; }}
 #stageTools QPushButton:checked {{ background: {t.stage_ink}; color: {t.stage}; }}
 #heading {{ font-size: 14px; font-weight: bold; }}
 #muted {{ color: {t.muted}; }}

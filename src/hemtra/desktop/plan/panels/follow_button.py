@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import partial
 
 from PySide6.QtCore import Signal
@@ -12,6 +13,7 @@ from hemtra.core.plan.document import Follow, Plan, Step
 from hemtra.core.plan.follow import AXES, axes_of
 from hemtra.core.plan.registry import kind_named, kinds
 from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets.symbols import shortened
 
 SIGNS = {"x": "x", "y": "y", "rotation": "turn", "z": "height", "tilt": "tilt"}
 
@@ -31,7 +33,6 @@ class FollowButton(QPushButton):
         self.setObjectName("action")
         self.setProperty("small", True)
         self.setIcon(theme.glyph("anchor", theme.colour("anchor").name()))
-        self.setToolTip("The anchors this zone moves with, so that it finds its place on every part.")
         self.setAccessibleName(f"{step.name}, follows")
         held = QMenu(self)
         held.aboutToShow.connect(self.fill)
@@ -40,7 +41,10 @@ class FollowButton(QPushButton):
     def show_plan(self, plan: Plan) -> None:
         """Say what the step follows in a plan."""
         self.plan = plan
-        self.setText(follow_text(plan, plan.step(self.step_id).follow))
+        follow = plan.step(self.step_id).follow
+        self.setText(follow_text(plan, follow, shortened))
+        help_text = "The anchors this zone moves with, so that it finds its place on every part."
+        self.setToolTip(f"{help_text}\n{follow_text(plan, follow)}")
 
     def fill(self) -> None:
         """Everything it could follow, by axis, and the anchors that could be made for it."""
@@ -76,12 +80,12 @@ class FollowButton(QPushButton):
         self.chosen.emit(self.step_id, follow)
 
 
-def follow_text(plan: Plan, follow: Follow) -> str:
-    """What is followed, in a few words: “follows Cover outline (x, y, turn)”."""
+def follow_text(plan: Plan, follow: Follow, name: Callable[[str], str] = str) -> str:
+    """What is followed, in a few words: “follows Cover outline (x, y, turn)”. name: how a name is shown."""
     if not follow.anchors:
         return "no anchor"
     parts = []
     for anchor in follow.anchors:
         axes = ", ".join(sign for axis, sign in SIGNS.items() if getattr(follow, axis) == anchor)
-        parts.append(f"{plan.step(anchor).name} ({axes})")
+        parts.append(f"{name(plan.step(anchor).name)} ({axes})")
     return "follows " + "\nand ".join(parts)

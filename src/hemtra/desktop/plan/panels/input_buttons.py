@@ -13,9 +13,7 @@ from hemtra.core.plan.graph import dependants
 from hemtra.core.plan.inputs import fitting
 from hemtra.core.plan.registry import kind_named
 from hemtra.desktop.widgets import theme
-
-LONGEST = 40
-"""Letters of the names on a button; more stand in its menu."""
+from hemtra.desktop.widgets.symbols import shortened
 
 
 class InputButtons(QWidget):
@@ -61,8 +59,8 @@ class InputButtons(QWidget):
         for name, wanted in kind_named(step.kind).accepted().items():
             names = ", ".join(plan.step(i).name for i in step.inputs.get(name, ()))
             usual = "as the plan prepares" if name == "data" else "none"
-            text = names if len(names) <= LONGEST else f"{names[: LONGEST - 1]}…"
-            self.buttons[name].setText(f"{wanted.label}: {text or usual}")
+            self.buttons[name].setText(f"{wanted.label}: {shortened(names) or usual}")
+            self.buttons[name].setToolTip(f"{wanted.help}\n{names}".strip())
         users = dependants(plan, self.step_id)
         self.users.setVisible(bool(users))
         self.users.setText(f"used by {len(users)}")

@@ -87,6 +87,9 @@ class SheetRow(QWidget):
         self.tolerance.setVisible(selected)
         self._size()
         reason = judged.reason if judged else ""
+        value = "" if judged is None else f", {format_value(judged, judged.decimals)}, {judged.verdict}"
+        self.setAccessibleName(f"{row.balloon} {row.name}{value}")
+        self.setAccessibleDescription(f"{row.tolerance}. {reason}".strip())
         self.setToolTip(
             f"{row.name}: {row.tolerance}" + (f"\n{judged.verdict}: {reason}" if reason and judged else "")
         )
@@ -338,6 +341,12 @@ class Sheet(ListPanel):
         row = self.row_of(balloon)
         if row is not None:
             row.reject()
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        """The menu key asks for what can be done with the selected row."""
+        row = None if self.bench.balloon is None else self.row_of(self.bench.balloon)
+        if row is not None and event.reason() == QContextMenuEvent.Reason.Keyboard:
+            self.menu_wanted.emit(row.row.balloon, row.mapToGlobal(QPoint(36, row.line)))
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         """Up and down step through the rows; Enter goes into the tolerance."""

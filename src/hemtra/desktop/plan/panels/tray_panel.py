@@ -40,6 +40,8 @@ class TrayCard(QWidget):
     def show_state(self, *, selected: bool) -> None:
         """Take the latest verdict."""
         self.selected = selected
+        verdict = "not evaluated" if self.part.result is None else str(self.part.result.verdict)
+        self.setAccessibleName(f"{self.part.name}, tagged {self.part.tag}, {verdict}")
         self.setToolTip(f"{self.part.scan.name}\n{_status_text(self.part)}\nClick the tag to change it.")
         self.update()
 

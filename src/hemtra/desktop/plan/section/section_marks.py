@@ -18,7 +18,7 @@ from hemtra.desktop.models.bench import Place, WorkspaceModel
 from hemtra.desktop.plan.section.section_across import draw_across
 from hemtra.desktop.plan.section.section_axes import Axes, along, draw_profile, project
 from hemtra.desktop.widgets import theme
-from hemtra.desktop.widgets.symbols import draw_arrow, draw_balloon
+from hemtra.desktop.widgets.symbols import draw_arrow, draw_balloon, shortened
 
 LABEL_ROOM = 130
 """Pixels right of a dimension that its text needs."""
@@ -82,6 +82,7 @@ class SectionMarks:
         metrics = painter.fontMetrics()
         taken = [] if self._value_box is None else [self._value_box]
         for name, start, end in self.planes:
+            name = shortened(name, int(0.6 * axes.frame.width()))
             wide = metrics.horizontalAdvance(name) + 2.0
             ways = [
                 QRectF(x, min(max(at.y() + down, axes.frame.top()), axes.frame.bottom() - 16), wide, 16)

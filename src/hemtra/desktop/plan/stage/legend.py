@@ -4,7 +4,16 @@ from __future__ import annotations
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QLinearGradient, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtGui import (
+    QColor,
+    QKeyEvent,
+    QLinearGradient,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPolygonF,
+)
 from PySide6.QtWidgets import QWidget
 
 from hemtra.core.arrays import ByteArray, FloatArray
@@ -17,6 +26,8 @@ SAMPLED = 120_000
 """Heights looked at for the histogram; more do not change its look."""
 TAIL = 0.2
 """Percent of the heights at either end that the proposed scale leaves out, so spikes do not stretch it."""
+KEY_STEP = 0.02
+"""Part of the whole range that an arrow key moves an end by."""
 LEAST_RANGE = 0.002
 
 
@@ -28,6 +39,8 @@ class Legend(QWidget):
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
         self.setFixedSize(86, 216)
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.setAccessibleName("Colours; up and down move their upper end, with Shift their lower one")
         self.setMouseTracking(True)
         self._span = (0.0, 1.0)
         self._full = (0.0, 1.0)
@@ -121,6 +134,10 @@ class Legend(QWidget):
         for k, count in enumerate(self._counts):
             length = 44 * float(count) / peak
             painter.drawRect(QRectF(bar.left() - 3 - length, bar.bottom() - (k + 1) * step, length, step))
+        if self.hasFocus():
+            painter.setPen(QPen(theme.colour("stage_ink"), 1.2))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRoundedRect(QRectF(self.rect()).adjusted(1, 1, -1, -1), 5, 5)
         painter.setFont(theme.font(11))
         for z, above in ((low, False), (high, True)):
             y = min(max(self._y(z), bar.top()), bar.bottom())
@@ -134,6 +151,23 @@ class Legend(QWidget):
                 box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"{z:.2f} {self._unit}"
             )
         painter.end()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Up and down move an end, Home fits the part."""
+        way = {Qt.Key.Key_Up: 1, Qt.Key.Key_Down: -1}.get(Qt.Key(event.key()))
+        if event.key() == Qt.Key.Key_Home:
+            self._chosen = False
+            self.set_span(*self._full)
+        elif way is None:
+            super().keyPressEvent(event)
+        else:
+            low, high = self._full
+            lower = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
+            ends = [*self._span]
+            ends[0 if lower else 1] += way * (high - low) * KEY_STEP
+            if ends[1] - ends[0] >= LEAST_RANGE:
+                self._chosen = True
+                self.set_span(*ends)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Take the nearer end."""

@@ -56,7 +56,7 @@ class StageTools(QFrame):
 
     def _button(self, text: str, help_text: str) -> QPushButton:
         button = QPushButton(text)
-        button.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         button.setToolTip(help_text)
         self._layout.addWidget(button)
         return button

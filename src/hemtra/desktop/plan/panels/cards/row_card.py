@@ -31,6 +31,7 @@ class RowCard(Card):
         super().__init__(kind.title, kind.glyph, "ink")
         self.row, self.step_card = row, step_card
         self.name, self.tolerance = QLineEdit(row.name), QLineEdit(row.tolerance)
+        self.name.setToolTip(row.name)
         self.name.setAccessibleName("Name of the characteristic")
         self.tolerance.setToolTip(f"Nominal and limits as on the drawing: {EXAMPLES}")
         self.tolerance.setAccessibleName("Tolerance")
