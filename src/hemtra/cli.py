@@ -30,7 +30,7 @@ app = typer.Typer(
     no_args_is_help=False,
     rich_markup_mode=None,
     pretty_exceptions_enable=False,
-    help="Measure and judge laser-profile scans. Without a command: the desktop.",
+    help="Measure and inspect laser-profile scans. Without a command: the desktop.",
 )
 plan_app = typer.Typer(no_args_is_help=True, help="Show or check plans.")
 app.add_typer(plan_app, name="plan")
@@ -420,7 +420,7 @@ def check(plan: PlanPath) -> None:
         raise typer.Exit(2)
     for row, why in near_their_floor(held.plan, engine, result):
         out.print(f"{row.balloon} {row.name}: {why}", soft_wrap=True)
-    out.print(f"{plan.name} holds; its reference scan is judged {result.verdict}.")
+    out.print(f"{plan.name} holds; its reference scan evaluates to {result.verdict}.")
 
 
 def _print_result(name: str, result: Result) -> None:

@@ -211,7 +211,7 @@ def test_plan_show_and_check(hemtra, cover, tmp_path, plan):
     assert "2.50 +0.15 −0.05" in out
     assert hemtra("plan", "check", cover)[:2] == (
         0,
-        f"{cover.name} holds; its reference scan is judged PASS.\n",
+        f"{cover.name} holds; its reference scan evaluates to PASS.\n",
     )
     elsewhere = Scan(HeightMap(np.zeros((20, 20)), x0=900.0))
     save_plan(plan, tmp_path / "off.hplan", elsewhere)

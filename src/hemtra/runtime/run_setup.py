@@ -73,7 +73,7 @@ def begin(
 ) -> Production:
     """A run ready to `start`. Raises `HemtraError` where something it needs is not there."""
     if not any(not row.off for row in plan.sheet):
-        raise HemtraError("The plan has no characteristics to judge; add one before it runs.")
+        raise HemtraError("The plan has no characteristics to evaluate; add one before it runs.")
     held: list[Production] = []
 
     def link_changed(up: bool) -> None:

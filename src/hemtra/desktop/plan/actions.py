@@ -94,7 +94,7 @@ class PlanActions:
         )
         yield Action(
             "plan.whole",
-            "Judge parts as a whole",
+            "Inspect parts as a whole",
             group,
             ways.whole,
             lambda: document.plan.by_profile is not None,
@@ -214,7 +214,7 @@ class PlanActions:
         )
         yield Action(
             "characteristic.master",
-            "Judge the difference from the reference part",
+            "Evaluate the difference from the reference part",
             group,
             rows.toggle_master,
             self._can_learn,

@@ -112,7 +112,7 @@ class FilterBar(QFrame):
         for choice, name, help_text in (
             (self.verdict, "Verdict", "Of the part."),
             (self.balloon, "Balloon", "A characteristic that the part does not pass."),
-            (self.revision, "Plan revision", "What the part was judged by."),
+            (self.revision, "Plan revision", "What the part was evaluated with."),
         ):
             choice.setAccessibleName(name)
             choice.setToolTip(help_text)

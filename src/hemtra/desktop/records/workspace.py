@@ -94,7 +94,7 @@ class RecordsWorkspace(QWidget):
             button.setObjectName("action")
         self.open_button.setToolTip("Opens the records of another file.")
         self.merge_button.setToolTip("Adds new parts from the records of another computer.")
-        self.rejudge_button.setToolTip("List what changes when the lot is judged by the plan that is open.")
+        self.rejudge_button.setToolTip("List what changes when the lot is evaluated with the open plan.")
         self.tray_button.setToolTip("Send failed parts with stored scans to the tray.")
         self.bar = bar = QFrame()
         bar.setObjectName("panel")
@@ -338,9 +338,9 @@ class RecordsWorkspace(QWidget):
         )
         self.rejudge_button.setEnabled(one and has_plan)
         self.rejudge_button.setToolTip(
-            "Judge this lot by the open plan."
+            "Re-evaluate this lot with the open plan."
             if one and has_plan
-            else "Choose one lot, and open the plan it is to be judged by."
+            else "Choose one lot, and open the plan to evaluate it with."
         )
         self.export_button.setEnabled(any_lot)
         self.tray_button.setEnabled(any_lot and not self.locked)

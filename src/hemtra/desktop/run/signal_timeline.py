@@ -45,7 +45,7 @@ class SignalTimeline(QWidget):
                 state = f"{level:.2f} {signal.span.split()[1]}"
         self.setAccessibleName(f"{self._name}, last part: {state}")
         self.setToolTip(
-            f"The last {len(self.shares)} parts." if self.shares else "No part has been judged yet."
+            f"The last {len(self.shares)} parts." if self.shares else "No part has been evaluated yet."
         )
         self.update()
         return state

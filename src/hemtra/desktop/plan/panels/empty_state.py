@@ -16,7 +16,7 @@ from hemtra.desktop.widgets.symbols import draw_arrow, draw_balloon
 STEPS = (
     ("1", "Record a few parts", "good ones and bad ones, as X3P or float TIFF, and put them in the tray"),
     ("2", "Add characteristics", "press N, click the data; zone, nominal and limits are proposed"),
-    ("3", "See every part judged", "each change is tried on all parts of the tray at once"),
+    ("3", "See every verdict", "each change is tried on all parts of the tray at once"),
 )
 
 

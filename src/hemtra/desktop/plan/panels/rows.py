@@ -196,7 +196,7 @@ class Rows:
             )
 
         fields = (("least", "percent that must lie within the limits", f"{row.least_share:g}"),)
-        self._asked.ask(f"{row.name}: share in limits", fields, "Judge by share", take)
+        self._asked.ask(f"{row.name}: share in limits", fields, "Evaluate by share", take)
 
     def _correct(self, balloon: int, numbers: dict[str, float]) -> bool:
         row, plan = self._plan.characteristic(balloon), self._plan
@@ -238,7 +238,7 @@ class Rows:
         taught = self._bench.document.teacher is not None and row.step is not None
         by_profile = self._plan.by_profile is not None
         menu.addAction("Nominal from the reference part", self.take_nominal).setEnabled(taught)
-        action = menu.addAction("Judge the difference from the reference part", self.toggle_master)
+        action = menu.addAction("Evaluate the difference from the reference part", self.toggle_master)
         action.setCheckable(True)
         action.setChecked(row.from_master)
         action.setEnabled(taught)

@@ -208,4 +208,4 @@ def _status_text(part: TrayPart) -> str:
     if part.result is None:
         return "not evaluated yet"
     reasons = [f"{c.balloon} {c.name}: {c.reason}" for c in part.result.characteristics if c.reason]
-    return "\n".join([f"tagged {part.tag}, judged {part.result.verdict}", *reasons[:8]])
+    return "\n".join([f"tagged {part.tag}, verdict {part.result.verdict}", *reasons[:8]])
