@@ -11,7 +11,8 @@ from PySide6.QtCore import Qt
 from hemtra import HeightMap
 from hemtra.core.geometry.elements import Plane
 from hemtra.core.geometry.frames import Frame
-from hemtra.core.rendering.colouring import isolines, plane_map, reference_map, slope_map
+from hemtra.core.maps.heightmap import Profile
+from hemtra.core.rendering.colouring import isolines, plane_map, reference_map, reference_profile, slope_map
 from hemtra.core.rendering.palettes import height_palette
 from hemtra.desktop.models.orbit import Orbit
 from hemtra.desktop.models.surface_mesh import surface
@@ -118,3 +119,35 @@ def test_values_that_colour_the_part_are_read_with_their_unit(demo, settled):
     assert told.startswith("above the reference ")
     assert told.endswith(" mm")
     assert abs(float(told.split()[-2])) < 0.05, "the reference lies on itself"
+
+
+@given(st.floats(-180, 180), st.floats(-3, 3), st.floats(-3, 3), st.floats(-2, 2))
+def test_the_reference_behind_a_section_lies_as_the_part_does(turn, dx, dy, dz):
+    """The part is the reference turned, moved and raised: the section of both is one."""
+    x, y = np.meshgrid(np.arange(-20, 20.1, 0.25), np.arange(-20, 20.1, 0.25))
+    reference = HeightMap(0.3 * x + 0.1 * y, dx=0.25, dy=0.25, x0=-20, y0=-20)
+    home = Frame(1.0, -2.0, 0.5, 10.0)
+    found = Frame(1.0 + dx, -2.0 + dy, 0.5 + dz, 10.0 + turn)
+    line = ((found.x - 4.0, found.y - 3.0), (found.x + 4.0, found.y + 3.0))
+    s = np.linspace(0.0, 10.0, 41)
+    behind = reference_profile(Profile(s, np.zeros_like(s)), line, reference, found, home)
+    # back on the reference, a point of the section lies here
+    way = np.column_stack([-4.0 + 0.8 * s, -3.0 + 0.6 * s])
+    c, k = math.cos(math.radians(turn)), math.sin(math.radians(turn))
+    at = np.column_stack([home.x + c * way[:, 0] + k * way[:, 1], home.y - k * way[:, 0] + c * way[:, 1]])
+    assert behind.z == pytest.approx(0.3 * at[:, 0] + 0.1 * at[:, 1] + dz, abs=1e-6)
+
+
+def test_the_reference_is_drawn_behind_the_sections_of_other_parts(demo, settled):
+    bench = demo.session.bench
+    bench.select(1)
+
+    def apart():
+        settled(demo)
+        shown = bench.shown
+        return np.abs(shown.profile.z - shown.reference.z)
+
+    bench.tray.select(1)
+    assert np.nanmedian(apart()) < 0.02, "a good part lies on the reference"
+    bench.tray.select(2)
+    assert np.nanmax(apart()[bench.shown.profile.z > 3.0]) > 0.2, "a boss of part 03 is too short"

@@ -9,7 +9,7 @@ import numpy as np
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.geometry.elements import Plane
 from hemtra.core.geometry.frames import Frame
-from hemtra.core.maps.heightmap import HeightMap
+from hemtra.core.maps.heightmap import HeightMap, Profile
 from hemtra.core.maps.section import sample
 
 
@@ -38,6 +38,35 @@ def reference_map(data: HeightMap, reference: HeightMap, found: Frame, home: Fra
     z = sample(reference, home.x + c * x + s * y, home.y - s * x + c * y)
     slope_x, slope_y = found.slopes
     return _like(data, data.z - (z - home.z) - (found.z + slope_x * x + slope_y * y))
+
+
+def reference_profile(
+    profile: Profile,
+    line: tuple[tuple[float, float], tuple[float, float]],
+    reference: HeightMap,
+    found: Frame,
+    home: Frame,
+    datums: tuple[Plane, Plane] | None = None,
+) -> Profile:
+    """The reference scan laid onto a section of this one as `reference_map` lays it: heights along its line.
+
+    line: x and y in mm of both ends of the section. datums: the same plane on this scan and on the reference;
+    height and tilt follow it, which frames of an outline do not know.
+    """
+    (ax, ay), (bx, by) = line
+    length = math.hypot(bx - ax, by - ay)
+    along = profile.x / length
+    x, y = ax + (bx - ax) * along - found.x, ay + (by - ay) * along - found.y
+    turn = math.radians(found.rotation - home.rotation)
+    c, s = math.cos(turn), math.sin(turn)
+    at_x, at_y = home.x + c * x + s * y, home.y - s * x + c * y
+    z = sample(reference, at_x, at_y)
+    if datums is not None:
+        here, there = datums
+        base = here.height_at(found.x + x, found.y + y) - there.height_at(at_x, at_y)
+        return Profile(profile.x, z + base)
+    slope_x, slope_y = found.slopes
+    return Profile(profile.x, z - home.z + found.z + slope_x * x + slope_y * y)
 
 
 def isolines(heights: FloatArray, step: float) -> BoolArray:

@@ -17,7 +17,7 @@ from hemtra.core.maps.merge import blend
 from hemtra.core.station.calibration import Calibration
 from hemtra.core.station.optics import SensorModel
 from hemtra.core.station.station import Station
-from hemtra.core.station.trigger import Closed, Event, Ignored, TriggerMachine, TriggerRules
+from hemtra.core.station.trigger import Closed, Ignored, TriggerChange, TriggerMachine, TriggerRules
 from hemtra.core.station.trigger_sources import TriggerDetector, What, starter
 
 RowsOf: TypeAlias = tuple[NDArray[np.float32], NDArray[np.uint8]]
@@ -219,7 +219,7 @@ class Assembler:
             )
             for index, what in self._starts.feed(arrival.first, heights, arrival.places):
                 started.setdefault(index, []).append(what)
-        events: list[Event] = []
+        events: list[TriggerChange] = []
         for index, time in enumerate(arrival.times.tolist(), start=arrival.first):
             for what in started.get(index, ()):
                 change = self._machine.trigger if what == "front" else self._machine.release
@@ -282,7 +282,7 @@ class Assembler:
         self._next = batch.first + len(batch)
         return rows
 
-    def _outcomes(self, events: Iterable[Event]) -> list[Outcome]:
+    def _outcomes(self, events: Iterable[TriggerChange]) -> list[Outcome]:
         found: list[Outcome] = []
         for event in events:
             if isinstance(event, Closed):

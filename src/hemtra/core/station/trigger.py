@@ -77,7 +77,7 @@ class Ignored:
     """Where along the travel, in profiles as the encoder counts them."""
 
 
-Event: TypeAlias = Opened | Closed | Ignored
+TriggerChange: TypeAlias = Opened | Closed | Ignored
 
 
 @dataclass
@@ -129,7 +129,7 @@ class TriggerMachine:
         wanted += [scan.first for scan in (*self._open, *self._waiting) if scan.first is not None]
         return min(wanted)
 
-    def trigger(self, at: int, time: float) -> tuple[Event, ...]:
+    def trigger(self, at: int, time: float) -> tuple[TriggerChange, ...]:
         """Something started when profile `at` was due."""
         rules = self._rules
         first = at + rules.delay if rules.delay_time is None else None
@@ -151,7 +151,7 @@ class TriggerMachine:
             return first < self._end
         return before.last is None or first < before.last
 
-    def release(self, at: int, time: float) -> tuple[Event, ...]:
+    def release(self, at: int, time: float) -> tuple[TriggerChange, ...]:
         """What started has ended; only a scan that lasts as long as its trigger cares."""
         lasting = [s for s in (*self._open, *self._waiting) if s.last is None and s.ends is None]
         if lasting and self._rules.length is None:
@@ -162,9 +162,9 @@ class TriggerMachine:
                 scan.last = max(at + self._rules.tail, scan.first + 1)
         return ()
 
-    def profile(self, index: int, time: float) -> tuple[Event, ...]:
+    def profile(self, index: int, time: float) -> tuple[TriggerChange, ...]:
         """Profile `index` is due at `time` in seconds, whether the sensor delivers it or misses it."""
-        events: list[Event] = []
+        events: list[TriggerChange] = []
         for scan in tuple(self._open):
             if scan.last is None and scan.ends is not None and time >= scan.ends:
                 scan.last = index
@@ -178,14 +178,14 @@ class TriggerMachine:
     def _is_due(scan: _Open, index: int, time: float) -> bool:
         return time >= scan.begins if scan.first is None else index >= scan.first
 
-    def _begin(self, scan: _Open, index: int, time: float) -> list[Event]:
+    def _begin(self, scan: _Open, index: int, time: float) -> list[TriggerChange]:
         rules = self._rules
         if scan.first is None:
             scan.first = index
             scan.last = None if rules.length is None else index + rules.length
         if rules.early == "ignore" and (self._open or scan.first < self._end):
             return [Ignored(scan.at, TOO_EARLY)]
-        events: list[Event] = []
+        events: list[TriggerChange] = []
         if rules.early != "share":
             events += [self._cut(before, scan.first) for before in tuple(self._open)]
             scan.clipped = max(self._end - scan.first, 0)
@@ -195,11 +195,11 @@ class TriggerMachine:
         self._open.append(scan)
         return [*events, Opened(scan.scan, scan.first)]
 
-    def tick(self, index: int, time: float) -> tuple[Event, ...]:
+    def tick(self, index: int, time: float) -> tuple[TriggerChange, ...]:
         """Time goes on without profiles: a line that stands still must not leave a scan open for ever."""
         return tuple(self._overdue(index, time))
 
-    def stop(self, index: int) -> tuple[Event, ...]:
+    def stop(self, index: int) -> tuple[TriggerChange, ...]:
         """The line is stopped before profile `index`: what is open is closed with what it has."""
         closed = tuple(self._close(scan, index) for scan in tuple(self._open))
         self._waiting.clear()
@@ -232,8 +232,8 @@ class TriggerMachine:
         behind = scan.last - end if self._rules.early == "pad" and scan.last is not None else 0
         return self._less(scan, taken, behind, "the next part came early")
 
-    def _overdue(self, index: int, time: float) -> list[Event]:
-        found: list[Event] = []
+    def _overdue(self, index: int, time: float) -> list[TriggerChange]:
+        found: list[TriggerChange] = []
         for scan in tuple(self._open):
             reason = self._fault(scan, index + 1 - scan.start, time)
             if reason:

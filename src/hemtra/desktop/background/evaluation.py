@@ -23,7 +23,7 @@ from hemtra.core.plan.document import Characteristic, Plan
 from hemtra.core.plan.graph import ancestry
 from hemtra.core.plan.registry import kind_named
 from hemtra.core.plan.series import Series, beyond
-from hemtra.core.rendering.colouring import plane_map, reference_map, slope_map
+from hemtra.core.rendering.colouring import plane_map, reference_map, reference_profile, slope_map
 from hemtra.core.runs import runs
 from hemtra.desktop.background.latest_task import Superseded
 from hemtra.desktop.models.bench import Place, Shown
@@ -75,7 +75,8 @@ def show(request: ShowRequest, superseded: Superseded) -> Iterator[Shown]:
     prepared = prepared_map(plan, result)
     profile = section(prepared or request.engine.data, *line, width=request.width) if line else None
     coloured = _coloured(request, plan, result, steps)
-    shown = Shown(result, plan, evidence, profile, line, coloured, coverage=coverage)
+    behind = _behind(request, plan, result, steps, profile, line)
+    shown = Shown(result, plan, evidence, profile, behind, line, coloured, coverage=coverage)
     yield shown
     # it takes longer than all else, and nobody looks at it in a drag
     if not superseded() and (floor := form_floor(request.engine, result, row.step)) is not None:
@@ -145,6 +146,7 @@ def _show_profile(request: ShowRequest, plan: Plan) -> Shown:
         plan,
         evidence,
         Profile(cut.x - cut.x[0], cut.z),
+        _profile_behind(request, plan, index),
         line,
         _coloured(request, plan, here, steps),
         index,
@@ -162,16 +164,50 @@ def _coloured(request: ShowRequest, plan: Plan, result: Result, steps: list[str]
         plane = next((v for i in ids if isinstance(v := result.steps[i].value, Plane)), None)
         return None if plane is None else plane_map(data, plane)
     if request.colour == "reference" and request.teacher is not None:
-        frames = [(i, r.value) for i, r in result.steps.items() if isinstance(r.value, Frame)]
-        homes = homes_of(plan)
-        found, home = Frame(), Frame()
-        for step_id, frame in frames:
-            if step_id in homes:
-                h = homes[step_id]
-                found, home = frame, Frame(h.x, h.y, h.z, h.rotation)
-                break
-        return reference_map(data, request.teacher.data, found, home)
+        return reference_map(data, request.teacher.data, *_placed(plan, result))
     return None
+
+
+def _placed(plan: Plan, result: Result) -> tuple[Frame, Frame]:
+    """Where a frame of the plan lies on this part, and where on the reference."""
+    homes = homes_of(plan)
+    for step_id, step in result.steps.items():
+        if isinstance(step.value, Frame) and step_id in homes:
+            home = homes[step_id]
+            return step.value, Frame(home.x, home.y, home.z, home.rotation)
+    return Frame(), Frame()
+
+
+def _behind(
+    request: ShowRequest,
+    plan: Plan,
+    result: Result,
+    steps: list[str],
+    profile: Profile | None,
+    line: tuple[Place, Place] | None,
+) -> Profile | None:
+    """The section of the reference scan behind that of another part."""
+    teacher = request.teacher
+    if profile is None or line is None or teacher is None or teacher.data is request.engine.data:
+        return None
+    there = teacher.run(plan).steps
+    planes = (
+        (here.value, there[i].value)
+        for i in [*steps, *result.steps]
+        if isinstance((here := result.steps[i]).value, Plane) and i in there
+    )
+    datums = next(((a, b) for a, b in planes if isinstance(a, Plane) and isinstance(b, Plane)), None)
+    return reference_profile(profile, line, teacher.data, *_placed(plan, result), datums)
+
+
+def _profile_behind(request: ShowRequest, plan: Plan, index: int) -> Profile | None:
+    """The profile of the reference scan that lies as far along travel."""
+    teacher = request.teacher
+    if teacher is None or teacher.data is request.engine.data:
+        return None
+    profiles, own = teacher.profiles(plan), request.engine.profiles(plan).cuts[index]
+    cut = profiles.cuts[profiles.nearest(own.at[1])]
+    return Profile(own.x - own.x[0], np.interp(own.x, cut.x, cut.z, left=np.nan, right=np.nan))
 
 
 def learned(plan: Plan, teacher: Engine | None) -> Plan:

@@ -46,6 +46,8 @@ class Shown:
     plan: Plan = field(default_factory=Plan)
     evidence: dict[str, Evidence] = field(default_factory=dict)
     profile: Profile | None = None
+    reference: Profile | None = None
+    """The same section of the reference scan, laid onto this part."""
     line: tuple[Place, Place] | None = None
     coloured: HeightMap | None = None
     """What colours the part, where that is not its height."""

@@ -11,8 +11,8 @@ from PySide6.QtWidgets import QWidget
 from hemtra.core.plan.limits import CharacteristicResult, Verdict
 from hemtra.desktop.widgets import theme
 
-SMALL, SMALL_LINE = 10, 12.0
-"""Size of a long name in two lines, and how far these are apart."""
+SMALLER, SMALL_LINE = (12, 11, 10), 12.0
+"""Sizes of a name that is long, the last for two lines, and how far these are apart."""
 RADIUS = 11.0
 ARROW = 7.0
 
@@ -142,12 +142,12 @@ def shortened(text: str, pixels: int = 190) -> str:
 
 def draw_name(painter: QPainter, box: QRectF, name: str) -> None:
     """A name in one line; a long one smaller in two, and cut with dots only where that is not enough."""
-    metrics = painter.fontMetrics()
-    if metrics.horizontalAdvance(name) <= box.width():
-        painter.drawText(box, Qt.AlignmentFlag.AlignVCenter, name)
-        return
-    painter.setFont(theme.font(SMALL, bold=painter.font().bold()))
-    metrics = painter.fontMetrics()
+    for pixels in (painter.font().pixelSize(), *SMALLER):
+        painter.setFont(theme.font(pixels, bold=painter.font().bold()))
+        metrics = painter.fontMetrics()
+        if metrics.horizontalAdvance(name) <= box.width():
+            painter.drawText(box, Qt.AlignmentFlag.AlignVCenter, name)
+            return
     words, first = name.split(), ""
     while words and metrics.horizontalAdvance(f"{first} {words[0]}".strip()) <= box.width():
         first = f"{first} {words.pop(0)}".strip()

@@ -129,6 +129,9 @@ class SectionView(QWidget):
         draw_axes(painter, axes)
         painter.setClipRect(self.frame().adjusted(-2, -8, 2, 8))
         self.marks.draw_planes(painter, axes, shown.line)
+        if shown.reference is not None:
+            dim = QPen(theme.colour("edge"), 1.2)
+            draw_profile(painter, axes, shown.reference.x, shown.reference.z, dim)
         draw_profile(painter, axes, profile.x, profile.z, QPen(theme.colour("ink"), 1.4))
         self.marks.draw_used(painter, axes, profile, shown.line)
         self.marks.draw_fits(painter, axes, shown.line)
@@ -190,6 +193,9 @@ class SectionView(QWidget):
         painter.drawLine(QPointF(x, axes.frame.top()), QPointF(x, axes.frame.bottom()))
         z = profile.z[k]
         text = f"{profile.x[k] + axes.start:.2f} mm   z {'no data' if np.isnan(z) else f'{z:.3f} mm'}"
+        behind = self.bench.shown.reference if self.bench.shown is not None else None
+        if behind is not None and np.isfinite(behind.z[k] - z):
+            text += f"   against the reference {z - behind.z[k]:+.3f} mm"
         width = painter.fontMetrics().horizontalAdvance(text) + 30
         draw_chip(painter, QPointF(min(x + 6, self.width() - width), axes.frame.top() - 6), text)
 
