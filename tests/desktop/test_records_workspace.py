@@ -261,7 +261,7 @@ def test_a_part_with_its_scan_is_seen_as_it_was(looking, qtbot):
     look_up(looking, qtbot)
     part = records.part
     assert "Part 2 of scanned · FAIL" in part.title.text()
-    assert part.notes.text() == "link lost: The I/O module does not answer."
+    assert part.notes.text() == "link lost: The I/O module does not answer; check its power, cable and address."
     assert part.pictures.currentIndex() == 0
     assert part.bench.balloon == 1, "what failed is shown first"
     assert part.bench.shown.result.characteristics[0].value == part.seen.sheet.rows[0].value

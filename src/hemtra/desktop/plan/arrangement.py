@@ -70,9 +70,8 @@ class Arrangement:
         self._strips.hide()
         self._arranged: tuple[bool, ...] = ()
         sizes.keep(self._below, "card", CARD)
-        for changed in (bench.selection_changed, bench.shown_changed):
-            # what the card says may need more room than before
-            changed.connect(self.place_card)
+        bench.selection_changed.connect(self.place_card)
+        card.room_wanted.connect(self.place_card)
         self.place_strips()
 
     @property
@@ -148,7 +147,7 @@ class Arrangement:
 
     def place_card(self) -> None:
         """Beside the section; in its place where there is no room for both."""
-        left, is_open = self._below.width() - self._card.minimumWidth(), self._bench.card is not None
+        left, is_open = self._below.width() - self._card.minimumSizeHint().width(), self._bench.card is not None
         beside_strips = self._arranged[1]
         self._section.setVisible("section" in self.views and not (is_open and beside_strips and left < WIDE))
         self._profile.setVisible("section" in self.views and not (is_open and left < NARROWEST))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QPoint, QRectF, Qt, Signal
+from PySide6.QtCore import QEvent, QPoint, QRectF, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QFrame, QVBoxLayout, QWidget
 
@@ -20,9 +20,6 @@ from hemtra.desktop.widgets.scrolled import scrolled
 
 STRIP = 5.0
 """Pixels of the coloured strip at the left, which says what the card is of."""
-
-SIDES = 30
-"""Pixels beside the content of a card: margins and scroll bar."""
 
 
 class CardPanel(QFrame):
@@ -42,6 +39,8 @@ class CardPanel(QFrame):
     row_typed = Signal(int, str, object)
     menu_wanted = Signal(int, QPoint)
     tolerance_typed = Signal(int, str)
+    room_wanted = Signal()
+    """It may be wider or narrower than before at least."""
 
     def __init__(self, bench: WorkspaceModel, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -69,6 +68,13 @@ class CardPanel(QFrame):
         """The card of a step that is on screen, by itself or below the characteristic's."""
         card = self.card.step_card if isinstance(self.card, RowCard) else self.card
         return card if isinstance(card, StepCard) else None
+
+    def event(self, event: QEvent) -> bool:
+        """What the card says may need more room than before."""
+        known = super().event(event)
+        if event.type() == QEvent.Type.LayoutRequest:
+            self.room_wanted.emit()
+        return known
 
     def refresh(self) -> None:
         """Make another card when another link is chosen or its step changed, else bring it up to date."""
@@ -159,11 +165,6 @@ class CardPanel(QFrame):
             found = next((j for j in judged if j.balloon == row.balloon), None)
             self.card.show_judged(found, row, shown)
             self.card.header.aside.setText(self.card.step_card.header.aside.text())
-        if self.card is not None:
-            for widget in self.card.findChildren(QWidget):
-                widget.ensurePolished()
-            # never scrolled sideways: as wide as the widest line of the card, and its scroll bar
-            self.setMinimumWidth(self.card.minimumSizeHint().width() + SIDES)
         self.update()
 
     def paintEvent(self, event: QPaintEvent) -> None:

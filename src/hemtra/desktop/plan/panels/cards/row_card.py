@@ -39,6 +39,7 @@ class RowCard(Card):
         self.tolerance.editingFinished.connect(self._tolerance_typed)
         self.group, self.number = QLineEdit(row.group), QLineEdit(str(row.balloon))
         self.group.setPlaceholderText("no group")
+        self.group.setMinimumWidth(self.group.fontMetrics().horizontalAdvance("no group") + 24)
         self.group.setToolTip("Heading of the sheet that it stands under.")
         self.group.setAccessibleName("Group of the characteristic")
         self.group.editingFinished.connect(self._group_typed)
