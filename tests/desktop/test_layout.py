@@ -16,7 +16,8 @@ from test_station_workspace import at_station, seen  # noqa: F401
 from hemtra import inspect
 from hemtra.core.balloon_layout import points_at
 from hemtra.core.plan.limits import CharacteristicResult, Verdict
-from hemtra.desktop.models.bench import ROW, SCAN, Shown
+from hemtra.desktop.documents.plan_files import PlanFiles
+from hemtra.desktop.models.bench import ROW, SCAN, Shown, WorkspaceModel
 from hemtra.desktop.models.run_bench import RunBench
 from hemtra.desktop.models.settings import Settings, load_settings, save_settings
 from hemtra.desktop.models.stage_balloons import stage_balloons
@@ -24,6 +25,7 @@ from hemtra.desktop.models.viewport import Viewport
 from hemtra.desktop.shell.command_search import CommandSearch, ShortcutsAndSymbols
 from hemtra.desktop.station.fields import pages_for
 from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets.notifications import Notifications
 from hemtra.desktop.widgets.splitters import KeptSizes, splitter
 from hemtra.storage.scans import load_scan
 from hemtra.virtual.demo import PARTS
@@ -274,6 +276,25 @@ def test_text_grows_from_the_next_start_on(window, settled):
     window.session.settings.text_size = 100
     window.session.plans.keep_settings()
     settled(window)
+
+
+def test_of_settings_kept_at_once_the_newest_stays(own_folders):
+    class Later:
+        def __init__(self):
+            self.works = []
+
+        def start(self, name, work):
+            self.works.append(work)
+
+    later, settings = Later(), Settings()
+    files = PlanFiles(WorkspaceModel(), later, Notifications(), settings, None)
+    for size in (110, 125):
+        settings.text_size = size
+        files.keep_settings()
+    for work in reversed(later.works):
+        work(None)
+    assert load_settings().text_size == 125
+    save_settings(Settings())
 
 
 def test_what_comes_nearest_to_its_limits_in_spreads_is_shown_first(plan):

@@ -1,6 +1,7 @@
 """Plans that go profile by profile, in the real window."""
 
 import pytest
+from layout_audit import resize
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QWheelEvent
 from PySide6.QtTest import QTest
@@ -266,3 +267,11 @@ def test_commands_for_profiles_begin_there_and_those_for_maps_do_not(runners):
     assert new.chooser.isVisible()
     QTest.keyClick(new.chooser, Qt.Key.Key_Escape)
     assert not new.chooser.isVisible()
+
+
+def test_top_view_profile_and_strips_share_the_height(runners, settled):
+    workspace = runners.workspaces["plan"].workspace
+    runners.trigger("view.cycle")
+    resize(runners, runners.size())
+    views = workspace.stage, workspace.section, workspace.strips
+    assert all(view.isVisible() and view.height() >= 140 for view in views), [v.height() for v in views]

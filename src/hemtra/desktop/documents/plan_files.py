@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Callable
 from pathlib import Path
 
@@ -39,6 +40,8 @@ class PlanFiles:
         self.part_taken = Signal()
         self._bench, self._tasks, self._notifications = bench, tasks, notifications
         self._settings, self._parent = settings, parent
+        self._writing, self._asked, self._written = threading.Lock(), 0, 0
+        """Of the settings: the lock on their file, and how often they were to be kept and were."""
 
     @property
     def folder(self) -> Path:
@@ -186,8 +189,17 @@ class PlanFiles:
 
     def keep_settings(self) -> None:
         """Write the settings."""
-        settings = self._settings.model_copy(deep=True)
-        self._tasks.start("Settings", lambda task: save_settings(settings))
+        settings, self._asked = self._settings.model_copy(deep=True), self._asked + 1
+        number = self._asked
+
+        def save() -> None:
+            # of several at once the newest stays, in whichever order they come
+            with self._writing:
+                if number > self._written:
+                    save_settings(settings)
+                    self._written = number
+
+        self._tasks.start("Settings", lambda task: save())
 
     def _remember(self, path: Path) -> None:
         self._settings.opened(path)

@@ -34,6 +34,8 @@ NO_OPENGL = (
 
 SECTION, CARD = (466, 218), (400, 438)
 """Pixels of the stage and of what is below it, and of an open card and the section beside it."""
+LOWEST = 160
+"""Pixels of the stage at least."""
 NARROWEST, WIDE = 330, 640
 """Pixels that a section needs beside a card, and a section with strips beside it."""
 
@@ -54,6 +56,7 @@ class Arrangement:
     ) -> None:
         self._bench, self._notifications, self._sizes = bench, notifications, sizes
         self._stage, self._section, self._strips = views
+        self._stage.setMinimumHeight(LOWEST)
         self._card = card
         self.space: SpaceView | None = None
         self._second: SpaceView | None = None
@@ -98,8 +101,9 @@ class Arrangement:
         self.views = views
         self._stage.setVisible("top" in views)
         self._section.setVisible("section" in views)
-        self.place_strips()
+        # what is hidden takes no size
         self._above.setVisible(bool(views & {"top", "3D"}))
+        self.place_strips()
         if self.space is not None:
             self.space.setVisible("3D" in views)
             if views >= {"top", "3D"}:

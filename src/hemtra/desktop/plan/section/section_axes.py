@@ -15,7 +15,7 @@ from hemtra.desktop.widgets import theme
 
 MARGIN_LEFT, MARGIN_RIGHT, MARGIN_TOP, MARGIN_BOTTOM = 44, 20, 34, 26
 TICKS = 5
-APART = 84.0
+APART = 60.0
 """Pixels from one number along the section to the next, about."""
 
 
