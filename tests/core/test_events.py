@@ -30,6 +30,9 @@ def test_every_event_is_a_sentence_of_its_fields(kind):
 def test_an_event_may_bring_its_own_words_and_an_unknown_one_says_its_name():
     assert Event("note", 1.0, fields={"text": "a {brace}"}).text == "a {brace}"
     assert Event("of a later version", 1.0, fields={"more": 1}).text == "of a later version"
+    assert Event("new lot", 1.0, fields={"other": 1, "kind": "x"}).text == "new lot", (
+        "its lot is not among them"
+    )
 
 
 def test_another_language_is_another_catalogue(monkeypatch):

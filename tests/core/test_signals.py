@@ -9,7 +9,7 @@ from pydantic import ValidationError
 from examples import examples
 from hemtra import Plan, PlanError
 from hemtra.core.plan.limits import CharacteristicResult, Verdict
-from hemtra.core.plan.signals import Analogue, Digital, invalid_signal_references, sentence
+from hemtra.core.plan.signals import Analogue, Digital, invalid_signal_references, read_aloud
 from hemtra.core.station.gate import GateTracker
 from hemtra.core.station.io_and_storage import ScanRetention
 
@@ -103,7 +103,7 @@ def test_a_voltage_has_its_own_fault_value_and_may_fall():
     ],
 )
 def test_a_signal_reads_as_a_sentence(signal, words):
-    assert sentence(signal) == words
+    assert read_aloud(signal) == words
 
 
 def test_signals_that_speak_of_what_the_sheet_has_not_are_named():

@@ -217,8 +217,9 @@ def test_panels_fold_and_what_is_pushed_wider_stays_so(demo, qtbot):
     again.resize(workspace.columns.size())
     KeptSizes({"plan": kept}).keep(again, "plan", (1, 1, 1))
     assert again.sizes() == pushed
-    KeptSizes({"plan": [0, 0]}).keep(again, "plan", (100, 100, 100))
-    assert max(again.sizes()) - min(again.sizes()) <= 1, "what is damaged is not used"
+    for damaged in ([0, 0], [0, 0, 0], [10**12, 1, 1], [-5, 10, 10]):
+        KeptSizes({"plan": damaged}).keep(again, "plan", (100, 100, 100))
+        assert max(again.sizes()) - min(again.sizes()) <= 1, damaged
     demo.close()
     assert load_settings().sizes["plan"] == pushed
     save_settings(Settings())

@@ -151,3 +151,21 @@ def test_the_reference_is_drawn_behind_the_sections_of_other_parts(demo, settled
     assert np.nanmedian(apart()) < 0.02, "a good part lies on the reference"
     bench.tray.select(2)
     assert np.nanmax(apart()[bench.shown.profile.z > 3.0]) > 0.2, "a boss of part 03 is too short"
+    outline = bench.document.plan.step("outline")
+    strict = outline.edited(params={**outline.params, "least_match": 100.0})
+    bench.document.edit("too much asked", bench.document.plan.with_step(strict))
+    settled(demo)
+    assert bench.shown.reference is None, "the outline was not found: nobody knows where the reference lies"
+
+
+def test_a_row_on_a_section_is_shown_in_space_too(demo, qtbot, settled):
+    """A cut has a height for each of its points, and its zone is drawn at one."""
+    workspace, bench = demo.workspaces["plan"].workspace, demo.session.bench
+    workspace.arrangement.show(frozenset(("top", "3D")))
+    space = workspace.arrangement.space
+    qtbot.waitUntil(lambda: len(space.meshes) == 2, timeout=20_000)
+    bench.select(13)
+    settled(demo)
+    space.balloons = []
+    space.grab()
+    assert space.balloons, "painted to its end"

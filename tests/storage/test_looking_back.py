@@ -357,10 +357,11 @@ def test_the_second_migration_can_be_run_on_the_first(tmp_path):
     assert {"parts_by_lot", "parts_by_verdict_time", "parts_by_revision", "parts_by_serial"} <= names
 
 
-def test_events_from_before_they_had_fields_keep_their_words(records):
+@pytest.mark.parametrize("fields", ["null", "'[1]'", "'{'", "''"])
+def test_events_without_sound_fields_keep_their_words(records, fields):
     lot = records.open_lot("plan", "old")
     records.event(lot, Event("new lot", BEGAN, fields={"lot": "old"}))
     with records.writing() as db:
-        db.exec_driver_sql("update events set fields = null, text = 'In other words.'")
+        db.exec_driver_sql(f"update events set fields = {fields}, text = 'In other words.'")
     (found,) = records.events_of(lot)
     assert (found.kind, found.text) == ("new lot", "In other words.")

@@ -29,7 +29,7 @@ def export_records(db: str | None, lot: str | None, output: Path, tell: Progress
 
 
 def report_records(db: str | None, lot: str | None, part: int | None, output: Path, tell: Progress) -> None:
-    """Report a lot, the newest unless told, or one part of it. Raises `HemtraError`."""
+    """Report a lot, by default the newest, or one part of it. Raises `HemtraError`."""
     with _opened(db) as records:
         wanted = _lot(records, lot)
         if part is None:
@@ -42,10 +42,10 @@ def report_records(db: str | None, lot: str | None, part: int | None, output: Pa
 
 
 def merge_into(db: str | None, other: Path, tell: Progress) -> str:
-    """Take over what is new in other records; what became of them. Raises `HemtraError`."""
+    """Add what is new in other records; returns a summary. Raises `HemtraError`."""
     mine = Path(db or default_db())
     if not mine.is_file() or not mine.stat().st_size:
-        # nothing is made to take over into what nothing can be taken from
+        # do not create a database if the other file holds no records
         refuse(other)
     with _opened(db, create=True) as records:
         return merge(records, other, tell).words
@@ -74,7 +74,7 @@ def backup_records(db: str | None, folder: Path | None, keep: int | None) -> Pat
 
 
 def restore_records(db: str | None, copy: Path) -> str:
-    """Put a copy in the place of records; what became of both. Raises `HemtraError`."""
+    """Replace the records with a copy; returns a summary. Raises `HemtraError`."""
     path = _file(db)
     aside = restore(copy, path)
     stood = f" What stood there is in {shown(aside)} now." if aside is not None else ""

@@ -34,7 +34,7 @@ def records_backup(
     db: RecordsUrl = None,
     keep: Annotated[int | None, typer.Option(help="Keep so many of the newest.", min=1)] = None,
 ) -> None:
-    """Copy the records into a folder, while a line writes them; “backups” beside them unless told."""
+    """Copy the records into a folder, even while a line writes them. By default “backups” beside them."""
     from hemtra.commands.records import backup_records
 
     out.print(f"The records are in {backup_records(db, folder, keep)} too.", soft_wrap=True)

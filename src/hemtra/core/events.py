@@ -15,7 +15,7 @@ from types import MappingProxyType
 Value = str | int | float
 CATALOGUE: Mapping[str, str] = MappingProxyType(
     {
-        "belt not clear": ("The line was cut off before; what may lie between the eye and a gate is rejected."),
+        "belt not clear": "The line was cut off before; what may lie between the eye and a gate is rejected.",
         "differs": "{balloon} {name} gives {now} now, on record is {then}.",
         "editing locked": "Editing was locked with a PIN.",
         "editing unlocked": "Editing was unlocked.",
@@ -47,7 +47,10 @@ class Event:
 
 
 def sentence(kind: str, fields: Mapping[str, Value]) -> str:
-    """An event in words."""
+    """An event in words; its kind alone where another version wrote fields that its pattern does not know."""
     if "text" in fields:
         return str(fields["text"])
-    return gettext(CATALOGUE.get(kind, "{kind}")).format(kind=kind, **fields)
+    try:
+        return gettext(CATALOGUE.get(kind, "{kind}")).format_map({**fields, "kind": kind})
+    except (LookupError, ValueError):
+        return kind

@@ -167,4 +167,4 @@ class PlaneKind(Kind):
 
 
 def _coverage_note(view: Window) -> str:
-    return "" if view.covered > 0.995 else f"{percent(1 - view.covered, 0)} of the zone lies outside the scan"
+    return "" if view.covered > 0.995 else f"{percent(1 - view.covered)} of the zone lies outside the scan"

@@ -124,7 +124,7 @@ WORDS_OF_ROW = {
 }
 
 
-def sentence(signal: Digital | Analogue) -> str:
+def read_aloud(signal: Digital | Analogue) -> str:
     """What a signal says and when, as one would read it aloud."""
     if isinstance(signal, Analogue):
         ends = f"{signal.low:g} to {signal.high:g}"

@@ -20,7 +20,7 @@ from hemtra.core.geometry.frames import Frame
 from hemtra.core.maps.heightmap import HeightMap, Profile
 from hemtra.core.maps.section import section
 from hemtra.core.plan.document import Characteristic, Plan
-from hemtra.core.plan.graph import ancestry
+from hemtra.core.plan.graph import ancestry, dependants
 from hemtra.core.plan.registry import kind_named
 from hemtra.core.plan.series import Series, beyond
 from hemtra.core.rendering.colouring import plane_map, reference_map, reference_profile, slope_map
@@ -75,7 +75,7 @@ def show(request: ShowRequest, superseded: Superseded) -> Iterator[Shown]:
     prepared = prepared_map(plan, result)
     profile = section(prepared or request.engine.data, *line, width=request.width) if line else None
     coloured = _coloured(request, plan, result, steps)
-    behind = _behind(request, plan, result, steps, profile, line)
+    behind = _behind(request, plan, result, profile, line)
     shown = Shown(result, plan, evidence, profile, behind, line, coloured, coverage=coverage)
     yield shown
     # it takes longer than all else, and nobody looks at it in a drag
@@ -164,40 +164,50 @@ def _coloured(request: ShowRequest, plan: Plan, result: Result, steps: list[str]
         plane = next((v for i in ids if isinstance(v := result.steps[i].value, Plane)), None)
         return None if plane is None else plane_map(data, plane)
     if request.colour == "reference" and request.teacher is not None:
-        return reference_map(data, request.teacher.data, *_placed(plan, result))
+        placed = _placed(plan, result)
+        return None if placed is None else reference_map(data, request.teacher.data, *placed)
     return None
 
 
-def _placed(plan: Plan, result: Result) -> tuple[Frame, Frame]:
-    """Where a frame of the plan lies on this part, and where on the reference."""
+def _placed(plan: Plan, result: Result) -> tuple[Frame, Frame] | None:
+    """Where a frame of the plan lies on this part, and where on the reference; None where it was not found.
+
+    A plan without frames expects all parts in one place.
+    """
     homes = homes_of(plan)
-    for step_id, step in result.steps.items():
-        if isinstance(step.value, Frame) and step_id in homes:
-            home = homes[step_id]
-            return step.value, Frame(home.x, home.y, home.z, home.rotation)
-    return Frame(), Frame()
+    frames = [s.id for s in plan.steps if s.id in homes and issubclass(kind_named(s.kind).output, Frame)]
+    for step_id in frames:
+        found, home = result.steps[step_id].value, homes[step_id]
+        if isinstance(found, Frame):
+            return found, Frame(home.x, home.y, home.z, home.rotation)
+    return None if frames else (Frame(), Frame())
 
 
 def _behind(
     request: ShowRequest,
     plan: Plan,
     result: Result,
-    steps: list[str],
     profile: Profile | None,
     line: tuple[Place, Place] | None,
 ) -> Profile | None:
-    """The section of the reference scan behind that of another part."""
-    teacher = request.teacher
+    """The section of the reference scan behind that of another part; None where it cannot be laid onto it.
+
+    Height and tilt follow the plane that most of the plan rests on, the same for every row: laid onto what the
+    row itself measures, a difference would vanish.
+    """
+    teacher, placed = request.teacher, _placed(plan, result)
     if profile is None or line is None or teacher is None or teacher.data is request.engine.data:
         return None
-    there = teacher.run(plan).steps
-    planes = (
-        (here.value, there[i].value)
-        for i in [*steps, *result.steps]
-        if isinstance((here := result.steps[i]).value, Plane) and i in there
-    )
-    datums = next(((a, b) for a, b in planes if isinstance(a, Plane) and isinstance(b, Plane)), None)
-    return reference_profile(profile, line, teacher.data, *_placed(plan, result), datums)
+    if placed is None:
+        return None
+    planes = [s.id for s in plan.steps if issubclass(kind_named(s.kind).output, Plane)]
+    if not planes:
+        return reference_profile(profile, line, teacher.data, *placed)
+    datum = max(planes, key=lambda step_id: len(dependants(plan, step_id)))
+    here, there = result.steps[datum].value, teacher.run(plan).steps[datum].value
+    if not isinstance(here, Plane) or not isinstance(there, Plane):
+        return None
+    return reference_profile(profile, line, teacher.data, *placed, (here, there))
 
 
 def _profile_behind(request: ShowRequest, plan: Plan, index: int) -> Profile | None:

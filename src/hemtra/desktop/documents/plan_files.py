@@ -188,7 +188,16 @@ class PlanFiles:
             self._notifications.tell(Notice(troubles[0] + more))
 
     def keep_settings(self) -> None:
-        """Write the settings."""
+        """Write the settings beside the window."""
+        save = self._saving()
+        self._tasks.start("Settings", lambda task: save())
+
+    def keep_settings_now(self) -> None:
+        """Write the settings before anything else happens, as when the window closes."""
+        self._saving()()
+
+    def _saving(self) -> Callable[[], None]:
+        """What writes the settings as they are now."""
         settings, self._asked = self._settings.model_copy(deep=True), self._asked + 1
         number = self._asked
 
@@ -199,7 +208,7 @@ class PlanFiles:
                     save_settings(settings)
                     self._written = number
 
-        self._tasks.start("Settings", lambda task: save())
+        return save
 
     def _remember(self, path: Path) -> None:
         self._settings.opened(path)

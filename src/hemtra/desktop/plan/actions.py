@@ -33,6 +33,7 @@ class PlanActions:
         yield from self._of_the_plan()
         yield from self._of_new_ones()
         yield from self._of_the_sheet()
+        yield from self._of_the_order()
         yield from self._of_anchors()
         yield from self._of_the_tray()
         yield from self._of_the_view()
@@ -185,6 +186,9 @@ class PlanActions:
             keys="Del",
             help="With the steps only it uses.",
         )
+
+    def _of_the_order(self) -> Iterable[Action]:
+        rows, row = self._workspace.rows, self._has_row
         group = "Sheet"
         yield Action("characteristic.earlier", "Move up", group, lambda: rows.move(-1), row, keys="Alt+Up")
         yield Action("characteristic.later", "Move down", group, lambda: rows.move(1), row, keys="Alt+Down")

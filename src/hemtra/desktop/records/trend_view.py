@@ -249,11 +249,8 @@ class LotTrendView(QWidget):
                 return
         self._pulled, self._moved = (event.position().x(), self.view), False
         # where all is shown there is nowhere to go along to
-        self._brushes = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier) or self._shows_all
-
-    @property
-    def _shows_all(self) -> bool:
-        return self.view[1] - self.view[0] >= self._count
+        shows_all = self.view[1] - self.view[0] >= self._count
+        self._brushes = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier) or shows_all
 
     @property
     def _brushed(self) -> tuple[float, float] | None:

@@ -117,6 +117,8 @@ class RunEntry(Workspace):
     def stop(self) -> None:
         """Finish what was taken, and close what stands open beside the window."""
         self.forms.close()
+        if self.operator_screen is not None:
+            self.operator_screen.close()
         self.page.stop()
         self.forms.stop_block()
 

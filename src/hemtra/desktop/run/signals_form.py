@@ -29,7 +29,7 @@ from hemtra.core.plan.signals import (
     AnySignal,
     Digital,
     invalid_signal_references,
-    sentence,
+    read_aloud,
 )
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.models.run_bench import RunBench
@@ -181,7 +181,7 @@ class SignalsForm(QWidget):
         self.rows.append(fields)
 
     def _said(self, signal: AnySignal) -> QHBoxLayout:
-        words, state, timeline = QLabel(sentence(signal)), QLabel(), SignalTimeline(signal.name)
+        words, state, timeline = QLabel(read_aloud(signal)), QLabel(), SignalTimeline(signal.name)
         words.setWordWrap(True)
         words.setStyleSheet("font-weight: bold;")
         state.setMinimumWidth(64)

@@ -14,7 +14,6 @@ from hemtra.desktop.documents.plan_files import SCAN_SUFFIXES
 from hemtra.desktop.documents.session import Session
 from hemtra.desktop.documents.workspace import Workspace
 from hemtra.desktop.models.edit_lock import LOCKED
-from hemtra.desktop.models.settings import save_settings
 from hemtra.desktop.shell.command_search import CommandSearch
 from hemtra.desktop.shell.common_actions import edit_actions, help_actions, recovery
 from hemtra.desktop.shell.manual import Manual
@@ -187,7 +186,7 @@ class MainWindow(QMainWindow):
     def closeEvent(self, event: QCloseEvent) -> None:
         """Nothing is asked: unsaved work is kept and offered at the next start."""
         self.session.unsaved.close()
-        save_settings(self.session.settings)
+        self.session.plans.keep_settings_now()
         # a line first, whose last parts are finished; then tasks, which may read what a workspace lets go of
         self.workspaces["run"].stop()
         self.session.tasks.stop()

@@ -7,6 +7,9 @@ from collections.abc import Iterable, Sequence
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QSplitter, QWidget
 
+LARGEST = 20_000
+"""Pixels; more is no screen."""
+
 
 def splitter(way: Qt.Orientation, views: Iterable[QWidget]) -> QSplitter:
     """Views none of which can be pushed away."""
@@ -32,7 +35,7 @@ class KeptSizes:
             view.splitterMoved.connect(lambda *_: self._take(view))
         self._names[view] = name
         kept = self._sizes.get(name, [])
-        sound = len(kept) == view.count() and all(size >= 0 for size in kept) and sum(kept) > 0
+        sound = len(kept) == view.count() and all(0 <= size <= LARGEST for size in kept) and sum(kept) > 0
         view.setSizes(kept if sound else list(usual))
 
     def _take(self, view: QSplitter) -> None:

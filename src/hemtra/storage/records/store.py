@@ -434,10 +434,12 @@ def _characteristic(plan: Plan, balloon: int) -> dict[str, Any]:
 
 
 def event_of(row: Any, number: int | None) -> Event:
-    """A row of the table of events; number: of its part. Older ones have their words alone."""
-    return Event(
-        row.kind, row.time, number, {"text": row.text} if row.fields is None else json.loads(row.fields)
-    )
+    """A row of the table of events; number: of its part. Older and damaged ones have their words alone."""
+    try:
+        fields = json.loads(row.fields or "")
+    except ValueError:
+        fields = None
+    return Event(row.kind, row.time, number, fields if isinstance(fields, dict) else {"text": row.text})
 
 
 def counts_of(found: Mapping[Verdict, int]) -> Counts:

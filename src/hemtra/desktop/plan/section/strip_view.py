@@ -97,10 +97,6 @@ class Strips(QWidget):
             top += self._height(row)
         return None
 
-    def _frame(self) -> tuple[float, float]:
-        """Left and right end of the strips in pixels."""
-        return self._ends
-
     def _measure(self) -> tuple[float, float]:
         """Names stand beside the strips where there is room, what was measured right of them."""
         rows, shown = self.rows(), self.bench.shown
@@ -117,22 +113,22 @@ class Strips(QWidget):
 
     def pixel_at(self, at: float) -> float:
         """Where a place stands, mm along."""
-        (left, right), (first, last) = self._frame(), strip_span(self.bench)
+        (left, right), (first, last) = self._ends, strip_span(self.bench)
         return left + (at - first) / (last - first) * (right - left)
 
     def place_at(self, x: float) -> float:
         """mm along at a pixel."""
-        (left, right), (first, last) = self._frame(), strip_span(self.bench)
+        (left, right), (first, last) = self._ends, strip_span(self.bench)
         return min(max(first + (x - left) / (right - left) * (last - first), first), last)
 
     def pixel(self, index: float) -> float:
         """Where a profile stands."""
-        left, right = self._frame()
+        left, right = self._ends
         return left + (index + 0.5) / max(self._count(), 1) * (right - left)
 
     def index_at(self, x: float) -> int:
         """The profile at a pixel."""
-        left, right = self._frame()
+        left, right = self._ends
         count = self._count()
         return min(max(int((x - left) / (right - left) * count), 0), max(count - 1, 0))
 
@@ -167,7 +163,7 @@ class Strips(QWidget):
         painter.end()
 
     def _draw_strip(self, painter: QPainter, row: Characteristic, series: Series, box: QRectF) -> None:
-        left, right = self._frame()
+        left, right = self._ends
         frame = QRectF(left, box.top() + 3, right - left, box.height() - 6)
         selected = row.balloon == self.bench.balloon
         painter.setPen(QPen(theme.colour("copper" if selected else "line"), 1.2 if selected else 1.0))
@@ -201,7 +197,7 @@ class Strips(QWidget):
 
     def _pixels(self, series: Series) -> FloatArray:
         """(n,) where each value stands."""
-        (left, right), (first, last) = self._frame(), strip_span(self.bench)
+        (left, right), (first, last) = self._ends, strip_span(self.bench)
         pixels: FloatArray = left + (series.at - first) / (last - first) * (right - left)
         return pixels
 
@@ -251,7 +247,7 @@ class Strips(QWidget):
         draw_balloon(painter, QPointF(15, middle), str(row.balloon), judged.verdict, radius=10)
         painter.setFont(theme.font(12))
         painter.setPen(theme.colour("ink"))
-        left, right = self._frame()
+        left, right = self._ends
         if left > NAME_LEFT:
             painter.drawText(QPointF(NAME_LEFT, middle + 4), row.name)
         tall = height > LOW
@@ -269,7 +265,7 @@ class Strips(QWidget):
 
     def _draw_scale(self, painter: QPainter, shown: Shown, top: float) -> None:
         first, last = strip_span(self.bench)
-        left, right = self._frame()
+        left, right = self._ends
         painter.setFont(theme.font(11))
         painter.setPen(theme.colour("muted"))
         most = max((right - left) / 50.0, 2.0)
@@ -313,7 +309,7 @@ class Strips(QWidget):
             self.bench.set_distance(self._pinned)
 
     def _go(self, x: float, *, pin: bool) -> None:
-        left, right = self._frame()
+        left, right = self._ends
         if not left - 4 <= x <= right + 4:
             return
         if not self.bench.shown_along:

@@ -12,7 +12,7 @@ from hemtra.desktop.background.evaluation import prepared_map
 from hemtra.desktop.models.bench import Place, WorkspaceModel
 from hemtra.desktop.models.stage_balloons import BESIDE
 from hemtra.desktop.models.tray import TrayPart
-from hemtra.desktop.models.viewport import Extent, Margins, Pixel, Viewport
+from hemtra.desktop.models.viewport import Extent, Pixel, Viewport
 from hemtra.desktop.models.zone_drag import dragged, grabbed
 from hemtra.desktop.plan.stage.contour_eraser import ContourEraser
 from hemtra.desktop.plan.stage.drags import Drag, LineDrag, ViewDrag, ZoneDrag, grip
@@ -106,13 +106,11 @@ class TopView(QWidget):
         """Show the whole part."""
         part = self.bench.tray.current
         if part is not None:
-            self.viewport = self.viewport.fitted(part.extent, self._margins())
+            # around the part are buttons, balloons and the legend
+            top, right = self.tools.geometry().bottom() + 8, BESIDE + self.legend.width() + 8
+            self.viewport = self.viewport.fitted(part.extent, (BESIDE, top, right, 10))
             self._fitted, self._moved = True, False
             self.update()
-
-    def _margins(self) -> Margins:
-        """Pixels around the whole part that belong to buttons, balloons and the legend."""
-        return BESIDE, self.tools.geometry().bottom() + 8, BESIDE + self.legend.width() + 8, 10
 
     def look_at(self, extent: Extent) -> None:
         """Show x from and to, y from and to, in mm."""
