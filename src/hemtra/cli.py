@@ -22,7 +22,9 @@ from hemtra.core.evaluation.engine import Engine
 from hemtra.core.evaluation.results import Result
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import Verdict, format_limits, format_value
+from hemtra.core.plan.shown_units import in_unit
 from hemtra.core.text import percent, plain
+from hemtra.core.units import UNITS, LengthUnit
 from hemtra.runtime.batch import inspect_files
 
 app = typer.Typer(
@@ -49,6 +51,14 @@ class LogLevel(StrEnum):
     error = "error"
 
 
+class LengthName(StrEnum):
+    """The units that lengths can be shown in."""
+
+    MM = "mm"
+    INCH = "in"
+
+
+LengthOption = Annotated[LengthName, typer.Option("--unit", help="Lengths on the page or screen.")]
 PlanPath = Annotated[Path, typer.Argument(help="A .hplan file.", show_default=False)]
 
 
@@ -133,6 +143,7 @@ def inspect(
     ] = None,
     report: Annotated[Path | None, typer.Option(metavar="F.pdf", help="Also save a report as PDF.")] = None,
     jobs: Annotated[int, typer.Option(help="Parts at a time.", min=1, max=256)] = 1,
+    unit: LengthOption = LengthName.MM,
 ) -> None:
     """Measure and judge scans."""
     from hemtra.storage.plans import load_plan
@@ -158,7 +169,7 @@ def inspect(
                 whole = item.result if item.engine is None else item.engine.covered(item.result)
                 print(json.dumps(to_dict(str(item.path), whole), ensure_ascii=False), flush=True)
             else:
-                _print_result(item.path.name, item.result)
+                _print_result(item.path.name, item.result, UNITS[unit])
     if csv:
         save_csv(csv, found)
     if series:
@@ -168,7 +179,8 @@ def inspect(
     if report:
         from hemtra.runtime.reporting import report_results
 
-        report_results(report, document, [(Path(name).name, seen[name], result) for name, result in found])
+        reported = [(Path(name).name, seen[name], result) for name, result in found]
+        report_results(report, document, reported, UNITS[unit])
     if trouble:
         raise typer.Exit(2)
     raise typer.Exit(0 if all(result.verdict is Verdict.PASS for _, result in found) else 1)
@@ -317,12 +329,13 @@ def report(
     db: Annotated[
         str | None, typer.Option(metavar="URL", help="Records: a file, or an SQLAlchemy URL.")
     ] = None,
+    unit: LengthOption = LengthName.MM,
 ) -> None:
     """Report a lot, or one part of it, as a PDF."""
     from hemtra.commands.records import report_records
 
     with progress_reporter("report") as tell:
-        report_records(db, lot, part, output, tell)
+        report_records(db, lot, part, output, tell, UNITS[unit])
     out.print(f"The report is in {output}.", soft_wrap=True)
 
 
@@ -423,7 +436,7 @@ def check(plan: PlanPath) -> None:
     out.print(f"{plan.name} holds; its reference scan evaluates to {result.verdict}.")
 
 
-def _print_result(name: str, result: Result) -> None:
+def _print_result(name: str, result: Result, unit: LengthUnit) -> None:
     table = Table(
         "",
         "characteristic",
@@ -435,7 +448,7 @@ def _print_result(name: str, result: Result) -> None:
         title_justify="left",
     )
     table.columns[2].justify = "right"
-    for c in result.characteristics:
+    for c in (in_unit(one, unit) for one in result.characteristics):
         verdict = signed(c.verdict).append(f" {c.reason}", style="default")
         limits = format_limits(c.lower, c.upper, c.decimals)
         table.add_row(str(c.balloon), c.name, format_value(c), limits, verdict)

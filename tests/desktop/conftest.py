@@ -12,12 +12,13 @@ from PySide6.QtWidgets import QApplication
 
 from hemtra import Scan
 from hemtra.core.evaluation.engine import Engine
+from hemtra.core.units import MM
 from hemtra.desktop.documents import files as desktop_files
 from hemtra.desktop.documents import recovery
 from hemtra.desktop.models import document, tray
 from hemtra.desktop.shell.app import prepare
 from hemtra.desktop.shell.window import MainWindow
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 from hemtra.runtime.demo import PLAN_FILE, STATION_FILE, TRAY
 from hemtra.storage.plans import load_plan_file
 from hemtra.storage.scans import load_scan
@@ -44,6 +45,7 @@ def nothing_left_behind(dressed):
     assert not [w for w in QApplication.topLevelWidgets() if w.isVisible()]
     assert not [t for t in dressed.findChildren(QThread) if t.isRunning()]
     theme.use(theme.LIGHT)
+    units.use(MM)
 
 
 @pytest.fixture(scope="session", autouse=True)

@@ -76,6 +76,33 @@ def test_a_card_of_each_kind(demo, settled, audit):
     assert len(kinds) > 10
 
 
+def test_a_plan_in_inches(demo, settled, audit):
+    bench = demo.session.bench
+    demo.trigger("view.unit")
+    bench.tray.select(2)
+    for balloon in (1, 9, 13, 18, 22):
+        bench.select(balloon)
+        bench.open_card(ROW)
+        settled(demo)
+        look(audit, demo, f"balloon {balloon} in inches", SIZES[1:])
+    demo.trigger("view.unit")  # which is remembered
+
+
+def test_lists_of_what_can_be_made_and_a_feature_alone(demo, settled, audit):
+    new, bench = demo.workspaces["plan"].workspace.new, demo.session.bench
+    for ask in (new.ask, new.ask_features):
+        ask()
+        look(audit, demo, ask.__name__)
+    new.leave()
+    for step_id in ("frame-b", "outline", "boss-axis"):
+        plan = bench.document.plan
+        bench.document.edit("no rows", plan.edited(sheet=()))
+        bench.select_alone(step_id)
+        settled(demo)
+        look(audit, demo, f"{step_id} alone")
+        bench.document.undo()
+
+
 def test_a_plan_of_profiles(runners, settled, audit):  # noqa: F811
     for row in runners.session.bench.document.plan.sheet:
         runners.session.bench.select(row.balloon)

@@ -10,6 +10,7 @@ from pathlib import Path
 from hemtra.core.errors import HemtraError
 from hemtra.core.progress import Progress
 from hemtra.core.text import plain
+from hemtra.core.units import MM, LengthUnit
 from hemtra.runtime.reporting import report_lot, report_part
 from hemtra.runtime.run_setup import LOCK_FILE, default_db, records_folder
 from hemtra.runtime.upkeep import BACKUPS
@@ -28,17 +29,19 @@ def export_records(db: str | None, lot: str | None, output: Path, tell: Progress
         export(records, output, None if lot is None else [_lot(records, lot)], tell)
 
 
-def report_records(db: str | None, lot: str | None, part: int | None, output: Path, tell: Progress) -> None:
-    """Report a lot, by default the newest, or one part of it. Raises `HemtraError`."""
+def report_records(
+    db: str | None, lot: str | None, part: int | None, output: Path, tell: Progress, unit: LengthUnit = MM
+) -> None:
+    """Report a lot, by default the newest, or one part of it, with lengths in a unit. Raises `HemtraError`."""
     with _opened(db) as records:
         wanted = _lot(records, lot)
         if part is None:
-            report_lot(records, wanted, output, tell)
+            report_lot(records, wanted, output, tell, unit)
             return
         found = records.parts_of(wanted, first=part, most=1)
         if not found or found[0].number != part:
             raise HemtraError(f"Lot {wanted.name} has no part {part}.")
-        report_part(records, found[0].id, output)
+        report_part(records, found[0].id, output, unit)
 
 
 def merge_into(db: str | None, other: Path, tell: Progress) -> str:

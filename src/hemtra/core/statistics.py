@@ -7,7 +7,7 @@ moving range (ISO 7870-2).
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -38,6 +38,21 @@ class Statistics:
     ppk: float | None = None
     cp: float | None = None
     cpk: float | None = None
+
+    def scaled(self, factor: float) -> Statistics:
+        """The same of values so many times as large; indices stay as they are."""
+
+        def by(value: float | None) -> float | None:
+            return None if value is None else value * factor
+
+        return replace(
+            self,
+            mean=by(self.mean),
+            deviation=by(self.deviation),
+            within=by(self.within),
+            least=by(self.least),
+            greatest=by(self.greatest),
+        )
 
     @property
     def few(self) -> bool:

@@ -3,7 +3,12 @@
 from __future__ import annotations
 
 import math
+import re
 from dataclasses import dataclass
+
+_NUMBER = r"[-+±−]?\d+(?:\.\d+)?"
+_LENGTHS = re.compile(rf"({_NUMBER}(?:(?:, | × | … | to |/){_NUMBER})*) mm([²³]?)(?![\w²³])(?! per)")
+"""One or several numbers in mm, mm² or mm³."""
 
 
 @dataclass(frozen=True)
@@ -31,6 +36,26 @@ class LengthUnit:
         if not unit.startswith("mm") or unit.startswith("mm per"):
             return 1.0
         return self.mm ** {"²": 2, "³": 3}.get(unit[2:3], 1)
+
+    def more_digits(self, unit: str) -> int:
+        """Decimals more than a number in a unit made of millimetres needs to say as much in this one."""
+        return math.ceil(math.log10(self.factor(unit)))
+
+    def shown(self, text: str) -> str:
+        """A text for people whose lengths, areas and volumes are in millimetres, with them in this unit."""
+        return text if self.mm == 1.0 else _LENGTHS.sub(self._converted, text)
+
+    def _converted(self, found: re.Match[str]) -> str:
+        unit = f"mm{found[2]}"
+        factor, more = self.factor(unit), self.more_digits(unit)
+
+        def convert(number: re.Match[str]) -> str:
+            sign, digits = ("±", number[0][1:]) if number[0].startswith("±") else ("", number[0])
+            shows_plus = "+" if digits.startswith("+") else ""
+            places = len(digits.partition(".")[2]) + more
+            return f"{sign}{float(digits.replace('−', '-')) / factor:{shows_plus}.{places}f}"
+
+        return f"{re.sub(_NUMBER, convert, found[1])} {self.of(unit)}"
 
 
 MM = LengthUnit("mm", 1.0, 0)

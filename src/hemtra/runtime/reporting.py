@@ -14,8 +14,10 @@ from hemtra.core.evaluation.results import Result
 from hemtra.core.marks import Mark
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import CharacteristicResult, Verdict, reason_of
+from hemtra.core.plan.shown_units import in_unit
 from hemtra.core.progress import Progress
 from hemtra.core.statistics import statistics
+from hemtra.core.units import MM, LengthUnit
 from hemtra.runtime.reevaluation import ReevaluatedPart, reevaluate_part
 from hemtra.storage.records import Records
 from hemtra.storage.records.evidence import PartSheet, part_sheet
@@ -36,31 +38,40 @@ LOOKED_AT = 200
 """Parts that did not pass among which evidence is looked for."""
 
 
-def report_part(records: Records, key: int, path: Path) -> None:
-    """Save the report of a part. Raises `FileError` or `RecordsError`."""
-    save_part_report(path, [part_content(reevaluate_part(records, key))])
+def report_part(records: Records, key: int, path: Path, unit: LengthUnit = MM) -> None:
+    """Save the report of a part, with lengths in a unit. Raises `FileError` or `RecordsError`."""
+    save_part_report(path, [part_content(reevaluate_part(records, key), unit)])
 
 
 def report_lot(
-    records: Records, lot: Lot, path: Path, progress: Progress = lambda done, of, what: True
+    records: Records,
+    lot: Lot,
+    path: Path,
+    progress: Progress = lambda done, of, what: True,
+    unit: LengthUnit = MM,
 ) -> bool:
-    """Save the report of a lot; False when `progress` asked to stop. Raises `FileError` or `RecordsError`."""
-    content = lot_content(records, lot, progress)
+    """Save the report of a lot, with lengths in a unit; False when `progress` asked to stop.
+
+    Raises `FileError` or `RecordsError`.
+    """
+    content = lot_content(records, lot, progress, unit)
     if content is None:
         return False
     save_lot_report(path, content)
     return True
 
 
-def report_results(path: Path, plan: Plan, found: Sequence[tuple[str, Engine, Result]]) -> None:
+def report_results(
+    path: Path, plan: Plan, found: Sequence[tuple[str, Engine, Result]], unit: LengthUnit = MM
+) -> None:
     """Save the reports of parts that were inspected and are on no record: name, engine and result of each."""
     contents = [
         PartContent(
             title=name,
             verdict=result.verdict,
-            reason=reason_of(result.characteristics),
+            reason=reason_of(_rows(result.characteristics, unit)),
             facts=(("plan", plan.name), ("serial", engine.serial or "–")),
-            rows=result.characteristics,
+            rows=_rows(result.characteristics, unit),
             seen=seen_of(plan, engine, result),
             notes=result.faults,
         )
@@ -69,8 +80,8 @@ def report_results(path: Path, plan: Plan, found: Sequence[tuple[str, Engine, Re
     save_part_report(path, contents)
 
 
-def part_content(seen: ReevaluatedPart) -> PartContent:
-    """What the report of a part from the records says."""
+def part_content(seen: ReevaluatedPart, unit: LengthUnit = MM) -> PartContent:
+    """What the report of a part from the records says, with lengths in a unit."""
     sheet, part = seen.sheet, seen.sheet.part
     notes = [f"Evaluated again, it differs: {text}" for text in seen.differences]
     notes += [f"{event.kind}: {event.text}" for event in sheet.events if event.text not in seen.differences]
@@ -78,13 +89,18 @@ def part_content(seen: ReevaluatedPart) -> PartContent:
     return PartContent(
         title=f"Part {part.number} of {sheet.lot.name}",
         verdict=part.verdict,
-        reason=part.reason,
+        # a reason that the rows do not give, such as a lost scan, names no length
+        reason=reason_of(_rows(sheet.rows, unit)) if part.reason == reason_of(sheet.rows) else part.reason,
         facts=part_facts(sheet),
-        rows=sheet.rows,
+        rows=_rows(sheet.rows, unit),
         seen=None if again is None else seen_of(again.plan, again.engine, again.result, sheet.rows),
         missing=seen.missing,
         notes=notes,
     )
+
+
+def _rows(rows: Sequence[CharacteristicResult], unit: LengthUnit) -> tuple[CharacteristicResult, ...]:
+    return tuple(in_unit(row, unit) for row in rows)
 
 
 def part_facts(sheet: PartSheet) -> tuple[tuple[str, str], ...]:
@@ -125,7 +141,7 @@ def marks_of(plan: Plan, engine: Engine, result: Result, row: CharacteristicResu
     return tuple(mark for i in (row.step, *made_from) for mark in engine.explain(result, i).marks)
 
 
-def lot_content(records: Records, lot: Lot, progress: Progress) -> LotContent | None:
+def lot_content(records: Records, lot: Lot, progress: Progress, unit: LengthUnit = MM) -> LotContent | None:
     """What the report of a lot says; None when `progress` asked to stop."""
     view = next((view for view in lot_views(records) if view.lot.id == lot.id), None)
     if view is None:
@@ -135,10 +151,10 @@ def lot_content(records: Records, lot: Lot, progress: Progress) -> LotContent | 
     for done, balloon in enumerate(balloons):
         if not progress(done, 2 * len(balloons), f"characteristic {balloon}"):
             return None
-        found = trends(records, [lot], balloon)
+        found = [trend.in_unit(unit) for trend in trends(records, [lot], balloon)]
         series += [(trend, statistics(trend.values, trend.lower, trend.upper)) for trend in found]
     pareto = failures(records, [lot])
-    evidence = _Evidence(records, lot, {row.balloon: row.verdict for row in pareto})
+    evidence = _Evidence(records, lot, {row.balloon: row.verdict for row in pareto}, unit)
     if not evidence.gather(progress):
         return None
     wanted = Filter(lots=(lot.id,), verdicts=() if view.counts.all <= LISTED else NOT_PASS)
@@ -165,6 +181,7 @@ class _Evidence:
     lot: Lot
     verdicts: Mapping[int, Verdict]
     """By balloon, of all parts together."""
+    unit: LengthUnit = MM
     looks: list[Look] = field(default_factory=list)
     picture: PartPicture | None = None
     missing: str = "No image: the lot has no parts."
@@ -203,7 +220,7 @@ class _Evidence:
         if self.picture is None:
             self.picture = self._pictured(look)
         for row in wanted[: MOST - len(self.looks)]:
-            found = close_look(row, look, f"part {part.number} {part.serial}")
+            found = close_look(in_unit(row, self.unit), look, f"part {part.number} {part.serial}")
             if found:
                 self.counted[row.balloon] += 1
                 self.looks.append(found)

@@ -14,6 +14,9 @@ from hemtra.core.plan.kind import Input, Kind, Outcome, StepContext
 from hemtra.core.plan.registry import register
 from hemtra.core.plan.usual_limits import form_limits
 
+SQUARE = np.array([(-5.0, -5.0), (5.0, -5.0), (5.0, 5.0), (-5.0, 5.0)])
+"""mm about the middle of a plane without a border of its own, to draw it by."""
+
 
 @register
 class TiltKind(Kind):
@@ -26,7 +29,7 @@ class TiltKind(Kind):
     output: ClassVar = Number
     unit: ClassVar = "°"
     inputs: ClassVar = {
-        "plane": Input(FittedPlane, "plane", "The plane whose tilt is wanted."),
+        "plane": Input(Plane, "plane", "The plane whose tilt is wanted."),
         "to": Input(
             Plane, "against", "The plane it should be parallel to; without it the level.", optional=True
         ),
@@ -34,13 +37,15 @@ class TiltKind(Kind):
 
     def evaluate(self, given: StepContext) -> Outcome:
         """0 to 90 degrees."""
-        plane, to = given.one("plane", FittedPlane), given.optional_input("to", Plane) or LEVEL
+        plane, to = given.one("plane", Plane), given.optional_input("to", Plane) or LEVEL
         return Outcome(Number(plane.angle_to(to), "°", Point(plane.x0, plane.y0, plane.z0)))
 
     def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The plane and, through its centre, a parallel of what it is compared with."""
-        plane, to = given.one("plane", FittedPlane), given.optional_input("to", Plane) or LEVEL
-        outline = plane.zone.outline()
+        plane, to = given.one("plane", Plane), given.optional_input("to", Plane) or LEVEL
+        outline = (
+            plane.zone.outline() if isinstance(plane, FittedPlane) else SQUARE + np.array((plane.x0, plane.y0))
+        )
         x, y = outline[:, 0], outline[:, 1]
         parallel = plane.z0 + to.height_at(x, y) - to.height_at(plane.x0, plane.y0)
         return Evidence(

@@ -200,10 +200,14 @@ class Characteristic(_Document):
     @property
     def tolerance(self) -> str:
         """Nominal and limits as on a drawing: 4.00 ±0.10, 2.50 +0.15 −0.05, ≤ 0.15 U 0.01."""
-        return self._limits_text() + ("" if self.uncertainty is None else f" U {self.uncertainty:g}")
+        return self.written(self.decimals)
 
-    def _limits_text(self) -> str:
-        n, places = self.nominal, self.decimals
+    def written(self, places: int) -> str:
+        """The same with so many decimals."""
+        return self._limits_text(places) + ("" if self.uncertainty is None else f" U {self.uncertainty:g}")
+
+    def _limits_text(self, places: int) -> str:
+        n = self.nominal
         if self.lower is None or self.upper is None or n is None:
             if self.lower is not None and self.upper is not None:
                 return f"{self.lower:.{places}f} … {self.upper:.{places}f}"

@@ -12,7 +12,10 @@ from typing import Any, Literal, TypeVar
 F = TypeVar("F", bound=Callable[..., Any])
 
 HOME = "hemtra.core.proposals"
-GROUPS = ("Heights", "Sizes", "Form", "Along a path", "Places", "Surfaces", "Other")
+GROUPS = (
+    *("Heights", "Sizes", "Form", "Along a path", "Places", "Surfaces", "Other"),
+    *("Points", "Lines", "Planes", "Circles and frames", "Values"),
+)
 """In the order in which they are offered."""
 COUNTED = ("", ": one click", ": two clicks")
 
@@ -36,7 +39,12 @@ class Option:
     printed: bool = False
     """Whether it can be asked to take printed edges first."""
     on: tuple[str, ...] = ("map",)
-    """Whether it is clicked on the map of a whole part, or on one “profile” of a sequence."""
+    """Whether it is clicked on the map of a whole part, on one “profile” of a sequence, or made of other
+    “features”, each clicked on the map or named by its id."""
+    wants: tuple[type, ...] = ()
+    """Of one made of features: of what type each is; of further ones, that of the last."""
+    least: int = 1
+    """Clicks that it takes at least where they go on until Enter."""
 
     @property
     def help(self) -> str:
@@ -61,7 +69,7 @@ def option(id: str, name: str, key: str, meaning: str, group: str, **more: Any) 
 
 
 @cache
-def options(on: Literal["map", "profile"]) -> tuple[Option, ...]:
+def options(on: Literal["map", "profile", "features"]) -> tuple[Option, ...]:
     """All that can be asked for there, by group; the file of one only has to lie in this package."""
     for module in pkgutil.iter_modules(importlib.import_module(HOME).__path__):
         importlib.import_module(f"{HOME}.{module.name}")

@@ -46,14 +46,17 @@ what is too little, and a band that cuts into a warped surface tilts it."""
 
 @dataclass(frozen=True)
 class Proposal:
-    """A plan with one characteristic more.
+    """A plan with one characteristic more, or one feature.
 
     doubts: what does not hold of it, one sentence each, on the part it was made from and on others it was
     tried on.
     """
 
     plan: Plan
-    balloon: int
+    balloon: int | None
+    """Of the new characteristic; None where only a feature was made."""
+    step: str
+    """What was made last."""
     doubts: tuple[str, ...] = ()
 
 
@@ -247,13 +250,21 @@ def with_row(plan: Plan, engine: Engine, step: Step) -> Proposal:
     else:
         limits = kind_named(step.kind).limits_from(found.value, found.span)
     row = Characteristic(balloon=number, name=step.name, step=step.id, **limits)
-    return Proposal(plan.edited(sheet=(*plan.sheet, row)), row.balloon)
+    return Proposal(plan.edited(sheet=(*plan.sheet, row)), row.balloon, step.id)
+
+
+def part_frame(plan: Plan) -> str | None:
+    """The step that says how the part lies: a datum frame, else what most zones turn with, else an outline."""
+    frames = [s for s in plan.steps if issubclass(kind_named(s.kind).output, Frame)]
+    usual = usual_follow(plan).rotation
+    datums = [s.id for s in frames if s.kind == "frame"]
+    return next(iter([*datums, *(s.id for s in frames if s.id == usual), *(s.id for s in frames)]), None)
 
 
 def _in_the_part(plan: Plan, step: Step) -> Step:
     """The step with its directions those of the part, where the plan knows how that lies, not of the scan."""
-    frame = usual_follow(plan).rotation
-    if frame is None or not issubclass(kind_named(plan.step(frame).kind).output, Frame):
+    frame = part_frame(plan)
+    if frame is None:
         return step
     accepted = kind_named(step.kind).accepted()
     counts_in = {k: (frame,) for k, wanted in accepted.items() if wanted.type is Frame and k not in step.inputs}

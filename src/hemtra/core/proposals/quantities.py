@@ -99,12 +99,16 @@ def quantity(
 ) -> Proposal:
     """The plan with a quantity and its row; `step` where it is made already, `title` its name."""
     step = step or Step(
-        id=plan.free_id(kind), name=_named(plan, kind, inputs, title), kind=kind, inputs=inputs, params=params
+        id=plan.free_id(kind),
+        name=named_after(plan, kind, inputs, title),
+        kind=kind,
+        inputs=inputs,
+        params=params,
     )
     return with_row(plan, engine, step)
 
 
-def _named(plan: Plan, kind: str, inputs: dict[str, tuple[str, ...]], title: str) -> str:
+def named_after(plan: Plan, kind: str, inputs: dict[str, tuple[str, ...]], title: str) -> str:
     """What is measured, and of what: “Diameter, Bore rim”."""
     title = title or kind_named(kind).title
     main = [plan.step(i).name for i in dict.fromkeys(i for ids in inputs.values() for i in ids)]
@@ -209,7 +213,7 @@ def propose_straightness(plan: Plan, engine: Engine, place: Place) -> Proposal:
 @option("flatness", "Flatness", "F", "of a surface", "Form", clicks=("the surface",))
 def propose_flatness(plan: Plan, engine: Engine, place: Place) -> Proposal:
     """Flatness of the surface at a place."""
-    plan, plane = _surface(plan, engine, place)
+    plan, plane = surface_at(plan, engine, place)
     return quantity(plan, engine, "flatness", {"surfaces": (plane,)})
 
 
@@ -217,7 +221,7 @@ def propose_flatness(plan: Plan, engine: Engine, place: Place) -> Proposal:
 def propose_tilt(plan: Plan, engine: Engine, place: Place) -> Proposal:
     """Tilt of the surface at a place against the plan's main plane."""
     plan, datum = main_plane(plan, engine)
-    plan, plane = _surface(plan, engine, place)
+    plan, plane = surface_at(plan, engine, place)
     return quantity(plan, engine, "tilt", {"plane": (plane,), "to": (datum,)})
 
 
@@ -420,8 +424,9 @@ def propose_formula(plan: Plan, engine: Engine) -> Proposal:
     return quantity(plan, engine, "formula", {"numbers": rows}, text=text)
 
 
-def _surface(plan: Plan, engine: Engine, place: Place) -> tuple[Plan, str]:
-    return taken(plan, engine, PickedFeature("level", "plane", propose_spot(engine.data, *place), {}))
+def surface_at(plan: Plan, engine: Engine, place: Place) -> tuple[Plan, str]:
+    seen = PickedFeature("level", "plane", propose_spot(engine.data, *place), {})
+    return taken(plan, engine, seen, "Plane")
 
 
 def island_at(plan: Plan, engine: Engine, place: Place, *, foot: bool = False) -> tuple[Plan, str]:

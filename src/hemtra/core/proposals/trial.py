@@ -23,7 +23,7 @@ class KnownPart:
 
 def tried(made: Proposal, engine: Engine, parts: Iterable[KnownPart]) -> Proposal:
     """The proposal with what does not hold of it: on all of its own part, and on parts known to be good."""
-    row = made.plan.characteristic(made.balloon)
+    row = None if made.balloon is None else made.plan.characteristic(made.balloon)
     if row is None or row.step is None:
         return made
     plan = engine.taught(_alone(made.plan, row))

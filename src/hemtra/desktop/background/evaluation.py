@@ -22,7 +22,7 @@ from hemtra.core.maps.section import section
 from hemtra.core.plan.document import Characteristic, Plan
 from hemtra.core.plan.graph import ancestry, dependants
 from hemtra.core.plan.registry import kind_named
-from hemtra.core.plan.series import Series, beyond
+from hemtra.core.plan.series import beyond
 from hemtra.core.rendering.colouring import plane_map, reference_map, reference_profile, slope_map
 from hemtra.core.runs import runs
 from hemtra.desktop.background.latest_task import Superseded
@@ -48,6 +48,13 @@ class ShowRequest:
     colour: str = "height"
     profile: int | None = None
     distance: float | None = None
+    alone: str | None = None
+    """A step that is looked at without a characteristic."""
+
+    def subject(self, plan: Plan) -> str | None:
+        """The step whose lineage is looked at, in the plan as it has learned."""
+        row = None if self.balloon is None else plan.characteristic(self.balloon)
+        return self.alone if row is None else row.step
 
 
 def show(request: ShowRequest, superseded: Superseded) -> Iterator[Shown]:
@@ -61,12 +68,13 @@ def show(request: ShowRequest, superseded: Superseded) -> Iterator[Shown]:
         return
     result = request.engine.run(plan)
     row = None if request.balloon is None else plan.characteristic(request.balloon)
-    if row is None or row.step is None:
+    subject = request.subject(plan)
+    if subject is None:
         yield Shown(result, plan, coloured=_coloured(request, plan, result, []))
         return
-    steps = [step.id for column in ancestry(plan, row.step) for step in column]
+    steps = [step.id for column in ancestry(plan, subject) for step in column]
     evidence = {step_id: request.engine.explain(result, step_id) for step_id in steps}
-    coverage = request.engine.coverage(result.steps, row.step)
+    coverage = request.engine.coverage(result.steps, subject)
     found = next((i for i in steps if isinstance(result.steps[i].value, Along)), None)
     if found is not None:
         yield _show_along(request, Shown(result, plan, evidence, coverage=coverage), found, row)
@@ -79,20 +87,16 @@ def show(request: ShowRequest, superseded: Superseded) -> Iterator[Shown]:
     shown = Shown(result, plan, evidence, profile, behind, line, coloured, coverage=coverage)
     yield shown
     # it takes longer than all else, and nobody looks at it in a drag
-    if not superseded() and (floor := form_floor(request.engine, result, row.step)) is not None:
+    if not superseded() and (floor := form_floor(request.engine, result, subject)) is not None:
         yield replace(shown, floor=floor)
 
 
-def _show_along(request: ShowRequest, shown: Shown, step_id: str, row: Characteristic) -> Shown:
+def _show_along(request: ShowRequest, shown: Shown, step_id: str, row: Characteristic | None) -> Shown:
     """What lies along a path, with the section across it where it is looked at."""
     result, along = shown.result, shown.result.steps[step_id].value
     kind = kind_named(result.steps[step_id].step.kind)
     assert issubclass(kind, AlongPath)
-    at = (
-        worst_along(along, result.series.get(row.balloon), row)
-        if request.distance is None
-        else request.distance
-    )
+    at = worst_along(along, result, row) if request.distance is None else request.distance
     coloured = _coloured(request, shown.plan, result, list(shown.evidence))
     if request.line is not None:
         data = prepared_map(shown.plan, result) or request.engine.data
@@ -116,9 +120,10 @@ def _show_along(request: ShowRequest, shown: Shown, step_id: str, row: Character
     )
 
 
-def worst_along(along: Along, series: Series | None, row: Characteristic) -> float:
+def worst_along(along: Along, result: Result, row: Characteristic | None) -> float:
     """mm along a path to where a characteristic is worst, else to where the longest break is."""
-    if series is not None and series.by == "section" and series.measured.any():
+    series = None if row is None else result.series.get(row.balloon)
+    if row is not None and series is not None and series.by == "section" and series.measured.any():
         outside = beyond(np.where(series.measured, series.values, np.nan), row.lower, row.upper)
         if np.isfinite(outside[series.measured]).any():
             return float(series.at[np.nanargmax(outside)])
@@ -135,9 +140,8 @@ def _show_profile(request: ShowRequest, plan: Plan) -> Shown:
     index = min(index, profiles.count - 1)
     one = request.engine.at_profile(plan, index)
     here = one.run(single(plan))
-    row = None if request.balloon is None else plan.characteristic(request.balloon)
-    bound = row.step if row is not None else None
-    steps = [step.id for column in ancestry(plan, bound) for step in column] if bound is not None else []
+    subject = request.subject(plan)
+    steps = [step.id for column in ancestry(plan, subject) for step in column] if subject is not None else []
     evidence = {step_id: one.explain(here, step_id) for step_id in steps}
     cut, y = profiles.cuts[index], profiles.cuts[index].at[1]
     line = ((float(cut.x[0]), y), (float(cut.x[-1]), y))

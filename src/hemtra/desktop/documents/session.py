@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QWidget
 from hemtra.core.errors import HemtraError
 from hemtra.core.plan.document import Plan
 from hemtra.core.progress import Progress
-from hemtra.core.units import MM, UNITS
+from hemtra.core.units import INCH, MM, UNITS, LengthUnit
 from hemtra.desktop.background.tasks import Task, Tasks
 from hemtra.desktop.documents.plan_files import PlanFiles
 from hemtra.desktop.documents.station_files import StationFiles
@@ -42,6 +42,7 @@ class Session:
         self.bench = WorkspaceModel()
         self.station_bench = StationBench(self.bench.document)
         self.station_bench.unit = UNITS.get(self.settings.unit, MM)
+        self.unit_changed = Signal()
         self.plans = PlanFiles(self.bench, self.tasks, notifications, self.settings, window)
         self.stations = StationFiles(self.station_bench.document, self.tasks, window)
         self.unsaved = UnsavedWork(
@@ -58,6 +59,19 @@ class Session:
         """With the name of a workspace to go to."""
         self.records_changed = Signal()
         """Other records are used: with their database, and what is done to it before it is looked at first."""
+
+    @property
+    def unit(self) -> LengthUnit:
+        """The unit that lengths are shown in."""
+        return self.station_bench.unit
+
+    def change_unit(self) -> None:
+        """Show lengths in inches, or in millimetres again."""
+        unit = INCH if self.unit is MM else MM
+        self.settings.unit = unit.name
+        self.plans.keep_settings()
+        self.station_bench.use_unit(unit)
+        self.unit_changed.emit()
 
     def show(self, workspace: str) -> None:
         """Go to a workspace."""

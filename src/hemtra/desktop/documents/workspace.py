@@ -58,16 +58,14 @@ class Workspace(ABC):
     @property
     def unit(self) -> str:
         """In which lengths are shown."""
-        return "mm"
-
-    @property
-    def changes_unit(self) -> bool:
-        """Whether that can be changed."""
-        return False
+        return self.session.unit.name
 
     @abstractmethod
     def actions(self) -> Iterable[Action]:
         """What can be done in it."""
+
+    def unit_changed(self) -> None:  # noqa: B027 - what is painted is painted anew without it
+        """Lengths are shown in another unit."""
 
     def entered(self) -> None:  # noqa: B027 - most have nothing to do then
         """It has come on screen."""

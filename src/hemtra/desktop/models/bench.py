@@ -120,6 +120,13 @@ class WorkspaceModel:
         """The selected characteristic."""
         return None if self._balloon is None else self.document.shown.characteristic(self._balloon)
 
+    @property
+    def subject(self) -> str | None:
+        """The step whose lineage is looked at: that of the selected characteristic, or one that is selected
+        without any."""
+        row = self.row
+        return self.selected_step if row is None else row.step
+
     def select(self, balloon: int | None) -> None:
         """Select a characteristic and, of its lineage, the nearest step that has a zone."""
         self._balloon = balloon
@@ -150,12 +157,18 @@ class WorkspaceModel:
     @property
     def card(self) -> str | None:
         """The link of the lineage whose card is open: SCAN, ROW or a step's id."""
-        row = self.row
-        if not self._card or row is None or row.step is None:
+        if not self._card or self.subject is None:
             return None
+        if self.row is None:
+            return SCAN if self._card == SCAN else self.selected_step
         if self._card != "step":
             return self._card
-        return ROW if self.selected_step in (None, row.step) else self.selected_step
+        return ROW if self.selected_step in (None, self.subject) else self.selected_step
+
+    def select_alone(self, step_id: str) -> None:
+        """Select a feature without a characteristic, and open its card."""
+        self._balloon = None
+        self.open_card(step_id)
 
     def open_card(self, link: str) -> None:
         """Open the card of a link of the lineage; a step is selected by it."""
@@ -181,15 +194,16 @@ class WorkspaceModel:
             if any(s.id == step_id for column in columns for s in column)
         ]
         own = next((row.balloon for row in bound if row.step == step_id), None)
-        if own is not None or holding:
-            self.select(own if own is not None else min(holding)[1])
+        if own is None and not holding:
+            self.select_alone(step_id)
+            return
+        self.select(own if own is not None else min(holding)[1])
         if plan.step(step_id).zone is not None:
             self.select_step(step_id)
 
     def lineage(self) -> tuple[tuple[Step, ...], ...]:
-        """The selected characteristic's steps in columns, from the data to the number."""
-        row = self.row
-        return () if row is None or row.step is None else ancestry(self.document.shown, row.step)
+        """The steps that the subject rests on in columns, from the data to itself."""
+        return () if self.subject is None else ancestry(self.document.shown, self.subject)
 
     def placed(self, step: Step) -> AnyZone | None:
         """Where a step's zone is on the part on the stage; None where what it follows was not found."""

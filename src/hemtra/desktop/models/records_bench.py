@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.statistics import Statistics
+from hemtra.core.units import LengthUnit
 from hemtra.desktop.models.observe import Signal
 from hemtra.storage.records.pages import Filter, LotView, Page, Revision
 from hemtra.storage.records.store import Counts, Lot, PartRecord
@@ -56,6 +57,14 @@ class CharacteristicTrend:
     bad: int
     verdict: Verdict
     texts: Texts | None = None
+
+    def in_unit(self, unit: LengthUnit) -> CharacteristicTrend:
+        """The same with its numbers in another unit, where they are lengths."""
+        found = tuple(
+            TrendSeries(one.trend.in_unit(unit), one.statistics.scaled(1.0 / unit.factor(one.trend.unit)))
+            for one in self.series
+        )
+        return replace(self, series=found)
 
 
 class RecordsBench:

@@ -120,6 +120,7 @@ def troubles(shown: Shown, plan: Plan) -> list[FailingStretch]:
     if along is None:
         return []
     found = []
+    of = {judged.balloon: judged.unit for judged in shown.result.characteristics}
     for row in plan.sheet:
         series = shown.result.series.get(row.balloon)
         if series is None or along_of(shown, row) is not along:
@@ -127,9 +128,8 @@ def troubles(shown: Shown, plan: Plan) -> list[FailingStretch]:
         for s in out_of_limits(series, row.lower, row.upper):
             low = row.lower is not None and s.worst < row.lower
             end = "least" if low else "greatest"
-            found.append(
-                FailingStretch(row.balloon, s.start, s.length, f"{row.name} {end} {s.worst:.{row.decimals}f}")
-            )
+            text = f"{row.name} {end} {s.worst:.{row.decimals}f} {of.get(row.balloon, '')}".strip()
+            found.append(FailingStretch(row.balloon, s.start, s.length, text))
     absent = [t for t in missing_parts(along) if t[2] == along.reasons.get(1)]
     breaks = [row for row in plan.sheet if _is_break(shown, row, along)]
     for start, length, reason in absent:

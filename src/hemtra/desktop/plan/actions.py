@@ -136,11 +136,28 @@ class PlanActions:
             keys="N",
             help="Choose a characteristic, then click the part.",
         )
-        for wanted in dict.fromkeys((*options("map"), *options("profile"))):
-            which = "" if "map" in wanted.on else " on profiles"
+        yield Action(
+            "characteristic.from-features",
+            "New from other features",
+            "Edit",
+            new.ask_features,
+            lambda: self._has_part() and self._bench.document.plan.by_profile is None,
+            keys="Shift+N",
+            help="Points, lines and planes made of others; distances and angles between them.",
+        )
+        yield Action(
+            "feature.go",
+            "Go to a feature…",
+            "Edit",
+            self._workspace.connections.ask_feature,
+            lambda: bool(self._bench.document.plan.steps),
+            keys="Ctrl+G",
+            help="Those that no characteristic uses come first.",
+        )
+        for wanted in dict.fromkeys((*options("map"), *options("profile"), *options("features"))):
             yield Action(
                 f"characteristic.{wanted.id}",
-                f"New {wanted.name.lower()}{which}",
+                f"New {wanted.name.lower()}{_which(wanted)}",
                 "New",
                 partial(new.begin, wanted.id),
                 partial(self._can_begin, wanted),
@@ -148,8 +165,8 @@ class PlanActions:
             )
 
     def _can_begin(self, wanted: Option) -> bool:
-        way = "map" if self._bench.document.plan.by_profile is None else "profile"
-        return self._has_part() and way in wanted.on
+        by_profile = self._bench.document.plan.by_profile is not None
+        return self._has_part() and ("profile" in wanted.on if by_profile else wanted.on != ("profile",))
 
     def _of_the_sheet(self) -> Iterable[Action]:
         rows, row = self._workspace.rows, self._has_row
@@ -262,12 +279,12 @@ class PlanActions:
         )
         yield Action(
             "anchor.delete",
-            "Delete the selected anchor",
+            "Delete the selected anchor or feature",
             group,
             anchors.delete_selected,
             lambda: self._bench.selected_step is not None,
             keys="Ctrl+Del",
-            help="Lists zones that follow it.",
+            help="Of a feature, where nothing uses it; of an anchor, zones that follow it are listed.",
         )
         yield Action(
             "anchor.rebind",
@@ -427,3 +444,10 @@ class PlanActions:
 
     def _toggle_intensity(self) -> None:
         self._workspace.stage.colour_by("height" if self._bench.colour == "intensity" else "intensity")
+
+
+def _which(wanted: Option) -> str:
+    """What tells an option from others of its name."""
+    if "map" in wanted.on:
+        return ""
+    return " on profiles" if "profile" in wanted.on else f" {wanted.meaning}"

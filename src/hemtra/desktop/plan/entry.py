@@ -51,6 +51,11 @@ class PlanEntry(Workspace):
         empty = bench.tray.current is None and not bench.document.plan.steps
         self.page.setCurrentIndex(0 if empty else 1)
 
+    def unit_changed(self) -> None:
+        """Texts of sheet, chips and card."""
+        self.session.bench.shown_changed.emit()
+        self.workspace.card.rebuild()
+
     def stop(self) -> None:
         """End the lanes."""
         self.workspace.stop()

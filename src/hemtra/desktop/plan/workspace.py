@@ -7,8 +7,8 @@ from PySide6.QtCore import QEvent, Qt, Slot
 from PySide6.QtGui import QKeyEvent, QResizeEvent
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
-from hemtra.core.plan.document import Plan
 from hemtra.core.plan.requirements import bound
+from hemtra.core.proposals.proposing import Proposal
 from hemtra.desktop.documents.session import Session
 from hemtra.desktop.models.strips import FailingStretch
 from hemtra.desktop.models.tray import verdict_changes
@@ -161,6 +161,7 @@ class PlanWorkspace(QWidget):
         self.arrangement.stop()
         self.evaluation.stop()
         self.stage.offers.lane.stop()
+        self.new.preview.stop()
 
     def _on_document(self) -> None:
         if self.bench.balloon is not None and self.bench.row is None:
@@ -189,13 +190,16 @@ class PlanWorkspace(QWidget):
         room = shown.along.path.across
         self.stage.look_at((x0 - room, x1 + room, y0 - room, y1 + room))
 
-    def _add(self, label: str, plan: Plan, balloon: int) -> None:
-        row = self.bench.row
-        if row is not None and row.step is None:
+    def _add(self, label: str, made: Proposal) -> None:
+        row, balloon = self.bench.row, made.balloon
+        if balloon is None:
+            if self.edit(label, lambda: made.plan):
+                self.bench.select_alone(made.step)
+        elif row is not None and row.step is None:
             # what was just clicked is what the waiting row asks for
-            if self.edit(f"binding of {row.name}", lambda: bound(plan, row.balloon, balloon)):
+            if self.edit(f"binding of {row.name}", lambda: bound(made.plan, row.balloon, balloon)):
                 self.bench.select(row.balloon)
-        elif self.edit(label, lambda: plan):
+        elif self.edit(label, lambda: made.plan):
             self.bench.select(balloon)
 
     @Slot(int, str)

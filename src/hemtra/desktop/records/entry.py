@@ -28,6 +28,10 @@ class RecordsEntry(Workspace):
         self.page.deeds.scans_wanted.connect(session.plans.add_scans)
         session.records_changed.connect(self._use_records)
 
+    def unit_changed(self) -> None:
+        """The trend has its numbers in the unit."""
+        self.page.bench.course_changed.emit()
+
     def actions(self) -> Iterable[Action]:
         """Reports, exports, other records."""
         page, deeds, here = self.page, self.page.deeds, partial(Action, group="Records", while_locked=True)

@@ -16,6 +16,7 @@ from hemtra.desktop.background.tasks import Tasks
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.models.observe import Signal
 from hemtra.desktop.models.records_bench import RecordsBench
+from hemtra.desktop.widgets import units
 from hemtra.desktop.widgets.notifications import Notice, Notifications
 from hemtra.runtime.lot_reevaluation import LotReevaluation, rejudge, save_changes
 from hemtra.runtime.reevaluation import ReevaluatedPart, scan_of
@@ -87,7 +88,7 @@ class RecordActions:
         def save(path: Path) -> None:
             self._tasks.start(
                 f"Report of {lot.name}",
-                lambda task: report_lot(records, lot, path, task.tell),
+                lambda task: report_lot(records, lot, path, task.tell, units.current()),
                 lambda done: self._tell_saved(path, done),
             )
 
@@ -102,7 +103,7 @@ class RecordActions:
         def save(path: Path) -> None:
             self._tasks.start(
                 "Report",
-                lambda task: report_part(records, part.id, path),
+                lambda task: report_part(records, part.id, path, units.current()),
                 lambda _: self._tell_saved(path, True),
             )
 

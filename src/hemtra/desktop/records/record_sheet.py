@@ -7,7 +7,7 @@ from PySide6.QtGui import QPainter
 
 from hemtra.core.plan.limits import CharacteristicResult, Verdict, format_limits, format_value
 from hemtra.desktop.records.painted_list import PaintedList, elided
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 from hemtra.desktop.widgets.symbols import draw_balloon
 from hemtra.storage.records.fields import numbers_in_words
 
@@ -41,6 +41,7 @@ class RecordSheet(PaintedList[CharacteristicResult]):
 
     def said(self, row: CharacteristicResult) -> str:
         """Name, value, verdict and reason, and what else was kept."""
+        row = units.judged(row)
         words = (
             f"{row.balloon} {row.name} {format_value(row, row.decimals)}, {row.verdict} {row.reason}".rstrip()
         )
@@ -53,6 +54,7 @@ class RecordSheet(PaintedList[CharacteristicResult]):
 
     def paint_row(self, painter: QPainter, row: CharacteristicResult, box: QRectF) -> None:
         """Balloon, name, value, limits, reason."""
+        row = units.judged(row)
         at = QPointF(box.left() + 22, box.top() + 17)
         draw_balloon(painter, at, str(row.balloon), row.verdict, radius=10)
         inner = QRectF(box.left() + 42, box.top() + 2, box.width() - 54, 30)

@@ -21,7 +21,7 @@ from hemtra.core.plan.limits import format_limits
 from hemtra.desktop.models.records_bench import CharacteristicTrend, RecordsBench, TrendSeries
 from hemtra.desktop.records.trend_chart import Chart, draw_histogram, draw_scale, draw_series, span_of
 from hemtra.desktop.records.trend_statistics import draw_statistics, draw_texts
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 from hemtra.desktop.widgets.symbols import draw_balloon, draw_chip, draw_panel
 from hemtra.storage.records.trends import Trend
 
@@ -67,6 +67,11 @@ class LotTrendView(QWidget):
         self._cursor: QPointF | None = None
         bench.course_changed.connect(self.refresh)
 
+    @property
+    def shown(self) -> CharacteristicTrend | None:
+        """What is shown, in the unit it is shown in."""
+        return self._shown
+
     def sizeHint(self) -> QSize:
         """Wide and not high."""
         return QSize(600, 280)
@@ -75,7 +80,7 @@ class LotTrendView(QWidget):
         """Show another course whole, its newest series chosen."""
         course = self._bench.course
         same = course is not None and self._shown is not None and course.balloon == self._shown.balloon
-        self._shown = course
+        course = self._shown = None if course is None else course.in_unit(units.current())
         if course is not None and course.series:
             self.chosen = len(course.series) - 1 if not same else min(self.chosen, len(course.series) - 1)
             self._span = span_of([series.trend for series in course.series])

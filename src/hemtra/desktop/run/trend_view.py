@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QWidget
 
 from hemtra.core.plan.limits import CharacteristicResult, Verdict
 from hemtra.desktop.models.run_bench import TREND, RunBench
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 from hemtra.desktop.widgets.symbols import draw_balloon, draw_panel
 
 COLUMNS, LEAST_HEIGHT = 4, 74
@@ -84,7 +84,7 @@ class TrendView(QWidget):
         painter.end()
 
     def _draw_spark(self, painter: QPainter, box: QRectF, rows: list[CharacteristicResult]) -> None:
-        last = rows[-1]
+        last = units.judged(rows[-1])
         painter.setPen(QPen(theme.colour("line"), 1))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawRoundedRect(box, 5, 5)

@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QWidget
 
 from hemtra.core.plan.limits import CharacteristicResult, Verdict
 from hemtra.desktop.models.run_bench import RunBench
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 from hemtra.desktop.widgets.symbols import draw_balloon
 
 MOST_REASONS = 4
@@ -123,7 +123,7 @@ class VerdictView(QWidget):
             painter.setPen(theme.colour("paper"))
             left = box.left() + 48 * scale
             line = QRectF(left, middle - row_height / 2, box.right() - 8 - left, row_height)
-            words = f"{row.name} {row.reason}"
+            words = f"{row.name} {units.judged(row).reason}"
             for pixels in REASON:
                 painter.setFont(theme.font(round(pixels * scale), bold=True))
                 if painter.fontMetrics().horizontalAdvance(words) <= line.width():

@@ -48,6 +48,14 @@ def help_actions(window: MainWindow) -> Iterable[Action]:
     """Colours, command search, help, and unsaved work of an earlier run."""
     session = window.session
     yield Action("view.dark", "Dark or light", "View", lambda: _toggle_dark(session), while_locked=True)
+    yield Action(
+        "view.unit",
+        "Millimetres or inches",
+        "View",
+        session.change_unit,
+        help="For display; files and limits stay in millimetres.",
+        while_locked=True,
+    )
     for way, title, keys in ((1, "Larger text", "Ctrl++"), (-1, "Smaller text", "Ctrl+-")):
         yield Action(
             f"view.{'larger' if way > 0 else 'smaller'}",

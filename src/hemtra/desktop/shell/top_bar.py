@@ -69,12 +69,10 @@ class TopBar(QFrame):
             tab.setEnabled(name not in closed)
         self.search.setEnabled(searches)
 
-    def show_unit(self, name: str, *, changes: bool) -> None:
-        """Show the unit of lengths, and whether a click changes it here."""
+    def show_unit(self, name: str) -> None:
+        """Show the unit of lengths, which a click changes."""
         self.unit.setText(name)
-        self.unit.setEnabled(changes)
-        either = "Millimetres or inches for display; files and limits stay in millimetres."
-        self.unit.setToolTip(either if changes else "Plans are in millimetres and degrees.")
+        self.unit.setToolTip("Millimetres or inches for display; files and limits stay in millimetres.")
 
     def _make_tab(self, name: str) -> QPushButton:
         tab = QPushButton(name.capitalize())

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from PySide6.QtCore import QPoint
 from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
-from PySide6.QtWidgets import QMainWindow, QMenu, QStackedWidget
+from PySide6.QtWidgets import QMainWindow, QMenu, QStackedWidget, QWidget
 
 from hemtra.desktop.documents.action import Action
 from hemtra.desktop.documents.plan_files import SCAN_SUFFIXES
@@ -20,6 +20,7 @@ from hemtra.desktop.shell.manual import Manual
 from hemtra.desktop.shell.message_bar import MessageBar, ProgressStrip, stacked
 from hemtra.desktop.shell.top_bar import TopBar
 from hemtra.desktop.shell.workspaces import workspaces
+from hemtra.desktop.widgets import units
 from hemtra.desktop.widgets.notifications import Notice, Notifications
 
 
@@ -33,6 +34,7 @@ class MainWindow(QMainWindow):
         self.resize(1280, 800)
         self.setAcceptDrops(True)
         self.session = session = Session(self, notifications or Notifications(), self.trigger)
+        units.use(session.unit)
         self.workspaces: dict[str, Workspace] = {made.name: made(session) for made in workspaces()}
         self.message_bar = MessageBar(self.trigger)
         session.notifications.notified.connect(self.message_bar.notice_wanted.emit)
@@ -43,6 +45,7 @@ class MainWindow(QMainWindow):
         self.band = TopBar(tuple(self.workspaces), self.trigger, self.fill_menu)
         self.band.workspace_chosen.connect(self.show_workspace)
         session.show_wanted.connect(self.show_workspace)
+        session.unit_changed.connect(self._show_unit)
         self.pages = QStackedWidget()
         for workspace in self.workspaces.values():
             self.pages.addWidget(workspace.page)
@@ -76,6 +79,14 @@ class MainWindow(QMainWindow):
             self.workspace.entered()
         self.refresh()
 
+    def _show_unit(self) -> None:
+        units.use(self.session.unit)
+        for workspace in self.workspaces.values():
+            workspace.unit_changed()
+        for widget in self.findChildren(QWidget):
+            widget.update()
+        self.refresh()
+
     def refresh(self) -> None:
         """Bring the band, menus and buttons up to date."""
         workspace = self.workspace
@@ -85,7 +96,7 @@ class MainWindow(QMainWindow):
         document = workspace.document
         place = str(document.path or "not saved yet")
         self.band.show_open(workspace.name, workspace.open_name, place, unsaved=document.unsaved)
-        self.band.show_unit(workspace.unit, changes=workspace.changes_unit)
+        self.band.show_unit(workspace.unit)
         self._items["edit.undo"].setText(f"Undo {document.undo_label}".strip())
         self._items["edit.redo"].setText(f"Redo {document.redo_label}".strip())
         for each in self.workspaces.values():

@@ -7,7 +7,6 @@ from functools import partial
 from typing import ClassVar
 
 from hemtra.core.station.station import Station
-from hemtra.core.units import INCH, MM
 from hemtra.desktop.documents.action import Action
 from hemtra.desktop.documents.session import Session
 from hemtra.desktop.documents.workspace import Workspace
@@ -54,16 +53,6 @@ class StationEntry(Workspace):
         """The station's."""
         return self.document.value.name
 
-    @property
-    def unit(self) -> str:
-        """Millimetres or inches."""
-        return self.session.station_bench.unit.name
-
-    @property
-    def changes_unit(self) -> bool:
-        """It shows both."""
-        return True
-
     def actions(self) -> Iterable[Action]:
         """Files, trial scans, guided tasks."""
         session, stations = self.session, self.session.stations
@@ -93,14 +82,6 @@ class StationEntry(Workspace):
             lambda: session.station_bench.live is not None,
             help="Drawn dimmed behind.",
         )
-        yield Action(
-            "view.unit",
-            "Millimetres or inches",
-            "View",
-            self._change_unit,
-            lambda: self.is_shown,
-            help="For display only.",
-        )
 
     def stop(self) -> None:
         """End what runs beside it."""
@@ -126,12 +107,6 @@ class StationEntry(Workspace):
         self.session.unsaved.set_aside()
         self.document.start_over(DOOR_STATION, None, DOOR_STATION)
         self.session.show(self.name)
-
-    def _change_unit(self) -> None:
-        unit = INCH if self.session.station_bench.unit is MM else MM
-        self.session.settings.unit = unit.name
-        self.session.plans.keep_settings()
-        self.session.station_bench.use_unit(unit)
 
 
 WORKSPACE = StationEntry

@@ -12,6 +12,7 @@ from sqlalchemy import BigInteger, ColumnElement, Connection, Select, cast, exis
 
 from hemtra.core.arrays import FloatArray, IntArray
 from hemtra.core.plan.limits import Verdict
+from hemtra.core.units import LengthUnit
 from hemtra.storage.records.schema import CODES, NOT_PASSED, VERDICTS, characteristics, parts, values
 from hemtra.storage.records.store import Lot, Records
 
@@ -47,6 +48,21 @@ class Trend:
     starts: tuple[tuple[int, str], ...]
     reads: bool = False
     method: str = ""
+
+    def in_unit(self, unit: LengthUnit) -> Trend:
+        """The same with its numbers in another unit, where they are lengths."""
+        factor = unit.factor(self.unit)
+        if factor == 1.0:
+            return self
+        return replace(
+            self,
+            nominal=None if self.nominal is None else self.nominal / factor,
+            lower=None if self.lower is None else self.lower / factor,
+            upper=None if self.upper is None else self.upper / factor,
+            values=self.values / factor,
+            unit=unit.of(self.unit),
+            decimals=self.decimals + unit.more_digits(self.unit),
+        )
 
 
 @dataclass(frozen=True)

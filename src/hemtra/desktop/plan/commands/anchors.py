@@ -79,14 +79,17 @@ class Anchors:
         self._edit(f"rubbing out of {step.name}", change)
 
     def delete_selected(self) -> bool:
-        """Take the selected step out, if it is only followed; whether it was one. Offers another anchor."""
+        """Take the selected step out, if it is only followed or used by nothing; whether it was one. Offers
+        another anchor to what has followed it."""
         plan, step_id = self._bench.document.plan, self._bench.selected_step
-        if step_id is None or not followers(plan, step_id):
+        if step_id is None or not (followers(plan, step_id) or self._bench.subject == step_id):
             return False
         step, count = plan.step(step_id), len(followers(plan, step_id))
         if not self._edit(f"deletion of {step.name}", lambda: without_step(plan, step_id)):
             return True
         self._bench.select_step(None)
+        if not count:
+            return True
         self._lost = plan, step_id
         found = following_instead(self._bench.document.plan, plan, step_id)
         what = "one zone has" if count == 1 else f"{count} zones have"

@@ -78,6 +78,7 @@ class PlanEvaluation(QObject):
             bench.colour,
             bench.profile,
             bench.distance,
+            bench.selected_step if bench.row is None else None,
         )
         self._show_lane.submit(self._asked)
 

@@ -93,21 +93,21 @@ class CardPanel(QFrame):
 
     def _signature(self, link: str | None) -> object:
         """What a card is made from; zones change while they are dragged, and make no other card."""
-        row, part, plan = self.bench.row, self.bench.tray.current, self.bench.document.shown
-        if link is None or row is None or part is None or row.step is None:
+        part, plan, subject = self.bench.tray.current, self.bench.document.shown, self.bench.subject
+        if link is None or part is None or subject is None:
             return None
-        step = plan.step(row.step if link in (ROW, SCAN) else link)
+        step = plan.step(subject if link in (ROW, SCAN) else link)
         made_from = step.id, step.name, step.kind, str(step.params), str(step.inputs), step.follow
-        return link, row.balloon, id(part.scan), made_from, type(step.zone), plan.by_profile is None
+        return link, self.bench.balloon, id(part.scan), made_from, type(step.zone), plan.by_profile is None
 
     def _made(self, link: str) -> Card | None:
         row, part, plan = self.bench.row, self.bench.tray.current, self.bench.document.shown
-        if row is None or part is None or row.step is None:
-            return None
-        if link == SCAN:
+        if link == SCAN and part is not None:
             return ScanCard(part.scan)
         if link != ROW:
             return self._step_card(plan.step(link))
+        if row is None or row.step is None:
+            return None
         step = plan.step(row.step)
         kind = kind_named(step.kind).model_validate(step.params)
         card = RowCard(row, kind, self._step_card(step))

@@ -3,16 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 
 import numpy as np
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtWidgets import QMenu
 
 from hemtra.core.features.section import Cut
 from hemtra.core.plan.document import Plan
+from hemtra.core.plan.graph import ancestry
 from hemtra.core.plan.inputs import connected, fitting, with_own_preparation
 from hemtra.core.plan.registry import kind_named
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.plan.section.section_zone import usual_zone
 from hemtra.desktop.plan.stage.top_view import TopView
+from hemtra.desktop.widgets import theme
 from hemtra.desktop.widgets.notifications import Notice, Notifications
 
 Edit = Callable[[str, Callable[[], Plan]], bool]
@@ -51,6 +56,30 @@ class Connections:
         elif isinstance(cut, Cut):
             zone = usual_zone(cut)
             self._edit(f"zone of {step.name}", lambda: plan.with_step(step.edited(zone=zone)))
+
+    def ask_feature(self) -> None:
+        """A list of all features to go to; those that no characteristic rests on come first."""
+        menu = self.feature_menu()
+        menu.popup(self._stage.mapToGlobal(QPoint(40, 40)))
+
+    def feature_menu(self) -> QMenu:
+        """All features of the plan, each to be gone to."""
+        plan, menu = self._bench.document.plan, QMenu(self._stage)
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        chains = [ancestry(plan, row.step) for row in plan.sheet if row.step is not None]
+        used = {step.id for columns in chains for column in columns for step in column}
+        ink = theme.colour("ink").name()
+        for title, steps in (
+            ("No characteristic rests on", [s for s in plan.steps if s.id not in used]),
+            ("Features of characteristics", [s for s in plan.steps if s.id in used]),
+        ):
+            if not steps:
+                continue
+            menu.addSection(title)
+            for step in steps:
+                glyph = theme.glyph(kind_named(step.kind).glyph, ink)
+                menu.addAction(glyph, step.name, partial(self._bench.go_to, step.id))
+        return menu
 
     def pick(self, step_id: str, name: str) -> None:
         """Ask for the source of an input by a click on the stage."""

@@ -17,7 +17,7 @@ from hemtra.core.plan.limits import format_value
 from hemtra.core.plan.registry import kind_named
 from hemtra.desktop.models.bench import ROW, SCAN, WorkspaceModel
 from hemtra.desktop.plan.panels.chip import FOLDED, HEIGHT, Chip, Link, in_rows, spans
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 
 GAP = 12
 """Pixels between chips, for the connectors."""
@@ -98,11 +98,13 @@ class Lineage(QFrame):
 
     def _links(self) -> list[Link]:
         row, part, columns = self.bench.row, self.bench.tray.current, self.bench.lineage()
-        if row is None or part is None or not columns:
+        if part is None or not columns:
             return []
         scan = Link(SCAN, "Scan", "scan", "muted", (Path(part.scan.name).stem,))
         steps = [step for column in columns[:-1] for step in column]
-        return [scan, *map(self._step_link, steps), self._row_link(columns[-1][0])]
+        last = columns[-1][0]
+        end = self._step_link(last) if row is None else self._row_link(last)
+        return [scan, *map(self._step_link, steps), end]
 
     def _step_link(self, step: Step) -> Link:
         plan, shown = self.bench.document.shown, self.bench.shown
@@ -117,7 +119,7 @@ class Lineage(QFrame):
             "anchor" if anchors else "copper",
             _values(found, users),
             "unmeasured" if found is not None and found.outcome is None else "muted",
-            found.reason if found is not None and found.outcome is None else "",
+            units.text(found.reason) if found is not None and found.outcome is None else "",
         )
 
     def _row_link(self, last: Step) -> Link:
@@ -129,6 +131,7 @@ class Lineage(QFrame):
         )
         if judged is None:
             return Link(ROW, kind.title, kind.glyph, "ink")
+        judged = units.judged(judged)
         tint = TINTS.get(judged.verdict, "unmeasured")
         value = format_value(judged, judged.decimals)
         text = f"{value}  {judged.verdict}" if judged.value is not None or judged.text else str(judged.verdict)
@@ -137,14 +140,14 @@ class Lineage(QFrame):
     def _joins(self, links: list[Link]) -> list[tuple[int, int]]:
         """Places in the line of each chip and of those that use it."""
         places = {link.id: place for place, link in enumerate(links)}
-        row = self.bench.row
-        if row is None or not links:
+        subject = self.bench.subject
+        if subject is None or not links:
             return []
         wired = effective(self.bench.document.shown)
+        places.setdefault(subject, len(links) - 1)
         joined = []
-        for step_id in [*places, row.step or ""]:
-            target = places[ROW] if step_id == row.step else places.get(step_id, -1)
-            if step_id not in wired or target < 0:
+        for step_id, target in places.items():
+            if step_id not in wired:
                 continue
             sources = [places[i] for i in wired[step_id].needs if i in places] or [0]
             joined += [(source, target) for source in sources]
@@ -226,6 +229,7 @@ def _values(found: StepResult | None, users: int) -> tuple[str, ...]:
     if found.outcome is None:
         return ("not measured",)
     label, text = found.outcome.facts[0] if found.outcome.facts else ("", "")
+    text = units.text(text)
     hangs_on = f"for {users}" if users > 1 else ""
     full = " · ".join(part for part in (f"{label} {text}".strip(), hangs_on) if part)
     return tuple(dict.fromkeys((full, f"{label} {text}".strip(), text))) if text else (full,)

@@ -30,14 +30,14 @@ from hemtra.core.plan.limits import CharacteristicResult, Verdict, format_value
 from hemtra.core.plan.tolerance import EXAMPLES
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.plan.panels.list_panel import ListPanel
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 from hemtra.desktop.widgets.symbols import bar_scale, draw_balloon, draw_limit_bar, draw_name
 
 LOWEST, HIGHEST = 23, 32
 """Pixels of a row: as high as lets all of them be seen, between these."""
 OPEN = 31
 """Pixels that the selected row is higher by."""
-LENGTH_UNIT = re.compile(r" mm[²³]?$")
+LENGTH_UNIT = re.compile(r" (?:mm|in)[²³]?$")
 """Left out of the list, where all lengths have one unit."""
 GRAB = 6.0
 """Pixels around the end of a limit that take it."""
@@ -59,6 +59,7 @@ class SheetRow(QWidget):
         super().__init__(parent)
         self.row = row
         self._state: object = None
+        self._unit = units.current()
         self.line = HIGHEST
         """Pixels of what is seen of it while it is closed."""
         self._drag: tuple[str, tuple[float, float], float] | None = None
@@ -77,22 +78,22 @@ class SheetRow(QWidget):
 
     def show_row(self, row: Characteristic, judged: CharacteristicResult | None, *, selected: bool) -> None:
         """Take the latest state; most rows stay as they are while one zone is dragged."""
-        state = (row, judged, selected)
+        state = (row, judged, selected, units.current())
         if state == self._state:
             return
         self._state = state
-        if row != self.row or not self.tolerance.hasFocus():
-            self.tolerance.setText(row.tolerance)
+        if row != self.row or units.current() is not self._unit or not self.tolerance.hasFocus():
+            self.row, self.judged, self._unit = row, judged, units.current()
+            self.tolerance.setText(self.tolerance_text)
         self.row, self.judged, self.selected = row, judged, selected
         self.tolerance.setVisible(selected)
         self._size()
-        reason = judged.reason if judged else ""
-        value = "" if judged is None else f", {format_value(judged, judged.decimals)}, {judged.verdict}"
+        told = None if judged is None else units.judged(judged)
+        reason, tolerance = told.reason if told else "", self.tolerance_text
+        value = "" if told is None else f", {format_value(told, told.decimals)}, {told.verdict}"
         self.setAccessibleName(f"{row.balloon} {row.name}{value}")
-        self.setAccessibleDescription(f"{row.tolerance}. {reason}".strip())
-        self.setToolTip(
-            f"{row.name}: {row.tolerance}" + (f"\n{judged.verdict}: {reason}" if reason and judged else "")
-        )
+        self.setAccessibleDescription(f"{tolerance}. {reason}".strip())
+        self.setToolTip(f"{row.name}: {tolerance}" + (f"\n{told.verdict}: {reason}" if reason and told else ""))
         self.update()
 
     def set_line(self, pixels: int) -> None:
@@ -107,6 +108,11 @@ class SheetRow(QWidget):
         self.setFixedHeight(self.line + OPEN if self.selected else self.line)
         verdict = QFontMetrics(theme.font(12, bold=True)).horizontalAdvance(str(self._verdict))
         self.tolerance.setGeometry(36, self.line + 1, self.width() - 36 - verdict - 16, 26)
+
+    @property
+    def tolerance_text(self) -> str:
+        """The tolerance as it is shown and typed."""
+        return units.tolerance(self.row, "mm" if self.judged is None else self.judged.unit)
 
     @property
     def _verdict(self) -> Verdict:
@@ -130,7 +136,10 @@ class SheetRow(QWidget):
         is_text = judged is not None and bool(judged.text)
         value_box = QRectF(0, 0, self.width() - (8 if is_text else VALUE_RIGHT), self.line)
         painter.setFont(theme.font(13, bold=failed))
-        value = "–" if judged is None else LENGTH_UNIT.sub("", format_value(judged, judged.decimals))
+        value = "–"
+        if judged is not None:
+            told = units.judged(judged)
+            value = LENGTH_UNIT.sub("", format_value(told, told.decimals))
         if self.row.off:
             value = "off"
         painter.setPen(theme.colour("failed" if failed else "ink"))
@@ -212,7 +221,7 @@ class SheetRow(QWidget):
     def _typed(self) -> None:
         self.tolerance.setProperty("wrong", False)
         self.tolerance.style().polish(self.tolerance)
-        if self.tolerance.text() != self.row.tolerance:
+        if self.tolerance.text() != self.tolerance_text:
             self.tolerance_typed.emit(self.row.balloon, self.tolerance.text())
 
 

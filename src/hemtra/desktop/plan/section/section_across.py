@@ -9,7 +9,7 @@ from hemtra.core.geometry.elements import Point
 from hemtra.core.marks import Dimension, Polyline
 from hemtra.desktop.models.bench import Place, Shown
 from hemtra.desktop.plan.section.section_axes import Axes, project
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 from hemtra.desktop.widgets.symbols import draw_arrow
 
 BESIDE = 34.0
@@ -32,10 +32,10 @@ def draw_across(painter: QPainter, axes: Axes, line: tuple[Place, Place], shown:
         if isinstance(mark, Dimension):
             start, end = _at(axes, line, mark.start), _at(axes, line, mark.end)
             if abs(end.x() - start.x()) > abs(end.y() - start.y()):
-                _draw_lying(painter, axes, start, end, mark.text, lying)
+                _draw_lying(painter, axes, start, end, units.text(mark.text), lying)
                 lying += 1
             else:
-                _draw_upright(painter, axes, start, end, mark.text)
+                _draw_upright(painter, axes, start, end, units.text(mark.text))
     _draw_reason(painter, axes, shown)
 
 

@@ -11,7 +11,7 @@ from hemtra.core.arrays import FloatArray
 from hemtra.core.geometry.elements import Point
 from hemtra.core.maps.heightmap import Profile
 from hemtra.desktop.models.bench import Place
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 
 MARGIN_LEFT, MARGIN_RIGHT, MARGIN_TOP, MARGIN_BOTTOM = 44, 20, 34, 26
 TICKS = 5
@@ -58,20 +58,21 @@ class Axes:
 
 
 def draw_axes(painter: QPainter, axes: Axes) -> None:
-    """Lines of equal height, and both scales."""
+    """Lines of equal height, and both scales, in the unit that lengths are shown in."""
     painter.setFont(theme.font(11))
-    step = nice(axes.span / TICKS)
-    for k in range(math.ceil(axes.low / step), math.floor(axes.high / step) + 1):
-        y = axes.at(0, k * step).y()
+    mm = units.current().mm
+    step = nice(axes.span / TICKS / mm)
+    for k in range(math.ceil(axes.low / mm / step), math.floor(axes.high / mm / step) + 1):
+        y = axes.at(0, k * step * mm).y()
         painter.setPen(QPen(theme.colour("line"), 1))
         painter.drawLine(QPointF(axes.frame.left(), y), QPointF(axes.frame.right(), y))
         painter.setPen(theme.colour("muted"))
         box = QRectF(0, y - 8, MARGIN_LEFT - 6, 16)
         painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"{k * step:g}")
-    step = nice(axes.reach / max(axes.frame.width() / APART, 1.0))
-    first, last = axes.start + axes.first, axes.start + axes.last
+    step = nice(axes.reach / mm / max(axes.frame.width() / APART, 1.0))
+    first, last = (axes.start + axes.first) / mm, (axes.start + axes.last) / mm
     for k in range(math.ceil(first / step), math.floor(last / step) + 1):
-        at = axes.at(k * step - axes.start, axes.low)
+        at = axes.at(k * step * mm - axes.start, axes.low)
         painter.setPen(QPen(theme.colour("line"), 1))
         painter.drawLine(at, at + QPointF(0, 4))
         painter.setPen(theme.colour("muted"))

@@ -17,7 +17,7 @@ from hemtra.core.plan.registry import kind_named
 from hemtra.desktop.models.bench import Place, WorkspaceModel
 from hemtra.desktop.plan.section.section_across import draw_across
 from hemtra.desktop.plan.section.section_axes import Axes, along, draw_profile, project
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 from hemtra.desktop.widgets.symbols import draw_arrow, draw_balloon, shortened
 
 LABEL_ROOM = 130
@@ -39,16 +39,16 @@ class SectionMarks:
         shown = self._bench.shown
         result = None if shown is None else (shown.here or shown.result)
         found = result.characteristics if result is not None else ()
-        return next((c for c in found if c.balloon == self._bench.balloon), None)
+        return next((units.judged(c) for c in found if c.balloon == self._bench.balloon), None)
 
     def marks(self) -> tuple[Mark, ...]:
         """The marks of the selected characteristic itself, or of the section across its path."""
-        shown, row = self._bench.shown, self._bench.row
+        shown, subject = self._bench.shown, self._bench.subject
         if shown is not None and shown.across_path:
             return shown.across
-        if shown is None or row is None or row.step is None or row.step not in shown.evidence:
+        if shown is None or subject is None or subject not in shown.evidence:
             return ()
-        return shown.evidence[row.step].marks
+        return shown.evidence[subject].marks
 
     def dimensions(self) -> list[Dimension]:
         """Those among the marks."""
@@ -193,11 +193,18 @@ class SectionMarks:
         draw_arrow(painter, a, b)
         return (a.x() + b.x() - self._value_width(judged)) / 2, y
 
+    def _tolerance(self) -> str:
+        """Of the selected characteristic, in the shown unit."""
+        row, shown = self._bench.row, self._bench.shown
+        if row is None:
+            return ""
+        of = (c.unit for c in shown.result.characteristics if c.balloon == row.balloon) if shown else iter(())
+        return units.tolerance(row, next(of, "mm"))
+
     def _value_width(self, judged: CharacteristicResult) -> float:
         """Pixels that balloon, value and tolerance take."""
-        row = self._bench.row
         value = QFontMetrics(theme.font(15, bold=True)).horizontalAdvance(_value_text(judged))
-        tolerance = QFontMetrics(theme.font(12)).horizontalAdvance(row.tolerance if row else "")
+        tolerance = QFontMetrics(theme.font(12)).horizontalAdvance(self._tolerance())
         return 32.0 + max(value, tolerance)
 
     def _draw_value(
@@ -205,7 +212,6 @@ class SectionMarks:
     ) -> None:
         """Balloon, value and tolerance from `left` on, about y, but within the frame."""
         left = max(min(left, axes.frame.right() - self._value_width(judged) - 4), axes.frame.left())
-        row = self._bench.row
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(theme.colour("paper", 235))
         self._value_box = QRectF(left, y - 16, self._value_width(judged) + 4, 38)
@@ -216,8 +222,7 @@ class SectionMarks:
         painter.drawText(QPointF(left + 32, y + 2), _value_text(judged))
         painter.setPen(theme.colour("muted"))
         painter.setFont(theme.font(12))
-        if row is not None:
-            painter.drawText(QPointF(left + 32, y + 17), row.tolerance)
+        painter.drawText(QPointF(left + 32, y + 17), self._tolerance())
 
 
 def _value_text(judged: CharacteristicResult) -> str:

@@ -32,7 +32,7 @@ from hemtra.desktop.plan.section.section_axes import (
 from hemtra.desktop.plan.section.section_marks import SectionMarks
 from hemtra.desktop.plan.section.section_tools import SectionTools
 from hemtra.desktop.plan.section.section_zone import SectionZone
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 from hemtra.desktop.widgets.symbols import draw_chip, draw_panel
 
 CLOSER, CLOSEST = 1.25, 0.2
@@ -114,7 +114,9 @@ class SectionView(QWidget):
         painter.setFont(theme.font(12))
         if shown is None or profile is None or shown.line is None:
             text = "The section along the dashed line appears here once a characteristic is selected."
-            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, text if self.bench.tray.current else "")
+            box, wrapped = self.rect().adjusted(14, 0, -14, 0), Qt.TextFlag.TextWordWrap
+            flags = Qt.AlignmentFlag.AlignCenter | wrapped
+            painter.drawText(box, flags, text if self.bench.tray.current else "")
             painter.end()
             return
         room = (self.tools.x() if self.tools.isVisible() else self.width()) - 28
@@ -170,7 +172,7 @@ class SectionView(QWidget):
         else:
             what, where = "Section", "" if line is None else f"{math.dist(*line):.1f} mm long"
         ways = ((what, which, where), (what, where), (where,), (what,))
-        return tuple(" · ".join(part for part in way if part) for way in ways)
+        return tuple(units.text(" · ".join(part for part in way if part)) for way in ways)
 
     def _shown_heights(self, profile: Profile) -> tuple[float, float]:
         """Heights the picture must reach: the profile without its extreme spikes, and the dimension."""
@@ -196,6 +198,7 @@ class SectionView(QWidget):
         behind = self.bench.shown.reference if self.bench.shown is not None else None
         if behind is not None and np.isfinite(behind.z[k] - z):
             text += f"   against the reference {z - behind.z[k]:+.3f} mm"
+        text = units.text(text)
         width = painter.fontMetrics().horizontalAdvance(text) + 30
         draw_chip(painter, QPointF(min(x + 6, self.width() - width), axes.frame.top() - 6), text)
 

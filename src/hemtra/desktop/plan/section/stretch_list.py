@@ -7,6 +7,7 @@ from PySide6.QtWidgets import QListWidget, QListWidgetItem
 
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.models.strips import FailingStretch, troubles
+from hemtra.desktop.widgets import units
 
 LIST_ROWS = 3
 """Stretches listed at once; more are scrolled to."""
@@ -22,6 +23,7 @@ class StretchList(QListWidget):
         super().__init__()
         self._bench = bench
         self.troubles: list[FailingStretch] = []
+        self._listed: object = None
         self.setAccessibleName("Stretches along the path that fail; Enter goes there")
         self.itemClicked.connect(self._chosen)
         self.itemActivated.connect(self._chosen)
@@ -32,13 +34,14 @@ class StretchList(QListWidget):
         """List what fails along the path that is shown."""
         shown = self._bench.shown
         found = troubles(shown, self._bench.document.shown) if shown is not None else []
-        if found != self.troubles:
-            self.troubles = found
+        state = found, units.current()
+        if state != self._listed:
+            self._listed, self.troubles = state, found
             self.clear()
             for trouble in found:
                 end = trouble.start + trouble.length
                 where = f"{trouble.start:.1f} to {end:.1f} mm, {trouble.length:.1f} long"
-                item = QListWidgetItem(f"◆ {trouble.balloon}   {trouble.text}   ·   {where}")
+                item = QListWidgetItem(units.text(f"◆ {trouble.balloon}   {trouble.text}   ·   {where}"))
                 item.setData(Qt.ItemDataRole.UserRole, trouble)
                 item.setToolTip("Goes there on the stage.")
                 self.addItem(item)

@@ -33,7 +33,7 @@ from hemtra.desktop.models.strips import (
     value_here,
 )
 from hemtra.desktop.plan.section.stretch_list import StretchList
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 from hemtra.desktop.widgets.symbols import draw_balloon
 
 LOW, TALL, FOOT = 30, 76, 20
@@ -253,27 +253,31 @@ class Strips(QWidget):
         tall = height > LOW
         painter.setPen(theme.verdict_colour(judged.verdict))
         painter.setFont(theme.font(13, bold=True))
-        painter.drawText(QPointF(right + 8, middle + (-10 if tall else 4)), _value_text(judged))
+        told, mm = units.judged(judged), units.current().factor(judged.unit)
+        painter.drawText(QPointF(right + 8, middle + (-10 if tall else 4)), _value_text(told))
         painter.setPen(theme.colour("muted"))
         painter.setFont(theme.font(11))
         if tall:
             painter.drawText(QPointF(right + 8, middle + 6), _asked(row, self.bench))
-            now = (
-                "not measured" if here is None else f"{round(here, judged.decimals) + 0.0:.{judged.decimals}f}"
-            )
+            now = "not measured"
+            if here is not None:
+                now = f"{round(here / mm, told.decimals) + 0.0:.{told.decimals}f}"
             painter.drawText(QPointF(right + 8, middle + 22), f"here {now}")
 
     def _draw_scale(self, painter: QPainter, shown: Shown, top: float) -> None:
-        first, last = strip_span(self.bench)
+        mm = units.current().mm
+        first, last = (end / mm for end in strip_span(self.bench))
         left, right = self._ends
         painter.setFont(theme.font(11))
         painter.setPen(theme.colour("muted"))
         most = max((right - left) / 50.0, 2.0)
         step = next(s for s in STEPS if (last - first) / s <= min(most, 10.0))
         for k in range(math.ceil(first / step), int(last // step) + 1):
-            box = QRectF(self.pixel_at(k * step) - 30, top + 2, 60, 16)
+            box = QRectF(self.pixel_at(k * step * mm) - 30, top + 2, 60, 16)
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, f"{k * step:g}")
-        painter.drawText(QPointF(right + 8, top + 14), ALONG_TRAVEL if shown.along is None else "mm along")
+        name = units.current().name
+        along = f"{name} along travel" if shown.along is None else f"{name} along"
+        painter.drawText(QPointF(right + 8, top + 14), along)
         at = looked_at(shown)
         if at is not None:
             x = self.pixel_at(at)

@@ -19,7 +19,7 @@ from PySide6.QtWidgets import QWidget
 from hemtra.core.arrays import ByteArray, FloatArray
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.rendering.palettes import height_palette
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 
 BINS = 96
 SAMPLED = 120_000
@@ -77,7 +77,7 @@ class Legend(QWidget):
         unit: of its values. even: as far below zero as above.
         """
         self.colours, self._unit = palette, unit
-        what = "Slope in °" if unit == "°" else "Heights in mm"
+        what = "Slope in °" if unit == "°" else "Heights"
         self.setToolTip(f"{what}. Drag an end to stretch the colours; double-click to fit the part.")
         self._counts = np.zeros(BINS)
         if data is None:
@@ -148,7 +148,9 @@ class Legend(QWidget):
             painter.setPen(theme.colour("stage_ink"))
             box = QRectF(4, y - (17 if above else -3), self.width() - 18, 14)
             painter.drawText(
-                box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"{z:.2f} {self._unit}"
+                box,
+                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+                units.text(f"{z:.2f} {self._unit}"),
             )
         painter.end()
 

@@ -9,17 +9,19 @@ from PySide6.QtCore import QLineF, QPointF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
 from hemtra.core.arrays import BoolArray, FloatArray
+from hemtra.core.evaluation.results import Result
 from hemtra.core.features.along_path import Along
 from hemtra.core.features.path import Path
 from hemtra.core.paths.curve import PathCurve
-from hemtra.core.plan.series import Series, beyond
+from hemtra.core.plan.document import Characteristic
+from hemtra.core.plan.series import beyond
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.models.viewport import Viewport
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 from hemtra.desktop.widgets.labels import Labels, around
 
-TICKS = (1, 2, 5, 10, 20, 50, 100, 200, 500)
-"""mm between distances that are written."""
+TICKS = (0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 50, 100, 200, 500)
+"""Lengths between distances that are written, in the unit that is shown."""
 APART = 64.0
 """Pixels between them at least."""
 SIGN = 3.2
@@ -30,14 +32,13 @@ SIGNS_APART = 13.0
 def draw_paths(painter: QPainter, viewport: Viewport, bench: WorkspaceModel, labels: Labels) -> None:
     """What the selected characteristic rests on along a path."""
     shown, row = bench.shown, bench.row
-    if shown is None or row is None:
+    if shown is None:
         return
     courses: list[PathCurve] = []
     for step in (s for column in bench.lineage() for s in column):
         value = shown.result.steps[step.id].value if step.id in shown.result.steps else None
         if isinstance(value, Along):
-            series = shown.result.series.get(row.balloon)
-            _draw_sections(painter, viewport, value, _outside(value, series, row.lower, row.upper))
+            _draw_sections(painter, viewport, value, _outside(value, shown.result, row))
         elif isinstance(value, Path):
             courses.append(value.course)
     for course in courses:
@@ -48,16 +49,17 @@ def draw_paths(painter: QPainter, viewport: Viewport, bench: WorkspaceModel, lab
         painter.setPen(QPen(theme.colour("copper").lighter(140), 2))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawEllipse(at, 7, 7)
-        labels.draw(painter, f"{shown.at:.1f} mm", around(at, 44, 16), pixels=12, always=True)
+        labels.draw(painter, units.text(f"{shown.at:.1f} mm"), around(at, 44, 16), pixels=12, always=True)
     for course in courses:
         _draw_distances(painter, viewport, course, labels)
 
 
-def _outside(along: Along, series: Series | None, lower: float | None, upper: float | None) -> BoolArray:
+def _outside(along: Along, result: Result, row: Characteristic | None) -> BoolArray:
     """(n,) the sections that are out of the row's limits."""
     out = np.zeros(along.at.size, np.bool_)
-    if series is not None and series.by == "section":
-        far = beyond(np.nan_to_num(series.values), lower, upper) > 0.0
+    series = None if row is None else result.series.get(row.balloon)
+    if row is not None and series is not None and series.by == "section":
+        far = beyond(np.nan_to_num(series.values), row.lower, row.upper) > 0.0
         out[np.searchsorted(along.at, series.at[far & series.measured] - 1e-6)] = True
     return out
 
@@ -130,9 +132,10 @@ def _draw_course(painter: QPainter, viewport: Viewport, course: PathCurve) -> No
 
 def _draw_distances(painter: QPainter, viewport: Viewport, course: PathCurve, labels: Labels) -> None:
     """Ticks along it, and how far it is to them."""
-    step = next((t for t in TICKS if t / viewport.scale >= APART), TICKS[-1])
-    marks = np.arange(step, course.length - step / 3, step, dtype=float)
-    places, ways = course.at(marks), course.directions(marks)
+    mm = units.current().mm
+    step = next((t for t in TICKS if t * mm / viewport.scale >= APART), TICKS[-1])
+    marks = step * np.arange(1, math.ceil(course.length / mm / step - 1 / 3))
+    places, ways = course.at(marks * mm), course.directions(marks * mm)
     for mark, (x, y), (tx, ty) in zip(marks, places.tolist(), ways.tolist(), strict=True):
         at = QPointF(*viewport.to_screen(x, y))
         across = QPointF(ty, tx) * 6.0

@@ -18,6 +18,7 @@ from hemtra.core.zones.zone import AnyZone
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.models.viewport import Viewport
 from hemtra.desktop.plan.stage.legend import Legend
+from hemtra.desktop.widgets import units
 from hemtra.desktop.widgets.layers import image
 
 UNITS = {"slope": "°", "plane": "mm", "reference": "mm"}
@@ -72,7 +73,7 @@ class StageMap:
             return ""
         unit = UNITS[self._bench.colour]
         number = f"{value:.2f}°" if unit == "°" else f"{value:+.3f} {unit}"
-        return f"{NAMES[self._bench.colour]} {number}"
+        return units.text(f"{NAMES[self._bench.colour]} {number}")
 
     def image(self, data: HeightMap, viewport: Viewport) -> QImage:
         """The picture of a view."""

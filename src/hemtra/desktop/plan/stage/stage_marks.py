@@ -72,7 +72,7 @@ class StageMarks:
             zone = bench.placed(step)
             if zone is not None and step.id != selected:
                 draw_zone(painter, viewport, zone, pen)
-        own = bench.row.step if bench.row else None
+        own = bench.subject
         if own in evidence:
             draw_polylines(painter, viewport, evidence[own].marks)
         # words keep off the balloons, which are painted last

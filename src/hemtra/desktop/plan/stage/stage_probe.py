@@ -10,7 +10,7 @@ from PySide6.QtGui import QPainter, QPen
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.desktop.models.bench import Place
 from hemtra.desktop.models.viewport import Pixel, Viewport
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 
 NEAR_PIXELS = 5.0
 """Pixels around the pin within which pinning again takes it off."""
@@ -35,14 +35,18 @@ class Probe:
         angle = math.degrees(math.atan2(dy, dx))
         z, below = data.height_at(*place), data.height_at(*self.pinned)
         if z is None or below is None:
-            return f"from pin  dx {dx:.2f}   dy {dy:.2f}   flat {math.hypot(dx, dy):.2f} mm   {angle:.1f}°"
-        far = math.hypot(dx, dy, z - below)
-        return f"from pin  dx {dx:.2f}   dy {dy:.2f}   dz {z - below:.3f}   {far:.2f} mm   {angle:.1f}°"
+            flat = f"flat {units.number(math.hypot(dx, dy), 2)} {units.current().name}"
+            return f"from pin  dx {units.number(dx, 2)}   dy {units.number(dy, 2)}   {flat}   {angle:.1f}°"
+        far = f"{units.number(math.hypot(dx, dy, z - below), 2)} {units.current().name}"
+        parts = f"dx {units.number(dx, 2)}   dy {units.number(dy, 2)}   dz {units.number(z - below, 3)}"
+        return f"from pin  {parts}   {far}   {angle:.1f}°"
 
     def read_out(self, place: Place, data: HeightMap, more: str) -> str:
         """What the map holds at a place, and how far it is from the pin; more: what else there is to say."""
         z, grey = data.height_at(*place), data.intensity_at(*place)
-        words = f"x {place[0]:.2f}   y {place[1]:.2f}   z {'no data' if z is None else f'{z:.3f}'} mm"
+        height = "no data" if z is None else units.number(z, 3)
+        across, along = (units.number(c, 2) for c in place)
+        words = f"x {across}   y {along}   z {height} {units.current().name}"
         parts = [words, more, "" if grey is None else f"intensity {grey}", self.distance_text(place, data)]
         return "   ".join(part for part in parts if part)
 

@@ -18,7 +18,7 @@ from hemtra.core.proposals.pick_detection import PickedFeature, seen_at
 from hemtra.desktop.background.latest_task import LatestTaskWorker, Superseded
 from hemtra.desktop.models.bench import Place, WorkspaceModel
 from hemtra.desktop.models.viewport import Pixel, Viewport
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 from hemtra.desktop.widgets.layers import draw_zone
 from hemtra.desktop.widgets.symbols import draw_chip
 
@@ -133,6 +133,7 @@ class Offers(QObject):
             return
         pen = QPen(theme.colour("copper").lighter(150), 1.6, Qt.PenStyle.DotLine)
         draw_zone(painter, viewport, self.offer.seen.zone, pen)
-        width = painter.fontMetrics().horizontalAdvance(self.offer.text) + 40
+        words = units.text(self.offer.text)
+        width = painter.fontMetrics().horizontalAdvance(words) + 40
         left = min(cursor[0] + 14, viewport.width - width - LEGEND)
-        draw_chip(painter, QPointF(max(left, 4.0), max(cursor[1] - 34, 4.0)), self.offer.text)
+        draw_chip(painter, QPointF(max(left, 4.0), max(cursor[1] - 34, 4.0)), words)

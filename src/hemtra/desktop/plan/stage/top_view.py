@@ -17,6 +17,7 @@ from hemtra.desktop.models.zone_drag import dragged, grabbed
 from hemtra.desktop.plan.stage.contour_eraser import ContourEraser
 from hemtra.desktop.plan.stage.drags import Drag, LineDrag, ViewDrag, ZoneDrag, grip
 from hemtra.desktop.plan.stage.legend import Legend
+from hemtra.desktop.plan.stage.preview_marks import Ahead, draw_ahead
 from hemtra.desktop.plan.stage.section_line import SectionLine
 from hemtra.desktop.plan.stage.stage_map import StageMap
 from hemtra.desktop.plan.stage.stage_marks import StageMarks, draw_picked
@@ -42,6 +43,8 @@ class TopView(QWidget):
     place_picked = Signal(float, float)
     pick_left = Signal()
     pick_done = Signal()
+    pick_listed = Signal()
+    """What could be clicked is to be chosen from a list."""
     offer_taken = Signal(object)
     """What lay under the pointer when it was clicked."""
     recoloured = Signal()
@@ -75,6 +78,8 @@ class TopView(QWidget):
         self.probe, self._rubber = Probe(), ContourEraser()
         self.offers = Offers(bench, lambda: self.data, self.update, self)
         self.picked: list[Place] = []
+        self.ahead: Ahead | None = None
+        """What a click where the pointer is would make."""
         self.joins_picked = False
         """Whether the places that are clicked become a path."""
         self.marks, self.line = StageMarks(bench), SectionLine(bench)
@@ -197,6 +202,8 @@ class TopView(QWidget):
                 draw_chip(painter, QPointF(10, self.height() - 34), words)
             self.offers.draw(painter, self.viewport, self.pointer)
         draw_picked(painter, self.viewport, self.picked, self.pointer, joined=self.joins_picked)
+        if self.ahead is not None:
+            draw_ahead(painter, self.viewport, self.ahead, self.pointer)
         self._rubber.draw(painter, self.viewport)
         if self.hasFocus():
             painter.setPen(QPen(theme.colour("copper"), 2))
@@ -204,9 +211,10 @@ class TopView(QWidget):
             painter.drawRect(self.rect().adjusted(1, 1, -1, -1))
         if self.prompt:
             width = self.fontMetrics().horizontalAdvance(self.prompt) + 40
+            # above what is read from the map
             draw_chip(
                 painter,
-                QPointF(max(8.0, (self.width() - width) / 2), self.height() - 40),
+                QPointF(max(8.0, (self.width() - width) / 2), self.height() - 74),
                 self.prompt,
                 back=theme.colour("copper"),
                 ink=theme.colour("paper"),
@@ -345,6 +353,8 @@ class TopView(QWidget):
             self.pick_left.emit()
         elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.prompt:
             self.pick_done.emit()
+        elif event.key() == Qt.Key.Key_L and self.prompt:
+            self.pick_listed.emit()
         elif event.key() in moves and zone is not None and self.bench.selected_step:
             far = 10.0 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1.0
             step = NUDGE_PIXELS * self.viewport.scale * far

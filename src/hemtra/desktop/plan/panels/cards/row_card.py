@@ -14,7 +14,7 @@ from hemtra.core.plan.tolerance import EXAMPLES
 from hemtra.desktop.models.bench import Shown
 from hemtra.desktop.plan.panels.cards.card import Card, form_layout, muted
 from hemtra.desktop.plan.panels.cards.step_card import StepCard
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 
 TINTS = {"PASS": "passed", "FAIL": "failed"}
 
@@ -30,7 +30,8 @@ class RowCard(Card):
     def __init__(self, row: Characteristic, kind: Kind, step_card: StepCard) -> None:
         super().__init__(kind.title, kind.glyph, "ink")
         self.row, self.step_card = row, step_card
-        self.name, self.tolerance = QLineEdit(row.name), QLineEdit(row.tolerance)
+        self._unit = kind.unit
+        self.name, self.tolerance = QLineEdit(row.name), QLineEdit(units.tolerance(row, kind.unit))
         self.name.setToolTip(row.name)
         self.name.setAccessibleName("Name of the characteristic")
         self.tolerance.setToolTip(f"Nominal and limits as on the drawing: {EXAMPLES}")
@@ -95,12 +96,13 @@ class RowCard(Card):
         if row != self.row:
             self.row = row
             self.name.setText(row.name)
-            self.tolerance.setText(row.tolerance)
+            self.tolerance.setText(units.tolerance(row, self._unit))
             self.group.setText(row.group)
             self.number.setText(str(row.balloon))
         self.header.note.setText("difference from the reference" if row.from_master else "")
         if judged is None:
             return
+        judged = units.judged(judged)
         self.header.tint = TINTS.get(judged.verdict, "unmeasured")
         self.value.setText(format_value(judged, judged.decimals + 1))
         tint = theme.verdict_colour(judged.verdict).name()
@@ -127,7 +129,7 @@ class RowCard(Card):
         self.number.setText(str(self.row.balloon))
 
     def _tolerance_typed(self) -> None:
-        if self.tolerance.text() != self.row.tolerance:
+        if self.tolerance.text() != units.tolerance(self.row, self._unit):
             self.tolerance_typed.emit(self.row.balloon, self.tolerance.text())
 
 
@@ -141,7 +143,7 @@ def _rests_on(judged: CharacteristicResult, row: Characteristic, shown: Shown | 
         places = judged.decimals + 1
         found.append(f"possible {judged.low:.{places}f} … {judged.high:.{places}f} {judged.unit}".strip())
     if shown is not None and shown.coverage is not None:
-        found.append(format_coverage(shown.coverage))
+        found.append(units.text(format_coverage(shown.coverage)))
     if shown is not None and shown.floor is not None:
-        found.append(floor_text(shown.floor, row))
+        found.append(units.text(floor_text(shown.floor, row)))
     return found

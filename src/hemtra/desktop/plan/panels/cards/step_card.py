@@ -18,7 +18,7 @@ from hemtra.desktop.plan.panels.follow_button import FollowButton
 from hemtra.desktop.plan.panels.input_buttons import InputButtons
 from hemtra.desktop.plan.panels.path_numbers import PathNumbers
 from hemtra.desktop.plan.panels.zone_numbers import ZoneNumbers
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 from hemtra.desktop.widgets.evidence_picture import EvidencePicture
 
 EVIDENCE_WIDTH = 128
@@ -170,10 +170,12 @@ class StepCard(Card):
             self.facts.setText("")
         elif result.outcome is None:
             tint = theme.current().unmeasured
-            self.facts.setText(f"<span style='color:{tint}'><b>Not measured:</b><br>{result.reason}</span>")
+            reason = units.text(result.reason)
+            self.facts.setText(f"<span style='color:{tint}'><b>Not measured:</b><br>{reason}</span>")
         else:
-            lines = [f"{label} <b>{text}</b>" for label, text in result.outcome.facts]
-            self.facts.setText("<br>".join([*lines, result.outcome.note] if result.outcome.note else lines))
+            lines = [f"{label} <b>{units.text(text)}</b>" for label, text in result.outcome.facts]
+            note = units.text(result.outcome.note)
+            self.facts.setText("<br>".join([*lines, note] if note else lines))
 
     def _worded(self, name: str, setting: Setting, edit: QLineEdit) -> None:
         if edit.text() != setting.value:
