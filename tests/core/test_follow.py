@@ -116,6 +116,16 @@ def test_a_height_band_counts_from_the_followed_plane():
     assert result.steps["bump"].value.x == pytest.approx(10, abs=0.02)
     empty = bump.edited(zone=zone.model_copy(update={"band": Band(low=5, high=6)}))
     assert "no data in the height band, 5 to 6 mm" in engine.run(plan.with_step(empty)).steps["bump"].reason
+    # with one end only: what stands out more than half its height is all of it, and nothing lies above
+    for ends, words in (({"low": 0.5}, ""), ({"low": 5}, "above 5 mm"), ({"high": -5}, "below -5 mm")):
+        one = bump.edited(zone=zone.model_copy(update={"band": Band(**ends)}))
+        found = engine.run(plan.with_step(one)).steps
+        if words:
+            assert f"no data in the height band, {words}" in found["bump"].reason
+        else:
+            assert found["h"].value.value == pytest.approx(upright, abs=2e-3)
+    with pytest.raises(ValueError, match="needs a lower or an upper end"):
+        Band()
 
 
 def chain() -> Plan:

@@ -236,7 +236,13 @@ def test_a_height_band_is_typed_on_the_card_and_nonsense_is_told(demo, qtbot, se
     bench, panel = demo.session.bench, demo.workspaces["plan"].workspace.card
     low, high = (card(demo, "boss-ne-top").numbers.band[name] for name in ("low", "high"))
     retype(qtbot, low, "3,5")
-    assert bench.document.plan.step("boss-ne-top").zone.band is None, "one end alone waits"
+    settled(demo)
+    band = bench.document.plan.step("boss-ne-top").zone.band
+    assert (band.low, band.high, band.words) == (3.5, None, "above 3.5 mm")
+    assert values(demo)[1].verdict == "PASS"
+    said = card(demo, "boss-ne-top").numbers.counted_from
+    assert said.isVisible()
+    assert said.text() == "These heights count from z = 0 of the station."
     retype(qtbot, high, "4.4")
     settled(demo)
     band = bench.document.plan.step("boss-ne-top").zone.band

@@ -120,8 +120,7 @@ class StepContext:
         view = window(self.zone, self.data)
         share = 100.0 * view.data_share(self.data)
         if share == 0.0 and self.zone.band is not None:
-            band = self.zone.band
-            raise NotMeasured(f"no data in the height band, {band.low:g} to {band.high:g} mm")
+            raise NotMeasured(f"no data in the height band, {self.zone.band.words}")
         if share == 0.0:
             raise NotMeasured("there is no data in the zone")
         if share < least_data:

@@ -29,7 +29,7 @@ SAMPLED = 400
 
 
 class Band(BaseModel):
-    """Heights in mm between which a zone looks, above a surface.
+    """Heights in mm between which a zone looks, above a surface; without one of the ends, all that way.
 
     above: that surface as x, y, z of a point of it and its slopes along x and y. It comes from what the zone
     follows; z = 0 of the station where it follows nothing.
@@ -37,13 +37,15 @@ class Band(BaseModel):
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
-    low: Coordinate
-    high: Coordinate
+    low: Coordinate | None = None
+    high: Coordinate | None = None
     above: tuple[Coordinate, Coordinate, Coordinate, Coordinate, Coordinate] = (0.0, 0.0, 0.0, 0.0, 0.0)
 
     @model_validator(mode="after")
     def _has_room(self) -> Self:
-        if self.low >= self.high:
+        if self.low is None and self.high is None:
+            raise ValueError("a height band needs a lower or an upper end")
+        if self.low is not None and self.high is not None and self.low >= self.high:
             raise ValueError(
                 f"the height band must end above where it starts, not {self.low:g}–{self.high:g} mm"
             )
@@ -53,7 +55,15 @@ class Band(BaseModel):
         """Which points lie in it; those without data are not ruled out."""
         x0, y0, z0, slope_x, slope_y = self.above
         height = z - (z0 + slope_x * (x - x0) + slope_y * (y - y0))
-        return ~((height < self.low) | (height > self.high))
+        low, high = (-np.inf if self.low is None else self.low), (np.inf if self.high is None else self.high)
+        return ~((height < low) | (height > high))
+
+    @property
+    def words(self) -> str:
+        """Which heights they are: “3 to 4 mm”, “above 3 mm”."""
+        if self.low is None:
+            return f"below {self.high:g} mm"
+        return f"above {self.low:g} mm" if self.high is None else f"{self.low:g} to {self.high:g} mm"
 
 
 class _Zone(BaseModel, ABC):

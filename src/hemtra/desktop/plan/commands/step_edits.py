@@ -51,7 +51,7 @@ class StepEdits:
         """A number of a zone."""
         self._change_zone(step_id, f"zone {name}", {name: value})
 
-    def type_band(self, step_id: str, ends: tuple[float, float] | None) -> None:
+    def type_band(self, step_id: str, ends: tuple[float | None, float | None] | None) -> None:
         """The height band of a zone, or none."""
         band = None if ends is None else {"low": ends[0], "high": ends[1]}
         self._change_zone(step_id, "height band", {"band": band})

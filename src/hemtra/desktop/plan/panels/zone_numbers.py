@@ -5,6 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
 
+from hemtra.core.plan.document import Plan, Step
 from hemtra.core.typed import number_typed
 from hemtra.core.zones.zone import AnyZone
 
@@ -19,9 +20,9 @@ BAND = (
     (
         "low",
         "heights from",
-        "Heights below this are left out, in mm above what the zone follows; empty for none.",
+        "Heights below this are left out, in mm; empty for none.",
     ),
-    ("high", "to", "Heights above this are left out, in mm above what the zone follows; empty for none."),
+    ("high", "to", "Heights above this are left out, in mm; empty for none."),
 )
 
 
@@ -40,6 +41,7 @@ class ZoneNumbers(QWidget):
         layout.setSpacing(3)
         self.fields: dict[str, QLineEdit] = {}
         self._zone: AnyZone | None = None
+        self._base = ""
         place, band = QHBoxLayout(), QHBoxLayout()
         place.addWidget(_sign("zone"))
         for name, sign, help_text in NUMBERS:
@@ -60,35 +62,35 @@ class ZoneNumbers(QWidget):
             line.setSpacing(4)
             line.addStretch()
             layout.addLayout(line)
+        self.counted_from = _sign("")
+        self.counted_from.setWordWrap(True)
+        layout.addWidget(self.counted_from)
 
-    def show_zone(self, zone: AnyZone) -> None:
-        """Show a zone's numbers."""
-        self._zone = zone
+    def show_zone(self, zone: AnyZone, base: str) -> None:
+        """Show a zone's numbers; base: what the heights of its band count from."""
+        self._zone, self._base = zone, base
         for name, edit in self.fields.items():
             if not edit.hasFocus():
                 edit.setText(f"{getattr(zone, name):.6g}")
         for name, edit in self.band.items():
             if not edit.hasFocus():
-                edit.setText("" if zone.band is None else f"{getattr(zone.band, name):.6g}")
+                end = None if zone.band is None else getattr(zone.band, name)
+                edit.setText("" if end is None else f"{end:.6g}")
+        self.counted_from.setText(f"These heights count from {base}.")
+        self.counted_from.setVisible(zone.band is not None)
 
     def _on_band(self) -> None:
-        """Both ends make a band, none takes it off; one alone waits for the other."""
+        """One end or both make a band, none takes it off."""
         assert self._zone is not None
         texts = [edit.text().strip() for edit in self.band.values()]
         old = self._zone.band
-        if not any(texts):
-            if old is not None:
-                self.band_typed.emit(None)
-            return
-        if not all(texts):
-            return
         try:
-            low, high = (number_typed(text) for text in texts)
+            low, high = (number_typed(text) if text else None for text in texts)
         except ValueError:
-            self.show_zone(self._zone)
+            self.show_zone(self._zone, self._base)
             return
-        if old is None or (low, high) != (old.low, old.high):
-            self.band_typed.emit((low, high))
+        if (low, high) != ((None, None) if old is None else (old.low, old.high)):
+            self.band_typed.emit(None if low is None and high is None else (low, high))
 
     def _on_typed(self, name: str) -> None:
         assert self._zone is not None
@@ -102,6 +104,17 @@ class ZoneNumbers(QWidget):
             self.typed.emit(name, value)
             # a number that was refused does not stay
             edit.setText(f"{getattr(self._zone, name):.6g}")
+
+
+def heights_from(plan: Plan, step: Step) -> str:
+    """What the heights of a zone's band count from, in words."""
+    names = {each.id: each.name for each in plan.steps}
+    level, tilt = (names.get(anchor or "") for anchor in (step.follow.z, step.follow.tilt))
+    if level is None and tilt is None:
+        return "z = 0 of the station"
+    if level is None or tilt is None or level == tilt:
+        return level or f"z = 0 of the station, tilted with {tilt}"
+    return f"{level}, tilted with {tilt}"
 
 
 def _sign(text: str) -> QLabel:

@@ -17,7 +17,7 @@ from hemtra.desktop.plan.panels.cards.card import Card, form_layout, muted
 from hemtra.desktop.plan.panels.follow_button import FollowButton
 from hemtra.desktop.plan.panels.input_buttons import InputButtons
 from hemtra.desktop.plan.panels.path_numbers import PathNumbers
-from hemtra.desktop.plan.panels.zone_numbers import ZoneNumbers
+from hemtra.desktop.plan.panels.zone_numbers import ZoneNumbers, heights_from
 from hemtra.desktop.widgets import theme, units
 from hemtra.desktop.widgets.evidence_picture import EvidencePicture
 
@@ -148,8 +148,11 @@ class StepCard(Card):
     def show_plan(self) -> None:
         """Take the zone, inputs and anchors of the plan on screen."""
         plan = self._bench.document.shown
-        zone = plan.step(self.step.id).zone
-        if self.numbers is not None and zone is not None:
+        step = plan.step(self.step.id)
+        zone = step.zone
+        if isinstance(self.numbers, ZoneNumbers) and zone is not None:
+            self.numbers.show_zone(zone, heights_from(plan, step))
+        elif isinstance(self.numbers, PathNumbers) and zone is not None:
             self.numbers.show_zone(zone)
         self.inputs.show_plan(plan)
         if self.follow is not None:
