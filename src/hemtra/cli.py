@@ -14,13 +14,13 @@ import typer
 from rich.table import Table
 from rich.text import Text
 
+from hemtra.commands.plan_app import PlanPath, plan_app
 from hemtra.commands.records_app import records_app
 from hemtra.commands.symbols import signed
-from hemtra.commands.terminal import err, out, progress, progress_reporter
+from hemtra.commands.terminal import complain, err, out, progress, progress_reporter
 from hemtra.core.errors import HemtraError
 from hemtra.core.evaluation.engine import Engine
 from hemtra.core.evaluation.results import Result
-from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import Verdict, format_limits, format_value
 from hemtra.core.plan.shown_units import in_unit
 from hemtra.core.text import percent, plain
@@ -34,7 +34,6 @@ app = typer.Typer(
     pretty_exceptions_enable=False,
     help="Measure and inspect laser-profile scans. Without a command: the desktop.",
 )
-plan_app = typer.Typer(no_args_is_help=True, help="Show or check plans.")
 app.add_typer(plan_app, name="plan")
 app.add_typer(records_app, name="records")
 
@@ -59,7 +58,6 @@ class LengthName(StrEnum):
 
 
 LengthOption = Annotated[LengthName, typer.Option("--unit", help="Lengths on the page or screen.")]
-PlanPath = Annotated[Path, typer.Argument(help="A .hplan file.", show_default=False)]
 
 
 def main() -> None:
@@ -67,14 +65,14 @@ def main() -> None:
     try:
         app()
     except HemtraError as error:
-        _complain(str(error))
+        complain(str(error))
         sys.exit(2)
     except BrokenPipeError:  # the reader of a pipe has seen enough
         sys.stderr.close()
         sys.exit(2)
     except Exception as error:
         what = f"{type(error).__name__}: {plain(str(error))}"
-        _complain(f"This should not have happened ({what}). {_kept_trace()}")
+        complain(f"This should not have happened ({what}). {_kept_trace()}")
         sys.exit(FAILED)
 
 
@@ -157,14 +155,14 @@ def inspect(
         for item in bar.track(inspect_files(document, scans, jobs), total=len(scans), description="inspecting"):
             if item.result is None:
                 trouble = True
-                _complain(item.error)
+                complain(item.error)
                 continue
             found.append((str(item.path), item.result))
             if report and item.engine is not None:
                 seen[str(item.path)] = item.engine
             for fault in item.result.faults:
                 trouble = True
-                _complain(f"{item.path.name}: {fault}")
+                complain(f"{item.path.name}: {fault}")
             if as_json:
                 whole = item.result if item.engine is None else item.engine.covered(item.result)
                 print(json.dumps(to_dict(str(item.path), whole), ensure_ascii=False), flush=True)
@@ -392,50 +390,6 @@ def _host_and_port(text: str | None) -> tuple[str, int] | None:
     return host, int(port)
 
 
-@plan_app.command()
-def show(plan: PlanPath) -> None:
-    """Print a plan's sheet and steps."""
-    from hemtra.storage.plans import load_plan
-
-    _print_plan(load_plan(plan))
-
-
-@plan_app.command()
-def check(plan: PlanPath) -> None:
-    """Check a plan: its signals, which rows prove less than they seem to, and its zones on its reference."""
-    from hemtra.core.evaluation.form_floor import near_their_floor
-    from hemtra.core.plan.proof import unproven
-    from hemtra.core.plan.signals import invalid_signal_references
-    from hemtra.storage.plans import load_plan_file
-
-    held = load_plan_file(plan)
-    wrong = invalid_signal_references(
-        held.plan.signals, [row.balloon for row in held.plan.sheet if not row.off]
-    )
-    for text in wrong:
-        _complain(f"{plan.name}: {text}")
-    if wrong:
-        raise typer.Exit(2)
-    for row in sorted(held.plan.sheet, key=lambda c: c.balloon):
-        if row.note:
-            out.print(f"{row.balloon} {row.name}: {row.note}", soft_wrap=True)
-    for row, why in unproven(held.plan):
-        out.print(f"{row.balloon} {row.name}: {why}", soft_wrap=True)
-    if held.reference is None:
-        out.print(f"{plan.name} is valid; no reference scan.")
-        return
-    engine = Engine(held.reference.data, held.reference.serial)
-    result = engine.run(held.plan)
-    lost = [r for r in result.steps.values() if r.outcome is None and not r.because_of]
-    for found in lost:
-        _complain(f"{plan.name}, on its reference scan: “{found.step.name}”: {found.reason}.")
-    if lost:
-        raise typer.Exit(2)
-    for row, why in near_their_floor(held.plan, engine, result):
-        out.print(f"{row.balloon} {row.name}: {why}", soft_wrap=True)
-    out.print(f"{plan.name} holds; its reference scan evaluates to {result.verdict}.")
-
-
 def _print_result(name: str, result: Result, unit: LengthUnit) -> None:
     table = Table(
         "",
@@ -457,19 +411,6 @@ def _print_result(name: str, result: Result, unit: LengthUnit) -> None:
     out.print(table)
 
 
-def _print_plan(plan: Plan) -> None:
-    out.print(Text(plan.name, style="bold"))
-    sheet = Table("balloon", "characteristic", "tolerance", "step", box=None, header_style="bold")
-    for row in sorted(plan.sheet, key=lambda c: c.balloon):
-        sheet.add_row(str(row.balloon), row.name, row.tolerance, row.step or "not bound yet")
-    out.print(sheet)
-    steps = Table("step", "kind", "uses", "parameters", box=None, header_style="bold")
-    for step in plan.steps:
-        uses = ", ".join(f"{name} {' '.join(ids)}" for name, ids in step.inputs.items())
-        steps.add_row(step.id, step.kind, uses, ", ".join(f"{k} {v}" for k, v in step.params.items()))
-    out.print(steps)
-
-
 def _kept_trace() -> str:
     """Write the traceback of what is being handled to the log; where it is, in a sentence."""
     from hemtra.runtime.logs import begin_logging, log, usual_log
@@ -481,10 +422,6 @@ def _kept_trace() -> str:
         traceback.print_exc()
         return ""
     return f"Please report it with {usual_log()}."
-
-
-def _complain(message: str) -> None:
-    print(f"hemtra: {message}", file=sys.stderr)
 
 
 def _has_display() -> bool:

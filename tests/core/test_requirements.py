@@ -4,7 +4,17 @@ import pytest
 
 from hemtra import Engine, HemtraError, PlanError
 from hemtra.core.plan.general_tolerances import permissible
-from hemtra.core.plan.requirements import MOST_ROWS, bound, parse_requirements, with_requirements
+from hemtra.core.plan.requirements import (
+    MOST_ROWS,
+    UnknownColumns,
+    bound,
+    guessed_columns,
+    lacking,
+    parse_requirements,
+    read_table,
+    rows_of,
+    with_requirements,
+)
 from hemtra.core.plan.tolerance import parse_tolerance
 from makers import sloped, step_plan
 
@@ -32,7 +42,7 @@ def test_limits_are_absolute_or_deviations_by_their_sign():
     ("text", "words"),
     [
         ("", "is empty"),
-        ("number,text\n1,x\n", "no column “balloon”"),
+        ("number,text\n1,x\n", "no column “name”"),
         ("balloon,name\n1,x\n", "no column “lower”"),
         (LIST + "10,Step,1,2\n", "Line 6 has 4 columns and the first line 6; decimal commas need semicolons"),
         (LIST + "ten,Step,1,0,2,mm\n", "Line 6: “ten” is no balloon"),
@@ -124,3 +134,53 @@ def test_general_tolerances_the_standard_does_not_give():
             parse_tolerance(text)
     with pytest.raises(HemtraError, match="needs the nominal"):
         parse_tolerance("ISO 2768-m")
+
+
+ELSEWHERE = """Pos.;Merkmal;Nennmass;oberes Abmass;unteres Abmass;Einheit
+4.1;Nut, Breite;5,0;0,1;0,2;mm
+12a;Stufe;1,25;0,05;-0,05;mm
+"""
+
+
+def test_columns_of_any_name_and_order_once_it_is_said_what_they_hold():
+    table = read_table(ELSEWHERE)
+    # position is told by its name, all else has to be said
+    assert guessed_columns(table) == {"balloon": 0}
+    assert lacking(guessed_columns(table)) == "name"
+    with pytest.raises(UnknownColumns, match="no column “name”"):
+        parse_requirements(ELSEWHERE)
+    said = {"balloon": 0, "name": 1, "nominal": 2, "plus": 3, "minus": 4, "unit": 5}
+    rows = rows_of(table, said)
+    # a lower deviation is below the nominal also where its sign is left out
+    assert [(str(r.balloon), r.lower, r.upper) for r in rows] == [("4.1", 4.8, 5.1), ("12a", 1.2, 1.3)]
+    assert table.sample(1) == "Nut, Breite, Stufe"
+
+
+@pytest.mark.parametrize(
+    ("text", "limits"),
+    [
+        ("No,Description,Target,LSL,USL\n3,Height,4,3.9,4.1\n", (3.9, 4.1)),
+        ("upper limit\tlower_limit\tFeature name\titem\n4.1\t3.9\tHeight\t3\n", (3.9, 4.1)),
+        ("balloon,name,nominal,tolerance\n3,Height,4.0,±0.1\n", (3.9, 4.1)),
+        ("balloon,name,nominal,tolerance\n3,Height,4.0,+0.1 -0.2\n", (3.8, 4.1)),
+        ("balloon,name,nominal,tolerance\n3,Flatness,,≤ 0.15\n", (None, 0.15)),
+        ("balloon,name,nominal,tol+,tol-\n3,Height,4.0,+0.1,−0.2\n", (3.8, 4.1)),
+        ("balloon,name,nominal,upper tolerance,lower tolerance\n3,Height,4.0,0.3,0.1\n", (3.9, 4.3)),
+    ],
+)
+def test_names_that_others_have_for_columns(text, limits):
+    (row,) = parse_requirements(text)
+    assert (row.lower, row.upper) == limits
+    assert row.balloon == 3
+
+
+def test_what_does_not_hold_of_deviations_and_tolerances():
+    for text, words in (
+        ("balloon,name,plus\n1,x,0.1\n", "Line 2: a deviation needs the nominal"),
+        ("balloon,name,tolerance\n1,x,about 4\n", "Line 2: “about 4” is not a tolerance"),
+        ("balloon,name,tolerance\n1,x,±0.1\n", "Line 2: “±0.1” is not a tolerance"),
+        ("balloon,name,upper\n4.100,x,1\n", "Line 2: “4.100” is no balloon"),
+        ("balloon,name,upper\n12a,x,1\n12A,y,2\n", "balloon 12a twice"),
+    ):
+        with pytest.raises(PlanError, match=words):
+            parse_requirements(text)

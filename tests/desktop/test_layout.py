@@ -16,6 +16,7 @@ from test_station_workspace import at_station, seen  # noqa: F401
 from hemtra import inspect
 from hemtra.core.balloon_layout import points_at
 from hemtra.core.plan.limits import CharacteristicResult, Verdict
+from hemtra.core.plan.requirements import read_table
 from hemtra.desktop.documents.plan_files import PlanFiles
 from hemtra.desktop.models.bench import ROW, SCAN, Shown, WorkspaceModel
 from hemtra.desktop.models.run_bench import RunBench
@@ -86,6 +87,22 @@ def test_a_plan_in_inches(demo, settled, audit):
         settled(demo)
         look(audit, demo, f"balloon {balloon} in inches", SIZES[1:])
     demo.trigger("view.unit")  # which is remembered
+
+
+def test_the_revisions_and_the_columns_of_a_list(demo, settled, audit):
+    commands = demo.workspaces["plan"].commands
+    plan = demo.session.bench.document.plan
+    demo.session.bench.document.edit("off", plan.with_characteristic(plan.sheet[0].edited(off=True)))
+    for size in SIZES:
+        resize(demo, size)
+        revisions = commands.show_revisions()
+        settled(demo)
+        audit.look(revisions, f"revisions at {size.width()}")
+        revisions.close()
+        asked = demo.workspaces["plan"].workspace.requirements
+        asked.take(read_table("Pos.;Merkmal;oberes Abmass;unteres Abmass\n1;Breite;0,1;-0,2\n"))
+        audit.look(demo, f"columns at {size.width()}")
+        asked.leave()
 
 
 def test_lists_of_what_can_be_made_and_a_feature_alone(demo, settled, audit):

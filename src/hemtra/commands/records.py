@@ -25,16 +25,16 @@ from hemtra.storage.records.upkeep import archive, backup, check, rescue, restor
 
 def export_records(db: str | None, lot: str | None, output: Path, tell: Progress) -> None:
     """Export all parts, or those of a lot. Raises `HemtraError`."""
-    with _opened(db) as records:
-        export(records, output, None if lot is None else [_lot(records, lot)], tell)
+    with opened_records(db) as records:
+        export(records, output, None if lot is None else [wanted_lot(records, lot)], tell)
 
 
 def report_records(
     db: str | None, lot: str | None, part: int | None, output: Path, tell: Progress, unit: LengthUnit = MM
 ) -> None:
     """Report a lot, by default the newest, or one part of it, with lengths in a unit. Raises `HemtraError`."""
-    with _opened(db) as records:
-        wanted = _lot(records, lot)
+    with opened_records(db) as records:
+        wanted = wanted_lot(records, lot)
         if part is None:
             report_lot(records, wanted, output, tell, unit)
             return
@@ -50,7 +50,7 @@ def merge_into(db: str | None, other: Path, tell: Progress) -> str:
     if not mine.is_file() or not mine.stat().st_size:
         # do not create a database if the other file holds no records
         refuse(other)
-    with _opened(db, create=True) as records:
+    with opened_records(db, create=True) as records:
         return merge(records, other, tell).words
 
 
@@ -61,7 +61,7 @@ def lift_lock() -> None:
     except OSError as error:
         raise HemtraError(f"The lock cannot be taken away: {error.strerror}.") from error
     if Path(default_db()).is_file():
-        with _opened(None) as records:
+        with opened_records(None) as records:
             note(records, locked=False)
 
 
@@ -95,7 +95,7 @@ def archive_records(db: str | None, before: str, target: Path, tell: Progress) -
         day = datetime.strptime(before, "%Y-%m-%d").astimezone().timestamp()
     except ValueError:
         raise HemtraError(f"“{plain(before)}” is no day; write it like 2026-03-31.") from None
-    with _opened(db) as records:
+    with opened_records(db) as records:
         return archive(records, day, target, tell)
 
 
@@ -108,7 +108,7 @@ def _file(db: str | None) -> Path:
 
 
 @contextmanager
-def _opened(db: str | None, *, create: bool = False) -> Iterator[Records]:
+def opened_records(db: str | None, *, create: bool = False) -> Iterator[Records]:
     records = Records(db or default_db(), create=create)
     try:
         yield records
@@ -116,7 +116,7 @@ def _opened(db: str | None, *, create: bool = False) -> Iterator[Records]:
         records.close()
 
 
-def _lot(records: Records, name: str | None) -> Lot:
+def wanted_lot(records: Records, name: str | None) -> Lot:
     """The lot of a name, or the newest."""
     found = records.all_lots()
     if not found:

@@ -35,3 +35,8 @@ def progress_reporter(what: str) -> Iterator[Callable[[int, int, str], bool]]:
             return True
 
         yield tell
+
+
+def complain(message: str) -> None:
+    """Say on stderr what went wrong."""
+    print(f"hemtra: {message}", file=sys.stderr)

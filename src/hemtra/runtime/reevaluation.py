@@ -12,6 +12,7 @@ from hemtra.core.evaluation.engine import Engine
 from hemtra.core.evaluation.results import Result
 from hemtra.core.events import Event, Value
 from hemtra.core.maps.scan import Scan
+from hemtra.core.plan.balloon import Balloon
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import CharacteristicResult
 from hemtra.storage.records import Records
@@ -91,7 +92,7 @@ def _differing(
     found = []
     for row in then:
         other = again.get(row.balloon)
-        of_it: dict[str, Value] = {"balloon": row.balloon, "name": row.name}
+        of_it: dict[str, Value] = {"balloon": Balloon(row.balloon).plain, "name": row.name}
         if other is None:
             found.append(Event("gone", time.time(), number, of_it))
         elif not _same(row, other):

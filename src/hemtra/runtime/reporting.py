@@ -122,7 +122,8 @@ def seen_of(
     """What a picture of a part shows; with the marks of what does not pass."""
     shown = result.characteristics if rows is None else rows
     verdicts = {row.balloon: row.verdict for row in shown}
-    pointers, marks = [], {}
+    pointers: list[Pointer] = []
+    marks: dict[int, tuple[Mark, ...]] = {}
     for row in result.characteristics:
         verdict = verdicts.get(row.balloon, row.verdict)
         place = points_at(plan, result, row)

@@ -101,5 +101,6 @@ def _numbered(version: int) -> Callable[[Content], Content]:
 MIGRATIONS: dict[int, Callable[[Content], Content]] = {
     **{version: _numbered(version + 1) for version in range(1, 6)},
     6: _to_7,
+    7: _numbered(8),
 }
 """By schema version: the function that turns the JSON of that version into that of the next."""

@@ -18,6 +18,7 @@ from hemtra.storage import x3p
 from hemtra.storage.container import Container, open_container
 from hemtra.storage.files import atomic_write, parsed_json
 from hemtra.storage.plan_migrations import MIGRATIONS
+from hemtra.storage.revisions import kept_in, revision_document, with_revision, write_revisions
 
 DOCUMENT, REFERENCE = "plan.json", "reference.x3p"
 LARGEST_DOCUMENT = 16 * 1024**2
@@ -32,11 +33,17 @@ class PlanFile:
     reference: Scan | None
 
 
-def load_plan(path: str | Path) -> Plan:
-    """Read a plan without its reference scan. Raises `FileError` or `PlanError` in the user's words."""
+def load_plan(path: str | Path, revision: int | None = None) -> Plan:
+    """Read a plan without its reference scan, as it is or as it was in a revision.
+
+    Raises `FileError` or `PlanError` in the user's words.
+    """
     path = Path(path)
     with open_container(path) as container:
-        return _document(container)
+        if revision is None:
+            return _document(container)
+        source = f"{path.name}, revision {revision}"
+        return from_json(revision_document(container, revision, LARGEST_DOCUMENT), source)
 
 
 def load_plan_file(path: str | Path) -> PlanFile:
@@ -49,11 +56,25 @@ def load_plan_file(path: str | Path) -> PlanFile:
         return PlanFile(plan, _reference(container))
 
 
-def save_plan(plan: Plan, path: str | Path, reference: Scan | None = None) -> None:
-    """Save atomically. Raises `FileError`; what stood there before is untouched then."""
+def save_plan(
+    plan: Plan,
+    path: str | Path,
+    reference: Scan | None = None,
+    *,
+    comment: str = "",
+    before: str | Path | None = None,
+) -> None:
+    """Save atomically, as one more revision. Raises `FileError`; what stood there before is untouched then.
+
+    comment: what has changed, for people. before: the file whose revisions it goes on from, `path` itself
+    unless told.
+    """
     path = Path(path)
+    document = to_json(plan).encode()
+    kept = with_revision(kept_in(Path(before or path), LARGEST_DOCUMENT), document, comment)
     with atomic_write(path) as stream, zipfile.ZipFile(stream, "w", zipfile.ZIP_STORED) as archive:
-        archive.writestr(DOCUMENT, to_json(plan), compress_type=zipfile.ZIP_DEFLATED)
+        archive.writestr(DOCUMENT, document, compress_type=zipfile.ZIP_DEFLATED)
+        write_revisions(kept, archive)
         if reference is not None:
             inner = io.BytesIO()
             with zipfile.ZipFile(inner, "w", zipfile.ZIP_STORED) as nested:

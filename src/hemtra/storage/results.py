@@ -12,6 +12,7 @@ import numpy as np
 
 from hemtra.core.evaluation.results import Result
 from hemtra.core.features.along_path import Along
+from hemtra.core.plan.balloon import Balloon
 from hemtra.core.plan.limits import CharacteristicResult
 from hemtra.core.plan.series import out_of_limits
 from hemtra.storage.files import write_text
@@ -65,7 +66,7 @@ def _path(step_id: str, found: Along, result: Result) -> dict[str, Any]:
         for s in out_of_limits(series, judged.lower, judged.upper):
             stretches.append(
                 {
-                    "balloon": judged.balloon,
+                    "balloon": Balloon(judged.balloon).plain,
                     "start": _mm(s.start),
                     "length": _mm(s.length),
                     "worst": _mm(s.worst),
@@ -109,7 +110,7 @@ def save_series(path: Path, parts: Iterable[tuple[str, Result]]) -> None:
     table = Table(text)
     table.writerow(("scan", "balloon", "name", "by", "at", "value", "reason"))
     for scan, result in parts:
-        names = {judged.balloon: judged.name for judged in result.characteristics}
+        names: dict[int, str] = {judged.balloon: judged.name for judged in result.characteristics}
         for balloon, series in sorted(result.series.items()):
             for k, (at, value) in enumerate(zip(series.at.tolist(), series.values.tolist(), strict=True)):
                 cell = "" if math.isnan(value) else value
@@ -153,4 +154,6 @@ def save_sections(path: Path, parts: Iterable[tuple[str, Result]]) -> None:
 
 
 def _plain(value: Any) -> Any:
+    if isinstance(value, Balloon):
+        return value.plain
     return str(value) if isinstance(value, str) else value

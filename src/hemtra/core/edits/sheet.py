@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from hemtra.core.errors import PlanError
+from hemtra.core.plan.balloon import Balloon
 from hemtra.core.plan.document import Characteristic, Plan
 
 
@@ -17,10 +18,10 @@ def moved_row(plan: Plan, balloon: int, by: int) -> Plan:
 
 def renumbered(plan: Plan) -> Plan:
     """The plan with balloons 1, 2, 3 … in the order of the sheet."""
-    return plan.edited(sheet=tuple(row.edited(balloon=k) for k, row in enumerate(plan.sheet, start=1)))
+    return plan.edited(sheet=tuple(row.edited(balloon=Balloon(k)) for k, row in enumerate(plan.sheet, start=1)))
 
 
-def with_balloon(plan: Plan, balloon: int, number: int) -> Plan:
+def with_balloon(plan: Plan, balloon: int, number: Balloon) -> Plan:
     """The plan with another number for a row. Raises `PlanError` when that is taken or is no balloon."""
     row = plan.sheet[_place(plan, balloon)]
     if number != balloon and plan.characteristic(number) is not None:

@@ -40,7 +40,7 @@ from hemtra.core.plan.document import Characteristic, Home, Plan, Step, Taught
 from hemtra.core.plan.follow import pose_of
 from hemtra.core.plan.graph import ordered
 from hemtra.core.plan.kind import Absent, Kind, Outcome, StepContext
-from hemtra.core.plan.limits import Verdict, part_verdict
+from hemtra.core.plan.limits import CharacteristicResult, Verdict, part_verdict
 from hemtra.core.plan.registry import kind_named
 from hemtra.core.plan.series import MeasuredAlong, Series
 from hemtra.core.zones.zone import AnyZone
@@ -93,7 +93,8 @@ class Engine:
         results: dict[str, StepResult] = {}
         order = ordered(plan)
         computed = sum(self._add(step, kind, homes, results) for step, kind in order)
-        rows, series = [], {}
+        rows: list[CharacteristicResult] = []
+        series: dict[int, Series] = {}
         for row in in_balloon_order(plan):
             found = None if row.step is None else results[row.step]
             many = self._many(row, order, homes, results)
@@ -267,7 +268,7 @@ class Engine:
 
     def covered(self, result: Result) -> Result:
         """A result of this engine with what each of its values rests on."""
-        found = {
+        found: dict[int, Coverage] = {
             row.balloon: coverage
             for row in result.characteristics
             if row.step in result.steps and (coverage := self.coverage(result.steps, row.step)) is not None

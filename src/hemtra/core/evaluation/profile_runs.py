@@ -16,8 +16,9 @@ from hemtra.core.evaluation.rows import counted, in_balloon_order, judged, judge
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.graph import ordered
-from hemtra.core.plan.limits import Verdict, part_verdict
+from hemtra.core.plan.limits import CharacteristicResult, Verdict, part_verdict
 from hemtra.core.plan.registry import kind_named
+from hemtra.core.plan.series import Series
 
 if TYPE_CHECKING:
     from hemtra.core.evaluation.engine import Engine
@@ -69,7 +70,8 @@ class ProfileRuns:
                 known = self._columns.keep(mark, profiles.column(step, kind, homes, columns))
                 computed += 1
             columns[step.id] = known
-        rows, series = [], {}
+        rows: list[CharacteristicResult] = []
+        series: dict[int, Series] = {}
         for row in in_balloon_order(plan):
             if row.step is None:
                 rows.append(judged(row, None, ""))

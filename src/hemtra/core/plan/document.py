@@ -20,12 +20,13 @@ from pydantic import (
 
 from hemtra.core.arrays import FloatArray
 from hemtra.core.errors import PlanError
+from hemtra.core.plan.balloon import Balloon
 from hemtra.core.plan.limits import decimals_for
 from hemtra.core.plan.series import Over
 from hemtra.core.plan.signals import MOST_SIGNALS, AnySignal
 from hemtra.core.zones.zone import Zone
 
-SCHEMA = 7
+SCHEMA = 8
 """Version of the document's form; older ones are migrated when read, newer ones refused."""
 
 Id = Annotated[str, StringConstraints(pattern=r"^[a-z0-9][a-z0-9-]{0,62}$")]
@@ -154,7 +155,7 @@ class Characteristic(_Document):
     plan should know of it, as that it measures differently since a version.
     """
 
-    balloon: Annotated[int, Field(ge=1, le=9999)]
+    balloon: Balloon
     name: Name
     step: Id | None = None
     unit: Annotated[str, StringConstraints(max_length=12)] = ""
@@ -324,9 +325,9 @@ class Plan(_Document):
         new = row.edited(balloon=number, step=again.id)
         return plan.edited(steps=(*plan.steps, again), sheet=(*plan.sheet, new))
 
-    def free_balloon(self) -> int:
-        """The lowest balloon above all others."""
-        return max((c.balloon for c in self.sheet), default=0) + 1
+    def free_balloon(self) -> Balloon:
+        """The lowest plain number above all others."""
+        return Balloon(max((c.balloon.number for c in self.sheet), default=0) + 1)
 
     def free_id(self, stem: str) -> str:
         """A step id that starts with `stem` and is not taken."""

@@ -11,6 +11,7 @@ from enum import StrEnum
 
 from hemtra.core.coverage import Coverage
 from hemtra.core.geometry.elements import Point
+from hemtra.core.plan.balloon import Balloon
 
 SLACK = 4 * sys.float_info.epsilon
 """Share of a number that binary digits cannot tell from the decimal that was typed."""
@@ -30,7 +31,7 @@ class Verdict(StrEnum):
 class CharacteristicResult:
     """One characteristic of one part. value, nominal, lower and upper in `unit`, None where there is none."""
 
-    balloon: int
+    balloon: Balloon
     name: str
     step: str
     value: float | None

@@ -9,6 +9,7 @@ from typing import Annotated, Literal, Self
 from pydantic import BaseModel, ConfigDict, Field, StringConstraints, model_validator
 
 from hemtra.core.errors import HemtraError, NotMeasured
+from hemtra.core.plan.balloon import Balloon
 from hemtra.core.plan.expressions import parse_formula
 from hemtra.core.plan.limits import CharacteristicResult, Verdict
 
@@ -77,7 +78,7 @@ class Analogue(Signal):
     """
 
     kind: Literal["analogue"] = "analogue"
-    balloon: Annotated[int, Field(ge=1, le=9999)]
+    balloon: Balloon
     span: Literal["4-20 mA", "0-10 V"] = "4-20 mA"
     low: Finite = 0.0
     high: Finite = 1.0
@@ -129,7 +130,7 @@ def read_aloud(signal: Digital | Analogue) -> str:
     if isinstance(signal, Analogue):
         ends = f"{signal.low:g} to {signal.high:g}"
         return f"{signal.name}: the value of {signal.balloon}, {ends} as {signal.span.replace('-', ' to ')}"
-    words = re.sub(r"[A-Za-z_]+[0-9]*", lambda found: _in_words(found.group()), signal.when)
+    words = re.sub(r"[A-Za-z_]\w*", lambda found: _in_words(found.group()), signal.when)
     said = [f"{signal.name}: {'off' if signal.inverted else 'on'} when {words}"]
     if signal.delay:
         said.append(f"{signal.delay:g} mm after its trigger")
@@ -138,12 +139,19 @@ def read_aloud(signal: Digital | Analogue) -> str:
 
 
 def _in_words(name: str) -> str:
-    what, _, number = name.rpartition("_")
-    return (
-        WORDS_OF_ROW[what].format(number)
-        if what in WORDS_OF_ROW and number.isdecimal()
-        else WORDS.get(name, name)
-    )
+    what, balloon = _of_row(name)
+    return WORDS.get(name, name) if balloon is None else WORDS_OF_ROW[what].format(balloon)
+
+
+def _of_row(name: str) -> tuple[str, Balloon | None]:
+    """What a name asks of a balloon, and that balloon; None where it asks nothing of one."""
+    what, _, number = name.partition("_")
+    if what not in OF_ROW:
+        return what, None
+    try:
+        return what, Balloon.parse(number)
+    except ValueError:
+        return what, None
 
 
 def invalid_signal_references(
@@ -155,8 +163,8 @@ def invalid_signal_references(
         if isinstance(signal, Analogue):
             asked = {signal.balloon}
         else:
-            names = (name.rpartition("_") for name in parse_formula(signal.when).names)
-            asked = {int(number) for what, _, number in names if what in OF_ROW and number.isdecimal()}
+            named = (_of_row(name)[1] for name in parse_formula(signal.when).names)
+            asked = {balloon for balloon in named if balloon is not None}
         gone = sorted(asked - set(balloons))
         if gone:
             which = ", ".join(map(str, gone))
@@ -165,8 +173,7 @@ def invalid_signal_references(
 
 
 def _is_known(name: str) -> bool:
-    what, _, number = name.rpartition("_")
-    return name in OF_PART or (what in OF_ROW and number.isdecimal())
+    return name in OF_PART or _of_row(name)[1] is not None
 
 
 def facts(verdict: Verdict, rows: Sequence[CharacteristicResult]) -> Mapping[str, float]:
@@ -174,9 +181,10 @@ def facts(verdict: Verdict, rows: Sequence[CharacteristicResult]) -> Mapping[str
     found = _of(verdict, "")
     found["not_passed"] = 1.0 - found["passes"]
     for row in rows:
-        found |= _of(row.verdict, f"_{row.balloon}")
+        name = Balloon(row.balloon).name
+        found |= _of(row.verdict, f"_{name}")
         if row.value is not None:
-            found[f"value_{row.balloon}"] = row.value
+            found[f"value_{name}"] = row.value
     return found
 
 

@@ -71,10 +71,13 @@ class SavePlan:
     plan: Plan
     reference: Scan | None
     tray: tuple[TrayEntry, ...]
+    comment: str = ""
+    before: Path | None = None
+    """The file whose revisions it goes on from."""
 
     def __call__(self, task: Task) -> SavePlan:
         """Itself, once everything is on disk."""
-        save_plan(self.plan, self.path, self.reference)
+        save_plan(self.plan, self.path, self.reference, comment=self.comment, before=self.before)
         if self.tray:
             save_tray(self.path, list(self.tray))
         return self

@@ -87,15 +87,15 @@ class PlanFiles:
             "Adding scans", lambda task: load_parts(task, entries), self.report_errors, self.take_part
         )
 
-    def save(self) -> None:
+    def save(self, comment: str = "") -> None:
         """Save where the plan lies, or ask."""
         if self._bench.document.path is None:
-            self.ask_save()
+            self.ask_save(comment)
         else:
-            self.save_to(self._bench.document.path)
+            self.save_to(self._bench.document.path, comment)
 
-    def save_to(self, path: Path) -> None:
-        """Write plan, reference and tray."""
+    def save_to(self, path: Path, comment: str = "") -> None:
+        """Write plan, reference and tray; without a comment, what was done since is the revision's."""
         document, tray = self._bench.document, self._bench.tray
         plan = document.plan
         if document.path is None and plan.name == Plan().name:
@@ -108,7 +108,8 @@ class PlanFiles:
             document.mark_saved(saved.plan, saved.path)
             self._remember(saved.path)
 
-        work = SavePlan(path, plan, reference, tuple(self.entries()))
+        comment = comment or "; ".join(document.labels_since_saved)
+        work = SavePlan(path, plan, reference, tuple(self.entries()), comment, document.path)
         self._tasks.start(f"Saving {path.name}", work, done)
 
     def ask_open(self) -> None:
@@ -117,12 +118,12 @@ class PlanFiles:
         if name:
             self.open(Path(name))
 
-    def ask_save(self) -> None:
+    def ask_save(self, comment: str = "") -> None:
         """Ask where to save."""
         proposed = self.folder / f"{self._bench.document.plan.name.replace(' ', '-')}.hplan"
         name, _ = QFileDialog.getSaveFileName(self._parent, "Save plan", str(proposed), "Plans (*.hplan)")
         if name:
-            self.save_to(Path(name).with_suffix(".hplan"))
+            self.save_to(Path(name).with_suffix(".hplan"), comment)
 
     def ask_scans(self) -> None:
         """Ask which scans to add."""

@@ -57,6 +57,7 @@ class Session:
         """Name of the workspace on screen."""
         self.show_wanted = Signal()
         """With the name of a workspace to go to."""
+        self._records = ""
         self.records_changed = Signal()
         """Other records are used: with their database, and what is done to it before it is looked at first."""
 
@@ -87,11 +88,18 @@ class Session:
             return False
         return True
 
+    @property
+    def records_at(self) -> str:
+        """Where the records are that are looked at; '' where there are none yet."""
+        db = self._records or default_db()
+        return db if "://" in db or Path(db).is_file() else ""
+
     def use_records(self, db: str, prepare: Prepare | None = None) -> None:
         """Record the line's parts in a database, and look back at it.
 
         prepare: what is done to it, beside the window, before it is looked at first.
         """
+        self._records = db
         self.records_changed.emit(db, prepare)
 
     def use_demo(self, folder: Path, plan: str, station: str) -> None:

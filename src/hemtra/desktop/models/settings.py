@@ -32,6 +32,9 @@ class Settings(BaseModel):
     sizes: dict[str, list[int]] = {}
     """Pixels of what the user has pushed wider or narrower, by what it is."""
 
+    columns: dict[str, dict[str, int]] = {}
+    """Of requirement lists, by their first line: of each field the place of its column."""
+
     @field_validator("text_size")
     @classmethod
     def _is_a_size(cls, value: int) -> int:

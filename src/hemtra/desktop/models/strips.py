@@ -22,7 +22,7 @@ def strip_rows(bench: WorkspaceModel) -> list[Characteristic]:
     shown = bench.shown
     if shown is None or (shown.here is None and shown.along is None):
         return []
-    known = {c.balloon: c for c in bench.document.shown.sheet}
+    known: dict[int, Characteristic] = {c.balloon: c for c in bench.document.shown.sheet}
     rows = [known[balloon] for balloon in sorted(shown.result.series) if balloon in known]
     if shown.along is None:
         return rows

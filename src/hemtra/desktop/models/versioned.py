@@ -62,6 +62,18 @@ class Versioned(Generic[T]):
         return self.value != self._saved
 
     @property
+    def labels_since_saved(self) -> tuple[str, ...]:
+        """What was done since it was saved last, each once, in order; nothing where that goes too far back."""
+        labels: list[str] = []
+        for edit in reversed(self._done):
+            if edit.after == self._saved:
+                break
+            labels.insert(0, edit.label)
+            if edit.before == self._saved:
+                break
+        return tuple(dict.fromkeys(labels))
+
+    @property
     def undo_label(self) -> str:
         """What undo would take back, or ''."""
         return self._done[-1].label if self._done else ""

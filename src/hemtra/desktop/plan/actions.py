@@ -6,19 +6,19 @@ from collections.abc import Iterable
 from functools import partial
 from pathlib import Path
 
-from PySide6.QtWidgets import QAbstractButton, QApplication, QComboBox, QFileDialog
+from PySide6.QtWidgets import QAbstractButton, QApplication, QComboBox, QFileDialog, QInputDialog
 
 from hemtra.core.errors import HemtraError
+from hemtra.core.plan.document import Plan
 from hemtra.core.proposals.option import Option, options
 from hemtra.desktop.documents.action import Action
 from hemtra.desktop.documents.session import Session
+from hemtra.desktop.plan.panels.revisions_window import RevisionsWindow
 from hemtra.desktop.plan.stage.picture_file import KINDS, save_picture
 from hemtra.desktop.plan.workspace import PlanWorkspace
+from hemtra.desktop.widgets.notifications import Notice
 from hemtra.runtime.demo import PLAN_FILE, RUNNER_PLAN_FILE, RUNNER_STATION_FILE, STATION_FILE
-from hemtra.storage.files import read_text
-
-LARGEST_LIST = 4 * 1024**2
-"""Bytes of a requirement list at most."""
+from hemtra.storage.requirement_lists import read_requirements
 
 
 class PlanActions:
@@ -117,6 +117,23 @@ class PlanActions:
             keys="Ctrl+S",
         )
         yield Action(
+            "plan.save-comment",
+            "Save plan with a comment…",
+            group,
+            self._ask_comment,
+            self._has_plan,
+            help="It stands beside the revision; without one, what was done since the last save does.",
+        )
+        yield Action(
+            "plan.revisions",
+            "Revisions…",
+            group,
+            self.show_revisions,
+            self._has_plan,
+            keys="Ctrl+H",
+            help="Compare any two, see which verdicts change, go back.",
+        )
+        yield Action(
             "plan.save-as",
             "Save plan as…",
             group,
@@ -175,7 +192,7 @@ class PlanActions:
             "Import a requirement list…",
             "Edit",
             self._ask_requirements,
-            help="CSV with balloon, name, nominal, lower, upper, unit; rows wait to be bound.",
+            help="CSV or QIF 3.0; rows wait to be bound.",
         )
         yield Action(
             "characteristic.duplicate",
@@ -411,10 +428,31 @@ class PlanActions:
         else:
             self._session.plans.save()
 
+    def _ask_comment(self) -> None:
+        window = self._session.window
+        words, taken = QInputDialog.getText(window, "Save plan", "What has changed, for those who look back:")
+        if taken:
+            self._session.plans.save(words)
+
+    def show_revisions(self) -> RevisionsWindow:
+        """The revisions of the plan, to compare and to go back to."""
+        session = self._session
+        session.show("plan")
+        window = RevisionsWindow(self._bench, session.tasks, lambda: session.records_at, session.window)
+
+        def go_back(number: int, plan: Plan) -> None:
+            if session.edit_plan(f"going back to revision {number}", lambda: plan):
+                text = f"The plan is as in revision {number} now; it is saved when you save it."
+                session.notifications.tell(Notice(text, "info", (("Undo", "edit.undo"),)))
+
+        window.gone_back.connect(go_back)
+        window.show()
+        return window
+
     def _ask_requirements(self) -> None:
         start = str(self._session.plans.folder)
         name, _ = QFileDialog.getOpenFileName(
-            self._session.window, "Import a requirement list", start, "Lists (*.csv *.tsv *.txt)"
+            self._session.window, "Import a requirement list", start, "Lists (*.csv *.tsv *.txt *.qif *.xml)"
         )
         if name:
             self.import_requirements(Path(name))
@@ -422,9 +460,8 @@ class PlanActions:
     def import_requirements(self, path: Path) -> None:
         """Read a requirement list beside the window, then take its rows into the sheet."""
         self._session.show("plan")
-        read = partial(read_text, path, LARGEST_LIST)
         self._session.tasks.start(
-            f"Reading {path.name}", lambda task: read(), self._workspace.rows.import_requirements
+            f"Reading {path.name}", lambda task: read_requirements(path), self._workspace.requirements.take
         )
 
     def _step(self, by: int) -> None:

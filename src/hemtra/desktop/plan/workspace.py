@@ -19,6 +19,7 @@ from hemtra.desktop.plan.commands.new_characteristic import NewCharacteristic
 from hemtra.desktop.plan.commands.path_files import PathFiles
 from hemtra.desktop.plan.commands.paths import Paths
 from hemtra.desktop.plan.commands.patterns import Patterns
+from hemtra.desktop.plan.commands.requirement_import import RequirementImport
 from hemtra.desktop.plan.commands.step_edits import StepEdits
 from hemtra.desktop.plan.panels.card_panel import CardPanel
 from hemtra.desktop.plan.panels.connections import Connections
@@ -62,6 +63,9 @@ class PlanWorkspace(QWidget):
         self.anchors = Anchors(bench, notifications, tasks, self.edit)
         self.connections = Connections(bench, self.stage, notifications, self.edit)
         self.rows = Rows(bench, tasks, self.asked, self.edit)
+        self.requirements = RequirementImport(
+            bench, self, self.edit, session.settings, session.plans.keep_settings
+        )
         self.ways = PlanModes(bench, self.asked, self.edit)
         self.patterns = Patterns(bench, self.asked, self.edit)
         self.feature_cut = FeatureCut(bench, self.stage, tasks, self.edit)

@@ -123,7 +123,8 @@ class FilterBar(QFrame):
         balloons = sorted(overview.failures, key=lambda row: row.balloon)
         _offer(
             self.balloon,
-            [("any balloon", None), *((f"{row.balloon} {row.name}", row.balloon) for row in balloons)],
+            # numbers, which a list finds again
+            [("any balloon", None), *((f"{row.balloon} {row.name}", int(row.balloon)) for row in balloons)],
             self._bench.filter.balloon,
         )
         revisions: list[tuple[str, int | None]] = [("any revision", None)]

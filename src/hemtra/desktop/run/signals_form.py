@@ -61,8 +61,8 @@ BOXES = (
     ("unknown", "on if not measured", "Also on if a value it uses was not measured."),
     ("inverted", "inverted", "Inverts the output."),
 )
-WHOLE = ("line", "balloon", "full")
-TEXT, OPTIONAL = ("name", "when"), ("fault",)
+WHOLE = ("line", "full")
+TEXT, OPTIONAL = ("name", "when", "balloon"), ("fault",)
 _signal: TypeAdapter[AnySignal] = TypeAdapter(AnySignal)
 
 
@@ -167,7 +167,7 @@ class SignalsForm(QWidget):
         line = QHBoxLayout()
         for name, label, width, help_text in FIELDS[signal.kind]:
             value = getattr(signal, name)
-            edit = QLineEdit(value if isinstance(value, str) else "" if value is None else f"{value:g}")
+            edit = QLineEdit("" if value is None else f"{value:g}" if isinstance(value, float) else str(value))
             edit.setFixedWidth(width)
             edit.setToolTip(help_text)
             edit.setAccessibleName(f"{signal.name}, {label}")
@@ -216,7 +216,13 @@ class SignalsForm(QWidget):
     def _names(self) -> list[str]:
         """What a condition may speak of."""
         balloons = [row.balloon for row in self._bench.document.plan.sheet if not row.off]
-        return [*OF_PART, *(f"{what}_{balloon}" for balloon in balloons for what in OF_ROW), "and", "or", "not"]
+        return [
+            *OF_PART,
+            *(f"{what}_{balloon.name}" for balloon in balloons for what in OF_ROW),
+            "and",
+            "or",
+            "not",
+        ]
 
     def _check(self, number: int, text: str) -> None:
         """Say what is wrong with a condition that is being typed."""

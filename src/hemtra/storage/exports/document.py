@@ -31,8 +31,8 @@ def _json(value: Any) -> bytes:
 
 
 def _stated(row: Any) -> dict[str, Any]:
-    names = ("balloon", "name", "unit", "nominal", "lower", "upper", "method")
-    return {name: getattr(row, name) for name in names}
+    names = ("name", "unit", "nominal", "lower", "upper", "method")
+    return {"balloon": row.balloon.plain, **{name: getattr(row, name) for name in names}}
 
 
 def _judged(chunk: Chunk, stated: dict[int, dict[str, Any]]) -> dict[int, list[dict[str, Any]]]:

@@ -10,7 +10,7 @@ from sqlalchemy import Connection, exists, func, select
 
 from hemtra.core.progress import Progress
 from hemtra.storage.records.fields import NUMBERS
-from hemtra.storage.records.schema import characteristics, lots, parts, values
+from hemtra.storage.records.schema import BALLOON_ORDER, characteristics, lots, parts, values
 from hemtra.storage.records.store import Lot, Records
 from hemtra.storage.records.trends import reads_text
 
@@ -67,7 +67,7 @@ class Walk:
         """Get ready."""
         keys = [lot.id for lot in chosen]
         used = exists().where(parts.c.revision_id == characteristics.c.revision_id, parts.c.lot_id.in_(keys))
-        order = characteristics.c.balloon, characteristics.c.id
+        order = *BALLOON_ORDER, characteristics.c.id
         known = db.execute(select(characteristics).where(used).order_by(*order)).all()
         total = db.execute(select(func.count()).select_from(parts).where(parts.c.lot_id.in_(keys))).scalar_one()
         texts = frozenset(row.id for row in known if reads_text(db, row.id, row.unit))

@@ -16,6 +16,7 @@ from hemtra.storage.plans import from_json
 from hemtra.storage.records.fields import NUMBERS
 from hemtra.storage.records.opening import RecordsError
 from hemtra.storage.records.schema import (
+    BALLOON_ORDER,
     VERDICTS,
     characteristics,
     events,
@@ -119,7 +120,7 @@ def _rows_of_many(db: Connection, found: Sequence[PartRecord]) -> dict[int, list
     span = min(part.id for part in found), max(part.id for part in found)
     stood = select(characteristics).where(characteristics.c.revision_id.in_(used))
     rows: dict[int, list[CharacteristicResult]] = {part.id: [] for part in found}
-    for one in db.execute(stood.order_by(characteristics.c.balloon)).all():
+    for one in db.execute(stood.order_by(*BALLOON_ORDER)).all():
         query = select(values).where(values.c.characteristic_id == one.id, values.c.part_id.between(*span))
         for found_value in db.execute(query):
             if found_value.part_id in rows:
@@ -132,7 +133,7 @@ def _rows(db: Connection, key: int, revision: int) -> tuple[CharacteristicResult
         select(characteristics, values)
         .join(values, values.c.characteristic_id == characteristics.c.id)
         .where(characteristics.c.revision_id == revision, values.c.part_id == key)
-        .order_by(characteristics.c.balloon)
+        .order_by(*BALLOON_ORDER)
     )
     return tuple(_judged(row, row) for row in db.execute(query))
 

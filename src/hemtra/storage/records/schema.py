@@ -7,6 +7,8 @@ kept once.
 
 from __future__ import annotations
 
+from typing import Any
+
 from sqlalchemy import (
     Column,
     Float,
@@ -18,16 +20,35 @@ from sqlalchemy import (
     String,
     Table,
     Text,
+    TypeDecorator,
     UniqueConstraint,
     text,
+    type_coerce,
 )
 
+from hemtra.core.plan.balloon import APART, Balloon
 from hemtra.core.plan.limits import Verdict
 from hemtra.storage.records.fields import NUMBERS
 
 VERDICTS = (Verdict.PASS, Verdict.FAIL, Verdict.NOT_MEASURED, Verdict.NOT_PROVEN)
 """By the number that is kept."""
 CODES = {verdict: code for code, verdict in enumerate(VERDICTS)}
+
+
+class _Balloons(TypeDecorator[Balloon]):
+    """Numbers in the database, balloons in the program."""
+
+    impl = Integer
+    cache_ok = True
+
+    def process_bind_param(self, value: Any, dialect: Any) -> int | None:
+        """A balloon as its number."""
+        return None if value is None else int(value)
+
+    def process_result_value(self, value: Any, dialect: Any) -> Balloon | None:
+        """A number as its balloon."""
+        return None if value is None else Balloon(value)
+
 
 metadata = MetaData()
 
@@ -45,7 +66,7 @@ characteristics = Table(
     metadata,
     Column("id", Integer, primary_key=True),
     Column("revision_id", ForeignKey("revisions.id"), nullable=False),
-    Column("balloon", Integer, nullable=False),
+    Column("balloon", _Balloons, nullable=False),
     Column("name", String(120), nullable=False),
     Column("unit", String(12), nullable=False),
     Column("nominal", Float),
@@ -55,6 +76,8 @@ characteristics = Table(
     Column("method", String(200), nullable=False, server_default=""),
     UniqueConstraint("revision_id", "balloon"),
 )
+BALLOON_ORDER = (type_coerce(characteristics.c.balloon, Integer) % APART, characteristics.c.balloon)
+"""As on the drawing: 4, 4.1, 4a, 5."""
 stations = Table(
     "stations",
     metadata,

@@ -21,7 +21,6 @@ from hemtra.core.errors import HemtraError
 from hemtra.core.evaluation.rows import corrected
 from hemtra.core.geometry.elements import Number
 from hemtra.core.plan.document import Characteristic, Correction, Plan
-from hemtra.core.plan.requirements import parse_requirements, with_requirements
 from hemtra.core.plan.tolerance import parse_tolerance
 from hemtra.core.typed import lengths_in_mm
 from hemtra.desktop.background.tasks import Task, Tasks
@@ -94,11 +93,6 @@ class Rows:
                 self._bench.select(value)
             return
         self._edit(f"{name} of {row.name}", lambda: plan.with_characteristic(row.edited(**{name: value})))
-
-    def import_requirements(self, text: str) -> None:
-        """Rows of a requirement list, waiting to be bound where their balloon is new."""
-        plan = self._plan
-        self._edit("requirement list", lambda: with_requirements(plan, parse_requirements(text)))
 
     def renumber(self) -> None:
         """Balloons 1, 2, 3 … in the order of the sheet."""

@@ -359,7 +359,7 @@ class Sheet(ListPanel):
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         """Up and down step through the rows; Enter goes into the tolerance."""
-        balloons = [row.row.balloon for row in self.items]
+        balloons: list[int] = [row.row.balloon for row in self.items]
         step = {Qt.Key.Key_Up: -1, Qt.Key.Key_Down: 1}.get(Qt.Key(event.key()))
         if event.key() == Qt.Key.Key_Escape and self.query.isVisibleTo(self):
             self.query.clear()

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
+
 from PySide6.QtCore import QPoint, Signal
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QPushButton
 
 from hemtra.core.coverage import format_coverage
 from hemtra.core.evaluation.form_floor import floor_text
+from hemtra.core.plan.balloon import Balloon
 from hemtra.core.plan.document import Characteristic
 from hemtra.core.plan.kind import Kind
 from hemtra.core.plan.limits import CharacteristicResult, format_value
@@ -122,9 +125,8 @@ class RowCard(Card):
         self.row_typed.emit(self.row.balloon, "group", self.group.text().strip())
 
     def _number_typed(self) -> None:
-        text = self.number.text().strip()
-        if text.isdecimal():
-            self.row_typed.emit(self.row.balloon, "balloon", int(text))
+        with suppress(ValueError):
+            self.row_typed.emit(self.row.balloon, "balloon", Balloon.parse(self.number.text()))
         # a number that was refused does not stay
         self.number.setText(str(self.row.balloon))
 

@@ -1,0 +1,187 @@
+"""The commands `hemtra plan …`: show, check, revisions, and what differs between two plans."""
+
+from __future__ import annotations
+
+import json
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+from rich.table import Table
+from rich.text import Text
+
+from hemtra.commands.terminal import complain, out, progress_reporter
+from hemtra.core.errors import HemtraError
+from hemtra.core.evaluation.engine import Engine
+from hemtra.core.plan.comparison import Difference, differences
+from hemtra.core.plan.document import Plan
+
+if TYPE_CHECKING:
+    from hemtra.runtime.plan_comparison import VerdictChanges
+
+plan_app = typer.Typer(no_args_is_help=True, help="Show, check or compare plans.")
+PlanPath = Annotated[Path, typer.Argument(help="A .hplan file.", show_default=False)]
+PlanOrRevision = Annotated[
+    str, typer.Argument(help="A .hplan file, or one of its revisions as FILE@NUMBER.", show_default=False)
+]
+
+
+@plan_app.command()
+def show(plan: PlanPath) -> None:
+    """Print a plan's sheet and steps."""
+    from hemtra.storage.plans import load_plan
+
+    _print_plan(load_plan(plan))
+
+
+@plan_app.command()
+def check(plan: PlanPath) -> None:
+    """Check a plan: its signals, which rows prove less than they seem to, and its zones on its reference."""
+    from hemtra.core.evaluation.form_floor import near_their_floor
+    from hemtra.core.plan.proof import unproven
+    from hemtra.core.plan.signals import invalid_signal_references
+    from hemtra.storage.plans import load_plan_file
+
+    held = load_plan_file(plan)
+    wrong = invalid_signal_references(
+        held.plan.signals, [row.balloon for row in held.plan.sheet if not row.off]
+    )
+    for text in wrong:
+        complain(f"{plan.name}: {text}")
+    if wrong:
+        raise typer.Exit(2)
+    for row in sorted(held.plan.sheet, key=lambda c: c.balloon):
+        if row.note:
+            out.print(f"{row.balloon} {row.name}: {row.note}", soft_wrap=True)
+    for row, why in unproven(held.plan):
+        out.print(f"{row.balloon} {row.name}: {why}", soft_wrap=True)
+    if held.reference is None:
+        out.print(f"{plan.name} is valid; no reference scan.")
+        return
+    engine = Engine(held.reference.data, held.reference.serial)
+    result = engine.run(held.plan)
+    lost = [r for r in result.steps.values() if r.outcome is None and not r.because_of]
+    for found in lost:
+        complain(f"{plan.name}, on its reference scan: “{found.step.name}”: {found.reason}.")
+    if lost:
+        raise typer.Exit(2)
+    for row, why in near_their_floor(held.plan, engine, result):
+        out.print(f"{row.balloon} {row.name}: {why}", soft_wrap=True)
+    out.print(f"{plan.name} holds; its reference scan evaluates to {result.verdict}.")
+
+
+@plan_app.command()
+def revisions(plan: PlanPath) -> None:
+    """List the revisions of a plan, the newest first."""
+    from hemtra.storage.revisions import read_revisions
+
+    found = read_revisions(plan)
+    if not found:
+        out.print(f"{plan.name} has no revisions yet; each save makes one.")
+        return
+    table = Table("", "saved", "by", "comment", box=None, header_style="bold")
+    for one in reversed(found):
+        saved = datetime.fromtimestamp(one.saved).astimezone().strftime("%Y-%m-%d %H:%M:%S")
+        table.add_row(str(one.number), saved, one.author, one.comment)
+    out.print(table)
+
+
+@plan_app.command()
+def diff(
+    before: PlanOrRevision,
+    after: PlanOrRevision,
+    scans: Annotated[
+        list[Path] | None, typer.Option("--scan", metavar="F", help="Also try both on this scan; repeatable.")
+    ] = None,
+    lot: Annotated[str | None, typer.Option(help="Also try both on the recorded parts of this lot.")] = None,
+    db: Annotated[
+        str | None, typer.Option(metavar="URL", help="Records: a file, or an SQLAlchemy URL.")
+    ] = None,
+    as_json: Annotated[bool, typer.Option("--json", help="Print one JSON object.")] = False,
+) -> None:
+    """Compare two plans: rows, limits, zones, parameters, and verdicts. Exit code 1 if anything differs."""
+    from hemtra.commands.records import opened_records, wanted_lot
+    from hemtra.runtime.plan_comparison import on_lot, on_parts
+    from hemtra.storage.scans import load_scan
+
+    one, other = _plan(before), _plan(after)
+    found = differences(one, other)
+    tried: dict[str, VerdictChanges] = {}
+    if scans:
+        loaded = [load_scan(path) for path in scans]
+        parts = [(scan.name, Engine(scan.data, scan.serial)) for scan in loaded]
+        with progress_reporter("scans") as tell:
+            tried["scans"] = on_parts(one, other, parts, tell)
+    if lot is not None:
+        with opened_records(db) as records, progress_reporter("lot") as tell:
+            on = on_lot(one, other, records, wanted_lot(records, lot), tell)
+        if on is not None:
+            tried[f"lot {lot}"] = on
+    if as_json:
+        print(json.dumps(_as_json(found, tried), ensure_ascii=False, indent=1))
+    else:
+        _print_differences(found)
+        for title, changes in tried.items():
+            _print_changes(title, changes)
+    if found or any(changes.changes for changes in tried.values()):
+        raise typer.Exit(1)
+
+
+def _plan(text: str) -> Plan:
+    """A plan file, or a revision of it as FILE@NUMBER."""
+    from hemtra.storage.plans import load_plan
+
+    path, mark, number = text.rpartition("@")
+    if not mark or Path(text).is_file():
+        return load_plan(text)
+    if not number.isdecimal():
+        raise HemtraError(f"“{number}” is no revision; write FILE@NUMBER, as hemtra plan revisions lists them.")
+    return load_plan(path, int(number))
+
+
+def _as_json(found: tuple[Difference, ...], tried: dict[str, VerdictChanges]) -> dict[str, object]:
+    names = ("of", "id", "name", "what", "before", "after")
+    verdicts = {
+        title: {
+            "parts": changes.parts,
+            "changes": [
+                {"part": c.part, "before": c.before, "after": c.after, "rows": list(c.rows)}
+                for c in changes.changes
+            ],
+            "undecided": [{"part": part, "reason": why} for part, why in changes.undecided],
+        }
+        for title, changes in tried.items()
+    }
+    return {"differences": [{n: getattr(d, n) for n in names} for d in found], "verdicts": verdicts}
+
+
+def _print_differences(found: tuple[Difference, ...]) -> None:
+    if not found:
+        out.print("The two plans are the same.")
+        return
+    table = Table("", "of", "what", "before", "after", box=None, header_style="bold")
+    for one in found:
+        table.add_row(one.id if one.of == "row" else "", one.name, one.what, one.before, one.after)
+    out.print(table)
+
+
+def _print_changes(title: str, found: VerdictChanges) -> None:
+    out.print(f"{title}: {found.words}", soft_wrap=True)
+    for one in found.changes:
+        out.print(f"  {one.part}: {one.before} → {one.after}; {'; '.join(one.rows)}", soft_wrap=True)
+    for part, why in found.undecided:
+        out.print(f"  {part}: {why}", soft_wrap=True)
+
+
+def _print_plan(plan: Plan) -> None:
+    out.print(Text(plan.name, style="bold"))
+    sheet = Table("balloon", "characteristic", "tolerance", "step", box=None, header_style="bold")
+    for row in sorted(plan.sheet, key=lambda c: c.balloon):
+        sheet.add_row(str(row.balloon), row.name, row.tolerance, row.step or "not bound yet")
+    out.print(sheet)
+    steps = Table("step", "kind", "uses", "parameters", box=None, header_style="bold")
+    for step in plan.steps:
+        uses = ", ".join(f"{name} {' '.join(ids)}" for name, ids in step.inputs.items())
+        steps.add_row(step.id, step.kind, uses, ", ".join(f"{k} {v}" for k, v in step.params.items()))
+    out.print(steps)

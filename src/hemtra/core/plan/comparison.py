@@ -1,0 +1,220 @@
+"""What differs between two plans, in words: rows, limits, steps, zones, parameters, signals."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any, Literal
+
+from hemtra.core.plan.document import Characteristic, Follow, Plan, Step
+from hemtra.core.plan.follow import AXES
+from hemtra.core.plan.registry import kind_named
+from hemtra.core.plan.signals import read_aloud
+from hemtra.core.zones.zone import AnyZone, PathZone, PolygonZone
+
+NONE = "–"
+"""What stands for nothing."""
+OF_ROW = {
+    "name": "name",
+    "unit": "unit of its limits",
+    "group": "group",
+    "hidden": "hidden on the stage",
+    "off": "switched off",
+    "from_master": "difference from the reference",
+    "over": "verdict over many values",
+    "least_share": "least share in limits",
+    "least_coverage": "least coverage",
+    "most_spikes": "most isolated points",
+}
+"""Fields of a row that are compared as they are, and what they are called."""
+OF_PLAN = {"name": "name", "not_proven": "NOT PROVEN counts as"}
+
+
+@dataclass(frozen=True)
+class Difference:
+    """One thing that differs. of, id: the row by its balloon, or the step; '' of the plan itself.
+
+    before, after: in words, `NONE` where there is none.
+    """
+
+    of: Literal["row", "step", "plan"]
+    id: str
+    name: str
+    what: str
+    before: str
+    after: str
+
+
+def differences(before: Plan, after: Plan) -> tuple[Difference, ...]:
+    """All that differs: of the plan, then row by row in the order of balloons, then step by step."""
+    return (*_of_the_plan(before, after), *_of_the_rows(before, after), *_of_the_steps(before, after))
+
+
+def _of_the_plan(before: Plan, after: Plan) -> Iterator[Difference]:
+    for field, what in OF_PLAN.items():
+        a, b = getattr(before, field), getattr(after, field)
+        if a != b:
+            yield Difference("plan", "", "plan", what, _plain(a), _plain(b))
+    if before.prepared != after.prepared:
+        a, b = (_step_name(plan, plan.prepared) for plan in (before, after))
+        yield Difference("plan", "", "plan", "preparation", a, b)
+    if before.by_profile != after.by_profile:
+        a, b = (_profiles(plan) for plan in (before, after))
+        yield Difference("plan", "", "plan", "inspects", a, b)
+    old, new = ({s.name: s for s in plan.signals} for plan in (before, after))
+    for name in dict.fromkeys((*old, *new)):
+        if old.get(name) != new.get(name):
+            a, b = (NONE if s is None else read_aloud(s) for s in (old.get(name), new.get(name)))
+            yield Difference("plan", "", f"signal {name}", "signal", a, b)
+
+
+def _profiles(plan: Plan) -> str:
+    way = plan.by_profile
+    if way is None:
+        return "parts as a whole"
+    return (
+        f"profile by profile, drawn at {way.at:g} mm, mean of {way.average}, {way.least_measured:g} % measured"
+    )
+
+
+def _of_the_rows(before: Plan, after: Plan) -> Iterator[Difference]:
+    old, new = ({row.balloon: row for row in plan.sheet} for plan in (before, after))
+    for balloon in sorted({*old, *new}):
+        a, b = old.get(balloon), new.get(balloon)
+        if a is None or b is None:
+            row = a or b
+            assert row is not None
+            gone, came = (NONE if r is None else f"{r.name}, {r.tolerance}" for r in (a, b))
+            yield Difference("row", str(balloon), row.name, "row", gone, came)
+            continue
+        for what, left, right in _of_a_row(before, a, after, b):
+            yield Difference("row", str(balloon), b.name, what, left, right)
+    order = [[row.balloon for row in plan.sheet] for plan in (before, after)]
+    if set(order[0]) == set(order[1]) and order[0] != order[1]:
+        yield Difference("plan", "", "sheet", "order", *(" ".join(map(str, one)) for one in order))
+
+
+def _of_a_row(
+    before: Plan, a: Characteristic, after: Plan, b: Characteristic
+) -> Iterator[tuple[str, str, str]]:
+    limits = ("nominal", "lower", "upper", "uncertainty")
+    if any(getattr(a, name) != getattr(b, name) for name in limits):
+        if a.tolerance == b.tolerance:
+            yield "limits", _exact(a), _exact(b)
+        else:
+            yield "limits", a.tolerance, b.tolerance
+    if a.step != b.step:
+        yield "measures", _step_name(before, a.step), _step_name(after, b.step)
+    if a.correction != b.correction:
+        yield "two-point correction", _pairs(a), _pairs(b)
+    for field, what in OF_ROW.items():
+        left, right = getattr(a, field), getattr(b, field)
+        if left != right:
+            yield what, _plain(left), _plain(right)
+
+
+def _of_the_steps(before: Plan, after: Plan) -> Iterator[Difference]:
+    old, new = ({step.id: step for step in plan.steps} for plan in (before, after))
+    for step_id in dict.fromkeys((*old, *new)):
+        a, b = old.get(step_id), new.get(step_id)
+        if a is None or b is None:
+            step = a or b
+            assert step is not None
+            title = kind_named(step.kind).title
+            gone, came = (NONE if s is None else title for s in (a, b))
+            yield Difference("step", step_id, step.name, "step", gone, came)
+            continue
+        for what, left, right in _of_a_step(before, a, after, b):
+            yield Difference("step", step_id, b.name, what, left, right)
+
+
+def _of_a_step(before: Plan, a: Step, after: Plan, b: Step) -> Iterator[tuple[str, str, str]]:
+    if a.name != b.name:
+        yield "name", a.name, b.name
+    if a.kind != b.kind:
+        yield "kind", kind_named(a.kind).title, kind_named(b.kind).title
+    if a.zone != b.zone:
+        yield "zone", _zone(a.zone), _zone(b.zone)
+    if a.follow != b.follow:
+        yield "follows", _follow(before, a.follow), _follow(after, b.follow)
+    accepted = {**kind_named(a.kind).accepted(), **kind_named(b.kind).accepted()}
+    for name in dict.fromkeys((*a.inputs, *b.inputs)):
+        left, right = a.inputs.get(name, ()), b.inputs.get(name, ())
+        if left != right:
+            label = accepted[name].label if name in accepted else name
+            yield label, _step_names(before, left), _step_names(after, right)
+    if a.kind == b.kind:
+        yield from _params(a, b)
+    taught = (a.taught, b.taught)
+    if taught[0] != taught[1] and a.zone == b.zone and a.params == b.params:
+        yield "learned from the reference", "as it was", "anew"
+
+
+def _params(a: Step, b: Step) -> Iterator[tuple[str, str, str]]:
+    """Parameters with the labels of their fields; what is left at its default counts with that."""
+    kind = kind_named(a.kind)
+    left, right = kind.model_validate(a.params), kind.model_validate(b.params)
+    for name, field in kind.model_fields.items():
+        one, other = getattr(left, name), getattr(right, name)
+        if one != other:
+            extra: Any = field.json_schema_extra or {}
+            choices = extra.get("choices", {})
+            was, will = (choices.get(v, _plain(v)) if isinstance(v, str) else _plain(v) for v in (one, other))
+            yield (field.title or name.replace("_", " ")), was, will
+
+
+def _zone(zone: AnyZone | None) -> str:
+    if zone is None:
+        return NONE
+    said = f"{zone.shape} at {zone.x:g}, {zone.y:g} mm, {zone.width:g} × {zone.height:g} mm"
+    if zone.rotation:
+        said += f", turned {zone.rotation:g}°"
+    if isinstance(zone, (PolygonZone, PathZone)):
+        said += f", {len(zone.nodes)} nodes"
+    for count, what in ((len(zone.cut), "cut-out"), (len(zone.add), "added area")):
+        if count:
+            said += f", {count} {what}{'s' if count > 1 else ''}"
+    return said if zone.band is None else f"{said}, heights {zone.band.words}"
+
+
+def _follow(plan: Plan, follow: Follow) -> str:
+    anchors = {axis: getattr(follow, axis) for axis in AXES}
+    by_anchor: dict[str, list[str]] = {}
+    for axis, anchor in anchors.items():
+        if anchor is not None:
+            by_anchor.setdefault(anchor, []).append("turn" if axis == "rotation" else axis)
+    said = (f"{_step_name(plan, anchor)} ({', '.join(axes)})" for anchor, axes in by_anchor.items())
+    return "; ".join(said) or NONE
+
+
+def _step_name(plan: Plan, step_id: str | None) -> str:
+    if step_id is None:
+        return NONE
+    return next((step.name for step in plan.steps if step.id == step_id), step_id)
+
+
+def _step_names(plan: Plan, ids: tuple[str, ...]) -> str:
+    return ", ".join(_step_name(plan, step_id) for step_id in ids) or NONE
+
+
+def _exact(row: Characteristic) -> str:
+    """Limits that read alike, with all their digits."""
+    named = (("nominal", row.nominal), ("lower", row.lower), ("upper", row.upper), ("U", row.uncertainty))
+    return ", ".join(f"{name} {value!r}" for name, value in named if value is not None)
+
+
+def _pairs(row: Characteristic) -> str:
+    if row.correction is None:
+        return NONE
+    pairs = zip(row.correction.measured, row.correction.known, strict=True)
+    return ", ".join(f"{measured:g} is {known:g}" for measured, known in pairs)
+
+
+def _plain(value: Any) -> str:
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if value is None or value == "":
+        return NONE
+    if isinstance(value, float):
+        return f"{value:g}"
+    return str(value) if not isinstance(value, (list, tuple)) else f"{len(value)} values"

@@ -1,0 +1,99 @@
+"""What another plan does: the parts of a tray or lot whose verdict it changes."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from hemtra.core.evaluation.engine import Engine
+from hemtra.core.evaluation.results import Result
+from hemtra.core.plan.document import Plan
+from hemtra.core.plan.limits import Verdict
+from hemtra.core.progress import Progress
+from hemtra.runtime.lot_reevaluation import Change, LotReevaluation, rejudge
+from hemtra.storage.records import Records
+from hemtra.storage.records.store import Lot
+
+
+@dataclass(frozen=True)
+class ChangedVerdict:
+    """A part that has another verdict by the second plan. rows: the characteristics it comes from, in words."""
+
+    part: str
+    before: Verdict
+    after: Verdict
+    rows: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class VerdictChanges:
+    """Of so many parts, those whose verdict changes; undecided: parts that could not be told, and why."""
+
+    parts: int
+    changes: tuple[ChangedVerdict, ...]
+    undecided: tuple[tuple[str, str], ...] = ()
+
+    @property
+    def words(self) -> str:
+        """In a sentence."""
+        if not self.parts:
+            return "There are no parts to try the two plans on."
+        few = f"{len(self.changes)} of {self.parts} parts" if self.changes else f"none of {self.parts} parts"
+        text = f"The verdict changes on {few}."
+        return text + (f" Not told: {len(self.undecided)}." if self.undecided else "")
+
+
+def on_parts(before: Plan, after: Plan, parts: Iterable[tuple[str, Engine]], tell: Progress) -> VerdictChanges:
+    """The parts, each with its engine, whose verdict is another by the second plan."""
+    known = list(parts)
+    changes = []
+    for done, (name, engine) in enumerate(known):
+        if not tell(done, len(known), name):
+            break
+        one, other = engine.run(before), engine.run(after)
+        if one.verdict is not other.verdict:
+            changes.append(ChangedVerdict(name, one.verdict, other.verdict, _rows(one, other)))
+    return VerdictChanges(len(known), tuple(changes))
+
+
+def _rows(one: Result, other: Result) -> tuple[str, ...]:
+    """The characteristics whose verdict is another."""
+    then = {row.balloon: row.verdict for row in one.characteristics}
+    found = [
+        f"{row.balloon} {row.name} {then.get(row.balloon, 'new')} → {row.verdict} {row.reason}".rstrip()
+        for row in other.characteristics
+        if then.get(row.balloon) is not row.verdict
+    ]
+    there = {row.balloon for row in other.characteristics}
+    gone = [f"{row.balloon} {row.name} is gone" for row in one.characteristics if row.balloon not in there]
+    return (*found, *gone)
+
+
+def on_lot(before: Plan, after: Plan, records: Records, lot: Lot, tell: Progress) -> VerdictChanges | None:
+    """The parts of a lot whose verdict is another by the second plan; None when `tell` asked to stop.
+
+    Both are told from values on record where these mean the same, else from kept scans.
+    """
+    first = rejudge(records, lot, before, lambda done, of, what: tell(done, 2 * of, what))
+    second = None
+    if first is not None:
+        second = rejudge(records, lot, after, lambda done, of, what: tell(of + done, 2 * of, what))
+    if first is None or second is None:
+        return None
+    undecided = {part.id: (f"{part.number} {part.serial}".strip(), why) for part, why in first.undecided}
+    undecided |= {part.id: (f"{part.number} {part.serial}".strip(), why) for part, why in second.undecided}
+    one, other = _verdicts(first), _verdicts(second)
+    changes = []
+    for key in sorted({*one, *other} - set(undecided)):
+        part = (one.get(key) or other[key]).part
+        then = one[key].now if key in one else part.verdict
+        now = other[key].now if key in other else part.verdict
+        if then is not now:
+            rows = tuple(filter(None, other[key].words.split("; "))) if key in other else ()
+            changes.append(ChangedVerdict(f"{part.number} {part.serial}".strip(), then, now, rows))
+    return VerdictChanges(records.counts(lot).all, tuple(changes), tuple(undecided.values()))
+
+
+def _verdicts(found: LotReevaluation) -> dict[int, Change]:
+    """By the key of a part, its change."""
+    return {change.part.id: change for change in found.changes}
