@@ -8,6 +8,7 @@ from PySide6.QtGui import QKeyEvent, QResizeEvent
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from hemtra.core.plan.requirements import bound
+from hemtra.core.proposals.mends import Mend
 from hemtra.core.proposals.proposing import Proposal
 from hemtra.desktop.documents.session import Session
 from hemtra.desktop.models.strips import FailingStretch
@@ -24,6 +25,7 @@ from hemtra.desktop.plan.commands.step_edits import StepEdits
 from hemtra.desktop.plan.panels.card_panel import CardPanel
 from hemtra.desktop.plan.panels.connections import Connections
 from hemtra.desktop.plan.panels.lineage import Lineage
+from hemtra.desktop.plan.panels.mend_bar import MendBar
 from hemtra.desktop.plan.panels.plan_modes import PlanModes
 from hemtra.desktop.plan.panels.rows import Rows
 from hemtra.desktop.plan.panels.sheet import Sheet
@@ -52,6 +54,7 @@ class PlanWorkspace(QWidget):
         self.section, self.tray = SectionView(bench), TrayPanel(bench)
         self.strips, self.lineage, self.card = StripView(bench), Lineage(bench), CardPanel(bench)
         self._sizes = KeptSizes(session.settings.sizes)
+        self.mends = MendBar(bench)
         views = self.stage, self.section, self.strips
         self.arrangement = Arrangement(bench, views, self.card, self._sizes, notifications)
         self.evaluation = PlanEvaluation(bench, notifications, self)
@@ -92,6 +95,7 @@ class PlanWorkspace(QWidget):
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(6)
         column.addWidget(self.arrangement.centre, 1)
+        column.addWidget(self.mends)
         column.addWidget(self.lineage)
         self.columns = splitter(Qt.Orientation.Horizontal, (self.sheet, centre, self.tray))
         self.columns.setStretchFactor(1, 1)
@@ -146,6 +150,20 @@ class PlanWorkspace(QWidget):
         card.input_pick_wanted.connect(self.connections.pick)
         card.own_preparation_wanted.connect(self.connections.add_step_preparation)
         card.path_changed.connect(self.paths.change)
+        self.mends.wanted.connect(self._mend)
+
+    @Slot(object)
+    def _mend(self, mend: Mend) -> None:
+        """Do what may help, or lead to where it is done."""
+        if mend.plan is not None:
+            changed = mend.plan
+            self.edit(f"{mend.words[:1].lower()}{mend.words[1:]}", lambda: changed)
+        elif mend.step:
+            self.bench.open_card(mend.step)
+        elif mend.ask == "outline":
+            self.anchors.add_outline()
+        elif mend.ask == "click":
+            self.new.ask()
 
     def fold(self) -> None:
         """Give the stage the place of the panels beside it, or bring them back."""

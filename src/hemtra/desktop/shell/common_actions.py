@@ -77,6 +77,9 @@ def help_actions(window: MainWindow) -> Iterable[Action]:
         while_locked=True,
     )
     yield Action(
+        "help.tour", "Take the tour", "Help", lambda: window.tour.begin(), help="Seven short steps on the demo."
+    )
+    yield Action(
         "help.keys",
         "Shortcuts and symbols",
         "Help",

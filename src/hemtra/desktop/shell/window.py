@@ -19,6 +19,7 @@ from hemtra.desktop.shell.common_actions import edit_actions, help_actions, reco
 from hemtra.desktop.shell.manual import Manual
 from hemtra.desktop.shell.message_bar import MessageBar, ProgressStrip, stacked
 from hemtra.desktop.shell.top_bar import TopBar
+from hemtra.desktop.shell.tour import Tour
 from hemtra.desktop.shell.workspaces import workspaces
 from hemtra.desktop.widgets import units
 from hemtra.desktop.widgets.notifications import Notice, Notifications
@@ -49,7 +50,9 @@ class MainWindow(QMainWindow):
         self.pages = QStackedWidget()
         for workspace in self.workspaces.values():
             self.pages.addWidget(workspace.page)
-        self.setCentralWidget(stacked(self.band, self.message_bar, ProgressStrip(session.tasks), self.pages))
+        self.tour = Tour(session, self.trigger)
+        strip = ProgressStrip(session.tasks)
+        self.setCentralWidget(stacked(self.band, self.tour, self.message_bar, strip, self.pages))
         bench, station = session.bench, session.station_bench
         for changed in (
             bench.document.changed,
@@ -101,6 +104,7 @@ class MainWindow(QMainWindow):
         self._items["edit.redo"].setText(f"Redo {document.redo_label}".strip())
         for each in self.workspaces.values():
             each.refresh()
+        self.tour.check()
         for action in self.actions_by_id.values():
             # a plain letter means what is on screen: a plan that nobody sees is not changed by it
             seen = workspace.name == "plan" or not action.has_plain_key

@@ -84,6 +84,7 @@ class EmptyState(QFrame):
         buttons.addStretch()
         for label, action, name in (
             ("Open the demo", "plan.demo", "primary"),
+            ("Take the tour", "help.tour", "secondary"),
             ("Open a plan…", "plan.open", "secondary"),
             ("Add scans…", "tray.add", "secondary"),
         ):

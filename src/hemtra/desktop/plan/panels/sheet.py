@@ -39,6 +39,10 @@ OPEN = 31
 """Pixels that the selected row is higher by."""
 LENGTH_UNIT = re.compile(r" (?:mm|in)[²³]?$")
 """Left out of the list, where all lengths have one unit."""
+EMPTY = (
+    "Nothing is measured yet. Press N and click the part, or import the requirement list of the drawing."
+    " If the part lies elsewhere on every scan, find it by its outline first."
+)
 GRAB = 6.0
 """Pixels around the end of a limit that take it."""
 BAR_WIDTH = 48
@@ -256,6 +260,11 @@ class Sheet(ListPanel):
         self.add_button.setObjectName("action")
         self.add_button.setToolTip("Choose a characteristic, then click the part.")
         self.add_button.clicked.connect(self.add_requested)
+        self.hint = QLabel(EMPTY)
+        self.hint.setObjectName("muted")
+        self.hint.setWordWrap(True)
+        self.hint.setContentsMargins(14, 6, 14, 6)
+        self.body.insertWidget(2, self.hint)
         bottom = QHBoxLayout()
         bottom.setContentsMargins(10, 0, 10, 0)
         bottom.addWidget(self.add_button)
@@ -280,6 +289,7 @@ class Sheet(ListPanel):
         for widget, row in zip(self.items, ordered, strict=True):
             widget.show_row(row, judged.get(row.balloon), selected=row.balloon == self.bench.balloon)
         self._lay_out([(name, len(rows)) for name, rows in groups if rows])
+        self.hint.setVisible(not plan.sheet)
         self._fit()
         if self.bench.balloon != self._shown_balloon:
             self._shown_balloon = self.bench.balloon
