@@ -164,7 +164,10 @@ def test_columns_of_any_name_and_order_once_it_is_said_what_they_hold():
         ("balloon,name,nominal,tolerance\n3,Height,4.0,±0.1\n", (3.9, 4.1)),
         ("balloon,name,nominal,tolerance\n3,Height,4.0,+0.1 -0.2\n", (3.8, 4.1)),
         ("balloon,name,nominal,tolerance\n3,Flatness,,≤ 0.15\n", (None, 0.15)),
+        ("balloon,name,nominal,plus,minus\n3,Flatness,,0.15,\n", (None, 0.15)),
         ("balloon,name,nominal,tol+,tol-\n3,Height,4.0,+0.1,−0.2\n", (3.8, 4.1)),
+        ("balloon,name,nominal,lower,upper\n3,Place,-35.0,-35.3,-34.7\n", (-35.3, -34.7)),
+        ("balloon,name,nominal,lower,upper\n3,Place,-35.0,-0.3,+0.3\n", (-35.3, -34.7)),
         ("balloon,name,nominal,upper tolerance,lower tolerance\n3,Height,4.0,0.3,0.1\n", (3.9, 4.3)),
     ],
 )
@@ -176,7 +179,7 @@ def test_names_that_others_have_for_columns(text, limits):
 
 def test_what_does_not_hold_of_deviations_and_tolerances():
     for text, words in (
-        ("balloon,name,plus\n1,x,0.1\n", "Line 2: a deviation needs the nominal"),
+        ("balloon,name,plus,minus\n1,x,0.1,-0.1\n", "Line 2: a deviation needs the nominal"),
         ("balloon,name,tolerance\n1,x,about 4\n", "Line 2: “about 4” is not a tolerance"),
         ("balloon,name,tolerance\n1,x,±0.1\n", "Line 2: “±0.1” is not a tolerance"),
         ("balloon,name,upper\n4.100,x,1\n", "Line 2: “4.100” is no balloon"),

@@ -133,6 +133,15 @@ class AlongKind(Kind):
         where = (("at", f"{found.at[k]:.1f} mm"),) if self.take in ("least", "greatest", "stretch") else ()
         return Outcome(Number(value, unit, at), (*facts, *where))
 
+    @property
+    def value_unit(self) -> str:
+        """Of an angle, an area, a share, or a length."""
+        if self.take in ("share", "stretch"):
+            return "%" if self.take == "share" else "mm"
+        return {"area": "mm²", "void": "mm²", "angle-left": "°", "angle-right": "°", "lean": "%"}.get(
+            self.what, "mm"
+        )
+
     def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The sections of the feature show it."""
         return Evidence()

@@ -93,6 +93,11 @@ class ContinuityKind(Kind):
         facts = tuple(("break", f"{gap.start:.1f} mm, {gap.length:.1f} mm long") for gap in breaks[:3])
         return Outcome(Number(value, unit, Point(*map(float, place))), facts)
 
+    @property
+    def value_unit(self) -> str:
+        """Of a volume, a count, or a length."""
+        return {"volume": "mm³", "breaks": ""}.get(self.take, "mm")
+
     def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """Each break, drawn along the path."""
         found = given.one("of", Along)

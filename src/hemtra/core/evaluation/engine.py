@@ -103,7 +103,7 @@ class Engine:
                 rows.append(judged_series(row, many, unit_of(found)))
             elif found is not None:
                 rests = self._rests(row, found, results)
-                rows.append(judged(row, found.value, found.reason, kind_named(found.step.kind).unit, rests))
+                rows.append(judged(row, found.value, found.reason, unit_of(found), rests))
             else:
                 rows.append(judged(row, None, ""))
         verdict = part_verdict((j.verdict for j in rows), Verdict(plan.not_proven.upper()))

@@ -16,7 +16,9 @@ from hemtra.core.plan.registry import kind_named
 
 def unit_of(found: StepResult) -> str:
     """The unit that a step's value is in."""
-    return found.value.unit if isinstance(found.value, Number) else kind_named(found.step.kind).unit
+    if isinstance(found.value, Number):
+        return found.value.unit
+    return kind_named(found.step.kind).model_validate(found.step.params).value_unit
 
 
 def with_possible(

@@ -130,7 +130,7 @@ def _sorted(by_id: dict[str, Step]) -> list[str]:
 
 def tightest_height(plan: Plan) -> tuple[Characteristic, float] | None:
     """The row in mm with the least room, and half of that room in mm; None when the sheet has none."""
-    units = {step.id: kind.unit for step, kind in ordered(plan)}
+    units = {step.id: kind.value_unit for step, kind in ordered(plan)}
     rooms = [(row, row.room / 2) for row in plan.sheet if units.get(row.step or "") == "mm" and row.room > 0]
     return min(rooms, key=lambda found: found[1], default=None)
 

@@ -172,6 +172,11 @@ class Kind(Form, ABC):
         return {}
 
     @property
+    def value_unit(self) -> str:
+        """The unit of its value as its parameters stand, for kinds that may give different quantities."""
+        return self.unit
+
+    @property
     def counts_spikes(self) -> bool:
         """Whether its outcome counts isolated points left out, too many of which let no value pass."""
         return False

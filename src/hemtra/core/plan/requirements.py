@@ -186,7 +186,8 @@ def bound(plan: Plan, balloon: int, made: int) -> Plan:
     if waiting is None or new is None:
         raise PlanError(f"There is no balloon {balloon} that waits to be bound.")
     assert new.step is not None
-    unit = kind_named(plan.step(new.step).kind).unit
+    step = plan.step(new.step)
+    unit = kind_named(step.kind).model_validate(step.params).value_unit
     if waiting.unit and conversion(unit, waiting.unit) is None:
         measures = f"in {unit}" if unit else "a number without unit"
         raise PlanError(
@@ -204,8 +205,9 @@ def _row(cells: dict[str, str], place: str) -> Characteristic:
     except ValueError:
         raise PlanError(f"{place}: “{shown(cells['balloon'], SAID)}” is no balloon number.") from None
     nominal = _number(cells.get("nominal", ""), place)
-    limits = {"lower": _limit(cells, "lower", "minus", nominal, place)}
-    limits["upper"] = _limit(cells, "upper", "plus", nominal, place)
+    around = _around_negative(cells, nominal, place)
+    limits = {"lower": _limit(cells, "lower", "minus", None if around else nominal, place)}
+    limits["upper"] = _limit(cells, "upper", "plus", None if around else nominal, place)
     text = cells.get("tolerance", "")
     if text and limits == {"lower": None, "upper": None}:
         try:
@@ -223,6 +225,14 @@ def _row(cells: dict[str, str], place: str) -> Characteristic:
         raise PlanError(f"{place}: {reason.split(' [')[0] or 'its name or limits do not hold'}.") from None
 
 
+def _around_negative(cells: dict[str, str], nominal: float | None, place: str) -> bool:
+    """Whether limits with a sign lie about a nominal below zero, and so are no deviations from it."""
+    lower, upper = (_number(cells.get(name, ""), place) for name in ("lower", "upper"))
+    if nominal is None or nominal >= 0.0 or lower is None or upper is None:
+        return False
+    return lower < 0.0 and upper < 0.0 and lower <= nominal <= upper
+
+
 def _limit(
     cells: dict[str, str], limit: str, deviation: str, nominal: float | None, place: str
 ) -> float | None:
@@ -236,6 +246,9 @@ def _limit(
         value = _number(text, place)
         if value is None:
             return None
+        if nominal is None and deviation == "plus" and not cells.get("minus", "") and value >= 0.0:
+            # a tolerance of form has no nominal; it counts from zero
+            return value
         if nominal is None:
             raise PlanError(f"{place}: a deviation needs the nominal it counts from.")
         if deviation == "minus" and text[0] not in "+-−":

@@ -33,8 +33,8 @@ class RowCard(Card):
     def __init__(self, row: Characteristic, kind: Kind, step_card: StepCard) -> None:
         super().__init__(kind.title, kind.glyph, "ink")
         self.row, self.step_card = row, step_card
-        self._unit = kind.unit
-        self.name, self.tolerance = QLineEdit(row.name), QLineEdit(units.tolerance(row, kind.unit))
+        self._unit = kind.value_unit
+        self.name, self.tolerance = QLineEdit(row.name), QLineEdit(units.tolerance(row, kind.value_unit))
         self.name.setToolTip(row.name)
         self.name.setAccessibleName("Name of the characteristic")
         self.tolerance.setToolTip(f"Nominal and limits as on the drawing: {EXAMPLES}")
