@@ -84,7 +84,7 @@ def test_what_now_is_answered_by_a_click(demo, qtbot, settled):
     settled(demo)
     assert values(demo)[11].verdict == "NOT MEASURED"
     assert workspace.mends.isVisible()
-    assert workspace.mends.reason.text().startswith("11 is not measured: because of “Pocket floor”")
+    assert workspace.mends.text.text().startswith("11 is not measured: because of “Pocket floor”")
     accept, _ = workspace.mends.buttons
     qtbot.mouseClick(accept, LEFT)
     settled(demo)

@@ -16,7 +16,7 @@ from test_station_workspace import at_station, seen  # noqa: F401
 from hemtra import inspect
 from hemtra.core.balloon_layout import points_at
 from hemtra.core.plan.limits import CharacteristicResult, Verdict
-from hemtra.core.plan.requirements import read_table
+from hemtra.core.plan.requirements import parse_requirements, read_table
 from hemtra.desktop.documents.plan_files import PlanFiles
 from hemtra.desktop.models.bench import ROW, SCAN, Shown, WorkspaceModel
 from hemtra.desktop.models.run_bench import RunBench
@@ -103,6 +103,11 @@ def test_the_revisions_and_the_columns_of_a_list(demo, settled, audit):
         asked.take(read_table("Pos.;Merkmal;oberes Abmass;unteres Abmass\n1;Breite;0,1;-0,2\n"))
         audit.look(demo, f"columns at {size.width()}")
         asked.leave()
+    matching = demo.workspaces["plan"].workspace.matching
+    asked.take(parse_requirements("balloon,name,nominal,lower,upper,unit\n90,Bore diameter,20,19,21,mm\n"))
+    matching.measure()
+    settled(demo)
+    look(audit, demo, "measuring the list")
 
 
 def test_lists_of_what_can_be_made_and_a_feature_alone(demo, settled, audit):

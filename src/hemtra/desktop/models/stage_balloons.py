@@ -12,7 +12,7 @@ from hemtra.desktop.models.viewport import Extent, Pixel, Viewport
 
 LARGEST, SMALLEST = 11.0, 8.0
 """Radius of a balloon in pixels: smaller where many stand beside a low stage."""
-ROOM = 24.0
+ROOM = 28.0
 """Pixels between the part and the balloons beside it, and between them and the border of the stage."""
 TOP, BOTTOM = 50.0, 44.0
 """Pixels that stay free above and below the balloons: for the buttons, and for what is asked."""

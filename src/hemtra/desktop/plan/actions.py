@@ -52,6 +52,11 @@ class PlanActions:
     def _can_learn(self) -> bool:
         return self._has_row() and self._bench.document.teacher is not None
 
+    def _can_match(self) -> bool:
+        document = self._bench.document
+        waits = any(row.step is None for row in document.plan.sheet)
+        return waits and document.teacher is not None and document.plan.by_profile is None
+
     def _has_rows(self) -> bool:
         return bool(self._bench.document.plan.sheet)
 
@@ -193,6 +198,15 @@ class PlanActions:
             "Edit",
             self._ask_requirements,
             help="CSV or QIF 3.0; rows wait to be bound.",
+        )
+        yield Action(
+            "sheet.match",
+            "Measure the list by itself…",
+            "Edit",
+            self._workspace.matching.measure,
+            self._can_match,
+            keys="M",
+            help="Proposes what each waiting row measures, from its words, numbers and the reference scan.",
         )
         yield Action(
             "characteristic.duplicate",

@@ -15,6 +15,7 @@ from hemtra.desktop.models.strips import FailingStretch
 from hemtra.desktop.models.tray import verdict_changes
 from hemtra.desktop.plan.arrangement import Arrangement
 from hemtra.desktop.plan.commands.anchors import Anchors
+from hemtra.desktop.plan.commands.drawing_match import DrawingMatch
 from hemtra.desktop.plan.commands.evaluation import PlanEvaluation
 from hemtra.desktop.plan.commands.new_characteristic import NewCharacteristic
 from hemtra.desktop.plan.commands.path_files import PathFiles
@@ -25,6 +26,7 @@ from hemtra.desktop.plan.commands.step_edits import StepEdits
 from hemtra.desktop.plan.panels.card_panel import CardPanel
 from hemtra.desktop.plan.panels.connections import Connections
 from hemtra.desktop.plan.panels.lineage import Lineage
+from hemtra.desktop.plan.panels.match_bar import MatchBar
 from hemtra.desktop.plan.panels.mend_bar import MendBar
 from hemtra.desktop.plan.panels.plan_modes import PlanModes
 from hemtra.desktop.plan.panels.rows import Rows
@@ -66,8 +68,10 @@ class PlanWorkspace(QWidget):
         self.anchors = Anchors(bench, notifications, tasks, self.edit)
         self.connections = Connections(bench, self.stage, notifications, self.edit)
         self.rows = Rows(bench, tasks, self.asked, self.edit)
+        self.match_bar = MatchBar()
+        self.matching = DrawingMatch(bench, self.new.preview, tasks, notifications, self.edit)
         self.requirements = RequirementImport(
-            bench, self, self.edit, session.settings, session.plans.keep_settings
+            bench, self, notifications, self.edit, session.settings, session.plans.keep_settings
         )
         self.ways = PlanModes(bench, self.asked, self.edit)
         self.patterns = Patterns(bench, self.asked, self.edit)
@@ -96,6 +100,7 @@ class PlanWorkspace(QWidget):
         column.setSpacing(6)
         column.addWidget(self.arrangement.centre, 1)
         column.addWidget(self.mends)
+        column.addWidget(self.match_bar)
         column.addWidget(self.lineage)
         self.columns = splitter(Qt.Orientation.Horizontal, (self.sheet, centre, self.tray))
         self.columns.setStretchFactor(1, 1)
@@ -151,6 +156,19 @@ class PlanWorkspace(QWidget):
         card.own_preparation_wanted.connect(self.connections.add_step_preparation)
         card.path_changed.connect(self.paths.change)
         self.mends.wanted.connect(self._mend)
+        self.match_bar.wanted.connect(self.matching.go)
+        self.matching.changed.connect(self._show_match)
+
+    def _show_match(self) -> None:
+        """What the row one is at may mean; the list has the keys meanwhile."""
+        row = self.matching.shown
+        self.mends.keep_quiet(row is not None)
+        if row is None:
+            self.match_bar.hide()
+            return
+        found = self.matching
+        self.match_bar.show_match(row, found.number, len(found.sure), len(found.rows))
+        self.match_bar.setFocus()
 
     @Slot(object)
     def _mend(self, mend: Mend) -> None:
@@ -188,6 +206,7 @@ class PlanWorkspace(QWidget):
     def _on_document(self) -> None:
         if self.bench.balloon is not None and self.bench.row is None:
             self.bench.select(None)
+        self.matching.follow_plan()
         if self.arrangement.fit_plan():
             self.bench.profile = None
         self.evaluation.follow_plan()

@@ -39,6 +39,9 @@ class MessageBar(QFrame):
         self.hide()
 
     def _show(self, notice: Notice) -> None:
+        if not notice.text:
+            self.hide()
+            return
         self.setProperty("severity", notice.severity)
         self.style().polish(self)
         self.text.setText(notice.text)

@@ -36,6 +36,10 @@ class Notifications:
         """Pass a notice on."""
         self.notified.emit(notice)
 
+    def clear(self) -> None:
+        """What was told last is taken care of."""
+        self.notified.emit(Notice("", "info"))
+
     def error(self, error: BaseException) -> None:
         """An expected error gives its own words; anything else is a bug, logged whole and said briefly."""
         if isinstance(error, HemtraError):

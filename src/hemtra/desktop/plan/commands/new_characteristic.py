@@ -167,7 +167,10 @@ class NewCharacteristic(QObject):
     def _look_ahead(self, place: Place | None) -> None:
         """Show what a click here would make."""
         part, wanted = self._bench.tray.current, self._wanted
-        if place is None or part is None or wanted is None or wanted.more in ("path", "traced"):
+        if wanted is None:
+            # what is previewed then is not of the pointer
+            return
+        if place is None or part is None or wanted.more in ("path", "traced"):
             self.preview.forget()
             return
         self.preview.ask(PreviewRequest(self._bench.document.plan, part.engine, wanted, (*self._places, place)))

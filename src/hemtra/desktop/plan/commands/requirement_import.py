@@ -21,6 +21,7 @@ from hemtra.core.plan.requirements import (
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.models.settings import Settings
 from hemtra.desktop.widgets.dialogs import button_row
+from hemtra.desktop.widgets.notifications import Notice, Notifications
 
 Edit = Callable[[str, Callable[[], Plan]], bool]
 MOST_REMEMBERED = 20
@@ -109,9 +110,15 @@ class RequirementImport:
     """Takes lists into the sheet of the plan."""
 
     def __init__(
-        self, bench: WorkspaceModel, parent: QWidget, edit: Edit, settings: Settings, keep: Callable[[], None]
+        self,
+        bench: WorkspaceModel,
+        parent: QWidget,
+        notifications: Notifications,
+        edit: Edit,
+        settings: Settings,
+        keep: Callable[[], None],
     ) -> None:
-        self._bench, self._parent, self._edit = bench, parent, edit
+        self._bench, self._parent, self._notifications, self._edit = bench, parent, notifications, edit
         self._settings, self._keep = settings, keep
         self.form: ColumnsForm | None = None
 
@@ -130,7 +137,13 @@ class RequirementImport:
 
     def _take_rows(self, rows: Callable[[], tuple[Characteristic, ...]]) -> bool:
         plan = self._bench.document.plan
-        return self._edit("requirement list", lambda: with_requirements(plan, rows()))
+        done = self._edit("requirement list", lambda: with_requirements(plan, rows()))
+        waiting = sum(row.step is None for row in self._bench.document.plan.sheet)
+        if done and waiting and self._bench.document.teacher is not None:
+            words = f"{waiting} rows wait for what they measure. Select one and click the part, or let the list"
+            words += " be measured by itself."
+            self._notifications.tell(Notice(words, "info", (("Measure the list   M", "sheet.match"),)))
+        return done
 
     def _ask(self, table: RequirementTable, known: Mapping[str, int]) -> None:
         self.leave()

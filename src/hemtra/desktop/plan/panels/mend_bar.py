@@ -5,15 +5,16 @@ from __future__ import annotations
 from functools import partial
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QWidget
+from PySide6.QtWidgets import QPushButton, QWidget
 
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.proposals.mends import Mend, mends
 from hemtra.desktop.models.bench import Shown, WorkspaceModel
 from hemtra.desktop.widgets import units
+from hemtra.desktop.widgets.said_bar import SaidBar
 
 
-class MendBar(QFrame):
+class MendBar(SaidBar):
     """The reason, and the likeliest mends as buttons; hidden where there is a value."""
 
     wanted = Signal(object)
@@ -21,21 +22,19 @@ class MendBar(QFrame):
 
     def __init__(self, bench: WorkspaceModel, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self.setObjectName("panel")
         self.setAccessibleName("What may help where nothing was measured")
         self._bench = bench
         self._for: tuple[Shown | None, int | None] = (None, None)
-        self.reason = QLabel()
-        self.reason.setWordWrap(True)
-        self.reason.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self._quiet = False
         self.buttons: list[QPushButton] = []
-        self._line = QHBoxLayout(self)
-        self._line.setContentsMargins(12, 4, 12, 4)
-        self._line.setSpacing(10)
-        self._line.addWidget(self.reason, 1)
         for changed in (bench.shown_changed, bench.selection_changed):
             changed.connect(self.refresh)
         self.hide()
+
+    def keep_quiet(self, quiet: bool) -> None:
+        """Whether something else says what to do about the selected characteristic."""
+        self._quiet, self._for = quiet, (None, None)
+        self.refresh()
 
     def refresh(self) -> None:
         """Say what may help the selected characteristic."""
@@ -48,23 +47,21 @@ class MendBar(QFrame):
         judged = None
         if row is not None and shown is not None:
             judged = next((c for c in shown.result.characteristics if c.balloon == row.balloon), None)
-        if judged is None or part is None or shown is None or judged.verdict is not Verdict.NOT_MEASURED:
+        measured = judged is None or judged.verdict is not Verdict.NOT_MEASURED
+        if self._quiet or measured or judged is None or part is None or shown is None:
             self.hide()
             return
         found = mends(bench.document.plan, part.engine, shown.result, judged)
-        self.reason.setText(f"{judged.balloon} is not measured: {units.text(judged.reason)}.")
+        self.text.setText(f"{judged.balloon} is not measured: {units.text(judged.reason)}.")
         for old in self.buttons:
-            self._line.removeWidget(old)
-            old.hide()
-            old.deleteLater()
+            self.remove(old)
         self.buttons = [self._button(mend) for mend in found]
         self.show()
 
     def _button(self, mend: Mend) -> QPushButton:
         button = QPushButton(mend.words)
-        button.setObjectName("action")
         button.setToolTip(mend.why or mend.words)
         button.setCursor(Qt.CursorShape.PointingHandCursor)
         button.clicked.connect(partial(self.wanted.emit, mend))
-        self._line.addWidget(button)
+        self.add(button)
         return button
