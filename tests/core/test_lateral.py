@@ -8,7 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from examples import examples
-from hemtra import HeightMap, NotMeasured, Step, inspect, teach
+from hemtra import Engine, HeightMap, NotMeasured, Step, inspect, teach
 from hemtra.core.characteristics.relations import GapKind, WidthKind
 from hemtra.core.features.circle import CircleKind
 from hemtra.core.features.edge import EdgeKind
@@ -22,7 +22,7 @@ from hemtra.core.maps.assemble import resample_rows
 from hemtra.core.plan.document import Follow, Home, Plan
 from hemtra.core.plan.follow import followed
 from hemtra.core.plan.kind import StepContext
-from hemtra.core.zones.zone import EllipseZone, PathZone, RingZone
+from hemtra.core.zones.zone import EllipseZone, PathZone, RectangleZone, RingZone
 from makers import box
 
 DX, DY = 0.107, 0.16
@@ -293,3 +293,21 @@ def test_what_hardly_shows_is_right_or_not_measured(kind, surface, zone, truth, 
     found = kind.evaluate(StepContext(data, zone, {})).value
     value = found.radius if isinstance(kind, CircleKind) else found.x
     assert value == pytest.approx(truth, abs=max(bound, found.spread))
+
+
+def test_no_printed_edge_is_found_where_the_surface_ends():
+    """Beside a shadow the belt may be darker than the part; that is no print, and its height is not known."""
+    x, _ = np.meshgrid(np.arange(-100, 101) * 0.1, np.arange(-40, 41) * 0.1)
+    z = np.where(x < 0, 0.0, np.where(x < 0.6, np.nan, -3.0))
+    grey = np.where(x < -5, 40, np.where(x < 0.3, 160, 60)).astype(np.uint8)
+    data = HeightMap(z, grey, dx=0.1, dy=0.1, x0=-10, y0=-4)
+    printed = {"on": "brightness", "change": "either"}
+    across = RectangleZone(x=0.3, y=0, width=4, height=5)
+    steps = (
+        Step(id="end", name="End", kind="edge", zone=across, params=printed),
+        Step(id="print", name="Print", kind="edge", zone=across.model_copy(update={"x": -5.0}), params=printed),
+    )
+    found = Engine(data).run(Plan(steps=steps)).steps
+    assert found["end"].outcome is None
+    assert "edge" in found["end"].reason
+    assert found["print"].value.place == pytest.approx((-5.05, 0.0, 0.0), abs=0.06)

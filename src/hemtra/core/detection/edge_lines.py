@@ -77,6 +77,10 @@ def crossings(data: HeightMap, lines: FloatArray, reach: float, wanted: Wanted) 
     return _along_values(data.z, data.grid, lines, reach, wanted)
 
 
+ON_SURFACE = 0.5
+"""Share of a printed edge's crossings that must lie on the surface for single others to count with them."""
+
+
 class Parting(NamedTuple):
     """What the lines across an edge say of it together: its drop in mm, and how it can be found from points.
 
@@ -113,8 +117,12 @@ def _of_brightness(data: HeightMap, lines: FloatArray, reach: float, wanted: Wan
     found = _along_values(values, data.grid, lines, reach, wanted._replace(wall="half", blind=False))
     at = lines[:, :2] + np.nan_to_num(found[:, :1]) * lines[:, 2:]
     heights = sample(data, at[:, 0], at[:, 1])
-    level = np.nanmedian(heights) if (~np.isnan(heights)).any() else np.nan
-    heights = np.where(np.isnan(heights), level, heights)
+    crossed = ~np.isnan(found[:, 0])
+    on_surface = crossed & ~np.isnan(heights)
+    if np.count_nonzero(on_surface) >= ON_SURFACE * np.count_nonzero(crossed) > 0:
+        heights = np.where(np.isnan(heights), np.median(heights[on_surface]), heights)
+    # where no surface is seen, another one begins and nothing is printed
+    found[np.isnan(heights)] = np.nan
     found[:, 1] = found[:, 2] = np.where(np.isnan(found[:, 0]), np.nan, heights)
     found[:, 3] *= 0.0
     return found

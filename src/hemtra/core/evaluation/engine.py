@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
@@ -33,7 +34,7 @@ from hemtra.core.evaluation.rows import (
     judged,
     judged_series,
 )
-from hemtra.core.geometry.elements import Number, Plane
+from hemtra.core.geometry.elements import Number, Plane, Point
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.marks import Evidence
 from hemtra.core.plan.document import Characteristic, Home, Plan, Step, Taught
@@ -255,7 +256,7 @@ class Engine:
             if step.taught is not None and step.taught.trouble:
                 raise NotMeasured(f"nothing was taught: {step.taught.trouble}")
             given = self._context(step, (zone, base), results)
-            outcome = with_possible(kind, given, kind.evaluate(given), step, results)
+            outcome = with_possible(kind, given, _known(kind.evaluate(given)), step, results)
             if isinstance(outcome.value, Absent):
                 reason = outcome.value.reason
         except NotMeasured as error:
@@ -343,3 +344,11 @@ class Engine:
         self, step: Step, at: tuple[AnyZone | None, Plane], results: Mapping[str, StepResult]
     ) -> StepContext:
         return context_of(self.data, self.serial, step, at, results)
+
+
+def _known(outcome: Outcome) -> Outcome:
+    """The same, if its place is known. Raises `NotMeasured` where a coordinate is no number."""
+    value = outcome.value
+    if isinstance(value, Point) and not all(map(math.isfinite, value.place)):
+        raise NotMeasured("it lies where nothing was seen, so that its height is not known")
+    return outcome

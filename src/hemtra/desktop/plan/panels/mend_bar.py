@@ -39,10 +39,11 @@ class MendBar(SaidBar):
     def refresh(self) -> None:
         """Say what may help the selected characteristic."""
         bench, part = self._bench, self._bench.tray.current
-        state = (bench.shown, bench.balloon)
-        if state == self._for and self.isVisibleTo(self):
+        # the very same, since what is shown holds maps that do not compare
+        same = bench.shown is self._for[0] and bench.balloon == self._for[1]
+        if same and self.isVisibleTo(self):
             return
-        self._for = state
+        self._for = (bench.shown, bench.balloon)
         row, shown = bench.row, bench.shown
         judged = None
         if row is not None and shown is not None:

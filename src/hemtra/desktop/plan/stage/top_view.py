@@ -123,7 +123,7 @@ class TopView(QWidget):
 
     def go_to(self, viewport: Viewport) -> None:
         """Show another piece, where the user wants to be."""
-        self.viewport, self._moved = viewport, True
+        self.viewport, self._moved, self._fitted = viewport, True, False
         self.update()
 
     def colour_by(self, quantity: str) -> None:
