@@ -247,6 +247,8 @@ def with_row(plan: Plan, engine: Engine, step: Step) -> Proposal:
         limits = limits_along(series)
     elif found.outcome is None:
         raise HemtraError(f"{step.name} was not added: {found.reason}.")
+    elif not math.isfinite(found.value.value):
+        raise HemtraError(f"{step.name} was not added: it gives no finite number here.")
     else:
         limits = kind_named(step.kind).limits_from(found.value, found.span)
     row = Characteristic(balloon=number, name=step.name, step=step.id, **limits)

@@ -5,19 +5,17 @@ from __future__ import annotations
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import (
-    QAbstractItemView,
     QFrame,
     QHBoxLayout,
-    QHeaderView,
     QLabel,
     QPushButton,
-    QTableWidget,
     QTableWidgetItem,
     QVBoxLayout,
     QWidget,
 )
 
 from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets.plain_table import plain_table
 from hemtra.runtime.lot_reevaluation import LotReevaluation
 
 HEADS = ("part", "serial", "then", "now", "what changes")
@@ -50,20 +48,7 @@ class ReevaluationPage(QWidget):
         back.clicked.connect(self.left)
         tray.clicked.connect(lambda: self.tray_wanted.emit(self.found))
         save.clicked.connect(lambda: self.save_wanted.emit(self.found))
-        self.table = QTableWidget(0, len(HEADS))
-        self.table.setAccessibleName("Parts that change; Enter opens one")
-        self.table.setObjectName("plainTable")
-        self.table.setHorizontalHeaderLabels(HEADS)
-        left = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
-        self.table.horizontalHeader().setDefaultAlignment(left)
-        self.table.verticalHeader().hide()
-        self.table.setShowGrid(False)
-        self.table.setFrameShape(QTableWidget.Shape.NoFrame)
-        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self.table.horizontalHeader().setSectionResizeMode(len(HEADS) - 1, QHeaderView.ResizeMode.Stretch)
-        for column, width in enumerate(WIDTHS):
-            self.table.setColumnWidth(column, width)
+        self.table = plain_table(HEADS, WIDTHS, "Parts that change; Enter opens one")
         self.table.activated.connect(lambda index: self._open(index.row()))
         bar = QFrame()
         bar.setObjectName("panel")

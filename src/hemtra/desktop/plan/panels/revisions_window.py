@@ -10,12 +10,10 @@ from pathlib import Path
 from PySide6.QtCore import QEvent, Qt, Signal
 from PySide6.QtGui import QCloseEvent, QKeyEvent
 from PySide6.QtWidgets import (
-    QAbstractItemView,
     QComboBox,
     QDialog,
     QFrame,
     QGridLayout,
-    QHeaderView,
     QLabel,
     QPushButton,
     QTableWidget,
@@ -30,6 +28,7 @@ from hemtra.core.plan.document import Plan
 from hemtra.desktop.background.tasks import Task, Tasks
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.plan.panels.zones_overlay import ZonesOverlay
+from hemtra.desktop.widgets.plain_table import plain_table
 from hemtra.runtime.plan_comparison import VerdictChanges, on_lot, on_parts
 from hemtra.storage.plans import load_plan
 from hemtra.storage.records import Records
@@ -40,6 +39,7 @@ NOW = 0
 """Stands for the plan as it is open, saved or not."""
 HEADS = ("", "of", "what", "before", "after")
 WIDTHS = (40, 130, 100, 180)
+PARTS, PART_WIDTHS = ("part", "before", "after", "why"), (170, 130, 130)
 MOST_LISTED = 400
 """Changed parts that are listed; the count says how many there are."""
 
@@ -68,12 +68,8 @@ class RevisionsWindow(QDialog):
         self.before.setAccessibleName("Revision before")
         self.after.setAccessibleName("Revision after")
         self.lots.setAccessibleName("Lot whose recorded parts both are tried on")
-        self.changes, self.verdicts = (
-            _table(HEADS, WIDTHS),
-            _table(("part", "before", "after", "why"), (170, 130, 130)),
-        )
-        self.changes.setAccessibleName("What differs between the two")
-        self.verdicts.setAccessibleName("Parts whose verdict changes")
+        self.changes = plain_table(HEADS, WIDTHS, "What differs between the two")
+        self.verdicts = plain_table(PARTS, PART_WIDTHS, "Parts whose verdict changes")
         self.overlay, self.message, self.trouble = ZonesOverlay(), QLabel(), QLabel()
         self.back = QPushButton("Go back to the one before")
         self.back.setObjectName("primary")
@@ -269,22 +265,6 @@ def _on_tray(before: Plan, after: Plan, parts: list[tuple[str, Engine]], task: T
 def _words(one: Revision) -> str:
     saved = datetime.fromtimestamp(one.saved).astimezone().strftime("%Y-%m-%d %H:%M")
     return "   ".join(part for part in (f"{one.number}", saved, one.author, one.comment) if part)
-
-
-def _table(heads: tuple[str, ...], widths: tuple[int, ...]) -> QTableWidget:
-    table = QTableWidget(0, len(heads))
-    table.setObjectName("plainTable")
-    table.setHorizontalHeaderLabels(heads)
-    table.horizontalHeader().setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
-    table.verticalHeader().hide()
-    table.setShowGrid(False)
-    table.setFrameShape(QTableWidget.Shape.NoFrame)
-    table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-    table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-    table.horizontalHeader().setSectionResizeMode(len(heads) - 1, QHeaderView.ResizeMode.Stretch)
-    for column, width in enumerate(widths):
-        table.setColumnWidth(column, width)
-    return table
 
 
 def _fill(table: QTableWidget, rows: Sequence[tuple[str, ...]]) -> None:
