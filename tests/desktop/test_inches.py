@@ -1,6 +1,7 @@
 """Lengths in inches on every screen, while plans, limits and records stay in millimetres."""
 
 import pytest
+from PySide6.QtCore import Qt
 from test_records_workspace import looking, written  # noqa: F401
 from test_window import card, retype, values
 
@@ -52,6 +53,9 @@ def test_a_trend_of_records_in_inches(looking, qtbot):  # noqa: F811
     assert shown.statistics.mean * 25.4 == pytest.approx(before.statistics.mean)
     assert shown.statistics.cpk == before.statistics.cpk
     page.course.grab()
+    model = page.parts.model()
+    titles = [model.headerData(k, Qt.Orientation.Horizontal) for k in range(model.columnCount())]
+    assert "limiting characteristic (in mm)" in titles, "reasons stand as they were recorded"
     assert page.bench.course.series[-1] is before, "what was asked of the records stays as it is"
     looking.trigger("view.unit")
     assert page.course.shown.series[-1].trend.unit == "mm"

@@ -53,14 +53,16 @@ def test_every_row_and_its_card(demo, settled, audit):
     bench = demo.session.bench
     look(audit, demo, "the demo")
     bench.tray.select(2)
-    for row in bench.document.plan.sheet:
+    for number, row in enumerate(bench.document.plan.sheet):
+        # where room is shortest all of them, in the others every third
+        sizes = SIZES if number % 3 == 0 else SIZES[2:]
         bench.close_card()
         bench.select(row.balloon)
         settled(demo)
-        look(audit, demo, row.name, SIZES[::2])
+        look(audit, demo, row.name, sizes)
         bench.open_card(ROW)
         settled(demo)
-        look(audit, demo, f"card of {row.name}", SIZES[1:])
+        look(audit, demo, f"card of {row.name}", sizes)
 
 
 def test_a_card_of_each_kind(demo, settled, audit):

@@ -9,8 +9,9 @@ from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelInd
 from PySide6.QtGui import QKeyEvent, QPainter
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QStyle, QStyledItemDelegate, QTableView
 
+from hemtra.core.units import MM
 from hemtra.desktop.models.records_bench import RecordsBench
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 from hemtra.desktop.widgets.symbols import draw_balloon
 from hemtra.storage.records.store import PartRecord
 
@@ -70,7 +71,9 @@ class PartModel(QAbstractTableModel):
     ) -> Any:
         """Titles of the columns."""
         if orientation == Qt.Orientation.Horizontal and role == Qt.ItemDataRole.DisplayRole:
-            return HEADS[section]
+            # reasons stand as they were recorded
+            in_mm = " (in mm)" if section == REASON and units.current() is not MM else ""
+            return f"{HEADS[section]}{in_mm}"
         if role == Qt.ItemDataRole.TextAlignmentRole:
             side = Qt.AlignmentFlag.AlignRight if section in RIGHT else Qt.AlignmentFlag.AlignLeft
             return side | Qt.AlignmentFlag.AlignVCenter
