@@ -47,9 +47,9 @@ def test_two_are_compared_tried_and_gone_back_to(saved, qtbot, settled, tmp_path
     made_lot(records, "monday", [4.003, 4.05], plan=bench.document.plan)
     records.close()
     demo.session.use_records(str(tmp_path / "line.db"))
-    closed = demo.workspaces["plan"].commands.show_revisions()
+    closed = demo.workspaces["plan"].commands.document.show_revisions()
     closed.close()  # while it is still being read
-    window = demo.workspaces["plan"].commands.show_revisions()
+    window = demo.workspaces["plan"].commands.document.show_revisions()
     settled(demo)
     # it opens on what the last save changed
     assert "floor off the wall" in window.after.currentText()
@@ -81,7 +81,7 @@ def test_two_are_compared_tried_and_gone_back_to(saved, qtbot, settled, tmp_path
 
 def test_a_plan_without_revisions_says_what_makes_one(demo, settled):
     demo.session.plans.new()
-    window = demo.workspaces["plan"].commands.show_revisions()
+    window = demo.workspaces["plan"].commands.document.show_revisions()
     settled(demo)
     assert "each save makes one" in window.trouble.text()
     assert not window.back.isEnabled()

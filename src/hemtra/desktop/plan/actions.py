@@ -6,18 +6,15 @@ from collections.abc import Iterable
 from functools import partial
 from pathlib import Path
 
-from PySide6.QtWidgets import QAbstractButton, QApplication, QComboBox, QFileDialog, QInputDialog
+from PySide6.QtWidgets import QAbstractButton, QApplication, QComboBox, QFileDialog
 
 from hemtra.core.errors import HemtraError
-from hemtra.core.plan.document import Plan
 from hemtra.core.proposals.option import Option, options
 from hemtra.desktop.documents.action import Action
 from hemtra.desktop.documents.session import Session
-from hemtra.desktop.plan.panels.revisions_window import RevisionsWindow
+from hemtra.desktop.plan.document_actions import DocumentActions
 from hemtra.desktop.plan.stage.picture_file import KINDS, save_picture
 from hemtra.desktop.plan.workspace import PlanWorkspace
-from hemtra.desktop.widgets.notifications import Notice
-from hemtra.runtime.demo import PLAN_FILE, RUNNER_PLAN_FILE, RUNNER_STATION_FILE, STATION_FILE
 from hemtra.storage.requirement_lists import read_requirements
 
 
@@ -27,10 +24,11 @@ class PlanActions:
     def __init__(self, session: Session, workspace: PlanWorkspace) -> None:
         self._session, self._workspace = session, workspace
         self._bench, self._tray = session.bench, session.bench.tray
+        self.document = DocumentActions(session, workspace)
 
     def all(self) -> Iterable[Action]:
         """Of the plan, its characteristics, the sheet, anchors, the tray and the view."""
-        yield from self._of_the_plan()
+        yield from self.document.all()
         yield from self._of_new_ones()
         yield from self._of_the_sheet()
         yield from self._of_the_order()
@@ -42,9 +40,6 @@ class PlanActions:
 
     def _has_part(self) -> bool:
         return self._tray.current is not None
-
-    def _has_plan(self) -> bool:
-        return self._has_part() or bool(self._bench.document.plan.steps)
 
     def _has_row(self) -> bool:
         return self._bench.row is not None
@@ -61,91 +56,6 @@ class PlanActions:
         return bool(self._bench.document.plan.sheet)
 
     # -- what there is ----------------------------------------------------------------------------
-
-    def _of_the_plan(self) -> Iterable[Action]:
-        session, document, ways = self._session, self._bench.document, self._workspace.ways
-        group = "Plan"
-        yield Action(
-            "plan.demo",
-            "Open the demo",
-            group,
-            partial(self._open_demo, PLAN_FILE, STATION_FILE),
-            help="A made-up pump cover with 24 recorded parts.",
-        )
-        yield Action(
-            "plan.demo-runner",
-            "Open profile-sequence demo",
-            group,
-            partial(self._open_demo, RUNNER_PLAN_FILE, RUNNER_STATION_FILE),
-            help="Drawer runners, 500 profiles each.",
-        )
-        yield Action(
-            "plan.open", "Open plan…", group, session.plans.ask_open, keys="Ctrl+O", help="With its tray."
-        )
-        yield Action(
-            "plan.new",
-            "New plan",
-            group,
-            session.plans.new,
-            keys="Ctrl+Shift+N",
-            help="Start from the parts in the tray.",
-        )
-        yield Action(
-            "plan.by-profile",
-            "Inspect profile by profile…",
-            group,
-            ways.ask_by_profile,
-            self._has_part,
-            help="A scan is then a sequence of profiles, each inspected by itself.",
-        )
-        yield Action(
-            "plan.whole",
-            "Inspect parts as a whole",
-            group,
-            ways.whole,
-            lambda: document.plan.by_profile is not None,
-            help="A scan is then one height map.",
-        )
-        yield Action(
-            "plan.not-proven",
-            "Treat NOT PROVEN as…",
-            group,
-            ways.show_not_proven,
-            help="Part verdict if a value is within its uncertainty of a limit.",
-        )
-        yield Action(
-            "plan.save",
-            "Save plan",
-            group,
-            self._save,
-            lambda: session.shown == "station" or self._has_plan(),
-            keys="Ctrl+S",
-        )
-        yield Action(
-            "plan.save-comment",
-            "Save plan with a comment…",
-            group,
-            self._ask_comment,
-            self._has_plan,
-            help="It stands beside the revision; without one, what was done since the last save does.",
-        )
-        yield Action(
-            "plan.revisions",
-            "Revisions…",
-            group,
-            self.show_revisions,
-            self._has_plan,
-            keys="Ctrl+H",
-            help="Compare any two, see which verdicts change, go back.",
-        )
-        yield Action(
-            "plan.save-as",
-            "Save plan as…",
-            group,
-            session.plans.ask_save,
-            self._has_plan,
-            keys="Ctrl+Shift+S",
-        )
 
     def _of_new_ones(self) -> Iterable[Action]:
         new = self._workspace.new
@@ -428,40 +338,6 @@ class PlanActions:
             save_picture(stage, path)
         except HemtraError as error:
             self._session.notifications.error(error)
-
-    def _open_demo(self, plan: str, station: str) -> None:
-        def done(folder: Path) -> None:
-            self._session.show("plan")
-            self._session.use_demo(folder, plan, station)
-
-        self._session.plans.open_demo(done)
-
-    def _save(self) -> None:
-        if self._session.shown == "station":
-            self._session.stations.save()
-        else:
-            self._session.plans.save()
-
-    def _ask_comment(self) -> None:
-        window = self._session.window
-        words, taken = QInputDialog.getText(window, "Save plan", "What has changed, for those who look back:")
-        if taken:
-            self._session.plans.save(words)
-
-    def show_revisions(self) -> RevisionsWindow:
-        """The revisions of the plan, to compare and to go back to."""
-        session = self._session
-        session.show("plan")
-        window = RevisionsWindow(self._bench, session.tasks, lambda: session.records_at, session.window)
-
-        def go_back(number: int, plan: Plan) -> None:
-            if session.edit_plan(f"going back to revision {number}", lambda: plan):
-                text = f"The plan is as in revision {number} now; it is saved when you save it."
-                session.notifications.tell(Notice(text, "info", (("Undo", "edit.undo"),)))
-
-        window.gone_back.connect(go_back)
-        window.show()
-        return window
 
     def _ask_requirements(self) -> None:
         start = str(self._session.plans.folder)

@@ -58,7 +58,8 @@ class LotTrendView(QWidget):
         """Of the series, the one whose statistics are told."""
         self.view = (0.0, 1.0)
         """From which to which part, counted over all series, the chart shows."""
-        self._shown: CharacteristicTrend | None = None
+        self.shown: CharacteristicTrend | None = None
+        """What is shown, in the unit it is shown in."""
         self._span = (0.0, 1.0)
         self._pulled: tuple[float, tuple[float, float]] | None = None
         self._moved = self._brushes = False
@@ -67,11 +68,6 @@ class LotTrendView(QWidget):
         self._cursor: QPointF | None = None
         bench.course_changed.connect(self.refresh)
 
-    @property
-    def shown(self) -> CharacteristicTrend | None:
-        """What is shown, in the unit it is shown in."""
-        return self._shown
-
     def sizeHint(self) -> QSize:
         """Wide and not high."""
         return QSize(600, 280)
@@ -79,8 +75,8 @@ class LotTrendView(QWidget):
     def refresh(self) -> None:
         """Show another course whole, its newest series chosen."""
         course = self._bench.course
-        same = course is not None and self._shown is not None and course.balloon == self._shown.balloon
-        course = self._shown = None if course is None else course.in_unit(units.current())
+        same = course is not None and self.shown is not None and course.balloon == self.shown.balloon
+        course = self.shown = None if course is None else course.in_unit(units.current())
         if course is not None and course.series:
             self.chosen = len(course.series) - 1 if not same else min(self.chosen, len(course.series) - 1)
             self._span = span_of([series.trend for series in course.series])
@@ -105,7 +101,7 @@ class LotTrendView(QWidget):
 
     @property
     def _series(self) -> tuple[TrendSeries, ...]:
-        return self._shown.series if self._shown is not None else ()
+        return self.shown.series if self.shown is not None else ()
 
     def _starts(self) -> list[int]:
         """Of each series, the place of its first part."""
@@ -143,7 +139,7 @@ class LotTrendView(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         draw_panel(painter, self)
-        course = self._shown
+        course = self.shown
         if course is None:
             self._say(painter, "Choose lots on the left: each characteristic is drawn here over their parts.")
         else:
@@ -194,7 +190,7 @@ class LotTrendView(QWidget):
 
     def chips(self, left: float | None = None) -> list[QRectF]:
         """Where the names of the series stand."""
-        course = self._shown
+        course = self.shown
         if course is None or course.texts is not None:
             return []
         if left is None:
