@@ -187,3 +187,12 @@ def test_what_does_not_hold_of_deviations_and_tolerances():
     ):
         with pytest.raises(PlanError, match=words):
             parse_requirements(text)
+
+
+@pytest.mark.parametrize(
+    ("lower", "upper", "limits"),
+    [("-5.2", "", (-5.2, None)), ("-0.2", "", (-5.2, None)), ("-5.2", "-4.9", (-5.2, -4.9))],
+)
+def test_limits_about_a_nominal_below_zero(lower, upper, limits):
+    (row,) = parse_requirements(f"balloon,name,nominal,lower,upper\n1,x,-5,{lower},{upper}\n")
+    assert (row.lower, row.upper) == limits

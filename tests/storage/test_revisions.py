@@ -99,6 +99,8 @@ def test_what_another_plan_does_on_parts_and_on_a_lot(tmp_path):
     assert found.changes[0].rows[0].startswith("1 Rise PASS → FAIL 0.28")
     assert found.words == "The verdict changes on 1 of 3 parts."
     assert on_parts(before, before, parts, lambda *_: True).words == "The verdict changes on none of 3 parts."
+    stopped = on_parts(before, after, parts, lambda done, *_: done < 1)
+    assert (stopped.parts, stopped.changes) == (1, ()), "what was not tried is not counted"
     records = Records(str(tmp_path / "line.db"))
     lot = made_lot(records, "one", [0.2, 0.28, 0.4, None])
     on = on_lot(before, after, records, lot, lambda *_: True)

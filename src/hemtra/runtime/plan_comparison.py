@@ -44,16 +44,21 @@ class VerdictChanges:
 
 
 def on_parts(before: Plan, after: Plan, parts: Iterable[tuple[str, Engine]], tell: Progress) -> VerdictChanges:
-    """The parts, each with its engine, whose verdict is another by the second plan."""
+    """The parts, each with its engine, whose verdict is another by the second plan.
+
+    When `tell` asks to stop, only the parts tried so far are counted.
+    """
     known = list(parts)
     changes = []
+    tried = 0
     for done, (name, engine) in enumerate(known):
         if not tell(done, len(known), name):
             break
         one, other = engine.run(before), engine.run(after)
+        tried += 1
         if one.verdict is not other.verdict:
             changes.append(ChangedVerdict(name, one.verdict, other.verdict, _rows(one, other)))
-    return VerdictChanges(len(known), tuple(changes))
+    return VerdictChanges(tried, tuple(changes))
 
 
 def _rows(one: Result, other: Result) -> tuple[str, ...]:

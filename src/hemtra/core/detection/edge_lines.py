@@ -45,6 +45,9 @@ PARTED = 0.8
 SHADOWS = 0.2
 """Share of the lines with something missing behind their edge from which on that is no dropout but a shadow."""
 
+ON_SURFACE = 0.5
+"""Share of a printed edge's crossings that must lie on the surface for single others to count with them."""
+
 
 class Wanted(NamedTuple):
     """Which edge is looked for on a scan line."""
@@ -75,10 +78,6 @@ def crossings(data: HeightMap, lines: FloatArray, reach: float, wanted: Wanted) 
     if wanted.grey:
         return _of_brightness(data, lines, reach, wanted)
     return _along_values(data.z, data.grid, lines, reach, wanted)
-
-
-ON_SURFACE = 0.5
-"""Share of a printed edge's crossings that must lie on the surface for single others to count with them."""
 
 
 class Parting(NamedTuple):

@@ -226,11 +226,14 @@ def _row(cells: dict[str, str], place: str) -> Characteristic:
 
 
 def _around_negative(cells: dict[str, str], nominal: float | None, place: str) -> bool:
-    """Whether limits with a sign lie about a nominal below zero, and so are no deviations from it."""
+    """Whether limits with a sign lie about a nominal below zero, and so are no deviations from it.
+
+    An upper limit alone may be either; as a deviation it is the stricter of the two.
+    """
     lower, upper = (_number(cells.get(name, ""), place) for name in ("lower", "upper"))
-    if nominal is None or nominal >= 0.0 or lower is None or upper is None:
+    if nominal is None or nominal >= 0.0 or lower is None or lower > nominal:
         return False
-    return lower < 0.0 and upper < 0.0 and lower <= nominal <= upper
+    return upper is None or nominal <= upper < 0.0
 
 
 def _limit(

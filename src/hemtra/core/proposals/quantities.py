@@ -425,6 +425,7 @@ def propose_formula(plan: Plan, engine: Engine) -> Proposal:
 
 
 def surface_at(plan: Plan, engine: Engine, place: Place) -> tuple[Plan, str]:
+    """The plane of the surface at a place, fitted to a spot there."""
     seen = PickedFeature("level", "plane", propose_spot(engine.data, *place), {})
     return taken(plan, engine, seen, "Plane")
 
