@@ -444,12 +444,17 @@ def test_processes_judge_as_threads_do_and_one_that_dies_costs_no_part():
 
 
 class ReadBelt:
-    """An encoder that moves on 5 mm each time it is read, never past the gate of a part that has no verdict."""
+    """An encoder that moves on 5 mm each time the gate looks, never past the gate of a part that has no verdict.
+
+    Others who read it do not move it: else the belt would run on between the gate's look and its switch.
+    """
 
     def __init__(self, heard, spacing, delay):
         self.heard, self.spacing, self.delay, self.at = heard, spacing, delay, 0.0
 
     def travel(self):
+        if threading.current_thread().name != "gate":
+            return self.at
         waits = self.spacing * (len(self.heard.done) + 1) + self.delay
         self.at = min(self.at + 5.0, max(waits - 10.0, self.at))
         return self.at
