@@ -21,7 +21,10 @@ from hemtra.core.filters.rank_filter import median_filter
 from hemtra.core.filters.sorting_network import middle_network
 from hemtra.core.plan.graph import ancestry, dependants, ordered, preparation
 from hemtra.core.plan.kind import StepContext
+from hemtra.core.plan.limits import Verdict
+from hemtra.core.preparation.cleaning import GlareKind
 from hemtra.core.preparation.resample import ResampleKind
+from hemtra.virtual.demo import DemoPart
 from makers import box, edited, sloped, step_plan
 
 
@@ -264,7 +267,7 @@ def test_levelling_takes_the_first_plane_of_the_plan(plan, perfect):
             # and takes a little off the rounded edges of the plug
             bound = 0.02 if judged.balloon in (13, 14) else 0.01
             assert judged.value == pytest.approx(raw.value, abs=bound), judged.name
-    assert set(preparing_kinds()) == {"fill", "height-band", "level", "resample", "smooth", "spikes"}
+    assert set(preparing_kinds()) == {"fill", "glare", "height-band", "level", "resample", "smooth", "spikes"}
 
 
 def test_resampling_keeps_a_ramp_and_makes_nothing_up():
@@ -281,3 +284,62 @@ def test_resampling_keeps_a_ramp_and_makes_nothing_up():
     assert (np.abs(gone - (3.2, 3.0)) < (0.16, 0.1)).all()
     with pytest.raises(NotMeasured, match="take a larger pitch"):
         ResampleKind(pitch=0.0011).evaluate(StepContext(HeightMap(np.zeros((900, 900)), dx=1, dy=1)))
+
+
+def shining(rise, spot, astray=0.35, seed=3):
+    """A tilted plane with noise that shines in a spot; a share of the spot's points are second reflections."""
+    y, x = np.mgrid[:80, :120] * 0.1
+    rng = np.random.default_rng(seed)
+    z = 0.02 * x - 0.03 * y + rise(x, y) + rng.normal(0.0, 0.005, x.shape)
+    bright = np.hypot(x - 6.0, y - 4.0) < spot
+    ghosts = bright & (rng.random(x.shape) < astray)
+    z[ghosts] += rng.uniform(-2.5, 2.5, ghosts.sum())
+    return HeightMap(z.astype(np.float32), np.where(bright, 255, 110), dx=0.1, dy=0.1), ghosts
+
+
+def unglared(data, **params):
+    kind = GlareKind(**params)
+    outcome = kind.evaluate(StepContext(data, None, {}, None))
+    return outcome.value, dict(outcome.facts)["dropped"]
+
+
+def test_glare_goes_and_the_surface_stays():
+    data, ghosts = shining(lambda x, y: 0.0 * x, spot=1.2)
+    cleaned, dropped = unglared(data)
+    left = cleaned.z - (0.02 * cleaned.x[None, :] - 0.03 * cleaned.y[:, None])
+    assert np.nanmax(np.abs(left)) < 0.05, "2.5 mm before"
+    kept = ~np.isnan(cleaned.z)
+    assert kept[~ghosts].mean() > 0.995
+    assert dropped == f"{np.count_nonzero(~kept)} points"
+
+
+@pytest.mark.parametrize(
+    ("rise", "astray"),
+    [
+        (lambda x, y: np.where(np.hypot(x - 6.0, y - 4.0) < 0.25, 0.4, 0.0), 0.2),
+        (lambda x, y: np.where((abs(x - 6.0) < 0.05) & (abs(y - 4.0) < 0.16), 0.4, 0.0), 0.0),
+        (lambda x, y: np.where(x > 6.0, 2.0, 0.0), 0.2),
+        (lambda x, y: 1.6 * np.sqrt(np.clip(1.0 - ((x - 6.0) / 1.5) ** 2, 0.0, None)), 0.2),
+    ],
+    ids=["burr", "three points of a burr", "step", "bead"],
+)
+def test_what_shines_and_is_part_of_the_part_is_kept(rise, astray):
+    """A burr that shines fails a part like any other: its points stand off, but they do so together."""
+    data, ghosts = shining(rise, spot=1.0, astray=astray)
+    cleaned, _ = unglared(data)
+    stands = (rise(*np.meshgrid(data.x, data.y)) > 0.1) & ~ghosts
+    assert np.isfinite(cleaned.z[stands]).mean() > 0.85
+
+
+def test_without_light_or_glare_the_map_is_as_it_was():
+    data, _ = shining(lambda x, y: 0.0 * x, spot=1.0, astray=0.0)
+    assert unglared(data) == (data, "0 points")
+    dark = HeightMap(data.z, None, dx=0.1, dy=0.1)
+    assert unglared(dark) == (dark, "nothing: the scan has no intensity")
+
+
+@pytest.mark.parametrize("seed", [5007, 5021, 5026])
+def test_a_good_part_that_shines_passes(plan, seed):
+    """Second reflections on the flange, a boss and the bead of good covers; each failed or was not proven."""
+    result = inspect(plan, DemoPart(seed, "good", {}).scan())
+    assert [(row.name, row.reason) for row in result.characteristics if row.verdict != Verdict.PASS] == []

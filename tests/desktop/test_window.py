@@ -457,6 +457,7 @@ def test_preparation_is_chosen_on_the_stage_and_seen_before_and_after(demo, qtbo
         next(a for a in menu.actions() if a.text() == text).trigger()
         settled(demo)
 
+    choose("Remove", under="Glare")
     raw = stage.data
     assert not tools.before.isVisible()
     choose("Add: Height band")
@@ -483,7 +484,7 @@ def test_preparation_is_chosen_on_the_stage_and_seen_before_and_after(demo, qtbo
     choose("Remove", under="Smooth")
     assert document.plan.prepared is None
     assert stage.data is raw
-    for _ in range(6):
+    for _ in range(7):
         demo.trigger("edit.undo")
     settled(demo)
     assert not document.unsaved

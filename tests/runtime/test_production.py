@@ -444,7 +444,7 @@ def test_processes_judge_as_threads_do_and_one_that_dies_costs_no_part():
 
 
 class ReadBelt:
-    """An encoder that moves on 5 mm each time the gate looks, never past the gate of a part that has no verdict.
+    """An encoder that moves on 5 mm each time the gate looks, never past the gate of a part without verdict.
 
     Others who read it do not move it: else the belt would run on between the gate's look and its switch.
     """

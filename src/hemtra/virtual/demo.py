@@ -187,9 +187,12 @@ def drawn_plan() -> Plan:
         _bead(),
         _marking(),
     )
-    steps = [outline, datum, *(step for group in groups for step in group[0])]
+    glare = Step(id="glare", name="Glare", kind="glare")
+    steps = [glare, outline, datum, *(step for group in groups for step in group[0])]
     sheet = sorted((row for group in groups for row in group[1]), key=lambda row: row.balloon)
-    return Plan(name="rain-pump cover", steps=tuple(steps), sheet=tuple(sheet), signals=SIGNALS)
+    return Plan(
+        name="rain-pump cover", steps=tuple(steps), sheet=tuple(sheet), prepared=glare.id, signals=SIGNALS
+    )
 
 
 def _features_of_the_flange() -> tuple[AnyZone, ...]:

@@ -1,4 +1,4 @@
-"""Preparation that cleans: small holes filled, spikes removed, a height band kept."""
+"""Preparation that cleans: small holes filled, spikes and glare removed, a height band kept."""
 
 from __future__ import annotations
 
@@ -9,11 +9,12 @@ from pydantic import model_validator
 
 from hemtra.core.errors import NotMeasured
 from hemtra.core.filters.filtering import fill_holes, keep_band, remove_spikes
+from hemtra.core.filters.glare import glaring
 from hemtra.core.form_fields import setting
 from hemtra.core.marks import Evidence, Region
 from hemtra.core.plan.kind import Outcome, StepContext
 from hemtra.core.plan.registry import register
-from hemtra.core.preparation.preparing import Preparing, points_across, with_heights
+from hemtra.core.preparation.preparing import LARGEST_WINDOW, Preparing, points_across, with_heights
 
 
 @register
@@ -53,6 +54,47 @@ class SpikesKind(Preparing):
         """The map without its spikes."""
         z, dropped = remove_spikes(given.data.z, self.reach, points_across(given.data, self.width, least=3))
         return Outcome(with_heights(given.data, z), (("dropped", f"{dropped} points"),))
+
+
+@register
+class GlareKind(Preparing):
+    """Points dropped that shine so that the sensor took the wrong one of two reflections."""
+
+    kind: ClassVar = "glare"
+    title: ClassVar = "Remove glare"
+    glyph: ClassVar = "glare"
+
+    reach: float = setting(
+        0.05,
+        "beyond",
+        "Removes saturated points farther off the surface about them that no two neighbours support.",
+        unit="mm",
+        gt=0.0,
+        le=100.0,
+    )
+    width: float = setting(
+        0.8, "window", "Width of the square they are compared with.", unit="mm", gt=0.0, le=10.0
+    )
+
+    def evaluate(self, given: StepContext) -> Outcome:
+        """The map without its glare; the map itself where none was found."""
+        data = given.data
+        if data.intensity is None:
+            return Outcome(data, (("dropped", "nothing: the scan has no intensity"),))
+        half = tuple(
+            max(1, min(round(self.width / 2 / pitch), LARGEST_WINDOW)) for pitch in (data.grid.dy, data.grid.dx)
+        )
+        gone = glaring(data.z, data.intensity, self.reach, (half[0], half[1]))
+        dropped = int(np.count_nonzero(gone))
+        facts = (("dropped", f"{dropped} points"),)
+        if not dropped:
+            return Outcome(data, facts)
+        return Outcome(with_heights(data, np.where(gone, np.float32(np.nan), data.z)), facts)
+
+    def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
+        """What was dropped."""
+        gone = np.isnan(outcome.value.z) & ~np.isnan(given.data.z)
+        return Evidence((Region(given.data.grid, gone, "left-out"),))
 
 
 @register

@@ -12,14 +12,14 @@ from PySide6.QtWidgets import QFrame, QLabel, QSizePolicy, QWidget
 from hemtra.core.edits.anchors import followers
 from hemtra.core.evaluation.results import StepResult
 from hemtra.core.plan.document import Step
-from hemtra.core.plan.graph import dependants, effective
+from hemtra.core.plan.graph import dependants, effective, preparation
 from hemtra.core.plan.limits import format_value
 from hemtra.core.plan.registry import kind_named
 from hemtra.desktop.models.bench import ROW, SCAN, WorkspaceModel
 from hemtra.desktop.plan.panels.chip import FOLDED, HEIGHT, Chip, Link, in_rows, spans
 from hemtra.desktop.widgets import theme, units
 
-GAP = 12
+GAP = 10
 """Pixels between chips, for the connectors."""
 EDGE, TOP = 8, 4
 LANE, MOST_LANES = 4, 3
@@ -149,26 +149,36 @@ class Lineage(QFrame):
         for step_id, target in places.items():
             if step_id not in wired:
                 continue
-            sources = [places[i] for i in wired[step_id].needs if i in places] or [0]
-            joined += [(source, target) for source in sources]
+            sources = [i for i in wired[step_id].needs if i in places]
+            # all data is prepared alike, so only what has no other source hangs on the preparation
+            told = [i for i in sources if i not in self._prepared()] or sources
+            joined += [(places[i], target) for i in told] or [(0, target)]
         return joined
+
+    def _prepared(self) -> set[str]:
+        return {step.id for step in preparation(self.bench.document.shown)}
 
     # -- where they stand -------------------------------------------------------------------------
 
     def _place(self) -> None:
-        """In one line: names are broken, then the first chips folded, until it fits; else in several."""
+        """In one line: names are broken, then the first chips folded, until it fits; else in several.
+
+        The preparation is that of the whole plan, so its chips are folded where something else is looked at.
+        """
         chips, room = list(self.chips.values()), self.width() - 2 * EDGE
+        folded = {k for k, i in enumerate(list(self.chips)[:-1]) if i in self._prepared()}
         widths: list[int] = []
         for limit in LIMITS:
-            widths = [chip.width_within(limit) for chip in chips]
+            widths = [FOLDED if k in folded else chip.width_within(limit) for k, chip in enumerate(chips)]
             if sum(widths) + GAP * (len(chips) - 1) <= room:
                 break
-        folded = 0
-        while folded < len(chips) - 1 and sum(widths) + GAP * (len(chips) - 1) > room:
-            widths[folded] = FOLDED
-            folded += 1
+        for place in range(len(chips) - 1):
+            if sum(widths) + GAP * (len(chips) - 1) <= room:
+                break
+            widths[place] = FOLDED
+            folded.add(place)
         for place, chip in enumerate(chips):
-            chip.arrange(None if place < folded else limit)
+            chip.arrange(None if place in folded else limit)
         rows = in_rows(widths, room, GAP)
         for number, members in enumerate(rows):
             x = EDGE

@@ -1,0 +1,149 @@
+"""Points that glare: the light overran the camera there, and nothing of the part can look like them.
+
+What shines throws a second reflection into the sensor, which then takes the wrong one of two peaks. Brightness
+alone condemns nothing: a saturated point that agrees with its neighbours stays, and so does a burr that shines,
+for its points agree with each other.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+import scipy  # its parts load when they are used first
+from numba import njit
+
+from hemtra.core.arrays import BoolArray, ByteArray, FloatArray, Heights, IntArray
+
+SATURATED = 255
+"""Intensity at which the light has overrun the camera."""
+TOGETHER = 3
+"""Connected points at one height that are part of the part, however far they stand off."""
+MIXED = 1 / 3
+"""Share of the reach from which on a point of a spot with glare is a mixture of glare and surface."""
+ROUNDS = 3
+"""Times that it is looked again: what only glaring points supported stands alone once these have gone."""
+
+
+def glaring(z: Heights, intensity: ByteArray, reach: float, half: tuple[int, int]) -> BoolArray:
+    """Which points of a map (rows, cols) are glare.
+
+    Such a point is saturated or beside one that is, stands off by more than `reach` mm from the surface in the
+    window of 2 `half` + 1 rows and columns about it, and is not one of three connected points that do so alike,
+    within `reach`. What stands off by a part of the reach in the same spot of light is a mixture, and goes too.
+    """
+    found = np.zeros(z.shape, np.bool_)
+    places = _about(np.argwhere(intensity == SATURATED), z)
+    if not len(places):
+        return found
+    gone = np.zeros(len(places), np.bool_)
+    for _ in range(ROUNDS):
+        off, alike = _stand_off(z, found, places, reach, half)
+        more = (off > reach) & (alike < TOGETHER) & ~gone
+        if not more.any():
+            break
+        gone |= more
+        found[tuple(places[gone].T)] = True
+    if gone.any():
+        off, _ = _stand_off(z, found, places, reach, (max(1, half[0] // 2), max(1, half[1] // 2)))
+        mixed = (off > MIXED * reach) & (off <= reach) & _in_spots_of(places, gone)
+        found[tuple(places[mixed].T)] = True
+    return found
+
+
+def _about(places: IntArray, z: Heights) -> IntArray:
+    """(n, 2) the places that hold data among some of a map and their neighbours."""
+    steps = np.argwhere(np.ones((3, 3))) - 1
+    near = (places[:, None] + steps).reshape(-1, 2)
+    near = near[((near >= 0) & (near < z.shape)).all(axis=1)]
+    rows, cols = np.divmod(np.unique(near[:, 0] * z.shape[1] + near[:, 1]), z.shape[1])
+    held = ~np.isnan(z[rows, cols])
+    return np.column_stack([rows[held], cols[held]])
+
+
+def _in_spots_of(places: IntArray, chosen: BoolArray) -> BoolArray:
+    """(n,) which places lie in one connected spot with a chosen one."""
+    pairs = scipy.spatial.cKDTree(places).query_pairs(1.5, output_type="ndarray")
+    graph = scipy.sparse.coo_matrix((np.ones(len(pairs)), pairs.T), shape=(len(places), len(places)))
+    _, spot = scipy.sparse.csgraph.connected_components(graph, directed=False)
+    in_spot: BoolArray = np.isin(spot, spot[chosen])
+    return in_spot
+
+
+@njit(cache=True, nogil=True)
+def _stand_off(
+    z: Heights, left_out: BoolArray, places: IntArray, reach: float, half: tuple[int, int]
+) -> tuple[FloatArray, IntArray]:
+    """(n,) mm by which some places (n, 2) stand off from the surface about them, and how many do alike there.
+
+    The surface is the plane of the median slopes between neighbours and the median height: what glares lies on
+    either side of it alike, so that these hold with more than half of the points astray. Of the connected
+    points that stand off alike, the place itself counted, no more than matters are counted; all in one profile
+    count as one.
+    """
+    rows, cols = z.shape
+    off, alike = np.zeros(len(places)), np.zeros(len(places), np.int64)
+    most = (2 * half[0] + 1) * (2 * half[1] + 1)
+    near, down, right = np.empty(most), np.empty(most), np.empty(most)
+    for n in range(len(places)):
+        i, j = places[n]
+        first, last = max(i - half[0], 0), min(i + half[0] + 1, rows)
+        left, end = max(j - half[1], 0), min(j + half[1] + 1, cols)
+        downs = rights = count = 0
+        for p in range(first, last):
+            for q in range(left, end):
+                if np.isnan(z[p, q]) or left_out[p, q]:
+                    continue
+                if p + 1 < last and not np.isnan(z[p + 1, q]) and not left_out[p + 1, q]:
+                    down[downs] = z[p + 1, q] - z[p, q]
+                    downs += 1
+                if q + 1 < end and not np.isnan(z[p, q + 1]) and not left_out[p, q + 1]:
+                    right[rights] = z[p, q + 1] - z[p, q]
+                    rights += 1
+        slope_y = np.median(down[:downs]) if downs else 0.0
+        slope_x = np.median(right[:rights]) if rights else 0.0
+        for p in range(first, last):
+            for q in range(left, end):
+                if not np.isnan(z[p, q]) and not left_out[p, q]:
+                    near[count] = z[p, q] - slope_y * (p - i) - slope_x * (q - j)
+                    count += 1
+        level = np.median(near[:count])
+        off[n] = abs(level - z[i, j])
+        # about this place: mm a row and a column, and the height from which something stands off
+        surface = slope_y, slope_x, level - slope_y * i - slope_x * j
+        across, alike[n] = False, 1
+        for p, q in _alike(z, left_out, (i, j), surface, reach):
+            across |= p != i
+            alike[n] += 1
+            if alike[n] < TOGETHER or not across:
+                further = _alike(z, left_out, (p, q), surface, reach)
+                alike[n] += len(further) - 1
+                for at in further:
+                    across |= at[0] != i
+        # in one profile, resampling makes three alike of two that glare
+        alike[n] = alike[n] if across else 1
+    return off, alike
+
+
+@njit(cache=True, nogil=True)
+def _alike(
+    z: Heights,
+    left_out: BoolArray,
+    place: tuple[int, int],
+    surface: tuple[float, float, float],
+    reach: float,
+) -> list[tuple[int, int]]:
+    """Neighbours of a place that stand off from a surface by more than `reach` mm, as far as it but for that.
+
+    surface: mm a row and a column, and the height of row and column 0.
+    """
+    i, j = place
+    by_row, by_col, base = surface
+    here = z[i, j] - (base + by_row * i + by_col * j)
+    found = [(i, j) for _ in range(0)]
+    for p in range(max(i - 1, 0), min(i + 2, z.shape[0])):
+        for q in range(max(j - 1, 0), min(j + 2, z.shape[1])):
+            if (p == i and q == j) or left_out[p, q]:
+                continue
+            there = z[p, q] - (base + by_row * p + by_col * q)
+            if abs(there) > reach and abs(there - here) <= reach:
+                found.append((p, q))
+    return found
