@@ -311,3 +311,31 @@ def test_no_printed_edge_is_found_where_the_surface_ends():
     assert found["end"].outcome is None
     assert "edge" in found["end"].reason
     assert found["print"].value.place == pytest.approx((-5.05, 0.0, 0.0), abs=0.06)
+
+
+def disc_of_a_sensor(x, y, radius, rng):
+    """A disc as a sensor sees it, whose own points lie anywhere between two columns, the same on every row."""
+    xs = np.arange(-10.0, 10.0, 0.98 * DX) + rng.random() * DX
+    ys = np.arange(-10.0, 10.0, DY)
+    inside = np.hypot(xs[None, :] - x, ys[:, None] - y) < radius
+    z = np.where(inside, 4.0, 0.0).astype(np.float32)
+    cols = round(20.0 / DX)
+    out, grey = np.empty((ys.size, cols), np.float32), np.empty((ys.size, cols), np.uint8)
+    resample_rows(np.tile(xs, (ys.size, 1)), z, np.full(z.shape, 110, np.uint8), -10.0, DX, out, grey)
+    return HeightMap(out, None, dx=DX, dy=DY, x0=-10.0, y0=-10.0)
+
+
+def test_a_rim_seen_by_points_between_the_columns_is_known_to_a_tenth_of_them():
+    """Where it runs along the columns row after row sees it from the same points: these count once."""
+    rng = np.random.default_rng(8)
+    zone = RingZone(x=0.0, y=0.0, width=16.0, height=16.0, inner=0.5)
+    off = []
+    for _ in range(60):
+        x, y = rng.random(2) - 0.5
+        rim = CircleKind(wall="top").evaluate(StepContext(disc_of_a_sensor(x, y, 6.0, rng), zone, {})).value
+        off.append((rim.x - x, rim.y - y, rim.radius - 6.0, rim.spread))
+    across, along, grown, spread = np.array(off).T
+    assert across.std() < DX / 10, "an eighth, were all points alike"
+    assert max(along.std(), grown.std()) < DX / 40
+    assert abs(grown.mean()) < 0.002
+    assert np.mean(np.hypot(across, along) <= 1.5 * spread) >= 0.95

@@ -25,8 +25,17 @@ WIDE = 3.0
 """Standard errors by which it may lie off, where points are mixed."""
 CERTAIN = 14.0
 """Logarithm of the odds from which on a point has nothing to add."""
+LINE = 3
+"""Weights that make a line; a circle takes one more."""
 FEWEST = 12
 """Points needed on each side."""
+SAME = 2.0
+"""Times what a rim may lie off by which another way to count its points may move it."""
+UNMIXED = 0.2
+"""What is left of the mixing of both sides where a rim runs along the rows, of that where it crosses them.
+
+The points of a sensor lie anywhere between two columns and are brought onto these; from row to row nothing is.
+"""
 
 
 @njit(cache=True, nogil=True)
@@ -75,7 +84,7 @@ def parted_by_line(
                 f[n, 0], f[n, 1], f[n, 2] = falls * d / pitch, v / half, 1.0
                 held[n] = on
                 n += 1
-    b, spread = _parted(f[:n], held[:n])
+    b, spread, _ = _parted(f[:n], held[:n], np.ones(n))
     scale = -falls * pitch / b[0]
     turned = scale * b[1] / half
     # a sensor's own points lie anywhere between two columns, the same on each row; only crossing columns helps
@@ -119,6 +128,7 @@ def parted_by_circle(
     nearest, farthest = max(radius - BAND * pitch, 0.0) ** 2, (radius + BAND * pitch) ** 2
     room = max(j1 - j0 + 1, 0) * max(i1 - i0 + 1, 0)
     f, held = np.empty((room, 4)), np.empty(room, np.bool_)
+    mixing, counts = np.empty(room), np.empty(room)
     n = 0
     for i in range(i0, i1 + 1):
         for j in range(j0, j1 + 1):
@@ -136,10 +146,23 @@ def parted_by_circle(
             if _agrees(z, i, j, (falls * u, falls * v), on, least):
                 f[n, 0] = falls * (square - radius * radius) / (2.0 * radius * pitch)
                 f[n, 1], f[n, 2], f[n, 3] = u / radius, v / radius, 1.0
+                # both sides of the rim mix as far along a row as it crosses rows
+                mixing[n] = (UNMIXED + abs(u) / radius) / (UNMIXED + 1.0)
+                # and where it runs along the columns, rows one after the other see it from the same points
+                counts[n] = min(1.0, dy * abs(v) / max(dx * abs(u), 1e-12))
                 held[n] = on
                 n += 1
-    b, spread = _parted(f[:n], held[:n])
+    b, spread, margin = _parted(f[:n], held[:n], np.ones(n))
     scale = -falls * pitch / b[0]
+    if not margin > 0.0:
+        for k in range(n):
+            f[k] /= mixing[k]
+        other, wide, _ = _parted(f[:n], held[:n], counts[:n])
+        its = -falls * pitch / other[0]
+        apart = math.sqrt(((its * other[1:] - scale * b[1:]) ** 2).sum())
+        # farther apart than the points explain it is not round, and all of it counts alike
+        if apart <= SAME * wide * pitch:
+            b, spread, scale = other, wide, its
     mx, my = scale * b[1], scale * b[2]
     grown = math.sqrt(max(radius * radius + 2.0 * radius * scale * b[3] + mx * mx + my * my, 0.0))
     return mx, my, grown - radius, spread * pitch
@@ -156,15 +179,19 @@ def _agrees(z: Heights, i: int, j: int, out: tuple[float, float], on: bool, leas
 
 
 @njit(cache=True, nogil=True)
-def _parted(f: FloatArray, held: BoolArray) -> tuple[FloatArray, float]:
-    """Weights of features f (n, p), the first a distance in points, for `held`; and points it may lie off."""
+def _parted(f: FloatArray, held: BoolArray, counts: FloatArray) -> tuple[FloatArray, float, float]:
+    """Weights of features f (n, p), the first a distance in points, for `held`.
+
+    Besides, the points that it may lie off, and the margin in points by which it parts them, below zero where
+    they are mixed. counts: (n,) by how much each counts, 0 to 1.
+    """
     n, p = f.shape
     b = np.full(p, np.nan)
     count = 0
     for k in range(n):
         count += held[k]
     if min(count, n - count) < FEWEST:
-        return b, np.nan
+        return b, np.nan, np.nan
     b[:] = 0.0
     b[0] = -4.0
     last = -np.inf
@@ -184,8 +211,8 @@ def _parted(f: FloatArray, held: BoolArray) -> tuple[FloatArray, float]:
             if sure > CERTAIN:
                 continue
             wrong = math.exp(-max(sure, -CERTAIN))
-            likely -= math.log1p(wrong) if sure > -CERTAIN else -sure
-            missed = wrong / (1.0 + wrong)
+            likely -= counts[k] * (math.log1p(wrong) if sure > -CERTAIN else -sure)
+            missed = counts[k] * wrong / (1.0 + wrong)
             if not held[k]:
                 missed = -missed
             weight = abs(missed) / (1.0 + wrong)
@@ -216,5 +243,9 @@ def _parted(f: FloatArray, held: BoolArray) -> tuple[FloatArray, float]:
         for a in range(p):
             score += b[a] * f[k, a]
         margin = min(margin, (score if held[k] else -score) / abs(b[0]))
-    error = math.sqrt(max(np.linalg.inv(hessian)[p - 1, p - 1], 0.0)) / abs(b[0])
-    return b, margin + error if margin > 0.0 else WIDE * error
+    # of the last weight alone where it is a line: its slope is asked for apart
+    loose, inverse = 0.0, np.linalg.inv(hessian)
+    for a in range(1 if p > LINE else p - 1, p):
+        loose = max(loose, inverse[a, a])
+    error = math.sqrt(loose) / abs(b[0])
+    return b, margin + error if margin > 0.0 else WIDE * error, margin
