@@ -10,8 +10,10 @@ from hemtra import Engine, HeightMap, HemtraError, Plan, Step
 from hemtra.core.plan.registry import kind_named
 from hemtra.core.plan.requirements import parse_requirements, read_table, rows_of
 from hemtra.core.proposals.anchors import with_outline
-from hemtra.core.proposals.drawing_list import OTHERS, bind_match, matched
+from hemtra.core.proposals.drawing_list import bind_match, matched
+from hemtra.core.proposals.row_matching import OTHERS
 from hemtra.virtual.demo import PARTS, demo_plan
+from hemtra.virtual.runner_demo import RUNNERS, runner_plan
 
 COVER = {
     1: ("height step flush", (42, 22)),
@@ -115,6 +117,57 @@ def test_parts_whose_rows_name_no_place(data, rows, truth):
     right, wrong = check(found, truth, near)
     assert wrong == []
     assert right >= 0.8 * len(truth), [(str(m.row.balloon), m.row.name, m.matches[:1]) for m in found]
+
+
+RUNNER = {
+    1: ("groove-depth", [-16.0]),
+    3: ("arc-radius", [-16.0]),
+    4: ("groove-depth", [16.15]),
+    6: ("level-step", None),
+    7: ("line-angle", None),
+    8: ("arc-radius", [-10.8]),
+    9: ("profile-gap", [-2.43, 0.43]),
+    10: ("profile-flush", [-2.43, 0.43]),
+    11: ("edge-distance", [-20.0, 20.1]),
+}
+"""By balloon what is asked for, and x in mm of where; the other two go from an edge to a groove."""
+
+
+def test_the_runners_list_is_matched_on_its_profile():
+    drawn = runner_plan()
+    rows = tuple(row.edited(step=None, unit="°" if row.balloon == 7 else "mm") for row in drawn.sheet)
+    plan, engine = Plan(by_profile=drawn.by_profile, sheet=rows), Engine(RUNNERS[0].scan().data)
+    found = matched(plan, engine)
+    right = []
+    for one in found:
+        best = one.matches[0] if one.matches else None
+        option, at = RUNNER.get(int(one.row.balloon), ("", None))
+        fits = best is not None and best.option == option
+        if fits and at is not None:
+            fits = [x for x, _ in best.places] == pytest.approx(at, abs=1.5)
+        if fits and best.value is not None:
+            fits = one.row.lower <= best.value <= one.row.upper
+        right += [one] if fits else []
+        assert fits or not one.is_sure, (one.row.name, best)
+    assert len(right) == 9, [(one.row.name, one.matches[:1]) for one in found if one not in right]
+    for one in right:
+        plan = bind_match(plan, engine, one.row.balloon, one.matches[0])
+    judged = [c for c in engine.run(engine.taught(plan)).characteristics if c.step]
+    assert [c.verdict for c in judged] == ["PASS"] * 9, [(c.name, c.reason) for c in judged]
+
+
+def test_a_profile_without_data_or_with_wide_gaps_is_no_trouble():
+    drawn = runner_plan()
+    rows = parse_requirements("balloon,name,nominal,lower,upper\n1,Width,9,8.5,9.5\n")
+    plan = Plan(by_profile=drawn.by_profile, sheet=rows)
+    x = np.arange(-20.0, 20.0, 0.08)
+    height = np.where(np.abs(x) < 4.5, np.nan, np.where(x < 0, 5.0, 1.0))
+    data = HeightMap(np.tile(height, (30, 1)), dx=0.08, dy=0.2, x0=-20.0)
+    (one,) = matched(plan, Engine(data))
+    assert one.matches == ()
+    engine = Engine(HeightMap(np.full((30, 400), np.nan), dx=0.1, dy=0.2))
+    with pytest.raises(HemtraError, match="no data"):
+        matched(plan, engine)
 
 
 def test_where_a_part_lies_turned_its_sides_are_found():

@@ -5,6 +5,7 @@ from pathlib import Path
 
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
+from test_profile_plans import runners, small_runners  # noqa: F401
 from test_window import LEFT, message, values
 
 from hemtra import Plan
@@ -47,6 +48,25 @@ def listed(demo, settled, tmp_path):
     settled(demo)
     acting.count += 4  # Ctrl+K, its name, Enter, and the file
     return acting, workspace
+
+
+def test_on_a_profile_the_places_are_pointed_at(runners, settled):  # noqa: F811
+    bench, workspace = runners.session.bench, runners.workspaces["plan"].workspace
+    plan = bench.document.plan
+    depth = plan.characteristic(1)
+    bench.document.edit("unbound", plan.with_characteristic(depth.edited(step=None, unit="mm")))
+    settled(runners)
+    QTest.keyClick(workspace.stage, Qt.Key.Key_M)
+    settled(runners)
+    assert workspace.match_bar.text.text().startswith("1 Left groove depth, 0.900 ±0.050: Depth")
+    ((x, z),) = workspace.section.pointed
+    assert abs(x + 16.0) < 0.3
+    assert z < 8.0
+    QTest.keyClick(workspace.match_bar, Qt.Key.Key_Return)
+    settled(runners)
+    assert bench.document.plan.characteristic(1).step is not None
+    assert workspace.section.pointed == []
+    assert values(runners)[1].verdict == "PASS"
 
 
 def test_from_an_empty_plan_to_the_judged_list(demo, settled, tmp_path, qtbot):

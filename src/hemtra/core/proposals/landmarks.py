@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
-from typing import Literal
+from typing import Literal, TypeAlias
 
 import numpy as np
 import zxingcpp
@@ -41,6 +41,10 @@ MOST = 60
 """Surfaces that are looked at; a part with more has none that stand out."""
 
 
+ProfileMark: TypeAlias = Literal["groove", "arc", "stretch", "flank", "edge"]
+"""What stands out on a profile; places are x and z there. A flank is a straight stretch that is not level."""
+
+
 @dataclass(frozen=True)
 class Landmark:
     """A place that stands out. height: mm above the main surface. size: mm of its diameter or side.
@@ -50,7 +54,7 @@ class Landmark:
     and `other` on the other. code: something printed that can be read.
     """
 
-    kind: Literal["surface", "main", "hole", "boss", "edge", "ridge", "gap", "code"]
+    kind: Literal["surface", "main", "hole", "boss", "edge", "ridge", "gap", "code"] | ProfileMark
     place: Place
     centre: Place
     height: float = 0.0

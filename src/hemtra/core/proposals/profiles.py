@@ -14,6 +14,7 @@ from hemtra.core.evaluation.engine import Engine
 from hemtra.core.evaluation.profile_runs import single
 from hemtra.core.evaluation.results import Result
 from hemtra.core.features.section import Cut, SectionFeature
+from hemtra.core.geometry.elements import Line
 from hemtra.core.geometry.profile_fits import plain_line, robust_arc
 from hemtra.core.plan.document import Follow, Plan, Step
 from hemtra.core.plan.follow import followed_on_profile
@@ -30,12 +31,14 @@ ROOM = 0.02
 """mm by which points may be off what is grown, besides their noise."""
 ABOVE = 0.6
 """mm of a zone above and below what it is laid about."""
-EDGE_REACH, EDGE_WIDTH = 2.5, 2.4
-"""mm about a click in which an edge is looked for, and of the zone laid about it."""
+EDGE_REACH, EDGE_WIDTH, FEWEST = 2.5, 2.4, 3
+"""mm about a click in which an edge is looked for, and of the zone laid about it; points it holds at least."""
 GROOVE_HALVES = (1.0, 1.5, 2.0, 2.5, 3.0, 4.0, 5.0, 7.0, 10.0)
 """Half widths in mm of zones tried about a clicked groove."""
 EVEN = 0.03
 """rms in mm of the ground beside a groove that is still even."""
+PARALLEL = 0.05
+"""Sine of the angle of two lines from which on they are taken to meet."""
 BENT = 0.05
 """mm that an arc's middle must lie off the straight line between its ends, to be one."""
 
@@ -98,7 +101,27 @@ def propose_edge_distance(at: OnProfile, first: Place, second: Place) -> Proposa
 )
 def propose_line_angle(at: OnProfile, first: Place, second: Place) -> Proposal:
     """Angle between two straight stretches."""
-    return _of_two(at, "profile-line", (first, second), "angle", names=("line", "to"))
+    plan, one = _feature(at, "profile-line", first)
+    plan, other = _feature(OnProfile(plan, at.engine, at.index), "profile-line", second)
+    if one == other:
+        raise HemtraError("Both clicks mean the same stretch; click two that lie apart.")
+    found = OnProfile(plan, at.engine, at.index).result.steps
+    take = "obtuse" if _is_obtuse((found[one].value, first), (found[other].value, second)) else "acute"
+    return _row(at, plan, "angle", {"line": (one,), "to": (other,)}, take=take)
+
+
+def _is_obtuse(one: tuple[Line | None, Place], other: tuple[Line | None, Place]) -> bool:
+    """Whether two lines make an obtuse angle on the side of the clicks, as a bend is dimensioned."""
+    (line, first), (to, second) = one, other
+    if line is None or to is None:
+        return False
+    (ax, _, az), (bx, _, bz) = line.unit, to.unit
+    turn = ax * bz - az * bx
+    if abs(turn) < PARALLEL:
+        return False
+    along = ((to.x - line.x) * bz - (to.z - line.z) * bx) / turn
+    x, z = line.x + along * ax, line.z + along * az
+    return (first[0] - x) * (second[0] - x) + (first[1] - z) * (second[1] - z) < 0.0
 
 
 @option(
@@ -215,7 +238,7 @@ def _feature(at: OnProfile, kind: str, place: Place) -> tuple[Plan, str]:
     ]
     if known:
         return at.plan, min(known)[1]
-    zone, params = _LAID[kind](at.cut, place)
+    zone, params = laid(kind, at.cut, place)
     plan, profile = _with_profile(at.plan)
     follow = _usual_follow(plan)
     if follow.anchors:
@@ -235,6 +258,14 @@ def _feature(at: OnProfile, kind: str, place: Place) -> tuple[Plan, str]:
         follow=follow,
     )
     return plan.edited(steps=(*plan.steps, step)), step.id
+
+
+def laid(kind: str, cut: Cut, place: Place) -> tuple[AnyZone, dict[str, object]]:
+    """The zone about what lies at a place, for a feature of a kind, and its parameters.
+
+    Raises `HemtraError` where nothing of that kind lies there.
+    """
+    return _LAID[kind](cut, place)
 
 
 def placed_on(at: OnProfile) -> list[tuple[Step, AnyZone]]:
@@ -329,6 +360,8 @@ def _edge(cut: Cut, place: Place) -> tuple[AnyZone, dict[str, object]]:
     k = int(near[np.argmax(np.abs(slope))])
     middle = float(u[k] + u[k + 1]) / 2
     about = np.abs(u - middle) <= EDGE_WIDTH / 2
+    if np.count_nonzero(about) < FEWEST:
+        raise HemtraError(f"No data lies within {EDGE_WIDTH / 2:g} mm of the edge; click one that is seen.")
     zone = _about(u[about], w[about])
     rises = bool(w[k + 1] > w[k])
     return zone.model_copy(update={"x": middle, "width": EDGE_WIDTH}), {"change": "rises" if rises else "falls"}
@@ -343,6 +376,9 @@ def _groove(cut: Cut, place: Place) -> tuple[AnyZone, dict[str, object]]:
         if x.size < 4 * SEED:
             continue
         beside = np.abs(x - place[0]) >= 0.6 * half
+        # ground that was not seen is not even
+        if min(np.count_nonzero(x[beside] < place[0]), np.count_nonzero(x[beside] > place[0])) < SEED:
+            continue
         height, slope = plain_line(x[beside], z[beside])
         uneven = float(np.sqrt(np.mean((z[beside] - height - slope * x[beside]) ** 2)))
         off = (height + slope * x - z)[~beside]

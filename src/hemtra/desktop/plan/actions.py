@@ -50,7 +50,7 @@ class PlanActions:
     def _can_match(self) -> bool:
         document = self._bench.document
         waits = any(row.step is None for row in document.plan.sheet)
-        return waits and document.teacher is not None and document.plan.by_profile is None
+        return waits and document.teacher is not None
 
     def _has_rows(self) -> bool:
         return bool(self._bench.document.plan.sheet)

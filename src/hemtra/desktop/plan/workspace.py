@@ -69,7 +69,7 @@ class PlanWorkspace(QWidget):
         self.connections = Connections(bench, self.stage, notifications, self.edit)
         self.rows = Rows(bench, tasks, self.asked, self.edit)
         self.match_bar = MatchBar()
-        self.matching = DrawingMatch(bench, self.new.preview, tasks, notifications, self.edit)
+        self.matching = DrawingMatch(bench, self.new.preview, self.section, tasks, notifications, self.edit)
         self.requirements = RequirementImport(
             bench, self, notifications, self.edit, session.settings, session.plans.keep_settings
         )

@@ -4,15 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+import numpy as np
 from PySide6.QtCore import QObject, Signal
 
 from hemtra.core.errors import HemtraError
 from hemtra.core.evaluation.engine import Engine
+from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.plan.document import Plan
-from hemtra.core.proposals.drawing_list import Match, RowMatches, bind_match, matched
+from hemtra.core.proposals.drawing_list import bind_match, matched
 from hemtra.core.proposals.option import options
+from hemtra.core.proposals.row_matching import Match, RowMatches
 from hemtra.desktop.background.tasks import Task, Tasks
 from hemtra.desktop.models.bench import WorkspaceModel
+from hemtra.desktop.plan.section.section_view import SectionView
 from hemtra.desktop.plan.stage.preview import Preview, PreviewRequest
 from hemtra.desktop.widgets.notifications import Notice, Notifications
 
@@ -26,10 +30,16 @@ class DrawingMatch(QObject):
     """Another row or match is to be shown, or none."""
 
     def __init__(
-        self, bench: WorkspaceModel, preview: Preview, tasks: Tasks, notifications: Notifications, edit: Edit
+        self,
+        bench: WorkspaceModel,
+        preview: Preview,
+        section: SectionView,
+        tasks: Tasks,
+        notifications: Notifications,
+        edit: Edit,
     ) -> None:
         super().__init__(preview)
-        self._bench, self._preview, self._tasks = bench, preview, tasks
+        self._bench, self._preview, self._section, self._tasks = bench, preview, section, tasks
         self._notifications, self._edit = notifications, edit
         self.rows: list[RowMatches] = []
         """Those that still wait."""
@@ -67,7 +77,7 @@ class DrawingMatch(QObject):
         """Put the reference part on the stage, where it is in the tray."""
         tray = self._bench.tray
         for k, part in enumerate(tray.parts):
-            if part.scan.data is teacher.data:
+            if _one_scan(part.scan.data, teacher.data):
                 tray.select(k)
                 return
 
@@ -90,6 +100,7 @@ class DrawingMatch(QObject):
         """What is not bound keeps waiting."""
         self.rows, self.at = [], 0
         self._preview.forget()
+        self._section.point_at(())
         self.changed.emit()
 
     def follow_plan(self) -> None:
@@ -138,15 +149,26 @@ class DrawingMatch(QObject):
         self._look()
 
     def _look(self) -> None:
-        """Show the row, and on the stage what it would measure."""
+        """Show the row, and on the stage or the profile what it would measure."""
         row, part = self.shown, self._bench.tray.current
         self._preview.forget()
+        self._section.point_at(())
         if row is not None:
             self._bench.select(row.row.balloon)
             teacher = self._bench.document.teacher
-            if row.matches and part is not None and teacher is not None and part.scan.data is teacher.data:
+            on_reference = part is not None and teacher is not None and _one_scan(part.scan.data, teacher.data)
+            if row.matches and part is not None and on_reference:
                 match = row.matches[self.number]
+                if self._bench.document.plan.by_profile is not None:
+                    self._section.point_at(match.places)
+                    self.changed.emit()
+                    return
                 wanted = next(one for one in options("map") if one.id == match.option)
                 plan = self._bench.document.plan
                 self._preview.ask(PreviewRequest(plan, part.engine, wanted, match.places))
         self.changed.emit()
+
+
+def _one_scan(one: HeightMap, other: HeightMap) -> bool:
+    """Whether two maps hold the same scan; a plan's reference is read apart from the tray's parts."""
+    return one is other or (one.grid == other.grid and np.array_equal(one.z, other.z, equal_nan=True))

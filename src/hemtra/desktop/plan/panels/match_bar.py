@@ -6,11 +6,12 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QPushButton, QWidget
 
-from hemtra.core.proposals.drawing_list import SURE, Match, RowMatches
+from hemtra.core.proposals.row_matching import SURE, Match, RowMatches
 from hemtra.core.text import percent
 from hemtra.desktop.widgets import units
 from hemtra.desktop.widgets.said_bar import SaidBar
 
+NO_BREAK = "\u00a0"
 KEYS = {
     Qt.Key.Key_Right: "other",
     Qt.Key.Key_Left: "back",
@@ -53,7 +54,8 @@ class MatchBar(SaidBar):
         if row.matches:
             match = row.matches[number]
             which = f"{number + 1} of {len(row.matches)}" if len(row.matches) > 1 else "the only match"
-            self.text.setText(f"{of}: {_words(match, row)}   {which}, {percent(match.confidence)} sure")
+            sure_by = percent(match.confidence).replace(" ", NO_BREAK)
+            self.text.setText(f"{of}: {_words(match, row)}   {which}, {sure_by}{NO_BREAK}sure")
         else:
             self.text.setText(f"{of}: nothing on the reference scan fits. Press N and click what it measures.")
         self.buttons["all"].setText(f"Bind all that are sure: {sure}")

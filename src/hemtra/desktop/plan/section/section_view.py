@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 
 import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
@@ -66,6 +67,8 @@ class SectionView(QWidget):
         self._pulled: QPointF | None = None
         self.prompt = ""
         self.picked: list[tuple[float, float]] = []
+        self.pointed: list[tuple[float, float]] = []
+        """Places that were clicked, and such that somebody is shown."""
         self.tools = SectionTools(bench, self)
         self.zone, self.marks = SectionZone(bench), SectionMarks(bench)
         for changed in (bench.shown_changed, bench.selection_changed):
@@ -81,6 +84,11 @@ class SectionView(QWidget):
             self.setFocus()
         else:
             self.picked = []
+        self.update()
+
+    def point_at(self, places: Sequence[tuple[float, float]]) -> None:
+        """Mark places on the profile, x and z in mm, as if they had been clicked; none marks nothing."""
+        self.pointed = list(places)
         self.update()
 
     def _show_all(self) -> None:
@@ -149,12 +157,12 @@ class SectionView(QWidget):
 
     def _draw_prompt(self, painter: QPainter, axes: Axes) -> None:
         """What is to be clicked next, and what was."""
-        if not self.prompt:
-            return
         painter.setBrush(theme.colour("copper"))
         painter.setPen(QPen(theme.colour("paper"), 1.5))
-        for x, z in self.picked:
+        for x, z in (*self.picked, *self.pointed):
             painter.drawEllipse(axes.at(x - axes.start, z), 5, 5)
+        if not self.prompt:
+            return
         width = QFontMetrics(theme.font(13)).horizontalAdvance(self.prompt) + 40
         draw_chip(painter, QPointF((self.width() - width) / 2, 26), self.prompt)
 
