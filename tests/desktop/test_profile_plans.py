@@ -127,7 +127,7 @@ def test_a_new_groove_is_clicked_on_the_profile(runners, settled):
     [
         ("level-step", [(-13.5, 8.0), (6.0, 2.1)], 5.9),
         ("arc-radius", [(-10.9, 7.7)], 2.5),
-        ("line-angle", [(-9.1, 4.5), (6.0, 2.1)], 75.0),
+        ("line-angle", [(-9.1, 4.5), (6.0, 2.1)], 105.0),
         ("edge-distance", [(-20.0, 8.5), (20.3, 3.0)], 40.0),
         ("profile-flush", [(-2.4, 1.8), (0.5, 1.8)], 0.1),
     ],
