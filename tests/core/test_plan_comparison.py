@@ -31,6 +31,19 @@ def step(plan: Plan, step_id: str, **changes: object) -> Plan:
 
 ZONE = PLAN.step("boss-ne-top").zone
 TWICE = Correction(measured=(0, 1), known=(0, 2))
+
+
+def moved_cut(zone):
+    first, *others = zone.cut
+    return zone.model_copy(update={"cut": (first.model_copy(update={"x": first.x + 0.1}), *others)})
+
+
+def rounder(zone):
+    nodes = list(zone.nodes)
+    nodes[1] = nodes[1].model_copy(update={"corner": 7.0})
+    return zone.model_copy(update={"nodes": tuple(nodes)})
+
+
 CASES = [
     (lambda p: row(p, upper=4.2), ("1", "limits", "4.00 ±0.10", "4.00 +0.20 −0.10")),
     (lambda p: row(p, upper=4.1000001), ("1", "limits", "nominal 4.0, lower 3.9, upper 4.1", None)),
@@ -45,6 +58,18 @@ CASES = [
     (
         lambda p: step(p, "boss-ne-top", zone=ZONE.model_copy(update={"x": 43.5})),
         ("boss-ne-top", "zone", None, "ring at 43.5, 22 mm"),
+    ),
+    (
+        lambda p: step(p, "boss-ne-top", zone=ZONE.model_copy(update={"x": ZONE.x + 1e-7})),
+        ("boss-ne-top", "zone", None, "ring at 42.0000001, 22 mm"),
+    ),
+    (
+        lambda p: step(p, "plane-a", zone=moved_cut(p.step("plane-a").zone)),
+        ("plane-a", "zone", None, "9 cut-outs, cut-out 1: ellipse at 0.1, 0 mm"),
+    ),
+    (
+        lambda p: step(p, "bead-path", zone=rounder(p.step("bead-path").zone)),
+        ("bead-path", "zone", None, "5 nodes, node 2: 50, -50 %, corner 7"),
     ),
     (lambda p: step(p, "boss-ne-top", zone=with_cut(ZONE)), ("boss-ne-top", "zone", None, "1 cut-out")),
     (

@@ -10,7 +10,7 @@ from hemtra.core.plan.document import Characteristic, Follow, Plan, Step
 from hemtra.core.plan.follow import AXES
 from hemtra.core.plan.registry import kind_named
 from hemtra.core.plan.signals import read_aloud
-from hemtra.core.zones.zone import AnyZone, PathZone, PolygonZone
+from hemtra.core.zones.zone import AnyZone, PathNode, PathZone, PolygonZone
 
 NONE = "–"
 """What stands for nothing."""
@@ -73,7 +73,8 @@ def _profiles(plan: Plan) -> str:
     if way is None:
         return "parts as a whole"
     return (
-        f"profile by profile, drawn at {way.at:g} mm, mean of {way.average}, {way.least_measured:g} % measured"
+        f"profile by profile, drawn at {_number(way.at)} mm, mean of {way.average},"
+        f" {_number(way.least_measured)} % measured"
     )
 
 
@@ -134,7 +135,7 @@ def _of_a_step(before: Plan, a: Step, after: Plan, b: Step) -> Iterator[tuple[st
     if a.kind != b.kind:
         yield "kind", kind_named(a.kind).title, kind_named(b.kind).title
     if a.zone != b.zone:
-        yield "zone", _zone(a.zone), _zone(b.zone)
+        yield "zone", *_zones(a.zone, b.zone)
     if a.follow != b.follow:
         yield "follows", _follow(before, a.follow), _follow(after, b.follow)
     accepted = {**kind_named(a.kind).accepted(), **kind_named(b.kind).accepted()}
@@ -163,12 +164,36 @@ def _params(a: Step, b: Step) -> Iterator[tuple[str, str, str]]:
             yield (field.title or name.replace("_", " ")), was, will
 
 
+def _zones(one: AnyZone | None, other: AnyZone | None) -> tuple[str, str]:
+    """Two zones that differ in words that do, down to the node or cut-out where they begin to."""
+    said = _zone(one), _zone(other)
+    if said[0] != said[1] or one is None or other is None:
+        return said
+    for name, what in (("cut", "cut-out"), ("add", "added area"), ("nodes", "node")):
+        pairs = zip(getattr(one, name, ()), getattr(other, name, ()), strict=False)
+        for number, (a, b) in enumerate(pairs, start=1):
+            if a != b:
+                words = (_node(a), _node(b)) if name == "nodes" else _zones(a, b)
+                return f"{said[0]}, {what} {number}: {words[0]}", f"{said[1]}, {what} {number}: {words[1]}"
+    return said
+
+
+def _node(node: PathNode | tuple[float, float]) -> str:
+    """Where it lies, in percent of the zone's width and height, and what is set there."""
+    if isinstance(node, tuple):
+        return f"{_number(100.0 * node[0])}, {_number(100.0 * node[1])} %"
+    values = node.model_dump(exclude_defaults=True, exclude={"u", "v"})
+    more = "".join(f", {name.replace('_', ' ')} {_plain(value)}" for name, value in values.items())
+    return f"{_node((node.u, node.v))}{more}"
+
+
 def _zone(zone: AnyZone | None) -> str:
     if zone is None:
         return NONE
-    said = f"{zone.shape} at {zone.x:g}, {zone.y:g} mm, {zone.width:g} × {zone.height:g} mm"
+    x, y, width, height = map(_number, (zone.x, zone.y, zone.width, zone.height))
+    said = f"{zone.shape} at {x}, {y} mm, {width} × {height} mm"
     if zone.rotation:
-        said += f", turned {zone.rotation:g}°"
+        said += f", turned {_number(zone.rotation)}°"
     if isinstance(zone, (PolygonZone, PathZone)):
         said += f", {len(zone.nodes)} nodes"
     for count, what in ((len(zone.cut), "cut-out"), (len(zone.add), "added area")):
@@ -207,7 +232,7 @@ def _pairs(row: Characteristic) -> str:
     if row.correction is None:
         return NONE
     pairs = zip(row.correction.measured, row.correction.known, strict=True)
-    return ", ".join(f"{measured:g} is {known:g}" for measured, known in pairs)
+    return ", ".join(f"{_number(measured)} is {_number(known)}" for measured, known in pairs)
 
 
 def _plain(value: Any) -> str:
@@ -216,5 +241,10 @@ def _plain(value: Any) -> str:
     if value is None or value == "":
         return NONE
     if isinstance(value, float):
-        return f"{value:g}"
+        return _number(value)
     return str(value) if not isinstance(value, (list, tuple)) else f"{len(value)} values"
+
+
+def _number(value: float) -> str:
+    """With as many digits as tell it from another that somebody typed."""
+    return f"{value:.12g}"
