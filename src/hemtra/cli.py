@@ -14,6 +14,7 @@ import typer
 from rich.table import Table
 from rich.text import Text
 
+from hemtra.commands.gauge import gauge
 from hemtra.commands.plan_app import PlanPath, plan_app
 from hemtra.commands.records_app import records_app
 from hemtra.commands.symbols import signed
@@ -36,6 +37,7 @@ app = typer.Typer(
 )
 app.add_typer(plan_app, name="plan")
 app.add_typer(records_app, name="records")
+app.command()(gauge)
 
 FAILED = 70
 """Exit code of a fault of the program, as sysexits.h has it; never one that means a verdict."""

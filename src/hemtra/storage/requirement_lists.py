@@ -31,10 +31,10 @@ def read_requirements(path: Path) -> RequirementTable | tuple[Characteristic, ..
         return _of_qif(
             parsed_xml(raw, f"{path.name} is no QIF document; it is damaged or something else."), path.name
         )
-    return read_table(_text(raw, path.name))
+    return read_table(text_of(raw, path.name))
 
 
-def _text(raw: bytes, name: str) -> str:
+def text_of(raw: bytes, name: str) -> str:
     """The text of a file, whatever of the usual ways its letters are written in."""
     if raw.startswith((b"\xff\xfe", b"\xfe\xff")):
         ways: tuple[str, ...] = ("utf-16",)

@@ -1,0 +1,1 @@
+"""Gauge studies: whether what measures a characteristic measures it well enough."""

@@ -1,0 +1,202 @@
+"""A gauge study of all characteristics of a plan at once, worst first."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from hemtra.core.arrays import FloatArray
+from hemtra.core.errors import HemtraError
+from hemtra.core.gauge.agreement import Agreement, between, with_tags
+from hemtra.core.gauge.readings import Reading, Readings
+from hemtra.core.gauge.repeatability import Method, Repeatability, repeatability
+from hemtra.core.gauge.type_one import TypeOne, type_one
+from hemtra.core.plan.balloon import Balloon
+from hemtra.core.plan.document import Characteristic, Plan
+from hemtra.core.plan.limits import CharacteristicResult
+
+GOOD, USABLE = 10.0, 30.0
+"""Percent of the tolerance up to which a gauge is good, and up to which it may be used (AIAG)."""
+FEWEST_CATEGORIES = 5
+"""Sorts of parts that a gauge should tell apart (AIAG)."""
+
+
+@dataclass(frozen=True)
+class Presented:
+    """A part as it was presented to the gauge once, and what the plan found on it.
+
+    operator: who or what presented it, or how it lay. tag: whether it is known to be good.
+    """
+
+    part: str
+    operator: str
+    trial: int
+    verdict: str = "not read"
+    rows: tuple[CharacteristicResult, ...] = ()
+    tag: bool | None = None
+    error: str = ""
+    """Why there are no rows."""
+
+
+@dataclass(frozen=True)
+class StudiedRow:
+    """A characteristic in a study; one of `spread` and `size` where it could be evaluated, else the reason.
+
+    share: percent of the tolerance that the gauge takes, see `_share`; None without one.
+    """
+
+    balloon: Balloon
+    name: str
+    unit: str
+    spread: Repeatability | None = None
+    size: TypeOne | None = None
+    share: float | None = None
+    reason: str = ""
+
+    @property
+    def grade(self) -> str:
+        """What the gauge is good for, in one word; by the rule of the AIAG where there is a tolerance."""
+        if self.spread is None and self.size is None:
+            return "not evaluated"
+        if self.share is None:
+            return "no tolerance"
+        return "good" if self.share <= GOOD else "usable" if self.share <= USABLE else "not capable"
+
+
+@dataclass(frozen=True)
+class Study:
+    """All rows, worst first, and how the verdicts of whole parts agree: with each other, and with the tags."""
+
+    rows: tuple[StudiedRow, ...]
+    verdicts: Agreement | None
+    tags: Agreement | None
+    parts: int
+    operators: int
+    trials: int
+
+
+def studied(
+    plan: Plan,
+    found: Sequence[Presented],
+    method: Method = "anova",
+    references: Mapping[Balloon, float] | None = None,
+) -> Study:
+    """Evaluate a study: repeatability and reproducibility of two parts or more, else bias against references.
+
+    references: known sizes of the one part by balloon. Raises `HemtraError` where nothing was presented.
+    """
+    if not found:
+        raise HemtraError("The study holds no scans.")
+    parts = list(dict.fromkeys(one.part for one in found))
+    rows = [_row(plan, number, found, method, references or {}, len(parts)) for number in _numbers(plan)]
+    rows.sort(key=lambda row: -math.inf if row.share is None else row.share, reverse=True)
+    operators = {one.operator for one in found}
+    return Study(
+        tuple(rows),
+        _agreement(found),
+        _with_tags(found),
+        len(parts),
+        len(operators),
+        max(one.trial for one in found),
+    )
+
+
+def _numbers(plan: Plan) -> list[Balloon]:
+    return [row.balloon for row in sorted(plan.sheet, key=lambda row: row.balloon) if not row.off]
+
+
+def _row(
+    plan: Plan,
+    balloon: Balloon,
+    found: Sequence[Presented],
+    method: Method,
+    references: Mapping[Balloon, float],
+    parts: int,
+) -> StudiedRow:
+    row = plan.characteristic(balloon)
+    assert row is not None
+    judged = [_judged(one, balloon) for one in found]
+    unit = next((j.unit for j in judged if j is not None), row.unit)
+    blank = StudiedRow(balloon, row.name, unit)
+    readings = [
+        Reading(
+            one.part,
+            one.operator,
+            one.trial,
+            None if value is None else value.value,
+            one.error or (value.reason if value is not None else ""),
+        )
+        for one, value in zip(found, judged, strict=True)
+    ]
+    if row.lower is None and row.upper is None:
+        return StudiedRow(balloon, row.name, unit, reason="it has no limits: a text, or nothing is asked of it")
+    try:
+        if parts == 1:
+            return _against_reference(blank, row, readings, references.get(balloon))
+        spread = repeatability(Readings.of(readings), method)
+    except HemtraError as error:
+        return StudiedRow(balloon, row.name, unit, reason=str(error))
+    share = _share(row, spread.gauge.deviation, np.array([r.value for r in readings], np.float64))
+    return StudiedRow(balloon, row.name, unit, spread, None, share)
+
+
+def _tolerance(row: Characteristic) -> float | None:
+    """The width between its limits; None with one limit, or two alike, as those of a count are."""
+    if row.lower is None or row.upper is None or row.upper <= row.lower:
+        return None
+    return row.upper - row.lower
+
+
+def _share(row: Characteristic, deviation: float, values: FloatArray) -> float | None:
+    """Percent of the tolerance that a gauge takes: six standard deviations, or three of the way to one limit.
+
+    That way is counted from the mean of the readings, since limits on one side have no middle.
+    """
+    width = _tolerance(row)
+    if width is not None:
+        return 100.0 * 6.0 * deviation / width
+    if (row.lower is None) == (row.upper is None):
+        return None
+    limit = row.upper if row.upper is not None else row.lower
+    room = abs(limit - float(values.mean())) if limit is not None else 0.0
+    return 100.0 * 3.0 * deviation / room if room > 0.0 else None
+
+
+def _against_reference(
+    blank: StudiedRow, row: Characteristic, readings: Sequence[Reading], reference: float | None
+) -> StudiedRow:
+    if reference is None:
+        raise HemtraError("One part alone tells its bias only against a known size; give its reference.")
+    values = np.array([math.nan if one.value is None else one.value for one in readings])
+    size = type_one(values, reference, _tolerance(row), resolution=10.0**-row.decimals)
+    return StudiedRow(blank.balloon, blank.name, blank.unit, None, size, _share(row, size.deviation, values))
+
+
+def _judged(one: Presented, balloon: Balloon) -> CharacteristicResult | None:
+    return next((row for row in one.rows if row.balloon == balloon), None)
+
+
+def _by_look(found: Sequence[Presented]) -> dict[tuple[str, int], dict[str, str]]:
+    """By operator and trial, the verdict of each part."""
+    looks: dict[tuple[str, int], dict[str, str]] = {}
+    for one in found:
+        looks.setdefault((one.operator, one.trial), {})[one.part] = one.verdict
+    return looks
+
+
+def _agreement(found: Sequence[Presented]) -> Agreement | None:
+    looks = list(_by_look(found).values())
+    parts = list(dict.fromkeys(one.part for one in found))
+    if len(looks) < 2 or any(set(look) != set(parts) for look in looks):
+        return None
+    return between([[look[part] for part in parts] for look in looks])
+
+
+def _with_tags(found: Sequence[Presented]) -> Agreement | None:
+    known = [one for one in found if one.tag is not None]
+    if not known:
+        return None
+    return with_tags([one.verdict for one in known], [bool(one.tag) for one in known])

@@ -1,0 +1,239 @@
+"""Gauge studies: published tables, hand-worked ones, and components that were put in."""
+
+import math
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from hemtra import HemtraError, Verdict
+from hemtra.core.gauge.agreement import between, with_tags
+from hemtra.core.gauge.ranges import bias_factor, range_factors
+from hemtra.core.gauge.readings import Reading, Readings
+from hemtra.core.gauge.repeatability import repeatability
+from hemtra.core.gauge.study import Presented, studied
+from hemtra.core.gauge.type_one import Rule, type_one
+from hemtra.core.plan.limits import CharacteristicResult
+from makers import step_plan
+
+PUBLISHED = np.array(
+    [
+        [
+            [0.29, -0.56, 1.34, 0.47, -0.80, 0.02, 0.59, -0.31, 2.26, -1.36],
+            [0.41, -0.68, 1.17, 0.50, -0.92, -0.11, 0.75, -0.20, 1.99, -1.25],
+            [0.64, -0.58, 1.27, 0.64, -0.84, -0.21, 0.66, -0.17, 2.01, -1.31],
+        ],
+        [
+            [0.08, -0.47, 1.19, 0.01, -0.56, -0.20, 0.47, -0.63, 1.80, -1.68],
+            [0.25, -1.22, 0.94, 1.03, -1.20, 0.22, 0.55, 0.08, 2.12, -1.62],
+            [0.07, -0.68, 1.34, 0.20, -1.28, 0.06, 0.83, -0.34, 2.19, -1.50],
+        ],
+        [
+            [0.04, -1.38, 0.88, 0.14, -1.46, -0.29, 0.02, -0.46, 1.77, -1.49],
+            [-0.11, -1.13, 1.09, 0.20, -1.07, -0.67, 0.01, -0.56, 1.45, -1.77],
+            [-0.15, -0.96, 0.67, 0.11, -1.45, -0.49, 0.21, -0.49, 1.87, -2.16],
+        ],
+    ]
+).transpose(2, 0, 1)
+"""The example of the AIAG's manual, chapter III B: 10 parts, 3 appraisers, 3 trials."""
+EXAMPLE = Readings(tuple("0123456789"), ("A", "B", "C"), PUBLISHED)
+
+
+def test_average_and_range_give_the_published_table():
+    """The manual rounds what it goes on with, so that its fifth digits are a few off."""
+    found = repeatability(EXAMPLE, "ranges")
+    shown = (found.repeatability, found.reproducibility, found.gauge, found.parts)
+    assert [one.deviation for one in shown] == pytest.approx([0.20188, 0.22963, 0.30575, 1.10456], abs=1.1e-4)
+    assert found.total == pytest.approx(1.14610, abs=1.1e-4)
+    assert [found.of_total(one) for one in shown] == pytest.approx([17.62, 20.04, 26.68, 96.38], abs=0.011)
+    assert found.categories == 5
+
+
+def test_analysis_of_variance_gives_the_published_table():
+    found = repeatability(EXAMPLE)
+    squares = {one.name: one for one in found.sources}
+    assert {name: one.freedom for name, one in squares.items()} == {
+        "operators": 2,
+        "parts": 9,
+        "interaction": 18,
+        "repeatability": 60,
+    }
+    assert [round(squares[n].squares, 4) for n in ("operators", "parts", "interaction", "repeatability")] == [
+        3.1673,
+        88.3619,
+        0.3590,
+        2.7589,
+    ]
+    assert [round(squares[n].f, 3) for n in ("operators", "parts", "interaction")] == [34.440, 213.517, 0.434]
+    shown = (found.repeatability, found.reproducibility, found.interaction, found.gauge, found.parts)
+    # the manual has 0.302373 and 1.042327
+    assert [round(one.deviation, 5) for one in shown] == [0.19993, 0.22684, 0.0, 0.30237, 1.04233]
+    assert [round(found.of_total(one), 1) for one in (shown[0], shown[1], shown[3], shown[4])] == [
+        18.4,
+        20.9,
+        27.9,
+        96.0,
+    ]
+
+
+@pytest.mark.parametrize(
+    ("count", "mean", "spread", "alone"),
+    [
+        (2, 1.128, 0.8525, 1.41421),
+        (3, 1.693, 0.888, 1.91155),
+        (5, 2.326, 0.864, 2.48124),
+        (10, 3.078, 0.797, 3.17905),
+    ],
+)
+def test_factors_of_ranges_are_those_of_the_tables(count, mean, spread, alone):
+    assert range_factors(count) == pytest.approx((mean, spread), abs=5e-4)
+    assert bias_factor(count, 1.0) == pytest.approx(alone, abs=2e-5)
+
+
+def made(ev, av, both, pv, seed, shape=(10, 3, 3)):
+    rng = np.random.default_rng(seed)
+    p, o, _ = shape
+    values = pv * rng.standard_normal((p, 1, 1)) + av * rng.standard_normal((1, o, 1))
+    values = values + both * rng.standard_normal((p, o, 1)) + ev * rng.standard_normal(shape)
+    return Readings(tuple(map(str, range(p))), tuple(map(str, range(o))), values)
+
+
+def test_components_put_in_are_found_and_lie_within_their_limits():
+    """Of 300 studies nearly 95 % hold the truth; those of few operators are the wide ones."""
+    truth = {"repeatability": 0.5, "gauge": math.sqrt(0.5**2 + 0.4**2 + 0.3**2), "parts": 2.0}
+    held, means = dict.fromkeys(truth, 0), dict.fromkeys(truth, 0.0)
+    for seed in range(300):
+        found = repeatability(made(0.5, 0.4, 0.3, 2.0, seed, (20, 6, 3)))
+        for name, value in truth.items():
+            one = getattr(found, name)
+            held[name] += one.low <= value <= one.high
+            means[name] += one.deviation**2 / 300
+    for name, value in truth.items():
+        assert held[name] >= 0.92 * 300, name
+        assert math.sqrt(means[name]) == pytest.approx(value, rel=0.05), name
+
+
+@given(
+    st.floats(-100.0, 100.0),
+    st.floats(0.01, 100.0),
+    st.permutations(range(3)),
+    st.sampled_from(["ranges", "anova"]),
+)
+def test_what_is_added_or_in_another_unit_changes_nothing_else(more, factor, order, method):
+    one = repeatability(EXAMPLE, method)
+    values = EXAMPLE.values[:, order, ::-1] * factor + more
+    other = repeatability(Readings(EXAMPLE.parts, EXAMPLE.operators, values), method)
+    for name in ("repeatability", "reproducibility", "gauge", "parts"):
+        assert getattr(other, name).deviation == pytest.approx(
+            factor * getattr(one, name).deviation, rel=1e-6, abs=1e-9 * (abs(more) + factor)
+        )
+
+
+def test_one_operator_differs_from_nobody_and_equal_readings_have_no_spread():
+    alone = repeatability(Readings(EXAMPLE.parts, ("A",), PUBLISHED[:, :1]))
+    assert (alone.reproducibility.deviation, alone.interaction.deviation) == (0.0, 0.0)
+    assert alone.gauge.deviation == alone.repeatability.deviation > 0.0
+    same = repeatability(Readings(("1", "2"), ("A", "B"), np.ones((2, 2, 2)) * [[[1.0]], [[2.0]]]))
+    assert (same.gauge.deviation, same.of_total(same.gauge)) == (0.0, 0.0)
+    nothing = repeatability(Readings(("1", "2"), ("A", "B"), np.ones((2, 2, 2))), "ranges")
+    assert (nothing.total, nothing.of_total(nothing.gauge), nothing.categories) == (0.0, 0.0, 1)
+
+
+@pytest.mark.parametrize(
+    ("readings", "words"),
+    [
+        ([], "no readings"),
+        ([Reading("1", "A", 1, 1.0), Reading("1", "A", 1, 1.0)], "Part 1, A, trial 1 comes twice"),
+        ([Reading("1", "A", 1, 1.0), Reading("2", "A", 2, 1.0)], "Part 1, A, trial 2 is missing"),
+        (
+            [Reading("1", "A", 1, None, "no data in the zone")],
+            "was not measured: no data in the zone. Repeat it",
+        ),
+        ([Reading("1", "", 0, 1.0)], "Part 1, trial 0 is no trial"),
+    ],
+)
+def test_a_study_with_holes_names_them(readings, words):
+    with pytest.raises(HemtraError, match=words):
+        Readings.of(readings)
+
+
+@pytest.mark.parametrize(("shape", "words"), [((1, 3, 3), "two parts"), ((4, 2, 1), "two trials")])
+def test_too_small_a_study_is_refused(shape, words):
+    with pytest.raises(HemtraError, match=words):
+        repeatability(made(1, 1, 1, 1, 0, shape))
+
+
+def test_bias_and_capability_of_one_part():
+    """By hand: 5 pairs of 10.001 and 10.003 have a mean of 10.002 and a deviation of 1 µm times √(10/9)."""
+    values = np.tile([10.001, 10.003], 5)
+    found = type_one(values, 10.0, 0.1, resolution=0.001)
+    s = 0.001 * math.sqrt(10 / 9)
+    assert (found.bias, found.deviation) == pytest.approx((0.002, s))
+    assert found.t == pytest.approx(0.002 / (s / math.sqrt(10)))
+    assert found.is_biased
+    assert found.bias_low < 0.002 < found.bias_high
+    assert (found.cg, found.cgk) == pytest.approx((0.02 / (6 * s), (0.01 - 0.002) / (3 * s)))
+    assert found.capable(Rule()) is True
+    assert found.capable(Rule(resolution=0.5)) is False
+    assert type_one(values, 10.002, None).cg is None
+    assert type_one(values, 10.002, None).chance == pytest.approx(1.0)
+    still = type_one(np.full(25, 10.0), 10.0, 0.1)
+    assert (still.is_biased, still.cg > 1e6) == (False, True)
+    assert type_one(np.full(25, 10.5), 10.0, 0.1).is_biased
+    with pytest.raises(HemtraError, match="9 readings are too few"):
+        type_one(values[:9], 10.0, 0.1)
+    with pytest.raises(HemtraError, match="1 of the readings were not measured"):
+        type_one(np.array([*values, np.nan]), 10.0, 0.1)
+
+
+def test_agreement_beyond_chance():
+    """Cohen's table of 1960 with 100 cases: 70 % agree, 50 % by chance would, so kappa is 0.4."""
+    one = ["a"] * 60 + ["b"] * 40
+    other = ["a"] * 40 + ["b"] * 20 + ["a"] * 10 + ["b"] * 30
+    found = between([one, other])
+    assert (found.share, found.kappa) == pytest.approx((0.7, 0.4))
+    assert between([["a", "a"], ["a", "a"]]).kappa is None
+    three = between([["a", "b"], ["a", "b"], ["a", "b"]])
+    assert (three.share, three.kappa) == (1.0, 1.0)
+    tagged = with_tags(["PASS", "FAIL", "PASS", "NOT MEASURED"], [True, True, False, False])
+    assert (tagged.missed, tagged.refused) == (0.5, 0.5)
+    with pytest.raises(HemtraError, match="needs two"):
+        between([["a"]])
+
+
+def shown_to_the_gauge(values, unit="mm"):
+    """Readings (parts, operators, trials) as what a plan with one row found on scans."""
+    for (i, j, k), value in np.ndenumerate(values):
+        row = CharacteristicResult(
+            1, "Rise", "up", float(value), unit, None, 0.7, 1.3, 2, Verdict.PASS, "", None
+        )
+        yield Presented(str(i), "ABC"[j], k + 1, "PASS", (row,), tag=True)
+
+
+def test_a_study_of_a_whole_plan():
+    plan = step_plan()
+    row = plan.characteristic(1)
+    width = row.upper - row.lower
+    values = (row.upper + row.lower) / 2 + PUBLISHED * width / 20
+    (found,) = studied(plan, list(shown_to_the_gauge(values))).rows
+    assert found.share == pytest.approx(100 * 6 * 0.302373 / 20, rel=1e-4)
+    assert found.grade == "good"
+    study = studied(plan, list(shown_to_the_gauge(values * 5)))
+    assert study.rows[0].grade == "not capable"
+    assert (study.parts, study.operators, study.trials) == (10, 3, 3)
+    assert (study.verdicts.share, study.tags.refused) == (1.0, 0.0)
+    lone = list(shown_to_the_gauge(values[:1, :, :].repeat(2, axis=2)))
+    assert "give its reference" in studied(plan, lone).rows[0].reason
+    biased = studied(plan, lone, references={1: 1.0}).rows[0]
+    assert biased.size.count == 18
+    # one limit: three deviations of the way to it
+    one_sided = plan.with_characteristic(row.edited(lower=None, nominal=None))
+    found = studied(one_sided, list(shown_to_the_gauge(values))).rows[0]
+    gauge = 0.302373 * width / 20
+    assert found.share == pytest.approx(100 * 3 * gauge / (row.upper - values.mean()), rel=1e-4)
+    lost = [*shown_to_the_gauge(values)]
+    lost[4] = Presented(lost[4].part, lost[4].operator, lost[4].trial, error="scan.x3p is damaged.")
+    assert "Part 0, B, trial 2 was not measured: scan.x3p is damaged" in studied(plan, lost).rows[0].reason
+    with pytest.raises(HemtraError, match="no scans"):
+        studied(plan, [])
