@@ -152,7 +152,7 @@ def test_one_click_puts_it_right(station, question, words):
 
     (warning,) = told(station)
     assert warning.advice.endswith("."), "a sentence that says what to do"
-    assert warning.fixed is not None
+    assert warning.fixed != station
     assert told(warning.fixed) == []
     type(station).model_validate(warning.fixed.model_dump(by_alias=True))
 

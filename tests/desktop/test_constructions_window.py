@@ -1,5 +1,6 @@
 """Features without a characteristic, and what is made of others, in the real window."""
 
+import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, Qt
 from test_window import LEFT, card, drag, message, pixel, values
@@ -40,9 +41,11 @@ def test_an_outline_taught_on_an_empty_sheet_is_seen_and_can_be_worked_on(demo, 
     qtbot.waitUntil(lambda: bool(bench.document.plan.steps), timeout=20_000)
     settled(demo)
     assert list(workspace.lineage.chips) == ["(scan)", "outline"]
-    shown = bench.shown.evidence["outline"].marks
-    assert workspace.stage.marks.selected_zone() is not None
-    assert shown
+    assert workspace.stage.marks.selected_zone().contains(np.array(0.0), np.array(0.0))
+    contour = np.concatenate(
+        [m.points for m in bench.shown.evidence["outline"].marks if isinstance(m, Polyline)]
+    )
+    assert np.ptp(contour[:, 0]) == pytest.approx(120.0, abs=1.0), "all of the cover's outline is drawn"
     # a cut-out and the eraser work at once
     demo.trigger("zone.cut")
     settled(demo)

@@ -69,7 +69,6 @@ def test_the_stage_in_space_follows_the_top_view(demo, qtbot, settled):
     workspace = demo.workspaces["plan"].workspace
     demo.trigger("view.cycle")
     space = workspace.arrangement.space
-    assert space is not None
     assert space.isVisible()
     assert not workspace.section.isVisible()
     qtbot.waitUntil(lambda: len(space.meshes) == 2, timeout=20_000)

@@ -53,9 +53,7 @@ def test_what_was_put_in_is_found(hemtra, study):  # noqa: F811
 def test_one_part_is_held_against_its_reference(hemtra, study, tmp_path):  # noqa: F811
     names = [f"{study}/p2-Ada-{1 + k % 2}.x3p,p2" for k in range(12)]
     (tmp_path / "one.csv").write_text("\n".join(["scan,part", *names]))
-    code, out, _ = hemtra(
-        "gauge", study / "rise.hplan", tmp_path / "one.csv", "--reference", "1=0.195", "--json"
-    )
+    _, out, _ = hemtra("gauge", study / "rise.hplan", tmp_path / "one.csv", "--reference", "1=0.195", "--json")
     (row,) = json.loads(out)["rows"]
     assert row["bias"]["bias"] == pytest.approx(0.005, abs=2e-5)
     assert row["bias"]["count"] == 12

@@ -15,8 +15,8 @@ from hemtra.core.arrays import BoolArray, ByteArray, FloatArray, Heights, IntArr
 
 SATURATED = 255
 """Intensity at which the light has overrun the camera."""
-TOGETHER = 3
-"""Connected points at one height that are part of the part, however far they stand off."""
+PROFILES = 3
+"""Profiles on which points stand off alike, from which on they are part of the part."""
 MIXED = 1 / 3
 """Share of the reach from which on a point of a spot with glare is a mixture of glare and surface."""
 ROUNDS = 3
@@ -27,8 +27,9 @@ def glaring(z: Heights, intensity: ByteArray, reach: float, half: tuple[int, int
     """Which points of a map (rows, cols) are glare.
 
     Such a point is saturated or beside one that is, stands off by more than `reach` mm from the surface in the
-    window of 2 `half` + 1 rows and columns about it, and is not one of three connected points that do so alike,
-    within `reach`. What stands off by a part of the reach in the same spot of light is a mixture, and goes too.
+    window of 2 `half` + 1 rows and columns about it, and is not connected to others that do so alike, within
+    `reach`, on three profiles, or by pairs on two. What stands off by a part of the reach in the same spot of
+    light is a mixture, and goes too.
     """
     found = np.zeros(z.shape, np.bool_)
     places = _about(np.argwhere(intensity == SATURATED), z)
@@ -36,8 +37,8 @@ def glaring(z: Heights, intensity: ByteArray, reach: float, half: tuple[int, int
         return found
     gone = np.zeros(len(places), np.bool_)
     for _ in range(ROUNDS):
-        off, alike = _stand_off(z, found, places, reach, half)
-        more = (off > reach) & (alike < TOGETHER) & ~gone
+        off, supported = _stand_off(z, found, places, reach, half)
+        more = (off > reach) & ~supported & ~gone
         if not more.any():
             break
         gone |= more
@@ -71,16 +72,14 @@ def _in_spots_of(places: IntArray, chosen: BoolArray) -> BoolArray:
 @njit(cache=True, nogil=True)
 def _stand_off(
     z: Heights, left_out: BoolArray, places: IntArray, reach: float, half: tuple[int, int]
-) -> tuple[FloatArray, IntArray]:
-    """(n,) mm by which some places (n, 2) stand off from the surface about them, and how many do alike there.
+) -> tuple[FloatArray, BoolArray]:
+    """(n,) mm by which some places (n, 2) stand off from the surface about them, and whether others support it.
 
     The surface is the plane of the median slopes between neighbours and the median height: what glares lies on
-    either side of it alike, so that these hold with more than half of the points astray. Of the connected
-    points that stand off alike, the place itself counted, no more than matters are counted; all in one profile
-    count as one.
+    either side of it alike, so that these hold with more than half of the points astray.
     """
     rows, cols = z.shape
-    off, alike = np.zeros(len(places)), np.zeros(len(places), np.int64)
+    off, supported = np.zeros(len(places)), np.zeros(len(places), np.bool_)
     most = (2 * half[0] + 1) * (2 * half[1] + 1)
     near, down, right = np.empty(most), np.empty(most), np.empty(most)
     for n in range(len(places)):
@@ -109,18 +108,35 @@ def _stand_off(
         off[n] = abs(level - z[i, j])
         # about this place: mm a row and a column, and the height from which something stands off
         surface = slope_y, slope_x, level - slope_y * i - slope_x * j
-        across, alike[n] = False, 1
-        for p, q in _alike(z, left_out, (i, j), surface, reach):
-            across |= p != i
-            alike[n] += 1
-            if alike[n] < TOGETHER or not across:
-                further = _alike(z, left_out, (p, q), surface, reach)
-                alike[n] += len(further) - 1
-                for at in further:
-                    across |= at[0] != i
-        # in one profile, resampling makes three alike of two that glare
-        alike[n] = alike[n] if across else 1
-    return off, alike
+        supported[n] = _is_supported(z, left_out, (i, j), surface, reach)
+    return off, supported
+
+
+@njit(cache=True, nogil=True)
+def _is_supported(
+    z: Heights,
+    left_out: BoolArray,
+    place: tuple[int, int],
+    surface: tuple[float, float, float],
+    reach: float,
+) -> bool:
+    """Whether points that stand off alike are connected to a place on three profiles, or by pairs on two.
+
+    One profile tells nothing, since resampling makes three alike of two that glare beside each other.
+    """
+    found = [place]
+    first = 0
+    for _ in range(2):
+        last = len(found)
+        for k in range(first, last):
+            for at in _alike(z, left_out, found[k], surface, reach):
+                if at not in found:
+                    found.append(at)
+        first = last
+    counts = np.zeros(5, np.int64)
+    for i, _ in found:
+        counts[i - place[0] + 2] += 1
+    return bool(np.count_nonzero(counts) >= PROFILES or np.count_nonzero(counts >= 2) >= 2)
 
 
 @njit(cache=True, nogil=True)
