@@ -362,7 +362,7 @@ def test_a_dent_is_measured_against_the_reference_wherever_the_part_lies():
     with pytest.raises(NotMeasured, match="not been taught"):
         kind.evaluate(StepContext(lifted, moved))
     half = relief(np.where(u > 0, lifted.z, np.nan))
-    with pytest.raises(NotMeasured, match=r"only \d+ % of what the reference shows"):
+    with pytest.raises(NotMeasured, match=r"only \d+ % of the area seen on the reference"):
         DeviationKind(cell=0.5, least_data=80).evaluate(StepContext(half, moved, base=base, taught=taught))
 
 

@@ -38,7 +38,7 @@ def run_line(
     err: Console,
     sample: Scan | None = None,
 ) -> int:
-    """Run until the parts are through or it is told to stop; the exit code.
+    """Run until all parts are through or it is stopped; returns the exit code.
 
     SIGTERM and SIGINT take no more parts and finish those that were taken; a second one ends at once, with what
     has no record named.

@@ -35,14 +35,14 @@ TAKES = {
     "least": "least",
     "greatest": "greatest",
     "deviation": "standard deviation",
-    "range": "greatest minus least",
+    "range": "range",
     "taper": "taper over 100 mm",
     "share": "share in limits",
     "stretch": "longest stretch out of limits",
 }
 LIMITED = ("share", "stretch")
 TAPER = 100.0
-"""mm of the path that a taper is told for."""
+"""mm of the path over which a taper is given."""
 
 
 @register
@@ -112,7 +112,7 @@ class AlongKind(Kind):
         facts = (("sections", f"{np.count_nonzero(seen)} of {np.count_nonzero(judged)}"),)
         if share < self.least_measured:
             raise NotMeasured(
-                f"only {share:.0f} % of the sections are measured, and it asks for {self.least_measured:g} %;"
+                f"only {share:.0f} % of the sections are measured; minimum {self.least_measured:g} %;"
                 f" otherwise {_usual(found, judged & ~seen)}"
             )
         for first, many in runs(judged & ~seen, found.path.course.closed):

@@ -51,8 +51,8 @@ class CoplanarityKind(Kind):
     cell: float = setting(
         2.0,
         "mean over",
-        "Heights are averaged over cells of this size, so that noise is not form; what stands out by more than"
-        " noise counts all the same.",
+        "Heights are averaged over cells of this size, so that noise does not count as form. Deviations larger"
+        " than the noise still count in full.",
         unit="mm",
         when={"of": ("points",)},
         gt=0.0,

@@ -333,7 +333,7 @@ class ParallelismKind(Kind):
         2.0,
         "mean over",
         "Heights are averaged over cells, and places along an edge over pieces, of this size, so that noise is"
-        " not taken for form; what stands out by more than noise counts all the same.",
+        " not taken for form. Deviations larger than the noise still count in full.",
         unit="mm",
         gt=0.0,
         le=100.0,

@@ -84,7 +84,7 @@ class DeviationKind(Kind):
         share = float(there.mean())
         if not there.any() or 100.0 * share < self.least_data:
             raise NotMeasured(
-                f"only {percent(share)} of what the reference shows holds data, and it asks for"
+                f"only {percent(share)} of the area seen on the reference has data; minimum"
                 f" {self.least_data:.0f} %"
             )
         worst = int(np.nanargmax(np.abs(off)))

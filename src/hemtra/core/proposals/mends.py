@@ -91,7 +91,7 @@ def _of_a_zone(plan: Plan, engine: Engine, cause: StepResult) -> Iterator[Mend]:
         yield Mend(
             f"Accept {accepted:.0f} % data",
             plan.with_step(step.edited(params={**step.params, "least_data": accepted})),
-            why=f"It asks for {asked:g} % now. What is not seen is then not looked at.",
+            why=f"The minimum is {asked:g} % now. Areas without data are then not inspected.",
         )
         if plan.prepared is None:
             filled = _filled(plan)
