@@ -157,8 +157,8 @@ follows at least 80 % of its effect, fails, has bounds that hold the true value,
   still on the right side of the limits: {told["unmoved"]}.
 * With 1 % of the points missing, {missing:.1f} % of the values are NOT MEASURED (at most 5 %).
 * Of {len(verdicts[False])} clean good parts in random poses, some of them shining in places, {bad[False]} are
-  not passed; the aim is at most 0.5 %. Of as many with specks of dirt, {bad[True]} are not: {failed} fail, the
-  others are NOT MEASURED where dirt hides what is measured.
+  not passed; the aim is at most 0.5 %. Of as many with specks of dirt, {bad[True]} are not passed:
+  FAIL {failed}, NOT MEASURED {bad[True] - failed}, where dirt hides what is measured.
 
 ## From which size on defects are always noticed
 
