@@ -296,3 +296,25 @@ def test_a_share_counts_only_what_surely_lies_within():
     for uncertainty, share, verdict in cases:
         found = combined(series, Demand("share", 0.0, 1.0, 2, uncertainty, share=90.0))
         assert (found.share, found.verdict) == (pytest.approx(share), verdict)
+
+
+def test_many_values_say_how_many_there_are_and_where_the_longest_stretch_is_missing():
+    values = np.ones(100)
+    values[[20, 21, 22, 60]] = np.nan
+    at = 0.5 * np.arange(100.0)
+    series = Series(values, at, np.zeros((100, 3)), {})
+    assert (series.coverage.seen, series.coverage.points) == (0.96, 100)
+    assert series.coverage.gap == pytest.approx(1.5)
+    # round a closed path the end goes on at the start: two and three of them
+    values[[0, 1, 97, 98, 99]] = np.nan
+    closed = Series(values, at, np.zeros((100, 3)), {}, by="section", around=50.0)
+    assert closed.coverage.gap == pytest.approx(2.5)
+    assert Series(values, np.arange(100.0), np.zeros((100, 3)), {}, by="instance").coverage.gap == 0.0
+    nothing = Series(np.full(4, np.nan), at[:4], np.zeros((4, 3)), {})
+    assert (nothing.coverage.seen, nothing.coverage.gap) == (0.0, 2.0)
+
+
+def test_a_row_of_many_carries_what_it_rests_on(plan, perfect):
+    row = next(c for c in inspect(plan, perfect).characteristics if c.balloon == 18)
+    assert row.coverage.points > 800
+    assert row.coverage.seen > 0.99

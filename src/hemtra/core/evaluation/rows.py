@@ -137,6 +137,7 @@ def judged_series(
         text=text,
         least=found.least,
         greatest=found.greatest,
+        coverage=series.coverage,
     )
 
 

@@ -50,6 +50,7 @@ class CircleKind(RimKind):
     title: ClassVar = "Circle"
     glyph: ClassVar = "circle"
     output: ClassVar = FoundCircle
+    revision: ClassVar[int] = 2
 
     def evaluate(self, given: StepContext) -> Outcome:
         """A `FoundCircle` at the height of its rim; facts: diameter, scatter and lines."""

@@ -8,6 +8,7 @@ from typing import Literal, TypeAlias
 import numpy as np
 
 from hemtra.core.arrays import BoolArray, FloatArray
+from hemtra.core.coverage import Coverage
 from hemtra.core.geometry.elements import Number
 from hemtra.core.plan.limits import SLACK, Verdict, judge, thresholds
 from hemtra.core.text import percent
@@ -39,6 +40,24 @@ class Series:
     def measured(self) -> BoolArray:
         """(n,) which of them were."""
         return ~np.isnan(self.values)
+
+    @property
+    def coverage(self) -> Coverage:
+        """Which share was measured, and the longest stretch of a run or path in mm that was not."""
+        count, measured = self.values.size, self.measured
+        if not count:
+            return Coverage(seen=0.0)
+        gap = 0.0
+        if self.by != "instance" and count > 1:
+            spacing = float(np.median(np.diff(self.at)))
+            ends = stretches(~measured)
+            gap = max((float(self.at[last] - self.at[first]) + spacing for first, last in ends), default=0.0)
+            if self.around is not None and len(ends) > 1 and not measured[0] and not measured[-1]:
+                # on a closed path the last stretch goes on at the start
+                (_, end), (begin, _) = ends[0], ends[-1]
+                joined = float(self.at[end] - self.at[begin]) + self.around + spacing
+                gap = max(gap, joined)
+        return Coverage(float(measured.mean()), gap, points=count)
 
 
 @dataclass(frozen=True)
