@@ -227,6 +227,10 @@ def test_a_study_of_a_whole_plan():
     assert "give its reference" in studied(plan, lone).rows[0].reason
     biased = studied(plan, lone, references={1: 1.0}).rows[0]
     assert biased.size.count == 18
+    # hardly any spread, and off by a quarter of the tolerance
+    still = values[:1, :, :].repeat(4, axis=2) * 0.0 + (row.upper + row.lower) / 2 + width / 4
+    found = studied(plan, list(shown_to_the_gauge(still)), references={1: (row.upper + row.lower) / 2}).rows[0]
+    assert (found.share, found.grade) == (0.0, "not capable")
     # one limit: three deviations of the way to it
     one_sided = plan.with_characteristic(row.edited(lower=None, nominal=None))
     found = studied(one_sided, list(shown_to_the_gauge(values))).rows[0]

@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 
 from examples import examples
 from hemtra import HeightMap, NotMeasured, PlanError, Step, inspect
+from hemtra.core.detection.unseen import Looked, ends_of
 from hemtra.core.edits.preparation import (
     moved_preparation,
     preparing_kinds,
@@ -318,16 +319,17 @@ def test_glare_goes_and_the_surface_stays():
     [
         (lambda x, y: np.where(np.hypot(x - 6.0, y - 4.0) < 0.25, 0.4, 0.0), 0.2),
         (lambda x, y: np.where((abs(x - 6.0) < 0.05) & (abs(y - 4.0) < 0.16), 0.4, 0.0), 0.0),
+        (lambda x, y: np.clip(0.6 - 1.5 * np.hypot(x - 6.0, y - 4.0), 0.0, None), 0.0),
         (lambda x, y: np.where(x > 6.0, 2.0, 0.0), 0.2),
         (lambda x, y: 1.6 * np.sqrt(np.clip(1.0 - ((x - 6.0) / 1.5) ** 2, 0.0, None)), 0.2),
     ],
-    ids=["burr", "three profiles of a burr", "step", "bead"],
+    ids=["burr", "three profiles of a burr", "tip", "step", "bead"],
 )
 def test_what_shines_and_is_part_of_the_part_is_kept(rise, astray):
     """A burr that shines fails a part like any other: its points stand off, but they do so together."""
     data, ghosts = shining(rise, spot=1.0, astray=astray)
     cleaned, _ = unglared(data)
-    stands = (rise(*np.meshgrid(data.x, data.y)) > 0.1) & ~ghosts
+    stands = (rise(*np.meshgrid(data.x, data.y)) > 0.25) & ~ghosts
     assert np.isfinite(cleaned.z[stands]).mean() > 0.85
 
 
@@ -343,6 +345,26 @@ def test_what_one_profile_shows_thrice_is_glare_all_the_same():
     z[39, 59] = z[39, 60]
     pairs, _ = unglared(HeightMap(z, data.intensity, dx=0.1, dy=0.1))
     assert not np.isnan(pairs.z[39:41, 59:61]).any(), "two and two are a burr"
+
+
+@pytest.mark.parametrize("astray", [0.2, 0.35])
+def test_a_tip_that_glares_itself_is_as_high_as_it_is(astray):
+    """Its neighbours differ by more than the reach, but they stand off to one side."""
+    for seed in range(20):
+        data, _ = shining(
+            lambda x, y: np.clip(0.6 - 1.5 * np.hypot(x - 6, y - 4), 0.0, None), 1.0, astray, seed
+        )
+        cleaned, _ = unglared(data)
+        z = np.float32(cleaned.z - 0.02 * cleaned.x[None, :] + 0.03 * cleaned.y[:, None])
+        # three connected points of the grid reach 0.45 mm of the tip's 0.6
+        assert ends_of(z, Looked.at(z.shape, None)).high > 0.8 * 0.45
+
+
+def test_where_all_shines_glare_cannot_be_told():
+    data, _ = shining(lambda x, y: 0.0 * x, spot=1.0)
+    z = np.tile(data.z, (3, 1))
+    bright = HeightMap(z, np.full(z.shape, 255), dx=0.1, dy=0.1)
+    assert unglared(bright) == (bright, f"nothing: {z.size} points are saturated, too many to tell glare")
 
 
 def test_without_light_or_glare_the_map_is_as_it_was():

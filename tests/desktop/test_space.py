@@ -87,8 +87,9 @@ def test_the_stage_in_space_follows_the_top_view(demo, qtbot, settled):
     qtbot.waitUntil(lambda: not space._moving)
     workspace.stage.colour_by("slope")
     settled(demo)
-    assert demo.session.bench.shown.coloured is not None
-    qtbot.waitUntil(lambda: space._asked.values is demo.session.bench.shown.coloured)
+    coloured = demo.session.bench.shown.coloured
+    assert coloured.shape == demo.session.bench.tray.current.scan.data.shape
+    qtbot.waitUntil(lambda: space._asked.values is coloured)
     for _ in range(3):
         demo.trigger("view.cycle")
     assert workspace.section.isVisible()

@@ -127,10 +127,10 @@ def _print(study: Study, method: Method) -> None:
     out.print(f"{asked}; {way if study.parts > 1 else 'one part against its reference'}")
     spreads = any(row.spread is not None for row in study.rows)
     heads = ("EV", "AV", "GRR", "PV", "ndc") if spreads else ("readings", "bias", "s", "Cg", "Cgk")
-    table = Table("", "characteristic", *heads, "% of tolerance", "", box=None, header_style="bold")
+    table = Table("", "characteristic", "unit", *heads, "% of tolerance", "", box=None, header_style="bold")
     for row in study.rows:
         share = "" if row.share is None else f"{row.share:.1f}"
-        table.add_row(str(row.balloon), row.name, *_cells(row), share, row.reason or row.grade)
+        table.add_row(str(row.balloon), row.name, row.unit, *_cells(row), share, row.reason or row.grade)
     out.print(table)
     for words, found in (
         ("Verdicts of one part agree", study.verdicts),

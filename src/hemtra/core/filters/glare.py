@@ -17,6 +17,10 @@ SATURATED = 255
 """Intensity at which the light has overrun the camera."""
 PROFILES = 3
 """Profiles on which points stand off alike, from which on they are part of the part."""
+FEWEST = 4
+"""Neighbours that say whether a place stands among its like."""
+MOST = 20_000
+"""Saturated points up to which glare is told; where more of a scan shines, nothing says what it stands off."""
 MIXED = 1 / 3
 """Share of the reach from which on a point of a spot with glare is a mixture of glare and surface."""
 ROUNDS = 3
@@ -27,8 +31,9 @@ def glaring(z: Heights, intensity: ByteArray, reach: float, half: tuple[int, int
     """Which points of a map (rows, cols) are glare.
 
     Such a point is saturated or beside one that is, stands off by more than `reach` mm from the surface in the
-    window of 2 `half` + 1 rows and columns about it, and is not connected to others that do so alike, within
-    `reach`, on three profiles, or by pairs on two. What stands off by a part of the reach in the same spot of
+    window of 2 `half` + 1 rows and columns about it, and is not supported. It is where it is connected to
+    others that do so alike, within `reach`, on three profiles or by pairs on two, and where half of its
+    neighbours stand off to the same side. What stands off by a part of the reach in the same spot of
     light is a mixture, and goes too.
     """
     found = np.zeros(z.shape, np.bool_)
@@ -136,7 +141,34 @@ def _is_supported(
     counts = np.zeros(5, np.int64)
     for i, _ in found:
         counts[i - place[0] + 2] += 1
+    if _stands_among_its_like(z, left_out, place, surface, reach):
+        return True
     return bool(np.count_nonzero(counts) >= PROFILES or np.count_nonzero(counts >= 2) >= 2)
+
+
+@njit(cache=True, nogil=True)
+def _stands_among_its_like(
+    z: Heights,
+    left_out: BoolArray,
+    place: tuple[int, int],
+    surface: tuple[float, float, float],
+    reach: float,
+) -> bool:
+    """Whether at least half of the neighbours of a place stand off to the same side, as on a tip or a ridge.
+
+    Among second reflections most neighbours lie on the surface, and the others to either side of it.
+    """
+    i, j = place
+    by_row, by_col, base = surface
+    side = 1.0 if z[i, j] > base + by_row * i + by_col * j else -1.0
+    there = same = 0
+    for p in range(max(i - 1, 0), min(i + 2, z.shape[0])):
+        for q in range(max(j - 1, 0), min(j + 2, z.shape[1])):
+            if (p == i and q == j) or left_out[p, q] or np.isnan(z[p, q]):
+                continue
+            there += 1
+            same += side * (z[p, q] - (base + by_row * p + by_col * q)) > reach
+    return there >= FEWEST and 2 * same >= there
 
 
 @njit(cache=True, nogil=True)

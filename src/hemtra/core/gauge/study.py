@@ -13,15 +13,15 @@ from hemtra.core.errors import HemtraError
 from hemtra.core.gauge.agreement import Agreement, between, with_tags
 from hemtra.core.gauge.readings import Reading, Readings
 from hemtra.core.gauge.repeatability import Method, Repeatability, repeatability
-from hemtra.core.gauge.type_one import TypeOne, type_one
+from hemtra.core.gauge.type_one import Rule, TypeOne, type_one
 from hemtra.core.plan.balloon import Balloon
 from hemtra.core.plan.document import Characteristic, Plan
 from hemtra.core.plan.limits import CharacteristicResult
 
 GOOD, USABLE = 10.0, 30.0
 """Percent of the tolerance up to which a gauge is good, and up to which it may be used (AIAG)."""
-FEWEST_CATEGORIES = 5
-"""Sorts of parts that a gauge should tell apart (AIAG)."""
+RULE = Rule()
+"""What is asked of a gauge that measures one part of known size."""
 
 
 @dataclass(frozen=True)
@@ -61,6 +61,10 @@ class StudiedRow:
         """What the gauge is good for, in one word; by the rule of the AIAG where there is a tolerance."""
         if self.spread is None and self.size is None:
             return "not evaluated"
+        if self.size is not None:
+            # spread alone would call a gauge good that is off by all of the tolerance
+            is_capable = self.size.capable(RULE)
+            return "no tolerance" if is_capable is None else "good" if is_capable else "not capable"
         if self.share is None:
             return "no tolerance"
         return "good" if self.share <= GOOD else "usable" if self.share <= USABLE else "not capable"
@@ -92,7 +96,9 @@ def studied(
         raise HemtraError("The study holds no scans.")
     parts = list(dict.fromkeys(one.part for one in found))
     rows = [_row(plan, number, found, method, references or {}, len(parts)) for number in _numbers(plan)]
-    rows.sort(key=lambda row: -math.inf if row.share is None else row.share, reverse=True)
+    rows.sort(
+        key=lambda row: (row.grade == "not capable", -1.0 if row.share is None else row.share), reverse=True
+    )
     operators = {one.operator for one in found}
     return Study(
         tuple(rows),

@@ -9,7 +9,7 @@ from pydantic import model_validator
 
 from hemtra.core.errors import NotMeasured
 from hemtra.core.filters.filtering import fill_holes, keep_band, remove_spikes
-from hemtra.core.filters.glare import glaring
+from hemtra.core.filters.glare import MOST, SATURATED, glaring
 from hemtra.core.form_fields import setting
 from hemtra.core.marks import Evidence, Region
 from hemtra.core.plan.kind import Outcome, StepContext
@@ -58,7 +58,7 @@ class SpikesKind(Preparing):
 
 @register
 class GlareKind(Preparing):
-    """Points dropped that shine so that the sensor took the wrong one of two reflections."""
+    """Points dropped at which the sensor took the wrong one of two reflections: the part shines there."""
 
     kind: ClassVar = "glare"
     title: ClassVar = "Remove glare"
@@ -67,7 +67,7 @@ class GlareKind(Preparing):
     reach: float = setting(
         0.05,
         "beyond",
-        "Removes saturated points farther off the surface about them that no two neighbours support.",
+        "Removes saturated points that stand off the surface by more, unless points beside them do too.",
         unit="mm",
         gt=0.0,
         le=100.0,
@@ -81,6 +81,10 @@ class GlareKind(Preparing):
         data = given.data
         if data.intensity is None:
             return Outcome(data, (("dropped", "nothing: the scan has no intensity"),))
+        saturated = int(np.count_nonzero(data.intensity == SATURATED))
+        if saturated > MOST:
+            words = f"nothing: {saturated} points are saturated, too many to tell glare"
+            return Outcome(data, (("dropped", words),))
         half = tuple(
             max(1, min(round(self.width / 2 / pitch), LARGEST_WINDOW)) for pitch in (data.grid.dy, data.grid.dx)
         )
