@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -138,15 +138,15 @@ def _row(
         for one, value in zip(found, judged, strict=True)
     ]
     if row.lower is None and row.upper is None:
-        return StudiedRow(balloon, row.name, unit, reason="it has no limits: a text, or nothing is asked of it")
+        return replace(blank, reason="it has no limits: a text, or nothing is asked of it")
     try:
         if parts == 1:
             return _against_reference(blank, row, readings, references.get(balloon))
         spread = repeatability(Readings.of(readings), method)
     except HemtraError as error:
-        return StudiedRow(balloon, row.name, unit, reason=str(error))
+        return replace(blank, reason=str(error))
     share = _share(row, spread.gauge.deviation, np.array([r.value for r in readings], np.float64))
-    return StudiedRow(balloon, row.name, unit, spread, None, share)
+    return replace(blank, spread=spread, share=share)
 
 
 def _tolerance(row: Characteristic) -> float | None:
@@ -178,7 +178,7 @@ def _against_reference(
         raise HemtraError("One part alone tells its bias only against a known size; give its reference.")
     values = np.array([math.nan if one.value is None else one.value for one in readings])
     size = type_one(values, reference, _tolerance(row), resolution=10.0**-row.decimals)
-    return StudiedRow(blank.balloon, blank.name, blank.unit, None, size, _share(row, size.deviation, values))
+    return replace(blank, size=size, share=_share(row, size.deviation, values))
 
 
 def _judged(one: Presented, balloon: Balloon) -> CharacteristicResult | None:

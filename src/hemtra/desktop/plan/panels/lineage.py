@@ -145,13 +145,13 @@ class Lineage(QFrame):
             return []
         wired = effective(self.bench.document.shown)
         places.setdefault(subject, len(links) - 1)
-        joined = []
+        joined, prepared = [], self._prepared()
         for step_id, target in places.items():
             if step_id not in wired:
                 continue
             sources = [i for i in wired[step_id].needs if i in places]
             # all data is prepared alike, so only what has no other source hangs on the preparation
-            told = [i for i in sources if i not in self._prepared()] or sources
+            told = [i for i in sources if i not in prepared] or sources
             joined += [(places[i], target) for i in told] or [(0, target)]
         return joined
 
@@ -166,7 +166,8 @@ class Lineage(QFrame):
         The preparation is that of the whole plan, so its chips are folded where something else is looked at.
         """
         chips, room = list(self.chips.values()), self.width() - 2 * EDGE
-        folded = {k for k, i in enumerate(list(self.chips)[:-1]) if i in self._prepared()}
+        prepared = self._prepared()
+        folded = {k for k, i in enumerate(list(self.chips)[:-1]) if i in prepared}
         widths: list[int] = []
         for limit in LIMITS:
             widths = [FOLDED if k in folded else chip.width_within(limit) for k, chip in enumerate(chips)]
