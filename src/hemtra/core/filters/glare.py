@@ -17,13 +17,13 @@ SATURATED = 255
 """Intensity at which the light has overrun the camera."""
 PROFILES = 3
 """Profiles on which points stand off alike, from which on they are part of the part."""
-FEWEST = 4
-"""Neighbours that say whether a place stands among its like."""
+BESIDE, ABOUT = 4, 12
+"""Of the 8 neighbours of a place, and of the 24 in two rings, those that make it one of them."""
 MOST = 20_000
 """Saturated points up to which glare is told; where more of a scan shines, nothing says what it stands off."""
 MIXED = 1 / 3
 """Share of the reach from which on a point of a spot with glare is a mixture of glare and surface."""
-ROUNDS = 3
+ROUNDS = 8
 """Times that it is looked again: what only glaring points supported stands alone once these have gone."""
 
 
@@ -154,21 +154,22 @@ def _stands_among_its_like(
     surface: tuple[float, float, float],
     reach: float,
 ) -> bool:
-    """Whether at least half of the neighbours of a place stand off to the same side, as on a tip or a ridge.
+    """Whether enough of what is about a place stands off to the same side, as on a tip or a ridge.
 
-    Among second reflections most neighbours lie on the surface, and the others to either side of it.
+    Among second reflections most neighbours lie on the surface, and the others to either side of it. Of the
+    nearest, such as have gone already count as these; of those farther about, all count as they were seen.
     """
     i, j = place
     by_row, by_col, base = surface
     side = 1.0 if z[i, j] > base + by_row * i + by_col * j else -1.0
-    there = same = 0
-    for p in range(max(i - 1, 0), min(i + 2, z.shape[0])):
-        for q in range(max(j - 1, 0), min(j + 2, z.shape[1])):
-            if (p == i and q == j) or left_out[p, q] or np.isnan(z[p, q]):
+    beside = about = 0
+    for p in range(max(i - 2, 0), min(i + 3, z.shape[0])):
+        for q in range(max(j - 2, 0), min(j + 3, z.shape[1])):
+            if (p == i and q == j) or not side * (z[p, q] - (base + by_row * p + by_col * q)) > reach:
                 continue
-            there += 1
-            same += side * (z[p, q] - (base + by_row * p + by_col * q)) > reach
-    return there >= FEWEST and 2 * same >= there
+            about += 1
+            beside += abs(p - i) <= 1 and abs(q - j) <= 1 and not left_out[p, q]
+    return beside >= BESIDE or about >= ABOUT
 
 
 @njit(cache=True, nogil=True)
