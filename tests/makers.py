@@ -42,6 +42,13 @@ def step_plan(upper=(1.0, 0.0), lower=(-1.0, 0.0), **limits: float) -> Plan:
     return Plan(name="steps", steps=steps, sheet=(row,))
 
 
+def levels(**row) -> Plan:
+    """The step between two spots of a level surface, 0 ±0.1 unless told."""
+    plan = step_plan()
+    limits = {"nominal": 0.0, "lower": -0.1, "upper": 0.1, **row}
+    return plan.with_characteristic(plan.sheet[0].edited(**limits))
+
+
 def mutated(raw: bytes, rng: random.Random) -> bytes:
     """With a few bytes changed, a piece cut out, or one put in."""
     found = bytearray(raw)

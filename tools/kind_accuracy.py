@@ -37,11 +37,10 @@ for case in CASES:
     )
 print(
     """
-The rim of a hole is softened inwards by its curvature, by a fraction of a micrometre at 4 mm; that is the
-surface and stays when noise averages out. Coplanarity and the distance from an intersection are never below
-zero, so noise adds to them. What is left of edges whose zone lies 3° askew is the step of the grid along its
-scan lines. The least-squares line agrees with the certified values of the Norris data of the NIST Statistical
-Reference Datasets to 1e-11, and the circle with the geometric fit printed by Gander, Golub and Strebel (1994),
-as `tests/core/test_accuracy.py` checks; the minimum-zone flatness is solved by linear programming and never
+Coplanarity and the distance from an intersection are never below zero, so noise adds to them. The circle has
+the slope of its rim from the heights beside its edge, which tells it a few percent too steep. The
+least-squares line agrees with the certified values of the Norris data of the NIST Statistical Reference
+Datasets to 1e-11, and the circle with the geometric fit printed by Gander, Golub and Strebel (1994), as
+`tests/core/test_accuracy.py` checks; the minimum-zone flatness is solved by linear programming and never
 above the least-squares value (`tests/core/test_quantities.py`)."""
 )

@@ -46,11 +46,19 @@ def runner_scan(seed: int, exact: bool) -> Scan:
     return exact_map(part, RUNNER_STATION) if exact else scan_part(part, RUNNER_STATION, seed)
 
 
-def _values(task: tuple[str, int, bool]) -> list[float]:
+def _values(task: tuple[str, int, bool]) -> list[tuple[float, float]]:
+    """Of each row the least and the greatest of its values; twice the same where it has one."""
     what, seed, exact = task
     plan, scan = (demo_plan(), cover_scan) if what == "cover" else (runner_plan(), runner_scan)
     rows = inspect(plan, scan(seed, exact)).characteristics
-    return [float("nan") if row.value is None else float(row.value) for row in rows]
+
+    def known(value: float | None) -> float:
+        return float("nan") if value is None else float(value)
+
+    return [
+        (known(row.value),) * 2 if row.least is None else (known(row.least), known(row.greatest))
+        for row in rows
+    ]
 
 
 def of_tolerance(row: Characteristic, truth: float, width: float) -> float:
@@ -63,27 +71,41 @@ def of_tolerance(row: Characteristic, truth: float, width: float) -> float:
 
 
 def table(plan: Plan, truth: Callable[[int], float], found: dict[bool, np.ndarray]) -> None:
-    """One line a row of the sheet; found: by whether the map is exact, (poses, rows) values."""
+    """A line for each row of the sheet, two for one of many values.
+
+    found: by whether the map is exact, (poses, rows, 2) least and greatest values.
+    """
     print("| | | bias | σ | 6 σ of tolerance | bias of tolerance | not measured |", end="")
     print(" σ, exact map | 6 σ of tolerance |")
     print("|---:|---|---:|---:|---:|---:|---:|---:|---:|")
     for k, row in enumerate(plan.sheet):
         if plan.by_profile is None and row.balloon in EXEMPT:
             continue
-        true = truth(row.balloon)
-        seen, exact = (found[key][:, k] for key in (False, True))
-        off = float(np.nanmean(seen)) - true
-        sigmas = [float(np.nanstd(values)) if values.size else float("nan") for values in (seen, exact)]
-        shares = [f"{of_tolerance(row, true, 6 * sigma):.1f} %" for sigma in sigmas]
-        # a bias is no scatter: all of it counts against the one limit
-        bias = of_tolerance(row, true, abs(off) * (1 if row.lower is not None and row.upper is not None else 2))
-        cells = [str(row.balloon), row.name, f"{1000 * off:+.1f}", f"{1000 * sigmas[0]:.1f}", shares[0]]
-        cells += [f"{bias:.1f} %", str(int(np.isnan(seen).sum())), f"{1000 * sigmas[1]:.1f}", shares[1]]
-        print("| " + " | ".join(cell.replace("nan %", "–").replace("nan", "–") for cell in cells) + " |")
+        low, high = found[False][:, k].T
+        ends = {"": 0} if np.array_equal(low, high, equal_nan=True) else {", least": 0, ", greatest": 1}
+        if len(ends) > 1 and row.lower is None:
+            del ends[", least"]
+        for name, end in ends.items():
+            print(
+                line(row, row.name + name, truth(row.balloon), {key: v[:, k, end] for key, v in found.items()})
+            )
+
+
+def line(row: Characteristic, name: str, true: float, found: dict[bool, np.ndarray]) -> str:
+    """One line of the table."""
+    seen, exact = found[False], found[True]
+    off = float(np.nanmean(seen)) - true
+    sigmas = [float(np.nanstd(values)) if values.size else float("nan") for values in (seen, exact)]
+    shares = [f"{of_tolerance(row, true, 6 * sigma):.1f} %" for sigma in sigmas]
+    # a bias is no scatter: all of it counts against the one limit
+    bias = of_tolerance(row, true, abs(off) * (1 if row.lower is not None and row.upper is not None else 2))
+    cells = [str(row.balloon), name, f"{1000 * off:+.1f}", f"{1000 * sigmas[0]:.1f}", shares[0]]
+    cells += [f"{bias:.1f} %", str(int(np.isnan(seen).sum())), f"{1000 * sigmas[1]:.1f}", shares[1]]
+    return "| " + " | ".join(cell.replace("nan %", "–").replace("nan", "–") for cell in cells) + " |"
 
 
 def study(what: str, poses: int, exact: int) -> dict[bool, np.ndarray]:
-    """By whether the map is exact, (poses, rows) values, fewer where it is."""
+    """By whether the map is exact, (poses, rows, 2) least and greatest values, fewer where it is."""
     tasks = [(what, seed, kind) for kind in (False, True) for seed in range(exact if kind else poses)]
     with ProcessPoolExecutor() as pool:
         rows = np.array(list(pool.map(_values, tasks, chunksize=5)))
@@ -102,8 +124,8 @@ any angle, anywhere the view holds it, tilted by up to {LARGEST_TILT:.0f}°; the
 line let it lie. *Exact map*: the true height at every point of the same grid, without sensor, shadow or noise,
 in the first {exact} poses. Values in 1/1000 of the unit (mm, ° or mm³). 6 σ is over the width of the
 limits; for rows with one limit it is 3 σ over its distance from the true value. The text and the count (23 and
-24) are left out. Rows along a path or over many profiles are their furthest value, which errs to one side in
-one pose and to the other in the next: their σ is near to the whole of that error. Made by
+24) are left out. A row of many values, along a path or over many profiles, has the least and the greatest of
+them: which of both is the worse changes from pose to pose, and the scatter of that says nothing. Made by
 `python tools/pose_study.py {poses} {exact}`.
 
 ## The rain-pump cover

@@ -17,6 +17,7 @@ from rich.text import Text
 from hemtra.commands.gauge import gauge
 from hemtra.commands.plan_app import PlanPath, plan_app
 from hemtra.commands.records_app import records_app
+from hemtra.commands.shake import shake
 from hemtra.commands.symbols import signed
 from hemtra.commands.terminal import complain, err, out, progress, progress_reporter
 from hemtra.core.errors import HemtraError
@@ -38,6 +39,7 @@ app = typer.Typer(
 app.add_typer(plan_app, name="plan")
 app.add_typer(records_app, name="records")
 app.command()(gauge)
+app.command()(shake)
 
 FAILED = 70
 """Exit code of a fault of the program, as sysexits.h has it; never one that means a verdict."""

@@ -178,3 +178,19 @@ def test_rows_are_interpolated_but_walls_and_gaps_are_not_bridged():
     assert grey[3] == 0
     wall, _ = resampled([0.0, 1.0, 2.0], [0.0, 0.0, 3.0], 0.0, 0.5, 5)
     assert set(wall[~np.isnan(wall)]) == {0.0, 3.0}, "no height between the two levels is made up"
+
+
+def test_a_steep_flank_is_no_staircase_of_walls_where_noise_makes_its_steps_larger():
+    """Points of a flank 0.24 mm apart in height, on another spacing than the columns, with noise."""
+    rng = np.random.default_rng(3)
+    place = 0.013 + 0.107 * np.arange(40)
+    rows = [
+        resampled(place, 0.24 / 0.107 * place + rng.normal(0, 0.012, place.size), 0.0, 0.1, 42)[0]
+        for _ in range(200)
+    ]
+    inner = np.array(rows)[:, 2:40]
+    assert not np.isnan(inner).any()
+    off = inner - 0.24 / 0.107 * 0.1 * np.arange(2, 40)
+    assert np.abs(off.mean(axis=0)).max() < 0.004, "noise makes no bias"
+    wall, _ = resampled([0.0, 0.1, 0.2, 0.3], [0.0, 0.0, 0.4, 0.4], 0.0, 0.05, 7)
+    assert not ((wall > 0.05) & (wall < 0.35)).any(), "one step alone is a wall"

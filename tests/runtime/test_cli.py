@@ -209,10 +209,18 @@ def test_plan_show_and_check(hemtra, cover, tmp_path, plan):
     code, out, _ = hemtra("plan", "show", cover)
     assert code == 0
     assert "2.50 +0.15 −0.05" in out
-    assert hemtra("plan", "check", cover)[:2] == (
-        0,
-        f"{cover.name} holds; its reference scan evaluates to PASS.\n",
-    )
+    code, out, _ = hemtra("plan", "check", cover)
+    *warned, last = out.splitlines()
+    assert (code, last) == (0, f"{cover.name} holds; its reference scan evaluates to PASS.")
+    assert [line.split(":")[0] for line in warned] == ["13 Plug gap", "16 Flange length"]
+    assert all("most of it is grid phase" in line for line in warned)
+    code, out, _ = hemtra("plan", "uncertainty", cover, "--copies", 8, "--json")
+    found = json.loads(out)
+    assert code == 0
+    assert set(found) == {str(k) for k in range(1, 25)} - {"23"}, "all but the text"
+    for one in found.values():
+        assert one["U"] == 2 * one["u"]
+        assert sum(one["shares"].values()) == pytest.approx(1.0, abs=1e-3) or one["u"] == 0.0
     elsewhere = Scan(HeightMap(np.zeros((20, 20)), x0=900.0))
     save_plan(plan, tmp_path / "off.hplan", elsewhere)
     code, _, err = hemtra("plan", "check", tmp_path / "off.hplan")

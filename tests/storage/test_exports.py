@@ -4,6 +4,7 @@ import csv
 import io
 import json
 from collections import Counter
+from dataclasses import replace
 from xml.etree import ElementTree
 
 import pytest
@@ -108,6 +109,23 @@ def test_qif_refers_only_to_what_it_defines_and_says_every_value(records, tmp_pa
     ]
     hostile = HOSTILE.replace("\x01", " ").replace("\n", " ")
     assert Counter(told) == Counter((n, s, hostile if v == HOSTILE else v) for n, s, v in expected)
+
+
+def test_the_uncertainty_of_a_value_is_kept_and_stands_beside_it(tmp_path):
+    records, plan = Records(str(tmp_path / "records.db")), two_rows()
+    lot = made_lot(records, "lot", [])
+    one = part(1, plan, {1: 0.2, 2: 0.0})
+    known = replace(one, rows=(replace(one.rows[0], u=0.0125), *one.rows[1:]))
+    records.add_all(lot, [known], records.revision(plan))
+    ((_, _, rows),) = parts_of(records)
+    assert [row.u for row in rows] == [0.0125, None]
+    assert export(records, tmp_path / "all.qif")
+    values = list(ElementTree.parse(tmp_path / "all.qif").getroot().iter(f"{QIF}Value"))
+    assert [value.get("combinedUncertainty") for value in values] == ["0.0125", None]
+    assert export(records, tmp_path / "all.json")
+    (told,) = json.loads((tmp_path / "all.json").read_text())["parts"]
+    assert [row.get("u") for row in told["characteristics"]] == [0.0125, None]
+    records.close()
 
 
 def test_limits_of_qif_are_those_of_the_drawing(records, tmp_path):

@@ -279,7 +279,7 @@ def test_records_of_an_older_form_are_taken_over_from_a_copy(records, tmp_path):
     for index in ("lot", "verdict_time", "revision"):
         db.execute(f"drop index parts_by_{index}")
     db.execute("drop index values_not_passed")
-    for column in ("low", "high", "least", "greatest"):
+    for column in ("low", "high", "least", "greatest", "u"):
         db.execute(f"alter table part_values drop column {column}")
     db.execute("alter table characteristics drop column method")
     db.execute("alter table events drop column fields")
@@ -291,7 +291,7 @@ def test_records_of_an_older_form_are_taken_over_from_a_copy(records, tmp_path):
     assert merge(records, path).added == 2
     assert path.read_bytes() == before
     Records(str(path)).close()
-    assert sqlite3.connect(path).execute("select version_num from alembic_version").fetchone() == ("0004",)
+    assert sqlite3.connect(path).execute("select version_num from alembic_version").fetchone() == ("0005",)
 
 
 @pytest.mark.parametrize(

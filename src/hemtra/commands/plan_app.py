@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -14,8 +15,12 @@ from rich.text import Text
 from hemtra.commands.terminal import complain, out, progress_reporter
 from hemtra.core.errors import HemtraError
 from hemtra.core.evaluation.engine import Engine
+from hemtra.core.evaluation.uncertainty import COPIES
+from hemtra.core.plan.balloon import Balloon
+from hemtra.core.plan.budget import USUAL_COVERAGE, Budget
 from hemtra.core.plan.comparison import Difference, differences
-from hemtra.core.plan.document import Plan
+from hemtra.core.plan.document import Characteristic, Plan
+from hemtra.core.text import percent
 
 if TYPE_CHECKING:
     from hemtra.runtime.plan_comparison import VerdictChanges
@@ -39,7 +44,7 @@ def show(plan: PlanPath) -> None:
 def check(plan: PlanPath) -> None:
     """Check a plan: its signals, which rows prove less than they seem to, and its zones on its reference."""
     from hemtra.core.evaluation.form_floor import near_their_floor
-    from hemtra.core.plan.proof import unproven
+    from hemtra.core.plan.proof import hardly_known, unproven
     from hemtra.core.plan.signals import invalid_signal_references
     from hemtra.storage.plans import load_plan_file
 
@@ -66,9 +71,59 @@ def check(plan: PlanPath) -> None:
         complain(f"{plan.name}, on its reference scan: “{found.step.name}”: {found.reason}.")
     if lost:
         raise typer.Exit(2)
-    for row, why in near_their_floor(held.plan, engine, result):
+    for row, why in (*near_their_floor(held.plan, engine, result), *hardly_known(held.plan)):
         out.print(f"{row.balloon} {row.name}: {why}", soft_wrap=True)
     out.print(f"{plan.name} holds; its reference scan evaluates to {result.verdict}.")
+
+
+@plan_app.command()
+def uncertainty(
+    plan: PlanPath,
+    scans: Annotated[
+        list[Path] | None,
+        typer.Argument(
+            help="Scans of parts as they lie on the line; a plan has its reference scan.", show_default=False
+        ),
+    ] = None,
+    copies: Annotated[int, typer.Option(help="Copies with noise.", min=8, max=2000)] = COPIES,
+    seed: Annotated[int, typer.Option(help="Of the noise; the same seed gives the same result.")] = 0,
+    save: Annotated[bool, typer.Option("--save", help="Keep it in the plan.")] = False,
+    as_json: Annotated[bool, typer.Option("--json", help="Print one JSON object.")] = False,
+) -> None:
+    """Work out the uncertainty of each row on copies of scans, and what it is made of."""
+    from hemtra.core.evaluation.uncertainty import budgets, with_budgets
+    from hemtra.storage.plans import load_plan_file, save_plan
+    from hemtra.storage.results import budget_as_json
+    from hemtra.storage.scans import load_scan
+
+    held = load_plan_file(plan)
+    loaded = [load_scan(path) for path in scans or ()]
+    data = [scan.data for scan in ((held.reference,) if held.reference else ()) + tuple(loaded)]
+    with progress_reporter("copies") as tell:
+        found = budgets(held.plan, data, copies=copies, seed=seed, tell=tell)
+    rows = [row for row in sorted(held.plan.sheet, key=lambda c: c.balloon) if not row.off]
+    if as_json:
+        print(json.dumps({str(balloon): budget_as_json(budget) for balloon, budget in sorted(found.items())}))
+    else:
+        _print_budgets(rows, found)
+    if save:
+        save_plan(with_budgets(held.plan, found), plan, held.reference, comment="uncertainty worked out")
+
+
+def _print_budgets(rows: Sequence[Characteristic], found: Mapping[Balloon, Budget]) -> None:
+    table = Table("", "", "U (k = 2)", "of tolerance", "made of", box=None, header_style="bold")
+    for row in rows:
+        budget = found.get(row.balloon)
+        if budget is None:
+            table.add_row(str(row.balloon), row.name, "–", "", "not told: too few copies give a value")
+            continue
+        expanded = USUAL_COVERAGE * budget.u
+        share = percent(2 * expanded / row.room) if row.room else ""
+        parts = ", ".join(
+            f"{Budget.TITLES[name]} {percent(part)}" for name, part in budget.shares.items() if part >= 0.005
+        )
+        table.add_row(str(row.balloon), row.name, f"{expanded:.3g} {row.unit}".strip(), share, parts)
+    out.print(table)
 
 
 @plan_app.command()

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import threading
+from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from importlib.resources import files
 from pathlib import Path
@@ -12,6 +13,9 @@ from typing import Any
 
 import platformdirs
 
+from hemtra.core.evaluation.uncertainty import budgets, with_budgets
+from hemtra.core.maps.heightmap import HeightMap
+from hemtra.core.plan.document import Plan
 from hemtra.core.progress import Progress
 from hemtra.runtime.demo_records import RECORDS, write_records
 from hemtra.storage.files import make_folder, write_text
@@ -19,7 +23,7 @@ from hemtra.storage.plans import save_plan
 from hemtra.storage.scans import save_scan
 from hemtra.storage.stations import save_station
 from hemtra.storage.trays import TrayEntry, save_tray, tray_path
-from hemtra.virtual.demo import DOOR_STATION, PARTS, REFERENCE, STATION, demo_plan, truth
+from hemtra.virtual.demo import DOOR_STATION, PARTS, STATION, demo_plan, truth
 from hemtra.virtual.runner_demo import RUNNER_STATION, RUNNERS, runner_plan, runner_truth
 
 STATION_FILE, PLAN_FILE, TRAY, TRUTH = "bench-a.hstation", "rain-pump-cover.hplan", "tray", "truth.json"
@@ -30,6 +34,8 @@ SCENES = ((PLAN_FILE, TRAY, TRUTH), (RUNNER_PLAN_FILE, RUNNER_TRAY, RUNNER_TRUTH
 """A plan, the folder of its parts, and what is known of them."""
 SCANS = len(RUNNERS) + len(PARTS) + 1
 """What is counted while the demo is written, the records as one."""
+COPIES = 16
+"""Copies of the reference scans that tell the uncertainty of the demo's plans."""
 
 
 def write_demo(folder: Path, progress: Progress = lambda done, of, what: True) -> bool:
@@ -58,24 +64,33 @@ def write_demo(folder: Path, progress: Progress = lambda done, of, what: True) -
     return True
 
 
+def _with_uncertainty(plan: Plan, scans: Sequence[HeightMap]) -> Plan:
+    """The plan with the uncertainty of its rows, from fewer copies than a plan of one's own is given."""
+    return with_budgets(plan, budgets(plan, scans, copies=COPIES))
+
+
 def _write_trays(folder: Path, progress: Progress) -> bool:
     """All scans, each with its plan and tray; False when `progress` asked to stop."""
     for done, runner in enumerate(RUNNERS):
         if not progress(done, SCANS, f"scanning {runner.file}"):
             return False
         save_scan(runner.scan(), folder / RUNNER_TRAY / runner.file)
-    save_plan(runner_plan(), folder / RUNNER_PLAN_FILE, RUNNERS[0].scan())
+    first = RUNNERS[0].scan()
+    save_plan(_with_uncertainty(runner_plan(), [first.data]), folder / RUNNER_PLAN_FILE, first)
     save_tray(
         folder / RUNNER_PLAN_FILE, [TrayEntry(folder / RUNNER_TRAY / part.file, part.tag) for part in RUNNERS]
     )
     write_text(folder / RUNNER_TRUTH, _json_text(runner_truth()))
+    good = []
     for done, part in enumerate(PARTS, start=len(RUNNERS)):
         if not progress(done, SCANS, f"scanning {part.file}"):
             return False
         scan = part.scan()
         save_scan(scan, folder / TRAY / part.file)
-        if part == REFERENCE:
-            save_plan(demo_plan(), folder / PLAN_FILE, scan)
+        if part.tag == "good":
+            good.append(scan)
+    plan = _with_uncertainty(demo_plan(), [scan.data for scan in good])
+    save_plan(plan, folder / PLAN_FILE, good[0])
     save_tray(folder / PLAN_FILE, [TrayEntry(folder / TRAY / part.file, part.tag) for part in PARTS])
     return progress(SCANS - 1, SCANS, "writing the records")
 

@@ -102,5 +102,6 @@ MIGRATIONS: dict[int, Callable[[Content], Content]] = {
     **{version: _numbered(version + 1) for version in range(1, 6)},
     6: _to_7,
     7: _numbered(8),
+    8: _numbered(9),
 }
 """By schema version: the function that turns the JSON of that version into that of the next."""

@@ -13,6 +13,7 @@ import numpy as np
 from hemtra.core.evaluation.results import Result
 from hemtra.core.features.along_path import Along
 from hemtra.core.plan.balloon import Balloon
+from hemtra.core.plan.budget import USUAL_COVERAGE, Budget
 from hemtra.core.plan.limits import CharacteristicResult
 from hemtra.core.plan.series import out_of_limits
 from hemtra.storage.files import write_text
@@ -40,6 +41,8 @@ def to_dict(scan: str, result: Result) -> dict[str, Any]:
 def _rests(judged: CharacteristicResult, result: Result) -> dict[str, Any]:
     """What a value rests on: coverage, and the values that are possible or that there are many of."""
     found: dict[str, Any] = {number.key: value for number, value in numbers_of(judged)}
+    if judged.budget is not None:
+        found |= budget_as_json(judged.budget)
     coverage = judged.coverage or result.coverage.get(judged.balloon)
     if coverage is not None:
         found["coverage"] = {
@@ -49,6 +52,12 @@ def _rests(judged: CharacteristicResult, result: Result) -> dict[str, Any]:
             "isolated_points": coverage.spikes,
         }
     return found
+
+
+def budget_as_json(budget: Budget) -> dict[str, Any]:
+    """Standard and expanded uncertainty, and what they are made of, as shares of the variance."""
+    shares = {source: round(share, 4) for source, share in budget.shares.items()}
+    return {"u": budget.u, "U": USUAL_COVERAGE * budget.u, "k": USUAL_COVERAGE, "shares": shares}
 
 
 def _along(result: Result) -> dict[str, Along]:
@@ -92,10 +101,10 @@ def save_csv(path: Path, parts: Iterable[tuple[str, Result]]) -> None:
     """Save one row a characteristic, all parts below each other, atomically. Raises `FileError`."""
     text = io.StringIO()
     table = Table(text)
-    table.writerow(("scan", "part_verdict", *COLUMNS))
+    table.writerow(("scan", "part_verdict", *COLUMNS, "u"))
     for scan, result in parts:
         for judged in result.characteristics:
-            values = (_plain(getattr(judged, name)) for name in COLUMNS)
+            values = (_plain(getattr(judged, name)) for name in (*COLUMNS, "u"))
             table.writerow((scan, result.verdict, *("" if v is None else v for v in values)))
     write_text(path, text.getvalue())
 

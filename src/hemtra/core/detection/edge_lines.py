@@ -10,6 +10,7 @@ from typing import NamedTuple
 import numpy as np
 
 from hemtra.core.arrays import FloatArray, Heights
+from hemtra.core.detection.crossing_kernels import cross_smoothly
 from hemtra.core.detection.edge_kernels import (
     ENDS,
     FIRST,
@@ -137,6 +138,8 @@ def _along_values(values: Heights, g: Grid, lines: FloatArray, reach: float, wan
         found: FloatArray = edges_along(
             values, astuple(g), directions, bounds, reach, LOOK, pitch, which, wall, blind
         )
+        if wall == HALF:
+            found[:, 0] = cross_smoothly(values, astuple(g), directions, found, pitch)
         return found
 
     turned = lines * (1.0, 1.0, -1.0, -1.0)

@@ -6,6 +6,7 @@ import math
 import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -21,6 +22,7 @@ from hemtra.core.evaluation.context import (
     with_ancestors,
 )
 from hemtra.core.evaluation.kept import Kept
+from hemtra.core.evaluation.known_to import known_to, without_old_budgets
 from hemtra.core.evaluation.possible import counted_on_the_way, unit_of, with_possible
 from hemtra.core.evaluation.profile_runs import ProfileRuns, single
 from hemtra.core.evaluation.profiles import Column, Profiles
@@ -36,6 +38,7 @@ from hemtra.core.evaluation.rows import (
 )
 from hemtra.core.geometry.elements import Number, Plane, Point
 from hemtra.core.maps.heightmap import HeightMap
+from hemtra.core.maps.noise import typical_noise
 from hemtra.core.marks import Evidence
 from hemtra.core.plan.document import Characteristic, Home, Plan, Step, Taught
 from hemtra.core.plan.follow import pose_of
@@ -65,6 +68,8 @@ class Engine:
     data: HeightMap
     serial: str = ""
     """Of the part, where it is known."""
+    fixed: Mapping[str, StepResult] = field(default_factory=dict)
+    """By step, results that are taken as they are."""
     _known: Kept[str, StepResult] = field(default_factory=lambda: Kept(REMEMBERED))
     _maps: Kept[str, StepResult] = field(default_factory=lambda: Kept(MAPS))
     _explained: Kept[str, Evidence] = field(default_factory=lambda: Kept(EXPLAINED))
@@ -91,9 +96,11 @@ class Engine:
         start = time.perf_counter()
         self._make_room(plan)
         homes = {s.id: s.home for s in plan.steps if s.home is not None}
-        results: dict[str, StepResult] = {}
+        results: dict[str, StepResult] = dict(self.fixed)
         order = ordered(plan)
-        computed = sum(self._add(step, kind, homes, results) for step, kind in order)
+        computed = sum(
+            self._add(step, kind, homes, results) for step, kind in order if step.id not in self.fixed
+        )
         rows: list[CharacteristicResult] = []
         series: dict[int, Series] = {}
         for row in in_balloon_order(plan):
@@ -101,9 +108,10 @@ class Engine:
             many = self._many(row, order, homes, results)
             if many is not None and found is not None:
                 series[row.balloon] = many
-                rows.append(judged_series(row, many, unit_of(found)))
+                known = None if row.budget is None else known_to(plan, row, results, self.level)
+                rows.append(judged_series(row, many, unit_of(found), known=known))
             elif found is not None:
-                rests = self._rests(row, found, results)
+                rests = self._rests(plan, row, found, results)
                 rows.append(judged(row, found.value, found.reason, unit_of(found), rests))
             else:
                 rows.append(judged(row, None, ""))
@@ -191,7 +199,7 @@ class Engine:
                 changed[step_id] = old.model_copy(update={"home": home, "taught": lesson})
         if changed:
             plan = plan.model_copy(update={"steps": tuple(changed.get(s.id, s) for s in plan.steps)})
-        return self._mastered(plan)
+        return self._mastered(without_old_budgets(plan))
 
     def _mastered(self, plan: Plan) -> Plan:
         """The plan with what this map, as the reference scan, measures where values count from that."""
@@ -298,14 +306,22 @@ class Engine:
         self._covered.keep(found.fingerprint, (whole,))
         return whole
 
-    def _rests(self, row: Characteristic, found: StepResult, results: Mapping[str, StepResult]) -> Rests:
+    @cached_property
+    def level(self) -> float:
+        """mm that the points of this map scatter by."""
+        return typical_noise(self.data)
+
+    def _rests(
+        self, plan: Plan, row: Characteristic, found: StepResult, results: Mapping[str, StepResult]
+    ) -> Rests:
         """What a row's value rests on; its coverage is looked at only where something asks for it."""
         least = kind_named(found.step.kind).least_coverage
         asked = (least if row.least_coverage is None else row.least_coverage) > 0.0
         coverage = None if found.outcome is None else found.outcome.coverage
         if asked and coverage is None:
             coverage = self.coverage(results, found.step.id)
-        return Rests(found.span, coverage or counted_on_the_way(results, found.step.id), least)
+        known = None if row.budget is None else known_to(plan, row, results, self.level)
+        return Rests(found.span, coverage or counted_on_the_way(results, found.step.id), least, known)
 
     def _teach(self, step: Step, kind: Kind, homes: Homes, results: Mapping[str, StepResult]) -> Taught:
         """What a step learns from this map, or why it does not."""

@@ -14,6 +14,7 @@ from hemtra.core.detection.unseen import Looked, noise_in
 from hemtra.core.errors import NotMeasured
 from hemtra.core.geometry.elements import Circle, Line, Number, Plane
 from hemtra.core.maps.heightmap import HeightMap
+from hemtra.core.maps.noise import noise_within
 from hemtra.core.plan.document import Characteristic, Plan
 from hemtra.core.plan.registry import kind_named
 from hemtra.core.zones.window import window
@@ -97,7 +98,9 @@ def _drawn(data: HeightMap, zone: AnyZone, shape: Plane | Line | Circle, draw: i
     z = data.z[view.rows, view.cols].astype(np.float64)
     x, y = np.meshgrid(grid.x0 + grid.dx * np.arange(z.shape[1]), grid.y0 + grid.dy * np.arange(z.shape[0]))
     inside = np.ones(z.shape, np.bool_) if view.inside is None else view.inside
-    noise = noise_in(np.ascontiguousarray(data.z[view.rows, view.cols]), Looked.at(z.shape, view.inside))
+    noise = noise_within(data.z[view.rows, view.cols])
+    if noise is None:
+        noise = noise_in(np.ascontiguousarray(data.z[view.rows, view.cols]), Looked.at(z.shape, view.inside))
     if isinstance(shape, Plane):
         perfect = np.where(np.isnan(z), np.nan, shape.height_at(x, y))
     else:

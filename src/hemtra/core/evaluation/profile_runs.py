@@ -5,15 +5,17 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Callable
-from functools import partial
+from functools import cached_property, partial
 from typing import TYPE_CHECKING
 
 from hemtra.core.evaluation.context import column_fingerprint
 from hemtra.core.evaluation.kept import Kept
+from hemtra.core.evaluation.known_to import Known
 from hemtra.core.evaluation.profiles import Column, Profiles
 from hemtra.core.evaluation.results import Result
 from hemtra.core.evaluation.rows import counted, in_balloon_order, judged, judged_series
 from hemtra.core.maps.heightmap import HeightMap
+from hemtra.core.maps.noise import typical_noise
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.graph import ordered
 from hemtra.core.plan.limits import CharacteristicResult, Verdict, part_verdict
@@ -79,11 +81,17 @@ class ProfileRuns:
             unit = kind_named(plan.step(row.step).kind).unit
             many = profiles.series(columns[row.step], partial(counted, row, unit=unit))
             series[row.balloon] = many
-            rows.append(judged_series(row, many, unit, plan.by_profile))
+            budget = None if row.budget is None else Known(row.budget, self._level)
+            rows.append(judged_series(row, many, unit, plan.by_profile, known=budget))
         verdict = part_verdict((j.verdict for j in rows), Verdict(plan.not_proven.upper()))
         elapsed = (time.perf_counter() - start) * 1000
         shown = self.at(plan, profiles.nearest(plan.by_profile.at)).run(single(plan))
         return Result(verdict, tuple(rows), shown.steps, elapsed, computed, series)
+
+    @cached_property
+    def _level(self) -> float:
+        """mm that the points of the map scatter by."""
+        return typical_noise(self._data)
 
 
 def single(plan: Plan) -> Plan:

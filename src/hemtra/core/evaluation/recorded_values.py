@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import replace
 from typing import TypeAlias
 
+from hemtra.core.evaluation.rows import NO_BUDGET
 from hemtra.core.features.along_path import AlongPath
 from hemtra.core.plan.document import Characteristic, Plan
 from hemtra.core.plan.graph import ancestry
@@ -60,7 +62,7 @@ def _same_value(before: Characteristic, now: Characteristic) -> bool:
 
 
 def _same_limits(before: Characteristic, now: Characteristic) -> bool:
-    names = ("lower", "upper", "nominal", "uncertainty", "over", "least_share")
+    names = ("lower", "upper", "nominal", "uncertainty", "covers", "over", "least_share")
     return all(getattr(before, name) == getattr(now, name) for name in names)
 
 
@@ -97,7 +99,10 @@ def _judged(row: Characteristic, value: CharacteristicResult) -> CharacteristicR
     if value.value is None:
         return result
     span = None if value.low is None or value.high is None else (value.low, value.high)
-    verdict, reason = judge(value.value, row.lower, row.upper, row.decimals, row.uncertainty or 0.0, span)
+    expanded = row.expanded(value.u)
+    if math.isnan(expanded):
+        return replace(result, value=None, verdict=Verdict.NOT_MEASURED, reason=NO_BUDGET)
+    verdict, reason = judge(value.value, row.lower, row.upper, row.decimals, expanded, span)
     if verdict is Verdict.NOT_MEASURED:
         result = replace(result, value=None)
     if value.text and verdict is Verdict.FAIL:

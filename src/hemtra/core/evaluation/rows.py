@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, replace
 from typing import Any, TypeVar
 
 from hemtra.core.arrays import FloatArray
 from hemtra.core.coverage import Coverage
+from hemtra.core.evaluation.known_to import Known
 from hemtra.core.geometry.elements import Number, Point
 from hemtra.core.plan.document import ByProfile, Characteristic, Plan
 from hemtra.core.plan.limits import CharacteristicResult, Verdict, judge
@@ -17,6 +19,7 @@ from hemtra.core.units import conversion
 N = TypeVar("N", float, FloatArray)
 """A number, or many."""
 UNBOUND = "no feature assigned; select the row and press N"
+NO_BUDGET = "its uncertainty has not been worked out; choose Work out uncertainty"
 NO_MASTER = "the reference part gives no value to count from"
 
 
@@ -30,12 +33,14 @@ class Rests:
     """What a value rests on, as judging asks for it.
 
     span: lowest and highest value that unseen data leaves possible, in the unit of the step. coverage: of what
-    it answers for, where known. least_coverage: percent that its kind asks for.
+    it answers for, where known. least_coverage: percent that its kind asks for. known: how well the
+    row is known on this part.
     """
 
     span: tuple[float, float] | None = None
     coverage: Coverage | None = None
     least_coverage: float = 0.0
+    known: Known | None = None
 
 
 def judged(
@@ -60,6 +65,9 @@ def judged(
         low, high = sorted(counted(row, end, value.unit) for end in rests.span)
         span = (low, high)
         blank = replace(blank, low=low, high=high)
+    if rests.known is not None:
+        budget = rests.known.of(number).model_copy(update={"unseen": unseen_share(blank)})
+        blank = replace(blank, u=budget.u, budget=budget)
     verdict, why = weighed(row, number, replace(rests, span=span))
     if value.text and verdict is Verdict.FAIL:
         why = f"reads “{value.text}”"
@@ -73,7 +81,11 @@ def weighed(row: Characteristic, number: float, rests: Rests) -> tuple[Verdict, 
 
     What fails by its value fails, however little it rests on; nothing else is told from too little.
     """
-    verdict, why = judge(number, row.lower, row.upper, row.decimals, row.uncertainty or 0.0, rests.span)
+    # what is unseen counts by its ends, and not once more
+    expanded = row.expanded(None if rests.known is None else rests.known.of(number).u)
+    if math.isnan(expanded):
+        return Verdict.NOT_MEASURED, NO_BUDGET
+    verdict, why = judge(number, row.lower, row.upper, row.decimals, expanded, rests.span)
     if verdict is not Verdict.FAIL and (doubt := _doubt(row, rests)):
         return Verdict.NOT_MEASURED, doubt
     return verdict, why
@@ -100,14 +112,31 @@ def _wrong_unit(unit: str, asked: str) -> str:
     return f"its step measures in {unit or 'numbers'}, its limits are in {asked}; bind the row to another step"
 
 
+def unseen_share(row: CharacteristicResult) -> float:
+    """Standard uncertainty of what missing data leaves room for: anywhere between both ends alike."""
+    return 0.0 if row.low is None or row.high is None else (row.high - row.low) / math.sqrt(12.0)
+
+
 def judged_series(
-    row: Characteristic, series: Series, unit: str, run: ByProfile | None = None, taken: str = ""
+    row: Characteristic,
+    series: Series,
+    unit: str,
+    run: ByProfile | None = None,
+    taken: str = "",
+    known: Known | None = None,
 ) -> CharacteristicResult:
     """A row with what its step gave on all profiles or instances, counted in the unit of the row already.
 
-    taken: the unit of the step, where the row is in another.
+    taken: the unit of the step, where the row is in another. known: how well the row is known on this part.
     """
     blank = _blank(row, row.unit or unit)
+    if known is not None:
+        # each of many is a value of its own, none of which is known better for what the others read
+        budget = known.of(math.inf)
+        blank = replace(blank, u=budget.u, budget=budget)
+    expanded = row.expanded(blank.u)
+    if math.isnan(expanded):
+        return replace(blank, reason=NO_BUDGET)
     if row.from_master and row.master is None:
         return replace(blank, reason=NO_MASTER)
     if row.unit and conversion(taken or unit, row.unit) is None:
@@ -118,7 +147,7 @@ def judged_series(
         row.lower,
         row.upper,
         row.decimals,
-        row.uncertainty or 0.0,
+        expanded,
         row.least_share,
         least,
     )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 from typing import ClassVar
 
 import numpy as np
@@ -23,7 +24,17 @@ FLOOR = 0.003
 """mm by which a point may always be off the circle."""
 FLATTEST = 1e4
 """Times the width of the zone beyond which a radius is a straight line."""
+STEEPEST = 0.5
+"""Share of its radius that a place of the arc must lie above its centre not to be a wall."""
 BINS = 24
+
+
+def _bend(cut: Cut, row: FloatArray) -> FloatArray:
+    """(n,) 1/mm by which an arc found on a cut bends downwards at each point, 0 where it is a wall."""
+    _, cx, cz, radius = row[:4]
+    half = np.sqrt(np.maximum(radius**2 - (cut.x - cx) ** 2, (STEEPEST * radius) ** 2))
+    bend: FloatArray = np.where(cut.z > cz, 1.0, -1.0) * radius**2 / half**3
+    return np.where(np.abs(cut.x - cx) < math.sqrt(1.0 - STEEPEST**2) * radius, bend, 0.0)
 
 
 @register
@@ -34,6 +45,7 @@ class ArcKind(SectionFeature):
     title: ClassVar = "Arc on a section"
     glyph: ClassVar = "arc"
     output: ClassVar = Arc
+    revision: ClassVar = 3
 
     least_span: float = setting(
         30.0,
@@ -43,6 +55,14 @@ class ArcKind(SectionFeature):
         ge=1.0,
         le=180.0,
     )
+
+    def row(self, given: StepContext) -> FloatArray:
+        """Of a section, what interpolation takes off its bend is given back, as a first fit tells it."""
+        row, cut = super().row(given), given.one(self.section_input, Cut)
+        if row[0] != 0.0 or cut.sag == 0.0:
+            return row
+        raised = replace(cut, z=cut.z + cut.sag * _bend(cut, row))
+        return super().row(replace(given, inputs={**given.inputs, self.section_input: (raised,)}))
 
     def measure(
         self, x: FloatArray, z: FloatArray, inside: BoolArray, middle: FloatArray, fine: int = 1

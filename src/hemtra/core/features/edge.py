@@ -32,6 +32,10 @@ LEAST_CANDIDATE = 0.2
 """Share of the steepest place above which another is offered to be taken."""
 FLOOR = 0.2
 """Points of the map by which a crossing may always be off the line."""
+FLOOR_OF_STEP = 0.0005
+"""Share of its step by which that of a scan line may always be off."""
+MOST_OF_EDGE = 0.7
+"""Share of the scan lines that must have the step for the others to be left out."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,6 +68,7 @@ class EdgeKind(SeenBySteps):
     title: ClassVar = "Edge"
     glyph: ClassVar = "edge"
     output: ClassVar = FoundEdge
+    revision: ClassVar = 2
     change: Literal["falls", "rises", "either"] = setting(
         "either",
         "surface",
@@ -254,8 +259,18 @@ def _inside(zone: AnyZone, found: FloatArray, v: FloatArray) -> BoolArray:
 
 
 def _fitted(v: FloatArray, found: FloatArray, pitch: float) -> tuple[FloatArray, FloatArray, BoolArray]:
-    """Place across the zone and upper level as lines over v, and which crossings were used."""
-    height, slope, weight = robust_line(v, found[:, 0], FLOOR * pitch)
-    used = weight > 0.0
+    """Place across the zone and upper level as lines over v, and which crossings were used.
+
+    What is half way down another step than that of the lines beside it, as where the upper level runs out
+    before a corner, is no place of this edge.
+    """
+    whole, part = np.ones(v.size, np.bool_), parting(found)
+    if part.step > 0.0 and not part.parts:
+        *_, alike = robust_line(v, found[:, 1] - found[:, 2], FLOOR_OF_STEP * part.step)
+        if np.count_nonzero(alike) >= max(FEWEST, MOST_OF_EDGE * v.size):
+            whole = alike > 0.0
+    height, slope, weight = robust_line(v[whole], found[whole, 0], FLOOR * pitch)
+    used = whole.copy()
+    used[whole] = weight > 0.0
     level, climb, _ = robust_line(v[used], found[used, 1], 0.002)
     return np.array([height, slope]), np.array([level, climb]), used

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import astuple
+from dataclasses import astuple, dataclass
 from typing import ClassVar, Literal
 
 import numpy as np
@@ -11,6 +11,7 @@ import numpy as np
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.detection.margin_kernels import parted_by_line
 from hemtra.core.errors import NotMeasured
+from hemtra.core.features.edge import known_to
 from hemtra.core.features.section import THIN, Cut, Facts, SectionFeature
 from hemtra.core.form_fields import setting
 from hemtra.core.geometry.elements import Point
@@ -42,6 +43,13 @@ FEWEST_ROWS, DEEP = 8, 0.5
 """Points across a section from which on its ends are straight lines, and mm below its end that are no level."""
 TICK = 0.6
 """Half height in mm of the stroke that marks the edge."""
+
+
+@dataclass(frozen=True, slots=True)
+class EndOfData(Point):
+    """Where the data of a section ends; spread: mm by which it may lie off, for all that the points tell."""
+
+    spread: float = 0.0
 
 
 @register
@@ -177,7 +185,8 @@ class ProfileEdgeKind(SectionFeature):
         if code:
             where = {"level": "crosses its level", "data": "ends", "steepest": "steps"}[self.by]
             raise NotMeasured(f"the section nowhere {where}; move the zone, or let it rise or fall")
-        return cut.place(place, height)
+        at = cut.place(place, height)
+        return EndOfData(*at.place, cut.edge_room) if self.by == "data" and cut.edge_room > 0.0 else at
 
     def facts(self, cut: Cut, row: FloatArray) -> Facts:
         """Place, how steep it is there, and how many could have been taken."""
@@ -185,6 +194,7 @@ class ProfileEdgeKind(SectionFeature):
             ("at", f"{row[1]:.3f} mm"),
             ("steepness", f"{abs(row[3]):.2f} mm/mm"),
             ("candidates", f"{row[4]:.0f}"),
+            *known_to(cut.edge_room if self.by == "data" else 0.0),
         )
 
     def explain(self, given: StepContext, outcome: Outcome) -> Evidence:

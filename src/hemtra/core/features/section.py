@@ -31,6 +31,7 @@ class Cut(Profile):
 
     at: x, y in mm of the middle. direction: degrees counter-clockwise. seen: (n,) share of the lines across it
     that show a level at each of its points, None of a single profile. wide: mm across it that it takes in.
+    pitch: mm between the points of the map it was cut from, in x and y; 0 of a single profile.
     """
 
     at: tuple[float, float] = (0.0, 0.0)
@@ -38,6 +39,33 @@ class Cut(Profile):
     base: Plane = LEVEL
     seen: FloatArray | None = None
     wide: float = 0.0
+    pitch: tuple[float, float] = (0.0, 0.0)
+
+    @property
+    def sag(self) -> float:
+        """mm² by which interpolation between the points of a map raises it, for each 1/mm of its bend upwards.
+
+        In the mean over all places a chord lies a twelfth of its length squared inside of a bend.
+        """
+        ux, uy = self._along
+        return ((self.pitch[0] * ux) ** 2 + (self.pitch[1] * uy) ** 2) / 12
+
+    @property
+    def edge_room(self) -> float:
+        """mm by which a straight end of the data square across it may lie off, for all that the points tell.
+
+        Lines of points that the end runs along all end alike, anywhere within a spacing; each more of them that
+        it crosses halves, thirds and so on what is left.
+        """
+        ux, uy = (abs(part) for part in self._along)
+        dx, dy = self.pitch
+        if not dx or not dy:
+            return 0.0
+        return dx / 2 * ux / (1 + self.wide * uy / dx) + dy / 2 * uy / (1 + self.wide * ux / dy)
+
+    @property
+    def _along(self) -> tuple[float, float]:
+        return math.cos(math.radians(self.direction)), math.sin(math.radians(self.direction))
 
     @property
     def fine(self) -> int:
@@ -46,8 +74,8 @@ class Cut(Profile):
 
     def place(self, x: float, z: float) -> Point:
         """A point of the section as a point of the scan."""
-        px = self.at[0] + x * math.cos(math.radians(self.direction))
-        py = self.at[1] + x * math.sin(math.radians(self.direction))
+        ux, uy = self._along
+        px, py = self.at[0] + x * ux, self.at[1] + x * uy
         return Point(px, py, z + self.base.height_at(px, py))
 
     def within(self, zone: AnyZone | None) -> BoolArray:
@@ -212,7 +240,8 @@ class SectionKind(Kind):
         if np.isnan(z).all():
             raise NotMeasured("there is no data along the section")
         seen = shown_across(given.data, start, end, zone.height, along.size)
-        cut = Cut(along, z, None, (zone.x, zone.y), zone.rotation, given.base, seen, zone.height)
+        pitch = given.data.grid.dx, given.data.grid.dy
+        cut = Cut(along, z, None, (zone.x, zone.y), zone.rotation, given.base, seen, zone.height, pitch)
         facts = (
             ("lowest", f"{np.nanmin(z):.3f} mm"),
             ("highest", f"{np.nanmax(z):.3f} mm"),

@@ -21,6 +21,8 @@ DEEPER = 1.05
 """Times the depth that was seen, beyond which what was not seen would change it."""
 FLOOR_SHARE = 0.9
 """Of the depth of a groove, beyond which a point lies on its flat floor."""
+FOOT_OFF = 3.0
+"""Standard deviations off the floor from which on a point belongs to the foot of a flank."""
 ABOUT_DEEPEST, ABOUT_FEWEST, NEARLY = 0.15, 5, 0.95
 """Of the width of a groove at half its depth, and samples, to either side of its deepest place; and the share
 of the depth from which on places are as deep."""
@@ -275,9 +277,13 @@ def grooves(
             u, w, down = u[~lone], w[~lone], down[~lone]
         depth = _deepest(u, down, noise, fine)
         if flat:
-            # or by the middle of all that lies nearly as deep, to which noise adds nothing
+            # or by the middle of all that lies nearly as deep, to which noise adds nothing, without the
+            # feet of the flanks
             floor_points = down[down > FLOOR_SHARE * depth]
             depth = middle_of(floor_points, floor_points.size)
+            off = np.abs(floor_points - depth)
+            near = off <= max(FOOT_OFF * 1.4826 * middle_of(off.copy(), off.size), 1e-9)
+            depth = floor_points[near].mean()
         out[row, 1], out[row, 4], out[row, 5] = depth, a, b
         if _may_be_deeper(u, down, depth, (x[-1] - x[0]) / max(x.size - 1, 1)):
             out[row, 0] = HIDDEN

@@ -13,6 +13,8 @@ from hemtra.core.maps.heightmap import HeightMap
 
 JUMP = 0.25
 """mm between neighbouring points beyond which nothing is interpolated: a wall stays a wall."""
+FLANK, LEANS = 0.5, 0.5
+"""mm of height from point to point up to which a flank goes on, and pitches that its points lie apart."""
 SLACK = 1e-9
 """Rows; undoes rounding only."""
 JUST_NOT = 0.999
@@ -48,7 +50,7 @@ def resample_rows(
             goes_on = after >= 0 and _joined(xs, zs, k, after, pitch)
             if joined or goes_on:
                 if not joined:
-                    rise = (zs[after] - zs[k]) / (xs[after] - xs[k])
+                    rise = _beyond(xs, zs, k, after)
                     start = xs[k] - _reach(xs, zs, k, before, xs[after] - xs[k], pitch)
                     _fill(start, xs[k], xs[k], zs[k], rise, greys[k], 0.0, first, pitch, to, grey_to)
                 if goes_on:
@@ -56,7 +58,7 @@ def resample_rows(
                     rise, change = (zs[after] - zs[k]) / apart, (float(greys[after]) - float(greys[k])) / apart
                     _fill(xs[k], xs[after], xs[k], zs[k], rise, greys[k], change, first, pitch, to, grey_to)
                 else:
-                    rise = (zs[k] - zs[before]) / (xs[k] - xs[before])
+                    rise = _beyond(xs, zs, before, k)
                     end = xs[k] + _reach(xs, zs, k, after, xs[k] - xs[before], pitch)
                     _fill(xs[k], end, xs[k], zs[k], rise, greys[k], 0.0, first, pitch, to, grey_to)
             else:
@@ -76,8 +78,27 @@ def _next_seen(z: NDArray[np.float32], k: int) -> int:
 
 @njit(cache=True, nogil=True, inline="always")
 def _joined(x: FloatArray, z: NDArray[np.float32], a: int, b: int, pitch: float) -> bool:
-    """Whether one surface goes on from one point to the next that was seen."""
-    return bool(0.0 < x[b] - x[a] < WIDEST_GAP * pitch and abs(z[b] - z[a]) < JUMP)
+    """Whether one surface goes on from one point to the next that was seen.
+
+    A steep flank is no step either: it differs from point to point by more, but by as much each time.
+    """
+    apart, step = x[b] - x[a], z[b] - z[a]
+    if not 0.0 < apart < WIDEST_GAP * pitch:
+        return False
+    if abs(step) < JUMP:
+        return True
+    if abs(step) > FLANK or apart < LEANS * pitch or b != a + 1:
+        return False
+    # what is missing is NaN and no step like this
+    before = a > 0 and abs(step - (z[a] - z[a - 1])) < JUMP / 2
+    return bool(before or (b + 1 < z.size and abs(step - (z[b + 1] - z[b])) < JUMP / 2))
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _beyond(x: FloatArray, z: NDArray[np.float32], a: int, b: int) -> float:
+    """mm per mm at which a surface goes on beyond two points; none for a flank, which may end there."""
+    step: float = z[b] - z[a]
+    return step / (x[b] - x[a]) if abs(step) < JUMP else 0.0
 
 
 @njit(cache=True, nogil=True, inline="always")

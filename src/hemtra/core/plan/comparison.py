@@ -98,7 +98,7 @@ def _of_the_rows(before: Plan, after: Plan) -> Iterator[Difference]:
 def _of_a_row(
     before: Plan, a: Characteristic, after: Plan, b: Characteristic
 ) -> Iterator[tuple[str, str, str]]:
-    limits = ("nominal", "lower", "upper", "uncertainty")
+    limits = ("nominal", "lower", "upper", "uncertainty", "covers")
     if any(getattr(a, name) != getattr(b, name) for name in limits):
         if a.tolerance == b.tolerance:
             yield "limits", _exact(a), _exact(b)

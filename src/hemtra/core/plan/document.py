@@ -21,12 +21,13 @@ from pydantic import (
 from hemtra.core.arrays import FloatArray
 from hemtra.core.errors import PlanError
 from hemtra.core.plan.balloon import Balloon
+from hemtra.core.plan.budget import Budget
 from hemtra.core.plan.limits import decimals_for
 from hemtra.core.plan.series import Over
 from hemtra.core.plan.signals import MOST_SIGNALS, AnySignal
 from hemtra.core.zones.zone import Zone
 
-SCHEMA = 8
+SCHEMA = 9
 """Version of the document's form; older ones are migrated when read, newer ones refused."""
 
 Id = Annotated[str, StringConstraints(pattern=r"^[a-z0-9][a-z0-9-]{0,62}$")]
@@ -148,6 +149,8 @@ class Characteristic(_Document):
     stands under. hidden: kept off the stage. off: not judged at all. from_master: its value is the difference
     from `master`, what the reference part measures, which follows from the plan and the reference scan.
     uncertainty: expanded, in its unit; then a value passes only where it surely conforms (ISO 14253-1).
+    covers: coverage factor k with which each part is judged by its own U = k u, in place of `uncertainty`.
+    budget: what its standard uncertainty is made of on the reference scan, where that was worked out.
     over: how the values of all profiles, or of all instances of an outline, make one verdict; None for the
     first instance, and for each profile. least_share: percent of them that must lie within, for “share”.
     least_coverage: percent of its zone, edge or path that must be known for it to pass; None for what its kind
@@ -169,6 +172,8 @@ class Characteristic(_Document):
     master: Finite | None = None
     correction: Correction | None = None
     uncertainty: Annotated[float, Field(gt=0, allow_inf_nan=False)] | None = None
+    covers: Annotated[float, Field(gt=0, le=10.0, allow_inf_nan=False)] | None = None
+    budget: Budget | None = None
     over: Over | None = None
     least_share: Percent = 95.0
     least_coverage: Annotated[float, Field(ge=0.0, le=100.0)] | None = None
@@ -190,6 +195,12 @@ class Characteristic(_Document):
         """Digits after the point to show its value with."""
         return decimals_for(self.lower, self.upper, self.nominal)
 
+    def expanded(self, u: float | None) -> float:
+        """What a value of standard uncertainty u is judged with; NaN where that is asked for and not known."""
+        if self.covers is None:
+            return self.uncertainty or 0.0
+        return math.nan if u is None else self.covers * u
+
     @property
     def room(self) -> float:
         """Width of what passes; for a one-sided limit what lies between it and the nominal, or zero."""
@@ -205,7 +216,8 @@ class Characteristic(_Document):
 
     def written(self, places: int) -> str:
         """The same with so many decimals."""
-        return self._limits_text(places) + ("" if self.uncertainty is None else f" U {self.uncertainty:g}")
+        expanded = "" if self.uncertainty is None else f" U {self.uncertainty:g}"
+        return self._limits_text(places) + (expanded if self.covers is None else f" U {self.covers:g}u")
 
     def _limits_text(self, places: int) -> str:
         n = self.nominal

@@ -12,6 +12,7 @@ from enum import StrEnum
 from hemtra.core.coverage import Coverage
 from hemtra.core.geometry.elements import Point
 from hemtra.core.plan.balloon import Balloon
+from hemtra.core.plan.budget import Budget
 
 SLACK = 4 * sys.float_info.epsilon
 """Share of a number that binary digits cannot tell from the decimal that was typed."""
@@ -53,6 +54,10 @@ class CharacteristicResult:
     least: float | None = None
     greatest: float | None = None
     """Of many values of one characteristic on one part."""
+    u: float | None = None
+    """Its standard uncertainty, where that was worked out for the plan."""
+    budget: Budget | None = None
+    """What that is made of."""
 
 
 @dataclass(frozen=True)

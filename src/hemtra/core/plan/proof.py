@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from hemtra.core.plan.budget import USUAL_COVERAGE, Budget
 from hemtra.core.plan.document import Characteristic, Plan
+from hemtra.core.text import percent
 
 WEAK = {
     ("flatness", "points", "near"): "takes points near the plane only, which does not prove form.",
@@ -22,3 +24,22 @@ def unproven(plan: Plan) -> Iterator[tuple[Characteristic, str]]:
         for (kind, name, value), why in WEAK.items():
             if step.kind == kind and step.params.get(name) == value:
                 yield row, why
+
+
+TENTH = 0.1
+"""Share of the tolerance that an expanded uncertainty should not exceed."""
+
+
+def hardly_known(plan: Plan) -> Iterator[tuple[Characteristic, str]]:
+    """The rows of a plan whose uncertainty takes more than a tenth of the tolerance to either side, and why."""
+    for row in sorted(plan.sheet, key=lambda c: c.balloon):
+        if row.off or row.budget is None or not row.room:
+            continue
+        expanded = USUAL_COVERAGE * row.budget.u
+        if expanded > TENTH * row.room:
+            share = percent(expanded / row.room)
+            largest = Budget.TITLES[next(iter(row.budget.shares))]
+            yield (
+                row,
+                f"its uncertainty, U = {expanded:.3g}, is {share} of the tolerance; most of it is {largest}.",
+            )

@@ -46,6 +46,7 @@ def in_unit(judged: CharacteristicResult, unit: LengthUnit) -> CharacteristicRes
         high=_divided(judged.high, factor),
         least=_divided(judged.least, factor),
         greatest=_divided(judged.greatest, factor),
+        u=_divided(judged.u, factor),
         unit=unit.of(judged.unit),
         decimals=judged.decimals + more,
         reason=unit.shown(reason),

@@ -14,7 +14,9 @@ EXAMPLES = (
     "4.00 ±0.10, 2.5 +0.15 -0.05, 84 ±2 %, ref ±2 %, ≤ 0.15, ≥ 3, 3.9 … 4.1, 84 ISO 2768-m or 4.00 ±0.10 U 0.01"
 )
 
-_UNCERTAINTY = re.compile(rf"^(?P<rest>.*\S)\s*[Uu]\s*=?\s*(?P<u>{NUMBER})$")
+MOST_COVERED = 10.0
+
+_UNCERTAINTY = re.compile(rf"^(?P<rest>.*\S)\s*[Uu]\s*=?\s*(?P<u>{NUMBER})(?P<own>\s*u)?$")
 _FORMS = {
     "percent": re.compile(rf"^(?P<n>{NUMBER})?\s*(?:±|\+/-|\+-)\s*(?P<d>{NUMBER})\s*%$"),
     "plus_minus": re.compile(rf"^(?P<n>{NUMBER})?\s*(?:±|\+/-|\+-)\s*(?P<d>{NUMBER})$"),
@@ -34,6 +36,8 @@ class Tolerance:
     lower: float | None
     upper: float | None
     uncertainty: float | None = None
+    covers: float | None = None
+    """Coverage factor with which each part is judged by its own uncertainty."""
 
 
 def parse_tolerance(text: str, nominal: float | None = None) -> Tolerance:
@@ -44,7 +48,12 @@ def parse_tolerance(text: str, nominal: float | None = None) -> Tolerance:
         reach = _number(uncertain["u"])
         if reach <= 0.0:
             raise HemtraError("An uncertainty is a number above zero; write it like 4.00 ±0.10 U 0.01.")
-        return replace(parse_tolerance(uncertain["rest"], nominal), uncertainty=reach)
+        limits = parse_tolerance(uncertain["rest"], nominal)
+        if not uncertain["own"]:
+            return replace(limits, uncertainty=reach)
+        if reach > MOST_COVERED:
+            raise HemtraError(f"A coverage factor is at most {MOST_COVERED:g}; 2 is usual: 4.00 ±0.10 U 2u.")
+        return replace(limits, covers=reach)
     for form, pattern in _FORMS.items():
         found = pattern.match(text)
         if found:

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 from hemtra.core.evaluation.engine import Engine
+from hemtra.core.evaluation.known_to import without_old_budgets
 from hemtra.core.maps.scan import Scan
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.graph import ordered
@@ -42,6 +44,10 @@ class PlanDocument(Versioned[Plan]):
         """Start over with another plan."""
         self.reference = reference
         self.start_over(plan, path, plan if saved else Plan())
+
+    def edit(self, label: str, value: Plan, beside: Callable[[], None] | None = None) -> None:
+        """Make a change that can be undone; budgets of rows that are now measured otherwise go with it."""
+        super().edit(label, without_old_budgets(value), beside)
 
     def change_reference(self, label: str, plan: Plan, reference: Scan) -> None:
         """Another reference scan, with the plan drawn on it; undo brings the old one back."""

@@ -12,6 +12,7 @@ from hemtra.core.plan.document import Plan
 from hemtra.desktop.documents.action import Action
 from hemtra.desktop.documents.session import Session
 from hemtra.desktop.plan.panels.revisions_window import RevisionsWindow
+from hemtra.desktop.plan.panels.shake_window import ShakeWindow
 from hemtra.desktop.plan.workspace import PlanWorkspace
 from hemtra.desktop.widgets.notifications import Notice
 from hemtra.runtime.demo import PLAN_FILE, RUNNER_PLAN_FILE, RUNNER_STATION_FILE, STATION_FILE
@@ -88,6 +89,33 @@ class DocumentActions:
             ways.show_not_proven,
             help="Part verdict if a value is within its uncertainty of a limit.",
         )
+        study = self._workspace.uncertainty
+        yield Action(
+            "plan.uncertainty",
+            "Work out uncertainty",
+            group,
+            study.start,
+            study.can_start,
+            keys="Ctrl+U",
+            help="Of all rows, on copies of the scans in the tray: noise, spacing, anchors, form floor.",
+        )
+
+        yield Action(
+            "plan.shake",
+            "Shake test…",
+            group,
+            self.show_shake,
+            study.can_start,
+            help="Try the plan on worse copies of the tray: turned, tilted, noisy, with dropouts and dirt.",
+        )
+
+    def show_shake(self) -> ShakeWindow:
+        """Open it, and begin."""
+        session = self._session
+        session.show("plan")
+        window = ShakeWindow(self._bench, session.tasks, self._workspace.edit, session.window)
+        window.show()
+        return window
 
     def _of_saves(self) -> Iterable[Action]:
         session, group = self._session, "Plan"

@@ -23,6 +23,7 @@ from hemtra.desktop.plan.commands.paths import Paths
 from hemtra.desktop.plan.commands.patterns import Patterns
 from hemtra.desktop.plan.commands.requirement_import import RequirementImport
 from hemtra.desktop.plan.commands.step_edits import StepEdits
+from hemtra.desktop.plan.commands.uncertainty import UncertaintyStudy
 from hemtra.desktop.plan.panels.card_panel import CardPanel
 from hemtra.desktop.plan.panels.connections import Connections
 from hemtra.desktop.plan.panels.lineage import Lineage
@@ -70,6 +71,7 @@ class PlanWorkspace(QWidget):
         self.rows = Rows(bench, tasks, self.asked, self.edit)
         self.match_bar = MatchBar()
         self.matching = DrawingMatch(bench, self.new.preview, self.section, tasks, notifications, self.edit)
+        self.uncertainty = UncertaintyStudy(bench, tasks, notifications, self.edit)
         self.requirements = RequirementImport(
             bench, self, notifications, self.edit, session.settings, session.plans.keep_settings
         )

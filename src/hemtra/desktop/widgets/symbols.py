@@ -8,6 +8,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFontMetrics, QPainter, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
 
+from hemtra.core.plan.budget import USUAL_COVERAGE
 from hemtra.core.plan.limits import CharacteristicResult, Verdict
 from hemtra.desktop.widgets import theme
 
@@ -89,6 +90,10 @@ def draw_limit_bar(
         if limit is not None:
             x = round(at(limit)) + 0.5
             painter.drawLine(QPointF(x, middle - 6), QPointF(x, middle + 6))
+    if value is not None and judged.u:
+        # where the value may lie
+        ends = at(value - USUAL_COVERAGE * judged.u), at(value + USUAL_COVERAGE * judged.u)
+        painter.fillRect(QRectF(ends[0], middle - 4, ends[1] - ends[0], 8), theme.colour("muted", 110))
     if value is not None:
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(theme.colour("failed" if judged.verdict is Verdict.FAIL else "ink"))

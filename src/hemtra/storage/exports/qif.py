@@ -16,9 +16,10 @@ from typing import IO, Any
 from xml.sax.saxutils import escape, quoteattr
 
 from hemtra.core.plan.limits import Verdict
-from hemtra.storage.exports.iteration import Chunk, Walk
+from hemtra.storage.exports.iteration import VALUES, Chunk, Walk
 from hemtra.storage.records.schema import VERDICTS
 
+U = VALUES.index("u")
 NAMESPACE = "http://qifstandards.org/xsd/qif3"
 KINDS = {
     "mm": "UserDefinedLinear",
@@ -149,7 +150,8 @@ class _Writer:
         with element("MeasurementResults", id=str(next(self._ids))):
             with element("MeasuredCharacteristics"), element("CharacteristicMeasurements", n=str(len(found))):
                 for key, one in found:
-                    self._measurement(key, *one[:4])
+                    value, verdict, text, reason = one[:4]
+                    self._measurement(key, value, verdict, text, reason, one[U])
             with element("ActualComponents", n="1"), element("ActualComponent", id=str(next(self._ids))):
                 self._text("Description", f"part {row.number} of lot {row.lot}, scanned {taken}")
                 self._text("SerialNumber", row.serial or f"{row.lot}/{row.number}")
@@ -157,7 +159,13 @@ class _Writer:
                     self._text("InspectionStatusEnum", STATUS[VERDICTS[row.verdict]])
 
     def _measurement(
-        self, key: int, value: float | None, verdict: int, text: str | None, reason: str | None
+        self,
+        key: int,
+        value: float | None,
+        verdict: int,
+        text: str | None,
+        reason: str | None,
+        u: float | None,
     ) -> None:
         kind, item = self._items[key]
         name = f"{kind}CharacteristicMeasurement"
@@ -166,7 +174,8 @@ class _Writer:
         if kind == TEXT and text:
             given = f"<Value>{_said(text)}</Value>"
         elif value is not None:
-            given = f"<Value>{value!r}</Value>"
+            known = "" if u is None else f' combinedUncertainty="{u!r}"'
+            given = f"<Value{known}>{value!r}</Value>"
         # in one piece, since there are a great many of them
         self._pieces.append(
             f'<{name} id="{next(self._ids)}">{message}'

@@ -16,12 +16,14 @@ from hemtra.core.plan.limits import CharacteristicResult
 class RecordedNumber:
     """A number in the unit of the value, None where there is none.
 
-    name: of the attribute and the column. key: in documents. title: on pages and in reports.
+    name: of the attribute and the column. key: in documents. title: on pages and in reports. digits: shown more
+    than of the value.
     """
 
     name: str
     key: str
     title: str
+    digits: int = 0
 
 
 NUMBERS = (
@@ -29,6 +31,7 @@ NUMBERS = (
     RecordedNumber("high", "high", "highest possible"),
     RecordedNumber("least", "min", "min"),
     RecordedNumber("greatest", "max", "max"),
+    RecordedNumber("u", "u", "standard uncertainty", digits=2),
 )
 
 
@@ -42,4 +45,6 @@ def numbers_of(row: CharacteristicResult) -> Iterator[tuple[RecordedNumber, floa
 
 def numbers_in_words(row: CharacteristicResult) -> str:
     """Those that a result has, for a page: “min 1.98, max 2.04”."""
-    return ", ".join(f"{number.title} {value:.{row.decimals}f}" for number, value in numbers_of(row))
+    return ", ".join(
+        f"{number.title} {value:.{row.decimals + number.digits}f}" for number, value in numbers_of(row)
+    )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import asdict
 from functools import partial
 from typing import Any
 
@@ -41,6 +42,9 @@ OVER_INSTANCES = {"": "First instance only", **OVER_PROFILES}
 
 Edit = Callable[[str, Callable[[], Plan]], bool]
 
+ONE_UNCERTAINTY = ("uncertainty", "covers")
+"""Fields of a row of which one at most is set."""
+
 
 class Rows:
     """Turns intents about rows of the sheet into edits of the plan."""
@@ -65,8 +69,7 @@ class Rows:
 
         def changed() -> Plan:
             t = parse_tolerance(lengths_in_mm(text) if self._unit_of(balloon) == "mm" else text, row.nominal)
-            fields = {"nominal": t.nominal, "lower": t.lower, "upper": t.upper, "uncertainty": t.uncertainty}
-            return plan.with_characteristic(row.edited(**fields))
+            return plan.with_characteristic(row.edited(**asdict(t)))
 
         return self._edit(f"limits of {row.name}", changed)
 
@@ -92,7 +95,10 @@ class Rows:
             if self._edit(f"balloon of {row.name}", lambda: with_balloon(plan, balloon, value)):
                 self._bench.select(value)
             return
-        self._edit(f"{name} of {row.name}", lambda: plan.with_characteristic(row.edited(**{name: value})))
+        changes = {name: value}
+        if name in ONE_UNCERTAINTY:
+            changes = {**dict.fromkeys(ONE_UNCERTAINTY), name: value}
+        self._edit(f"{name} of {row.name}", lambda: plan.with_characteristic(row.edited(**changes)))
 
     def renumber(self) -> None:
         """Balloons 1, 2, 3 … in the order of the sheet."""

@@ -15,6 +15,7 @@ from hemtra.core.plan.kind import Kind
 from hemtra.core.plan.limits import CharacteristicResult, format_value
 from hemtra.core.plan.tolerance import EXAMPLES
 from hemtra.desktop.models.bench import Shown
+from hemtra.desktop.plan.panels.cards.budget_view import BudgetView
 from hemtra.desktop.plan.panels.cards.card import Card, form_layout, muted
 from hemtra.desktop.plan.panels.cards.step_card import StepCard
 from hemtra.desktop.widgets import theme, units
@@ -64,6 +65,9 @@ class RowCard(Card):
         for text in (self.rests, self.note):
             text.setObjectName("muted")
             text.hide()
+        self.budget = BudgetView()
+        self.budget.wanted.connect(lambda name, value: self.row_typed.emit(self.row.balloon, name, value))
+        self.body.addWidget(self.budget)
         self._add_form()
         self.body.addWidget(step_card)
         self.body.addStretch()
@@ -105,6 +109,7 @@ class RowCard(Card):
         self.header.note.setText("difference from the reference" if row.from_master else "")
         if judged is None:
             return
+        self.budget.show_budget(judged, row)
         judged = units.judged(judged)
         self.header.tint = TINTS.get(judged.verdict, "unmeasured")
         self.value.setText(format_value(judged, judged.decimals + 1))

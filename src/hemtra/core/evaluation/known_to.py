@@ -1,0 +1,81 @@
+"""How well the values of one part are known: the budgets of a plan, as they are on that part."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import math
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+
+from hemtra.core.evaluation.results import StepResult
+from hemtra.core.plan.budget import Budget
+from hemtra.core.plan.document import Characteristic, Plan
+from hemtra.core.plan.graph import ancestry
+
+
+@dataclass(frozen=True)
+class Known:
+    """A budget and what a part has of its own: mm that its points scatter by, and its edges may lie off."""
+
+    budget: Budget
+    level: float
+    edges: float = 0.0
+
+    def of(self, value: float) -> Budget:
+        """The budget on this part, if it reads so much."""
+        return self.budget.on(value, self.level, self.edges)
+
+
+def known_to(plan: Plan, row: Characteristic, results: Mapping[str, StepResult], level: float) -> Known | None:
+    """How well a row is known on a part whose points scatter by `level` mm; None where nothing says."""
+    if row.budget is None or row.step is None:
+        return None
+    edges = edge_room(results, resting(plan, row.step)) if row.budget.edges > 0.0 else 0.0
+    return Known(row.budget, level, edges)
+
+
+def resting(plan: Plan, step_id: str) -> tuple[str, ...]:
+    """Ids of a step and of all that it rests on."""
+    return tuple(step.id for column in ancestry(plan, step_id) for step in column)
+
+
+def method(plan: Plan, row: Characteristic, known: dict[str, bytes] | None = None) -> str:
+    """What tells whether a row is measured as it was, but for names and what was taught.
+
+    known: by step, what was made of it before; the same one serves all rows of a plan.
+    """
+    if row.step is None:
+        return ""
+    known = {} if known is None else known
+    found = hashlib.blake2b(repr((row.unit, row.correction, row.over)).encode(), digest_size=8)
+    for column in ancestry(plan, row.step):
+        for step in column:
+            if step.id not in known:
+                content = step.model_dump(mode="json", exclude={"name", "home", "taught"})
+                known[step.id] = json.dumps(content, sort_keys=True).encode()
+            found.update(known[step.id])
+    return found.hexdigest()
+
+
+def without_old_budgets(plan: Plan) -> Plan:
+    """The plan without the budgets of rows that are measured otherwise since; the same where there is none."""
+    known: dict[str, bytes] = {}
+    old = [
+        row.balloon
+        for row in plan.sheet
+        if row.budget is not None and row.budget.method != method(plan, row, known)
+    ]
+    if not old:
+        return plan
+    rows = (row.model_copy(update={"budget": None}) if row.balloon in old else row for row in plan.sheet)
+    return plan.model_copy(update={"sheet": tuple(rows)})
+
+
+def edge_room(results: Mapping[str, StepResult], steps: Iterable[str]) -> float:
+    """mm by which the edges among some steps may lie off, for all that the points of the map tell."""
+    return math.hypot(*(_room(results[i]) for i in steps if i in results))
+
+
+def _room(found: StepResult) -> float:
+    return float(getattr(found.value, "spread", 0.0) or 0.0)

@@ -1,0 +1,328 @@
+"""The uncertainty of every value of a plan, worked out by trying it on copies of scans (JCGM 101).
+
+Some copies scatter once more as the scan does, so that values scatter as they would from scan to scan; others
+hold every second or third of its points only, which tells what the spacing does to them; in others a scale of
+the station is larger. On a part of a running line what was worked out is scaled by the noise and the edges of
+that part (`Budget.on`).
+"""
+
+from __future__ import annotations
+
+import math
+import os
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from functools import partial
+from typing import TypeAlias
+
+import numpy as np
+
+from hemtra.core.arrays import FloatArray
+from hemtra.core.errors import HemtraError
+from hemtra.core.evaluation.engine import Engine
+from hemtra.core.evaluation.form_floor import form_floor
+from hemtra.core.evaluation.known_to import edge_room, method, resting
+from hemtra.core.evaluation.results import Result, StepResult
+from hemtra.core.evaluation.rows import unseen_share
+from hemtra.core.maps.heightmap import HeightMap
+from hemtra.core.maps.noise import Noise, noise_of
+from hemtra.core.plan.balloon import Balloon
+from hemtra.core.plan.budget import Budget
+from hemtra.core.plan.document import Plan
+from hemtra.core.plan.limits import CharacteristicResult
+from hemtra.core.progress import Progress
+
+COPIES, HELD = 64, 16
+"""Copies with noise, and those on which the anchors are held where they are."""
+MOST_SCANS = 8
+"""Scans that tell what the spacing does; each shows the part to the grid in another way."""
+MOST_OF_SCANS = 0.75
+"""Share of the scans for which what the spacing does is enough; the others may show dirt, or lie oddly."""
+FEWEST = 0.5
+"""Share of the copies on which a value must be measured for its scatter to be known."""
+DOUBLED = math.sqrt(2.0) - 1.0
+"""What noise adds to the furthest of many grows by this share where it scatters once more."""
+SURELY = 2.0
+"""Standard errors from which on a shift of the mean is one."""
+ASTRAY = 4.0
+"""Standard deviations from which on a value on one copy is not counted."""
+NUDGE = 1e-3
+"""Share by which a scale is changed to see what it does."""
+THINNED: tuple[tuple[int, int, int, int], ...] = (
+    *((i, j, n, n) for n in (2, 3) for i in range(n) for j in range(n)),
+    *((i, 0, 2, 1) for i in range(2)),
+    *((0, j, 1, 2) for j in range(2)),
+)
+"""First row and column, and every how many of each, of the copies that tell what the spacing does.
+
+The last are thinner one way only, for what is too narrow to be found on the others.
+"""
+Ends: TypeAlias = FloatArray
+"""(rows, 2) least and greatest value of each row, twice the same where it has one, NaN without."""
+
+
+@dataclass(frozen=True)
+class Scales:
+    """Standard uncertainty of the scales of a station, as shares; 0 where it is not known."""
+
+    x: float = 0.0
+    y: float = 0.0
+    z: float = 0.0
+
+
+def budgets(
+    plan: Plan,
+    scans: Sequence[HeightMap],
+    scales: Scales | None = None,
+    *,
+    copies: int = COPIES,
+    seed: int = 0,
+    tell: Progress = lambda done, of, what: True,
+) -> dict[Balloon, Budget]:
+    """By balloon, the budget of each row whose uncertainty can be told from scans.
+
+    scans: the first is the reference scan; the others lie as parts do. Nothing where `tell` asks to stop.
+    Raises `PlanError` when the plan does not hold, and `HemtraError` without a scan.
+    """
+    if not scans:
+        raise HemtraError("Uncertainty is worked out on scans; open one first.")
+    scans = scans[:MOST_SCANS]
+    engine = Engine(scans[0])
+    first = engine.run(plan)
+    rows = [row.balloon for row in first.characteristics]
+    noise = noise_of(scans[0])
+    held = {i: first.steps[i] for i in _anchors(plan) if i in first.steps}
+    work: list[Callable[[], Ends]] = []
+    work += [partial(_with_noise, plan, scans[0], noise, rows, {}, (seed, k)) for k in range(copies)]
+    fixed = [
+        partial(_with_noise, plan, scans[0], noise, rows, held, (seed, k)) for k in range(min(HELD, copies))
+    ]
+    stretched = {axis: share for axis, share in vars(scales or Scales()).items() if share > 0.0}
+    work += [*fixed, *(partial(_stretched, plan, scans[0], rows, axis) for axis in stretched)]
+    work += [partial(_thinned, plan, scan, rows, way) for scan in scans for way in THINNED]
+    all_ends = _all(work, tell)
+    if all_ends is None:
+        return {}
+    found = iter(all_ends)
+    free = np.array([next(found) for _ in range(copies)])
+    tried = Tried(
+        here=_ends(first, rows),
+        free=free,
+        fixed=np.array([next(found) for _ in fixed]),
+        scaled=[(next(found), share) for share in stretched.values()],
+        looks=[_looked(plan, scan, rows, found) for scan in scans],
+    )
+    result, asked = {}, {row.balloon: row for row in plan.sheet}
+    for n, row in enumerate(first.characteristics):
+        if row.value is None or row.text or row.step not in first.steps:
+            continue
+        budget = tried.budget(n)
+        if budget is None:
+            continue
+        rests = resting(plan, row.step)
+        own = {
+            "unseen": unseen_share(row),
+            "level": noise.typical,
+            "edges": edge_room(first.steps, rests),
+            "floor": form_floor(engine, first, row.step) or 0.0,
+            "magnitude": asked[row.balloon].lower is None and row.least is None,
+            "method": method(plan, asked[row.balloon]),
+        }
+        result[row.balloon] = budget.model_copy(update=own)
+    return result
+
+
+@dataclass(frozen=True)
+class Look:
+    """A scan and what it gives with fewer points.
+
+    ends: (1 + copies, rows, 2), of the scan as it is and by `THINNED`. rooms: (rows,) mm by which the edges
+    that a row rests on may lie off.
+    """
+
+    ends: FloatArray
+    rooms: FloatArray
+
+
+@dataclass(frozen=True)
+class Tried:
+    """The ends of all rows on a scan and on its copies: (rows, 2), and (copies, rows, 2).
+
+    free, fixed: with noise, the anchors found anew, and held where they are. scaled: with one of the scales
+    larger by `NUDGE`, and the standard uncertainty of that scale as a share. looks: of each scan.
+    """
+
+    here: Ends
+    free: FloatArray
+    fixed: FloatArray
+    scaled: Sequence[tuple[Ends, float]]
+    looks: Sequence[Look]
+
+    def budget(self, n: int) -> Budget | None:
+        """Of the n-th row; None where too many of the copies do not give a value."""
+        scatter, held = _scatter(self.free[:, n]), _scatter(self.fixed[:, n])
+        noise = min(scatter, held) if held == held else scatter
+        spaced = self._spacing(n, noise)
+        if math.isnan(noise) or spaced is None:
+            return None
+        slopes = [float(np.abs(ends[n] - self.here[n]).max()) / NUDGE * share for ends, share in self.scaled]
+        return Budget(
+            noise=noise,
+            anchors=math.sqrt(max(scatter**2 - noise**2, 0.0)),
+            sampling=spaced[0],
+            phase=spaced[1],
+            calibration=math.hypot(*(slope for slope in slopes if slope == slope)),
+            form=_floor(self.free[:, n], self.here[n]),
+        )
+
+    def _spacing(self, n: int, noise: float) -> tuple[float, float] | None:
+        """What spacing and phase do to a row, each as a standard uncertainty; None where no thinner map tells.
+
+        What the spacing does shrinks at least in proportion to it: with half the spacing at most by as much as
+        the value has moved. How far values on maps of other points lie apart shrinks alike, and counts for the
+        edges as they lie on the first scan; maps of fewer points scatter by more noise.
+        """
+        off: list[float] = []
+        apart: list[float] = []
+        for look in self.looks:
+            whole, found = look.ends[0, n], {}
+            for every in (2, 3):
+                values = _measured(look.ends, n, (every, every))
+                if len(values) >= every:
+                    found[every] = values
+            if not found:
+                both = np.concatenate([_measured(look.ends, n, way) for way in ((2, 1), (1, 2))])
+                found = {2: both} if len(both) > 1 else {}
+            if not found or np.isnan(whole).any():
+                continue
+            every, values = next(iter(found.items()))
+            off.append(float(np.abs(values.mean(axis=0) - whole).max()) / (every - 1))
+            left = [np.maximum(v.var(axis=0, ddof=1) - (k * noise) ** 2, 0.0) / k**2 for k, v in found.items()]
+            weights = [len(v) - 1 for v in found.values()]
+            spread = math.sqrt(float(np.average(left, axis=0, weights=weights).max()))
+            first, here = self.looks[0].rooms[n], look.rooms[n]
+            apart.append(spread * first / here if first > 0.0 and here > 0.0 else spread)
+        if not off:
+            return None
+        usual, scatter = (float(np.quantile(found, MOST_OF_SCANS)) for found in (off, apart))
+        return usual / math.sqrt(3.0), scatter
+
+
+def with_budgets(plan: Plan, found: Mapping[Balloon, Budget]) -> Plan:
+    """The plan with what was worked out at its rows; the others keep theirs."""
+    rows = (
+        row.model_copy(update={"budget": found[row.balloon]}) if row.balloon in found else row
+        for row in plan.sheet
+    )
+    return plan.edited(sheet=tuple(rows))
+
+
+def _measured(ends: FloatArray, n: int, thinner: tuple[int, int]) -> FloatArray:
+    """(k, 2) what the n-th row gives on those of a scan's thinner maps that have it."""
+    values = ends[[1 + k for k, way in enumerate(THINNED) if way[2:] == thinner], n]
+    known: FloatArray = values[~np.isnan(values).any(axis=1)]
+    return known
+
+
+def _anchors(plan: Plan) -> set[str]:
+    return {i for step in plan.steps for i in step.follow.anchors}
+
+
+def _all(trials: Sequence[Callable[[], Ends]], tell: Progress) -> list[Ends] | None:
+    """What each trial gives, in order, on all cores; None where that was stopped."""
+    with ThreadPoolExecutor(os.cpu_count()) as pool:
+        waiting = [pool.submit(trial) for trial in trials]
+        found = []
+        for done, one in enumerate(waiting):
+            if not tell(done, len(waiting), "copies of scans"):
+                for other in waiting:
+                    other.cancel()
+                return None
+            found.append(one.result())
+    return found
+
+
+def _with_noise(
+    plan: Plan,
+    data: HeightMap,
+    noise: Noise,
+    rows: Sequence[Balloon],
+    fixed: Mapping[str, StepResult],
+    seed: tuple[int, int],
+) -> Ends:
+    copy = noise.added_to(data, np.random.default_rng(seed))
+    return _ends(Engine(copy, fixed=fixed).run(plan), rows)
+
+
+def _looked(plan: Plan, data: HeightMap, rows: Sequence[Balloon], thinner: Iterator[Ends]) -> Look:
+    """A scan, and the next of what its copies by `THINNED` give."""
+    result = Engine(data).run(plan)
+    steps = {row.balloon: row.step for row in result.characteristics}
+    rooms = [edge_room(result.steps, resting(plan, steps[b])) if steps[b] else 0.0 for b in rows]
+    return Look(np.array([_ends(result, rows), *(next(thinner) for _ in THINNED)]), np.array(rooms))
+
+
+def _thinned(plan: Plan, data: HeightMap, rows: Sequence[Balloon], way: tuple[int, int, int, int]) -> Ends:
+    """With only some rows and columns: from the first of each on, every so many."""
+    i, j, down, right = way
+    g, z = data.grid, np.ascontiguousarray(data.z[i::down, j::right])
+    if min(z.shape) < 1:
+        return np.full((len(rows), 2), np.nan)
+    grey = None if data.intensity is None else np.ascontiguousarray(data.intensity[i::down, j::right])
+    copy = HeightMap(z, grey, g.dx * right, g.dy * down, g.x0 + j * g.dx, g.y0 + i * g.dy)
+    return _ends(Engine(copy).run(plan), rows)
+
+
+def _stretched(plan: Plan, data: HeightMap, rows: Sequence[Balloon], axis: str) -> Ends:
+    """With one of the scales a little larger."""
+    grow = {name: 1.0 + NUDGE * (name == axis) for name in "xyz"}
+    g = data.grid
+    copy = HeightMap(
+        data.z * np.float32(grow["z"]),
+        data.intensity,
+        g.dx * grow["x"],
+        g.dy * grow["y"],
+        g.x0 * grow["x"],
+        g.y0 * grow["y"],
+    )
+    return _ends(Engine(copy).run(plan), rows)
+
+
+def _ends(result: Result, rows: Sequence[Balloon]) -> Ends:
+    known = {row.balloon: row for row in result.characteristics}
+
+    def ends(row: CharacteristicResult) -> tuple[float, float]:
+        if row.least is not None and row.greatest is not None:
+            return row.least, row.greatest
+        value = math.nan if row.value is None else row.value
+        return value, value
+
+    return np.array([ends(known[balloon]) for balloon in rows], np.float64).reshape(-1, 2)
+
+
+def _scatter(values: FloatArray) -> float:
+    """Standard deviation of (copies, 2) values, the larger of both ends; NaN where too few were measured."""
+    known = values[~np.isnan(values).any(axis=1)]
+    if not len(values) or len(known) < max(2.0, FEWEST * len(values)):
+        return math.nan
+    return max(float(_usual(end).std(ddof=1)) for end in known.T)
+
+
+def _usual(values: FloatArray) -> FloatArray:
+    """Without single ones far off: in a copy, rougher than a scan, something may be found by chance."""
+    off = np.abs(values - np.median(values))
+    near = off <= ASTRAY * 1.4826 * np.median(off)
+    return values[near] if np.count_nonzero(near) > 1 else values
+
+
+def _floor(values: FloatArray, here: FloatArray) -> float:
+    """What noise alone adds to a value, as a standard uncertainty; 0 where its mean stays where it is."""
+    known = values[~np.isnan(values).any(axis=1)]
+    added = 0.0
+    for end, first in zip(known.T, here, strict=True):
+        usual = _usual(end) if len(known) > 1 else end[:0]
+        shift = abs(float(usual.mean()) - first) if usual.size else 0.0
+        if usual.size and shift > SURELY * usual.std(ddof=1) / math.sqrt(usual.size):
+            added = max(added, shift)
+    return added / DOUBLED / math.sqrt(3.0)

@@ -1,0 +1,95 @@
+"""The noise of a scan: how its points scatter from profile to profile, and copies of it with as much more."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from hemtra.core.arrays import FloatArray, Heights, IntArray
+from hemtra.core.maps.heightmap import HeightMap
+
+BLOCK = 32
+"""Points of the map along a side of the blocks that are thought to scatter alike."""
+TOGETHER = 4
+"""Neighbours of a row whose mean tells the noise."""
+ROWS = 48
+"""Rows that tell the noise of a whole map."""
+FEWEST = 64
+"""Differences that tell the noise of a block; with fewer it is that of the whole map."""
+LEAST = 1e-6
+"""mm; a scan is never without any."""
+
+
+@dataclass(frozen=True)
+class Noise:
+    """Of a map: mm by which each point (rows, cols) scatters, as far as that counts in means over several."""
+
+    level: FloatArray
+
+    @property
+    def typical(self) -> float:
+        """mm, the median over the map."""
+        return float(np.median(self.level))
+
+    def added_to(self, data: HeightMap, rng: np.random.Generator) -> HeightMap:
+        """A copy of the map that scatters once more as it does."""
+        noise = rng.standard_normal(data.shape, np.float32) * self.level.astype(np.float32)
+        g = data.grid
+        return HeightMap(data.z + noise, data.intensity, g.dx, g.dy, g.x0, g.y0)
+
+
+def noise_of(data: HeightMap) -> Noise:
+    """By blocks of the map, from the third differences of four rows, which neither slopes nor bends add to.
+
+    Points that were interpolated along a row share their noise with their neighbours: a mean over several
+    scatters more than their own scatter tells, so that this is taken of means over `TOGETHER`.
+    """
+    rows, cols = data.shape
+    whole = typical_noise(data)
+    level = np.full((-(-rows // BLOCK), -(-cols // BLOCK)), whole)
+    if rows >= 4:
+        bend = _bend(data.z, np.arange(rows - 3))
+        across = BLOCK // TOGETHER
+        for i in range(level.shape[0]):
+            for j in range(level.shape[1]):
+                block = bend[i * BLOCK : (i + 1) * BLOCK, j * across : (j + 1) * across]
+                known = block[~np.isnan(block)]
+                if known.size >= FEWEST:
+                    level[i, j] = max(_scatter(known), LEAST)
+    return Noise(np.repeat(np.repeat(level, BLOCK, axis=0), BLOCK, axis=1)[:rows, :cols])
+
+
+def typical_noise(data: HeightMap) -> float:
+    """mm standard deviation of a point over the whole map, from some of its rows."""
+    rows = data.shape[0]
+    if rows < 4:
+        return LEAST
+    bend = _bend(data.z, np.unique(np.linspace(0, rows - 4, min(ROWS, rows - 3)).astype(int)))
+    known = bend[~np.isnan(bend)]
+    return max(_scatter(known), LEAST) if known.size else LEAST
+
+
+def noise_within(z: Heights) -> float | None:
+    """mm standard deviation of a point of a window (rows, cols); None where it holds too few to tell."""
+    if z.shape[0] < 4:
+        return None
+    bend = _bend(z, np.arange(z.shape[0] - 3))
+    known = bend[~np.isnan(bend)]
+    return max(_scatter(known), LEAST) if known.size >= FEWEST else None
+
+
+def _bend(z: Heights, at: IntArray) -> FloatArray:
+    """Third differences (n, cols / TOGETHER) of rows, of means of neighbours as if each were a point alone."""
+    first, second, third, fourth = (z[at + k].astype(np.float64) for k in range(4))
+    bend = fourth - 3.0 * (third - second) - first
+    many = bend.shape[1] // TOGETHER
+    together: FloatArray = bend[:, : many * TOGETHER].reshape(len(bend), many, TOGETHER).mean(axis=2)
+    scaled: FloatArray = together * math.sqrt(TOGETHER)
+    return scaled
+
+
+def _scatter(bend: FloatArray) -> float:
+    """Standard deviation of a point, from third differences of points that scatter alone."""
+    return float(1.4826 * np.median(np.abs(bend)) / math.sqrt(20.0))

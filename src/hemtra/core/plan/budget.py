@@ -1,0 +1,91 @@
+"""What a value's standard uncertainty is made of."""
+
+from __future__ import annotations
+
+import math
+from typing import Annotated, ClassVar
+
+from pydantic import BaseModel, ConfigDict, Field
+
+USUAL_COVERAGE = 2.0
+"""Coverage factor k of an expanded uncertainty U = k u, for about 95 % of a normal distribution."""
+NEAR, RAYLEIGH = 3.0, 0.7
+"""Standard deviations below which a length is not told from nothing, and how many its scatter then adds."""
+Share = Annotated[float, Field(ge=0.0, allow_inf_nan=False)]
+
+
+class Budget(BaseModel):
+    """Standard uncertainty of a value by source, each in the unit of its row (JCGM 100).
+
+    noise: of the points, as the scan scatters. sampling: what the spacing of the points does to it, wherever
+    they lie. phase: where they come to lie on the part, and how it lies to their grid. unseen: what missing
+    data leaves room for. anchors: what noise does to the features that its zones follow. calibration: scales of
+    the station. form: what noise adds to a value that is never below zero, or the furthest of many. level: mm
+    of noise of a point, and edges: mm by which edges that it rests on may lie off, on the scan that this was
+    worked out on. floor: what a perfect part would read, of a value of form. magnitude: whether it is never
+    below zero, as a distance between two places is. method: what of the plan it was worked out for.
+    """
+
+    noise: Share = 0.0
+    sampling: Share = 0.0
+    phase: Share = 0.0
+    unseen: Share = 0.0
+    anchors: Share = 0.0
+    calibration: Share = 0.0
+    form: Share = 0.0
+    level: Share = 0.0
+    edges: Share = 0.0
+    floor: Share = 0.0
+    magnitude: bool = False
+    method: str = ""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    SOURCES: ClassVar = ("noise", "sampling", "phase", "unseen", "anchors", "calibration", "form")
+    TITLES: ClassVar = {
+        "noise": "point noise",
+        "sampling": "spacing",
+        "phase": "grid phase",
+        "unseen": "unseen area",
+        "anchors": "anchors",
+        "calibration": "calibration",
+        "form": "form floor",
+    }
+
+    @property
+    def u(self) -> float:
+        """The combined standard uncertainty."""
+        return math.hypot(*(getattr(self, source) for source in self.SOURCES))
+
+    @property
+    def shares(self) -> dict[str, float]:
+        """By source, its part of the variance, 0 to 1; the largest first, without what adds nothing."""
+        whole = self.u**2
+        found = {source: getattr(self, source) ** 2 / whole for source in self.SOURCES if whole > 0.0}
+        return dict(sorted(((k, v) for k, v in found.items() if v > 0.0), key=lambda pair: -pair[1]))
+
+    def on(self, value: float, level: float, edges: float) -> Budget:
+        """The same on a part that reads `value`, whose points scatter by `level` mm and whose edges may lie off
+        by `edges` mm; without what is unseen there.
+        """
+        rougher = level / self.level if self.level > 0.0 else 1.0
+        wider = edges / self.edges if self.edges > 0.0 else 1.0
+        form, scatter = self.form * rougher, self.phase * wider
+        if self.magnitude and abs(value) < NEAR * (near := math.hypot(self.noise, self.anchors, scatter)):
+            # of two coordinates that scatter about nothing, the length scatters by more than either
+            form = max(form, RAYLEIGH * near)
+        if self.floor > 0.0 and math.isfinite(value):
+            # noise and form add as squares, so that the more there is of form the less noise adds
+            floor = self.floor * rougher
+            form = floor * min(1.0, 2.0 * floor / max(abs(value), floor)) / math.sqrt(3.0)
+        return self.model_copy(
+            update={
+                "noise": self.noise * rougher,
+                "anchors": self.anchors * rougher,
+                "form": form,
+                "phase": scatter,
+                "unseen": 0.0,
+                "level": level,
+                "edges": edges,
+            }
+        )

@@ -1,0 +1,66 @@
+"""A shake test of a plan on a tray of scans, on all cores."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from concurrent.futures import Future, ProcessPoolExecutor
+from dataclasses import dataclass, replace
+from multiprocessing import get_context
+
+from hemtra.core.plan.document import Plan
+from hemtra.core.progress import Progress
+from hemtra.core.shake.shaking import Case, Shaken, shaken
+from hemtra.storage.scans import load_scan
+from hemtra.storage.trays import TrayEntry
+
+CHUNK = 25
+"""Copies of a part that are made in one go."""
+
+
+@dataclass(frozen=True)
+class _Work:
+    plan: Plan
+    entry: TrayEntry
+    cases: tuple[Case, ...]
+    seed: int
+    first: int
+
+
+def shaken_tray(
+    plan: Plan,
+    entries: Sequence[TrayEntry],
+    cases: Sequence[Case],
+    *,
+    seed: int = 0,
+    jobs: int | None = None,
+    tell: Progress = lambda done, of, what: True,
+) -> list[Shaken]:
+    """What becomes of every case on every part, in order; fewer where `tell` asked to stop.
+
+    Raises `FileError` for a scan that cannot be read.
+    """
+    work = [
+        _Work(plan, entry, tuple(cases[first : first + CHUNK]), seed, first)
+        for entry in entries
+        for first in range(0, len(cases), CHUNK)
+    ]
+    found: list[Shaken] = []
+    with ProcessPoolExecutor(jobs or os.cpu_count(), mp_context=get_context("spawn")) as pool:
+        waiting: list[Future[list[Shaken]]] = [pool.submit(_shaken, one) for one in work]
+        for done, (one, future) in enumerate(zip(work, waiting, strict=True)):
+            if not tell(done, len(work), one.entry.path.name):
+                for other in waiting:
+                    other.cancel()
+                break
+            found += future.result()
+    return found
+
+
+def _shaken(work: _Work) -> list[Shaken]:
+    scan = load_scan(work.entry.path)
+    good = {"good": True, "bad": False, "not measurable": False}.get(work.entry.tag)
+    name = work.entry.path.name
+    found = shaken(work.plan, scan.data, name, good, work.cases, seed=work.seed, first=work.first)
+    # plans are large, and nobody asks for them here
+    return [replace(one, broken=tuple(replace(row, plan=None) for row in one.broken)) for one in found]

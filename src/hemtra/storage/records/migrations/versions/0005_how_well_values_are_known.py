@@ -1,0 +1,12 @@
+"""The standard uncertainty of values."""
+
+import sqlalchemy as sa
+from alembic import op
+
+revision = "0005"
+down_revision = "0004"
+
+
+def upgrade() -> None:
+    """A column only; of what is kept nothing tells it."""
+    op.add_column("part_values", sa.Column("u", sa.Float()))

@@ -1,0 +1,223 @@
+"""The uncertainty of values: what is stated holds what is true, and no part is judged by less than is known."""
+
+import math
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from hemtra import HeightMap
+from hemtra.core.errors import HemtraError
+from hemtra.core.evaluation.engine import Engine
+from hemtra.core.evaluation.rows import NO_BUDGET
+from hemtra.core.evaluation.uncertainty import Scales, budgets, with_budgets
+from hemtra.core.maps.assemble import resample_rows
+from hemtra.core.maps.noise import noise_of, typical_noise
+from hemtra.core.plan.budget import Budget
+from hemtra.core.plan.document import ByProfile, Characteristic, Plan, Step
+from hemtra.core.plan.limits import Verdict
+from hemtra.core.plan.proof import hardly_known
+from hemtra.core.plan.tolerance import parse_tolerance
+from hemtra.core.zones.zone import RectangleZone
+from makers import box, edited, levels, sloped
+
+NOISE, DX, DY = 0.006, 0.1, 0.14
+
+
+def bar(seed, turn=0.0, shift=0.0, noise=NOISE):
+    """A bar 6 mm wide and 2 mm high with sheer sides, anywhere on the grid."""
+    x, y = np.meshgrid(-8.0 + DX * np.arange(161), -7.0 + DY * np.arange(101))
+    c, s = math.cos(math.radians(turn)), math.sin(math.radians(turn))
+    z = np.where(np.abs(c * (x - shift) + s * y) < 3.0, 2.0, 0.0)
+    return HeightMap(z + np.random.default_rng(seed).normal(0, noise, z.shape), None, DX, DY, -8.0, -7.0)
+
+
+def width_plan(turn=0.0, shift=0.0, **row):
+    """The width of that bar."""
+    c, s = math.cos(math.radians(turn)), math.sin(math.radians(turn))
+    sides = [
+        Step(
+            id=name,
+            name=name,
+            kind="edge",
+            zone=RectangleZone(x=shift + k * 3 * c, y=k * 3 * s, width=3, height=7, rotation=turn),
+        )
+        for name, k in (("left", -1), ("right", 1))
+    ]
+    width = Step(id="width", name="Width", kind="width", inputs={"one": ("left",), "other": ("right",)})
+    limits = {"nominal": 6.0, "lower": 5.8, "upper": 6.2, **row}
+    return Plan(steps=(*sides, width), sheet=(Characteristic(balloon=1, name="Width", step="width", **limits),))
+
+
+@pytest.mark.parametrize("level", [0.002, 0.02])
+def test_the_noise_of_a_scan_is_told_whatever_lies_on_it(level):
+    rng = np.random.default_rng(1)
+    x, y = np.meshgrid(np.arange(400) * 0.1, np.arange(300) * 0.16)
+    # a slope, a wall, a bend and a hole
+    z = 0.05 * x + np.where(x > 20, 3.0, 0.0) - 0.02 * (y - 24.0) ** 2 + rng.normal(0, level, x.shape)
+    z[100:140, 50:90] = np.nan
+    data = HeightMap(z, None, 0.1, 0.16, 0.0, 0.0)
+    assert typical_noise(data) == pytest.approx(level, rel=0.1)
+    assert noise_of(data).typical == pytest.approx(level, rel=0.1)
+
+
+def test_noise_that_neighbours_share_counts_as_means_feel_it():
+    """Points interpolated between columns scatter less, and means over them as much as ever."""
+    rng = np.random.default_rng(2)
+    place = np.tile(0.103 * np.arange(300) + 0.02, (200, 1))
+    z, grey = np.empty((200, 290), np.float32), np.empty((200, 290), np.uint8)
+    raw = rng.normal(0, 0.01, place.shape).astype(np.float32)
+    resample_rows(place, raw, np.full(raw.shape, 9, np.uint8), 0.1, 0.1, z, grey)
+    assert z.std() < 0.009
+    means = z[:, :280].reshape(200, 7, 40).mean(axis=2)
+    told = typical_noise(HeightMap(z, None, 0.1, 0.1, 0.0, 0.0)) / math.sqrt(40)
+    assert told == pytest.approx(means.std(), rel=0.2)
+
+
+def test_point_noise_is_what_values_scatter_by_from_scan_to_scan():
+    plan = levels()
+    scans = [sloped(noise=0.01, seed=k) for k in range(60)]
+    values = [Engine(scan).run(plan).characteristics[0].value for scan in scans]
+    budget = budgets(plan, scans[:1])[1]
+    assert budget.noise == pytest.approx(np.std(values), rel=0.4)
+    assert budget.sampling + budget.phase < budget.noise
+
+
+def test_what_the_grid_cannot_tell_of_sheer_edges_is_stated():
+    """On bars in many places and directions the error stays within U, and U is not much more than it takes."""
+    errors, stated = [], []
+    for k in range(21):
+        turn, shift = 30.0 * (k % 3), 0.0137 * k
+        plan = width_plan(turn, shift)
+        found = budgets(plan, [bar(k, turn, shift)], copies=8)[1]
+        row = Engine(bar(k, turn, shift)).run(plan).characteristics[0]
+        errors.append(abs(row.value - 6.0))
+        stated.append(2.0 * found.u)
+    held = np.array(errors) <= np.array(stated)
+    assert held.mean() >= 0.9
+    assert np.median(stated) < 4.0 * np.percentile(errors, 95)
+    along = budgets(width_plan(), [bar(0)], copies=8)[1]
+    askew = budgets(width_plan(33.0), [bar(0, 33.0)], copies=8)[1]
+    assert along.edges > 4.0 * askew.edges, "along its columns the grid tells an edge least"
+
+
+def test_scales_of_the_station_count_by_what_they_do_to_the_value():
+    plan = width_plan()
+    found = budgets(plan, [bar(0)], Scales(x=2e-3), copies=8)[1]
+    assert found.calibration == pytest.approx(6.0 * 2e-3, rel=0.2)
+    assert budgets(plan, [bar(0)], Scales(z=2e-3), copies=8)[1].calibration < 1e-4
+
+
+def test_each_part_is_judged_with_its_own_uncertainty():
+    data = sloped(noise=0.01)
+    asked = levels()
+    row = asked.sheet[0].edited(covers=2.0)
+    unknown = Engine(data).run(asked.with_characteristic(row)).characteristics[0]
+    assert (unknown.verdict, unknown.reason) == (Verdict.NOT_MEASURED, NO_BUDGET)
+    plan = with_budgets(asked.with_characteristic(row), budgets(asked, [data]))
+    result = Engine(data).run(plan).characteristics[0]
+    assert result.verdict is Verdict.PASS
+    assert result.u == pytest.approx(result.budget.u)
+    # a limit so near that it is beyond by less than U
+    near = plan.sheet[0].edited(lower=result.value + result.u, upper=1.0)
+    assert Engine(data).run(plan.with_characteristic(near)).characteristics[0].verdict is Verdict.NOT_PROVEN
+    rough = Engine(sloped(noise=0.05)).run(plan).characteristics[0]
+    assert rough.u > 3.0 * result.u, "a part that scatters more is known less well"
+
+
+def test_a_row_that_is_measured_otherwise_since_has_no_budget_any_more():
+    data = sloped(noise=0.01)
+    engine, plan = Engine(data), levels()
+    known = with_budgets(plan, budgets(plan, [data], copies=8))
+    assert engine.taught(known).sheet[0].budget is not None
+    renamed = known.with_step(known.steps[0].edited(name="Another name"))
+    limits = renamed.with_characteristic(renamed.sheet[0].edited(upper=0.2))
+    assert engine.taught(limits).sheet[0].budget is not None
+    moved = known.with_step(known.steps[0].edited(zone=box(1.5, 0.0)))
+    assert engine.taught(moved).sheet[0].budget is None
+
+
+def test_what_unseen_data_leaves_room_for_is_part_of_the_budget():
+    def humped(z, x, y):
+        z -= 0.02 * x**2
+        z[28:33, 6:16] = np.nan
+
+    data = edited(sloped(noise=0.002), humped)
+    plan = Plan(
+        steps=(
+            Step(id="p", name="P", kind="plane", zone=box(0, 0, 6, 6)),
+            Step(id="f", name="F", kind="flatness", inputs={"surfaces": ("p",)}),
+        ),
+        sheet=(Characteristic(balloon=1, name="F", step="f", upper=1.0, least_coverage=0.0),),
+    )
+    row = Engine(data).run(with_budgets(plan, budgets(plan, [data], copies=8))).characteristics[0]
+    assert row.high > row.low
+    assert row.budget.unseen == pytest.approx((row.high - row.low) / math.sqrt(12))
+
+
+def test_runs_of_profiles_know_their_values_too():
+    x = -3.0 + 0.1 * np.arange(61)
+    z = np.where(np.abs(x) < 1.0, -1.0, 0.0) + np.random.default_rng(3).normal(0, 0.004, (30, 61))
+    data = HeightMap(z, None, 0.1, 0.5, -3.0, 0.0)
+    steps = (
+        Step(id="profile", name="Profile", kind="profile"),
+        Step(
+            id="level",
+            name="Level",
+            kind="profile-level",
+            inputs={"section": ("profile",)},
+            zone=box(0, -1, 1.6, 1),
+        ),
+        Step(id="h", name="H", kind="position", params={"axis": "z"}, inputs={"point": ("level",)}),
+    )
+    rows = (Characteristic(balloon=1, name="H", step="h", lower=-1.2, upper=-0.8),)
+    plan = Plan(steps=steps, sheet=rows, by_profile=ByProfile())
+    result = Engine(data).run(with_budgets(plan, budgets(plan, [data], copies=12))).characteristics[0]
+    error = max(abs(result.least + 1.0), abs(result.greatest + 1.0))
+    assert error / 3.0 < 2.0 * result.u < 3.0 * error
+
+
+def test_stopping_and_having_nothing_leave_nothing():
+    plan, data = levels(), sloped(noise=0.01)
+    assert budgets(plan, [data], tell=lambda done, of, what: done < 3) == {}
+    with pytest.raises(HemtraError, match="open one first"):
+        budgets(plan, [])
+    empty = edited(data, lambda z, x, y: z.fill(np.nan))
+    assert budgets(plan, [empty], copies=8) == {}
+    flat = HeightMap(np.zeros((2, 80), np.float32), None, 0.1, 0.2, -4.0, -6.0)
+    assert budgets(plan, [flat], copies=8) == {}
+
+
+def test_what_is_hardly_known_is_warned_of():
+    plan = width_plan()
+    coarse = with_budgets(plan, {1: Budget(noise=0.001, phase=0.03)})
+    ((row, why),) = hardly_known(coarse)
+    assert row.balloon == 1
+    assert why == "its uncertainty, U = 0.06, is 15 % of the tolerance; most of it is grid phase."
+    assert not list(hardly_known(with_budgets(plan, {1: Budget(noise=0.001)})))
+
+
+SHARE = st.floats(0.0, 10.0)
+
+
+@given(SHARE, SHARE, SHARE, st.floats(0.1, 5.0), st.floats(0.1, 5.0))
+def test_shares_make_the_whole_and_each_source_grows_by_its_own_cause(noise, phase, spacing, rougher, wider):
+    budget = Budget(noise=noise, phase=phase, sampling=spacing, level=0.01, edges=0.02)
+    assert budget.u == pytest.approx(math.sqrt(noise**2 + phase**2 + spacing**2))
+    if budget.u > 1e-6:
+        assert sum(budget.shares.values()) == pytest.approx(1.0)
+    there = budget.on(1.0, 0.01 * rougher, 0.02 * wider)
+    assert (there.noise, there.phase, there.sampling) == pytest.approx(
+        (noise * rougher, phase * wider, spacing)
+    )
+
+
+def test_an_own_uncertainty_is_typed_and_written_alike():
+    found = parse_tolerance("4.00 ±0.10 U 2u")
+    assert (found.uncertainty, found.covers, found.upper) == (None, 2.0, 4.1)
+    row = Characteristic(balloon=1, name="H", nominal=4.0, lower=3.9, upper=4.1, covers=2.0)
+    assert row.tolerance == "4.00 ±0.10 U 2u"
+    assert parse_tolerance(row.tolerance).covers == 2.0
+    with pytest.raises(HemtraError, match="at most 10"):
+        parse_tolerance("4.00 ±0.10 U 20 u")

@@ -1,0 +1,84 @@
+"""Uncertainty in the window: worked out, seen on the card, and judged with."""
+
+from functools import partial
+
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+
+from hemtra.core.evaluation.uncertainty import budgets
+from hemtra.core.plan.limits import Verdict
+from hemtra.desktop.models.bench import ROW
+from hemtra.desktop.plan.commands import uncertainty as working
+from hemtra.desktop.plan.panels.cards.budget_view import rounded_up
+
+LEFT = Qt.MouseButton.LeftButton
+
+
+def without_budgets(plan):
+    return plan.edited(sheet=tuple(row.edited(budget=None) for row in plan.sheet))
+
+
+def test_uncertainty_is_worked_out_seen_and_judged_with(demo, settled, monkeypatch):
+    monkeypatch.setattr(working, "budgets", partial(budgets, copies=8))
+    monkeypatch.setattr(working, "MOST_SCANS", 1)
+    bench, workspace = demo.session.bench, demo.workspaces["plan"].workspace
+    bench.document.edit("forget", without_budgets(bench.document.plan))
+    bench.select(16)
+    bench.open_card(ROW)
+    settled(demo)
+    assert not workspace.card.card.budget.isVisible()
+    demo.trigger("plan.uncertainty")
+    settled(demo)
+    assert {row.balloon for row in bench.document.plan.sheet if row.budget is None} == {23}
+    view = workspace.card.card.budget
+    assert view.isVisible()
+    assert view.text.text().startswith("U = 0.0")
+    assert view.text.text().endswith("of the tolerance")
+    assert next(iter(view.bars.shares)) == "grid phase", "the part lies along the grid"
+    assert "grid phase" in view.bars.accessibleDescription()
+    QTest.mouseClick(view.own, LEFT)
+    settled(demo)
+    row = bench.document.plan.characteristic(16)
+    assert (row.covers, row.uncertainty) == (2.0, None)
+    assert workspace.card.card.tolerance.text() == "120.00 ±0.30 U 2u"
+    QTest.mouseClick(workspace.card.card.budget.take, LEFT)
+    settled(demo)
+    row = bench.document.plan.characteristic(16)
+    judged = next(c for c in bench.shown.result.characteristics if c.balloon == 16)
+    assert row.covers is None
+    assert row.uncertainty == rounded_up(2 * judged.u)
+    bench.document.edit(
+        "near", bench.document.plan.with_characteristic(row.edited(upper=judged.value + judged.u))
+    )
+    settled(demo)
+    judged = next(c for c in bench.shown.result.characteristics if c.balloon == 16)
+    assert judged.verdict is Verdict.NOT_PROVEN
+    for _ in range(4):
+        demo.trigger("edit.undo")
+    settled(demo)
+    assert bench.document.plan.characteristic(16).budget is None, "all of it can be undone"
+
+
+def test_a_stopped_study_and_a_changed_plan_leave_the_plan_as_it_is(demo, settled, monkeypatch):
+    bench = demo.session.bench
+    plan = bench.document.plan
+    monkeypatch.setattr(working, "budgets", lambda plan, scans, tell: {})
+    demo.trigger("plan.uncertainty")
+    settled(demo)
+    assert bench.document.plan is plan
+
+    def meanwhile(asked, scans, tell):
+        return {row.balloon: row.budget.model_copy(update={"noise": 1.0}) for row in asked.sheet if row.budget}
+
+    monkeypatch.setattr(working, "budgets", meanwhile)
+    demo.trigger("plan.uncertainty")
+    changed = plan.with_characteristic(plan.characteristic(1).edited(name="Another"))
+    bench.document.edit("meanwhile", changed)
+    settled(demo)
+    assert bench.document.plan.characteristic(1).name == "Another"
+    assert bench.document.plan.characteristic(1).budget.noise != 1.0
+    assert "changed meanwhile" in demo.message_bar.text.text()
+
+
+def test_an_uncertainty_is_rounded_up_to_two_digits():
+    assert [rounded_up(v) for v in (0.0, 0.0121, 0.012, 9.96, 123.4)] == [0.0, 0.013, 0.012, 10.0, 130.0]
