@@ -22,7 +22,7 @@ from hemtra.core.evaluation.context import (
     with_ancestors,
 )
 from hemtra.core.evaluation.kept import Kept
-from hemtra.core.evaluation.known_to import known_to, without_old_budgets
+from hemtra.core.evaluation.known_to import known_on_part, without_old_budgets
 from hemtra.core.evaluation.possible import counted_on_the_way, unit_of, with_possible
 from hemtra.core.evaluation.profile_runs import ProfileRuns, single
 from hemtra.core.evaluation.profiles import Column, Profiles
@@ -108,10 +108,10 @@ class Engine:
             many = self._many(row, order, homes, results)
             if many is not None and found is not None:
                 series[row.balloon] = many
-                known = None if row.budget is None else known_to(plan, row, results, self.level)
+                known = None if row.budget is None else known_on_part(row, results, self.level)
                 rows.append(judged_series(row, many, unit_of(found), known=known))
             elif found is not None:
-                rests = self._rests(plan, row, found, results)
+                rests = self._rests(row, found, results)
                 rows.append(judged(row, found.value, found.reason, unit_of(found), rests))
             else:
                 rows.append(judged(row, None, ""))
@@ -311,16 +311,14 @@ class Engine:
         """mm that the points of this map scatter by."""
         return typical_noise(self.data)
 
-    def _rests(
-        self, plan: Plan, row: Characteristic, found: StepResult, results: Mapping[str, StepResult]
-    ) -> Rests:
+    def _rests(self, row: Characteristic, found: StepResult, results: Mapping[str, StepResult]) -> Rests:
         """What a row's value rests on; its coverage is looked at only where something asks for it."""
         least = kind_named(found.step.kind).least_coverage
         asked = (least if row.least_coverage is None else row.least_coverage) > 0.0
         coverage = None if found.outcome is None else found.outcome.coverage
         if asked and coverage is None:
             coverage = self.coverage(results, found.step.id)
-        known = None if row.budget is None else known_to(plan, row, results, self.level)
+        known = None if row.budget is None else known_on_part(row, results, self.level)
         return Rests(found.span, coverage or counted_on_the_way(results, found.step.id), least, known)
 
     def _teach(self, step: Step, kind: Kind, homes: Homes, results: Mapping[str, StepResult]) -> Taught:

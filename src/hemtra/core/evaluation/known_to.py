@@ -27,17 +27,17 @@ class Known:
         return self.budget.on(value, self.level, self.edges)
 
 
-def known_to(plan: Plan, row: Characteristic, results: Mapping[str, StepResult], level: float) -> Known | None:
+def known_on_part(row: Characteristic, results: Mapping[str, StepResult], level: float) -> Known | None:
     """How well a row is known on a part whose points scatter by `level` mm; None where nothing says."""
-    if row.budget is None or row.step is None:
+    if row.budget is None:
         return None
-    edges = edge_room(results, resting(plan, row.step)) if row.budget.edges > 0.0 else 0.0
-    return Known(row.budget, level, edges)
+    return Known(row.budget, level, edge_room(results, row.budget.edge_steps))
 
 
-def resting(plan: Plan, step_id: str) -> tuple[str, ...]:
-    """Ids of a step and of all that it rests on."""
-    return tuple(step.id for column in ancestry(plan, step_id) for step in column)
+def edges_of(plan: Plan, step_id: str, results: Mapping[str, StepResult]) -> tuple[str, ...]:
+    """Ids of the steps that a step rests on whose edges the points of the map leave some room."""
+    chain = (step.id for column in ancestry(plan, step_id) for step in column)
+    return tuple(i for i in chain if i in results and _room(results[i]) > 0.0)
 
 
 def method(plan: Plan, row: Characteristic, known: dict[str, bytes] | None = None) -> str:

@@ -22,7 +22,7 @@ from hemtra.core.arrays import FloatArray
 from hemtra.core.errors import HemtraError
 from hemtra.core.evaluation.engine import Engine
 from hemtra.core.evaluation.form_floor import form_floor
-from hemtra.core.evaluation.known_to import edge_room, method, resting
+from hemtra.core.evaluation.known_to import edge_room, edges_of, method
 from hemtra.core.evaluation.results import Result, StepResult
 from hemtra.core.evaluation.rows import unseen_share
 from hemtra.core.maps.heightmap import HeightMap
@@ -120,11 +120,12 @@ def budgets(
         budget = tried.budget(n)
         if budget is None:
             continue
-        rests = resting(plan, row.step)
+        edges = edges_of(plan, row.step, first.steps)
         own = {
             "unseen": unseen_share(row),
             "level": noise.typical,
-            "edges": edge_room(first.steps, rests),
+            "edges": edge_room(first.steps, edges),
+            "edge_steps": edges,
             "floor": form_floor(engine, first, row.step) or 0.0,
             "magnitude": asked[row.balloon].lower is None and row.least is None,
             "method": method(plan, asked[row.balloon]),
@@ -259,7 +260,8 @@ def _looked(plan: Plan, data: HeightMap, rows: Sequence[Balloon], thinner: Itera
     """A scan, and the next of what its copies by `THINNED` give."""
     result = Engine(data).run(plan)
     steps = {row.balloon: row.step for row in result.characteristics}
-    rooms = [edge_room(result.steps, resting(plan, steps[b])) if steps[b] else 0.0 for b in rows]
+    edges = [edges_of(plan, steps[b], result.steps) if steps[b] else () for b in rows]
+    rooms = [edge_room(result.steps, ids) for ids in edges]
     return Look(np.array([_ends(result, rows), *(next(thinner) for _ in THINNED)]), np.array(rooms))
 
 

@@ -22,8 +22,9 @@ class Budget(BaseModel):
     data leaves room for. anchors: what noise does to the features that its zones follow. calibration: scales of
     the station. form: what noise adds to a value that is never below zero, or the furthest of many. level: mm
     of noise of a point, and edges: mm by which edges that it rests on may lie off, on the scan that this was
-    worked out on. floor: what a perfect part would read, of a value of form. magnitude: whether it is never
-    below zero, as a distance between two places is. method: what of the plan it was worked out for.
+    worked out on. edge_steps: ids of the steps that find these. floor: what a perfect part would read, of a
+    value of form. magnitude: whether it is never below zero, as a distance between two places is. method: what
+    of the plan it was worked out for.
     """
 
     noise: Share = 0.0
@@ -35,6 +36,7 @@ class Budget(BaseModel):
     form: Share = 0.0
     level: Share = 0.0
     edges: Share = 0.0
+    edge_steps: tuple[str, ...] = ()
     floor: Share = 0.0
     magnitude: bool = False
     method: str = ""
