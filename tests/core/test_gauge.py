@@ -9,10 +9,12 @@ from hypothesis import strategies as st
 
 from hemtra import HemtraError, Verdict
 from hemtra.core.gauge.agreement import between, with_tags
+from hemtra.core.gauge.linearity import linearity
 from hemtra.core.gauge.ranges import bias_factor, range_factors
 from hemtra.core.gauge.readings import Reading, Readings
 from hemtra.core.gauge.repeatability import repeatability
-from hemtra.core.gauge.study import Presented, studied
+from hemtra.core.gauge.stability import stability
+from hemtra.core.gauge.study import RULES, Asked, Presented, studied
 from hemtra.core.gauge.type_one import Rule, type_one
 from hemtra.core.plan.limits import CharacteristicResult
 from makers import step_plan
@@ -225,11 +227,12 @@ def test_a_study_of_a_whole_plan():
     assert (study.verdicts.share, study.tags.refused) == (1.0, 0.0)
     lone = list(shown_to_the_gauge(values[:1, :, :].repeat(2, axis=2)))
     assert "give its reference" in studied(plan, lone).rows[0].reason
-    biased = studied(plan, lone, references={1: 1.0}).rows[0]
+    biased = studied(plan, lone, Asked(references={("", 1): 1.0})).rows[0]
     assert biased.size.count == 18
     # hardly any spread, and off by a quarter of the tolerance
     still = values[:1, :, :].repeat(4, axis=2) * 0.0 + (row.upper + row.lower) / 2 + width / 4
-    found = studied(plan, list(shown_to_the_gauge(still)), references={1: (row.upper + row.lower) / 2}).rows[0]
+    middle = Asked(references={("", 1): (row.upper + row.lower) / 2})
+    found = studied(plan, list(shown_to_the_gauge(still)), middle).rows[0]
     assert (found.share, found.grade) == (0.0, "not capable")
     # one limit: three deviations of the way to it
     one_sided = plan.with_characteristic(row.edited(lower=None, nominal=None))
@@ -241,3 +244,97 @@ def test_a_study_of_a_whole_plan():
     assert "Part 0, B, trial 2 was not measured: scan.x3p is damaged" in studied(plan, lost).rows[0].reason
     with pytest.raises(HemtraError, match="no scans"):
         studied(plan, [])
+
+
+# five parts of known size, twelve readings each, and the line that AIAG MSA prints for their bias
+SIZES = (2.0, 4.0, 6.0, 8.0, 10.0)
+READ = """2.7 2.5 2.4 2.5 2.7 2.3 2.5 2.5 2.4 2.4 2.6 2.4
+5.1 3.9 4.2 5.0 3.8 3.9 3.9 3.9 3.9 4.0 4.1 3.8
+5.8 5.7 5.9 5.9 6.0 6.1 6.0 6.1 6.4 6.3 6.0 6.1
+7.6 7.7 7.8 7.7 7.8 7.8 7.8 7.7 7.8 7.5 7.6 7.7
+9.1 9.3 9.5 9.3 9.4 9.5 9.5 9.5 9.6 9.2 9.3 9.4"""
+READ = np.array([line.split() for line in READ.splitlines()], np.float64)
+
+
+def test_the_published_linearity_example():
+    found = linearity(np.repeat(SIZES, 12), READ.ravel())
+    assert (found.slope, found.intercept) == pytest.approx((-0.131667, 0.736667), abs=5e-7)
+    assert (found.explained, found.deviation) == pytest.approx((0.714, 0.23954), abs=5e-4)
+    assert not found.holds
+    assert max(found.slope_chance, found.intercept_chance) < 1e-6
+    biases = [at.bias for at in found.sizes]
+    assert biases == pytest.approx([0.491667, 0.125, 0.025, -0.291667, -0.616667], abs=5e-7)
+
+
+def test_a_true_gauge_is_rarely_called_crooked():
+    rng = np.random.default_rng(1)
+    sizes = np.repeat(SIZES, 12)
+    found = [linearity(sizes, sizes + rng.normal(0.0, 0.1, 60)) for _ in range(400)]
+    assert 0.02 < np.mean([one.slope_chance < 0.05 for one in found]) < 0.08
+    assert np.mean([one.holds for one in found]) > 0.85
+    assert np.std([one.slope for one in found]) == pytest.approx(0.1 / math.sqrt(60 * 8), rel=0.1)
+
+
+def test_a_line_of_too_little_is_none():
+    with pytest.raises(HemtraError, match="2 known sizes"):
+        linearity(np.array([1.0, 2.0] * 5), np.ones(10))
+    with pytest.raises(HemtraError, match="not measured"):
+        linearity(np.repeat(SIZES, 2), np.full(10, np.nan))
+    exact = linearity(np.repeat(SIZES, 2), np.repeat(SIZES, 2))
+    assert (exact.slope, exact.holds, exact.slope_chance) == (0.0, True, 1.0)
+
+
+def occasions(count, each, seed=1):
+    return 5.0 + np.random.default_rng(seed).normal(0, 0.01, (count, each))
+
+
+def test_a_chart_over_time_by_hand():
+    """Limits with the tabulated A2 = 0.577 and D4 = 2.114 of five readings (ISO 7870-2)."""
+    values = occasions(20, 5)
+    found = stability(values)
+    mean_range = np.ptp(values, axis=1).mean()
+    assert found.high - found.centre == pytest.approx(0.577 * mean_range, rel=2e-3)
+    assert found.most_range == pytest.approx(2.114 * mean_range, rel=2e-3)
+    assert found.is_stable
+    jump = values.copy()
+    jump[12] += 0.05
+    assert next((s.occasion, s.why) for s in stability(jump).signals) == (12, "beyond its limits")
+    torn = values.copy()
+    torn[7, 0] += 0.08
+    assert (7, "readings too far apart") in [(s.occasion, s.why) for s in stability(torn).signals]
+
+
+def test_slow_changes_are_seen_before_they_pass_a_limit():
+    level = np.concatenate([np.zeros(10), np.full(10, 0.004)])[:, None]
+    shifted = stability(
+        occasions(20, 5, seed=4) * 0.0 + 5.0 + level + np.tile([-0.01, 0.0, 0.01, 0.0, 0.0], (20, 1))
+    )
+    assert [s.why for s in shifted.signals] == ["9 in a row on one side"] * 2
+    drift = 5.0 + 0.001 * np.arange(8)[:, None] + np.tile([-0.02, 0.02], (8, 1))
+    assert [(s.occasion, s.why) for s in stability(drift).signals] == [(5, "6 in a row in one direction")]
+    single = stability(5.0 + np.array([[0.0], [0.01]] * 8 + [[0.2]]))
+    assert single.signals[-1].occasion == 16
+    with pytest.raises(HemtraError, match="4 occasions are too few"):
+        stability(occasions(4, 3))
+
+
+def test_sizes_of_several_parts_rules_and_occasions_in_a_study():
+    plan = step_plan()
+    row = plan.characteristic(1)
+    references = {(str(k), 1): size for k, size in enumerate(SIZES)}
+    looks = list(shown_to_the_gauge(READ.reshape(5, 3, 4)))
+    (found,) = studied(plan, looks, Asked(references=references)).rows
+    assert found.line.slope == pytest.approx(-0.131667, abs=5e-7)
+    assert studied(plan, looks, Asked(references={("0", 1): 2.0})).rows[0].line is None
+    width = row.upper - row.lower
+    by_rule = {name: studied(plan, looks, Asked(rule=rule)).rows[0] for name, rule in RULES.items()}
+    assert by_rule["iso22514"].share == pytest.approx(by_rule["aiag"].share * 4 / 6)
+    still = [
+        Presented("one", f"day {day}", k + 1, "PASS", (one.rows[0],))
+        for day in range(6)
+        for k, one in enumerate(shown_to_the_gauge(np.full((1, 1, 3), row.lower + width / 2)))
+    ]
+    charted = studied(plan, still, Asked(over_time=True))
+    assert (charted.rows[0].grade, charted.rows[0].is_poor) == ("stable", False)
+    with pytest.raises(HemtraError, match="One part is followed"):
+        studied(plan, looks, Asked(over_time=True))

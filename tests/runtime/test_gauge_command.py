@@ -109,3 +109,31 @@ def test_a_plan_without_rows_studies_nothing(hemtra, study, tmp_path):  # noqa: 
     save_plan(Plan(), tmp_path / "empty.hplan")
     code, out, _ = hemtra("gauge", tmp_path / "empty.hplan", study / "study.csv", "--json")
     assert (code, json.loads(out)["rows"]) == (0, [])
+
+
+def test_sizes_that_are_known_tell_the_linearity(hemtra, study):  # noqa: F811
+    sizes = [f"--reference={part}:1={size}" for part, size in (("p1", 0.16), ("p2", 0.20), ("p3", 0.24))]
+    _, out, _ = hemtra("gauge", study / "rise.hplan", study / "study.csv", *sizes, "--json")
+    line = json.loads(out)["rows"][0]["linearity"]
+    # every part reads 5 µm too much in the mean of both operators
+    assert [at["bias"] for at in line["sizes"]] == pytest.approx([0.005] * 3, abs=2e-5)
+    assert line["slope"] == pytest.approx(0.0, abs=1e-3)
+    _, out, _ = hemtra("gauge", study / "rise.hplan", study / "study.csv", *sizes)
+    assert "1 Rise: bias +0.005" in out
+    code, _, err = hemtra("gauge", study / "rise.hplan", study / "study.csv", "--reference", "p9:1=0.2")
+    assert (code, err) == (2, "hemtra: The study has no part p9, for which a reference was given.\n")
+    code, _, err = hemtra("gauge", study / "rise.hplan", study / "study.csv", "--good", 40, "--usable", 20)
+    assert code == 2
+    assert "upside down" in err
+
+
+def test_a_part_is_followed_over_time(hemtra, study, tmp_path):  # noqa: F811
+    lines = ["scan;part;operator"]
+    for day in range(6):
+        for trial in (1, 2):
+            lines.append(f"{study}/p1-{'Ada' if day < 5 else 'Ben'}-{trial}.x3p;p1;day {day}")
+    (tmp_path / "days.csv").write_text("\n".join(lines))
+    code, out, _ = hemtra("gauge", study / "rise.hplan", tmp_path / "days.csv", "--stability")
+    assert code == 1
+    assert "one part over time" in out
+    assert "not stable: occasion 6 beyond its limits" in out

@@ -4,24 +4,48 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 from hemtra.core.arrays import FloatArray
 from hemtra.core.errors import HemtraError
 from hemtra.core.gauge.agreement import Agreement, between, with_tags
+from hemtra.core.gauge.linearity import Linearity, linearity
 from hemtra.core.gauge.readings import Reading, Readings
 from hemtra.core.gauge.repeatability import Method, Repeatability, repeatability
+from hemtra.core.gauge.stability import Stability, stability
 from hemtra.core.gauge.type_one import Rule, TypeOne, type_one
 from hemtra.core.plan.balloon import Balloon
 from hemtra.core.plan.document import Characteristic, Plan
 from hemtra.core.plan.limits import CharacteristicResult
 
-GOOD, USABLE = 10.0, 30.0
-"""Percent of the tolerance up to which a gauge is good, and up to which it may be used (AIAG)."""
-RULE = Rule()
-"""What is asked of a gauge that measures one part of known size."""
+ONE_PART = Rule()
+
+
+@dataclass(frozen=True)
+class StudyRule:
+    """What is asked of a gauge that measures several parts.
+
+    deviations: of its spread that are compared with the tolerance. good, usable: percent of the tolerance up to
+    which it is good, and up to which it may be used. one: what is asked where it measures one part of known
+    size.
+    """
+
+    deviations: float = 6.0
+    good: float = 10.0
+    usable: float = 30.0
+    one: Rule = ONE_PART
+
+
+AIAG = StudyRule()
+"""GRR as six standard deviations (AIAG MSA)."""
+RULES: Mapping[str, StudyRule] = {
+    "aiag": AIAG,
+    # ISO 22514-7 and VDA 5: Q as twice U = 2 u
+    "iso22514": StudyRule(deviations=4.0, good=15.0, usable=30.0),
+}
+"""By name, the rules that can be chosen."""
 
 
 @dataclass(frozen=True)
@@ -43,9 +67,10 @@ class Presented:
 
 @dataclass(frozen=True)
 class StudiedRow:
-    """A characteristic in a study; one of `spread` and `size` where it could be evaluated, else the reason.
+    """A characteristic in a study: one of `spread`, `size` and `chart` where it was evaluated, else the reason.
 
-    share: percent of the tolerance that the gauge takes, see `_share`; None without one.
+    share: percent of the tolerance that the gauge takes, see `_share`; None without one. line: how its bias
+    changes with size, where sizes of several parts are known.
     """
 
     balloon: Balloon
@@ -53,21 +78,32 @@ class StudiedRow:
     unit: str
     spread: Repeatability | None = None
     size: TypeOne | None = None
+    chart: Stability | None = None
+    line: Linearity | None = None
+    rule: StudyRule = AIAG
     share: float | None = None
     reason: str = ""
 
     @property
     def grade(self) -> str:
-        """What the gauge is good for, in one word; by the rule of the AIAG where there is a tolerance."""
-        if self.spread is None and self.size is None:
-            return "not evaluated"
+        """What the gauge is good for, in one word; by its rule where there is a tolerance."""
+        if self.chart is not None:
+            return "stable" if self.chart.is_stable else "not stable"
         if self.size is not None:
             # spread alone would call a gauge good that is off by all of the tolerance
-            is_capable = self.size.capable(RULE)
+            is_capable = self.size.capable(self.rule.one)
             return "no tolerance" if is_capable is None else "good" if is_capable else "not capable"
+        if self.spread is None:
+            return "not evaluated"
         if self.share is None:
             return "no tolerance"
-        return "good" if self.share <= GOOD else "usable" if self.share <= USABLE else "not capable"
+        rule = self.rule
+        return "good" if self.share <= rule.good else "usable" if self.share <= rule.usable else "not capable"
+
+    @property
+    def is_poor(self) -> bool:
+        """Whether something must be done about it."""
+        return self.grade in ("not capable", "not stable")
 
 
 @dataclass(frozen=True)
@@ -82,23 +118,32 @@ class Study:
     trials: int
 
 
-def studied(
-    plan: Plan,
-    found: Sequence[Presented],
-    method: Method = "anova",
-    references: Mapping[Balloon, float] | None = None,
-) -> Study:
+@dataclass(frozen=True)
+class Asked:
+    """How a study is evaluated. over_time: one part on occasions in the order of time, in place of operators.
+
+    references: known sizes by part and balloon; the part is empty where there is one.
+    """
+
+    method: Method = "anova"
+    references: Mapping[tuple[str, Balloon], float] = field(default_factory=dict)
+    rule: StudyRule = AIAG
+    over_time: bool = False
+
+
+def studied(plan: Plan, found: Sequence[Presented], asked: Asked | None = None) -> Study:
     """Evaluate a study: repeatability and reproducibility of two parts or more, else bias against references.
 
-    references: known sizes of the one part by balloon. Raises `HemtraError` where nothing was presented.
+    Raises `HemtraError` where nothing was presented, or several parts are to be followed over time.
     """
+    asked = asked or Asked()
     if not found:
         raise HemtraError("The study holds no scans.")
     parts = list(dict.fromkeys(one.part for one in found))
-    rows = [_row(plan, number, found, method, references or {}, len(parts)) for number in _numbers(plan)]
-    rows.sort(
-        key=lambda row: (row.grade == "not capable", -1.0 if row.share is None else row.share), reverse=True
-    )
+    if asked.over_time and len(parts) > 1:
+        raise HemtraError(f"One part is followed over time; the study has {len(parts)}.")
+    rows = [_row(plan, number, found, asked, parts) for number in _numbers(plan)]
+    rows.sort(key=lambda row: (row.is_poor, -1.0 if row.share is None else row.share), reverse=True)
     operators = {one.operator for one in found}
     return Study(
         tuple(rows),
@@ -118,15 +163,14 @@ def _row(
     plan: Plan,
     balloon: Balloon,
     found: Sequence[Presented],
-    method: Method,
-    references: Mapping[Balloon, float],
-    parts: int,
+    asked: Asked,
+    parts: Sequence[str],
 ) -> StudiedRow:
     row = plan.characteristic(balloon)
     assert row is not None
     judged = [_judged(one, balloon) for one in found]
     unit = next((j.unit for j in judged if j is not None), row.unit)
-    blank = StudiedRow(balloon, row.name, unit)
+    blank = StudiedRow(balloon, row.name, unit, rule=asked.rule)
     readings = [
         Reading(
             one.part,
@@ -139,14 +183,30 @@ def _row(
     ]
     if row.lower is None and row.upper is None:
         return replace(blank, reason="it has no limits: a text, or nothing is asked of it")
+    known = {part: asked.references.get((part, balloon)) for part in parts}
     try:
-        if parts == 1:
-            return _against_reference(blank, row, readings, references.get(balloon))
-        spread = repeatability(Readings.of(readings), method)
+        if asked.over_time:
+            # occasions take the place of operators
+            return replace(blank, chart=stability(Readings.of(readings).values[0]))
+        if len(parts) == 1:
+            reference = known[parts[0]]
+            if reference is None:
+                reference = asked.references.get(("", balloon))
+            return _against_reference(blank, row, readings, reference)
+        spread = repeatability(Readings.of(readings), asked.method)
+        line = _line(readings, known)
     except HemtraError as error:
         return replace(blank, reason=str(error))
-    share = _share(row, spread.gauge.deviation, np.array([r.value for r in readings], np.float64))
-    return replace(blank, spread=spread, share=share)
+    share = _share(row, spread.gauge.deviation, np.array([r.value for r in readings], np.float64), asked.rule)
+    return replace(blank, spread=spread, line=line, share=share)
+
+
+def _line(readings: Sequence[Reading], known: Mapping[str, float | None]) -> Linearity | None:
+    """How the bias changes over parts of known sizes; None where fewer than two are known."""
+    pairs = [(size, one.value) for one in readings if (size := known[one.part]) is not None]
+    if len({size for size, _ in pairs}) < 2:
+        return None
+    return linearity(*np.array(pairs, np.float64).T)
 
 
 def _tolerance(row: Characteristic) -> float | None:
@@ -156,19 +216,19 @@ def _tolerance(row: Characteristic) -> float | None:
     return row.upper - row.lower
 
 
-def _share(row: Characteristic, deviation: float, values: FloatArray) -> float | None:
-    """Percent of the tolerance that a gauge takes: six standard deviations, or three of the way to one limit.
+def _share(row: Characteristic, deviation: float, values: FloatArray, rule: StudyRule) -> float | None:
+    """Percent of the tolerance that the spread of a gauge takes, or half of it of the way to one limit.
 
     That way is counted from the mean of the readings, since limits on one side have no middle.
     """
     width = _tolerance(row)
     if width is not None:
-        return 100.0 * 6.0 * deviation / width
+        return 100.0 * rule.deviations * deviation / width
     if (row.lower is None) == (row.upper is None):
         return None
     limit = row.upper if row.upper is not None else row.lower
     room = abs(limit - float(values.mean())) if limit is not None else 0.0
-    return 100.0 * 3.0 * deviation / room if room > 0.0 else None
+    return 100.0 * rule.deviations / 2.0 * deviation / room if room > 0.0 else None
 
 
 def _against_reference(
@@ -177,8 +237,9 @@ def _against_reference(
     if reference is None:
         raise HemtraError("One part alone tells its bias only against a known size; give its reference.")
     values = np.array([math.nan if one.value is None else one.value for one in readings])
-    size = type_one(values, reference, _tolerance(row), resolution=10.0**-row.decimals)
-    return replace(blank, size=size, share=_share(row, size.deviation, values))
+    rule = blank.rule
+    size = type_one(values, reference, _tolerance(row), rule.one, resolution=10.0**-row.decimals)
+    return replace(blank, size=size, share=_share(row, size.deviation, values, rule))
 
 
 def _judged(one: Presented, balloon: Balloon) -> CharacteristicResult | None:
