@@ -1,6 +1,7 @@
 """Codes printed on a surface: read at any angle, compared, and refused when they cannot be trusted."""
 
 import math
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -9,9 +10,12 @@ from test_anchors import X, local, relief
 
 from hemtra import HeightMap, NotMeasured
 from hemtra.core.characteristics.code_content import ReadsAsKind
+from hemtra.core.evaluation.engine import Engine
 from hemtra.core.features.code import CodeKind
 from hemtra.core.plan.kind import StepContext
 from hemtra.core.zones.zone import RectangleZone
+from hemtra.virtual.demo import STATION, DemoPart, demo_plan
+from hemtra.virtual.sensor import scan_part
 
 
 def printed(text: str, turn: float, *, noise: float = 8.0) -> HeightMap:
@@ -125,3 +129,13 @@ def test_a_small_code_is_found_in_a_large_zone():
     x0, x1, y0, y1 = small.extent
     wide = RectangleZone(x=(x0 + x1) / 2, y=(y0 + y1) / 2, width=x1 - x0, height=y1 - y0)
     assert CodeKind().evaluate(StepContext(small, wide)).value.text == "RPC-7 000123"
+
+
+def test_a_spot_that_shines_on_its_frame_does_not_hide_a_code():
+    """On this part a spot of light, which the camera cannot look at, breaks the solid side of the code."""
+    part = DemoPart(5298, "good", {})
+    shines = part.cover.specks[:, 3] > 1.0
+    scan = scan_part(replace(part.cover, specks=part.cover.specks[shines]), STATION, 5298)
+    plan = demo_plan()
+    alone = plan.edited(sheet=(plan.characteristic(23),), signals=())
+    assert Engine(scan.data).run(alone).characteristics[0].text == "RPC-7 005298"

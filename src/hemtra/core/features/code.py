@@ -12,6 +12,7 @@ import scipy  # its parts load when they are used first
 
 from hemtra.core.arrays import ByteArray, FloatArray
 from hemtra.core.errors import NotMeasured
+from hemtra.core.filters.glare import SATURATED
 from hemtra.core.form_fields import setting
 from hemtra.core.geometry.elements import Point
 from hemtra.core.marks import Evidence, Polyline
@@ -134,6 +135,12 @@ class CodeKind(Kind):
         picture, pitch = self._picture(given, zone, FINER)
         yield picture, pitch, zone
         yield _smoothed(picture), pitch, zone
+        view, grey = given.window(), given.data.intensity
+        if grey is not None and (grey[view.rows, view.cols] == SATURATED).any():
+            # where it shines nothing was read: on a dark line that breaks the frame of a code
+            unlit, pitch = self._picture(given, zone, FINER, shines=False)
+            for made in (unlit, _softened(unlit)):
+                yield made, pitch, zone
         whole, pitch = self._picture(given, zone, FINER, RARE)
         close = _about_the_busiest(whole, pitch, zone)
         zones = [zone, close] if close.area < zone.area / 2 else [zone]
@@ -146,11 +153,12 @@ class CodeKind(Kind):
                     yield np.ascontiguousarray(made), pitch, one
 
     def _picture(
-        self, given: StepContext, zone: AnyZone, finer: float, ends: float = 2.0
+        self, given: StepContext, zone: AnyZone, finer: float, ends: float = 2.0, *, shines: bool = True
     ) -> tuple[ByteArray, float]:
         """A zone upright, as a picture with square points and its far side first; and mm a point.
 
-        ends: percent of the points at either end that may be as bright or dark as can be.
+        ends: percent of the points at either end that may be as bright or dark as can be. shines: whether
+        points that overran the camera are light; else they are dark.
         """
         data = given.data
         given.window()
@@ -165,9 +173,10 @@ class CodeKind(Kind):
         x = zone.x + c * u[None, :] - s * v[:, None]
         y = zone.y + s * u[None, :] + c * v[:, None]
         where = [(y - grid.y0) / grid.dy, (x - grid.x0) / grid.dx]
-        grey: FloatArray = scipy.ndimage.map_coordinates(
-            data.intensity, where, np.float32, order=1, mode="nearest"
-        )
+        source = data.intensity
+        if not shines:
+            source = np.where(source == SATURATED, np.uint8(0), source)
+        grey: FloatArray = scipy.ndimage.map_coordinates(source, where, np.float32, order=1, mode="nearest")
         if self.contrast == "local":
             grey = grey - scipy.ndimage.uniform_filter(grey, max(round(0.2 * min(grey.shape)), 3))
         low, high = np.percentile(grey, [ends, 100.0 - ends])
@@ -214,3 +223,9 @@ def _smoothed(picture: ByteArray) -> ByteArray:
     """Less noise, for a second try."""
     smooth: ByteArray = scipy.ndimage.median_filter(picture, 3)
     return smooth
+
+
+def _softened(picture: ByteArray) -> ByteArray:
+    """Blurred by about a point of the map, so that ragged edges of modules become straight."""
+    soft: ByteArray = scipy.ndimage.gaussian_filter(picture, FINER)
+    return soft
