@@ -6,6 +6,7 @@ import numpy as np
 
 from hemtra import load_scan, save_scan
 from hemtra.core.evaluation.engine import Engine
+from hemtra.core.evaluation.uncertainty import budgets, with_budgets
 from hemtra.core.filters.filtering import fill_holes, smooth_gaussian
 from hemtra.core.filters.rank_filter import median_filter
 from hemtra.core.geometry.plane_fit import fit_plane
@@ -14,6 +15,7 @@ from hemtra.core.maps.heightmap import Grid
 from hemtra.core.maps.section import section
 from hemtra.core.rendering.palettes import height_palette
 from hemtra.core.rendering.picture import View, picture
+from hemtra.core.shake.shaking import cases, shaken
 from hemtra.core.station.assembler import Assembler, Batch, Layout, Profiles, TriggerSeen
 from hemtra.core.station.trigger import TriggerRules
 from hemtra.desktop.background.evaluation import ShowRequest, TrayRequest, show, try_tray
@@ -27,6 +29,28 @@ def test_inspect_the_demo_plan_at_any_angle(beside):
     """The whole plan on a part that lies at -30° and tilted."""
     data, plan = PARTS[4].scan().data, demo_plan()
     beside(lambda: Engine(data).run(plan), lambda: hashlib.md5(data.z).digest(), "md5 of the heights")
+
+
+def test_inspect_the_demo_plan_with_the_uncertainty_of_every_value(beside):
+    """What it costs on a line that the rows know their budgets, against the same plan without."""
+    data, plan = PARTS[4].scan().data, demo_plan()
+    known = with_budgets(plan, budgets(plan, [PARTS[0].scan().data], copies=8))
+    beside(lambda: Engine(data).run(known), lambda: Engine(data).run(plan), "the plan without")
+
+
+def test_work_out_the_uncertainty_of_the_demo_plan(benchmark):
+    """On the reference scan and all other good parts of the tray, as in the window."""
+    scans, plan = [part.scan().data for part in PARTS if part.tag == "good"], demo_plan()
+    assert len(benchmark.pedantic(lambda: budgets(plan, scans), rounds=3, warmup_rounds=1)) == 23
+
+
+def test_shake_one_part(benchmark):
+    """Every amount of every disturbance once, 52 copies, on one core."""
+    data, plan = PARTS[1].scan().data, demo_plan()
+    found = benchmark.pedantic(
+        lambda: list(shaken(plan, data, "part", True, cases(1))), rounds=3, warmup_rounds=1
+    )
+    assert len(found) == len(cases(1))
 
 
 def test_inspect_the_demo_plan_on_2048_by_2048(beside, cover_anywhere):

@@ -37,7 +37,7 @@ def known_on_part(row: Characteristic, results: Mapping[str, StepResult], level:
 def edges_of(plan: Plan, step_id: str, results: Mapping[str, StepResult]) -> tuple[str, ...]:
     """Ids of the steps that a step rests on whose edges the points of the map leave some room."""
     chain = (step.id for column in ancestry(plan, step_id) for step in column)
-    return tuple(i for i in chain if i in results and _room(results[i]) > 0.0)
+    return tuple(i for i in chain if i in results and room_of(results[i]) > 0.0)
 
 
 def method(plan: Plan, row: Characteristic, known: dict[str, bytes] | None = None) -> str:
@@ -74,8 +74,9 @@ def without_old_budgets(plan: Plan) -> Plan:
 
 def edge_room(results: Mapping[str, StepResult], steps: Iterable[str]) -> float:
     """mm by which the edges among some steps may lie off, for all that the points of the map tell."""
-    return math.hypot(*(_room(results[i]) for i in steps if i in results))
+    return math.hypot(*(room_of(results[i]) for i in steps if i in results))
 
 
-def _room(found: StepResult) -> float:
+def room_of(found: StepResult) -> float:
+    """mm by which the edge that a step found may lie off; 0 where it found none."""
     return float(getattr(found.value, "spread", 0.0) or 0.0)

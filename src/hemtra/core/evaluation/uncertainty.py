@@ -12,9 +12,9 @@ import math
 import os
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
-from typing import TypeAlias
+from typing import Any, TypeAlias
 
 import numpy as np
 
@@ -22,19 +22,21 @@ from hemtra.core.arrays import FloatArray
 from hemtra.core.errors import HemtraError
 from hemtra.core.evaluation.engine import Engine
 from hemtra.core.evaluation.form_floor import form_floor
-from hemtra.core.evaluation.known_to import edge_room, edges_of, method
+from hemtra.core.evaluation.known_to import edge_room, edges_of, method, room_of
 from hemtra.core.evaluation.results import Result, StepResult
 from hemtra.core.evaluation.rows import unseen_share
+from hemtra.core.geometry.elements import Circle, Line
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.maps.noise import Noise, noise_of
 from hemtra.core.plan.balloon import Balloon
 from hemtra.core.plan.budget import Budget
 from hemtra.core.plan.document import Plan
+from hemtra.core.plan.graph import effective
 from hemtra.core.plan.limits import CharacteristicResult
 from hemtra.core.progress import Progress
 
-COPIES, HELD = 64, 16
-"""Copies with noise, and those on which the anchors are held where they are."""
+COPIES, HELD, MOVED = 64, 16, 24
+"""Copies with noise, those on which the anchors are held where they are, and those with moved edges."""
 MOST_SCANS = 8
 """Scans that tell what the spacing does; each shows the part to the grid in another way."""
 MOST_OF_SCANS = 0.75
@@ -100,6 +102,12 @@ def budgets(
     ]
     stretched = {axis: share for axis, share in vars(scales or Scales()).items() if share > 0.0}
     work += [*fixed, *(partial(_stretched, plan, scans[0], rows, axis) for axis in stretched)]
+    edges = {i: one for i, one in first.steps.items() if room_of(one) > 0.0}
+    still = {i: one for i, one in first.steps.items() if i not in _resting_on(plan, set(edges))}
+    moved = [
+        partial(_moved, plan, scans[0], rows, still, edges, (seed, k)) for k in range(MOVED if edges else 0)
+    ]
+    work += moved
     work += [partial(_thinned, plan, scan, rows, way) for scan in scans for way in THINNED]
     all_ends = _all(work, tell)
     if all_ends is None:
@@ -111,6 +119,7 @@ def budgets(
         free=free,
         fixed=np.array([next(found) for _ in fixed]),
         scaled=[(next(found), share) for share in stretched.values()],
+        moved=np.array([next(found) for _ in moved]).reshape(-1, len(rows), 2),
         looks=[_looked(plan, scan, rows, found) for scan in scans],
     )
     result, asked = {}, {row.balloon: row for row in plan.sheet}
@@ -120,12 +129,12 @@ def budgets(
         budget = tried.budget(n)
         if budget is None:
             continue
-        edges = edges_of(plan, row.step, first.steps)
+        rests = edges_of(plan, row.step, first.steps)
         own = {
             "unseen": unseen_share(row),
             "level": noise.typical,
-            "edges": edge_room(first.steps, edges),
-            "edge_steps": edges,
+            "edges": edge_room(first.steps, rests),
+            "edge_steps": rests,
             "floor": form_floor(engine, first, row.step) or 0.0,
             "magnitude": asked[row.balloon].lower is None and row.least is None,
             "method": method(plan, asked[row.balloon]),
@@ -151,13 +160,15 @@ class Tried:
     """The ends of all rows on a scan and on its copies: (rows, 2), and (copies, rows, 2).
 
     free, fixed: with noise, the anchors found anew, and held where they are. scaled: with one of the scales
-    larger by `NUDGE`, and the standard uncertainty of that scale as a share. looks: of each scan.
+    larger by `NUDGE`, and the standard uncertainty of that scale as a share. moved: with every edge anywhere
+    in its room. looks: of each scan.
     """
 
     here: Ends
     free: FloatArray
     fixed: FloatArray
     scaled: Sequence[tuple[Ends, float]]
+    moved: FloatArray
     looks: Sequence[Look]
 
     def budget(self, n: int) -> Budget | None:
@@ -207,7 +218,8 @@ class Tried:
         if not off:
             return None
         usual, scatter = (float(np.quantile(found, MOST_OF_SCANS)) for found in (off, apart))
-        return usual / math.sqrt(3.0), scatter
+        # where edges run along the grid the few thinner maps may all happen to agree
+        return usual / math.sqrt(3.0), max(scatter, float(np.nan_to_num(_scatter(self.moved[:, n]))))
 
 
 def with_budgets(plan: Plan, found: Mapping[Balloon, Budget]) -> Plan:
@@ -224,6 +236,14 @@ def _measured(ends: FloatArray, n: int, thinner: tuple[int, int]) -> FloatArray:
     values = ends[[1 + k for k, way in enumerate(THINNED) if way[2:] == thinner], n]
     known: FloatArray = values[~np.isnan(values).any(axis=1)]
     return known
+
+
+def _resting_on(plan: Plan, chosen: set[str]) -> set[str]:
+    """Some steps, and all that rest on them."""
+    by_id, found = effective(plan), set(chosen)
+    while more := {i for i, step in by_id.items() if i not in found and found & set(step.needs)}:
+        found |= more
+    return found
 
 
 def _anchors(plan: Plan) -> set[str]:
@@ -254,6 +274,36 @@ def _with_noise(
 ) -> Ends:
     copy = noise.added_to(data, np.random.default_rng(seed))
     return _ends(Engine(copy, fixed=fixed).run(plan), rows)
+
+
+def _moved(
+    plan: Plan,
+    data: HeightMap,
+    rows: Sequence[Balloon],
+    still: Mapping[str, StepResult],
+    edges: Mapping[str, StepResult],
+    seed: tuple[int, int],
+) -> Ends:
+    """With every edge anywhere in the room that the points of the map leave it; the rest is as it was."""
+    rng = np.random.default_rng(seed)
+    moved = {
+        i: replace(found, outcome=replace(found.outcome, value=_shifted(found.value, room_of(found), rng)))
+        for i, found in edges.items()
+        if found.outcome is not None
+    }
+    return _ends(Engine(data, fixed={**still, **moved}).run(plan), rows)
+
+
+def _shifted(value: Any, room: float, rng: np.random.Generator) -> Any:
+    """A straight edge or an end of data somewhere in its room; a rim crosses the grid in all directions."""
+    if isinstance(value, Circle):
+        return value
+    across, turn = rng.uniform(-room, room, 2)
+    if isinstance(value, Line):
+        ux, uy = value.along
+        direction = value.direction + math.degrees(math.atan2(turn, max(value.length, room)))
+        return replace(value, x=value.x - across * uy, y=value.y + across * ux, direction=direction)
+    return replace(value, x=value.x + across, y=value.y + turn)
 
 
 def _looked(plan: Plan, data: HeightMap, rows: Sequence[Balloon], thinner: Iterator[Ends]) -> Look:
