@@ -27,7 +27,7 @@ from hunting import GOOD, KINDS, Catch, CoverRow, Subject, hunted, runner_row  #
 SIZES = (0.3, 0.6, 1.0, 1.5, 2.0, 3.0, 5.0)
 """Of defects, in tolerances."""
 HELD = ("caught", "bounded", "not measured", "followed")
-GOOD_PARTS = 200
+GOOD_PARTS = 1000
 """Good parts that are judged whole, clean and dirty, to count those that are refused."""
 
 

@@ -347,6 +347,20 @@ def test_what_one_profile_shows_thrice_is_glare_all_the_same():
     assert not np.isnan(pairs.z[39:41, 59:61]).any(), "two and two are a burr"
 
 
+def test_a_chain_of_single_points_among_glare_is_one_more_chance():
+    """A point on each of three profiles alike, where others glare to either side, is no needle."""
+    data, _ = shining(lambda x, y: 0.0 * x, spot=1.2, astray=0.0)
+    z = np.array(data.z)
+    for i, j, off in ((39, 61, 2.01), (40, 60, 2.04), (41, 59, 2.08)):
+        z[i, j] += off
+    alone, _ = unglared(HeightMap(z, data.intensity, dx=0.1, dy=0.1))
+    assert not np.isnan(alone.z[[39, 40, 41], [61, 60, 59]]).any(), "nothing says that it glares"
+    for i, j, off in ((39, 62, -0.71), (40, 62, -1.29), (41, 62, 0.74), (42, 60, 0.73)):
+        z[i, j] += off
+    among, _ = unglared(HeightMap(z, data.intensity, dx=0.1, dy=0.1))
+    assert np.isnan(among.z[[39, 40, 41], [61, 60, 59]]).all()
+
+
 @pytest.mark.parametrize("astray", [0.2, 0.35])
 def test_a_tip_that_glares_itself_is_as_high_as_it_is(astray):
     """Its neighbours differ by more than the reach, but they stand off to one side."""

@@ -19,6 +19,8 @@ PROFILES = 3
 """Profiles on which points stand off alike, from which on they are part of the part."""
 BESIDE, ABOUT = 4, 12
 """Of the 8 neighbours of a place, and of the 24 in two rings, those that make it one of them."""
+CHANCE = 3
+"""Points that stand off alike by chance where as many about them glare."""
 MOST = 20_000
 """Saturated points up to which glare is told; where more of a scan shines, nothing says what it stands off."""
 MIXED = 1 / 3
@@ -143,6 +145,12 @@ def _is_supported(
         counts[i - place[0] + 2] += 1
     if _stands_among_its_like(z, left_out, place, surface, reach):
         return True
+    if len(found) <= CHANCE:
+        # a point on each of three profiles, among others that have gone already, is one more chance
+        i, j = place
+        gone = left_out[max(i - 2, 0) : i + 3, max(j - 2, 0) : j + 3].sum()
+        if gone >= CHANCE:
+            return False
     return bool(np.count_nonzero(counts) >= PROFILES or np.count_nonzero(counts >= 2) >= 2)
 
 
