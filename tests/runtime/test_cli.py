@@ -221,6 +221,9 @@ def test_plan_show_and_check(hemtra, cover, tmp_path, plan):
     for one in found.values():
         assert one["U"] == 2 * one["u"]
         assert sum(one["shares"].values()) == pytest.approx(1.0, abs=1e-3) or one["u"] == 0.0
+    code, _, err = hemtra("plan", "uncertainty", cover, "--scale", "w=1")
+    assert (code, err.count("\n")) == (2, 1)
+    assert "“w=1” is no uncertainty of a scale; write it as y=0.02" in err
     elsewhere = Scan(HeightMap(np.zeros((20, 20)), x0=900.0))
     save_plan(plan, tmp_path / "off.hplan", elsewhere)
     code, _, err = hemtra("plan", "check", tmp_path / "off.hplan")

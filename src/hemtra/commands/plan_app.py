@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -25,6 +26,8 @@ from hemtra.core.text import percent
 if TYPE_CHECKING:
     from hemtra.runtime.plan_comparison import VerdictChanges
 
+MOST_SCALE = 10.0
+"""Percent that a scale may be uncertain by."""
 plan_app = typer.Typer(no_args_is_help=True, help="Show, check or compare plans.")
 PlanPath = Annotated[Path, typer.Argument(help="A .hplan file.", show_default=False)]
 PlanOrRevision = Annotated[
@@ -87,20 +90,27 @@ def uncertainty(
     ] = None,
     copies: Annotated[int, typer.Option(help="Copies with noise.", min=8, max=2000)] = COPIES,
     seed: Annotated[int, typer.Option(help="Of the noise; the same seed gives the same result.")] = 0,
+    scales: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--scale", metavar="AXIS=PERCENT", help="Standard uncertainty of the station's x, y or z scale."
+        ),
+    ] = None,
     save: Annotated[bool, typer.Option("--save", help="Keep it in the plan.")] = False,
     as_json: Annotated[bool, typer.Option("--json", help="Print one JSON object.")] = False,
 ) -> None:
     """Work out the uncertainty of each row on copies of scans, and what it is made of."""
-    from hemtra.core.evaluation.uncertainty import budgets, with_budgets
+    from hemtra.core.evaluation.uncertainty import Scales, budgets, with_budgets
     from hemtra.storage.plans import load_plan_file, save_plan
     from hemtra.storage.results import budget_as_json
     from hemtra.storage.scans import load_scan
 
+    known = Scales(**dict(map(_scale, scales or ())))
     held = load_plan_file(plan)
     loaded = [load_scan(path) for path in scans or ()]
     data = [scan.data for scan in ((held.reference,) if held.reference else ()) + tuple(loaded)]
     with progress_reporter("copies") as tell:
-        found = budgets(held.plan, data, copies=copies, seed=seed, tell=tell)
+        found = budgets(held.plan, data, known, copies=copies, seed=seed, tell=tell)
     rows = [row for row in sorted(held.plan.sheet, key=lambda c: c.balloon) if not row.off]
     if as_json:
         print(json.dumps({str(balloon): budget_as_json(budget) for balloon, budget in sorted(found.items())}))
@@ -108,6 +118,17 @@ def uncertainty(
         _print_budgets(rows, found)
     if save:
         save_plan(with_budgets(held.plan, found), plan, held.reference, comment="uncertainty worked out")
+
+
+def _scale(text: str) -> tuple[str, float]:
+    """An axis and the uncertainty of its scale as a share, as written on the command line: y=0.02."""
+    axis, _, share = text.partition("=")
+    with suppress(ValueError):
+        if axis in ("x", "y", "z") and 0.0 <= float(share) <= MOST_SCALE:
+            return axis, float(share) / 100.0
+    raise HemtraError(
+        f"“{text}” is no uncertainty of a scale; write it as y=0.02, in percent, up to {MOST_SCALE:g}."
+    )
 
 
 def _print_budgets(rows: Sequence[Characteristic], found: Mapping[Balloon, Budget]) -> None:
