@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
-from concurrent.futures import Future, ProcessPoolExecutor
+from collections.abc import Iterable, Sequence
+from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass, replace
 from multiprocessing import get_context
 
@@ -45,15 +45,24 @@ def shaken_tray(
         for entry in entries
         for first in range(0, len(cases), CHUNK)
     ]
-    found: list[Shaken] = []
+    if jobs == 1:
+        return _taken(work, map(_shaken, work), tell)
     with ProcessPoolExecutor(jobs or os.cpu_count(), mp_context=get_context("spawn")) as pool:
-        waiting: list[Future[list[Shaken]]] = [pool.submit(_shaken, one) for one in work]
-        for done, (one, future) in enumerate(zip(work, waiting, strict=True)):
-            if not tell(done, len(work), one.entry.path.name):
-                for other in waiting:
-                    other.cancel()
-                break
-            found += future.result()
+        waiting = [pool.submit(_shaken, one) for one in work]
+        found = _taken(work, (future.result() for future in waiting), tell)
+        for future in waiting:
+            future.cancel()
+    return found
+
+
+def _taken(work: Sequence[_Work], results: Iterable[list[Shaken]], tell: Progress) -> list[Shaken]:
+    """All results, or those until `tell` asked to stop."""
+    found: list[Shaken] = []
+    coming = iter(results)
+    for done, one in enumerate(work):
+        if not tell(done, len(work), one.entry.path.name):
+            break
+        found += next(coming)
     return found
 
 

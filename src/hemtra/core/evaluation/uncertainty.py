@@ -104,9 +104,7 @@ def budgets(
     work += [*fixed, *(partial(_stretched, plan, scans[0], rows, axis) for axis in stretched)]
     edges = {i: one for i, one in first.steps.items() if room_of(one) > 0.0}
     still = {i: one for i, one in first.steps.items() if i not in _resting_on(plan, set(edges))}
-    moved = [
-        partial(_moved, plan, scans[0], rows, still, edges, (seed, k)) for k in range(MOVED if edges else 0)
-    ]
+    moved = [partial(_moved, plan, scans[0], rows, still, edges, (seed, k)) for k in range(MOVED * bool(edges))]
     work += moved
     work += [partial(_thinned, plan, scan, rows, way) for scan in scans for way in THINNED]
     all_ends = _all(work, tell)
