@@ -34,8 +34,8 @@ SCENES = ((PLAN_FILE, TRAY, TRUTH), (RUNNER_PLAN_FILE, RUNNER_TRAY, RUNNER_TRUTH
 """A plan, the folder of its parts, and what is known of them."""
 SCANS = len(RUNNERS) + len(PARTS) + 1
 """What is counted while the demo is written, the records as one."""
-COPIES, LOOKED_AT = 8, 4
-"""Copies of the reference scan, and scans in all, that tell the uncertainty of the demo's plans."""
+COPIES = 8
+"""Copies of the reference scan that tell the uncertainty of the demo's plans."""
 
 
 def write_demo(folder: Path, progress: Progress = lambda done, of, what: True) -> bool:
@@ -66,7 +66,7 @@ def write_demo(folder: Path, progress: Progress = lambda done, of, what: True) -
 
 def _with_uncertainty(plan: Plan, scans: Sequence[HeightMap]) -> Plan:
     """The plan with the uncertainty of its rows, from fewer copies than a plan of one's own is given."""
-    return with_budgets(plan, budgets(plan, scans[:LOOKED_AT], copies=COPIES))
+    return with_budgets(plan, budgets(plan, scans, copies=COPIES))
 
 
 def _write_trays(folder: Path, progress: Progress) -> bool:
