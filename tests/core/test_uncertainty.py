@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from hemtra import HeightMap
+from hemtra import HeightMap, load_plan, save_plan
 from hemtra.core.errors import HemtraError
 from hemtra.core.evaluation.engine import Engine
 from hemtra.core.evaluation.rows import NO_BUDGET
@@ -126,16 +126,21 @@ def test_each_part_is_judged_with_its_own_uncertainty():
     assert rough.u > 3.0 * result.u, "a part that scatters more is known less well"
 
 
-def test_a_row_that_is_measured_otherwise_since_has_no_budget_any_more():
+def test_a_row_that_is_measured_otherwise_since_has_no_budget_any_more(tmp_path):
     data = sloped(noise=0.01)
     engine, plan = Engine(data), levels()
     known = with_budgets(plan, budgets(plan, [data], copies=8))
-    assert engine.taught(known).sheet[0].budget is not None
+    assert engine.taught(known).sheet[0].budget == known.sheet[0].budget
     renamed = known.with_step(known.steps[0].edited(name="Another name"))
     limits = renamed.with_characteristic(renamed.sheet[0].edited(upper=0.2))
-    assert engine.taught(limits).sheet[0].budget is not None
+    assert engine.taught(limits).sheet[0].budget == known.sheet[0].budget
     moved = known.with_step(known.steps[0].edited(zone=box(1.5, 0.0)))
     assert engine.taught(moved).sheet[0].budget is None
+    # a file whose zone was changed by hand is read without it, and one that was not with it
+    save_plan(known, tmp_path / "known.hplan")
+    save_plan(moved, tmp_path / "moved.hplan")
+    assert load_plan(tmp_path / "known.hplan").sheet[0].budget == known.sheet[0].budget
+    assert load_plan(tmp_path / "moved.hplan").sheet[0].budget is None
 
 
 def test_what_unseen_data_leaves_room_for_is_part_of_the_budget():
@@ -181,7 +186,7 @@ def test_runs_of_profiles_know_their_values_too():
 def test_stopping_and_having_nothing_leave_nothing():
     plan, data = levels(), sloped(noise=0.01)
     assert budgets(plan, [data], tell=lambda done, of, what: done < 3) == {}
-    with pytest.raises(HemtraError, match="open one first"):
+    with pytest.raises(HemtraError, match="add that of a good part"):
         budgets(plan, [])
     empty = edited(data, lambda z, x, y: z.fill(np.nan))
     assert budgets(plan, [empty], copies=8) == {}
@@ -191,11 +196,19 @@ def test_stopping_and_having_nothing_leave_nothing():
 
 def test_what_is_hardly_known_is_warned_of():
     plan = width_plan()
-    coarse = with_budgets(plan, {1: Budget(noise=0.001, phase=0.03)})
+    coarse = with_budgets(plan, {1: Budget(noise=0.001, phase=0.03, unit="mm")})
     ((row, why),) = hardly_known(coarse)
     assert row.balloon == 1
-    assert why == "its uncertainty, U = 0.06, is 15 % of the tolerance; most of it is grid phase."
+    assert why == "its uncertainty, U = 0.06 mm, is 15 % of the tolerance; most of it is grid phase."
     assert not list(hardly_known(with_budgets(plan, {1: Budget(noise=0.001)})))
+
+
+def test_a_length_near_zero_scatters_by_more_on_a_rough_part():
+    budget = Budget(noise=0.01, level=0.002, magnitude=True)
+    assert budget.on(1.0, 0.002, 0.0).u == pytest.approx(0.01)
+    assert budget.on(0.02, 0.002, 0.0).u == pytest.approx(0.01 * math.hypot(1.0, 0.7))
+    # so far off is still nothing on a part that scatters three times as much
+    assert budget.on(0.08, 0.006, 0.0).u == pytest.approx(0.03 * math.hypot(1.0, 0.7))
 
 
 SHARE = st.floats(0.0, 10.0)

@@ -51,6 +51,21 @@ def test_the_top_before_a_shadow_lies_between_the_last_seen_and_the_first_that_i
         assert edge_x(surface(z), "top") == pytest.approx(0.43, abs=PITCH / 2)
 
 
+def test_a_stretch_of_another_height_in_the_middle_of_an_edge_counts_and_one_at_its_end_does_not():
+    """At its end the level runs out before a corner; in its middle the edge is notched, which must not go."""
+
+    def lines(lower):
+        z = np.where(lower, 2.2, 3.0) * np.clip(1.0 - (X - 0.03 * lower) / 0.5, 0.0, 1.0)
+        outcome = EdgeKind(change="falls", least_step=1.0).evaluate(
+            StepContext(surface(z), box(0.3, 0.0, 8.0, 6.0), {})
+        )
+        used, seen = map(int, dict(outcome.facts)["scan lines"].split(" of "))
+        return seen - used
+
+    assert lines(np.abs(Y) < 0.6) == 0
+    assert lines(Y > 2.0) == pytest.approx(1.0 / PITCH, abs=2)
+
+
 def test_a_foot_in_the_shadow_is_not_measured():
     z = np.where(X < 0.43, 3.0, 0.0)
     z[(X > 0.43) & (X < 1.5)] = np.nan

@@ -54,6 +54,7 @@ def test_on_a_profile_the_places_are_pointed_at(runners, settled):  # noqa: F811
     bench, workspace = runners.session.bench, runners.workspaces["plan"].workspace
     plan = bench.document.plan
     depth = plan.characteristic(1)
+    depth_kind = plan.step(depth.step).kind
     bench.document.edit("unbound", plan.with_characteristic(depth.edited(step=None, unit="mm")))
     settled(runners)
     QTest.keyClick(workspace.stage, Qt.Key.Key_M)
@@ -64,7 +65,7 @@ def test_on_a_profile_the_places_are_pointed_at(runners, settled):  # noqa: F811
     assert z < 8.0
     QTest.keyClick(workspace.match_bar, Qt.Key.Key_Return)
     settled(runners)
-    assert bench.document.plan.characteristic(1).step is not None
+    assert bench.document.plan.step(bench.document.plan.characteristic(1).step).kind == depth_kind
     assert workspace.section.pointed == []
     assert values(runners)[1].verdict == "PASS"
 

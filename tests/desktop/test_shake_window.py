@@ -42,6 +42,25 @@ def test_what_breaks_is_listed_and_its_mend_applied(demo, settled, monkeypatch):
     assert demo.session.bench.document.plan == plan
 
 
+def test_a_mend_of_another_plan_is_not_applied_over_what_was_done_since(demo, settled, monkeypatch):
+    monkeypatch.setattr(shake_window, "cases", lambda copies: [Case("spikes", 1.0)])
+    bench = demo.session.bench
+    shaking = opened(demo)
+    settled(demo)
+    shaking.table.selectRow(0)
+    changed = bench.document.plan.with_characteristic(bench.document.plan.characteristic(1).edited(name="New"))
+    bench.document.edit("since", changed)
+    QTest.mouseClick(shaking.mend, LEFT)
+    assert bench.document.plan.characteristic(1).name == "New"
+    assert shaking.message.text().startswith("The plan has changed since")
+    QTest.mouseClick(shaking.again, LEFT)
+    shaking.start()  # once more while the first is going on, whose parts are not counted
+    settled(demo)
+    parts = len(bench.tray.parts)
+    assert shaking.message.text() == f"{parts} copies of {parts} of {parts} parts"
+    shaking.close()
+
+
 def test_closing_it_ends_it(demo, settled):
     shaking = opened(demo)
     task = demo.session.tasks.running[-1]

@@ -124,7 +124,7 @@ def test_sizes_that_are_known_tell_the_linearity(hemtra, study):  # noqa: F811
     assert (code, err) == (2, "hemtra: The study has no part p9, for which a reference was given.\n")
     code, _, err = hemtra("gauge", study / "rise.hplan", study / "study.csv", "--good", 40, "--usable", 20)
     assert code == 2
-    assert "upside down" in err
+    assert err == "hemtra: A gauge that is good up to 40 % cannot be usable up to 20 % only.\n"
 
 
 def test_a_part_is_followed_over_time(hemtra, study, tmp_path):  # noqa: F811

@@ -16,7 +16,7 @@ from hemtra.commands.terminal import complain, out, progress_reporter
 from hemtra.core.errors import HemtraError
 from hemtra.core.gauge.agreement import Agreement
 from hemtra.core.gauge.repeatability import Component, Method
-from hemtra.core.gauge.study import RULES, Asked, StudiedRow, Study, studied
+from hemtra.core.gauge.study import RULES, Asked, StudiedRow, Study, StudyRule, studied
 from hemtra.core.plan.balloon import Balloon
 from hemtra.core.text import percent
 
@@ -87,7 +87,7 @@ def gauge(
     document = load_plan(plan)
     if (study is None) is not demo:
         raise HemtraError("Name the list of the study, or take --demo, not both.")
-    known = dict(map(_reference, reference or ()))
+    known, chosen = dict(map(_reference, reference or ())), _rule(rule, good, usable)
     wrong = [balloon for _, balloon in known if document.characteristic(balloon) is None]
     if wrong:
         raise HemtraError(f"The plan has no row {wrong[0]}, for which a reference was given.")
@@ -104,10 +104,6 @@ def gauge(
     strangers = {part for part, _ in known if part} - {one.part for one in found}
     if strangers:
         raise HemtraError(f"The study has no part {min(strangers)}, for which a reference was given.")
-    chosen = RULES[rule.value]
-    chosen = replace(chosen, good=good or chosen.good, usable=usable or chosen.usable)
-    if chosen.good > chosen.usable:
-        raise HemtraError(f"Good up to {chosen.good:g} % and usable up to {chosen.usable:g} % is upside down.")
     result = studied(document, found, Asked(way, known, chosen, over_time))
     if as_json:
         print(json.dumps(to_dict(result), ensure_ascii=False))
@@ -115,6 +111,17 @@ def gauge(
         _print(result, way, rule)
     if any(row.is_poor for row in result.rows):
         raise typer.Exit(1)
+
+
+def _rule(name: RuleName, good: float | None, usable: float | None) -> StudyRule:
+    """A rule with other limits, where some are given. Raises `HemtraError` when they contradict each other."""
+    rule = RULES[name.value]
+    rule = replace(rule, good=good or rule.good, usable=usable or rule.usable)
+    if rule.good > rule.usable:
+        raise HemtraError(
+            f"A gauge that is good up to {rule.good:g} % cannot be usable up to {rule.usable:g} % only."
+        )
+    return rule
 
 
 def to_dict(study: Study) -> dict[str, Any]:

@@ -132,18 +132,18 @@ def _scale(text: str) -> tuple[str, float]:
 
 
 def _print_budgets(rows: Sequence[Characteristic], found: Mapping[Balloon, Budget]) -> None:
-    table = Table("", "", "U (k = 2)", "of tolerance", "made of", box=None, header_style="bold")
+    table = Table("", "", "k = 2", "of tolerance", "made of", box=None, header_style="bold")
     for row in rows:
         budget = found.get(row.balloon)
         if budget is None:
-            table.add_row(str(row.balloon), row.name, "–", "", "not told: too few copies give a value")
+            why = "none: it reads a text, or too few copies give a value"
+            table.add_row(str(row.balloon), row.name, "–", "", why)
             continue
-        expanded = USUAL_COVERAGE * budget.u
-        share = percent(2 * expanded / row.room) if row.room else ""
-        parts = ", ".join(
+        share = percent(USUAL_COVERAGE * budget.u / row.room) if row.room else ""
+        parts = (
             f"{Budget.TITLES[name]} {percent(part)}" for name, part in budget.shares.items() if part >= 0.005
         )
-        table.add_row(str(row.balloon), row.name, f"{expanded:.3g} {row.unit}".strip(), share, parts)
+        table.add_row(str(row.balloon), row.name, budget.expanded, share, ", ".join(parts))
     out.print(table)
 
 

@@ -11,6 +11,7 @@ from pathlib import Path
 from pydantic import ValidationError
 
 from hemtra.core.errors import FileError, PlanError
+from hemtra.core.evaluation.known_to import without_old_budgets
 from hemtra.core.maps.scan import Scan
 from hemtra.core.plan.document import SCHEMA, Plan
 from hemtra.core.plan.graph import ordered
@@ -41,7 +42,7 @@ def load_plan(path: str | Path, revision: int | None = None) -> Plan:
     path = Path(path)
     with open_container(path) as container:
         if revision is None:
-            return _document(container)
+            return without_old_budgets(_document(container))
         source = f"{path.name}, revision {revision}"
         return from_json(revision_document(container, revision, LARGEST_DOCUMENT), source)
 
@@ -50,7 +51,7 @@ def load_plan_file(path: str | Path) -> PlanFile:
     """Read a plan with its reference scan. Raises `FileError` or `PlanError` in the user's words."""
     path = Path(path)
     with open_container(path) as container:
-        plan = _document(container)
+        plan = without_old_budgets(_document(container))
         if not container.has(REFERENCE):
             return PlanFile(plan, None)
         return PlanFile(plan, _reference(container))

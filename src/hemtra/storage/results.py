@@ -57,7 +57,13 @@ def _rests(judged: CharacteristicResult, result: Result) -> dict[str, Any]:
 def budget_as_json(budget: Budget) -> dict[str, Any]:
     """Standard and expanded uncertainty, and what they are made of, as shares of the variance."""
     shares = {source: round(share, 4) for source, share in budget.shares.items()}
-    return {"u": budget.u, "U": USUAL_COVERAGE * budget.u, "k": USUAL_COVERAGE, "shares": shares}
+    return {
+        "u": budget.u,
+        "U": USUAL_COVERAGE * budget.u,
+        "k": USUAL_COVERAGE,
+        "unit": budget.unit,
+        "shares": shares,
+    }
 
 
 def _along(result: Result) -> dict[str, Along]:

@@ -98,7 +98,7 @@ def _drawn(data: HeightMap, zone: AnyZone, shape: Plane | Line | Circle, draw: i
     z = data.z[view.rows, view.cols].astype(np.float64)
     x, y = np.meshgrid(grid.x0 + grid.dx * np.arange(z.shape[1]), grid.y0 + grid.dy * np.arange(z.shape[0]))
     inside = np.ones(z.shape, np.bool_) if view.inside is None else view.inside
-    noise = noise_within(data.z[view.rows, view.cols])
+    noise = noise_within(np.where(inside, z, np.nan))
     if noise is None:
         noise = noise_in(np.ascontiguousarray(data.z[view.rows, view.cols]), Looked.at(z.shape, view.inside))
     if isinstance(shape, Plane):

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from hemtra.core.evaluation.results import StepResult
 from hemtra.core.plan.budget import Budget
 from hemtra.core.plan.document import Characteristic, Plan
-from hemtra.core.plan.graph import ancestry
+from hemtra.core.plan.graph import ancestry, method_of
 
 
 @dataclass(frozen=True)
@@ -41,14 +41,15 @@ def edges_of(plan: Plan, step_id: str, results: Mapping[str, StepResult]) -> tup
 
 
 def method(plan: Plan, row: Characteristic, known: dict[str, bytes] | None = None) -> str:
-    """What tells whether a row is measured as it was, but for names and what was taught.
+    """Digest of how a row is measured: its steps, without names and what was taught, and how their kinds work.
 
-    known: by step, what was made of it before; the same one serves all rows of a plan.
+    known: by step, its content as it was digested before; the same one serves all rows of a plan.
     """
     if row.step is None:
         return ""
     known = {} if known is None else known
-    found = hashlib.blake2b(repr((row.unit, row.correction, row.over)).encode(), digest_size=8)
+    own = row.unit, row.correction, row.over, method_of(plan, row.step)
+    found = hashlib.blake2b(repr(own).encode(), digest_size=8)
     for column in ancestry(plan, row.step):
         for step in column:
             if step.id not in known:
@@ -73,7 +74,7 @@ def without_old_budgets(plan: Plan) -> Plan:
 
 
 def edge_room(results: Mapping[str, StepResult], steps: Iterable[str]) -> float:
-    """mm by which the edges among some steps may lie off, for all that the points of the map tell."""
+    """mm by which the edges among some steps may lie off, as far as the points of the map show."""
     return math.hypot(*(room_of(results[i]) for i in steps if i in results))
 
 

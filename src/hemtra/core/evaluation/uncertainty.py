@@ -1,7 +1,7 @@
 """The uncertainty of every value of a plan, worked out by trying it on copies of scans (JCGM 101).
 
 Some copies scatter once more as the scan does, so that values scatter as they would from scan to scan; others
-hold every second or third of its points only, which tells what the spacing does to them; in others a scale of
+hold every second or third of its points only, which shows what the spacing does to them; in others a scale of
 the station is larger. On a part of a running line what was worked out is scaled by the noise and the edges of
 that part (`Budget.on`).
 """
@@ -38,7 +38,7 @@ from hemtra.core.progress import Progress
 COPIES, HELD, MOVED = 64, 16, 24
 """Copies with noise, those on which the anchors are held where they are, and those with moved edges."""
 MOST_SCANS = 8
-"""Scans that tell what the spacing does; each shows the part to the grid in another way."""
+"""Scans that show what the spacing does; each shows the part to the grid in another way."""
 MOST_OF_SCANS = 0.75
 """Share of the scans for which what the spacing does is enough; the others may show dirt, or lie oddly."""
 FEWEST = 0.5
@@ -56,7 +56,7 @@ THINNED: tuple[tuple[int, int, int, int], ...] = (
     *((i, 0, 2, 1) for i in range(2)),
     *((0, j, 1, 2) for j in range(2)),
 )
-"""First row and column, and every how many of each, of the copies that tell what the spacing does.
+"""First row and column, and every how many of each, of the copies that show what the spacing does.
 
 The last are thinner one way only, for what is too narrow to be found on the others.
 """
@@ -82,13 +82,13 @@ def budgets(
     seed: int = 0,
     tell: Progress = lambda done, of, what: True,
 ) -> dict[Balloon, Budget]:
-    """By balloon, the budget of each row whose uncertainty can be told from scans.
+    """By balloon, the budget of each row whose uncertainty can be worked out from scans.
 
     scans: the first is the reference scan; the others lie as parts do. Nothing where `tell` asks to stop.
     Raises `PlanError` when the plan does not hold, and `HemtraError` without a scan.
     """
     if not scans:
-        raise HemtraError("Uncertainty is worked out on scans; open one first.")
+        raise HemtraError("Uncertainty is worked out on scans; add that of a good part.")
     scans = scans[:MOST_SCANS]
     engine = Engine(scans[0])
     first = engine.run(plan)
@@ -135,6 +135,7 @@ def budgets(
             "edge_steps": rests,
             "floor": form_floor(engine, first, row.step) or 0.0,
             "magnitude": asked[row.balloon].lower is None and row.least is None,
+            "unit": row.unit,
             "method": method(plan, asked[row.balloon]),
         }
         result[row.balloon] = budget.model_copy(update=own)
@@ -187,7 +188,7 @@ class Tried:
         )
 
     def _spacing(self, n: int, noise: float) -> tuple[float, float] | None:
-        """What spacing and phase do to a row, each as a standard uncertainty; None where no thinner map tells.
+        """What spacing and phase do to a row, each as a standard uncertainty; None where no thinner map has it.
 
         What the spacing does shrinks at least in proportion to it: with half the spacing at most by as much as
         the value has moved. How far values on maps of other points lie apart shrinks alike, and counts for the
@@ -253,12 +254,14 @@ def _all(trials: Sequence[Callable[[], Ends]], tell: Progress) -> list[Ends] | N
     with ThreadPoolExecutor(os.cpu_count()) as pool:
         waiting = [pool.submit(trial) for trial in trials]
         found = []
-        for done, one in enumerate(waiting):
-            if not tell(done, len(waiting), "copies of scans"):
-                for other in waiting:
-                    other.cancel()
-                return None
-            found.append(one.result())
+        try:
+            for done, one in enumerate(waiting):
+                if not tell(done, len(waiting), "copies of scans"):
+                    return None
+                found.append(one.result())
+        finally:
+            for one in waiting:
+                one.cancel()
     return found
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 from dataclasses import dataclass
+from itertools import chain
 from typing import Any, ClassVar, Literal
 
 import numpy as np
@@ -31,6 +32,7 @@ BUSY, BUSY_SHARE = 2.0, 0.4
 RARE = 0.1
 """Percent of a zone that a small code in it may be."""
 LINEAR = ("code128", "code39", "ean13")
+MATRIX = ("data-matrix", "qr")
 FORMATS = {
     "data-matrix": "DataMatrix",
     "qr": "QRCode",
@@ -80,8 +82,10 @@ class CodeKind(Kind):
 
     def evaluate(self, given: StepContext) -> Outcome:
         """A `ReadCode`, or that there is none. Raises `NotMeasured` where that cannot be told, or for two."""
-        for picture, pitch, zone in self._pictures(given):  # noqa: B007
-            found = self._read(picture)
+        lit = ((made, self.symbology) for made in self._pictures(given))
+        unlit = ((made, name) for made in self._unlit(given) for name in self._corrected)
+        for (picture, pitch, zone), symbology in chain(lit, unlit):  # noqa: B007
+            found = _read(picture, symbology)
             if found:
                 break
         else:
@@ -106,17 +110,10 @@ class CodeKind(Kind):
         read = ReadCode(x, y, z, code.text, str(code.format).removeprefix("BarcodeFormat."), corners)
         return Outcome(read, (("reads", code.text), ("code", read.symbology)))
 
-    def _read(self, image: ByteArray) -> list[Any]:
-        """The codes that can be read in a picture."""
-        # loaded only where there is a code to read
-        import zxingcpp
-
-        if self.symbology == "any":
-            found = zxingcpp.read_barcodes(image)
-        else:
-            name = getattr(zxingcpp.BarcodeFormat, FORMATS[self.symbology])
-            found = zxingcpp.read_barcodes(image, formats=zxingcpp.BarcodeFormats(name))
-        return [code for code in found if code.valid]
+    @property
+    def _corrected(self) -> tuple[str, ...]:
+        """Which of the wanted codes correct errors: one that is spoilt is then read right or not at all."""
+        return MATRIX if self.symbology == "any" else tuple({self.symbology} & set(MATRIX))
 
     def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """Its outline."""
@@ -135,12 +132,6 @@ class CodeKind(Kind):
         picture, pitch = self._picture(given, zone, FINER)
         yield picture, pitch, zone
         yield _smoothed(picture), pitch, zone
-        view, grey = given.window(), given.data.intensity
-        if grey is not None and (grey[view.rows, view.cols] == SATURATED).any():
-            # where it shines nothing was read: on a dark line that breaks the frame of a code
-            unlit, pitch = self._picture(given, zone, FINER, shines=False)
-            for made in (unlit, _softened(unlit)):
-                yield made, pitch, zone
         whole, pitch = self._picture(given, zone, FINER, RARE)
         close = _about_the_busiest(whole, pitch, zone)
         zones = [zone, close] if close.area < zone.area / 2 else [zone]
@@ -151,6 +142,15 @@ class CodeKind(Kind):
                 again, pitch = self._picture(given, one, finer)
                 for made in (again, 255 - again, _smoothed(again), 255 - _smoothed(again)):
                     yield np.ascontiguousarray(made), pitch, one
+
+    def _unlit(self, given: StepContext) -> Iterator[tuple[ByteArray, float, AnyZone]]:
+        """Pictures in which what shines is dark: light there breaks the dark frame of a code."""
+        view, grey, zone = given.window(), given.data.intensity, given.zone
+        if grey is None or zone is None or not (grey[view.rows, view.cols] == SATURATED).any():
+            return
+        picture, pitch = self._picture(given, zone, FINER, shines=False)
+        yield picture, pitch, zone
+        yield _softened(picture), pitch, zone
 
     def _picture(
         self, given: StepContext, zone: AnyZone, finer: float, ends: float = 2.0, *, shines: bool = True
@@ -184,6 +184,19 @@ class CodeKind(Kind):
             raise NotMeasured("the zone is equally bright all over; there is nothing to read")
         picture: ByteArray = np.clip((grey - low) / (high - low) * 255.0, 0.0, 255.0).astype(np.uint8)
         return np.ascontiguousarray(picture), pitch
+
+
+def _read(image: ByteArray, symbology: str) -> list[Any]:
+    """The codes that can be read in a picture, of one symbology or any."""
+    # loaded only where there is a code to read
+    import zxingcpp
+
+    if symbology == "any":
+        found = zxingcpp.read_barcodes(image)
+    else:
+        name = getattr(zxingcpp.BarcodeFormat, FORMATS[symbology])
+        found = zxingcpp.read_barcodes(image, formats=zxingcpp.BarcodeFormats(name))
+    return [code for code in found if code.valid]
 
 
 def across_bars(picture: ByteArray) -> float:

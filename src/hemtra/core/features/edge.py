@@ -35,7 +35,7 @@ FLOOR = 0.2
 FLOOR_OF_STEP = 0.0005
 """Share of its step by which that of a scan line may always be off."""
 MOST_OF_EDGE = 0.7
-"""Share of the scan lines that must have the step for the others to be left out."""
+"""Share of the scan lines that must have the step for those at the ends to be left out."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -261,14 +261,15 @@ def _inside(zone: AnyZone, found: FloatArray, v: FloatArray) -> BoolArray:
 def _fitted(v: FloatArray, found: FloatArray, pitch: float) -> tuple[FloatArray, FloatArray, BoolArray]:
     """Place across the zone and upper level as lines over v, and which crossings were used.
 
-    What is half way down another step than that of the lines beside it, as where the upper level runs out
-    before a corner, is no place of this edge.
+    Towards an end of the zone the upper level may run out before a corner; half way down what is left of the
+    step is no place of this edge. Only such ends are left out: a notch between them counts.
     """
     whole, part = np.ones(v.size, np.bool_), parting(found)
     if part.step > 0.0 and not part.parts:
         *_, alike = robust_line(v, found[:, 1] - found[:, 2], FLOOR_OF_STEP * part.step)
-        if np.count_nonzero(alike) >= max(FEWEST, MOST_OF_EDGE * v.size):
-            whole = alike > 0.0
+        held = np.flatnonzero(alike)
+        if held.size >= max(FEWEST, MOST_OF_EDGE * v.size):
+            whole[: held[0]] = whole[held[-1] + 1 :] = False
     height, slope, weight = robust_line(v[whole], found[whole, 0], FLOOR * pitch)
     used = whole.copy()
     used[whole] = weight > 0.0

@@ -58,7 +58,7 @@ def linearity(references: FloatArray, values: FloatArray) -> Linearity:
     sizes = np.unique(references)
     if sizes.size < FEWEST_SIZES or values.size < max(FEWEST, sizes.size + 1):
         raise HemtraError(
-            f"{sizes.size} known sizes and {values.size} readings tell no line;"
+            f"{sizes.size} known sizes and {values.size} readings are too few for a line;"
             f" take {FEWEST_SIZES} sizes over the range, five times each."
         )
     off, n = values - references, values.size

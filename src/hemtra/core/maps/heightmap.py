@@ -92,6 +92,12 @@ class HeightMap:
         """Share of the points that hold data, 0 to 1."""
         return 1.0 - float(np.count_nonzero(np.isnan(self.z))) / self.z.size
 
+    def is_same(self, other: HeightMap) -> bool:
+        """Whether both hold the same scan; a plan's reference is read apart from the tray's parts."""
+        if self is other:
+            return True
+        return self.grid == other.grid and np.array_equal(self.z, other.z, equal_nan=True)
+
     def height_at(self, x: float, y: float) -> float | None:
         """Height of the nearest grid point in mm; None where there is no data or no scan."""
         place = self._nearest(x, y)

@@ -13,11 +13,11 @@ from hemtra.core.maps.heightmap import HeightMap
 BLOCK = 32
 """Points of the map along a side of the blocks that are thought to scatter alike."""
 TOGETHER = 4
-"""Neighbours of a row whose mean tells the noise."""
+"""Neighbours of a row whose mean gives the noise."""
 ROWS = 48
-"""Rows that tell the noise of a whole map."""
+"""Rows that give the noise of a whole map."""
 FEWEST = 64
-"""Differences that tell the noise of a block; with fewer it is that of the whole map."""
+"""Differences that give the noise of a block; with fewer it is that of the whole map."""
 LEAST = 1e-6
 """mm; a scan is never without any."""
 
@@ -44,7 +44,7 @@ def noise_of(data: HeightMap) -> Noise:
     """By blocks of the map, from the third differences of four rows, which neither slopes nor bends add to.
 
     Points that were interpolated along a row share their noise with their neighbours: a mean over several
-    scatters more than their own scatter tells, so that this is taken of means over `TOGETHER`.
+    scatters more than they do alone would suggest, so the noise is taken of means over `TOGETHER`.
     """
     rows, cols = data.shape
     whole = typical_noise(data)
@@ -72,7 +72,7 @@ def typical_noise(data: HeightMap) -> float:
 
 
 def noise_within(z: Heights) -> float | None:
-    """mm standard deviation of a point of a window (rows, cols); None where it holds too few to tell."""
+    """mm standard deviation of a point of a window (rows, cols); None where it holds too few."""
     if z.shape[0] < 4:
         return None
     bend = _bend(z, np.arange(z.shape[0] - 3))

@@ -10,7 +10,8 @@ from pydantic import BaseModel, ConfigDict, Field
 USUAL_COVERAGE = 2.0
 """Coverage factor k of an expanded uncertainty U = k u, for about 95 % of a normal distribution."""
 NEAR, RAYLEIGH = 3.0, 0.7
-"""Standard deviations below which a length is not told from nothing, and how many its scatter then adds."""
+"""Standard deviations below which a length cannot be distinguished from zero, and how many of them its scatter
+then adds."""
 Share = Annotated[float, Field(ge=0.0, allow_inf_nan=False)]
 
 
@@ -23,8 +24,8 @@ class Budget(BaseModel):
     the station. form: what noise adds to a value that is never below zero, or the furthest of many. level: mm
     of noise of a point, and edges: mm by which edges that it rests on may lie off, on the scan that this was
     worked out on. edge_steps: ids of the steps that find these. floor: what a perfect part would read, of a
-    value of form. magnitude: whether it is never below zero, as a distance between two places is. method: what
-    of the plan it was worked out for.
+    value of form. magnitude: whether it is never below zero, as a distance between two places is. unit: of all
+    shares. method: digest of how the row is measured, for which it was worked out.
     """
 
     noise: Share = 0.0
@@ -39,6 +40,7 @@ class Budget(BaseModel):
     edge_steps: tuple[str, ...] = ()
     floor: Share = 0.0
     magnitude: bool = False
+    unit: str = ""
     method: str = ""
 
     model_config = ConfigDict(frozen=True, extra="forbid")
@@ -60,6 +62,11 @@ class Budget(BaseModel):
         return math.hypot(*(getattr(self, source) for source in self.SOURCES))
 
     @property
+    def expanded(self) -> str:
+        """The expanded uncertainty for about 95 %, with its unit: “U = 0.012 mm”."""
+        return f"U = {USUAL_COVERAGE * self.u:.3g} {self.unit}".rstrip()
+
+    @property
     def shares(self) -> dict[str, float]:
         """By source, its part of the variance, 0 to 1; the largest first, without what adds nothing."""
         whole = self.u**2
@@ -72,20 +79,21 @@ class Budget(BaseModel):
         """
         rougher = level / self.level if self.level > 0.0 else 1.0
         wider = edges / self.edges if self.edges > 0.0 else 1.0
-        form, scatter = self.form * rougher, self.phase * wider
-        if self.magnitude and abs(value) < NEAR * (near := math.hypot(self.noise, self.anchors, scatter)):
-            # of two coordinates that scatter about nothing, the length scatters by more than either
-            form = max(form, RAYLEIGH * near)
+        noise, anchors, phase = self.noise * rougher, self.anchors * rougher, self.phase * wider
+        form, scatter = self.form * rougher, math.hypot(noise, anchors, phase)
+        if self.magnitude and abs(value) < NEAR * scatter:
+            # of two coordinates that scatter about zero, the length scatters by more than either
+            form = max(form, RAYLEIGH * scatter)
         if self.floor > 0.0 and math.isfinite(value):
             # noise and form add as squares, so that the more there is of form the less noise adds
             floor = self.floor * rougher
             form = floor * min(1.0, 2.0 * floor / max(abs(value), floor)) / math.sqrt(3.0)
         return self.model_copy(
             update={
-                "noise": self.noise * rougher,
-                "anchors": self.anchors * rougher,
+                "noise": noise,
+                "anchors": anchors,
                 "form": form,
-                "phase": scatter,
+                "phase": phase,
                 "unseen": 0.0,
                 "level": level,
                 "edges": edges,

@@ -35,11 +35,8 @@ def hardly_known(plan: Plan) -> Iterator[tuple[Characteristic, str]]:
     for row in sorted(plan.sheet, key=lambda c: c.balloon):
         if row.off or row.budget is None or not row.room:
             continue
-        expanded = USUAL_COVERAGE * row.budget.u
-        if expanded > TENTH * row.room:
-            share = percent(expanded / row.room)
+        share = USUAL_COVERAGE * row.budget.u / row.room
+        if share > TENTH:
             largest = Budget.TITLES[next(iter(row.budget.shares))]
-            yield (
-                row,
-                f"its uncertainty, U = {expanded:.3g}, is {share} of the tolerance; most of it is {largest}.",
-            )
+            known = f"its uncertainty, {row.budget.expanded}, is {percent(share)} of the tolerance"
+            yield row, f"{known}; most of it is {largest}."

@@ -1,10 +1,11 @@
-"""Tries a plan on worse copies of scans, and tells what each disturbance breaks first."""
+"""Tries a plan on worse copies of scans, and finds what each disturbance breaks first."""
 
 from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
+from zlib import crc32
 
 import numpy as np
 
@@ -82,7 +83,7 @@ def shaken(
     first: number of the first case among all, which its copy follows from.
     """
     for k, case in enumerate(tried, start=first):
-        rng = np.random.default_rng((seed, sum(part.encode()), k))
+        rng = np.random.default_rng((seed, crc32(part.encode()), k))
         engine = Engine(DISTURBANCES[case.disturbance].copied(data, case.amount, rng))
         result = engine.run(plan)
         broken = []

@@ -4,12 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-import numpy as np
 from PySide6.QtCore import QObject, Signal
 
 from hemtra.core.errors import HemtraError
 from hemtra.core.evaluation.engine import Engine
-from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.plan.document import Plan
 from hemtra.core.proposals.drawing_list import bind_match, matched
 from hemtra.core.proposals.option import options
@@ -77,7 +75,7 @@ class DrawingMatch(QObject):
         """Put the reference part on the stage, where it is in the tray."""
         tray = self._bench.tray
         for k, part in enumerate(tray.parts):
-            if _one_scan(part.scan.data, teacher.data):
+            if part.scan.data.is_same(teacher.data):
                 tray.select(k)
                 return
 
@@ -156,7 +154,7 @@ class DrawingMatch(QObject):
         if row is not None:
             self._bench.select(row.row.balloon)
             teacher = self._bench.document.teacher
-            on_reference = part is not None and teacher is not None and _one_scan(part.scan.data, teacher.data)
+            on_reference = part is not None and teacher is not None and part.scan.data.is_same(teacher.data)
             if row.matches and part is not None and on_reference:
                 match = row.matches[self.number]
                 if self._bench.document.plan.by_profile is not None:
@@ -167,8 +165,3 @@ class DrawingMatch(QObject):
                 plan = self._bench.document.plan
                 self._preview.ask(PreviewRequest(plan, part.engine, wanted, match.places))
         self.changed.emit()
-
-
-def _one_scan(one: HeightMap, other: HeightMap) -> bool:
-    """Whether two maps hold the same scan; a plan's reference is read apart from the tray's parts."""
-    return one is other or (one.grid == other.grid and np.array_equal(one.z, other.z, equal_nan=True))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from itertools import islice
 
 from hemtra.core.evaluation.uncertainty import MOST_SCANS, budgets, with_budgets
 from hemtra.core.plan.document import Plan
@@ -37,8 +38,9 @@ class UncertaintyStudy:
                 Notice("Uncertainty is worked out on the reference scan; add a good part.")
             )
             return
-        tray = [part.scan.data for part in self._bench.tray.parts if part.tag != "bad"]
-        scans = [teacher.data, *(data for data in tray if data is not teacher.data)][:MOST_SCANS]
+        tray = (part.scan.data for part in self._bench.tray.parts if part.tag in ("good", "unknown"))
+        others = (data for data in tray if not data.is_same(teacher.data))
+        scans = [teacher.data, *islice(others, MOST_SCANS - 1)]
 
         def work(task: Task) -> Plan:
             return with_budgets(plan, budgets(plan, scans, tell=task.tell))

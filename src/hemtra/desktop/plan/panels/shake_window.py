@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QCloseEvent, QKeyEvent
@@ -24,8 +25,6 @@ from hemtra.desktop.background.tasks import Task, Tasks
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.widgets.plain_table import plain_table
 
-COPIES = 52
-"""Of each part of the tray: every amount once."""
 HEADS, WIDTHS = ("scans are", "holds to", "breaks at", "what breaks"), (170, 90, 90)
 
 
@@ -46,7 +45,11 @@ class ShakeWindow(QDialog):
         self.resize(min(1000, parent.width() - 60), min(640, parent.height() - 60))
         self._bench, self._tasks, self._edit = bench, tasks, edit
         self._task: Task | None = None
-        self._alive = True
+        self._run = 0
+        """Number of the run that is going on, or was the last; what an earlier one still brings is dropped."""
+        self._tried = bench.document.plan
+        self._parts = 0
+        """That are through."""
         self._found: list[Shaken] = []
         self.findings: list[Finding] = []
         self.table = plain_table(HEADS, WIDTHS, "What each disturbance breaks")
@@ -77,11 +80,13 @@ class ShakeWindow(QDialog):
         layout.addWidget(panel)
 
     def start(self) -> None:
-        """Try the plan as it is now on copies of all parts of the tray."""
-        plan, tried = self._bench.document.plan, cases(COPIES)
+        """Try the plan as it is now on copies of all parts of the tray, each by every amount once."""
+        if self._task is not None:
+            self._task.cancel()
+        plan, tried = self._bench.document.plan, cases(1)
         parts = [(part.scan.name, part.scan.data, part.tag) for part in self._bench.tray.parts]
+        self._run, self._tried, self._parts = self._run + 1, plan, 0
         self._found, self.findings = [], []
-        self._fill()
 
         def work(task: Task) -> None:
             for done, (name, data, tag) in enumerate(parts):
@@ -93,17 +98,20 @@ class ShakeWindow(QDialog):
                         return
                 task.produce(found)
 
+        ended, taken = partial(self._end, self._run), partial(self._take, self._run)
+        self._task = self._tasks.start("Shake test", work, ended, taken)
         self.again.setEnabled(False)
-        self._task = self._tasks.start("Shake test", work, self._done, self._take)
+        self._fill()
 
-    def _take(self, found: list[Shaken]) -> None:
-        if self._alive:
+    def _take(self, run: int, found: list[Shaken]) -> None:
+        if run == self._run:
+            self._parts += 1
             self._found += found
             self.findings = findings(self._found)
             self._fill()
 
-    def _done(self, _: object) -> None:
-        if self._alive:
+    def _end(self, run: int, _: object) -> None:
+        if run == self._run:
             self._task = None
             self.again.setEnabled(True)
             self._fill()
@@ -116,9 +124,9 @@ class ShakeWindow(QDialog):
                 item.setToolTip(text)
                 self.table.setItem(line, column, item)
         self.table.resizeRowsToContents()
-        parts, of = len({one.part for one in self._found}), len(self._bench.tray.parts)
         state = "" if self._task is None else "; going on"
-        self.message.setText(f"{len(self._found)} copies of {parts} of {of} parts{state}")
+        of = len(self._bench.tray.parts)
+        self.message.setText(f"{len(self._found)} copies of {self._parts} of {of} parts{state}")
         self._offer()
 
     @property
@@ -137,10 +145,14 @@ class ShakeWindow(QDialog):
             self.mend.setToolTip(f"For {row.balloon} {row.name}; undo takes it back.")
 
     def _apply(self) -> None:
-        """Change the plan, unless it is another one by now, and try again."""
+        """Change the plan and try again; not where the plan was changed since it was tried."""
         row = self.chosen
         changed = None if row is None else row.plan
-        if row is not None and changed is not None and self._edit(row.mend.lower(), lambda: changed):
+        if row is None or changed is None:
+            return
+        if as_drawn(self._bench.document.plan) != as_drawn(self._tried):
+            self.message.setText("The plan has changed since; try it again, then apply what helps.")
+        elif self._edit(f"{row.mend[:1].lower()}{row.mend[1:]}", lambda: changed):
             self.start()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
@@ -150,10 +162,17 @@ class ShakeWindow(QDialog):
 
     def closeEvent(self, event: QCloseEvent) -> None:
         """Closing ends it."""
-        self._alive = False
+        self._run += 1
         if self._task is not None:
             self._task.cancel()
         super().closeEvent(event)
+
+
+def as_drawn(plan: Plan) -> Plan:
+    """A plan without what follows from its reference scan, which may be filled in at any time."""
+    steps = (step.model_copy(update={"home": None, "taught": None}) for step in plan.steps)
+    rows = (row.model_copy(update={"master": None}) for row in plan.sheet)
+    return plan.model_copy(update={"steps": tuple(steps), "sheet": tuple(rows)})
 
 
 def _cells(one: Finding) -> tuple[str, str, str, str]:

@@ -36,7 +36,7 @@ class BudgetView(QWidget):
         self.take = _button(
             "use U = 2u", "Judge all parts with this U: a value passes only if it surely conforms."
         )
-        self.own = _button("each part its own", "Judge each part with the U = 2u of its own scan.")
+        self.own = _button("U of each part", "Judge each part with the U = 2u of its own scan.")
         self.take.clicked.connect(lambda: self.wanted.emit("uncertainty", self._rounded))
         self.own.clicked.connect(lambda: self.wanted.emit("covers", USUAL_COVERAGE))
         buttons = QHBoxLayout()
@@ -60,9 +60,7 @@ class BudgetView(QWidget):
         shown = units.judged(judged)
         u = shown.u or 0.0
         self._rounded = rounded_up(USUAL_COVERAGE * judged.u)
-        of_room = (
-            f", {percent(2 * USUAL_COVERAGE * judged.u / row.room, 0)} of the tolerance" if row.room else ""
-        )
+        of_room = f", {percent(USUAL_COVERAGE * judged.u / row.room, 0)} of the tolerance" if row.room else ""
         self.text.setText(f"U = {USUAL_COVERAGE * u:.3g} {shown.unit} (k = {USUAL_COVERAGE:g}){of_room}")
         self.take.setEnabled(self._rounded > 0.0 and (row.uncertainty, row.covers) != (self._rounded, None))
         self.own.setEnabled(row.covers != USUAL_COVERAGE)
