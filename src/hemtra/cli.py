@@ -99,8 +99,8 @@ def demo(
     folder = write or example.demo_folder()
     if write or not example.is_complete(folder):
         print(f"Scanning the made-up parts of the demo into {folder} …", file=sys.stderr)
-        with progress_reporter("demo") as tell:
-            example.write_demo(folder, tell)
+        with progress_reporter("demo") as progress:
+            example.write_demo(folder, progress)
     if write:
         out.print(f"The demo files are in {folder}.")
     elif _has_display():
@@ -318,8 +318,8 @@ def export(
     """Export records: a table, everything as JSON, or results as QIF 3.0."""
     from hemtra.commands.records import export_records
 
-    with progress_reporter("export") as tell:
-        export_records(db, lot, output, tell)
+    with progress_reporter("export") as progress:
+        export_records(db, lot, output, progress)
     out.print(f"The parts are in {output}.", soft_wrap=True)
 
 
@@ -336,8 +336,8 @@ def report(
     """Report a lot, or one part of it, as a PDF."""
     from hemtra.commands.records import report_records
 
-    with progress_reporter("report") as tell:
-        report_records(db, lot, part, output, tell, UNITS[unit])
+    with progress_reporter("report") as progress:
+        report_records(db, lot, part, output, progress, UNITS[unit])
     out.print(f"The report is in {output}.", soft_wrap=True)
 
 
@@ -351,8 +351,8 @@ def merge_records(
     """Merge new parts from the records of another computer."""
     from hemtra.commands.records import merge_into
 
-    with progress_reporter("merge") as tell:
-        words = merge_into(db, other, tell)
+    with progress_reporter("merge") as progress:
+        words = merge_into(db, other, progress)
     out.print(words, soft_wrap=True)
 
 

@@ -201,11 +201,11 @@ def test_it_stops_when_it_is_told_to():
     plan, engine = waiting(bracket(), parse_requirements(BRACKET))
     told = []
 
-    def tell(done, of, what):
+    def progress(done, of, what):
         told.append((done, of))
         return done < 2
 
-    matched(plan, engine, tell)
+    matched(plan, engine, progress)
     assert len(told) == 3
 
 

@@ -185,7 +185,7 @@ def test_runs_of_profiles_know_their_values_too():
 
 def test_stopping_and_having_nothing_leave_nothing():
     plan, data = levels(), sloped(noise=0.01)
-    assert budgets(plan, [data], tell=lambda done, of, what: done < 3) == {}
+    assert budgets(plan, [data], progress=lambda done, of, what: done < 3) == {}
     with pytest.raises(HemtraError, match="add that of a good part"):
         budgets(plan, [])
     empty = edited(data, lambda z, x, y: z.fill(np.nan))

@@ -84,7 +84,7 @@ def test_tasks_hand_over_results_and_errors_and_can_be_cancelled(dressed, qtbot)
 
     def count(task):
         for k in range(3):
-            task.tell(k, 3, "counting")
+            task.report(k, 3, "counting")
             task.produce(k)
         return "done"
 
@@ -92,7 +92,7 @@ def test_tasks_hand_over_results_and_errors_and_can_be_cancelled(dressed, qtbot)
         raise HemtraError("The disk is full.")
 
     def endless(task):
-        while task.tell(0, 1, "turning"):
+        while task.report(0, 1, "turning"):
             QThread.usleep(200)
         return "cancelled"
 

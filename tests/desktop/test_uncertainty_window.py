@@ -66,12 +66,12 @@ def test_uncertainty_is_worked_out_seen_and_judged_with(demo, settled, monkeypat
 def test_a_stopped_study_and_a_changed_plan_leave_the_plan_as_it_is(demo, settled, monkeypatch):
     bench = demo.session.bench
     plan = bench.document.plan
-    monkeypatch.setattr(working, "budgets", lambda plan, scans, tell: {})
+    monkeypatch.setattr(working, "budgets", lambda plan, scans, progress: {})
     demo.trigger("plan.uncertainty")
     settled(demo)
     assert bench.document.plan is plan
 
-    def meanwhile(asked, scans, tell):
+    def meanwhile(asked, scans, progress):
         return {row.balloon: row.budget.model_copy(update={"noise": 1.0}) for row in asked.sheet if row.budget}
 
     monkeypatch.setattr(working, "budgets", meanwhile)

@@ -49,11 +49,11 @@ def _report(db: Path, name: str, out: Console, err: Console) -> None:
         with Progress(*columns, console=err, transient=True, disable=not err.is_terminal) as bar:
             task = bar.add_task("")
 
-            def tell(done: int, of: int, what: str) -> bool:
+            def progress(done: int, of: int, what: str) -> bool:
                 bar.update(task, total=of, completed=done, description=what)
                 return True
 
-            report_lot(records, lot, path, tell)
+            report_lot(records, lot, path, progress)
     finally:
         records.close()
     out.print(f"Report of {name} in {path}", soft_wrap=True)

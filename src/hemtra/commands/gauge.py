@@ -91,13 +91,13 @@ def gauge(
     wrong = [balloon for _, balloon in known if document.characteristic(balloon) is None]
     if wrong:
         raise HemtraError(f"The plan has no row {wrong[0]}, for which a reference was given.")
-    with progress_reporter("gauge") as tell:
+    with progress_reporter("gauge") as progress:
         if study is None:
             from hemtra.virtual.gauge_demo import made_up  # loads the virtual sensor, which lists do without
 
-            found = made_up(document, parts, trials, tell)
+            found = made_up(document, parts, trials, progress)
         else:
-            found = presented(document, read_study_list(study), tell, jobs)
+            found = presented(document, read_study_list(study), progress, jobs)
     for words in unread(found):
         complain(words)
     way: Method = "ranges" if method is MethodName.RANGES else "anova"

@@ -109,8 +109,8 @@ def uncertainty(
     held = load_plan_file(plan)
     loaded = [load_scan(path) for path in scans or ()]
     data = [scan.data for scan in ((held.reference,) if held.reference else ()) + tuple(loaded)]
-    with progress_reporter("copies") as tell:
-        found = budgets(held.plan, data, known, copies=copies, seed=seed, tell=tell)
+    with progress_reporter("copies") as progress:
+        found = budgets(held.plan, data, known, copies=copies, seed=seed, progress=progress)
     rows = [row for row in sorted(held.plan.sheet, key=lambda c: c.balloon) if not row.off]
     if as_json:
         print(json.dumps({str(balloon): budget_as_json(budget) for balloon, budget in sorted(found.items())}))
@@ -187,11 +187,11 @@ def diff(
     if scans:
         loaded = [load_scan(path) for path in scans]
         parts = [(scan.name, Engine(scan.data, scan.serial)) for scan in loaded]
-        with progress_reporter("scans") as tell:
-            tried["scans"] = on_parts(one, other, parts, tell)
+        with progress_reporter("scans") as progress:
+            tried["scans"] = on_parts(one, other, parts, progress)
     if lot is not None:
-        with opened_records(db) as records, progress_reporter("lot") as tell:
-            on = on_lot(one, other, records, wanted_lot(records, lot), tell)
+        with opened_records(db) as records, progress_reporter("lot") as progress:
+            on = on_lot(one, other, records, wanted_lot(records, lot), progress)
         if on is not None:
             tried[f"lot {lot}"] = on
     if as_json:

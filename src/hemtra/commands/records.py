@@ -23,20 +23,20 @@ from hemtra.storage.records.store import Lot
 from hemtra.storage.records.upkeep import archive, backup, check, rescue, restore
 
 
-def export_records(db: str | None, lot: str | None, output: Path, tell: Progress) -> None:
+def export_records(db: str | None, lot: str | None, output: Path, progress: Progress) -> None:
     """Export all parts, or those of a lot. Raises `HemtraError`."""
     with opened_records(db) as records:
-        export(records, output, None if lot is None else [wanted_lot(records, lot)], tell)
+        export(records, output, None if lot is None else [wanted_lot(records, lot)], progress)
 
 
 def report_records(
-    db: str | None, lot: str | None, part: int | None, output: Path, tell: Progress, unit: LengthUnit = MM
+    db: str | None, lot: str | None, part: int | None, output: Path, progress: Progress, unit: LengthUnit = MM
 ) -> None:
     """Report a lot, by default the newest, or one part of it, with lengths in a unit. Raises `HemtraError`."""
     with opened_records(db) as records:
         wanted = wanted_lot(records, lot)
         if part is None:
-            report_lot(records, wanted, output, tell, unit)
+            report_lot(records, wanted, output, progress, unit)
             return
         found = records.parts_of(wanted, first=part, most=1)
         if not found or found[0].number != part:
@@ -44,14 +44,14 @@ def report_records(
         report_part(records, found[0].id, output, unit)
 
 
-def merge_into(db: str | None, other: Path, tell: Progress) -> str:
+def merge_into(db: str | None, other: Path, progress: Progress) -> str:
     """Add what is new in other records; returns a summary. Raises `HemtraError`."""
     mine = Path(db or default_db())
     if not mine.is_file() or not mine.stat().st_size:
         # do not create a database if the other file holds no records
         refuse(other)
     with opened_records(db, create=True) as records:
-        return merge(records, other, tell).words
+        return merge(records, other, progress).words
 
 
 def lift_lock() -> None:
@@ -84,19 +84,19 @@ def restore_records(db: str | None, copy: Path) -> str:
     return f"{shown(copy)} was proven and is in the place of {shown(path)}.{stood}"
 
 
-def rescue_records(db: str | None, target: Path, tell: Progress) -> str:
+def rescue_records(db: str | None, target: Path, progress: Progress) -> str:
     """Save what is readable into a new file; what that is. Raises `HemtraError`."""
-    return rescue(_file(db), target, tell).words
+    return rescue(_file(db), target, progress).words
 
 
-def archive_records(db: str | None, before: str, target: Path, tell: Progress) -> str:
+def archive_records(db: str | None, before: str, target: Path, progress: Progress) -> str:
     """Move lots that ended before a day to a file of their own. Raises `HemtraError`."""
     try:
         day = datetime.strptime(before, "%Y-%m-%d").astimezone().timestamp()
     except ValueError:
         raise HemtraError(f"“{plain(before)}” is no day; write it like 2026-03-31.") from None
     with opened_records(db) as records:
-        return archive(records, day, target, tell)
+        return archive(records, day, target, progress)
 
 
 def _file(db: str | None) -> Path:

@@ -59,8 +59,8 @@ def records_rescue(
     """Save what can be read of damaged records into a new file, and name what cannot."""
     from hemtra.commands.records import rescue_records
 
-    with progress_reporter("rescue") as tell:
-        words = rescue_records(db, output, tell)
+    with progress_reporter("rescue") as progress:
+        words = rescue_records(db, output, progress)
     out.print(words, soft_wrap=True)
 
 
@@ -73,6 +73,6 @@ def records_archive(
     """Move old lots to a file of their own."""
     from hemtra.commands.records import archive_records
 
-    with progress_reporter("archive") as tell:
-        words = archive_records(db, before, output, tell)
+    with progress_reporter("archive") as progress:
+        words = archive_records(db, before, output, progress)
     out.print(words, soft_wrap=True)

@@ -46,8 +46,8 @@ def shake(
     if not entries:
         raise HemtraError(f"{plan.name} has no tray; name scans of good parts.")
     tried = cases(copies, only or ())
-    with progress_reporter("copies") as tell:
-        found = shaken_tray(document, entries, tried, seed=seed, jobs=jobs, tell=tell)
+    with progress_reporter("copies") as progress:
+        found = shaken_tray(document, entries, tried, seed=seed, jobs=jobs, progress=progress)
     result = findings(found)
     if as_json:
         print(json.dumps([to_dict(one) for one in result], ensure_ascii=False))

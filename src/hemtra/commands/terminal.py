@@ -26,15 +26,15 @@ def progress(what: str, hidden: bool = False) -> Iterator[Progress]:
 
 @contextmanager
 def progress_reporter(what: str) -> Iterator[Callable[[int, int, str], bool]]:
-    """A bar that work tells its progress."""
+    """A bar moved by what is yielded, which work calls with its progress."""
     with progress(what) as bar:
         task = bar.add_task(what)
 
-        def tell(done: int, of: int, message: str) -> bool:
+        def report(done: int, of: int, message: str) -> bool:
             bar.update(task, total=of, completed=done, description=message)
             return True
 
-        yield tell
+        yield report
 
 
 def complain(message: str) -> None:

@@ -43,7 +43,7 @@ class Coverage:
 
 
 def format_coverage(found: Coverage) -> str:
-    """What was seen, as a reader is told: “seen 97.6 %, longest gap 3.8 mm, 5 isolated points left out”."""
+    """What was seen, in words: “seen 97.6 %, longest gap 3.8 mm, 5 isolated points left out”."""
     parts = [f"seen {100.0 * found.seen:.1f} %"]
     if found.filled >= 0.0005:
         parts.append(f"filled from rims {100.0 * found.filled:.1f} %")

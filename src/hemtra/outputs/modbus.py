@@ -41,7 +41,7 @@ APART = 16
 """Addresses that did not change, from which on two changes are two requests."""
 
 log = logging.getLogger(__name__)
-# it tells of every attempt to connect; what matters of that is told by the link itself
+# it logs every attempt to connect; the link itself reports what matters of that
 logging.getLogger("pymodbus").setLevel(logging.CRITICAL)
 
 
@@ -70,7 +70,7 @@ class ModbusOutput:
 
     Frames are written in the order they came, several at once where none undoes another, so that no pulse and
     no part is lost between two; only what changed is written. What has waited past its deadline is not written
-    any more. Where the module does not answer, what waits is told that it was not sent; the state is kept, and
+    any more. Where the module does not answer, what waits learns that it was not sent; the state is kept, and
     written whole once the module is back. `changed` hears of the link itself.
     """
 
@@ -194,11 +194,11 @@ class ModbusOutput:
         if not sent:
             self._due = time.monotonic() + AGAIN
             ending = self._drop() or ending
-        self._tell(sent)
+        self._pass_on(sent)
         return not ending
 
     def _drop(self) -> bool:
-        """Tell what waits that it was not sent, and keep the state; whether the end was asked for."""
+        """Report to what waits that it was not sent, and keep the state; whether the end was asked for."""
         with self._news:
             dropped = list(self._waiting)
             self._waiting.clear()
@@ -232,7 +232,7 @@ class ModbusOutput:
         self._shown = coils, registers
         return True
 
-    def _tell(self, up: bool) -> None:
+    def _pass_on(self, up: bool) -> None:
         if up is not self._up:
             self._up = up
             self._changed(up)

@@ -25,7 +25,8 @@ SILENCE = 0.25
 
 
 class Acquisition:
-    """Reads a source in one thread and assembles in another; `told` gets every outcome, `failed` what ends it.
+    """Reads a source in one thread and assembles in another; every outcome goes to `on_outcome`,
+    and what ends it to `failed`.
 
     `watch`, when given, sees the newest profiles and the scan under way now and then. All are called on the
     assembling thread. Stopping closes what is open and waits for both threads.
@@ -40,7 +41,7 @@ class Acquisition:
         watch: Callable[[Batch, Growing | None], None] | None = None,
     ) -> None:
         self._source, self._assembler = source, assembler
-        self._tell, self._fail, self._watch = on_outcome, failed, watch
+        self._hand_on, self._fail, self._watch = on_outcome, failed, watch
         self._watched = 0.0
         self._queue: queue.Queue[Arrival | None] = queue.Queue(WAITING_BATCHES)
         self._stopping = threading.Event()
@@ -97,10 +98,10 @@ class Acquisition:
         self._each(self._assembler.stop)
 
     def _each(self, step: Callable[[], Iterable[Outcome]], arrival: Arrival | None = None) -> bool:
-        """Tell what a step brings, and let it be watched; whoever listens may fail as well as the step."""
+        """Report what a step brings, and let it be watched; whoever listens may fail as well as the step."""
         try:
             for outcome in step():
-                self._tell(outcome)
+                self._hand_on(outcome)
             now = time.monotonic()
             if isinstance(arrival, Batch) and self._watch and now - self._watched >= WATCH_EVERY:
                 self._watched = now

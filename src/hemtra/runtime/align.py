@@ -37,7 +37,7 @@ TURNED = 3.0
 APART, ASKEW = 0.05, 0.05
 """mm and degrees by which both may differ: many times the noise, and far less than a step of the target."""
 PROOF_RULES = replace(RULES, points=4_000)
-"""A tenth of the points is enough to tell a step of the target."""
+"""A tenth of the points is enough to detect a step of the target."""
 
 
 @dataclass(frozen=True)
@@ -56,7 +56,7 @@ class AlignFound:
 def align_station(station: Station, seed: int, target: Relief | None = None) -> AlignFound:
     """Scan the target twice, the second time turned, align, and scan a plate before and after.
 
-    target: how the stepped wedge really lies; straight and in its place unless told. Raises `NotMeasured`, also
+    target: how the stepped wedge really lies; by default straight and in its place. Raises `NotMeasured`, also
     where the two scans do not agree.
     """
     laid = target or alignment_target()

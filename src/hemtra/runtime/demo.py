@@ -35,7 +35,7 @@ SCENES = ((PLAN_FILE, TRAY, TRUTH), (RUNNER_PLAN_FILE, RUNNER_TRAY, RUNNER_TRUTH
 SCANS = len(RUNNERS) + len(PARTS) + 1
 """What is counted while the demo is written, the records as one."""
 COPIES = 8
-"""Copies of the reference scan that tell the uncertainty of the demo's plans."""
+"""Copies of the reference scan from which the uncertainty of the demo's plans is found."""
 
 
 def write_demo(folder: Path, progress: Progress = lambda done, of, what: True) -> bool:

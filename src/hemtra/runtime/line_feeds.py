@@ -21,7 +21,7 @@ from hemtra.runtime.feeds import Arrived, Put
 
 LOOK = 0.02
 SAID = {"faulty": "faulty scan", "short": "short scan", "padded": "padded scan"}
-"""What an event is called that tells how a scan came out."""
+"""What an event is called that says how a scan came out."""
 
 
 class LineClock:

@@ -21,7 +21,7 @@ log = logging.getLogger("hemtra")
 
 
 def usual_log() -> Path:
-    """The log file that is used unless told."""
+    """The log file that is used by default."""
     return Path(platformdirs.user_log_dir("hemtra")) / "hemtra.log"
 
 

@@ -57,9 +57,9 @@ class Change:
 
 @dataclass(frozen=True)
 class LotReevaluation:
-    """What a plan makes of a lot. by_values, by_scans: how many parts it could be told of, and from what.
+    """What a plan makes of a lot. by_values, by_scans: of how many parts its verdict is known, and from what.
 
-    undecided: parts it cannot be told of, with the reason.
+    undecided: parts whose verdict is unknown, with the reason.
     """
 
     lot: Lot

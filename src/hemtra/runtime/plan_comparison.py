@@ -27,7 +27,7 @@ class ChangedVerdict:
 
 @dataclass(frozen=True)
 class VerdictChanges:
-    """Of so many parts, those whose verdict changes; undecided: parts that could not be told, and why."""
+    """Of so many parts, those whose verdict changes; undecided: parts whose verdict is unknown, and why."""
 
     parts: int
     changes: tuple[ChangedVerdict, ...]
@@ -40,19 +40,21 @@ class VerdictChanges:
             return "There are no parts to try the two plans on."
         few = f"{len(self.changes)} of {self.parts} parts" if self.changes else f"none of {self.parts} parts"
         text = f"The verdict changes on {few}."
-        return text + (f" Not told: {len(self.undecided)}." if self.undecided else "")
+        return text + (f" Unknown: {len(self.undecided)}." if self.undecided else "")
 
 
-def on_parts(before: Plan, after: Plan, parts: Iterable[tuple[str, Engine]], tell: Progress) -> VerdictChanges:
+def on_parts(
+    before: Plan, after: Plan, parts: Iterable[tuple[str, Engine]], progress: Progress
+) -> VerdictChanges:
     """The parts, each with its engine, whose verdict is another by the second plan.
 
-    When `tell` asks to stop, only the parts tried so far are counted.
+    When `progress` asks to stop, only the parts tried so far are counted.
     """
     known = list(parts)
     changes = []
     tried = 0
     for done, (name, engine) in enumerate(known):
-        if not tell(done, len(known), name):
+        if not progress(done, len(known), name):
             break
         one, other = engine.run(before), engine.run(after)
         tried += 1
@@ -74,15 +76,15 @@ def _rows(one: Result, other: Result) -> tuple[str, ...]:
     return (*found, *gone)
 
 
-def on_lot(before: Plan, after: Plan, records: Records, lot: Lot, tell: Progress) -> VerdictChanges | None:
-    """The parts of a lot whose verdict is another by the second plan; None when `tell` asked to stop.
+def on_lot(before: Plan, after: Plan, records: Records, lot: Lot, progress: Progress) -> VerdictChanges | None:
+    """The parts of a lot whose verdict is another by the second plan; None when `progress` asked to stop.
 
-    Both are told from values on record where these mean the same, else from kept scans.
+    Both follow from values on record where these mean the same, else from kept scans.
     """
-    first = rejudge(records, lot, before, lambda done, of, what: tell(done, 2 * of, what))
+    first = rejudge(records, lot, before, lambda done, of, what: progress(done, 2 * of, what))
     second = None
     if first is not None:
-        second = rejudge(records, lot, after, lambda done, of, what: tell(of + done, 2 * of, what))
+        second = rejudge(records, lot, after, lambda done, of, what: progress(of + done, 2 * of, what))
     if first is None or second is None:
         return None
     undecided = {part.id: (f"{part.number} {part.serial}".strip(), why) for part, why in first.undecided}

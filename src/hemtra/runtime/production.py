@@ -128,7 +128,7 @@ class Production:
             if self.belt is not None:
                 if self.belt.there:
                     self.signaller.refuse_what_lies_there()
-                    self._tell(Event("belt not clear", time.time()))
+                    self._pass_on(Event("belt not clear", time.time()))
                 self.belt.put()
             self.signaller.start()
         for thread in self._threads:
@@ -155,17 +155,17 @@ class Production:
     def link_changed(self, up: bool) -> None:
         """The link to the I/O module came or went; as its output says."""
         if up:
-            self._tell(Event("link", time.time()))
+            self._pass_on(Event("link", time.time()))
             return
         lost = self.setup.station.io.lost if self.setup.station is not None else "go on"
         event = Event("link lost", time.time())
-        self._tell(event)
+        self._pass_on(event)
         if lost == "stop" and not self._stopping.is_set():
             self._end(f"{event.text} Line stopped: station setting “on link loss”.")
 
     def not_looked_after(self, words: str) -> None:
         """The records could not be copied or archived."""
-        self._tell(Event("records not copied", time.time(), fields={"text": words}))
+        self._pass_on(Event("records not copied", time.time(), fields={"text": words}))
 
     def wait(self, seconds: float | None = None) -> bool:
         """Until everything is through, or so long; answers whether it is."""
@@ -313,7 +313,7 @@ class Production:
         if self.keeper is not None:
             record, trouble = self.keeper.keep(record, item.arrived, self.lot)
             if trouble:
-                self._tell(_worded("scan not kept", trouble, number), key)
+                self._pass_on(_worded("scan not kept", trouble, number), key)
         self.log.write()
         self.listeners.done(Done(record, found))
 
@@ -322,12 +322,12 @@ class Production:
         self._new_lot.clear()
         self.lot = self.records.open_lot(self.setup.plan.name, new=True)
         self._next, self.counts = 1, Counts()
-        self._tell(Event("new lot", time.time(), fields={"lot": self.lot.name}))
+        self._pass_on(Event("new lot", time.time(), fields={"lot": self.lot.name}))
 
     def _late(self, number: int, key: int, words: str) -> None:
         """A signal came too late: the line stops or goes on, as without the link."""
         message = words[0].upper() + words[1:] + "."
-        self._tell(_worded("signalled late", message, number), key)
+        self._pass_on(_worded("signalled late", message, number), key)
         lost = self.setup.station.io.lost if self.setup.station is not None else "go on"
         if lost == "stop" and not self._stopping.is_set():
             message = f"Part {number} was signalled too late ({words})."
@@ -351,10 +351,10 @@ class Production:
         """Stop for a reason that is kept, once."""
         if not self.trouble:
             self.trouble = words
-            self._tell(_worded("stopped", words))
+            self._pass_on(_worded("stopped", words))
         self._stopping.set()
 
-    def _tell(self, event: Event, part: int | None = None) -> None:
+    def _pass_on(self, event: Event, part: int | None = None) -> None:
         """Something happened in this lot."""
         self.log.event(self.lot, event, part)
 

@@ -16,7 +16,7 @@ class RunLog:
     """Taken from any thread, and written down by the one that finishes parts, so that no other waits."""
 
     def __init__(self, records: Records, heard: Callable[[Event], None]) -> None:
-        """heard: is told of each event at once."""
+        """heard: is called with each event at once."""
         self._records, self._heard = records, heard
         self._answers: deque[tuple[int, str, float | None]] = deque()
         self._events: deque[tuple[Lot, Event, int | None]] = deque()

@@ -59,12 +59,12 @@ class RunRequest:
 
 
 def records_folder() -> Path:
-    """Where records are kept unless told."""
+    """Where records are kept by default."""
     return Path(platformdirs.user_data_dir("hemtra"))
 
 
 def default_db() -> str:
-    """The database that is used unless told."""
+    """The database that is used by default."""
     return str(records_folder() / "records.db")
 
 

@@ -40,7 +40,7 @@ class ScanStore:
 
     @property
     def free(self) -> float:
-        """GB of disk left; infinite where that cannot be told."""
+        """GB of disk left; infinite where that is unknown."""
         place = self._folder
         while not place.exists() and place != place.parent:
             place = place.parent

@@ -34,9 +34,9 @@ def shaken_tray(
     *,
     seed: int = 0,
     jobs: int | None = None,
-    tell: Progress = lambda done, of, what: True,
+    progress: Progress = lambda done, of, what: True,
 ) -> list[Shaken]:
-    """What becomes of every case on every part, in order; fewer where `tell` asked to stop.
+    """What becomes of every case on every part, in order; fewer where `progress` asked to stop.
 
     Raises `FileError` for a scan that cannot be read.
     """
@@ -46,21 +46,21 @@ def shaken_tray(
         for first in range(0, len(cases), CHUNK)
     ]
     if jobs == 1:
-        return _taken(work, map(_shaken, work), tell)
+        return _taken(work, map(_shaken, work), progress)
     with ProcessPoolExecutor(jobs or os.cpu_count(), mp_context=get_context("spawn")) as pool:
         waiting = [pool.submit(_shaken, one) for one in work]
-        found = _taken(work, (future.result() for future in waiting), tell)
+        found = _taken(work, (future.result() for future in waiting), progress)
         for future in waiting:
             future.cancel()
     return found
 
 
-def _taken(work: Sequence[_Work], results: Iterable[list[Shaken]], tell: Progress) -> list[Shaken]:
-    """All results, or those until `tell` asked to stop."""
+def _taken(work: Sequence[_Work], results: Iterable[list[Shaken]], progress: Progress) -> list[Shaken]:
+    """All results, or those until `progress` asked to stop."""
     found: list[Shaken] = []
     coming = iter(results)
     for done, one in enumerate(work):
-        if not tell(done, len(work), one.entry.path.name):
+        if not progress(done, len(work), one.entry.path.name):
             break
         found += next(coming)
     return found

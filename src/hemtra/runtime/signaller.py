@@ -161,7 +161,7 @@ class Signaller:
         levels = {s.line: s.counts(rows) for s in self._signals if isinstance(s, Analogue)}
         sending = _Sending(1 + len(later), heard, all_sent=not missed)
         with self._lock:
-            # numbers begin again with a lot, so parts in flight are told apart by a count of their own
+            # numbers begin again with a lot, so a count of their own distinguishes parts in flight
             self._parts += 1
             self._result = not self._result
             shown = PartShown(number, CODES.get(verdict, 4), self._result)

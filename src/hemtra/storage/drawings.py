@@ -49,7 +49,7 @@ FLAT = 1e-6
 
 @dataclass(frozen=True)
 class Drawing:
-    """Paths of a file in mm, longest first, the unit they were drawn in, and what is worth telling about them.
+    """Paths of a file in mm, longest first, the unit they were drawn in, and remarks about them.
 
     unit: “” where the file does not say, and mm were taken.
     """

@@ -68,7 +68,7 @@ def save_plan(
     """Save atomically, as one more revision. Raises `FileError`; what stood there before is untouched then.
 
     comment: what has changed, for people. before: the file whose revisions it goes on from, `path` itself
-    unless told.
+    by default.
     """
     path = Path(path)
     document = to_json(plan).encode()

@@ -21,7 +21,7 @@ def load_scan(path: str | Path) -> Scan:
 
 
 def is_whole(path: Path) -> bool:
-    """Whether a file holds all that its format begins with, as far as can be told without reading it."""
+    """Whether a file holds all that its format begins with, as far as can be seen without reading it."""
     try:
         whole: bool = _format_of(path).is_whole(path)
     except FileError:

@@ -83,7 +83,7 @@ def _grid(page: Any) -> dict[str, float] | None:
         described = json.loads(page.description)
         return {key: float(described[key]) for key in ("x0", "y0", "dx", "dy")}
     except (ValueError, TypeError, KeyError, RecursionError):
-        pass  # not written by us; the tags may still tell
+        pass  # not written by us; the tags may still say
     tags = page.tags
     unit = PER_MM.get(int(tags["ResolutionUnit"].value)) if "ResolutionUnit" in tags else None
     if unit is None or "XResolution" not in tags or "YResolution" not in tags:

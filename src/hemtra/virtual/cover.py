@@ -172,7 +172,7 @@ def _posed(axis: str) -> Callable[[Cover, float], Cover]:
 
 @dataclass(frozen=True)
 class Defect:
-    """Something wrong with a part: how a size in `unit` changes it, and the size it has unless told."""
+    """Something wrong with a part: how a size in `unit` changes it, and its default size."""
 
     apply: Callable[[Cover, float], Cover]
     size: float

@@ -23,13 +23,13 @@ POSES = ("straight", "turned", "tilted")
 """How the parts are presented, in place of operators."""
 
 
-def made_up(plan: Plan, parts: int, trials: int, tell: Callable[[int, int, str], bool]) -> list[Presented]:
+def made_up(plan: Plan, parts: int, trials: int, progress: Callable[[int, int, str], bool]) -> list[Presented]:
     """Covers of good production, each presented in three ways so many times, at the demo station."""
     tasks = list(product(range(1, parts + 1), POSES, range(1, trials + 1)))
     found = []
     with ProcessPoolExecutor() as pool:
         for done, one in enumerate(pool.map(partial(_made_up, plan), tasks)):
-            if not tell(done, len(tasks), f"cover {one.part}"):
+            if not progress(done, len(tasks), f"cover {one.part}"):
                 pool.shutdown(cancel_futures=True)
                 raise HemtraError("The study was cancelled.")
             found.append(one)

@@ -32,9 +32,9 @@ RUN_IN = 20.0
 AFTER = 60.0
 """mm that it runs on behind the last scan."""
 SHAKE = 15.0
-"""mm that the line goes back when it is told to."""
+"""mm that the line goes back when commanded."""
 STANDS = 1.5
-"""s that it stands when it is told to."""
+"""s that it stands when commanded."""
 
 Mishap: TypeAlias = Literal["none", "stops", "goes back", "encoder jumps", "sensor stops", "points missing"]
 MISHAPS: tuple[Mishap, ...] = (

@@ -338,7 +338,7 @@ def _peeps(line: SightLine, one: tuple[float, float], other: tuple[float, float]
             over = rise_at(t, line, shape)[0]
             if over > CLEARLY:
                 return True
-            # the height of the surface tells on which side of the wall the middle is
+            # the height of the surface shows on which side of the wall the middle is
             if abs(over - over_a + steep * (t - a)) < abs(over - over_b + steep * (t - b)):
                 a, over_a = t, over
             else:

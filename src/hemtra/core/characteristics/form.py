@@ -131,7 +131,7 @@ def minimum_zone(u: FloatArray, v: FloatArray, w: FloatArray) -> FloatArray:
 
     A linear programme: the least reach h with |w - a u - b v - c| <= h. Only corners of the convex hull of the
     points decide it, but a few hundred cells need no such care. Points must lie apart, as cells do: the solver
-    cannot tell places that differ by a millionth of their extent.
+    cannot distinguish places that differ by a millionth of their extent.
     """
     scale = max(float(np.abs(u).max()), float(np.abs(v).max()), 1e-9)
     design, reach = np.column_stack([u / scale, v / scale, np.ones(u.size)]), np.ones((u.size, 1))

@@ -29,9 +29,9 @@ from hemtra.core.zones.window import Window, window
 from hemtra.core.zones.zone import AnyZone
 
 AROUND, AT_LEVEL = 2, 4.0
-"""Points either way that tell the level of what stands out, and standard deviations of the noise within it."""
+"""Points either way that give the level of what stands out, and standard deviations of the noise within it."""
 FEWEST_FOR_RIM = 6
-"""Cells that tell the plane on which a surface goes on to the end of its zone."""
+"""Cells from which the plane is taken on which a surface goes on to the end of its zone."""
 HALF_FULL = 0.5
 """Share of a cell that must hold data for its mean to count."""
 
@@ -77,7 +77,7 @@ class Extent:
 class Surfaces:
     """The points of one or more surfaces, isolated ones left out.
 
-    Means over cells carry most of what is told of them, so that noise is not form. What three connected points
+    Means over cells carry most of what is known of them, so that noise is not form. What three connected points
     show beyond the cells, by more than noise explains, counts in full: a burr, a dent, a scratch.
     """
 

@@ -20,7 +20,7 @@ ENDS = 0.1
 FALLS = 0.025
 """mm from one sample to the next from which on the surface still goes down a wall."""
 STEEP = 0.25
-"""mm from one sample to the next that are a wall: how far down it was met tells nothing about its place."""
+"""mm from one sample to the next that are a wall: how far down it was met says nothing about its place."""
 NEAREST, FIRST, LAST, STRONGEST = range(4)
 """Which of several edges on a line counts: nearest to its middle, first or last along it, or the largest."""
 

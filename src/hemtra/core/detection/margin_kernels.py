@@ -1,6 +1,6 @@
 """Compiled: the line or circle that best parts the points of a map on a level from those beyond its edge.
 
-Where a level ends at a wall or a shadow, a map tells of each of its points only on which side of the edge it
+Where a level ends at a wall or a shadow, a map shows of each of its points only on which side of the edge it
 lies. Logistic regression (Cox 1958) takes all of them: where one curve parts them cleanly it comes to lie in
 the middle of the widest margin between both, and where noise or the sensor's own spacing mixes them, where
 they are likeliest.
@@ -20,7 +20,7 @@ BAND = 1.5
 ROUNDS, ENOUGH = 30, 0.2
 """Steps of the regression at most, and the gain in likelihood for each point after which it has settled."""
 SHARP = 2.0
-"""Points that still tell something; with fewer the margin is clean, and only gets sharper."""
+"""Points that still add something; with fewer the margin is clean, and only gets sharper."""
 WIDE = 3.0
 """Standard errors by which it may lie off, where points are mixed."""
 CERTAIN = 14.0
@@ -50,12 +50,12 @@ def parted_by_line(
     shadow: bool,
     good: BoolArray,
 ) -> tuple[float, float, float]:
-    """Moves of place and slope of a first line, and mm it may lie off; NaN where it cannot be told.
+    """Moves of place and slope of a first line, and mm it may lie off; NaN where that is unknown.
 
     grid: x0, y0, dx, dy. frame: x, y of the zone and the unit vector of its u axis; v is to its left, from
     -half to half. line: u = a + b v. level: height a + b v of the high side, and how far below it a point no
     longer belongs to it. falls: 1 where the surface falls along u, -1 where it rises. shadow: a
-    missing point lies beyond the edge, else it tells nothing. good: stretches of v, of
+    missing point lies beyond the edge, else it says nothing. good: stretches of v, of
     equal length, in which points count.
     """
     x0, y0, dx, dy = grid
@@ -108,12 +108,12 @@ def parted_by_circle(
     shadow: bool,
     good: BoolArray,
 ) -> tuple[float, float, float, float]:
-    """Moves of centre and radius of a first circle, and mm it may lie off; NaN where it cannot be told.
+    """Moves of centre and radius of a first circle, and mm it may lie off; NaN where that is unknown.
 
     circle: x, y, radius in the plane of the rim. plane: height at its centre and slopes of that plane in x and
     y, and how far below it a point no longer belongs to it. middle: about which stretches of angle count that
     are `good`, from 0 on. falls: 1 where the surface falls outward, -1 where it rises.
-    shadow: a missing point lies beyond the rim, else it tells nothing. Moves are in the plane.
+    shadow: a missing point lies beyond the rim, else it says nothing. Moves are in the plane.
     """
     x0, y0, dx, dy = grid
     x, y, radius = circle

@@ -35,7 +35,7 @@ LEAST_NOISE = 0.0005
 """mm of noise assumed at least, so that exact data does not trim its own rounding."""
 LEVEL_SURFACE = (0.0, 0.0, 0.0)
 LEVEL_SAMPLE, FEWEST_FOR_LEVEL = 1024, 20
-"""Points that tell the main level of a zone."""
+"""Points that give the main level of a zone."""
 NEAR, COHERENT = 2.9, 1 / 3
 """Points of the map within which points off the level lie together, and the share of them that has two
 neighbours at its own height from which on they are part of the part."""
@@ -134,7 +134,7 @@ def patches_of(
 ) -> Patches:
     """The unseen patches of a window z (rows, cols); residuals count from a surface in its grid indices.
 
-    span: residuals in mm outside of which lie isolated points, which tell nothing of what is beside them.
+    span: residuals in mm outside of which lie isolated points, which say nothing of what is beside them.
     noise: its standard deviation in mm, where it is known.
     """
     if not any_missing(z, looked.mask, looked.spans):

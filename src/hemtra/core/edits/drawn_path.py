@@ -117,5 +117,5 @@ def through_points(points: FloatArray, *, layer: str = "") -> DrawnPath:
 
 
 def points_of(zone: PathZone) -> FloatArray:
-    """(n, 2) places of a path's course, as few as tell it to a few micrometres. Raises `NotMeasured`."""
+    """(n, 2) places of a path's course, as few as describe it to a few micrometres. Raises `NotMeasured`."""
     return thinned(zone.course().places, TOLERANCE)

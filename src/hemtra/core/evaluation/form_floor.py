@@ -25,9 +25,9 @@ if TYPE_CHECKING:
     from hemtra.core.evaluation.results import Result
 
 TIMES = 5.0
-"""Times the floor below which a limit tells little of form."""
+"""Times the floor below which a limit says little about form."""
 BESIDE = 4.0
-"""Points of the map beside an edge that tell the levels on its sides."""
+"""Points of the map beside an edge from which the levels on its sides are taken."""
 DRAWS = 4
 DARK = 0.5
 """Share of the points right behind an edge that are missing where it throws a shadow."""

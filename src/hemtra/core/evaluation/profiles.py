@@ -162,7 +162,7 @@ class Profiles:
             wide, _ = zone.half_extent()
             low, high = zone.x - wide + moved[:, 0].min(), zone.x + wide + moved[:, 0].max()
             first, last = np.searchsorted(x, [low, high + 1e-9])
-            # neighbours beyond the zone tell how wide a gap in the data is
+            # neighbours beyond the zone show how wide a gap in the data is
             first, last = max(int(first) - 1, 0), min(int(last) + 1, x.size)
         part, pieces = x[first:last], []
         size = max(1, MOST_AT_ONCE // max(part.size, 1))

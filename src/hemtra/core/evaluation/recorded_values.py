@@ -19,7 +19,7 @@ Pairs: TypeAlias = tuple[tuple[Characteristic, bool], ...]
 
 
 def comparable(then: Plan, now: Plan) -> Pairs | None:
-    """The rows of a plan by which another's values can be judged; None where values alone cannot tell.
+    """The rows of a plan by which another's values can be judged; None where values alone do not decide.
 
     They can where the steps are the same and rows differ in names and limits only. A row that makes one value
     of many must be quite the same, since other limits might have picked another value; so must one that asks

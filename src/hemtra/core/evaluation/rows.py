@@ -79,7 +79,7 @@ def judged(
 def weighed(row: Characteristic, number: float, rests: Rests) -> tuple[Verdict, str]:
     """The verdict on a number in the unit of the row, and why; `rests.span` is in that unit too.
 
-    What fails by its value fails, however little it rests on; nothing else is told from too little.
+    What fails by its value fails, however little it rests on; nothing else is judged from too little.
     """
     # what is unseen counts by its ends, and not once more
     expanded = row.expanded(None if rests.known is None else rests.known.of(number).u)

@@ -80,11 +80,11 @@ def budgets(
     *,
     copies: int = COPIES,
     seed: int = 0,
-    tell: Progress = lambda done, of, what: True,
+    progress: Progress = lambda done, of, what: True,
 ) -> dict[Balloon, Budget]:
     """By balloon, the budget of each row whose uncertainty can be worked out from scans.
 
-    scans: the first is the reference scan; the others lie as parts do. Nothing where `tell` asks to stop.
+    scans: the first is the reference scan; the others lie as parts do. Nothing where `progress` asks to stop.
     Raises `PlanError` when the plan does not hold, and `HemtraError` without a scan.
     """
     if not scans:
@@ -107,7 +107,7 @@ def budgets(
     moved = [partial(_moved, plan, scans[0], rows, still, edges, (seed, k)) for k in range(MOVED * bool(edges))]
     work += moved
     work += [partial(_thinned, plan, scan, rows, way) for scan in scans for way in THINNED]
-    all_ends = _all(work, tell)
+    all_ends = _all(work, progress)
     if all_ends is None:
         return {}
     found = iter(all_ends)
@@ -249,14 +249,14 @@ def _anchors(plan: Plan) -> set[str]:
     return {i for step in plan.steps for i in step.follow.anchors}
 
 
-def _all(trials: Sequence[Callable[[], Ends]], tell: Progress) -> list[Ends] | None:
+def _all(trials: Sequence[Callable[[], Ends]], progress: Progress) -> list[Ends] | None:
     """What each trial gives, in order, on all cores; None where that was stopped."""
     with ThreadPoolExecutor(os.cpu_count()) as pool:
         waiting = [pool.submit(trial) for trial in trials]
         found = []
         try:
             for done, one in enumerate(waiting):
-                if not tell(done, len(waiting), "copies of scans"):
+                if not progress(done, len(waiting), "copies of scans"):
                     return None
                 found.append(one.result())
         finally:

@@ -57,7 +57,7 @@ class ArcKind(SectionFeature):
     )
 
     def row(self, given: StepContext) -> FloatArray:
-        """Of a section, what interpolation takes off its bend is given back, as a first fit tells it."""
+        """Of a section, what interpolation takes off its bend is given back, as a first fit gives it."""
         row, cut = super().row(given), given.one(self.section_input, Cut)
         if row[0] != 0.0 or cut.sag == 0.0:
             return row

@@ -39,7 +39,7 @@ class FoundCircle(Circle):
     coverage: Coverage = WHOLE
     """Of the radial lines across it."""
     spread: float = 0.0
-    """mm by which it may lie off, or be larger or smaller, for all that the points of the map tell."""
+    """mm by which it may lie off, or be larger or smaller, as far as the points of the map show."""
 
 
 @register

@@ -81,7 +81,7 @@ class CodeKind(Kind):
     )
 
     def evaluate(self, given: StepContext) -> Outcome:
-        """A `ReadCode`, or that there is none. Raises `NotMeasured` where that cannot be told, or for two."""
+        """A `ReadCode`, or that there is none. Raises `NotMeasured` where that is unknown, or for two."""
         lit = ((made, self.symbology) for made in self._pictures(given))
         unlit = ((made, name) for made in self._unlit(given) for name in self._corrected)
         for (picture, pitch, zone), symbology in chain(lit, unlit):  # noqa: B007

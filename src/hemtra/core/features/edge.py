@@ -49,7 +49,7 @@ class FoundEdge(Line):
     coverage: Coverage = WHOLE
     """Of the scan lines across it."""
     spread: float = 0.0
-    """mm by which it may lie off at its middle, for all that the points of the map tell."""
+    """mm by which it may lie off at its middle, as far as the points of the map show."""
 
 
 def seen_on(seen: BoolArray, step: float, *, closed: bool = False) -> Coverage:
@@ -223,7 +223,7 @@ class EdgeKind(SeenBySteps):
 
 
 def known_to(spread: float) -> tuple[tuple[str, str], ...]:
-    """As a fact, how well the points of the map tell where an edge lies; nothing where that was not asked."""
+    """As a fact, how well the points of the map fix where an edge lies; nothing where that was not asked."""
     return (("place known to", f"±{spread * 1000:.0f} µm"),) if spread > 0.0 else ()
 
 

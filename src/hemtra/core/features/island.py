@@ -188,7 +188,7 @@ class IslandKind(Kind):
         spread, axes = np.linalg.eigh(np.cov(np.vstack([u, v]), bias=True) + 1e-12 * np.eye(2))
         main = axes[:, 1]
         along = u * main[0] + v * main[1]
-        # towards the side on which it reaches farther, so that half a turn can be told
+        # towards the side on which it reaches farther, so that half a turn is unambiguous
         if float(np.mean(along**3)) < 0.0:
             main, along = -main, -along
         direction = math.degrees(math.atan2(float(main[1]), float(main[0])))
@@ -357,7 +357,7 @@ class IslandKind(Kind):
             height = filled(height, patches)
         if self.side == "brightness":
             if given.data.intensity is None:
-                raise NotMeasured("the scan has no intensity to tell islands by; take a level")
+                raise NotMeasured("the scan has no intensity to find islands by; take a level")
             grey = given.data.intensity[view.rows, view.cols]
             mask = (grey >= self.darkest) & (grey <= self.brightest) & ~np.isnan(z)
         else:

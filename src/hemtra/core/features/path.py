@@ -18,7 +18,7 @@ from hemtra.core.plan.registry import register
 from hemtra.core.zones.zone import PathZone
 
 STEPS, MOST_STEPS = 50, 20_000
-"""Steps across the scan, and in all, in which it is told whether a path lies on it."""
+"""Steps across the scan, and in all, in which a path is checked to lie on it."""
 
 
 @dataclass(frozen=True)
@@ -55,7 +55,7 @@ class PathKind(Kind):
     needs_zone: ClassVar = True
 
     def evaluate(self, given: StepContext) -> Outcome:
-        """A `Path`; facts: length and nodes. A path that crosses itself is told so in the note."""
+        """A `Path`; facts: length and nodes. The note says where a path crosses itself."""
         zone = given.zone
         if not isinstance(zone, PathZone):
             raise NotMeasured("its zone is no path; draw one along the bead or seam")

@@ -47,7 +47,7 @@ TICK = 0.6
 
 @dataclass(frozen=True, slots=True)
 class EndOfData(Point):
-    """Where the data of a section ends; spread: mm by which it may lie off, for all that the points tell."""
+    """Where the data of a section ends; spread: mm by which it may lie off, as far as the points show."""
 
     spread: float = 0.0
 

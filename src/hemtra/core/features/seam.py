@@ -15,7 +15,7 @@ from hemtra.core.marks import Dimension, Mark
 from hemtra.core.plan.registry import register
 
 INNER = 0.5
-"""Of half the section, from where on a surface is fitted unless told."""
+"""Of half the section, from where on a surface is fitted by default."""
 REASONS = {
     k.NO_GAP: "its two sides overlap",
     k.CLOSED: "the gap is closed, or too narrow to be measured",

@@ -52,7 +52,7 @@ class Cut(Profile):
 
     @property
     def edge_room(self) -> float:
-        """mm by which a straight end of the data square across it may lie off, for all that the points tell.
+        """mm by which a straight end of the data square across it may lie off, as far as the points show.
 
         Lines of points that the end runs along all end alike, anywhere within a spacing; each more of them that
         it crosses halves, thirds and so on what is left.

@@ -22,7 +22,7 @@ BESIDE, ABOUT = 4, 12
 CHANCE = 3
 """Points that stand off alike by chance where as many about them glare."""
 MOST = 20_000
-"""Saturated points up to which glare is told; where more of a scan shines, nothing says what it stands off."""
+"""Saturated points up to which glare is detected; more of them leave no ground to compare with."""
 MIXED = 1 / 3
 """Share of the reach from which on a point of a spot with glare is a mixture of glare and surface."""
 ROUNDS = 8
@@ -129,7 +129,7 @@ def _is_supported(
 ) -> bool:
     """Whether points that stand off alike are connected to a place on three profiles, or by pairs on two.
 
-    One profile tells nothing, since resampling makes three alike of two that glare beside each other.
+    One profile proves nothing, since resampling makes three alike of two that glare beside each other.
     """
     found = [place]
     first = 0

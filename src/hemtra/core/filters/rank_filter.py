@@ -57,7 +57,7 @@ def _exchange(low: NDArray[np.float32], high: NDArray[np.float32]) -> None:
 
 @njit(cache=True, nogil=True)
 def _pair_up(line: NDArray[np.float32], odd: NDArray[np.int32]) -> None:
-    """Put minus and plus infinity in turns for points without data; odd tells whether plus is next."""
+    """Put minus and plus infinity in turns for points without data; odd: whether plus is next."""
     plus, minus = np.float32(np.inf), np.float32(-np.inf)
     for c in range(line.size):
         value = line[c]

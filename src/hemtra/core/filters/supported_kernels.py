@@ -15,7 +15,7 @@ from hemtra.core.arrays import BoolArray, FloatArray, Heights, IntArray
 from hemtra.core.geometry.profile_fits import middle_of
 
 SAMPLES = 1024
-"""Differences of neighbours from which noise is told."""
+"""Differences of neighbours from which noise is estimated."""
 NORMAL_MEDIAN = 0.6745
 """Median of the absolute values of a standard normal distribution."""
 

@@ -10,7 +10,7 @@ import numpy as np
 from hemtra.core.errors import HemtraError
 
 LARGEST_SAMPLE = 50
-"""Values of which a range is looked at; of more it tells less than their standard deviation."""
+"""Values of which a range is looked at; of more it says less than their standard deviation."""
 STEPS, FARTHEST = 1601, 8.0
 """Of the integrals, and standard deviations to which they go."""
 

@@ -21,7 +21,7 @@ Method: TypeAlias = Literal["ranges", "anova"]
 POOLED = 0.25
 """Probability from which on an interaction is taken for none, and pooled with the repeatability."""
 CATEGORIES = 1.41
-"""Standard deviations of the gauge, times this, that a part must be apart to be told from another (square root
+"""Standard deviations of the gauge, times this, by which a part must differ to be another sort (the square root
 of two, as the manual rounds it)."""
 CONFIDENCE = 0.95
 
@@ -56,7 +56,7 @@ class Repeatability:
     """What a study found, as standard deviations in the unit of the characteristic.
 
     repeatability: EV. reproducibility: AV, 0 with one operator. interaction: of operators and parts, 0 where it
-    is none or cannot be told. gauge: GRR, all three together. parts: PV. total: TV.
+    is none or unknown. gauge: GRR, all three together. parts: PV. total: TV.
     """
 
     method: Method
@@ -70,7 +70,7 @@ class Repeatability:
 
     @property
     def categories(self) -> int:
-        """ndc: sorts of parts that the gauge can tell apart, at least 1."""
+        """ndc: sorts of parts that the gauge can distinguish, at least 1."""
         if self.gauge.deviation == 0.0:
             return 1_000_000 if self.parts.deviation > 0.0 else 1
         return max(1, int(CATEGORIES * self.parts.deviation / self.gauge.deviation))
@@ -91,7 +91,7 @@ def repeatability(readings: Readings, method: Method = "anova") -> Repeatability
 
 
 def _by_ranges(readings: Readings) -> Repeatability:
-    """Average and range; interaction is not told apart."""
+    """Average and range; interaction is not separated."""
     values = readings.values
     parts, operators, trials = values.shape
     ev = float(np.ptp(values, axis=2).mean()) / bias_factor(trials)

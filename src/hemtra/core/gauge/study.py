@@ -235,7 +235,7 @@ def _against_reference(
     blank: StudiedRow, row: Characteristic, readings: Sequence[Reading], reference: float | None
 ) -> StudiedRow:
     if reference is None:
-        raise HemtraError("One part alone tells its bias only against a known size; give its reference.")
+        raise HemtraError("One part alone shows a bias only against a known size; give its reference.")
     values = np.array([math.nan if one.value is None else one.value for one in readings])
     rule = blank.rule
     size = type_one(values, reference, _tolerance(row), rule.one, resolution=10.0**-row.decimals)

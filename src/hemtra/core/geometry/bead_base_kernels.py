@@ -106,7 +106,7 @@ def _curve_of(x: FloatArray, z: FloatArray, floor: float) -> FloatArray:
 
 @njit(cache=True, nogil=True)
 def fit_bases(u: FloatArray, z: FloatArray, inner: float, base: int, floor: float, out: FloatArray) -> bool:
-    """Fills the six numbers of the base left and right; whether there was enough to tell it.
+    """Fills the six numbers of the base left and right; whether there was enough for it.
 
     Where one flank alone holds data, one line gets its height from that, and no slope yet: NaN.
     """

@@ -39,7 +39,7 @@ FOOT, AT_LEVEL, AT_SHARE = range(3)
 NONE_OF_TWO, HIGHEST, NEAREST = range(3)
 
 FLANK_LOW, FLANK_HIGH, FLANK_MOST = 0.14, 0.62, 0.85
-"""Shares of the height between which a flank tells its foot; up to the last where half of it is hidden."""
+"""Shares of the height between which a flank gives its toe; up to the last where half of it is hidden."""
 NOTHING = 0.05
 """Share of the height below which a sample lies on the base."""
 RISES = 0.15
@@ -352,7 +352,7 @@ def beads(
     u (m,) mm to the right of the path, z (n, m) mm. inner: mm from the path where the base begins on either
     side. at: level in mm or share of the height for the edges. least: mm that is a bead. several: which one
     counts where there are two. least_data: share of a section that must hold data. bridge: mm of hidden flank
-    that is still told from what is beside it. floor: mm by which a base may be off anywhere.
+    that still stands out from what is beside it. floor: mm by which a base may be off anywhere.
     """
     out = np.full((z.shape[0], COLUMNS), np.nan)
     h = np.empty(u.size)

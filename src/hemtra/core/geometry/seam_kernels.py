@@ -21,7 +21,7 @@ SHARP, ROUNDED = range(2)
 BOTH, ONLY_LEFT, ONLY_RIGHT = range(3)
 """Which sides there are."""
 ROUND_FEW, LARGEST = 3, 50.0
-"""Points of a rounded edge that tell its radius, and mm beyond which that is none."""
+"""Points of a rounded edge that give its radius, and mm beyond which that is none."""
 UPRIGHT = 3.0
 """Slope from which on a fall is an upright edge."""
 BEGINS = 0.02
@@ -97,7 +97,7 @@ def _round_edge(u: FloatArray, z: FloatArray, line: tuple[float, float], way: in
     count, k = 0, first + way
     while 0 <= k < n and not math.isnan(z[k]):
         depth = line[0] + line[1] * u[k] - z[k]
-        # beyond where it stands upright a circle tells nothing more
+        # beyond where it stands upright a circle gives nothing more
         if count and (depth < d[count - 1] - BEGINS or depth - d[count - 1] > 4.0 * abs(u[1] - u[0])):
             break
         if depth > BEGINS:

@@ -216,7 +216,7 @@ def _deepest(u: FloatArray, down: FloatArray, noise: float, fine: int) -> float:
         return most
     top = min(max(-b / (2.0 * c), -reach), reach) if c < 0.0 else 0.0
     height: float = min(a + b * top + c * top * top, y.max())
-    # whether it is sharp is told by more of its flanks, where they leave a parabola by more
+    # whether it is sharp shows in more of its flanks, where they leave a parabola by more
     reach = max(FLANKS * wide, ABOUT_FEWEST * step)
     near = np.abs(u - u[at]) <= reach
     x, y = u[near] - u[at], down[near]
@@ -257,7 +257,7 @@ def grooves(
     """Depth, left and right at the share `at` of it, height at x = 0 and slope of the ground.
 
     sign: 1 for a groove, -1 for a ridge. shoulder: share of the stretch at either end that is the ground.
-    least: mm of depth below which it is none; then the depth is told all the same. flat: whether the floor is.
+    least: mm of depth below which it is none; then the depth is given all the same. flat: whether the floor is.
     fine: samples to a point of the map.
     """
     out = np.zeros((z.shape[0], GROOVE_WIDTH))

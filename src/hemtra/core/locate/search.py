@@ -28,7 +28,7 @@ CANDIDATES = 14
 FEWEST_VOTES = 0.5
 """Share of the best place's votes below which a place is not looked at."""
 COARSE_POINTS = 160
-"""Contour points used to tell candidates apart."""
+"""Contour points used to distinguish candidates."""
 PROMISING = 0.25
 """Share of the contour by which a found candidate may fall short of the best and still be refined."""
 FOUND_WITHIN = 2.5

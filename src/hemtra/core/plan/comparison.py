@@ -246,5 +246,5 @@ def _plain(value: Any) -> str:
 
 
 def _number(value: float) -> str:
-    """With as many digits as tell it from another that somebody typed."""
+    """With as many digits as distinguish it from another that somebody typed."""
     return f"{value:.12g}"

@@ -258,7 +258,7 @@ class Plan(_Document):
     by_profile: ByProfile | None = None
     """Where a scan is a run of profiles; None where it is one height map."""
     signals: Annotated[tuple[AnySignal, ...], Field(max_length=MOST_SIGNALS)] = ()
-    """What is told to the outside of each part."""
+    """What is sent out for each part."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", validate_by_name=True, validate_by_alias=True)
 

@@ -55,7 +55,7 @@ def dependants(plan: Plan, step_id: str) -> tuple[Step, ...]:
 
 
 LONGEST_METHOD = 200
-"""Letters of what tells how a step is measured."""
+"""Letters of the digest of how a step is measured."""
 
 
 def method_of(plan: Plan, step_id: str) -> str:

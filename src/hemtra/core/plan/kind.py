@@ -33,7 +33,7 @@ class Input:
 
 
 DATA: Mapping[str, Input] = {
-    "data": Input(HeightMap, "data", "The prepared map to look at; the scan itself unless told.", optional=True)
+    "data": Input(HeightMap, "data", "The prepared map to look at; by default the scan itself.", optional=True)
 }
 """What every step that looks at the data can be given instead of the scan."""
 

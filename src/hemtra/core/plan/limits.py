@@ -15,7 +15,7 @@ from hemtra.core.plan.balloon import Balloon
 from hemtra.core.plan.budget import Budget
 
 SLACK = 4 * sys.float_info.epsilon
-"""Share of a number that binary digits cannot tell from the decimal that was typed."""
+"""Share of a number that binary digits cannot distinguish from the decimal that was typed."""
 
 
 class Verdict(StrEnum):
@@ -25,7 +25,7 @@ class Verdict(StrEnum):
     FAIL = "FAIL"
     NOT_MEASURED = "NOT MEASURED"
     NOT_PROVEN = "NOT PROVEN"
-    """Too near to a limit for its uncertainty to tell."""
+    """Too near to a limit for its uncertainty to decide."""
 
 
 @dataclass(frozen=True)

@@ -141,7 +141,7 @@ def beyond(values: FloatArray, lower: float | None, upper: float | None) -> Floa
     for limit, sign in ((lower, -1.0), (upper, 1.0)):
         if limit is not None:
             off = sign * (values - limit)
-            # what binary digits cannot tell from the decimal that was typed lies on it
+            # what binary digits cannot distinguish from the decimal that was typed lies on it
             off = np.where(np.abs(off) <= SLACK * np.maximum(np.abs(values), abs(limit)), 0.0, off)
             out = np.maximum(out, off)
     return out

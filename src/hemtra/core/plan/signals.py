@@ -35,7 +35,7 @@ class Digital(Signal):
     """A line that is on or off.
 
     when: an expression over `passes`, `fails` and `missing` of the part, and over `passes_7`, `fails_7`,
-    `missing_7` and `value_7` of balloon 7. unknown: what it is where that cannot be told, because a value is
+    `missing_7` and `value_7` of balloon 7. unknown: what it is where that is unknown, because a value is
     missing. pulse: ms it stays on, 0 until the next part. delay: mm of travel after the part's trigger at which
     it switches.
     """

@@ -83,7 +83,7 @@ class GlareKind(Preparing):
             return Outcome(data, (("dropped", "nothing: the scan has no intensity"),))
         saturated = int(np.count_nonzero(data.intensity == SATURATED))
         if saturated > MOST:
-            words = f"nothing: {saturated} points are saturated, too many to tell glare"
+            words = f"nothing: {saturated} points are saturated, too many to detect glare"
             return Outcome(data, (("dropped", words),))
         half = tuple(
             max(1, min(round(self.width / 2 / pitch), LARGEST_WINDOW)) for pitch in (data.grid.dy, data.grid.dx)

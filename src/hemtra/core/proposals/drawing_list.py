@@ -14,6 +14,7 @@ from hemtra.core.errors import HemtraError
 from hemtra.core.evaluation.engine import Engine
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.requirements import bound
+from hemtra.core.progress import Progress
 from hemtra.core.proposals.landmarks import ROUND_ALIKE, Landmark, landmarks
 from hemtra.core.proposals.option import options
 from hemtra.core.proposals.profile_list import bind_on_profile, matched_on_profiles
@@ -23,7 +24,6 @@ from hemtra.core.proposals.row_matching import (
     Match,
     Place,
     RowMatches,
-    Tell,
     Vocabulary,
     asked_of,
     assigned,
@@ -70,8 +70,10 @@ LARGE = 10.0
 """mm of the side of a surface from which its form or tilt is likely to be asked for."""
 
 
-def matched(plan: Plan, engine: Engine, tell: Tell = lambda done, of, what: True) -> tuple[RowMatches, ...]:
-    """What each waiting row of a plan may be bound to. tell: told how far it is; stops where it says so.
+def matched(
+    plan: Plan, engine: Engine, progress: Progress = lambda done, of, what: True
+) -> tuple[RowMatches, ...]:
+    """What each waiting row of a plan may be bound to. progress: asked after each.
 
     Raises `HemtraError` where the scan holds nothing to measure.
     """
@@ -79,7 +81,7 @@ def matched(plan: Plan, engine: Engine, tell: Tell = lambda done, of, what: True
     if not waiting:
         return ()
     if plan.by_profile is not None:
-        return matched_on_profiles(plan, engine, tell)
+        return matched_on_profiles(plan, engine, progress)
     bare = plan.edited(sheet=tuple(row for row in plan.sheet if row.step is not None))
     bare, plane_id = main_plane(engine.taught(bare), engine)
     plane = engine.run(bare.edited(sheet=())).steps[plane_id].value
@@ -89,7 +91,7 @@ def matched(plan: Plan, engine: Engine, tell: Tell = lambda done, of, what: True
     tried = [c for c in _candidates(marks) if c.option in wanted][:MOST_TRIED]
     measured = []
     for done, candidate in enumerate(tried):
-        if not tell(done, len(tried), candidate.option):
+        if not progress(done, len(tried), candidate.option):
             break
         found = _measured(bare, engine, candidate)
         if found is not None:

@@ -98,7 +98,7 @@ def _standing_out(data: HeightMap, x: float, y: float) -> PickedFeature:
                 change = "falls" if outward else "rises"
                 return PickedFeature("boss" if outward else "hole", "circle", zone, {"change": change})
     if off.size and off.min() <= ON_EDGE * pitch:
-        # from the edge itself it cannot be told how it runs; from a step back on its upper side it can
+        # from the edge itself its direction is unknown; from a step back on its upper side it is known
         ahead = places[off <= ON_EDGE * pitch + 1.0].mean(axis=0) - (x, y)
         back = BACK * ahead / max(float(np.hypot(*ahead)), 1e-9)
         x, y = x - float(back[0]), y - float(back[1])

@@ -15,6 +15,7 @@ from hemtra.core.features.section import Cut
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.requirements import bound
+from hemtra.core.progress import Progress
 from hemtra.core.proposals.landmarks import Landmark, ProfileMark
 from hemtra.core.proposals.option import options
 from hemtra.core.proposals.profiles import OnProfile, laid
@@ -24,7 +25,6 @@ from hemtra.core.proposals.row_matching import (
     Match,
     Place,
     RowMatches,
-    Tell,
     Vocabulary,
     asked_of,
     assigned,
@@ -67,10 +67,10 @@ MOST_TRIED = 600
 """Candidates that are measured at most."""
 
 
-def matched_on_profiles(plan: Plan, engine: Engine, tell: Tell) -> tuple[RowMatches, ...]:
+def matched_on_profiles(plan: Plan, engine: Engine, progress: Progress) -> tuple[RowMatches, ...]:
     """What each waiting row of a plan that goes profile by profile may be bound to.
 
-    tell: as for `drawing_list.matched`. Raises `HemtraError` where the profile holds nothing to measure.
+    progress: as for `drawing_list.matched`. Raises `HemtraError` where the profile holds nothing to measure.
     """
     waiting = [row for row in plan.sheet if row.step is None]
     bare = plan.edited(sheet=tuple(row for row in plan.sheet if row.step is not None))
@@ -82,7 +82,7 @@ def matched_on_profiles(plan: Plan, engine: Engine, tell: Tell) -> tuple[RowMatc
     tried = [c for c in _candidates(marks) if c.option in wanted][:MOST_TRIED]
     measured: list[Candidate] = []
     for done, candidate in enumerate(tried):
-        if not tell(done, len(tried), candidate.option):
+        if not progress(done, len(tried), candidate.option):
             break
         found = _measured(at, candidate)
         if found is not None and not any(_is_again(found, known) for known in measured):

@@ -46,7 +46,7 @@ SEEN_STEP = 0.05
 """mm by which a gap that is seen lies below its sides at least."""
 UNSEEN_GAP, BESIDE = 0.3, 0.5
 ROUNDINGS = np.round(np.arange(0.1, 0.81, 0.05), 2)
-"""Radii in mm of edges that are told from points on them."""
+"""Radii in mm of edges that are found from points on them."""
 ENOUGH_LEVEL, ENOUGH_ROUND, ROUND_TO = 10, 4, 0.02
 """Points on the surface and on its rounding that takes, and mm in which these must agree."""
 """mm without data that are a gap too deep to be seen, and mm beside a click within which a side may lie."""
@@ -431,7 +431,7 @@ def surface_at(plan: Plan, engine: Engine, place: Place) -> tuple[Plan, str]:
 
 
 def island_at(plan: Plan, engine: Engine, place: Place, *, foot: bool = False) -> tuple[Plan, str]:
-    """What stands or lies off the main plane at a place, told by half its height, or from its foot on."""
+    """What stands or lies off the main plane at a place, found by half its height, or from its toe on."""
     plan, plane_id = main_plane(plan, engine)
     plane = engine.run(plan.edited(sheet=())).steps[plane_id].value
     at = engine.data.height_at(*place)

@@ -1,17 +1,17 @@
 """How well what a row of a drawing asks for fits what could be measured.
 
 Options, things and directions are read from the words of a row; the value, the place and what other rows of the
-same name mean tell how likely it means a candidate.
+same name mean decide how likely it means a candidate.
 """
 
 from __future__ import annotations
 
 import math
 import re
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import pairwise
-from typing import Any, TypeAlias
+from typing import Any
 
 import numpy as np
 from scipy.optimize import linear_sum_assignment
@@ -22,8 +22,6 @@ from hemtra.core.proposals.landmarks import Landmark
 from hemtra.core.units import conversion
 
 Place = tuple[float, float]
-Tell: TypeAlias = Callable[[int, int, str], bool]
-"""Told how many of how many things are done and what comes next; whether to go on."""
 SURE = 0.9
 """Confidence from which a match needs no second look."""
 OTHERS = 3
@@ -279,7 +277,7 @@ def _same(one: Candidate, other: Candidate) -> bool:
 
 
 def _of_the_same_thing(asked: Sequence[Asked], candidates: Sequence[Candidate], scores: Any) -> Any:
-    """What rows of one name mean is near to each other: what one has found tells where others look."""
+    """What rows of one name mean is near to each other: what one has found guides where others look."""
     more = np.zeros_like(scores)
     homes: dict[str, list[tuple[int, Landmark]]] = {}
     for r, one in enumerate(asked):

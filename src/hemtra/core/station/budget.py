@@ -372,7 +372,7 @@ class _Sums:
         looks_back = travel.direction != "forward" or trigger.by == "reversal"
         if travel.encoder.counting == "single" and looks_back:
             return BudgetWarning(
-                "One channel of an encoder cannot tell forward from backward.",
+                "One channel of an encoder cannot distinguish forward from backward.",
                 "Count both channels in quadrature.",
                 _fixed(self.station, "travel.encoder", counting="x1"),
             )

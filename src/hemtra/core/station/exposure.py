@@ -105,7 +105,7 @@ def tune(look: Callable[[float], float], target: float, longest: float, start: f
         if abs(seen - target) <= NEAR_ENOUGH * target:
             text = f"reaches brightness {seen:.0f} of {target:.0f} at {time:.2f} ×"
             return Tuned(tuple(looks), True, text)
-        # a saturated grey tells only that it is too much
+        # a saturated grey shows only that it is too much
         factor = 0.5 if seen >= SATURATED else (4.0 if seen <= 0 else target / seen)
         wanted = min(max(time * min(max(factor, 0.25), 4.0), SHORTEST), longest)
         if wanted == time:

@@ -36,13 +36,13 @@ STRETCHED = 0.015
 GROSS = 0.05
 """Share by which the belt's speed may differ from what it is set to; a belt slips and swings less than that."""
 SKEWED = 0.3
-"""Degrees by which a square part may come out skewed: five times what its ends, known to a row, can tell."""
+"""Degrees by which a square part may come out skewed: five times what its ends, known to a row, can show."""
 LEANING = 1.0
-"""Degrees by which the laser may lean along travel before it is told of."""
+"""Degrees by which the laser may lean along travel before a finding says so."""
 LEAST_SHIFT = 1.25
 """Rows by which something high must lie off the middle; half a row at either end is nothing."""
 LEAST_RISE = 2.0
-"""mm that something must stand above the part's main face to tell how the laser leans."""
+"""mm that something must stand above the part's main face to show how the laser leans."""
 WIDEST_GAP = 8.0
 """mm of travel without a part that still lie within one."""
 FEW_POINTS = 0.7

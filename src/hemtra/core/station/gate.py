@@ -21,7 +21,7 @@ class Switch:
 
 @dataclass
 class GateTracker:
-    """Several parts in flight between sensor and gate. Pure bookkeeping: it is told travel and time.
+    """Several parts in flight between sensor and gate. Pure bookkeeping: it is given travel and time.
 
     Switches that belong to the same place come out in the order they were put in, so a later part on the same
     line wins.

@@ -20,7 +20,7 @@ EDGES = {"single": 1, "x1": 1, "x2": 2, "x4": 4}
 COUNTING = setting(
     "x1",
     "counting",
-    "One channel cannot tell forward from backward; two in quadrature give 1, 2 or 4 counts a pulse.",
+    "One channel cannot distinguish forward from backward; two in quadrature give 1, 2 or 4 counts a pulse.",
     choices={"single": "one channel", "x1": "quadrature × 1", "x2": "quadrature × 2", "x4": "quadrature × 4"},
 )
 
@@ -150,7 +150,7 @@ class ProfileCounter:
 
 
 class Conveyor(Form):
-    """How the line runs and feeds parts; the virtual one does as told."""
+    """How the line runs and feeds parts; the virtual one does as set."""
 
     part_spacing: Positive = setting(
         300.0, "part spacing", "From the front of one part to the next.", unit="mm"

@@ -159,7 +159,7 @@ def _show_profile(request: ShowRequest, plan: Plan) -> Shown:
 
 
 def _coloured(request: ShowRequest, plan: Plan, result: Result, steps: list[str]) -> HeightMap | None:
-    """What colours the part where that is not its height; None where it is, or where it cannot be told."""
+    """What colours the part where that is not its height; None where it is, or where it is unknown."""
     data = prepared_map(plan, result) or request.engine.data
     if request.colour == "slope":
         return slope_map(data)

@@ -15,7 +15,7 @@ Work = Callable[[Any, Superseded], Iterator[Any]]
 
 class LatestTaskWorker(QThread):
     """One worker thread. Only the newest request counts: an older one that waits is dropped, one that runs is
-    told through its second argument that it is superseded."""
+    learns through its second argument that it is superseded."""
 
     responded = Signal(object, object)
     """(request, response), on the thread that the worker was made on."""

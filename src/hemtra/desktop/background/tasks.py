@@ -9,7 +9,7 @@ from PySide6.QtCore import QObject, QThread, Signal, Slot
 
 
 class Task(QThread):
-    """Runs `work(task)` beside the window; `work` reports with `tell` and looks at `cancelled`."""
+    """Runs `work(task)` beside the window; `work` reports with `report` and looks at `cancelled`."""
 
     progress = Signal(int, int, str)
     produced = Signal(object)
@@ -22,7 +22,7 @@ class Task(QThread):
         self._work = work
         self.cancelled = False
 
-    def tell(self, done: int, of: int, what: str) -> bool:
+    def report(self, done: int, of: int, what: str) -> bool:
         """Report progress; answers whether to go on."""
         self.progress.emit(done, of, what)
         return not self.cancelled

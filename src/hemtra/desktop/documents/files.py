@@ -46,7 +46,7 @@ def load_parts(task: Task, entries: list[TrayEntry]) -> list[str]:
     """Read scans into the tray; answers with what went wrong, a sentence each."""
     troubles = []
     for done, entry in enumerate(entries):
-        if not task.tell(done, len(entries), f"reading {entry.path.name}"):
+        if not task.report(done, len(entries), f"reading {entry.path.name}"):
             break
         try:
             task.produce(TrayPart(load_scan(entry.path), entry.path, entry.tag))
@@ -58,7 +58,7 @@ def load_parts(task: Task, entries: list[TrayEntry]) -> list[str]:
 def make_demo(task: Task) -> Path | None:
     """The folder of the demo, its files written first where needed; None when cancelled."""
     folder = demo.demo_folder()
-    if not demo.is_complete(folder) and not demo.write_demo(folder, task.tell):
+    if not demo.is_complete(folder) and not demo.write_demo(folder, task.report):
         return None
     return folder
 

@@ -54,7 +54,7 @@ class PlanFiles:
         return [TrayEntry(p.path, p.tag) for p in self._bench.tray.parts if p.path is not None]
 
     def open_demo(self, done: Callable[[Path], None]) -> None:
-        """Make the demo files where needed, then tell in which folder they lie."""
+        """Make the demo files where needed, then say in which folder they lie."""
         self._tasks.start("Demo", make_demo, lambda folder: done(folder) if folder is not None else None)
 
     def open(self, path: Path) -> None:
@@ -145,7 +145,7 @@ class PlanFiles:
             self.add_scans(scans)
         else:
             kinds = ", ".join(SCAN_SUFFIXES)
-            self._notifications.tell(Notice(f"{folder.name} holds no scans; they end in {kinds}."))
+            self._notifications.post(Notice(f"{folder.name} holds no scans; they end in {kinds}."))
 
     def start_over(self, plan: Plan, path: Path | None, reference: Scan | None, *, saved: bool = True) -> None:
         """Another plan on an empty tray."""
@@ -174,11 +174,11 @@ class PlanFiles:
 
         def done(plan: Plan) -> None:
             if document.plan is not before:
-                self._notifications.tell(Notice("The plan has changed meanwhile; make the reference again."))
+                self._notifications.post(Notice("The plan has changed meanwhile; make the reference again."))
                 return
             document.change_reference("reference", plan, scan)
             text = f"{scan.name} is the reference now and is saved inside the plan."
-            self._notifications.tell(Notice(text, "info"))
+            self._notifications.post(Notice(text, "info"))
 
         self._tasks.start("Reference", lambda task: redrawn(before, engine), done)
 
@@ -186,7 +186,7 @@ class PlanFiles:
         """Say what could not be read."""
         if troubles:
             more = f" ({len(troubles) - 1} more could not be read either.)" if len(troubles) > 1 else ""
-            self._notifications.tell(Notice(troubles[0] + more))
+            self._notifications.post(Notice(troubles[0] + more))
 
     def keep_settings(self) -> None:
         """Write the settings beside the window."""

@@ -68,7 +68,7 @@ class UnsavedWork(QObject):
             when = self._found.when.strftime("%H:%M on %d %B")
             text = f"Unsaved changes to {self._found.names} from {when} were kept."
             actions = (("Restore", "recover.restore"), ("Discard", "recover.discard"))
-            self._notifications.tell(Notice(text, "info", actions))
+            self._notifications.post(Notice(text, "info", actions))
 
     def discard(self) -> None:
         """Forget what was offered, and offer the next."""

@@ -1,4 +1,4 @@
-"""Signals without Qt: something changed, whoever listens is told."""
+"""Signals without Qt: something changed, and listeners are called."""
 
 from __future__ import annotations
 
@@ -17,6 +17,6 @@ class Signal:
         self._listeners.append(listener)
 
     def emit(self, *values: Any) -> None:
-        """Tell all listeners."""
+        """Call all listeners."""
         for listener in tuple(self._listeners):
             listener(*values)

@@ -68,7 +68,7 @@ class CharacteristicTrend:
 
 
 class RecordsBench:
-    """Model of the Records workspace; what is asked for anew is told by `*_wanted`."""
+    """Model of the Records workspace; `*_wanted` announce what is asked for anew."""
 
     def __init__(self) -> None:
         self.lots_changed, self.parts_changed = Signal(), Signal()

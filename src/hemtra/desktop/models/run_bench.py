@@ -103,7 +103,7 @@ class RunBench:
         self.changed.emit()
 
     def happened(self, event: Event) -> None:
-        """Something worth telling."""
+        """A message for the user."""
         self.events.append(event)
         self.changed.emit()
 

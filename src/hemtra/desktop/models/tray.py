@@ -17,7 +17,7 @@ from hemtra.core.plan.registry import kind_named
 from hemtra.desktop.models.observe import Signal
 
 TAGS = ("good", "bad", "not measurable", "unknown")
-"""What may be known of a part: that it should pass, that it should fail, or that nothing can be told of it."""
+"""What may be known of a part: that it should pass, that it should fail, or that neither is known."""
 EXPECTED = {"good": Verdict.PASS, "bad": Verdict.FAIL, "not measurable": Verdict.NOT_MEASURED}
 MARGIN = 0.05
 """Room around a part in its view, as a share of its size."""

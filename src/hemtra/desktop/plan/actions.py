@@ -374,7 +374,7 @@ class PlanActions:
 
 
 def _which(wanted: Option) -> str:
-    """What tells an option from others of its name."""
+    """What sets an option apart from others of its name."""
     if "map" in wanted.on:
         return ""
     return " on profiles" if "profile" in wanted.on else f" {wanted.meaning}"

@@ -175,7 +175,7 @@ class Arrangement:
         else:
             found = has_opengl()
         if not found:
-            self._notifications.tell(Notice(NO_OPENGL))
+            self._notifications.post(Notice(NO_OPENGL))
             return None
         made = SpaceView(self._bench, self._stage)
         made.balloon_clicked.connect(self._bench.select)

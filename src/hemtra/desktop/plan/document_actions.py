@@ -181,7 +181,7 @@ class DocumentActions:
         def go_back(number: int, plan: Plan) -> None:
             if session.edit_plan(f"going back to revision {number}", lambda: plan):
                 text = f"The plan is as in revision {number} now; it is saved when you save it."
-                session.notifications.tell(Notice(text, "info", (("Undo", "edit.undo"),)))
+                session.notifications.post(Notice(text, "info", (("Undo", "edit.undo"),)))
 
         window.gone_back.connect(go_back)
         window.show()

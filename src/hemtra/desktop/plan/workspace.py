@@ -62,7 +62,7 @@ class PlanWorkspace(QWidget):
         self.arrangement = Arrangement(bench, views, self.card, self._sizes, notifications)
         self.evaluation = PlanEvaluation(bench, notifications, self)
         self.new = NewCharacteristic(
-            bench, self.stage, self.section, tasks, self._add, lambda text: notifications.tell(Notice(text))
+            bench, self.stage, self.section, tasks, self._add, lambda text: notifications.post(Notice(text))
         )
         self.asked = NumbersAsked(self)
         self.steps = StepEdits(bench, self.edit, self.card.rebuild)

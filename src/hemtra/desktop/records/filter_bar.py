@@ -73,7 +73,7 @@ class FilterBar(QFrame):
         self.clear.clicked.connect(self._take_away)
         bench.overview_changed.connect(self._fill)
         bench.lots_changed.connect(self._fill)
-        bench.parts_changed.connect(self._tell)
+        bench.parts_changed.connect(self._announce)
         self._fill()
 
     def _arrange(self, *, narrow: bool) -> None:
@@ -164,7 +164,7 @@ class FilterBar(QFrame):
         self.balloon.setCurrentIndex(max(self.balloon.findData(balloon), 0))
         self._narrow()
 
-    def _tell(self) -> None:
+    def _announce(self) -> None:
         bench = self._bench
         number = "…" if bench.total is None else f"{bench.total:,}".replace(",", " ")
         of = "" if bench.total == bench.counts.all else f" of {bench.counts.all:,}".replace(",", " ")

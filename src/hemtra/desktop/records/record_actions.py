@@ -1,6 +1,6 @@
 """What is done with records: reports, exports, another plan tried, parts to the tray, other records taken over.
 
-All of it beside the window, with progress and cancel; what became of it is told.
+All of it beside the window, with progress and cancel; the outcome is posted as a notice.
 """
 
 from __future__ import annotations
@@ -70,11 +70,11 @@ class RecordActions:
             return
 
         def done(words: str) -> None:
-            self._notifications.tell(Notice(words, "info"))
+            self._notifications.post(Notice(words, "info"))
             self.merged.emit()
 
         self._tasks.start(
-            f"Taking over {other.name}", lambda task: merge(records, other, task.tell).words, done
+            f"Taking over {other.name}", lambda task: merge(records, other, task.report).words, done
         )
 
     # -- on paper and in files --------------------------------------------------------------------
@@ -88,7 +88,7 @@ class RecordActions:
         def save(path: Path) -> None:
             self._tasks.start(
                 f"Report of {lot.name}",
-                lambda task: report_lot(records, lot, path, task.tell, units.current()),
+                lambda task: report_lot(records, lot, path, task.report, units.current()),
                 lambda done: self._tell_saved(path, done),
             )
 
@@ -118,7 +118,7 @@ class RecordActions:
         def save(path: Path) -> None:
             self._tasks.start(
                 f"Exporting to {path.name}",
-                lambda task: export(records, path, lots, task.tell),
+                lambda task: export(records, path, lots, task.report),
                 lambda done: self._tell_saved(path, done),
             )
 
@@ -145,7 +145,7 @@ class RecordActions:
         plan, teacher = document.plan, document.teacher
         self._tasks.start(
             f"Judging {lot.name} again",
-            lambda task: rejudge(records, lot, learned(plan, teacher), task.tell),
+            lambda task: rejudge(records, lot, learned(plan, teacher), task.report),
             lambda found: None if found is None else self.rejudged.emit(found),
         )
 
@@ -160,7 +160,7 @@ class RecordActions:
             )
 
     def to_tray(self, parts: list[PartRecord]) -> None:
-        """Those whose scans are there; how many are not is told."""
+        """Those whose scans are there; a notice says how many are not."""
         paths, gone = [], ""
         for part in parts:
             try:
@@ -182,9 +182,9 @@ class RecordActions:
             if len(parts) > len(paths):
                 text += f" {len(parts) - len(paths)} have no scan."
         actions = (("Show the tray", "plan.show"),) if new else ()
-        self._notifications.tell(Notice(text, "info" if new else "error", actions))
+        self._notifications.post(Notice(text, "info" if new else "error", actions))
 
-    # -- asking and telling -----------------------------------------------------------------------
+    # -- asking and reporting -----------------------------------------------------------------------
 
     def _ask_file(self, name: str, kinds: str, save: Callable[[Path], None]) -> None:
         chosen, kind = QFileDialog.getSaveFileName(self._parent, "Save", str(Path.home() / name), kinds)
@@ -194,4 +194,4 @@ class RecordActions:
 
     def _tell_saved(self, path: Path, done: object) -> None:
         if done:
-            self._notifications.tell(Notice(f"Saved as {path}.", "info"))
+            self._notifications.post(Notice(f"Saved as {path}.", "info"))

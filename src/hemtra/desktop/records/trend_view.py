@@ -39,7 +39,7 @@ class LotTrendView(QWidget):
     """The wheel looks closer, dragging goes along, a double click shows all; a click on a part opens it.
 
     A characteristic that was renamed or whose limits changed is drawn as a series of its own beside the first;
-    a click on its name chooses whose statistics are told.
+    a click on its name chooses whose statistics are shown.
     """
 
     part_wanted = Signal(int)
@@ -55,7 +55,7 @@ class LotTrendView(QWidget):
         )
         self._bench = bench
         self.chosen = 0
-        """Of the series, the one whose statistics are told."""
+        """Of the series, the one whose statistics are shown."""
         self.view = (0.0, 1.0)
         """From which to which part, counted over all series, the chart shows."""
         self.shown: CharacteristicTrend | None = None

@@ -196,7 +196,7 @@ class RecordsWorkspace(QWidget):
 
         def work(task: Task) -> tuple[Records, list[LotView]]:
             if prepare is not None:
-                prepare(task.tell)
+                prepare(task.report)
             records = known if known is not None and known.url == db else Records(db)
             return records, lot_views(records)
 

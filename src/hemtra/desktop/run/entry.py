@@ -142,7 +142,7 @@ class RunEntry(Workspace):
     def _unlock(self, pin: str) -> str:
         wrong = self.session.lock.unlock(pin)
         if not wrong:
-            self.session.notifications.tell(Notice("Editing is unlocked.", "info"))
+            self.session.notifications.post(Notice("Editing is unlocked.", "info"))
         self.session.show(self.name)
         return wrong
 

@@ -182,7 +182,7 @@ class RunWorkspace(QWidget):
         if isinstance(error, BeltNotClear):
             self.belt_in_doubt = True
             clear = (("The belt is clear: start", "run.clear"),)
-            self._notifications.tell(Notice(str(error), actions=clear))
+            self._notifications.post(Notice(str(error), actions=clear))
 
     def start_on_a_clear_belt(self) -> None:
         """Somebody has looked, and nothing lies between the eye and a gate."""
@@ -216,14 +216,14 @@ class RunWorkspace(QWidget):
             self.production = None
 
     def _asked(self) -> RunRequest | None:
-        """What is to run; None where it cannot, which is told."""
+        """What is to run; None, with a notice, where it cannot."""
         source = self.source.currentData()
         common = RunRequest(db=self.db, jobs=self.jobs, looked_at=True)
         if source == "tray":
             paths = tuple(p.path for p in self._plans.tray.parts if p.path is not None)
             if not paths:
                 text = "There are no parts in the tray to put on the belt; add scans, or choose another source."
-                self._notifications.tell(Notice(text))
+                self._notifications.post(Notice(text))
                 return None
             return replace(common, belt=paths)
         if source == "line":
@@ -267,7 +267,7 @@ class RunWorkspace(QWidget):
             self.production = None
         self.bench.ended(trouble)
         if trouble:
-            self._notifications.tell(Notice(trouble))
+            self._notifications.post(Notice(trouble))
 
     @Slot()
     def _look(self) -> None:

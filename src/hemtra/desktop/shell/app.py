@@ -31,7 +31,7 @@ def prepare(application: QApplication) -> None:
 def run(demo_folder: Path | None = None) -> int:
     """The desktop until it is closed; with a demo folder, that plan is opened."""
     logging.basicConfig(level=logging.INFO, format="%(levelname)s %(name)s: %(message)s")
-    logging.getLogger("alembic").setLevel(logging.WARNING)  # which tells of every new database
+    logging.getLogger("alembic").setLevel(logging.WARNING)  # which logs every new database
     signal.signal(signal.SIGINT, signal.SIG_DFL)  # Ctrl+C in the terminal ends it; unsaved work is kept by then
     size = load_settings().text_size
     if size != 100:

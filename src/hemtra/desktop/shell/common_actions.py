@@ -114,7 +114,7 @@ def _resize_text(session: Session, way: int) -> None:
     session.settings.text_size = TEXT_SIZES[min(max(now + way, 0), len(TEXT_SIZES) - 1)]
     session.plans.keep_settings()
     words = f"Text will be {session.settings.text_size} % of its usual size from the next start on."
-    session.notifications.tell(Notice(words))
+    session.notifications.post(Notice(words))
 
 
 def _toggle_dark(session: Session) -> None:

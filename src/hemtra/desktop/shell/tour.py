@@ -21,7 +21,7 @@ DEMO_PARTS = 24
 
 @dataclass
 class Seen:
-    """What stood when a step began, so that it can be told when something has changed."""
+    """What stood when a step began, so that a change can be noticed."""
 
     plan: Plan = field(default_factory=Plan)
 

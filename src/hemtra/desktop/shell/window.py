@@ -146,7 +146,7 @@ class MainWindow(QMainWindow):
     def trigger(self, action_id: str) -> None:
         """Do an action by its id; “recent:PATH” opens a recent plan."""
         if self.session.lock.locked and not self._while_locked(action_id):
-            self.session.notifications.tell(Notice(LOCKED))
+            self.session.notifications.post(Notice(LOCKED))
         elif action_id.startswith("recent:"):
             self.session.plans.open(Path(action_id.removeprefix("recent:")))
         elif action_id in self._recovery:

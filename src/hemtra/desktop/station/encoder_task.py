@@ -111,7 +111,7 @@ class EncoderTask(GuidedTask):
 
 
 def with_resolution(station: Station, counts_per_mm: float) -> Station:
-    """The station with another resolution, told in mm per pulse."""
+    """The station with another resolution, stated in mm per pulse."""
     edges = station.travel.encoder.edges
     encoder = LinearEncoder(
         mm_per_pulse=round(edges / counts_per_mm, 7), counting=station.travel.encoder.counting

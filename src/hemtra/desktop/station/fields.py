@@ -112,7 +112,7 @@ def fields_of(station: Station, path: str) -> tuple[Field, ...]:
 
 
 def with_encoder_by(station: Station, kind: str) -> Station:
-    """The same resolution, told in the other way."""
+    """The same resolution, stated the other way."""
     encoder = station.travel.encoder
     mm_per_pulse = encoder.edges / encoder.counts_per_mm
     if kind == "pulse":

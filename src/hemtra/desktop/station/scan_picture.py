@@ -71,7 +71,7 @@ class ScanPicture(QWidget):
         return QPointF(box.left() + (x - x0) / scale, box.top() + (y1 - y) / scale)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        """Tell where."""
+        """Report where."""
         self._click(event.position())
 
     def keyPressEvent(self, event: QKeyEvent) -> None:

@@ -70,7 +70,7 @@ class TrialRun:
         self._by_hand.set()
 
     def work(self, task: Task) -> tuple[Finding, ...]:
-        """Let the parts pass; produces `Trial`, `Passing` and `TrayPart`; answers with what to tell of the lot.
+        """Let the parts pass; produces `Trial`, `Passing` and `TrayPart`; answers with the summary of the lot.
 
         Raises what ended the run before its end.
         """
@@ -81,7 +81,7 @@ class TrialRun:
         acquisition = Acquisition(line, assembler, self._on_outcome, self._failed, self._watch)
         acquisition.start()
         while not acquisition.wait(LOOK_SECONDS):
-            if not task.tell(self._scans, request.count, f"{self._scans} of {request.count} scans"):
+            if not task.report(self._scans, request.count, f"{self._scans} of {request.count} scans"):
                 acquisition.stop()
         if self._error is not None:
             raise self._error

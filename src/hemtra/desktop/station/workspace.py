@@ -186,7 +186,7 @@ class StationWorkspace(QWidget):
     def begin(self, name: str) -> None:
         """Open a guided task in the place of the numbers."""
         if name == "align" and len(self.bench.station.sensors) < 2:
-            self._notifications.tell(Notice("There is one sensor only; add another on its page, then align."))
+            self._notifications.post(Notice("There is one sensor only; add another on its page, then align."))
             return
         task = self.guided[name]
         self.places.setCurrentWidget(task)
@@ -291,7 +291,7 @@ class StationWorkspace(QWidget):
             text = " ".join(finding.text for finding in found)
             remedies = [finding.remedy for finding in found if finding.remedy]
             actions = tuple((TASK_TITLES[name][0], f"station.{name}") for name in remedies)
-            self._notifications.tell(Notice(text, actions=actions))
+            self._notifications.post(Notice(text, actions=actions))
 
     @Slot()
     def _on_run_over(self) -> None:

@@ -1,4 +1,4 @@
-"""One place for everything the user should be told; without Qt, so that anything may speak here."""
+"""One place for messages to the user; without Qt, so that anything may speak here."""
 
 from __future__ import annotations
 
@@ -32,12 +32,12 @@ class Notifications:
     def __init__(self) -> None:
         self.notified = Signal()
 
-    def tell(self, notice: Notice) -> None:
+    def post(self, notice: Notice) -> None:
         """Pass a notice on."""
         self.notified.emit(notice)
 
     def clear(self) -> None:
-        """What was told last is taken care of."""
+        """What was posted last is taken care of."""
         self.notified.emit(Notice("", "info"))
 
     def error(self, error: BaseException) -> None:
@@ -47,11 +47,11 @@ class Notifications:
             if isinstance(error, NotMeasured):
                 # reasons are written to stand after a name; alone they are a sentence
                 text = f"{text[:1].upper()}{text[1:]}."
-            self.tell(Notice(text))
+            self.post(Notice(text))
             return
         log.error("unexpected error", exc_info=error)
         first = next(iter(str(error).strip().splitlines()), "")
-        self.tell(
+        self.post(
             Notice(
                 f"Unexpected error ({type(error).__name__}: {first}). Your work is still here;"
                 " save it under another name. The log says more."

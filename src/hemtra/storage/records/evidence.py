@@ -37,7 +37,7 @@ class PartSheet:
     """What is known of a part without its scan.
 
     rows: in balloon order, as they stood and were judged then. revised: when its plan revision was first used,
-    in seconds since 1970; digest: what that revision is told apart by.
+    in seconds since 1970; digest: what identifies that revision.
     """
 
     part: PartRecord
@@ -51,7 +51,7 @@ class PartSheet:
 
     @property
     def revision(self) -> str:
-        """The plan revision as it is told to people."""
+        """The plan revision as people read it."""
         return f"{self.plan} · {self.digest[:8]}"
 
 

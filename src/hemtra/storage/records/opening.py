@@ -58,7 +58,7 @@ class Patience:
     seconds: float = PATIENCE
 
     def set_on(self, connection: Any, *_: Any) -> None:
-        """Tell a connection that is taken from its pool."""
+        """Notify a connection that is taken from its pool."""
         connection.execute(f"PRAGMA busy_timeout={round(1000 * self.seconds)}")
 
 

@@ -128,7 +128,7 @@ class Records:
         self._rows: dict[int, dict[int, int]] = {}
         """By revision, the key of each balloon's characteristic."""
         self._units: dict[int, str] = {}
-        """By characteristic, its unit as it is kept; what it really is, only its first value tells."""
+        """By characteristic, its unit as it is kept; what it really is, only its first value shows."""
 
     def close(self) -> None:
         """Let go of the database."""
@@ -149,7 +149,7 @@ class Records:
     def written(self, work: Callable[[Connection, bool], T]) -> T:
         """What some writing answers, all of it or nothing; once more where a server went away meanwhile.
 
-        work: is told whether it may be done already, since nobody knows whether what broke off was kept.
+        work: gets whether it may be done already, since nobody knows whether what broke off was kept.
         """
         until, again = time.monotonic() + self.patience.seconds, False
         while True:

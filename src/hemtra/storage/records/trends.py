@@ -17,7 +17,7 @@ from hemtra.storage.records.schema import CODES, NOT_PASSED, VERDICTS, character
 from hemtra.storage.records.store import Lot, Records
 
 FIRST = 200
-"""Parts that tell whether a characteristic reads text."""
+"""Parts that decide whether a characteristic reads text."""
 STEPS, NONE = 1e9, 9 * 10**18
 """Steps to a unit that values of a trend are rounded to, and the number of steps that stands for none."""
 ENDS = {"value": "", "least": ", min", "greatest": ", max"}
@@ -182,7 +182,7 @@ def balloons_in(records: Records, chosen: Sequence[Lot]) -> dict[int, str]:
 
 
 def reads_text(db: Connection, key: int, unit: str) -> bool:
-    """Whether a characteristic gives text, as its first parts tell; what has a unit has a number beside it."""
+    """Whether a characteristic gives text, as its first parts show; what has a unit has a number beside it."""
     if unit:
         return False
     first = select(values.c.text).where(values.c.characteristic_id == key).limit(FIRST).subquery()
@@ -235,7 +235,7 @@ def _taken(name: str) -> ColumnElement[Any]:
 
 
 def _of_many(db: Connection, key: int) -> bool:
-    """Whether a characteristic gives many values on a part, as its first parts tell."""
+    """Whether a characteristic gives many values on a part, as its first parts show."""
     first = select(values.c.least).where(values.c.characteristic_id == key).limit(FIRST).subquery()
     return db.execute(select(func.count(first.c.least))).scalar_one() > 0
 

@@ -24,7 +24,7 @@ CHUNK = 4096
 EMPTY = 64
 """Stretches without a row, one after the other, that are the end of a damaged table."""
 MOST_TOLD = 20
-"""Findings of a check that are told; more of the same say nothing new."""
+"""Findings of a check that are listed; more of the same say nothing new."""
 
 BESIDE = ("-wal", "-shm")
 """Files that SQLite keeps beside one that is written."""
@@ -100,7 +100,7 @@ def restore(copy: Path, path: Path) -> Path | None:
     return aside
 
 
-def rescue(path: Path, target: Path, tell: Progress = lambda done, of, what: True) -> Rescued:
+def rescue(path: Path, target: Path, progress: Progress = lambda done, of, what: True) -> Rescued:
     """Save what can be read of damaged records into a new file. Raises `RecordsError`."""
     if target.exists():
         raise RecordsError(f"{shown(target)} is there already; name another file.")
@@ -109,7 +109,7 @@ def rescue(path: Path, target: Path, tell: Progress = lambda done, of, what: Tru
     lost: dict[str, list[tuple[int, int]]] = {}
     with _open(path) as old, closing(sqlite3.connect(target)) as new:
         for done, table in enumerate(metadata.sorted_tables):
-            tell(done, len(metadata.sorted_tables), f"reading {table.name}")
+            progress(done, len(metadata.sorted_tables), f"reading {table.name}")
             # what an older Hemtra wrote lacks some of today's columns
             there = {row[1] for row in old.execute(f"pragma table_info({table.name})")}
             names = [column.name for column in table.columns if column.name in there]
@@ -135,7 +135,9 @@ def rescue(path: Path, target: Path, tell: Progress = lambda done, of, what: Tru
     return Rescued(kept, {table: _joined(spans) for table, spans in lost.items() if spans})
 
 
-def archive(records: Records, before: float, target: Path, tell: Progress = lambda done, of, what: True) -> str:
+def archive(
+    records: Records, before: float, target: Path, progress: Progress = lambda done, of, what: True
+) -> str:
     """Move lots that ended before a time (s since 1970) to a file of their own; what became of them, in words.
 
     They go from the records only once the archive holds every part of them. Raises `RecordsError`.
@@ -148,7 +150,7 @@ def archive(records: Records, before: float, target: Path, tell: Progress = lamb
     held = Records(str(target))
     try:
         with records.reading() as ours:
-            merged = copied_lots(held, ours, chosen, tell)
+            merged = copied_lots(held, ours, chosen, progress)
     finally:
         held.close()
     if not merged.finished or merged.clashing:

@@ -42,7 +42,7 @@ class Pointer:
 
 
 class PartPicture(Flowable):
-    """A height map from above. extent: x from, x to, y from, y to in mm; the part itself unless told."""
+    """A height map from above. extent: x from, x to, y from, y to in mm; by default the part itself."""
 
     def __init__(
         self,

@@ -49,7 +49,7 @@ class Anchors:
         """Teach the outline of the reference part; all zones that follow nothing follow it."""
         reference, before = self._bench.document.reference, self._bench.document.plan
         if reference is None:
-            self._notifications.tell(Notice("An outline is taught on the reference scan; add a scan first."))
+            self._notifications.post(Notice("An outline is taught on the reference scan; add a scan first."))
             return
 
         def done(made: tuple[Plan, str]) -> None:
@@ -57,7 +57,7 @@ class Anchors:
             if self._bench.document.plan is before and self._edit("outline", lambda: plan):
                 moving = len(followers(plan, outline))
                 text = f"The part is found by its outline now; {moving} zones move with it."
-                self._notifications.tell(Notice(text, "info"))
+                self._notifications.post(Notice(text, "info"))
                 self._bench.select_step(outline)
 
         self._tasks.start("Outline", lambda task: with_outline(before, reference.data), done)
@@ -95,7 +95,7 @@ class Anchors:
         what = "one zone has" if count == 1 else f"{count} zones have"
         text = f"“{step.name}” was deleted; {what} no anchor now."
         actions = () if found is None else ((f"Follow {found[1]} instead", "anchor.rebind"),)
-        self._notifications.tell(Notice(text, "info", (*actions, ("Undo", "edit.undo"))))
+        self._notifications.post(Notice(text, "info", (*actions, ("Undo", "edit.undo"))))
         return True
 
     @property

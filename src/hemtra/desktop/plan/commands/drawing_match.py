@@ -59,7 +59,7 @@ class DrawingMatch(QObject):
         teacher, plan = self._bench.document.teacher, self._bench.document.plan
         if teacher is None:
             words = "A list is measured on the reference scan; add the scan of a good part first."
-            self._notifications.tell(Notice(words))
+            self._notifications.post(Notice(words))
             return
         self._notifications.clear()
         self._show_reference(teacher)
@@ -69,7 +69,7 @@ class DrawingMatch(QObject):
             self.rows = [one for one in found if one.row.balloon in waiting]
             self._go(0)
 
-        self._tasks.start("Measuring the list", lambda task: matched(plan, teacher, task.tell), done)
+        self._tasks.start("Measuring the list", lambda task: matched(plan, teacher, task.report), done)
 
     def _show_reference(self, teacher: Engine) -> None:
         """Put the reference part on the stage, where it is in the tray."""
@@ -121,7 +121,7 @@ class DrawingMatch(QObject):
         def work(task: Task) -> tuple[Plan, list[str]]:
             made, troubles = plan, []
             for done, (row, match) in enumerate(chosen):
-                task.tell(done, len(chosen), row.row.name)
+                task.report(done, len(chosen), row.row.name)
                 try:
                     made = bind_match(made, teacher, row.row.balloon, match)
                 except HemtraError as error:
@@ -131,13 +131,13 @@ class DrawingMatch(QObject):
         def done(found: tuple[Plan, list[str]]) -> None:
             made, troubles = found
             if self._bench.document.plan is not plan:
-                self._notifications.tell(Notice("The plan has changed meanwhile; bind again."))
+                self._notifications.post(Notice("The plan has changed meanwhile; bind again."))
                 return
             names = chosen[0][0].row.name if len(chosen) == 1 else f"{len(chosen)} rows"
             if made != plan and self._edit(f"binding of {names}", lambda: made):
                 self._bench.select(chosen[-1][0].row.balloon)
             if troubles:
-                self._notifications.tell(Notice(troubles[0]))
+                self._notifications.post(Notice(troubles[0]))
             self.follow_plan()
 
         self._tasks.start("Binding", work, done)

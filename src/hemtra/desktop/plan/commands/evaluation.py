@@ -118,7 +118,7 @@ class PlanEvaluation(QObject):
             self._faults = faults
             if faults:
                 more = f" and {len(faults) - 1} more" if len(faults) > 1 else ""
-                self._notifications.tell(Notice(f"{part.scan.name}: {faults[0]}{more}"))
+                self._notifications.post(Notice(f"{part.scan.name}: {faults[0]}{more}"))
 
     @Slot(object, object)
     def _on_tried(self, request: TrayRequest, answer: TrayAnswer) -> None:

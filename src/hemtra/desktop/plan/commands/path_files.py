@@ -168,7 +168,7 @@ class PathFiles:
         shown = self._bench.shown
         found = shown.result.steps.get(place) if shown is not None else None
         if found is None or not isinstance(found.value, Frame):
-            self._notifications.tell(
+            self._notifications.post(
                 Notice("The frame was not found on this part; choose another part or place.")
             )
             return
@@ -246,7 +246,7 @@ class PathFiles:
         zone = step.zone
 
         def done(_: object) -> None:
-            self._notifications.tell(
+            self._notifications.post(
                 Notice(f"The path was saved as {path.name}, in mm of the reference scan.", "info")
             )
 

@@ -142,7 +142,7 @@ class RequirementImport:
         if done and waiting and self._bench.document.teacher is not None:
             words = f"{waiting} rows wait for what they measure. Select one and click the part, or let the list"
             words += " be measured by itself."
-            self._notifications.tell(Notice(words, "info", (("Measure the list   M", "sheet.match"),)))
+            self._notifications.post(Notice(words, "info", (("Measure the list   M", "sheet.match"),)))
         return done
 
     def _ask(self, table: RequirementTable, known: Mapping[str, int]) -> None:

@@ -34,7 +34,7 @@ class UncertaintyStudy:
         document = self._bench.document
         teacher, plan = document.teacher, document.plan
         if teacher is None:
-            self._notifications.tell(
+            self._notifications.post(
                 Notice("Uncertainty is worked out on the reference scan; add a good part.")
             )
             return
@@ -43,11 +43,11 @@ class UncertaintyStudy:
         scans = [teacher.data, *islice(others, MOST_SCANS - 1)]
 
         def work(task: Task) -> Plan:
-            return with_budgets(plan, budgets(plan, scans, tell=task.tell))
+            return with_budgets(plan, budgets(plan, scans, progress=task.report))
 
         def done(made: Plan) -> None:
             if document.plan is not plan:
-                self._notifications.tell(Notice("The plan has changed meanwhile; work it out again."))
+                self._notifications.post(Notice("The plan has changed meanwhile; work it out again."))
             elif made != plan:
                 known = sum(row.budget is not None for row in made.sheet)
                 self._edit(f"uncertainty of {known} rows", lambda: made)

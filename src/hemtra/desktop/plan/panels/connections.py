@@ -105,7 +105,7 @@ class Connections:
         ]
         if not under:
             text = "No suitable feature here. Click inside the zone of one."
-            self._notifications.tell(Notice(text))
+            self._notifications.post(Notice(text))
             return
         source = min(under)[1]
         held = plan.step(step_id).inputs.get(name, ())

@@ -151,8 +151,8 @@ class Lineage(QFrame):
                 continue
             sources = [i for i in wired[step_id].needs if i in places]
             # all data is prepared alike, so only what has no other source hangs on the preparation
-            told = [i for i in sources if i not in prepared] or sources
-            joined += [(places[i], target) for i in told] or [(0, target)]
+            drawn = [i for i in sources if i not in prepared] or sources
+            joined += [(places[i], target) for i in drawn] or [(0, target)]
         return joined
 
     def _prepared(self) -> set[str]:

@@ -191,7 +191,7 @@ class RevisionsWindow(QDialog):
     def _show_verdicts(self, where: str, found: VerdictChanges) -> None:
         self.message.setText(f"{where}: {found.words}")
         rows = [(one.part, str(one.before), str(one.after), "; ".join(one.rows)) for one in found.changes]
-        rows += [(part, "", "not told", why) for part, why in found.undecided]
+        rows += [(part, "", "unknown", why) for part, why in found.undecided]
         _fill(self.verdicts, rows[:MOST_LISTED])
 
     def _mark(self) -> None:
@@ -212,7 +212,7 @@ class RevisionsWindow(QDialog):
             before, after = (now if number == NOW else self._plan(path, number) for number in wanted)
             records = Records(url, create=False)
             try:
-                return on_lot(before, after, records, lot, task.tell)
+                return on_lot(before, after, records, lot, task.report)
             finally:
                 records.close()
 
@@ -259,7 +259,7 @@ def _read(path: Path | None, url: str) -> tuple[tuple[Revision, ...], tuple[Lot,
 def _on_tray(before: Plan, after: Plan, parts: list[tuple[str, Engine]], task: Task) -> VerdictChanges:
     if before == after:
         return VerdictChanges(len(parts), ())
-    return on_parts(before, after, parts, task.tell)
+    return on_parts(before, after, parts, task.report)
 
 
 def _words(one: Revision) -> str:

@@ -94,7 +94,7 @@ class ShakeWindow(QDialog):
                 found = []
                 for k, one in enumerate(shaken(plan, data, name, good, tried)):
                     found.append(one)
-                    if not task.tell(done * len(tried) + k, len(parts) * len(tried), name):
+                    if not task.report(done * len(tried) + k, len(parts) * len(tried), name):
                         return
                 task.produce(found)
 

@@ -92,12 +92,14 @@ class SheetRow(QWidget):
         self.row, self.judged, self.selected = row, judged, selected
         self.tolerance.setVisible(selected)
         self._size()
-        told = None if judged is None else units.judged(judged)
-        reason, tolerance = told.reason if told else "", self.tolerance_text
-        value = "" if told is None else f", {format_value(told, told.decimals)}, {told.verdict}"
+        shown = None if judged is None else units.judged(judged)
+        reason, tolerance = shown.reason if shown else "", self.tolerance_text
+        value = "" if shown is None else f", {format_value(shown, shown.decimals)}, {shown.verdict}"
         self.setAccessibleName(f"{row.balloon} {row.name}{value}")
         self.setAccessibleDescription(f"{tolerance}. {reason}".strip())
-        self.setToolTip(f"{row.name}: {tolerance}" + (f"\n{told.verdict}: {reason}" if reason and told else ""))
+        self.setToolTip(
+            f"{row.name}: {tolerance}" + (f"\n{shown.verdict}: {reason}" if reason and shown else "")
+        )
         self.update()
 
     def set_line(self, pixels: int) -> None:
@@ -142,8 +144,8 @@ class SheetRow(QWidget):
         painter.setFont(theme.font(13, bold=failed))
         value = "–"
         if judged is not None:
-            told = units.judged(judged)
-            value = LENGTH_UNIT.sub("", format_value(told, told.decimals))
+            shown = units.judged(judged)
+            value = LENGTH_UNIT.sub("", format_value(shown, shown.decimals))
         if self.row.off:
             value = "off"
         painter.setPen(theme.colour("failed" if failed else "ink"))

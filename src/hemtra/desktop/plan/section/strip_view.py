@@ -253,15 +253,15 @@ class Strips(QWidget):
         tall = height > LOW
         painter.setPen(theme.verdict_colour(judged.verdict))
         painter.setFont(theme.font(13, bold=True))
-        told, mm = units.judged(judged), units.current().factor(judged.unit)
-        painter.drawText(QPointF(right + 8, middle + (-10 if tall else 4)), _value_text(told))
+        shown, mm = units.judged(judged), units.current().factor(judged.unit)
+        painter.drawText(QPointF(right + 8, middle + (-10 if tall else 4)), _value_text(shown))
         painter.setPen(theme.colour("muted"))
         painter.setFont(theme.font(11))
         if tall:
             painter.drawText(QPointF(right + 8, middle + 6), _asked(row, self.bench))
             now = "not measured"
             if here is not None:
-                now = f"{round(here / mm, told.decimals) + 0.0:.{told.decimals}f}"
+                now = f"{round(here / mm, shown.decimals) + 0.0:.{shown.decimals}f}"
             painter.drawText(QPointF(right + 8, middle + 22), f"here {now}")
 
     def _draw_scale(self, painter: QPainter, shown: Shown, top: float) -> None:

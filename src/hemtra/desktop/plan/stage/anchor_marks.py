@@ -17,7 +17,7 @@ from hemtra.desktop.widgets.labels import Labels, around
 from hemtra.desktop.widgets.symbols import draw_arrow
 
 SPREAD = 16.0
-"""Pixels of the stroke that tells how a part of the tray lay turned."""
+"""Pixels of the stroke that shows how a part of the tray lay turned."""
 ARM = 34.0
 """Pixels of an axis."""
 

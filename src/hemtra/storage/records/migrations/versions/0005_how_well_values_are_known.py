@@ -8,5 +8,5 @@ down_revision = "0004"
 
 
 def upgrade() -> None:
-    """A column only; of what is kept nothing tells it."""
+    """A column only; nothing on record gives its values."""
     op.add_column("part_values", sa.Column("u", sa.Float()))
