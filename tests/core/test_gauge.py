@@ -1,5 +1,6 @@
 """Gauge studies: published tables, hand-worked ones, and components that were put in."""
 
+import datetime
 import math
 
 import numpy as np
@@ -9,7 +10,9 @@ from hypothesis import strategies as st
 
 from hemtra import HemtraError, Verdict
 from hemtra.core.gauge.agreement import between, with_tags
+from hemtra.core.gauge.chart import chart_of
 from hemtra.core.gauge.linearity import linearity
+from hemtra.core.gauge.marks import doubtful, grades, with_marks
 from hemtra.core.gauge.ranges import bias_factor, range_factors
 from hemtra.core.gauge.readings import Reading, Readings
 from hemtra.core.gauge.repeatability import repeatability
@@ -338,3 +341,55 @@ def test_sizes_of_several_parts_rules_and_occasions_in_a_study():
     assert (charted.rows[0].grade, charted.rows[0].is_poor) == ("stable", False)
     with pytest.raises(HemtraError, match="One part is followed"):
         studied(plan, looks, Asked(over_time=True))
+
+
+DAY = datetime.date(2026, 3, 1)
+
+
+def studied_plan(scale):
+    """A plan that keeps the published study, whose readings fill that share of the tolerance."""
+    plan = step_plan()
+    row = plan.characteristic(1)
+    values = (row.upper + row.lower) / 2 + PUBLISHED * (row.upper - row.lower) * scale
+    return with_marks(plan, studied(plan, list(shown_to_the_gauge(values))), "aiag", DAY)
+
+
+def test_a_plan_says_which_gauges_are_doubtful_and_why():
+    good, poor = studied_plan(1 / 20), studied_plan(1 / 4)
+    year = datetime.timedelta(days=365)
+    assert (grades(good), grades(poor)) == ({1: "good"}, {1: "not capable"})
+    assert list(doubtful(good, DAY)) == list(doubtful(step_plan(), DAY)) == []
+    ((_, why),) = doubtful(good, DAY + year + datetime.timedelta(days=1))
+    assert why == "its gauge study of 2026-03-01 is older than a year."
+    ((_, why),) = doubtful(poor, DAY)
+    assert why == "its gauge takes 45 % of the tolerance: not capable (aiag, 2026-03-01)."
+    # wider limits are judged at once, another way to measure needs another study
+    row = poor.characteristic(1)
+    assert grades(poor.with_characteristic(row.edited(lower=-40.0, upper=40.0))) == {1: "good"}
+    elsewhere = poor.with_step(poor.step("up").edited(zone=poor.step("down").zone))
+    ((_, why),) = doubtful(elsewhere, DAY)
+    assert why == "its gauge study of 2026-03-01 was made before the row was measured as it is now."
+    two = good.edited(sheet=(*good.sheet, row.edited(balloon=2, gauge=None)))
+    assert [why for _, why in doubtful(two, DAY)] == ["it has no gauge study."]
+
+
+def test_a_picture_shows_every_reading_where_it_was_read():
+    plan = step_plan()
+    row = plan.characteristic(1)
+    values = 0.1 * PUBLISHED
+    chart = chart_of(studied(plan, list(shown_to_the_gauge(values))).rows[0])
+    assert [one.name for one in chart.series] == ["A", "B", "C"]
+    off = values - values.mean(axis=(1, 2), keepdims=True)
+    for k, one in enumerate(chart.series):
+        assert one.values == pytest.approx(off[:, k, :].ravel())
+        assert np.round(one.at).tolist() == np.repeat(np.arange(10), 3).tolist()
+    # thirty percent of the tolerance, half of it to either side
+    assert sorted(line.value for line in chart.lines) == pytest.approx([-0.3, 0.0, 0.3])
+    low, high = chart.span
+    assert low < min(off.min(), -0.3) < max(off.max(), 0.3) < high
+    lone = list(shown_to_the_gauge(values[:1].repeat(2, axis=2)))
+    against = chart_of(studied(plan, lone, Asked(references={("", 1): 0.02})).rows[0])
+    assert sorted(line.value for line in against.lines) == pytest.approx([0.02 - 0.2, 0.02, 0.02 + 0.2])
+    assert against.series[0].values.size == 18
+    assert chart_of(studied(plan, lone).rows[0]) is None
+    assert row.upper - row.lower == 2.0

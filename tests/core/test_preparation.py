@@ -378,7 +378,7 @@ def test_where_all_shines_glare_cannot_be_told():
     data, _ = shining(lambda x, y: 0.0 * x, spot=1.0)
     z = np.tile(data.z, (3, 1))
     bright = HeightMap(z, np.full(z.shape, 255), dx=0.1, dy=0.1)
-    assert unglared(bright) == (bright, f"nothing: {z.size} points are saturated, too many to tell glare")
+    assert unglared(bright) == (bright, f"nothing: {z.size} points are saturated, too many to detect glare")
 
 
 def test_without_light_or_glare_the_map_is_as_it_was():

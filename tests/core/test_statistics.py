@@ -111,3 +111,14 @@ def test_every_value_falls_into_one_bin(values, count):
     assert found.size == count
     if count > 1:
         assert found[-1] >= sum(value > 2.0 for value in values), "those beyond count to the ends"
+
+
+def test_the_gauge_is_taken_out_of_what_the_parts_scatter():
+    # moving ranges of 5 units of 1.128: 3 of the gauge leave 4 of the parts
+    values = np.tile([10.0, 10.0 + 5.0 * 1.128], 30)
+    middle = float(values.mean())
+    found = statistics(values, middle - 24.0, middle + 24.0, gauge=3.0)
+    assert (found.within, found.cpk) == pytest.approx((5.0, 24.0 / 15.0))
+    assert found.cpk_of_parts == pytest.approx(24.0 / 12.0)
+    assert statistics(values, 0.0, 40.0).cpk_of_parts is None
+    assert statistics(values, 0.0, 40.0, gauge=5.1).cpk_of_parts is None, "no gauge scatters more than all"

@@ -1,13 +1,18 @@
 """The command of gauge studies: lists of scans, what cannot be evaluated, and its answer to other programs."""
 
+import datetime
 import json
+import shutil
 
 import numpy as np
 import pytest
 from test_cli import hemtra  # noqa: F401
 
-from hemtra import HeightMap, Scan, save_plan, save_scan
+from hemtra import HeightMap, Scan, Verdict, load_plan, save_plan, save_scan
 from hemtra.core.plan.document import Plan
+from hemtra.core.plan.limits import CharacteristicResult
+from hemtra.storage.records import Records
+from hemtra.storage.records.store import PartRecord
 from makers import sloped, step_plan
 
 
@@ -92,8 +97,9 @@ def test_scans_that_cannot_be_read_are_named_and_their_cell_too(hemtra, study, t
 @pytest.mark.parametrize(
     ("arguments", "words"),
     [
-        ((), "Name the list of the study, or take --demo"),
-        (("study.csv", "--demo"), "not both"),
+        ((), "Name the list or folder of the study, its lots, or take --demo"),
+        (("study.csv", "--demo"), "one of them"),
+        (("--lot", "Ada=1", "--lot", "Ada=2"), "One operator has two lots"),
         (("study.csv", "--reference", "1:2"), "“1:2” is no reference"),
         (("study.csv", "--reference", "9=2"), "The plan has no row 9"),
     ],
@@ -137,3 +143,81 @@ def test_a_part_is_followed_over_time(hemtra, study, tmp_path):  # noqa: F811
     assert code == 1
     assert "one part over time" in out
     assert "not stable: occasion 6 beyond its limits" in out
+
+
+def test_scans_in_a_folder_of_each_operator_are_the_same_study(hemtra, study, tmp_path):  # noqa: F811
+    for scan in study.glob("*.x3p"):
+        part, operator, trial = scan.stem.split("-")
+        (tmp_path / operator).mkdir(exist_ok=True)
+        shutil.copy(scan, tmp_path / operator / f"{part}-{trial}.x3p")
+    of_list, of_folder = (
+        json.loads(hemtra("gauge", study / "rise.hplan", source, "--json")[1])
+        for source in (study / "study.csv", tmp_path)
+    )
+    assert of_folder["rows"] == of_list["rows"]
+    (tmp_path / "Ada" / "p1-1.x3p").rename(tmp_path / "Ada" / "p1.x3p")
+    code, _, err = hemtra("gauge", study / "rise.hplan", tmp_path)
+    assert (code, "Ada/p1.x3p says no trial; name it PART-TRIAL" in err) == (2, True)
+
+
+def narrow(study, plan):
+    """The plan of the study with limits of which the gauge takes four tenths, in a file of its own."""
+    made = load_plan(study / "rise.hplan")
+    save_plan(made.with_characteristic(made.sheet[0].edited(lower=0.15, upper=0.25)), plan)
+    return plan
+
+
+def test_grades_are_kept_in_the_plan_and_doubts_are_said(hemtra, study, tmp_path):  # noqa: F811
+    plan = narrow(study, tmp_path / "rise.hplan")
+    assert "gauge" not in hemtra("plan", "check", plan)[1]
+    code, _, _ = hemtra("gauge", plan, study / "study.csv", "--save", "--output", tmp_path / "study.pdf")
+    row = load_plan(plan).sheet[0]
+    today = datetime.datetime.now().date()
+    # two operators 10 µm apart, and 1.2 µm of repeatability
+    share = 100 * 6 * np.hypot(0.01 / np.sqrt(2), 0.001 * np.sqrt(2) * np.sqrt(6 / 8)) / 0.1
+    assert row.gauge.share(row.lower, row.upper) == pytest.approx(share, rel=0.01)
+    assert (code, row.gauge.made) == (1, today)
+    words = f"its gauge takes {share:.0f} % of the tolerance: not capable (aiag, {today})."
+    assert words in hemtra("plan", "check", plan)[1]
+    assert (tmp_path / "study.pdf").read_bytes().startswith(b"%PDF")
+
+
+def recorded(records, plan, lot, values):
+    """A lot of parts by serial, in their order, as the plan judged them."""
+    made = records.open_lot(plan.name, lot, new=True)
+    revision, row = records.revision(plan), plan.sheet[0]
+    for number, (serial, value) in enumerate(values, start=1):
+        judged = CharacteristicResult(
+            1, row.name, row.step, value, "mm", None, row.lower, row.upper, 2, Verdict.PASS, "", None
+        )
+        part = PartRecord(number, Verdict.PASS, "", serial, (judged,), 1.0, 1.0, 1.0, 1.0)
+        records.add(made, part, revision)
+
+
+def test_lots_on_record_are_a_study(hemtra, study, tmp_path):  # noqa: F811
+    plan, db = load_plan(narrow(study, tmp_path / "rise.hplan")), f"{tmp_path}/records.db"
+    records = Records(db)
+    parts = {"p1": 0.16, "p2": 0.20, "p3": 0.24}
+    for operator, more in (("Ada", 0.0), ("Ben", 0.01)):
+        read = [(serial, rise + more + noise) for noise in (-0.001, 0.001) for serial, rise in parts.items()]
+        recorded(records, plan, operator, read)
+    recorded(records, plan, "nameless", [("", 0.2)])
+    other = plan.with_step(plan.step("up").edited(zone=plan.step("down").zone))
+    recorded(records, other, "other", [("p1", 0.2)])
+    records.close()
+    asked = ("gauge", tmp_path / "rise.hplan", "--db", db)
+    code, out, _ = hemtra(*asked, "--lot", "A=Ada", "--lot", "Ben", "--json")
+    found = json.loads(out)
+    spread = found["rows"][0]["repeatability_and_reproducibility"]
+    assert (code, found["parts"], found["operators"], found["trials"]) == (1, 3, 2, 2)
+    assert spread["reproducibility"]["deviation"] == pytest.approx(0.01 / np.sqrt(2), rel=0.01)
+    assert spread["repeatability"]["deviation"] == pytest.approx(0.001 * np.sqrt(2) * np.sqrt(6 / 8), rel=0.01)
+    for lots, words in (
+        (("Ada", "nameless"), "Part 1 of lot “nameless” has no serial"),
+        (("Ada", "other"), "part 1 of lot “Ada” and part 1 of lot “other” were inspected with different"),
+        (("other",), "was inspected with a revision of the plan that measures otherwise"),
+        (("gone",), "There is no lot “gone”"),
+    ):
+        code, _, err = hemtra(*asked, *(x for lot in lots for x in ("--lot", lot)))
+        assert code == 2
+        assert words in err

@@ -8,7 +8,9 @@ import pytest
 from alembic import command
 
 from hemtra.core.events import Event
+from hemtra.core.plan.gauge_mark import GaugeMark
 from hemtra.core.plan.limits import Verdict
+from hemtra.core.units import INCH
 from hemtra.storage.records import Records, merging, opening, pages
 from hemtra.storage.records.evidence import part_sheet, plan_of
 from hemtra.storage.records.merging import merge
@@ -170,6 +172,52 @@ def test_values_of_any_size_come_back(records):
     vast = made_lot(records, "vast", [0.1, None, 1e15, -1e12], started=BEGAN + DAY)
     (trend,) = trends(records, [vast], 1)
     np.testing.assert_array_equal(trend.values, [0.1, np.nan, 1e15, -1e12])
+
+
+def test_a_trend_knows_its_uncertainty_and_what_its_gauge_scatters(records):
+    plan = two_rows()
+    mark = GaugeMark(
+        deviation=0.004,
+        mean=0.2,
+        unit="mm",
+        categories=5,
+        rule="aiag",
+        deviations=6,
+        good=10,
+        usable=30,
+        parts=10,
+        operators=3,
+        trials=3,
+        made="2026-03-01",
+    )
+    kept = plan.with_characteristic(plan.sheet[0].edited(gauge=mark))
+    lot = made_lot(records, "known", [])
+    found = [part(k, kept, {1: 0.2, 2: 0.0}) for k in range(1, 5)]
+    known = [
+        replace(one, rows=[replace(row, u=u) for row in one.rows])
+        for one, u in zip(found, (0.001, 0.001, 0.003, 0.003), strict=True)
+    ]
+    records.add_all(lot, known, records.revision(kept))
+    (trend,) = trends(records, [lot], 1)
+    assert trend.u == pytest.approx(np.sqrt((2 * 1e-6 + 2 * 9e-6) / 4))
+    assert trend.gauge == 0.004
+    inches = trend.in_unit(INCH)
+    assert (inches.u, inches.gauge) == pytest.approx((trend.u / 25.4, 0.004 / 25.4))
+    (other,) = trends(records, [lot], 2)
+    assert other.gauge is None
+    (plain,) = trends(records, [made_lot(records, "plain", [0.2], started=BEGAN + DAY)], 1)
+    assert (plain.u, plain.gauge) == (None, None)
+
+
+def test_parts_with_a_value_that_is_not_proven_are_counted_by_themselves(records):
+    plan = two_rows()
+    unsure = plan.with_characteristic(plan.sheet[0].edited(uncertainty=0.01))
+    lot = made_lot(records, "unsure", [0.2, 0.295, 0.305, 0.4, None], unsure)
+    other = made_lot(records, "other", [0.295], unsure, started=BEGAN + DAY)
+    assert (records.counts(lot).all, records.counts(lot).unproven) == (5, 2)
+    assert records.counts(other).unproven == 1
+    counts = Counts().with_part(Verdict.NOT_MEASURED, unproven=True).with_part(Verdict.PASS)
+    assert (counts.all, counts.missing, counts.unproven) == (2, 1, 1)
 
 
 def test_lots_of_one_part_or_none_have_a_trend_or_none(records):

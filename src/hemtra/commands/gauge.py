@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from dataclasses import asdict, replace
+from datetime import datetime
 from enum import StrEnum
 from pathlib import Path
 from typing import Annotated, Any
@@ -12,12 +14,16 @@ import typer
 from rich.table import Table
 
 from hemtra.commands.plan_app import PlanPath
+from hemtra.commands.records import opened_records, wanted_lot
 from hemtra.commands.terminal import complain, out, progress_reporter
 from hemtra.core.errors import HemtraError
 from hemtra.core.gauge.agreement import Agreement
+from hemtra.core.gauge.marks import with_marks
 from hemtra.core.gauge.repeatability import Component, Method
-from hemtra.core.gauge.study import RULES, Asked, StudiedRow, Study, StudyRule, studied
+from hemtra.core.gauge.study import RULES, Asked, Presented, StudiedRow, Study, StudyRule, studied
 from hemtra.core.plan.balloon import Balloon
+from hemtra.core.plan.document import Plan
+from hemtra.core.progress import Progress
 from hemtra.core.text import percent
 
 
@@ -39,78 +45,127 @@ MOST_SIGNALS = 3
 """Occasions of a row that are named."""
 
 
+StudyList = Annotated[
+    Path | None,
+    typer.Argument(
+        help="A CSV with the columns scan, part and, if any, operator, trial, tag; or a folder with a"
+        " folder of scans for each operator, named PART-TRIAL.",
+        show_default=False,
+    ),
+]
+OfLots = Annotated[
+    list[str] | None,
+    typer.Option(
+        metavar="[OPERATOR=]LOT",
+        help="From the records in place of a list: a lot for each operator, parts by their serials.",
+    ),
+]
+KnownSizes = Annotated[
+    list[str] | None,
+    typer.Option(
+        metavar="[PART:]B=SIZE",
+        help="Known size of a part, by balloon; of three parts or more also linearity.",
+    ),
+]
+GoodTo = Annotated[
+    float | None, typer.Option(help="Percent of the tolerance up to which it is good.", min=0.1, max=100.0)
+]
+UsableTo = Annotated[float | None, typer.Option(help="Percent up to which it may be used.", min=0.1, max=100.0)]
+OverTime = Annotated[
+    bool, typer.Option("--stability", help="One part over time: operators are occasions, in their order.")
+]
+
+
 def gauge(
     plan: PlanPath,
-    study: Annotated[
-        Path | None,
-        typer.Argument(
-            help="A CSV with the columns scan, part and, if any, operator, trial, tag.", show_default=False
-        ),
-    ] = None,
+    study: StudyList = None,
+    lot: OfLots = None,
     method: Annotated[
         MethodName, typer.Option(help="Analysis of variance, or average and range.")
     ] = MethodName.ANOVA,
-    reference: Annotated[
-        list[str] | None,
-        typer.Option(
-            metavar="[PART:]B=SIZE",
-            help="Known size of a part, by balloon; of three parts or more also linearity.",
-        ),
-    ] = None,
-    over_time: Annotated[
-        bool,
-        typer.Option("--stability", help="One part over time: operators are occasions, in their order."),
-    ] = False,
+    reference: KnownSizes = None,
+    over_time: OverTime = False,
     rule: Annotated[RuleName, typer.Option(help="Whose limits grade the gauge.")] = RuleName.AIAG,
-    good: Annotated[
-        float | None, typer.Option(help="Percent of the tolerance up to which it is good.", min=0.1, max=100.0)
-    ] = None,
-    usable: Annotated[
-        float | None, typer.Option(help="Percent up to which it may be used.", min=0.1, max=100.0)
-    ] = None,
+    good: GoodTo = None,
+    usable: UsableTo = None,
     demo: Annotated[
         bool, typer.Option("--demo", help="Made-up covers in three poses in place of a list.")
     ] = False,
     parts: Annotated[int, typer.Option(help="Covers of the demo.", min=1, max=100)] = 10,
     trials: Annotated[int, typer.Option(help="Times each is presented in each pose.", min=1, max=50)] = 3,
+    save: Annotated[bool, typer.Option("--save", help="Keep the grade of each row in the plan.")] = False,
+    output: Annotated[Path | None, typer.Option(help="Write a report, as .pdf.", show_default=False)] = None,
     as_json: Annotated[bool, typer.Option("--json", help="Print one JSON object.")] = False,
     jobs: Annotated[int, typer.Option(help="Scans at a time.", min=1, max=256)] = 1,
+    db: Annotated[str | None, typer.Option(help="Where the records are.", show_default=False)] = None,
 ) -> None:
     """Study the gauge: repeatability and reproducibility, linearity, or the bias or stability of one part.
 
     Exit code 1 if a row is not capable or not stable.
     """
-    from hemtra.runtime.gauge import presented, unread
-    from hemtra.storage.plans import load_plan
-    from hemtra.storage.study_lists import read_study_list
+    from hemtra.storage.plans import load_plan_file, save_plan
 
-    document = load_plan(plan)
-    if (study is None) is not demo:
-        raise HemtraError("Name the list of the study, or take --demo, not both.")
+    held = load_plan_file(plan)
+    document = held.plan
+    if sum((study is not None, bool(lot), demo)) != 1:
+        raise HemtraError("Name the list or folder of the study, its lots, or take --demo; one of them.")
     known, chosen = dict(map(_reference, reference or ())), _rule(rule, good, usable)
     wrong = [balloon for _, balloon in known if document.characteristic(balloon) is None]
     if wrong:
         raise HemtraError(f"The plan has no row {wrong[0]}, for which a reference was given.")
     with progress_reporter("gauge") as progress:
-        if study is None:
-            from hemtra.virtual.gauge_demo import made_up  # loads the virtual sensor, which lists do without
-
-            found = made_up(document, parts, trials, progress)
+        if study is not None:
+            found = _on_list(document, study, progress, jobs)
         else:
-            found = presented(document, read_study_list(study), progress, jobs)
-    for words in unread(found):
-        complain(words)
+            found = _on_lots(document, lot, db, progress) if lot else _demo(document, parts, trials, progress)
     way: Method = "ranges" if method is MethodName.RANGES else "anova"
     strangers = {part for part, _ in known if part} - {one.part for one in found}
     if strangers:
         raise HemtraError(f"The study has no part {min(strangers)}, for which a reference was given.")
     result = studied(document, found, Asked(way, known, chosen, over_time))
+    today = datetime.now().date()
+    if save:
+        marked = with_marks(document, result, rule.value, today)
+        save_plan(marked, plan, held.reference, comment="gauge studied")
+    if output is not None:
+        from hemtra.storage.reports.gauge_report import save_gauge_report
+
+        save_gauge_report(document.name, result, rule.value, today, output)
     if as_json:
         print(json.dumps(to_dict(result), ensure_ascii=False))
     else:
         _print(result, way, rule)
     if any(row.is_poor for row in result.rows):
         raise typer.Exit(1)
+
+
+def _on_list(plan: Plan, study: Path, progress: Progress, jobs: int) -> list[Presented]:
+    """The scans of a list; those that cannot be read are named on stderr."""
+    from hemtra.runtime.gauge import presented, unread
+    from hemtra.storage.study_lists import study_of
+
+    found = presented(plan, study_of(study), progress, jobs)
+    for words in unread(found):
+        complain(words)
+    return found
+
+
+def _on_lots(plan: Plan, named: Sequence[str], db: str | None, progress: Progress) -> list[Presented]:
+    """The parts of lots, each of which is an operator's: its own name, unless another was given."""
+    from hemtra.runtime.gauge import presented_on_record
+
+    pairs = [(operator or name, name) for operator, _, name in (text.rpartition("=") for text in named)]
+    if len({operator for operator, _ in pairs}) < len(pairs):
+        raise HemtraError("One operator has two lots; name each once.")
+    with opened_records(db) as records:
+        lots = {operator: wanted_lot(records, name) for operator, name in pairs}
+        return presented_on_record(plan, records, lots, progress)
+
+
+def _demo(plan: Plan, parts: int, trials: int, progress: Progress) -> list[Presented]:
+    from hemtra.virtual.gauge_demo import made_up  # loads the virtual sensor, which other studies do without
+
+    return made_up(plan, parts, trials, progress)
 
 
 def _rule(name: RuleName, good: float | None, usable: float | None) -> StudyRule:

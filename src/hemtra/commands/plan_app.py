@@ -47,6 +47,7 @@ def show(plan: PlanPath) -> None:
 def check(plan: PlanPath) -> None:
     """Check a plan: its signals, which rows prove less than they seem to, and its zones on its reference."""
     from hemtra.core.evaluation.form_floor import near_their_floor
+    from hemtra.core.gauge.marks import doubtful
     from hemtra.core.plan.proof import hardly_known, unproven
     from hemtra.core.plan.signals import invalid_signal_references
     from hemtra.storage.plans import load_plan_file
@@ -62,7 +63,7 @@ def check(plan: PlanPath) -> None:
     for row in sorted(held.plan.sheet, key=lambda c: c.balloon):
         if row.note:
             out.print(f"{row.balloon} {row.name}: {row.note}", soft_wrap=True)
-    for row, why in unproven(held.plan):
+    for row, why in (*unproven(held.plan), *doubtful(held.plan, datetime.now().date())):
         out.print(f"{row.balloon} {row.name}: {why}", soft_wrap=True)
     if held.reference is None:
         out.print(f"{plan.name} is valid; no reference scan.")

@@ -7,6 +7,7 @@ moving range (ISO 7870-2).
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -25,6 +26,7 @@ class Statistics:
 
     deviation: of all values (n - 1). within: estimated from the moving range. pp, ppk: performance by the one;
     cp, cpk: capability by the other. Only limits that exist count; one alone gives no pp and no cp.
+    cpk_of_parts: capability without what the gauge scatters, None where that is not known.
     """
 
     count: int
@@ -38,6 +40,7 @@ class Statistics:
     ppk: float | None = None
     cp: float | None = None
     cpk: float | None = None
+    cpk_of_parts: float | None = None
 
     def scaled(self, factor: float) -> Statistics:
         """The same of values so many times as large; indices stay as they are."""
@@ -67,8 +70,13 @@ class Statistics:
         return f"from {self.count} parts only; below {FEW} they say little" if self.few else ""
 
 
-def statistics(values: FloatArray, lower: float | None, upper: float | None) -> Statistics:
-    """Statistics of values (n,) in the order the parts were made, NaN where one was not measured."""
+def statistics(
+    values: FloatArray, lower: float | None, upper: float | None, gauge: float | None = None
+) -> Statistics:
+    """Statistics of values (n,) in the order the parts were made, NaN where one was not measured.
+
+    gauge: standard deviation of the gauge, where a study found it.
+    """
     known = values[~np.isnan(values)].astype(np.float64)
     missing = int(values.size - known.size)
     if known.size == 0:
@@ -83,8 +91,23 @@ def statistics(values: FloatArray, lower: float | None, upper: float | None) -> 
     within = float(np.abs(np.diff(off)).mean()) / D2
     pp, ppk = _indices(mean, deviation, lower, upper)
     cp, cpk = _indices(mean, within, lower, upper)
+    of_parts = None
+    if gauge is not None and gauge < within:
+        # gauge and parts scatter by themselves, so their variances add up
+        _, of_parts = _indices(mean, math.sqrt(within**2 - gauge**2), lower, upper)
     return Statistics(
-        int(known.size), missing, mean, deviation, within, least, greatest, pp=pp, ppk=ppk, cp=cp, cpk=cpk
+        int(known.size),
+        missing,
+        mean,
+        deviation,
+        within,
+        least,
+        greatest,
+        pp=pp,
+        ppk=ppk,
+        cp=cp,
+        cpk=cpk,
+        cpk_of_parts=of_parts,
     )
 
 

@@ -1,15 +1,19 @@
-"""The scans of a gauge study, evaluated one after the other."""
+"""What the parts of a gauge study gave: its scans evaluated, or taken from the records."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 
 from hemtra.core.errors import HemtraError
+from hemtra.core.evaluation.recorded_values import comparable, judged_by_values, verdict_of
 from hemtra.core.gauge.study import Presented
 from hemtra.core.plan.document import Plan
 from hemtra.core.progress import Progress
 from hemtra.runtime.batch import inspect_files
+from hemtra.storage.records.evidence import judged_parts, plan_of
+from hemtra.storage.records.store import Lot, Records
 from hemtra.storage.study_lists import StudyEntry
 
 
@@ -27,6 +31,48 @@ def presented(plan: Plan, entries: Sequence[StudyEntry], progress: Progress, job
         if item.result is not None:
             here = replace(here, verdict=str(item.result.verdict), rows=item.result.characteristics)
         found.append(here)
+    return found
+
+
+def presented_on_record(
+    plan: Plan, records: Records, lots: Mapping[str, Lot], progress: Progress
+) -> list[Presented]:
+    """What is on record of parts that were presented in some lots, one an operator, as the plan judges it.
+
+    lots: by operator. Serials name the parts; those of one serial in one lot are its trials, in their
+    order. Raises `HemtraError` where a part has no serial, where the lots were inspected with several revisions
+    of a plan or with one that measures otherwise than this one, or where it was stopped.
+    """
+    found: list[Presented] = []
+    used: dict[int, str] = {}
+    pairs = None
+    for done, (operator, lot) in enumerate(lots.items()):
+        if not progress(done, len(lots), lot.name):
+            raise HemtraError("The study was cancelled.")
+        trials: Counter[str] = Counter()
+        for part, rows in judged_parts(records, lot):
+            if not part.serial:
+                raise HemtraError(
+                    f"Part {part.number} of lot “{lot.name}” has no serial, so nothing says which part it was."
+                )
+            if part.revision_id not in used:
+                used[part.revision_id] = f"part {part.number} of lot “{lot.name}”"
+                pairs = comparable(plan_of(records, part), plan)
+            if len(used) > 1:
+                first, second = used.values()
+                raise HemtraError(
+                    f"The plan was changed within the study: {first} and {second} were inspected with different"
+                    " revisions. Present all parts with one."
+                )
+            judged = None if pairs is None else judged_by_values(pairs, rows)
+            if judged is None:
+                raise HemtraError(
+                    f"Lot “{lot.name}” was inspected with a revision of the plan that measures otherwise."
+                    " Go back to that revision, or present the parts again."
+                )
+            trials[part.serial] += 1
+            verdict = str(verdict_of(plan, judged))
+            found.append(Presented(part.serial, operator, trials[part.serial], verdict, judged))
     return found
 
 

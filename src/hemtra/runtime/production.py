@@ -20,6 +20,7 @@ from typing import Any
 from hemtra.core.errors import HemtraError
 from hemtra.core.events import Event, sentence
 from hemtra.core.plan.document import Plan
+from hemtra.core.plan.limits import Verdict
 from hemtra.core.station.station import Station
 from hemtra.runtime.belt_mark import BeltMark
 from hemtra.runtime.feeds import Arrived, Feed
@@ -307,7 +308,9 @@ class Production:
             self.signaller.part(number, found.verdict, found.rows, arrived.travel, heard, waited)
         else:
             self.times.through(arrived.scanned)
-        self.counts = self.counts.with_part(found.verdict)
+        self.counts = self.counts.with_part(
+            found.verdict, unproven=any(row.verdict is Verdict.NOT_PROVEN for row in found.rows)
+        )
         for event in events:
             self.listeners.event(event)
         if self.keeper is not None:

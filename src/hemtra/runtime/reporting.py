@@ -153,7 +153,7 @@ def lot_content(records: Records, lot: Lot, progress: Progress, unit: LengthUnit
         if not progress(done, 2 * len(balloons), f"characteristic {balloon}"):
             return None
         found = [trend.in_unit(unit) for trend in trends(records, [lot], balloon)]
-        series += [(trend, statistics(trend.values, trend.lower, trend.upper)) for trend in found]
+        series += [(trend, statistics(trend.values, trend.lower, trend.upper, trend.gauge)) for trend in found]
     pareto = failures(records, [lot])
     evidence = _Evidence(records, lot, {row.balloon: row.verdict for row in pareto}, unit)
     if not evidence.gather(progress):

@@ -103,5 +103,6 @@ MIGRATIONS: dict[int, Callable[[Content], Content]] = {
     6: _to_7,
     7: _numbered(8),
     8: _numbered(9),
+    9: _numbered(10),
 }
 """By schema version: the function that turns the JSON of that version into that of the next."""

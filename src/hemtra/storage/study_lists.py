@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from dataclasses import dataclass
 from pathlib import Path
@@ -10,8 +11,11 @@ from hemtra.core.errors import FileError
 from hemtra.core.plan.requirements import read_table
 from hemtra.storage.files import opened
 from hemtra.storage.requirement_lists import LARGEST, text_of
+from hemtra.storage.scans import FORMATS
 
 COLUMNS = ("scan", "part", "operator", "trial", "tag")
+NAMED = re.compile(r"(?P<part>.+?)[-_ ]0*(?P<trial>[1-9]\d{0,2})")
+"""Name of a scan: a part and a trial from 1 on."""
 TAGS = {"good": True, "bad": False, "": None}
 
 
@@ -24,6 +28,30 @@ class StudyEntry:
     operator: str
     trial: int
     tag: bool | None = None
+
+
+def study_of(path: Path) -> tuple[StudyEntry, ...]:
+    """The scans of a study from its list, or from a folder. Raises `FileError`."""
+    return study_in_folder(path) if path.is_dir() else read_study_list(path)
+
+
+def study_in_folder(folder: Path) -> tuple[StudyEntry, ...]:
+    """The scans of a folder, whose folders are the operators; files are named PART-TRIAL.
+
+    A folder without folders has one operator without a name. Raises `FileError` where a name says no trial.
+    """
+    folders = sorted(inside for inside in folder.iterdir() if inside.is_dir())
+    found = []
+    for held in folders or [folder]:
+        for scan in sorted(file for file in held.iterdir() if file.suffix.lower() in FORMATS):
+            name = NAMED.fullmatch(scan.stem)
+            if name is None:
+                raise FileError(f"{held.name}/{scan.name} says no trial; name it PART-TRIAL, as pump 7-2.x3p.")
+            operator = held.name if folders else ""
+            found.append(StudyEntry(scan, name["part"], operator, int(name["trial"])))
+    if not found:
+        raise FileError(f"{folder.name} holds no scans, nor do its folders.")
+    return tuple(found)
 
 
 def read_study_list(path: Path) -> tuple[StudyEntry, ...]:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from hemtra.core.errors import PlanError
 from hemtra.core.plan.balloon import Balloon
 from hemtra.core.plan.document import Characteristic, Plan
@@ -37,13 +39,18 @@ def in_groups(plan: Plan) -> tuple[tuple[str, tuple[Characteristic, ...]], ...]:
     return tuple((name, tuple(rows)) for name, rows in groups.items())
 
 
-def found_rows(plan: Plan, text: str) -> frozenset[int]:
-    """The balloons of rows whose number, name or group holds every word of a text."""
-    words = text.casefold().split()
+def found_rows(plan: Plan, text: str, grades: Mapping[Balloon, str] | None = None) -> frozenset[int]:
+    """The balloons of rows whose number, name or group holds every word of a text, or whose grade is the text.
+
+    grades: by balloon, what its gauge is good for.
+    """
+    words, grades = text.casefold().split(), grades or {}
+    wanted = " ".join(words)
     return frozenset(
         row.balloon
         for row in plan.sheet
-        if all(word in f"{row.balloon} {row.name} {row.group}".casefold() for word in words)
+        if wanted == grades.get(row.balloon)
+        or all(word in f"{row.balloon} {row.name} {row.group}".casefold() for word in words)
     )
 
 

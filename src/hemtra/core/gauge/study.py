@@ -8,7 +8,6 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from hemtra.core.arrays import FloatArray
 from hemtra.core.errors import HemtraError
 from hemtra.core.gauge.agreement import Agreement, between, with_tags
 from hemtra.core.gauge.linearity import Linearity, linearity
@@ -18,6 +17,7 @@ from hemtra.core.gauge.stability import Stability, stability
 from hemtra.core.gauge.type_one import Rule, TypeOne, type_one
 from hemtra.core.plan.balloon import Balloon
 from hemtra.core.plan.document import Characteristic, Plan
+from hemtra.core.plan.gauge_mark import graded, share_of_tolerance
 from hemtra.core.plan.limits import CharacteristicResult
 
 ONE_PART = Rule()
@@ -69,8 +69,9 @@ class Presented:
 class StudiedRow:
     """A characteristic in a study: one of `spread`, `size` and `chart` where it was evaluated, else the reason.
 
-    share: percent of the tolerance that the gauge takes, see `_share`; None without one. line: how its bias
-    changes with size, where sizes of several parts are known.
+    share: percent of the tolerance that the gauge takes, None without one. mean: of all readings. width: of
+    the tolerance, None with one limit. line: how its bias changes with size, where sizes of several parts are
+    known.
     """
 
     balloon: Balloon
@@ -82,6 +83,9 @@ class StudiedRow:
     line: Linearity | None = None
     rule: StudyRule = AIAG
     share: float | None = None
+    mean: float | None = None
+    width: float | None = None
+    readings: Readings | None = None
     reason: str = ""
 
     @property
@@ -95,10 +99,7 @@ class StudiedRow:
             return "no tolerance" if is_capable is None else "good" if is_capable else "not capable"
         if self.spread is None:
             return "not evaluated"
-        if self.share is None:
-            return "no tolerance"
-        rule = self.rule
-        return "good" if self.share <= rule.good else "usable" if self.share <= rule.usable else "not capable"
+        return graded(self.share, self.rule.good, self.rule.usable)
 
     @property
     def is_poor(self) -> bool:
@@ -170,7 +171,7 @@ def _row(
     assert row is not None
     judged = [_judged(one, balloon) for one in found]
     unit = next((j.unit for j in judged if j is not None), row.unit)
-    blank = StudiedRow(balloon, row.name, unit, rule=asked.rule)
+    blank = StudiedRow(balloon, row.name, unit, rule=asked.rule, width=_tolerance(row))
     readings = [
         Reading(
             one.part,
@@ -187,18 +188,21 @@ def _row(
     try:
         if asked.over_time:
             # occasions take the place of operators
-            return replace(blank, chart=stability(Readings.of(readings).values[0]))
+            table = Readings.of(readings)
+            return replace(blank, chart=stability(table.values[0]), readings=table)
         if len(parts) == 1:
             reference = known[parts[0]]
             if reference is None:
                 reference = asked.references.get(("", balloon))
             return _against_reference(blank, row, readings, reference)
-        spread = repeatability(Readings.of(readings), asked.method)
+        table = Readings.of(readings)
+        spread = repeatability(table, asked.method)
         line = _line(readings, known)
     except HemtraError as error:
         return replace(blank, reason=str(error))
-    share = _share(row, spread.gauge.deviation, np.array([r.value for r in readings], np.float64), asked.rule)
-    return replace(blank, spread=spread, line=line, share=share)
+    mean = float(table.values.mean())
+    share = _share(row, spread.gauge.deviation, mean, asked.rule)
+    return replace(blank, spread=spread, line=line, share=share, mean=mean, readings=table)
 
 
 def _line(readings: Sequence[Reading], known: Mapping[str, float | None]) -> Linearity | None:
@@ -216,19 +220,9 @@ def _tolerance(row: Characteristic) -> float | None:
     return row.upper - row.lower
 
 
-def _share(row: Characteristic, deviation: float, values: FloatArray, rule: StudyRule) -> float | None:
-    """Percent of the tolerance that the spread of a gauge takes, or half of it of the way to one limit.
-
-    That way is counted from the mean of the readings, since limits on one side have no middle.
-    """
-    width = _tolerance(row)
-    if width is not None:
-        return 100.0 * rule.deviations * deviation / width
-    if (row.lower is None) == (row.upper is None):
-        return None
-    limit = row.upper if row.upper is not None else row.lower
-    room = abs(limit - float(values.mean())) if limit is not None else 0.0
-    return 100.0 * rule.deviations / 2.0 * deviation / room if room > 0.0 else None
+def _share(row: Characteristic, deviation: float, mean: float, rule: StudyRule) -> float | None:
+    """Percent of the tolerance that the spread of a gauge takes."""
+    return share_of_tolerance(deviation, mean, row.lower, row.upper, rule.deviations)
 
 
 def _against_reference(
@@ -239,7 +233,9 @@ def _against_reference(
     values = np.array([math.nan if one.value is None else one.value for one in readings])
     rule = blank.rule
     size = type_one(values, reference, _tolerance(row), rule.one, resolution=10.0**-row.decimals)
-    return replace(blank, size=size, share=_share(row, size.deviation, values, rule))
+    share = _share(row, size.deviation, size.mean, rule)
+    table = Readings((readings[0].part,), ("",), values[None, None, :])
+    return replace(blank, size=size, share=share, mean=size.mean, readings=table)
 
 
 def _judged(one: Presented, balloon: Balloon) -> CharacteristicResult | None:

@@ -22,12 +22,13 @@ from hemtra.core.arrays import FloatArray
 from hemtra.core.errors import PlanError
 from hemtra.core.plan.balloon import Balloon
 from hemtra.core.plan.budget import Budget
+from hemtra.core.plan.gauge_mark import GaugeMark
 from hemtra.core.plan.limits import decimals_for
 from hemtra.core.plan.series import Over
 from hemtra.core.plan.signals import MOST_SIGNALS, AnySignal
 from hemtra.core.zones.zone import Zone
 
-SCHEMA = 9
+SCHEMA = 10
 """Version of the document's form; older ones are migrated when read, newer ones refused."""
 
 Id = Annotated[str, StringConstraints(pattern=r"^[a-z0-9][a-z0-9-]{0,62}$")]
@@ -151,6 +152,7 @@ class Characteristic(_Document):
     uncertainty: expanded, in its unit; then a value passes only where it surely conforms (ISO 14253-1).
     covers: coverage factor k with which each part is judged by its own U = k u, in place of `uncertainty`.
     budget: what its standard uncertainty is made of on the reference scan, where that was worked out.
+    gauge: what the latest gauge study found.
     over: how the values of all profiles, or of all instances of an outline, make one verdict; None for the
     first instance, and for each profile. least_share: percent of them that must lie within, for “share”.
     least_coverage: percent of its zone, edge or path that must be known for it to pass; None for what its kind
@@ -174,6 +176,7 @@ class Characteristic(_Document):
     uncertainty: Annotated[float, Field(gt=0, allow_inf_nan=False)] | None = None
     covers: Annotated[float, Field(gt=0, le=10.0, allow_inf_nan=False)] | None = None
     budget: Budget | None = None
+    gauge: GaugeMark | None = None
     over: Over | None = None
     least_share: Percent = 95.0
     least_coverage: Annotated[float, Field(ge=0.0, le=100.0)] | None = None

@@ -191,6 +191,14 @@ class PlanActions:
             help="Linear, by two references.",
         )
         yield Action(
+            "sheet.not-capable",
+            "Show rows whose gauge is not capable",
+            group,
+            lambda: self._workspace.sheet.search_for("not capable"),
+            lambda: any(row.gauge for row in self._bench.document.plan.sheet),
+            help="By the gauge study whose grades the plan keeps.",
+        )
+        yield Action(
             "sheet.find",
             "Find a characteristic",
             group,

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QInputDialog
 from hemtra.core.plan.document import Plan
 from hemtra.desktop.documents.action import Action
 from hemtra.desktop.documents.session import Session
+from hemtra.desktop.plan.panels.gauge_window import GaugeWindow
 from hemtra.desktop.plan.panels.revisions_window import RevisionsWindow
 from hemtra.desktop.plan.panels.shake_window import ShakeWindow
 from hemtra.desktop.plan.workspace import PlanWorkspace
@@ -101,6 +102,14 @@ class DocumentActions:
         )
 
         yield Action(
+            "plan.gauge",
+            "Gauge study…",
+            group,
+            self.show_gauge,
+            lambda: any(row.step for row in document.plan.sheet),
+            help="Repeatability and reproducibility of all rows, from scans or from lots on record.",
+        )
+        yield Action(
             "plan.shake",
             "Shake test…",
             group,
@@ -108,6 +117,16 @@ class DocumentActions:
             study.can_start,
             help="Try the plan on worse copies of the tray: turned, tilted, noisy, with dropouts and dirt.",
         )
+
+    def show_gauge(self) -> GaugeWindow:
+        """Open it; it says what is needed."""
+        session = self._session
+        session.show("plan")
+        window = GaugeWindow(
+            self._bench, session.tasks, lambda: session.records_at, self._workspace.edit, session.window
+        )
+        window.show()
+        return window
 
     def show_shake(self) -> ShakeWindow:
         """Open it, and begin."""

@@ -59,7 +59,7 @@ def follow(request: CourseRequest, superseded: Superseded) -> Iterator[Character
     records, lots, balloon = request.records, request.lots, request.balloon
     found = trends(records, lots, balloon)
     series = tuple(
-        TrendSeries(trend, statistics(trend.values, trend.lower, trend.upper))
+        TrendSeries(trend, statistics(trend.values, trend.lower, trend.upper, trend.gauge))
         for trend in found
         if not trend.reads
     )

@@ -11,6 +11,7 @@ from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPen, QPolygonF
 
 from hemtra.core.arrays import FloatArray, IntArray
+from hemtra.core.plan.budget import USUAL_COVERAGE
 from hemtra.core.statistics import Statistics, bins_of, thinned
 from hemtra.desktop.widgets import theme
 from hemtra.storage.records.trends import Trend
@@ -85,8 +86,12 @@ def _draw_limits(painter: QPainter, chart: Chart, trend: Trend, left: float, rig
     pen = QPen(theme.colour("passed"), 1.2)
     pen.setDashPattern([5, 3])
     painter.setPen(pen)
+    expanded = USUAL_COVERAGE * (trend.u or 0.0)
     for limit in (trend.lower, trend.upper):
         if limit is not None:
+            # values in it may lie on either side of the limit
+            above, below = (chart.at(0, limit + side * expanded).y() for side in (1, -1))
+            painter.fillRect(QRectF(left, above, right - left, below - above), theme.colour("muted", 45))
             y = chart.at(0, limit).y()
             painter.drawLine(QPointF(left, y), QPointF(right, y))
 

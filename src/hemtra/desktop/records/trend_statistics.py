@@ -5,16 +5,18 @@ from __future__ import annotations
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QFontMetrics, QPainter
 
+from hemtra.core.plan.budget import USUAL_COVERAGE
 from hemtra.core.statistics import Statistics
 from hemtra.desktop.models.records_bench import CharacteristicTrend, TrendSeries
 from hemtra.desktop.widgets import theme
+from hemtra.storage.records.trends import Trend
 
 
 def draw_statistics(painter: QPainter, at: QPointF, room: float, series: TrendSeries) -> None:
     """A line of labels with their values below, from a pixel on; closer to each other in a narrow room."""
     found, trend = series.statistics, series.trend
     top, x = at.y(), at.x()
-    shown = format_statistics(found, trend.unit, trend.decimals)
+    shown = format_statistics(found, trend)
     small, large, bold = QFontMetrics(theme.font(11)), QFontMetrics(theme.font(14)), theme.font(14, bold=True)
     widths = [
         max(
@@ -58,9 +60,9 @@ def draw_texts(painter: QPainter, box: QRectF, course: CharacteristicTrend) -> N
         painter.drawText(QRectF(98, line.top(), room, 20), Qt.AlignmentFlag.AlignVCenter, words)
 
 
-def format_statistics(found: Statistics, unit: str, decimals: int) -> list[tuple[str, str, bool]]:
-    """Label with the unit, value, and whether it is an index, of each statistic."""
-    digits = decimals + 1
+def format_statistics(found: Statistics, trend: Trend) -> list[tuple[str, str, bool]]:
+    """Label with the unit, value, and whether it is an index, of each statistic that is known."""
+    unit, digits = trend.unit, trend.decimals + 1
 
     def number(value: float | None) -> str:
         return "–" if value is None else f"{value:.{digits}f}"
@@ -68,6 +70,8 @@ def format_statistics(found: Statistics, unit: str, decimals: int) -> list[tuple
     def index(value: float | None) -> str:
         return "–" if value is None else f"{value:.2f}"
 
+    known = [] if trend.u is None else [(f"U {unit}", f"{USUAL_COVERAGE * trend.u:.2g}", False)]
+    of_parts = [] if found.cpk_of_parts is None else [("Cpk of parts", index(found.cpk_of_parts), True)]
     return [
         ("parts", f"{found.count:,}".replace(",", " "), False),
         ("not measured", f"{found.missing:,}".replace(",", " "), False),
@@ -75,8 +79,10 @@ def format_statistics(found: Statistics, unit: str, decimals: int) -> list[tuple
         (f"s {unit}", number(found.deviation), False),
         (f"min {unit}", number(found.least), False),
         (f"max {unit}", number(found.greatest), False),
+        *known,
         ("Cp", index(found.cp), True),
         ("Cpk", index(found.cpk), True),
+        *of_parts,
         ("Pp", index(found.pp), True),
         ("Ppk", index(found.ppk), True),
     ]

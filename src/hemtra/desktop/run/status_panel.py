@@ -8,10 +8,11 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
 
+from hemtra.core.plan.limits import Verdict
 from hemtra.core.text import percent
 from hemtra.desktop.models.run_bench import RunBench, RunEnvironment
 from hemtra.desktop.widgets import theme
-from hemtra.desktop.widgets.symbols import draw_panel
+from hemtra.desktop.widgets.symbols import draw_balloon, draw_panel
 
 LINE = 21.0
 GOOD, WARN, BAD, NONE = "passed", "copper", "failed", "muted"
@@ -32,6 +33,7 @@ class StatusPanel(QWidget):
         message = "; ".join(f"{name} {words}" for name, words, _ in outside_rows(self._bench))
         c = self._bench.counts
         counts = f"{c.all} parts, {c.passed} pass, {c.failed} fail, {c.missing} not measured"
+        counts += f", {c.unproven} not proven" if c.unproven else ""
         self.setAccessibleName(f"{counts}. {message}")
         self.update()
 
@@ -59,6 +61,10 @@ class StatusPanel(QWidget):
             painter.setFont(theme.font(22, bold=True))
             box = QRectF(left, y - 22, right - left, 28)
             painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, str(number))
+        if counts.unproven:
+            y += 22
+            draw_balloon(painter, QPointF(left + 7, y - 5), "", Verdict.NOT_PROVEN, radius=6.0)
+            self._row(painter, y, "with a value not proven", str(counts.unproven), indent=20.0)
         share, times = counts.share, bench.outside.times
         y += 12
         self._bar(painter, y, share or 0.0, theme.colour("passed"))

@@ -23,7 +23,7 @@ from hemtra.core.plan.limits import Verdict
 from hemtra.desktop.documents.action import Action
 from hemtra.desktop.widgets import theme
 from hemtra.desktop.widgets.scrolled import scrolled
-from hemtra.desktop.widgets.symbols import draw_balloon
+from hemtra.desktop.widgets.symbols import draw_balloon, draw_gauge_mark
 
 KEYS = Qt.ItemDataRole.UserRole + 1
 
@@ -119,13 +119,17 @@ class ShortcutsAndSymbols(QDialog):
         grid.setHorizontalSpacing(24)
         grid.setVerticalSpacing(3)
         line = 0
-        for verdict, meaning in (
+        for sign, meaning in (
             (Verdict.PASS, "PASS: inside its limits"),
             (Verdict.FAIL, "FAIL: outside a limit"),
             (Verdict.NOT_MEASURED, "NOT MEASURED: no value; never counts as PASS"),
             (Verdict.NOT_PROVEN, "NOT PROVEN: nearer to a limit than its uncertainty"),
+            ("good", "Gauge good: takes little of the tolerance"),
+            ("usable", "Gauge usable"),
+            ("not capable", "Gauge not capable"),
+            ("outdated", "Gauge study made before the row was changed"),
         ):
-            grid.addWidget(_Sign(verdict), line, 0, Qt.AlignmentFlag.AlignRight)
+            grid.addWidget(_Sign(sign), line, 0, Qt.AlignmentFlag.AlignRight)
             grid.addWidget(QLabel(meaning), line, 1)
             line += 1
         keyed = [(a.keys, a.title) for a in actions if a.keys]
@@ -150,13 +154,18 @@ class ShortcutsAndSymbols(QDialog):
 
 
 class _Sign(QWidget):
-    def __init__(self, verdict: Verdict) -> None:
+    """A balloon of a verdict, or the mark of a gauge."""
+
+    def __init__(self, sign: Verdict | str) -> None:
         super().__init__()
-        self._verdict = verdict
-        self.setFixedSize(34, 32)
+        self._sign = sign
+        self.setFixedSize(34, 32 if isinstance(sign, Verdict) else 18)
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        """A balloon."""
+        """The sign."""
         painter = QPainter(self)
-        draw_balloon(painter, QPointF(17, 16), "7", self._verdict)
+        if isinstance(self._sign, Verdict):
+            draw_balloon(painter, QPointF(17, 16), "7", self._sign)
+        else:
+            draw_gauge_mark(painter, QPointF(17, 9), self._sign)
         painter.end()

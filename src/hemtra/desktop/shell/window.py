@@ -7,7 +7,7 @@ from pathlib import Path
 
 from PySide6.QtCore import QPoint
 from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
-from PySide6.QtWidgets import QMainWindow, QMenu, QStackedWidget, QWidget
+from PySide6.QtWidgets import QDialog, QMainWindow, QMenu, QStackedWidget, QWidget
 
 from hemtra.desktop.documents.action import Action
 from hemtra.desktop.documents.plan_files import SCAN_SUFFIXES
@@ -200,6 +200,8 @@ class MainWindow(QMainWindow):
 
     def closeEvent(self, event: QCloseEvent) -> None:
         """Nothing is asked: unsaved work is kept and offered at the next start."""
+        for dialog in self.findChildren(QDialog):
+            dialog.close()  # they would stay on screen without their window
         self.session.unsaved.close()
         self.session.plans.keep_settings_now()
         # a line first, whose last parts are finished; then tasks, which may read what a workspace lets go of

@@ -109,6 +109,29 @@ def draw_limit_bar(
     painter.restore()
 
 
+MARK = 3.2
+"""Pixels from the middle of a gauge's mark to its border."""
+
+
+def draw_gauge_mark(painter: QPainter, at: QPointF, grade: str) -> None:
+    """What a gauge is good for: a ring if good, half filled if usable, a square if not capable, else a dash."""
+    box = QRectF(at.x() - MARK, at.y() - MARK, 2 * MARK, 2 * MARK)
+    painter.save()
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.setPen(QPen(theme.colour("muted"), 1.2))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    if grade == "not capable":
+        painter.fillRect(box, theme.colour("failed"))
+    elif grade in ("good", "usable"):
+        painter.drawEllipse(box)
+        if grade == "usable":
+            painter.setBrush(theme.colour("muted"))
+            painter.drawPie(box, 90 * 16, 180 * 16)
+    else:
+        painter.drawLine(QPointF(box.left(), at.y()), QPointF(box.right(), at.y()))
+    painter.restore()
+
+
 def bar_scale(lower: float | None, upper: float | None, nominal: float | None) -> tuple[float, float]:
     """What the bar shows: the limits with a third of their distance on either side."""
     if lower is not None and upper is not None:

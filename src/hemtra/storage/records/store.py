@@ -11,7 +11,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, TypeVar
 
-from sqlalchemy import Connection, Table, func, insert, select, update
+from sqlalchemy import Connection, Table, distinct, exists, func, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
 from hemtra.core.evaluation.rows import judged
@@ -33,6 +33,7 @@ from hemtra.storage.records.opening import (
 )
 from hemtra.storage.records.schema import (
     CODES,
+    NOT_PASSED,
     VERDICTS,
     characteristics,
     events,
@@ -88,14 +89,17 @@ class PartRecord:
 
 @dataclass(frozen=True)
 class Counts:
-    """How many parts of a lot have which verdict."""
+    """How many parts of a lot have which verdict; unproven: of these, parts with a row that is NOT PROVEN."""
 
     passed: int = 0
     failed: int = 0
     missing: int = 0
+    unproven: int = 0
 
-    def with_part(self, verdict: Verdict) -> Counts:
+    def with_part(self, verdict: Verdict, *, unproven: bool = False) -> Counts:
         """With one part more."""
+        if unproven:
+            return replace(self.with_part(verdict), unproven=self.unproven + 1)
         if verdict is Verdict.PASS:
             return replace(self, passed=self.passed + 1)
         if verdict is Verdict.FAIL:
@@ -219,7 +223,8 @@ class Records:
             query = (
                 select(parts.c.verdict, func.count()).where(parts.c.lot_id == lot.id).group_by(parts.c.verdict)
             )
-            return counts_of({VERDICTS[code]: count for code, count in db.execute(query)})
+            counts = counts_of({VERDICTS[code]: count for code, count in db.execute(query)})
+            return replace(counts, unproven=_unproven(db, lot))
 
     # -- plans and stations -----------------------------------------------------------------------
 
@@ -400,6 +405,19 @@ def _kept_already(db: Connection, lot: Lot, made: Sequence[PartRecord]) -> list[
     known = {row.number: row for row in db.execute(query)}
     same = [part.number in known and known[part.number][2:] == (part.scanned, part.judged) for part in made]
     return [known[part.number].id for part in made] if all(same) else []
+
+
+def _unproven(db: Connection, lot: Lot) -> int:
+    """How many parts of a lot have a row that is NOT PROVEN."""
+    used = select(parts.c.revision_id).where(parts.c.lot_id == lot.id).distinct()
+    rows = select(characteristics.c.id).where(characteristics.c.revision_id.in_(used))
+    query = select(func.count(distinct(values.c.part_id))).where(
+        values.c.characteristic_id.in_(rows),
+        NOT_PASSED,  # the index holds these only
+        values.c.verdict == CODES[Verdict.NOT_PROVEN],
+        exists().where(parts.c.id == values.c.part_id, parts.c.lot_id == lot.id),
+    )
+    return int(db.execute(query).scalar_one())
 
 
 def _kept_once(db: Connection, table: Table, document: str, **row: Any) -> tuple[int, bool]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from itertools import chain
@@ -11,9 +12,19 @@ import numpy as np
 from sqlalchemy import BigInteger, ColumnElement, Connection, Select, cast, exists, func, literal, select
 
 from hemtra.core.arrays import FloatArray, IntArray
+from hemtra.core.errors import PlanError
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.units import LengthUnit
-from hemtra.storage.records.schema import CODES, NOT_PASSED, VERDICTS, characteristics, parts, values
+from hemtra.storage.plans import from_json
+from hemtra.storage.records.schema import (
+    CODES,
+    NOT_PASSED,
+    VERDICTS,
+    characteristics,
+    parts,
+    revisions,
+    values,
+)
 from hemtra.storage.records.store import Lot, Records
 
 FIRST = 200
@@ -34,6 +45,8 @@ class Trend:
     them would flip from one side to the other. method: how it is measured, as far as that has changed.
     parts: (n,) keys; values: (n,) NaN where it was not measured; starts: of each lot, the index of its
     first part and its name. reads: whether it gives text, of which only how right it is is a number.
+    u: standard uncertainty of its newest values; gauge: standard deviation of the gauge as its plan keeps it
+    from a study; None where that is not known.
     """
 
     balloon: int
@@ -48,6 +61,8 @@ class Trend:
     starts: tuple[tuple[int, str], ...]
     reads: bool = False
     method: str = ""
+    u: float | None = None
+    gauge: float | None = None
 
     def in_unit(self, unit: LengthUnit) -> Trend:
         """The same with its numbers in another unit, where they are lengths."""
@@ -60,6 +75,8 @@ class Trend:
             lower=None if self.lower is None else self.lower / factor,
             upper=None if self.upper is None else self.upper / factor,
             values=self.values / factor,
+            u=None if self.u is None else self.u / factor,
+            gauge=None if self.gauge is None else self.gauge / factor,
             unit=unit.of(self.unit),
             decimals=self.decimals + unit.more_digits(self.unit),
         )
@@ -113,10 +130,45 @@ def trends(records: Records, chosen: Sequence[Lot], balloon: int) -> list[Trend]
                     if rows.size:
                         found.setdefault((same, taken), []).append((lot.name, rows))
         reads = {same: any(reads_text(db, key, same[1]) for key in stood[same]) for same, _ in found}
+        known = {same: (_uncertainty(db, keys), _gauge(db, keys[-1], balloon)) for same, keys in stood.items()}
     return [
-        replace(_trend(balloon, same, pieces, ENDS[taken]), reads=reads[same])
+        replace(
+            _trend(balloon, same, pieces, ENDS[taken]),
+            reads=reads[same],
+            u=known[same][0],
+            gauge=known[same][1] if taken == "value" else None,
+        )
         for (same, taken), pieces in found.items()
     ]
+
+
+def _uncertainty(db: Connection, keys: Sequence[int]) -> float | None:
+    """The standard uncertainty of the newest values of some characteristics."""
+    newest = (
+        select(values.c.u)
+        .where(values.c.characteristic_id == max(keys))
+        .order_by(values.c.part_id.desc())
+        .limit(FIRST)
+        .subquery()
+    )
+    mean = db.execute(select(func.avg(newest.c.u * newest.c.u))).scalar()
+    return None if mean is None else math.sqrt(float(mean))
+
+
+def _gauge(db: Connection, key: int, balloon: int) -> float | None:
+    """The standard deviation of the gauge that the plan of a characteristic keeps."""
+    query = (
+        select(revisions.c.document, characteristics.c.unit)
+        .join(characteristics, characteristics.c.revision_id == revisions.c.id)
+        .where(characteristics.c.id == key)
+    )
+    found = db.execute(query).one()
+    try:
+        row = from_json(found.document, "the plan of that day").characteristic(balloon)
+    except PlanError:
+        return None
+    mark = None if row is None else row.gauge
+    return mark.deviation if mark is not None and mark.unit == found.unit else None
 
 
 def failures(records: Records, chosen: Sequence[Lot]) -> list[Failures]:

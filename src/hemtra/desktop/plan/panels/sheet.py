@@ -25,13 +25,15 @@ from PySide6.QtWidgets import (
 )
 
 from hemtra.core.edits.sheet import found_rows, in_groups
-from hemtra.core.plan.document import Characteristic
+from hemtra.core.gauge.marks import gauge_in_words, grades
+from hemtra.core.plan.balloon import Balloon
+from hemtra.core.plan.document import Characteristic, Plan
 from hemtra.core.plan.limits import CharacteristicResult, Verdict, format_value
 from hemtra.core.plan.tolerance import EXAMPLES
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.plan.panels.list_panel import ListPanel
 from hemtra.desktop.widgets import theme, units
-from hemtra.desktop.widgets.symbols import bar_scale, draw_balloon, draw_limit_bar, draw_name
+from hemtra.desktop.widgets.symbols import bar_scale, draw_balloon, draw_gauge_mark, draw_limit_bar, draw_name
 
 LOWEST, HIGHEST = 23, 32
 """Pixels of a row: as high as lets all of them be seen, between these."""
@@ -63,6 +65,8 @@ class SheetRow(QWidget):
         super().__init__(parent)
         self.row = row
         self._state: object = None
+        self.grade = ""
+        """What its gauge is good for; empty where that was not studied."""
         self._unit = units.current()
         self.line = HIGHEST
         """Pixels of what is seen of it while it is closed."""
@@ -80,26 +84,28 @@ class SheetRow(QWidget):
         self.setCursor(Qt.CursorShape.PointingHandCursor)
         self.show_row(row, None, selected=False)
 
-    def show_row(self, row: Characteristic, judged: CharacteristicResult | None, *, selected: bool) -> None:
+    def show_row(
+        self, row: Characteristic, judged: CharacteristicResult | None, *, selected: bool, grade: str = ""
+    ) -> None:
         """Take the latest state; most rows stay as they are while one zone is dragged."""
-        state = (row, judged, selected, units.current())
+        state = (row, judged, selected, units.current(), grade)
         if state == self._state:
             return
         self._state = state
         if row != self.row or units.current() is not self._unit or not self.tolerance.hasFocus():
             self.row, self.judged, self._unit = row, judged, units.current()
             self.tolerance.setText(self.tolerance_text)
-        self.row, self.judged, self.selected = row, judged, selected
+        self.row, self.judged, self.selected, self.grade = row, judged, selected, grade
         self.tolerance.setVisible(selected)
         self._size()
         shown = None if judged is None else units.judged(judged)
         reason, tolerance = shown.reason if shown else "", self.tolerance_text
         value = "" if shown is None else f", {format_value(shown, shown.decimals)}, {shown.verdict}"
         self.setAccessibleName(f"{row.balloon} {row.name}{value}")
-        self.setAccessibleDescription(f"{tolerance}. {reason}".strip())
-        self.setToolTip(
-            f"{row.name}: {tolerance}" + (f"\n{shown.verdict}: {reason}" if reason and shown else "")
-        )
+        gauge = gauge_in_words(row, grade)
+        self.setAccessibleDescription(" ".join(f"{tolerance}. {reason} {gauge}".split()))
+        why = f"{shown.verdict}: {reason}" if reason and shown else ""
+        self.setToolTip("\n".join(filter(None, (f"{row.name}: {tolerance}", why, gauge))))
         self.update()
 
     def set_line(self, pixels: int) -> None:
@@ -160,6 +166,8 @@ class SheetRow(QWidget):
                 limit, _, at = self._drag
                 judged = replace(judged, lower=at) if limit == "lower" else replace(judged, upper=at)
             draw_limit_bar(painter, self._bar(), judged, None if self._drag is None else self._drag[1])
+        if self.grade:
+            draw_gauge_mark(painter, QPointF(self._bar().left() - 5.5, self.line / 2), self.grade)
         if self.selected and judged is not None:
             painter.setPen(theme.verdict_colour(verdict))
             painter.setFont(theme.font(12, bold=True))
@@ -248,8 +256,9 @@ class Sheet(ListPanel):
         self._headings: list[QLabel] = []
         self._laid_out: object = None
         self._shown_balloon: int | None = None
+        self._graded: tuple[Plan | None, dict[Balloon, str]] = (None, {})
         self.query = QLineEdit()
-        self.query.setPlaceholderText("find by number, name or group")
+        self.query.setPlaceholderText("find by number, name, group or grade")
         self.query.setAccessibleName("Find a characteristic")
         self.query.setClearButtonEnabled(True)
         self.query.textChanged.connect(self.refresh)
@@ -281,7 +290,8 @@ class Sheet(ListPanel):
         plan, shown = self.bench.document.shown, self.bench.shown
         judged = {c.balloon: c for c in shown.result.characteristics} if shown else {}
         text = self.query.text() if self.query.isVisibleTo(self) else ""
-        wanted = found_rows(plan, text)
+        graded = self._grades(plan)
+        wanted = found_rows(plan, text, graded)
         groups = [(name, [r for r in rows if r.balloon in wanted]) for name, rows in in_groups(plan)]
         ordered = [row for _, rows in groups for row in rows]
         while len(self.items) > len(ordered):
@@ -289,7 +299,12 @@ class Sheet(ListPanel):
         while len(self.items) < len(ordered):
             self._append(ordered[len(self.items)])
         for widget, row in zip(self.items, ordered, strict=True):
-            widget.show_row(row, judged.get(row.balloon), selected=row.balloon == self.bench.balloon)
+            widget.show_row(
+                row,
+                judged.get(row.balloon),
+                selected=row.balloon == self.bench.balloon,
+                grade=graded.get(row.balloon, ""),
+            )
         self._lay_out([(name, len(rows)) for name, rows in groups if rows])
         self.hint.setVisible(not plan.sheet)
         self._fit()
@@ -300,6 +315,12 @@ class Sheet(ListPanel):
         passed = sum(c.verdict is Verdict.PASS for c in judged.values())
         self.aside.setText(f"{passed} of {len(judged)} pass" if plan.sheet and judged else "")
         self.add_button.setEnabled(self.bench.tray.current is not None)
+
+    def _grades(self, plan: Plan) -> dict[Balloon, str]:
+        """What gauges are good for; looked up once for each plan."""
+        if self._graded[0] is not plan:
+            self._graded = plan, grades(plan)
+        return self._graded[1]
 
     def _fit(self) -> None:
         """Rows as high as lets all of them be seen, where that can be."""
@@ -329,6 +350,13 @@ class Sheet(ListPanel):
             self.query.show()
             self.query.setFocus()
             self.query.selectAll()
+        self.refresh()
+
+    def search_for(self, text: str) -> None:
+        """Show the rows that a text finds."""
+        self.query.show()
+        self.query.setText(text)
+        self.query.setFocus()
         self.refresh()
 
     def _lay_out(self, groups: list[tuple[str, int]]) -> None:

@@ -1,0 +1,123 @@
+"""A gauge study in the window: from files and from records, graded, drawn, kept in the plan, reported."""
+
+import numpy as np
+import pytest
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+
+from hemtra import HeightMap, Plan, Scan, save_plan, save_scan
+from hemtra.desktop.plan.panels.gauge_window import GaugeWindow
+from hemtra.storage.records import Records
+from lots import BEGAN, DAY, part
+from makers import sloped, step_plan
+
+LEFT = Qt.MouseButton.LeftButton
+PARTS = {"p1": 0.16, "p2": 0.20, "p3": 0.24}
+OPERATORS = {"Ada": 0.0, "Ben": 0.01}
+
+
+@pytest.fixture
+def steps(window, settled, tmp_path):
+    """A plan of one rise is open, whose gauge takes two tenths of its tolerance."""
+    plan = step_plan()
+    plan = plan.with_characteristic(plan.sheet[0].edited(lower=0.1, upper=0.3))
+    base = sloped()
+    save_plan(plan, tmp_path / "rise.hplan", Scan(base, "reference"))
+    window.session.plans.open(tmp_path / "rise.hplan")
+    settled(window)
+    return window
+
+
+def opened(window, settled):
+    window.trigger("plan.gauge")
+    settled(window)
+    return window.session.window.findChild(GaugeWindow)
+
+
+def presented(folder):
+    """Three parts by two operators twice; the second reads 10 µm more."""
+    base = sloped()
+    x = np.broadcast_to(base.x, base.shape)
+    for name, rise in PARTS.items():
+        for operator, more in OPERATORS.items():
+            for trial, noise in ((1, -0.001), (2, 0.001)):
+                z = np.array(base.z)
+                z[x > 0] += rise + more + noise
+                grid = base.grid
+                file = folder / operator / f"{name}-{trial}.x3p"
+                file.parent.mkdir(exist_ok=True, parents=True)
+                save_scan(Scan(HeightMap(z, None, grid.dx, grid.dy, grid.x0, grid.y0), name, name), file)
+
+
+def test_a_folder_of_scans_is_graded_drawn_and_kept(steps, settled, tmp_path):
+    presented(tmp_path / "study")
+    gauge = opened(steps, settled)
+    assert gauge.message.text().startswith("Present about ten parts")
+    assert not gauge.keep.isEnabled()
+    gauge.study_files(tmp_path / "study")
+    settled(steps)
+    cells = [gauge.table.item(0, column).text() for column in range(gauge.table.columnCount())]
+    assert cells[:2] == ["1", "Rise"]
+    assert (cells[4], cells[7], cells[8]) == ("0.0072", "21.5", "usable")
+    assert gauge.message.text() == "3 parts, 2 operators, 2 trials; verdicts agree in 100.0 %"
+    assert [one.name for one in gauge.chart.chart.series] == ["Ada", "Ben"]
+    gauge.rule.setCurrentIndex(gauge.rule.findData("iso22514"))
+    assert gauge.table.item(0, 8).text() == "good"
+    QTest.mouseClick(gauge.keep, LEFT)
+    document = steps.session.bench.document
+    row = document.plan.characteristic(1)
+    assert (row.gauge.rule, row.gauge.grade(row.lower, row.upper)) == ("iso22514", "good")
+    sheet = steps.workspaces["plan"].workspace.sheet
+    assert (
+        "Gauge: good, takes 14.3 % of the tolerance (3 parts × 2 operators × 2 trials"
+        in sheet.items[0].toolTip()
+    )
+    gauge.save_report(tmp_path / "study.pdf")
+    settled(steps)
+    assert gauge.message.text().startswith("Saved as ")
+    assert (tmp_path / "study.pdf").read_bytes().startswith(b"%PDF")
+    gauge.close()
+    # limits that are too narrow for it, and the rows that are not capable
+    document.edit("narrow", document.plan.with_characteristic(row.edited(lower=0.195, upper=0.205)))
+    steps.trigger("sheet.not-capable")
+    assert [item.grade for item in sheet.items] == ["not capable"]
+    sheet.search_for("usable")
+    assert sheet.items == []
+
+
+def test_grades_are_not_kept_over_what_was_done_since(steps, settled, tmp_path):
+    presented(tmp_path / "study")
+    gauge = opened(steps, settled)
+    gauge.study_files(tmp_path / "study")
+    settled(steps)
+    document = steps.session.bench.document
+    changed = document.plan.with_characteristic(document.plan.characteristic(1).edited(name="New"))
+    document.edit("since", changed)
+    QTest.mouseClick(gauge.keep, LEFT)
+    assert document.plan.characteristic(1).gauge is None
+    assert gauge.message.text().startswith("The plan has changed since")
+
+
+def test_ticked_lots_are_studied_from_the_records(steps, settled, tmp_path):
+    plan: Plan = steps.session.bench.document.plan
+    records = Records(str(tmp_path / "line.db"))
+    for k, (operator, more) in enumerate(OPERATORS.items()):
+        lot = records.open_lot(plan.name, operator, new=True)
+        read = [(name, rise + more + noise) for noise in (-0.001, 0.001) for name, rise in PARTS.items()]
+        found = [
+            part(number, plan, {1: value}, serial=name, at=BEGAN + k * DAY)
+            for number, (name, value) in enumerate(read, start=1)
+        ]
+        records.add_all(lot, found, records.revision(plan))
+    records.close()
+    steps.session.use_records(str(tmp_path / "line.db"))
+    gauge = opened(steps, settled)
+    assert [gauge.lots.item(k).text() for k in range(gauge.lots.count())] == ["Ben", "Ada"]
+    assert not gauge.recorded.isEnabled()
+    for k in range(gauge.lots.count()):
+        gauge.lots.item(k).setCheckState(Qt.CheckState.Checked)
+    QTest.mouseClick(gauge.recorded, LEFT)
+    settled(steps)
+    assert gauge.table.item(0, 8).text() == "usable"
+    assert (gauge.study.parts, gauge.study.operators, gauge.study.trials) == (3, 2, 2)
+    QTest.keyClick(gauge, Qt.Key.Key_Escape)
