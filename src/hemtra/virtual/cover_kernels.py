@@ -9,10 +9,10 @@ import math
 from typing import Any, NamedTuple
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from hemtra.core.arrays import FloatArray
+from hemtra.core.compiled import compiled, inlined, lean
 
 
 class CoverShape(NamedTuple):
@@ -71,7 +71,7 @@ MODULE = 0.5
 CAST, MACHINED, PASTE, PLASTIC, PAD, INK = 0.55, 0.75, 0.95, 0.40, 0.90, 0.22
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def rounded_rectangle(x: float, y: float, half_x: float, half_y: float, corner: float) -> float:
     """Signed distance to a rounded rectangle about the origin, negative inside."""
     qx, qy = abs(x) - half_x + corner, abs(y) - half_y + corner
@@ -80,7 +80,7 @@ def rounded_rectangle(x: float, y: float, half_x: float, half_y: float, corner: 
     return math.sqrt(qx * qx + qy * qy) - corner
 
 
-@njit(cache=True, nogil=True)
+@lean
 def cover_surface(x: float, y: float, s: Any) -> tuple[float, float, int]:
     """Height in mm, reflectance, and element at x, y; (-inf, 0, NOTHING) beside the part or in holes."""
     if rounded_rectangle(x, y, s.length / 2, FLANGE_HALF_Y, FLANGE_CORNER) > 0.0:
@@ -98,7 +98,7 @@ def cover_surface(x: float, y: float, s: Any) -> tuple[float, float, int]:
     return base + z, reflectance, element
 
 
-@njit(cache=True, nogil=True)
+@lean
 def _relief(x: float, y: float, s: Any) -> tuple[float, float, int]:
     """Height above the flange, reflectance and element."""
     from_centre = x * x + y * y
@@ -133,7 +133,7 @@ def _relief(x: float, y: float, s: Any) -> tuple[float, float, int]:
     return 0.0, CAST, FLANGE
 
 
-@njit(cache=True, nogil=True)
+@lean
 def along_bead(x: float, y: float) -> float:
     """mm along the bead's path, counter-clockwise from the middle of its near side, next to x, y."""
     px, py = BEAD_HALF_X - BEAD_CORNER, BEAD_HALF_Y - BEAD_CORNER
@@ -154,7 +154,7 @@ def along_bead(x: float, y: float) -> float:
     return x if x >= 0.0 else BEAD_LENGTH + x
 
 
-@njit(cache=True, nogil=True)
+@lean
 def _plug(u: float, v: float, flush: float) -> tuple[float, float, int]:
     """The plug in its slot, both with edges rounded by PLUG_EDGE, u and v from the plug's centre."""
     in_plug = min(PLUG_HALF_X - abs(u), PLUG_HALF_Y - abs(v))
@@ -166,14 +166,14 @@ def _plug(u: float, v: float, flush: float) -> tuple[float, float, int]:
     return -_rounding(-in_slot), CAST, SLOT if in_slot > -PLUG_EDGE else FLANGE
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def _rounding(inset: float) -> float:
     """How far a rounded edge lies below its face, `inset` from the edge."""
     rest = max(PLUG_EDGE - inset, 0.0)
     return PLUG_EDGE - math.sqrt(max(PLUG_EDGE**2 - rest * rest, 0.0))
 
 
-@njit(cache=True, nogil=True)
+@lean
 def _printed(x: float, y: float, modules: NDArray[np.uint8], plain: float) -> float:
     """Reflectance on the marking pad: a light label with the code above and an arrow below."""
     u, v = x - PAD_X, y - PAD_Y
@@ -190,7 +190,7 @@ def _printed(x: float, y: float, modules: NDArray[np.uint8], plain: float) -> fl
     return INK if shaft or head else PAD
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def flange_points(xs: FloatArray, ys: FloatArray, shape: Any) -> FloatArray:
     """(n, 3) x, y and z of the places of a grid that lie on the bare flange."""
     found = np.empty((xs.size * ys.size, 3))

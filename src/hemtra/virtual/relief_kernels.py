@@ -6,9 +6,9 @@ import math
 from typing import Any, NamedTuple
 
 import numpy as np
-from numba import njit
 
 from hemtra.core.arrays import FloatArray
+from hemtra.core.compiled import lean
 
 
 class ReliefShape(NamedTuple):
@@ -28,7 +28,7 @@ class ReliefShape(NamedTuple):
         return float(self.pieces[:, 4].max(initial=self.base) + max(self.bump[3], 0.0))
 
 
-@njit(cache=True, nogil=True)
+@lean
 def relief_surface(x: float, y: float, s: Any) -> tuple[float, float, int]:
     """Height in mm, reflectance, and element at x, y; (-inf, 0, 0) beside the pieces."""
     highest, reflectance = -np.inf, 0.0

@@ -6,7 +6,8 @@ import math
 from typing import NamedTuple
 
 import numpy as np
-from numba import njit
+
+from hemtra.core.compiled import lean
 
 LIGHT = 0.55
 """Share of the light that bare steel throws back."""
@@ -47,13 +48,13 @@ class RunnerShape(NamedTuple):
         return HEM + max(self.upper, self.lower + self.flush)
 
 
-@njit(cache=True, nogil=True)
+@lean
 def hem_place(y: float, s: RunnerShape) -> float:
     """x in mm of the right hem's inner edge."""
     return INNER + s.drift_bias + s.drift * math.cos(math.pi * y / s.half)
 
 
-@njit(cache=True, nogil=True)
+@lean
 def _hem(outward: float, web: float) -> float:
     """Height of a hem so far outward of its inner edge, with its outer edge rounded."""
     width = OUTER - INNER
@@ -64,14 +65,14 @@ def _hem(outward: float, web: float) -> float:
     return top - EDGE + math.sqrt(EDGE * EDGE - over * over) if over > 0.0 else top
 
 
-@njit(cache=True, nogil=True)
+@lean
 def _groove(off: float, depth: float, radius: float) -> float:
     """By how much a ball groove lies below its web, so far from its centre."""
     below = radius * radius - off * off
     return max(0.0, math.sqrt(below) - (radius - depth)) if below > 0.0 else 0.0
 
 
-@njit(cache=True, nogil=True)
+@lean
 def runner_surface(x: float, y: float, s: RunnerShape) -> tuple[float, float, int]:
     """Height in mm, reflectance, and element at x, y; (-inf, 0, 0) beside the runner and in its slit."""
     if abs(y) > s.half:
@@ -98,7 +99,7 @@ def runner_surface(x: float, y: float, s: RunnerShape) -> tuple[float, float, in
     return z, LIGHT, 1
 
 
-@njit(cache=True, nogil=True)
+@lean
 def _left_of_slit(x: float, s: RunnerShape) -> float:
     """The upper web with its groove, the bend, the lip, and the lower web up to its rounded edge."""
     lean = math.radians(s.lip - 90.0)

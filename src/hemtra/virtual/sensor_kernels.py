@@ -12,10 +12,10 @@ import math
 from typing import Any, NamedTuple
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from hemtra.core.arrays import FloatArray
+from hemtra.core.compiled import compiled, inlined, lean
 from hemtra.virtual.sight_kernels import (
     CLEARLY,
     HALVINGS,
@@ -78,7 +78,7 @@ class Electronics(NamedTuple):
 STRONGEST, HIGHEST, LOWEST, NEAREST = range(4)
 
 
-@njit(cache=True, nogil=True)
+@lean
 def sample_field(xs: FloatArray, ys: FloatArray, shape: Any, pose: Pose, field: NDArray[np.float32]) -> None:
     """Fill field (rows, cols) with the heights that a sensor has before it at ys of its way, at xs."""
     for i in range(ys.size):
@@ -86,7 +86,7 @@ def sample_field(xs: FloatArray, ys: FloatArray, shape: Any, pose: Pose, field: 
             field[i, j] = row_surface(xs[j], ys[i], shape, pose)
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def see_profiles(
     xs: FloatArray,
     ys: FloatArray,
@@ -137,7 +137,7 @@ def see_profiles(
             grey_out[n, k] = grey
 
 
-@njit(cache=True, nogil=True)
+@lean
 def _first_hits(
     xs: FloatArray,
     row: NDArray[np.float32],
@@ -179,7 +179,7 @@ def _first_hits(
             j += side
 
 
-@njit(cache=True, nogil=True)
+@lean
 def _meet(
     slope: float,
     y: float,
@@ -204,7 +204,7 @@ def _meet(
     return descend(line, clear, guess, STRIDE, shape)
 
 
-@njit(cache=True, nogil=True)
+@lean
 def _hidden(
     x: float,
     z: float,
@@ -272,7 +272,7 @@ def _hidden(
     return False
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def _about(column: float, i: int, field: NDArray[np.float32]) -> tuple[float, float]:
     """The higher and the lower of the two samples of a row about a column; beside the row there is nothing."""
     j = math.floor(column)
@@ -282,7 +282,7 @@ def _about(column: float, i: int, field: NDArray[np.float32]) -> tuple[float, fl
     return max(a, b), min(a, b)
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def _top_about(one: float, other: float, block: int, tops: NDArray[np.float32]) -> float:
     """The highest sample of two rows of blocks between two columns, and one farther on either side."""
     first = max(0, math.floor(min(one, other) - 1.0) // BLOCK)
@@ -295,7 +295,7 @@ def _top_about(one: float, other: float, block: int, tops: NDArray[np.float32]) 
     return top
 
 
-@njit(cache=True, nogil=True)
+@lean
 def highest_of_blocks(field: NDArray[np.float32], first: int, last: int, tops: NDArray[np.float32]) -> None:
     """Take rows first to last of the field into tops (rows, cols) of blocks of BLOCK by BLOCK samples."""
     for i in range(first, last):
@@ -303,7 +303,7 @@ def highest_of_blocks(field: NDArray[np.float32], first: int, last: int, tops: N
             tops[i // BLOCK, j // BLOCK] = max(tops[i // BLOCK, j // BLOCK], field[i, j])
 
 
-@njit(cache=True, nogil=True)
+@lean
 def _crosses(line: SightLine, first: float, last: float, shape: Any) -> bool:
     """Whether a line of sight goes through the surface between t = first and last."""
     steps = max(2, math.ceil((last - first) / STRIDE))
@@ -322,7 +322,7 @@ def _crosses(line: SightLine, first: float, last: float, shape: Any) -> bool:
     return False
 
 
-@njit(cache=True, nogil=True)
+@lean
 def _peeps(line: SightLine, one: tuple[float, float], other: tuple[float, float], shape: Any) -> bool:
     """Whether the surface reaches above a line between two places (t and rise to the surface) clear of it.
 
@@ -361,7 +361,7 @@ def _peeps(line: SightLine, one: tuple[float, float], other: tuple[float, float]
     return False
 
 
-@njit(cache=True, nogil=True)
+@lean
 def _facing(
     x: float,
     z: float,
@@ -407,7 +407,7 @@ def _facing(
     return max(upward, 0.0) / math.sqrt(1.0 + slope_x * slope_x + slope_y * slope_y)
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def _slope(before: float, here: float, after: float, on_face: bool) -> float:
     """Through three heights; at an edge that of its gentler side, on the face of a wall that of the wall."""
     first, second = (here - before) / BESIDE, (after - here) / BESIDE
@@ -416,7 +416,7 @@ def _slope(before: float, here: float, after: float, on_face: bool) -> float:
     return first if abs(first) < abs(second) else second
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def _height(x: float, y: float, belt: float, shape: Any) -> float:
     """The higher of part and belt, in the part's own coordinates."""
     height, _, element = surface_at(x, y, shape)
@@ -431,7 +431,7 @@ SPIKE_SHARE, SPIKE_REACH = 0.35, 2.5
 GREY_PER_LIGHT = 200.0
 
 
-@njit(cache=True, nogil=True)
+@lean
 def _read_out(
     z: float,
     light: float,
@@ -459,7 +459,7 @@ def _read_out(
     return round(z / electronics.quantum) * electronics.quantum, max(grey, 1)
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def _chosen(z: float, ghost: float, stronger: bool, peaks: int, reference: float) -> float:
     """The reflection that counts, of the true one and a ghost."""
     if peaks == HIGHEST:
@@ -471,7 +471,7 @@ def _chosen(z: float, ghost: float, stronger: bool, peaks: int, reference: float
     return ghost if stronger else z
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def _uniform(seed: np.uint64, draw: np.uint64, stream: int) -> float:
     """A number in (0, 1) from the seed, the point and the stream alone (SplitMix64, Steele et al. 2014)."""
     h = seed * np.uint64(0x9E3779B97F4A7C15) + draw * np.uint64(8) + np.uint64(stream)

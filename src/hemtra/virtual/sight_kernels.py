@@ -6,11 +6,11 @@ import math
 from typing import Any, NamedTuple
 
 import numpy as np
-from numba import njit
 from numba.extending import overload
 from numpy.typing import NDArray
 
 from hemtra.core.arrays import FloatArray
+from hemtra.core.compiled import inlined, lean
 from hemtra.virtual.cover_kernels import CoverShape, cover_surface
 from hemtra.virtual.relief_kernels import relief_surface
 from hemtra.virtual.runner_kernels import RunnerShape, runner_surface
@@ -81,7 +81,7 @@ def _surface_at(x, y, shape):  # type: ignore[no-untyped-def]
     return lambda x, y, shape: relief_surface(x, y, shape)
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def line_of(x: float, y: float, z: float, u: float, v: float, w: float, pose: Pose) -> SightLine:
     """The line through places (x + t u, y + t v, z + t w) before the sensor that has not moved."""
     r, o, belt = pose.rotation, pose.origin, pose.belt
@@ -99,7 +99,7 @@ def line_of(x: float, y: float, z: float, u: float, v: float, w: float, pose: Po
     )
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def rise_at(t: float, line: SightLine, shape: Any) -> tuple[float, float]:
     """How far part or belt lie above a place of a line, negative where it is clear of both; and the light."""
     height, reflectance, element = surface_at(line.x + t * line.u, line.y + t * line.v, shape)
@@ -110,13 +110,13 @@ def rise_at(t: float, line: SightLine, shape: Any) -> tuple[float, float]:
     return to_part, reflectance
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def _ceiling(line: SightLine, top: float) -> float:
     """The height, on a line of which t is the height, down to which it is clear of part and belt."""
     return max((top - line.z) / line.w, -line.ground / line.climb)
 
 
-@njit(cache=True, nogil=True)
+@lean
 def descend(line: SightLine, clear: float, guess: float, stride: float, shape: Any) -> tuple[float, float]:
     """The height at which a line, of which t is the height, first meets part or belt going down, and the light.
 
@@ -156,7 +156,7 @@ def descend(line: SightLine, clear: float, guess: float, stride: float, shape: A
     return clear, light
 
 
-@njit(cache=True, nogil=True)
+@lean
 def row_surface(x: float, s: float, shape: Any, pose: Pose) -> float:
     """The highest of part and belt in the laser's plane of a sensor that has gone s mm."""
     a = pose.along

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 
 from hemtra.core.arrays import FloatArray, Heights
+from hemtra.core.compiled import compiled, inlined
 
 STEPS, SETTLED = 8, 1e-4
 """Steps of the secant method at most, and samples within which it has settled."""
@@ -13,7 +13,7 @@ FARTHEST = 0.5
 """Samples by which linear interpolation may have been off; more is another crossing."""
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def cross_smoothly(
     values: Heights,
     grid: tuple[float, float, float, float],
@@ -54,7 +54,7 @@ def cross_smoothly(
     return places
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def _between(values: Heights, u: float, v: float) -> float:
     """The map between its points, by the polynomials through 6 x 6 of them; NaN where one is missing."""
     rows, cols = values.shape
@@ -70,7 +70,7 @@ def _between(values: Heights, u: float, v: float) -> float:
     return total
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def _weight(f: float, q: int) -> float:
     """Weight of the q-th of six points a unit apart, f past the third one (Lagrange)."""
     x = f + 2.0

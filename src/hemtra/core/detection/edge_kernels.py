@@ -5,9 +5,9 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 
 from hemtra.core.arrays import FloatArray, Heights
+from hemtra.core.compiled import compiled, inlined
 
 BEYOND = 3
 """Samples on either side of an edge from which its two levels are taken."""
@@ -25,7 +25,7 @@ NEAREST, FIRST, LAST, STRONGEST = range(4)
 """Which of several edges on a line counts: nearest to its middle, first or last along it, or the largest."""
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def edges_along(
     values: Heights,
     grid: tuple[float, float, float, float],
@@ -114,12 +114,12 @@ def edges_along(
     return found
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def _inside(values: Heights, u: float, v: float) -> bool:
     return bool(0.0 <= u <= values.shape[1] - 1 and 0.0 <= v <= values.shape[0] - 1)
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def _level(upper: float, lower: float, wall: int) -> float:
     """The height at which an edge between two levels is crossed."""
     ends = min(ENDS, (upper - lower) / 4)
@@ -128,7 +128,7 @@ def _level(upper: float, lower: float, wall: int) -> float:
     return lower + ends if wall == FOOT else (upper + lower) / 2
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def _offset(line: FloatArray, k: int, after: int, level: float, wall: int) -> float:
     """Where between two samples, the next ones that were seen, a level is crossed, counted in samples."""
     drop: float = line[k] - line[after]
@@ -141,7 +141,7 @@ def _offset(line: FloatArray, k: int, after: int, level: float, wall: int) -> fl
     return k + 0.5 if after - k > SHADOWED or drop > STEEP else (k + after) / 2
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def _parts(line: FloatArray, k: int, after: int, count: int, upper: float, lower: float) -> bool:
     """Whether the surface goes from one level to the other within two samples, or in a shadow."""
     ends = min(ENDS, (upper - lower) / 4)
@@ -155,7 +155,7 @@ def _parts(line: FloatArray, k: int, after: int, count: int, upper: float, lower
     return bool(near and (line[after] <= lower + ends or not below > lower + ends))
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def _upper(line: FloatArray, k: int) -> float:
     """The highest of the samples just before an edge, up all of a wall that it lies on."""
     upper: float = line[k]
@@ -170,7 +170,7 @@ def _upper(line: FloatArray, k: int) -> float:
     return upper
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def _lower(line: FloatArray, k: int, count: int) -> float:
     """The lowest of the first `count` samples just behind an edge, down all of a wall that it lies on."""
     lower: float = line[k]
@@ -185,7 +185,7 @@ def _lower(line: FloatArray, k: int, count: int) -> float:
     return lower
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def _sample(values: Heights, u: float, v: float, kept: bool) -> float:
     """The map between its points; beside missing ones its nearest point, so that data ends where it ends.
 

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 
 from hemtra.core.arrays import BoolArray, IntArray
+from hemtra.core.compiled import compiled
 
 
 def runs_of(mask: BoolArray) -> tuple[IntArray, IntArray]:
@@ -27,7 +27,7 @@ def runs_of(mask: BoolArray) -> tuple[IntArray, IntArray]:
     return runs, region.astype(np.int64)
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _root(parent: IntArray, k: int) -> int:
     """The first run of a region, with the way to it shortened."""
     while parent[k] != k:
@@ -36,7 +36,7 @@ def _root(parent: IntArray, k: int) -> int:
     return k
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _joined(runs: IntArray) -> IntArray:
     """(n,) for each run, in the order of rows and columns, the first run of its region."""
     n = runs.shape[0]
@@ -67,7 +67,7 @@ def points_of(runs: IntArray) -> tuple[IntArray, IntArray]:
     return np.repeat(runs[:, 0], long), np.repeat(runs[:, 1], long) + offset
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def regions_beside(labels: IntArray, runs: IntArray, region: IntArray) -> IntArray:
     """(n, 2) pairs of a region of the runs (k, 3) and a label that touches it; labels below 0 are none."""
     rows, cols = labels.shape

@@ -11,9 +11,9 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 
 from hemtra.core.arrays import BoolArray, FloatArray, Heights
+from hemtra.core.compiled import compiled, inlined
 
 BAND = 1.5
 """Points of the map on either side of a first fit that are asked."""
@@ -38,7 +38,7 @@ The points of a sensor lie anywhere between two columns and are brought onto the
 """
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def parted_by_line(
     z: Heights,
     grid: tuple[float, float, float, float],
@@ -97,7 +97,7 @@ def parted_by_line(
     return scale * b[2], turned, spread * pitch + dx / 2.0 * across / (1.0 + columns)
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def parted_by_circle(
     z: Heights,
     grid: tuple[float, float, float, float],
@@ -168,7 +168,7 @@ def parted_by_circle(
     return mx, my, grown - radius, spread * pitch
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def _agrees(z: Heights, i: int, j: int, out: tuple[float, float], on: bool, least: float) -> bool:
     """Whether the next point inward, or outward of one beyond the edge, lies on the same side: no dropout."""
     u, v = out
@@ -178,7 +178,7 @@ def _agrees(z: Heights, i: int, j: int, out: tuple[float, float], on: bool, leas
     return bool((other >= least) == on)
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _parted(f: FloatArray, held: BoolArray, counts: FloatArray) -> tuple[FloatArray, float, float]:
     """Weights of features f (n, p), the first a distance in points, for `held`.
 

@@ -8,10 +8,10 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from hemtra.core.arrays import FloatArray
+from hemtra.core.compiled import compiled
 from hemtra.core.filters.rank_filter import WORTH_TWO, median_filter
 from hemtra.core.parallel_rows import in_halves
 
@@ -93,7 +93,7 @@ def _convolved(values: Heights, kernel: Heights, axis: int) -> Heights:
     return out
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _along_columns(values: Heights, kernel: Heights, first: int, last: int, out: Heights) -> None:
     reach = kernel.size // 2
     for i in range(first, last):
@@ -101,7 +101,7 @@ def _along_columns(values: Heights, kernel: Heights, first: int, last: int, out:
             _add_weighted(out[i], values[k], kernel[k - i + reach])
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _along_rows(values: Heights, kernel: Heights, first: int, last: int, out: Heights) -> None:
     cols, reach = values.shape[1], kernel.size // 2
     for i in range(first, last):
@@ -111,14 +111,14 @@ def _along_rows(values: Heights, kernel: Heights, first: int, last: int, out: He
                 _add_weighted(out[i, begin:end], values[i, begin + k : end + k], kernel[k + reach])
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _add_weighted(total: Heights, part: Heights, weight: float) -> None:
     """Add one row times a weight to another; the loop that runs in vector registers."""
     for c in range(total.size):
         total[c] += weight * part[c]
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _missing(z: Heights) -> NDArray[np.int64]:
     """Where there is no data, as indices into the flattened map."""
     flat = z.ravel()
@@ -131,7 +131,7 @@ def _missing(z: Heights) -> NDArray[np.int64]:
     return found[:count].copy()
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _holes(
     missing: NDArray[np.int64], labels: NDArray[np.int32]
 ) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
@@ -190,7 +190,7 @@ def _holes(
     return boxes, given
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _fill(
     z: Heights,
     holes: tuple[NDArray[np.int64], NDArray[np.int32], NDArray[np.int32], NDArray[np.int32]],

@@ -9,9 +9,9 @@ from __future__ import annotations
 
 import numpy as np
 import scipy  # its parts load when they are used first
-from numba import njit
 
 from hemtra.core.arrays import BoolArray, ByteArray, FloatArray, Heights, IntArray
+from hemtra.core.compiled import compiled
 
 SATURATED = 255
 """Intensity at which the light has overrun the camera."""
@@ -76,7 +76,7 @@ def _in_spots_of(places: IntArray, chosen: BoolArray) -> BoolArray:
     return in_spot
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _stand_off(
     z: Heights, left_out: BoolArray, places: IntArray, reach: float, half: tuple[int, int]
 ) -> tuple[FloatArray, BoolArray]:
@@ -119,7 +119,7 @@ def _stand_off(
     return off, supported
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _is_supported(
     z: Heights,
     left_out: BoolArray,
@@ -154,7 +154,7 @@ def _is_supported(
     return bool(np.count_nonzero(counts) >= PROFILES or np.count_nonzero(counts >= 2) >= 2)
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _stands_among_its_like(
     z: Heights,
     left_out: BoolArray,
@@ -180,7 +180,7 @@ def _stands_among_its_like(
     return beside >= BESIDE or about >= ABOUT
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _alike(
     z: Heights,
     left_out: BoolArray,

@@ -9,9 +9,9 @@ from the middle of the window.
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 
 from hemtra.core.arrays import BoolArray, FloatArray, Heights, IntArray
+from hemtra.core.compiled import compiled
 from hemtra.core.geometry.profile_fits import middle_of
 
 SAMPLES = 1024
@@ -20,7 +20,7 @@ NORMAL_MEDIAN = 0.6745
 """Median of the absolute values of a standard normal distribution."""
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def spans_of(inside: BoolArray, rows: int, cols: int) -> IntArray:
     """(rows + 1, 2) the first column inside of each row, and the one after the last; then (points, 0)."""
     spans = np.zeros((rows + 1, 2), np.int64)
@@ -41,7 +41,7 @@ def spans_of(inside: BoolArray, rows: int, cols: int) -> IntArray:
     return spans
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def noise_of(z: Heights, inside: BoolArray, spans: IntArray) -> float:
     """Standard deviation in mm of the noise, from second differences, which see no slope.
 
@@ -76,7 +76,7 @@ def noise_of(z: Heights, inside: BoolArray, spans: IntArray) -> float:
     return noise
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def supported_ends(
     z: Heights,
     inside: BoolArray,
@@ -119,7 +119,7 @@ def supported_ends(
     return out
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def count_beyond(
     z: Heights,
     inside: BoolArray,
@@ -145,7 +145,7 @@ def count_beyond(
     return beyond, points
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def residual_sample(
     z: Heights, inside: BoolArray, spans: IntArray, surface: tuple[float, float, float], most: int
 ) -> FloatArray:
@@ -171,7 +171,7 @@ def residual_sample(
     return np.sort(out[:n])
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def points_beyond(
     z: Heights,
     inside: BoolArray,
@@ -199,7 +199,7 @@ def points_beyond(
     return out[:n].copy(), below, above
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def cell_sums(
     z: Heights,
     inside: BoolArray,
@@ -232,7 +232,7 @@ def cell_sums(
     return sums
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def any_missing(z: Heights, inside: BoolArray, spans: IntArray) -> bool:
     """Whether any point of a zone holds no data."""
     masked = inside.size > 0
@@ -243,7 +243,7 @@ def any_missing(z: Heights, inside: BoolArray, spans: IntArray) -> bool:
     return False
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def rims_of(
     z: Heights,
     surface: tuple[float, float, float],

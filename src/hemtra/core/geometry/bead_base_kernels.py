@@ -5,9 +5,9 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 
 from hemtra.core.arrays import FloatArray
+from hemtra.core.compiled import compiled
 from hemtra.core.geometry.fit_kernels import TUKEY
 from hemtra.core.geometry.profile_fits import middle_of, robust_line
 
@@ -26,7 +26,7 @@ FINE = 1.5
 ROUNDS = 12
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _solve3(a: FloatArray, b: FloatArray) -> FloatArray:
     """Of a symmetric system of three; NaN where it has no solution."""
     c00 = a[1, 1] * a[2, 2] - a[1, 2] * a[2, 1]
@@ -45,7 +45,7 @@ def _solve3(a: FloatArray, b: FloatArray) -> FloatArray:
     return out
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def parabola(x: FloatArray, z: FloatArray, weight: FloatArray) -> FloatArray:
     """a, b, c of z = a + b x + c x² by weighted least squares; NaN where the points span none."""
     m = 0.0
@@ -64,7 +64,7 @@ def parabola(x: FloatArray, z: FloatArray, weight: FloatArray) -> FloatArray:
     return np.array([f[0] - f[1] * m + f[2] * m * m, f[1] - 2.0 * f[2] * m, f[2]])
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def line_of(x: FloatArray, z: FloatArray, floor: float) -> tuple[float, float]:
     """A line through points: by least squares where all lie on it, else robust."""
     n = x.size
@@ -84,7 +84,7 @@ def line_of(x: FloatArray, z: FloatArray, floor: float) -> tuple[float, float]:
     return height, slope
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _curve_of(x: FloatArray, z: FloatArray, floor: float) -> FloatArray:
     """A parabola through points by Tukey's biweight."""
     weight, off = np.ones(x.size), np.empty(x.size)
@@ -104,7 +104,7 @@ def _curve_of(x: FloatArray, z: FloatArray, floor: float) -> FloatArray:
     return found
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def fit_bases(u: FloatArray, z: FloatArray, inner: float, base: int, floor: float, out: FloatArray) -> bool:
     """Fills the six numbers of the base left and right; whether there was enough for it.
 

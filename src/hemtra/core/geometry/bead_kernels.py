@@ -5,9 +5,9 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 
 from hemtra.core.arrays import FloatArray
+from hemtra.core.compiled import compiled
 from hemtra.core.geometry.bead_base_kernels import FEW, PLANE, STEP, fit_bases, parabola
 from hemtra.core.geometry.profile_fits import middle_of
 
@@ -54,7 +54,7 @@ NEIGHBOURS, FILLED = 200, -1e9
 """Sections either way in which the slope of a half seen base is looked for, and the mark of those filled so."""
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _interpolate_base_slope(table: FloatArray) -> None:
     """Bases of which one side was seen get the slope of the nearest sections that show both."""
     n = table.shape[0]
@@ -83,7 +83,7 @@ def _interpolate_base_slope(table: FloatArray) -> None:
             table[row, BASES + 5] = 0.0
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def running_median(values: FloatArray, reach: int, closed: bool) -> FloatArray:
     """(n, q) each the median of itself and `reach` neighbours either way; NaN stays, and does not count."""
     n = values.shape[0]
@@ -104,7 +104,7 @@ def running_median(values: FloatArray, reach: int, closed: bool) -> FloatArray:
     return out
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _rise(u: FloatArray, h: FloatArray, level: float, several: int) -> tuple[int, int, bool]:
     """First and last sample of the rise above a level that counts, -1 without; and whether there are two."""
     first, last = -1, -1
@@ -150,13 +150,13 @@ def _rise(u: FloatArray, h: FloatArray, level: float, several: int) -> tuple[int
     return low[best], high[best], second
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _one_of(u: FloatArray, a: int, b: int, c: int, d: int) -> bool:
     """Whether two neighbouring rises are one with a hole in it."""
     return bool(u[c] - u[b] < APART * min(u[b] - u[a], u[d] - u[c]))
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _top(u: FloatArray, h: FloatArray, first: int, last: int) -> tuple[float, float]:
     """Where the highest place is, and how high: by a parabola about the highest sample."""
     peak = first
@@ -190,7 +190,7 @@ def _top(u: FloatArray, h: FloatArray, first: int, last: int) -> tuple[float, fl
     return at, fit[0] + fit[1] * at + fit[2] * at * at
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _edge(
     u: FloatArray, h: FloatArray, run: tuple[int, int], height: float, way: int, rule: tuple[int, float, float]
 ) -> tuple[float, float]:
@@ -262,7 +262,7 @@ def _edge(
     return u[before] + h[before] / step * (u[k] - u[before]), slope
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _root(x: FloatArray, y: FloatArray, way: int) -> tuple[float, float]:
     """Where the parabola through a flank comes down to 0, and its slope there; NaN where it does not."""
     a, b, c = parabola(x, y, np.ones(x.size))
@@ -278,7 +278,7 @@ def _root(x: FloatArray, y: FloatArray, way: int) -> tuple[float, float]:
     return (steep - b) / (2.0 * c) if c != 0.0 else np.nan, steep
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _void(h: FloatArray, first: int, last: int, pitch: float) -> float:
     """mm² that water would fill on top of it."""
     left = np.empty(last - first + 1)
@@ -296,7 +296,7 @@ def _void(h: FloatArray, first: int, last: int, pitch: float) -> float:
     return total
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _fill_area(u: FloatArray, h: FloatArray, out: FloatArray) -> None:
     """Area and centroid between the edges, by trapezes from one to the other; gaps are bridged straight."""
     left, right = out[LEFT], out[RIGHT]
@@ -316,7 +316,7 @@ def _fill_area(u: FloatArray, h: FloatArray, out: FloatArray) -> None:
     out[CENTROID] = moment / area if area > 0.0 else (left + right) / 2.0
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _level(u: FloatArray, h: FloatArray, at: float) -> float:
     """Height between two samples; zero where one is missing: the edge is then a foot."""
     k = int((at - u[0]) / (u[1] - u[0]))
@@ -326,14 +326,14 @@ def _level(u: FloatArray, h: FloatArray, at: float) -> float:
     return float((1.0 - f) * h[k] + f * h[k + 1])
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _contact(per_height: float, slope: float) -> float:
     """Degrees between a flank, du/dh above a base of some slope, and the base."""
     steep = 90.0 if per_height == 0.0 else math.degrees(math.atan(abs(1.0 / per_height + slope)))
     return abs(steep - math.degrees(math.atan(abs(slope))) * (1.0 if per_height * slope > 0.0 else -1.0))
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def beads(
     u: FloatArray,
     z: FloatArray,
@@ -397,7 +397,7 @@ def beads(
     return out
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _hides(u: FloatArray, z: FloatArray, inner: float, bridge: float) -> bool:
     """Whether what was not seen between the bases on either side is wide enough to hide what is looked for."""
     last = -1
@@ -411,7 +411,7 @@ def _hides(u: FloatArray, z: FloatArray, inner: float, bridge: float) -> bool:
     return last >= 0 and u[-1] - u[last] > bridge and u[last] < inner
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _one_bead(
     u: FloatArray,
     z: FloatArray,
@@ -441,7 +441,7 @@ def _one_bead(
     return first, last
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _measure(
     u: FloatArray,
     z: FloatArray,

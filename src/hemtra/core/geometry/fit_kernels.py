@@ -5,9 +5,9 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 
 from hemtra.core.arrays import FloatArray
+from hemtra.core.compiled import compiled
 
 ROUNDS = 20
 TUKEY = 4.685
@@ -18,7 +18,7 @@ RIDGE = 1e-14
 """Keeps points that do not span what is fitted from having no solution at all."""
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def weighted_fit(design: FloatArray, values: FloatArray, weight: FloatArray) -> FloatArray:
     """Weighted least squares; columns scaled alike, so that the normal equations keep their digits."""
     n, m = design.shape
@@ -47,7 +47,7 @@ def weighted_fit(design: FloatArray, values: FloatArray, weight: FloatArray) -> 
     return solution
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def biweight(left: FloatArray, floor: float) -> FloatArray:
     """Tukey's weights of deviations, their scale from the median deviation, at least `floor`."""
     scale = TUKEY * max(1.4826 * np.median(np.abs(left)), floor)
@@ -58,7 +58,7 @@ def biweight(left: FloatArray, floor: float) -> FloatArray:
     return weight
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def settle_linear(
     design: FloatArray, values: FloatArray, start: FloatArray, floor: float
 ) -> tuple[FloatArray, FloatArray]:

@@ -8,18 +8,15 @@ keeps the loops from using vector registers and costs three times as much.
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from hemtra.core.arrays import BoolArray, FloatArray
-
-# sums may be reordered to fill vector registers; NaN must keep its meaning, so plain fastmath is out
-REORDER = {"reassoc", "contract", "nsz"}
+from hemtra.core.compiled import compiled, reordered
 
 EVERYWHERE: BoolArray = np.ones((0, 0), dtype=np.bool_)
 
 
-@njit(cache=True, nogil=True, fastmath=REORDER)
+@reordered
 def plane_moments(
     z: NDArray[np.float32],
     inside: BoolArray,
@@ -70,7 +67,7 @@ def plane_moments(
     return sums
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def residual_histogram(
     z: NDArray[np.float32],
     inside: BoolArray,
@@ -98,7 +95,7 @@ def residual_histogram(
     return counts
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def bin_of_rank(counts: NDArray[np.int64], rank: float) -> tuple[int, int]:
     """The bin that holds the point of a rank, and how many points lie below that bin."""
     k = below = 0
@@ -108,7 +105,7 @@ def bin_of_rank(counts: NDArray[np.int64], rank: float) -> tuple[int, int]:
     return k, below
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def residual_ends(
     z: NDArray[np.float32],
     inside: BoolArray,

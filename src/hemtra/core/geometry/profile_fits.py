@@ -5,9 +5,9 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 
 from hemtra.core.arrays import FloatArray
+from hemtra.core.compiled import compiled
 from hemtra.core.geometry.fit_kernels import TUKEY
 
 ROUNDS = 30
@@ -23,7 +23,7 @@ ENOUGH = 0.35
 """Share of these that must be nearer to it than half of all points are to the best line yet."""
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def middle_of(values: FloatArray, n: int) -> float:
     """The median of the first n of some values, which are put in another order (Hoare 1961)."""
     k, low, high = n // 2, 0, n - 1
@@ -54,7 +54,7 @@ def middle_of(values: FloatArray, n: int) -> float:
     return (lower + upper) / 2
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def robust_line(x: FloatArray, z: FloatArray, floor: float) -> tuple[float, float, FloatArray]:
     """Height at x = 0, slope, and weights (n,) of a line through points by Tukey's biweight.
 
@@ -121,7 +121,7 @@ def robust_line(x: FloatArray, z: FloatArray, floor: float) -> tuple[float, floa
     return mz + height - slope * mx, slope, weight
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def plain_line(x: FloatArray, z: FloatArray) -> tuple[float, float]:
     """Height at x = 0 and slope by least squares."""
     mx, mz = x.mean(), z.mean()
@@ -133,7 +133,7 @@ def plain_line(x: FloatArray, z: FloatArray) -> tuple[float, float]:
     return mz - b * mx, b
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def robust_arc(x: FloatArray, z: FloatArray, floor: float) -> tuple[float, float, float, FloatArray]:
     """Centre x, z, radius, and weights (n,) of a circle through points; the radius is infinite if straight.
 
@@ -155,7 +155,7 @@ def robust_arc(x: FloatArray, z: FloatArray, floor: float) -> tuple[float, float
     return mx + cx, mz + cz, radius, weight
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _kasa(u: FloatArray, v: FloatArray) -> tuple[float, float, float]:
     """Centre and radius of the algebraic fit about the mean; the radius is infinite if straight."""
     suu = suv = svv = suw = svw = sw = 0.0
@@ -175,7 +175,7 @@ def _kasa(u: FloatArray, v: FloatArray) -> tuple[float, float, float]:
     return cx, cz, math.sqrt(sw / u.size + cx * cx + cz * cz)
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _least_median_arc(u: FloatArray, v: FloatArray) -> tuple[float, float, float]:
     """Centre and radius of the circle through three points that is nearest to most; NaN without one."""
     n = u.size
@@ -207,7 +207,7 @@ def _least_median_arc(u: FloatArray, v: FloatArray) -> tuple[float, float, float
     return found
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _settled_arc(
     u: FloatArray, v: FloatArray, start: tuple[float, float, float], floor: float
 ) -> tuple[float, float, float, FloatArray, float]:

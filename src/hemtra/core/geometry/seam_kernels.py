@@ -5,9 +5,9 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 
 from hemtra.core.arrays import FloatArray
+from hemtra.core.compiled import compiled
 from hemtra.core.geometry.bead_base_kernels import FEW, line_of
 
 STATE, GAP, FLUSH, CENTRE, LEFT, RIGHT, LEFT_HEIGHT, LEFT_SLOPE, RIGHT_HEIGHT, RIGHT_SLOPE = range(10)
@@ -28,7 +28,7 @@ BEGINS = 0.02
 """mm below its surface from which on a rounded edge is taken for round."""
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _edge(
     u: FloatArray, z: FloatArray, line: tuple[float, float], way: int, inner: float, rule: tuple[float, float]
 ) -> tuple[int, float]:
@@ -64,7 +64,7 @@ def _edge(
     return on, u[on] + (h + drop) / (h - after) * (u[on + way] - u[on])
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _narrow(u: FloatArray, z: FloatArray, line: tuple[float, float], inner: float, drop: float) -> float:
     """mm of the widest opening between the surfaces that is too narrow to end them; 0 where they touch.
 
@@ -83,7 +83,7 @@ def _narrow(u: FloatArray, z: FloatArray, line: tuple[float, float], inner: floa
     return widest
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _round_edge(u: FloatArray, z: FloatArray, line: tuple[float, float], way: int, on: int) -> float:
     """Outermost place of the circle that rounds an edge, tangent to its surface; NaN where it shows too little.
 
@@ -133,7 +133,7 @@ def _round_edge(u: FloatArray, z: FloatArray, line: tuple[float, float], way: in
     return float(u[first] + way * (a + radius))
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _through_two(x0: float, d0: float, x1: float, d1: float) -> tuple[float, float]:
     """Where the rounding begins, and its radius, of the circle tangent to the surface through two points."""
     low, high = d1 / 2.0, LARGEST
@@ -150,7 +150,7 @@ def _through_two(x0: float, d0: float, x1: float, d1: float) -> tuple[float, flo
     return x0 - math.sqrt(max(2 * low * d0 - d0 * d0, 0.0)), low
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _fill_flush(u: FloatArray, z: FloatArray, inner: float, floor: float, one: FloatArray) -> None:
     """The surfaces on both sides of a closed gap, and the height of the left above the right one."""
     for way, first in ((1, LEFT_HEIGHT), (-1, RIGHT_HEIGHT)):
@@ -165,7 +165,7 @@ def _fill_flush(u: FloatArray, z: FloatArray, inner: float, floor: float, one: F
     one[FLUSH] = one[LEFT_HEIGHT] - one[RIGHT_HEIGHT]
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def seams(
     u: FloatArray,
     z: FloatArray,

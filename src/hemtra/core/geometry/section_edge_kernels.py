@@ -5,9 +5,9 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 
 from hemtra.core.arrays import BoolArray, FloatArray
+from hemtra.core.compiled import compiled
 from hemtra.core.geometry.profile_fits import robust_line
 from hemtra.core.geometry.section_kernels import EDGE_WIDTH, FEW, HIDDEN, NONE, SHADOWED, counted_points
 
@@ -37,7 +37,7 @@ STEEPEST, LEVEL, DATA = 0, 1, 2
 FIRST, LAST, STRONGEST, NEAREST = 0, 1, 2, 3
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def on_levels(z: FloatArray, point: int, step: float) -> BoolArray:
     """Which samples of one line z (m,), NaN without data, show a level: neither a wall below it nor a stray.
 
@@ -66,7 +66,7 @@ def on_levels(z: FloatArray, point: int, step: float) -> BoolArray:
     return held
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def shown(x: FloatArray, z: FloatArray, inside: BoolArray) -> FloatArray:
     """(n, m) for `ends`, 1 or 0, of a stack of profiles z (n, m) over x, one line each."""
     out = np.zeros(z.shape)
@@ -78,7 +78,7 @@ def shown(x: FloatArray, z: FloatArray, inside: BoolArray) -> FloatArray:
     return out
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def ends(x: FloatArray, z: FloatArray, seen: FloatArray, least_gap: float) -> FloatArray:
     """(c, 3) place, height and steepness of the ends of the data about gaps wider than `least_gap` mm.
 
@@ -103,7 +103,7 @@ def ends(x: FloatArray, z: FloatArray, seen: FloatArray, least_gap: float) -> Fl
     return found[:n]
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def edge_candidates(x: FloatArray, z: FloatArray, inside: BoolArray, by: int, level: float) -> FloatArray:
     """(c, 3) place, height and steepness of all steps of one profile, in their order.
 
@@ -147,7 +147,7 @@ def edge_candidates(x: FloatArray, z: FloatArray, inside: BoolArray, by: int, le
     return found[:n]
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _rounded_end(
     x: FloatArray, z: FloatArray, seen: FloatArray, place: float, way: float, rounded: tuple[float, float]
 ) -> float:
@@ -184,7 +184,7 @@ def _rounded_end(
     return total / weights if weights > 0.0 else np.nan
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def edges(
     x: FloatArray,
     z: FloatArray,

@@ -9,9 +9,9 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 
 from hemtra.core.arrays import BoolArray, FloatArray
+from hemtra.core.compiled import compiled
 from hemtra.core.geometry.bead_base_kernels import parabola
 from hemtra.core.geometry.profile_fits import middle_of, plain_line, robust_arc, robust_line
 
@@ -43,7 +43,7 @@ SHADOWED = 3.5
 ROBUST, ALL, UPPER, LOWER = 0, 1, 2, 3
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def counted_points(x: FloatArray, z: FloatArray, inside: BoolArray) -> tuple[FloatArray, FloatArray]:
     """The points of one profile that count."""
     n = 0
@@ -57,7 +57,7 @@ def counted_points(x: FloatArray, z: FloatArray, inside: BoolArray) -> tuple[Flo
     return u, w
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def lines(
     x: FloatArray, z: FloatArray, inside: BoolArray, mode: int, share: float, floor: float, fewest: int
 ) -> FloatArray:
@@ -100,7 +100,7 @@ def lines(
     return out
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def arcs(
     x: FloatArray, z: FloatArray, inside: BoolArray, fewest: int, floor: float, flattest: float
 ) -> FloatArray:
@@ -135,7 +135,7 @@ def arcs(
     return out
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _may_be_deeper(u: FloatArray, down: FloatArray, depth: float, step: float) -> bool:
     """Whether a stretch that was not seen may hold what lies deeper, going on as steeply as it begins."""
     reach = 4
@@ -156,7 +156,7 @@ def _may_be_deeper(u: FloatArray, down: FloatArray, depth: float, step: float) -
     return False
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _lone(down: FloatArray, floor: float) -> BoolArray:
     """Which points stick out, one or two together, farther than those about them explain."""
     n = down.size
@@ -181,7 +181,7 @@ def _lone(down: FloatArray, floor: float) -> BoolArray:
     return out
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _deepest(u: FloatArray, down: FloatArray, noise: float, fine: int) -> float:
     """How deep a groove is: of a parabola or of two straight flanks about its deepest place, as fits better.
 
@@ -241,7 +241,7 @@ def _deepest(u: FloatArray, down: FloatArray, noise: float, fine: int) -> float:
     return deeper
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def grooves(
     x: FloatArray,
     z: FloatArray,
@@ -306,7 +306,7 @@ def grooves(
     return out
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _misfits(u: FloatArray, w: FloatArray) -> FloatArray:
     """(n,) sum of squared residuals of a line through the first k + 1 points."""
     out = np.empty(u.size)
@@ -323,7 +323,7 @@ def _misfits(u: FloatArray, w: FloatArray) -> FloatArray:
     return out
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def corners(
     x: FloatArray, z: FloatArray, inside: BoolArray, clear: float, fewest: int, floor: float
 ) -> FloatArray:
@@ -359,7 +359,7 @@ def corners(
     return out
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def levels(x: FloatArray, z: FloatArray, inside: BoolArray) -> FloatArray:
     """Mean, median and standard deviation of the heights, mean of x, how many points, and from where in x."""
     out = np.zeros((z.shape[0], LEVEL_WIDTH))

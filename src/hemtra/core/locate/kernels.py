@@ -8,13 +8,13 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from hemtra.core.arrays import FloatArray, Heights
+from hemtra.core.compiled import compiled, reordered
 
 
-@njit(cache=True, nogil=True, fastmath={"reassoc", "contract", "nsz"})
+@reordered
 def cell_means(values: Heights, height: int, width: int) -> Heights:
     """Means of what is there in cells of height × width points; NaN in a cell with less than an eighth of them.
 
@@ -43,7 +43,7 @@ def cell_means(values: Heights, height: int, width: int) -> Heights:
     return means
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def fill_lowest(values: Heights, floor: float) -> Heights:
     """The map with each missing point as low as the lowest of its four neighbours along row and column.
 
@@ -76,7 +76,7 @@ def fill_lowest(values: Heights, floor: float) -> Heights:
     return filled
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def steep_cells(
     values: Heights, width: float, height: float, least: float
 ) -> tuple[FloatArray, FloatArray, FloatArray]:
@@ -124,7 +124,7 @@ def steep_cells(
     return us[:n], vs[:n], directions[:n]
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def vote(
     edges: FloatArray,
     model: FloatArray,
@@ -167,7 +167,7 @@ def vote(
     return votes
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def fit_turn(
     points: FloatArray, offsets: FloatArray, x: float, y: float, floor: float, rounds: int
 ) -> tuple[float, float, float]:

@@ -5,10 +5,10 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from hemtra.core.arrays import FloatArray
+from hemtra.core.compiled import compiled, inlined
 from hemtra.core.maps.heightmap import HeightMap
 
 JUMP = 0.25
@@ -23,7 +23,7 @@ WIDEST_GAP = 1.9
 """Pitches between neighbouring points beyond which one is missing, and nothing is made up in its place."""
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def resample_rows(
     x: FloatArray,
     z: NDArray[np.float32],
@@ -68,7 +68,7 @@ def resample_rows(
             before, k, joined = k, after, goes_on
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def _next_seen(z: NDArray[np.float32], k: int) -> int:
     """The first point from k on that holds data, -1 without."""
     while k < z.size and z[k] != z[k]:
@@ -76,7 +76,7 @@ def _next_seen(z: NDArray[np.float32], k: int) -> int:
     return k if k < z.size else -1
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def _joined(x: FloatArray, z: NDArray[np.float32], a: int, b: int, pitch: float) -> bool:
     """Whether one surface goes on from one point to the next that was seen.
 
@@ -94,14 +94,14 @@ def _joined(x: FloatArray, z: NDArray[np.float32], a: int, b: int, pitch: float)
     return bool(before or (b + 1 < z.size and abs(step - (z[b + 1] - z[b])) < JUMP / 2))
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def _beyond(x: FloatArray, z: NDArray[np.float32], a: int, b: int) -> float:
     """mm per mm at which a surface goes on beyond two points; none for a flank, which may end there."""
     step: float = z[b] - z[a]
     return step / (x[b] - x[a]) if abs(step) < JUMP else 0.0
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def _reach(x: FloatArray, z: NDArray[np.float32], k: int, other: int, apart: float, pitch: float) -> float:
     """mm that a surface goes on beyond its last point: half the way to where the next would have been.
 
@@ -119,7 +119,7 @@ def _reach(x: FloatArray, z: NDArray[np.float32], k: int, other: int, apart: flo
     return min(reach, between / 2.0)
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def _fill(
     start: float,
     end: float,
@@ -144,7 +144,7 @@ def _fill(
         j += 1
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _carries_on(z: NDArray[np.float32], i: int, j: int) -> bool:
     """Whether no step lies between a row and the next, for they differ by little or as their neighbours do."""
     step = z[i + 1, j] - z[i, j]
@@ -154,7 +154,7 @@ def _carries_on(z: NDArray[np.float32], i: int, j: int) -> bool:
     return bool(before or (i + 2 < z.shape[0] and abs(z[i + 2, j] - z[i + 1, j] - step) < JUMP))
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def shift_columns(
     z: NDArray[np.float32],
     intensity: NDArray[np.uint8],
@@ -210,7 +210,7 @@ def with_row_pitch(data: HeightMap, dy: float) -> HeightMap:
     return HeightMap(z, grey, grid.dx, dy, grid.x0, first)
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _between_rows(
     z: NDArray[np.float32], low: NDArray[np.int64], share: FloatArray, out: NDArray[np.float32]
 ) -> None:

@@ -7,10 +7,10 @@ between (IEEE 754). Two bits a point hold it.
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from hemtra.core.arrays import ByteArray
+from hemtra.core.compiled import compiled
 
 PER_BYTE = 4
 UP, DOWN = 1, 2
@@ -23,7 +23,7 @@ def packed_size(count: int) -> int:
     return -(-count // PER_BYTE)
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def lost_places(wanted: NDArray[np.int32], got: NDArray[np.int32]) -> ByteArray:
     """(ceil(n / 4),) by how much float32 bit patterns (n,) differ; more than one place cannot be kept."""
     count = wanted.size
@@ -43,7 +43,7 @@ def lost_places(wanted: NDArray[np.int32], got: NDArray[np.int32]) -> ByteArray:
     return found
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def restore_places(patterns: NDArray[np.int32], packed: ByteArray) -> None:
     """Give float32 bit patterns (n,) in place what they have lost."""
     for k in range(packed.size):

@@ -5,16 +5,16 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 
 from hemtra.core.arrays import FloatArray, Heights, IndexArray
+from hemtra.core.compiled import compiled
 from hemtra.core.geometry.section_edge_kernels import on_levels
 
 SLACK = 1e-9
 """Points by which rounding may take a sample beyond the last grid line, which itself still counts as inside."""
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _careful(z: Heights, r: float, c: float) -> float:
     """Bilinear height at a row and column, where a point of no weight may be missing or lie outside."""
     rows, cols = z.shape
@@ -32,7 +32,7 @@ def _careful(z: Heights, r: float, c: float) -> float:
     return total
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _line(
     z: Heights,
     start: tuple[float, float],
@@ -71,7 +71,7 @@ def _line(
             values[m] = _careful(z, r + m * by_row, c + m * by_col)
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def sections_across(
     z: Heights,
     grid: FloatArray,
@@ -119,7 +119,7 @@ def sections_across(
     return out
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def shown_shares(
     z: Heights,
     line: tuple[float, float, float, float],

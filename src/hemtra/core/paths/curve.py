@@ -11,9 +11,9 @@ from typing import Any, Literal, TypeAlias, get_args
 
 import numpy as np
 import scipy  # its parts load when they are used first
-from numba import njit
 
 from hemtra.core.arrays import FloatArray
+from hemtra.core.compiled import compiled
 from hemtra.core.errors import NotMeasured
 
 Turn: TypeAlias = Literal["corner", "arc", "curve"]
@@ -107,7 +107,7 @@ class PathCurve:
         return tuple(float(v) for v in np.unique(np.round(at, 1))[:4])
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _crossed(places: FloatArray, along: FloatArray) -> FloatArray:
     """(n,) mm along a polyline (k, 2) where two of its pieces that are no neighbours meet."""
     found = np.empty(places.shape[0])

@@ -5,10 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from hemtra.core.arrays import ByteArray, FloatArray
+from hemtra.core.compiled import compiled
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.parallel_rows import in_halves
 from hemtra.core.rendering.colouring import isolines
@@ -101,7 +101,7 @@ def view_heights(
     return found
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def pixel_heights(
     z: NDArray[np.float32],
     rows: NDArray[np.int64],
@@ -133,7 +133,7 @@ def pixel_heights(
                 found[i, j] = total / count
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _add_rows(
     z: NDArray[np.float32], first: int, last: int, sums: NDArray[np.float32], counts: NDArray[np.float32]
 ) -> None:
@@ -148,7 +148,7 @@ def _add_rows(
             counts[c] += np.float32(1.0) if there else np.float32(0.0)
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _take_row(row: NDArray[np.float32], cols: NDArray[np.int64], found: NDArray[np.float32]) -> None:
     """One row of pixels from one row of points."""
     for j in range(cols.shape[0]):
@@ -166,7 +166,7 @@ def _take_row(row: NDArray[np.float32], cols: NDArray[np.int64], found: NDArray[
             found[j] = total / np.float32(count)
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _colour(
     z: NDArray[np.float32], colours: NDArray[np.uint32], low: float, per_mm: float, gain: float
 ) -> NDArray[np.uint32]:

@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from hemtra.core.arrays import Heights
+from hemtra.core.compiled import compiled
 from hemtra.core.filters.glare import SATURATED
 
 JUMP = 0.25
 """mm between neighbouring points from which on nothing is interpolated: a wall stays a wall."""
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def turn(
     z: Heights,
     grey: NDArray[np.uint8],

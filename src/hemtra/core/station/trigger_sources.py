@@ -5,10 +5,10 @@ from __future__ import annotations
 from typing import Annotated, Literal, Protocol, Self, TypeAlias
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
+from hemtra.core.compiled import compiled
 from hemtra.core.form_fields import Form, setting
 from hemtra.core.station.optics import Limit, Positive
 from hemtra.core.station.travel import MOST_PROFILES, Travel
@@ -194,7 +194,7 @@ def starter(trigger: Trigger, travel: Travel, pitch: float) -> TriggerDetector |
     return _Reversal() if trigger.by == "reversal" else None
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def widest_over(z: NDArray[np.float32], over: float) -> NDArray[np.int64]:
     """Columns of the widest stretch higher than `over` in each row of z (rows, cols), in mm.
 

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from hemtra.core.arrays import BoolArray, FloatArray
+from hemtra.core.compiled import compiled
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def fill_spans(first: NDArray[np.int64], last: NDArray[np.int64], cols: int) -> BoolArray:
     """(rows, cols) mask that holds the columns from `first` up to, not with, `last` of each row."""
     inside = np.zeros((first.size, cols), np.bool_)
@@ -18,7 +18,7 @@ def fill_spans(first: NDArray[np.int64], last: NDArray[np.int64], cols: int) -> 
     return inside
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def near_line(u: FloatArray, v: FloatArray, line: FloatArray, reach: float) -> BoolArray:
     """Which points (n, m) lie within `reach` of a line through (k, 2) places, all in mm."""
     rows, cols = u.shape

@@ -1,0 +1,34 @@
+"""How a loop becomes machine code: at its first call, kept for later starts, without the interpreter's lock."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any, Protocol, TypeVar
+
+import numba
+
+_njit: Any = numba.njit  # whose types do not know all of its options
+Loop = TypeVar("Loop", bound=Callable[..., Any])
+
+
+class Decorator(Protocol):
+    """Leaves the type of a function as it is."""
+
+    def __call__(self, function: Loop, /) -> Loop:
+        """The function, compiled."""
+
+
+compiled: Decorator = _njit(cache=True, nogil=True)
+"""For any loop."""
+
+inlined: Decorator = _njit(cache=True, nogil=True, inline="always")
+"""For a few lines that are called from a loop, and become part of it."""
+
+lean: Decorator = _njit(cache=True, nogil=True, _nrt=False)
+"""For a loop that neither makes an array nor calls what returns one.
+
+References to arrays are not counted in it: where arrays come in tuples, counting takes longer than the work.
+"""
+
+reordered: Decorator = _njit(cache=True, nogil=True, fastmath={"reassoc", "contract", "nsz"})
+"""For a sum whose terms may be added in any order, to fill vector registers; NaN keeps its meaning."""
