@@ -1,5 +1,6 @@
 """Gauge studies: published tables, hand-worked ones, and components that were put in."""
 
+import dataclasses
 import datetime
 import math
 
@@ -341,6 +342,26 @@ def test_sizes_of_several_parts_rules_and_occasions_in_a_study():
     assert (charted.rows[0].grade, charted.rows[0].is_poor) == ("stable", False)
     with pytest.raises(HemtraError, match="One part is followed"):
         studied(plan, looks, Asked(over_time=True))
+
+
+def test_of_many_values_on_a_part_each_end_is_studied_by_itself():
+    """What flips from one end to the other is which of them is the worse, and not what the gauge reads."""
+    row = step_plan().characteristic(1)
+    base, noise = np.array([0.1, 0.2, 0.3]), 0.002 * np.random.default_rng(3).normal(size=(3, 3, 3))
+    looks = []
+    for (i, j, k), off in np.ndenumerate(noise):
+        low, high = -base[i] + off / 2, base[i] + off
+        worse = low if (i + j + k) % 2 else high
+        judged = CharacteristicResult(
+            1, "Rise", "up", worse, "mm", None, row.lower, row.upper, 2, Verdict.PASS, "", None
+        )
+        judged = dataclasses.replace(judged, least=low, greatest=high)
+        looks.append(Presented(str(i), "ABC"[j], k + 1, "PASS", (judged,)))
+    (found,) = studied(step_plan(), looks).rows
+    assert found.name == "Rise, max"
+    assert found.spread.gauge.deviation == pytest.approx(0.002, rel=0.5)
+    below = step_plan().with_characteristic(row.edited(upper=None))
+    assert studied(below, looks).rows[0].name == "Rise, min"
 
 
 DAY = datetime.date(2026, 3, 1)

@@ -57,12 +57,12 @@ def test_a_folder_of_scans_is_graded_drawn_and_kept(steps, settled, tmp_path):
     gauge.study_files(tmp_path / "study")
     settled(steps)
     cells = [gauge.table.item(0, column).text() for column in range(gauge.table.columnCount())]
-    assert cells[:2] == ["1", "Rise"]
-    assert (cells[4], cells[7], cells[8]) == ("0.0072", "21.5", "usable")
+    assert cells[:3] == ["1", "Rise", "mm"]
+    assert (cells[5], cells[8], cells[9]) == ("0.0072", "21.5", "usable")
     assert gauge.message.text() == "3 parts, 2 operators, 2 trials; verdicts agree in 100.0 %"
     assert [one.name for one in gauge.chart.chart.series] == ["Ada", "Ben"]
     gauge.rule.setCurrentIndex(gauge.rule.findData("iso22514"))
-    assert gauge.table.item(0, 8).text() == "good"
+    assert gauge.table.item(0, 9).text() == "good"
     QTest.mouseClick(gauge.keep, LEFT)
     document = steps.session.bench.document
     row = document.plan.characteristic(1)
@@ -118,6 +118,6 @@ def test_ticked_lots_are_studied_from_the_records(steps, settled, tmp_path):
         gauge.lots.item(k).setCheckState(Qt.CheckState.Checked)
     QTest.mouseClick(gauge.recorded, LEFT)
     settled(steps)
-    assert gauge.table.item(0, 8).text() == "usable"
+    assert gauge.table.item(0, 9).text() == "usable"
     assert (gauge.study.parts, gauge.study.operators, gauge.study.trials) == (3, 2, 2)
     QTest.keyClick(gauge, Qt.Key.Key_Escape)

@@ -56,15 +56,14 @@ def _mark(row: StudiedRow, study: Study, rule: str, made: datetime.date, digest:
 
 
 def grades(plan: Plan) -> dict[Balloon, str]:
-    """By row, what its gauge is good for: a grade, or “outdated”; without rows that were not studied."""
+    """By row that was studied and has a tolerance, what its gauge is good for, or “outdated”."""
     known: dict[str, bytes] = {}
-    return {
-        row.balloon: row.gauge.grade(row.lower, row.upper)
-        if row.gauge.method == method(plan, row, known)
-        else OUTDATED
-        for row in plan.sheet
-        if row.gauge is not None
-    }
+    found: dict[Balloon, str] = {}
+    for row in plan.sheet:
+        if row.gauge is not None and row.gauge.share(row.lower, row.upper) is not None:
+            is_same = row.gauge.method == method(plan, row, known)
+            found[row.balloon] = row.gauge.grade(row.lower, row.upper) if is_same else OUTDATED
+    return found
 
 
 def gauge_in_words(row: Characteristic, grade: str) -> str:
@@ -82,9 +81,9 @@ def doubtful(plan: Plan, today: datetime.date) -> Iterator[tuple[Characteristic,
 
     A plan without any study has no rows of that kind: nobody has begun.
     """
-    found = grades(plan)
-    if not found:
+    if all(row.gauge is None for row in plan.sheet):
         return
+    found = grades(plan)
     for row in sorted(plan.sheet, key=lambda c: c.balloon):
         if row.off or row.step is None:
             continue

@@ -172,16 +172,7 @@ def _row(
     judged = [_judged(one, balloon) for one in found]
     unit = next((j.unit for j in judged if j is not None), row.unit)
     blank = StudiedRow(balloon, row.name, unit, rule=asked.rule, width=_tolerance(row))
-    readings = [
-        Reading(
-            one.part,
-            one.operator,
-            one.trial,
-            None if value is None else value.value,
-            one.error or (value.reason if value is not None else ""),
-        )
-        for one, value in zip(found, judged, strict=True)
-    ]
+    readings = _readings(found, judged, "value")
     if row.lower is None and row.upper is None:
         return replace(blank, reason="it has no limits: a text, or nothing is asked of it")
     known = {part: asked.references.get((part, balloon)) for part in parts}
@@ -195,13 +186,56 @@ def _row(
             if reference is None:
                 reference = asked.references.get(("", balloon))
             return _against_reference(blank, row, readings, reference)
-        table = Readings.of(readings)
-        spread = repeatability(table, asked.method)
-        line = _line(readings, known)
+        of_each = [
+            _of_several(replace(blank, name=row.name + end), row, _readings(found, judged, taken), asked, known)
+            for taken, end in _taken(row, judged).items()
+        ]
     except HemtraError as error:
         return replace(blank, reason=str(error))
+    return max(of_each, key=lambda one: one.spread.gauge.deviation if one.spread is not None else 0.0)
+
+
+def _taken(row: Characteristic, judged: Sequence[CharacteristicResult | None]) -> Mapping[str, str]:
+    """What is taken of a row on each part, and what its name then ends in.
+
+    Of one with many values on a part both ends are studied: which of them is the worse flips from one reading
+    to the next, and that is no scatter of the gauge.
+    """
+    if any(one is None or one.least is None or one.greatest is None for one in judged):
+        return {"value": ""}
+    ends = {"least": ", min", "greatest": ", max"}
+    asked = {"least": row.lower, "greatest": row.upper}
+    return {name: end for name, end in ends.items() if asked[name] is not None}
+
+
+def _readings(
+    found: Sequence[Presented], judged: Sequence[CharacteristicResult | None], taken: str
+) -> list[Reading]:
+    return [
+        Reading(
+            one.part,
+            one.operator,
+            one.trial,
+            None if value is None else getattr(value, taken),
+            one.error or (value.reason if value is not None else ""),
+        )
+        for one, value in zip(found, judged, strict=True)
+    ]
+
+
+def _of_several(
+    blank: StudiedRow,
+    row: Characteristic,
+    readings: Sequence[Reading],
+    asked: Asked,
+    known: Mapping[str, float | None],
+) -> StudiedRow:
+    """Several parts: repeatability, reproducibility, and linearity where their sizes are known."""
+    table = Readings.of(readings)
+    spread = repeatability(table, asked.method)
     mean = float(table.values.mean())
     share = _share(row, spread.gauge.deviation, mean, asked.rule)
+    line = _line(readings, known)
     return replace(blank, spread=spread, line=line, share=share, mean=mean, readings=table)
 
 

@@ -37,8 +37,8 @@ from hemtra.storage.records import Records
 from hemtra.storage.records.store import Lot
 from hemtra.storage.study_lists import study_of
 
-HEADS = ("", "characteristic", "EV", "AV", "GRR", "PV", "ndc", "% of tolerance", "grade")
-WIDTHS = (36, 170, 74, 74, 74, 74, 50, 104)
+HEADS = ("", "characteristic", "unit", "EV", "AV", "GRR", "PV", "ndc", "% of tolerance", "grade")
+WIDTHS = (36, 170, 50, 74, 74, 74, 74, 50, 104)
 TITLES = {"aiag": "6 GRR of the tolerance (AIAG MSA)", "iso22514": "4 GRR of the tolerance (ISO 22514-7)"}
 STEPS = (
     "Present about ten parts to the line, each three times by two or three operators. Save their scans in a"
@@ -285,7 +285,7 @@ def _lots(url: str) -> tuple[Lot, ...]:
 
 
 def _cells(row: StudiedRow) -> tuple[str, ...]:
-    head = str(row.balloon), row.name
+    head = str(row.balloon), row.name, row.unit
     share = "" if row.share is None else f"{row.share:.1f}"
     last = row.reason or row.grade
     if row.spread is not None:

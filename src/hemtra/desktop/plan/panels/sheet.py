@@ -50,6 +50,8 @@ GRAB = 6.0
 BAR_WIDTH = 48
 VALUE_RIGHT = 65
 """Pixels from the right border to the right end of the value."""
+MARK_ROOM = 8
+"""Pixels that the mark of a gauge takes between value and bar."""
 
 
 class SheetRow(QWidget):
@@ -146,7 +148,9 @@ class SheetRow(QWidget):
         draw_balloon(painter, QPointF(18, self.line / 2), str(self.row.balloon), verdict, radius=radius)
         failed = verdict is Verdict.FAIL
         is_text = judged is not None and bool(judged.text)
-        value_box = QRectF(0, 0, self.width() - (8 if is_text else VALUE_RIGHT), self.line)
+        marked = bool(self.grade) and not is_text
+        right = 8 if is_text else VALUE_RIGHT + MARK_ROOM * marked
+        value_box = QRectF(0, 0, self.width() - right, self.line)
         painter.setFont(theme.font(13, bold=failed))
         value = "–"
         if judged is not None:
@@ -166,7 +170,7 @@ class SheetRow(QWidget):
                 limit, _, at = self._drag
                 judged = replace(judged, lower=at) if limit == "lower" else replace(judged, upper=at)
             draw_limit_bar(painter, self._bar(), judged, None if self._drag is None else self._drag[1])
-        if self.grade:
+        if marked:
             draw_gauge_mark(painter, QPointF(self._bar().left() - 5.5, self.line / 2), self.grade)
         if self.selected and judged is not None:
             painter.setPen(theme.verdict_colour(verdict))
