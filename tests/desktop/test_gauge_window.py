@@ -7,6 +7,7 @@ from PySide6.QtTest import QTest
 
 from hemtra import HeightMap, Plan, Scan, save_plan, save_scan
 from hemtra.desktop.plan.panels.gauge_window import GaugeWindow
+from hemtra.desktop.widgets.numbers_form import NumbersForm
 from hemtra.storage.records import Records
 from lots import BEGAN, DAY, part
 from makers import sloped, step_plan
@@ -22,7 +23,7 @@ def steps(window, settled, tmp_path):
     plan = step_plan()
     plan = plan.with_characteristic(plan.sheet[0].edited(lower=0.1, upper=0.3))
     base = sloped()
-    save_plan(plan, tmp_path / "rise.hplan", Scan(base, "reference"))
+    save_plan(plan, tmp_path / "rise.hplan", Scan(base, "reference", "R1"))
     window.session.plans.open(tmp_path / "rise.hplan")
     settled(window)
     return window
@@ -96,6 +97,25 @@ def test_grades_are_not_kept_over_what_was_done_since(steps, settled, tmp_path):
     QTest.mouseClick(gauge.keep, LEFT)
     assert document.plan.characteristic(1).gauge is None
     assert gauge.message.text().startswith("The plan has changed since")
+
+
+def test_the_selected_part_becomes_the_master_part(steps, settled):
+    document = steps.session.bench.document
+    steps.session.bench.tray.select(0)
+    settled(steps)
+    steps.trigger("plan.master-part")
+    form = steps.findChild(NumbersForm)
+    form.fields["hours"].setText("0")
+    QTest.keyClick(form.fields["share"], Qt.Key.Key_Return)
+    assert document.plan.master_part is None, "no hours at all are refused"
+    steps.trigger("plan.master-part")
+    form = next(f for f in steps.findChildren(NumbersForm) if f.isVisible())
+    form.fields["hours"].setText("12")
+    QTest.keyClick(form.fields["share"], Qt.Key.Key_Return)
+    kept = document.plan.master_part
+    assert (kept.serial, kept.hours, kept.share) == ("R1", 12.0, 10.0)
+    steps.trigger("plan.no-master-part")
+    assert document.plan.master_part is None
 
 
 def test_ticked_lots_are_studied_from_the_records(steps, settled, tmp_path):

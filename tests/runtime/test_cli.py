@@ -300,3 +300,22 @@ def test_names_are_printed_as_they_are_and_not_as_markup(hemtra, tmp_path):
     assert code == 1, err
     assert "[red]Rise[/]" in out
     assert "[green]s[bold].x3p" in out
+
+
+def test_a_master_part_is_kept_in_the_plan(hemtra, tmp_path):
+    plan, scan = tmp_path / "rise.hplan", tmp_path / "M1.x3p"
+    save_plan(step_plan(), plan)
+    save_scan(Scan(sloped(slope_x=0.1), "", "M1"), scan)
+    code, out, _ = hemtra("plan", "master", plan, scan, "--hours", 4)
+    assert (code, out) == (0, "Master part M1: 1 rows, due every 4 h.\n")
+    kept = load_plan(plan).master_part
+    assert (kept.serial, kept.hours, kept.share) == ("M1", 4.0, 10.0)
+    assert kept.values == {"1": pytest.approx(0.2, abs=1e-4)}
+    assert hemtra("plan", "master", plan, "--none")[0] == 0
+    assert load_plan(plan).master_part is None
+    code, _, err = hemtra("plan", "master", plan)
+    assert (code, "not both" in err) == (2, True)
+    save_scan(Scan(sloped(slope_x=0.1)), scan)
+    code, _, err = hemtra("plan", "master", plan, scan)
+    assert (code, "has no serial" in err) == (2, True)
+    assert hemtra("plan", "master", plan, scan, "--serial", "M2")[0] == 0

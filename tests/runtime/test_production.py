@@ -17,6 +17,7 @@ import pytest
 from hemtra import HeightMap, HemtraError, Scan, save_plan, save_scan
 from hemtra.cli import main
 from hemtra.core.plan.limits import Verdict
+from hemtra.core.plan.master_part import MasterPart
 from hemtra.core.plan.signals import Analogue, Digital
 from hemtra.core.station.io_and_storage import Incoming
 from hemtra.runtime.feeds import Arrived, FolderFeed, WatchFeed
@@ -120,6 +121,44 @@ def test_a_scan_that_cannot_be_read_is_an_event_and_not_measured(records, tmp_pa
     assert "damaged" in heard.done[1].record.reason
     (event,) = records.events_of(run.lot)
     assert (event.kind, event.number) == ("faulty scan", 2)
+
+
+def with_serials(path, parts):
+    path.mkdir()
+    for k, (serial, rise) in enumerate(parts):
+        save_scan(Scan(sloped(slope_x=rise / 2), "", serial), path / f"{k:03d}.x3p")
+    return FolderFeed.of(path)
+
+
+def test_no_part_passes_while_the_master_part_is_due(records, tmp_path):
+    """Rows may read off by 10 % of 0.2 mm; its first look fails, the second passes."""
+    plan = PLAN.edited(master_part=MasterPart(serial="M1", share=10.0, values={"1": 0.2}))
+    parts = [("a", 0.2), ("M1", 0.225), ("b", 0.2), ("M1", 0.215), ("c", 0.2), ("d", 0.5)]
+    link = FakeLink()
+    signaller = Signaller((Digital(name="reject", line=0),), link, lambda: None)
+    run, heard = produce(records, with_serials(tmp_path / "in", parts), plan, signaller)
+    assert [d.record.serial for d in heard.done] == ["a", "b", "c", "d"], (
+        "the master part is no part of the lot"
+    )
+    verdicts = [d.record.verdict for d in heard.done]
+    assert verdicts == [Verdict.NOT_MEASURED, Verdict.NOT_MEASURED, Verdict.PASS, Verdict.FAIL]
+    assert heard.done[0].record.reason == "Master part M1 was never seen to pass; present it."
+    failed = "Master part failed: 1 Rise reads 0.2250; 0.1800 … 0.2200 is wanted."
+    assert heard.done[1].record.reason == failed
+    assert heard.done[1].record.rows[0].value == pytest.approx(0.2, abs=1e-4), "values are kept"
+    kinds = [event.kind for event in records.events_of(run.lot)]
+    assert kinds == ["refusing", "master failed", "master passed"]
+    # another run knows when it passed, and when it is due again
+    run, heard = produce(records, with_serials(tmp_path / "again", [("e", 0.2)]), plan)
+    assert heard.done[0].record.verdict is Verdict.PASS
+    hour, passed = 3600.0, run.master.passed
+    assert run.master.state(passed + 6.0 * hour) == ("due in 2.0 h", True)
+    assert run.master.state(passed + 9.0 * hour) == ("overdue by 1.0 h", False)
+    assert run.master.due(passed + 9.0 * hour) == "Master part M1 passed 9.0 h ago; present it."
+    (other,) = produce(records, with_serials(tmp_path / "other", [("f", 0.2)]), plan.edited(name="other"))[
+        1
+    ].done
+    assert other.record.verdict is Verdict.NOT_MEASURED, "it passed with another plan"
 
 
 def test_a_part_is_on_record_before_it_is_signalled(records, tmp_path):

@@ -121,6 +121,36 @@ def uncertainty(
         save_plan(with_budgets(held.plan, found), plan, held.reference, comment="uncertainty worked out")
 
 
+@plan_app.command()
+def master(
+    plan: PlanPath,
+    scan: Annotated[Path | None, typer.Argument(help="A scan of the master part.", show_default=False)] = None,
+    serial: Annotated[
+        str | None, typer.Option(help="By which a line recognises it; that of the scan by default.")
+    ] = None,
+    hours: Annotated[float, typer.Option(help="Hours after which it is due again.", min=0.1, max=1000.0)] = 8.0,
+    share: Annotated[
+        float, typer.Option(help="Percent of its tolerance that a row may read off.", min=0.1, max=100.0)
+    ] = 10.0,
+    none: Annotated[bool, typer.Option("--none", help="Ask for no master part any more.")] = False,
+) -> None:
+    """Keep a master part in the plan: while it is overdue or has failed, a line passes no part."""
+    from hemtra.core.plan.master_part import read_on
+    from hemtra.storage.plans import load_plan_file, save_plan
+    from hemtra.storage.scans import load_scan
+
+    held = load_plan_file(plan)
+    if (scan is None) is not none:
+        raise HemtraError("Name a scan of the master part, or take --none, not both.")
+    kept = None
+    if scan is not None:
+        seen = load_scan(scan)
+        result = Engine(seen.data, seen.serial).run(held.plan)
+        kept = read_on(serial or seen.serial, result.characteristics, hours, share)
+        out.print(f"Master part {kept.serial}: {len(kept.values)} rows, due every {hours:g} h.")
+    save_plan(held.plan.edited(master_part=kept), plan, held.reference, comment="master part")
+
+
 def _scale(text: str) -> tuple[str, float]:
     """An axis and the uncertainty of its scale as a share, as written on the command line: y=0.02."""
     axis, _, share = text.partition("=")

@@ -23,8 +23,13 @@ CATALOGUE: Mapping[str, str] = MappingProxyType(
         "gone": "{balloon} {name} is not evaluated now.",
         "link": "The I/O module answers.",
         "link lost": "The I/O module does not answer; check its power, cable and address.",
+        "master failed": "Master part failed: {why}.",
+        "master missing": "Master part {serial} was never seen to pass; present it.",
+        "master overdue": "Master part {serial} passed {hours} h ago; present it.",
+        "master passed": "Master part {serial} passed.",
         "new lot": "Lot {lot} begins.",
         "overrun": "queue full: {limit} parts in evaluation; slow the line or remove characteristics",
+        "refusing": "No part passes until the master part does. {why}",
         "worker lost": "inspection process crashed repeatedly; keep the scan and report the fault",
     }
 )

@@ -24,6 +24,7 @@ from hemtra.core.plan.limits import Verdict
 from hemtra.core.station.station import Station
 from hemtra.runtime.belt_mark import BeltMark
 from hemtra.runtime.feeds import Arrived, Feed
+from hemtra.runtime.master_watch import MasterWatch
 from hemtra.runtime.run_log import RunLog
 from hemtra.runtime.scan_keeper import ScanKeeper
 from hemtra.runtime.signaller import Heard, Signaller
@@ -100,6 +101,10 @@ class Production:
         self._station = None if station is None else self.records.station(station)
         self._next = self.records.next_number(self.lot)
         self.counts: Counts = self.records.counts(self.lot)
+        self.master: MasterWatch | None = None
+        if plan.master_part is not None:
+            passed = self.records.newest_event(plan.name, "master passed")
+            self.master = MasterWatch(plan.master_part, self._pass_on, None if passed is None else passed.time)
         self.keeper: ScanKeeper | None = None
         if self.setup.scans is not None and station is not None:
             self.keeper = ScanKeeper(self.records, self.setup.scans, station.keeping)
@@ -269,6 +274,11 @@ class Production:
         if self._unrecorded:
             self._unrecorded += 1
             return
+        if self.master is not None:
+            if self.master.is_master(found):
+                self._present(arrived, found)
+                return
+            found = self.master.allowed(found, arrived.scanned)
         number = self._next
         events = [_worded(found.kind, found.trouble, number)] if found.kind else []
         if arrived.note:
@@ -319,6 +329,14 @@ class Production:
                 self._pass_on(_worded("scan not kept", trouble, number), key)
         self.log.write()
         self.listeners.done(Done(record, found))
+
+    def _present(self, arrived: Arrived, found: Evaluated) -> None:
+        """The master part came: it is no part of the lot, and gates keep it from the good ones."""
+        assert self.master is not None
+        self.master.present(found, arrived.scanned)
+        if self.signaller is not None:
+            self.signaller.part(self._next, Verdict.NOT_MEASURED, found.rows, arrived.travel)
+        self.log.write()
 
     def _change_lot(self) -> None:
         """Parts that are finished from now on belong to a new lot."""

@@ -24,6 +24,7 @@ from hemtra.core.plan.balloon import Balloon
 from hemtra.core.plan.budget import Budget
 from hemtra.core.plan.gauge_mark import GaugeMark
 from hemtra.core.plan.limits import decimals_for
+from hemtra.core.plan.master_part import MasterPart
 from hemtra.core.plan.series import Over
 from hemtra.core.plan.signals import MOST_SIGNALS, AnySignal
 from hemtra.core.zones.zone import Zone
@@ -260,6 +261,8 @@ class Plan(_Document):
     """The step whose map is measured on, where a step is not connected otherwise; None for the scan itself."""
     by_profile: ByProfile | None = None
     """Where a scan is a run of profiles; None where it is one height map."""
+    master_part: MasterPart | None = None
+    """A part that a line wants to see every so often; None where it does not."""
     signals: Annotated[tuple[AnySignal, ...], Field(max_length=MOST_SIGNALS)] = ()
     """What is sent out for each part."""
 

@@ -38,6 +38,8 @@ class RunEnvironment:
     times: Times = field(default_factory=Times)
     cycle: float | None = None
     """s between two parts, where the line says it."""
+    master: tuple[str, bool] | None = None
+    """Of the master part its state in words, and whether parts may pass; None where the plan asks for none."""
 
 
 class RunBench:

@@ -90,6 +90,22 @@ class DocumentActions:
             ways.show_not_proven,
             help="Part verdict if a value is within its uncertainty of a limit.",
         )
+        yield Action(
+            "plan.master-part",
+            "Use this part as master part…",
+            group,
+            ways.ask_master_part,
+            lambda: self._bench.tray.current is not None and bool(document.plan.sheet),
+            help="A line then passes no part while the master part is overdue or has failed.",
+        )
+        yield Action(
+            "plan.no-master-part",
+            "Ask for no master part",
+            group,
+            ways.drop_master_part,
+            lambda: document.plan.master_part is not None,
+            help="Lines no longer wait for it.",
+        )
         study = self._workspace.uncertainty
         yield Action(
             "plan.uncertainty",

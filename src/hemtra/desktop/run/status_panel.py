@@ -140,6 +140,9 @@ def outside_rows(bench: RunBench) -> list[tuple[str, str, str]]:
         rows.append(("I/O module", "none connected", NONE))
     else:
         rows.append(("I/O module", "answers" if out.link else "does not answer", GOOD if out.link else BAD))
+    if out.master is not None:
+        words, passes = out.master
+        rows.append(("Master part", words, GOOD if passes else BAD))
     if out.in_flight:
         rows.append(("Gate", f"{out.in_flight} in transit", WARN))
     if out.free is not None:

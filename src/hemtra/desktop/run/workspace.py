@@ -295,6 +295,7 @@ class RunWorkspace(QWidget):
                 free=None if run.keeper is None else run.keeper.free,
                 times=run.times.now,
                 cycle=cycle,
+                master=None if run.master is None else run.master.state(time.time()),
             )
         )
 

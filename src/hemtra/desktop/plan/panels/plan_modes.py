@@ -1,4 +1,4 @@
-"""How a plan as a whole judges: profile by profile or whole parts, and what “not proven” counts as."""
+"""How a plan as a whole judges: by profiles or whole parts, what NOT PROVEN counts as, and its master part."""
 
 from __future__ import annotations
 
@@ -9,6 +9,7 @@ from PySide6.QtGui import QCursor
 from PySide6.QtWidgets import QMenu
 
 from hemtra.core.plan.document import ByProfile, Plan
+from hemtra.core.plan.master_part import read_on
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.widgets.menus import offer
 from hemtra.desktop.widgets.numbers_form import NumbersAsked
@@ -59,6 +60,35 @@ class PlanModes:
     def show_not_proven(self) -> None:
         """Offer it where the pointer is."""
         offer(self.not_proven_menu(), QCursor.pos())
+
+    def ask_master_part(self) -> None:
+        """Ask how often the selected part is to be seen again on the line, and how closely."""
+        part, shown, plan = self._bench.tray.current, self._bench.shown, self._bench.document.plan
+        if part is None or shown is None:
+            return
+        known = plan.master_part
+        fields = (
+            ("hours", "hours after which it is due again", f"{8.0 if known is None else known.hours:g}"),
+            (
+                "share",
+                "percent of a tolerance that it may read off",
+                f"{10.0 if known is None else known.share:g}",
+            ),
+        )
+
+        def take(numbers: dict[str, float]) -> bool:
+            def made() -> Plan:
+                kept = read_on(part.scan.serial, shown.result.characteristics, **numbers)
+                return plan.edited(master_part=kept)
+
+            return self._edit("master part", made)
+
+        self._asked.ask(f"{part.name} as master part", fields, "Use as master part", take)
+
+    def drop_master_part(self) -> None:
+        """Lines ask for none any more."""
+        plan = self._bench.document.plan
+        self._edit("no master part", lambda: plan.edited(master_part=None))
 
     def _count_not_proven_as(self, value: str) -> None:
         plan = self._bench.document.plan

@@ -1,0 +1,73 @@
+"""Watches over the master part of a line: when it is due, and whether it passed."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+from hemtra.core.events import Event, sentence
+from hemtra.core.plan.limits import Verdict
+from hemtra.core.plan.master_part import MasterPart
+from hemtra.runtime.workers import Evaluated
+
+HOUR = 3600.0
+
+
+@dataclass
+class MasterWatch:
+    """Refuses parts while the master part is overdue or has failed.
+
+    heard: gets what happens. passed: when it passed last, in s since 1970; None where it never did. wrong: what
+    was wrong with it when it was seen last.
+    """
+
+    master: MasterPart
+    heard: Callable[[Event], None]
+    passed: float | None = None
+    wrong: tuple[str, ...] = ()
+    refusing: bool = False
+
+    def is_master(self, found: Evaluated) -> bool:
+        """Whether a part is the master part."""
+        return found.serial == self.master.serial
+
+    def present(self, found: Evaluated, now: float) -> None:
+        """Take what a plan found on the master part."""
+        self.wrong = (found.trouble,) if found.trouble else self.master.wrong(found.rows)
+        if self.wrong:
+            self.heard(Event("master failed", now, fields={"why": "; ".join(self.wrong)}))
+        else:
+            self.passed, self.refusing = now, False
+            self.heard(Event("master passed", now, fields={"serial": self.master.serial}))
+
+    def due(self, now: float) -> str:
+        """Why parts are refused now, in words; empty where they are not."""
+        if self.wrong:
+            return sentence("master failed", {"why": self.wrong[0]})
+        if self.passed is None:
+            return sentence("master missing", {"serial": self.master.serial})
+        if now - self.passed > HOUR * self.master.hours:
+            hours = f"{(now - self.passed) / HOUR:.1f}"
+            return sentence("master overdue", {"serial": self.master.serial, "hours": hours})
+        return ""
+
+    def state(self, now: float) -> tuple[str, bool]:
+        """In a few words, and whether parts may pass."""
+        if self.wrong:
+            return "failed", False
+        if self.passed is None:
+            return "not seen yet", False
+        left = self.master.hours - (now - self.passed) / HOUR
+        return (f"due in {left:.1f} h", True) if left >= 0.0 else (f"overdue by {-left:.1f} h", False)
+
+    def allowed(self, found: Evaluated, now: float) -> Evaluated:
+        """A part as it counts: NOT MEASURED while the master part is due, whatever it reads."""
+        why = self.due(now)
+        if not why:
+            return found
+        if not self.refusing:
+            self.refusing = True
+            self.heard(Event("refusing", now, fields={"why": why}))
+        if found.verdict is Verdict.NOT_MEASURED:
+            return found
+        return replace(found, verdict=Verdict.NOT_MEASURED, trouble=why)
