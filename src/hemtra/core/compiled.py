@@ -25,7 +25,7 @@ inlined: Decorator = _njit(cache=True, nogil=True, inline="always")
 """For a few lines that are called from a loop, and become part of it."""
 
 lean: Decorator = _njit(cache=True, nogil=True, _nrt=False)
-"""For a loop that neither makes an array nor calls what returns one.
+"""For a loop that makes no array, nor calls what does.
 
 References to arrays are not counted in it: where arrays come in tuples, counting takes longer than the work.
 """

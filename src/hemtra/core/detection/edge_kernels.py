@@ -72,8 +72,8 @@ def edges_along(
         best = -math.inf
         k = 0
         while k < 2 * half:
-            if line[k] != line[k]:
-                k += 1
+            if line[k] != line[k] or line[k] <= line[k + 1]:
+                k += 1  # nothing falls there, which is so of every other sample of a level
                 continue
             after = k + 1
             while after < count and line[after] != line[after]:

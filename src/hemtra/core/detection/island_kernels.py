@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from hemtra.core.arrays import BoolArray, IntArray
-from hemtra.core.compiled import compiled
+from hemtra.core.compiled import compiled, lean
 
 
 def runs_of(mask: BoolArray) -> tuple[IntArray, IntArray]:
@@ -27,7 +27,7 @@ def runs_of(mask: BoolArray) -> tuple[IntArray, IntArray]:
     return runs, region.astype(np.int64)
 
 
-@compiled
+@lean
 def _root(parent: IntArray, k: int) -> int:
     """The first run of a region, with the way to it shortened."""
     while parent[k] != k:

@@ -21,7 +21,6 @@ from hemtra.core.evaluation.context import (
     placed,
     with_ancestors,
 )
-from hemtra.core.evaluation.kept import Kept
 from hemtra.core.evaluation.known_to import known_on_part, without_old_budgets
 from hemtra.core.evaluation.possible import counted_on_the_way, unit_of, with_possible
 from hemtra.core.evaluation.profile_runs import ProfileRuns, single
@@ -37,6 +36,7 @@ from hemtra.core.evaluation.rows import (
     judged_series,
 )
 from hemtra.core.geometry.elements import Number, Plane, Point
+from hemtra.core.kept import Kept
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.maps.noise import typical_noise
 from hemtra.core.marks import Evidence
@@ -259,7 +259,7 @@ class Engine:
         start = time.perf_counter()
         outcome, reason, off_scan = None, "", False
         try:
-            if self.data.data_share == 0.0:
+            if self.data.is_empty:
                 raise OffScan("the scan holds no data at all")
             if step.taught is not None and step.taught.trouble:
                 raise NotMeasured(f"nothing was taught: {step.taught.trouble}")

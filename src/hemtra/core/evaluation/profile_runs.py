@@ -9,11 +9,11 @@ from functools import cached_property, partial
 from typing import TYPE_CHECKING
 
 from hemtra.core.evaluation.context import column_fingerprint
-from hemtra.core.evaluation.kept import Kept
 from hemtra.core.evaluation.known_to import Known
 from hemtra.core.evaluation.profiles import Column, Profiles
 from hemtra.core.evaluation.results import Result
 from hemtra.core.evaluation.rows import counted, in_balloon_order, judged, judged_series
+from hemtra.core.kept import Kept
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.maps.noise import typical_noise
 from hemtra.core.plan.document import Plan

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from hemtra.core.arrays import FloatArray
-from hemtra.core.compiled import compiled
+from hemtra.core.compiled import compiled, lean
 from hemtra.core.filters.rank_filter import WORTH_TWO, median_filter
 from hemtra.core.parallel_rows import in_halves
 
@@ -93,7 +93,7 @@ def _convolved(values: Heights, kernel: Heights, axis: int) -> Heights:
     return out
 
 
-@compiled
+@lean
 def _along_columns(values: Heights, kernel: Heights, first: int, last: int, out: Heights) -> None:
     reach = kernel.size // 2
     for i in range(first, last):
@@ -101,7 +101,7 @@ def _along_columns(values: Heights, kernel: Heights, first: int, last: int, out:
             _add_weighted(out[i], values[k], kernel[k - i + reach])
 
 
-@compiled
+@lean
 def _along_rows(values: Heights, kernel: Heights, first: int, last: int, out: Heights) -> None:
     cols, reach = values.shape[1], kernel.size // 2
     for i in range(first, last):
@@ -111,7 +111,7 @@ def _along_rows(values: Heights, kernel: Heights, first: int, last: int, out: He
                 _add_weighted(out[i, begin:end], values[i, begin + k : end + k], kernel[k + reach])
 
 
-@compiled
+@lean
 def _add_weighted(total: Heights, part: Heights, weight: float) -> None:
     """Add one row times a weight to another; the loop that runs in vector registers."""
     for c in range(total.size):

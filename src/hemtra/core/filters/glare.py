@@ -11,7 +11,8 @@ import numpy as np
 import scipy  # its parts load when they are used first
 
 from hemtra.core.arrays import BoolArray, ByteArray, FloatArray, Heights, IntArray
-from hemtra.core.compiled import compiled
+from hemtra.core.compiled import compiled, lean
+from hemtra.core.geometry.profile_fits import middle_of
 
 SATURATED = 255
 """Intensity at which the light has overrun the camera."""
@@ -25,6 +26,8 @@ MOST = 20_000
 """Saturated points up to which glare is detected; more of them leave no ground to compare with."""
 MIXED = 1 / 3
 """Share of the reach from which on a point of a spot with glare is a mixture of glare and surface."""
+LOOKED_AT = 2
+"""Points from a place up to which others support it."""
 ROUNDS = 8
 """Times that it is looked again: what only glaring points supported stands alone once these have gone."""
 
@@ -39,21 +42,44 @@ def glaring(z: Heights, intensity: ByteArray, reach: float, half: tuple[int, int
     light is a mixture, and goes too.
     """
     found = np.zeros(z.shape, np.bool_)
-    places = _about(np.argwhere(intensity == SATURATED), z)
+    places = _about(np.column_stack(np.divmod(saturated(intensity), z.shape[1])), z)
     if not len(places):
         return found
-    gone = np.zeros(len(places), np.bool_)
+    count = len(places)
+    off, supported, gone = np.zeros(count), np.zeros(count, np.bool_), np.zeros(count, np.bool_)
+    look = np.ones(count, np.bool_)
     for _ in range(ROUNDS):
-        off, supported = _stand_off(z, found, places, reach, half)
+        _stand_off(z, found, places, look, reach, half, (off, supported))
         more = (off > reach) & ~supported & ~gone
         if not more.any():
             break
         gone |= more
-        found[tuple(places[gone].T)] = True
+        found[tuple(places[more].T)] = True
+        # elsewhere nothing has changed since
+        look = _near(places, more, z.shape, half)
     if gone.any():
-        off, _ = _stand_off(z, found, places, reach, (max(1, half[0] // 2), max(1, half[1] // 2)))
+        look = np.ones(count, np.bool_)
+        _stand_off(
+            z, found, places, look, reach, (max(1, half[0] // 2), max(1, half[1] // 2)), (off, supported)
+        )
         mixed = (off > MIXED * reach) & (off <= reach) & _in_spots_of(places, gone)
         found[tuple(places[mixed].T)] = True
+    return found
+
+
+def saturated(intensity: ByteArray) -> IntArray:
+    """(n,) where in a map the light has overrun the camera, counted along its rows."""
+    found: IntArray = np.flatnonzero(intensity == SATURATED)
+    return found
+
+
+def _near(places: IntArray, chosen: BoolArray, shape: tuple[int, int], half: tuple[int, int]) -> BoolArray:
+    """(n,) the places whose surroundings hold a chosen one."""
+    near = np.zeros(shape, np.bool_)
+    up, aside = max(half[0], LOOKED_AT), max(half[1], LOOKED_AT)
+    for i, j in places[chosen].tolist():
+        near[max(i - up, 0) : i + up + 1, max(j - aside, 0) : j + aside + 1] = True
+    found: BoolArray = near[tuple(places.T)]
     return found
 
 
@@ -78,18 +104,28 @@ def _in_spots_of(places: IntArray, chosen: BoolArray) -> BoolArray:
 
 @compiled
 def _stand_off(
-    z: Heights, left_out: BoolArray, places: IntArray, reach: float, half: tuple[int, int]
-) -> tuple[FloatArray, BoolArray]:
-    """(n,) mm by which some places (n, 2) stand off from the surface about them, and whether others support it.
+    z: Heights,
+    left_out: BoolArray,
+    places: IntArray,
+    look: BoolArray,
+    reach: float,
+    half: tuple[int, int],
+    found: tuple[FloatArray, BoolArray],
+) -> None:
+    """Find, for the places (n, 2) to look at, the mm by which they stand off from the surface about them.
+
+    found: (n,) these mm, and whether others support a place that stands off by more than `reach`.
 
     The surface is the plane of the median slopes between neighbours and the median height: what glares lies on
     either side of it alike, so that these hold with more than half of the points astray.
     """
     rows, cols = z.shape
-    off, supported = np.zeros(len(places)), np.zeros(len(places), np.bool_)
+    off, supported = found
     most = (2 * half[0] + 1) * (2 * half[1] + 1)
     near, down, right = np.empty(most), np.empty(most), np.empty(most)
     for n in range(len(places)):
+        if not look[n]:
+            continue
         i, j = places[n]
         first, last = max(i - half[0], 0), min(i + half[0] + 1, rows)
         left, end = max(j - half[1], 0), min(j + half[1] + 1, cols)
@@ -104,19 +140,18 @@ def _stand_off(
                 if q + 1 < end and not np.isnan(z[p, q + 1]) and not left_out[p, q + 1]:
                     right[rights] = z[p, q + 1] - z[p, q]
                     rights += 1
-        slope_y = np.median(down[:downs]) if downs else 0.0
-        slope_x = np.median(right[:rights]) if rights else 0.0
+        slope_y = middle_of(down, downs) if downs else 0.0
+        slope_x = middle_of(right, rights) if rights else 0.0
         for p in range(first, last):
             for q in range(left, end):
                 if not np.isnan(z[p, q]) and not left_out[p, q]:
                     near[count] = z[p, q] - slope_y * (p - i) - slope_x * (q - j)
                     count += 1
-        level = np.median(near[:count])
+        level = middle_of(near, count)
         off[n] = abs(level - z[i, j])
         # about this place: mm a row and a column, and the height from which something stands off
         surface = slope_y, slope_x, level - slope_y * i - slope_x * j
-        supported[n] = _is_supported(z, left_out, (i, j), surface, reach)
-    return off, supported
+        supported[n] = off[n] > reach and _is_supported(z, left_out, (i, j), surface, reach)
 
 
 @compiled
@@ -154,7 +189,7 @@ def _is_supported(
     return bool(np.count_nonzero(counts) >= PROFILES or np.count_nonzero(counts >= 2) >= 2)
 
 
-@compiled
+@lean
 def _stands_among_its_like(
     z: Heights,
     left_out: BoolArray,

@@ -9,12 +9,12 @@ from __future__ import annotations
 import numpy as np
 
 from hemtra.core.arrays import Heights
-from hemtra.core.compiled import compiled
+from hemtra.core.compiled import lean
 
 INFINITY, HALF = np.float32(np.inf), np.float32(0.5)
 
 
-@compiled
+@lean
 def median_rows_3(padded: Heights, first: int, last: int, out: Heights) -> None:
     """Fill rows first to last of out (rows, cols); padded: the map, 1 of NaN around it."""
     for i in range(first, last):
@@ -95,7 +95,7 @@ def median_rows_3(padded: Heights, first: int, last: int, out: Heights) -> None:
             line[j] = middle if here == here else here
 
 
-@compiled
+@lean
 def median_rows_5(padded: Heights, first: int, last: int, out: Heights) -> None:
     """Fill rows first to last of out (rows, cols); padded: the map, 2 of NaN around it."""
     for i in range(first, last):

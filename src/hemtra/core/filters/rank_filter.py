@@ -12,7 +12,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from hemtra.core.compiled import compiled
+from hemtra.core.compiled import compiled, lean
 from hemtra.core.filters.median_kernels import median_rows_3, median_rows_5
 from hemtra.core.filters.sorting_network import middle_network
 from hemtra.core.parallel_rows import in_halves
@@ -46,7 +46,7 @@ def median_filter(z: NDArray[np.float32], size: int) -> NDArray[np.float32]:
     return out
 
 
-@compiled
+@lean
 def _exchange(low: NDArray[np.float32], high: NDArray[np.float32]) -> None:
     """The smaller of each pair into low, the larger into high."""
     for c in range(low.size):
@@ -55,7 +55,7 @@ def _exchange(low: NDArray[np.float32], high: NDArray[np.float32]) -> None:
         high[c] = b if a < b else a
 
 
-@compiled
+@lean
 def _pair_up(line: NDArray[np.float32], odd: NDArray[np.int32]) -> None:
     """Put minus and plus infinity in turns for points without data; odd: whether plus is next."""
     plus, minus = np.float32(np.inf), np.float32(-np.inf)

@@ -11,7 +11,7 @@ from __future__ import annotations
 import numpy as np
 
 from hemtra.core.arrays import BoolArray, FloatArray, Heights, IntArray
-from hemtra.core.compiled import compiled
+from hemtra.core.compiled import compiled, lean
 from hemtra.core.geometry.profile_fits import middle_of
 
 SAMPLES = 1024
@@ -119,7 +119,7 @@ def supported_ends(
     return out
 
 
-@compiled
+@lean
 def count_beyond(
     z: Heights,
     inside: BoolArray,
@@ -232,7 +232,7 @@ def cell_sums(
     return sums
 
 
-@compiled
+@lean
 def any_missing(z: Heights, inside: BoolArray, spans: IntArray) -> bool:
     """Whether any point of a zone holds no data."""
     masked = inside.size > 0

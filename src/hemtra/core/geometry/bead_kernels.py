@@ -7,7 +7,7 @@ import math
 import numpy as np
 
 from hemtra.core.arrays import FloatArray
-from hemtra.core.compiled import compiled
+from hemtra.core.compiled import compiled, lean
 from hemtra.core.geometry.bead_base_kernels import FEW, PLANE, STEP, fit_bases, parabola
 from hemtra.core.geometry.profile_fits import middle_of
 
@@ -54,7 +54,7 @@ NEIGHBOURS, FILLED = 200, -1e9
 """Sections either way in which the slope of a half seen base is looked for, and the mark of those filled so."""
 
 
-@compiled
+@lean
 def _interpolate_base_slope(table: FloatArray) -> None:
     """Bases of which one side was seen get the slope of the nearest sections that show both."""
     n = table.shape[0]
@@ -150,7 +150,7 @@ def _rise(u: FloatArray, h: FloatArray, level: float, several: int) -> tuple[int
     return low[best], high[best], second
 
 
-@compiled
+@lean
 def _one_of(u: FloatArray, a: int, b: int, c: int, d: int) -> bool:
     """Whether two neighbouring rises are one with a hole in it."""
     return bool(u[c] - u[b] < APART * min(u[b] - u[a], u[d] - u[c]))
@@ -296,7 +296,7 @@ def _void(h: FloatArray, first: int, last: int, pitch: float) -> float:
     return total
 
 
-@compiled
+@lean
 def _fill_area(u: FloatArray, h: FloatArray, out: FloatArray) -> None:
     """Area and centroid between the edges, by trapezes from one to the other; gaps are bridged straight."""
     left, right = out[LEFT], out[RIGHT]
@@ -326,7 +326,7 @@ def _level(u: FloatArray, h: FloatArray, at: float) -> float:
     return float((1.0 - f) * h[k] + f * h[k + 1])
 
 
-@compiled
+@lean
 def _contact(per_height: float, slope: float) -> float:
     """Degrees between a flank, du/dh above a base of some slope, and the base."""
     steep = 90.0 if per_height == 0.0 else math.degrees(math.atan(abs(1.0 / per_height + slope)))
@@ -397,7 +397,7 @@ def beads(
     return out
 
 
-@compiled
+@lean
 def _hides(u: FloatArray, z: FloatArray, inner: float, bridge: float) -> bool:
     """Whether what was not seen between the bases on either side is wide enough to hide what is looked for."""
     last = -1

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from hemtra.core.arrays import BoolArray, FloatArray
-from hemtra.core.compiled import compiled, reordered
+from hemtra.core.compiled import compiled, lean, reordered
 
 EVERYWHERE: BoolArray = np.ones((0, 0), dtype=np.bool_)
 
@@ -95,7 +95,7 @@ def residual_histogram(
     return counts
 
 
-@compiled
+@lean
 def bin_of_rank(counts: NDArray[np.int64], rank: float) -> tuple[int, int]:
     """The bin that holds the point of a rank, and how many points lie below that bin."""
     k = below = 0

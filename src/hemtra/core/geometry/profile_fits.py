@@ -7,7 +7,7 @@ import math
 import numpy as np
 
 from hemtra.core.arrays import FloatArray
-from hemtra.core.compiled import compiled
+from hemtra.core.compiled import compiled, lean
 from hemtra.core.geometry.fit_kernels import TUKEY
 
 ROUNDS = 30
@@ -23,7 +23,7 @@ ENOUGH = 0.35
 """Share of these that must be nearer to it than half of all points are to the best line yet."""
 
 
-@compiled
+@lean
 def middle_of(values: FloatArray, n: int) -> float:
     """The median of the first n of some values, which are put in another order (Hoare 1961)."""
     k, low, high = n // 2, 0, n - 1
@@ -155,7 +155,7 @@ def robust_arc(x: FloatArray, z: FloatArray, floor: float) -> tuple[float, float
     return mx + cx, mz + cz, radius, weight
 
 
-@compiled
+@lean
 def _kasa(u: FloatArray, v: FloatArray) -> tuple[float, float, float]:
     """Centre and radius of the algebraic fit about the mean; the radius is infinite if straight."""
     suu = suv = svv = suw = svw = sw = 0.0

@@ -7,7 +7,7 @@ import math
 import numpy as np
 
 from hemtra.core.arrays import FloatArray
-from hemtra.core.compiled import compiled
+from hemtra.core.compiled import compiled, lean
 from hemtra.core.geometry.bead_base_kernels import FEW, line_of
 
 STATE, GAP, FLUSH, CENTRE, LEFT, RIGHT, LEFT_HEIGHT, LEFT_SLOPE, RIGHT_HEIGHT, RIGHT_SLOPE = range(10)
@@ -28,7 +28,7 @@ BEGINS = 0.02
 """mm below its surface from which on a rounded edge is taken for round."""
 
 
-@compiled
+@lean
 def _edge(
     u: FloatArray, z: FloatArray, line: tuple[float, float], way: int, inner: float, rule: tuple[float, float]
 ) -> tuple[int, float]:
@@ -64,7 +64,7 @@ def _edge(
     return on, u[on] + (h + drop) / (h - after) * (u[on + way] - u[on])
 
 
-@compiled
+@lean
 def _narrow(u: FloatArray, z: FloatArray, line: tuple[float, float], inner: float, drop: float) -> float:
     """mm of the widest opening between the surfaces that is too narrow to end them; 0 where they touch.
 
@@ -133,7 +133,7 @@ def _round_edge(u: FloatArray, z: FloatArray, line: tuple[float, float], way: in
     return float(u[first] + way * (a + radius))
 
 
-@compiled
+@lean
 def _through_two(x0: float, d0: float, x1: float, d1: float) -> tuple[float, float]:
     """Where the rounding begins, and its radius, of the circle tangent to the surface through two points."""
     low, high = d1 / 2.0, LARGEST

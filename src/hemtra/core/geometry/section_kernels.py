@@ -11,7 +11,7 @@ import math
 import numpy as np
 
 from hemtra.core.arrays import BoolArray, FloatArray
-from hemtra.core.compiled import compiled
+from hemtra.core.compiled import compiled, lean
 from hemtra.core.geometry.bead_base_kernels import parabola
 from hemtra.core.geometry.profile_fits import middle_of, plain_line, robust_arc, robust_line
 
@@ -135,7 +135,7 @@ def arcs(
     return out
 
 
-@compiled
+@lean
 def _may_be_deeper(u: FloatArray, down: FloatArray, depth: float, step: float) -> bool:
     """Whether a stretch that was not seen may hold what lies deeper, going on as steeply as it begins."""
     reach = 4

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from hemtra.core.arrays import FloatArray
-from hemtra.core.compiled import compiled, inlined
+from hemtra.core.compiled import compiled, inlined, lean
 from hemtra.core.maps.heightmap import HeightMap
 
 JUMP = 0.25
@@ -144,7 +144,7 @@ def _fill(
         j += 1
 
 
-@compiled
+@lean
 def _carries_on(z: NDArray[np.float32], i: int, j: int) -> bool:
     """Whether no step lies between a row and the next, for they differ by little or as their neighbours do."""
     step = z[i + 1, j] - z[i, j]
@@ -154,7 +154,7 @@ def _carries_on(z: NDArray[np.float32], i: int, j: int) -> bool:
     return bool(before or (i + 2 < z.shape[0] and abs(z[i + 2, j] - z[i + 1, j] - step) < JUMP))
 
 
-@compiled
+@lean
 def shift_columns(
     z: NDArray[np.float32],
     intensity: NDArray[np.uint8],
@@ -210,7 +210,7 @@ def with_row_pitch(data: HeightMap, dy: float) -> HeightMap:
     return HeightMap(z, grey, grid.dx, dy, grid.x0, first)
 
 
-@compiled
+@lean
 def _between_rows(
     z: NDArray[np.float32], low: NDArray[np.int64], share: FloatArray, out: NDArray[np.float32]
 ) -> None:

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from hemtra.core.arrays import ByteArray
-from hemtra.core.compiled import compiled
+from hemtra.core.compiled import compiled, lean
 
 PER_BYTE = 4
 UP, DOWN = 1, 2
@@ -43,7 +43,7 @@ def lost_places(wanted: NDArray[np.int32], got: NDArray[np.int32]) -> ByteArray:
     return found
 
 
-@compiled
+@lean
 def restore_places(patterns: NDArray[np.int32], packed: ByteArray) -> None:
     """Give float32 bit patterns (n,) in place what they have lost."""
     for k in range(packed.size):

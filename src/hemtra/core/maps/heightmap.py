@@ -92,6 +92,12 @@ class HeightMap:
         """Share of the points that hold data, 0 to 1."""
         return 1.0 - float(np.count_nonzero(np.isnan(self.z))) / self.z.size
 
+    @cached_property
+    def is_empty(self) -> bool:
+        """Whether no point holds data."""
+        # a row through the part settles it, but for maps that hold next to nothing
+        return bool(np.isnan(self.z[self.shape[0] // 2]).all() and np.isnan(self.z).all())
+
     def is_same(self, other: HeightMap) -> bool:
         """Whether both hold the same scan; a plan's reference is read apart from the tray's parts."""
         if self is other:

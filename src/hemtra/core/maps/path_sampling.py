@@ -7,14 +7,14 @@ import math
 import numpy as np
 
 from hemtra.core.arrays import FloatArray, Heights, IndexArray
-from hemtra.core.compiled import compiled
+from hemtra.core.compiled import compiled, lean
 from hemtra.core.geometry.section_edge_kernels import on_levels
 
 SLACK = 1e-9
 """Points by which rounding may take a sample beyond the last grid line, which itself still counts as inside."""
 
 
-@compiled
+@lean
 def _careful(z: Heights, r: float, c: float) -> float:
     """Bilinear height at a row and column, where a point of no weight may be missing or lie outside."""
     rows, cols = z.shape

@@ -3,15 +3,22 @@
 from __future__ import annotations
 
 from graphlib import CycleError, TopologicalSorter
+from typing import TypeAlias
 
 from pydantic import ValidationError
 
 from hemtra.core.errors import PlanError
+from hemtra.core.kept import Kept
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.plan.document import Characteristic, Plan, Step
 from hemtra.core.plan.follow import AXES, axes_of
 from hemtra.core.plan.kind import Input, Kind
 from hemtra.core.plan.registry import kind_named, kinds
+
+Order: TypeAlias = tuple[tuple[Step, Kind], ...]
+"""Steps with their parameters."""
+_ORDERED: Kept[int, tuple[Plan, Order]] = Kept(8)
+"""By identity, plans that were ordered; the same one judges part after part."""
 
 
 def effective(plan: Plan) -> dict[str, Step]:
@@ -80,12 +87,20 @@ def ancestry(plan: Plan, step_id: str) -> tuple[tuple[Step, ...], ...]:
     return tuple(columns)
 
 
-def ordered(plan: Plan) -> tuple[tuple[Step, Kind], ...]:
+def ordered(plan: Plan) -> Order:
     """The steps in an order in which each comes after what it needs, with their parameters.
 
     Raises `PlanError` that names the place when a kind, a parameter, an input or a row does not hold, or when
     steps need each other in a circle.
     """
+    known = _ORDERED.get(id(plan))
+    # an id may come again once its plan is gone
+    if known is None or known[0] is not plan:
+        known = _ORDERED.keep(id(plan), (plan, _ordered(plan)))
+    return known[1]
+
+
+def _ordered(plan: Plan) -> Order:
     by_id = effective(plan)
     order = _sorted(by_id)
     parsed = {s.id: _parameters(s) for s in plan.steps}

@@ -9,7 +9,7 @@ from pydantic import model_validator
 
 from hemtra.core.errors import NotMeasured
 from hemtra.core.filters.filtering import fill_holes, keep_band, remove_spikes
-from hemtra.core.filters.glare import MOST, SATURATED, glaring
+from hemtra.core.filters.glare import MOST, glaring, saturated
 from hemtra.core.form_fields import setting
 from hemtra.core.marks import Evidence, Region
 from hemtra.core.plan.kind import Outcome, StepContext
@@ -81,9 +81,9 @@ class GlareKind(Preparing):
         data = given.data
         if data.intensity is None:
             return Outcome(data, (("dropped", "nothing: the scan has no intensity"),))
-        saturated = int(np.count_nonzero(data.intensity == SATURATED))
-        if saturated > MOST:
-            words = f"nothing: {saturated} points are saturated, too many to detect glare"
+        count = len(saturated(data.intensity))
+        if count > MOST:
+            words = f"nothing: {count} points are saturated, too many to detect glare"
             return Outcome(data, (("dropped", words),))
         half = tuple(
             max(1, min(round(self.width / 2 / pitch), LARGEST_WINDOW)) for pitch in (data.grid.dy, data.grid.dx)
@@ -93,7 +93,9 @@ class GlareKind(Preparing):
         facts = (("dropped", f"{dropped} points"),)
         if not dropped:
             return Outcome(data, facts)
-        return Outcome(with_heights(data, np.where(gone, np.float32(np.nan), data.z)), facts)
+        z = data.z.copy()
+        z[gone] = np.nan
+        return Outcome(with_heights(data, z), facts)
 
     def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """What was dropped."""

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from hemtra.core.arrays import ByteArray, FloatArray
-from hemtra.core.compiled import compiled
+from hemtra.core.compiled import compiled, lean
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.parallel_rows import in_halves
 from hemtra.core.rendering.colouring import isolines
@@ -133,7 +133,7 @@ def pixel_heights(
                 found[i, j] = total / count
 
 
-@compiled
+@lean
 def _add_rows(
     z: NDArray[np.float32], first: int, last: int, sums: NDArray[np.float32], counts: NDArray[np.float32]
 ) -> None:
@@ -148,7 +148,7 @@ def _add_rows(
             counts[c] += np.float32(1.0) if there else np.float32(0.0)
 
 
-@compiled
+@lean
 def _take_row(row: NDArray[np.float32], cols: NDArray[np.int64], found: NDArray[np.float32]) -> None:
     """One row of pixels from one row of points."""
     for j in range(cols.shape[0]):

@@ -6,14 +6,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from hemtra.core.arrays import Heights
-from hemtra.core.compiled import compiled
+from hemtra.core.compiled import lean
 from hemtra.core.filters.glare import SATURATED
 
 JUMP = 0.25
 """mm between neighbouring points from which on nothing is interpolated: a wall stays a wall."""
 
 
-@compiled
+@lean
 def turn(
     z: Heights,
     grey: NDArray[np.uint8],
