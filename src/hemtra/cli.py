@@ -14,6 +14,7 @@ import typer
 from rich.table import Table
 from rich.text import Text
 
+from hemtra.commands.convert import convert
 from hemtra.commands.gauge import gauge
 from hemtra.commands.plan_app import PlanPath, plan_app
 from hemtra.commands.records_app import records_app
@@ -240,15 +241,7 @@ def budget(
         out.print(words, soft_wrap=True)
 
 
-@app.command()
-def convert(
-    source: Annotated[Path, typer.Argument(metavar="IN", show_default=False)],
-    target: Annotated[Path, typer.Argument(metavar="OUT", show_default=False)],
-) -> None:
-    """Convert between scan formats, by suffix: .x3p, .tif."""
-    from hemtra.storage.scans import load_scan, save_scan
-
-    save_scan(load_scan(source), target)
+app.command()(convert)
 
 
 @app.command()

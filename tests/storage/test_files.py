@@ -155,16 +155,16 @@ def test_tiff_keeps_heights_and_grid(tmp_path):
     assert tifffile.imread(path).dtype == np.float32
 
 
-def test_tiff_of_others_needs_float_heights_and_a_pitch(tmp_path):
+def test_tiff_of_others_needs_a_spacing_and_of_whole_numbers_a_scale(tmp_path):
     path = tmp_path / "other.tiff"
     tifffile.imwrite(path, np.ones((4, 5), np.float32), resolution=(50, 100), resolutionunit="CENTIMETER")
     assert (load_scan(path).data.grid.dx, load_scan(path).data.grid.dy) == pytest.approx((0.2, 0.1))
     tifffile.imwrite(path, np.ones((4, 5), np.float32))
-    with pytest.raises(FileError, match="pitch"):
+    with pytest.raises(FileError, match="does not say the spacing of its columns"):
         load_scan(path)
     tifffile.imwrite(path, np.ones((4, 5), np.uint8))
-    with pytest.raises(FileError, match="32-bit float"):
-        load_scan(path)
+    with pytest.raises(FileError, match="how much height a step of its numbers is"):
+        load_scan(path, dx=0.1, dy=0.2)
     path.write_bytes(path.read_bytes()[:60])
     with pytest.raises(FileError, match=r"other\.tiff"):
         load_scan(path)

@@ -5,25 +5,99 @@ from __future__ import annotations
 import importlib
 from pathlib import Path
 from types import ModuleType
+from typing import Any
 
-from hemtra.core.errors import FileError
+from pydantic import ValidationError
+
+from hemtra.core.errors import FileError, HemtraError
+from hemtra.core.maps.importing import Foreign, ImportSettings, Unstated, map_of
 from hemtra.core.maps.scan import Scan
+from hemtra.storage.files import read_text, write_text
 
 # By name, so that a command that reads X3P does not wait for the TIFF library to load.
 FORMATS = {".x3p": "hemtra.storage.x3p", ".tif": "hemtra.storage.tiff", ".tiff": "hemtra.storage.tiff"}
+"""What a folder is searched for."""
+_TEXT, _NUMPY = "hemtra.storage.foreign.point_text", "hemtra.storage.foreign.numpy_files"
+FOREIGN = {
+    **dict.fromkeys((".npy", ".npz"), _NUMPY),
+    ".png": "hemtra.storage.foreign.png",
+    ".ply": "hemtra.storage.foreign.ply",
+    **dict.fromkeys((".xyz", ".asc", ".csv", ".txt"), _TEXT),
+    ".pcd": "hemtra.storage.foreign.pcd",
+    **dict.fromkeys((".las", ".laz"), "hemtra.storage.foreign.las"),
+    ".e57": "hemtra.storage.foreign.e57",
+}
+"""What is read when it is named; text and pictures may be anything."""
+BESIDE = ".import.json"
+"""Ends the name of a file beside a scan that says what the scan does not."""
+LARGEST_SETTINGS = 64 * 1024
+WRITTEN = (".x3p", ".tif", ".ply", ".npz", ".npy", ".csv", ".xyz")
 
 
-def load_scan(path: str | Path) -> Scan:
-    """Read a scan. Raises `FileError` in the user's words."""
+def load_scan(path: str | Path, settings: ImportSettings | None = None, **given: Any) -> Scan:
+    """Read a scan of any format.
+
+    settings, given: what a file of another program does not say, such as dx=0.1, dy=0.2, unit="um"; see
+    `ImportSettings`. They go before `NAME.import.json` beside the file, and that before the file itself.
+    Raises `FileError` in the user's words.
+    """
     path = Path(path)
-    scan: Scan = _format_of(path).read(path)
-    return scan
+    asked = settings_of(path, settings, **given)
+    found = read_foreign(path, asked.page)
+    if isinstance(found, Scan):
+        return found
+    try:
+        return Scan(map_of(found, asked), path.name)
+    except Unstated as error:
+        error.args = (
+            f"{path.name} cannot be read: {error}. Give it, as in"
+            f" hemtra convert {path.name} scan.x3p {' '.join(f'--{EXAMPLES[n]}' for n in error.missing)}",
+        )
+        raise
+    except HemtraError as error:
+        raise FileError(f"{path.name} cannot be read: {error}.") from error
+
+
+EXAMPLES = {"dx": "dx 0.1", "dy": "dy 0.1", "scale": "scale 0.001", "unit": "unit mm"}
+
+
+def settings_of(path: Path, settings: ImportSettings | None = None, **given: Any) -> ImportSettings:
+    """What is said of a file: in a call, else beside the file. Raises `FileError`."""
+    try:
+        asked = ImportSettings(**given)
+        asked = asked if settings is None else asked.over(settings)
+        beside = path.with_name(path.name + BESIDE)
+        if not beside.is_file():
+            return asked
+        return asked.over(ImportSettings.model_validate_json(read_text(beside, LARGEST_SETTINGS)))
+    except ValidationError as error:
+        first = error.errors(include_url=False)[0]
+        where = ".".join(str(part) for part in first["loc"])
+        raise FileError(f"What is said of {path.name} does not hold, at {where}: {first['msg']}.") from None
+
+
+def keep_settings(path: Path, settings: ImportSettings) -> Path:
+    """Write what is said of a file beside it; answers where. Raises `FileError`."""
+    beside = path.with_name(path.name + BESIDE)
+    write_text(beside, settings.model_dump_json(indent=1, exclude_none=True) + "\n")
+    return beside
+
+
+def read_foreign(path: Path, page: int | None = None) -> Scan | Foreign:
+    """A scan, or what another program wrote as it is. Raises `FileError`."""
+    module = _format_of(path)
+    if page is not None and hasattr(module, "read_page"):
+        paged: Scan | Foreign = module.read_page(path, page)
+        return paged
+    found: Scan | Foreign = module.read(path)
+    return found
 
 
 def is_whole(path: Path) -> bool:
     """Whether a file holds all that its format begins with, as far as can be seen without reading it."""
     try:
-        whole: bool = _format_of(path).is_whole(path)
+        module = _format_of(path)
+        whole: bool = not hasattr(module, "is_whole") or module.is_whole(path)
     except FileError:
         return False
     return whole
@@ -32,12 +106,15 @@ def is_whole(path: Path) -> bool:
 def save_scan(scan: Scan, path: str | Path) -> None:
     """Write a scan atomically, in the format of the suffix. Raises `FileError`."""
     path = Path(path)
-    _format_of(path).write(scan, path)
+    module = _format_of(path)
+    if not hasattr(module, "write"):
+        raise FileError(f"Scans are not saved as {path.suffix}; take {', '.join(WRITTEN)}.")
+    module.write(scan, path)
 
 
 def _format_of(path: Path) -> ModuleType:
     try:
-        return importlib.import_module(FORMATS[path.suffix.lower()])
+        return importlib.import_module((FORMATS | FOREIGN)[path.suffix.lower()])
     except KeyError:
-        known = ", ".join(FORMATS)
+        known = ", ".join(FORMATS | FOREIGN)
         raise FileError(f"{path.name}: “{path.suffix}” is not a scan format; there are {known}.") from None

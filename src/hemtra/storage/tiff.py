@@ -1,4 +1,6 @@
-"""32-bit float TIFF: heights in mm, NaN where there is no data; the grid stands in the image description.
+"""TIFF: ours holds 32-bit heights in mm, NaN where there is no data; its grid stands in the image description.
+
+Those of other programs hold any kind of numbers; floating ones are mm unless the user says otherwise.
 
 Intensity and the station do not fit into it; X3P keeps them.
 """
@@ -8,44 +10,83 @@ from __future__ import annotations
 import io
 import json
 import logging
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 import tifffile
 
 from hemtra.core.errors import FileError, HemtraError
 from hemtra.core.maps.heightmap import HeightMap
+from hemtra.core.maps.importing import MOST_POINTS, ImportSettings, Raster
 from hemtra.core.maps.scan import Scan
 from hemtra.storage.files import atomic_write, opened
+from hemtra.storage.foreign.extra import library
 
-MOST_POINTS = 200_000_000
+MOST_PAGES = 64
+"""Pages that are looked at."""
+NO_DATA = 42113
+"""Tag of the number that stands for none, as geographic programs write it."""
 # what is wrong in a file is said in a sentence, not tag by tag
 logging.getLogger("tifffile").setLevel(logging.CRITICAL)
 PER_MM = {2: 1 / 25.4, 3: 1 / 10}
 """Resolution units of TIFF (inch, centimetre): pixels per unit times this are pixels per mm."""
 
 
-def read(path: Path) -> Scan:
-    """A scan. Without our grid the resolution tags give the pitch. Raises `FileError`."""
+def read(path: Path) -> Scan | Raster:
+    """A scan of ours, or the image of another program. Raises `FileError`, also where there are several."""
+    return _read(path, None)
+
+
+def read_page(path: Path, page: int) -> Scan | Raster:
+    """The same of a page, counted from 1 on. Raises `FileError`."""
+    return _read(path, page)
+
+
+def _read(path: Path, wanted: int | None) -> Scan | Raster:
     with opened(path) as stream:
         try:
             with tifffile.TiffFile(stream) as file:
-                page = file.pages[0]
+                number = _chosen(file, wanted, path)
+                page: Any = file.pages[number]
                 shape, dtype = page.shape, page.dtype
-                if len(shape) != 2 or dtype not in (np.dtype("f4"), np.dtype("f8")):
-                    raise FileError(f"{path.name} holds no 32-bit float heights; export it as such.")
+                if len(shape) != 2 or dtype is None or dtype.kind not in "iuf":
+                    raise FileError(f"{path.name} holds no heights but a colour picture; export one channel.")
                 if shape[0] * shape[1] > MOST_POINTS:
                     raise FileError(f"{path.name} declares {shape[1]} × {shape[0]} points; that is too many.")
-                grid = _grid(page)
+                ours, says = _described(page), _said(page)
                 z = page.asarray()
         except HemtraError:
             raise
         except Exception as error:  # tifffile raises nearly anything on damaged files
+            if "imagecodecs" in str(error):
+                library("imagecodecs", "imagecodecs", "Compressed TIFF")
             raise FileError(f"{path.name} is damaged or no TIFF; use another copy of it.") from error
-    if grid is None:
-        raise FileError(f"{path.name} does not say its pitch; add resolution tags in pixels per cm.")
-    return Scan(HeightMap(z, **grid), name=path.name)
+    return Raster(z, says) if ours is None else Scan(HeightMap(z, **ours), name=path.name)
+
+
+def _chosen(file: tifffile.TiffFile, wanted: int | None, path: Path) -> int:
+    """Index of the page to read: the only one that is as large as the first, or the one that was named."""
+    count = len(file.pages)
+    if wanted is not None:
+        if not 1 <= wanted <= count:
+            raise FileError(f"{path.name} has {count} pages, and no page {wanted}.")
+        return wanted - 1
+    alike = [k for k in range(min(count, MOST_PAGES)) if file.pages[k].shape == file.pages[0].shape]
+    if len(alike) > 1:
+        raise FileError(f"{path.name} has {count} pages; say which of them holds the heights (--page 1).")
+    return 0
+
+
+def _said(page: Any) -> ImportSettings:
+    """What the tags of an image say of its spacing and of the number that stands for none."""
+    grid, tags = _of_tags(page), page.tags
+    unit = "mm" if page.dtype.kind == "f" else None
+    no_data = None
+    if NO_DATA in tags:
+        with suppress(ValueError):
+            no_data = float(str(tags[NO_DATA].value).strip("\x00 "))
+    return ImportSettings(unit=unit, no_data=no_data, **grid)
 
 
 def is_whole(path: Path) -> bool:
@@ -78,17 +119,22 @@ def write(scan: Scan, path: Path) -> None:
         )
 
 
-def _grid(page: Any) -> dict[str, float] | None:
+def _described(page: Any) -> dict[str, float] | None:
+    """The grid that we describe; None where another program wrote the file."""
     try:
         described = json.loads(page.description)
         return {key: float(described[key]) for key in ("x0", "y0", "dx", "dy")}
     except (ValueError, TypeError, KeyError, RecursionError):
-        pass  # not written by us; the tags may still say
+        return None
+
+
+def _of_tags(page: Any) -> dict[str, float]:
+    """The spacing that the resolution tags give; nothing without them."""
     tags = page.tags
     unit = PER_MM.get(int(tags["ResolutionUnit"].value)) if "ResolutionUnit" in tags else None
     if unit is None or "XResolution" not in tags or "YResolution" not in tags:
-        return None
+        return {}
     per_mm = [tags[f"{axis}Resolution"].value for axis in "XY"]
     if any(0 in pair for pair in per_mm):
-        return None
+        return {}
     return {f"d{axis}": pair[1] / pair[0] / unit for axis, pair in zip("xy", per_mm, strict=True)}
