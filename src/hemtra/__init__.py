@@ -6,6 +6,8 @@ result = hemtra.inspect(plan, scan)
 print(result.verdict)
 """
 
+from numpy.typing import ArrayLike
+
 from hemtra.core.errors import FileError, HemtraError, NotMeasured, PlanError
 from hemtra.core.evaluation.engine import Engine
 from hemtra.core.evaluation.results import Result
@@ -38,10 +40,20 @@ __all__ = [
 ]
 
 
-def inspect(plan: Plan, scan: Scan | HeightMap) -> Result:
-    """Measure and judge one part. Raises `PlanError` when the plan itself does not hold."""
-    engine = Engine(scan.data, scan.serial) if isinstance(scan, Scan) else Engine(scan)
-    return engine.run(plan)
+def inspect(
+    plan: Plan, scan: Scan | HeightMap | ArrayLike, *, dx: float | None = None, dy: float | None = None
+) -> Result:
+    """Measure and judge one part: a scan, a height map, or an array (rows, cols) of mm with spacings in mm.
+
+    Raises `PlanError` when the plan itself does not hold, and `HemtraError` for an array without spacings.
+    """
+    if isinstance(scan, Scan):
+        return Engine(scan.data, scan.serial).run(plan)
+    if not isinstance(scan, HeightMap):
+        if dx is None or dy is None:
+            raise HemtraError("An array does not say how far its points lie apart; give dx and dy in mm.")
+        scan = HeightMap(scan, None, dx, dy)
+    return Engine(scan).run(plan)
 
 
 def teach(plan: Plan, reference: Scan | HeightMap) -> Plan:

@@ -7,6 +7,7 @@ import os
 import sys
 import traceback
 from enum import StrEnum
+from importlib import metadata
 from pathlib import Path
 from typing import Annotated
 
@@ -36,6 +37,7 @@ app = typer.Typer(
     rich_markup_mode=None,
     pretty_exceptions_enable=False,
     help="Measure and inspect laser-profile scans. Without a command: the desktop.",
+    context_settings={"help_option_names": ["-h", "--help"]},
 )
 app.add_typer(plan_app, name="plan")
 app.add_typer(records_app, name="records")
@@ -82,8 +84,14 @@ def main() -> None:
 
 
 @app.callback(invoke_without_command=True)
-def desktop(context: typer.Context) -> None:
+def desktop(
+    context: typer.Context,
+    version: Annotated[bool, typer.Option("--version", help="Print the version.")] = False,
+) -> None:
     """Without a command: the desktop."""
+    if version:
+        print(f"hemtra {metadata.version('hemtra')}")
+        raise typer.Exit
     if context.invoked_subcommand is None:
         if not _has_display():
             raise HemtraError("No display available. See “hemtra --help” for commands.")
@@ -135,7 +143,7 @@ def scan(
 @app.command()
 def inspect(
     plan: PlanPath,
-    scans: Annotated[list[Path], typer.Argument(help="Scan files.", show_default=False)],
+    scans: Annotated[list[Path], typer.Argument(help="Scan files, or folders of scans.", show_default=False)],
     as_json: Annotated[bool, typer.Option("--json", help="Print one JSON object per part.")] = False,
     csv: Annotated[Path | None, typer.Option(metavar="F", help="Also save all values as CSV.")] = None,
     series: Annotated[
@@ -151,8 +159,9 @@ def inspect(
     """Measure and judge scans."""
     from hemtra.storage.plans import load_plan
     from hemtra.storage.results import save_csv, save_sections, save_series, to_dict
+    from hemtra.storage.scans import scans_in
 
-    document = load_plan(plan)
+    document, scans = load_plan(plan), scans_in(scans)
     found: list[tuple[str, Result]] = []
     seen: dict[str, Engine] = {}
     trouble = False
@@ -161,6 +170,11 @@ def inspect(
             if item.result is None:
                 trouble = True
                 complain(item.error)
+                if as_json:
+                    print(
+                        json.dumps({"scan": str(item.path), "error": item.error}, ensure_ascii=False),
+                        flush=True,
+                    )
                 continue
             found.append((str(item.path), item.result))
             if report and item.engine is not None:

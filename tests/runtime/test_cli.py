@@ -135,7 +135,8 @@ def test_damaged_scans_are_one_sentence(hemtra, demo_folder, cover, tmp_path, sp
     path = tmp_path / "odd.x3p"
     path.write_bytes(spoil((demo_folder / TRAY / "cover-01.x3p").read_bytes()))
     code, out, err = hemtra("inspect", cover, path, "--json")
-    assert (code, out) == (2, "")
+    assert code == 2
+    assert words in json.loads(out)["error"]
     assert err.startswith("hemtra: odd.x3p ")
     assert words in err
     assert err.count("\n") == 1
@@ -319,3 +320,46 @@ def test_a_master_part_is_kept_in_the_plan(hemtra, tmp_path):
     code, _, err = hemtra("plan", "master", plan, scan)
     assert (code, "has no serial" in err) == (2, True)
     assert hemtra("plan", "master", plan, scan, "--serial", "M2")[0] == 0
+
+
+def test_scans_of_other_programs_are_converted_and_remembered(hemtra, tmp_path):
+    z = np.round(1000.0 * sloped().z).astype(np.int32)
+    np.save(tmp_path / "part.npy", z)
+    code, _, err = hemtra("convert", tmp_path / "part.npy", tmp_path / "part.x3p")
+    assert (code, "--dx 0.1 --dy 0.1 --scale 0.001" in err) == (2, True)
+    said = ("--dx", 0.2, "--dy", 0.1, "--scale", 1, "--unit", "um", "--offset", 3, "--remember")
+    code, out, _ = hemtra("convert", tmp_path / "part.npy", tmp_path / "part.x3p", *said)
+    rows, cols = z.shape
+    assert (code, f"{rows} profiles of {cols} points, 0.2 × 0.1 mm apart, 100.0 % with data" in out) == (
+        0,
+        True,
+    )
+    for name in ("part.x3p", "part.npy"):
+        scan = load_scan(tmp_path / name)
+        np.testing.assert_allclose(scan.data.z, z / 1000.0 + 3.0, atol=1e-5)
+    plan = tmp_path / "rise.hplan"
+    save_plan(step_plan(), plan)
+    found = json.loads(hemtra("inspect", plan, tmp_path / "part.npy", "--json")[1])
+    assert "characteristics" in found, "inspected as it lies there"
+
+
+def test_folders_are_inspected_and_an_unreadable_scan_is_a_line_of_its_own(hemtra, tmp_path):
+    plan, folder = tmp_path / "rise.hplan", tmp_path / "scans"
+    folder.mkdir()
+    save_plan(step_plan(), plan)
+    for name in ("b.x3p", "a.x3p"):
+        save_scan(Scan(sloped()), folder / name)
+    (folder / "c.x3p").write_bytes(b"no scan")
+    (folder / "notes.txt").write_text("not a scan")
+    code, out, err = hemtra("inspect", plan, folder, "--json")
+    lines = [json.loads(line) for line in out.splitlines()]
+    assert [Path(line["scan"]).name for line in lines] == ["a.x3p", "b.x3p", "c.x3p"]
+    assert code == 2
+    assert lines[2]["error"] in err
+    (tmp_path / "empty").mkdir()
+    code, _, err = hemtra("inspect", plan, tmp_path / "empty")
+    assert (code, "empty holds no scans" in err) == (2, True)
+    shown = json.loads(hemtra("plan", "show", plan, "--json")[1])
+    assert [row["name"] for row in shown["sheet"]] == ["Rise"]
+    assert hemtra("--version")[1].startswith("hemtra ")
+    assert hemtra("-h")[0] == 0

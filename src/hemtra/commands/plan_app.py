@@ -36,11 +36,17 @@ PlanOrRevision = Annotated[
 
 
 @plan_app.command()
-def show(plan: PlanPath) -> None:
+def show(
+    plan: PlanPath, as_json: Annotated[bool, typer.Option("--json", help="Print one JSON object.")] = False
+) -> None:
     """Print a plan's sheet and steps."""
-    from hemtra.storage.plans import load_plan
+    from hemtra.storage.plans import load_plan, to_json
 
-    _print_plan(load_plan(plan))
+    document = load_plan(plan)
+    if as_json:
+        print(to_json(document))
+    else:
+        _print_plan(document)
 
 
 @plan_app.command()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib
+from collections.abc import Sequence
 from pathlib import Path
 from types import ModuleType
 from typing import Any
@@ -28,8 +29,8 @@ FOREIGN = {
     ".e57": "hemtra.storage.foreign.e57",
 }
 """What is read when it is named; text and pictures may be anything."""
-BESIDE = ".import.json"
-"""Ends the name of a file beside a scan that says what the scan does not."""
+BESIDE, OF_FOLDER = ".import.json", "folder.import.json"
+"""What ends the name of a file beside a scan that says what the scan does not, and that of a whole folder's."""
 LARGEST_SETTINGS = 64 * 1024
 WRITTEN = (".x3p", ".tif", ".ply", ".npz", ".npy", ".csv", ".xyz")
 
@@ -38,7 +39,8 @@ def load_scan(path: str | Path, settings: ImportSettings | None = None, **given:
     """Read a scan of any format.
 
     settings, given: what a file of another program does not say, such as dx=0.1, dy=0.2, unit="um"; see
-    `ImportSettings`. They go before `NAME.import.json` beside the file, and that before the file itself.
+    `ImportSettings`. They go before `NAME.import.json` beside the file, that before `folder.import.json`, and
+    that before the file itself.
     Raises `FileError` in the user's words.
     """
     path = Path(path)
@@ -66,19 +68,20 @@ def settings_of(path: Path, settings: ImportSettings | None = None, **given: Any
     try:
         asked = ImportSettings(**given)
         asked = asked if settings is None else asked.over(settings)
-        beside = path.with_name(path.name + BESIDE)
-        if not beside.is_file():
-            return asked
-        return asked.over(ImportSettings.model_validate_json(read_text(beside, LARGEST_SETTINGS)))
+        for beside in (path.with_name(path.name + BESIDE), path.with_name(OF_FOLDER)):
+            if beside.is_file():
+                held = ImportSettings.model_validate_json(read_text(beside, LARGEST_SETTINGS))
+                asked = asked.over(held)
+        return asked
     except ValidationError as error:
         first = error.errors(include_url=False)[0]
         where = ".".join(str(part) for part in first["loc"])
         raise FileError(f"What is said of {path.name} does not hold, at {where}: {first['msg']}.") from None
 
 
-def keep_settings(path: Path, settings: ImportSettings) -> Path:
-    """Write what is said of a file beside it; answers where. Raises `FileError`."""
-    beside = path.with_name(path.name + BESIDE)
+def keep_settings(path: Path, settings: ImportSettings, *, of_folder: bool = False) -> Path:
+    """Write what is said of a file beside it, or of all in its folder; answers where. Raises `FileError`."""
+    beside = path.with_name(OF_FOLDER if of_folder else path.name + BESIDE)
     write_text(beside, settings.model_dump_json(indent=1, exclude_none=True) + "\n")
     return beside
 
@@ -90,6 +93,23 @@ def read_foreign(path: Path, page: int | None = None) -> Scan | Foreign:
         paged: Scan | Foreign = module.read_page(path, page)
         return paged
     found: Scan | Foreign = module.read(path)
+    return found
+
+
+def scans_in(paths: Sequence[Path]) -> list[Path]:
+    """The files among some paths, and the scans in the folders among them, by name.
+
+    Raises `FileError` for a folder without any.
+    """
+    found: list[Path] = []
+    for path in paths:
+        if not path.is_dir():
+            found.append(path)
+            continue
+        inside = sorted(file for file in path.iterdir() if file.suffix.lower() in FORMATS)
+        if not inside:
+            raise FileError(f"{path.name} holds no scans; they end in {', '.join(FORMATS)}.")
+        found += inside
     return found
 
 

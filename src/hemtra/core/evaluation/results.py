@@ -2,17 +2,35 @@
 
 from __future__ import annotations
 
+import html
+import importlib
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
 from hemtra.core.coverage import Coverage
+from hemtra.core.errors import HemtraError
 from hemtra.core.geometry.elements import LEVEL, Number, Plane
 from hemtra.core.plan.document import Step
 from hemtra.core.plan.kind import Outcome
-from hemtra.core.plan.limits import CharacteristicResult, Verdict
+from hemtra.core.plan.limits import CharacteristicResult, Verdict, format_limits, format_value
 from hemtra.core.plan.series import Series
 from hemtra.core.zones.zone import AnyZone
+
+SHOWN = 3
+"""Characteristics that do not pass which a result is shown with."""
+IN_FRAME = ("balloon", "name", "value", "unit", "nominal", "lower", "upper", "verdict", "reason", "text", "u")
+"""Columns of a frame."""
+COLUMNS = ("", "characteristic", "value", "limits", "verdict", "reason")
+
+
+def _cells(row: CharacteristicResult) -> tuple[str, ...]:
+    limits = format_limits(row.lower, row.upper, row.decimals)
+    return str(row.balloon), row.name, format_value(row), limits, str(row.verdict), row.reason
+
+
+def _line(row: CharacteristicResult) -> str:
+    return f"{row.balloon} {row.name} {format_value(row)}: {row.verdict}, {row.reason}"
 
 
 @dataclass(frozen=True)
@@ -46,7 +64,7 @@ class StepResult:
         return (min(*possible, self.value.value), max(*possible, self.value.value)) if possible else None
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Result:
     """One part, measured and judged."""
 
@@ -61,6 +79,39 @@ class Result:
     """By balloon, the values of all profiles or instances that its verdict comes from."""
     coverage: Mapping[int, Coverage] = field(default_factory=dict)
     """By balloon, what a value rests on; only where it was asked for, by `Engine.covered`."""
+
+    def __repr__(self) -> str:
+        rows, bad = (
+            self.characteristics,
+            [row for row in self.characteristics if row.verdict is not Verdict.PASS],
+        )
+        head = f"Result({self.verdict}, {len(rows) - len(bad)} of {len(rows)} characteristics pass)"
+        more = [f"  and {len(bad) - SHOWN} more"] if len(bad) > SHOWN else []
+        return "\n".join([head, *(f"  {_line(row)}" for row in bad[:SHOWN]), *more])
+
+    def _repr_html_(self) -> str:
+        """A table, for notebooks."""
+        cells = "".join(
+            "<tr>" + "".join(f"<td>{html.escape(cell)}</td>" for cell in _cells(row)) + "</tr>"
+            for row in self.characteristics
+        )
+        head = "".join(f"<th>{name}</th>" for name in COLUMNS)
+        return (
+            f"<p><b>{self.verdict}</b></p><table><thead><tr>{head}</tr></thead><tbody>{cells}</tbody></table>"
+        )
+
+    def to_frame(self) -> Any:
+        """The characteristics as a pandas frame, a row each; numbers are numbers. Needs pandas."""
+        try:
+            pandas: Any = importlib.import_module("pandas")
+        except ImportError:
+            raise HemtraError("A frame needs the package pandas: pip install pandas.") from None
+        rows = [
+            {name: getattr(row, name) for name in IN_FRAME}
+            | {"balloon": str(row.balloon), "verdict": str(row.verdict)}
+            for row in self.characteristics
+        ]
+        return pandas.DataFrame(rows, columns=list(IN_FRAME))
 
     @property
     def faults(self) -> tuple[str, ...]:

@@ -8,7 +8,7 @@ from functools import cached_property
 from typing import Any
 
 import numpy as np
-from numpy.typing import ArrayLike, NDArray
+from numpy.typing import ArrayLike, DTypeLike, NDArray
 
 from hemtra.core.arrays import BoolArray, ByteArray, FloatArray
 from hemtra.core.errors import HemtraError
@@ -65,6 +65,21 @@ class HeightMap:
             if grey.shape != heights.shape:
                 raise HemtraError(f"Intensity {grey.shape} and heights {heights.shape} differ in shape.")
             self.intensity = _frozen(grey)
+
+    def __repr__(self) -> str:
+        (rows, cols), grid = self.shape, self.grid
+        heights = "no data"
+        if not self.is_empty:
+            low, high = float(np.nanmin(self.z)), float(np.nanmax(self.z))
+            heights = f"z {low:.3f} … {high:.3f} mm, {100.0 * self.data_share:.1f} % with data"
+        light = "" if self.intensity is None else ", intensity"
+        return f"HeightMap({rows} × {cols} points, {grid.dx:g} × {grid.dy:g} mm apart, {heights}{light})"
+
+    def __array__(self, dtype: DTypeLike | None = None, copy: bool | None = None) -> NDArray[Any]:
+        """Its heights, for NumPy."""
+        if copy is False and dtype is not None and np.dtype(dtype) != self.z.dtype:
+            raise ValueError("heights are float32; another type needs a copy")
+        return np.array(self.z, dtype, copy=copy)
 
     @property
     def shape(self) -> tuple[int, int]:

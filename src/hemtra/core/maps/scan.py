@@ -23,6 +23,9 @@ class Scan:
     taken: str = ""
     station: dict[str, Any] = field(default_factory=dict)
 
+    def __repr__(self) -> str:
+        return f"Scan({self.name!r}, serial {self.serial!r}, {self.data!r})"
+
     def __post_init__(self) -> None:
         for part in ("name", "serial", "taken"):
             object.__setattr__(self, part, plain(getattr(self, part)))

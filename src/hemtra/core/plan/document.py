@@ -29,6 +29,8 @@ from hemtra.core.plan.series import Over
 from hemtra.core.plan.signals import MOST_SIGNALS, AnySignal
 from hemtra.core.zones.zone import Zone
 
+SHOWN = 3
+"""Rows that a plan is shown with where it is printed."""
 SCHEMA = 10
 """Version of the document's form; older ones are migrated when read, newer ones refused."""
 
@@ -281,6 +283,12 @@ class Plan(_Document):
             if twice:
                 raise ValueError(f"{what} {', '.join(twice)} is used twice")
         return self
+
+    def __repr__(self) -> str:
+        rows = [f"  {row.balloon} {row.name}, {row.tolerance}" for row in self.sheet[:SHOWN]]
+        more = [f"  and {len(self.sheet) - SHOWN} more"] if len(self.sheet) > SHOWN else []
+        head = f"Plan({self.name!r}, {len(self.steps)} steps, {len(self.sheet)} characteristics)"
+        return "\n".join([head, *rows, *more])
 
     def step(self, step_id: str) -> Step:
         """The step of that id. Raises `KeyError`."""

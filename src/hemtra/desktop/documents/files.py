@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from hemtra.core.errors import HemtraError
+from hemtra.core.maps.importing import Unstated
 from hemtra.core.maps.scan import Scan
 from hemtra.core.plan.document import Plan
 from hemtra.desktop.background.tasks import Task
@@ -42,8 +43,11 @@ class OpenPlan:
         return Opened(self.path, held, tuple(troubles))
 
 
-def load_parts(task: Task, entries: list[TrayEntry]) -> list[str]:
-    """Read scans into the tray; answers with what went wrong, a sentence each."""
+def load_parts(task: Task, entries: list[TrayEntry], open_questions: list[Path] | None = None) -> list[str]:
+    """Read scans into the tray; answers with what went wrong, a sentence each.
+
+    open_questions: takes the files that do not say all that is needed, where somebody may be asked.
+    """
     troubles = []
     for done, entry in enumerate(entries):
         if not task.report(done, len(entries), f"reading {entry.path.name}"):
@@ -51,7 +55,10 @@ def load_parts(task: Task, entries: list[TrayEntry]) -> list[str]:
         try:
             task.produce(TrayPart(load_scan(entry.path), entry.path, entry.tag))
         except HemtraError as error:
-            troubles.append(str(error))
+            if isinstance(error, Unstated) and open_questions is not None:
+                open_questions.append(entry.path)
+            else:
+                troubles.append(str(error))
     return troubles
 
 

@@ -4,24 +4,30 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 from PySide6.QtWidgets import QFileDialog, QWidget
 
 from hemtra.core.edits.anchors import redrawn
+from hemtra.core.errors import HemtraError
+from hemtra.core.maps.importing import Foreign, ImportSettings
 from hemtra.core.maps.scan import Scan
 from hemtra.core.plan.document import Plan
 from hemtra.desktop.background.tasks import Tasks
 from hemtra.desktop.documents.files import Opened, OpenPlan, SavePlan, load_parts, make_demo
+from hemtra.desktop.documents.import_form import ImportForm
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.models.observe import Signal
 from hemtra.desktop.models.settings import Settings, save_settings
 from hemtra.desktop.models.tray import TrayPart
 from hemtra.desktop.widgets.notifications import Notice, Notifications
-from hemtra.storage.scans import FORMATS
+from hemtra.storage.scans import FOREIGN, FORMATS, keep_settings, read_foreign
 from hemtra.storage.trays import TrayEntry
 
 SCAN_SUFFIXES = tuple(FORMATS)
+ALL_SUFFIXES = (*FORMATS, *FOREIGN)
+"""Also those that other programs write, which are read when they are chosen one by one."""
 
 
 class PlanFiles:
@@ -83,9 +89,34 @@ class PlanFiles:
     def add_scans(self, paths: list[Path]) -> None:
         """Read scans into the tray."""
         entries = [TrayEntry(path) for path in paths]
-        self._tasks.start(
-            "Adding scans", lambda task: load_parts(task, entries), self.report_errors, self.take_part
-        )
+        asked: list[Path] = []
+
+        def done(troubles: list[str]) -> None:
+            self.report_errors(troubles)
+            if asked:
+                self._ask_import(asked)
+
+        self._tasks.start("Adding scans", lambda task: load_parts(task, entries, asked), done, self.take_part)
+
+    def _ask_import(self, paths: list[Path]) -> None:
+        """Ask what the first of some files does not say, then read them with that."""
+
+        def show(found: Scan | Foreign) -> None:
+            if isinstance(found, Scan):
+                return
+            form = ImportForm(found, paths[0], self._parent)
+            form.wanted.connect(partial(self._import, paths))
+            form.show()
+
+        self._tasks.start(f"Reading {paths[0].name}", lambda task: read_foreign(paths[0]), show)
+
+    def _import(self, paths: list[Path], settings: ImportSettings, of_folder: bool) -> None:
+        try:
+            keep_settings(paths[0], settings, of_folder=of_folder)
+        except HemtraError as error:
+            self._notifications.error(error)
+            return
+        self.add_scans(paths)
 
     def save(self, comment: str = "") -> None:
         """Save where the plan lies, or ask."""
@@ -127,7 +158,7 @@ class PlanFiles:
 
     def ask_scans(self) -> None:
         """Ask which scans to add."""
-        kinds = f"Scans ({' '.join(f'*{suffix}' for suffix in SCAN_SUFFIXES)})"
+        kinds = f"Scans ({' '.join(f'*{suffix}' for suffix in ALL_SUFFIXES)})"
         names, _ = QFileDialog.getOpenFileNames(self._parent, "Add scans", str(self.folder), kinds)
         if names:
             self.add_scans([Path(name) for name in names])

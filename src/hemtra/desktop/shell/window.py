@@ -10,7 +10,7 @@ from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKe
 from PySide6.QtWidgets import QDialog, QMainWindow, QMenu, QStackedWidget, QWidget
 
 from hemtra.desktop.documents.action import Action
-from hemtra.desktop.documents.plan_files import SCAN_SUFFIXES
+from hemtra.desktop.documents.plan_files import ALL_SUFFIXES
 from hemtra.desktop.documents.session import Session
 from hemtra.desktop.documents.workspace import Workspace
 from hemtra.desktop.models.edit_lock import LOCKED
@@ -192,11 +192,14 @@ class MainWindow(QMainWindow):
             return
         paths = [Path(url.toLocalFile()) for url in event.mimeData().urls()]
         plans = [p for p in paths if p.suffix == ".hplan"]
-        scans = [p for p in paths if p.suffix.lower() in SCAN_SUFFIXES]
+        scans = [p for p in paths if p.suffix.lower() in ALL_SUFFIXES]
+        folders = [p for p in paths if p.is_dir()]
         if plans:
             self.session.plans.open(plans[0])
         if scans:
             self.session.plans.add_scans(scans)
+        for folder in folders:
+            self.session.plans.add_folder(folder)
 
     def closeEvent(self, event: QCloseEvent) -> None:
         """Nothing is asked: unsaved work is kept and offered at the next start."""
@@ -213,4 +216,4 @@ class MainWindow(QMainWindow):
 
 
 def _is_ours(path: Path) -> bool:
-    return path.suffix == ".hplan" or path.suffix.lower() in SCAN_SUFFIXES
+    return path.suffix == ".hplan" or path.suffix.lower() in ALL_SUFFIXES or path.is_dir()
