@@ -3,8 +3,10 @@
 import csv
 import io
 import json
+import sys
 from collections import Counter
 from dataclasses import replace
+from datetime import datetime
 from xml.etree import ElementTree
 
 import pytest
@@ -190,3 +192,71 @@ def test_a_cell_is_never_a_formula(cell, shown):
     text = io.StringIO()
     Table(text).writerow(("x", cell))
     assert next(csv.reader(io.StringIO(text.getvalue()))) == ["x", shown]
+
+
+def expected_values(records):
+    """Of every value of every part: what identifies it, and what came of it."""
+    for lot, one, rows in parts_of(records):
+        for row in rows:
+            yield lot.name, one.number, str(row.balloon), row.name, row.value, str(row.verdict)
+
+
+def test_values_have_a_row_each_with_limits_and_what_came_of_them(records, tmp_path, monkeypatch):
+    monkeypatch.setattr(walking, "CHUNK", 2)
+    assert export(records, tmp_path / "all.values.csv")
+    with (tmp_path / "all.values.csv").open(newline="") as file:
+        rows = list(csv.DictReader(file))
+    found = [
+        (
+            r["lot"],
+            int(r["number"]),
+            r["balloon"],
+            r["name"],
+            float(r["value"]) if r["value"] else None,
+            r["verdict"],
+        )
+        for r in rows
+    ]
+    assert found == list(expected_values(records))
+    assert (rows[0]["lower"], rows[0]["upper"], rows[0]["unit"]) == ("0.1", "0.3", "mm")
+    assert datetime.fromisoformat(rows[0]["scanned"]).timestamp() == pytest.approx(
+        records.parts_of(records.all_lots()[-1])[0].scanned, abs=1e-3
+    )
+
+
+def test_parquet_holds_the_same_values_as_numbers(records, tmp_path, monkeypatch):
+    parquet = pytest.importorskip("pyarrow.parquet")
+    monkeypatch.setattr(walking, "CHUNK", 2)
+    assert export(records, tmp_path / "all.parquet")
+    table = parquet.read_table(tmp_path / "all.parquet")
+    columns = [
+        table.column(name).to_pylist() for name in ("lot", "number", "balloon", "name", "value", "verdict")
+    ]
+    assert list(zip(*columns, strict=True)) == list(expected_values(records))
+    assert str(table.schema.field("scanned").type) == "timestamp[ms, tz=UTC]"
+    assert str(table.schema.field("upper").type) == "double"
+    assert HOSTILE in table.column("serial").to_pylist()
+
+
+def test_a_workbook_opens_with_numbers_times_and_harmless_text(records, tmp_path):
+    openpyxl = pytest.importorskip("openpyxl")
+    plan = two_rows(name="Code")
+    lot = made_lot(records, "formulas", [], started=BEGAN + 2 * DAY)
+    records.add_all(lot, [part(1, plan, {1: 0.2}, serial="=1+1")], records.revision(plan))
+    assert export(records, tmp_path / "all.xlsx")
+    book = openpyxl.load_workbook(tmp_path / "all.xlsx")
+    head, *rows = book["Parts"].iter_rows(values_only=True)
+    held = [dict(zip(head, row, strict=True)) for row in rows]
+    assert [row["number"] for row in held] == [one.number for _, one, _ in parts_of(records)]
+    assert held[0]["1 Rise (mm)"] == 0.2
+    assert isinstance(held[0]["scanned"], datetime)
+    assert "'=1+1" in [row["serial"] for row in held]
+    asked = list(book["Characteristics"].iter_rows(values_only=True))
+    assert ("1", "Rise", "mm", None, 0.1, 0.3) in asked
+
+
+def test_without_its_library_a_format_says_what_to_install(records, tmp_path, monkeypatch):
+    monkeypatch.setitem(sys.modules, "openpyxl", None)
+    with pytest.raises(FileError, match="Excel files need the package openpyxl"):
+        export(records, tmp_path / "all.xlsx")
+    assert not (tmp_path / "all.xlsx").exists()

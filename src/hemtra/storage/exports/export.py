@@ -10,18 +10,23 @@ from hemtra.core.errors import FileError
 from hemtra.core.progress import Progress
 from hemtra.storage.exports.document import write_document
 from hemtra.storage.exports.iteration import Stopped, Walk, lots_or_all
+from hemtra.storage.exports.long import write_long, write_parquet
 from hemtra.storage.exports.qif import write_qif
 from hemtra.storage.exports.table import write_table
+from hemtra.storage.exports.workbook import write_workbook
 from hemtra.storage.files import atomic_write
 from hemtra.storage.records.store import Lot, Records
 
 FORMATS: dict[str, tuple[str, Callable[[Walk, IO[bytes]], None]]] = {
+    ".values.csv": ("Table, one row a value", write_long),
     ".csv": ("Table, one row a part", write_table),
+    ".xlsx": ("Workbook", write_workbook),
+    ".parquet": ("Parquet, one row a value", write_parquet),
     ".json": ("JSON, everything", write_document),
     ".qif": ("QIF 3.0 results", write_qif),
     ".xml": ("QIF 3.0 results", write_qif),
 }
-"""By suffix: what it is, and what writes it."""
+"""By the end of the name: what it is, and what writes it; the first that fits counts."""
 
 
 def export(
@@ -34,10 +39,11 @@ def export(
 
     Raises `FileError`; what stood at `path` is untouched then.
     """
-    if path.suffix.lower() not in FORMATS:
+    ending = next((end for end in FORMATS if path.name.lower().endswith(end)), None)
+    if ending is None:
         known = ", ".join(FORMATS)
         raise FileError(f"{path.name} has no format that records are exported in; end its name in {known}.")
-    write = FORMATS[path.suffix.lower()][1]
+    write = FORMATS[ending][1]
     try:
         with records.reading() as db, atomic_write(path) as stream:
             write(Walk.of(db, lots_or_all(records, chosen), progress), stream)

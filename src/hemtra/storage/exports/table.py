@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from collections.abc import Iterator, Mapping
 from typing import IO, Any
 
 from hemtra.storage.exports.iteration import Chunk, Walk
@@ -17,18 +18,31 @@ def write_table(walk: Walk, stream: IO[bytes]) -> None:
 
     Times are seconds since 1970; what was not measured is empty, what was read is its text.
     """
-    columns: dict[str, list[int]] = {}
-    for row in walk.characteristics:
-        columns.setdefault(_title(row), []).append(row.id)
+    columns = columns_of(walk)
     text = io.TextIOWrapper(stream, "utf-8", newline="", write_through=True)
     table = Table(text)
     table.writerow((*COLUMNS, *columns))
     for chunk in walk.chunks():
-        keys = [row.id for row in chunk.rows]
-        plain = zip(*(_plain(row) for row in chunk.rows), strict=True)
-        measured = (_column(chunk, ids, walk.texts, keys) for ids in columns.values())
-        table.writerows(zip(*plain, *measured, strict=True))
+        table.writerows(cells_of(chunk, columns, walk.texts))
     text.detach()
+
+
+def columns_of(walk: Walk) -> dict[str, list[int]]:
+    """By title, the keys of the characteristics that stand in one column."""
+    columns: dict[str, list[int]] = {}
+    for row in walk.characteristics:
+        columns.setdefault(_title(row), []).append(row.id)
+    return columns
+
+
+def cells_of(
+    chunk: Chunk, columns: Mapping[str, list[int]], texts: frozenset[int]
+) -> Iterator[tuple[Any, ...]]:
+    """The rows of some parts."""
+    keys = [row.id for row in chunk.rows]
+    plain = zip(*(_plain(row) for row in chunk.rows), strict=True)
+    measured = (_column(chunk, ids, texts, keys) for ids in columns.values())
+    return zip(*plain, *measured, strict=True)
 
 
 def _title(row: Any) -> str:
