@@ -2,6 +2,7 @@
 
 import hashlib
 import io
+import re
 import zipfile
 from contextlib import suppress
 
@@ -98,7 +99,8 @@ def in_main(old: str, new: str):
         (in_main("<SizeX>8<", "<SizeX>many<"), "cannot be used"),
         (in_main("<SizeZ>1<", "<SizeZ>2<"), "several layers"),
         (in_main("<Increment>0.0001<", "<Increment>nan<"), "nan"),
-        (in_main("<AxisType>I<", "<AxisType>A<"), "evenly spaced"),
+        (in_main("<AxisType>I<", "<AxisType>A<"), "declares 8 × 6 points and holds data for"),
+        (in_main("<AxisType>I<", "<AxisType>B<"), "X axis is of the unknown kind “B D”"),
         (in_main("<DataType>F<", "<DataType>Q<"), "unknown type “Q”"),
         (in_main("<Record3>", "<Record33>"), "main.xml cannot be read"),
         (in_main("<Record1>", '<!DOCTYPE a [<!ENTITY b "c">]><Record1>'), "entities"),
@@ -166,17 +168,24 @@ def test_a_bomb_is_refused_by_its_claim(tmp_path, whole):
     assert "entries" in refused(tmp_path, many)
 
 
-def foreign(z_type: str, raw: bytes, *, mask: bytes | None = None, increment="1e-7") -> bytes:
+def foreign(z_type: str, raw: bytes, *, mask: bytes | None = None, increment="1e-7", **more: str) -> bytes:
     """A file as another program may write it: whole numbers, a list of valid points, another prefix."""
     link = "<ValidPointsLink>bindata/valid.bin</ValidPointsLink>" if mask else ""
+    link += more.get("links", "")
     main = f"""<?xml version="1.0"?><q:ISO5436_2 xmlns:q="http://www.opengps.eu/2008/ISO5436_2"><Record1>
 <Revision>ISO5436 - 2000</Revision><FeatureType>SUR</FeatureType><Axes>
 <CX><AxisType>I</AxisType><DataType>L</DataType><Increment>2e-4</Increment><Offset>0</Offset></CX>
 <CY><AxisType>I</AxisType><DataType>L</DataType><Increment>3e-4</Increment></CY>
 <CZ><AxisType>A</AxisType><DataType>{z_type}</DataType><Increment>{increment}</Increment><Offset>0.001</Offset></CZ>
-</Axes></Record1><Record3><MatrixDimension><SizeX>3</SizeX><SizeY>2</SizeY><SizeZ>1</SizeZ></MatrixDimension>
+{more.get("axes", "")}</Axes></Record1><Record3>
+<MatrixDimension><SizeX>3</SizeX><SizeY>2</SizeY><SizeZ>1</SizeZ></MatrixDimension>
 <DataLink><PointDataLink>bindata/data.bin</PointDataLink>
 <MD5ChecksumPointData>{hashlib.md5(raw).hexdigest()}</MD5ChecksumPointData>{link}</DataLink></Record3></q:ISO5436_2>"""
+    for name in ("CX", "CY"):
+        if name in more:
+            main = re.sub(f"<{name}>.*</{name}>", more[name], main)
+    if "listed" in more:
+        main = re.sub("(?s)<DataLink>.*</DataLink>", more["listed"], main)
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
         archive.writestr("main.xml", main)
@@ -197,10 +206,71 @@ def test_whole_number_heights_of_others_are_scaled(tmp_path, z_type, dtype):
     assert (data.grid.dx, data.grid.dy) == pytest.approx((0.2, 0.3))
 
 
-def test_double_heights_are_metres(tmp_path):
+@pytest.mark.parametrize(("z_type", "dtype"), [("F", "<f4"), ("D", "<f8")])
+def test_floating_heights_are_metres_from_the_offset_on(tmp_path, z_type, dtype):
     path = tmp_path / "other.x3p"
-    path.write_bytes(foreign("D", np.full(6, 0.0025, "<f8").tobytes(), increment="5"))
-    assert load_scan(path).data.z == pytest.approx(np.full((2, 3), 2.5))
+    path.write_bytes(foreign(z_type, np.full(6, 0.0025, dtype).tobytes(), increment="5"))
+    assert load_scan(path).data.z == pytest.approx(np.full((2, 3), 3.5))
+
+
+def test_heights_may_stand_in_the_head_itself(tmp_path):
+    path = tmp_path / "other.x3p"
+    held = ["0.001", "0.002", "", "0.004", "0.005", "0.006"]
+    listed = f"<DataList>{''.join(f'<Datum>{one}</Datum>' for one in held)}</DataList>"
+    path.write_bytes(foreign("D", b"", listed=listed))
+    expected = np.array([[2.0, 3.0, np.nan], [5.0, 6.0, 7.0]])
+    assert load_scan(path).data.z == pytest.approx(expected, nan_ok=True)
+    path.write_bytes(foreign("D", b"", listed=listed.replace("<Datum></Datum>", "")))
+    with pytest.raises(FileError, match="declares 3 × 2 points and lists 5"):
+        load_scan(path)
+
+
+def absolute(name, kind="D"):
+    """An axis whose coordinates stand with the points, from 1 mm on."""
+    return f"<{name}><AxisType>A</AxisType><DataType>{kind}</DataType><Offset>0.001</Offset></{name}>"
+
+
+def test_points_with_coordinates_of_their_own_are_a_cloud(tmp_path):
+    path = tmp_path / "other.x3p"
+    y, x = np.mgrid[0:2, 0:3]
+    raw = np.empty(6, [("x", "<f8"), ("y", "<f8"), ("z", "<f8")])
+    raw["x"], raw["y"], raw["z"] = x.ravel() * 2e-4, y.ravel() * 3e-4, 1e-3 * np.arange(6)
+    shuffled = raw[[3, 1, 5, 0, 4, 2]]
+    axes = {name: absolute(name) for name in ("CX", "CY")}
+    path.write_bytes(foreign("D", shuffled.tobytes(), **axes))
+    scan = load_scan(path)
+    assert (scan.data.grid.dx, scan.data.grid.dy, scan.data.grid.x0) == pytest.approx((0.2, 0.3, 1.0))
+    assert scan.data.z == pytest.approx(1.0 + np.arange(6.0).reshape(2, 3))
+
+
+def test_turned_axes_turn_the_points(tmp_path):
+    """A quarter turn about z: what lay along x lies along y."""
+    path = tmp_path / "other.x3p"
+    turned = "<Rotation><r11>0</r11><r12>-1</r12><r21>1</r21><r22>0</r22><r33>1</r33></Rotation>"
+    raw = 1e-3 * np.arange(6.0)
+    path.write_bytes(foreign("D", raw.astype("<f8").tobytes(), axes=turned))
+    scan = load_scan(path)
+    assert scan.data.z == pytest.approx(1.0 + np.array([[3.0, 0.0], [4.0, 1.0], [5.0, 2.0]]))
+    same = "<Rotation><r11>1</r11><r22>1</r22><r33>1</r33></Rotation>"
+    path.write_bytes(foreign("D", raw.astype("<f8").tobytes(), axes=same))
+    assert load_scan(path).data.z == pytest.approx(1.0 + raw.reshape(2, 3) * 1e3)
+
+
+def test_checksums_are_checked_where_there_are_any(tmp_path):
+    path = tmp_path / "other.x3p"
+    raw, mask = np.zeros(6, "<i4").tobytes(), bytes([0b00111111])
+    for declared, ok in ((hashlib.md5(mask).hexdigest(), True), ("0" * 32, False), ("", True)):
+        links = f"<MD5ChecksumValidPoints>{declared}</MD5ChecksumValidPoints>"
+        path.write_bytes(foreign("L", raw, mask=mask, links=links))
+        if ok:
+            assert load_scan(path).data.data_share == 1.0
+        else:
+            with pytest.raises(FileError, match=r"the md5 of bindata/valid\.bin is wrong"):
+                load_scan(path)
+    whole = foreign("L", raw)
+    changed = repacked(whole, in_main(hashlib.md5(raw).hexdigest(), ""))
+    path.write_bytes(changed)
+    assert load_scan(path).data.data_share == 1.0
 
 
 def rewritten(path, **changed):

@@ -25,6 +25,7 @@ from numpy.typing import NDArray
 from hemtra.core.errors import FileError
 from hemtra.core.maps.float_residue import lost_places, packed_size, restore_places
 from hemtra.core.maps.heightmap import HeightMap
+from hemtra.core.maps.importing import ImportSettings, PointCloud
 from hemtra.core.maps.scan import Scan
 from hemtra.core.text import plain
 from hemtra.storage.container import Container, container_in
@@ -45,6 +46,7 @@ TYPES: dict[str, np.dtype[Any]] = {
     "L": np.dtype("<i4"),
 }
 DATA, INTENSITY, RECORD = "bindata/data.bin", "vendor/hemtra/intensity.bin", "vendor/hemtra/scan.json"
+IDENTITY = (1.0, 0.0, 0.0, 0.0, 1.0, 0.0, 0.0, 0.0, 1.0)
 LAST_PLACES = "vendor/hemtra/last-places.bin"
 CHUNK = 1 << 18
 """Points converted, hashed and written at a time, so that they are still in cache for the next of the three."""
@@ -64,36 +66,108 @@ class _Header:
     link: str
     md5: str
     mask_link: str
+    mask_md5: str = ""
+    listed: tuple[str, ...] = ()
+    """Heights that stand in main.xml itself, as text; empty where a file beside it holds them."""
+    apart: tuple[np.dtype[Any] | None, np.dtype[Any] | None] = (None, None)
+    """Of x and y, the type of what each point has itself; None where its place follows from the grid."""
+    rotation: tuple[float, ...] = ()
+    """Of all coordinates, nine numbers row by row; empty where there is none."""
 
     @property
     def size(self) -> int:
-        return self.cols * self.rows * self.dtype.itemsize
+        return self.cols * self.rows * self.point.itemsize
+
+    @property
+    def point(self) -> np.dtype[Any]:
+        """What is stored of a point."""
+        held = [(name, kind) for name, kind in zip("xy", self.apart, strict=True) if kind is not None]
+        return np.dtype([*held, ("z", self.dtype)]) if held else self.dtype
+
+    @property
+    def is_cloud(self) -> bool:
+        """Whether its points do not lie on a grid in x and y."""
+        return any(kind is not None for kind in self.apart) or bool(self.rotation)
 
 
-def read(path: Path) -> Scan:
-    """A scan. Raises `FileError` for anything that is not a whole and consistent X3P file."""
-    with opened(path) as stream:
-        return read_stream(stream, path)
+def read(path: Path) -> Scan | PointCloud:
+    """A scan; a cloud where points do not lie on a grid.
+
+    Raises `FileError` for anything that is not a whole and consistent X3P file.
+    """
+    with opened(path) as stream, container_in(stream, path) as container:
+        header = _header(container)
+        return _cloud(container, header) if header.is_cloud else _scan(container, header)
 
 
 def read_stream(stream: IO[bytes], path: Path) -> Scan:
-    """The same from an open file; `path` names it in errors and in the scan."""
+    """A scan from an open file; `path` names it in errors and in the scan. Raises `FileError`."""
     with container_in(stream, path) as container:
-        header = _header(container)
-        if container.size(header.link) != header.size:
-            raise FileError(
-                f"{shown(path)} is inconsistent: it declares {header.cols} × {header.rows} points"
-                f" and holds data for {container.size(header.link) // header.dtype.itemsize}."
-            )
-        raw = np.empty((header.rows, header.cols), header.dtype)
-        container.read_into(header.link, raw.data.cast("B"))
-        _check_md5(container, header.link, raw, header.md5)
-        z = _heights(raw, header)
-        if header.mask_link:
-            z[~_valid_points(container, header)] = np.nan
-        record, intensity = _vendor_records(container, header)
-        if container.has(LAST_PLACES):
-            _restore(z, container, str(record.get("last_places_md5", "")))
+        return _scan(container, _header(container))
+
+
+def _raw(container: Container, header: _Header) -> NDArray[Any]:
+    """What is stored of each point (rows, cols), its md5 checked where the file has one."""
+    if header.listed:
+        return _listed(container, header)
+    found = container.size(header.link) // header.point.itemsize
+    if container.size(header.link) != header.size:
+        raise FileError(
+            f"{shown(container.path)} is inconsistent: it declares {header.cols} × {header.rows} points"
+            f" and holds data for {found}."
+        )
+    raw = np.empty((header.rows, header.cols), header.point)
+    container.read_into(header.link, raw.reshape(-1).view(np.uint8).data)
+    _check_md5(container, header.link, raw, header.md5)
+    return raw
+
+
+def _listed(container: Container, header: _Header) -> NDArray[Any]:
+    """Heights that stand in main.xml; a point without one is missing."""
+    if len(header.listed) != header.rows * header.cols:
+        raise FileError(
+            f"{shown(container.path)} is inconsistent: it declares {header.cols} × {header.rows} points"
+            f" and lists {len(header.listed)}."
+        )
+    try:
+        held = [float(text.rpartition(";")[2] or "nan") for text in header.listed]
+    except ValueError:
+        raise FileError(f"{shown(container.path)} is damaged: some of its heights are no numbers.") from None
+    return np.array(held).reshape(header.rows, header.cols)
+
+
+def _cloud(container: Container, header: _Header) -> PointCloud:
+    """Points whose coordinates are their own, or turned, in mm."""
+    raw = _raw(container, header)
+    plain_z = raw["z"] if raw.dtype.names else raw
+    z = _heights(np.ascontiguousarray(plain_z), header).astype(np.float64)
+    if header.mask_link:
+        z[~_valid_points(container, header)] = np.nan
+    along: tuple[NDArray[Any], ...] = (np.arange(header.cols), np.arange(header.rows)[:, None])
+    places = []
+    for name, kind, line, start, step in zip(
+        "xy", header.apart, along, (header.x0, header.y0), (header.dx, header.dy), strict=True
+    ):
+        held = line if kind is None else raw[name].astype(np.float64)
+        # as of heights, the increment of an absolute axis scales whole numbers only
+        factor = step if kind is None or kind.kind == "i" else 1.0 / MM
+        places.append(np.broadcast_to(start + factor * held, z.shape))
+    points = np.column_stack([one.ravel() for one in (*places, z)])
+    if header.rotation:
+        points = points @ np.array(header.rotation).reshape(3, 3).T
+    return PointCloud(points[np.isfinite(points).all(axis=1)], ImportSettings(unit="mm"))
+
+
+def _scan(container: Container, header: _Header) -> Scan:
+    path = container.path
+    if header.is_cloud:
+        raise FileError(f"{shown(path)} holds points that do not lie on a grid.")
+    z = _heights(_raw(container, header), header)
+    if header.mask_link:
+        z[~_valid_points(container, header)] = np.nan
+    record, intensity = _vendor_records(container, header)
+    if container.has(LAST_PLACES):
+        _restore(z, container, str(record.get("last_places_md5", "")))
     z.flags.writeable = False  # ours alone from here on: the height map need not copy it
     data = HeightMap(z, intensity, **_exact(record, header))
     return Scan(
@@ -246,10 +320,17 @@ def _parse_header(root: ElementTree.Element) -> _Header:
             raise ValueError(f"{place} is {value}")
         return value
 
+    apart: list[np.dtype[Any] | None] = []
     for axis in ("CX", "CY"):
-        if text(f"Record1/Axes/{axis}/AxisType") != "I":
-            raise ValueError(f"its {axis[1]} axis is not evenly spaced")
-    cols, rows = (int(text(f"Record3/MatrixDimension/Size{a}")) for a in "XY")
+        how = text(f"Record1/Axes/{axis}/AxisType")
+        kind = text(f"Record1/Axes/{axis}/DataType", "D")
+        if how not in ("I", "A") or kind not in TYPES:
+            raise ValueError(f"its {axis[1]} axis is of the unknown kind “{how} {kind}”")
+        apart.append(None if how == "I" else TYPES[kind])
+    if root.find("Record3/ListDimension") is not None:
+        cols, rows = int(text("Record3/ListDimension")), 1
+    else:
+        cols, rows = (int(text(f"Record3/MatrixDimension/Size{a}")) for a in "XY")
     if int(text("Record3/MatrixDimension/SizeZ", "1")) != 1:
         raise ValueError("it holds several layers; Hemtra reads one")
     if not (0 < cols <= MOST_POINTS and 0 < rows <= MOST_POINTS and cols * rows <= MOST_POINTS):
@@ -258,20 +339,27 @@ def _parse_header(root: ElementTree.Element) -> _Header:
     if z_type not in TYPES:
         raise ValueError(f"its heights are of the unknown type “{z_type}”")
     whole = TYPES[z_type].kind == "i"
+    listed = tuple((one.text or "").strip() for one in root.iterfind("Record3/DataList/Datum"))
+    turned = tuple(number(f"Record1/Axes/Rotation/r{i}{k}", "0") for i in "123" for k in "123")
+    is_turned = root.find("Record1/Axes/Rotation") is not None and turned != IDENTITY
     return _Header(
         cols,
         rows,
-        _mm(number("Record1/Axes/CX/Increment")),
-        _mm(number("Record1/Axes/CY/Increment")),
+        _mm(number("Record1/Axes/CX/Increment", None if apart[0] is None else "1")),
+        _mm(number("Record1/Axes/CY/Increment", None if apart[1] is None else "1")),
         _mm(number("Record1/Axes/CX/Offset", "0")),
         _mm(number("Record1/Axes/CY/Offset", "0")),
         TYPES[z_type],
         # the increment of an absolute axis scales whole numbers only; floating heights are metres already
         number("Record1/Axes/CZ/Increment", "1") if whole else 1.0,
-        number("Record1/Axes/CZ/Offset", "0") if whole else 0.0,
-        text("Record3/DataLink/PointDataLink"),
-        text("Record3/DataLink/MD5ChecksumPointData"),
+        number("Record1/Axes/CZ/Offset", "0"),
+        text("Record3/DataLink/PointDataLink", "" if listed else None),
+        text("Record3/DataLink/MD5ChecksumPointData", ""),
         text("Record3/DataLink/ValidPointsLink", ""),
+        text("Record3/DataLink/MD5ChecksumValidPoints", ""),
+        listed,
+        (apart[0], apart[1]),
+        turned if is_turned else (),
     )
 
 
@@ -286,7 +374,9 @@ def _heights(raw: NDArray[Any], header: _Header) -> NDArray[np.float32]:
 
 
 def _check_md5(container: Container, name: str, raw: NDArray[Any], declared: str) -> None:
-    found = hashlib.md5(raw.data, usedforsecurity=False).hexdigest()
+    if not declared:
+        return  # other programs leave it out; the zip has a checksum of its own
+    found = hashlib.md5(np.ascontiguousarray(raw).view(np.uint8).data, usedforsecurity=False).hexdigest()
     if found != declared.lower():
         raise FileError(f"{shown(container.path)} was changed or damaged: the md5 of {name} is wrong.")
 
@@ -295,6 +385,7 @@ def _valid_points(container: Container, header: _Header) -> NDArray[np.bool_]:
     """One bit a point, the lowest bit of each byte first."""
     points = header.cols * header.rows
     bits = np.frombuffer(container.read(header.mask_link, points // 8 + 1), np.uint8)
+    _check_md5(container, header.mask_link, bits, header.mask_md5)
     if bits.size * 8 < points:
         raise FileError(f"{shown(container.path)} is inconsistent: its list of valid points is too short.")
     valid = np.unpackbits(bits, bitorder="little")[:points].astype(np.bool_)
