@@ -15,6 +15,7 @@ import typer
 from rich.table import Table
 from rich.text import Text
 
+from hemtra.commands.compiling import say_when_cold, warm_up
 from hemtra.commands.convert import convert
 from hemtra.commands.gauge import gauge
 from hemtra.commands.plan_app import PlanPath, plan_app
@@ -43,6 +44,7 @@ app.add_typer(plan_app, name="plan")
 app.add_typer(records_app, name="records")
 app.command()(gauge)
 app.command()(shake)
+app.command("warm-up")(warm_up)
 
 FAILED = 70
 """Exit code of a fault of the program, as sysexits.h has it; never one that means a verdict."""
@@ -162,6 +164,7 @@ def inspect(
     from hemtra.storage.scans import scans_in
 
     document, scans = load_plan(plan), scans_in(scans)
+    say_when_cold()
     found: list[tuple[str, Result]] = []
     seen: dict[str, Engine] = {}
     trouble = False

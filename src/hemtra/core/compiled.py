@@ -7,6 +7,9 @@ from typing import Any, Protocol, TypeVar
 
 import numba
 
+from hemtra.kernel_cache import cache_folder
+
+numba.config.CACHE_DIR = cache_folder()  # type: ignore[attr-defined]
 _njit: Any = numba.njit  # whose types do not know all of its options
 Loop = TypeVar("Loop", bound=Callable[..., Any])
 

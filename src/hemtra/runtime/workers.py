@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import multiprocessing
 import os
 import signal
@@ -152,6 +153,9 @@ def _begin(plan: Plan, looked_at: bool, sample: Scan | None, parent: int) -> Non
     if sample is not None:
         # compiled loops are loaded by the first part; the line should not wait for that
         evaluate(plan, Arrived("sample", 0.0, 0.0, sample), False)
+    # what is there by now stays; looking through all of it again and again makes some parts late
+    gc.collect()
+    gc.freeze()
 
 
 def _judge(arrived: Arrived) -> Evaluated:

@@ -1,0 +1,38 @@
+"""Where machine code is kept: beside the package, else in the user's cache, else for this boot only."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from pathlib import Path
+
+import platformdirs
+
+VARIABLE = "NUMBA_CACHE_DIR"
+"""By which somebody may name a folder."""
+PACKAGE = Path(__file__).parent
+
+
+def cache_folder() -> str:
+    """The folder for the compiler to keep code in; empty where it is to be beside the package.
+
+    A service account may have no home, and a package of the system cannot be written.
+    """
+    named = os.environ.get(VARIABLE, "")
+    if named or os.access(PACKAGE, os.W_OK):
+        return named
+    mine = Path(tempfile.gettempdir()) / f"hemtra-kernels-{os.getuid()}"
+    for folder in (Path(platformdirs.user_cache_dir("hemtra")) / "kernels", mine):
+        try:
+            folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        except OSError:
+            continue
+        # code is loaded from there, so it must be ours alone
+        if folder.stat().st_uid == os.getuid() and os.access(folder, os.W_OK):
+            return str(folder)
+    return ""
+
+
+def is_warm() -> bool:
+    """Whether anything was compiled for this installation before."""
+    return next(Path(cache_folder() or PACKAGE).rglob("*.nbi"), None) is not None

@@ -1,0 +1,66 @@
+"""Compiles every kernel by running it once, so that nobody waits for it later.
+
+In two processes beside each other: kernels are compiled one by one, and most of them do not know each other.
+"""
+
+from __future__ import annotations
+
+import multiprocessing
+
+import numpy as np
+
+from hemtra.core.errors import HemtraError
+from hemtra.core.evaluation.engine import Engine
+from hemtra.core.filters.filtering import fill_holes, remove_spikes, smooth_mean
+from hemtra.core.maps.float_residue import lost_places, restore_places
+from hemtra.core.maps.heightmap import HeightMap
+from hemtra.core.rendering.picture import View, grey_picture, picture
+from hemtra.core.station.calibration import Calibration
+from hemtra.core.station.trigger_sources import widest_over
+from hemtra.virtual.cover import make_cover
+from hemtra.virtual.demo import STATION, demo_plan
+from hemtra.virtual.parts import plate
+from hemtra.virtual.runner_demo import RUNNERS, runner_plan
+from hemtra.virtual.sensor import scan_part
+
+
+def of_the_cover() -> None:
+    """What scans a cover, and what its plan asks for."""
+    coarse = STATION.with_part("travel", counts_per_profile=12)
+    scan = scan_part(make_cover(1), coarse)
+    # calibrated, yawed and with a part of another kind
+    scan_part(plate(), coarse.with_part("sensor", calibration=Calibration(roll=0.1, yaw=0.1)))
+    Engine(scan.data).run(demo_plan())
+    # scans of other programs come without intensity; numba compiles that apart
+    bare = HeightMap(np.array(scan.data.z), dx=0.1, dy=1.0, x0=-69.0, y0=-70.0)
+    Engine(bare).run(demo_plan())
+
+
+def of_all_maps() -> None:
+    """What is done with any map, and what the runner's plan asks for."""
+    z = np.random.default_rng(0).normal(0.0, 0.01, (90, 1280)).astype(np.float32)
+    z[:, 600:620] = np.nan
+    widest_over(z, 0.0)
+    fill_holes(z, (3, 3))
+    smooth_mean(z, 3, 3)
+    patterns = z.reshape(-1).view(np.int32)
+    restore_places(patterns.copy(), np.frombuffer(lost_places(patterns, patterns.copy()).tobytes(), np.uint8))
+    for size in (3, 5, 7):
+        remove_spikes(z, 0.3, size)
+    data = HeightMap(z, np.zeros(z.shape, np.uint8), dx=0.1, dy=1.0, x0=-69.0, y0=-70.0)
+    view = View(-70.0, 70.0, 1.0, 140, 140)
+    picture(data, view, np.zeros((256, 3), np.uint8), -6.0, 9.0)
+    grey_picture(data, view)
+    Engine(RUNNERS[0].scan().data).run(runner_plan())
+
+
+def warm_up() -> None:
+    """All of it, on two cores. Raises `HemtraError` where a part of it failed."""
+    beside = multiprocessing.get_context("spawn").Process(target=of_all_maps)
+    beside.start()
+    of_the_cover()
+    beside.join()
+    if beside.exitcode:
+        raise HemtraError(
+            "Not everything could be compiled; what is missing is compiled when it is first needed."
+        )

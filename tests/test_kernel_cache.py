@@ -1,0 +1,56 @@
+"""Where machine code is kept when the package cannot be written, as by a service account without a home."""
+
+import os
+from pathlib import Path
+
+import pytest
+
+from hemtra import kernel_cache
+from hemtra.commands.compiling import say_when_cold
+from hemtra.kernel_cache import VARIABLE, cache_folder, is_warm
+
+
+@pytest.fixture
+def closed(monkeypatch, tmp_path):
+    """The package cannot be written; the user's cache and the temporary folder are ours."""
+    monkeypatch.delenv(VARIABLE, raising=False)
+    cache, temporary = tmp_path / "cache", tmp_path / "tmp"
+    temporary.mkdir()
+    monkeypatch.setattr(kernel_cache.platformdirs, "user_cache_dir", lambda name: str(cache / name))
+    monkeypatch.setattr(kernel_cache.tempfile, "gettempdir", lambda: str(temporary))
+    real = os.access
+    monkeypatch.setattr(os, "access", lambda path, mode: path != kernel_cache.PACKAGE and real(path, mode))
+    return cache, temporary
+
+
+def test_code_is_kept_beside_the_package_or_where_somebody_says(monkeypatch):
+    monkeypatch.delenv(VARIABLE, raising=False)
+    assert cache_folder() == ""
+    monkeypatch.setenv(VARIABLE, "/somewhere")
+    assert cache_folder() == "/somewhere"
+
+
+def test_without_that_it_is_in_the_users_cache(closed):
+    cache, _ = closed
+    assert cache_folder() == str(cache / "hemtra" / "kernels")
+    assert (cache / "hemtra" / "kernels").stat().st_mode & 0o777 == 0o700
+
+
+def test_without_a_home_it_is_in_a_folder_of_ours_alone(closed):
+    cache, temporary = closed
+    cache.write_text("no folder")
+    found = cache_folder()
+    assert found == str(temporary / f"hemtra-kernels-{os.getuid()}")
+    Path(found).rename(temporary / "other")
+    (temporary / f"hemtra-kernels-{os.getuid()}").write_text("somebody was here before")
+    assert cache_folder() == "", "code is not loaded from what is not ours"
+
+
+def test_the_first_start_says_that_it_compiles(closed, capsys):
+    cache, _ = closed
+    assert not is_warm()
+    say_when_cold()
+    assert "compiling once" in capsys.readouterr().err
+    (cache / "hemtra" / "kernels" / "a.nbi").write_text("")
+    say_when_cold()
+    assert capsys.readouterr().err == ""
