@@ -13,6 +13,11 @@ FIELDS = {
     "differs": {"balloon": 7, "name": "Gap", "now": "0.51 mm", "then": "0.50 mm"},
     "error": {"fault": "ValueError: x"},
     "gone": {"balloon": 7, "name": "Gap"},
+    "master failed": {"why": "6 Hub height reads 8.1"},
+    "master missing": {"serial": "M1"},
+    "master overdue": {"serial": "M1", "hours": "9.0"},
+    "master passed": {"serial": "M1"},
+    "refusing": {"why": "Master part M1 was never seen to pass; present it."},
     "new lot": {"lot": "2026-11-29 10:00"},
     "overrun": {"limit": 8},
 }

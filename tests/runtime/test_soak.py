@@ -14,7 +14,7 @@ import time
 from pathlib import Path
 
 import pytest
-from standins import Between, Postgres, desktop_line, free_port, switched_on
+from standins import Between, desktop_line, switched_on
 from test_production import PLAN, Heard, count, folder_of, scan_of, start_run
 
 from hemtra import save_plan
@@ -32,6 +32,7 @@ from hemtra.storage.records import Records
 from hemtra.storage.records.store import NOT_SENT, SENT
 from hemtra.virtual.demo import STATION
 from makers import mutated
+from postgres import Postgres, free_port
 
 pytestmark = pytest.mark.soak
 LONG = os.environ.get("HEMTRA_SOAK") == "long"

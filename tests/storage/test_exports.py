@@ -25,8 +25,8 @@ HOSTILE = 'a <b> & "c"\x01\n;,é'
 
 
 @pytest.fixture
-def records(tmp_path):
-    found = Records(str(tmp_path / "records.db"))
+def records(database):
+    found = Records(database)
     made_lot(found, "first", [0.2, 0.9, None])
     lot = made_lot(found, "second", [0.25], two_rows(upper=0.3, name="Height"), started=BEGAN + DAY)
     plan = two_rows(name="Code")

@@ -50,6 +50,32 @@ class _Balloons(TypeDecorator[Balloon]):
         return None if value is None else Balloon(value)
 
 
+class _Words(TypeDecorator[str]):
+    """Text as every database takes it: without NUL, and no longer than its column.
+
+    letterwise: compared letter by letter whatever language a server sorts by, since what begins alike is looked
+    for in the order of an index.
+    """
+
+    impl = Text
+    cache_ok = True
+
+    def __init__(self, most: int | None = None, *, letterwise: bool = False) -> None:
+        super().__init__()
+        self.most, self.letterwise = most, letterwise
+
+    def load_dialect_impl(self, dialect: Any) -> Any:
+        """The column as it is made."""
+        if self.most is None:
+            return dialect.type_descriptor(Text())
+        collation = "C" if self.letterwise and dialect.name == "postgresql" else None
+        return dialect.type_descriptor(String(self.most, collation=collation))
+
+    def process_bind_param(self, value: Any, dialect: Any) -> str | None:
+        """What is kept of a text."""
+        return None if value is None else str(value).replace("\0", "")[: self.most]
+
+
 metadata = MetaData()
 
 revisions = Table(
@@ -57,7 +83,7 @@ revisions = Table(
     metadata,
     Column("id", Integer, primary_key=True),
     Column("digest", String(64), nullable=False, unique=True),
-    Column("name", String(120), nullable=False),
+    Column("name", _Words(120), nullable=False),
     Column("document", Text, nullable=False),
     Column("seen", Float, nullable=False),
 )
@@ -67,7 +93,7 @@ characteristics = Table(
     Column("id", Integer, primary_key=True),
     Column("revision_id", ForeignKey("revisions.id"), nullable=False),
     Column("balloon", _Balloons, nullable=False),
-    Column("name", String(120), nullable=False),
+    Column("name", _Words(120), nullable=False),
     Column("unit", String(12), nullable=False),
     Column("nominal", Float),
     Column("lower", Float),
@@ -83,15 +109,15 @@ stations = Table(
     metadata,
     Column("id", Integer, primary_key=True),
     Column("digest", String(64), nullable=False, unique=True),
-    Column("name", String(120), nullable=False),
+    Column("name", _Words(120), nullable=False),
     Column("document", Text, nullable=False),
 )
 lots = Table(
     "lots",
     metadata,
     Column("id", Integer, primary_key=True),
-    Column("name", String(120), nullable=False),
-    Column("plan", String(120), nullable=False),
+    Column("name", _Words(120), nullable=False),
+    Column("plan", _Words(120), nullable=False),
     Column("started", Float, nullable=False),
     Column("ended", Float),
 )
@@ -101,13 +127,13 @@ parts = Table(
     Column("id", Integer, primary_key=True),
     Column("lot_id", ForeignKey("lots.id"), nullable=False),
     Column("number", Integer, nullable=False),
-    Column("serial", String(120), nullable=False),
+    Column("serial", _Words(120, letterwise=True), nullable=False),
     Column("revision_id", ForeignKey("revisions.id"), nullable=False),
     Column("station_id", ForeignKey("stations.id")),
     Column("verdict", SmallInteger, nullable=False),
-    Column("reason", Text, nullable=False),
-    Column("source", Text, nullable=False),
-    Column("scan", Text),
+    Column("reason", _Words(), nullable=False),
+    Column("source", _Words(), nullable=False),
+    Column("scan", _Words()),
     Column("triggered", Float, nullable=False),
     Column("scanned", Float, nullable=False),
     Column("judged", Float, nullable=False),
@@ -132,8 +158,8 @@ values = Table(
     Column("part_id", ForeignKey("parts.id"), primary_key=True),
     Column("value", Float),
     Column("verdict", SmallInteger, nullable=False),
-    Column("text", Text),
-    Column("reason", Text),
+    Column("text", _Words()),
+    Column("reason", _Words()),
     *(Column(number.name, Float) for number in NUMBERS),
     sqlite_with_rowid=False,
 )
@@ -155,7 +181,7 @@ events = Table(
     Column("part_id", ForeignKey("parts.id")),
     Column("time", Float, nullable=False),
     Column("kind", String(32), nullable=False),
-    Column("text", Text, nullable=False),
-    Column("fields", Text),
+    Column("text", _Words(), nullable=False),
+    Column("fields", _Words()),
 )
 Index("events_by_time", events.c.time)

@@ -173,8 +173,8 @@ def _gauge(db: Connection, key: int, balloon: int) -> float | None:
 
 def failures(records: Records, chosen: Sequence[Lot]) -> list[Failures]:
     """What the parts of some lots do not pass, the most frequent first; what never failed comes last."""
-    missing = func.sum(values.c.verdict == CODES[Verdict.NOT_MEASURED])
-    unproven = func.sum(values.c.verdict == CODES[Verdict.NOT_PROVEN])
+    missing = func.count().filter(values.c.verdict == CODES[Verdict.NOT_MEASURED])
+    unproven = func.count().filter(values.c.verdict == CODES[Verdict.NOT_PROVEN])
     with records.reading() as db:
         names = {r.id: (r.balloon, r.name) for r in _characteristics(db, chosen)}
         found = {balloon: [0, 0, 0] for balloon, _ in names.values()}

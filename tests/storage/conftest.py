@@ -1,0 +1,26 @@
+"""Databases for the tests of records: SQLite, and a PostgreSQL server where one is installed."""
+
+from collections.abc import Iterator
+
+import pytest
+
+from postgres import Postgres
+
+
+@pytest.fixture(scope="session")
+def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Postgres]:
+    """One server for all tests of a process; each takes a database of its own."""
+    if not Postgres.installed:
+        pytest.skip("no PostgreSQL is installed here")
+    made = Postgres(tmp_path_factory.mktemp("server") / "postgres")
+    yield made
+    made.stop()
+
+
+@pytest.fixture(params=["sqlite", "postgresql"])
+def database(request: pytest.FixtureRequest, tmp_path) -> str:
+    """Where records are to be kept: both kinds behave alike."""
+    if request.param == "sqlite":
+        return str(tmp_path / "records.db")
+    server: Postgres = request.getfixturevalue("server")
+    return server.fresh()
