@@ -31,6 +31,7 @@ from hemtra.runtime.signaller import Heard, Signaller
 from hemtra.runtime.times import RecentTimes
 from hemtra.runtime.workers import Evaluated, Workers
 from hemtra.storage.records import Records
+from hemtra.storage.records.evidence import newest_event
 from hemtra.storage.records.store import NONE, NOT_SENT, Counts, Lot, PartRecord
 
 IN_FLIGHT = 8
@@ -103,7 +104,7 @@ class Production:
         self.counts: Counts = self.records.counts(self.lot)
         self.master: MasterWatch | None = None
         if plan.master_part is not None:
-            passed = self.records.newest_event(plan.name, "master passed")
+            passed = newest_event(self.records, plan.name, "master passed")
             self.master = MasterWatch(plan.master_part, self._pass_on, None if passed is None else passed.time)
         self.keeper: ScanKeeper | None = None
         if self.setup.scans is not None and station is not None:
@@ -276,7 +277,11 @@ class Production:
             return
         if self.master is not None:
             if self.master.is_master(found):
-                self._present(arrived, found)
+                # it is no part of the lot, and gates keep it from the good ones
+                self.master.present(found, arrived.scanned)
+                if self.signaller is not None:
+                    self.signaller.part(self._next, Verdict.NOT_MEASURED, found.rows, arrived.travel)
+                self.log.write()
                 return
             found = self.master.allowed(found, arrived.scanned)
         number = self._next
@@ -329,14 +334,6 @@ class Production:
                 self._pass_on(_worded("scan not kept", trouble, number), key)
         self.log.write()
         self.listeners.done(Done(record, found))
-
-    def _present(self, arrived: Arrived, found: Evaluated) -> None:
-        """The master part came: it is no part of the lot, and gates keep it from the good ones."""
-        assert self.master is not None
-        self.master.present(found, arrived.scanned)
-        if self.signaller is not None:
-            self.signaller.part(self._next, Verdict.NOT_MEASURED, found.rows, arrived.travel)
-        self.log.write()
 
     def _change_lot(self) -> None:
         """Parts that are finished from now on belong to a new lot."""

@@ -103,6 +103,20 @@ def plan_of(records: Records, part: PartRecord) -> Plan:
         raise PlanError(f"Its plan revision cannot be evaluated here: {error}") from None
 
 
+def newest_event(records: Records, plan: str, kind: str) -> Event | None:
+    """The newest event of a kind in all lots of a plan; None where there is none."""
+    query = (
+        select(events)
+        .join(lots, lots.c.id == events.c.lot_id)
+        .where(lots.c.plan == plan, events.c.kind == kind)
+        .order_by(events.c.time.desc())
+        .limit(1)
+    )
+    with records.reading() as db:
+        row = db.execute(query).one_or_none()
+    return None if row is None else event_of(row, None)
+
+
 def judged_parts(records: Records, lot: Lot) -> Iterator[tuple[PartRecord, tuple[CharacteristicResult, ...]]]:
     """All parts of a lot in their order, each with its rows as they were judged; read in pieces."""
     first = 1

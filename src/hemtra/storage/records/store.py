@@ -377,19 +377,6 @@ class Records:
         with translated_errors(self.name), self._engine.connect() as db:
             return [event_of(row, row.number) for row in db.execute(query)]
 
-    def newest_event(self, plan: str, kind: str) -> Event | None:
-        """The newest event of a kind in all lots of a plan; None where there is none."""
-        query = (
-            select(events)
-            .join(lots, lots.c.id == events.c.lot_id)
-            .where(lots.c.plan == plan, events.c.kind == kind)
-            .order_by(events.c.time.desc())
-            .limit(1)
-        )
-        with self.reading() as db:
-            row = db.execute(query).one_or_none()
-        return None if row is None else event_of(row, None)
-
     def _add_events(
         self, db: Connection, lot: Lot | None, found: Sequence[Event], keys: Mapping[int, int]
     ) -> None:
