@@ -1,8 +1,10 @@
 """Nothing on screen is cut, covered, without a name or out of reach, in any state and at any size."""
 
 from collections import deque
+from dataclasses import replace
 from itertools import combinations
 
+import numpy as np
 import pytest
 from layout_audit import Audit, resize
 from PySide6.QtCore import QPoint, QSize, Qt
@@ -15,8 +17,11 @@ from test_station_workspace import at_station, seen  # noqa: F401
 
 from hemtra import inspect
 from hemtra.core.balloon_layout import points_at
+from hemtra.core.gauge.study import Presented
+from hemtra.core.maps.importing import PointCloud, Raster
 from hemtra.core.plan.limits import CharacteristicResult, Verdict
 from hemtra.core.plan.requirements import parse_requirements, read_table
+from hemtra.desktop.documents.import_form import ImportForm
 from hemtra.desktop.documents.plan_files import PlanFiles
 from hemtra.desktop.models.bench import ROW, SCAN, Shown, WorkspaceModel
 from hemtra.desktop.models.run_bench import RunBench
@@ -110,6 +115,41 @@ def test_the_revisions_and_the_columns_of_a_list(demo, settled, audit):
     matching.measure()
     settled(demo)
     look(audit, demo, "measuring the list")
+
+
+def test_a_gauge_study_and_what_a_scan_does_not_say(demo, settled, audit, tmp_path):
+    window, plan = demo.session.window, demo.session.bench.document.plan
+    read = inspect(plan, demo.session.bench.tray.parts[0].scan).characteristics
+    found = [
+        Presented(f"a cover with a long name {k}", operator, trial, "PASS", rows_near(read, k + trial / 10))
+        for k in range(3)
+        for operator in ("Ada", "somebody of the late shift")
+        for trial in (1, 2)
+    ]
+    for size in SIZES:
+        resize(demo, size)
+        gauge = demo.workspaces["plan"].commands.document.show_gauge()
+        settled(demo)
+        audit.look(gauge, f"gauge study at {size.width()}, before")
+        gauge.show_presented(plan, found)
+        audit.look(gauge, f"gauge study at {size.width()}")
+        gauge.close()
+        for foreign in (
+            Raster(np.arange(600).reshape(20, 30)),
+            PointCloud(np.random.default_rng(1).random((900, 3))),
+        ):
+            form = ImportForm(foreign, tmp_path / "a picture of a cover with a long name.png", window)
+            form.show()
+            audit.look(form, f"import of {type(foreign).__name__} at {size.width()}")
+            form.close()
+
+
+def rows_near(read, off):
+    """What was read, a little off for each part and trial."""
+    return tuple(
+        replace(row, value=None if row.value is None else row.value + 1e-4 * off, least=None, greatest=None)
+        for row in read
+    )
 
 
 def test_lists_of_what_can_be_made_and_a_feature_alone(demo, settled, audit):

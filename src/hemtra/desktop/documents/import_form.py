@@ -60,6 +60,12 @@ class ImportForm(QDialog):
         is_image = isinstance(foreign, Raster)
         self.fields = {name: QLineEdit() for name in NUMBERS if is_image or name != "no_data"}
         self.unit, self.rows, self.take = QComboBox(), QComboBox(), QComboBox()
+        for box, name in (
+            (self.unit, "unit of heights"),
+            (self.rows, "first row"),
+            (self.take, "height of a cell"),
+        ):
+            box.setAccessibleName(name)
         for unit in UNITS:
             self.unit.addItem("µm" if unit == "um" else unit, unit)
         self.rows.addItems(["first", "last"])

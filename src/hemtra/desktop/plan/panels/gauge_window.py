@@ -180,10 +180,14 @@ class GaugeWindow(QDialog):
     def _begin(self, plan: Plan, work: Callable[[Task], list[Presented]]) -> None:
         def done(found: list[Presented]) -> None:
             if self._alive:
-                self._studied = plan, found
-                self._evaluate()
+                self.show_presented(plan, found)
 
         self._tasks.start("Gauge study", work, done)
+
+    def show_presented(self, plan: Plan, found: list[Presented]) -> None:
+        """Grade what a plan found on parts that were presented."""
+        self._studied = plan, found
+        self._evaluate()
 
     # -- what comes of them -----------------------------------------------------------------------
 
