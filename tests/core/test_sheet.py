@@ -24,6 +24,7 @@ from hemtra.core.plan.inputs import connected, fitting, with_own_preparation
 from hemtra.core.plan.limits import Verdict, judge, part_verdict
 from hemtra.core.plan.tolerance import parse_tolerance
 from hemtra.virtual.demo import REFERENCE, demo_plan
+from makers import step_plan
 
 
 @pytest.fixture(scope="module")
@@ -184,3 +185,19 @@ def test_a_feature_is_prepared_alone(engine):
         with_own_preparation(demo_plan(), "hub-top", "level")
     with pytest.raises(PlanError, match="no preparation"):
         with_own_preparation(demo_plan(), "hub-top", "spot")
+
+
+def test_a_duplicate_has_features_of_its_own_but_shares_what_others_use():
+    plan = step_plan()
+    again = plan.duplicated(1)
+    row = again.characteristic(2)
+    made = again.step(row.step).inputs
+    assert made["upper"] != ("up",)
+    assert made["lower"] != ("down",)
+    assert len(again.steps) == 6
+    # the lower spot serves two steps now, so that another duplicate follows it as well
+    shared = again.with_step(again.step(row.step).model_copy(update={"inputs": {**made, "lower": ("down",)}}))
+    third = shared.duplicated(1)
+    inputs = third.step(third.characteristic(3).step).inputs
+    assert (inputs["lower"], inputs["upper"] == ("up",)) == (("down",), False)
+    assert third.characteristic(3).tolerance == plan.characteristic(1).tolerance
