@@ -2,12 +2,15 @@
 
 import sqlite3
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 import pytest
 from alembic import command
+from sqlalchemy import text
 
 from hemtra.core.events import Event
+from hemtra.core.plan.balloon import Balloon
 from hemtra.core.plan.gauge_mark import GaugeMark
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.units import INCH
@@ -355,6 +358,8 @@ def test_records_of_an_older_form_are_taken_over_from_a_copy(records, tmp_path):
     made_lot(old, "old", [0.2, 0.9])
     old.close()
     db = sqlite3.connect(path)
+    for view in ("v_parts", "v_values"):
+        db.execute(f"drop view {view}")
     db.execute("drop index parts_of_lot")
     for index in ("lot", "verdict_time", "revision"):
         db.execute(f"drop index parts_by_{index}")
@@ -371,7 +376,7 @@ def test_records_of_an_older_form_are_taken_over_from_a_copy(records, tmp_path):
     assert merge(records, path).added == 2
     assert path.read_bytes() == before
     Records(str(path)).close()
-    assert sqlite3.connect(path).execute("select version_num from alembic_version").fetchone() == ("0006",)
+    assert sqlite3.connect(path).execute("select version_num from alembic_version").fetchone() == ("0007",)
 
 
 @pytest.mark.parametrize(
@@ -446,3 +451,46 @@ def test_events_without_sound_fields_keep_their_words(records, fields):
         db.exec_driver_sql(f"update events set fields = {fields}, text = 'In other words.'")
     (found,) = records.events_of(lot)
     assert (found.kind, found.text) == ("new lot", "In other words.")
+
+
+def test_views_say_in_words_what_the_tables_hold(records):
+    plan = two_rows()
+    sheet = tuple(
+        row.edited(balloon=Balloon.parse(name)) for row, name in zip(plan.sheet, ("4.1", "12a"), strict=True)
+    )
+    plan = plan.edited(sheet=(sheet[0].edited(nominal=0.2), sheet[1]))
+    lot = made_lot(records, "viewed", [])
+    found = [
+        part(1, plan, {Balloon.parse("4.1"): 0.25, Balloon.parse("12a"): 0.0}, at=BEGAN + 0.25, serial="S1"),
+        part(2, plan, {Balloon.parse("4.1"): 0.9}, serial="S2"),
+    ]
+    records.add_all(lot, found, records.revision(plan))
+    with records.reading() as db:
+        parts = db.execute(text("SELECT * FROM v_parts ORDER BY number")).mappings().all()
+        values = db.execute(text("SELECT * FROM v_values ORDER BY number, balloon DESC")).mappings().all()
+    assert [(one["lot"], one["serial"], one["verdict"]) for one in parts] == [
+        ("viewed", "S1", "PASS"),
+        ("viewed", "S2", "NOT MEASURED" if found[1].verdict is Verdict.NOT_MEASURED else str(found[1].verdict)),
+    ]
+    assert parts[0]["scanned"] == "2026-01-12T08:00:00.250Z"
+    assert [(one["balloon"], one["verdict"]) for one in values] == [
+        ("4.1", "PASS"),
+        ("12a", "PASS"),
+        ("4.1", "FAIL"),
+        ("12a", "NOT MEASURED"),
+    ]
+    assert values[0]["deviation"] == pytest.approx(0.05)
+    assert (values[0]["lower"], values[0]["upper"], values[0]["unit"]) == (0.1, 0.3, "mm")
+
+
+def test_the_queries_of_the_manual_can_be_asked(records):
+    """As they stand there, of SQLite and PostgreSQL alike."""
+    made_lot(records, "asked", [0.2, 0.9, None])
+    page_text = (Path(__file__).parents[2] / "docs" / "records.md").read_text()
+    queries = page_text.partition("```sql\n")[2].partition("```")[0].split(";\n")
+    with records.reading() as db:
+        found = [db.execute(text(query)).all() for query in queries if query.strip()]
+    assert len(found) == 10
+    assert [(row[0], row[1]) for row in found[0]] == [("asked", 3)]
+    assert float(found[0][0][2]) == pytest.approx(100.0 / 3.0)
+    assert found[1] == [("1", "Rise", 1)]
