@@ -13,7 +13,7 @@ FIELDS = {
     "differs": {"balloon": 7, "name": "Gap", "now": "0.51 mm", "then": "0.50 mm"},
     "error": {"fault": "ValueError: x"},
     "gone": {"balloon": 7, "name": "Gap"},
-    "master failed": {"why": "6 Hub height reads 8.1"},
+    "master failed": {"serial": "M1", "why": "6 Hub height reads 8.1"},
     "master missing": {"serial": "M1"},
     "master overdue": {"serial": "M1", "hours": "9.0"},
     "master passed": {"serial": "M1"},

@@ -143,7 +143,7 @@ def test_no_part_passes_while_the_master_part_is_due(records, tmp_path):
     verdicts = [d.record.verdict for d in heard.done]
     assert verdicts == [Verdict.NOT_MEASURED, Verdict.NOT_MEASURED, Verdict.PASS, Verdict.FAIL]
     assert heard.done[0].record.reason == "Master part M1 was never seen to pass; present it."
-    failed = "Master part failed: 1 Rise reads 0.2250; 0.1800 … 0.2200 is wanted."
+    failed = "Master part M1 failed: 1 Rise reads 0.2250; 0.1800 … 0.2200 is wanted."
     assert heard.done[1].record.reason == failed
     assert heard.done[1].record.rows[0].value == pytest.approx(0.2, abs=1e-4), "values are kept"
     kinds = [event.kind for event in records.events_of(run.lot)]
@@ -151,6 +151,14 @@ def test_no_part_passes_while_the_master_part_is_due(records, tmp_path):
     # another run knows when it passed, and when it is due again
     run, heard = produce(records, with_serials(tmp_path / "again", [("e", 0.2)]), plan)
     assert heard.done[0].record.verdict is Verdict.PASS
+    # nor does a restart forget that it has failed
+    produce(records, with_serials(tmp_path / "worse", [("M1", 0.225)]), plan)
+    run, heard = produce(records, with_serials(tmp_path / "still", [("f", 0.2), ("M1", 0.2), ("g", 0.2)]), plan)
+    assert [d.record.verdict for d in heard.done] == [Verdict.NOT_MEASURED, Verdict.PASS]
+    assert heard.done[0].record.reason == failed
+    other = plan.edited(master_part=MasterPart(serial="M2", share=10.0, values={"1": 0.2}))
+    (found,) = produce(records, with_serials(tmp_path / "exchanged", [("h", 0.2)]), other)[1].done
+    assert found.record.reason == "Master part M2 was never seen to pass; present it."
     hour, passed = 3600.0, run.master.passed
     assert run.master.state(passed + 6.0 * hour) == ("due in 2.0 h", True)
     assert run.master.state(passed + 9.0 * hour) == ("overdue by 1.0 h", False)

@@ -322,3 +322,21 @@ def test_a_library_that_is_missing_is_named(tmp_path, monkeypatch):
     with pytest.raises(FileError, match=r"PLY files need the package plyfile; install it with: pip install"):
         load_scan(tmp_path / "a.ply")
     assert ".ply" in FOREIGN
+
+
+def test_what_is_said_of_a_folder_holds_for_files_of_its_kind_alone(tmp_path):
+    """What pictures do not say must not change what an array says itself."""
+    path = tmp_path / "one.png"
+    Image.fromarray(TICKS.astype(np.uint16)).save(path)
+    keep_settings(path, ImportSettings(**STEPS, scale=1.0), of_folder=True)
+    shows(load_scan(path), atol=5e-4)
+    np.savez(tmp_path / "two.npz", data=Z, dx=0.5, dy=0.6)
+    grid = load_scan(tmp_path / "two.npz").data.grid
+    assert (grid.dx, grid.dy) == (0.5, 0.6)
+    keep_settings(tmp_path / "two.npz", ImportSettings(dx=0.7), of_folder=True)
+    shows(load_scan(path), atol=5e-4)
+    assert load_scan(tmp_path / "two.npz").data.grid.dx == 0.7
+    for content in ("no json", "[1]"):
+        (tmp_path / "folder.import.json").write_text(content)
+        with pytest.raises(FileError, match=r"folder\.import\.json is damaged"):
+            load_scan(path)

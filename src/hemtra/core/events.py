@@ -23,7 +23,7 @@ CATALOGUE: Mapping[str, str] = MappingProxyType(
         "gone": "{balloon} {name} is not evaluated now.",
         "link": "The I/O module answers.",
         "link lost": "The I/O module does not answer; check its power, cable and address.",
-        "master failed": "Master part failed: {why}.",
+        "master failed": "Master part {serial} failed: {why}.",
         "master missing": "Master part {serial} was never seen to pass; present it.",
         "master overdue": "Master part {serial} passed {hours} h ago; present it.",
         "master passed": "Master part {serial} passed.",

@@ -27,6 +27,20 @@ class MasterWatch:
     wrong: tuple[str, ...] = ()
     refusing: bool = False
 
+    @classmethod
+    def going_on(
+        cls, master: MasterPart, heard: Callable[[Event], None], passed: Event | None, failed: Event | None
+    ) -> MasterWatch:
+        """With what is on record of this very part: when it passed last, and whether it has failed since."""
+        passed, failed = (
+            one if one is not None and one.fields.get("serial") == master.serial else None
+            for one in (passed, failed)
+        )
+        made = cls(master, heard, None if passed is None else passed.time)
+        if failed is not None and (made.passed is None or failed.time > made.passed):
+            made.wrong = (str(failed.fields.get("why", failed.text)),)
+        return made
+
     def is_master(self, found: Evaluated) -> bool:
         """Whether a part is the master part."""
         return found.serial == self.master.serial
@@ -35,7 +49,8 @@ class MasterWatch:
         """Take what a plan found on the master part."""
         self.wrong = (found.trouble,) if found.trouble else self.master.wrong(found.rows)
         if self.wrong:
-            self.heard(Event("master failed", now, fields={"why": "; ".join(self.wrong)}))
+            fields = {"serial": self.master.serial, "why": "; ".join(self.wrong)}
+            self.heard(Event("master failed", now, fields=fields))
         else:
             self.passed, self.refusing = now, False
             self.heard(Event("master passed", now, fields={"serial": self.master.serial}))
@@ -43,7 +58,7 @@ class MasterWatch:
     def due(self, now: float) -> str:
         """Why parts are refused now, in words; empty where they are not."""
         if self.wrong:
-            return sentence("master failed", {"why": self.wrong[0]})
+            return sentence("master failed", {"serial": self.master.serial, "why": self.wrong[0]})
         if self.passed is None:
             return sentence("master missing", {"serial": self.master.serial})
         if now - self.passed > HOUR * self.master.hours:

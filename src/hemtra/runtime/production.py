@@ -104,8 +104,10 @@ class Production:
         self.counts: Counts = self.records.counts(self.lot)
         self.master: MasterWatch | None = None
         if plan.master_part is not None:
-            passed = newest_event(self.records, plan.name, "master passed")
-            self.master = MasterWatch(plan.master_part, self._pass_on, None if passed is None else passed.time)
+            passed, failed = (
+                newest_event(self.records, plan.name, kind) for kind in ("master passed", "master failed")
+            )
+            self.master = MasterWatch.going_on(plan.master_part, self._pass_on, passed, failed)
         self.keeper: ScanKeeper | None = None
         if self.setup.scans is not None and station is not None:
             self.keeper = ScanKeeper(self.records, self.setup.scans, station.keeping)

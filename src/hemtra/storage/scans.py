@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib
+import json
 from collections.abc import Sequence
 from pathlib import Path
 from types import ModuleType
@@ -13,7 +14,7 @@ from pydantic import ValidationError
 from hemtra.core.errors import FileError, HemtraError
 from hemtra.core.maps.importing import Foreign, ImportSettings, Unstated, map_of
 from hemtra.core.maps.scan import Scan
-from hemtra.storage.files import read_text, write_text
+from hemtra.storage.files import parsed_json, read_text, write_text
 
 # By name, so that a command that reads X3P does not wait for the TIFF library to load.
 FORMATS = {".x3p": "hemtra.storage.x3p", ".tif": "hemtra.storage.tiff", ".tiff": "hemtra.storage.tiff"}
@@ -30,7 +31,7 @@ FOREIGN = {
 }
 """What is read when it is named; text and pictures may be anything."""
 BESIDE, OF_FOLDER = ".import.json", "folder.import.json"
-"""What ends the name of a file beside a scan that says what the scan does not, and that of a whole folder's."""
+"""Ends the name of a file beside a scan that says what the scan does not; the file that says it for a folder."""
 LARGEST_SETTINGS = 64 * 1024
 WRITTEN = (".x3p", ".tif", ".ply", ".npz", ".npy", ".csv", ".xyz")
 
@@ -68,11 +69,10 @@ def settings_of(path: Path, settings: ImportSettings | None = None, **given: Any
     try:
         asked = ImportSettings(**given)
         asked = asked if settings is None else asked.over(settings)
-        for beside in (path.with_name(path.name + BESIDE), path.with_name(OF_FOLDER)):
-            if beside.is_file():
-                held = ImportSettings.model_validate_json(read_text(beside, LARGEST_SETTINGS))
-                asked = asked.over(held)
-        return asked
+        beside = path.with_name(path.name + BESIDE)
+        if beside.is_file():
+            asked = asked.over(ImportSettings.model_validate_json(read_text(beside, LARGEST_SETTINGS)))
+        return asked.over(_of_folder(path.parent).get(path.suffix.lower(), ImportSettings()))
     except ValidationError as error:
         first = error.errors(include_url=False)[0]
         where = ".".join(str(part) for part in first["loc"])
@@ -80,10 +80,28 @@ def settings_of(path: Path, settings: ImportSettings | None = None, **given: Any
 
 
 def keep_settings(path: Path, settings: ImportSettings, *, of_folder: bool = False) -> Path:
-    """Write what is said of a file beside it, or of all in its folder; answers where. Raises `FileError`."""
-    beside = path.with_name(OF_FOLDER if of_folder else path.name + BESIDE)
-    write_text(beside, settings.model_dump_json(indent=1, exclude_none=True) + "\n")
-    return beside
+    """Write what is said of a file beside it, or of all of its kind in its folder. Raises `FileError`."""
+    if not of_folder:
+        beside = path.with_name(path.name + BESIDE)
+        write_text(beside, settings.model_dump_json(indent=1, exclude_none=True) + "\n")
+        return beside
+    held = {**_of_folder(path.parent), path.suffix.lower(): settings}
+    text = {suffix: one.model_dump(exclude_none=True) for suffix, one in sorted(held.items())}
+    write_text(path.with_name(OF_FOLDER), json.dumps(text, indent=1) + "\n")
+    return path.with_name(OF_FOLDER)
+
+
+def _of_folder(folder: Path) -> dict[str, ImportSettings]:
+    """By suffix, what is said of all files of a folder; formats differ in what they say themselves."""
+    path = folder / OF_FOLDER
+    if not path.is_file():
+        return {}
+    held = parsed_json(
+        read_text(path, LARGEST_SETTINGS), f"{path.name} is damaged; delete it to be asked again."
+    )
+    if not isinstance(held, dict):
+        raise FileError(f"{path.name} is damaged; delete it to be asked again.")
+    return {str(suffix): ImportSettings.model_validate(one) for suffix, one in held.items()}
 
 
 def read_foreign(path: Path, page: int | None = None) -> Scan | Foreign:

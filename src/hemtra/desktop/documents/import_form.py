@@ -72,7 +72,7 @@ class ImportForm(QDialog):
         self.take.addItems(["mean", "highest", "median"])
         self.level, self.folder = (
             QCheckBox("level the main plane"),
-            QCheckBox("use for all files of this folder"),
+            QCheckBox(f"use for all {path.suffix} files of this folder"),
         )
         self.folder.setChecked(True)
         self.picture, self.heights, self.facts = QLabel(), QLabel(), QLabel()
