@@ -31,6 +31,7 @@ from hemtra.core.text import percent
 from hemtra.desktop.background.tasks import Task, Tasks
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.plan.panels.gauge_chart import GaugeChartView
+from hemtra.desktop.plan.panels.shake_window import as_drawn
 from hemtra.desktop.widgets.plain_table import plain_table
 from hemtra.runtime.gauge import presented, presented_on_record, unread
 from hemtra.storage.records import Records
@@ -235,8 +236,8 @@ class GaugeWindow(QDialog):
         study = self.study
         if study is None or self._studied is None:
             return
-        plan, _ = self._studied
-        if plan != self._bench.document.plan:
+        plan = self._bench.document.plan
+        if as_drawn(plan) != as_drawn(self._studied[0]):
             self.message.setText("The plan has changed since; study it again, then keep the grades.")
             return
         today, rule = datetime.now().date(), self.rule.currentData()
