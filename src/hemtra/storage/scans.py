@@ -31,7 +31,7 @@ FOREIGN = {
 }
 """What is read when it is named; text and pictures may be anything."""
 BESIDE, OF_FOLDER = ".import.json", "folder.import.json"
-"""Ends the name of a file beside a scan that says what the scan does not; the file that does so for a folder."""
+"""Ends the name of a file beside a scan that says what the scan does not; a file that says it for a folder."""
 LARGEST_SETTINGS = 64 * 1024
 WRITTEN = (".x3p", ".tif", ".ply", ".npz", ".npy", ".csv", ".xyz")
 
