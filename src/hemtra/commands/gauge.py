@@ -14,7 +14,6 @@ import typer
 from rich.table import Table
 
 from hemtra.commands.plan_app import PlanPath
-from hemtra.commands.records import opened_records, wanted_lot
 from hemtra.commands.terminal import complain, out, progress_reporter
 from hemtra.core.errors import HemtraError
 from hemtra.core.gauge.agreement import Agreement
@@ -152,6 +151,7 @@ def _on_list(plan: Plan, study: Path, progress: Progress, jobs: int) -> list[Pre
 
 def _on_lots(plan: Plan, named: Sequence[str], db: str | None, progress: Progress) -> list[Presented]:
     """The parts of lots, each of which is an operator's: its own name, unless another was given."""
+    from hemtra.commands.records import opened_records, wanted_lot  # loads databases and reports
     from hemtra.runtime.gauge import presented_on_record
 
     pairs = [(operator or name, name) for operator, _, name in (text.rpartition("=") for text in named)]
