@@ -1,5 +1,6 @@
 """Databases for the tests of records: SQLite, and a PostgreSQL server where one is installed."""
 
+import subprocess
 from collections.abc import Iterator
 
 import pytest
@@ -12,7 +13,11 @@ def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Postgres]:
     """One server for all tests of a process; each takes a database of its own."""
     if not Postgres.installed:
         pytest.skip("no PostgreSQL is installed here")
-    made = Postgres(tmp_path_factory.mktemp("server") / "postgres")
+    try:
+        made = Postgres(tmp_path_factory.mktemp("server") / "postgres")
+        made.fresh()
+    except (OSError, subprocess.CalledProcessError) as error:
+        pytest.skip(f"PostgreSQL with ICU cannot be started here: {error}")
     yield made
     made.stop()
 
