@@ -42,7 +42,10 @@ def test_without_a_home_it_is_in_a_folder_of_ours_alone(closed):
     found = cache_folder()
     assert found == str(temporary / f"hemtra-kernels-{os.getuid()}")
     Path(found).rename(temporary / "other")
-    (temporary / f"hemtra-kernels-{os.getuid()}").write_text("somebody was here before")
+    Path(found).symlink_to(temporary / "other")
+    assert cache_folder() == "", "nor through a link that somebody has put there"
+    Path(found).unlink()
+    Path(found).write_text("somebody was here before")
     assert cache_folder() == "", "code is not loaded from what is not ours"
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import stat
 import tempfile
 from pathlib import Path
 
@@ -27,8 +28,9 @@ def cache_folder() -> str:
             folder.mkdir(parents=True, exist_ok=True, mode=0o700)
         except OSError:
             continue
-        # code is loaded from there, so it must be ours alone
-        if folder.stat().st_uid == os.getuid() and os.access(folder, os.W_OK):
+        # code is loaded from there, so it must be ours alone, and no link that somebody else has put there
+        found = folder.lstat()
+        if stat.S_ISDIR(found.st_mode) and found.st_uid == os.getuid() and not found.st_mode & 0o022:
             return str(folder)
     return ""
 

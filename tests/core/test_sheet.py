@@ -1,6 +1,7 @@
 """Edits of the sheet, patterns, connections, and verdicts with an uncertainty."""
 
 import math
+from dataclasses import replace
 
 import pytest
 from hypothesis import given
@@ -21,7 +22,8 @@ from hemtra.core.errors import HemtraError
 from hemtra.core.evaluation.engine import Engine
 from hemtra.core.plan.document import Characteristic, Correction, Plan
 from hemtra.core.plan.inputs import connected, fitting, with_own_preparation
-from hemtra.core.plan.limits import Verdict, judge, part_verdict
+from hemtra.core.plan.limits import CharacteristicResult, Verdict, judge, part_verdict
+from hemtra.core.plan.master_part import read_on
 from hemtra.core.plan.tolerance import parse_tolerance
 from hemtra.virtual.demo import REFERENCE, demo_plan
 from makers import step_plan
@@ -201,3 +203,15 @@ def test_a_duplicate_has_features_of_its_own_but_shares_what_others_use():
     inputs = third.step(third.characteristic(3).step).inputs
     assert (inputs["lower"], inputs["upper"] == ("up",)) == (("down",), False)
     assert third.characteristic(3).tolerance == plan.characteristic(1).tolerance
+
+
+def test_a_master_part_passes_by_what_was_really_measured():
+    row = CharacteristicResult(1, "Rise", "up", 0.2, "mm", None, 0.1, 0.3, 2, Verdict.PASS, "", None)
+    unseen = replace(row, verdict=Verdict.NOT_MEASURED, reason="only 12 % of it was seen")
+    master = read_on("M1", (row,), hours=8.0, share=10.0)
+    assert master.wrong((row,)) == ()
+    assert master.wrong((unseen,)) == ("1 Rise is not measured: only 12 % of it was seen",)
+    assert master.wrong(()) == ("1 is not measured",)
+    assert master.wrong((replace(row, value=0.2201),)) == ("1 Rise reads 0.2201; 0.1800 … 0.2200 is wanted",)
+    with pytest.raises(HemtraError, match="Nothing is measured"):
+        read_on("M1", (unseen,), hours=8.0, share=10.0)

@@ -151,6 +151,7 @@ def test_no_part_passes_while_the_master_part_is_due(records, tmp_path):
     # another run knows when it passed, and when it is due again
     run, heard = produce(records, with_serials(tmp_path / "again", [("e", 0.2)]), plan)
     assert heard.done[0].record.verdict is Verdict.PASS
+    assert run.master.due(passed_early := run.master.passed - 9.0 * 3600.0), passed_early
     # nor does a restart forget that it has failed
     produce(records, with_serials(tmp_path / "worse", [("M1", 0.225)]), plan)
     run, heard = produce(records, with_serials(tmp_path / "still", [("f", 0.2), ("M1", 0.2), ("g", 0.2)]), plan)

@@ -251,8 +251,13 @@ def test_what_is_said_in_a_call_goes_before_what_lies_beside_and_that_before_the
     beside.write_text(json.dumps({"dx": -1}))
     with pytest.raises(FileError, match="does not hold, at dx"):
         load_scan(path)
-    with pytest.raises(FileError, match="does not hold, at unit"):
-        load_scan(path, unit="furlong")
+    beside.unlink()
+    for wrong, words in (({"unit": "furlong"}, "at unit"), ({"scale": 0.0}, "would make every part flat")):
+        with pytest.raises(FileError, match=words):
+            load_scan(path, **wrong)
+    save_scan(Scan(HeightMap(Z, None, DX, DY)), tmp_path / "ours.x3p")
+    with pytest.raises(FileError, match="says its heights and grid itself; leave out dx, unit"):
+        load_scan(tmp_path / "ours.x3p", dx=0.3, unit="um")
 
 
 @pytest.mark.parametrize("suffix", [".npz", ".ply", ".csv"])

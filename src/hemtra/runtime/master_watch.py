@@ -61,7 +61,8 @@ class MasterWatch:
             return sentence("master failed", {"serial": self.master.serial, "why": self.wrong[0]})
         if self.passed is None:
             return sentence("master missing", {"serial": self.master.serial})
-        if now - self.passed > HOUR * self.master.hours:
+        # a pass in the future, of a clock that was wrong, counts no longer than any other
+        if abs(now - self.passed) > HOUR * self.master.hours:
             hours = f"{(now - self.passed) / HOUR:.1f}"
             return sentence("master overdue", {"serial": self.master.serial, "hours": hours})
         return ""
@@ -72,7 +73,7 @@ class MasterWatch:
             return "failed", False
         if self.passed is None:
             return "not seen yet", False
-        left = self.master.hours - (now - self.passed) / HOUR
+        left = self.master.hours - abs(now - self.passed) / HOUR
         return (f"due in {left:.1f} h", True) if left >= 0.0 else (f"overdue by {-left:.1f} h", False)
 
     def allowed(self, found: Evaluated, now: float) -> Evaluated:

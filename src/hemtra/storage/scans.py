@@ -48,6 +48,10 @@ def load_scan(path: str | Path, settings: ImportSettings | None = None, **given:
     asked = settings_of(path, settings, **given)
     found = read_foreign(path, asked.page)
     if isinstance(found, Scan):
+        wanted = ImportSettings(**given).over(settings or ImportSettings())
+        said = sorted(name for name, value in wanted if value and name != "page")
+        if said:
+            raise FileError(f"{path.name} says its heights and grid itself; leave out {', '.join(said)}.")
         return found
     try:
         return Scan(map_of(found, asked), path.name)

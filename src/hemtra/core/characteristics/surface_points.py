@@ -29,7 +29,7 @@ from hemtra.core.zones.window import Window, window
 from hemtra.core.zones.zone import AnyZone
 
 AROUND, AT_LEVEL = 2, 4.0
-"""Points either way that give the level of what stands out, and standard deviations of the noise within it."""
+"""Points either way that give the level of a raised region, and standard deviations of the noise within it."""
 FEWEST_FOR_RIM = 6
 """Cells from which the plane is taken on which a surface goes on to the end of its zone."""
 HALF_FULL = 0.5
@@ -127,7 +127,7 @@ class Surfaces:
 
 
 class _Piece:
-    """One surface: its window, its heights without scattered points, and what stands out of it."""
+    """One surface: its window, its heights without scattered points, and what rises from it."""
 
     def __init__(self, surface: Surface, data: HeightMap) -> None:
         self.view, self._zone = window(surface.zone, data), surface.zone

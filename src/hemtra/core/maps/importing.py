@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal, TypeAlias
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field
 
 from hemtra.core.arrays import ByteArray, FloatArray
 from hemtra.core.errors import FileError, HemtraError
@@ -24,6 +24,15 @@ Positive = Annotated[float, Field(gt=0.0, allow_inf_nan=False)]
 Number = Annotated[float, Field(allow_inf_nan=False)]
 
 
+def _not_zero(value: float) -> float:
+    if value == 0.0:
+        raise ValueError("a scale of 0 would make every part flat")
+    return value
+
+
+Factor = Annotated[float, Field(allow_inf_nan=False), AfterValidator(_not_zero)]
+
+
 class ImportSettings(BaseModel):
     """What a file of another program does not say. None where the file says it, or it can be found.
 
@@ -37,7 +46,7 @@ class ImportSettings(BaseModel):
     unit: Unit | None = None
     dx: Positive | None = None
     dy: Positive | None = None
-    scale: Number | None = None
+    scale: Factor | None = None
     offset: Number | None = None
     no_data: float | None = None
     page: Annotated[int, Field(ge=1)] | None = None

@@ -8,7 +8,7 @@ from typing import Annotated
 from pydantic import BaseModel, ConfigDict, Field, StringConstraints
 
 from hemtra.core.errors import HemtraError
-from hemtra.core.plan.limits import CharacteristicResult
+from hemtra.core.plan.limits import CharacteristicResult, Verdict
 
 MOST_HOURS, MOST_SHARE = 1000.0, 100.0
 Hours = Annotated[float, Field(gt=0.0, le=MOST_HOURS, allow_inf_nan=False)]
@@ -42,7 +42,8 @@ class MasterPart(BaseModel):
         wanted = self.values.get(str(row.balloon))
         if wanted is None:
             return ""
-        if row.value is None:
+        if row.value is None or row.verdict is Verdict.NOT_MEASURED:
+            # a value that rests on too little proves nothing of the gauge either
             return f"{row.balloon} {row.name} is not measured: {row.reason}"
         reach = self.share / 100.0 * _room(row, wanted)
         if abs(row.value - wanted) <= reach:
@@ -53,7 +54,11 @@ class MasterPart(BaseModel):
 
 def read_on(serial: str, rows: Sequence[CharacteristicResult], hours: float, share: float) -> MasterPart:
     """A master part by what a plan reads on it now. Raises `HemtraError` where that is nothing."""
-    values = {str(row.balloon): row.value for row in rows if row.value is not None and not row.text}
+    values = {
+        str(row.balloon): row.value
+        for row in rows
+        if row.value is not None and not row.text and row.verdict is not Verdict.NOT_MEASURED
+    }
     if not values:
         raise HemtraError("Nothing is measured on that part; it cannot be the master part.")
     if not serial.strip():
