@@ -15,7 +15,7 @@ from hemtra.core.maps.heightmap import Grid
 from hemtra.core.maps.section import section
 from hemtra.core.rendering.palettes import height_palette
 from hemtra.core.rendering.picture import View, picture
-from hemtra.core.shake.shaking import cases, shaken
+from hemtra.core.shake.shaking import TriedPart, cases, shaken
 from hemtra.core.station.assembler import Assembler, Batch, Layout, Profiles, TriggerSeen
 from hemtra.core.station.trigger import TriggerRules
 from hemtra.desktop.background.evaluation import ShowRequest, TrayRequest, show, try_tray
@@ -48,7 +48,7 @@ def test_shake_one_part(benchmark):
     """Every amount of every disturbance once, 52 copies, on one core."""
     data, plan = PARTS[1].scan().data, demo_plan()
     found = benchmark.pedantic(
-        lambda: list(shaken(plan, data, "part", True, cases(1))), rounds=3, warmup_rounds=1
+        lambda: list(shaken(plan, TriedPart("part", data, True), cases(1))), rounds=3, warmup_rounds=1
     )
     assert len(found) == len(cases(1))
 

@@ -374,7 +374,7 @@ CASES = (
     Case("ellipse, length", "mm", EDGE, _ellipse),
     Case("slot, width", "mm", EDGE, _slot),
     Case("island, area", "%", 0.2, _island_area),
-    Case("ball, radius", "mm", ROUND, _ball),
+    Case("sphere, radius", "mm", ROUND, _ball),
     Case("cylinder, radius", "mm", ROUND, _cylinder),
     Case("level on a section", "mm", HEIGHT, _level_on),
     Case("edge on a section, crossing of a level", "mm", EDGE, _crossing),

@@ -144,7 +144,7 @@ wrong by up to 2 %; 0.01 % of slip and whole counts in five runs over 500 mm.
 
 The correction by two heights is exact to 1e-9 mm for the heights that were measured, as
 `tests/core/test_calibration.py` checks; what is left here is the noise of measuring them. A disc's edge is only
-known to about a pitch of the grid and its centre better; over 40 mm that leaves what the table says, and runs
+known to about a spacing of the grid and its centre better; over 40 mm that leaves what the table says, and runs
 over a known travel are the better way to the encoder's resolution."""
     )
 
@@ -157,7 +157,7 @@ def bead_section() -> None:
 
 Analytic beads {beads.WIDTH:g} mm wide and {beads.HEIGHT:g} mm high round a rounded rectangle of \
 {beads.LENGTH:.0f} mm, in {BEAD_SEEDS} random
-places and turns each, at a pitch of {beads.PITCH} mm with the noise of the Sim 130: mean over the path minus
+places and turns each, at a spacing of {beads.PITCH} mm with the noise of the Sim 130: mean over the path minus
 the truth, the mean of all and the one farthest off. On a base that is tilted by up to 2°, stepped by 0.4 mm
 from foot to foot, or curved with 60 mm of radius.
 Ends of breaks stay within a spacing (`tests/core/test_beads.py`).

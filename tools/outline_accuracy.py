@@ -121,7 +121,7 @@ cover anywhere in a map of {POINTS} × {POINTS} points at {PITCH} mm, at any ang
 | found where it is | {100 * right / count:.1f} % | 99.5 % |
 | found where it is not | {false} | 0 |
 | not found, or two places too alike to tell | {lost} and {twins} | |
-| position: median / 95 % / worst, in pitches | {at[0]:.3f} / {at[1]:.3f} / {at[2]:.3f} | 95 %: 0.1 |
+| position: median / 95 % / worst, in spacings | {at[0]:.3f} / {at[1]:.3f} / {at[2]:.3f} | 95 %: 0.1 |
 | rotation: median / 95 % / worst | {by[0]:.4f}° / {by[1]:.4f}° / {by[2]:.4f}° | 95 %: 0.02° |
 | time here, on a busy machine: median / 99 % | {ms[0]:.0f} / {ms[1]:.0f} ms | 45 / 90 ms |
 """

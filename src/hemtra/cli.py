@@ -109,7 +109,7 @@ def demo(
 
     folder = write or example.demo_folder()
     if write or not example.is_complete(folder):
-        print(f"Scanning the made-up parts of the demo into {folder} …", file=sys.stderr)
+        print(f"Scanning the simulated parts of the demo into {folder} …", file=sys.stderr)
         with progress_reporter("demo") as progress:
             example.write_demo(folder, progress)
     if write:

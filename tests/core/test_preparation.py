@@ -283,7 +283,7 @@ def test_resampling_keeps_a_ramp_and_makes_nothing_up():
     gone = np.argwhere(np.isnan(made.z)) * 0.08
     assert len(gone) > 0
     assert (np.abs(gone - (3.2, 3.0)) < (0.16, 0.1)).all()
-    with pytest.raises(NotMeasured, match="take a larger pitch"):
+    with pytest.raises(NotMeasured, match="take a larger spacing"):
         ResampleKind(pitch=0.0011).evaluate(StepContext(HeightMap(np.zeros((900, 900)), dx=1, dy=1)))
 
 

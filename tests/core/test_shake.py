@@ -7,7 +7,7 @@ from hemtra import HeightMap
 from hemtra.core.evaluation.engine import Engine
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.shake.disturbances import DISTURBANCES
-from hemtra.core.shake.shaking import Case, cases, findings, shaken
+from hemtra.core.shake.shaking import Case, TriedPart, cases, findings, shaken
 from hemtra.core.shake.turning import turned
 from makers import levels, sloped
 
@@ -48,7 +48,7 @@ def test_a_turned_wall_stays_a_wall_and_a_point_that_shines_stays_one():
     assert (found.z == 1.0).sum() == 1
 
 
-@pytest.mark.parametrize("name", DISTURBANCES)
+@pytest.mark.parametrize("name", [name for name, one in DISTURBANCES.items() if one.copied is not None])
 def test_larger_amounts_are_farther_from_the_scan_and_the_same_seed_gives_the_same(name):
     _, data = hilly()
     disturbance = DISTURBANCES[name]
@@ -79,7 +79,7 @@ def test_what_breaks_first_is_told_with_its_amount_and_what_may_help():
     plan, data = levels(lower=-0.06, upper=0.06), sloped(noise=0.004)
     tried = cases(60, ["tilted", "dropouts", "noise"])
     assert len(tried) == 60
-    found = {one.disturbance: one for one in findings(shaken(plan, data, "a", True, tried))}
+    found = {one.disturbance: one for one in findings(shaken(plan, TriedPart("a", data, True), tried))}
     # a slope over 2 mm between the two spots: 0.06 mm are 1.7°, whichever way it tilts at worst
     tilted = found["tilted"]
     assert tilted.holds_to in (1.0, 2.0)
@@ -93,18 +93,18 @@ def test_what_breaks_first_is_told_with_its_amount_and_what_may_help():
 def test_a_bad_part_that_passes_is_told():
     plan, data = levels(lower=-0.06, upper=0.06), sloped(slope_x=0.05)
     assert Engine(data).run(plan).verdict is Verdict.FAIL
-    (found,) = findings(shaken(plan, data, "bad", False, [Case("tilted", 3.0)] * 20))
+    (found,) = findings(shaken(plan, TriedPart("bad", data, False), [Case("tilted", 3.0)] * 20))
     (at,) = found.amounts
     assert 0 < at.passed < 20
     assert (at.refused, at.unmeasured, at.first, at.parts) == (0, 0, None, ("bad",))
-    (mirrored,) = findings(shaken(plan, sloped(), "flat", True, [Case("mirrored", 1.0)]))
+    (mirrored,) = findings(shaken(plan, TriedPart("flat", sloped(), True), [Case("mirrored", 1.0)]))
     assert mirrored.amounts[0].passed == 1, "what looks the same mirrored cannot be refused"
     assert not mirrored.amounts[0].holds
 
 
 def test_a_part_seen_too_little_is_refused_with_a_mend():
     plan, data = levels(lower=-0.5, upper=0.5), sloped(noise=0.004)
-    (found,) = findings(shaken(plan, data, "a", None, [Case("shadow", 8.0)] * 12))
+    (found,) = findings(shaken(plan, TriedPart("a", data, None), [Case("shadow", 8.0)] * 12))
     at = found.breaks_at
     assert found.holds_to is None
     assert at.unmeasured > 0 == at.refused
@@ -113,5 +113,22 @@ def test_a_part_seen_too_little_is_refused_with_a_mend():
 
 def test_an_empty_scan_is_shaken_too():
     data = HeightMap(np.full((40, 50), np.nan, np.float32), None, 0.1, 0.2, 0.0, 0.0)
-    for one in shaken(levels(), data, "empty", True, cases(1)):
+    for one in shaken(levels(), TriedPart("empty", data, True), cases(1)):
         assert one.verdict is Verdict.NOT_MEASURED
+
+
+def test_what_is_simulated_anew_comes_once_and_only_of_parts_that_can_be():
+    tried = cases(90)
+    anew = [one for one in tried if one.disturbance == "simulated"]
+    assert [one.amount for one in anew] == list(DISTURBANCES["simulated"].amounts)
+    found = list(shaken(levels(), TriedPart("one", sloped(), True), anew))
+    assert found == [], "it is not known how this part is made"
+    tilted = []
+
+    def rescan(amount, rng):
+        tilted.append(amount)
+        return sloped(slope_x=amount)
+
+    found = list(shaken(levels(lower=-0.06, upper=0.06), TriedPart("one", sloped(), True, rescan), anew))
+    assert tilted == list(DISTURBANCES["simulated"].amounts)
+    assert [str(one.verdict) for one in found] == ["PASS", "FAIL", "FAIL", "FAIL"]

@@ -141,3 +141,67 @@ def test_ticked_lots_are_studied_from_the_records(steps, settled, tmp_path):
     assert gauge.table.item(0, 9).text() == "usable"
     assert (gauge.study.parts, gauge.study.operators, gauge.study.trials) == (3, 2, 2)
     QTest.keyClick(gauge, Qt.Key.Key_Escape)
+
+
+def test_a_guided_study_runs_by_itself_and_ends_in_grades(steps, settled, tmp_path, monkeypatch):
+    """The simulated line presents its parts; here they are rises, which take no simulator."""
+    rises = iter(0.2 + 0.001 * k for k in range(100))
+
+    def scan(number, operator, trial, again):
+        base = sloped()
+        z = np.array(base.z)
+        z[:, base.x > 0] += next(rises)
+        g = base.grid
+        return Scan(HeightMap(z, None, g.dx, g.dy, g.x0, g.y0))
+
+    monkeypatch.setattr("hemtra.runtime.guided_study.scan_presented", scan)
+    gauge = opened(steps, settled)
+    guided = gauge.open_guided()
+    guided.begin()
+    assert guided.message.text() == "Choose a folder for the study."
+    guided.folder.setText(str(tmp_path / "study"))
+    guided.parts.setValue(2)
+    guided.trials.setValue(2)
+    guided.begin()
+    settled(steps)
+    assert guided.asked.text() == "All parts were presented; the grades are in the gauge study."
+    assert guided.log.count() == 12
+    assert gauge.message.text().startswith("2 parts, 3 operators, 2 trials")
+    # a run is asked for again from the list, and the grades follow
+    guided.log.setCurrentRow(3)
+    chosen = guided.log.item(3).text().partition(":")[0]
+    QTest.mouseClick(guided.repeat, LEFT)
+    settled(steps)
+    assert guided.log.item(0).text().startswith(chosen)
+    guided.close()
+    gauge.close()
+
+
+def test_a_guided_study_that_was_left_is_offered_to_continue(steps, settled, tmp_path, qtbot):
+    """With scans that arrive in a folder: what comes is the part that was asked for."""
+    (tmp_path / "in").mkdir()
+    gauge = opened(steps, settled)
+    guided = gauge.open_guided()
+    guided.source.setCurrentIndex(guided.source.findData("folder"))
+    guided.folder.setText(str(tmp_path / "study"))
+    guided.begin()
+    assert guided.message.text() == "Choose the folder that the sensor's program saves scans in."
+    guided.incoming.setText(str(tmp_path / "in"))
+    guided.begin()
+    qtbot.waitUntil(lambda: guided.asked.text().startswith("Present part"))
+    save_scan(Scan(sloped()), tmp_path / "in/1.x3p")
+    qtbot.waitUntil(lambda: guided.log.count() == 1)
+    first = guided.log.item(0).text().partition(":")[0]
+    guided.close()
+    settled(steps)
+    again = gauge.open_guided()
+    again.source.setCurrentIndex(again.source.findData("folder"))
+    again.incoming.setText(str(tmp_path / "in"))
+    again.folder.setText(str(tmp_path / "study"))
+    again.begin()
+    qtbot.waitUntil(lambda: again.asked.text().startswith("Present part"))
+    assert again.run.study.taken[0].part == first.split()[1].rstrip(",")
+    assert again.run.study.left == 89
+    again.close()
+    settled(steps)
+    gauge.close()

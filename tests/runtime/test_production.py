@@ -337,7 +337,7 @@ def taken_of(feed, seconds):
     with pytest.MonkeyPatch.context() as patch:
         for k in range(int(seconds / 0.05)):
             patch.setattr("hemtra.runtime.feeds.time.monotonic", lambda k=k: now + 0.05 * k)
-            taken += [path.name for path in feed._complete()]
+            taken += [path.name for path in feed.complete()]
     return taken
 
 

@@ -88,7 +88,7 @@ def gauge(
     good: GoodTo = None,
     usable: UsableTo = None,
     demo: Annotated[
-        bool, typer.Option("--demo", help="Made-up covers in three poses in place of a list.")
+        bool, typer.Option("--demo", help="Simulated covers in three poses in place of a list.")
     ] = False,
     parts: Annotated[int, typer.Option(help="Covers of the demo.", min=1, max=100)] = 10,
     trials: Annotated[int, typer.Option(help="Times each is presented in each pose.", min=1, max=50)] = 3,

@@ -106,4 +106,6 @@ def _print(found: list[Finding], parts: int, copies: int) -> None:
             "" if broken is None else in_words(broken),
         )
     out.print(table)
-    out.print(f"{copies} copies of {parts} {'part' if parts == 1 else 'parts'}")
+    anew = sum(at.copies for one in found if one.disturbance == "simulated" for at in one.amounts)
+    of_these = f", {anew} of them simulated anew" if anew else ""
+    out.print(f"{copies} copies of {parts} {'part' if parts == 1 else 'parts'}{of_these}")

@@ -1,4 +1,4 @@
-"""Row-wise work on two cores, where there is enough of it; kernels let go of the interpreter lock."""
+"""Row-wise work on two cores, where there is enough of it; kernels release the interpreter lock."""
 
 from __future__ import annotations
 

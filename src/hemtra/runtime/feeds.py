@@ -127,7 +127,7 @@ class WatchFeed:
         """Look into the folder until stopped."""
         left = self._parts
         while not stopping.is_set():
-            for path in [] if paused.is_set() else self._complete():
+            for path in [] if paused.is_set() else self.complete():
                 now = time.time()
                 put(Arrived(str(path), now, now, path=path))
                 left = None if left is None else left - 1
@@ -135,7 +135,7 @@ class WatchFeed:
                     return
             stopping.wait(LOOK)
 
-    def _complete(self) -> list[Path]:
+    def complete(self) -> list[Path]:
         """The new files that are complete, or that were waited for long enough, oldest first."""
         found: list[tuple[int, str, Path]] = []
         try:

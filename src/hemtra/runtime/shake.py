@@ -10,9 +10,10 @@ from multiprocessing import get_context
 
 from hemtra.core.plan.document import Plan
 from hemtra.core.progress import Progress
-from hemtra.core.shake.shaking import Case, Shaken, shaken
+from hemtra.core.shake.shaking import Case, Shaken, TriedPart, shaken
 from hemtra.storage.scans import load_scan
 from hemtra.storage.trays import TrayEntry
+from hemtra.virtual.rescan import rescan_of
 
 CHUNK = 25
 """Copies of a part that are made in one go."""
@@ -69,7 +70,7 @@ def _taken(work: Sequence[_Work], results: Iterable[list[Shaken]], progress: Pro
 def _shaken(work: _Work) -> list[Shaken]:
     scan = load_scan(work.entry.path)
     good = {"good": True, "bad": False, "not measurable": False}.get(work.entry.tag)
-    name = work.entry.path.name
-    found = shaken(work.plan, scan.data, name, good, work.cases, seed=work.seed, first=work.first)
+    part = TriedPart(work.entry.path.name, scan.data, good, rescan_of(scan))
+    found = shaken(work.plan, part, work.cases, seed=work.seed, first=work.first)
     # plans are large, and nobody asks for them here
     return [replace(one, broken=tuple(replace(row, plan=None) for row in one.broken)) for one in found]

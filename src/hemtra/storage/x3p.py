@@ -285,11 +285,11 @@ def _main_xml(scan: Scan, md5: str) -> str:
 """
 
 
-def _axis(pitch: float, start: float) -> str:
+def _axis(spacing: float, start: float) -> str:
     # repr of a float reads back as the same float; the factor is a power of ten, so twelve digits undo it
     return (
         "<AxisType>I</AxisType><DataType>D</DataType>"
-        f"<Increment>{pitch * MM!r}</Increment><Offset>{start * MM!r}</Offset>"
+        f"<Increment>{spacing * MM!r}</Increment><Offset>{start * MM!r}</Offset>"
     )
 
 

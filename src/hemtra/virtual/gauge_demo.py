@@ -1,7 +1,8 @@
-"""The gauge study of the demo: made-up covers, each presented in three ways so many times."""
+"""The gauge study of the demo: simulated covers, each presented in three ways so many times."""
 
 from __future__ import annotations
 
+import zlib
 from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import replace
@@ -14,6 +15,7 @@ from hemtra.core.errors import HemtraError
 from hemtra.core.evaluation.engine import Engine
 from hemtra.core.gauge.study import Presented
 from hemtra.core.geometry.frames import Frame
+from hemtra.core.maps.scan import Scan
 from hemtra.core.plan.document import Plan
 from hemtra.virtual.cover import make_cover
 from hemtra.virtual.demo import STATION, random_pose
@@ -38,12 +40,22 @@ def made_up(plan: Plan, parts: int, trials: int, progress: Callable[[int, int, s
 
 def _made_up(plan: Plan, task: tuple[int, str, int]) -> Presented:
     number, pose, trial = task
-    cover = make_cover(number)
-    seed = [number, POSES.index(pose), trial]
-    lying = _pose(pose, np.random.default_rng(seed), cover.size)
-    scan = scan_part(replace(cover, pose=lying), STATION, int(np.random.default_rng(seed).integers(2**31)))
+    scan = scan_presented(number, pose, trial)
     result = Engine(scan.data, scan.serial).run(plan)
     return Presented(str(number), pose, trial, str(result.verdict), result.characteristics, tag=True)
+
+
+def scan_presented(number: int, pose: str, trial: int, again: int = 1) -> Scan:
+    """A cover of good production at the demo station.
+
+    pose: one of `POSES`; a cover lies anyhow turned where it is another name, as an operator's. again: the how
+    manyth scan of this trial, each of which differs.
+    """
+    cover = make_cover(number)
+    known = POSES.index(pose) if pose in POSES else len(POSES) + zlib.crc32(pose.encode())
+    seed = [number, known, trial, *([again] if again > 1 else [])]
+    lying = _pose(pose, np.random.default_rng(seed), cover.size)
+    return scan_part(replace(cover, pose=lying), STATION, int(np.random.default_rng(seed).integers(2**31)))
 
 
 def _pose(pose: str, rng: np.random.Generator, size: tuple[float, float]) -> Frame:

@@ -19,15 +19,15 @@ def cross_smoothly(
     grid: tuple[float, float, float, float],
     lines: FloatArray,
     found: FloatArray,
-    pitch: float,
+    spacing: float,
 ) -> FloatArray:
     """(n,) mm along lines where the surface lies half way between two values.
 
-    Linear interpolation puts a soft edge up to a hundredth of a pitch off, and a curved one always to the same
-    side; the polynomials through 6 x 6 points (Lagrange) follow both.
+    Linear interpolation puts a soft edge up to a hundredth of a spacing off, and a curved one always to
+    the same side; the polynomials through 6 x 6 points (Lagrange) follow both.
 
     values: the map, NaN without data; grid: x0, y0, dx, dy; lines: (n, 4) x, y and unit direction; found:
-    (n, 4) the crossings as `edges_along` gives them from samples `pitch` mm apart. Where one of the points
+    (n, 4) the crossings as `edges_along` gives them from samples `spacing` mm apart. Where one of the points
     about is missing, or no crossing is near, the place stays.
     """
     x0, y0, dx, dy = grid
@@ -38,17 +38,17 @@ def cross_smoothly(
         u, v = (lines[p, 0] - x0) / dx, (lines[p, 1] - y0) / dy
         du, dv = lines[p, 2] / dx, lines[p, 3] / dy
         level, at = (found[p, 1] + found[p, 2]) / 2, places[p]
-        before = at - FARTHEST * pitch
+        before = at - FARTHEST * spacing
         last = _between(values, u + before * du, v + before * dv)
         here = _between(values, u + at * du, v + at * dv)
         for _ in range(STEPS):
             # a NaN of either stays one, and ends it
             following = at - (here - level) * (at - before) / (here - last) if here != last else np.nan
             before, last, at = at, here, following
-            if not abs(at - places[p]) <= FARTHEST * pitch:
+            if not abs(at - places[p]) <= FARTHEST * spacing:
                 break
             here = _between(values, u + at * du, v + at * dv)
-            if abs(at - before) <= SETTLED * pitch:
+            if abs(at - before) <= SETTLED * spacing:
                 places[p] = at
                 break
     return places

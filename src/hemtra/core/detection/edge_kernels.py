@@ -33,7 +33,7 @@ def edges_along(
     bounds: FloatArray,
     reach: float,
     look: float,
-    pitch: float,
+    spacing: float,
     pick: int,
     wall: int = HALF,
     blind: bool = False,
@@ -42,7 +42,7 @@ def edges_along(
 
     values: the map; grid: x0, y0, dx, dy. points: (n, 4) x, y of a line's middle and its unit direction, along
     which the surface falls. bounds: (n, 2) differences across between which an edge counts. reach: mm either
-    way from the middle. pick: which of several counts, see below. Samples lie `pitch` mm apart and go on for
+    way from the middle. pick: which of several counts, see below. Samples lie `spacing` mm apart and go on for
     `look` mm on the low side, to find the ground behind a shadow; an edge into a shadow lies half a sample
     behind the last one seen. wall: where on a wall the edge is, see `TOP`; a foot in the shadow is no edge.
     blind: the surface also ends where nothing is seen beyond, as in a hole too deep to look into; the value
@@ -54,11 +54,11 @@ def edges_along(
     x0, y0, dx, dy = grid
     n = points.shape[0]
     found = np.full((n, 4), np.nan)
-    half = math.ceil(reach / pitch) + BEYOND
-    most = 2 * half + 1 + math.ceil(look / pitch)
+    half = math.ceil(reach / spacing) + BEYOND
+    most = 2 * half + 1 + math.ceil(look / spacing)
     line = np.empty(most)
     for p in range(n):
-        du, dv = pitch * points[p, 2] / dx, pitch * points[p, 3] / dy
+        du, dv = spacing * points[p, 2] / dx, spacing * points[p, 3] / dy
         u, v = (points[p, 0] - x0) / dx - half * du, (points[p, 1] - y0) / dy - half * dv
         count, beyond = 0, 0
         while count < most:
@@ -94,7 +94,7 @@ def edges_along(
             steps = unseen or (level > line[after] and bounds[p, 0] <= upper - lower <= bounds[p, 1])
             if steps and line[k] >= level and not hidden_foot:
                 offset = k + 0.5 if ends or unseen else _offset(line, k, after, level, wall)
-                t = (offset - half) * pitch
+                t = (offset - half) * spacing
                 merit = -abs(t)
                 if pick == FIRST:
                     merit = -t

@@ -132,14 +132,14 @@ def _along_values(values: Heights, g: Grid, lines: FloatArray, reach: float, wan
     """Edges of any values on the grid."""
     change, pick = wanted.change, wanted.pick
     bounds = np.tile((wanted.least, np.inf), (len(lines), 1))
-    pitch, wall, blind = min(g.dx, g.dy), _WALL[wanted.wall], wanted.blind
+    spacing, wall, blind = min(g.dx, g.dy), _WALL[wanted.wall], wanted.blind
 
     def along(directions: FloatArray, which: int) -> FloatArray:
         found: FloatArray = edges_along(
-            values, astuple(g), directions, bounds, reach, LOOK, pitch, which, wall, blind
+            values, astuple(g), directions, bounds, reach, LOOK, spacing, which, wall, blind
         )
         if wall == HALF:
-            found[:, 0] = cross_smoothly(values, astuple(g), directions, found, pitch)
+            found[:, 0] = cross_smoothly(values, astuple(g), directions, found, spacing)
         return found
 
     turned = lines * (1.0, 1.0, -1.0, -1.0)

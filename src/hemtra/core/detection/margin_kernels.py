@@ -61,8 +61,8 @@ def parted_by_line(
     x0, y0, dx, dy = grid
     x, y, c, s = frame
     rows, cols = z.shape
-    pitch = max(dx, dy)
-    reach = abs(line[0]) + abs(line[1]) * half + BAND * pitch
+    spacing = max(dx, dy)
+    reach = abs(line[0]) + abs(line[1]) * half + BAND * spacing
     wide, high = abs(c) * reach + abs(s) * half, abs(s) * reach + abs(c) * half
     j0, j1 = max(math.ceil((x - wide - x0) / dx), 1), min(math.floor((x + wide - x0) / dx), cols - 2)
     i0, i1 = max(math.ceil((y - high - y0) / dy), 1), min(math.floor((y + high - y0) / dy), rows - 2)
@@ -75,17 +75,17 @@ def parted_by_line(
             px, py = x0 + j * dx - x, y0 + i * dy - y
             u, v = px * c + py * s, -px * s + py * c
             d = u - line[0] - line[1] * v
-            if abs(d) > BAND * pitch or abs(v) >= half:
+            if abs(d) > BAND * spacing or abs(v) >= half:
                 continue
             if (math.isnan(z[i, j]) and not shadow) or not good[int((v / half + 1.0) / 2.0 * good.size)]:
                 continue
             on = z[i, j] >= level[0] + level[1] * v - level[2]
             if _agrees(z, i, j, out, on, level[0] + level[1] * v - level[2]):
-                f[n, 0], f[n, 1], f[n, 2] = falls * d / pitch, v / half, 1.0
+                f[n, 0], f[n, 1], f[n, 2] = falls * d / spacing, v / half, 1.0
                 held[n] = on
                 n += 1
     b, spread, _ = _parted(f[:n], held[:n], np.ones(n))
-    scale = -falls * pitch / b[0]
+    scale = -falls * spacing / b[0]
     turned = scale * b[1] / half
     # a sensor's own points lie anywhere between two columns, the same on each row; only crossing columns helps
     climb = math.atan(line[1] + turned)
@@ -94,7 +94,7 @@ def parted_by_line(
         abs(s * math.cos(climb) - c * math.sin(climb)),
     )
     columns = 2.0 * half * along / dx
-    return scale * b[2], turned, spread * pitch + dx / 2.0 * across / (1.0 + columns)
+    return scale * b[2], turned, spread * spacing + dx / 2.0 * across / (1.0 + columns)
 
 
 @compiled
@@ -118,14 +118,14 @@ def parted_by_circle(
     x0, y0, dx, dy = grid
     x, y, radius = circle
     rows, cols = z.shape
-    pitch = max(dx, dy)
-    reach = radius + BAND * pitch
+    spacing = max(dx, dy)
+    reach = radius + BAND * spacing
     steep = math.hypot(plane[1], plane[2])
     longer = math.hypot(1.0, steep) - 1.0
     ux, uy = (plane[1] / steep, plane[2] / steep) if steep > 0.0 else (0.0, 0.0)
     j0, j1 = max(math.ceil((x - reach - x0) / dx), 1), min(math.floor((x + reach - x0) / dx), cols - 2)
     i0, i1 = max(math.ceil((y - reach - y0) / dy), 1), min(math.floor((y + reach - y0) / dy), rows - 2)
-    nearest, farthest = max(radius - BAND * pitch, 0.0) ** 2, (radius + BAND * pitch) ** 2
+    nearest, farthest = max(radius - BAND * spacing, 0.0) ** 2, (radius + BAND * spacing) ** 2
     room = max(j1 - j0 + 1, 0) * max(i1 - i0 + 1, 0)
     f, held = np.empty((room, 4)), np.empty(room, np.bool_)
     mixing, counts = np.empty(room), np.empty(room)
@@ -144,7 +144,7 @@ def parted_by_circle(
             least = plane[0] + plane[1] * px + plane[2] * py - plane[3]
             on = z[i, j] >= least
             if _agrees(z, i, j, (falls * u, falls * v), on, least):
-                f[n, 0] = falls * (square - radius * radius) / (2.0 * radius * pitch)
+                f[n, 0] = falls * (square - radius * radius) / (2.0 * radius * spacing)
                 f[n, 1], f[n, 2], f[n, 3] = u / radius, v / radius, 1.0
                 # both sides of the rim mix as far along a row as it crosses rows
                 mixing[n] = (UNMIXED + abs(u) / radius) / (UNMIXED + 1.0)
@@ -153,19 +153,19 @@ def parted_by_circle(
                 held[n] = on
                 n += 1
     b, spread, margin = _parted(f[:n], held[:n], np.ones(n))
-    scale = -falls * pitch / b[0]
+    scale = -falls * spacing / b[0]
     if not margin > 0.0:
         for k in range(n):
             f[k] /= mixing[k]
         other, wide, _ = _parted(f[:n], held[:n], counts[:n])
-        its = -falls * pitch / other[0]
+        its = -falls * spacing / other[0]
         apart = math.sqrt(((its * other[1:] - scale * b[1:]) ** 2).sum())
         # farther apart than the points explain it is not round, and all of it counts alike
-        if apart <= SAME * wide * pitch:
+        if apart <= SAME * wide * spacing:
             b, spread, scale = other, wide, its
     mx, my = scale * b[1], scale * b[2]
     grown = math.sqrt(max(radius * radius + 2.0 * radius * scale * b[3] + mx * mx + my * my, 0.0))
-    return mx, my, grown - radius, spread * pitch
+    return mx, my, grown - radius, spread * spacing
 
 
 @inlined

@@ -84,9 +84,7 @@ def _ridge_at(data: HeightMap, plane: Plane, start: tuple[float, float]) -> _Ins
     at = data.height_at(*start)
     rise = 0.0 if at is None else at - plane.height_at(*start)
     if abs(rise) < 0.05:
-        raise NotMeasured(
-            "nothing stands out of the main plane there; click on the bead, or its nodes one by one"
-        )
+        raise NotMeasured("no raised region there; click on the bead, or its nodes one by one")
     return _Inside(data, plane, *((rise / 2, np.inf) if rise > 0 else (-np.inf, rise / 2)), missing=False)
 
 

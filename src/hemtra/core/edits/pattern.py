@@ -26,8 +26,8 @@ def circular(count: int, x: float, y: float, span: float = 360.0) -> list[Move]:
     """
     _check(count)
     whole = math.isclose(abs(span), 360.0)
-    pitch = math.radians(span / (count if whole else max(count - 1, 1)))
-    return [_turn(x, y, k * pitch) for k in range(1, count)]
+    step = math.radians(span / (count if whole else max(count - 1, 1)))
+    return [_turn(x, y, k * step) for k in range(1, count)]
 
 
 def grid(columns: int, rows: int, dx: float, dy: float) -> list[Move]:

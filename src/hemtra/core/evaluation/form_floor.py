@@ -123,11 +123,11 @@ def _ahead(shape: Line | Circle, x: FloatArray, y: FloatArray) -> FloatArray:
 
 
 def _parted(
-    z: FloatArray, x: FloatArray, y: FloatArray, inside: BoolArray, off: FloatArray, pitch: float
+    z: FloatArray, x: FloatArray, y: FloatArray, inside: BoolArray, off: FloatArray, spacing: float
 ) -> FloatArray:
     """Heights of a surface that ends where `off` is 0: its higher side a plane, the other lower or unseen."""
     seen = inside & ~np.isnan(z)
-    sides = [seen & (way * off > 0.5 * pitch) & (way * off < BESIDE * pitch) for way in (1.0, -1.0)]
+    sides = [seen & (way * off > 0.5 * spacing) & (way * off < BESIDE * spacing) for way in (1.0, -1.0)]
     # a side that is hardly seen lies in the shadow of the other
     most = max(np.count_nonzero(side) for side in sides)
     known = [np.count_nonzero(side) > DARK * most for side in sides]
@@ -145,8 +145,8 @@ def _parted(
     level = a * (x - middle[0]) + b * (y - middle[1]) + c
     drop = float(np.median((level - z)[lower])) if lower.any() else math.nan
     behind = inside & (way * off < 0.0)
-    shadow = float(np.mean(np.isnan(z[behind & (way * off > -1.5 * pitch)]))) > DARK
+    shadow = float(np.mean(np.isnan(z[behind & (way * off > -1.5 * spacing)]))) > DARK
     gone = np.isnan(z) | (shadow & (z > level - drop / 2)) | math.isnan(drop)
     return np.where(
-        behind, np.where(gone, np.nan, level - drop), np.where(seen | (way * off < BESIDE * pitch), level, z)
+        behind, np.where(gone, np.nan, level - drop), np.where(seen | (way * off < BESIDE * spacing), level, z)
     )

@@ -1,4 +1,4 @@
-"""A scan as a run of profiles: each step of a plan over all of them at once."""
+"""a scan as a profile sequence: each step of a plan over all of them at once."""
 
 from __future__ import annotations
 

@@ -300,9 +300,9 @@ class AlongPath(Kind):
         """u (m,) mm and heights (n, m) above the base in mm, averaged over some mm of the path."""
         average = self.average if average is None else average
         grid, course = data.grid, path.course
-        pitch = min(grid.dx, grid.dy) * FINE
-        count = int(np.clip(round(path.across / pitch) + 1, 3, MOST_SAMPLES))
-        lines = int(np.clip(round(average / pitch), 1, MOST_LINES))
+        fine = min(grid.dx, grid.dy) * FINE
+        count = int(np.clip(round(path.across / fine) + 1, 3, MOST_SAMPLES))
+        lines = int(np.clip(round(average / fine), 1, MOST_LINES))
         behind = average * ((np.arange(lines) + 0.5) / lines - 0.5)
         places, directions = course.at(at), course.directions(at)
         steps = np.array([grid.x0, grid.y0, grid.dx, grid.dy])

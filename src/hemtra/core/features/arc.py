@@ -90,7 +90,7 @@ class ArcKind(SectionFeature):
         return (
             ("radius", f"{row[3]:.4f} mm"),
             ("span", f"{row[5]:.0f}°"),
-            ("residual", f"{1000 * row[4]:.1f} µm rms"),
+            ("residual RMS", f"{1000 * row[4]:.1f} µm"),
         )
 
     def explain(self, given: StepContext, outcome: Outcome) -> Evidence:

@@ -30,10 +30,10 @@ FLOOR = 0.2
 
 @dataclass(frozen=True, slots=True)
 class FoundCircle(Circle):
-    """A circle with the share of radial lines it was seen on and how far they scatter, rms in mm."""
+    """A circle with the share of radial lines it was seen on and their residual RMS in mm."""
 
     share: float = 0.0
-    scatter: float = 0.0
+    rms: float = 0.0
     places: FloatArray | None = field(default=None, compare=False)
     """(n, 2) everywhere it was seen, in mm; form must not leave out what lies off the circle."""
     coverage: Coverage = WHOLE
@@ -53,28 +53,28 @@ class CircleKind(RimKind):
     revision: ClassVar[int] = 2
 
     def evaluate(self, given: StepContext) -> Outcome:
-        """A `FoundCircle` at the height of its rim; facts: diameter, scatter and lines."""
+        """A `FoundCircle` at the height of its rim; facts: diameter, residual RMS and lines."""
         rim = self._rim(given)
         places, seen = rim.places, rim.seen
         self._enough(places, seen, FEWEST, about=None)
         round_ = self._round(given, rim)
         radius, used = round_.radius, round_.used
         self._enough(places, seen, FEWEST, about=np.array((round_.x, round_.y)))
-        scatter = float(np.sqrt(np.mean(round_.left[used] ** 2)))
+        rms = float(np.sqrt(np.mean(round_.left[used] ** 2)))
         found = FoundCircle(
             round_.x,
             round_.y,
             round_.z,
             radius,
             share=float(seen.mean()),
-            scatter=scatter,
+            rms=rms,
             places=places,
             coverage=seen_on(seen, 2 * math.pi * radius / seen.size, closed=True),
             spread=round_.spread,
         )
         facts = (
             ("diameter", f"{2 * radius:.3f} mm"),
-            ("scatter", f"{scatter * 1000:.0f} µm"),
+            ("residual RMS", f"{rms * 1000:.0f} µm"),
             ("lines", f"{np.count_nonzero(used)} of {seen.size}"),
             *known_to(round_.spread),
             *self._at_level(round_.z, rim.parting.step),

@@ -84,7 +84,7 @@ class CodeKind(Kind):
         """A `ReadCode`, or that there is none. Raises `NotMeasured` where that is unknown, or for two."""
         lit = ((made, self.symbology) for made in self._pictures(given))
         unlit = ((made, name) for made in self._unlit(given) for name in self._corrected)
-        for (picture, pitch, zone), symbology in chain(lit, unlit):  # noqa: B007
+        for (picture, spacing, zone), symbology in chain(lit, unlit):  # noqa: B007
             found = _read(picture, symbology)
             if found:
                 break
@@ -102,8 +102,8 @@ class CodeKind(Kind):
         middle = np.array([picture.shape[1] - 1, picture.shape[0] - 1]) / 2
         spots = [place.top_left, place.top_right, place.bottom_right, place.bottom_left]
         # the picture's rows run from the far side of the zone, as a code is read
-        u = np.array([(spot.x - middle[0]) * pitch for spot in spots])
-        v = np.array([(middle[1] - spot.y) * pitch for spot in spots])
+        u = np.array([(spot.x - middle[0]) * spacing for spot in spots])
+        v = np.array([(middle[1] - spot.y) * spacing for spot in spots])
         corners = tuple((float(x), float(y)) for x, y in zone.outward(u, v))
         x, y = (float(np.mean([c[k] for c in corners])) for k in (0, 1))
         z = given.data.height_at(x, y) or 0.0
@@ -129,28 +129,28 @@ class CodeKind(Kind):
         zone = given.zone
         if zone is None:
             raise NotMeasured("it has no zone; draw one about the code")
-        picture, pitch = self._picture(given, zone, FINER)
-        yield picture, pitch, zone
-        yield _smoothed(picture), pitch, zone
-        whole, pitch = self._picture(given, zone, FINER, RARE)
-        close = _about_the_busiest(whole, pitch, zone)
+        picture, spacing = self._picture(given, zone, FINER)
+        yield picture, spacing, zone
+        yield _smoothed(picture), spacing, zone
+        whole, spacing = self._picture(given, zone, FINER, RARE)
+        close = _about_the_busiest(whole, spacing, zone)
         zones = [zone, close] if close.area < zone.area / 2 else [zone]
         if self.symbology in LINEAR or self.symbology == "any":
             zones += [_turned(one, across_bars(picture)) for one in zones]
         for finer in (FINER, 2 * FINER):
             for one in reversed(zones):
-                again, pitch = self._picture(given, one, finer)
+                again, spacing = self._picture(given, one, finer)
                 for made in (again, 255 - again, _smoothed(again), 255 - _smoothed(again)):
-                    yield np.ascontiguousarray(made), pitch, one
+                    yield np.ascontiguousarray(made), spacing, one
 
     def _unlit(self, given: StepContext) -> Iterator[tuple[ByteArray, float, AnyZone]]:
         """Pictures in which what shines is dark: light there breaks the dark frame of a code."""
         view, grey, zone = given.window(), given.data.intensity, given.zone
         if grey is None or zone is None or not (grey[view.rows, view.cols] == SATURATED).any():
             return
-        picture, pitch = self._picture(given, zone, FINER, shines=False)
-        yield picture, pitch, zone
-        yield _softened(picture), pitch, zone
+        picture, spacing = self._picture(given, zone, FINER, shines=False)
+        yield picture, spacing, zone
+        yield _softened(picture), spacing, zone
 
     def _picture(
         self, given: StepContext, zone: AnyZone, finer: float, ends: float = 2.0, *, shines: bool = True
@@ -165,10 +165,10 @@ class CodeKind(Kind):
         if data.intensity is None:
             raise NotMeasured("the scan has no intensity, which a code is read from")
         grid, longest = data.grid, max(zone.width, zone.height)
-        pitch = min(max(min(grid.dx, grid.dy) / finer, longest / LARGEST), longest / SMALLEST)
-        cols, rows = max(round(zone.width / pitch), 2), max(round(zone.height / pitch), 2)
-        u = (np.arange(cols) - (cols - 1) / 2) * pitch
-        v = ((rows - 1) / 2 - np.arange(rows)) * pitch
+        spacing = min(max(min(grid.dx, grid.dy) / finer, longest / LARGEST), longest / SMALLEST)
+        cols, rows = max(round(zone.width / spacing), 2), max(round(zone.height / spacing), 2)
+        u = (np.arange(cols) - (cols - 1) / 2) * spacing
+        v = ((rows - 1) / 2 - np.arange(rows)) * spacing
         c, s = math.cos(math.radians(zone.rotation)), math.sin(math.radians(zone.rotation))
         x = zone.x + c * u[None, :] - s * v[:, None]
         y = zone.y + s * u[None, :] + c * v[:, None]
@@ -183,7 +183,7 @@ class CodeKind(Kind):
         if high - low < 1e-6:
             raise NotMeasured("the zone is equally bright all over; there is nothing to read")
         picture: ByteArray = np.clip((grey - low) / (high - low) * 255.0, 0.0, 255.0).astype(np.uint8)
-        return np.ascontiguousarray(picture), pitch
+        return np.ascontiguousarray(picture), spacing
 
 
 def _read(image: ByteArray, symbology: str) -> list[Any]:
@@ -218,16 +218,16 @@ def _turned(zone: AnyZone, degrees: float) -> AnyZone:
     return zone.model_copy(update={**size, "rotation": zone.rotation + degrees})
 
 
-def _about_the_busiest(picture: ByteArray, pitch: float, zone: AnyZone) -> AnyZone:
+def _about_the_busiest(picture: ByteArray, spacing: float, zone: AnyZone) -> AnyZone:
     """The part of a zone where brightness changes most, with some room about it."""
     steep = np.hypot(*np.gradient(scipy.ndimage.gaussian_filter(picture.astype(np.float32), 1.0)))
-    busy = scipy.ndimage.uniform_filter(steep, max(round(BUSY / pitch), 3))
+    busy = scipy.ndimage.uniform_filter(steep, max(round(BUSY / spacing), 3))
     inside = busy > BUSY_SHARE * busy.max()
     rows, cols = (np.flatnonzero(inside.any(axis=axis)) for axis in (1, 0))
-    u = ((cols[0] + cols[-1]) / 2 - (picture.shape[1] - 1) / 2) * pitch
-    v = ((picture.shape[0] - 1) / 2 - (rows[0] + rows[-1]) / 2) * pitch
+    u = ((cols[0] + cols[-1]) / 2 - (picture.shape[1] - 1) / 2) * spacing
+    v = ((picture.shape[0] - 1) / 2 - (rows[0] + rows[-1]) / 2) * spacing
     x, y = zone.outward(np.array([u]), np.array([v]))[0]
-    width, height = (float(np.ptp(ends) * pitch + 2 * BUSY) for ends in (cols, rows))
+    width, height = (float(np.ptp(ends) * spacing + 2 * BUSY) for ends in (cols, rows))
     size = {"width": min(width, zone.width), "height": min(height, zone.height)}
     return zone.model_copy(update={**size, "x": float(x), "y": float(y)})
 

@@ -1,4 +1,4 @@
-"""Dome and cylinder: balls and bars fitted to rounded tops."""
+"""Sphere and cylinder cap: fitted to rounded tops."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ FLATTEST = 50.0
 
 @dataclass(frozen=True, slots=True)
 class Dome(Round):
-    """A ball: its centre, and the radius in mm. Of a cylinder the middle of its axis and where that points.
+    """A sphere: its centre, and the radius in mm. Of a cylinder the middle of its axis and where that points.
 
     direction: degrees counter-clockwise from x. climb: mm per mm along it. length: mm that were seen.
     """
@@ -41,10 +41,10 @@ class Dome(Round):
 
 @register
 class DomeKind(Kind):
-    """A ball or a lying cylinder fitted to a rounded surface."""
+    """A sphere or a cylinder cap fitted to a rounded surface."""
 
     kind: ClassVar = "dome"
-    title: ClassVar = "Dome or cylinder"
+    title: ClassVar = "Sphere or cylinder cap"
     glyph: ClassVar = "dome"
     output: ClassVar = Dome
     needs_zone: ClassVar = True
@@ -53,7 +53,7 @@ class DomeKind(Kind):
         "ball",
         "is a",
         "Spherical or cylindrical surface.",
-        choices={"cylinder": "lying cylinder"},
+        choices={"ball": "sphere", "cylinder": "cylinder cap"},
     )
     least_data: float = least_data()
 
@@ -65,7 +65,7 @@ class DomeKind(Kind):
         facts = [
             ("radius", f"{found.radius:.4f} mm"),
             ("top", f"{found.z + found.radius:.4f} mm"),
-            ("residual", f"{1000 * float(np.sqrt(np.mean(left[used] ** 2))):.1f} µm rms"),
+            ("residual RMS", f"{1000 * float(np.sqrt(np.mean(left[used] ** 2))):.1f} µm"),
             ("points", f"{np.count_nonzero(used)} of {left.size}"),
         ]
         if self.shape == "cylinder":
@@ -107,10 +107,10 @@ class DomeKind(Kind):
         middle = points.mean(axis=0)
         local = points - middle
         width = float(np.ptp(local[:, :2], axis=0).max())
-        start = _ball_start(local) if self.shape == "ball" else _cylinder_start(local)
+        start = _sphere_start(local) if self.shape == "ball" else _cylinder_start(local)
         if start is None or not np.isfinite(start).all() or abs(start[-1]) > FLATTEST * width:
             raise NotMeasured("surface is flat: radius undefined")
-        distance = _ball_distance if self.shape == "ball" else _cylinder_distance
+        distance = _sphere_distance if self.shape == "ball" else _cylinder_distance
         found, left = settled(partial(distance, local), start, FLOOR)
         radius = abs(float(found[-1]))
         if radius > FLATTEST * width:
@@ -128,7 +128,7 @@ class DomeKind(Kind):
         return Dome(float(x), float(y), float(z), radius, degrees, climb, length), left
 
 
-def _ball_start(p: FloatArray) -> FloatArray | None:
+def _sphere_start(p: FloatArray) -> FloatArray | None:
     """Centre and radius by the algebraic fit."""
     design = np.column_stack([p, np.ones(len(p))])
     solution, _, rank, _ = np.linalg.lstsq(design, (p**2).sum(axis=1), rcond=None)
@@ -158,7 +158,7 @@ def _cylinder_start(p: FloatArray) -> FloatArray | None:
     return np.array([turn, slope_along, across, c[0] - math.copysign(radius, -bend), radius])
 
 
-def _ball_distance(p: FloatArray, s: FloatArray) -> FloatArray:
+def _sphere_distance(p: FloatArray, s: FloatArray) -> FloatArray:
     off: FloatArray = np.sqrt(((p - s[:3]) ** 2).sum(axis=1)) - abs(s[3])
     return off
 
@@ -175,7 +175,7 @@ def _cylinder_distance(p: FloatArray, s: FloatArray) -> FloatArray:
 
 
 def _crest(dome: Dome, shape: str, points: FloatArray) -> FloatArray:
-    """(n, 3) the line along the top of a cylinder, or across that of a ball."""
+    """(n, 3) the line along the top of a cylinder, or across that of a sphere."""
     half = dome.length / 2 if shape == "cylinder" else float(np.ptp(points[:, 0])) / 2
     t = np.linspace(-half, half, 40)
     if shape == "cylinder":

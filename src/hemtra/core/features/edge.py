@@ -40,10 +40,10 @@ MOST_OF_EDGE = 0.7
 
 @dataclass(frozen=True, slots=True)
 class FoundEdge(Line):
-    """An edge with the share of scan lines it was seen on and how far they scatter, root mean square in mm."""
+    """An edge with the share of scan lines it was seen on and their residual RMS in mm."""
 
     share: float = 0.0
-    scatter: float = 0.0
+    rms: float = 0.0
     places: FloatArray | None = field(default=None, compare=False)
     """(n, 2) everywhere it was seen, in mm; form must not leave out what lies off the line."""
     coverage: Coverage = WHOLE
@@ -89,7 +89,7 @@ class EdgeKind(SeenBySteps):
     )
 
     def evaluate(self, given: StepContext) -> Outcome:
-        """A `FoundEdge`: its direction is that of the zone's height; facts: scatter and scan lines."""
+        """A `FoundEdge`: its direction is that of the zone's height; facts: residual RMS and scan lines."""
         v, found, _ = self._crossings(given)
         zone, seen = given.zone, ~np.isnan(found[:, 0])
         assert zone is not None
@@ -105,7 +105,7 @@ class EdgeKind(SeenBySteps):
         x, y = zone.outward(np.array([place[0] + place[1] * middle]), np.array([middle]))[0]
         stretch = math.hypot(1.0, place[1])
         left = found[seen, 0] - place[0] - place[1] * v[seen]
-        scatter = float(np.sqrt(np.mean(left[used] ** 2))) / stretch
+        rms = float(np.sqrt(np.mean(left[used] ** 2))) / stretch
         edge = FoundEdge(
             float(x),
             float(y),
@@ -114,14 +114,14 @@ class EdgeKind(SeenBySteps):
             float(np.ptp(v[seen])) * stretch,
             float(level[1]) / stretch,
             share=share,
-            scatter=scatter,
+            rms=rms,
             places=zone.outward(found[seen, 0], v[seen]),
             coverage=seen_on(seen, zone.height / len(v)),
             spread=spread,
         )
         facts = (
             ("direction", f"{edge.direction:.3f}°"),
-            ("scatter", f"{scatter * 1000:.0f} µm"),
+            ("residual RMS", f"{rms * 1000:.0f} µm"),
             ("scan lines", f"{np.count_nonzero(used)} of {len(v)}"),
             *known_to(spread),
             *self._at_level(edge.z, parting(found[seen]).step),
@@ -132,7 +132,7 @@ class EdgeKind(SeenBySteps):
         """The crossings, used and left out, the line, and how steep the surface is across the zone."""
         edge, zone = outcome.value, given.zone
         assert zone is not None
-        v, found, pitch = self._crossings(given)
+        v, found, spacing = self._crossings(given)
         _, _, used, _ = self._fitted(given, v, found)
         seen = ~np.isnan(found[:, 0])
         v, found = v[seen], found[seen]
@@ -140,7 +140,7 @@ class EdgeKind(SeenBySteps):
         places = zone.outward(found[:, 0], v)
         a, b = edge.ends()
         marks = (
-            *crossed(places, found[:, 1], used, np.full(len(v), zone.rotation), (pitch, apart)),
+            *crossed(places, found[:, 1], used, np.full(len(v), zone.rotation), (spacing, apart)),
             Polyline(np.array([(p.x, p.y, p.z) for p in (a, b)]), "fit"),
         )
         ux, uy = math.cos(math.radians(zone.rotation)), math.sin(math.radians(zone.rotation))
@@ -195,8 +195,8 @@ class EdgeKind(SeenBySteps):
         """
         zone, grid, seen = given.zone, given.data.grid, ~np.isnan(found[:, 0])
         assert zone is not None
-        pitch = max(grid.dx, grid.dy)
-        place, level, used = _fitted(v[seen], found[seen], pitch)
+        spacing = max(grid.dx, grid.dy)
+        place, level, used = _fitted(v[seen], found[seen], spacing)
         part = parting(found[seen])
         way = float(np.sign(found[seen, 3].sum()))
         if not part.parts or self.wall == "foot" or way == 0.0:
@@ -217,7 +217,7 @@ class EdgeKind(SeenBySteps):
             part.shadow,
             good,
         )
-        if not abs(moved) + abs(turned) * zone.height / 2 <= pitch:
+        if not abs(moved) + abs(turned) * zone.height / 2 <= spacing:
             return place, level, used, 0.0
         return place + np.array([moved, turned]), level, used, spread
 
@@ -258,7 +258,7 @@ def _inside(zone: AnyZone, found: FloatArray, v: FloatArray) -> BoolArray:
     return inside if zone.band is None else inside & zone.band.holds(x, y, found[:, 1])
 
 
-def _fitted(v: FloatArray, found: FloatArray, pitch: float) -> tuple[FloatArray, FloatArray, BoolArray]:
+def _fitted(v: FloatArray, found: FloatArray, spacing: float) -> tuple[FloatArray, FloatArray, BoolArray]:
     """Place across the zone and upper level as lines over v, and which crossings were used.
 
     Towards an end of the zone the upper level may run out before a corner; half way down what is left of the
@@ -270,7 +270,7 @@ def _fitted(v: FloatArray, found: FloatArray, pitch: float) -> tuple[FloatArray,
         held = np.flatnonzero(alike)
         if held.size >= max(FEWEST, MOST_OF_EDGE * v.size):
             whole[: held[0]] = whole[held[-1] + 1 :] = False
-    height, slope, weight = robust_line(v[whole], found[whole, 0], FLOOR * pitch)
+    height, slope, weight = robust_line(v[whole], found[whole, 0], FLOOR * spacing)
     used = whole.copy()
     used[whole] = weight > 0.0
     level, climb, _ = robust_line(v[used], found[used, 1], 0.002)

@@ -65,8 +65,8 @@ class _OpeningKind(RimKind):
         rim = self._rim(given, to_the_corners=True)
         places, levels, seen = rim.places, rim.levels, rim.seen
         self._enough(places, seen, FEWEST, about=None)
-        pitch = max(given.data.grid.dx, given.data.grid.dy)
-        shape, off = self._fit(places, FLOOR * pitch)
+        spacing = max(given.data.grid.dx, given.data.grid.dy)
+        shape, off = self._fit(places, FLOOR * spacing)
         self._enough(places, seen, FEWEST, about=shape[:2])
         level = float(np.median(levels))
         turn = (math.degrees(shape[4]) + 90.0) % 180.0 - 90.0
@@ -83,15 +83,15 @@ class _OpeningKind(RimKind):
         """Centre x, y, half axes, direction in radians and perhaps corner radius; distances (n,) from it."""
 
     def evaluate(self, given: StepContext) -> Outcome:
-        """An `Opening`; facts: length, width, direction and scatter."""
+        """An `Opening`; facts: length, width, direction and residual RMS."""
         found, rim, off = self._found(given)
-        pitch = max(given.data.grid.dx, given.data.grid.dy)
-        used = used_of(off, FLOOR * pitch)
+        spacing = max(given.data.grid.dx, given.data.grid.dy)
+        used = used_of(off, FLOOR * spacing)
         facts = [
             ("length", f"{found.length:.3f} mm"),
             ("width", f"{found.width:.3f} mm"),
             ("direction", f"{found.direction:.2f}°"),
-            ("scatter", f"{1000 * float(np.sqrt(np.mean(off[used] ** 2))):.0f} µm"),
+            ("residual RMS", f"{1000 * float(np.sqrt(np.mean(off[used] ** 2))):.0f} µm"),
             ("lines", f"{np.count_nonzero(used)} of {rim.seen.size}"),
         ]
         if found.corner > 0.0:
@@ -102,8 +102,8 @@ class _OpeningKind(RimKind):
         """The crossings, used and left out, the outline, and how far they lie off it all round."""
         found, rim, off = self._found(given)
         places = rim.places
-        pitch = max(given.data.grid.dx, given.data.grid.dy)
-        used = used_of(off, FLOOR * pitch)
+        spacing = max(given.data.grid.dx, given.data.grid.dy)
+        used = used_of(off, FLOOR * spacing)
         return Evidence(
             (
                 *rim.marks(used, given.data.grid),

@@ -140,7 +140,7 @@ class PlaneKind(Kind):
         )
         facts = (
             ("tilt", f"{plane.tilt:.3f}°"),
-            ("residual", f"{plane.rms * 1000:.1f} µm rms"),
+            ("residual RMS", f"{plane.rms * 1000:.1f} µm"),
             ("points", f"{plane.used:,}".replace(",", " ")),
         )
         return Outcome(plane, facts, _coverage_note(view))

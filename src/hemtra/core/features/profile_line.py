@@ -109,7 +109,7 @@ class ProfileLineKind(SectionFeature):
         """Angle against the section, residual and points."""
         return (
             ("angle", f"{math.degrees(math.atan(row[2])):.3f}°"),
-            ("residual", f"{1000 * row[5]:.1f} µm rms"),
+            ("residual RMS", f"{1000 * row[5]:.1f} µm"),
             ("points", f"{row[6]:.0f} of {row[7]:.0f}"),
         )
 

@@ -31,7 +31,7 @@ class Cut(Profile):
 
     at: x, y in mm of the middle. direction: degrees counter-clockwise. seen: (n,) share of the lines across it
     that show a level at each of its points, None of a single profile. wide: mm across it that it takes in.
-    pitch: mm between the points of the map it was cut from, in x and y; 0 of a single profile.
+    grid_spacing: mm between the points of the map it was cut from, in x and y; 0 of a single profile.
     """
 
     at: tuple[float, float] = (0.0, 0.0)
@@ -39,7 +39,7 @@ class Cut(Profile):
     base: Plane = LEVEL
     seen: FloatArray | None = None
     wide: float = 0.0
-    pitch: tuple[float, float] = (0.0, 0.0)
+    grid_spacing: tuple[float, float] = (0.0, 0.0)
 
     @property
     def sag(self) -> float:
@@ -48,7 +48,7 @@ class Cut(Profile):
         In the mean over all places a chord lies a twelfth of its length squared inside of a bend.
         """
         ux, uy = self._along
-        return ((self.pitch[0] * ux) ** 2 + (self.pitch[1] * uy) ** 2) / 12
+        return ((self.grid_spacing[0] * ux) ** 2 + (self.grid_spacing[1] * uy) ** 2) / 12
 
     @property
     def edge_room(self) -> float:
@@ -58,7 +58,7 @@ class Cut(Profile):
         it crosses halves, thirds and so on what is left.
         """
         ux, uy = (abs(part) for part in self._along)
-        dx, dy = self.pitch
+        dx, dy = self.grid_spacing
         if not dx or not dy:
             return 0.0
         return dx / 2 * ux / (1 + self.wide * uy / dx) + dy / 2 * uy / (1 + self.wide * ux / dy)
@@ -97,7 +97,7 @@ class SectionFeature(Kind):
     """A feature that looks on a section or profile; its zone, if it has one, is a rectangle in x and z of that.
 
     Measuring takes a stack of profiles at once, and turns a row of numbers for each into its value; a single
-    section is a stack of one. So a run of profiles is measured as fast as one section, and by the same code.
+    section is a stack of one. So a profile sequence is measured as fast as one section, and by the same code.
     """
 
     section_input: ClassVar[str] = "section"
@@ -180,7 +180,7 @@ def spanned(z: FloatArray) -> BoolArray:
 
 @register
 class ProfileKind(Kind):
-    """Each profile of a scan that is a run of profiles."""
+    """Each profile of a scan that is a profile sequence."""
 
     kind: ClassVar = "profile"
     title: ClassVar = "Profile"
@@ -240,8 +240,8 @@ class SectionKind(Kind):
         if np.isnan(z).all():
             raise NotMeasured("there is no data along the section")
         seen = shown_across(given.data, start, end, zone.height, along.size)
-        pitch = given.data.grid.dx, given.data.grid.dy
-        cut = Cut(along, z, None, (zone.x, zone.y), zone.rotation, given.base, seen, zone.height, pitch)
+        grid_spacing = given.data.grid.dx, given.data.grid.dy
+        cut = Cut(along, z, None, (zone.x, zone.y), zone.rotation, given.base, seen, zone.height, grid_spacing)
         facts = (
             ("lowest", f"{np.nanmin(z):.3f} mm"),
             ("highest", f"{np.nanmax(z):.3f} mm"),

@@ -279,7 +279,7 @@ def _root(x: FloatArray, y: FloatArray, way: int) -> tuple[float, float]:
 
 
 @compiled
-def _void(h: FloatArray, first: int, last: int, pitch: float) -> float:
+def _void(h: FloatArray, first: int, last: int, spacing: float) -> float:
     """mm² that water would fill on top of it."""
     left = np.empty(last - first + 1)
     top = -np.inf
@@ -292,7 +292,7 @@ def _void(h: FloatArray, first: int, last: int, pitch: float) -> float:
         if h[k] > top:
             top = h[k]
         if not math.isnan(h[k]):
-            total += max(min(top, left[k - first]) - h[k], 0.0) * pitch
+            total += max(min(top, left[k - first]) - h[k], 0.0) * spacing
     return total
 
 
@@ -356,7 +356,7 @@ def beads(
     """
     out = np.full((z.shape[0], COLUMNS), np.nan)
     h = np.empty(u.size)
-    pitch = u[1] - u[0]
+    spacing = u[1] - u[0]
     for row in range(z.shape[0]):
         one = out[row]
         one[STATE], one[BASES:] = FOUND, 0.0
@@ -382,7 +382,7 @@ def beads(
                 break
             reach = max(-one[LEFT], one[RIGHT])
             if base == PLANE or reach <= begins + BASE_ROOM * one[WIDTH]:
-                one[VOID] = _void(h, first, last, pitch)
+                one[VOID] = _void(h, first, last, spacing)
                 break
             # it lies on what was taken for its base, which begins farther out then
             begins = reach + BASE_ROOM * one[WIDTH]

@@ -117,13 +117,13 @@ def _steepest(values: Heights, grid: Grid, least: float) -> FloatArray:
         return np.empty((0, 3))
     filled = fill_lowest(values, float(np.nanmin(values)))
     smooth = scipy.ndimage.gaussian_filter(filled, SMOOTHING, mode="nearest")
-    pitch = math.sqrt(grid.dx * grid.dy)
+    spacing = math.sqrt(grid.dx * grid.dy)
     gy, gx = np.gradient(smooth)[:2]
-    # in difference per mean pitch, so that the sum over the blur of an ideal step is its height
-    gx, gy = gx * pitch / grid.dx, gy * pitch / grid.dy
+    # in difference per mean spacing, so that the sum over the blur of an ideal step is its height
+    gx, gy = gx * spacing / grid.dx, gy * spacing / grid.dy
     size = np.hypot(gx, gy)
     i, j = np.nonzero(size > 0.5 * least / (SMOOTHING * math.sqrt(2 * math.pi)))
-    ux, uy = gx[i, j] / size[i, j] * pitch / grid.dx, gy[i, j] / size[i, j] * pitch / grid.dy
+    ux, uy = gx[i, j] / size[i, j] * spacing / grid.dx, gy[i, j] / size[i, j] * spacing / grid.dy
     before, after = (
         scipy.ndimage.map_coordinates(size, [i + k * uy, j + k * ux], order=1) for k in (-1.0, 1.0)
     )

@@ -185,13 +185,13 @@ class _Finder:
 
     def __init__(self, model: Model, data: HeightMap) -> None:
         self.model, self.data = model, data
-        self.pitch = max(data.grid.dx, data.grid.dy)
+        self.spacing = max(data.grid.dx, data.grid.dy)
         contour = model.contour
         self.channels = [int(c) for c in np.unique(contour.channel)]
         self.values = {c: v for c in self.channels if (v := channel_values(data, c)) is not None}
-        cell, g = max(model.size / CELLS_ACROSS, 2 * self.pitch), data.grid
+        cell, g = max(model.size / CELLS_ACROSS, 2 * self.spacing), data.grid
         # the reduced map has about as many points to a cell as a cell has points of the reduced map
-        self.fold = max(1, round(math.sqrt(cell / self.pitch)))
+        self.fold = max(1, round(math.sqrt(cell / self.spacing)))
         inner = cell / self.fold
         self.block = max(1, round(inner / g.dy)), max(1, round(inner / g.dx))
         self.reduced = {c: cell_means(v, *self.block) for c, v in self.values.items()}
@@ -291,7 +291,7 @@ class _Finder:
     def refined(self, guess: Frame) -> Match | None:
         """The frame near a settled one that fits all edges at full resolution."""
         frame, everything = guess, np.arange(len(self.model.contour))
-        fine = FOUND_WITHIN * self.pitch
+        fine = FOUND_WITHIN * self.spacing
         for which, reach in ((self.few, max(0.4 * self.cell, fine)), (everything, fine), (everything, fine)):
             placed = self._placed(frame, which)
             edge = self._edges(self.values, self.data.grid, placed, which, reach)
@@ -328,8 +328,8 @@ class _Finder:
         for channel, values in maps.items():
             mine = self.model.contour.channel[which] == channel
             points, bounds = placed[mine], self.bounds[which][mine]
-            pitch = min(grid.dx, grid.dy)
-            edges = edges_along(values, astuple(grid), points, bounds, reach, SHADOW, pitch, NEAREST)
+            spacing = min(grid.dx, grid.dy)
+            edges = edges_along(values, astuple(grid), points, bounds, reach, SHADOW, spacing, NEAREST)
             found[mine] = edges[:, :3]
         return found
 

@@ -14,7 +14,7 @@ from hemtra.core.maps.heightmap import HeightMap
 JUMP = 0.25
 """mm between neighbouring points beyond which nothing is interpolated: a wall stays a wall."""
 FLANK, LEANS = 0.5, 0.5
-"""mm of height from point to point up to which a flank goes on, and pitches that its points lie apart."""
+"""mm of height from point to point up to which a flank goes on, and spacings that its points lie apart."""
 SLACK = 1e-9
 """Rows; undoes rounding only."""
 JUST_NOT = 0.999
@@ -29,15 +29,15 @@ def resample_rows(
     z: NDArray[np.float32],
     intensity: NDArray[np.uint8],
     first: float,
-    pitch: float,
+    spacing: float,
     z_out: NDArray[np.float32],
     intensity_out: NDArray[np.uint8],
 ) -> None:
-    """Bring the points of each row onto columns at first + j pitch, all in mm.
+    """Bring the points of each row onto columns at first + j spacing, all in mm.
 
     x, z, intensity: (rows, points), z NaN where there is no data, along the fan: under a wall that leans over,
     x goes back. z_out and intensity_out: (rows, cols), overwritten. Between two neighbouring points the height
-    is interpolated linearly; where one is missing, or a step lies between, a column within half a pitch of a
+    is interpolated linearly; where one is missing, or a step lies between, a column within half a spacing of a
     point takes that. Where two come to lie in one column, the higher is seen.
     """
     for i in range(x.shape[0]):
@@ -47,24 +47,24 @@ def resample_rows(
         k, before, joined = _next_seen(zs, 0), -1, False
         while k >= 0:
             after = _next_seen(zs, k + 1)
-            goes_on = after >= 0 and _joined(xs, zs, k, after, pitch)
+            goes_on = after >= 0 and _joined(xs, zs, k, after, spacing)
             if joined or goes_on:
                 if not joined:
                     rise = _beyond(xs, zs, k, after)
-                    start = xs[k] - _reach(xs, zs, k, before, xs[after] - xs[k], pitch)
-                    _fill(start, xs[k], xs[k], zs[k], rise, greys[k], 0.0, first, pitch, to, grey_to)
+                    start = xs[k] - _reach(xs, zs, k, before, xs[after] - xs[k], spacing)
+                    _fill(start, xs[k], xs[k], zs[k], rise, greys[k], 0.0, first, spacing, to, grey_to)
                 if goes_on:
                     apart = xs[after] - xs[k]
                     rise, change = (zs[after] - zs[k]) / apart, (float(greys[after]) - float(greys[k])) / apart
-                    _fill(xs[k], xs[after], xs[k], zs[k], rise, greys[k], change, first, pitch, to, grey_to)
+                    _fill(xs[k], xs[after], xs[k], zs[k], rise, greys[k], change, first, spacing, to, grey_to)
                 else:
                     rise = _beyond(xs, zs, before, k)
-                    end = xs[k] + _reach(xs, zs, k, after, xs[k] - xs[before], pitch)
-                    _fill(xs[k], end, xs[k], zs[k], rise, greys[k], 0.0, first, pitch, to, grey_to)
+                    end = xs[k] + _reach(xs, zs, k, after, xs[k] - xs[before], spacing)
+                    _fill(xs[k], end, xs[k], zs[k], rise, greys[k], 0.0, first, spacing, to, grey_to)
             else:
-                start = xs[k] - _reach(xs, zs, k, before, 0.0, pitch)
-                end = xs[k] + _reach(xs, zs, k, after, 0.0, pitch)
-                _fill(start, end, xs[k], zs[k], 0.0, greys[k], 0.0, first, pitch, to, grey_to)
+                start = xs[k] - _reach(xs, zs, k, before, 0.0, spacing)
+                end = xs[k] + _reach(xs, zs, k, after, 0.0, spacing)
+                _fill(start, end, xs[k], zs[k], 0.0, greys[k], 0.0, first, spacing, to, grey_to)
             before, k, joined = k, after, goes_on
 
 
@@ -77,17 +77,17 @@ def _next_seen(z: NDArray[np.float32], k: int) -> int:
 
 
 @inlined
-def _joined(x: FloatArray, z: NDArray[np.float32], a: int, b: int, pitch: float) -> bool:
+def _joined(x: FloatArray, z: NDArray[np.float32], a: int, b: int, spacing: float) -> bool:
     """Whether one surface goes on from one point to the next that was seen.
 
     A steep flank is no step either: it differs from point to point by more, but by as much each time.
     """
     apart, step = x[b] - x[a], z[b] - z[a]
-    if not 0.0 < apart < WIDEST_GAP * pitch:
+    if not 0.0 < apart < WIDEST_GAP * spacing:
         return False
     if abs(step) < JUMP:
         return True
-    if abs(step) > FLANK or apart < LEANS * pitch or b != a + 1:
+    if abs(step) > FLANK or apart < LEANS * spacing or b != a + 1:
         return False
     # what is missing is NaN and no step like this
     before = a > 0 and abs(step - (z[a] - z[a - 1])) < JUMP / 2
@@ -102,19 +102,19 @@ def _beyond(x: FloatArray, z: NDArray[np.float32], a: int, b: int) -> float:
 
 
 @inlined
-def _reach(x: FloatArray, z: NDArray[np.float32], k: int, other: int, apart: float, pitch: float) -> float:
+def _reach(x: FloatArray, z: NDArray[np.float32], k: int, other: int, apart: float, spacing: float) -> float:
     """mm that a surface goes on beyond its last point: half the way to where the next would have been.
 
     other: the point beyond, -1 for none. Nearer than that and lower it lies on the wall where the surface ends.
     apart: mm to the point before it on the surface, 0 where it is alone.
     """
-    reach: float = (min(apart, pitch) if apart > 0.0 else pitch) / 2.0
+    reach: float = (min(apart, spacing) if apart > 0.0 else spacing) / 2.0
     if other < 0:
         return reach
     between: float = (x[other] - x[k]) * (1.0 if other > k else -1.0)
     if between <= 0.0:
         return reach
-    if z[k] - z[other] >= JUMP and between < min(apart, pitch):
+    if z[k] - z[other] >= JUMP and between < min(apart, spacing):
         return between * JUST_NOT
     return min(reach, between / 2.0)
 
@@ -129,14 +129,14 @@ def _fill(
     grey: float,
     change: float,
     first: float,
-    pitch: float,
+    spacing: float,
     z_out: NDArray[np.float32],
     intensity_out: NDArray[np.uint8],
 ) -> None:
     """Fills the columns from start to end in mm with a straight surface through a height at `at`."""
-    j = max(math.ceil((start - first) / pitch - SLACK), 0)
-    while j < z_out.size and first + j * pitch <= end + SLACK * pitch:
-        along = first + j * pitch - at
+    j = max(math.ceil((start - first) / spacing - SLACK), 0)
+    while j < z_out.size and first + j * spacing <= end + SLACK * spacing:
+        along = first + j * spacing - at
         z = height + along * rise
         if not z_out[j] >= z:
             z_out[j] = z
@@ -192,7 +192,7 @@ def shift_columns(
 
 
 def with_row_pitch(data: HeightMap, dy: float) -> HeightMap:
-    """A map with another pitch along y in mm, over the same extent; rows are interpolated, steps kept.
+    """A map with another spacing along y in mm, over the same extent; rows are interpolated, steps kept.
 
     A steep flank is no step: it differs from row to row by much, but by as much each time.
     """

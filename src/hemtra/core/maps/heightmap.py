@@ -27,7 +27,7 @@ class Grid:
         if not all(map(math.isfinite, (self.x0, self.y0, self.dx, self.dy))):
             raise HemtraError("The grid of a height map needs finite numbers.")
         if self.dx <= 0 or self.dy <= 0:
-            raise HemtraError(f"The pitch of a height map must be above zero, not {self.dx} × {self.dy} mm.")
+            raise HemtraError(f"The spacing of a height map must be above zero, not {self.dx} × {self.dy} mm.")
 
     def shifted(self, rows: int, cols: int) -> Grid:
         """The grid that starts at the given row and column of this one."""
@@ -38,7 +38,7 @@ class HeightMap:
     """Heights on a regular x/y grid, immutable.
 
     z: (rows, cols) float32 in mm, NaN where there is no data; row = y (along travel), column = x (along
-    the laser line). intensity: (rows, cols) uint8 on the same grid, or None. dx, dy: pitch in mm; x0, y0:
+    the laser line). intensity: (rows, cols) uint8 on the same grid, or None. dx, dy: spacing in mm; x0, y0:
     position in mm of the first column and row. Raises `HemtraError` when the arrays do not fit together.
     """
 

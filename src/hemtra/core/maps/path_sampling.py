@@ -90,7 +90,7 @@ def sections_across(
     """
     rows, cols = z.shape
     x0, y0, dx, dy = grid[0], grid[1], grid[2], grid[3]
-    pitch = 2.0 * reach / (count - 1)
+    spacing = 2.0 * reach / (count - 1)
     out = np.empty((places.shape[0], count))
     values, found = np.empty(count), np.zeros(count)
     scratch = np.empty(count, np.int32), np.empty(count), np.empty(count)
@@ -99,7 +99,7 @@ def sections_across(
         for k in range(behind.size):
             c = (places[n, 0] - reach * ty + behind[k] * tx - x0) / dx
             r = (places[n, 1] + reach * tx + behind[k] * ty - y0) / dy
-            by_col, by_row = pitch * ty / dx, -pitch * tx / dy
+            by_col, by_row = spacing * ty / dx, -spacing * tx / dy
             end_c, end_r = c + (count - 1) * by_col, r + (count - 1) * by_row
             held = min(c, end_c) >= 0.0 and max(c, end_c) < cols - 1 - 1e-9
             held = held and min(r, end_r) >= 0.0 and max(r, end_r) < rows - 1 - 1e-9

@@ -30,15 +30,15 @@ def section(
 ) -> Profile:
     """The cut from `start` to `end` (x, y in mm), averaged over `width` mm across it.
 
-    Sampled at the finer pitch of the map, or `fine` times as often, with bilinear interpolation. A sample needs
-    all four grid points around it; the mean or median over the width takes the samples that exist. The
+    Sampled at the finer spacing of the map, or `fine` times as often, with bilinear interpolation. A sample
+    needs all four grid points around it; the mean or median over the width takes the samples that exist. The
     profile's x is the distance from `start` in mm. Raises `HemtraError` when start and end coincide.
     """
     length = math.dist(start, end)
     if length == 0.0:
         raise HemtraError("A section needs two different ends.")
-    pitch = min(data.grid.dx, data.grid.dy)
-    along = np.linspace(0.0, length, int(np.clip(round(fine * length / pitch) + 1, 2, LONGEST)))
+    spacing = min(data.grid.dx, data.grid.dy)
+    along = np.linspace(0.0, length, int(np.clip(round(fine * length / spacing) + 1, 2, LONGEST)))
     across = _across(data, width)
     ux, uy = (end[0] - start[0]) / length, (end[1] - start[1]) / length
     if min(data.shape) < 2:

@@ -238,7 +238,7 @@ class Characteristic(_Document):
 
 
 class ByProfile(_Document):
-    """That a plan takes a scan as a run of profiles, and judges it profile by profile.
+    """That a plan takes a scan as a profile sequence, and judges it profile by profile.
 
     at: place in mm along travel of the profile that zones are drawn on, on the reference scan. average: how
     many neighbouring profiles make one. least_measured: percent of the profiles on which a characteristic must
@@ -262,7 +262,7 @@ class Plan(_Document):
     prepared: Id | None = None
     """The step whose map is measured on, where a step is not connected otherwise; None for the scan itself."""
     by_profile: ByProfile | None = None
-    """Where a scan is a run of profiles; None where it is one height map."""
+    """Where a scan is a profile sequence; None where it is one height map."""
     master_part: MasterPart | None = None
     """A part that a line wants to see every so often; None where it does not."""
     signals: Annotated[tuple[AnySignal, ...], Field(max_length=MOST_SIGNALS)] = ()

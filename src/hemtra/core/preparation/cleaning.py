@@ -86,7 +86,8 @@ class GlareKind(Preparing):
             words = f"nothing: {count} points are saturated, too many to detect glare"
             return Outcome(data, (("dropped", words),))
         half = tuple(
-            max(1, min(round(self.width / 2 / pitch), LARGEST_WINDOW)) for pitch in (data.grid.dy, data.grid.dx)
+            max(1, min(round(self.width / 2 / spacing), LARGEST_WINDOW))
+            for spacing in (data.grid.dy, data.grid.dx)
         )
         gone = glaring(data.z, data.intensity, self.reach, (half[0], half[1]))
         dropped = int(np.count_nonzero(gone))

@@ -33,6 +33,6 @@ def with_heights(data: HeightMap, z: Heights) -> HeightMap:
 
 
 def points_across(data: HeightMap, width: float, least: int = 1) -> int:
-    """The odd number of points nearest to a width in mm by the coarser pitch, as many as a window may have."""
+    """The odd number of points nearest to a width in mm by the coarser spacing, at most that of a window."""
     points = round(width / max(data.grid.dx, data.grid.dy))
     return min(LARGEST_WINDOW, max(least, points // 2 * 2 + 1))

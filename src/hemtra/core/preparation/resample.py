@@ -1,4 +1,4 @@
-"""Preparation onto another grid: one pitch for rows and columns."""
+"""Preparation onto another grid: one spacing for rows and columns."""
 
 from __future__ import annotations
 
@@ -20,14 +20,14 @@ MOST_POINTS = 30_000_000
 
 @register
 class ResampleKind(Preparing):
-    """The map on a grid of one pitch, by bilinear interpolation; beside missing points nothing is made up."""
+    """The map on a grid of one spacing, by bilinear interpolation; beside missing points nothing is made up."""
 
     kind: ClassVar = "resample"
     title: ClassVar = "Resample"
     glyph: ClassVar = "resample"
 
     pitch: float = setting(
-        0.1, "pitch", "Distance of neighbouring points along x and y.", unit="mm", gt=0.001, le=100.0
+        0.1, "spacing", "Distance of neighbouring points along x and y.", unit="mm", gt=0.001, le=100.0
     )
 
     def evaluate(self, given: StepContext) -> Outcome:
@@ -36,7 +36,7 @@ class ResampleKind(Preparing):
         cols, rows = (int((high - low) / self.pitch + 1e-9) + 1 for low, high in ((x0, x1), (y0, y1)))
         if rows * cols > MOST_POINTS:
             raise NotMeasured(
-                f"at {self.pitch:g} mm the map would have {rows * cols:,} points; take a larger pitch"
+                f"at {self.pitch:g} mm the map would have {rows * cols:,} points; take a larger spacing"
             )
         x = x0 + self.pitch * np.arange(cols)[None, :]
         y = y0 + self.pitch * np.arange(rows)[:, None]

@@ -41,7 +41,7 @@ class SmoothKind(Preparing):
             size = points_across(data, self.width, least=3)
             return Outcome(with_heights(data, median_filter(data.z, size)), (("window", f"{size} × {size}"),))
         if self.by == "mean":
-            rows, cols = (max(1, int(self.width / pitch) // 2 * 2 + 1) for pitch in (grid.dy, grid.dx))
+            rows, cols = (max(1, int(self.width / spacing) // 2 * 2 + 1) for spacing in (grid.dy, grid.dx))
             return Outcome(
                 with_heights(data, smooth_mean(data.z, rows, cols)), (("window", f"{rows} × {cols}"),)
             )

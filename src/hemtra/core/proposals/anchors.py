@@ -27,7 +27,7 @@ def with_outline(plan: Plan, data: HeightMap) -> tuple[Plan, str]:
     """
     box = part_box(data)
     if box is None:
-        raise NotMeasured("no part stands out of the scan whose outline could be taught")
+        raise NotMeasured("no raised region on the scan whose outline could be taught")
     x0, x1, y0, y1 = box
     low, high = height_span(data)
     step = max(ROUND_STEP, round(LEAST_STEP_SHARE * (high - low) / ROUND_STEP) * ROUND_STEP)

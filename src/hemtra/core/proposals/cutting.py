@@ -46,5 +46,5 @@ def _about(engine: Engine, surface: object, place: Place) -> AnyZone:
         raise NotMeasured("what should be cut out was not found; click on it")
     rise = at - surface.height_at(*place)
     if abs(rise) < LEAST_RISE:
-        raise NotMeasured("nothing stands out of the surface there; click on what does")
+        raise NotMeasured("no raised region there; click on one")
     return box_about(engine.data, surface, place, rise / 4.0, 2.0 * MARGIN)

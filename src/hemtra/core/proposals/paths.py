@@ -37,7 +37,7 @@ def _feature(
     results = engine.run(plan.edited(sheet=())).steps
     plane = results[plane_id].value
     if not isinstance(plane, Plane):
-        raise NotMeasured("the main plane was not found, so nothing can stand out of it")
+        raise NotMeasured("main plane not found, so raised regions are unknown")
     if len(places) == 1 and zone is None:
         known = _known(plan, results, kind, places[0])
         if known is not None:

@@ -65,28 +65,28 @@ def _printed_edge(data: HeightMap, x: float, y: float) -> PickedFeature | None:
     places, off, falls = _around(data, x, y, grey=True)
     if not off.size or off.min() > NEAR_EDGE:
         return None
-    pitch = max(data.grid.dx, data.grid.dy)
-    if off.min() <= ON_EDGE * pitch:
-        ahead = places[off <= ON_EDGE * pitch + 1.0].mean(axis=0) - (x, y)
+    spacing = max(data.grid.dx, data.grid.dy)
+    if off.min() <= ON_EDGE * spacing:
+        ahead = places[off <= ON_EDGE * spacing + 1.0].mean(axis=0) - (x, y)
         back = BACK * ahead / max(float(np.hypot(*ahead)), 1e-9)
         x, y = x - float(back[0]), y - float(back[1])
         places, off, falls = _around(data, x, y, grey=True)
     if not off.size or off.min() > NEAR_EDGE:
         return None
-    edge = _edge(places, off, falls, (x, y), pitch)
+    edge = _edge(places, off, falls, (x, y), spacing)
     return None if edge is None else replace(edge, params={**edge.params, "on": "brightness"})
 
 
 def _standing_out(data: HeightMap, x: float, y: float) -> PickedFeature:
     """What lies at a place by its heights alone."""
     places, off, falls = _around(data, x, y)
-    pitch = max(data.grid.dx, data.grid.dy)
+    spacing = max(data.grid.dx, data.grid.dy)
     for outward in (False, True):
         rim = places[falls == outward]
         if len(rim) >= ALL_ROUND * RAYS:
-            cx, cy, radius, used = robust_circle(rim[:, 0], rim[:, 1], 0.2 * pitch)
+            cx, cy, radius, used = robust_circle(rim[:, 0], rim[:, 1], 0.2 * spacing)
             left = (np.hypot(rim[:, 0] - cx, rim[:, 1] - cy) - radius)[used]
-            close = float(np.sqrt(np.mean(left**2))) <= ROUND_WITHIN * pitch
+            close = float(np.sqrt(np.mean(left**2))) <= ROUND_WITHIN * spacing
             if close and used.mean() >= ALL_ROUND and math.hypot(x - cx, y - cy) < radius:
                 zone = RingZone(
                     x=round(cx, 2),
@@ -97,14 +97,14 @@ def _standing_out(data: HeightMap, x: float, y: float) -> PickedFeature:
                 )
                 change = "falls" if outward else "rises"
                 return PickedFeature("boss" if outward else "hole", "circle", zone, {"change": change})
-    if off.size and off.min() <= ON_EDGE * pitch:
+    if off.size and off.min() <= ON_EDGE * spacing:
         # from the edge itself its direction is unknown; from a step back on its upper side it is known
-        ahead = places[off <= ON_EDGE * pitch + 1.0].mean(axis=0) - (x, y)
+        ahead = places[off <= ON_EDGE * spacing + 1.0].mean(axis=0) - (x, y)
         back = BACK * ahead / max(float(np.hypot(*ahead)), 1e-9)
         x, y = x - float(back[0]), y - float(back[1])
         places, off, falls = _around(data, x, y)
     if off.size and off.min() <= NEAR_EDGE:
-        edge = _edge(places, off, falls, (x, y), pitch)
+        edge = _edge(places, off, falls, (x, y), spacing)
         if edge is not None:
             return edge
     return PickedFeature("level", "spot", propose_spot(data, x, y), {})
@@ -132,7 +132,7 @@ def _around(
 
 
 def _edge(
-    places: FloatArray, off: FloatArray, falls: FloatArray, at: tuple[float, float], pitch: float
+    places: FloatArray, off: FloatArray, falls: FloatArray, at: tuple[float, float], spacing: float
 ) -> PickedFeature | None:
     """The straight edge nearest to a place, across which a zone is laid."""
     nearest = int(np.argmin(off))
@@ -146,9 +146,9 @@ def _edge(
     t = math.radians(angle[nearest] + 90.0)
     along = (places[beside] - places[nearest]) @ np.array([math.cos(t), math.sin(t)])
     across = (places[beside] - places[nearest]) @ np.array([-math.sin(t), math.cos(t)])
-    line, used = robust_linear(np.column_stack([np.ones(along.size), along]), across, 0.2 * pitch)
+    line, used = robust_linear(np.column_stack([np.ones(along.size), along]), across, 0.2 * spacing)
     left = (across - line[0] - line[1] * along)[used]
-    if float(np.sqrt(np.mean(left**2))) > STRAIGHT * pitch:
+    if float(np.sqrt(np.mean(left**2))) > STRAIGHT * spacing:
         return None
     turn = math.degrees(t + math.atan(float(line[1]))) - 90.0
     zone = RectangleZone(

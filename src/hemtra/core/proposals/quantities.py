@@ -137,14 +137,13 @@ def propose_roundness(plan: Plan, engine: Engine, place: Place) -> Proposal:
     "true-position", "Position", "P", "of a hole or boss", "Places", clicks=("inside the hole, or on the boss",)
 )
 def propose_true_position(plan: Plan, engine: Engine, place: Place) -> Proposal:
-    """True position of the hole or boss at a place, in the plan's datum frame or outline."""
+    """Position of the hole or boss at a place, in the plan's datum frame or outline."""
     seen = need(seen_at(engine.data, *place), ("hole", "boss"), "inside a hole or on a round boss")
     plan, circle = taken(plan, engine, seen)
     frames = [s.id for kind in ("frame", "outline") for s in plan.steps if s.kind == kind]
     if not frames:
         raise HemtraError(
-            "A true position counts from a frame of the part; find the part by its outline first,"
-            " or add datums."
+            "A position counts from a frame of the part; find the part by its outline first, or add datums."
         )
     inputs: dict[str, tuple[str, ...]] = {"point": (circle,), "frame": (frames[0],)}
     probe = Step(id="here", name="here", kind="position", inputs=inputs)
@@ -436,10 +435,10 @@ def island_at(plan: Plan, engine: Engine, place: Place, *, foot: bool = False) -
     plane = engine.run(plan.edited(sheet=())).steps[plane_id].value
     at = engine.data.height_at(*place)
     if plane is None or at is None:
-        raise NotMeasured("there is no data where you clicked; click on what stands out of the surface")
+        raise NotMeasured("there is no data where you clicked; click on the raised region")
     rise = at - plane.height_at(*place)
     if abs(rise) < 0.05:
-        raise NotMeasured("nothing stands out of the main plane there; click on what does")
+        raise NotMeasured("no raised region above the main plane there; click on one")
     number = plan.free_balloon()
     params: dict[str, object] = {"side": "above" if rise > 0 else "below", "level": round(rise / 2, 3)}
     if foot:

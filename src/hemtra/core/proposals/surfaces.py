@@ -46,7 +46,7 @@ def propose_slot_width(plan: Plan, engine: Engine, place: Place) -> Proposal:
 def propose_dome_radius(plan: Plan, engine: Engine, place: Place) -> Proposal:
     """Radius of the rounded top at a place."""
     zone = EllipseZone(x=round(place[0], 2), y=round(place[1], 2), width=ROUNDED, height=ROUNDED)
-    name = f"Dome {region_name(engine.data, *place)}"
+    name = f"Rounded surface {region_name(engine.data, *place)}"
     plan, dome = with_feature(plan, engine, Step(id=plan.free_id("dome"), name=name, kind="dome", zone=zone))
     return quantity(plan, engine, "radius", {"of": (dome,)})
 
@@ -126,7 +126,7 @@ def propose_fill(plan: Plan, engine: Engine, place: Place) -> Proposal:
     return quantity(plan.edited(steps=plan.steps[:-1]), engine, "fill-share", {}, step)
 
 
-@option("count", "Count", "N", "of a raised region", "Surfaces", clicks=("one that stands out",))
+@option("count", "Count", "N", "of a raised region", "Surfaces", clicks=("one raised region",))
 def propose_count(plan: Plan, engine: Engine, place: Place) -> Proposal:
     """How many things like the one at a place, by size and height, stand out of the surface about it."""
     plan, plane = main_plane(plan, engine)
@@ -136,7 +136,7 @@ def propose_count(plan: Plan, engine: Engine, place: Place) -> Proposal:
     one = result.steps[island].value
     if not isinstance(one, Island) or one.area <= 0.0:
         raise HemtraError(
-            f"The count was not added: {result.steps[island].reason or 'nothing stands out there'}."
+            f"The count was not added: {result.steps[island].reason or 'no raised region there'}."
         )
     height = abs(one.volume / one.area + float(str(step.params["level"])) * (1 if one.volume else 0))
     params = {

@@ -27,7 +27,8 @@ RIPPLE_LENGTH = 25.0
 
 @dataclass(frozen=True)
 class Disturbance:
-    """amounts: in `unit`, the smallest first. copied: makes a copy of a map, worse by an amount.
+    """amounts: in `unit`, the smallest first. copied: makes a copy of a map, worse by an amount; None where
+    the part has to be simulated anew.
 
     must_fail: whether what it shows is another part, which must not pass.
     """
@@ -35,7 +36,7 @@ class Disturbance:
     title: str
     unit: str
     amounts: tuple[float, ...]
-    copied: Callable[[HeightMap, float, np.random.Generator], HeightMap]
+    copied: Callable[[HeightMap, float, np.random.Generator], HeightMap] | None
     must_fail: bool = False
 
 
@@ -166,4 +167,5 @@ DISTURBANCES: dict[str, Disturbance] = {
     "darker": Disturbance("darker", "times", (0.8, 0.6, 0.4, 0.25), _brighter),
     "brighter": Disturbance("brighter", "times", (1.2, 1.5, 2.0, 3.0), _brighter),
     "coarser": Disturbance("coarser spacing", "times", (2.0, 3.0), _coarser),
+    "simulated": Disturbance("simulated anew, tilted by", "°", (0.0, 1.0, 2.0, 3.0), None),
 }

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from zlib import crc32
 
@@ -62,39 +62,57 @@ class Shaken:
 
 
 def cases(copies: int = COPIES, chosen: Iterable[str] = ()) -> list[Case]:
-    """So many, or a few more: every amount of the chosen disturbances as often, at least once."""
-    names = list(chosen) or list(DISTURBANCES)
+    """So many, or a few more: every amount of the chosen disturbances as often, at least once.
+
+    Where none are chosen, what is simulated anew comes once, since that takes as long as many copies do.
+    """
+    names = list(chosen) or [name for name, one in DISTURBANCES.items() if one.copied is not None]
     found = [Case(name, amount) for name in names for amount in DISTURBANCES[name].amounts]
-    return found * max(1, round(copies / len(found)))
+    anew = [] if chosen else [name for name, one in DISTURBANCES.items() if one.copied is None]
+    once = [Case(name, amount) for name in anew for amount in DISTURBANCES[name].amounts]
+    return found * max(1, round(copies / len(found))) + once
+
+
+@dataclass(frozen=True)
+class TriedPart:
+    """A scan that is made worse. good: its tag, None where it has none.
+
+    rescan: simulates the part anew by an amount; without it, such cases are left out.
+    """
+
+    name: str
+    data: HeightMap
+    good: bool | None
+    rescan: Callable[[float, np.random.Generator], HeightMap] | None = None
 
 
 def shaken(
-    plan: Plan,
-    data: HeightMap,
-    part: str,
-    good: bool | None,
-    tried: Sequence[Case],
-    *,
-    seed: int = 0,
-    first: int = 0,
+    plan: Plan, part: TriedPart, tried: Sequence[Case], *, seed: int = 0, first: int = 0
 ) -> Iterator[Shaken]:
     """What becomes of each copy of one scan; the same seed gives the same copies.
 
     first: number of the first case among all, which its copy follows from.
     """
     for k, case in enumerate(tried, start=first):
-        rng = np.random.default_rng((seed, crc32(part.encode()), k))
-        engine = Engine(DISTURBANCES[case.disturbance].copied(data, case.amount, rng))
+        rng = np.random.default_rng((seed, crc32(part.name.encode()), k))
+        copied = DISTURBANCES[case.disturbance].copied
+        if copied is not None:
+            worse = copied(part.data, case.amount, rng)
+        elif part.rescan is not None:
+            worse = part.rescan(case.amount, rng)
+        else:
+            continue
+        engine = Engine(worse)
         result = engine.run(plan)
         broken = []
-        if good is not False:
+        if part.good is not False:
             for row in result.characteristics:
                 if row.verdict is Verdict.PASS:
                     continue
                 mend = next((one for one in mends(plan, engine, result, row) if one.plan is not None), None)
                 helped = ("", None) if mend is None else (mend.words, mend.plan)
                 broken.append(Broken(Balloon(row.balloon), row.name, row.verdict, row.reason, *helped))
-        yield Shaken(part, good, case, result.verdict, tuple(broken))
+        yield Shaken(part.name, part.good, case, result.verdict, tuple(broken))
 
 
 @dataclass(frozen=True)

@@ -90,7 +90,7 @@ class Growing:
     of: int | None
     missed: int
     waiting: int
-    """Triggers on the way to the laser."""
+    """Triggers between the eye and the laser."""
 
 
 Arrival: TypeAlias = Batch | TriggerSeen

@@ -1,4 +1,4 @@
-"""Calibration of a sensor: what was measured of how it hangs and how it scales, taken out of every profile."""
+"""Calibration of a sensor: its measured mounting and scales, corrected in every profile."""
 
 from __future__ import annotations
 

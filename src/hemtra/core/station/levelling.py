@@ -1,4 +1,4 @@
-"""Levelling: the tilt of the mount, measured on something flat and taken out of every profile."""
+"""Levelling: the tilt of the mount, measured on a plate and corrected in every profile."""
 
 from __future__ import annotations
 
@@ -69,7 +69,7 @@ def level_on_plate(
             f"the plate is not flat: its cells differ by {flatness:.3f} mm, and {FLAT:g} mm is the most;"
             " clean it, or take something flat"
         )
-    # three places of the plane found, as the sensor gave them, say how it hangs
+    # three places of the plane found, as the sensor gave them, give its mounting
     corners = np.array([[0.0, 0.0, 0.0], [100.0, 0.0, 100.0 * slope_x], [0.0, 100.0, 100.0 * slope_y]])
     raw = now.undone(corners + np.array([middle_x, middle_y, fit.c]))
     calibration = _levelled(now, raw, true_height)

@@ -1,4 +1,4 @@
-"""How a sensor is mounted, as drawn and as it really hangs."""
+"""How a sensor is mounted, as drawn and as it really is."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ Stretch = Annotated[float, Field(ge=-10.0, le=10.0, allow_inf_nan=False)]
 
 
 class MountingPose(Form):
-    """How far the sensor hangs from where it is drawn. A simulated sensor knows; a real one is measured."""
+    """How far the sensor is from where it is drawn. A simulated sensor knows; a real one is measured."""
 
     roll: Tilt = setting(0.0, "roll", "Rotation about y; tilts heights along x.", unit="°")
     pitch: Tilt = setting(0.0, "pitch", "Rotation about x; shifts high points along travel.", unit="°")

@@ -73,7 +73,7 @@ class Station(Form):
     def grid(self, models: Sequence[SensorModel]) -> tuple[Grid, int]:
         """The grid of its height maps and their columns: all views together at the height of the belt.
 
-        The pitch is the finest of the sensors'. Raises `HemtraError` when that would make too large a map.
+        The spacing is the finest of the sensors'. Raises `HemtraError` when that would make too large a map.
         """
         pairs = zip(self.sensors, models, strict=True)
         views = [(sensor.x, model.width_at(sensor.stand_off - self.belt), model) for sensor, model in pairs]

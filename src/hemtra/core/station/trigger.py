@@ -120,7 +120,7 @@ class TriggerMachine:
 
     @property
     def waiting(self) -> int:
-        """Triggers on the way to the laser."""
+        """Triggers between the eye and the laser."""
         return len(self._waiting)
 
     def oldest_wanted(self, now: int) -> int:

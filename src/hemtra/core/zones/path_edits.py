@@ -1,4 +1,4 @@
-"""Edits of paths: nodes moved, put in, taken out and bent; the path reversed, closed or begun elsewhere."""
+"""Edits of paths: nodes moved, added, removed and bent; the path reversed, closed or begun elsewhere."""
 
 from __future__ import annotations
 

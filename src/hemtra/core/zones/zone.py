@@ -253,7 +253,7 @@ class EllipseZone(_Zone):
 
 
 class RingZone(EllipseZone):
-    """An ellipse with a smaller one taken out of its middle."""
+    """An ellipse with a smaller one cut out of its middle."""
 
     shape: Literal["ring"] = "ring"  # type: ignore[assignment]
     inner: Annotated[float, Field(gt=0.0, lt=1.0)] = 0.5

@@ -52,7 +52,7 @@ class Shown:
     coloured: HeightMap | None = None
     """What colours the part, where that is not its height."""
     index: int = -1
-    """Of a run of profiles, the one that is looked at; the steps of the result are its own."""
+    """Of a profile sequence, the one that is looked at; the steps of the result are its own."""
     here: Result | None = None
     """What that one profile measures by itself."""
     along: Along | None = None
@@ -88,7 +88,7 @@ class WorkspaceModel:
         self._selected_step: str | None = None
         self.line: tuple[Place, Place] | None = None
         self.profile: int | None = None
-        """Of a run of profiles, the one to look at; None for the one that is drawn on."""
+        """Of a profile sequence, the one to look at; None for the one that is drawn on."""
         self.distance: float | None = None
         """mm along the selected path, where to look at it; None for where it is worst."""
         self.node = 0

@@ -80,7 +80,7 @@ class RunBench:
         return self._held is not None and any(d.record.id == self._held for d in self.parts)
 
     def hold(self, done: Done | None) -> None:
-        """Hold a part, or let go and show the last one again."""
+        """Hold a part, or release it and show the last one again."""
         self._held = None if done is None else done.record.id
         self.changed.emit()
 

@@ -18,7 +18,7 @@ GAP = 1.5
 
 
 def strip_rows(bench: WorkspaceModel) -> list[Characteristic]:
-    """The rows that have a strip, in balloon order: all of a run of profiles, or those along the path."""
+    """The rows that have a strip, in balloon order: all of a profile sequence, or those along the path."""
     shown = bench.shown
     if shown is None or (shown.here is None and shown.along is None):
         return []

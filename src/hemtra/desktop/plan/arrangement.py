@@ -158,7 +158,7 @@ class Arrangement:
         self._below.setVisible("section" in self.views or is_open)
 
     def stop(self) -> None:
-        """Let go of the 3D views."""
+        """Release the 3D views."""
         for space in (self.space, self._second):
             if space is not None:
                 space.stop()

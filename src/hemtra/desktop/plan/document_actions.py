@@ -44,7 +44,7 @@ class DocumentActions:
             "Open the demo",
             group,
             partial(self._open_demo, PLAN_FILE, STATION_FILE),
-            help="A made-up pump cover with 24 recorded parts.",
+            help="A simulated pump cover with 24 recorded parts.",
         )
         yield Action(
             "plan.demo-runner",

@@ -252,7 +252,7 @@ class PlanWorkspace(QWidget):
 
     @Slot(int, str, float, bool)
     def _drag_limit(self, balloon: int, limit: str, value: float, dropped: bool) -> None:
-        """A limit dragged on its bar: meanwhile the tray says what would flip, then it is an edit."""
+        """A limit dragged on its bar: meanwhile the tray shows changed verdicts, then it is an edit."""
         row = self.bench.document.plan.characteristic(balloon)
         if row is None:
             return

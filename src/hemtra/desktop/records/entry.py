@@ -85,7 +85,7 @@ class RecordsEntry(Workspace):
         self.page.refresh_buttons()
 
     def stop(self) -> None:
-        """Let go of the database."""
+        """Close the database."""
         self.page.stop()
 
     def _use_records(self, db: str, prepare: Prepare | None) -> None:

@@ -24,7 +24,7 @@ PROMPTS = (
     "Click the lower known face (A).",
     "Click the higher known face (B).",
     "Click a disc (C) to correct the scale along x and along travel by its diameter.",
-    "Its edge is only known to a pitch: click another disc beside it (D), centres are known better.",
+    "Its edge is only known to one spacing: click another disc beside it (D), centres are known better.",
     "Click a disc behind the first (E), for the scale along travel.",
 )
 

@@ -14,7 +14,7 @@ SILHOUETTE = ((-1, 0), (-0.72, 0), (-0.72, 4), (-0.42, 4), (-0.42, 8), (0.42, 8)
 
 
 def draw_part(painter: QPainter, scale: DrawingScale, at: QPointF, half: float) -> None:
-    """The made-up cover from the side, its middle at a pixel that stands for z = 0."""
+    """The simulated cover from the side, its middle at a pixel that stands for z = 0."""
     belt = scale.belt
     mirrored = [(-share, z) for share, z in reversed(SILHOUETTE[:3])]
     outline = [(-1, belt), *SILHOUETTE, *mirrored, (1, 0), (1, belt)]

@@ -92,7 +92,7 @@ class TrialPanel(QWidget):
         count = int(self.count.currentData())
         usual = f"Scan {count} trial parts" if count > 1 else "Scan a trial part"
         self.start.setText("Stop the line" if self.running else usual)
-        self.start.setToolTip("Lets made-up parts pass; their scans go to the tray of the Plan workspace.")
+        self.start.setToolTip("Lets simulated parts pass; their scans go to the tray of the Plan workspace.")
         self.by_hand.setVisible(self.bench.station.trigger.by == "manual")
         self.by_hand.setEnabled(self.running)
         self.reference.setVisible(trial is not None and trial.done and not self.running)

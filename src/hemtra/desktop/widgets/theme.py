@@ -172,6 +172,7 @@ QSplitter::handle {{ background: transparent; image: none; }}
 #stageTools QPushButton:focus {{ border: 1px solid {t.stage_ink}; padding: 2px 9px; }}
 #stageTools QPushButton:checked {{ background: {t.stage_ink}; color: {t.stage}; }}
 #heading {{ font-size: 14px; font-weight: bold; }}
+#asked {{ font-size: 21px; font-weight: bold; }}
 #muted {{ color: {t.muted}; }}
 #action {{ color: {t.copper}; font-weight: bold; border: 1px solid transparent; background: transparent;
     text-align: left; padding: 3px; border-radius: 4px; }}

@@ -135,7 +135,7 @@ class Records:
         """By characteristic, its unit as it is kept; what it really is, only its first value shows."""
 
     def close(self) -> None:
-        """Let go of the database."""
+        """Close the database."""
         self._engine.dispose()
 
     @contextmanager

@@ -1,4 +1,4 @@
-"""Edits of anchors from the Plan workspace: what follows what, new anchors, and anchors taken out."""
+"""Edits of anchors from the Plan workspace: what follows what, new anchors, and removed anchors."""
 
 from __future__ import annotations
 
@@ -104,7 +104,7 @@ class Anchors:
         return self._lost is not None
 
     def rebind(self) -> None:
-        """What followed the anchor taken out last follows the likeliest other one."""
+        """What followed the anchor removed last follows the likeliest other one."""
         if self._lost is None:
             return
         found = following_instead(self._bench.document.plan, *self._lost)

@@ -33,7 +33,7 @@ class PlanEvaluation(QObject):
         self._before: dict[int, Verdict] = {}
         self.flips: tuple[TrayPart, ...] = ()
         self._edits = 0
-        """How many edits the flips came from: more than one where they followed faster than the tray."""
+        """How many edits the verdict changes came from: more than one where the tray was slower."""
         self._show_lane.responded.connect(self._on_shown)
         self._tray_lane.responded.connect(self._on_tried)
         for lane in (self._show_lane, self._tray_lane):
@@ -97,7 +97,7 @@ class PlanEvaluation(QObject):
             self._tray_lane.submit(self._tried)
 
     def undo_verdict_changes(self) -> None:
-        """Undo the edits that the flips came from."""
+        """Undo the edits that the verdict changes came from."""
         for _ in range(self._edits):
             self._bench.document.undo()
 

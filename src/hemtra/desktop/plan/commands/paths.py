@@ -1,4 +1,4 @@
-"""Edits of paths from the Plan workspace: nodes put in, taken out and bent, the path reversed or closed."""
+"""Edits of paths from the Plan workspace: nodes added, removed and bent, the path reversed or closed."""
 
 from __future__ import annotations
 

@@ -104,7 +104,7 @@ class StepEdits:
         if what == "add":
             self._edit(kind_named(name).title.lower(), lambda: with_preparation(plan, name))
         elif what == "out":
-            self._edit("preparation taken out", lambda: without_preparation(plan, name))
+            self._edit("preparation removed", lambda: without_preparation(plan, name))
         else:
             by = 1 if what == "later" else -1
             self._edit("order of preparation", lambda: moved_preparation(plan, name, by))

@@ -28,7 +28,7 @@ class Illustration(QWidget):
         self.setFixedSize(460, 150)
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        """The profile of a made-up part, its datum plane, used data, and a height."""
+        """The profile of a simulated part, its datum plane, used data, and a height."""
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         base, top = 120.0, 46.0

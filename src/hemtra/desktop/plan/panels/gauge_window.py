@@ -31,6 +31,7 @@ from hemtra.core.text import percent
 from hemtra.desktop.background.tasks import Task, Tasks
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.plan.panels.gauge_chart import GaugeChartView
+from hemtra.desktop.plan.panels.guided_study_window import GuidedStudyWindow, open_guided_study
 from hemtra.desktop.plan.panels.shake_window import as_drawn
 from hemtra.desktop.widgets.plain_table import plain_table
 from hemtra.runtime.gauge import presented, presented_on_record, unread
@@ -42,9 +43,8 @@ HEADS = ("", "characteristic", "unit", "EV", "AV", "GRR", "PV", "ndc", "% of tol
 WIDTHS = (36, 170, 50, 74, 74, 74, 74, 50, 104)
 TITLES = {"aiag": "6 GRR of the tolerance (AIAG MSA)", "iso22514": "4 GRR of the tolerance (ISO 22514-7)"}
 STEPS = (
-    "Present about ten parts to the line, each three times by two or three operators. Save their scans in a"
-    " folder for each operator, named PART-TRIAL, or start a lot for each operator in Run: serials name the"
-    " parts. Then choose them here."
+    "Present about ten parts, each three times by two or three operators: a guided study says which part comes"
+    " next. Or take scans you have, in a folder for each operator and named PART-TRIAL, or lots on record."
 )
 
 
@@ -80,6 +80,7 @@ class GaugeWindow(QDialog):
         self.chart = GaugeChartView()
         self.listed = _button("List of scans…", "A CSV with the columns scan, part, operator, trial, tag.")
         self.folder = _button("Folder of scans…", "A folder for each operator; files named PART-TRIAL.")
+        self.guided = _button("Guided study…", "Says which part to present next, and keeps what comes.")
         self.recorded = _button("Study the ticked lots", "A lot for each operator; serials name the parts.")
         self.keep = _button("Keep the grades in the plan", "Each row then shows what its gauge is good for.")
         self.report = _button("Save report…", "As PDF.")
@@ -93,6 +94,7 @@ class GaugeWindow(QDialog):
         self.listed.clicked.connect(self._ask_list)
         self.folder.clicked.connect(self._ask_folder)
         self.recorded.clicked.connect(self.study_lots)
+        self.guided.clicked.connect(self.open_guided)
         self.keep.clicked.connect(self._keep)
         self.report.clicked.connect(self._ask_report)
         self.rule.currentIndexChanged.connect(self._evaluate)
@@ -105,7 +107,7 @@ class GaugeWindow(QDialog):
         inner = QVBoxLayout(panel)
         inner.setContentsMargins(12, 10, 12, 10)
         sources = QHBoxLayout()
-        for button in (self.listed, self.folder, self.recorded):
+        for button in (self.guided, self.listed, self.folder, self.recorded):
             sources.addWidget(button)
         sources.addStretch()
         sources.addWidget(QLabel("graded by"))
@@ -154,6 +156,11 @@ class GaugeWindow(QDialog):
         name = QFileDialog.getExistingDirectory(self, "Folder of the study", self._start)
         if name:
             self.study_files(Path(name))
+
+    def open_guided(self) -> GuidedStudyWindow:
+        """Present the parts of a study now; its grades are shown here."""
+        plan = self._bench.document.plan
+        return open_guided_study(plan, self._tasks, self._start, self, self.show_presented)
 
     @property
     def _start(self) -> str:

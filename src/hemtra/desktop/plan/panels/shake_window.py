@@ -20,10 +20,21 @@ from PySide6.QtWidgets import (
 
 from hemtra.core.plan.document import Plan
 from hemtra.core.shake.disturbances import DISTURBANCES
-from hemtra.core.shake.shaking import Broken, Finding, Shaken, cases, findings, in_words, shaken, with_unit
+from hemtra.core.shake.shaking import (
+    Broken,
+    Finding,
+    Shaken,
+    TriedPart,
+    cases,
+    findings,
+    in_words,
+    shaken,
+    with_unit,
+)
 from hemtra.desktop.background.tasks import Task, Tasks
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.widgets.plain_table import plain_table
+from hemtra.virtual.rescan import rescan_of
 
 HEADS, WIDTHS = ("scans are", "holds to", "breaks at", "what breaks"), (170, 90, 90)
 
@@ -84,17 +95,18 @@ class ShakeWindow(QDialog):
         if self._task is not None:
             self._task.cancel()
         plan, tried = self._bench.document.plan, cases(1)
-        parts = [(part.scan.name, part.scan.data, part.tag) for part in self._bench.tray.parts]
+        parts = [(part.scan, part.tag) for part in self._bench.tray.parts]
         self._run, self._tried, self._parts = self._run + 1, plan, 0
         self._found, self.findings = [], []
 
         def work(task: Task) -> None:
-            for done, (name, data, tag) in enumerate(parts):
+            for done, (scan, tag) in enumerate(parts):
                 good = {"good": True, "bad": False, "not measurable": False}.get(tag)
                 found = []
-                for k, one in enumerate(shaken(plan, data, name, good, tried)):
+                part = TriedPart(scan.name, scan.data, good, rescan_of(scan))
+                for k, one in enumerate(shaken(plan, part, tried)):
                     found.append(one)
-                    if not task.report(done * len(tried) + k, len(parts) * len(tried), name):
+                    if not task.report(done * len(tried) + k, len(parts) * len(tried), scan.name):
                         return
                 task.produce(found)
 
@@ -126,7 +138,9 @@ class ShakeWindow(QDialog):
         self.table.resizeRowsToContents()
         state = "" if self._task is None else "; going on"
         of = len(self._bench.tray.parts)
-        self.message.setText(f"{len(self._found)} copies of {self._parts} of {of} parts{state}")
+        anew = sum(DISTURBANCES[one.case.disturbance].copied is None for one in self._found)
+        simulated = f", {anew} of them simulated anew" if anew else ""
+        self.message.setText(f"{len(self._found)} copies of {self._parts} of {of} parts{simulated}{state}")
         self._offer()
 
     @property

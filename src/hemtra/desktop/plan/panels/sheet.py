@@ -60,7 +60,7 @@ class SheetRow(QWidget):
     chosen = Signal(int)
     tolerance_typed = Signal(int, str)
     limit_dragged = Signal(int, str, float, bool)
-    """Balloon, “lower” or “upper”, where to, and whether it was let go."""
+    """Balloon, “lower” or “upper”, where to, and whether it was released."""
     menu_wanted = Signal(int, QPoint)
 
     def __init__(self, row: Characteristic, parent: QWidget | None = None) -> None:
@@ -210,7 +210,7 @@ class SheetRow(QWidget):
         self.update()
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
-        """Let go of a limit."""
+        """Release a limit."""
         if self._drag is not None:
             (limit, _, value), self._drag = self._drag, None
             self.limit_dragged.emit(self.row.balloon, limit, value, True)

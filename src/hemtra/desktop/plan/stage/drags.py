@@ -37,7 +37,7 @@ class Drag:
         """The pointer has moved on; snap: in steps."""
 
     def drop(self, place: Place, *, snap: bool) -> None:
-        """It was let go after it was dragged."""
+        """It was released after it was dragged."""
 
 
 class ViewDrag(Drag):
@@ -53,7 +53,7 @@ class ViewDrag(Drag):
 
 
 class ZoneDrag(Drag):
-    """Moves a zone, or changes it by one of its handles; it becomes an edit when it is let go."""
+    """Moves a zone, or changes it by one of its handles; it becomes an edit when it is released."""
 
     def __init__(self, stage: TopView, pixel: Pixel, step_id: str, zone: AnyZone, handle: Handle) -> None:
         super().__init__(stage, pixel)

@@ -192,7 +192,7 @@ class Legend(QWidget):
             self.set_span(*ends)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
-        """Let go."""
+        """Release."""
         self._drag = None
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:

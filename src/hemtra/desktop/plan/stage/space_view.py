@@ -349,7 +349,7 @@ class SpaceView(QOpenGLWidget):
             self.move_to(self.orbit.panned(by.x(), by.y(), self.height()))
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
-        """Let go."""
+        """Release."""
         self._from = None
 
     def wheelEvent(self, event: QWheelEvent) -> None:

@@ -78,7 +78,7 @@ class StageMap:
     def image(self, data: HeightMap, viewport: Viewport) -> QImage:
         """The picture of a view."""
         values, colour = self.values(data), self._bench.colour
-        # the map itself, not its id, which another map may take over
+        # the map itself, not its id, which another map may get
         key = (values, viewport, self._legend.span, colour)
         if self._image is None or self._image[0] != key:
             left, top = viewport.to_part(0, 0)

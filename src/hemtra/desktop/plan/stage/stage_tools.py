@@ -78,7 +78,7 @@ class StageTools(QFrame):
         self.adjustSize()
 
     def fill_menu(self) -> None:
-        """Each step of the preparation, to move or take out, with its time; and each kind to add."""
+        """Each step of the preparation, to move or remove, with its time; and each kind to add."""
         self.menu.clear()
         chain, shown = preparation(self.bench.document.plan), self.bench.shown
         for number, step in enumerate(chain):

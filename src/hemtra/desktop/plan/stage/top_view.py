@@ -277,7 +277,7 @@ class TopView(QWidget):
         return not busy and self.line.under(self.viewport, pixel) is None
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
-        """Let go; a drag of a zone becomes an edit, a click on another zone selects its step."""
+        """Release; a drag of a zone becomes an edit, a click on another zone selects its step."""
         if self._rubber.places:
             self._rubber.on(self.viewport.to_part(event.position().x(), event.position().y()), self.viewport)
             places, self._rubber.places = self._rubber.places, []
