@@ -20,6 +20,7 @@ from hemtra.core.plan.limits import Verdict
 from hemtra.core.plan.proof import hardly_known
 from hemtra.core.plan.tolerance import parse_tolerance
 from hemtra.core.zones.zone import RectangleZone
+from hemtra.virtual.demo import STATION
 from makers import box, edited, levels, sloped
 
 NOISE, DX, DY = 0.006, 0.1, 0.14
@@ -107,6 +108,13 @@ def test_scales_of_the_station_count_by_what_they_do_to_the_value():
     found = budgets(plan, [bar(0)], Scales(x=2e-3), copies=8)[1]
     assert found.calibration == pytest.approx(5.94 * 2e-3, rel=0.2)
     assert budgets(plan, [bar(0)], Scales(z=2e-3), copies=8)[1].calibration < 1e-4
+
+
+def test_a_station_states_its_scales_in_its_snapshot_or_states_none():
+    stated = STATION.with_part("scales", y=0.02)
+    assert Scales.of(stated.snapshot()) == Scales(y=2e-4)
+    for held in ({}, {"scales": None}, {"scales": {"y": -1.0}}, {"scales": {"y": "much"}}, {"scales": 7}):
+        assert Scales.of(held) == Scales(), held
 
 
 def test_each_part_is_judged_with_its_own_uncertainty():

@@ -184,9 +184,12 @@ def test_a_resolution_typed_wrong_is_found_by_measuring(at_station, qtbot):
     qtbot.mouseClick(task.take, LEFT)
     encoder = at_station.session.station_bench.document.value.travel.encoder
     assert encoder.counts_per_mm == pytest.approx(12.5, rel=5e-4)
+    stated = at_station.session.station_bench.document.value.scales
+    assert stated.y == pytest.approx(100.0 * task.found.error / task.found.counts_per_mm, rel=1e-2)
     assert at_station.workspaces["station"].page.fields.isVisible()
     at_station.trigger("edit.undo")
     assert at_station.session.station_bench.document.value.travel.encoder.circumference == 176
+    assert at_station.session.station_bench.document.value.scales.y == 0.0
 
 
 def test_a_tilted_sensor_is_levelled_on_the_belt(at_station, qtbot):

@@ -14,6 +14,7 @@ import tifffile
 
 from hemtra import FileError, HeightMap, PlanError, Scan, inspect, load_plan, load_scan, save_plan, save_scan
 from hemtra.core.plan.document import SCHEMA
+from hemtra.core.station.scale_uncertainty import ScaleUncertainty
 from hemtra.storage import plans
 from hemtra.storage.files import atomic_write, write_text
 from hemtra.storage.results import save_csv, to_dict
@@ -184,7 +185,7 @@ def test_stations_come_back_or_are_refused(tmp_path):
     for text, message in (
         ("nonsense", "not JSON"),
         ("[]", "not a valid station file"),
-        (path.read_text().replace('"schema": 4', '"schema": 9'), "newer"),
+        (path.read_text().replace('"schema": 5', '"schema": 9'), "newer"),
         (path.read_text().replace("160.0", "-160.0"), "travel › encoder › wheel › circumference"),
         (path.read_text().replace("2000.0", "NaN"), "travel › encoder › wheel › pulses_per_turn"),
         (path.read_text().replace('"counts_per_profile": 2', '"counts_per_profile": 0'), "counts_per_profile"),
@@ -210,6 +211,7 @@ def test_stations_of_the_first_form_are_brought_up_to_date(tmp_path):
         ' "travel": {"spacing": 0.16, "profiles": 875}}'
     )
     station = load_station(path)
+    assert station.scales == ScaleUncertainty(), "older stations state none"
     assert (station.travel.spacing, station.profiles) == (pytest.approx(0.16), 875)
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
+from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -100,7 +101,9 @@ def uncertainty(
     scales: Annotated[
         list[str] | None,
         typer.Option(
-            "--scale", metavar="AXIS=PERCENT", help="Standard uncertainty of the station's x, y or z scale."
+            "--scale",
+            metavar="AXIS=PERCENT",
+            help="Standard uncertainty of the x, y or z scale; else the station's.",
         ),
     ] = None,
     save: Annotated[bool, typer.Option("--save", help="Keep it in the plan.")] = False,
@@ -112,8 +115,9 @@ def uncertainty(
     from hemtra.storage.results import budget_as_json
     from hemtra.storage.scans import load_scan
 
-    known = Scales(**dict(map(_scale, scales or ())))
     held = load_plan_file(plan)
+    stated = Scales.of(held.reference.station) if held.reference else Scales()
+    known = replace(stated, **dict(map(_scale, scales or ())))
     loaded = [load_scan(path) for path in scans or ()]
     data = [scan.data for scan in ((held.reference,) if held.reference else ()) + tuple(loaded)]
     with progress_reporter("copies") as progress:

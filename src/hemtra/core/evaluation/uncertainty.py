@@ -34,6 +34,7 @@ from hemtra.core.plan.document import Plan
 from hemtra.core.plan.graph import effective
 from hemtra.core.plan.limits import CharacteristicResult
 from hemtra.core.progress import Progress
+from hemtra.core.station.scale_uncertainty import ScaleUncertainty
 
 COPIES, HELD, MOVED = 64, 16, 24
 """Copies with noise, those on which the anchors are held where they are, and those with moved edges."""
@@ -71,6 +72,12 @@ class Scales:
     x: float = 0.0
     y: float = 0.0
     z: float = 0.0
+
+    @classmethod
+    def of(cls, snapshot: Mapping[str, Any]) -> Scales:
+        """As the station states them that a scan was taken with."""
+        stated = ScaleUncertainty.of(snapshot)
+        return cls(stated.x / 100.0, stated.y / 100.0, stated.z / 100.0)
 
 
 def budgets(

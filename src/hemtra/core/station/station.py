@@ -14,11 +14,12 @@ from hemtra.core.maps.heightmap import Grid
 from hemtra.core.station.io_and_storage import Incoming, IoBlock, ScanRetention
 from hemtra.core.station.mount import SensorMount
 from hemtra.core.station.optics import SensorModel
+from hemtra.core.station.scale_uncertainty import ScaleUncertainty
 from hemtra.core.station.travel import Conveyor, Travel
 from hemtra.core.station.trigger import TriggerRules
 from hemtra.core.station.trigger_sources import Trigger
 
-SCHEMA = 4
+SCHEMA = 5
 MOST_SENSORS = 8
 MOST_POINTS = 200_000_000
 """Points of one scan, a gigabyte: absurd lengths and distances are refused before memory is taken."""
@@ -33,6 +34,7 @@ class Station(Form):
     travel: Travel
     trigger: Trigger = Trigger()
     line: Conveyor = Conveyor()
+    scales: ScaleUncertainty = ScaleUncertainty()
     io: IoBlock = IoBlock()
     incoming: Incoming = Incoming()
     keeping: ScanRetention = ScanRetention()
@@ -146,6 +148,8 @@ def migrate(content: dict[str, Any]) -> dict[str, Any]:
         content = _from_2(content)
     if content.get("schema") == 3:
         content = {**content, "schema": 4}  # the I/O module and what is kept came; nothing went
+    if content.get("schema") == 4:
+        content = {**content, "schema": 5}  # how well the scales are known came
     return content
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QGridLayout, QLabel, QPushButton
 
@@ -106,8 +108,16 @@ class EncoderTask(GuidedTask):
         """Count with the measured resolution from now on."""
         if self.found is None:
             return
-        found, station = self.found.counts_per_mm, self.bench.document.value
-        self.finish("encoder resolution", lambda: with_resolution(station, found))
+        found, station = self.found, self.bench.document.value
+        self.finish("encoder resolution", lambda: with_measured(station, found))
+
+
+def with_measured(station: Station, found: Resolution) -> Station:
+    """The station with a measured resolution, and with its standard error where several runs show one."""
+    if math.isfinite(found.error):
+        share = 100.0 * found.error / found.counts_per_mm
+        station = station.with_part("scales", y=float(f"{share:.3g}"))
+    return with_resolution(station, found.counts_per_mm)
 
 
 def with_resolution(station: Station, counts_per_mm: float) -> Station:

@@ -95,9 +95,10 @@ def pages_for(station: Station) -> tuple[Page, ...]:
     travel = Page(
         "Travel", (("Travel", "travel"), ("Encoder", "travel.encoder"), ("Line", "line")), ("encoder",)
     )
+    scales = Page("Uncertainty", (("Standard uncertainty of the scales", "scales"),))
     run = (("Watched folder", "incoming"), ("Scans of a run", "keeping"))
     outside = Page("Outputs and storage", (("I/O module, Modbus TCP", "io"), *run))
-    return (*sensors, travel, Page("Trigger", (("Trigger", "trigger"),)), outside)
+    return (*sensors, travel, Page("Trigger", (("Trigger", "trigger"),)), scales, outside)
 
 
 def fields_of(station: Station, path: str) -> tuple[Field, ...]:

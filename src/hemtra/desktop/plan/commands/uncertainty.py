@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from itertools import islice
 
-from hemtra.core.evaluation.uncertainty import MOST_SCANS, budgets, with_budgets
+from hemtra.core.evaluation.uncertainty import MOST_SCANS, Scales, budgets, with_budgets
 from hemtra.core.plan.document import Plan
 from hemtra.desktop.background.tasks import Task, Tasks
 from hemtra.desktop.models.bench import WorkspaceModel
@@ -41,9 +41,10 @@ class UncertaintyStudy:
         tray = (part.scan.data for part in self._bench.tray.parts if part.tag in ("good", "unknown"))
         others = (data for data in tray if not data.is_same(teacher.data))
         scans = [teacher.data, *islice(others, MOST_SCANS - 1)]
+        scales = Scales.of(document.reference.station if document.reference is not None else {})
 
         def work(task: Task) -> Plan:
-            return with_budgets(plan, budgets(plan, scans, progress=task.report))
+            return with_budgets(plan, budgets(plan, scans, scales, progress=task.report))
 
         def done(made: Plan) -> None:
             if document.plan is not plan:
