@@ -24,6 +24,7 @@ PAGES = (
     ("line.md", "Run a line"),
     ("look-back.md", "Look back"),
     ("signals.md", "Connect outputs"),
+    ("python.md", "Use Hemtra from Python"),
     ("trouble.md", "When something fails"),
     ("glossary.md", "Glossary"),
     ("records.md", "Records"),
