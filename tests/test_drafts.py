@@ -34,13 +34,13 @@ def test_characteristics_follow_one_another_and_number_themselves():
     up, down = draft.spot("Up", zone(1.0, 0.0), take="median"), draft.spot("Down", zone(-1.0, 0.0))
     base = draft.plane("Base", zone(-1.0, 0.0))
     plan = (
-        draft.height("First", "0.2 ±0.1 U 0.01", point=up, plane=base)
+        draft.height("First", "0 ±0.1 U 0.01", point=up, plane=base)
         .distance("Apart", "≤ 3", start=up, end=down, balloon="4.1")
         .height("Third", lower=-1.0, point=up, plane=draft.plane("Base", zone(-1.0, 0.0)), group="heights")
         .finished()
     )
     rows = [(str(row.balloon), row.name, row.tolerance) for row in plan.sheet]
-    assert rows == [("1", "First", "0.20 ±0.10 U 0.01"), ("4.1", "Apart", "≤ 3.00"), ("5", "Third", "≥ -1.00")]
+    assert rows == [("1", "First", "0.00 ±0.10 U 0.01"), ("4.1", "Apart", "≤ 3.00"), ("5", "Third", "≥ -1.00")]
     assert plan.sheet[2].group == "heights"
     assert [step.id for step in plan.steps if step.kind == "plane"] == ["base", "base-2"]
     assert plan.step("up").params == {"take": "median"}

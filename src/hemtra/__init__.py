@@ -1,4 +1,4 @@
-"""Hemtra: set up, measure and judge laser-profile scans of parts.
+"""Hemtra: set up, measure and inspect laser-profile scans of parts.
 
 plan = hemtra.load_plan("cover.hplan")
 scan = hemtra.load_scan("part-07.x3p")
@@ -61,7 +61,7 @@ __all__ = [
 def inspect(
     plan: Plan, scan: Scan | HeightMap | ArrayLike, *, dx: float | None = None, dy: float | None = None
 ) -> Result:
-    """Measure and judge one part: a scan, a height map, or an array (rows, cols) of mm with spacings in mm.
+    """Inspect one part: a scan, a height map, or an array (rows, cols) of mm with spacings in mm.
 
     Raises `PlanError` when the plan itself does not hold, and `HemtraError` for an array without spacings.
     """

@@ -1,4 +1,7 @@
-"""Commands. Exit codes: 0 all pass, 1 any fail or not measured, 2 error, 70 a fault of the program."""
+"""Commands.
+
+Exit codes: 0 all pass, 1 any fail or not measured, 2 error, 70 a fault of the program, 130 interrupted.
+"""
 
 from __future__ import annotations
 
@@ -9,7 +12,7 @@ import traceback
 from enum import StrEnum
 from importlib import metadata
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any, NoReturn
 
 import typer
 from rich.table import Table
@@ -22,7 +25,17 @@ from hemtra.commands.plan_app import PlanPath, plan_app
 from hemtra.commands.records_app import records_app
 from hemtra.commands.shake import shake
 from hemtra.commands.symbols import signed
-from hemtra.commands.terminal import complain, err, out, progress, progress_reporter
+from hemtra.commands.terminal import (
+    alone_on_stdout,
+    complain,
+    complain_as_json,
+    destination,
+    err,
+    note,
+    out,
+    progress_reporter,
+    settings,
+)
 from hemtra.core.errors import HemtraError
 from hemtra.core.evaluation.engine import Engine
 from hemtra.core.evaluation.results import Result
@@ -33,7 +46,7 @@ from hemtra.core.units import UNITS, LengthUnit
 from hemtra.runtime.batch import inspect_files
 
 app = typer.Typer(
-    add_completion=False,
+    add_completion=True,
     no_args_is_help=False,
     rich_markup_mode=None,
     pretty_exceptions_enable=False,
@@ -46,8 +59,11 @@ app.command()(gauge)
 app.command()(shake)
 app.command("warm-up")(warm_up)
 
-FAILED = 70
-"""Exit code of a fault of the program, as sysexits.h has it; never one that means a verdict."""
+WRONG, FAILED, INTERRUPTED = 2, 70, 130
+"""Exit codes of an error, of a fault of the program, as sysexits.h has it, and of Ctrl+C; none is a verdict."""
+
+USAGE: type[Exception] = next(base for base in typer.BadParameter.__mro__ if base.__name__ == "ClickException")
+"""What is raised for a command line that does not hold: of click, or of the copy of it within Typer."""
 
 
 class LogLevel(StrEnum):
@@ -70,27 +86,64 @@ LengthOption = Annotated[LengthName, typer.Option("--unit", help="Lengths on the
 
 
 def main() -> None:
-    """Run the command line; expected errors become one sentence and exit code 2, all others one and 70."""
+    """Run the command line; expected errors become one sentence and exit code 2, all others one and 70.
+
+    With --json the sentence also stands in an object on standard output.
+    """
     try:
-        app()
+        sys.exit(app(standalone_mode=False) or 0)
     except HemtraError as error:
-        complain(str(error))
-        sys.exit(2)
+        _end(str(error), WRONG)
+    except USAGE as error:
+        usage: Any = error
+        usage.show()
+        if "--json" in sys.argv:
+            complain_as_json(usage.format_message(), usage.exit_code)
+        sys.exit(usage.exit_code)
+    except (typer.Abort, KeyboardInterrupt):
+        _end("Interrupted.", INTERRUPTED)
     except BrokenPipeError:  # the reader of a pipe has seen enough
         sys.stderr.close()
-        sys.exit(2)
+        sys.exit(WRONG)
     except Exception as error:
         what = f"{type(error).__name__}: {plain(str(error))}"
-        complain(f"This should not have happened ({what}). {_kept_trace()}")
-        sys.exit(FAILED)
+        _end(f"This should not have happened ({what}). {_kept_trace()}", FAILED)
+
+
+def _end(message: str, code: int) -> NoReturn:
+    complain(message)
+    if "--json" in sys.argv:
+        complain_as_json(message, code)
+    sys.exit(code)
 
 
 @app.callback(invoke_without_command=True)
 def desktop(
     context: typer.Context,
     version: Annotated[bool, typer.Option("--version", help="Print the version.")] = False,
+    quiet: Annotated[
+        bool, typer.Option("--quiet", "-q", help="Only results and errors: no progress, no notes.")
+    ] = False,
+    verbose: Annotated[
+        bool, typer.Option("--verbose", "-v", help="Every step of the progress, and the log on stderr.")
+    ] = False,
+    log_level: Annotated[
+        LogLevel | None, typer.Option(help="Also log to a file, from this level on.", show_default=False)
+    ] = None,
+    log_file: Annotated[
+        Path | None, typer.Option(metavar="F", help="The log file; begun anew when it has 5 MB.")
+    ] = None,
+    log_json: Annotated[bool, typer.Option("--log-json", help="Log a JSON object a line.")] = False,
 ) -> None:
     """Without a command: the desktop."""
+    if quiet and verbose:
+        raise HemtraError("Take --quiet or --verbose, not both.")
+    settings.update(quiet=quiet, verbose=verbose)
+    if verbose or log_level or log_file or log_json:
+        from hemtra.runtime.logs import begin_logging
+
+        level = log_level.value if log_level else "debug" if verbose else "info"
+        begin_logging(level, log_file, as_json=log_json, console=verbose)
     if version:
         print(f"hemtra {metadata.version('hemtra')}")
         raise typer.Exit
@@ -109,11 +162,12 @@ def demo(
 
     folder = write or example.demo_folder()
     if write or not example.is_complete(folder):
-        print(f"Scanning the simulated parts of the demo into {folder} …", file=sys.stderr)
+        if not settings["quiet"]:
+            print(f"Scanning the simulated parts of the demo into {folder} …", file=sys.stderr)
         with progress_reporter("demo") as progress:
             example.write_demo(folder, progress)
     if write:
-        out.print(f"The demo files are in {folder}.")
+        note(f"The demo files are in {folder}.")
     elif _has_display():
         _open_desktop(folder)
     else:
@@ -139,15 +193,20 @@ def scan(
     made = scan_part(part_named(part, seed, defect or []), load_station(station), seed, name=output.name)
     save_scan(made, output)
     rows, cols = made.data.shape
-    out.print(f"{output}: {rows} profiles of {cols} points, {percent(made.data.data_share, 1)} with data.")
+    note(f"{output}: {rows} profiles of {cols} points, {percent(made.data.data_share, 1)} with data.")
 
 
 @app.command()
 def inspect(
     plan: PlanPath,
-    scans: Annotated[list[Path], typer.Argument(help="Scan files, or folders of scans.", show_default=False)],
+    scans: Annotated[
+        list[Path],
+        typer.Argument(help="Scan files, folders of scans, or patterns like 'tray/*.x3p'.", show_default=False),
+    ],
     as_json: Annotated[bool, typer.Option("--json", help="Print one JSON object per part.")] = False,
-    csv: Annotated[Path | None, typer.Option(metavar="F", help="Also save all values as CSV.")] = None,
+    csv: Annotated[
+        Path | None, typer.Option(metavar="F", help="Also save all values as CSV; - prints only these.")
+    ] = None,
     series: Annotated[
         Path | None, typer.Option(metavar="F", help="Also save the values of each profile or instance as CSV.")
     ] = None,
@@ -158,18 +217,20 @@ def inspect(
     jobs: Annotated[int, typer.Option(help="Parts at a time.", min=1, max=256)] = 1,
     unit: LengthOption = LengthName.MM,
 ) -> None:
-    """Measure and judge scans."""
+    """Inspect scans of parts: measure them, and give each a verdict."""
     from hemtra.storage.plans import load_plan
     from hemtra.storage.results import save_csv, save_sections, save_series, to_dict
     from hemtra.storage.scans import scans_in
 
+    piped = alone_on_stdout(csv, series, sections, as_json=as_json)
     document, scans = load_plan(plan), scans_in(scans)
     say_when_cold()
     found: list[tuple[str, Result]] = []
     seen: dict[str, Engine] = {}
     trouble = False
-    with progress("inspect", hidden=len(scans) == 1) as bar:
-        for item in bar.track(inspect_files(document, scans, jobs), total=len(scans), description="inspecting"):
+    with progress_reporter("inspect", hidden=len(scans) == 1) as progress:
+        for done, item in enumerate(inspect_files(document, scans, jobs), 1):
+            progress(done, len(scans), item.path.name)
             if item.result is None:
                 trouble = True
                 complain(item.error)
@@ -188,14 +249,12 @@ def inspect(
             if as_json:
                 whole = item.result if item.engine is None else item.engine.covered(item.result)
                 print(json.dumps(to_dict(str(item.path), whole), ensure_ascii=False), flush=True)
-            else:
+            elif not piped:
                 _print_result(item.path.name, item.result, UNITS[unit])
-    if csv:
-        save_csv(csv, found)
-    if series:
-        save_series(series, found)
-    if sections:
-        save_sections(sections, found)
+    for path, save in ((csv, save_csv), (series, save_series), (sections, save_sections)):
+        if path:
+            with destination(path) as made:
+                save(made, found)
     if report:
         from hemtra.runtime.reporting import report_results
 
@@ -287,7 +346,7 @@ def run(
     ] = None,
     log_json: Annotated[bool, typer.Option("--log-json", help="Log a JSON object a line.")] = False,
 ) -> None:
-    """Run a line without a window: judge, record and signal every part."""
+    """Run a line without a window: inspect, record and signal every part."""
     from hemtra.commands.run import run_line
     from hemtra.runtime.logs import begin_logging
     from hemtra.runtime.run_setup import RunRequest
@@ -318,8 +377,18 @@ def run(
 @app.command()
 def export(
     output: Annotated[
-        Path, typer.Option("--output", "-o", help="The file to write: .csv, .json or .qif.", show_default=False)
+        Path,
+        typer.Option(
+            "--output",
+            "-o",
+            help="The file to write, whose ending is the format; - prints it.",
+            show_default=False,
+        ),
     ],
+    form: Annotated[
+        str | None,
+        typer.Option("--format", help="For -: csv, values.csv, json, qif, xlsx or parquet."),
+    ] = None,
     db: Annotated[
         str | None, typer.Option(metavar="URL", help="Records: a file, or an SQLAlchemy URL.")
     ] = None,
@@ -328,9 +397,16 @@ def export(
     """Export records: a table, everything as JSON, or results as QIF 3.0."""
     from hemtra.commands.records import export_records
 
-    with progress_reporter("export") as progress:
-        export_records(db, lot, output, progress)
-    out.print(f"The parts are in {output}.", soft_wrap=True)
+    piped = alone_on_stdout(output)
+    if piped and form is None:
+        raise HemtraError("Say in which format with --format, such as csv.")
+    with progress_reporter("export") as progress, destination(output) as made:
+        path = made.with_name(f"output.{form.lstrip('.')}") if form is not None and piped else made
+        export_records(db, lot, path, progress)
+        if path != made and path.exists():
+            path.rename(made)
+    if not piped:
+        note(f"The parts are in {output}.")
 
 
 @app.command()
@@ -348,7 +424,7 @@ def report(
 
     with progress_reporter("report") as progress:
         report_records(db, lot, part, output, progress, UNITS[unit])
-    out.print(f"The report is in {output}.", soft_wrap=True)
+    note(f"The report is in {output}.")
 
 
 @app.command("merge")
@@ -363,7 +439,7 @@ def merge_records(
 
     with progress_reporter("merge") as progress:
         words = merge_into(db, other, progress)
-    out.print(words, soft_wrap=True)
+    note(words)
 
 
 @app.command()
@@ -393,6 +469,14 @@ def io_module(
     if parent is not None:
         end_with(parent)
     run_io_module(host, port, lambda p: print(f"I/O module on {host}:{p}.", file=sys.stderr, flush=True))
+
+
+@app.command("man-pages", hidden=True)
+def write_manual_pages(folder: Annotated[Path, typer.Argument(help="Where to write them.")]) -> None:
+    """Write the manual pages of all commands, for packages."""
+    from hemtra.commands.man_pages import write_man_pages
+
+    note(f"{len(write_man_pages(typer.main.get_command(app), folder))} pages are in {folder}.")
 
 
 def _host_and_port(text: str | None) -> tuple[str, int] | None:

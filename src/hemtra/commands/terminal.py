@@ -1,42 +1,109 @@
-"""What commands print to: the terminal or another program, and bars of progress."""
+"""What commands print to: the terminal or another program, files or a pipe, and how work goes on."""
 
 from __future__ import annotations
 
+import json
+import shutil
 import sys
+import tempfile
+import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from pathlib import Path
 
 from rich.console import Console
-from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
+from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
+
+from hemtra.core.errors import HemtraError
 
 WIDE = 160
 """Columns of tables that go to a file or another program, which no screen limits."""
+EVERY = 10.0
+"""s between lines of progress where stderr is no terminal."""
+PIPE = "-"
+"""Stands for standard output where a file is asked for."""
 out = Console(width=None if sys.stdout.isatty() else WIDE, markup=False)
 err = Console(stderr=True, markup=False)
+settings = {"quiet": False, "verbose": False}
+"""As the options before a command say."""
 
 
 @contextmanager
-def progress(what: str, hidden: bool = False) -> Iterator[Progress]:
-    """A bar on stderr, where that is a terminal."""
-    columns = TextColumn(what), BarColumn(), MofNCompleteColumn(), TextColumn("{task.description}")
-    quiet = hidden or not err.is_terminal
-    with Progress(*columns, console=err, transient=True, disable=quiet) as bar:
-        yield bar
+def progress_reporter(what: str, hidden: bool = False) -> Iterator[Callable[[int, int, str], bool]]:
+    """What work calls with its progress: a bar on a terminal, else a line on stderr every `EVERY` seconds.
+
+    Both say how fast it goes and what time is left. Nothing where `hidden` or quiet.
+    """
+    if hidden or settings["quiet"]:
+        yield lambda done, of, message: True
+    elif not err.is_terminal:
+        yield _Lines(what)
+    else:
+        columns = (TextColumn(what), BarColumn(), MofNCompleteColumn(), TimeRemainingColumn())
+        with Progress(*columns, TextColumn("{task.description}"), console=err, transient=True) as bar:
+            task, began = bar.add_task(what), time.monotonic()
+
+            def report(done: int, of: int, message: str) -> bool:
+                speed = done / max(time.monotonic() - began, 1e-9)
+                rate = f"{speed:.3g}/s  " if done else ""
+                bar.update(task, total=of, completed=done, description=f"{rate}{message}")
+                return True
+
+            yield report
+
+
+class _Lines:
+    """Progress for a log or another program."""
+
+    def __init__(self, what: str, clock: Callable[[], float] = time.monotonic) -> None:
+        self._what, self._clock = what, clock
+        self._began = self._said = clock()
+
+    def __call__(self, done: int, of: int, message: str) -> bool:
+        """Say it, if the last line is old enough."""
+        now = self._clock()
+        if now - self._said >= EVERY or settings["verbose"]:
+            self._said = now
+            speed = done / max(now - self._began, 1e-9)
+            left = f", {(of - done) / speed:.0f} s left" if done else ""
+            print(f"{self._what}: {done} of {of}, {speed:.3g}/s{left}: {message}", file=sys.stderr, flush=True)
+        return True
 
 
 @contextmanager
-def progress_reporter(what: str) -> Iterator[Callable[[int, int, str], bool]]:
-    """A bar moved by what is yielded, which work calls with its progress."""
-    with progress(what) as bar:
-        task = bar.add_task(what)
+def destination(path: Path) -> Iterator[Path]:
+    """The file to write; for “-” one whose content goes to standard output once it is whole."""
+    if str(path) != PIPE:
+        yield path
+        return
+    with tempfile.TemporaryDirectory() as folder:
+        made = Path(folder) / "output"
+        yield made
+        sys.stdout.flush()
+        with made.open("rb") as held:
+            shutil.copyfileobj(held, sys.stdout.buffer)
+        sys.stdout.buffer.flush()
 
-        def report(done: int, of: int, message: str) -> bool:
-            bar.update(task, total=of, completed=done, description=message)
-            return True
 
-        yield report
+def alone_on_stdout(*paths: Path | None, as_json: bool = False) -> bool:
+    """Whether one of some files goes to standard output. Raises `HemtraError` where two things would."""
+    piped = sum(str(path) == PIPE for path in paths if path is not None)
+    if piped + as_json * bool(piped) > 1:
+        raise HemtraError("Only one output can go to standard output; name files for the others.")
+    return bool(piped)
+
+
+def note(message: str) -> None:
+    """Say what was done, unless nobody wants to hear it."""
+    if not settings["quiet"]:
+        out.print(message, soft_wrap=True)
 
 
 def complain(message: str) -> None:
     """Say on stderr what went wrong."""
     print(f"hemtra: {message}", file=sys.stderr)
+
+
+def complain_as_json(message: str, code: int) -> None:
+    """Say on standard output what went wrong, for the program that reads it."""
+    print(json.dumps({"error": message, "exit_code": code}, ensure_ascii=False), flush=True)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import glob
 import importlib
 import json
 from collections.abc import Sequence
@@ -14,6 +15,7 @@ from pydantic import ValidationError
 from hemtra.core.errors import FileError, HemtraError
 from hemtra.core.maps.importing import Foreign, ImportSettings, Unstated, map_of
 from hemtra.core.maps.scan import Scan
+from hemtra.core.text import plain
 from hemtra.storage.files import parsed_json, read_text, write_text
 
 # By name, so that a command that reads X3P does not wait for the TIFF library to load.
@@ -119,12 +121,19 @@ def read_foreign(path: Path, page: int | None = None) -> Scan | Foreign:
 
 
 def scans_in(paths: Sequence[Path]) -> list[Path]:
-    """The files among some paths, and the scans in the folders among them, by name.
+    """The files among some paths, the scans in the folders among them, and what fits patterns, by name.
 
-    Raises `FileError` for a folder without any.
+    A path with * ? or [ that is no file is a pattern. Raises `FileError` for a folder without any scan, and a
+    pattern that nothing fits.
     """
     found: list[Path] = []
     for path in paths:
+        if not path.exists() and glob.has_magic(str(path)):
+            fitting = sorted(Path(path.anchor).glob(str(path.relative_to(path.anchor))))
+            if not fitting:
+                raise FileError(f"No file fits {plain(str(path))}; check the pattern.")
+            found += [one for one in fitting if one.is_file()]
+            continue
         if not path.is_dir():
             found.append(path)
             continue
