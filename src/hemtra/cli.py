@@ -393,6 +393,9 @@ def export(
         str | None, typer.Option(metavar="URL", help="Records: a file, or an SQLAlchemy URL.")
     ] = None,
     lot: Annotated[str | None, typer.Option(help="Only the lot of that name.")] = None,
+    csv_style: Annotated[
+        str | None, typer.Option(help="Of a CSV: plain, rfc4180, bom or comma; else as in the settings.")
+    ] = None,
 ) -> None:
     """Export records: a table, everything as JSON, or results as QIF 3.0."""
     from hemtra.commands.records import export_records
@@ -402,7 +405,7 @@ def export(
         raise HemtraError("Say in which format with --format, such as csv.")
     with progress_reporter("export") as progress, destination(output) as made:
         path = made.with_name(f"output.{form.lstrip('.')}") if form is not None and piped else made
-        export_records(db, lot, path, progress)
+        export_records(db, lot, path, progress, csv_style)
         if path != made and path.exists():
             path.rename(made)
     if not piped:

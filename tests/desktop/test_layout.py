@@ -25,7 +25,6 @@ from hemtra.desktop.documents.import_form import ImportForm
 from hemtra.desktop.documents.plan_files import PlanFiles
 from hemtra.desktop.models.bench import ROW, SCAN, Shown, WorkspaceModel
 from hemtra.desktop.models.run_bench import RunBench
-from hemtra.desktop.models.settings import Settings, load_settings, save_settings
 from hemtra.desktop.models.stage_balloons import stage_balloons
 from hemtra.desktop.models.viewport import Viewport
 from hemtra.desktop.shell.command_search import CommandSearch, ShortcutsAndSymbols
@@ -34,6 +33,7 @@ from hemtra.desktop.widgets import theme
 from hemtra.desktop.widgets.notifications import Notifications
 from hemtra.desktop.widgets.splitters import KeptSizes, splitter
 from hemtra.storage.scans import load_scan
+from hemtra.storage.settings import Settings, load_settings, save_settings
 from hemtra.virtual.demo import PARTS
 
 SIZES = (QSize(1280, 800), QSize(1180, 720), QSize(1024, 640))

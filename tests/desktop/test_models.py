@@ -13,7 +13,6 @@ from hemtra.core.balloon_layout import SPACING, place_balloons
 from hemtra.core.plan.document import Characteristic, Step
 from hemtra.core.zones.zone import EllipseZone, RectangleZone
 from hemtra.desktop.documents import recovery
-from hemtra.desktop.models import settings
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.models.document import PlanDocument
 from hemtra.desktop.models.tray import Tray, TrayPart
@@ -21,6 +20,7 @@ from hemtra.desktop.models.versioned import MOST_UNDO
 from hemtra.desktop.models.viewport import Viewport
 from hemtra.desktop.models.zone_drag import dragged, grabbed, handle_pixels
 from hemtra.desktop.widgets.notifications import Notifications
+from hemtra.storage import settings
 from hemtra.storage.trays import TrayEntry
 from makers import box, sloped, step_plan
 

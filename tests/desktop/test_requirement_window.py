@@ -3,7 +3,7 @@
 from PySide6.QtCore import Qt
 from test_window import card, message, retype
 
-from hemtra.desktop.models.settings import load_settings
+from hemtra.storage.settings import load_settings
 
 LIST = (
     "Pos.;Merkmal;Nennmass;oberes Abmass;unteres Abmass\n4.1;Breite;5,0;0,1;-0,2\n12a;Stufe;1,25;0,05;-0,05\n"

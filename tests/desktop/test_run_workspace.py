@@ -11,7 +11,6 @@ from test_window import message, retype
 from hemtra import HemtraError, load_plan, save_plan
 from hemtra.core.plan.limits import Verdict
 from hemtra.desktop.models.edit_lock import EditLock, is_pin, known_by
-from hemtra.desktop.models.settings import settings_path
 from hemtra.desktop.models.versioned import Refused
 from hemtra.desktop.shell.window import MainWindow
 from hemtra.outputs.modbus import line_coil
@@ -19,6 +18,7 @@ from hemtra.runtime.belt_mark import BeltMark
 from hemtra.runtime.run_setup import LOCK_FILE, RunRequest, records_folder
 from hemtra.storage.records import Records
 from hemtra.storage.records.lock_note import is_noted, note
+from hemtra.storage.settings import settings_path
 from hemtra.virtual.demo import STATION
 
 LEFT = Qt.MouseButton.LeftButton

@@ -17,7 +17,7 @@ from hemtra.storage.exports import export
 from hemtra.storage.exports import iteration as walking
 from hemtra.storage.records import Records
 from hemtra.storage.records.evidence import part_sheet
-from hemtra.storage.tables import Table
+from hemtra.storage.tables import STYLES, Table
 from lots import BEGAN, DAY, made_lot, part, rows_of, two_rows
 
 QIF = "{http://qifstandards.org/xsd/qif3}"
@@ -260,3 +260,24 @@ def test_without_its_library_a_format_says_what_to_install(records, tmp_path, mo
     with pytest.raises(FileError, match="Excel files need the package openpyxl"):
         export(records, tmp_path / "all.xlsx")
     assert not (tmp_path / "all.xlsx").exists()
+
+
+@pytest.mark.parametrize(
+    ("name", "start", "cell"),
+    [
+        ("plain", b'"lot"', "0.2\n"),
+        ("rfc4180", b'"lot"', "0.2\r\n"),
+        ("bom", b'\xef\xbb\xbf"lot"', "0.2\r\n"),
+        ("comma", b'\xef\xbb\xbf"lot";', "0,2\r\n"),
+    ],
+)
+def test_tables_are_written_as_the_reader_needs_them(records, tmp_path, name, start, cell):
+    made_lot(records, "only", [0.2], plan=two_rows().edited(sheet=two_rows().sheet[:1]))
+    assert export(records, tmp_path / "t.csv", records.all_lots()[:1], style=STYLES[name])
+    raw = (tmp_path / "t.csv").read_bytes()
+    assert raw.startswith(start)
+    last = raw.decode("utf-8-sig").splitlines(keepends=True)[-1]
+    assert last.endswith(cell)
+    assert '"S00001"' in last, "serials stay text"
+    assert "2026-01-12T" in last
+    assert "+00:00" in last

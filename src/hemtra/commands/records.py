@@ -21,12 +21,19 @@ from hemtra.storage.records.lock_note import note
 from hemtra.storage.records.merging import merge, refuse
 from hemtra.storage.records.store import Lot
 from hemtra.storage.records.upkeep import archive, backup, check, rescue, restore
+from hemtra.storage.settings import load_settings
+from hemtra.storage.tables import STYLES
 
 
-def export_records(db: str | None, lot: str | None, output: Path, progress: Progress) -> None:
-    """Export all parts, or those of a lot. Raises `HemtraError`."""
+def export_records(
+    db: str | None, lot: str | None, output: Path, progress: Progress, style: str | None = None
+) -> None:
+    """Export all parts, or those of a lot; style: of a CSV, else as in the settings. Raises `HemtraError`."""
+    name = style or load_settings().csv
+    if name not in STYLES:
+        raise HemtraError(f"“{name}” is no style of tables; take {', '.join(STYLES)}.")
     with opened_records(db) as records:
-        export(records, output, None if lot is None else [wanted_lot(records, lot)], progress)
+        export(records, output, None if lot is None else [wanted_lot(records, lot)], progress, STYLES[name])
 
 
 def report_records(

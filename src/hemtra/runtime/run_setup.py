@@ -26,6 +26,7 @@ from hemtra.runtime.sources import made_up_parts, source_of
 from hemtra.runtime.upkeep import Upkeep, judged_sources
 from hemtra.runtime.workers import ProcessWorkers, ThreadWorkers, Workers
 from hemtra.storage.records import Records
+from hemtra.storage.settings import load_settings
 
 LOCK_FILE = "lock.json"
 """Beside the records: what the PIN is known by that locks editing on this computer."""
@@ -64,8 +65,8 @@ def records_folder() -> Path:
 
 
 def default_db() -> str:
-    """The database that is used by default."""
-    return str(records_folder() / "records.db")
+    """The database that is used by default, which the settings may name."""
+    return load_settings().database or str(records_folder() / "records.db")
 
 
 def begin(

@@ -17,6 +17,7 @@ from hemtra.core.errors import FileError
 from hemtra.core.text import plain
 from hemtra.storage.container import Container, open_container
 from hemtra.storage.files import shown
+from hemtra.storage.settings import load_settings
 
 INDEX, FOLDER = "revisions.json", "revisions"
 MOST = 150
@@ -117,6 +118,8 @@ def _index(container: Container) -> tuple[Revision, ...]:
 
 
 def _author() -> str:
+    if own := load_settings().author:
+        return plain(own, 120)
     try:
         return plain(getpass.getuser(), 120)
     except (OSError, KeyError, ImportError):

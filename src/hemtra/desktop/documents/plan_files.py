@@ -19,10 +19,10 @@ from hemtra.desktop.documents.files import Opened, OpenPlan, SavePlan, load_part
 from hemtra.desktop.documents.import_form import ImportForm
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.models.observe import Signal
-from hemtra.desktop.models.settings import Settings, save_settings
 from hemtra.desktop.models.tray import TrayPart
 from hemtra.desktop.widgets.notifications import Notice, Notifications
 from hemtra.storage.scans import FOREIGN, FORMATS, keep_settings, read_foreign
+from hemtra.storage.settings import Settings, files_begin_at, save_settings
 from hemtra.storage.trays import TrayEntry
 
 SCAN_SUFFIXES = tuple(FORMATS)
@@ -53,7 +53,7 @@ class PlanFiles:
     def folder(self) -> Path:
         """Where dialogs begin."""
         path = self._bench.document.path
-        return path.parent if path else Path.home()
+        return path.parent if path else files_begin_at()
 
     def entries(self) -> list[TrayEntry]:
         """The tray as its file would hold it."""

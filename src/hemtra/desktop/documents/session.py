@@ -19,13 +19,13 @@ from hemtra.desktop.documents.unsaved import UnsavedWork
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.models.edit_lock import EditLock
 from hemtra.desktop.models.observe import Signal
-from hemtra.desktop.models.settings import Settings, load_settings
 from hemtra.desktop.models.station_bench import StationBench
 from hemtra.desktop.widgets.notifications import Notifications
 from hemtra.runtime.demo_records import demo_db, records_of_demo
 from hemtra.runtime.run_setup import default_db, records_folder
 from hemtra.storage.records import Records
 from hemtra.storage.records.lock_note import is_noted, note
+from hemtra.storage.settings import Settings, load_settings
 
 Prepare = Callable[[Progress], object]
 """Work that is given a way to report its progress."""

@@ -10,6 +10,7 @@ from hemtra.core.station.station import Station
 from hemtra.desktop.background.tasks import Tasks
 from hemtra.desktop.models.observe import Signal
 from hemtra.desktop.models.versioned import Versioned
+from hemtra.storage.settings import files_begin_at
 from hemtra.storage.stations import load_station, save_station
 
 KIND = "Stations (*.hstation)"
@@ -36,7 +37,7 @@ class StationFiles:
         """Write the station where it lies, or to a path; ask when there is none."""
         target = path or self._document.path
         if target is None:
-            self.ask_save(Path.home())
+            self.ask_save(files_begin_at())
             return
         station = self._document.value
         self._tasks.start(

@@ -26,6 +26,8 @@ from hemtra.storage.records import Records
 from hemtra.storage.records.merging import merge
 from hemtra.storage.records.pages import NOT_PASS, Filter, page
 from hemtra.storage.records.store import PartRecord
+from hemtra.storage.settings import files_begin_at, load_settings
+from hemtra.storage.tables import STYLES
 
 TRAY_MOST = 40
 """Parts that go to the tray at once; more would only slow every edit down."""
@@ -60,7 +62,7 @@ class RecordActions:
 
     def asked_for(self, title: str) -> str:
         """A file of records that the user chooses; '' for none."""
-        start = str(Path.home()) if self.records is None else str(Path(self.records.name).parent)
+        start = str(files_begin_at()) if self.records is None else str(Path(self.records.name).parent)
         return QFileDialog.getOpenFileName(self._parent, title, start, "Records (*.db)")[0]
 
     def merge(self, other: Path) -> None:
@@ -118,7 +120,7 @@ class RecordActions:
         def save(path: Path) -> None:
             self._tasks.start(
                 f"Exporting to {path.name}",
-                lambda task: export(records, path, lots, task.report),
+                lambda task: export(records, path, lots, task.report, STYLES[load_settings().csv]),
                 lambda done: self._tell_saved(path, done),
             )
 
@@ -187,7 +189,7 @@ class RecordActions:
     # -- asking and reporting -----------------------------------------------------------------------
 
     def _ask_file(self, name: str, kinds: str, save: Callable[[Path], None]) -> None:
-        chosen, kind = QFileDialog.getSaveFileName(self._parent, "Save", str(Path.home() / name), kinds)
+        chosen, kind = QFileDialog.getSaveFileName(self._parent, "Save", str(files_begin_at() / name), kinds)
         if chosen:
             path = Path(chosen)
             save(path if path.suffix else path.with_suffix(kind.partition("*")[2].rstrip(")")))

@@ -33,6 +33,7 @@ from hemtra.desktop.widgets.notifications import Notice, Notifications
 from hemtra.runtime.belt_mark import BeltNotClear
 from hemtra.runtime.production import Done, Listeners, Production
 from hemtra.runtime.run_setup import RunRequest, begin
+from hemtra.storage.settings import files_begin_at
 
 LOOK = 250
 """ms between two looks at what is outside."""
@@ -239,7 +240,9 @@ class RunWorkspace(QWidget):
     def _on_source(self) -> None:
         """Folders are asked for."""
         if self.source.currentData() in ("watch", "replay"):
-            name = QFileDialog.getExistingDirectory(self, "Folder of scans", str(self._folder or Path.home()))
+            name = QFileDialog.getExistingDirectory(
+                self, "Folder of scans", str(self._folder or files_begin_at())
+            )
             self._folder = Path(name) if name else None
         self.refresh()
 

@@ -10,12 +10,12 @@ from pathlib import Path
 
 from PySide6.QtWidgets import QApplication
 
-from hemtra.desktop.models.settings import load_settings
 from hemtra.desktop.run.entry import RunEntry
 from hemtra.desktop.shell.window import MainWindow
 from hemtra.desktop.widgets import theme
 from hemtra.desktop.widgets.notifications import Notifications
 from hemtra.runtime.demo import PLAN_FILE, STATION_FILE
+from hemtra.storage.settings import load_settings
 
 
 def prepare(application: QApplication) -> None:
@@ -30,7 +30,7 @@ def prepare(application: QApplication) -> None:
 
 def run(demo_folder: Path | None = None) -> int:
     """The desktop until it is closed; with a demo folder, that plan is opened."""
-    logging.basicConfig(level=logging.INFO, format="%(levelname)s %(name)s: %(message)s")
+    logging.basicConfig(level=load_settings().log_level.upper(), format="%(levelname)s %(name)s: %(message)s")
     logging.getLogger("alembic").setLevel(logging.WARNING)  # which logs every new database
     signal.signal(signal.SIGINT, signal.SIG_DFL)  # Ctrl+C in the terminal ends it; unsaved work is kept by then
     size = load_settings().text_size

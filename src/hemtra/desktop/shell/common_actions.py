@@ -10,11 +10,12 @@ from PySide6.QtWidgets import QApplication
 
 from hemtra.desktop.documents.action import Action
 from hemtra.desktop.documents.session import Session
-from hemtra.desktop.models.settings import TEXT_SIZES
 from hemtra.desktop.shell.command_search import ShortcutsAndSymbols
 from hemtra.desktop.shell.manual import page_for
+from hemtra.desktop.shell.settings_window import SettingsWindow, use_colours
 from hemtra.desktop.widgets import theme
 from hemtra.desktop.widgets.notifications import Notice
+from hemtra.storage.settings import TEXT_SIZES
 
 if TYPE_CHECKING:
     from hemtra.desktop.shell.window import MainWindow
@@ -54,6 +55,15 @@ def help_actions(window: MainWindow) -> Iterable[Action]:
         "View",
         session.change_unit,
         help="For display; files and limits stay in millimetres.",
+        while_locked=True,
+    )
+    yield Action(
+        "view.settings",
+        "Settings…",
+        "View",
+        lambda: SettingsWindow(session, window).show(),
+        keys="Ctrl+,",
+        help="Unit, colours, text size, author, folders, records, tables, log.",
         while_locked=True,
     )
     for way, title, keys in ((1, "Larger text", "Ctrl++"), (-1, "Smaller text", "Ctrl+-")):
@@ -118,9 +128,4 @@ def _resize_text(session: Session, way: int) -> None:
 
 
 def _toggle_dark(session: Session) -> None:
-    session.settings.dark = theme.current() is not theme.DARK
-    theme.use(theme.DARK if session.settings.dark else theme.LIGHT)
-    session.plans.keep_settings()
-    application = QApplication.instance()
-    assert isinstance(application, QApplication)
-    application.setStyleSheet(theme.stylesheet())
+    use_colours(session, dark=theme.current() is not theme.DARK)

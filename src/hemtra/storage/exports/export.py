@@ -16,6 +16,7 @@ from hemtra.storage.exports.table import write_table
 from hemtra.storage.exports.workbook import write_workbook
 from hemtra.storage.files import atomic_write
 from hemtra.storage.records.store import Lot, Records
+from hemtra.storage.tables import PLAIN, TableStyle
 
 FORMATS: dict[str, tuple[str, Callable[[Walk, IO[bytes]], None]]] = {
     ".values.csv": ("Table, one row a value", write_long),
@@ -34,10 +35,11 @@ def export(
     path: Path,
     chosen: Sequence[Lot] | None = None,
     progress: Progress = lambda done, of, what: True,
+    style: TableStyle = PLAIN,
 ) -> bool:
     """Save all parts of some lots, or of all, atomically; False when `progress` asked to stop.
 
-    Raises `FileError`; what stood at `path` is untouched then.
+    style: how a CSV is written. Raises `FileError`; what stood at `path` is untouched then.
     """
     ending = next((end for end in FORMATS if path.name.lower().endswith(end)), None)
     if ending is None:
@@ -46,7 +48,7 @@ def export(
     write = FORMATS[ending][1]
     try:
         with records.reading() as db, atomic_write(path) as stream:
-            write(Walk.of(db, lots_or_all(records, chosen), progress), stream)
+            write(Walk.of(db, lots_or_all(records, chosen), progress, style), stream)
     except Stopped:
         return False
     return True

@@ -13,6 +13,7 @@ from hemtra.storage.records.fields import NUMBERS
 from hemtra.storage.records.schema import BALLOON_ORDER, characteristics, lots, parts, values
 from hemtra.storage.records.store import Lot, Records
 from hemtra.storage.records.trends import reads_text
+from hemtra.storage.tables import PLAIN, TableStyle
 
 VALUES = ("value", "verdict", "text", "reason", *(number.name for number in NUMBERS))
 """What is kept of a characteristic on one part, in the order in which it is read."""
@@ -52,7 +53,8 @@ class Chunk:
 class Walk:
     """All parts of some lots.
 
-    characteristics: rows of their table, by balloon; texts: keys of those that read text; total: parts.
+    characteristics: rows of their table, by balloon; texts: keys of those that read text; total: parts;
+    style: how tables are written.
     """
 
     db: Connection
@@ -61,9 +63,10 @@ class Walk:
     texts: frozenset[int]
     total: int
     progress: Progress
+    style: TableStyle = PLAIN
 
     @staticmethod
-    def of(db: Connection, chosen: Sequence[Lot], progress: Progress) -> Walk:
+    def of(db: Connection, chosen: Sequence[Lot], progress: Progress, style: TableStyle = PLAIN) -> Walk:
         """Get ready."""
         keys = [lot.id for lot in chosen]
         used = exists().where(parts.c.revision_id == characteristics.c.revision_id, parts.c.lot_id.in_(keys))
@@ -71,7 +74,7 @@ class Walk:
         known = db.execute(select(characteristics).where(used).order_by(*order)).all()
         total = db.execute(select(func.count()).select_from(parts).where(parts.c.lot_id.in_(keys))).scalar_one()
         texts = frozenset(row.id for row in known if reads_text(db, row.id, row.unit))
-        return Walk(db, chosen, known, texts, total, progress)
+        return Walk(db, chosen, known, texts, total, progress, style)
 
     def chunks(self) -> Iterator[Chunk]:
         """Each piece, lot by lot, oldest first. Raises `Stopped`."""

@@ -39,7 +39,7 @@ NUMBERS = frozenset({"value", "nominal", "lower", "upper", "deviation", "u"})
 def write_long(walk: Walk, stream: IO[bytes]) -> None:
     """Write all values as CSV (RFC 4180), times as ISO 8601 in UTC."""
     text = io.TextIOWrapper(stream, "utf-8", newline="", write_through=True)
-    table = Table(text)
+    table = Table(text, walk.style, quote_text=True)
     table.writerow(COLUMNS)
     for chunk in walk.chunks():
         table.writerows(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 from collections.abc import Iterator, Mapping
+from datetime import UTC, datetime
 from typing import IO, Any
 
 from hemtra.storage.exports.iteration import Chunk, Walk
@@ -16,11 +17,11 @@ COLUMNS = ("lot", "number", "serial", "verdict", "reason", "scanned", "signal", 
 def write_table(walk: Walk, stream: IO[bytes]) -> None:
     """Write all parts. A characteristic that was renamed or measures in another unit has a column of its own.
 
-    Times are seconds since 1970; what was not measured is empty, what was read is its text.
+    Times are ISO 8601 in UTC; what was not measured is empty, what was read is its text.
     """
     columns = columns_of(walk)
     text = io.TextIOWrapper(stream, "utf-8", newline="", write_through=True)
-    table = Table(text)
+    table = Table(text, walk.style, quote_text=True)
     table.writerow((*COLUMNS, *columns))
     for chunk in walk.chunks():
         table.writerows(cells_of(chunk, columns, walk.texts))
@@ -57,7 +58,7 @@ def _plain(row: Any) -> tuple[Any, ...]:
         row.serial,
         verdict,
         row.reason,
-        f"{row.scanned:.3f}",
+        datetime.fromtimestamp(row.scanned, UTC).isoformat(timespec="milliseconds"),
         row.signal,
         row.scan or "",
     )

@@ -43,5 +43,5 @@ def write_workbook(walk: Walk, stream: IO[bytes]) -> None:
 def _cell(column: int, cell: Any) -> Any:
     """Times as such, in the clock of this computer; text never as a formula, and only what XML may hold."""
     if column == SCANNED:
-        return datetime.fromtimestamp(float(cell)).replace(microsecond=0)
+        return datetime.fromisoformat(cell).astimezone().replace(microsecond=0, tzinfo=None)
     return harmless(UNFIT.sub("", cell)) if isinstance(cell, str) else cell

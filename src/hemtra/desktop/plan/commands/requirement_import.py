@@ -19,9 +19,9 @@ from hemtra.core.plan.requirements import (
     with_requirements,
 )
 from hemtra.desktop.models.bench import WorkspaceModel
-from hemtra.desktop.models.settings import Settings
 from hemtra.desktop.widgets.dialogs import button_row
 from hemtra.desktop.widgets.notifications import Notice, Notifications
+from hemtra.storage.settings import Settings
 
 Edit = Callable[[str, Callable[[], Plan]], bool]
 MOST_REMEMBERED = 20

@@ -11,10 +11,12 @@ from pydantic import BaseModel, ConfigDict, ValidationError, field_validator
 
 from hemtra.core.errors import FileError
 from hemtra.storage.files import make_folder, parsed_json, read_text, write_text
+from hemtra.storage.tables import STYLES
 
 log = logging.getLogger("hemtra")
 
 TEXT_SIZES = (80, 90, 100, 110, 125, 150, 175, 200)
+LOG_LEVELS = ("debug", "info", "warning", "error")
 MOST_RECENT = 10
 LARGEST = 1 << 20
 
@@ -27,6 +29,15 @@ class Settings(BaseModel):
     recent: list[str] = []
     dark: bool = False
     unit: str = "mm"
+    author: str = ""
+    """Whose name the revisions of plans get; that of the user of the computer where it is empty."""
+    database: str = ""
+    """Where records are kept: a file or an address; the usual file where it is empty."""
+    folder: str = ""
+    """Where files are looked for that belong to no open plan; the user's own folder where it is empty."""
+    log_level: str = "info"
+    csv: str = "plain"
+    """How tables are written, by the name of its `tables.STYLES`."""
     text_size: int = 100
     """Percent of the usual size of text, and of all that is drawn with it."""
     sizes: dict[str, list[int]] = {}
@@ -40,6 +51,20 @@ class Settings(BaseModel):
     def _is_a_size(cls, value: int) -> int:
         if value not in TEXT_SIZES:
             raise ValueError("not a text size")
+        return value
+
+    @field_validator("log_level")
+    @classmethod
+    def _is_a_level(cls, value: str) -> str:
+        if value not in LOG_LEVELS:
+            raise ValueError("not a log level")
+        return value
+
+    @field_validator("csv")
+    @classmethod
+    def _is_a_style(cls, value: str) -> str:
+        if value not in STYLES:
+            raise ValueError("not a style of tables")
         return value
 
     def opened(self, path: Path) -> None:
@@ -72,6 +97,12 @@ def load_settings() -> Settings:
     except ValidationError as error:
         wrong = {str(problem["loc"][0]) for problem in error.errors()}
         return Settings.model_validate({k: v for k, v in content.items() if k not in wrong})
+
+
+def files_begin_at() -> Path:
+    """The folder that is offered for files that belong to no open plan."""
+    named = Path(load_settings().folder).expanduser()
+    return named if named.is_absolute() and named.is_dir() else Path.home()
 
 
 def save_settings(settings: Settings) -> None:
