@@ -1,4 +1,4 @@
-.PHONY: demo test lint soak soak-long bench docs screenshots setup venv kernels
+.PHONY: demo test lint soak soak-long bench docs screenshots deb offline setup venv kernels
 
 run = .venv/bin/python -m
 
@@ -37,6 +37,12 @@ bench: setup       ## speed figures of docs/performance.md
 
 docs: venv         ## the manual as pages for a browser, in build/manual
 	$(run) mkdocs build --strict --quiet
+
+deb: venv          ## build/hemtra_VERSION_ARCH.deb, a package for Debian and what derives from it
+	@tools/make_deb
+
+offline: venv      ## build/offline, a folder that installs Hemtra where there is no network
+	@tools/make_offline
 
 screenshots: setup ## refresh docs/screenshots from the demo data
 	xvfb-run -a -s "-screen 0 1280x800x24" .venv/bin/python tools/screenshots.py

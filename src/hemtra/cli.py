@@ -9,6 +9,7 @@ import json
 import os
 import sys
 import traceback
+from collections.abc import Sequence
 from enum import StrEnum
 from importlib import metadata
 from pathlib import Path
@@ -174,6 +175,34 @@ def demo(
         from hemtra.commands.demo import print_example
 
         raise typer.Exit(1 if print_example(folder, out, err) else 0)
+
+
+@app.command("open")
+def open_files(
+    files: Annotated[
+        list[Path] | None,
+        typer.Argument(help="A plan, a station, scans, or a folder of them."),
+    ] = None,
+) -> None:
+    """The desktop with files opened."""
+    if not _has_display():
+        raise HemtraError("No display available. See “hemtra --help” for commands.")
+    gone = [path for path in files or () if not path.exists()]
+    if gone:
+        raise HemtraError(f"There is no {plain(str(gone[0]))}. Check the name.")
+    _open_desktop(files=files or ())
+
+
+@app.command(hidden=True)
+def thumbnail(
+    source: Annotated[Path, typer.Argument(help="A scan or a plan.", show_default=False)],
+    target: Annotated[Path, typer.Argument(help="The PNG to write.", show_default=False)],
+    size: Annotated[int, typer.Option(help="Pixels of the longer side.", min=8, max=2048)] = 256,
+) -> None:
+    """Write a small picture of a scan, for file managers."""
+    from hemtra.commands.thumbnail import save_thumbnail
+
+    save_thumbnail(source, target, size)
 
 
 @app.command()
@@ -529,7 +558,7 @@ def _has_display() -> bool:
     return any(os.environ.get(name) for name in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM"))
 
 
-def _open_desktop(demo_folder: Path | None = None) -> None:
+def _open_desktop(demo_folder: Path | None = None, files: Sequence[Path] = ()) -> None:
     from hemtra.desktop.shell.app import run  # Qt loads only for those who want to see something
 
-    sys.exit(run(demo_folder))
+    sys.exit(run(demo_folder, files))

@@ -20,6 +20,7 @@ from hemtra.core.maps.scan import Scan
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.station.station import Station
+from hemtra.outputs.service_manager import ServiceManager
 from hemtra.runtime.logs import log
 from hemtra.runtime.production import Done, Listeners, Production
 from hemtra.runtime.run_setup import RunRequest, begin
@@ -46,9 +47,13 @@ def run_line(
     reporter = _Reporter(err)
     production = begin(plan, station, asked, Listeners(reporter.part, reporter.event), sample)
     with _stopped_by_signals(production), reporter.progress(asked.parts):
+        manager = ServiceManager()
         production.start()
+        manager.ready()
         while not production.wait(LOOK):
-            pass
+            manager.alive(f"{reporter.count} parts, {reporter.passed} pass")
+            if production.stopping:
+                manager.stopping()
     production.records.close()
     _summary(production, reporter, out)
     if production.log.unsignalled:

@@ -6,6 +6,7 @@ import logging
 import os
 import signal
 import sys
+from collections.abc import Sequence
 from pathlib import Path
 
 from PySide6.QtWidgets import QApplication
@@ -23,13 +24,14 @@ def prepare(application: QApplication) -> None:
     theme.load_fonts()
     theme.use(theme.DARK if load_settings().dark else theme.LIGHT)
     application.setApplicationName("Hemtra")
+    application.setDesktopFileName("org.hemtra.Hemtra")
     application.setStyle("Fusion")
     application.setFont(theme.font())
     application.setStyleSheet(theme.stylesheet())
 
 
-def run(demo_folder: Path | None = None) -> int:
-    """The desktop until it is closed; with a demo folder, that plan is opened."""
+def run(demo_folder: Path | None = None, files: Sequence[Path] = ()) -> int:
+    """The desktop until it is closed; with a demo folder, that plan is opened, and so are files."""
     logging.basicConfig(level=load_settings().log_level.upper(), format="%(levelname)s %(name)s: %(message)s")
     logging.getLogger("alembic").setLevel(logging.WARNING)  # which logs every new database
     signal.signal(signal.SIGINT, signal.SIG_DFL)  # Ctrl+C in the terminal ends it; unsaved work is kept by then
@@ -49,4 +51,5 @@ def run(demo_folder: Path | None = None) -> int:
         run = window.workspaces["run"]
         assert isinstance(run, RunEntry)
         run.starts_at_once = True
+    window.open_files(files)
     return application.exec()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from functools import partial
 from pathlib import Path
 
@@ -190,12 +191,20 @@ class MainWindow(QMainWindow):
         """Open what was dropped."""
         if self.session.lock.locked:
             return
-        paths = [Path(url.toLocalFile()) for url in event.mimeData().urls()]
+        self.open_files([Path(url.toLocalFile()) for url in event.mimeData().urls()])
+
+    def open_files(self, paths: Sequence[Path]) -> None:
+        """Open a plan, a station, scans and folders of scans."""
         plans = [p for p in paths if p.suffix == ".hplan"]
+        stations = [p for p in paths if p.suffix == ".hstation"]
         scans = [p for p in paths if p.suffix.lower() in ALL_SUFFIXES]
         folders = [p for p in paths if p.is_dir()]
         if plans:
             self.session.plans.open(plans[0])
+        if stations:
+            self.session.stations.open(stations[0])
+            if not plans and not scans:
+                self.session.show("station")
         if scans:
             self.session.plans.add_scans(scans)
         for folder in folders:
@@ -216,4 +225,4 @@ class MainWindow(QMainWindow):
 
 
 def _is_ours(path: Path) -> bool:
-    return path.suffix == ".hplan" or path.suffix.lower() in ALL_SUFFIXES or path.is_dir()
+    return path.suffix in (".hplan", ".hstation") or path.suffix.lower() in ALL_SUFFIXES or path.is_dir()
