@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Iterable
 from functools import partial
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtWidgets import QApplication
@@ -19,6 +21,9 @@ from hemtra.storage.settings import TEXT_SIZES
 
 if TYPE_CHECKING:
     from hemtra.desktop.shell.window import MainWindow
+
+LONGEST_PASTE = 20_000
+"""Letters of the clipboard that are looked at for paths."""
 
 
 def edit_actions(window: MainWindow) -> Iterable[Action]:
@@ -48,6 +53,15 @@ def edit_actions(window: MainWindow) -> Iterable[Action]:
 def help_actions(window: MainWindow) -> Iterable[Action]:
     """Colours, command search, help, and unsaved work of an earlier run."""
     session = window.session
+    yield Action(
+        "file.paste",
+        "Open what was copied",
+        "Plan",
+        lambda: window.open_files(_copied()),
+        lambda: not session.lock.locked and bool(_copied()),
+        keys="Ctrl+V",
+        help="Files copied in a file manager, or a path copied as text.",
+    )
     yield Action("view.dark", "Dark or light", "View", lambda: _toggle_dark(session), while_locked=True)
     yield Action(
         "view.unit",
@@ -117,6 +131,20 @@ def recovery(session: Session) -> dict[str, Callable[[], None]]:
             session.show(workspace)
 
     return {"recover.restore": restore, "recover.discard": session.unsaved.discard}
+
+
+def _copied() -> list[Path]:
+    """Files and folders on the clipboard, as such or as a path a line."""
+    held = QApplication.clipboard().mimeData()
+    if held is None:
+        return []
+    if held.hasUrls():
+        paths = [Path(url.toLocalFile()) for url in held.urls() if url.isLocalFile()]
+    else:
+        lines = (line.strip().strip("'\"") for line in held.text()[:LONGEST_PASTE].splitlines())
+        paths = [Path(line.removeprefix("file://")).expanduser() for line in lines if line]
+    # not every text is a path; those that are too long or hold odd signs are none
+    return [path for path in paths if path.is_absolute() and os.path.exists(path)]  # noqa: PTH110
 
 
 def _resize_text(session: Session, way: int) -> None:

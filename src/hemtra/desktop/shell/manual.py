@@ -15,6 +15,7 @@ import hemtra
 START = "index.md"
 PAGES = (
     (START, "Start"),
+    ("install.md", "Install Hemtra"),
     ("station.md", "Set up a station"),
     ("plan.md", "Make a plan"),
     ("measure-heights.md", "Heights, steps, surfaces"),
