@@ -1,5 +1,6 @@
 """A run end to end: every part in order, recorded before it is signalled, whatever goes wrong."""
 
+import errno
 import json
 import os
 import signal
@@ -23,6 +24,7 @@ from hemtra.core.station.io_and_storage import Incoming
 from hemtra.runtime.feeds import Arrived, FolderFeed, WatchFeed
 from hemtra.runtime.line_feeds import BeltFeed, StationFeed
 from hemtra.runtime.production import IN_FLIGHT, Listeners, Production, Setup
+from hemtra.runtime.run_setup import RunRequest, begin
 from hemtra.runtime.scan_store import ScanStore
 from hemtra.runtime.signaller import Signaller
 from hemtra.runtime.sources import made_up_parts, source_of
@@ -137,6 +139,10 @@ def test_no_part_passes_while_the_master_part_is_due(records, tmp_path):
     link = FakeLink()
     signaller = Signaller((Digital(name="reject", line=0),), link, lambda: None)
     run, heard = produce(records, with_serials(tmp_path / "in", parts), plan, signaller)
+    # to gates the master part is one that does not pass, whichever way it was found
+    shown = [(f.part.number, f.part.verdict) for f in link.frames if f.part is not None]
+    assert [verdict for _, verdict in shown] == [3, 3, 3, 3, 1, 2]
+    assert [number for number, _ in shown] == [1, 2, 2, 3, 3, 4]
     assert [d.record.serial for d in heard.done] == ["a", "b", "c", "d"], (
         "the master part is no part of the lot"
     )
@@ -296,6 +302,10 @@ def test_pause_resume_stop_and_a_new_lot(records, tmp_path):
     assert run.wait(60)
     numbers = [d.record.number for d in heard.done]
     again = numbers.index(1, 1)
+    assert run.counts.all == len(numbers) - again, "counts are of the lot that runs"
+    (begun,) = [event for event in heard.events if event.kind == "new lot"]
+    assert begun.fields == {"lot": run.lot.name}
+    assert run.lot.name != lot.name
     assert numbers == [*range(1, again + 1), *range(1, len(numbers) - again + 1)]
     assert len(records.parts_of(run.lot)) == len(numbers) - again
 
@@ -387,6 +397,7 @@ def test_no_room_for_scans_is_told_once_and_values_go_on(records, tmp_path):
     folder = folder_of(tmp_path / "in", [0.2, 0.5, 0.0])
     run, heard = produce(records, FolderFeed.of(folder), station=station, scans=tmp_path / "kept")
     assert [e.kind for e in records.events_of(run.lot)] == ["scan not kept"]
+    assert [e.kind for e in heard.events] == ["scan not kept"]
     assert len(records.parts_of(run.lot)) == len(heard.done) == 3
 
 
@@ -720,3 +731,27 @@ def test_what_cannot_run_says_so(tmp_path, monkeypatch, capfd):
         assert (ended.value.code, out) == (2, "")
         assert words in err
         assert err.count("\n") == 1
+
+
+def test_outputs_hear_when_parts_are_evaluated_and_when_none_are(records, tmp_path):
+    link = FakeLink()
+    signaller = Signaller((Digital(name="reject", line=0),), link, lambda: None)
+    produce(records, FolderFeed.of(folder_of(tmp_path / "in", [0.2] * 3)), signaller=signaller)
+    said = [frame.busy for frame in link.frames if frame.busy is not None]
+    assert said[-1] is False
+    first = next(k for k, frame in enumerate(link.frames) if frame.part is not None)
+    assert any(frame.busy for frame in link.frames[:first]), "before there is a result"
+    ready = [frame.ready for frame in link.frames if frame.ready is not None]
+    assert (ready[0], ready[-1]) == (True, False)
+
+
+def test_workers_that_cannot_be_started_are_a_sentence(tmp_path, monkeypatch):
+    """As in a container whose /dev/shm is closed."""
+
+    def denied(*_, **__):
+        raise PermissionError(errno.EACCES, "Permission denied")
+
+    monkeypatch.setattr("hemtra.runtime.run_setup.ProcessWorkers", denied)
+    asked = RunRequest(replay=folder_of(tmp_path / "in", [0.2]), db=str(tmp_path / "r.db"), jobs=2)
+    with pytest.raises(HemtraError, match=r"Permission denied.*--jobs 0"):
+        begin(PLAN, None, asked, Heard().listeners)

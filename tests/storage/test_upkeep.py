@@ -105,6 +105,7 @@ def test_a_copy_comes_back_proven_and_what_stood_there_stays(path, tmp_path):
     with pytest.raises(RecordsError, match="not copied"):
         restore(copy, path)
     assert counted(path) == 600, "nothing is changed by a copy that is damaged"
+    assert list(path.parent.glob(".*.part*")) == [], "nothing half is left"
 
 
 @pytest.mark.parametrize("seed", range(2))

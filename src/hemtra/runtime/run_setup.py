@@ -90,7 +90,13 @@ def begin(
             undo.callback(block.stop)
         workers: Workers
         if asked.jobs:
-            workers = ProcessWorkers(plan, asked.jobs, looked_at=asked.looked_at, sample=sample)
+            try:
+                workers = ProcessWorkers(plan, asked.jobs, looked_at=asked.looked_at, sample=sample)
+            except OSError as error:
+                raise HemtraError(
+                    f"No worker processes can be started ({error.strerror}): /dev/shm must be open to you."
+                    " Open it, or evaluate in this process with --jobs 0."
+                ) from error
         else:
             workers = ThreadWorkers(plan, looked_at=asked.looked_at)
         undo.callback(workers.stop)
