@@ -443,19 +443,25 @@ def export(
 
 @app.command()
 def report(
-    output: Annotated[Path, typer.Option("--output", "-o", help="The PDF to write.", show_default=False)],
+    output: Annotated[
+        Path,
+        typer.Option("--output", "-o", help="The PDF to write; a first article also as .xlsx."),
+    ],
     lot: Annotated[str | None, typer.Option(help="Lot name (default: newest).")] = None,
     part: Annotated[int | None, typer.Option(help="Only the part of that number.", min=1)] = None,
+    first: Annotated[
+        bool, typer.Option("--first-article", help="Of a part: every requirement with result, U and verdict.")
+    ] = False,
     db: Annotated[
         str | None, typer.Option(metavar="URL", help="Records: a file, or an SQLAlchemy URL.")
     ] = None,
     unit: LengthOption = LengthName.MM,
 ) -> None:
     """Report a lot, or one part of it, as a PDF."""
-    from hemtra.commands.records import report_records
+    from hemtra.commands.records import ReportRequest, report_records
 
     with progress_reporter("report") as progress:
-        report_records(db, lot, part, output, progress, UNITS[unit])
+        report_records(db, ReportRequest(lot, part, first), output, progress, UNITS[unit])
     note(f"The report is in {output}.")
 
 

@@ -153,7 +153,7 @@ def test_a_click_on_a_feature_cuts_it_out_with_a_margin():
         plan = with_feature_cut(plan, engine, "a", place)
     assert len(plan.step("a").zone.cut) == 2
     assert engine.run(plan).verdict == "PASS"
-    with pytest.raises(HemtraError, match="nothing stands out"):
+    with pytest.raises(HemtraError, match="no raised region"):
         with_feature_cut(plan, engine, "a", (0.0, -6.0))
 
 

@@ -141,7 +141,7 @@ def test_codes_and_formulas_are_proposed_from_what_is_there(engine):
         (q.propose_diameter, [(24, -16)], "click inside a hole"),
         (q.propose_width, [(24, -16), (59, 0)], "click next to an edge"),
         (q.propose_gap, [(5, 5), (5, 5)], "not the same place"),
-        (q.propose_area, [(22, 10)], "nothing stands out"),
+        (q.propose_area, [(22, 10)], "no raised region"),
         (q.propose_code, [(22, 10)], "no code"),
     ],
 )

@@ -346,7 +346,13 @@ def test_a_lot_is_judged_by_the_present_plan_and_lists_what_changes(looking, qtb
 def test_reports_and_exports_are_saved_where_asked(looking, qtbot, monkeypatch, tmp_path):
     records = looking.workspaces["records"].page
     choose(looking, qtbot, "scanned")
-    files = iter([("lot.pdf", "PDF (*.pdf)"), ("lot", "Table, one row a part (*.csv)"), ("part.pdf", "")])
+    asked = (
+        ("lot.pdf", "PDF (*.pdf)"),
+        ("lot", "Table, one row a part (*.csv)"),
+        ("part.pdf", ""),
+        ("fa.xlsx", ""),
+    )
+    files = iter(asked)
     monkeypatch.setattr(
         QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / (found := next(files))[0]), found[1])
     )
@@ -358,6 +364,9 @@ def test_reports_and_exports_are_saved_where_asked(looking, qtbot, monkeypatch, 
     look_up(looking, qtbot)
     QTest.mouseClick(records.part.report, Qt.MouseButton.LeftButton)
     look_up(looking, qtbot)
+    QTest.mouseClick(records.part.first_article, Qt.MouseButton.LeftButton)
+    look_up(looking, qtbot)
+    assert (tmp_path / "fa.xlsx").read_bytes().startswith(b"PK")
     for name in ("lot.pdf", "part.pdf"):
         assert (tmp_path / name).read_bytes().startswith(b"%PDF")
     assert len((tmp_path / "lot.csv").read_text().splitlines()) == 3

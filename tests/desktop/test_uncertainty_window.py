@@ -71,7 +71,7 @@ def test_a_stopped_study_and_a_changed_plan_leave_the_plan_as_it_is(demo, settle
     settled(demo)
     assert bench.document.plan is plan
 
-    def meanwhile(asked, scans, progress):
+    def meanwhile(asked, scans, scales, progress):
         return {row.balloon: row.budget.model_copy(update={"noise": 1.0}) for row in asked.sheet if row.budget}
 
     monkeypatch.setattr(working, "budgets", meanwhile)

@@ -26,6 +26,8 @@ from hemtra.runtime.demo import (
 )
 from hemtra.virtual.demo import PARTS
 from makers import sloped, step_plan
+from meshes import part as part_mesh
+from meshes import pose, scanned
 
 
 @pytest.fixture
@@ -363,3 +365,26 @@ def test_folders_are_inspected_and_an_unreadable_scan_is_a_line_of_its_own(hemtr
     assert [row["name"] for row in shown["sheet"]] == ["Rise"]
     assert hemtra("--version")[1].startswith("hemtra ")
     assert hemtra("-h")[0] == 0
+
+
+def test_the_mesh_of_a_drawing_becomes_the_nominal_surface(hemtra, tmp_path):
+    trimesh = pytest.importorskip("trimesh")
+    mesh = part_mesh()
+    trimesh.Trimesh(mesh.corners, mesh.faces, process=False).export(tmp_path / "part.ply")
+    save_plan(step_plan(), tmp_path / "p.hplan", Scan(scanned(mesh, pose((10.0, 0.0, 0.0)))))
+    code, out, _ = hemtra("plan", "nominal", tmp_path / "p.hplan", tmp_path / "part.ply")
+    assert code == 0
+    assert "part.ply is placed by best-fit: the reference scan lies" in out
+    assert load_plan(tmp_path / "p.hplan").nominal.rotation == pytest.approx(10.0, abs=0.2)
+    for wrong, words in (
+        (("--by", "guess"), "--by is outline, best-fit or points"),
+        (("--by", "points", "--point", "1,2"), "is no pair of points"),
+        (("--by", "points"), "three points are needed"),
+        (("--unit", "ell"), "no unit of length"),
+    ):
+        code, _, err = hemtra("plan", "nominal", tmp_path / "p.hplan", tmp_path / "part.ply", *wrong)
+        assert code == 2
+        assert words in err
+    assert hemtra("plan", "nominal", tmp_path / "p.hplan")[0] == 2
+    assert hemtra("plan", "nominal", tmp_path / "p.hplan", "--remove")[0] == 0
+    assert load_plan(tmp_path / "p.hplan").nominal is None

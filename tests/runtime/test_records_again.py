@@ -5,10 +5,11 @@ import shutil
 from collections import Counter
 
 import numpy as np
+import openpyxl
 import pytest
 from pypdf import PdfReader
 
-from hemtra import HemtraError, Scan, load_scan, save_scan
+from hemtra import FileError, HemtraError, Scan, load_scan, save_scan
 from hemtra.cli import main
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.station.io_and_storage import ScanRetention
@@ -19,13 +20,15 @@ from hemtra.runtime.feeds import Arrived, FolderFeed
 from hemtra.runtime.lot_reevaluation import rejudge, save_changes
 from hemtra.runtime.production import Production, Setup
 from hemtra.runtime.reevaluation import reevaluate_part
-from hemtra.runtime.reporting import report_lot, report_part
+from hemtra.runtime.reporting import first_article, report_lot, report_part
 from hemtra.runtime.scan_store import folder_of
 from hemtra.runtime.workers import ThreadWorkers
 from hemtra.storage.records import Records
 from hemtra.storage.records.kept_scans import forget_scans
 from hemtra.storage.records.pages import NOT_PASS, Filter, lot_views, page
 from hemtra.storage.records.trends import failures, trends
+from hemtra.storage.reports.drawing import round_length
+from hemtra.storage.settings import Settings, save_settings
 from hemtra.virtual.demo import STATION
 from hemtra.virtual.lots import BAD_BATCH, TOOL_CHANGE, lot_name
 from lots import made_lot, two_rows
@@ -188,13 +191,94 @@ def test_the_report_of_a_part_has_its_sheet_its_picture_and_what_failed(records,
     ):
         assert words in told
     images = [image for sheet in PdfReader(tmp_path / "part.pdf").pages for image in sheet.images]
-    assert len(images) == 2, "the part, and the place that failed"
+    assert len(images) == 3, "the part, the colours of its heights, and the place that failed"
+    assert " mm" in told
+    structure = tagged(tmp_path / "part.pdf", f"Part 2 of {lot.name}")
+    assert [role for role in structure if role.startswith("H")] == ["H1", "H2", "H2"]
+    assert structure.count("Figure") == 1
+    assert {"Table", "TR", "TH", "TD", "P"} <= set(structure)
     forget_scans(records, [parts[0].scan])
     report_part(records, parts[0].id, tmp_path / "sheet.pdf")
     told = pdf_text(tmp_path / "sheet.pdf")
     assert "No image: scan not stored" in told
     assert "Rise" in told
     assert not [image for sheet in PdfReader(tmp_path / "sheet.pdf").pages for image in sheet.images]
+
+
+def tagged(path, title):
+    """Roles of the structure of a PDF in reading order, once it is proven that it covers every page."""
+    reader = PdfReader(path)
+    catalogue = reader.trailer["/Root"]
+    assert catalogue["/MarkInfo"]["/Marked"]
+    assert catalogue["/Lang"] == "en-GB"
+    assert reader.metadata.title == title
+    assert f">{title}<" in catalogue["/Metadata"].get_object().get_data().decode()
+    tree = catalogue["/StructTreeRoot"]
+    nums = tree["/ParentTree"]["/Nums"]
+    owners = {nums[k]: nums[k + 1] for k in range(0, len(nums), 2)}
+    for number, sheet in enumerate(reader.pages):
+        assert sheet["/StructParents"] == number
+        code = sheet.get_contents().get_data().decode("latin-1")
+        marks = [int(found) for found in re.findall(r"/MCID (\d+)>> BDC", code)]
+        assert sorted(marks) == list(range(len(owners[number])))
+        assert code.count(" BDC") + code.count(" BMC") == code.count("EMC")
+        # all that is shown stands within a mark
+        outside = re.sub(r"(?s)(BDC|BMC).*?EMC", "", code)
+        assert " Tj" not in outside
+        assert " Do" not in outside
+    roles = []
+
+    def walk(node):
+        roles.append(node["/S"].lstrip("/"))
+        inner = node["/K"]
+        if isinstance(inner, list):
+            for one in inner:
+                walk(one.get_object())
+
+    walk(tree["/K"].get_object())
+    assert roles[0] == "Document"
+    return roles
+
+
+def test_a_first_article_lists_every_requirement_with_its_result(records, tmp_path):
+    lot, parts = produced(records, tmp_path, [0.2, 0.4])
+    save_settings(Settings(author="Ada L."))
+    try:
+        for name in ("fa.pdf", "fa.xlsx"):
+            first_article(records, parts[1].id, tmp_path / name)
+    finally:
+        save_settings(Settings())
+    told = pdf_text(tmp_path / "fa.pdf")
+    for words in (
+        f"First-article report: Part 2 of {lot.name}",
+        "1 of 2 requirements are met",
+        "Rise",
+        "Ada L.",
+        "0.40",
+    ):
+        assert words in told, words
+    tagged(tmp_path / "fa.pdf", f"First article: Part 2 of {lot.name}")
+    sheet = openpyxl.load_workbook(tmp_path / "fa.xlsx").active
+    rows = [[cell.value for cell in row] for row in sheet.iter_rows()]
+    assert rows[1][0] == "FAIL"
+    assert ["inspected by", "Ada L."] in [row[:2] for row in rows]
+    (line,) = [row for row in rows if row[1] == "Rise"]
+    assert (line[0], line[3], line[4], line[8]) == ("1", 0.1, 0.3, "FAIL")
+    assert line[6] == pytest.approx(0.4, abs=1e-3)
+    assert len(sheet._images) == 1
+    with pytest.raises(FileError, match=r"neither \.pdf nor \.xlsx"):
+        first_article(records, parts[1].id, tmp_path / "fa.doc")
+    forget_scans(records, [parts[0].scan])
+    first_article(records, parts[0].id, tmp_path / "bare.xlsx")
+    assert openpyxl.load_workbook(tmp_path / "bare.xlsx").active._images == []
+
+
+@pytest.mark.parametrize(
+    ("longest", "round_"),
+    [(1.0, 1.0), (1.99, 1.0), (2.0, 2.0), (49.0, 20.0), (50.0, 50.0), (0.3, 0.2)],
+)
+def test_a_scale_bar_has_a_round_length(longest, round_):
+    assert round_length(longest) == pytest.approx(round_)
 
 
 def test_the_report_of_a_lot_counts_follows_and_shows(records, tmp_path):
@@ -310,8 +394,13 @@ def test_a_lot_and_a_part_are_reported(hemtra, demo_records, demo_folder, tmp_pa
     bad = page(demo_records, Filter(lots=(lot.id,), verdicts=NOT_PASS)).parts[-1]
     code, _, _ = hemtra("report", "--db", db, "--lot", name, "--part", bad.number, "-o", tmp_path / "part.pdf")
     assert code == 0
+    tagged(tmp_path / "lot.pdf", name)
     assert f"Part {bad.number} of {name}" in pdf_text(tmp_path / "part.pdf")
     assert hemtra("report", "--db", db, "--lot", name, "--part", 99, "-o", tmp_path / "x.pdf")[0] == 2
+    one = "report", "--db", db, "--lot", name, "--first-article", "-o", tmp_path / "fa.xlsx"
+    assert "say which with --part" in hemtra(*one)[2]
+    assert hemtra(*one, "--part", bad.number)[0] == 0
+    assert openpyxl.load_workbook(tmp_path / "fa.xlsx").active["A2"].value == str(bad.verdict)
     assert hemtra("report", "--db", tmp_path / "none.db", "-o", tmp_path / "x.pdf")[0] == 2
     assert not (tmp_path / "x.pdf").exists()
 

@@ -7,9 +7,11 @@ import sys
 from collections import Counter
 from dataclasses import replace
 from datetime import datetime
+from importlib.resources import files
 from xml.etree import ElementTree
 
 import pytest
+import xmlschema
 
 from hemtra import FileError
 from hemtra.core.plan.limits import Verdict
@@ -111,6 +113,29 @@ def test_qif_refers_only_to_what_it_defines_and_says_every_value(records, tmp_pa
     ]
     hostile = HOSTILE.replace("\x01", " ").replace("\n", " ")
     assert Counter(told) == Counter((n, s, hostile if v == HOSTILE else v) for n, s, v in expected)
+
+
+def test_qif_is_valid_by_the_schema_of_what_we_write(records, tmp_path):
+    """Our own schema: it states what is written. Numbers have no exponents, and every unit is declared."""
+    lot = records.all_lots()[0]
+    plan = two_rows(lower=-1e-7, upper=0.5)
+    tiny = [part(k, plan, {1: value, 2: 0.0}, unit="%") for k, value in ((3, 1e-9), (4, -2.5e-7), (5, 1e16))]
+    records.add_all(
+        lot,
+        [replace(one, rows=(replace(one.rows[0], u=1e-8), *one.rows[1:])) for one in tiny],
+        records.revision(plan),
+    )
+    assert export(records, tmp_path / "all.qif")
+    schema = xmlschema.XMLSchema(files("hemtra.storage.exports") / "qif_results.xsd")
+    schema.validate(tmp_path / "all.qif")
+    text = (tmp_path / "all.qif").read_text()
+    assert "0.000000001" in text
+    assert "10000000000000000" in text
+    assert 'combinedUncertainty="0.00000001"' in text
+    assert "<UnitName>%</UnitName>" in text
+    broken = text.replace("<DefinedAsLimit>", "<DefinedByLimit>", 1)
+    with pytest.raises(xmlschema.XMLSchemaException):
+        schema.validate(broken)
 
 
 def test_the_uncertainty_of_a_value_is_kept_and_stands_beside_it(tmp_path):
@@ -251,8 +276,14 @@ def test_a_workbook_opens_with_numbers_times_and_harmless_text(records, tmp_path
     assert held[0]["1 Rise (mm)"] == 0.2
     assert isinstance(held[0]["scanned"], datetime)
     assert "'=1+1" in [row["serial"] for row in held]
-    asked = list(book["Characteristics"].iter_rows(values_only=True))
-    assert ("1", "Rise", "mm", None, 0.1, 0.3) in asked
+    head, *asked = book["Statistics"].iter_rows(values_only=True)
+    found = [dict(zip(head, row, strict=True)) for row in asked]
+    rise = next(row for row in found if (row["name"], row["upper"]) == ("Rise", 0.3))
+    assert (rise["balloon"], rise["unit"], rise["nominal"], rise["lower"]) == ("1", "mm", None, 0.1)
+    assert (rise["measured"], rise["not measured"]) == (2, 1)
+    assert rise["mean"] == pytest.approx(0.55)
+    assert (rise["least"], rise["greatest"]) == (0.2, 0.9)
+    assert rise["Ppk"] == pytest.approx((0.3 - 0.55) / (3 * 0.7 / 2**0.5))
 
 
 def test_without_its_library_a_format_says_what_to_install(records, tmp_path, monkeypatch):

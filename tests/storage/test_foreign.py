@@ -16,6 +16,7 @@ from PIL import Image
 from hemtra import FileError, HeightMap, Scan, load_scan, save_scan
 from hemtra.core.maps.gridding import gridded, levelled, spacing_of
 from hemtra.core.maps.importing import Unstated
+from hemtra.storage.foreign.mesh import load_mesh
 from hemtra.storage.scans import FOREIGN, ImportSettings, keep_settings
 from makers import mutated
 
@@ -345,3 +346,38 @@ def test_what_is_said_of_a_folder_holds_for_files_of_its_kind_alone(tmp_path):
         (tmp_path / "folder.import.json").write_text(content)
         with pytest.raises(FileError, match=r"folder\.import\.json is damaged"):
             load_scan(path)
+
+
+@pytest.mark.parametrize("form", ["stl", "stl_ascii", "ply"])
+def test_meshes_of_another_library_are_read_in_their_unit(tmp_path, form):
+    trimesh = pytest.importorskip("trimesh")
+    box = trimesh.creation.box((2.0, 3.0, 4.0))
+    path = tmp_path / f"box.{form[:3]}"
+    made = box.export(file_type=form)
+    path.write_bytes(made if isinstance(made, bytes) else made.encode())
+    low, high = load_mesh(path).box
+    assert high - low == pytest.approx((2.0, 3.0, 4.0))
+    low, high = load_mesh(path, "in").box
+    assert high - low == pytest.approx((50.8, 76.2, 101.6), rel=1e-6)
+    with pytest.raises(FileError, match="no unit of length"):
+        load_mesh(path, "parsec")
+
+
+def test_damaged_meshes_are_a_sentence(tmp_path):
+    trimesh = pytest.importorskip("trimesh")
+    box = trimesh.creation.box((2.0, 3.0, 4.0))
+    rng = np.random.default_rng(4)
+    for form in ("stl", "ply"):
+        whole = bytes(box.export(file_type=form))
+        path = tmp_path / f"box.{form}"
+        for k in range(250):
+            raw = bytearray(whole[: rng.integers(0, len(whole) + 1)] if k % 2 else whole)
+            for at in rng.integers(0, max(len(raw), 1), 4):
+                if raw:
+                    raw[at] = rng.integers(256)
+            path.write_bytes(raw)
+            with suppress(FileError):
+                load_mesh(path)
+    (tmp_path / "box.obj").write_text("v 0 0 0")
+    with pytest.raises(FileError, match=r"is no mesh; it ends in \.stl or \.ply"):
+        load_mesh(tmp_path / "box.obj")

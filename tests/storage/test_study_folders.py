@@ -1,6 +1,7 @@
 """The folder of a guided study: nothing lost, nothing of others touched; and the run that fills it."""
 
 import json
+import zipfile
 
 import numpy as np
 import pytest
@@ -131,7 +132,11 @@ def test_scans_that_arrive_are_the_parts_that_were_asked_for(tmp_path):
         if not isinstance(what, Run):
             put.append(what)
             path = incoming / f"{len(put)}.x3p"
-            path.write_bytes(b"PK none") if len(put) == 2 else save_scan(rising(0.1 * int(what.part)), path)
+            if len(put) == 2:  # whole, but no scan
+                with zipfile.ZipFile(path, "w") as other:
+                    other.writestr("main.xml", "<nothing/>")
+            else:
+                save_scan(rising(0.1 * int(what.part)), path)
 
     assert run.work(lambda: True, said)
     assert len(put) == 5, "the one that could not be read was asked for again"

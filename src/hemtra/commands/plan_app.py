@@ -18,10 +18,12 @@ from hemtra.commands.terminal import complain, out, progress_reporter
 from hemtra.core.errors import HemtraError
 from hemtra.core.evaluation.engine import Engine
 from hemtra.core.evaluation.uncertainty import COPIES
+from hemtra.core.maps.mesh import UP
 from hemtra.core.plan.balloon import Balloon
 from hemtra.core.plan.budget import USUAL_COVERAGE, Budget
 from hemtra.core.plan.comparison import Difference, differences
 from hemtra.core.plan.document import Characteristic, Plan
+from hemtra.core.plan.nominal import Placement
 from hemtra.core.text import percent
 
 if TYPE_CHECKING:
@@ -159,6 +161,58 @@ def master(
         kept = read_on(serial or seen.serial, result.characteristics, hours, share)
         out.print(f"Master part {kept.serial}: {len(kept.values)} rows, due every {hours:g} h.")
     save_plan(held.plan.edited(master_part=kept), plan, held.reference, comment="master part")
+
+
+@plan_app.command()
+def nominal(
+    plan: PlanPath,
+    mesh: Annotated[
+        Path | None, typer.Argument(help="The mesh of the drawing: .stl or .ply.", show_default=False)
+    ] = None,
+    up: Annotated[str, typer.Option(help="Axis of the mesh that points to the sensor: +z, -z, +x …")] = "+z",
+    unit: Annotated[str, typer.Option(help="Of the numbers of the mesh: mm, um, cm, m or in.")] = "mm",
+    by: Annotated[str, typer.Option(help="How it is placed: outline, best-fit or points.")] = "best-fit",
+    points: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--point", metavar="X,Y,Z=X,Y,Z", help="A point of the mesh, and where it is on the scan."
+        ),
+    ] = None,
+    remove: Annotated[bool, typer.Option("--remove", help="Take the nominal surface out of the plan.")] = False,
+) -> None:
+    """Place the mesh of a drawing on the reference scan of a plan, as its nominal surface."""
+    from hemtra.core.proposals.nominal_placing import nominal_from
+    from hemtra.storage.foreign.mesh import load_mesh
+    from hemtra.storage.plans import load_plan_file, save_plan
+
+    held = load_plan_file(plan)
+    if remove:
+        save_plan(held.plan.edited(nominal=None), plan, held.reference, comment="nominal surface removed")
+        return
+    if mesh is None:
+        raise HemtraError("Name the mesh of the drawing, or take --remove.")
+    if held.reference is None:
+        raise HemtraError(f"{plan.name} has no reference scan to place a mesh on.")
+    ways: dict[str, Placement] = {"outline": "outline", "best-fit": "best fit", "points": "points"}
+    if by not in ways or up not in UP:
+        raise HemtraError("--by is outline, best-fit or points; --up is one of +z, -z, +x, -x, +y, -y.")
+    turned = load_mesh(mesh, unit).seen_from(up)
+    pairs = [_pair(text) for text in points or ()]
+    found = nominal_from(turned, mesh.name, held.reference.data, ways[by], pairs)
+    engine = Engine(held.reference.data, held.reference.serial)
+    made = engine.taught(held.plan.edited(nominal=found))
+    save_plan(made, plan, held.reference, comment=f"nominal surface {mesh.name}")
+    out.print(f"{mesh.name} is placed by {by}: the reference scan lies {1000 * found.rms:.0f} µm rms off it.")
+
+
+def _pair(text: str) -> tuple[tuple[float, ...], tuple[float, ...]]:
+    """A point of a mesh and its place on the scan, as written on the command line."""
+    sides = text.split("=")
+    try:
+        point, place = (tuple(float(number) for number in side.split(",")) for side in sides)
+    except ValueError:
+        raise HemtraError(f"“{text}” is no pair of points; write it as 0,0,5=12.1,3.4,5.02.") from None
+    return point, place
 
 
 def _scale(text: str) -> tuple[str, float]:

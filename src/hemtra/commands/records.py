@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 
@@ -11,7 +12,7 @@ from hemtra.core.errors import HemtraError
 from hemtra.core.progress import Progress
 from hemtra.core.text import plain
 from hemtra.core.units import MM, LengthUnit
-from hemtra.runtime.reporting import report_lot, report_part
+from hemtra.runtime.reporting import first_article, report_lot, report_part
 from hemtra.runtime.run_setup import LOCK_FILE, default_db, records_folder
 from hemtra.runtime.upkeep import BACKUPS
 from hemtra.storage.exports import export
@@ -36,10 +37,22 @@ def export_records(
         export(records, output, None if lot is None else [wanted_lot(records, lot)], progress, STYLES[name])
 
 
+@dataclass(frozen=True)
+class ReportRequest:
+    """What to report: a lot, by default the newest, or one part of it; as a first article if asked for."""
+
+    lot: str | None = None
+    part: int | None = None
+    is_first: bool = False
+
+
 def report_records(
-    db: str | None, lot: str | None, part: int | None, output: Path, progress: Progress, unit: LengthUnit = MM
+    db: str | None, asked: ReportRequest, output: Path, progress: Progress, unit: LengthUnit = MM
 ) -> None:
-    """Report a lot, by default the newest, or one part of it, with lengths in a unit. Raises `HemtraError`."""
+    """Report a lot, or one part of it, with lengths in a unit. Raises `HemtraError`."""
+    lot, part = asked.lot, asked.part
+    if asked.is_first and part is None:
+        raise HemtraError("A first-article report is of one part; say which with --part.")
     with opened_records(db) as records:
         wanted = wanted_lot(records, lot)
         if part is None:
@@ -48,7 +61,7 @@ def report_records(
         found = records.parts_of(wanted, first=part, most=1)
         if not found or found[0].number != part:
             raise HemtraError(f"Lot {wanted.name} has no part {part}.")
-        report_part(records, found[0].id, output, unit)
+        (first_article if asked.is_first else report_part)(records, found[0].id, output, unit)
 
 
 def merge_into(db: str | None, other: Path, progress: Progress) -> str:

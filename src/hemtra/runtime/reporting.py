@@ -26,9 +26,11 @@ from hemtra.storage.records.store import Lot, PartRecord
 from hemtra.storage.records.trends import balloons_in, failures, trends
 from hemtra.storage.reports import LotContent, PartContent, save_lot_report, save_part_report
 from hemtra.storage.reports.drawing import PartPicture, Pointer
+from hemtra.storage.reports.first_article import FirstArticle, save_first_article
 from hemtra.storage.reports.lot_report import DRAWING, LISTED
 from hemtra.storage.reports.page import format_time
 from hemtra.storage.reports.part_report import Look, PartEvidence, close_look
+from hemtra.storage.settings import load_settings
 
 EACH, MOST = 2, 16
 """Parts with evidence for each balloon of a lot, and in all."""
@@ -41,6 +43,12 @@ LOOKED_AT = 200
 def report_part(records: Records, key: int, path: Path, unit: LengthUnit = MM) -> None:
     """Save the report of a part, with lengths in a unit. Raises `FileError` or `RecordsError`."""
     save_part_report(path, [part_content(reevaluate_part(records, key), unit)])
+
+
+def first_article(records: Records, key: int, path: Path, unit: LengthUnit = MM) -> None:
+    """Save the first-article report of a part on record. Raises `FileError` or `RecordsError`."""
+    content = part_content(reevaluate_part(records, key), unit)
+    save_first_article(path, FirstArticle(content, load_settings().author))
 
 
 def report_lot(
@@ -231,7 +239,7 @@ class _Evidence:
         pointers = [
             replace(p, verdict=self.verdicts.get(p.balloon, Verdict.NOT_MEASURED)) for p in seen.pointers
         ]
-        return PartPicture(seen.data, DRAWING, pointers)
+        return PartPicture(seen.data, DRAWING, pointers, legend=True)
 
 
 def _lot_facts(records: Records, view: LotView) -> tuple[tuple[str, str], ...]:

@@ -104,5 +104,6 @@ MIGRATIONS: dict[int, Callable[[Content], Content]] = {
     7: _numbered(8),
     8: _numbered(9),
     9: _numbered(10),
+    10: _numbered(11),
 }
 """By schema version: the function that turns the JSON of that version into that of the next."""

@@ -21,7 +21,7 @@ from hemtra.storage.files import atomic_write, parsed_json
 from hemtra.storage.plan_migrations import MIGRATIONS
 from hemtra.storage.revisions import kept_in, revision_document, with_revision, write_revisions
 
-DOCUMENT, REFERENCE = "plan.json", "reference.x3p"
+DOCUMENT, REFERENCE, NOMINAL = "plan.json", "reference.x3p", "nominal.x3p"
 LARGEST_DOCUMENT = 16 * 1024**2
 LARGEST_REFERENCE = 2 * 1024**3
 
@@ -52,9 +52,13 @@ def load_plan_file(path: str | Path) -> PlanFile:
     path = Path(path)
     with open_container(path) as container:
         plan = without_old_budgets(_document(container))
+        if plan.nominal is not None and container.has(NOMINAL):
+            plan = plan.edited(
+                nominal=plan.nominal.with_data(_scan_in(container, NOMINAL, "nominal surface").data)
+            )
         if not container.has(REFERENCE):
             return PlanFile(plan, None)
-        return PlanFile(plan, _reference(container))
+        return PlanFile(plan, _scan_in(container, REFERENCE, "reference scan"))
 
 
 def save_plan(
@@ -70,17 +74,31 @@ def save_plan(
     comment: what has changed, for people. before: the file whose revisions it goes on from, `path` itself
     by default.
     """
-    path = Path(path)
+    path, source = Path(path), Path(before or path)
     document = to_json(plan).encode()
-    kept = with_revision(kept_in(Path(before or path), LARGEST_DOCUMENT), document, comment)
+    kept = with_revision(kept_in(source, LARGEST_DOCUMENT), document, comment)
+    surface = _surface(plan, source)
     with atomic_write(path) as stream, zipfile.ZipFile(stream, "w", zipfile.ZIP_STORED) as archive:
         archive.writestr(DOCUMENT, document, compress_type=zipfile.ZIP_DEFLATED)
         write_revisions(kept, archive)
-        if reference is not None:
+        for name, scan in ((REFERENCE, reference), (NOMINAL, surface)):
+            if scan is None:
+                continue
             inner = io.BytesIO()
             with zipfile.ZipFile(inner, "w", zipfile.ZIP_STORED) as nested:
-                x3p.write_records(reference, nested)
-            archive.writestr(REFERENCE, inner.getbuffer())
+                x3p.write_records(scan, nested)
+            archive.writestr(name, inner.getbuffer())
+
+
+def _surface(plan: Plan, before: Path) -> Scan | None:
+    """The nominal surface of a plan as it is kept; where it is not at hand, that of the file before."""
+    if plan.nominal is None:
+        return None
+    data = plan.nominal.data
+    if data is None and before.is_file():
+        found = load_plan_file(before).plan.nominal
+        data = found.data if found is not None and found.digest == plan.nominal.digest else None
+    return None if data is None else Scan(data, plan.nominal.name)
 
 
 def to_json(plan: Plan) -> str:
@@ -123,9 +141,9 @@ def _document(container: Container) -> Plan:
     return from_json(container.read(DOCUMENT, LARGEST_DOCUMENT), container.path.name)
 
 
-def _reference(container: Container) -> Scan:
-    content = container.read(REFERENCE, LARGEST_REFERENCE)
+def _scan_in(container: Container, name: str, what: str) -> Scan:
+    content = container.read(name, LARGEST_REFERENCE)
     try:
-        return x3p.read_stream(io.BytesIO(content), Path(REFERENCE))
+        return x3p.read_stream(io.BytesIO(content), Path(name))
     except FileError as error:
-        raise FileError(f"{container.path.name}, its reference scan: {error}") from error
+        raise FileError(f"{container.path.name}, its {what}: {error}") from error

@@ -188,7 +188,7 @@ class Engine:
         homes: dict[str, Home] = {}
         changed: dict[str, Step] = {}
         for step_id, (step, kind) in steps.items():
-            lesson = self._teach(step, kind, homes, results) if kind.learns else None
+            lesson = self._teach(plan, step, kind, homes, results) if kind.learns else None
             step = step.model_copy(update={"taught": lesson})
             if step_id in wanted:
                 self._add(step, kind, homes, results)
@@ -321,17 +321,26 @@ class Engine:
         known = None if row.budget is None else known_on_part(row, results, self.level)
         return Rests(found.span, coverage or counted_on_the_way(results, found.step.id), least, known)
 
-    def _teach(self, step: Step, kind: Kind, homes: Homes, results: Mapping[str, StepResult]) -> Taught:
-        """What a step learns from this map, or why it does not."""
+    def _teach(
+        self, plan: Plan, step: Step, kind: Kind, homes: Homes, results: Mapping[str, StepResult]
+    ) -> Taught | None:
+        """What a step learns from this map, or from the nominal surface laid on it, or why it does not."""
         missing = next((results[i] for i in step.needs if results[i].outcome is None), None)
         if missing is not None:
             return Taught(trouble=dependency_reason(missing.step.name, missing.reason))
         try:
             zone, base = placed(step, homes, results)
             mark = "taught " + fingerprint(step.model_copy(update={"taught": None}), zone, base, results)
+            given = self._context(step, (zone, base), results)
+            if getattr(kind, "against", "") == "nominal":
+                if plan.nominal is None:
+                    raise NotMeasured("the plan has no nominal surface; place the mesh of the drawing first")
+                if plan.nominal.data is None:
+                    return plan.step(step.id).taught  # what it learned when its heights were at hand
+                mark, given = f"{mark} {plan.nominal.digest}", replace(given, data=plan.nominal.data)
             known = self._lessons.get(mark)
             if known is None:
-                lesson = kind.teach(self._context(step, (zone, base), results))
+                lesson = kind.teach(given)
                 taught = Taught(columns={name: tuple(values) for name, values in lesson.items()})
                 known = self._lessons.keep(mark, taught)
             return known

@@ -1,11 +1,11 @@
-"""Deviation: how far the surface in a zone lies from that of the reference part."""
+"""Deviation: how far the surface in a zone lies from that of the reference part, or from the nominal one."""
 
 from __future__ import annotations
 
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import ClassVar
+from typing import ClassVar, Literal
 
 import numpy as np
 
@@ -38,15 +38,21 @@ class Deviation(Point):
 
 @register
 class DeviationKind(Kind):
-    """The surface in a zone against that of the reference part."""
+    """The surface in a zone against that of the reference part, or the nominal one of the drawing's model."""
 
     kind: ClassVar = "deviation-map"
-    title: ClassVar = "Difference to the reference"
+    title: ClassVar = "Difference to reference or nominal"
     glyph: ClassVar = "flatness"
     output: ClassVar = Deviation
     needs_zone: ClassVar = True
     learns: ClassVar = True
 
+    against: Literal["reference", "nominal"] = setting(
+        "reference",
+        "against",
+        "The reference scan, or the nominal surface that was placed on it.",
+        choices={"reference": "reference scan", "nominal": "nominal surface"},
+    )
     cell: float = setting(
         1.0,
         "cell",
@@ -73,7 +79,7 @@ class DeviationKind(Kind):
         z = _means(given, zone, places, cell)
         there = ~np.isnan(z)
         if not there.any():
-            raise NotMeasured("the reference shows nothing in the zone; move it onto the part")
+            raise NotMeasured(f"the {self.shown} shows nothing in the zone; move it onto the part")
         columns = {"u": places[there, 0], "v": places[there, 1], "z": z[there], "cell": np.array([cell])}
         return {name: tuple(np.round(values, 5).tolist()) for name, values in columns.items()}
 
@@ -84,7 +90,7 @@ class DeviationKind(Kind):
         share = float(there.mean())
         if not there.any() or 100.0 * share < self.least_data:
             raise NotMeasured(
-                f"only {percent(share)} of the area seen on the reference has data; minimum"
+                f"only {percent(share)} of the area seen on the {self.shown} has data; minimum"
                 f" {self.least_data:.0f} %"
             )
         worst = int(np.nanargmax(np.abs(off)))
@@ -108,7 +114,12 @@ class DeviationKind(Kind):
         reach = max(float(np.nanpercentile(np.abs(off), 95)), 1e-3)
         p: Deviation = outcome.value
         arms = np.array([(p.x - 1.0, p.y, p.z), (p.x + 1.0, p.y, p.z)])
-        return Evidence((Polyline(arms, "fit"),), ResidualMap("difference to the reference", grid, reach))
+        return Evidence((Polyline(arms, "fit"),), ResidualMap(f"difference to the {self.shown}", grid, reach))
+
+    @property
+    def shown(self) -> str:
+        """What is compared with, in words."""
+        return "reference" if self.against == "reference" else "nominal surface"
 
     def _compared(self, given: StepContext) -> tuple[FloatArray, FloatArray]:
         """(n, 2) places in mm of the taught cells on this scan and (n,) differences, NaN without data."""

@@ -25,6 +25,7 @@ from hemtra.core.plan.budget import Budget
 from hemtra.core.plan.gauge_mark import GaugeMark
 from hemtra.core.plan.limits import decimals_for
 from hemtra.core.plan.master_part import MasterPart
+from hemtra.core.plan.nominal import Nominal
 from hemtra.core.plan.series import Over
 from hemtra.core.plan.signals import MOST_SIGNALS, AnySignal
 from hemtra.core.zones.zone import Zone
@@ -267,6 +268,8 @@ class Plan(_Document):
     """A part that a line wants to see every so often; None where it does not."""
     signals: Annotated[tuple[AnySignal, ...], Field(max_length=MOST_SIGNALS)] = ()
     """What is sent out for each part."""
+    nominal: Nominal | None = None
+    """The surface of the drawing's model, placed on the reference scan."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", validate_by_name=True, validate_by_alias=True)
 

@@ -167,10 +167,11 @@ def _coloured(request: ShowRequest, plan: Plan, result: Result, steps: list[str]
         ids = [*steps, *result.steps]
         plane = next((v for i in ids if isinstance(v := result.steps[i].value, Plane)), None)
         return None if plane is None else plane_map(data, plane)
-    if request.colour == "reference" and request.teacher is not None:
-        placed = _placed(plan, result)
-        return None if placed is None else reference_map(data, request.teacher.data, *placed)
-    return None
+    of_reference = request.teacher.data if request.teacher is not None else None
+    of_nominal = plan.nominal.data if plan.nominal is not None else None
+    onto = {"reference": of_reference, "nominal": of_nominal}.get(request.colour)
+    placed = None if onto is None else _placed(plan, result)
+    return None if onto is None or placed is None else reference_map(data, onto, *placed)
 
 
 def _placed(plan: Plan, result: Result) -> tuple[Frame, Frame] | None:

@@ -29,6 +29,7 @@ COLOURS = {
     "slope": "slope",
     "plane": "deviation from the plane",
     "reference": "deviation from the reference scan",
+    "nominal": "deviation from the nominal surface",
 }
 """What can colour a part, by key."""
 SCAN, ROW = "(scan)", "(row)"

@@ -12,6 +12,7 @@ from hemtra.core.plan.document import Plan
 from hemtra.desktop.documents.action import Action
 from hemtra.desktop.documents.session import Session
 from hemtra.desktop.plan.panels.gauge_window import GaugeWindow
+from hemtra.desktop.plan.panels.nominal_form import NominalForm
 from hemtra.desktop.plan.panels.revisions_window import RevisionsWindow
 from hemtra.desktop.plan.panels.shake_window import ShakeWindow
 from hemtra.desktop.plan.workspace import PlanWorkspace
@@ -118,6 +119,14 @@ class DocumentActions:
         )
 
         yield Action(
+            "plan.nominal",
+            "Nominal surface from a mesh…",
+            group,
+            self.ask_nominal,
+            lambda: document.reference is not None,
+            help="The model of the drawing, STL or PLY, placed on the reference scan to compare parts with.",
+        )
+        yield Action(
             "plan.gauge",
             "Gauge study…",
             group,
@@ -133,6 +142,16 @@ class DocumentActions:
             study.can_start,
             help="Try the plan on worse copies of the tray: turned, tilted, noisy, with dropouts and dirt.",
         )
+
+    def ask_nominal(self) -> NominalForm:
+        """Ask for the mesh and how it is placed."""
+        session, document = self._session, self._bench.document
+        session.show("plan")
+        form = NominalForm(
+            document, session.tasks, self._workspace.edit, str(session.plans.folder), session.window
+        )
+        form.show()
+        return form
 
     def show_gauge(self) -> GaugeWindow:
         """Open it; it says what is needed."""

@@ -41,7 +41,7 @@ class PartPage(QWidget):
     """Back to the lots."""
     step_wanted = Signal(int)
     """The part after or before in the list."""
-    report_wanted, tray_wanted = Signal(object), Signal(object)
+    report_wanted, first_article_wanted, tray_wanted = Signal(object), Signal(object), Signal(object)
     failed = Signal(object)
 
     def __init__(self) -> None:
@@ -79,12 +79,15 @@ class PartPage(QWidget):
         self.back = QPushButton("Back to the lots   Esc")
         self.earlier, self.later = QPushButton("Newer   PgUp"), QPushButton("Older   PgDn")
         self.report, self.to_tray = QPushButton("Report…"), QPushButton("To the tray")
-        for button in (self.back, self.earlier, self.later, self.report, self.to_tray):
+        self.first_article = QPushButton("First article…")
+        self.first_article.setToolTip("Every requirement with its result, U and verdict, as PDF or workbook.")
+        for button in (self.back, self.earlier, self.later, self.report, self.first_article, self.to_tray):
             button.setObjectName("action")
         self.back.clicked.connect(self.left)
         self.earlier.clicked.connect(lambda: self.step_wanted.emit(-1))
         self.later.clicked.connect(lambda: self.step_wanted.emit(1))
         self.report.clicked.connect(lambda: self.report_wanted.emit(self.seen))
+        self.first_article.clicked.connect(lambda: self.first_article_wanted.emit(self.seen))
         self.to_tray.clicked.connect(lambda: self.tray_wanted.emit(self.seen))
         self.to_tray.setToolTip("Try the present plan on its scan, in the Plan workspace.")
         bar = QFrame()
@@ -95,7 +98,7 @@ class PartPage(QWidget):
         for widget in (self.back, self.title):
             row.addWidget(widget)
         row.addStretch(1)
-        for widget in (self.earlier, self.later, self.to_tray, self.report):
+        for widget in (self.earlier, self.later, self.to_tray, self.first_article, self.report):
             row.addWidget(widget)
         side = QFrame()
         side.setObjectName("panel")

@@ -20,7 +20,7 @@ from hemtra.desktop.widgets import units
 from hemtra.desktop.widgets.notifications import Notice, Notifications
 from hemtra.runtime.lot_reevaluation import LotReevaluation, rejudge, save_changes
 from hemtra.runtime.reevaluation import ReevaluatedPart, scan_of
-from hemtra.runtime.reporting import report_lot, report_part
+from hemtra.runtime.reporting import first_article, report_lot, report_part
 from hemtra.storage.exports import FORMATS, export
 from hemtra.storage.records import Records
 from hemtra.storage.records.merging import merge
@@ -110,6 +110,22 @@ class RecordActions:
             )
 
         self._ask_file(f"{seen.sheet.lot.name} part {part.number}.pdf", "PDF (*.pdf)", save)
+
+    def ask_first_article(self, seen: ReevaluatedPart) -> None:
+        """Ask where the first-article report of a part goes."""
+        records, part = self.records, seen.sheet.part
+        if records is None:
+            return
+
+        def save(path: Path) -> None:
+            self._tasks.start(
+                "First-article report",
+                lambda task: first_article(records, part.id, path, units.current()),
+                lambda _: self._tell_saved(path, True),
+            )
+
+        name = f"{seen.sheet.lot.name} part {part.number} first article.pdf"
+        self._ask_file(name, "PDF (*.pdf);;Workbook (*.xlsx)", save)
 
     def ask_export(self) -> None:
         """Ask where the chosen lots are exported to; the name of the file says in which format."""

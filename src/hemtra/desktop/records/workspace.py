@@ -169,6 +169,7 @@ class RecordsWorkspace(QWidget):
         deeds.rejudged.connect(self._show_rejudged)
         deeds.merged.connect(self.show_now)
         self.part.report_wanted.connect(deeds.ask_part_report)
+        self.part.first_article_wanted.connect(deeds.ask_first_article)
         self.part.tray_wanted.connect(lambda seen: deeds.to_tray([seen.sheet.part]))
         self.part.failed.connect(self._notifications.error)
         self.rejudged.left.connect(self.show_lots)

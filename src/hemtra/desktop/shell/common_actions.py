@@ -59,7 +59,7 @@ def help_actions(window: MainWindow) -> Iterable[Action]:
         "Plan",
         lambda: window.open_files(_copied()),
         lambda: not session.lock.locked and bool(_copied()),
-        keys="Ctrl+V",
+        keys="Ctrl+Shift+V",
         help="Files copied in a file manager, or a path copied as text.",
     )
     yield Action("view.dark", "Dark or light", "View", lambda: _toggle_dark(session), while_locked=True)

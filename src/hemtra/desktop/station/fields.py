@@ -93,12 +93,18 @@ def pages_for(station: Station) -> tuple[Page, ...]:
         for k in range(len(station.sensors))
     )
     travel = Page(
-        "Travel", (("Travel", "travel"), ("Encoder", "travel.encoder"), ("Line", "line")), ("encoder",)
+        "Travel",
+        (
+            ("Travel", "travel"),
+            ("Encoder", "travel.encoder"),
+            ("Line", "line"),
+            ("Uncertainty of scales", "scales"),
+        ),
+        ("encoder",),
     )
-    scales = Page("Uncertainty", (("Standard uncertainty of the scales", "scales"),))
     run = (("Watched folder", "incoming"), ("Scans of a run", "keeping"))
     outside = Page("Outputs and storage", (("I/O module, Modbus TCP", "io"), *run))
-    return (*sensors, travel, Page("Trigger", (("Trigger", "trigger"),)), scales, outside)
+    return (*sensors, travel, Page("Trigger", (("Trigger", "trigger"),)), outside)
 
 
 def fields_of(station: Station, path: str) -> tuple[Field, ...]:

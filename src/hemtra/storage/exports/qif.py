@@ -3,6 +3,9 @@
 Every balloon is a characteristic that the user defines, by its unit: linear, angular, area or of another unit,
 or an attribute where text is read; as definition, nominal and item. Each part is an actual component with one
 set of measurement results that refers to these.
+
+`qif_results.xsd` beside this file says what is written, element by element; it is our own, and covers no
+more.
 """
 
 from __future__ import annotations
@@ -11,6 +14,7 @@ import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime
+from decimal import Decimal
 from itertools import count
 from typing import IO, Any
 from xml.sax.saxutils import escape, quoteattr
@@ -34,6 +38,8 @@ UNITS = (
     ("LinearUnit", "meter", "mm", "0.001"),
     ("VolumeUnit", "cubic meter", "mm3", "0.000000001"),
 )
+WITH_A_PLACE = {"°", "mm²", "mm", "mm³"}
+"""What `UNITS` declare, as rows have it."""
 STATUS = {
     Verdict.PASS: "PASS",
     Verdict.FAIL: "FAIL",
@@ -83,6 +89,12 @@ class _Writer:
                     self._text("UnitName", name)
                     with self._element("UnitConversion"):
                         self._text("Factor", factor)
+            # every unit that a value is in is declared; those without a place of their own by their name
+            for unit in sorted({row.unit for row in self._walk.characteristics} - WITH_A_PLACE):
+                name = unit or "one"
+                with self._element("UserDefinedUnit"):
+                    self._text("WhatIsMeasured", "ratio" if unit in ("%", "") else "quantity")
+                    self._text("UnitName", name)
 
     def _characteristics(self) -> None:
         rows = self._walk.characteristics
@@ -104,7 +116,7 @@ class _Writer:
                     with self._element(name, id=str(nominals[row.id])):
                         self._text("CharacteristicDefinitionId", str(definitions[row.id]))
                         if row.nominal is not None and kinds[row.id] != TEXT:
-                            self._text("TargetValue", repr(row.nominal))
+                            self._text("TargetValue", decimal(row.nominal))
             with self._element("CharacteristicItems", n=number):
                 for row in rows:
                     kind, key = self._items[row.id]
@@ -123,9 +135,9 @@ class _Writer:
             return
         with self._element("Tolerance"):
             if row.upper is not None:
-                self._text("MaxValue", repr(row.upper))
+                self._text("MaxValue", decimal(row.upper))
             if row.lower is not None:
-                self._text("MinValue", repr(row.lower))
+                self._text("MinValue", decimal(row.lower))
             self._text("DefinedAsLimit", "true")
 
     def _results(self, parts: int) -> None:
@@ -174,8 +186,8 @@ class _Writer:
         if kind == TEXT and text:
             given = f"<Value>{_said(text)}</Value>"
         elif value is not None:
-            known = "" if u is None else f' combinedUncertainty="{u!r}"'
-            given = f"<Value{known}>{value!r}</Value>"
+            known = "" if u is None else f' combinedUncertainty="{decimal(u)}"'
+            given = f"<Value{known}>{decimal(value)}</Value>"
         # in one piece, since there are a great many of them
         self._pieces.append(
             f'<{name} id="{next(self._ids)}">{message}'
@@ -196,6 +208,12 @@ class _Writer:
     def _flush(self) -> None:
         self._stream.write("".join(self._pieces).encode())
         self._pieces.clear()
+
+
+def decimal(value: float) -> str:
+    """A number as `xs:decimal` has it, with all of its digits and no exponent."""
+    text = repr(value)
+    return text if "e" not in text else format(Decimal(text), "f")
 
 
 def _said(text: str) -> str:

@@ -28,6 +28,7 @@ class TrendChart(Flowable):
         super().__init__()
         self.width, self.height = size
         self._lower, self._upper = trend.lower, trend.upper
+        self.alt = f"Trend and histogram of {trend.balloon} {trend.name}"
         self._x, self._low, self._high = thinned(trend.values, POINTS)
         known = trend.values[~np.isnan(trend.values)]
         self._span = _span(known, trend.lower, trend.upper)
@@ -86,6 +87,8 @@ class Pareto(Flowable):
         super().__init__()
         self._rows = [row for row in failures if row.count][:most]
         self.width, self.height = width, ROW * max(len(self._rows), 1)
+        worst = ", ".join(f"{row.balloon} {row.name}: {row.count}" for row in self._rows)
+        self.alt = f"What did not pass, most frequent first: {worst or 'nothing'}"
 
     def wrap(self, width: float, height: float) -> tuple[float, float]:
         """Its size in points."""

@@ -82,6 +82,7 @@ class _Picture(Flowable):
     def __init__(self, chart: GaugeChart) -> None:
         super().__init__()
         self._chart = chart
+        self.alt = f"Readings by part: {chart.title}"
         self.width, self.height = CHART
 
     def wrap(self, width: float, height: float) -> tuple[float, float]:

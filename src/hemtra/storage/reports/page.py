@@ -21,7 +21,6 @@ from reportlab.platypus import (
     BaseDocTemplate,
     CondPageBreak,
     Flowable,
-    Frame,
     PageBreak,
     PageTemplate,
     Paragraph,
@@ -31,6 +30,7 @@ from reportlab.platypus import (
 
 from hemtra.core.plan.limits import Verdict
 from hemtra.storage.files import atomic_write
+from hemtra.storage.reports.tagging import TaggedCanvas, TaggedFrame, TaggedTable
 
 REGULAR, BOLD = "B612", "B612-Bold"
 MARGIN = 16 * mm
@@ -89,6 +89,11 @@ def build(path: Path, title: str, footer: str, story: Sequence[Flowable]) -> Non
     printed = time.strftime("%Y-%m-%d %H:%M")
 
     def decorate(canvas: Canvas, document: Any) -> None:
+        assert isinstance(canvas, TaggedCanvas)
+        with canvas.decoration():
+            draw_edges(canvas, document)
+
+    def draw_edges(canvas: Canvas, document: Any) -> None:
         canvas.setFillColor(SPRUCE)
         canvas.rect(0, A4[1] - 7 * mm, A4[0], 7 * mm, stroke=0, fill=1)
         canvas.setFillColor(PAPER)
@@ -103,9 +108,9 @@ def build(path: Path, title: str, footer: str, story: Sequence[Flowable]) -> Non
 
     with atomic_write(path) as stream:
         document = BaseDocTemplate(stream, pagesize=A4, title=title, author="Hemtra")
-        frame = Frame(MARGIN, 13 * mm, WIDTH, A4[1] - 24 * mm, 0, 0, 0, 0)
+        frame = TaggedFrame(MARGIN, 13 * mm, WIDTH, A4[1] - 24 * mm, 0, 0, 0, 0)
         document.addPageTemplates(PageTemplate("page", [frame], onPage=decorate))
-        document.build(list(story))
+        document.build(list(story), canvasmaker=TaggedCanvas)
 
 
 def fitted(words: str, size: float, room: float, font: str = REGULAR) -> str:
@@ -134,8 +139,12 @@ def plain_table(
     head: int = 0,
     lines: bool = True,
     right: Sequence[int] = (),
+    layout: bool = False,
 ) -> Table:
-    """A table in our look. head: rows that stand again on every page. right: columns of numbers."""
+    """A table in our look. head: rows that stand again on every page. right: columns of numbers.
+
+    layout: whether it only puts things beside each other.
+    """
     commands: list[tuple[Any, ...]] = [
         ("FONT", (0, 0), (-1, -1), REGULAR, 8),
         ("TEXTCOLOR", (0, 0), (-1, -1), INK),
@@ -154,7 +163,8 @@ def plain_table(
             ("TEXTCOLOR", (0, 0), (-1, head - 1), MUTED),
             ("LINEBELOW", (0, head - 1), (-1, head - 1), 0.8, SPRUCE),
         ]
-    return Table([list(row) for row in rows], list(widths), style=TableStyle(commands), repeatRows=head)
+    made = Table if layout else TaggedTable
+    return made([list(row) for row in rows], list(widths), style=TableStyle(commands), repeatRows=head)
 
 
 def draw_balloon(

@@ -78,7 +78,7 @@ def part_story(part: PartContent) -> list[Flowable]:
     if part.seen is None:
         story.append(page.text(part.missing, colour=page.MUTED, after=6))
     else:
-        picture = PartPicture(part.seen.data, DRAWING, part.seen.pointers)
+        picture = PartPicture(part.seen.data, DRAWING, part.seen.pointers, legend=True)
         picture.hAlign = "CENTER"
         story += [picture, Spacer(0, 6)]
     story += [*page.heading("Sheet"), sheet(part.rows), Spacer(0, 8)]
@@ -143,4 +143,4 @@ def close_look(row: CharacteristicResult, seen: PartEvidence, caption: str = "")
 def in_pairs(looks: Sequence[Look]) -> list[Flowable]:
     """Two beside each other."""
     rows = [[*looks[k : k + 2], []][:2] for k in range(0, len(looks), 2)]
-    return [page.plain_table(rows, [page.WIDTH / 2] * 2, lines=False)] if rows else []
+    return [page.plain_table(rows, [page.WIDTH / 2] * 2, lines=False, layout=True)] if rows else []

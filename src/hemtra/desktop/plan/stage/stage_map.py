@@ -21,9 +21,16 @@ from hemtra.desktop.plan.stage.legend import Legend
 from hemtra.desktop.widgets import units
 from hemtra.desktop.widgets.layers import image
 
-UNITS = {"slope": "°", "plane": "mm", "reference": "mm"}
+UNITS = {"slope": "°", "plane": "mm", "reference": "mm", "nominal": "mm"}
 """Colourings by values that are worked out beside the window, and the units of those."""
-NAMES = {"slope": "slope", "plane": "above the plane", "reference": "above the reference"}
+NAMES = {
+    "slope": "slope",
+    "plane": "above the plane",
+    "reference": "above the reference",
+    "nominal": "above the nominal",
+}
+DEVIATIONS = ("plane", "reference", "nominal")
+"""Those about zero."""
 ISOLINES = 24
 """About how many steps isolines divide the coloured heights into."""
 
@@ -48,13 +55,13 @@ class StageMap:
     @property
     def colours(self) -> ByteArray:
         """(256, 3) uint8 that they are shown in."""
-        if self._bench.colour in ("plane", "reference"):
+        if self._bench.colour in DEVIATIONS:
             return deviation_palette()
         return grey_palette() if self._bench.colour == "grey" else height_palette()
 
     def fill_legend(self, data: HeightMap | None) -> None:
         """Let the legend show what colours the part."""
-        even = self._bench.colour in ("plane", "reference")
+        even = self._bench.colour in DEVIATIONS
         unit = UNITS.get(self._bench.colour, "mm")
         self._legend.set_data(None if data is None else self.values(data), self.colours, unit=unit, even=even)
         self._legend.setVisible(data is not None and self._bench.colour != "intensity")
