@@ -10,6 +10,7 @@ from pathlib import Path
 import pytest
 from hypothesis import settings
 
+from databases import database, server  # noqa: F401  # fixtures for all
 from examples import PROFILE
 from hemtra import Plan, Scan
 from hemtra.runtime.demo import is_complete, write_demo

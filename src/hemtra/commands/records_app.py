@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import json
+from dataclasses import asdict
 from pathlib import Path
 from typing import Annotated
 
 import typer
+from rich.table import Table
 
 from hemtra.commands.terminal import out, progress_reporter
+from hemtra.core.text import percent
 
 records_app = typer.Typer(no_args_is_help=True, help="Check, copy, restore, rescue, archive records.")
 RecordsUrl = Annotated[
@@ -76,3 +80,30 @@ def records_archive(
     with progress_reporter("archive") as progress:
         words = archive_records(db, before, output, progress)
     out.print(words, soft_wrap=True)
+
+
+@records_app.command("lines")
+def records_lines(
+    db: RecordsUrl = None,
+    as_json: Annotated[bool, typer.Option("--json", help="Print one JSON object per line.")] = False,
+) -> None:
+    """Show what each line that writes into the records does. Exit code 1 where one is lost."""
+    from hemtra.commands.records import opened_records
+    from hemtra.storage.records.lines import all_lines
+
+    with opened_records(db) as records:
+        found = all_lines(records)
+    if as_json:
+        for line in found:
+            print(json.dumps({**asdict(line), "state": line.shown}, ensure_ascii=False))
+    else:
+        table = Table(
+            "line", "computer", "state", "plan", "lot", "parts", "pass", "latency", "waiting", box=None
+        )
+        for line in found:
+            share = "–" if line.share is None else percent(line.share, 1)
+            numbers = str(line.parts), share, f"{1000 * line.latency:.0f} ms", str(line.waiting)
+            table.add_row(line.name, line.host, line.shown, line.plan, line.lot, *numbers)
+        out.print(table)
+    if any(line.shown == "lost" for line in found):
+        raise typer.Exit(1)

@@ -28,6 +28,8 @@ CATALOGUE: Mapping[str, str] = MappingProxyType(
         "master overdue": "Master part {serial} passed {hours} h ago; present it.",
         "master passed": "Master part {serial} passed.",
         "new lot": "Lot {lot} begins.",
+        "server away": "The records' server does not answer: {why} Parts wait on this computer.",
+        "server back": "The records' server answers again; {count} parts were forwarded.",
         "overrun": "queue full: {limit} parts in evaluation; slow the line or remove characteristics",
         "refusing": "No part passes until the master part does. {why}",
         "worker lost": "inspection process crashed repeatedly; keep the scan and report the fault",

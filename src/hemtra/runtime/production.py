@@ -172,6 +172,10 @@ class Production:
         if lost == "stop" and not self._stopping.is_set():
             self._end(f"{event.text} Line stopped: station setting “on link loss”.")
 
+    def happened(self, event: Event) -> None:
+        """Something beside the parts, such as a server that is away."""
+        self._pass_on(event)
+
     def not_looked_after(self, words: str) -> None:
         """The records could not be copied or archived."""
         self._pass_on(Event("records not copied", time.time(), fields={"text": words}))

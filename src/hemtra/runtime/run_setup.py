@@ -11,6 +11,7 @@ from pathlib import Path
 import platformdirs
 
 from hemtra.core.errors import HemtraError
+from hemtra.core.events import Event
 from hemtra.core.maps.scan import Scan
 from hemtra.core.plan.document import Plan
 from hemtra.core.station.io_and_storage import Incoming
@@ -18,14 +19,17 @@ from hemtra.core.station.station import Station
 from hemtra.outputs.modbus import ModbusOutput
 from hemtra.runtime.belt_mark import BeltMark, BeltNotClear
 from hemtra.runtime.feeds import Feed, FolderFeed, WatchFeed
+from hemtra.runtime.heartbeat import Heartbeat, host
 from hemtra.runtime.io_process import started
 from hemtra.runtime.line_feeds import BeltFeed, StationFeed
 from hemtra.runtime.production import Listeners, Production, Setup
 from hemtra.runtime.signaller import Punctual, Signaller
 from hemtra.runtime.sources import made_up_parts, source_of
 from hemtra.runtime.upkeep import Upkeep, judged_sources
+from hemtra.runtime.uplink import Uplink, is_server, spool_of
 from hemtra.runtime.workers import ProcessWorkers, ThreadWorkers, Workers
 from hemtra.storage.records import Records
+from hemtra.storage.records.lines import LineState
 from hemtra.storage.settings import load_settings
 
 LOCK_FILE = "lock.json"
@@ -76,13 +80,20 @@ def begin(
     if not any(not row.off for row in plan.sheet):
         raise HemtraError("The plan has no characteristics to evaluate; add one before it runs.")
     held: list[Production] = []
+    name = station.name if station is not None else f"{plan.name}, {'watch' if asked.watch else 'replay'}"
+
+    def happened(event: Event) -> None:
+        if held:
+            held[0].happened(event)
 
     def link_changed(up: bool) -> None:
         if held:
             held[0].link_changed(up)
 
     with ExitStack() as undo:
-        records = Records(asked.db or default_db())
+        db = asked.db or default_db()
+        uplink = Uplink(spool_of(records_folder(), db, name), db, happened) if is_server(db) else None
+        records = Records(db if uplink is None else str(spool_of(records_folder(), db, name)))
         undo.callback(records.close)
         feed = _feed(asked, station, records)
         block = None if station is None or asked.io is not None else started(station.io)
@@ -113,12 +124,46 @@ def begin(
         undo.pop_all()
     if block is not None:
         production.closing.append(block.stop)
+    if uplink is not None:
+        uplink.start()
+    own = Records(db) if uplink is None else None
+    heartbeat = _heartbeat(production, lambda: own if uplink is None else uplink.target, uplink, name)
+    if uplink is not None:
+        production.closing += [uplink.finish, heartbeat.stop, uplink.close]
+    if own is not None:
+        production.closing += [heartbeat.stop, own.close]
     file = Path(records.name)
     if station is not None and station.keeping.looks_after and file.is_file():
         upkeep = Upkeep(file, station.keeping, production.not_looked_after)
         upkeep.start()
         production.closing.append(upkeep.stop)
     return production
+
+
+def _heartbeat(
+    production: Production, where: Callable[[], Records | None], uplink: Uplink | None, name: str
+) -> Heartbeat:
+    """What says in the records what the line does; begun."""
+
+    def now() -> LineState:
+        state = "paused" if production.paused else "runs" if production.running else "stopped"
+        counts, waiting = production.counts, uplink.waiting if uplink is not None else 0
+        return LineState(
+            name=name,
+            host=host(),
+            plan=production.setup.plan.name,
+            lot=production.lot.name,
+            state="stopped" if production.stopping else state,
+            parts=counts.all,
+            passed=counts.passed,
+            waiting=waiting,
+            latency=production.times.now.latency,
+            began=production.lot.started,
+        )
+
+    made = Heartbeat(where, now)
+    made.start()
+    return made
 
 
 def _belt(station: Station, asked: RunRequest) -> BeltMark:

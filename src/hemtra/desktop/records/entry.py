@@ -9,6 +9,7 @@ from typing import ClassVar
 from hemtra.desktop.documents.action import Action
 from hemtra.desktop.documents.session import Prepare, Session
 from hemtra.desktop.documents.workspace import Workspace
+from hemtra.desktop.records.lines_window import LinesWindow
 from hemtra.desktop.records.workspace import RecordsWorkspace
 
 
@@ -73,7 +74,19 @@ class RecordsEntry(Workspace):
         ):
             can = partial(lambda button: self.is_shown and button.isEnabled(), button)
             yield here(f"records.{name}", title, do=do, enabled=can, help=text)
+        yield here(
+            "records.lines",
+            "Lines…",
+            do=self.show_lines,
+            help="What each line that writes into these records does now.",
+        )
         yield here("records.open", "Open records…", do=page.ask_open, enabled=shown, help="Of another file.")
+
+    def show_lines(self) -> LinesWindow:
+        """Beside the window."""
+        window = LinesWindow(lambda: self.session.records_at, self.session.tasks, self.session.window)
+        window.show()
+        return window
 
     def entered(self) -> None:
         """Look at the records as they are now."""

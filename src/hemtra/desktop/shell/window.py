@@ -22,7 +22,7 @@ from hemtra.desktop.shell.message_bar import MessageBar, ProgressStrip, stacked
 from hemtra.desktop.shell.top_bar import TopBar
 from hemtra.desktop.shell.tour import Tour
 from hemtra.desktop.shell.workspaces import workspaces
-from hemtra.desktop.widgets import units
+from hemtra.desktop.widgets import theme, units
 from hemtra.desktop.widgets.notifications import Notice, Notifications
 
 
@@ -37,23 +37,24 @@ class MainWindow(QMainWindow):
         self.setAcceptDrops(True)
         self.session = session = Session(self, notifications or Notifications(), self.trigger)
         units.use(session.unit)
-        self.workspaces: dict[str, Workspace] = {made.name: made(session) for made in workspaces()}
-        self.message_bar = MessageBar(self.trigger)
-        session.notifications.notified.connect(self.message_bar.notice_wanted.emit)
-        self.manual = Manual(self)
-        self._recovery = recovery(session)
-        self.actions_by_id = {action.id: action for action in self._all_actions()}
-        self._items = {action.id: self._item(action) for action in self.actions_by_id.values()}
-        self.band = TopBar(tuple(self.workspaces), self.trigger, self.fill_menu)
-        self.band.workspace_chosen.connect(self.show_workspace)
-        session.show_wanted.connect(self.show_workspace)
-        session.unit_changed.connect(self._show_unit)
-        self.pages = QStackedWidget()
-        for workspace in self.workspaces.values():
-            self.pages.addWidget(workspace.page)
-        self.tour = Tour(session, self.trigger)
-        strip = ProgressStrip(session.tasks)
-        self.setCentralWidget(stacked(self.band, self.tour, self.message_bar, strip, self.pages))
+        with theme.undressed():
+            self.workspaces: dict[str, Workspace] = {made.name: made(session) for made in workspaces()}
+            self.message_bar = MessageBar(self.trigger)
+            session.notifications.notified.connect(self.message_bar.notice_wanted.emit)
+            self.manual = Manual(self)
+            self._recovery = recovery(session)
+            self.actions_by_id = {action.id: action for action in self._all_actions()}
+            self._items = {action.id: self._item(action) for action in self.actions_by_id.values()}
+            self.band = TopBar(tuple(self.workspaces), self.trigger, self.fill_menu)
+            self.band.workspace_chosen.connect(self.show_workspace)
+            session.show_wanted.connect(self.show_workspace)
+            session.unit_changed.connect(self._show_unit)
+            self.pages = QStackedWidget()
+            for workspace in self.workspaces.values():
+                self.pages.addWidget(workspace.page)
+            self.tour = Tour(session, self.trigger)
+            strip = ProgressStrip(session.tasks)
+            self.setCentralWidget(stacked(self.band, self.tour, self.message_bar, strip, self.pages))
         bench, station = session.bench, session.station_bench
         for changed in (
             bench.document.changed,

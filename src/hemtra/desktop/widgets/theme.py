@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import cache
 from importlib.resources import files
@@ -9,6 +11,7 @@ from importlib.resources import files
 from PySide6.QtCore import QByteArray, QRectF, Qt
 from PySide6.QtGui import QColor, QFont, QFontDatabase, QPainter, QPixmap
 from PySide6.QtSvg import QSvgRenderer
+from PySide6.QtWidgets import QApplication
 
 from hemtra.core.plan.limits import Verdict
 
@@ -98,6 +101,22 @@ def use(theme: Theme) -> None:
     """Switch; views take the colours when they next paint."""
     global _current
     _current = theme
+
+
+@contextmanager
+def undressed() -> Iterator[None]:
+    """Without the style sheet meanwhile.
+
+    While a window is put together, each widget that gets a parent is styled anew with all that it holds.
+    """
+    application = QApplication.instance()
+    assert isinstance(application, QApplication)
+    worn = application.styleSheet()
+    application.setStyleSheet("")
+    try:
+        yield
+    finally:
+        application.setStyleSheet(worn)
 
 
 def colour(name: str, alpha: int = 255) -> QColor:

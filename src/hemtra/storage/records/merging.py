@@ -7,10 +7,11 @@ import tempfile
 from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
+from itertools import groupby
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import Connection, Table, func, insert, select
+from sqlalchemy import Connection, Table, func, insert, select, update
 
 from hemtra.core.progress import Progress
 from hemtra.storage.files import shown
@@ -68,6 +69,34 @@ def merge(records: Records, other: Path, progress: Progress = lambda done, of, w
 def copied_lots(target: Records, source: Connection, chosen: Collection[int], progress: Progress) -> Merged:
     """Some lots, by their keys, taken over into other records. Raises `RecordsError`."""
     return _Merge(target, source, chosen).run(progress)
+
+
+def forwarded(target: Records, source: Connection, after: int, until: float) -> int:
+    """Add some parts of other records in their order; the key there of the last, `after` where there is none.
+
+    after: keys up to this one were forwarded before. until: only parts recorded by then, in s since 1970. What
+    is here already is left as it is, so the same may be forwarded twice. Raises `RecordsError`.
+    """
+    query = select(parts).where(parts.c.id > after, parts.c.recorded <= until)
+    found = source.execute(query.order_by(parts.c.id).limit(CHUNK)).all()
+    if not found:
+        return after
+    merge = _Merge(target, source)
+    with target.writing() as ours:
+        merge.take_documents(ours)
+        for lot_key, rows in groupby(found, key=lambda row: row.lot_id):
+            lot = source.execute(select(lots).where(lots.c.id == lot_key)).one()
+            here = _lot_here(ours, lot)
+            ours.execute(update(lots).where(lots.c.id == here).values(ended=lot.ended))
+            merge.take(ours, here, sorted(rows, key=lambda row: row.number), Merged())
+            merge.take_events(ours, lot_key, here)
+    return int(found[-1].id)
+
+
+def count_after(records: Records, key: int) -> int:
+    """Parts whose keys are above one."""
+    with records.reading() as db:
+        return int(db.execute(select(func.count()).select_from(parts).where(parts.c.id > key)).scalar_one())
 
 
 def refuse(other: Path) -> None:
@@ -133,7 +162,7 @@ class _Merge:
         total = theirs.execute(select(func.count()).select_from(parts)).scalar_one()
         merged, done = Merged(), 0
         with self._records.writing() as ours:
-            self._take_documents(ours)
+            self.take_documents(ours)
         for lot in theirs.execute(select(lots).order_by(lots.c.started, lots.c.id)).all():
             if self._chosen is not None and lot.id not in self._chosen:
                 continue
@@ -142,19 +171,20 @@ class _Merge:
             last = 0
             while found := self._chunk(lot.id, last):
                 with self._records.writing() as ours:
-                    merged = self._take(ours, here, found, merged)
+                    merged = self.take(ours, here, found, merged)
                 last, done = found[-1].number, done + len(found)
                 if not progress(done, total, f"lot {lot.name}"):
                     return Merged(merged.added, merged.known, merged.clashing, finished=False)
             with self._records.writing() as ours:
-                self._take_events(ours, lot.id, here)
+                self.take_events(ours, lot.id, here)
         return merged
 
     def _chunk(self, lot: int, last: int) -> Sequence[Any]:
         query = select(parts).where(parts.c.lot_id == lot, parts.c.number > last)
         return self._theirs.execute(query.order_by(parts.c.number).limit(CHUNK)).all()
 
-    def _take_documents(self, ours: Connection) -> None:
+    def take_documents(self, ours: Connection) -> None:
+        """Plan revisions and stations."""
         for row in self._theirs.execute(select(revisions)).all():
             key, is_new = _by_digest(ours, revisions, row)
             self._revisions[row.id] = key
@@ -170,7 +200,8 @@ class _Merge:
         for row in self._theirs.execute(select(stations)).all():
             self._stations[row.id] = _by_digest(ours, stations, row)[0]
 
-    def _take(self, ours: Connection, lot: int, found: Sequence[Any], merged: Merged) -> Merged:
+    def take(self, ours: Connection, lot: int, found: Sequence[Any], merged: Merged) -> Merged:
+        """Parts of one lot, in the order of their numbers."""
         numbers = [row.number for row in found]
         query = select(parts.c.number, parts.c.serial, parts.c.scanned).where(
             parts.c.lot_id == lot, parts.c.number.between(numbers[0], numbers[-1])
@@ -203,7 +234,8 @@ class _Merge:
             if rows:
                 ours.execute(insert(values), rows)
 
-    def _take_events(self, ours: Connection, lot: int, here: int) -> None:
+    def take_events(self, ours: Connection, lot: int, here: int) -> None:
+        """What happened in a lot."""
         known = set(map(tuple, ours.execute(_events_of(here))))
         new = [row for row in self._theirs.execute(_events_of(lot)) if tuple(row) not in known]
         happened = {row.number for row in new if row.number is not None}

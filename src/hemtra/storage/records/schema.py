@@ -173,6 +173,21 @@ Index(
     sqlite_where=NOT_PASSED,
     postgresql_where=NOT_PASSED,
 )
+lines = Table(
+    "lines",
+    metadata,
+    Column("name", _Words(120), primary_key=True),
+    Column("host", _Words(120), primary_key=True),
+    Column("plan", _Words(120), nullable=False),
+    Column("lot", _Words(120), nullable=False),
+    Column("state", String(16), nullable=False),
+    Column("parts", Integer, nullable=False),
+    Column("passed", Integer, nullable=False),
+    Column("waiting", Integer, nullable=False),
+    Column("latency", Float, nullable=False),
+    Column("began", Float, nullable=False),
+    Column("seen", Float, nullable=False),
+)
 events = Table(
     "events",
     metadata,

@@ -88,7 +88,7 @@ class Pareto(Flowable):
         self._rows = [row for row in failures if row.count][:most]
         self.width, self.height = width, ROW * max(len(self._rows), 1)
         worst = ", ".join(f"{row.balloon} {row.name}: {row.count}" for row in self._rows)
-        self.alt = f"What did not pass, most frequent first: {worst or 'nothing'}"
+        self.alt = f"Not passed, most frequent first: {worst or 'nothing'}"
 
     def wrap(self, width: float, height: float) -> tuple[float, float]:
         """Its size in points."""
