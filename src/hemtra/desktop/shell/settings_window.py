@@ -13,16 +13,15 @@ from PySide6.QtWidgets import (
     QDialog,
     QFileDialog,
     QFormLayout,
-    QHBoxLayout,
     QLabel,
     QLineEdit,
-    QPushButton,
     QWidget,
 )
 
 from hemtra.core.units import INCH, MM
 from hemtra.desktop.documents.session import Session
 from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets.path_field import path_field
 from hemtra.storage.settings import LOG_LEVELS, TEXT_SIZES, settings_path
 from hemtra.storage.tables import STYLES
 
@@ -84,29 +83,16 @@ class SettingsWindow(QDialog):
         form.addRow(self.message)
 
     def _with_button(self, name: str, kind: str) -> QWidget:
-        row, button = QWidget(), QPushButton("…")
-        button.setObjectName("action")
-        button.setAccessibleName(f"{TEXTS[name][0]}: choose")
-        button.setToolTip("Choose.")
+        field = self.texts[name]
 
-        def ask() -> None:
-            field = self.texts[name]
+        def ask() -> str:
             if kind == "folder":
-                chosen = QFileDialog.getExistingDirectory(self, "Folder", field.text())
-            else:
-                chosen = QFileDialog.getSaveFileName(
-                    self, "Records", field.text(), "Records (*.db)", options=ANY_FILE
-                )[0]
-            if chosen:
-                field.setText(chosen)
-                self._type(name)
+                return QFileDialog.getExistingDirectory(self, "Folder", field.text())
+            return QFileDialog.getSaveFileName(
+                self, "Records", field.text(), "Records (*.db)", options=ANY_FILE
+            )[0]
 
-        button.clicked.connect(ask)
-        line = QHBoxLayout(row)
-        line.setContentsMargins(0, 0, 0, 0)
-        line.addWidget(self.texts[name], 1)
-        line.addWidget(button)
-        return row
+        return path_field(field, TEXTS[name][0], ask)
 
     def _now(self, name: str) -> str:
         value = getattr(self._session.settings, name)

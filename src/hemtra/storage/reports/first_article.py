@@ -23,7 +23,7 @@ from hemtra.storage.files import atomic_write
 from hemtra.storage.foreign.extra import library
 from hemtra.storage.reports import page
 from hemtra.storage.reports.drawing import PartPicture
-from hemtra.storage.reports.part_report import DRAWING, PartContent
+from hemtra.storage.reports.part_report import DRAWING, PartContent, pictured
 from hemtra.storage.tables import harmless
 
 HEADS = (
@@ -86,13 +86,7 @@ def _save_pdf(path: Path, found: FirstArticle) -> None:
         page.facts(part.facts),
         Spacer(0, 6),
     ]
-    story += [page.text(note, bold=True, colour=page.COPPER, after=4) for note in part.notes]
-    if part.seen is None:
-        story.append(page.text(part.missing, colour=page.MUTED, after=6))
-    else:
-        picture = PartPicture(part.seen.data, DRAWING, part.seen.pointers, legend=True)
-        picture.hAlign = "CENTER"
-        story += [picture, Spacer(0, 6)]
+    story += pictured(part)
     story += [*page.heading("Requirements"), _table(part.rows), Spacer(0, 14), _signatures(found.author)]
     page.build(path, f"First article: {part.title}", "U: expanded uncertainty, coverage factor 2.", story)
 

@@ -74,17 +74,21 @@ def part_story(part: PartContent) -> list[Flowable]:
     if part.reason:
         story.append(page.text(part.reason, after=4))
     story += [page.facts(part.facts), Spacer(0, 6)]
-    story += [page.text(note, bold=True, colour=page.COPPER, after=4) for note in part.notes]
-    if part.seen is None:
-        story.append(page.text(part.missing, colour=page.MUTED, after=6))
-    else:
-        picture = PartPicture(part.seen.data, DRAWING, part.seen.pointers, legend=True)
-        picture.hAlign = "CENTER"
-        story += [picture, Spacer(0, 6)]
+    story += pictured(part)
     story += [*page.heading("Sheet"), sheet(part.rows), Spacer(0, 8)]
     if part.seen is not None:
         story += _close_looks(part.rows, part.seen)
     return story
+
+
+def pictured(part: PartContent) -> list[Flowable]:
+    """Its notes, and the part with its balloons, or why there is no picture."""
+    story: list[Flowable] = [page.text(note, bold=True, colour=page.COPPER, after=4) for note in part.notes]
+    if part.seen is None:
+        return [*story, page.text(part.missing, colour=page.MUTED, after=6)]
+    picture = PartPicture(part.seen.data, DRAWING, part.seen.pointers, legend=True)
+    picture.hAlign = "CENTER"
+    return [*story, picture, Spacer(0, 6)]
 
 
 def sheet(rows: Sequence[CharacteristicResult]) -> Flowable:

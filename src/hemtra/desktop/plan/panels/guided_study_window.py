@@ -31,6 +31,7 @@ from hemtra.core.gauge.study import Presented
 from hemtra.core.plan.document import Plan
 from hemtra.desktop.background.tasks import Task, Tasks
 from hemtra.desktop.widgets.dialogs import button_row
+from hemtra.desktop.widgets.path_field import path_field
 from hemtra.runtime.guided_study import IncomingScans, Presenter, Run, SimulatedCovers, StudyRun
 from hemtra.storage.study_folders import begin_study, load_study
 from hemtra.virtual.gauge_demo import POSES
@@ -105,24 +106,10 @@ class GuidedStudyWindow(QDialog):
         return page
 
     def _folder_row(self, field: QLineEdit, title: str) -> QWidget:
-        row = QWidget()
-        line = QHBoxLayout(row)
-        line.setContentsMargins(0, 0, 0, 0)
-        field.setAccessibleName(title)
-        choose = QPushButton("…")
-        choose.setObjectName("action")
-        choose.setToolTip(title)
-        choose.setAccessibleName(f"{title}: choose")
+        def ask() -> str:
+            return QFileDialog.getExistingDirectory(self, title, field.text() or self._start)
 
-        def ask() -> None:
-            name = QFileDialog.getExistingDirectory(self, title, field.text() or self._start)
-            if name:
-                field.setText(name)
-
-        choose.clicked.connect(ask)
-        line.addWidget(field, 1)
-        line.addWidget(choose)
-        return row
+        return path_field(field, title, ask)
 
     def _task_page(self) -> QWidget:
         page = QWidget()

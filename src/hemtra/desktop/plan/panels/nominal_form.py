@@ -28,6 +28,7 @@ from hemtra.core.proposals.nominal_placing import nominal_from
 from hemtra.desktop.background.tasks import Task, Tasks
 from hemtra.desktop.models.document import PlanDocument
 from hemtra.desktop.widgets.dialogs import button_row
+from hemtra.desktop.widgets.path_field import path_field
 from hemtra.storage.foreign.mesh import load_mesh
 
 WAYS: dict[Placement, str] = {
@@ -76,16 +77,7 @@ class NominalForm(QDialog):
         self.way.currentIndexChanged.connect(self._show_points)
         self._form = QFormLayout(self)
         self._form.setContentsMargins(18, 16, 18, 16)
-        choose = QPushButton("…")
-        choose.setObjectName("action")
-        choose.setToolTip("Choose the file.")
-        choose.setAccessibleName("mesh: choose")
-        choose.clicked.connect(self._ask)
-        row, line = QWidget(), QHBoxLayout()
-        line.setContentsMargins(0, 0, 0, 0)
-        line.addWidget(self.mesh, 1)
-        line.addWidget(choose)
-        row.setLayout(line)
+        row = path_field(self.mesh, "mesh of the drawing", self._ask)
         for label, widget, named, help_text in (
             ("mesh of the drawing", row, self.mesh, "STL or PLY."),
             ("unit of its numbers", self.unit, self.unit, "STL says none."),
@@ -117,10 +109,8 @@ class NominalForm(QDialog):
         for held in self._pairs:
             self._form.setRowVisible(held, self.way.currentData() == "points")
 
-    def _ask(self) -> None:
-        name, _ = QFileDialog.getOpenFileName(self, "Mesh of the drawing", self._start, KINDS)
-        if name:
-            self.mesh.setText(name)
+    def _ask(self) -> str:
+        return QFileDialog.getOpenFileName(self, "Mesh of the drawing", self._start, KINDS)[0]
 
     def place(self) -> None:
         """Read the mesh and place it; says what is missing."""
