@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from datetime import UTC, datetime
 from typing import IO, Any
+
+import numpy as np
+from numpy.typing import NDArray
 
 from hemtra.core.errors import FileError
 from hemtra.storage.exports.iteration import VALUES, Chunk, Walk
@@ -58,38 +61,67 @@ def write_parquet(walk: Walk, stream: IO[bytes]) -> None:
     try:
         with parquet.ParquetWriter(stream, schema, compression="zstd") as writer:
             for chunk in walk.chunks():
-                columns = list(zip(*rows_of(chunk, walk), strict=True))
-                if columns:
-                    writer.write_table(arrow.table(list(map(list, columns)), schema=schema))
+                columns = columns_of(chunk, walk)
+                writer.write_table(arrow.table(list(columns.values()), schema=schema))
     except arrow.ArrowException as error:
         raise FileError(f"The values cannot be written as Parquet: {error}.") from error
 
 
 def rows_of(chunk: Chunk, walk: Walk) -> Iterator[tuple[Any, ...]]:
     """The values of some parts, part by part in the order of their balloons; see `COLUMNS`."""
-    held = [(one, chunk.values(one.id)) for one in walk.characteristics]
-    places = {name: k for k, name in enumerate(VALUES)}
-    for part in chunk.rows:
-        scanned = datetime.fromtimestamp(part.scanned, UTC)
-        about = part.lot, part.number, part.serial, scanned, str(VERDICTS[part.verdict])
-        for one, values in held:
-            found = values.get(part.id)
-            if found is None:
-                continue
-            value = found[places["value"]]
-            off = None if value is None or one.nominal is None else value - one.nominal
-            yield (
-                *about,
-                str(one.balloon),
-                one.name,
-                value,
-                found[places["text"]],
-                one.unit,
-                one.nominal,
-                one.lower,
-                one.upper,
-                off,
-                found[places["u"]],
-                str(VERDICTS[found[places["verdict"]]]),
-                found[places["reason"]],
-            )
+    return zip(*columns_of(chunk, walk).values(), strict=True)
+
+
+def columns_of(chunk: Chunk, walk: Walk) -> dict[str, list[Any]]:
+    """The same by column, since rows made one by one take three times as long."""
+    cells = np.empty((len(chunk.rows), len(walk.characteristics)), object)
+    there = np.zeros(cells.shape, np.bool_)
+    for k, one in enumerate(walk.characteristics):
+        found = chunk.values(one.id)
+        cells[:, k] = _objects([found.get(part.id) for part in chunk.rows])
+        there[:, k] = [part.id in found for part in chunk.rows]
+    part, which = np.nonzero(there)
+    held = cells[part, which].tolist()
+
+    def of_part(values: Iterable[Any]) -> list[Any]:
+        return list(_objects(list(values))[part])
+
+    def of_row(name: str) -> list[Any]:
+        return list(_objects([getattr(one, name) for one in walk.characteristics])[which])
+
+    def of_value(name: str) -> list[Any]:
+        place = VALUES.index(name)
+        return [one[place] for one in held]
+
+    values, nominals = of_value("value"), of_row("nominal")
+    words = [str(verdict) for verdict in VERDICTS]
+    known = {
+        "lot": of_part(one.lot for one in chunk.rows),
+        "number": of_part(one.number for one in chunk.rows),
+        "serial": of_part(one.serial for one in chunk.rows),
+        "scanned": of_part(datetime.fromtimestamp(one.scanned, UTC) for one in chunk.rows),
+        "part_verdict": of_part(words[one.verdict] for one in chunk.rows),
+        "balloon": list(_objects([str(one.balloon) for one in walk.characteristics])[which]),
+        "name": of_row("name"),
+        "value": values,
+        "text": of_value("text"),
+        "unit": of_row("unit"),
+        "nominal": nominals,
+        "lower": of_row("lower"),
+        "upper": of_row("upper"),
+        "deviation": [
+            None if v is None or nominal is None else v - nominal
+            for v, nominal in zip(values, nominals, strict=True)
+        ],
+        "u": of_value("u"),
+        "verdict": [words[verdict] for verdict in of_value("verdict")],
+        "reason": of_value("reason"),
+    }
+    return {name: known[name] for name in COLUMNS}
+
+
+def _objects(values: list[Any]) -> NDArray[np.object_]:
+    """(n,) of anything, tuples as well."""
+    found = np.empty(len(values), object)
+    found[:] = values
+    return found

@@ -8,7 +8,7 @@ from typing import Any, Literal, Self
 
 from hemtra.core.errors import HemtraError
 from hemtra.storage.exports.iteration import Walk
-from hemtra.storage.exports.long import COLUMNS, rows_of
+from hemtra.storage.exports.long import COLUMNS, columns_of
 from hemtra.storage.records.store import Lot, Records
 
 
@@ -47,9 +47,11 @@ class RecordsReader:
         chosen = [self._lot(name) for name in lots] or self._records.all_lots()
         with self._records.reading() as db:
             walk = Walk.of(db, chosen, lambda done, of, what: True)
-            rows = [row for chunk in walk.chunks() for row in rows_of(chunk, walk)]
-        columns = list(zip(*rows, strict=True)) or [()] * len(COLUMNS)
-        return library.DataFrame({name: list(held) for name, held in zip(COLUMNS, columns, strict=True)})
+            held: dict[str, list[Any]] = {name: [] for name in COLUMNS}
+            for chunk in walk.chunks():
+                for name, values in columns_of(chunk, walk).items():
+                    held[name] += values
+        return library.DataFrame(held)
 
     def _lot(self, name: str) -> Lot:
         found = next((lot for lot in self._records.all_lots() if lot.name == name), None)
