@@ -416,7 +416,7 @@ def export(
     ],
     form: Annotated[
         str | None,
-        typer.Option("--format", help="For -: csv, values.csv, json, qif, xlsx or parquet."),
+        typer.Option("--format", help="For -: csv, wide.csv, values.csv, json, qif, xlsx, parquet."),
     ] = None,
     db: Annotated[
         str | None, typer.Option(metavar="URL", help="Records: a file, or an SQLAlchemy URL.")

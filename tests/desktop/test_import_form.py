@@ -2,9 +2,11 @@
 
 import numpy as np
 import pytest
+import tifffile
 from PIL import Image
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QInputDialog
 
 from hemtra.desktop.documents.import_form import ImportForm
 
@@ -77,3 +79,30 @@ def test_a_cloud_proposes_its_spacing_and_is_levelled_on_request(window, settled
     assert np.median(known) == pytest.approx(0.0, abs=0.01)
     assert float(known.max()) == pytest.approx(2.0, abs=0.1)
     assert (tmp_path / "cloud.npy.import.json").is_file()
+
+
+def test_of_several_pages_one_is_asked_for_once(window, settled, tmp_path, monkeypatch):
+    z = np.where(np.arange(60)[None, :] < 30, 1000, 2500) + np.zeros((40, 1))
+    for name in ("one.tif", "two.tif"):
+        with tifffile.TiffWriter(tmp_path / name) as file:
+            for lift in (0, 7000):
+                file.write((z + lift).astype(np.uint16))
+    questions = []
+
+    def answer(*asked):
+        questions.append(asked[2])
+        return 2, len(questions) > 1
+
+    monkeypatch.setattr(QInputDialog, "getInt", answer)
+    window.session.plans.add_scans([tmp_path / "one.tif", tmp_path / "two.tif"])
+    settled(window)
+    assert window.findChild(ImportForm) is None, "left alone, nothing is read"
+    window.session.plans.add_scans([tmp_path / "one.tif", tmp_path / "two.tif"])
+    form = asked(window, settled)
+    assert questions[1] == "one.tif: page that holds the heights"
+    QTest.keyClick(form.fields["dy"], Qt.Key.Key_Return)
+    settled(window)
+    parts = window.session.bench.tray.parts
+    assert [part.scan.name for part in parts] == ["one.tif", "two.tif"]
+    assert float(parts[1].scan.data.z.max()) == pytest.approx(9.5)
+    assert len(questions) == 2

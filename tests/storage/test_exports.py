@@ -286,6 +286,24 @@ def test_a_workbook_opens_with_numbers_times_and_harmless_text(records, tmp_path
     assert rise["Ppk"] == pytest.approx((0.3 - 0.55) / (3 * 0.7 / 2**0.5))
 
 
+def test_the_wide_table_says_all_of_each_characteristic_in_one_row(records, tmp_path):
+    assert export(records, tmp_path / "all.wide.csv")
+    with (tmp_path / "all.wide.csv").open(newline="") as file:
+        rows = list(csv.DictReader(file))
+    assert [int(row["number"]) for row in rows] == [one.number for _, one, _ in parts_of(records)]
+    first, second, third = rows[:3]
+    assert (first["1 Rise (mm)"], first["1 Rise (mm), verdict"], first["1 Rise (mm), upper"]) == (
+        "0.2",
+        "PASS",
+        "0.3",
+    )
+    assert (second["1 Rise (mm)"], second["1 Rise (mm), verdict"]) == ("0.9", "FAIL")
+    assert (third["1 Rise (mm)"], third["1 Rise (mm), reason"]) == ("", "no data there")
+    assert rows[3]["1 Rise (mm), verdict"] == "", "another revision has another row"
+    assert rows[3]["1 Height (mm)"] == "0.25"
+    assert rows[-1]["1 Code"] == rows[-1]["serial"] == HOSTILE
+
+
 def test_without_its_library_a_format_says_what_to_install(records, tmp_path, monkeypatch):
     monkeypatch.setitem(sys.modules, "openpyxl", None)
     with pytest.raises(FileError, match="Excel files need the package openpyxl"):

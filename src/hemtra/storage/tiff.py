@@ -18,7 +18,7 @@ import tifffile
 
 from hemtra.core.errors import FileError, HemtraError
 from hemtra.core.maps.heightmap import HeightMap
-from hemtra.core.maps.importing import MOST_POINTS, ImportSettings, Raster
+from hemtra.core.maps.importing import MOST_POINTS, ImportSettings, Raster, SeveralPages
 from hemtra.core.maps.scan import Scan
 from hemtra.storage.files import atomic_write, opened
 from hemtra.storage.foreign.extra import library
@@ -74,7 +74,8 @@ def _chosen(file: tifffile.TiffFile, wanted: int | None, path: Path) -> int:
         return wanted - 1
     alike = [k for k in range(min(count, MOST_PAGES)) if file.pages[k].shape == file.pages[0].shape]
     if len(alike) > 1:
-        raise FileError(f"{path.name} has {count} pages; say which of them holds the heights (--page 1).")
+        message = f"{path.name} has {count} pages; say which of them holds the heights (--page 1)."
+        raise SeveralPages(message, count)
     return 0
 
 

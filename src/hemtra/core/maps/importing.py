@@ -86,6 +86,14 @@ class PointCloud:
 Foreign: TypeAlias = Raster | PointCloud
 
 
+class SeveralPages(FileError):
+    """A file has several pages alike, and nobody said which of them holds the heights."""
+
+    def __init__(self, message: str, pages: int) -> None:
+        super().__init__(message)
+        self.pages = pages
+
+
 class Unstated(FileError):
     """A file leaves something open that it cannot be read without. missing: names of settings."""
 

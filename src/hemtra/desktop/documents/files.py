@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from hemtra.core.errors import HemtraError
-from hemtra.core.maps.importing import Unstated
+from hemtra.core.maps.importing import SeveralPages, Unstated
 from hemtra.core.maps.scan import Scan
 from hemtra.core.plan.document import Plan
 from hemtra.desktop.background.tasks import Task
@@ -55,7 +55,7 @@ def load_parts(task: Task, entries: list[TrayEntry], open_questions: list[Path] 
         try:
             task.produce(TrayPart(load_scan(entry.path), entry.path, entry.tag))
         except HemtraError as error:
-            if isinstance(error, Unstated) and open_questions is not None:
+            if isinstance(error, Unstated | SeveralPages) and open_questions is not None:
                 open_questions.append(entry.path)
             else:
                 troubles.append(str(error))

@@ -50,8 +50,10 @@ class ImportForm(QDialog):
     wanted = Signal(object, bool)
     """The settings, and whether they hold for all files of the folder."""
 
-    def __init__(self, foreign: Foreign, path: Path, parent: QWidget) -> None:
+    def __init__(self, foreign: Foreign, path: Path, parent: QWidget, page: int | None = None) -> None:
+        """page: the one that was chosen of a file with several."""
         super().__init__(parent)
+        self._page = page
         self.setObjectName("dialog")
         self.setWindowTitle(f"Import {path.name}")
         self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
@@ -130,7 +132,7 @@ class ImportForm(QDialog):
 
     def settings(self) -> ImportSettings:
         """As typed. Raises `HemtraError` that names a field whose number does not hold."""
-        given: dict[str, Any] = {"unit": self.unit.currentData()}
+        given: dict[str, Any] = {"unit": self.unit.currentData(), "page": self._page}
         for name, field in self.fields.items():
             text = field.text().strip().replace(",", ".")
             if not text and name in OPTIONAL:

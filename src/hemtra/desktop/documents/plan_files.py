@@ -7,14 +7,14 @@ from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
-from PySide6.QtWidgets import QFileDialog, QWidget
+from PySide6.QtWidgets import QFileDialog, QInputDialog, QWidget
 
 from hemtra.core.edits.anchors import redrawn
 from hemtra.core.errors import HemtraError
-from hemtra.core.maps.importing import Foreign, ImportSettings
+from hemtra.core.maps.importing import Foreign, ImportSettings, SeveralPages
 from hemtra.core.maps.scan import Scan
 from hemtra.core.plan.document import Plan
-from hemtra.desktop.background.tasks import Tasks
+from hemtra.desktop.background.tasks import Task, Tasks
 from hemtra.desktop.documents.files import Opened, OpenPlan, SavePlan, load_parts, make_demo
 from hemtra.desktop.documents.import_form import ImportForm
 from hemtra.desktop.models.bench import WorkspaceModel
@@ -98,17 +98,31 @@ class PlanFiles:
 
         self._tasks.start("Adding scans", lambda task: load_parts(task, entries, asked), done, self.take_part)
 
-    def _ask_import(self, paths: list[Path]) -> None:
-        """Ask what the first of some files does not say, then read them with that."""
+    def _ask_import(self, paths: list[Path], page: int | None = None) -> None:
+        """Ask what the first of some files does not say, first of all its page, then read them with that."""
 
-        def show(found: Scan | Foreign) -> None:
-            if isinstance(found, Scan):
-                return
-            form = ImportForm(found, paths[0], self._parent)
-            form.wanted.connect(partial(self._import, paths))
-            form.show()
+        def work(task: Task) -> Scan | Foreign | SeveralPages:
+            try:
+                return read_foreign(paths[0], page)
+            except SeveralPages as error:
+                return error
 
-        self._tasks.start(f"Reading {paths[0].name}", lambda task: read_foreign(paths[0]), show)
+        def show(found: Scan | Foreign | SeveralPages) -> None:
+            if isinstance(found, SeveralPages):
+                asked, taken = QInputDialog.getInt(
+                    self._parent, "Page", f"{paths[0].name}: page that holds the heights", 1, 1, found.pages
+                )
+                if taken:
+                    self._ask_import(paths, asked)
+            elif isinstance(found, Scan):
+                if page is not None:
+                    self._import(paths, ImportSettings(page=page), True)
+            else:
+                form = ImportForm(found, paths[0], self._parent, page)
+                form.wanted.connect(partial(self._import, paths))
+                form.show()
+
+        self._tasks.start(f"Reading {paths[0].name}", work, show)
 
     def _import(self, paths: list[Path], settings: ImportSettings, of_folder: bool) -> None:
         try:

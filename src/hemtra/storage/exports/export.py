@@ -13,6 +13,7 @@ from hemtra.storage.exports.iteration import Stopped, Walk, lots_or_all
 from hemtra.storage.exports.long import write_long, write_parquet
 from hemtra.storage.exports.qif import write_qif
 from hemtra.storage.exports.table import write_table
+from hemtra.storage.exports.wide import write_wide
 from hemtra.storage.exports.workbook import write_workbook
 from hemtra.storage.files import atomic_write
 from hemtra.storage.records.store import Lot, Records
@@ -20,6 +21,7 @@ from hemtra.storage.tables import PLAIN, TableStyle
 
 FORMATS: dict[str, tuple[str, Callable[[Walk, IO[bytes]], None]]] = {
     ".values.csv": ("Table, one row a value", write_long),
+    ".wide.csv": ("Table, one row a part, with limits, U and verdicts", write_wide),
     ".csv": ("Table, one row a part", write_table),
     ".xlsx": ("Workbook", write_workbook),
     ".parquet": ("Parquet, one row a value", write_parquet),

@@ -32,7 +32,7 @@ def columns_of(walk: Walk) -> dict[str, list[int]]:
     """By title, the keys of the characteristics that stand in one column."""
     columns: dict[str, list[int]] = {}
     for row in walk.characteristics:
-        columns.setdefault(_title(row), []).append(row.id)
+        columns.setdefault(title_of(row), []).append(row.id)
     return columns
 
 
@@ -46,7 +46,8 @@ def cells_of(
     return zip(*plain, *measured, strict=True)
 
 
-def _title(row: Any) -> str:
+def title_of(row: Any) -> str:
+    """How a characteristic is called in the head of a table."""
     return f"{row.balloon} {row.name}" + (f" ({row.unit})" if row.unit else "")
 
 
