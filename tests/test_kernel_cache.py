@@ -4,6 +4,7 @@ import os
 from pathlib import Path
 
 import pytest
+from numba.core.caching import _CacheLocator
 
 from hemtra import kernel_cache
 from hemtra.commands.compiling import say_when_cold
@@ -17,6 +18,8 @@ def closed(monkeypatch, tmp_path):
     cache, temporary = tmp_path / "cache", tmp_path / "tmp"
     temporary.mkdir()
     monkeypatch.setattr(kernel_cache.platformdirs, "user_cache_dir", lambda name: str(cache / name))
+    monkeypatch.setattr(kernel_cache, "PACKAGE", tmp_path / "package")
+    (tmp_path / "package" / "core" / "__pycache__").mkdir(parents=True)
     monkeypatch.setattr(kernel_cache.tempfile, "gettempdir", lambda: str(temporary))
     real = os.access
     monkeypatch.setattr(os, "access", lambda path, mode: path != kernel_cache.PACKAGE and real(path, mode))
@@ -57,3 +60,26 @@ def test_the_first_start_says_that_it_compiles(closed, capsys):
     (cache / "hemtra" / "kernels" / "a.nbi").write_text("")
     say_when_cold()
     assert capsys.readouterr().err == ""
+
+
+def test_what_was_compiled_at_installation_is_used_by_who_cannot_write_there(closed, tmp_path):
+    """Where the compiler looks for it: in a folder that it names itself, by where the module lies."""
+    package = tmp_path / "package" / "core"
+    made = {
+        "a.f-3.py311.nbi": b"index",
+        "a.f-3.py311.1.nbc": b"code",
+        "a.f-3.py311.2.nbc": b"more",
+        "a.pyc": b"",
+    }
+    for name, content in made.items():
+        (package / "__pycache__" / name).write_bytes(content)
+    folder = Path(cache_folder())
+    expected = folder / _CacheLocator.get_suitable_cache_subpath(str(package / "a.py"))
+    assert {path.name: path.read_bytes() for path in expected.iterdir()} == {
+        name: content for name, content in made.items() if name != "a.pyc"
+    }
+    assert is_warm()
+    # it is taken once: what was compiled anew since is not put back
+    (expected / "a.f-3.py311.nbi").write_bytes(b"newer")
+    cache_folder()
+    assert (expected / "a.f-3.py311.nbi").read_bytes() == b"newer"

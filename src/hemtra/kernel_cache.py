@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
+import shutil
 import stat
 import tempfile
 from pathlib import Path
@@ -31,8 +33,31 @@ def cache_folder() -> str:
         # code is loaded from there, so it must be ours alone, and no link that somebody else has put there
         found = folder.lstat()
         if stat.S_ISDIR(found.st_mode) and found.st_uid == os.getuid() and not found.st_mode & 0o022:
+            _take_what_was_installed(folder)
             return str(folder)
     return ""
+
+
+def _take_what_was_installed(folder: Path) -> None:
+    """Copy what was compiled when the package was installed, where the compiler looks for it; once.
+
+    The compiler does not read a folder that it cannot write.
+    """
+    if next(folder.rglob("*.nbi"), None) is not None:
+        return
+    for index in sorted(PACKAGE.rglob("*.nbi")):
+        beside = index.parent.parent
+        # as the compiler names the folder of a module within a cache that it is told of
+        named = f"{beside.name}_{hashlib.sha1(str(beside).encode()).hexdigest()}"
+        target = folder / named
+        try:
+            target.mkdir(mode=0o700, exist_ok=True)
+            # code first: an index without it would be believed
+            for code in index.parent.glob(f"{index.stem}.*nbc"):
+                shutil.copy2(code, target)
+            shutil.copy2(index, target)
+        except OSError:
+            return  # the disk is full, or somebody else is faster: it is compiled when it is needed
 
 
 def is_warm() -> bool:
