@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unicodedata
+from decimal import Decimal
 
 LONGEST = 120
 """Letters of a serial or a name that are kept."""
@@ -33,3 +34,9 @@ def _shown(character: str) -> str:
 def percent(share: float, digits: int = 0) -> str:
     """A share of 1 as people write it: “97.5 %”. A negative zero is a zero."""
     return f"{round(100 * share, digits) + 0.0:.{digits}f} %"
+
+
+def decimal(value: float) -> str:
+    """A number with all of its digits and no exponent, as `xs:decimal` of XML has it."""
+    text = repr(value)
+    return text if "e" not in text else format(Decimal(text), "f")

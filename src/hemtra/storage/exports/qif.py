@@ -14,12 +14,12 @@ import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime
-from decimal import Decimal
 from itertools import count
 from typing import IO, Any
 from xml.sax.saxutils import escape, quoteattr
 
 from hemtra.core.plan.limits import Verdict
+from hemtra.core.text import decimal
 from hemtra.storage.exports.iteration import VALUES, Chunk, Walk
 from hemtra.storage.records.schema import VERDICTS
 
@@ -208,12 +208,6 @@ class _Writer:
     def _flush(self) -> None:
         self._stream.write("".join(self._pieces).encode())
         self._pieces.clear()
-
-
-def decimal(value: float) -> str:
-    """A number as `xs:decimal` has it, with all of its digits and no exponent."""
-    text = repr(value)
-    return text if "e" not in text else format(Decimal(text), "f")
 
 
 def _said(text: str) -> str:

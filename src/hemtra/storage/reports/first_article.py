@@ -19,6 +19,7 @@ from hemtra.core.errors import FileError
 from hemtra.core.plan.balloon import Balloon
 from hemtra.core.plan.budget import USUAL_COVERAGE
 from hemtra.core.plan.limits import CharacteristicResult, Verdict, format_limits, format_value
+from hemtra.core.text import decimal
 from hemtra.storage.files import atomic_write
 from hemtra.storage.foreign.extra import library
 from hemtra.storage.reports import page
@@ -72,8 +73,8 @@ def save_first_article(path: Path, found: FirstArticle) -> None:
 
 
 def expanded(row: CharacteristicResult) -> str:
-    """U = 2 u of a value in words; '' where it is not known."""
-    return "" if row.u is None else f"{USUAL_COVERAGE * row.u:.{row.decimals + 1}f}"
+    """U = 2 u of a value with two digits that count; '' where it is not known."""
+    return "" if row.u is None else decimal(float(f"{USUAL_COVERAGE * row.u:.2g}"))
 
 
 def _save_pdf(path: Path, found: FirstArticle) -> None:
@@ -145,7 +146,7 @@ def _save_workbook(path: Path, found: FirstArticle) -> None:
         shown = f"0.{'0' * row.decimals}" if row.decimals else "0"
         for column in (3, 4, 5, 7):
             sheet.cell(sheet.max_row, column).number_format = shown
-        sheet.cell(sheet.max_row, 8).number_format = f"{shown}0" if row.decimals else "0.0"
+        sheet.cell(sheet.max_row, 8).number_format = "0.0E+00" if u and u < 1e-3 else "0.0000"
     for k, wide in enumerate(WIDE, 1):
         sheet.column_dimensions[openpyxl.utils.get_column_letter(k)].width = wide
     sheet.freeze_panes = sheet.cell(first + 1, 1)
