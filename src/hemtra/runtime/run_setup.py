@@ -63,6 +63,10 @@ class RunRequest:
     """Somebody says that nothing lies between the eye and a gate."""
 
 
+PATIENCE_OF_SIGNS = 1.0
+"""s that a sign of life waits for records that are locked; the next one comes soon."""
+
+
 def records_folder() -> Path:
     """Where records are kept by default."""
     return Path(platformdirs.user_data_dir("hemtra"))
@@ -127,6 +131,8 @@ def begin(
     if uplink is not None:
         uplink.start()
     own = Records(db) if uplink is None else None
+    if own is not None:
+        own.patience.seconds = PATIENCE_OF_SIGNS
     heartbeat = _heartbeat(production, lambda: own if uplink is None else uplink.target, uplink, name)
     if uplink is not None:
         production.closing += [uplink.finish, heartbeat.stop, uplink.close]
