@@ -34,9 +34,8 @@ def spacing_of(places: FloatArray) -> tuple[float, float]:
 
     Raises `HemtraError` where there is nothing between them.
     """
-    lines = [_lines(places[:, axis]) for axis in (0, 1)]
-    if all(len(one) > 1 for one in lines) and len(places) >= REGULAR * len(lines[0]) * len(lines[1]):
-        x, y = (float(np.median(np.diff(one))) for one in lines)
+    (x, columns), (y, rows) = (_lines(places[:, axis]) for axis in (0, 1))
+    if min(columns, rows) > 1 and len(places) >= REGULAR * columns * rows:
         return _rounded(x), _rounded(y)
     middle = np.median(places, axis=0)
     near = np.argsort(np.abs(places - middle).max(axis=1), kind="stable")[:SAMPLE]
@@ -129,13 +128,19 @@ def _main_plane(some: FloatArray) -> tuple[FloatArray, FloatArray]:
     return one[best], normals[best]
 
 
-def _lines(places: FloatArray) -> FloatArray:
-    """(k,) the different coordinates of places (n,), as long as they look like lines of a grid."""
-    some = np.unique(np.round(places[:: max(1, len(places) // SAMPLE)] / STEP) * STEP)
-    if len(some) > SAMPLE // 4:
-        return some[:0]
-    found: FloatArray = np.unique(np.round(places / STEP) * STEP)
-    return found
+def _lines(places: FloatArray) -> tuple[float, int]:
+    """Spacing of the lines of a grid that coordinates (n,) lie on, and how many there are; 0 where they do not.
+
+    Of a sample, drawn at random: every so many of them could lie on the same few lines.
+    """
+    some = places
+    if len(places) > SAMPLE:
+        some = places[np.random.default_rng(0).integers(0, len(places), SAMPLE)]
+    lines = np.unique(np.round(some / STEP) * STEP)
+    if not 1 < len(lines) <= SAMPLE // 4:
+        return 0.0, 0
+    apart = float(np.median(np.diff(lines)))
+    return apart, round(float(places.max() - places.min()) / apart) + 1
 
 
 def _rounded(spacing: float) -> float:

@@ -162,7 +162,8 @@ def _of_cloud(cloud: PointCloud, settings: ImportSettings) -> HeightMap:
     points = cloud.points * factor
     if settings.level:
         points = levelled(points)
-    points[:, 2] = points[:, 2] * (settings.scale or 1.0) + (settings.offset or 0.0)
+    if (settings.scale or 1.0, settings.offset or 0.0) != (1.0, 0.0):
+        points[:, 2] = points[:, 2] * (settings.scale or 1.0) + (settings.offset or 0.0)
     if settings.dx is None or settings.dy is None:
         dx, dy = spacing_of(points[:, :2])
     dx, dy = settings.dx or dx, settings.dy or dy

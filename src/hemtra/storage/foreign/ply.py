@@ -30,12 +30,14 @@ def read(path: Path) -> PointCloud:
                 raise FileError(f"{path.name} holds {vertices.count} points; that is too many.")
             names = [prop.name for prop in vertices.properties]
             wanted = ["x", "y", "z", *[name for name in INTENSITIES if name in names][:1]]
-            columns = [np.asarray(vertices[name], np.float64) for name in wanted]
+            rows = np.empty((vertices.count, len(wanted)))
+            for k, name in enumerate(wanted):
+                rows[:, k] = vertices[name]
         except HemtraError:
             raise
         except Exception as error:  # plyfile raises nearly anything on damaged files
             raise FileError(f"{path.name} is damaged or no PLY with vertices; use another copy.") from error
-    return cloud_of(np.column_stack(columns))
+    return cloud_of(rows)
 
 
 def write(scan: Scan, path: Path) -> None:
