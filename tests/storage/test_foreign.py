@@ -317,6 +317,10 @@ def test_sizes_are_looked_at_before_memory_is_taken(tmp_path):
     with pytest.raises(FileError, match="damaged"):
         load_scan(path)
     cloud = np.array([[0.0, 0.0, 0.0], [1e9, 1e9, 1.0]])
+    np.save(tmp_path / "absurd.npy", np.vstack([cloud * 1e290, POINTS]))
+    with pytest.raises(FileError, match="too many") as absurd:
+        load_scan(tmp_path / "absurd.npy", dx=DX, dy=DY, unit="mm")
+    assert len(str(absurd.value)) < 300, "numbers of hundreds of digits tell nobody anything"
     np.save(tmp_path / "far.npy", np.vstack([cloud, POINTS]))
     with pytest.raises(FileError, match="too many"):
         load_scan(tmp_path / "far.npy", dx=DX, dy=DY, unit="mm")

@@ -73,7 +73,7 @@ def gridded(
     sides = np.floor((high - low) / spacing + 0.5) + 1
     if float(sides[0]) * float(sides[1]) > min(most, SPARSEST * len(points) + FEW):
         raise HemtraError(
-            f"at {dx:g} × {dy:g} mm its {len(points)} points make a grid of {sides[0]:.0f} × {sides[1]:.0f},"
+            f"at {dx:g} × {dy:g} mm its {len(points)} points make a grid of {sides[0]:.6g} × {sides[1]:.6g},"
             " which is too many; leave out what lies far off, or give a coarser spacing"
         )
     cols, rows = (int(n) for n in sides)
