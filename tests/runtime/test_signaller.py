@@ -61,7 +61,7 @@ def test_a_reject_that_has_passed_its_gate_pushes_nobody_and_is_said(at, reached
     signaller.stop()
     assert done == [reached]
     assert any(f.lines.get(0) for f in link.frames) is reached
-    assert late == ([] if reached else ["gate of part 7: it had passed its gate by 100 mm already"])
+    assert late == ([] if reached else ["gate: the part had passed its gate by 100 mm already"])
 
 
 @pytest.mark.parametrize("pulse", [0.0, 20.0])
@@ -105,7 +105,8 @@ def test_a_late_signal_stops_the_line_or_is_an_event(tmp_path):
         assert run.wait(120)
         kept = records.parts_of(run.lot, most=1000)
         assert [p.signal for p in kept[:3]] == [SENT, NOT_SENT, SENT][: len(kept)]
-        assert [e.number for e in records.events_of(run.lot) if e.kind == "signalled late"] == [2]
+        late = [(e.number, e.text) for e in records.events_of(run.lot) if e.kind == "signalled late"]
+        assert late == [(2, "Its signals were not acknowledged within 0.5 s.")]
         assert (len(kept) < 300) is (policy == "stop")
         assert ("too late" in run.trouble) is (policy == "stop")
         assert run.log.unsignalled == 1

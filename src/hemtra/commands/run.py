@@ -105,9 +105,10 @@ class _Reporter:
 
     def event(self, event: Event) -> None:
         """Something happened."""
+        subject = f"{event.kind}, part {event.number}" if event.number else event.kind
         log.warning(
             "%s: %s",
-            event.kind,
+            subject,
             event.text,
             extra={"event": event.kind, "number": event.number, "fields": dict(event.fields)},
         )
@@ -115,7 +116,7 @@ class _Reporter:
             self.events[event.kind] = self.events.get(event.kind, 0) + 1
         if not self._err.is_terminal or self._bar is None:
             return
-        self._bar.console.print(f"{event.kind}: {event.text}")
+        self._bar.console.print(f"{subject}: {event.text}")
 
 
 @contextmanager

@@ -151,9 +151,7 @@ class Signaller:
                 at = (travel or 0.0) + far if far else -1.0
                 if far and (now or 0.0) - at > self._punctual.room:
                     over = (now or 0.0) - at
-                    heard.late(
-                        f"{signal.name} of part {number}: it had passed its gate by {over:.0f} mm already"
-                    )
+                    heard.late(f"{signal.name}: the part had passed its gate by {over:.0f} mm already")
                     missed = True
                     if signal.pulse > 0.0:
                         continue  # it would push the next part
@@ -182,9 +180,7 @@ class Signaller:
                 shown,
                 done=answered,
                 deadline=time.monotonic() + self._punctual.late - waited,
-                late=lambda: heard.late(
-                    f"part {number}: its signals did not stand there within {self._punctual.late:g} s"
-                ),
+                late=lambda: heard.late(f"its signals were not acknowledged within {self._punctual.late:g} s"),
             )
         )
 
@@ -244,7 +240,7 @@ class Signaller:
         done = self._answer_of(switch.part)
         if sending is None:
             return OutputState({switch.line: switch.on}, done=done)
-        words = f"a switch at its gate did not get there within {1000 * self._punctual.gate:.0f} ms"
+        words = f"a switch at its gate was not acknowledged within {1000 * self._punctual.gate:.0f} ms"
         late, heard = time.monotonic() + self._punctual.gate, sending.heard
         return OutputState({switch.line: switch.on}, done=done, deadline=late, late=lambda: heard.late(words))
 
