@@ -19,6 +19,7 @@ FIELDS = {
     "master passed": {"serial": "M1"},
     "refusing": {"why": "Master part M1 was never seen to pass; present it."},
     "new lot": {"lot": "2026-11-29 10:00"},
+    "not forwarded": {"count": 2},
     "overrun": {"limit": 8},
     "server away": {"why": "The server does not answer."},
     "server back": {"count": 3},

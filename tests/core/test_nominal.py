@@ -7,6 +7,7 @@ from hypothesis import strategies as st
 from scipy.spatial import Delaunay
 
 from hemtra import Characteristic, Engine, HeightMap, Plan, Step, load_plan, save_plan
+from hemtra.core.edits.anchors import redrawn
 from hemtra.core.errors import HemtraError, NotMeasured
 from hemtra.core.maps.heightmap import Grid
 from hemtra.core.maps.mesh import UP, Mesh, from_above, map_of_mesh
@@ -59,6 +60,7 @@ def test_any_axis_can_point_to_the_sensor_and_nothing_is_mirrored(up):
         (np.empty((0, 3)), np.empty((0, 3), int), "no triangles"),
         (np.full((3, 3), np.nan), np.array([[0, 1, 2]]), "no numbers"),
         (np.zeros((3, 3)), np.array([[0, 1, 7]]), "corners are missing"),
+        (np.array([[-1e308, 0, 0], [1e308, 0, 0], [0, 1, 0]]), np.array([[0, 1, 2]]), "unit"),
     ],
 )
 def test_a_mesh_that_is_none_says_so(corners, faces, said):
@@ -156,6 +158,18 @@ def test_a_part_is_compared_with_the_model_and_not_with_the_reference(tmp_path):
     assert load_plan_file(path).plan.nominal.data is not None
     # without a nominal surface there is nothing to learn from
     (row,) = Engine(reference).run(Engine(reference).taught(plan_with(None))).characteristics
+    assert "place the mesh of the drawing first" in row.reason
+
+
+def test_on_another_reference_the_model_is_placed_anew_and_not_where_it_lay():
+    mesh = part()
+    reference = scanned(mesh, pose())
+    plan = Engine(reference).taught(plan_with(nominal_from(mesh, "part.stl", reference, "best fit")))
+    shifted = Engine(scanned(mesh, pose(offset=(1.5, 0.0, 0.0)), seed=3))
+    changed = redrawn(plan, shifted)
+    assert changed.nominal is None
+    (row,) = shifted.run(changed).characteristics
+    assert row.value is None
     assert "place the mesh of the drawing first" in row.reason
 
 

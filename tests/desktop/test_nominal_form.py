@@ -71,3 +71,20 @@ def test_three_points_are_typed_and_what_is_wrong_is_said(window, settled, form,
     assert "none.stl cannot be read" in form.message.text()
     assert window.session.bench.document.plan.nominal == found
     form.close()
+
+
+def test_what_was_placed_on_another_reference_or_for_a_closed_window_is_dropped(
+    window, settled, form, tmp_path
+):
+    bench = window.session.bench
+    form.mesh.setText(str(tmp_path / "part.stl"))
+    form.place()
+    other = Scan(scanned(part(), pose((50.0, 0.0, 0.0))), "other")
+    bench.document.change_reference("reference", bench.document.plan, other)
+    settled(window)
+    assert bench.document.plan.nominal is None
+    assert form.message.text() == "The reference scan has changed meanwhile; place the mesh again."
+    form.place()
+    form.close()
+    settled(window)
+    assert bench.document.plan.nominal is None

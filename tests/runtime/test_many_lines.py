@@ -130,6 +130,42 @@ def test_a_part_is_forwarded_once_its_signal_was_given(tmp_path, away, monkeypat
     records.close()
 
 
+def test_a_clock_that_was_set_back_lets_no_part_be_skipped(tmp_path, away, monkeypatch):
+    """The second part seems younger than the third, and waits; so must the third."""
+    spool, records = spooled(tmp_path, [0.2])
+    (lot,), plan = records.all_lots(), two_rows()
+    for number, at in ((2, BEGAN + 100.0), (3, BEGAN + 90.0)):
+        records.add_all(lot, [part(number, plan, {1: 0.2, 2: 0.0}, at=at)], records.revision(plan))
+    link = Uplink(spool, away.url, print)
+    for now, numbers in ((101.0, [1]), (95.0, [1]), (103.0, [1, 2, 3])):
+        monkeypatch.setattr(uplink.time, "time", lambda now=now: BEGAN + now)
+        link.once(settle=2.0)
+        assert [number for _, number, *_ in on_record(away.url)] == numbers
+    records.close()
+
+
+def test_parts_of_a_new_spool_are_not_taken_for_those_of_the_old(tmp_path, away):
+    spool, records = spooled(tmp_path, [0.2])
+    records.close()
+    spool.with_name(f"{spool.name}.forwarded").write_text("500\n")
+    assert Uplink(spool, away.url, print).once(0.0)
+    assert on_record(away.url) == on_record(str(spool)) != []
+
+
+def test_a_part_whose_place_another_has_is_said(tmp_path, away):
+    spool, records = spooled(tmp_path, [0.2, 0.3])
+    records.close()
+    taken = Records(away.url)
+    lot = made_lot(taken, "lot 1", [])
+    plan = two_rows()
+    taken.add_all(lot, [part(2, plan, {1: 0.9, 2: 0.0}, serial="X")], taken.revision(plan))
+    taken.close()
+    events = []
+    assert Uplink(spool, away.url, events.append).once(0.0)
+    assert [(event.kind, event.fields) for event in events] == [("not forwarded", {"count": 1})]
+    assert [(number, serial) for _, number, serial, _ in on_record(away.url)] == [(1, "S00001"), (2, "X")]
+
+
 @pytest.mark.parametrize(
     ("db", "serves"),
     [("postgresql+psycopg://h/d", True), ("sqlite:///a.db", False), ("a.db", False), ("/x/a.db", False)],

@@ -28,6 +28,9 @@ CATALOGUE: Mapping[str, str] = MappingProxyType(
         "master overdue": "Master part {serial} passed {hours} h ago; present it.",
         "master passed": "Master part {serial} passed.",
         "new lot": "Lot {lot} begins.",
+        "not forwarded": (
+            "{count} parts stay on this computer only: the records' server has others under their numbers."
+        ),
         "server away": "The records' server does not answer: {why} Parts wait on this computer.",
         "server back": "The records' server answers again; {count} parts were forwarded.",
         "overrun": "queue full: {limit} parts in evaluation; slow the line or remove characteristics",

@@ -7,6 +7,7 @@ soon as the server answers.
 from __future__ import annotations
 
 import hashlib
+import math
 import threading
 import time
 from collections.abc import Callable
@@ -16,7 +17,7 @@ from hemtra.core.errors import FileError
 from hemtra.core.events import Event
 from hemtra.storage.files import read_text, write_text
 from hemtra.storage.records import Records
-from hemtra.storage.records.merging import count_after, forwarded
+from hemtra.storage.records.merging import count_after, forwarded, last_key
 from hemtra.storage.records.opening import RecordsError, masked
 
 EVERY = 1.0
@@ -72,9 +73,7 @@ class Uplink:
         """Forward what is left, if the server is there; from then on only when asked."""
         self._stopping.set()
         self._thread.join()
-        until = time.monotonic() + AT_THE_END
-        while self.once(settle=0.0) and self.waiting and time.monotonic() < until:
-            pass
+        self.once(settle=0.0, end=time.monotonic() + AT_THE_END)
 
     def close(self) -> None:
         """Let the server and the spool go."""
@@ -82,19 +81,21 @@ class Uplink:
             if records is not None:
                 records.close()
 
-    def once(self, settle: float = SETTLE) -> bool:
-        """Forward what there is now; False where the server is away."""
+    def once(self, settle: float = SETTLE, end: float = math.inf) -> bool:
+        """Forward what there is now, until a time of `time.monotonic`; False where the server is away."""
         try:
             if self._target is None:
                 self._target = Records(self._db)
                 self._target.patience.seconds = 0.0  # it is asked again soon
-            while True:
+            while time.monotonic() < end:
                 with self._open_source().reading() as source:
-                    last = forwarded(self._target, source, self._after, time.time() - settle)
+                    last, merged = forwarded(self._target, source, self._after, time.time() - settle)
                 if last == self._after:
                     break
                 self._after = last
                 write_text(self._sent_file, f"{last}\n")
+                if merged.clashing:
+                    self._heard(Event("not forwarded", time.time(), fields={"count": merged.clashing}))
         except (RecordsError, FileError) as error:
             self._went_away(str(error))
             return False
@@ -114,6 +115,8 @@ class Uplink:
     def _open_source(self) -> Records:
         if self._source is None:
             self._source = Records(str(self._spool), create=False)
+            if self._after > last_key(self._source):
+                self._after = 0  # noted of a spool that is gone; nothing is doubled
         return self._source
 
     def _run(self) -> None:

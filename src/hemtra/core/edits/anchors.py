@@ -115,7 +115,8 @@ def tidy(zone: AnyZone) -> AnyZone:
 def redrawn(plan: Plan, engine: Engine) -> Plan:
     """The plan drawn on another scan as its reference: zones lie where their anchors have taken them.
 
-    Raises `PlanError` when an anchor was not found on it.
+    A nominal surface lies on the former reference and does not come along. Raises `PlanError`
+    when an anchor was not found on it.
     """
     result, homes = engine.run(plan.edited(sheet=())), homes_of(plan)
     steps = []
@@ -133,7 +134,7 @@ def redrawn(plan: Plan, engine: Engine) -> Plan:
             raise PlanError(f"“{step.name}” has no place on this scan: {found.reason}.") from None
         params = {**step.params, **kind.carried(move)}
         steps.append(step.model_copy(update={"zone": zone, "params": params}))
-    return engine.taught(plan.model_copy(update={"steps": tuple(steps)}))
+    return engine.taught(plan.model_copy(update={"steps": tuple(steps), "nominal": None}))
 
 
 def values_of(result: Result, follow: Follow) -> Mapping[str, Any]:

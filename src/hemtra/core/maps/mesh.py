@@ -25,6 +25,8 @@ UP: dict[Up, tuple[tuple[int, ...], ...]] = {
 }
 """By the axis of a mesh that points to the sensor, the rotation that turns it into z."""
 MOST_CELLS = 60_000_000
+FARTHEST = 1e6
+"""mm from its origin that a mesh may reach."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -39,6 +41,8 @@ class Mesh:
             raise HemtraError("The mesh has no triangles.")
         if not np.isfinite(self.corners).all():
             raise HemtraError("The mesh holds corners that are no numbers.")
+        if np.abs(self.corners).max() > FARTHEST:
+            raise HemtraError(f"The mesh reaches beyond {FARTHEST / 1e6:g} km; check the unit of its numbers.")
         if self.faces.min() < 0 or self.faces.max() >= len(self.corners):
             raise HemtraError("The mesh has triangles whose corners are missing.")
 

@@ -223,6 +223,8 @@ class PlanFiles:
                 return
             document.change_reference("reference", plan, scan)
             text = f"{scan.name} is the reference now and is saved inside the plan."
+            if before.nominal is not None:
+                text += " The nominal surface was left behind; place its mesh again."
             self._notifications.post(Notice(text, "info"))
 
         self._tasks.start("Reference", lambda task: redrawn(before, engine), done)

@@ -7,7 +7,7 @@ import tempfile
 from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
-from itertools import groupby
+from itertools import groupby, takewhile
 from pathlib import Path
 from typing import Any
 
@@ -71,16 +71,18 @@ def copied_lots(target: Records, source: Connection, chosen: Collection[int], pr
     return _Merge(target, source, chosen).run(progress)
 
 
-def forwarded(target: Records, source: Connection, after: int, until: float) -> int:
-    """Add some parts of other records in their order; the key there of the last, `after` where there is none.
+def forwarded(target: Records, source: Connection, after: int, until: float) -> tuple[int, Merged]:
+    """Add some parts of other records in their order: the key there of the last, `after` where there is none.
 
-    after: keys up to this one were forwarded before. until: only parts recorded by then, in s since 1970. What
-    is here already is left as it is, so the same may be forwarded twice. Raises `RecordsError`.
+    after: keys up to this one were forwarded before. until: only parts recorded by then, in s since 1970, and
+    none behind one that was not, as where a clock was set back. What is here already is left as it is, so the
+    same may be forwarded twice. Raises `RecordsError`.
     """
-    query = select(parts).where(parts.c.id > after, parts.c.recorded <= until)
-    found = source.execute(query.order_by(parts.c.id).limit(CHUNK)).all()
+    query = select(parts).where(parts.c.id > after).order_by(parts.c.id).limit(CHUNK)
+    found = list(takewhile(lambda row: row.recorded <= until, source.execute(query)))
+    merged = Merged()
     if not found:
-        return after
+        return after, merged
     merge = _Merge(target, source)
     with target.writing() as ours:
         merge.take_documents(ours)
@@ -88,9 +90,15 @@ def forwarded(target: Records, source: Connection, after: int, until: float) -> 
             lot = source.execute(select(lots).where(lots.c.id == lot_key)).one()
             here = _lot_here(ours, lot)
             ours.execute(update(lots).where(lots.c.id == here).values(ended=lot.ended))
-            merge.take(ours, here, sorted(rows, key=lambda row: row.number), Merged())
+            merged = merge.take(ours, here, sorted(rows, key=lambda row: row.number), merged)
             merge.take_events(ours, lot_key, here)
-    return int(found[-1].id)
+    return int(found[-1].id), merged
+
+
+def last_key(records: Records) -> int:
+    """The greatest key of a part; 0 where there is none."""
+    with records.reading() as db:
+        return int(db.execute(select(func.max(parts.c.id))).scalar_one() or 0)
 
 
 def count_after(records: Records, key: int) -> int:

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QKeyEvent
+from PySide6.QtGui import QCloseEvent, QKeyEvent
 from PySide6.QtWidgets import (
     QComboBox,
     QDialog,
@@ -56,6 +56,7 @@ class NominalForm(QDialog):
         self.setWindowTitle("Nominal surface")
         self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self.setMinimumWidth(min(520, parent.width() - 40))
+        self._alive = True
         self._document, self._tasks, self._edit, self._start = document, tasks, edit, start
         self.mesh, self.unit, self.up, self.way = QLineEdit(), QComboBox(), QComboBox(), QComboBox()
         self.points = [(QLineEdit(), QLineEdit()) for _ in range(POINTS)]
@@ -139,7 +140,14 @@ class NominalForm(QDialog):
             except HemtraError as error:
                 return error
 
-        self._tasks.start("Placing the nominal surface", work, self._placed)
+        def done(found: Nominal | HemtraError) -> None:
+            if not self._alive:
+                return
+            if self._document.reference is not reference:
+                found = HemtraError("The reference scan has changed meanwhile; place the mesh again.")
+            self._placed(found)
+
+        self._tasks.start("Placing the nominal surface", work, done)
 
     def _typed(self) -> list[tuple[list[float], list[float]]]:
         pairs = []
@@ -171,6 +179,11 @@ class NominalForm(QDialog):
         self._edit("nominal surface removed", lambda: self._document.plan.edited(nominal=None))
         self.message.setText(_as_it_is(None))
         self.remove.setVisible(False)
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        """What still comes is dropped."""
+        self._alive = False
+        super().closeEvent(event)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         """Escape closes it."""
