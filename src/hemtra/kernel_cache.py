@@ -47,7 +47,7 @@ def _take_what_was_installed(folder: Path) -> None:
         return
     for index in sorted(PACKAGE.rglob("*.nbi")):
         beside = index.parent.parent
-        # as the compiler names the folder of a module within a cache that it is told of
+        # as the compiler names the folder of a module within a cache folder that was set
         named = f"{beside.name}_{hashlib.sha1(str(beside).encode()).hexdigest()}"
         target = folder / named
         try:

@@ -29,7 +29,7 @@ Name = Annotated[
 
 
 class Presentation(BaseModel):
-    """One part to present: which, by whom, and the how manyth time, from 1 on."""
+    """One part to present: which part, by which operator, and the number of the trial, from 1 on."""
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
