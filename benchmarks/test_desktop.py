@@ -57,7 +57,7 @@ def test_dragging_a_zone_on_screen(qapp, qtbot, demo_folder, note):
         stage.repaint()
         latencies.append((time.perf_counter() - start) * 1000)
     QTest.mouseRelease(stage, LEFT, pos=at - QPoint(20, 20))
-    # letting go evaluates the tray in the background; the window goes on meanwhile
+    # letting go evaluates the tray in the background; the window continues meanwhile
     qtbot.waitUntil(lambda: window.workspaces["plan"].workspace.idle, timeout=30_000)
     pulse.stop()
     window.close()
@@ -126,7 +126,7 @@ main()
 
 
 def test_demo_from_the_shell(demo_folder, note, tmp_path):
-    """From the command to the first part judged in the window, warm cache."""
+    """From the command to the first part evaluated in the window, warm cache."""
     environment = {**os.environ, "XDG_CONFIG_HOME": str(tmp_path), "XDG_STATE_HOME": str(tmp_path)}
     took = []
     for _ in range(5):
@@ -140,7 +140,7 @@ def test_demo_from_the_shell(demo_folder, note, tmp_path):
             check=False,
         )
         took.append(float(done.stdout.split()[-1]) - start)
-    note(f"hemtra demo, command to judged part in the window: median {statistics.median(took):.2f} s")
+    note(f"hemtra demo, command to evaluated part in the window: median {statistics.median(took):.2f} s")
 
 
 def test_inspect_from_the_shell(demo_folder, note):

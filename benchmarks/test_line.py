@@ -49,7 +49,7 @@ def produce(demo_folder, tmp_path, parts, rate=0.0, port=None):
 
 
 def test_replay_of_the_demo_lot(demo_folder, tmp_path, note):
-    """Reading, judging 24 balloons, and recording, on two cores; beside reading and judging alone on one."""
+    """Reading, evaluating 24 balloons, and recording, on two cores; beside the first two on one."""
     plan, path = load_plan_file(demo_folder / PLAN_FILE).plan, sorted((demo_folder / TRAY).iterdir())[4]
     alone = []
     for _ in range(20):
@@ -61,7 +61,7 @@ def test_replay_of_the_demo_lot(demo_folder, tmp_path, note):
     rate = (len(through) - 24) / (through[-1] - through[23])
     one = statistics.median(alone[3:])
     note(
-        f"replay on two cores: {rate:.1f} parts/s; reading and judging one part alone {1000 * one:.0f} ms,"
+        f"replay on two cores: {rate:.1f} parts/s; reading and evaluating one part alone {1000 * one:.0f} ms,"
         f" so {rate * one:.2f} times one core"
     )
 

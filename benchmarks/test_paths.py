@@ -11,7 +11,7 @@ from hemtra.core.evaluation.engine import Engine
 from hemtra.core.features.bead import BeadKind
 from hemtra.core.features.path import PathKind
 from hemtra.core.maps.path_sampling import sections_across
-from hemtra.core.paths.curve import course_through
+from hemtra.core.paths.curve import curve_through
 from hemtra.core.plan.kind import StepContext
 from hemtra.core.zones.path_edits import moved_node
 from hemtra.core.zones.zone import PathZone
@@ -46,9 +46,9 @@ def beaded():
 
 def test_sampling_800_sections_of_101_points(beside, beaded):
     data, zone = beaded
-    course = zone.course()
-    at = np.arange(SECTIONS) * course.length / SECTIONS
-    places, directions = course.at(at), course.directions(at)
+    curve = zone.curve()
+    at = np.arange(SECTIONS) * curve.length / SECTIONS
+    places, directions = curve.at(at), curve.directions(at)
     steps = np.array([data.grid.x0, data.grid.y0, data.grid.dx, data.grid.dy])
     half, one = zone.across / 2, np.zeros(1)
     u = np.linspace(-half, half, POINTS)
@@ -66,14 +66,14 @@ def test_sampling_800_sections_of_101_points(beside, beaded):
 
 def test_bead_on_800_sections_with_all_its_quantities(beside, beaded):
     data, zone = beaded
-    spacing = zone.course().length / SECTIONS
+    spacing = zone.curve().length / SECTIONS
     kind, path = BeadKind(spacing=spacing), PathKind()
     takes = [AlongKind(what=what) for what in ("width", "height", "offset")]
     takes += [ContinuityKind(take=take) for take in ("break", "volume")]
 
     def measured():
-        course = path.evaluate(StepContext(data, zone)).value
-        found = kind.evaluate(StepContext(data, None, {"path": (course,)})).value
+        curve = path.evaluate(StepContext(data, zone)).value
+        found = kind.evaluate(StepContext(data, None, {"path": (curve,)})).value
         return found, [take.evaluate(StepContext(data, None, {"of": (found,)})) for take in takes]
 
     found, _ = measured()
@@ -86,7 +86,7 @@ def test_course_of_a_rounded_rectangle(beside, beaded):
     _, zone = beaded
     nodes = zone.node_places()
     turns, corners = [n.turn for n in zone.nodes], [n.corner for n in zone.nodes]
-    beside(lambda: course_through(nodes, turns, corners, closed=True))
+    beside(lambda: curve_through(nodes, turns, corners, closed=True))
 
 
 def test_drag_a_node_with_all_sizes_and_the_section(beside):

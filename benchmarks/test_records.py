@@ -12,7 +12,7 @@ from many_parts import BEGAN, many_parts
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.statistics import statistics
 from hemtra.runtime.feeds import Arrived
-from hemtra.runtime.lot_reevaluation import rejudge
+from hemtra.runtime.lot_reevaluation import reevaluate
 from hemtra.runtime.reporting import report_lot, report_part
 from hemtra.runtime.workers import evaluate
 from hemtra.storage.exports import export
@@ -128,9 +128,9 @@ def test_report_of_a_part(benchmark, lot_of_500, tmp_path):
     benchmark.pedantic(report_part, (records, bad.id, tmp_path / "part.pdf"), rounds=5, warmup_rounds=1)
 
 
-def test_a_lot_judged_by_other_limits(benchmark, million):
+def test_a_lot_evaluated_by_other_limits(benchmark, million):
     """50 000 parts from their values."""
     plan, lot = demo_plan(), million.all_lots()[0]
     row = plan.characteristic(1)
     other = plan.with_characteristic(row.edited(upper=4.05))
-    benchmark.pedantic(rejudge, (million, lot, other, lambda done, of, what: True), rounds=1)
+    benchmark.pedantic(reevaluate, (million, lot, other, lambda done, of, what: True), rounds=1)

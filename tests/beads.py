@@ -51,7 +51,7 @@ def cross_section(shape, d, width=WIDTH, height=HEIGHT):
 
 
 def ground(base, d, width=WIDTH):
-    """Height of the base: a step of 0.4 mm goes from foot to foot, a curve has 60 mm of radius."""
+    """Height of the base: a step of 0.4 mm goes from toe to toe, a curve has 60 mm of radius."""
     if base == "stepped":
         return 0.4 * np.clip(0.5 - d / width, 0.0, 1.0)
     return -d * d / 120.0 if base == "curved" else 0.0 * d

@@ -65,7 +65,7 @@ class Subject:
         """What its limits leave, from one to the other or from nothing to the only one."""
         return self.row.room or 1.0
 
-    def judged(self, data: HeightMap) -> CharacteristicResult:
+    def evaluated(self, data: HeightMap) -> CharacteristicResult:
         """What becomes of it on a scan."""
         return Engine(data, self.serial).run(self.plan).characteristics[0]
 
@@ -86,7 +86,7 @@ class Catch:
 def hunted(subject: Subject, defect: str, size: float, rng: Rng, before: CharacteristicResult) -> Catch:
     """Put one defect in, and see what becomes of it."""
     data, effect = subject.defects[defect](rng, size * subject.tolerance)
-    after = subject.judged(data)
+    after = subject.evaluated(data)
     assert before.value is not None
     true, row = before.value + effect, subject.row
     # what measuring itself may be off counts once for the value before and once for that after
@@ -681,8 +681,8 @@ def _wider(data: HeightMap, zone) -> Callable[[Rng, float], Injected]:
 
 def _along_bead(data: HeightMap, path, s: float, length: float) -> np.ndarray:
     """Which points lie along a stretch of the bead's path."""
-    course = path.course
-    at = course.at((s + np.arange(0.0, length, 0.1)) % course.length)
+    curve = path.curve
+    at = curve.at((s + np.arange(0.0, length, 0.1)) % curve.length)
     off = np.ones(data.shape, bool)
     rows, cols = (
         np.round((v - v0) / d).astype(int)
@@ -698,7 +698,7 @@ def _gone(data: HeightMap, path, value: float) -> Callable[[Rng, float], Injecte
 
     def put(rng: Rng, size: float) -> Injected:
         long = float(rng.uniform(6.0, 20.0))
-        where = _along_bead(data, path, float(rng.uniform(0, path.course.length)), long)
+        where = _along_bead(data, path, float(rng.uniform(0, path.curve.length)), long)
         ground = path.base.height_at(data.x[None, :], data.y[:, None])
         noise = NOISE * rng.standard_normal(data.shape)
         # what it leaves: no width and height, and a break of more than 4 mm
@@ -709,7 +709,7 @@ def _gone(data: HeightMap, path, value: float) -> Callable[[Rng, float], Injecte
 
 
 def _flatter(data: HeightMap, path, value: float) -> Callable[[Rng, float], Injected]:
-    where = _along_bead(data, path, 0.0, path.course.length)
+    where = _along_bead(data, path, 0.0, path.curve.length)
     ground = path.base.height_at(data.x[None, :], data.y[:, None])
 
     def put(rng: Rng, size: float) -> Injected:

@@ -1,9 +1,9 @@
-"""Records of made-up lots: parts whose values are given, judged by small plans."""
+"""Records of made-up lots: parts whose values are given, evaluated by small plans."""
 
 from __future__ import annotations
 
 from hemtra import Characteristic, Plan, Step
-from hemtra.core.evaluation.rows import judged
+from hemtra.core.evaluation.rows import evaluated
 from hemtra.core.geometry.elements import Number, Point
 from hemtra.core.plan.limits import part_verdict, reason_of
 from hemtra.storage.records.store import Lot, PartRecord
@@ -31,9 +31,9 @@ def two_rows(lower=0.1, upper=0.3, name="Rise") -> Plan:
 def rows_of(plan: Plan, values, text="", unit="mm"):
     """The sheet with a value a balloon, None where it was not measured; text: what was read instead."""
     return tuple(
-        judged(row, None, "no data there", unit)
+        evaluated(row, None, "no data there", unit)
         if values.get(row.balloon) is None
-        else judged(row, Number(values[row.balloon], unit, Point(0.0, 0.0, 0.0), text), "", unit)
+        else evaluated(row, Number(values[row.balloon], unit, Point(0.0, 0.0, 0.0), text), "", unit)
         for row in plan.sheet
     )
 
@@ -42,7 +42,7 @@ def part(number, plan, values, *, at=BEGAN, **more) -> PartRecord:
     """A part of which each balloon has a value."""
     rows = rows_of(plan, values, more.pop("text", ""), more.pop("unit", "mm"))
     verdict = part_verdict(row.verdict for row in rows)
-    plain = {"serial": f"S{number:05d}", "triggered": at, "scanned": at, "judged": at, "recorded": at}
+    plain = {"serial": f"S{number:05d}", "triggered": at, "scanned": at, "evaluated": at, "recorded": at}
     return PartRecord(
         number=number, verdict=verdict, reason=reason_of(rows), rows=rows, elapsed_ms=1.0, **(plain | more)
     )

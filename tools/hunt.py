@@ -28,7 +28,7 @@ SIZES = (0.3, 0.6, 1.0, 1.5, 2.0, 3.0, 5.0)
 """Of defects, in tolerances."""
 HELD = ("caught", "bounded", "not measured", "followed")
 GOOD_PARTS = 1000
-"""Good parts that are judged whole, clean and dirty, to count those that are refused."""
+"""Good parts that are evaluated whole, clean and dirty, to count those that are refused."""
 
 
 def subjects() -> list[tuple[str, int]]:
@@ -48,7 +48,7 @@ def made(name: str, variant: int) -> Subject:
 def hunt(name: str, variant: int, count: int, seed: int) -> list[Catch]:
     """Defects put into one subject, each in turn."""
     subject, rng = made(name, variant), np.random.default_rng([seed, variant])
-    before = subject.judged(subject.data)
+    before = subject.evaluated(subject.data)
     if before.value is None:
         return [Catch(subject.name, "none", 0.0, 0.0, "refused", before.reason)]
     names = list(subject.defects)

@@ -112,7 +112,7 @@ def records_pictures(window: Any, take: Callable[..., None]) -> None:
 
     records = window.workspaces["records"].page
     window.show_workspace("records")
-    wait_for(lambda: records.records is not None and records.idle and records.bench.course is not None)
+    wait_for(lambda: records.records is not None and records.idle and records.bench.trend is not None)
     take("records", settle=False)
     group = records.bench.groups[0]
     lot = next(view.lot for view in group.lots if view.lot.name == lot_name(BAD_BATCH[0]))
@@ -199,5 +199,5 @@ def wait_for(condition: Callable[[], bool], rest_ms: int = 300) -> None:
 
 
 if __name__ == "__main__":
-    # processes that judge begin by reading this file again
+    # processes that evaluate begin by reading this file again
     main()

@@ -23,7 +23,7 @@ from hemtra.virtual.demo import PARTS, demo_plan
 POSES = 200
 
 
-def judged(plan: Plan, seed: int) -> list[tuple[float, float, float]]:
+def evaluated(plan: Plan, seed: int) -> list[tuple[float, float, float]]:
     """Least and greatest value and standard uncertainty of each row on one part; NaN without."""
     found = []
     for row in inspect(plan, cover_scan(seed, False)).characteristics:
@@ -38,7 +38,9 @@ def main() -> None:
     plan = demo_plan()
     known = budgets(plan, [part.scan().data for part in PARTS if part.tag == "good"])
     with ProcessPoolExecutor() as pool:
-        found = np.array(list(pool.map(partial(judged, with_budgets(plan, known)), range(poses), chunksize=5)))
+        found = np.array(
+            list(pool.map(partial(evaluated, with_budgets(plan, known)), range(poses), chunksize=5))
+        )
     print(
         f"""# How well values are known
 

@@ -87,7 +87,7 @@ def records(url: str) -> RecordsReader:
 
 
 def teach(plan: Plan, reference: Scan | HeightMap) -> Plan:
-    """The plan with what its steps learn from the reference scan: contours, and where its anchors lie.
+    """The plan with what its steps are taught by the reference scan: contours, and where its anchors lie.
 
     Plans from files have been taught; one made by a script has not. Raises `PlanError`.
     """

@@ -5,7 +5,6 @@ Exit codes: 0 all pass, 1 any fail or not measured, 2 error, 70 a fault of the p
 
 from __future__ import annotations
 
-import json
 import os
 import sys
 import traceback
@@ -16,16 +15,16 @@ from pathlib import Path
 from typing import Annotated, Any, NoReturn
 
 import typer
-from rich.table import Table
-from rich.text import Text
 
-from hemtra.commands.compiling import say_when_cold, warm_up
+from hemtra.commands.budget import budget
+from hemtra.commands.compiling import warm_up
 from hemtra.commands.convert import convert
 from hemtra.commands.gauge import gauge
+from hemtra.commands.inspect import inspect
+from hemtra.commands.options import LengthName, LengthOption
 from hemtra.commands.plan_app import PlanPath, plan_app
 from hemtra.commands.records_app import records_app
 from hemtra.commands.shake import shake
-from hemtra.commands.symbols import signed
 from hemtra.commands.terminal import (
     alone_on_stdout,
     complain,
@@ -38,13 +37,8 @@ from hemtra.commands.terminal import (
     settings,
 )
 from hemtra.core.errors import HemtraError
-from hemtra.core.evaluation.engine import Engine
-from hemtra.core.evaluation.results import Result
-from hemtra.core.plan.limits import Verdict, format_limits, format_value
-from hemtra.core.plan.shown_units import in_unit
 from hemtra.core.text import percent, plain
-from hemtra.core.units import UNITS, LengthUnit
-from hemtra.runtime.batch import inspect_files
+from hemtra.core.units import UNITS
 
 app = typer.Typer(
     add_completion=True,
@@ -74,16 +68,6 @@ class LogLevel(StrEnum):
     info = "info"
     warning = "warning"
     error = "error"
-
-
-class LengthName(StrEnum):
-    """The units that lengths can be shown in."""
-
-    MM = "mm"
-    INCH = "in"
-
-
-LengthOption = Annotated[LengthName, typer.Option("--unit", help="Lengths on the page or screen.")]
 
 
 def main() -> None:
@@ -225,127 +209,8 @@ def scan(
     note(f"{output}: {rows} profiles of {cols} points, {percent(made.data.data_share, 1)} with data.")
 
 
-@app.command()
-def inspect(
-    plan: PlanPath,
-    scans: Annotated[
-        list[Path],
-        typer.Argument(help="Scan files, folders of scans, or patterns like 'tray/*.x3p'.", show_default=False),
-    ],
-    as_json: Annotated[bool, typer.Option("--json", help="Print one JSON object per part.")] = False,
-    csv: Annotated[
-        Path | None, typer.Option(metavar="F", help="Also save all values as CSV; - prints only these.")
-    ] = None,
-    series: Annotated[
-        Path | None, typer.Option(metavar="F", help="Also save the values of each profile or instance as CSV.")
-    ] = None,
-    sections: Annotated[
-        Path | None, typer.Option(metavar="F", help="Also save every section along paths as CSV.")
-    ] = None,
-    report: Annotated[Path | None, typer.Option(metavar="F.pdf", help="Also save a report as PDF.")] = None,
-    jobs: Annotated[int, typer.Option(help="Parts at a time.", min=1, max=256)] = 1,
-    unit: LengthOption = LengthName.MM,
-) -> None:
-    """Inspect scans of parts: measure them, and give each a verdict."""
-    from hemtra.storage.plans import load_plan
-    from hemtra.storage.results import save_csv, save_sections, save_series, to_dict
-    from hemtra.storage.scans import scans_in
-
-    piped = alone_on_stdout(csv, series, sections, as_json=as_json)
-    document, scans = load_plan(plan), scans_in(scans)
-    say_when_cold()
-    found: list[tuple[str, Result]] = []
-    seen: dict[str, Engine] = {}
-    trouble = False
-    with progress_reporter("inspect", hidden=len(scans) == 1) as progress:
-        for done, item in enumerate(inspect_files(document, scans, jobs), 1):
-            progress(done, len(scans), item.path.name)
-            if item.result is None:
-                trouble = True
-                complain(item.error)
-                if as_json:
-                    print(
-                        json.dumps({"scan": str(item.path), "error": item.error}, ensure_ascii=False),
-                        flush=True,
-                    )
-                continue
-            found.append((str(item.path), item.result))
-            if report and item.engine is not None:
-                seen[str(item.path)] = item.engine
-            for fault in item.result.faults:
-                trouble = True
-                complain(f"{item.path.name}: {fault}")
-            if as_json:
-                whole = item.result if item.engine is None else item.engine.covered(item.result)
-                print(json.dumps(to_dict(str(item.path), whole), ensure_ascii=False), flush=True)
-            elif not piped:
-                _print_result(item.path.name, item.result, UNITS[unit])
-    for path, save in ((csv, save_csv), (series, save_series), (sections, save_sections)):
-        if path:
-            with destination(path) as made:
-                save(made, found)
-    if report:
-        from hemtra.runtime.reporting import report_results
-
-        reported = [(Path(name).name, seen[name], result) for name, result in found]
-        report_results(report, document, reported, UNITS[unit])
-    if trouble:
-        raise typer.Exit(2)
-    raise typer.Exit(0 if all(result.verdict is Verdict.PASS for _, result in found) else 1)
-
-
-@app.command()
-def budget(
-    station: Annotated[Path, typer.Argument(help="A .hstation file.", show_default=False)],
-    plan: Annotated[Path | None, typer.Option(help="A .hplan file, for its tightest limit.")] = None,
-    part_width: Annotated[
-        float | None, typer.Option(help="Width of the part along the laser line, in mm.")
-    ] = None,
-    belt: Annotated[float, typer.Option(help="z of the belt in mm, where the part's surface is 0.")] = 0.0,
-    feature: Annotated[
-        float, typer.Option(help="Size of a feature to count points across, in mm.", min=0.001)
-    ] = 3.0,
-    spot: Annotated[
-        float, typer.Option(help="Diameter of the spot whose noise counts, in mm.", min=0.001)
-    ] = 9.0,
-    as_json: Annotated[bool, typer.Option("--json", help="As one JSON object.")] = False,
-) -> None:
-    """The arithmetic of a scan, and what to change where it does not come out."""
-    from hemtra.core.plan.graph import tightest_height
-    from hemtra.core.station.budget import BudgetRequest, scan_budget
-    from hemtra.core.station.sensor_models import models_of
-    from hemtra.storage.plans import load_plan
-    from hemtra.storage.stations import load_station
-
-    held = load_station(station)
-    tightest = None if plan is None else tightest_height(load_plan(plan))
-    question = BudgetRequest(
-        lowest=belt,
-        part_width=part_width,
-        feature=feature,
-        spot=spot,
-        tolerance=tightest[1] if tightest else None,
-        tolerance_of=f"{tightest[0].balloon} {tightest[0].name}" if tightest else "",
-    )
-    found = scan_budget(held, models_of(held), question)
-    if as_json:
-        text = {
-            "station": held.name,
-            "rows": [vars(row) for row in found.rows],
-            "warnings": [{"text": w.text, "advice": w.advice} for w in found.warnings],
-        }
-        print(json.dumps(text, ensure_ascii=False))
-        return
-    table = Table("scan budget", "", held.name, box=None, header_style="bold")
-    table.columns[1].justify = table.columns[2].justify = "right"
-    for row in found.rows:
-        table.add_row(row.label, row.sum, Text(row.value, style="bold"))
-    out.print(table)
-    for warning in found.warnings:
-        words = Text(f"◆ {warning.text}", style="red").append(f" {warning.advice}", style="default")
-        out.print(words, soft_wrap=True)
-
-
+app.command()(inspect)
+app.command()(budget)
 app.command()(convert)
 
 
@@ -524,27 +389,6 @@ def _host_and_port(text: str | None) -> tuple[str, int] | None:
     if not host or not port.isdecimal() or not 0 < int(port) < 65536:
         raise HemtraError(f"“{text}” is not HOST:PORT, e.g. 192.168.1.20:502.")
     return host, int(port)
-
-
-def _print_result(name: str, result: Result, unit: LengthUnit) -> None:
-    table = Table(
-        "",
-        "characteristic",
-        "value",
-        "limits",
-        "verdict",
-        box=None,
-        header_style="bold",
-        title_justify="left",
-    )
-    table.columns[2].justify = "right"
-    for c in (in_unit(one, unit) for one in result.characteristics):
-        verdict = signed(c.verdict).append(f" {c.reason}", style="default")
-        limits = format_limits(c.lower, c.upper, c.decimals)
-        table.add_row(str(c.balloon), c.name, format_value(c), limits, verdict)
-    text = Text(f"{plain(name)}: ").append_text(signed(result.verdict))
-    out.print(text.append(f" in {result.elapsed_ms:.1f} ms"))
-    out.print(table)
 
 
 def _kept_trace() -> str:

@@ -101,7 +101,7 @@ def test_a_bead_that_wanders_is_as_far_off_as_it_is():
     assert share.value == pytest.approx(100 * (1 - stretch.value / LENGTH), abs=0.2)
 
 
-def test_each_section_is_judged_and_the_nodes_say_what_is_asked_for():
+def test_each_section_is_evaluated_and_the_nodes_say_what_is_asked_for():
     data, zone = bead_map(np.random.default_rng(6), base="plain")
     nodes = [n.model_copy(update={"nominal": 2.8 if k == 2 else 3.0}) for k, n in enumerate(zone.nodes)]
     found = along(data, zone.model_copy(update={"nodes": tuple(nodes)}))
@@ -244,7 +244,7 @@ def test_one_section_shows_what_was_found_on_it():
     found = along(data, zone)
     given_ = StepContext(data, None, {"path": (found.path,)})
     cut, marks = BeadKind().section(given_, found, 30.0)
-    here = found.path.course.at(np.array([found.at[np.argmin(abs(found.at - 30.0))]]))[0]
+    here = found.path.curve.at(np.array([found.at[np.argmin(abs(found.at - 30.0))]]))[0]
     assert cut.at == pytest.approx(here)
     # its x goes to the right of the path, which goes counter-clockwise: outward
     ends = [zone.local(*np.array([(p := cut.place(x, 0.0)).x, p.y])) for x in (-4.0, 4.0)]

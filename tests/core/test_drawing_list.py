@@ -93,7 +93,7 @@ def test_the_covers_list_is_matched_by_itself():
     assert right >= 20, [(str(m.row.balloon), m.matches[:1]) for m in found]
     assert all(len(one.matches) <= OTHERS + 1 for one in found)
     assert all(m.confidence <= 0.99 for one in found for m in one.matches)
-    # what is sure is bound, and judged by the limits of the drawing
+    # what is sure is bound, and evaluated by the limits of the drawing
     for one in found:
         if one.is_sure:
             plan = bind_match(plan, engine, one.row.balloon, one.matches[0])
@@ -152,8 +152,8 @@ def test_the_runners_list_is_matched_on_its_profile():
     assert len(right) == 9, [(one.row.name, one.matches[:1]) for one in found if one not in right]
     for one in right:
         plan = bind_match(plan, engine, one.row.balloon, one.matches[0])
-    judged = [c for c in engine.run(engine.taught(plan)).characteristics if c.step]
-    assert [c.verdict for c in judged] == ["PASS"] * 9, [(c.name, c.reason) for c in judged]
+    evaluated = [c for c in engine.run(engine.taught(plan)).characteristics if c.step]
+    assert [c.verdict for c in evaluated] == ["PASS"] * 9, [(c.name, c.reason) for c in evaluated]
 
 
 def test_a_profile_without_data_or_with_wide_gaps_is_no_trouble():

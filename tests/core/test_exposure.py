@@ -1,4 +1,4 @@
-"""Exposure: a brightness reached or not, and two exposures as one."""
+"""Exposure: a intensity reached or not, and two exposures as one."""
 
 import numpy as np
 import pytest

@@ -220,6 +220,6 @@ def test_a_plan_that_was_never_taught_says_so():
     )
     assert "has not been taught" in Engine(HeightMap(np.zeros((40, 40)))).run(plan).steps["o"].reason
     flat = Engine(HeightMap(np.zeros((400, 400)), dx=0.1, dy=0.1, x0=-20, y0=-20))
-    learned = flat.taught(plan)
-    assert "too little contour" in learned.step("o").taught.trouble
-    assert "nothing was taught: the zone holds too little contour" in flat.run(learned).steps["o"].reason
+    taught = flat.taught(plan)
+    assert "too little contour" in taught.step("o").taught.trouble
+    assert "nothing was taught: the zone holds too little contour" in flat.run(taught).steps["o"].reason

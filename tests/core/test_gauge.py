@@ -47,7 +47,7 @@ EXAMPLE = Readings(tuple("0123456789"), ("A", "B", "C"), PUBLISHED)
 
 
 def test_average_and_range_give_the_published_table():
-    """The manual rounds what it goes on with, so that its fifth digits are a few off."""
+    """The manual rounds what it continues with, so that its fifth digits are a few off."""
     found = repeatability(EXAMPLE, "ranges")
     shown = (found.repeatability, found.reproducibility, found.gauge, found.parts)
     assert [one.deviation for one in shown] == pytest.approx([0.20188, 0.22963, 0.30575, 1.10456], abs=1.1e-4)
@@ -352,11 +352,11 @@ def test_of_many_values_on_a_part_each_end_is_studied_by_itself():
     for (i, j, k), off in np.ndenumerate(noise):
         low, high = -base[i] + off / 2, base[i] + off
         worse = low if (i + j + k) % 2 else high
-        judged = CharacteristicResult(
+        evaluated = CharacteristicResult(
             1, "Rise", "up", worse, "mm", None, row.lower, row.upper, 2, Verdict.PASS, "", None
         )
-        judged = dataclasses.replace(judged, least=low, greatest=high)
-        looks.append(Presented(str(i), "ABC"[j], k + 1, "PASS", (judged,)))
+        evaluated = dataclasses.replace(evaluated, least=low, greatest=high)
+        looks.append(Presented(str(i), "ABC"[j], k + 1, "PASS", (evaluated,)))
     (found,) = studied(step_plan(), looks).rows
     assert found.name == "Rise, max"
     assert found.spread.gauge.deviation == pytest.approx(0.002, rel=0.5)
@@ -384,7 +384,7 @@ def test_a_plan_says_which_gauges_are_doubtful_and_why():
     assert why == "its gauge study of 2026-03-01 is older than a year."
     ((_, why),) = doubtful(poor, DAY)
     assert why == "its gauge takes 45 % of the tolerance: not capable (aiag, 2026-03-01)."
-    # wider limits are judged at once, another way to measure needs another study
+    # wider limits are evaluated at once, another way to measure needs another study
     row = poor.characteristic(1)
     assert grades(poor.with_characteristic(row.edited(lower=-40.0, upper=40.0))) == {1: "good"}
     elsewhere = poor.with_step(poor.step("up").edited(zone=poor.step("down").zone))

@@ -16,7 +16,7 @@ EACH = {"kind": 10, "row": 2}
 def hunt(subject, count, seed):
     """The catches of some defects: the last one of the subject, then others in turn."""
     rng = np.random.default_rng(seed)
-    before = subject.judged(subject.data)
+    before = subject.evaluated(subject.data)
     assert before.verdict == "PASS", (subject.name, before.reason)
     names = list(subject.defects)
     order = [names[-1], *(names[(k + seed) % len(names)] for k in range(count - 1))]
@@ -51,7 +51,7 @@ def test_what_is_hidden_is_not_hidden_behind_not_measured():
     told = []
     for make in KINDS.values():
         subject = make()
-        before = subject.judged(subject.data)
+        before = subject.evaluated(subject.data)
         rng = np.random.default_rng(3)
         told += [hunted(subject, "dropouts 1 %", 1.0, rng, before).told for _ in range(3)]
     assert told.count("not measured") + told.count("refused") <= 0.05 * len(told)

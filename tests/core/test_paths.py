@@ -13,23 +13,23 @@ from hemtra.core.errors import HemtraError, OffScan
 from hemtra.core.features.path import PathKind
 from hemtra.core.maps.path_sampling import sections_across
 from hemtra.core.maps.section import sample
-from hemtra.core.paths.curve import course_through
+from hemtra.core.paths.curve import curve_through
 from hemtra.core.plan.kind import StepContext
 from hemtra.core.zones import path_edits
 from hemtra.core.zones.edits import mirrored
 from hemtra.core.zones.zone import PathZone
 
 
-def course(nodes, turns=None, corners=None, closed=False):
+def curve(nodes, turns=None, corners=None, closed=False):
     nodes = np.array(nodes, float)
-    return course_through(nodes, turns or ["corner"] * len(nodes), corners or [0.0] * len(nodes), closed=closed)
+    return curve_through(nodes, turns or ["corner"] * len(nodes), corners or [0.0] * len(nodes), closed=closed)
 
 
 @given(st.floats(3, 50), st.floats(3, 50), st.floats(0.1, 1.4), st.floats(-180, 180))
 def test_a_rounded_rectangle_is_as_long_as_it_should_be(width, height, corner, turn):
     c, s = math.cos(math.radians(turn)), math.sin(math.radians(turn))
     corners = np.array([(0, 0), (width, 0), (width, height), (0, height)]) @ np.array([[c, s], [-s, c]])
-    found = course(corners, corners=[corner] * 4, closed=True)
+    found = curve(corners, corners=[corner] * 4, closed=True)
     assert found.length == pytest.approx(2 * (width + height) - (8 - 2 * math.pi) * corner, abs=2e-3)
     at = np.linspace(0, found.length, 2000, endpoint=False)
     # at even steps, each as far on as the one before, and no direction jumps
@@ -44,7 +44,7 @@ def test_an_arc_goes_through_its_three_points(radius, span, left):
     way = 1.0 if left else -1.0
     turn = np.array([0.0, 0.4, 1.0]) * span * way
     nodes = radius * np.column_stack([np.cos(turn), np.sin(turn)])
-    found = course(nodes, ["corner", "arc", "corner"])
+    found = curve(nodes, ["corner", "arc", "corner"])
     assert found.length == pytest.approx(radius * span, rel=1e-3)
     assert np.hypot(*found.places.T) == pytest.approx(radius, abs=1e-9)
     assert found.node_at[1] == pytest.approx(0.4 * radius * span, rel=1e-3)
@@ -54,35 +54,35 @@ def test_an_arc_goes_through_its_three_points(radius, span, left):
 
 def test_curves_are_smooth_and_pass_through_their_nodes():
     turn = np.linspace(0, 2 * np.pi, 24, endpoint=False)
-    ring = course(10 * np.column_stack([np.cos(turn), np.sin(turn)]), ["curve"] * 24, closed=True)
+    ring = curve(10 * np.column_stack([np.cos(turn), np.sin(turn)]), ["curve"] * 24, closed=True)
     assert ring.length == pytest.approx(20 * math.pi, rel=1e-4)
     assert np.hypot(*ring.at(np.linspace(0, ring.length, 500)).T) == pytest.approx(10, abs=2e-3)
     nodes = [(0, 0), (10, 4), (20, -3), (30, 0)]
-    wave = course(nodes, ["corner", "curve", "curve", "corner"])
+    wave = curve(nodes, ["corner", "curve", "curve", "corner"])
     assert wave.at(wave.node_at) == pytest.approx(np.array(nodes, float), abs=1e-3)
     assert wave.length > math.dist(*nodes[:2])
 
 
 @given(st.floats(0, 60), st.floats(-4, 4))
 def test_the_nearest_place_is_told_with_its_side(s, right):
-    line = course([(0, 0), (60, 0)])
+    line = curve([(0, 0), (60, 0)])
     assert line.nearest(s, -right) == (pytest.approx(s, abs=1e-9), pytest.approx(right, abs=1e-9))
 
 
 def test_a_closed_course_begins_at_its_first_node():
     square = [(5, 0), (10, 0), (10, 10), (0, 10), (0, 0)]
-    found = course(square, corners=[0, 2, 2, 2, 2], closed=True)
+    found = curve(square, corners=[0, 2, 2, 2, 2], closed=True)
     assert found.at(np.zeros(1))[0] == pytest.approx((5, 0))
     assert found.node_at[0] == 0.0
     assert found.directions(np.zeros(1))[0] == pytest.approx((1, 0), abs=1e-6)
-    # it goes on round
+    # it continues round
     assert found.at(np.array([found.length + 1.0]))[0] == pytest.approx((6, 0))
 
 
 def test_where_it_crosses_itself_is_told():
-    found = course([(0, 0), (10, 10), (10, 0), (0, 10)])
+    found = curve([(0, 0), (10, 10), (10, 0), (0, 10)])
     assert found.crossings == (pytest.approx(math.hypot(5, 5), abs=0.1),)
-    assert course([(0, 0), (10, 0), (10, 10)]).crossings == ()
+    assert curve([(0, 0), (10, 0), (10, 10)]).crossings == ()
 
 
 @pytest.mark.parametrize(
@@ -107,7 +107,7 @@ def test_where_it_crosses_itself_is_told():
 )
 def test_what_makes_no_path_says_why(nodes, turns, corners, closed, message):
     with pytest.raises(NotMeasured, match=message):
-        course(nodes, turns, corners, closed)
+        curve(nodes, turns, corners, closed)
 
 
 def test_a_path_zone_keeps_its_form_wherever_it_lies():
@@ -115,11 +115,11 @@ def test_a_path_zone_keeps_its_form_wherever_it_lies():
     bent = plain.model_copy(
         update={"nodes": (plain.nodes[0], plain.nodes[1].model_copy(update={"corner": 3.0}), plain.nodes[2])}
     )
-    assert bent.course().length == pytest.approx(28 - (2 - math.pi / 2) * 3, abs=1e-3)
+    assert bent.curve().length == pytest.approx(28 - (2 - math.pi / 2) * 3, abs=1e-3)
     turned = bent.model_copy(update={"x": 3.0, "rotation": 77.0})
-    assert turned.course().length == pytest.approx(bent.course().length, abs=1e-6)
+    assert turned.curve().length == pytest.approx(bent.curve().length, abs=1e-6)
     image = mirrored(bent, "x")
-    assert image.course().length == pytest.approx(bent.course().length, abs=1e-6)
+    assert image.curve().length == pytest.approx(bent.curve().length, abs=1e-6)
     assert image.node_places()[0] == pytest.approx((0, 0), abs=1e-9)
     assert image.node_places()[2] == pytest.approx((-20, 8), abs=1e-9)
     assert turned.contains(*turned.node_places()[1])
@@ -133,7 +133,7 @@ def test_a_path_beside_the_scan_is_told_apart_from_one_that_leaves_it():
     with pytest.raises(OffScan, match="beside the scan"):
         PathKind().evaluate(StepContext(data, PathZone.through(np.array([(50, 50), (70, 50.0)]))))
     half = PathKind().evaluate(StepContext(data, PathZone.through(np.array([(5, 5), (25, 5.0)]))))
-    assert half.value.course.length == pytest.approx(20)
+    assert half.value.curve.length == pytest.approx(20)
     eight = PathZone.through(np.array([(1, 1), (8, 8), (8, 1), (1.0, 8)]))
     assert "crosses itself at" in PathKind().evaluate(StepContext(data, eight)).note
 
@@ -172,23 +172,23 @@ def test_turning_round_and_beginning_elsewhere_keep_the_course(node, turn, shift
     zone = ROUND.model_copy(update={"rotation": turn, "x": shift})
     back = path_edits.reversed_path(zone)
     assert path_edits.reversed_path(back) == zone
-    s = np.linspace(0.0, zone.course().length, 40)
-    assert back.course().at(zone.course().length - s) == pytest.approx(zone.course().at(s), abs=1e-6)
+    s = np.linspace(0.0, zone.curve().length, 40)
+    assert back.curve().at(zone.curve().length - s) == pytest.approx(zone.curve().at(s), abs=1e-6)
     begun = path_edits.begun_at(zone, node)
     assert begun.node_places()[0] == pytest.approx(zone.node_places()[node])
-    assert begun.course().length == pytest.approx(zone.course().length)
+    assert begun.curve().length == pytest.approx(zone.curve().length)
 
 
 @given(st.floats(1.0, 119.0), st.floats(-180, 180))
 @example(1.5, 180.0)
 def test_a_node_more_changes_nothing_until_it_is_moved_and_one_less_takes_it_out(s, turn):
     zone = ROUND.model_copy(update={"rotation": turn, "y": 3.0})
-    x, y = zone.course().at(np.array([s]))[0]
+    x, y = zone.curve().at(np.array([s]))[0]
     if np.hypot(*(zone.node_places() - (x, y)).T).min() < 0.01:
         return
     more, number = path_edits.with_node_at(zone, float(x), float(y))
     assert more.node_places()[number] == pytest.approx((x, y), abs=1e-3)
-    assert more.course().length == pytest.approx(zone.course().length, abs=1e-3)
+    assert more.curve().length == pytest.approx(zone.curve().length, abs=1e-3)
     if np.hypot(*(zone.node_places() - (x + 1.5, y)).T).min() < 0.01:
         with pytest.raises(NotMeasured, match="same place"):
             path_edits.placed_node(more, number, x=float(x) + 1.5)

@@ -12,7 +12,7 @@ from hemtra.core.evaluation.engine import Engine
 from hemtra.core.plan.document import ByProfile
 from hemtra.core.plan.general_tolerances import permissible
 from hemtra.core.plan.graph import ancestry, dependants, ordered
-from hemtra.core.plan.limits import decimals_for, judge, part_verdict
+from hemtra.core.plan.limits import decimals_for, evaluate, part_verdict
 from hemtra.core.plan.tolerance import Tolerance, parse_tolerance
 from hemtra.core.proposals.proposing import propose_height, propose_spot, propose_step, region_name
 from makers import box, edited, sloped, step_plan
@@ -28,24 +28,24 @@ def test_a_part_passes_only_when_everything_does(verdicts):
 
 
 @given(finite, finite, finite)
-def test_judge_against_the_definition(value, a, b):
+def test_evaluate_against_the_definition(value, a, b):
     lower, upper = min(a, b), max(a, b)
-    verdict, reason = judge(value, lower, upper, 2)
+    verdict, reason = evaluate(value, lower, upper, 2)
     assert (verdict is Verdict.PASS) == (lower <= value <= upper)
     assert bool(reason) == (verdict is not Verdict.PASS)
-    assert judge(value, lower, None, 2)[0] is (Verdict.PASS if value >= lower else Verdict.FAIL)
-    assert judge(value, None, upper, 2)[0] is (Verdict.PASS if value <= upper else Verdict.FAIL)
+    assert evaluate(value, lower, None, 2)[0] is (Verdict.PASS if value >= lower else Verdict.FAIL)
+    assert evaluate(value, None, upper, 2)[0] is (Verdict.PASS if value <= upper else Verdict.FAIL)
 
 
 @pytest.mark.parametrize("value", [math.nan, math.inf, -math.inf])
 def test_what_is_no_number_is_never_a_pass(value):
-    assert judge(value, 0.0, 1.0, 2)[0] is Verdict.NOT_MEASURED
-    assert judge(0.5, None, None, 2)[0] is Verdict.NOT_MEASURED
+    assert evaluate(value, 0.0, 1.0, 2)[0] is Verdict.NOT_MEASURED
+    assert evaluate(0.5, None, None, 2)[0] is Verdict.NOT_MEASURED
 
 
 def test_a_reason_shows_the_digits_that_make_the_difference():
-    assert judge(4.1004, None, 4.1, 2)[1] == "4.1004, above 4.1000"
-    assert judge(3.71, 3.9, 4.1, 2)[1] == "3.71, below 3.90"
+    assert evaluate(4.1004, None, 4.1, 2)[1] == "4.1004, above 4.1000"
+    assert evaluate(3.71, 3.9, 4.1, 2)[1] == "3.71, below 3.90"
 
 
 @pytest.mark.parametrize(

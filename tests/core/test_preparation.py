@@ -231,11 +231,11 @@ def test_kinds_of_preparation_say_what_they_did(plan, perfect):
     assert dict(result.steps["smooth"].outcome.facts) == {"window": "3 × 3"}
     assert "points" in dict(result.steps["fill"].outcome.facts)["filled"]
     assert result.steps["fill"].elapsed_ms > 0
-    for judged, raw in zip(result.characteristics, inspect(plan, perfect).characteristics, strict=True):
-        if judged.balloon not in (18, 20, 22):  # smoothing widens the foot of a bead
+    for evaluated, raw in zip(result.characteristics, inspect(plan, perfect).characteristics, strict=True):
+        if evaluated.balloon not in (18, 20, 22):  # smoothing widens the foot of a bead
             # of a plug that lies along the grid its ends are known to half a point
-            bound = perfect.data.grid.dx / 2 if judged.balloon in (13, 14) else 0.01
-            assert judged.value == pytest.approx(raw.value, abs=bound), judged.name
+            bound = perfect.data.grid.dx / 2 if evaluated.balloon in (13, 14) else 0.01
+            assert evaluated.value == pytest.approx(raw.value, abs=bound), evaluated.name
     assert engine.explain(result, "smooth").marks == ()
 
 
@@ -261,13 +261,13 @@ def test_preparation_is_added_moved_and_taken_out():
 def test_levelling_takes_the_first_plane_of_the_plan(plan, perfect):
     levelled = with_preparation(with_preparation(plan, "spikes"), "level")
     assert levelled.step("level").inputs == {"data": ("spikes",), "plane": ("plane-a",)}
-    for judged, raw in zip(
+    for evaluated, raw in zip(
         inspect(levelled, perfect).characteristics, inspect(plan, perfect).characteristics, strict=True
     ):
-        if judged.balloon not in (18, 20, 22):  # smoothing widens the foot of a bead
+        if evaluated.balloon not in (18, 20, 22):  # smoothing widens the foot of a bead
             # and takes a little off the rounded edges of the plug
-            bound = 0.02 if judged.balloon in (13, 14) else 0.01
-            assert judged.value == pytest.approx(raw.value, abs=bound), judged.name
+            bound = 0.02 if evaluated.balloon in (13, 14) else 0.01
+            assert evaluated.value == pytest.approx(raw.value, abs=bound), evaluated.name
     assert set(preparing_kinds()) == {"fill", "glare", "height-band", "level", "resample", "smooth", "spikes"}
 
 

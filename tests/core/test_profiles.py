@@ -51,8 +51,8 @@ def test_a_run_and_its_profiles_one_by_one_give_the_same_numbers():
     for index in (0, 137, 300, 499):
         alone = engine.at_profile(plan, index).run(single(plan))
         assert alone.characteristics[0].at.y == pytest.approx(data.y[index])
-        for judged in alone.characteristics:
-            assert run.series[judged.balloon].values[index] == pytest.approx(judged.value, abs=1e-12)
+        for evaluated in alone.characteristics:
+            assert run.series[evaluated.balloon].values[index] == pytest.approx(evaluated.value, abs=1e-12)
 
 
 @pytest.mark.parametrize("part", RUNNERS, ids=lambda part: "-".join(part.defects) or f"good-{part.seed}")
@@ -152,15 +152,15 @@ def test_features_of_height_maps_say_that_they_do_not_belong_here():
     spot = Step(id="spot", name="Spot", kind="spot", zone=zone)
     where = Step(id="where", name="Where", kind="position", inputs={"point": ("spot",)})
     plan = plan.edited(steps=(*plan.steps, spot, where), sheet=(plan.sheet[0].edited(step="where"),))
-    judged = inspect(plan, stairs(np.zeros(5))).characteristics[0]
-    assert judged.verdict is Verdict.NOT_MEASURED
-    assert "profile by profile" in judged.reason
+    evaluated = inspect(plan, stairs(np.zeros(5))).characteristics[0]
+    assert evaluated.verdict is Verdict.NOT_MEASURED
+    assert "profile by profile" in evaluated.reason
 
 
 def test_a_plan_of_whole_parts_says_so_of_a_profile():
     plan = edge_plan().model_copy(update={"by_profile": None})
-    judged = inspect(plan, stairs(np.zeros(5))).characteristics[0]
-    assert "as a whole" in judged.reason
+    evaluated = inspect(plan, stairs(np.zeros(5))).characteristics[0]
+    assert "as a whole" in evaluated.reason
 
 
 def test_neighbours_are_averaged_where_they_hold_data():
@@ -305,7 +305,7 @@ def test_many_values_say_how_many_there_are_and_where_the_longest_stretch_is_mis
     series = Series(values, at, np.zeros((100, 3)), {})
     assert (series.coverage.seen, series.coverage.points) == (0.96, 100)
     assert series.coverage.gap == pytest.approx(1.5)
-    # round a closed path the end goes on at the start: two and three of them
+    # round a closed path the end continues at the start: two and three of them
     values[[0, 1, 97, 98, 99]] = np.nan
     closed = Series(values, at, np.zeros((100, 3)), {}, by="section", around=50.0)
     assert closed.coverage.gap == pytest.approx(2.5)

@@ -19,7 +19,7 @@ from hemtra.core.proposals import surfaces as s
 from hemtra.core.proposals.cutting import with_feature_cut
 from hemtra.core.proposals.pick_detection import seen_at
 from hemtra.core.proposals.profiles import OnProfile, propose_groove_depth
-from hemtra.core.proposals.proposing import main_plane
+from hemtra.core.proposals.proposing import datum_plane
 from hemtra.core.proposals.trial import KnownPart, tried
 from hemtra.core.zones.zone import RectangleZone
 
@@ -34,7 +34,7 @@ def plate(*things, belt=-6.0):
     return z
 
 
-def judged(made, engine):
+def evaluated(made, engine):
     """The new row and what becomes of it."""
     plan = engine.taught(made.plan)
     return made.plan.characteristic(made.balloon), next(
@@ -46,7 +46,7 @@ def test_a_few_stray_points_do_not_make_the_belt_the_datum():
     z = plate()
     z.ravel()[np.random.default_rng(0).integers(0, z.size, 20)] = -40.0
     engine = Engine(relief(z, noise=NOISE))
-    plan, plane = main_plane(Plan(), engine)
+    plan, plane = datum_plane(Plan(), engine)
     found = engine.run(plan).steps[plane].value
     assert isinstance(found, FittedPlane)
     assert found.z0 == pytest.approx(0.0, abs=0.01)
@@ -54,7 +54,7 @@ def test_a_few_stray_points_do_not_make_the_belt_the_datum():
 
 def test_a_part_that_fills_the_scan_is_its_own_datum():
     engine = Engine(relief(np.where(np.hypot(X, Y) < 4, 3.0, 0.0), noise=NOISE))
-    plan, plane = main_plane(Plan(), engine)
+    plan, plane = datum_plane(Plan(), engine)
     assert engine.run(plan).steps[plane].value.z0 == pytest.approx(0.0, abs=0.01)
 
 
@@ -63,7 +63,7 @@ def test_a_part_that_fills_the_scan_is_its_own_datum():
 def test_a_gap_that_is_seen_is_proposed_wherever_points_are_missing(y, missing):
     z = np.where(np.abs(X) < 0.75, -2.0, plate())
     engine = Engine(relief(z, missing=missing, noise=NOISE, seed=int(y + 9)))
-    _, found = judged(q.propose_gap(Plan(), engine, (-3.0, y), (3.0, y)), engine)
+    _, found = evaluated(q.propose_gap(Plan(), engine, (-3.0, y), (3.0, y)), engine)
     assert found.value == pytest.approx(1.5, abs=0.15)
     assert found.verdict == "PASS"
 
@@ -85,9 +85,9 @@ def test_where_only_brightness_changes_the_printed_edge_is_meant():
     z = plate(belt=0.0) + np.random.default_rng(1).normal(0, NOISE, X.shape)
     data = HeightMap(z, grey, 0.1, 0.1, -20, -15)
     engine = Engine(data)
-    _, found = judged(q.propose_distance(Plan(), engine, (-4.3, 0.0), (4.4, 1.0)), engine)
+    _, found = evaluated(q.propose_distance(Plan(), engine, (-4.3, 0.0), (4.4, 1.0)), engine)
     assert found.value == pytest.approx(7.9, abs=0.06)
-    # beside a step of height the printed edge comes first only where brightness is looked at
+    # beside a step of height the printed edge comes first only where intensity is looked at
     both = HeightMap(np.where(X > -3.0, 0.0, -2.0) + 0 * z, grey, 0.1, 0.1, -20, -15)
     assert "on" not in seen_at(both, -3.3, 0.0).params
     assert seen_at(both, -3.7, 0.0, printed=True).params["on"] == "brightness"
@@ -97,18 +97,18 @@ def test_a_count_takes_what_is_like_the_clicked_and_whole_numbers():
     studs = [(x, 5.0, 2.0, 2.0, 1.5) for x in (-10.0, -3.0, 4.0)]
     others = [(0.0, -4.0, 20.0, 1.5, 1.5), (10.0, 3.0, 2.0, 2.0, 4.0), (-12.0, 0.0, 5.0, 4.0, 1.5)]
     engine = Engine(relief(plate(*studs, *others), noise=NOISE))
-    row, found = judged(s.propose_count(Plan(), engine, (-3.0, 5.0)), engine)
+    row, found = evaluated(s.propose_count(Plan(), engine, (-3.0, 5.0)), engine)
     assert (row.lower, row.nominal, row.upper) == (3.0, 3.0, 3.0)
     assert (found.value, found.verdict) == (3.0, "PASS")
-    _, found = judged(s.propose_count(Plan(), engine, (10.0, 3.0)), engine)
+    _, found = evaluated(s.propose_count(Plan(), engine, (10.0, 3.0)), engine)
     assert found.value == 1.0, "the clicked one is always among them"
 
 
 def test_area_and_volume_are_those_of_all_of_an_island():
     dome = np.maximum(3.0 * (1.0 - (X**2 + Y**2) / 25.0), 0.0) + plate()
     engine = Engine(relief(dome, noise=NOISE))
-    _, area = judged(q.propose_area(Plan(), engine, (0.0, 0.0)), engine)
-    _, volume = judged(q.propose_volume(Plan(), engine, (0.0, 0.0)), engine)
+    _, area = evaluated(q.propose_area(Plan(), engine, (0.0, 0.0)), engine)
+    _, volume = evaluated(q.propose_volume(Plan(), engine, (0.0, 0.0)), engine)
     assert area.value == pytest.approx(math.pi * 25.0, rel=0.02)
     assert volume.value == pytest.approx(math.pi * 25.0 * 3.0 / 2.0, rel=0.01)
 
@@ -120,7 +120,7 @@ def test_a_proposal_of_profiles_passes_all_of_them_or_says_so():
     z = -depth * np.clip(3.0 - np.abs(x), 0.0, 1.0) + np.random.default_rng(0).normal(0, NOISE, (60, 200))
     engine, plan = Engine(HeightMap(z, None, 0.1, 0.5, -10.0, 0.0)), Plan(by_profile=ByProfile(at=0.0))
     made = tried(propose_groove_depth(OnProfile(plan, engine, 0), (0.0, -1.0)), engine, ())
-    row, found = judged(made, engine)
+    row, found = evaluated(made, engine)
     assert found.verdict == "PASS"
     assert made.doubts == ()
     assert row.lower <= 1.0

@@ -227,7 +227,7 @@ def test_a_saddle_is_flatter_by_its_zone_than_by_least_squares():
     assert 0.5 * by["least squares"] < by["minimum zone"] < by["least squares"]
 
 
-def test_planes_and_edges_are_judged_against_their_datums():
+def test_planes_and_edges_are_evaluated_against_their_datums():
     zone = RectangleZone(x=0, y=0, width=20, height=10)
     tilted = PlaneKind().evaluate(StepContext(relief(0.01 * X + 1.0), zone)).value
     inputs = {"plane": (tilted,), "datum": (LEVEL,)}

@@ -93,10 +93,10 @@ def last(made: q.Proposal, engine: Engine):
     ],
 )
 def test_a_click_proposes_a_row_that_this_part_passes(engine, propose, places, value, bound):
-    row, judged = last(propose(demo_plan(), engine, *places), engine)
-    assert judged.value == pytest.approx(value, abs=bound)
-    assert judged.verdict == "PASS"
-    assert row.upper >= judged.value
+    row, evaluated = last(propose(demo_plan(), engine, *places), engine)
+    assert evaluated.value == pytest.approx(value, abs=bound)
+    assert evaluated.verdict == "PASS"
+    assert row.upper >= evaluated.value
 
 
 def test_features_there_already_are_used_again(engine):
@@ -123,13 +123,13 @@ def test_directions_are_those_of_the_part(engine):
 def test_what_is_new_moves_with_the_part(engine):
     made = q.propose_width(demo_plan(), engine, (59.0, 4.0), (-59.0, 4.0))
     turned = PARTS[3]
-    judged = Engine(turned.scan().data).run(engine.taught(made.plan)).characteristics[-1]
-    assert judged.value == pytest.approx(turned.cover.truth()[16], abs=0.15)
+    evaluated = Engine(turned.scan().data).run(engine.taught(made.plan)).characteristics[-1]
+    assert evaluated.value == pytest.approx(turned.cover.truth()[16], abs=0.15)
 
 
 def test_codes_and_formulas_are_proposed_from_what_is_there(engine):
-    row, judged = last(q.propose_code(demo_plan(), engine, (-27.0, -18.0)), engine)
-    assert (judged.text, row.lower) == (REFERENCE.cover.marking, 1.0)
+    row, evaluated = last(q.propose_code(demo_plan(), engine, (-27.0, -18.0)), engine)
+    assert (evaluated.text, row.lower) == (REFERENCE.cover.marking, 1.0)
     made = q.propose_formula(demo_plan(), engine)
     values = {c.balloon: c.value for c in engine.run(made.plan).characteristics}
     assert values[made.balloon] == pytest.approx(values[1] - values[2])
@@ -172,13 +172,13 @@ def test_what_is_asked_for_less_often_is_proposed_too(propose, place, value, roo
     """On the demo's reference: its pocket is 24 × 14 mm, and four like bosses stand out of the flange."""
     engine = Engine(PARTS[0].scan().data)
     proposal = propose(demo_plan(), engine, place)
-    judged = engine.run(engine.taught(proposal.plan)).characteristics
-    found = next(c for c in judged if c.balloon == proposal.balloon)
+    evaluated = engine.run(engine.taught(proposal.plan)).characteristics
+    found = next(c for c in evaluated if c.balloon == proposal.balloon)
     assert found.verdict == "PASS"
     assert found.value == pytest.approx(value, abs=room)
 
 
-def test_several_spots_and_edges_are_judged_against_each_other(engine):
+def test_several_spots_and_edges_are_evaluated_against_each_other(engine):
     """The demo's four bosses are coplanar within 0.08 mm; two sides of its flange are square."""
     bosses = [(x, y + 4.3) for x in (-42.0, 42.0) for y in (-22.0, 22.0)]
     _, found = last(s.propose_coplanarity(demo_plan(), engine, *bosses), engine)

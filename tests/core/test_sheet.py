@@ -22,7 +22,7 @@ from hemtra.core.errors import HemtraError
 from hemtra.core.evaluation.engine import Engine
 from hemtra.core.plan.document import Characteristic, Correction, Plan
 from hemtra.core.plan.inputs import connected, fitting, with_own_preparation
-from hemtra.core.plan.limits import CharacteristicResult, Verdict, judge, part_verdict
+from hemtra.core.plan.limits import CharacteristicResult, Verdict, evaluate, part_verdict
 from hemtra.core.plan.master_part import read_on
 from hemtra.core.plan.tolerance import parse_tolerance
 from hemtra.virtual.demo import REFERENCE, demo_plan
@@ -56,7 +56,7 @@ def test_rows_are_moved_numbered_and_found():
 
 @given(st.floats(-5, 5), st.floats(0.001, 0.5), st.floats(0.001, 0.5))
 def test_nothing_passes_or_fails_nearer_to_a_limit_than_its_uncertainty(value, reach, u):
-    verdict, reason = judge(value, -reach, reach, 3, u)
+    verdict, reason = evaluate(value, -reach, reach, 3, u)
     inside = min(value + reach, reach - value)
     expected = Verdict.PASS if inside >= u else (Verdict.FAIL if inside < -u else Verdict.NOT_PROVEN)
     if abs(abs(inside) - u) > 1e-9:
@@ -79,7 +79,7 @@ def test_what_is_not_proven_counts_as_the_plan_says(engine):
     assert engine.run(near.edited(not_proven="pass")).verdict is Verdict.PASS
 
 
-def test_a_row_switched_off_is_not_judged(engine):
+def test_a_row_switched_off_is_not_evaluated(engine):
     plan = demo_plan()
     tight = plan.characteristic(1).edited(lower=5.0, upper=6.0)
     assert engine.run(plan.with_characteristic(tight)).verdict is Verdict.FAIL

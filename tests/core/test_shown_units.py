@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hemtra.core.plan.document import Characteristic
-from hemtra.core.plan.limits import CharacteristicResult, judge
+from hemtra.core.plan.limits import CharacteristicResult, evaluate
 from hemtra.core.plan.shown_units import in_unit, tolerance_in
 from hemtra.core.plan.tolerance import parse_tolerance
 from hemtra.core.statistics import statistics
@@ -20,7 +20,7 @@ NUMBERS = st.floats(-500.0, 500.0)
 
 
 def result(value, lower, upper, unit="mm", uncertainty=0.0, span=None):
-    verdict, reason = judge(value, lower, upper, 2, uncertainty, span)
+    verdict, reason = evaluate(value, lower, upper, 2, uncertainty, span)
     return CharacteristicResult(1, "Gap", "gap", value, unit, None, lower, upper, 2, verdict, reason, None)
 
 

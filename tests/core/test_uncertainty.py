@@ -1,4 +1,4 @@
-"""The uncertainty of values: what is stated holds what is true, and no part is judged by less than is known."""
+"""The uncertainty of values: what is stated holds what is true, and no part is evaluated with less."""
 
 import math
 
@@ -117,7 +117,7 @@ def test_a_station_states_its_scales_in_its_snapshot_or_states_none():
         assert Scales.of(held) == Scales(), held
 
 
-def test_each_part_is_judged_with_its_own_uncertainty():
+def test_each_part_is_evaluated_with_its_own_uncertainty():
     data = sloped(noise=0.01)
     asked = levels()
     row = asked.sheet[0].edited(covers=2.0)

@@ -40,7 +40,7 @@ from hemtra.core.geometry.profile_fits import robust_arc
 from hemtra.core.maps.scan import Scan
 from hemtra.core.plan.document import ByProfile, Characteristic, Step
 from hemtra.core.plan.kind import StepContext
-from hemtra.core.plan.limits import Verdict, judge
+from hemtra.core.plan.limits import Verdict, evaluate
 from hemtra.core.zones.zone import EllipseZone, PathZone, RectangleZone, RingZone
 from hemtra.desktop.models.tray import TrayPart, verdict_changes
 
@@ -111,9 +111,9 @@ def test_more_isolated_points_than_the_row_lets_pass_are_not_measured():
     )
     z = np.zeros(X.shape)
     z[::7, ::9] = 2.0
-    judged = inspect(plan, relief(z, noise=NOISE)).characteristics[0]
-    assert judged.verdict is Verdict.NOT_MEASURED
-    assert "isolated points" in judged.reason
+    evaluated = inspect(plan, relief(z, noise=NOISE)).characteristics[0]
+    assert evaluated.verdict is Verdict.NOT_MEASURED
+    assert "isolated points" in evaluated.reason
     lax = plan.with_characteristic(plan.sheet[0].edited(most_spikes=3.0))
     assert inspect(lax, relief(z, noise=NOISE)).characteristics[0].verdict is Verdict.PASS
 
@@ -131,8 +131,8 @@ def test_a_height_of_an_extreme_answers_for_the_points_that_the_extreme_left_out
     z = np.zeros(X.shape)
     z[::7, ::9] = 2.0
     data = relief(z, noise=NOISE)
-    judged = inspect(plan, data).characteristics[0]
-    assert (judged.verdict, "isolated points" in judged.reason) == (Verdict.NOT_MEASURED, True)
+    evaluated = inspect(plan, data).characteristics[0]
+    assert (evaluated.verdict, "isolated points" in evaluated.reason) == (Verdict.NOT_MEASURED, True)
     failing = plan.with_characteristic(plan.sheet[0].edited(upper=-0.1))
     part = TrayPart(Scan(data, "spiked"))
     part.result = part.engine.run(failing)
@@ -338,7 +338,7 @@ def taken(found, what, take="least", **params):
 def test_a_bead_that_is_missing_has_no_width():
     found = bead(gone(-3.0, 6.0))
     assert [taken(found, what) for what in ("width", "height", "area")] == [0.0, 0.0, 0.0]
-    assert taken(found, "width", missing=8.0) > 2.5, "left to the row that judges breaks"
+    assert taken(found, "width", missing=8.0) > 2.5, "left to the row that evaluates breaks"
     with pytest.raises(NotMeasured, match="there is no bead"):
         taken(found, "offset")
 
@@ -501,15 +501,15 @@ def test_outliers_on_one_side_do_not_bend_an_arc(share, height, seed):
     ],
 )
 def test_limits_are_decimals_and_values_are_not_rounded(value, limits, u, verdict):
-    assert judge(value, *limits, 2, u)[0] == verdict
+    assert evaluate(value, *limits, 2, u)[0] == verdict
 
 
 @settings(max_examples=examples(200))
 @given(st.floats(-5, 5), st.floats(0, 2), st.floats(0, 2), st.floats(-5, 5), st.floats(0, 3), st.floats(0, 0.5))
 def test_no_verdict_is_better_than_any_value_that_is_possible(value, down, up, lower, room, u):
     upper = lower + room
-    verdict, _ = judge(value, lower, upper, 3, u, (value - down, value + up))
-    at = [judge(v, lower, upper, 3, u)[0] for v in np.linspace(value - down, value + up, 21)]
+    verdict, _ = evaluate(value, lower, upper, 3, u, (value - down, value + up))
+    at = [evaluate(v, lower, upper, 3, u)[0] for v in np.linspace(value - down, value + up, 21)]
     if verdict is Verdict.PASS:
         assert set(at) == {Verdict.PASS}
     if verdict is Verdict.FAIL:
@@ -526,10 +526,10 @@ def test_unseen_data_leaves_room_for_all_that_is_made_of_it():
     row = Characteristic(balloon=1, name="Twice", step="twice", lower=70.0, upper=110.0)
     block = np.where(box(0, 0, 8.0), 0.5, 0.0)
     shadowed = relief(np.where(box(1.5, 0, 3.0, 9.0), np.nan, block))
-    judged = Engine(shadowed).run(Plan(steps=steps, sheet=(row,))).characteristics[0]
-    assert judged.verdict is Verdict.NOT_MEASURED
-    assert "was not seen" in judged.reason
-    assert judged.low < 85.0
-    assert judged.high > 128.0
+    evaluated = Engine(shadowed).run(Plan(steps=steps, sheet=(row,))).characteristics[0]
+    assert evaluated.verdict is Verdict.NOT_MEASURED
+    assert "was not seen" in evaluated.reason
+    assert evaluated.low < 85.0
+    assert evaluated.high > 128.0
     low = row.edited(lower=140.0, upper=200.0)
     assert Engine(shadowed).run(Plan(steps=steps, sheet=(low,))).verdict is Verdict.FAIL, "small however it is"

@@ -15,7 +15,7 @@ CTRL = Qt.KeyboardModifier.ControlModifier
 
 def click_balloon(qtbot, stage, number):
     stage.grab()
-    balloon = next(b for b in stage.marks.balloons if b.judged.balloon == number)
+    balloon = next(b for b in stage.marks.balloons if b.evaluated.balloon == number)
     qtbot.mouseClick(stage, LEFT, pos=QPointF(*balloon.place).toPoint())
 
 

@@ -44,18 +44,18 @@ def test_the_plan_in_inches(inches, qtbot, settled):
 
 def test_a_trend_of_records_in_inches(looking, qtbot):  # noqa: F811
     page = looking.workspaces["records"].page
-    before = page.bench.course.series[-1]
+    before = page.bench.trend.series[-1]
     assert before.trend.unit == "mm"
     looking.trigger("view.unit")
-    shown = page.course.shown.series[-1]
+    shown = page.trend.shown.series[-1]
     assert shown.trend.unit == "in"
     assert shown.trend.upper * 25.4 == pytest.approx(before.trend.upper)
     assert shown.statistics.mean * 25.4 == pytest.approx(before.statistics.mean)
     assert shown.statistics.cpk == before.statistics.cpk
-    page.course.grab()
+    page.trend.grab()
     model = page.parts.model()
     titles = [model.headerData(k, Qt.Orientation.Horizontal) for k in range(model.columnCount())]
     assert "limiting characteristic (in mm)" in titles, "reasons stand as they were recorded"
-    assert page.bench.course.series[-1] is before, "what was asked of the records stays as it is"
+    assert page.bench.trend.series[-1] is before, "what was asked of the records stays as it is"
     looking.trigger("view.unit")
-    assert page.course.shown.series[-1].trend.unit == "mm"
+    assert page.trend.shown.series[-1].trend.unit == "mm"

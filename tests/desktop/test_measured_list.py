@@ -70,7 +70,7 @@ def test_on_a_profile_the_places_are_pointed_at(runners, settled):  # noqa: F811
     assert values(runners)[1].verdict == "PASS"
 
 
-def test_from_an_empty_plan_to_the_judged_list(demo, settled, tmp_path, qtbot):
+def test_from_an_empty_plan_to_the_evaluated_list(demo, settled, tmp_path, qtbot):
     acting, workspace = listed(demo, settled, tmp_path)
     bench, bar = demo.session.bench, workspace.match_bar
     assert "24 rows wait" in message(demo)
@@ -93,9 +93,9 @@ def test_from_an_empty_plan_to_the_judged_list(demo, settled, tmp_path, qtbot):
     acting.key(bar, Qt.Key.Key_Escape)
     assert bar.isHidden()
     assert acting.count <= MOST_ACTIONS
-    judged = values(demo)
-    measured = [b for b, c in judged.items() if c.verdict == "PASS"]
-    assert len(measured) >= 20, [(str(b), c.reason) for b, c in judged.items() if b not in measured]
+    evaluated = values(demo)
+    measured = [b for b, c in evaluated.items() if c.verdict == "PASS"]
+    assert len(measured) >= 20, [(str(b), c.reason) for b, c in evaluated.items() if b not in measured]
     # each binding is an edit that undo takes back
     demo.trigger("edit.undo")
     settled(demo)

@@ -43,7 +43,7 @@ def test_every_option_has_a_letter_and_a_command_that_is_called_as_it_is(demo, w
     for wanted in offered:
         command = demo.actions_by_id[f"characteristic.{wanted.id}"]
         assert wanted.name.lower() in command.title
-        # the demo's plan judges parts as a whole
+        # the demo's plan evaluates parts as a whole
         assert command.enabled() == ("map" in wanted.on)
 
 

@@ -86,7 +86,7 @@ def test_a_break_is_listed_and_a_click_goes_there(beads, settled, qtbot):
     assert shown.at == pytest.approx(true[0] + true[1] / 2, abs=0.6)
     assert shown.along.absent[shown.along.nearest(shown.at)]
     assert workspace.stage.viewport.scale < before / 3
-    middle = shown.along.path.course.at(np.array([shown.at]))[0]
+    middle = shown.along.path.curve.at(np.array([shown.at]))[0]
     assert (workspace.stage.viewport.x, workspace.stage.viewport.y) == (pytest.approx(tuple(middle), abs=1.0))
 
 
@@ -110,7 +110,7 @@ def test_the_section_follows_the_pointer_on_the_strips_and_the_stage(beads, sett
     qtbot.keyClick(strips, Qt.Key.Key_Home)
     settled(beads)
     assert beads.session.bench.shown.at == 0.0
-    x, y = beads.session.bench.shown.along.path.course.at(np.array([120.0]))[0]
+    x, y = beads.session.bench.shown.along.path.curve.at(np.array([120.0]))[0]
     qtbot.mouseClick(beads.workspaces["plan"].workspace.stage, LEFT, pos=on_stage(beads, x, y))
     settled(beads)
     assert beads.session.bench.shown.at == pytest.approx(120.0, abs=1.0)
@@ -154,7 +154,7 @@ def test_nodes_are_typed_put_in_taken_out_and_the_path_turned_round(beads, settl
     settled(beads)
     assert path_zone(beads).node_places()[1] == pytest.approx(start.node_places()[-1], abs=1e-3)
     beads.trigger("edit.undo")
-    place = start.course().at(np.array([20.0]))[0]
+    place = start.curve().at(np.array([20.0]))[0]
     menu = workspace.paths.menu(-1, tuple(place))
     next(a for a in menu.actions() if a.text() == "Node here").trigger()
     settled(beads)
@@ -184,7 +184,7 @@ def test_a_path_goes_out_to_a_file_and_comes_back(beads, settled, tmp_path, qtbo
     path = tmp_path / f"bead{suffix}"
     files.write(path)
     settled(beads)
-    assert load_drawing(path).paths[0].length == pytest.approx(whole.course().length, abs=0.05)
+    assert load_drawing(path).paths[0].length == pytest.approx(whole.curve().length, abs=0.05)
     shifted = moved_node(whole, 0, 0.0, -3.0)
     plan = beads.session.bench.document.plan
     beads.session.bench.document.edit("away", plan.with_step(plan.step("bead-path").edited(zone=shifted)))
@@ -212,15 +212,15 @@ def test_a_damaged_drawing_changes_nothing(beads, settled, tmp_path):
 @pytest.mark.parametrize("clicks", [1, 5])
 def test_a_bead_asked_for_by_clicks_gets_its_path(beads, settled, qtbot, clicks):
     bench, workspace = beads.session.bench, beads.workspaces["plan"].workspace
-    course = bench.shown.along.path.course
+    curve = bench.shown.along.path.curve
     for balloon in range(18, 23):
         bench.select(balloon)
         beads.trigger("characteristic.delete")
     settled(beads)
-    places = course.at(np.arange(clicks) * course.length / 5 if clicks > 1 else np.array([150.0]))
+    places = curve.at(np.arange(clicks) * curve.length / 5 if clicks > 1 else np.array([150.0]))
     if clicks > 1:
         # its straight sides only: corner to corner along the lower side
-        places = course.at(np.linspace(5.0, 35.0, clicks))
+        places = curve.at(np.linspace(5.0, 35.0, clicks))
     workspace.new.begin("bead-width")
     for x, y in places:
         qtbot.mouseClick(workspace.stage, LEFT, pos=on_stage(beads, x, y))
@@ -229,6 +229,6 @@ def test_a_bead_asked_for_by_clicks_gets_its_path(beads, settled, qtbot, clicks)
     row = bench.row
     assert row.name.endswith("width")
     assert value(beads, row.balloon).value == pytest.approx(GOOD.cover.bead.truth()[18], abs=0.25)
-    found = bench.shown.along.path.course
-    assert found.length == pytest.approx(course.length if clicks == 1 else 30.0, abs=1.0)
+    found = bench.shown.along.path.curve
+    assert found.length == pytest.approx(curve.length if clicks == 1 else 30.0, abs=1.0)
     assert found.closed == (clicks == 1)

@@ -100,9 +100,9 @@ def test_a_zone_dragged_on_one_profile_moves_on_all(runners, settled):
     settled(runners)
     moved = bench.document.plan.step("left-groove").zone
     assert moved.x - before.x == pytest.approx(20.0, abs=0.2)
-    judged = bench.shown.result.characteristics[0]
-    assert judged.verdict == "NOT MEASURED"
-    assert "0 of 500 profiles" in judged.reason
+    evaluated = bench.shown.result.characteristics[0]
+    assert evaluated.verdict == "NOT MEASURED"
+    assert "0 of 500 profiles" in evaluated.reason
     runners.trigger("edit.undo")
     settled(runners)
     assert bench.shown.result.characteristics[0].verdict == "FAIL"

@@ -1,4 +1,4 @@
-"""The Records workspace driven as its user does: find, follow a characteristic, open, judge again, report."""
+"""The Records workspace driven as its user does: find, follow a characteristic, open, re-evaluate, report."""
 
 import shutil
 
@@ -120,7 +120,7 @@ def test_it_opens_on_all_lots_with_what_fails_most_and_its_trend(looking):
     assert records.filters.message.text() == "303 parts"
     first = records.failures.rows[0]
     assert (first.balloon, first.count, first.missing) == (1, 3, 1)
-    assert records.bench.course.balloon == 1
+    assert records.bench.trend.balloon == 1
     assert not records.report_button.isEnabled(), "a report is of one lot"
     looking.grab()
 
@@ -186,31 +186,29 @@ def test_a_revision_is_chosen_among_those_of_the_lot(looking, qtbot):
 
 def test_limits_that_changed_are_two_series_with_statistics_of_their_own(looking, qtbot):
     choose(looking, qtbot, "changed")
-    course = looking.workspaces["records"].page.course
-    shown = [
-        (s.trend.upper, s.statistics.count) for s in looking.workspaces["records"].page.bench.course.series
-    ]
+    trend = looking.workspaces["records"].page.trend
+    shown = [(s.trend.upper, s.statistics.count) for s in looking.workspaces["records"].page.bench.trend.series]
     assert shown == [(0.3, 30), (0.25, 10)]
-    assert course.chosen == 1, "the newest"
-    QTest.mouseClick(course, Qt.MouseButton.LeftButton, pos=course.chips()[0].center().toPoint())
-    assert course.chosen == 0
+    assert trend.chosen == 1, "the newest"
+    QTest.mouseClick(trend, Qt.MouseButton.LeftButton, pos=trend.chips()[0].center().toPoint())
+    assert trend.chosen == 0
     looking.grab()
 
 
 def test_the_trend_is_looked_at_closer_and_a_click_on_a_part_opens_it(looking, qtbot):
     choose(looking, qtbot, "large")
-    records, course = looking.workspaces["records"].page, looking.workspaces["records"].page.course
-    whole = course.view
-    QTest.keyClick(course, Qt.Key.Key_Plus)
-    assert course.view[1] - course.view[0] < whole[1] - whole[0]
-    QTest.keyClick(course, Qt.Key.Key_Home)
-    course.zoom(20.0, 100.5 / BIG)
-    spot = course.chart.shown(100, 0.9)
-    trend, k = course.part_near(spot)
+    records, trend = looking.workspaces["records"].page, looking.workspaces["records"].page.trend
+    whole = trend.view
+    QTest.keyClick(trend, Qt.Key.Key_Plus)
+    assert trend.view[1] - trend.view[0] < whole[1] - whole[0]
+    QTest.keyClick(trend, Qt.Key.Key_Home)
+    trend.zoom(20.0, 100.5 / BIG)
+    spot = trend.chart.shown(100, 0.9)
+    trend, k = trend.part_near(spot)
     assert trend.values[k] == 0.9
-    course.grab()
-    QTest.mouseMove(course, spot.toPoint())
-    QTest.mouseClick(course, Qt.MouseButton.LeftButton, pos=spot.toPoint())
+    trend.grab()
+    QTest.mouseMove(trend, spot.toPoint())
+    QTest.mouseClick(trend, Qt.MouseButton.LeftButton, pos=spot.toPoint())
     look_up(looking, qtbot)
     assert records.pages.currentWidget() is records.part
     assert "Part 101 of large · FAIL" in records.part.title.text()
@@ -218,39 +216,39 @@ def test_the_trend_is_looked_at_closer_and_a_click_on_a_part_opens_it(looking, q
     assert records.part.pictures.currentIndex() == 1
     QTest.keyClick(records.part.sheet, Qt.Key.Key_Escape)
     assert records.pages.currentIndex() == 0
-    QTest.keyClick(course, Qt.Key.Key_Home)
-    assert course.view == whole
+    QTest.keyClick(trend, Qt.Key.Key_Home)
+    assert trend.view == whole
 
 
 def test_a_drag_of_the_trend_goes_along_and_opens_nothing(looking, qtbot):
     choose(looking, qtbot, "large")
-    records, course = looking.workspaces["records"].page, looking.workspaces["records"].page.course
-    course.zoom(8.0)
-    before, start = course.view, course.frame.center().toPoint()
-    QTest.mousePress(course, Qt.MouseButton.LeftButton, pos=start)
-    QTest.mouseMove(course, start + QPointF(-60, 0).toPoint())
-    QTest.mouseRelease(course, Qt.MouseButton.LeftButton, pos=start + QPointF(-60, 0).toPoint())
-    assert course.view[0] > before[0]
-    assert course.view[1] - course.view[0] == pytest.approx(before[1] - before[0])
+    records, trend = looking.workspaces["records"].page, looking.workspaces["records"].page.trend
+    trend.zoom(8.0)
+    before, start = trend.view, trend.frame.center().toPoint()
+    QTest.mousePress(trend, Qt.MouseButton.LeftButton, pos=start)
+    QTest.mouseMove(trend, start + QPointF(-60, 0).toPoint())
+    QTest.mouseRelease(trend, Qt.MouseButton.LeftButton, pos=start + QPointF(-60, 0).toPoint())
+    assert trend.view[0] > before[0]
+    assert trend.view[1] - trend.view[0] == pytest.approx(before[1] - before[0])
     assert records.pages.currentIndex() == 0
 
 
 @pytest.mark.parametrize("zoomed", [False, True])
 def test_a_stretch_of_the_trend_is_marked_and_looked_at_closer(looking, qtbot, zoomed):
     choose(looking, qtbot, "large")
-    course = looking.workspaces["records"].page.course
+    trend = looking.workspaces["records"].page.trend
     if zoomed:
-        course.zoom(2.0)
-    (first, last), frame = course.view, course.frame
+        trend.zoom(2.0)
+    (first, last), frame = trend.view, trend.frame
     start, end = (QPointF(frame.left() + share * frame.width(), 80).toPoint() for share in (0.75, 0.25))
     shift = Qt.KeyboardModifier.ShiftModifier if zoomed else Qt.KeyboardModifier.NoModifier
-    QTest.mousePress(course, Qt.MouseButton.LeftButton, shift, start)
-    QTest.mouseMove(course, end)
-    QTest.mouseRelease(course, Qt.MouseButton.LeftButton, shift, end)
+    QTest.mousePress(trend, Qt.MouseButton.LeftButton, shift, start)
+    QTest.mouseMove(trend, end)
+    QTest.mouseRelease(trend, Qt.MouseButton.LeftButton, shift, end)
     wide = last - first
-    assert course.view == pytest.approx((first + wide / 4, last - wide / 4), abs=wide / 100)
-    QTest.mouseDClick(course, Qt.MouseButton.LeftButton, pos=frame.center().toPoint())
-    assert course.view[1] - course.view[0] >= BIG
+    assert trend.view == pytest.approx((first + wide / 4, last - wide / 4), abs=wide / 100)
+    QTest.mouseDClick(trend, Qt.MouseButton.LeftButton, pos=frame.center().toPoint())
+    assert trend.view[1] - trend.view[0] >= BIG
 
 
 def test_a_part_with_its_scan_is_seen_as_it_was(looking, qtbot):
@@ -319,26 +317,26 @@ def test_failed_parts_go_to_the_tray_with_one_click(looking, qtbot):
     assert "None of the 2 parts has a scan" in told[-1]
 
 
-def test_a_lot_is_judged_by_the_present_plan_and_lists_what_changes(looking, qtbot, monkeypatch, tmp_path):
+def test_a_lot_is_evaluated_by_the_present_plan_and_lists_what_changes(looking, qtbot, monkeypatch, tmp_path):
     records = looking.workspaces["records"].page
     choose(looking, qtbot, "scanned")
-    assert not records.rejudge_button.isEnabled(), "there is no plan yet"
+    assert not records.reevaluate_button.isEnabled(), "there is no plan yet"
     closer = PLAN.with_characteristic(PLAN.sheet[0].edited(lower=0.1, upper=0.5))
     looking.session.bench.document.open(closer, None, None)
-    QTest.mouseClick(records.rejudge_button, Qt.MouseButton.LeftButton)
+    QTest.mouseClick(records.reevaluate_button, Qt.MouseButton.LeftButton)
     look_up(looking, qtbot)
-    assert records.pages.currentWidget() is records.rejudged
-    table = records.rejudged.table
+    assert records.pages.currentWidget() is records.reevaluated
+    table = records.reevaluated.table
     assert [table.item(0, column).text() for column in range(4)] == ["2", "S2", "FAIL", "PASS"]
     assert table.rowCount() == 1
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "c.csv"), ""))
-    QTest.mouseClick(records.rejudged.save_button, Qt.MouseButton.LeftButton)
+    QTest.mouseClick(records.reevaluated.save_button, Qt.MouseButton.LeftButton)
     look_up(looking, qtbot)
     assert len((tmp_path / "c.csv").read_text().splitlines()) == 2
-    QTest.mouseClick(records.rejudged.tray_button, Qt.MouseButton.LeftButton)
+    QTest.mouseClick(records.reevaluated.tray_button, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: len(looking.session.bench.tray.parts) == 1, timeout=20_000)
     looking.grab()
-    records.rejudged._open(0)
+    records.reevaluated._open(0)
     look_up(looking, qtbot)
     assert "Part 2 of scanned" in records.part.title.text()
 
@@ -415,13 +413,13 @@ def test_operators_look_back_and_letters_change_no_plan(demo, qtbot, written, tm
     demo.show_workspace("records")
     look_up(demo, qtbot)
     tag, shown = demo.session.bench.tray.current.tag, demo.session.bench.tray.current
-    demo.workspaces["records"].page.course.setFocus()
+    demo.workspaces["records"].page.trend.setFocus()
     for key in (Qt.Key.Key_T, Qt.Key.Key_Space, Qt.Key.Key_Delete):
-        QTest.keyClick(demo.workspaces["records"].page.course, key)
+        QTest.keyClick(demo.workspaces["records"].page.trend, key)
     assert (demo.session.bench.tray.current, demo.session.bench.tray.current.tag) == (shown, tag)
     plan = demo.session.bench.document.plan
     demo.session.bench.document.edit("limit", plan.with_characteristic(plan.sheet[0].edited(upper=4.2)))
-    QTest.keyClick(demo.workspaces["records"].page.course, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    QTest.keyClick(demo.workspaces["records"].page.trend, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     assert demo.session.bench.document.plan.sheet[0].upper == 4.2, "undo belongs to the Plan workspace"
     demo.session.lock.locked = True
     demo.refresh()

@@ -54,7 +54,7 @@ def test_a_mend_of_another_plan_is_not_applied_over_what_was_done_since(demo, se
     assert bench.document.plan.characteristic(1).name == "New"
     assert shaking.message.text().startswith("The plan has changed since")
     QTest.mouseClick(shaking.again, LEFT)
-    shaking.start()  # once more while the first is going on, whose parts are not counted
+    shaking.start()  # once more while the first is in progress, whose parts are not counted
     settled(demo)
     parts = len(bench.tray.parts)
     assert shaking.message.text() == f"{parts} copies of {parts} of {parts} parts"

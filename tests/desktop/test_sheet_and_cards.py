@@ -52,7 +52,7 @@ def test_a_row_is_switched_off_hidden_and_counted_from_the_reference(demo, settl
     demo.trigger("characteristic.hide")
     settled(demo)
     workspace.stage.grab()
-    assert 1 not in {b.judged.balloon for b in workspace.stage.marks.balloons}
+    assert 1 not in {b.evaluated.balloon for b in workspace.stage.marks.balloons}
     workspace.rows.show_menu(1, workspace.mapToGlobal(QPoint(60, 60)))
     menu = QApplication.activePopupWidget()
     labels = [action.text() for action in menu.actions()]

@@ -1,4 +1,4 @@
-"""Uncertainty in the window: worked out, seen on the card, and judged with."""
+"""Uncertainty in the window: worked out, seen on the card, and evaluated with."""
 
 from functools import partial
 
@@ -22,7 +22,7 @@ def shortened(plan):
     return plan.edited(sheet=tuple(row.edited(budget=None) for row in plan.sheet), signals=())
 
 
-def test_uncertainty_is_worked_out_seen_and_judged_with(demo, settled, monkeypatch):
+def test_uncertainty_is_worked_out_seen_and_evaluated_with(demo, settled, monkeypatch):
     monkeypatch.setattr(working, "budgets", partial(budgets, copies=8))
     monkeypatch.setattr(working, "MOST_SCANS", 1)
     bench, workspace = demo.session.bench, demo.workspaces["plan"].workspace
@@ -48,15 +48,15 @@ def test_uncertainty_is_worked_out_seen_and_judged_with(demo, settled, monkeypat
     QTest.mouseClick(workspace.card.card.budget.take, LEFT)
     settled(demo)
     row = bench.document.plan.characteristic(16)
-    judged = next(c for c in bench.shown.result.characteristics if c.balloon == 16)
+    evaluated = next(c for c in bench.shown.result.characteristics if c.balloon == 16)
     assert row.covers is None
-    assert row.uncertainty == rounded_up(2 * judged.u)
+    assert row.uncertainty == rounded_up(2 * evaluated.u)
     bench.document.edit(
-        "near", bench.document.plan.with_characteristic(row.edited(upper=judged.value + judged.u))
+        "near", bench.document.plan.with_characteristic(row.edited(upper=evaluated.value + evaluated.u))
     )
     settled(demo)
-    judged = next(c for c in bench.shown.result.characteristics if c.balloon == 16)
-    assert judged.verdict is Verdict.NOT_PROVEN
+    evaluated = next(c for c in bench.shown.result.characteristics if c.balloon == 16)
+    assert evaluated.verdict is Verdict.NOT_PROVEN
     for _ in range(4):
         demo.trigger("edit.undo")
     settled(demo)

@@ -56,7 +56,7 @@ def message(window) -> str:
     return window.message_bar.text.text() if window.message_bar.isVisible() else ""
 
 
-def test_demo_opens_with_all_parts_judged(demo):
+def test_demo_opens_with_all_parts_evaluated(demo):
     assert demo.session.bench.tray.agreement == (5, 5)
     assert [row.row.balloon for row in demo.workspaces["plan"].workspace.sheet.items] == list(range(1, 25))
     assert all(c.verdict == "PASS" for c in values(demo).values())
@@ -129,7 +129,7 @@ def test_typing_limits_changes_the_verdict_and_nonsense_does_not(demo, qtbot, se
     assert row.tolerance.text() == "4.00 ±0.10"
 
 
-def test_a_step_by_n_and_two_clicks_is_judged_on_all_parts(demo, qtbot, settled):
+def test_a_step_by_n_and_two_clicks_is_evaluated_on_all_parts(demo, qtbot, settled):
     stage = demo.workspaces["plan"].workspace.stage
     stage.setFocus()
     qtbot.keyClick(stage, Qt.Key.Key_N)
@@ -297,7 +297,7 @@ def test_legend_wheel_and_double_click_change_the_view(demo, qtbot):
 def test_balloons_select_their_characteristic(demo, qtbot, settled):
     stage = demo.workspaces["plan"].workspace.stage
     stage.grab()
-    eleven = next(b for b in stage.marks.balloons if b.judged.balloon == 11)
+    eleven = next(b for b in stage.marks.balloons if b.evaluated.balloon == 11)
     qtbot.mouseClick(stage, LEFT, pos=QPointF(*eleven.place).toPoint())
     assert demo.session.bench.balloon == 11
     qtbot.keyClick(demo.workspaces["plan"].workspace.sheet, Qt.Key.Key_Down)

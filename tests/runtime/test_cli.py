@@ -60,7 +60,7 @@ def cover(demo_folder):
     return demo_folder / PLAN_FILE
 
 
-def test_the_demo_plan_judges_every_part_as_its_truth_says(demo_folder, cover):
+def test_the_demo_plan_evaluates_every_part_as_its_truth_says(demo_folder, cover):
     assert is_complete(demo_folder)
     known = json.loads((demo_folder / TRUTH).read_text())
     assert len(known) == 24

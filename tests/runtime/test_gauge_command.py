@@ -183,14 +183,14 @@ def test_grades_are_kept_in_the_plan_and_doubts_are_said(hemtra, study, tmp_path
 
 
 def recorded(records, plan, lot, values):
-    """A lot of parts by serial, in their order, as the plan judged them."""
+    """A lot of parts by serial, in their order, as the plan evaluated them."""
     made = records.open_lot(plan.name, lot, new=True)
     revision, row = records.revision(plan), plan.sheet[0]
     for number, (serial, value) in enumerate(values, start=1):
-        judged = CharacteristicResult(
+        evaluated = CharacteristicResult(
             1, row.name, row.step, value, "mm", None, row.lower, row.upper, 2, Verdict.PASS, "", None
         )
-        part = PartRecord(number, Verdict.PASS, "", serial, (judged,), 1.0, 1.0, 1.0, 1.0)
+        part = PartRecord(number, Verdict.PASS, "", serial, (evaluated,), 1.0, 1.0, 1.0, 1.0)
         records.add(made, part, revision)
 
 

@@ -228,7 +228,7 @@ def test_without_the_link_the_station_says_whether_the_line_goes_on(records, tmp
 
 
 class SlowWorkers(ThreadWorkers):
-    """Judge only when they are let."""
+    """Evaluate only when they are let."""
 
     def __init__(self, plan):
         super().__init__(plan)
@@ -268,7 +268,7 @@ def test_parts_that_come_too_fast_are_counted_events_and_not_lost(records):
 
 
 def test_what_was_taken_before_a_source_failed_is_finished(records):
-    """Slow judging: all three parts are still waiting when the sensor goes."""
+    """Slow evaluating: all three parts are still waiting when the sensor goes."""
     workers, heard = SlowWorkers(PLAN), Heard()
 
     def fails():
@@ -310,7 +310,7 @@ def test_pause_resume_stop_and_a_new_lot(records, tmp_path):
     assert len(records.parts_of(run.lot)) == len(numbers) - again
 
 
-def test_a_watched_folder_is_judged_once_and_only_what_is_complete(records, tmp_path):
+def test_a_watched_folder_is_evaluated_once_and_only_what_is_complete(records, tmp_path):
     folder = folder_of(tmp_path / "in", [0.2, 0.5])
     (folder / "notes.txt").write_text("no scan")
     (folder / ".hidden.x3p").write_bytes(b"")
@@ -435,8 +435,8 @@ def test_parts_without_a_record_are_counted(records, monkeypatch):
 
     monkeypatch.setattr(records, "add", full)
     held, came, workers, heard = threading.Event(), threading.Event(), ThreadWorkers(PLAN, 1), Heard()
-    judge = workers.result
-    monkeypatch.setattr(workers, "result", lambda *given: held.wait(60) and judge(*given))
+    evaluate = workers.result
+    monkeypatch.setattr(workers, "result", lambda *given: held.wait(60) and evaluate(*given))
     run = Production(Setup(PLAN), Three(), workers, records, None, heard.listeners)
     run.start()
     assert came.wait(60)
@@ -490,7 +490,7 @@ def test_a_stop_for_a_locked_database_is_on_record_once_it_is_free(records, tmp_
     other.close()
 
 
-def test_processes_judge_as_threads_do_and_one_that_dies_costs_no_part():
+def test_processes_evaluate_as_threads_do_and_one_that_dies_costs_no_part():
     workers = ProcessWorkers(PLAN, 1, sample=scan_of(0.2))
     arrived = Arrived("a", 0.0, 0.0, scan_of(0.5))
     found = workers.result(arrived, workers.submit(arrived))
@@ -625,7 +625,7 @@ def test_nothing_it_started_outlives_a_line(tmp_path, unused_port):
     while count(tmp_path / "r.db") < 3:
         assert run.poll() is None, run.stderr.read()
     began = children_of(run.pid)
-    assert len(began) >= 3, "two that judge, and the block"
+    assert len(began) >= 3, "two that evaluate, and the block"
     run.kill()
     run.communicate()
     until = time.monotonic() + 10.0

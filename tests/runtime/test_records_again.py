@@ -14,10 +14,10 @@ from hemtra.cli import main
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.station.io_and_storage import ScanRetention
 from hemtra.core.statistics import statistics
-from hemtra.runtime import lot_reevaluation as rejudging
+from hemtra.runtime import lot_reevaluation as reevaluating
 from hemtra.runtime.demo_records import RECORDS, SCANNED, records_of_demo
 from hemtra.runtime.feeds import Arrived, FolderFeed
-from hemtra.runtime.lot_reevaluation import rejudge, save_changes
+from hemtra.runtime.lot_reevaluation import reevaluate, save_changes
 from hemtra.runtime.production import Production, Setup
 from hemtra.runtime.reevaluation import reevaluate_part
 from hemtra.runtime.reporting import first_article, report_lot, report_part
@@ -143,14 +143,14 @@ def changes_of(found):
 def test_other_limits_are_told_from_values_and_other_steps_from_scans(records, tmp_path):
     lot, parts = produced(records, tmp_path, [0.2, 0.28, 0.5])
     closer = PLAN.with_characteristic(PLAN.sheet[0].edited(upper=0.25))
-    found = rejudge(records, lot, closer, no_word)
+    found = reevaluate(records, lot, closer, no_word)
     assert changes_of(found) == [(2, Verdict.FAIL)]
     assert (found.by_values, found.by_scans, found.undecided) == (3, 0, ())
     assert found.changes[0].flips
     assert re.search(r"1 Rise PASS → FAIL 0\.280, above 0\.250", found.changes[0].words)
     turned = PLAN.with_characteristic(PLAN.sheet[0].edited(step="back", lower=-0.3, upper=0.0))
     forget_scans(records, [parts[2].scan])
-    found = rejudge(records, lot, turned, no_word)
+    found = reevaluate(records, lot, turned, no_word)
     assert (found.by_values, found.by_scans) == (0, 2)
     assert changes_of(found) == []
     assert [(one.number, "not stored" in why) for one, why in found.undecided] == [(3, True)]
@@ -161,16 +161,16 @@ def test_other_limits_are_told_from_values_and_other_steps_from_scans(records, t
 def test_the_list_of_changes_is_saved_and_a_stopped_one_gives_none(records, tmp_path, monkeypatch):
     lot, _ = produced(records, tmp_path, [0.2, 0.28])
     closer = PLAN.with_characteristic(PLAN.sheet[0].edited(upper=0.25))
-    found = rejudge(records, lot, closer, no_word)
+    found = reevaluate(records, lot, closer, no_word)
     save_changes(tmp_path / "changes.csv", found)
     lines = (tmp_path / "changes.csv").read_text().splitlines()
     assert len(lines) == 2
     assert lines[1].startswith(f"{lot.name},2,,PASS,FAIL,1,Rise,PASS,FAIL,0.27")
-    assert rejudge(records, lot, closer, lambda done, of, what: False) is None
+    assert reevaluate(records, lot, closer, lambda done, of, what: False) is None
     other = PLAN.with_characteristic(PLAN.sheet[0].edited(step="back"))
-    assert rejudge(records, lot, other, lambda done, of, what: not what.startswith("scan")) is None
-    monkeypatch.setattr(rejudging, "WORTH_PROCESSES", 1)
-    assert len(rejudge(records, lot, other, no_word, jobs=1).changes) == 2, "in processes of their own"
+    assert reevaluate(records, lot, other, lambda done, of, what: not what.startswith("scan")) is None
+    monkeypatch.setattr(reevaluating, "WORTH_PROCESSES", 1)
+    assert len(reevaluate(records, lot, other, no_word, jobs=1).changes) == 2, "in processes of their own"
 
 
 # -- reports --------------------------------------------------------------------------------------

@@ -5,7 +5,7 @@ import pytest
 
 from hemtra.core.plan.limits import Verdict
 from hemtra.runtime.align import cloud_of
-from hemtra.runtime.lot_reevaluation import rejudge
+from hemtra.runtime.lot_reevaluation import reevaluate
 from hemtra.storage.records import Records
 from hemtra.storage.records.lock_note import is_noted, note
 from hemtra.storage.records.pages import Filter, page
@@ -48,7 +48,7 @@ def test_a_part_whose_verdict_alone_is_another_is_listed(tmp_path):
     lot = made_lot(records, "lot", [0.2])
     odd = part(2, plan, {1: 0.2, 2: 0.0})
     records.add_all(lot, [type(odd)(**{**vars(odd), "verdict": Verdict.NOT_MEASURED})], records.revision(plan))
-    found = rejudge(records, lot, plan.edited(name="again"), lambda *_: True)
+    found = reevaluate(records, lot, plan.edited(name="again"), lambda *_: True)
     assert [(one.part.number, one.now, one.rows) for one in found.changes] == [(2, Verdict.PASS, ())]
     assert len(page(records, Filter(lots=(lot.id,))).parts) == 2
     records.close()

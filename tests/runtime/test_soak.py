@@ -123,7 +123,7 @@ def test_the_demo_lot_over_and_over_loses_nothing_and_memory_is_flat(demo_folder
     kept = records.parts_of(run.lot, most=100_000)
     assert [p.number for p in kept] == heard.done
     records.close()
-    ledger("parts of the demo, judged by two processes", parts, f"{parts / taken:.1f} a second; {told}")
+    ledger("parts of the demo, evaluated by two processes", parts, f"{parts / taken:.1f} a second; {told}")
     assert growth < 0.02
 
 
@@ -358,7 +358,7 @@ def test_a_thousand_empty_and_hostile_files_are_an_event_each(tmp_path, ledger):
     assert {d.record.source for d in heard.done} == {str(p) for p in folder.iterdir()}
     records.close()
     ledger(
-        "hostile files in a watched folder", 1000, f"{len(bad)} not measured, an event each; the rest judged"
+        "hostile files in a watched folder", 1000, f"{len(bad)} not measured, an event each; the rest evaluated"
     )
 
 

@@ -11,7 +11,7 @@ import pytest
 from hemtra import HemtraError
 from hemtra.core.errors import FileError
 from hemtra.core.geometry.frames import Frame
-from hemtra.core.paths.curve import course_through
+from hemtra.core.paths.curve import curve_through
 from hemtra.core.zones.zone import PathZone
 from hemtra.storage.drawings import load_drawing, save_path
 
@@ -34,7 +34,7 @@ def drawing(tmp_path):
 
 
 def length(path):
-    return course_through(path.nodes, path.turns, [0.0] * len(path.nodes), closed=path.closed).length
+    return curve_through(path.nodes, path.turns, [0.0] * len(path.nodes), closed=path.closed).length
 
 
 def test_loose_lines_and_arcs_become_one_path(drawing):
@@ -118,9 +118,9 @@ def test_what_is_saved_is_read_again(tmp_path, suffix):
     save_path(tmp_path / f"out.{suffix}", zone)
     path = load_drawing(tmp_path / f"out.{suffix}").paths[0]
     assert path.closed
-    again = path.zone(8.0).course()
-    assert again.length == pytest.approx(zone.course().length, abs=0.02)
-    off = [abs(zone.course().nearest(*place)[1]) for place in again.at(np.linspace(0, again.length, 200))]
+    again = path.zone(8.0).curve()
+    assert again.length == pytest.approx(zone.curve().length, abs=0.02)
+    off = [abs(zone.curve().nearest(*place)[1]) for place in again.at(np.linspace(0, again.length, 200))]
     assert max(off) < 0.01
 
 

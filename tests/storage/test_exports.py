@@ -193,7 +193,7 @@ def test_lots_without_parts_are_exported_as_such(tmp_path):
     records.close()
 
 
-def test_rows_of_these_tests_are_judged_as_a_plan_does():
+def test_rows_of_these_tests_are_evaluated_as_a_plan_does():
     good, bad, none = (rows_of(two_rows(), {1: value, 2: 0.0})[0].verdict for value in (0.2, 0.9, None))
     assert (good, bad, none) == (Verdict.PASS, Verdict.FAIL, Verdict.NOT_MEASURED)
 

@@ -59,7 +59,7 @@ def limited(lower, upper):
     return plan.with_characteristic(plan.sheet[0].edited(lower=lower, upper=upper))
 
 
-def judged_rows(plan, rise=0.2):
+def evaluated_rows(plan, rise=0.2):
     data = sloped(slope_x=rise / 2)
     return inspect(plan, data).characteristics
 
@@ -67,7 +67,7 @@ def judged_rows(plan, rise=0.2):
 def test_a_part_is_kept_with_its_values_events_and_plan(records):
     plan = limited(0.1, 0.3)
     lot, revision = records.open_lot(plan.name), records.revision(plan)
-    rows = judged_rows(plan)
+    rows = evaluated_rows(plan)
     events = (Event("faulty scan", 5.0, 1, {"text": "half of it"}),)
     key = records.add(lot, part(1, rows, events=events), revision, records.station(STATION))
     (found,) = records.parts_of(lot)
@@ -92,7 +92,7 @@ def test_every_number_that_is_declared_comes_back_from_everywhere(records, tmp_p
     """From the table, from a page, from an export, and from records that were merged."""
     plan = limited(0.1, 0.3)
     numbers = {number.name: 0.125 + k for k, number in enumerate(NUMBERS)}
-    (row,) = judged_rows(plan)
+    (row,) = evaluated_rows(plan)
     lot = records.open_lot(plan.name)
     records.add(lot, part(1, (replace(row, **numbers),)), records.revision(plan), None)
     with closing(Records(str(tmp_path / "other.db"))) as other:
@@ -138,9 +138,9 @@ def test_lots_go_on_where_they_stopped_until_a_new_one_begins(records, tmp_path)
 def test_a_number_is_given_once_and_nothing_of_the_second_part_stays(records):
     plan = step_plan()
     lot, revision = records.open_lot("steps"), records.revision(plan)
-    records.add(lot, part(1, judged_rows(plan)), revision)
+    records.add(lot, part(1, evaluated_rows(plan)), revision)
     with pytest.raises(RecordsError, match="has a part 1 already"):
-        records.add(lot, part(1, judged_rows(plan), events=(Event("x", 1.0),)), revision)
+        records.add(lot, part(1, evaluated_rows(plan), events=(Event("x", 1.0),)), revision)
     assert len(records.parts_of(lot)) == 1
     assert records.events_of(lot) == []
 
@@ -286,7 +286,7 @@ def test_damaged_records_are_told_in_words(tmp_path):
     whole = Records(str(tmp_path / "whole.db"))
     plan = limited(0.1, 0.3)
     lot = whole.open_lot(plan.name)
-    whole.add_all(lot, [part(k, judged_rows(plan)) for k in range(1, 60)], whole.revision(plan))
+    whole.add_all(lot, [part(k, evaluated_rows(plan)) for k in range(1, 60)], whole.revision(plan))
     whole.close()
     raw = (tmp_path / "whole.db").read_bytes()
     rng = np.random.default_rng(18)

@@ -41,7 +41,7 @@ def test_each_save_is_a_revision_and_can_be_gone_back_to(tmp_path, monkeypatch):
     save_plan(plans[-1], path)
     save_plan(plans[-1], path, comment="as agreed")
     assert [r.comment for r in read_revisions(path)] == ["first", "", "as agreed"]
-    # under another name it goes on from there
+    # under another name it continues from there
     save_plan(plans[0], tmp_path / "b.hplan", before=path)
     assert [r.number for r in read_revisions(tmp_path / "b.hplan")] == [1, 2, 3, 4]
     with pytest.raises(FileError, match="has no revision 9"):

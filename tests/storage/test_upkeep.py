@@ -7,12 +7,12 @@ import time
 import numpy as np
 import pytest
 from sqlalchemy import update
-from test_records import judged_rows, part
+from test_records import evaluated_rows, part
 
 from hemtra.cli import main
 from hemtra.core.events import Event
 from hemtra.core.station.io_and_storage import ScanRetention
-from hemtra.runtime.upkeep import Upkeep, judged_sources, kept_scans
+from hemtra.runtime.upkeep import Upkeep, evaluated_sources, kept_scans
 from hemtra.storage.records import Records
 from hemtra.storage.records.opening import RecordsError
 from hemtra.storage.records.schema import parts
@@ -27,7 +27,7 @@ def made(tmp_path_factory):
     """Two lots of 300 parts each; the first has ended."""
     path = tmp_path_factory.mktemp("made") / "r.db"
     records = Records(str(path))
-    revision, rows = records.revision(PLAN), judged_rows(PLAN)
+    revision, rows = records.revision(PLAN), evaluated_rows(PLAN)
     for _ in range(2):
         lot = records.open_lot(PLAN.name, new=True)
         for number in range(1, 301):
@@ -182,7 +182,7 @@ def test_a_running_line_copies_its_records_and_says_where_it_cannot(path, tmp_pa
 
 
 def test_a_running_line_archives_old_lots_and_still_knows_their_files(path, tmp_path, monkeypatch):
-    """Each part is on record or in the archive, once; a watched folder is not judged again."""
+    """Each part is on record or in the archive, once; a watched folder is not re-evaluated."""
     told, folder = [], tmp_path / "in"
     records = Records(str(path))
     sources = [str(folder / f"p{k}.x3p") for k in range(counted(path))]
@@ -204,7 +204,7 @@ def test_a_running_line_archives_old_lots_and_still_knows_their_files(path, tmp_
     assert counted(path) + counted(held) == len(sources)
     assert len(records.all_lots()) == 1
     (path.parent / "archives" / "family.db").write_bytes(b"photos of another program")
-    assert set(judged_sources(records, folder)) == set(sources), "files that are not ours are not opened"
+    assert set(evaluated_sources(records, folder)) == set(sources), "files that are not ours are not opened"
     scans = kept_scans(records, tmp_path / "scans")
     assert scans == [f"{tmp_path}/scans/{k}.x3p" for k in range(1, len(sources) + 1)], "they go on to make room"
     assert told == []

@@ -15,7 +15,7 @@ from hemtra.virtual.sensor import scan_part
 
 
 def test_places_along_the_bead_go_round_once():
-    path = demo_plan().step("bead-path").zone.course()
+    path = demo_plan().step("bead-path").zone.curve()
     assert path.length == pytest.approx(BEAD_LENGTH, abs=1e-3)
     s = np.arange(0.5, path.length, 3.7)
     assert [along_bead(x, y) for x, y in path.at(s)] == pytest.approx(s, abs=2e-3)
@@ -24,7 +24,7 @@ def test_places_along_the_bead_go_round_once():
 def test_the_surface_is_as_wide_and_high_as_the_table_says():
     cover = Cover(bead=Bead(flaws=(BeadDefect(50.0, 20.0, width=0.5, height=-0.2, offset=0.4),)))
     table, shape = cover.bead.table(), cover.shape()
-    path = demo_plan().step("bead-path").zone.course()
+    path = demo_plan().step("bead-path").zone.curve()
     for s in (50.0, 47.0, 120.0):
         width, height, offset = table[round(s / BEAD_LENGTH * len(table))]
         (x, y), (tx, ty) = path.at(np.array([s]))[0], path.directions(np.array([s]))[0]

@@ -52,7 +52,7 @@ def convert(
     rows: Annotated[RowsName | None, typer.Option(help="Which profile the first row is.")] = None,
     take: Annotated[TakeName | None, typer.Option(help="Which height of a cell of a cloud.")] = None,
     level: Annotated[
-        bool | None, typer.Option("--level", help="Turn a cloud so that its main plane is horizontal.")
+        bool | None, typer.Option("--level", help="Turn a cloud so that its largest plane is horizontal.")
     ] = None,
     remember: Annotated[
         bool, typer.Option("--remember", help="Keep all this beside IN, in IN.import.json.")

@@ -29,7 +29,7 @@ LARGEST_TRUTH = 1 << 20
 
 
 def print_example(folder: Path, out: Console, err: Console) -> int:
-    """Run and print both scenes; how many parts were judged otherwise than their truth says."""
+    """Run and print both scenes; how many parts were evaluated otherwise than their truth says."""
     out.print(f"Files in {folder}", soft_wrap=True)
     records = Path(records_of_demo(folder))
     wrong = 0

@@ -1,4 +1,4 @@
-"""What is done with records in a terminal: exports, reports, taking over others, and looking after them."""
+"""What is done with records in a terminal: exports, reports, merging others, and upkeep."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What commands print to: the terminal or another program, files or a pipe, and how work goes on."""
+"""What commands print to: the terminal or another program, files or a pipe, and how work continues."""
 
 from __future__ import annotations
 

@@ -87,13 +87,13 @@ def _overruns(points: FloatArray, places: FloatArray, radius: float) -> int:
     return int(np.count_nonzero(off < radius))
 
 
-def points_at(plan: Plan, result: Result, judged: CharacteristicResult) -> tuple[float, float] | None:
+def points_at(plan: Plan, result: Result, evaluated: CharacteristicResult) -> tuple[float, float] | None:
     """x and y in mm of what was measured, or of the zone where it should have been; None for nowhere."""
-    if judged.at is not None:
-        return judged.at.x, judged.at.y
-    if plan.characteristic(judged.balloon) is None or not judged.step:
+    if evaluated.at is not None:
+        return evaluated.at.x, evaluated.at.y
+    if plan.characteristic(evaluated.balloon) is None or not evaluated.step:
         return None
-    inputs = [i for ids in plan.step(judged.step).inputs.values() for i in ids]
+    inputs = [i for ids in plan.step(evaluated.step).inputs.values() for i in ids]
     found = [result.steps[i] for i in inputs if i in result.steps]
     zones = [z for r in found if (z := r.zone or r.step.zone) is not None]
     # of several inputs the smallest zone says best where the balloon belongs: datums are large

@@ -36,7 +36,7 @@ AGAIN = 0.5
 MOST_BITS, MOST_WORDS = 1900, 120
 """Coils and registers of one request."""
 MOST_WAITING = 256
-"""Frames that may wait; where more come, the oldest were not sent."""
+"""Frames in the queue at most; where more come, the oldest were not sent."""
 APART = 16
 """Addresses that did not change, from which on two changes are two requests."""
 
@@ -70,7 +70,7 @@ class ModbusOutput:
 
     Frames are written in the order they came, several at once where none undoes another, so that no pulse and
     no part is lost between two; only what changed is written. What has waited past its deadline is not written
-    any more. Where the module does not answer, what waits learns that it was not sent; the state is kept, and
+    any more. Where the module does not answer, what waits is reported as not sent; the state is kept, and
     written whole once the module is back. `changed` hears of the link itself.
     """
 

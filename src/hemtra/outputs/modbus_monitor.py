@@ -36,7 +36,7 @@ class Wiring:
         self._asked(lambda: self._client.write_coil(FORCED + address, on is not None, device_id=self._unit))
 
     def close(self) -> None:
-        """Let go of it."""
+        """Release it."""
         self._client.close()
 
     def _asked(self, request: Callable[[], Any]) -> Any:

@@ -1,4 +1,4 @@
-"""What a line tells the service manager that started it: that it is ready, alive, and ending (sd_notify(3))."""
+"""What a line reports to the service manager (sd_notify(3)): that it is ready, alive, and ending."""
 
 from __future__ import annotations
 

@@ -17,11 +17,11 @@ from functools import partial
 from hemtra.core.station.assembler import Arrival, Assembler, Batch, Growing, Outcome
 
 WAITING_BATCHES = 32
-"""Batches that may wait for the assembler; a faster source has to wait itself, and memory stays bounded."""
+"""Batches in the queue of the assembler; a faster source has to wait itself, and memory stays bounded."""
 WATCH_EVERY = 1 / 40
 """Seconds between two looks at a scan under way; the eye wants no more."""
 SILENCE = 0.25
-"""Seconds without anything from the source after which the assembler hears that time goes on."""
+"""Seconds without anything from the source after which the assembler hears that time continues."""
 
 
 class Acquisition:
@@ -79,7 +79,7 @@ class Acquisition:
 
     def _assemble(self) -> None:
         failed = False
-        # time on the line, as the source counts it, goes on while nothing comes
+        # time on the line, as the source counts it, continues while nothing comes
         line_time, heard = 0.0, time.monotonic()
         while True:
             try:

@@ -28,7 +28,7 @@ class Inspected:
 def inspect_files(plan: Plan, paths: Sequence[Path], jobs: int = 1) -> Iterator[Inspected]:
     """Inspect files in the order given, `jobs` at a time; one unreadable file does not stop the others.
 
-    Threads, since reading, hashing and the kernels all let go of the interpreter lock. Closing the iterator
+    Threads, since reading, hashing and the kernels all release the interpreter lock. Closing the iterator
     cancels what has not started.
     """
     with ThreadPoolExecutor(max_workers=max(1, jobs)) as pool:

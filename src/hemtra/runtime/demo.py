@@ -51,7 +51,7 @@ def write_demo(folder: Path, progress: Progress = lambda done, of, what: True) -
     save_station(RUNNER_STATION, folder / RUNNER_STATION_FILE)
     stopped = threading.Event()
     with ThreadPoolExecutor(1) as pool:
-        # the records are Python's work and the scans are not, so the two go on beside each other
+        # the records are Python's work and the scans are not, so the two continue beside each other
         records = pool.submit(write_records, folder, demo_plan(), lambda *_: not stopped.is_set())
         try:
             if not _write_trays(folder, progress):

@@ -70,7 +70,7 @@ class FolderFeed:
     live = False
 
     def __init__(self, paths: Sequence[Path], parts: int | None = None, rate: float = 0.0) -> None:
-        """parts: how many in all, None for each once. rate: parts a second, 0 as fast as they are judged."""
+        """parts: how many in all, None for each once. rate: parts a second, 0 as fast as they are evaluated."""
         if not paths:
             raise FileError("There are no scans to run.")
         self._paths, self._parts, self._rate = paths, len(paths) if parts is None else parts, rate
@@ -116,7 +116,7 @@ class WatchFeed:
         parts: int | None = None,
         incoming: Incoming = Incoming(),  # noqa: B008
     ) -> None:
-        """known: files that have been judged before, and when. Raises `FileError` without such a folder."""
+        """known: files that have been evaluated before, and when. Raises `FileError` without such a folder."""
         if not folder.is_dir():
             raise FileError(f"There is no folder {folder} to watch; make it, or name another.")
         self._folder, self._known, self._parts, self._incoming = folder, dict(known), parts, incoming
@@ -164,7 +164,7 @@ class WatchFeed:
         return [path for _, _, path in sorted(found)]
 
     def _looked_at(self, path: Path) -> _Seen | None:
-        """What a name stands for now; None where that is no ordinary file, or was judged by an earlier run."""
+        """What a name stands for now; None where that is no ordinary file, or an earlier run evaluated it."""
         try:
             there = path.stat()
         except OSError:

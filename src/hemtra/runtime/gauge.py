@@ -7,12 +7,12 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 
 from hemtra.core.errors import HemtraError
-from hemtra.core.evaluation.recorded_values import comparable, judged_by_values, verdict_of
+from hemtra.core.evaluation.recorded_values import comparable, evaluated_by_values, verdict_of
 from hemtra.core.gauge.study import Presented
 from hemtra.core.plan.document import Plan
 from hemtra.core.progress import Progress
 from hemtra.runtime.batch import inspect_files
-from hemtra.storage.records.evidence import judged_parts, plan_of
+from hemtra.storage.records.evidence import evaluated_parts, plan_of
 from hemtra.storage.records.store import Lot, Records
 from hemtra.storage.study_lists import StudyEntry
 
@@ -37,7 +37,7 @@ def presented(plan: Plan, entries: Sequence[StudyEntry], progress: Progress, job
 def presented_on_record(
     plan: Plan, records: Records, lots: Mapping[str, Lot], progress: Progress
 ) -> list[Presented]:
-    """What is on record of parts that were presented in some lots, one an operator, as the plan judges it.
+    """What is on record of parts that were presented in some lots, one an operator, as the plan evaluates it.
 
     lots: by operator. Serials name the parts; those of one serial in one lot are its trials, in their
     order. Raises `HemtraError` where a part has no serial, where the lots were inspected with several revisions
@@ -50,7 +50,7 @@ def presented_on_record(
         if not progress(done, len(lots), lot.name):
             raise HemtraError("The study was cancelled.")
         trials: Counter[str] = Counter()
-        for part, rows in judged_parts(records, lot):
+        for part, rows in evaluated_parts(records, lot):
             if not part.serial:
                 raise HemtraError(
                     f"Part {part.number} of lot “{lot.name}” has no serial, so nothing says which part it was."
@@ -64,15 +64,15 @@ def presented_on_record(
                     f"The plan was changed within the study: {first} and {second} were inspected with different"
                     " revisions. Present all parts with one."
                 )
-            judged = None if pairs is None else judged_by_values(pairs, rows)
-            if judged is None:
+            evaluated = None if pairs is None else evaluated_by_values(pairs, rows)
+            if evaluated is None:
                 raise HemtraError(
                     f"Lot “{lot.name}” was inspected with a revision of the plan that measures otherwise."
                     " Go back to that revision, or present the parts again."
                 )
             trials[part.serial] += 1
-            verdict = str(verdict_of(plan, judged))
-            found.append(Presented(part.serial, operator, trials[part.serial], verdict, judged))
+            verdict = str(verdict_of(plan, evaluated))
+            found.append(Presented(part.serial, operator, trials[part.serial], verdict, evaluated))
     return found
 
 

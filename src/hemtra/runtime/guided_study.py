@@ -24,7 +24,7 @@ from hemtra.storage.study_folders import entries_of, keep_run, keep_study, load_
 from hemtra.virtual.gauge_demo import scan_presented
 
 GoOn = Callable[[], bool]
-"""Whether to go on waiting."""
+"""Whether to continue waiting."""
 
 
 class Presenter(Protocol):
@@ -75,7 +75,7 @@ class IncomingScans:
 
 @dataclass(frozen=True)
 class Run:
-    """A part was presented: what was found, and what speaks against it."""
+    """A part was presented: the result, and what speaks against it."""
 
     one: Presentation
     found: Presented
@@ -143,6 +143,6 @@ class StudyRun:
 
     @property
     def results(self) -> list[Presented]:
-        """What was found so far, in the order of parts, operators and trials."""
+        """The result so far, in the order of parts, operators and trials."""
         with self._lock:
             return self.study.sorted(list(self.found.values()))

@@ -34,7 +34,7 @@ def level_station(
     on: str = "bare belt",
     zone: AnyZone | None = None,
 ) -> LevelFound:
-    """Scan, level one sensor on what is seen in the zone, and scan again to see what is left.
+    """Scan, level one sensor on the data in the zone, and scan again to see the residual.
 
     Raises `NotMeasured`, and `OffScan` when the zone lies outside.
     """

@@ -1,4 +1,4 @@
-"""A lot judged again by another plan: by values on record where both measure the same, else from scans."""
+"""A lot re-evaluated by another plan: by values on record where both measure the same, else from scans."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import TypeAlias
 
 from hemtra.core.errors import HemtraError
-from hemtra.core.evaluation.recorded_values import Pairs, comparable, judged_by_values, verdict_of
+from hemtra.core.evaluation.recorded_values import Pairs, comparable, evaluated_by_values, verdict_of
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import CharacteristicResult, Verdict
 from hemtra.core.progress import Progress
@@ -20,7 +20,7 @@ from hemtra.runtime.reevaluation import scan_of
 from hemtra.runtime.workers import Evaluated, ProcessWorkers, ThreadWorkers, Workers
 from hemtra.storage.files import write_text
 from hemtra.storage.records import Records
-from hemtra.storage.records.evidence import judged_parts, plan_of
+from hemtra.storage.records.evidence import evaluated_parts, plan_of
 from hemtra.storage.records.store import Lot, PartRecord
 from hemtra.storage.tables import Table
 
@@ -85,14 +85,14 @@ class LotReevaluation:
         return text
 
 
-def rejudge(
+def reevaluate(
     records: Records, lot: Lot, plan: Plan, progress: Progress, jobs: int = 2
 ) -> LotReevaluation | None:
-    """Judge the parts of a lot again; nothing in the records changes. None when `progress` asked to stop.
+    """Re-evaluate the parts of a lot; nothing in the records changes. None when `progress` asked to stop.
 
     Raises `RecordsError`.
     """
-    return _Rejudging(records, lot, plan, progress, jobs).run()
+    return _Reevaluating(records, lot, plan, progress, jobs).run()
 
 
 def save_changes(path: Path, found: LotReevaluation) -> None:
@@ -111,7 +111,7 @@ def save_changes(path: Path, found: LotReevaluation) -> None:
 
 
 @dataclass
-class _Rejudging:
+class _Reevaluating:
     records: Records
     lot: Lot
     plan: Plan
@@ -122,11 +122,11 @@ class _Rejudging:
     by_values: int = 0
     by_scans: int = 0
     pairs: dict[int, Pairs | None] = field(default_factory=dict)
-    """By revision, the rows that its values can be judged by."""
+    """By revision, the rows that its values can be evaluated by."""
 
     def run(self) -> LotReevaluation | None:
         total, waiting = self.records.counts(self.lot).all, []
-        for done, (part, rows) in enumerate(judged_parts(self.records, self.lot)):
+        for done, (part, rows) in enumerate(evaluated_parts(self.records, self.lot)):
             if not self.progress(done, total, f"values of part {part.number}"):
                 return None
             now = self._from_values(part, rows)
@@ -151,9 +151,9 @@ class _Rejudging:
             try:
                 self.pairs[key] = comparable(plan_of(self.records, part), self.plan)
             except HemtraError:
-                self.pairs[key] = None  # its scan, where that is kept, can still be judged
+                self.pairs[key] = None  # its scan, where that is kept, can still be evaluated
         pairs = self.pairs[key]
-        return None if pairs is None else judged_by_values(pairs, rows)
+        return None if pairs is None else evaluated_by_values(pairs, rows)
 
     def _from_scans(self, waiting: Sequence[tuple[PartRecord, Rows, Path]]) -> bool:
         workers: Workers

@@ -10,7 +10,7 @@ from hemtra.core.evaluation.results import Result
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.progress import Progress
-from hemtra.runtime.lot_reevaluation import Change, LotReevaluation, rejudge
+from hemtra.runtime.lot_reevaluation import Change, LotReevaluation, reevaluate
 from hemtra.storage.records import Records
 from hemtra.storage.records.store import Lot
 
@@ -81,10 +81,10 @@ def on_lot(before: Plan, after: Plan, records: Records, lot: Lot, progress: Prog
 
     Both follow from values on record where these mean the same, else from kept scans.
     """
-    first = rejudge(records, lot, before, lambda done, of, what: progress(done, 2 * of, what))
+    first = reevaluate(records, lot, before, lambda done, of, what: progress(done, 2 * of, what))
     second = None
     if first is not None:
-        second = rejudge(records, lot, after, lambda done, of, what: progress(of + done, 2 * of, what))
+        second = reevaluate(records, lot, after, lambda done, of, what: progress(of + done, 2 * of, what))
     if first is None or second is None:
         return None
     undecided = {part.id: (f"{part.number} {part.serial}".strip(), why) for part, why in first.undecided}

@@ -1,8 +1,8 @@
-"""A run: parts come, are judged, recorded and signalled, each stage beside the others and in order.
+"""A run: parts come, are evaluated, recorded and signalled, each stage beside the others and in order.
 
     feed -> (bounded) -> workers -> finishing: record -> signal -> keep the scan
 
-Nothing is dropped silently. A part that cannot be judged, for whatever reason, has a number, the verdict NOT
+Nothing is dropped silently. A part that cannot be evaluated, for whatever reason, has a number, the verdict NOT
 MEASURED and an event like every other.
 """
 
@@ -35,16 +35,16 @@ from hemtra.storage.records.evidence import newest_event
 from hemtra.storage.records.store import NONE, NOT_SENT, Counts, Lot, PartRecord
 
 IN_FLIGHT = 8
-"""Scans that may wait or be judged at a time: memory stays bounded."""
+"""Scans in the queue or evaluated at a time: memory stays bounded."""
 SETTLE = 0.5
 """s after which what became of signals is written down, when no part comes that would take it along."""
 SHORT = 2.0
-"""s that records are waited for once they are in trouble: they were waited for long enough."""
+"""s that records are waited for once they fail: they were waited for long enough."""
 
 
 @dataclass(frozen=True)
 class Done:
-    """A part that is through: its record, and what was found on it."""
+    """A part that is through: its record, and the result on it."""
 
     record: PartRecord
     found: Evaluated
@@ -107,7 +107,7 @@ class Production:
             passed, failed = (
                 newest_event(self.records, plan.name, kind) for kind in ("master passed", "master failed")
             )
-            self.master = MasterWatch.going_on(plan.master_part, self._pass_on, passed, failed)
+            self.master = MasterWatch.going_on(plan.master_part, self.happened, passed, failed)
         self.keeper: ScanKeeper | None = None
         if self.setup.scans is not None and station is not None:
             self.keeper = ScanKeeper(self.records, self.setup.scans, station.keeping)
@@ -137,7 +137,7 @@ class Production:
             if self.belt is not None:
                 if self.belt.there:
                     self.signaller.refuse_what_lies_there()
-                    self._pass_on(Event("belt not clear", time.time()))
+                    self.happened(Event("belt not clear", time.time()))
                 self.belt.put()
             self.signaller.start()
         for thread in self._threads:
@@ -164,21 +164,21 @@ class Production:
     def link_changed(self, up: bool) -> None:
         """The link to the I/O module came or went; as its output says."""
         if up:
-            self._pass_on(Event("link", time.time()))
+            self.happened(Event("link", time.time()))
             return
         lost = self.setup.station.io.lost if self.setup.station is not None else "go on"
         event = Event("link lost", time.time())
-        self._pass_on(event)
+        self.happened(event)
         if lost == "stop" and not self._stopping.is_set():
             self._end(f"{event.text} Line stopped: station setting “on link loss”.")
 
-    def happened(self, event: Event) -> None:
-        """Something beside the parts, such as a server that is away."""
-        self._pass_on(event)
+    def happened(self, event: Event, part: int | None = None) -> None:
+        """Something happened in this lot; part: the key of the recorded part that it belongs to."""
+        self.log.event(self.lot, event, part)
 
     def not_looked_after(self, words: str) -> None:
         """The records could not be copied or archived."""
-        self._pass_on(Event("records not copied", time.time(), fields={"text": words}))
+        self.happened(Event("records not copied", time.time(), fields={"text": words}))
 
     def wait(self, seconds: float | None = None) -> bool:
         """Until everything is through, or so long; answers whether it is."""
@@ -311,7 +311,7 @@ class Production:
         try:
             key = self.records.add(self.lot, record, self._revision, self._station)
         except HemtraError as error:
-            # without a record no part is signalled, so the line cannot go on
+            # without a record no part is signalled, so the line cannot continue
             self._unrecorded = 1
             self.records.patience.seconds = SHORT
             self._end(f"{error} The line was stopped; part {number} has no record.")
@@ -337,7 +337,7 @@ class Production:
         if self.keeper is not None:
             record, trouble = self.keeper.keep(record, item.arrived, self.lot)
             if trouble:
-                self._pass_on(_worded("scan not kept", trouble, number), key)
+                self.happened(_worded("scan not kept", trouble, number), key)
         self.log.write()
         self.listeners.done(Done(record, found))
 
@@ -346,12 +346,12 @@ class Production:
         self._new_lot.clear()
         self.lot = self.records.open_lot(self.setup.plan.name, new=True)
         self._next, self.counts = 1, Counts()
-        self._pass_on(Event("new lot", time.time(), fields={"lot": self.lot.name}))
+        self.happened(Event("new lot", time.time(), fields={"lot": self.lot.name}))
 
     def _late(self, number: int, key: int, words: str) -> None:
-        """A signal came too late: the line stops or goes on, as without the link."""
+        """A signal came too late: the line stops or continues, as without the link."""
         message = words[0].upper() + words[1:] + "."
-        self._pass_on(_worded("signalled late", message, number), key)
+        self.happened(_worded("signalled late", message, number), key)
         lost = self.setup.station.io.lost if self.setup.station is not None else "go on"
         if lost == "stop" and not self._stopping.is_set():
             message = f"Part {number} was signalled too late ({words})."
@@ -375,12 +375,8 @@ class Production:
         """Stop for a reason that is kept, once."""
         if not self.trouble:
             self.trouble = words
-            self._pass_on(_worded("stopped", words))
+            self.happened(_worded("stopped", words))
         self._stopping.set()
-
-    def _pass_on(self, event: Event, part: int | None = None) -> None:
-        """Something happened in this lot."""
-        self.log.event(self.lot, event, part)
 
     def _ready(self, on: bool) -> None:
         if self.signaller is not None:

@@ -198,7 +198,7 @@ class _Evidence:
     counted: Counter[int] = field(default_factory=Counter)
 
     def gather(self, progress: Progress) -> bool:
-        """Look at parts one by one; none is held. False when `progress` asked to stop."""
+        """Go through parts one by one; none is held. False when `progress` asked to stop."""
         bad = page(self.records, Filter(lots=(self.lot.id,), verdicts=NOT_PASS), most=LOOKED_AT).parts
         for done, part in enumerate(bad):
             if len(self.looks) >= MOST:

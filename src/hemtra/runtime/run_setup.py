@@ -25,7 +25,7 @@ from hemtra.runtime.line_feeds import BeltFeed, StationFeed
 from hemtra.runtime.production import Listeners, Production, Setup
 from hemtra.runtime.signaller import Punctual, Signaller
 from hemtra.runtime.sources import made_up_parts, source_of
-from hemtra.runtime.upkeep import Upkeep, judged_sources
+from hemtra.runtime.upkeep import Upkeep, evaluated_sources
 from hemtra.runtime.uplink import Uplink, is_server, spool_of
 from hemtra.runtime.workers import ProcessWorkers, ThreadWorkers, Workers
 from hemtra.storage.records import Records
@@ -43,8 +43,8 @@ class RunRequest:
     """What a run is to be: where parts come from, and where things go.
 
     One of line (the station's own), watch, replay and belt (recorded parts on the station's belt).
-    rate: parts a second of a replay, 0 as fast as they are judged. io: host and port, None for the station's.
-    jobs: processes that judge; 0 judges in this one.
+    rate: parts a second of a replay, 0 as fast as possible. io: host and port, None for the station's.
+    jobs: processes that evaluate; 0 evaluates in this one.
     """
 
     line: bool = False
@@ -189,7 +189,7 @@ def _feed(asked: RunRequest, station: Station | None, records: Records) -> Feed:
     if asked.watch is not None:
         folder = asked.watch.resolve()
         incoming = Incoming() if station is None else station.incoming
-        return WatchFeed(folder, judged_sources(records, folder), asked.parts, incoming)
+        return WatchFeed(folder, evaluated_sources(records, folder), asked.parts, incoming)
     if asked.replay is not None:
         return FolderFeed.of(asked.replay, asked.parts, asked.rate)
     if station is None:

@@ -1,4 +1,4 @@
-"""Keeping the scans of recorded parts: files and records together; values go on where no scan can be kept."""
+"""Keeping the scans of recorded parts: files and records together; values continue without their scans."""
 
 from __future__ import annotations
 

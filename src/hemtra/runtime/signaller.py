@@ -95,7 +95,7 @@ class Signaller:
         self._thread.start()
 
     def busy(self, on: bool) -> None:
-        """Whether parts are being judged."""
+        """Whether parts are being evaluated."""
         self.output.put(OutputState(busy=on, only_newest=True))
 
     def ready(self, on: bool) -> None:

@@ -70,8 +70,8 @@ class Upkeep:
             self.once()
 
 
-def judged_sources(records: Records, folder: Path) -> dict[str, float]:
-    """The scan files of a folder that were judged, on record or in archives beside it, and when last (s)."""
+def evaluated_sources(records: Records, folder: Path) -> dict[str, float]:
+    """The scan files of a folder that were evaluated, on record or in archives beside it, and when last (s)."""
     known = records.known_sources(folder)
     for archived in _archives(records):
         for source, when in archived.known_sources(folder).items():
@@ -82,7 +82,7 @@ def judged_sources(records: Records, folder: Path) -> dict[str, float]:
 def kept_scans(records: Records, folder: Path) -> list[str]:
     """The files in a folder that scans were kept in, the oldest first; those of archived parts among them.
 
-    They go on to count for the disk that scans may take, and to make room for new ones.
+    They continue to count for the disk that scans may take, and to make room for new ones.
     """
     old = [path for archived in _archives(records) for path in scans_in(archived, folder)]
     return list(dict.fromkeys([*old, *scans_in(records, folder)]))

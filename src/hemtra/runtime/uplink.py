@@ -70,7 +70,7 @@ class Uplink:
         self._thread.start()
 
     def finish(self) -> None:
-        """Forward what is left, if the server is there; from then on only when asked."""
+        """Forward the rest, if the server is there; from then on only when asked."""
         self._stopping.set()
         self._thread.join()
         self.once(settle=0.0, end=time.monotonic() + AT_THE_END)

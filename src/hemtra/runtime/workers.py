@@ -1,4 +1,4 @@
-"""Judging parts beside everything else, in processes that hold the plan."""
+"""Evaluating parts beside everything else, in processes that hold the plan."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ from hemtra.runtime.feeds import Arrived
 from hemtra.storage.scans import load_scan
 
 TRIES = 3
-"""Times that a part is judged whose worker dies."""
+"""Times that a part is evaluated whose worker dies."""
 LOOK_COLUMNS = 640
 """Columns of the map that a run shows of a part; more would only travel between processes."""
 
@@ -36,7 +36,7 @@ LOOK_COLUMNS = 640
 class Evaluated:
     """What a run keeps of one part.
 
-    look: the map made coarse, None where nobody looks. trouble: why it could not be judged; kind: of the event.
+    look: the map made coarse, None where nobody looks. trouble: why it was not evaluated; kind: of the event.
     """
 
     verdict: Verdict
@@ -59,7 +59,7 @@ class Evaluated:
 
 
 def evaluate(plan: Plan, arrived: Arrived, looked_at: bool) -> Evaluated:
-    """Judge one part. A scan that cannot be read is NOT MEASURED and says why; nothing is raised for it."""
+    """Evaluate one part. A scan that cannot be read is NOT MEASURED and says why; nothing is raised for it."""
     if arrived.trouble:
         return Evaluated(Verdict.NOT_MEASURED, judged=time.time(), trouble=arrived.trouble, kind=arrived.kind)
     try:
@@ -89,7 +89,7 @@ def evaluate(plan: Plan, arrived: Arrived, looked_at: bool) -> Evaluated:
 
 
 def _failed(error: Exception) -> Evaluated:
-    """Of a bug, or a scan no one has thought of: the line goes on, and the part is not taken for good."""
+    """Of a bug, or a scan no one has thought of: the line continues, and the part is not taken for good."""
     what = f"{type(error).__name__}: {plain(str(error))}"
     words = sentence("error", {"fault": what})
     trace = "".join(traceback.format_exception(error))
@@ -106,7 +106,7 @@ def coarse(data: HeightMap) -> HeightMap:
 
 
 class Workers(Protocol):
-    """Judge parts, several at a time."""
+    """Evaluate parts, several at a time."""
 
     def submit(self, arrived: Arrived) -> Future[Evaluated]:
         """Begin with a part."""
@@ -123,7 +123,7 @@ class ThreadWorkers:
 
     def __init__(self, plan: Plan, count: int = 1, *, looked_at: bool = False) -> None:
         self._plan, self._looked_at = plan, looked_at
-        self._pool = ThreadPoolExecutor(count, "judge")
+        self._pool = ThreadPoolExecutor(count, "evaluate")
 
     def submit(self, arrived: Arrived) -> Future[Evaluated]:
         """Begin with a part."""
@@ -158,7 +158,7 @@ def _begin(plan: Plan, looked_at: bool, sample: Scan | None, parent: int) -> Non
     gc.freeze()
 
 
-def _judge(arrived: Arrived) -> Evaluated:
+def _evaluate(arrived: Arrived) -> Evaluated:
     plan, looked_at = _held[0]
     return evaluate(plan, arrived, looked_at)
 
@@ -170,7 +170,7 @@ def _ready(_: int) -> None:
 class ProcessWorkers:
     """In processes of their own, so that all cores are used and a window never waits.
 
-    Where a worker dies, others take its place and what was being judged is judged again; a part whose worker
+    Where a worker dies, others take its place and what was being evaluated is re-evaluated; a part whose worker
     keeps dying is NOT MEASURED with a reason.
     """
 
@@ -193,11 +193,11 @@ class ProcessWorkers:
         """Begin with a part."""
         with self._lock:
             try:
-                return self._pool.submit(_judge, arrived)
+                return self._pool.submit(_evaluate, arrived)
             except BrokenProcessPool:
                 self._pool.shutdown(wait=False)
                 self._pool = self._made()
-                return self._pool.submit(_judge, arrived)
+                return self._pool.submit(_evaluate, arrived)
 
     def result(self, arrived: Arrived, future: Future[Evaluated]) -> Evaluated:
         """What became of it; waits."""

@@ -80,7 +80,7 @@ def load_drawing(path: Path) -> Drawing:
 
 
 def save_path(path: Path, zone: PathZone) -> None:
-    """Save a path's course as .dxf polyline or .csv table, in mm, atomically. Raises `FileError`."""
+    """Save a path's curve as .dxf polyline or .csv table, in mm, atomically. Raises `FileError`."""
     points = points_of(zone)
     suffix = path.suffix.lower()
     if suffix == ".csv":

@@ -71,7 +71,7 @@ def save_plan(
 ) -> None:
     """Save atomically, as one more revision. Raises `FileError`; what stood there before is untouched then.
 
-    comment: what has changed, for people. before: the file whose revisions it goes on from, `path` itself
+    comment: what has changed, for people. before: the file whose revisions it continues from, `path` itself
     by default.
     """
     path, source = Path(path), Path(before or path)

@@ -31,19 +31,19 @@ def to_dict(scan: str, result: Result) -> dict[str, Any]:
         "verdict": str(result.verdict),
         "elapsed_ms": round(result.elapsed_ms, 3),
         "characteristics": [
-            {name: _plain(getattr(judged, name)) for name in COLUMNS} | _rests(judged, result)
-            for judged in result.characteristics
+            {name: _plain(getattr(evaluated, name)) for name in COLUMNS} | _rests(evaluated, result)
+            for evaluated in result.characteristics
         ],
         **({"paths": paths} if paths else {}),
     }
 
 
-def _rests(judged: CharacteristicResult, result: Result) -> dict[str, Any]:
+def _rests(evaluated: CharacteristicResult, result: Result) -> dict[str, Any]:
     """What a value rests on: coverage, and the values that are possible or that there are many of."""
-    found: dict[str, Any] = {number.key: value for number, value in numbers_of(judged)}
-    if judged.budget is not None:
-        found |= budget_as_json(judged.budget)
-    coverage = judged.coverage or result.coverage.get(judged.balloon)
+    found: dict[str, Any] = {number.key: value for number, value in numbers_of(evaluated)}
+    if evaluated.budget is not None:
+        found |= budget_as_json(evaluated.budget)
+    coverage = evaluated.coverage or result.coverage.get(evaluated.balloon)
     if coverage is not None:
         found["coverage"] = {
             "seen": round(coverage.seen, 5),
@@ -74,14 +74,14 @@ def _along(result: Result) -> dict[str, Along]:
 def _path(step_id: str, found: Along, result: Result) -> dict[str, Any]:
     """What was measured along one path: counts, breaks, and the stretches out of limits, in mm."""
     stretches = []
-    for judged in result.characteristics:
-        series = result.series.get(judged.balloon)
-        if series is None or step_id not in result.steps[judged.step].step.needs:
+    for evaluated in result.characteristics:
+        series = result.series.get(evaluated.balloon)
+        if series is None or step_id not in result.steps[evaluated.step].step.needs:
             continue
-        for s in out_of_limits(series, judged.lower, judged.upper):
+        for s in out_of_limits(series, evaluated.lower, evaluated.upper):
             stretches.append(
                 {
-                    "balloon": Balloon(judged.balloon).plain,
+                    "balloon": Balloon(evaluated.balloon).plain,
                     "start": _mm(s.start),
                     "length": _mm(s.length),
                     "worst": _mm(s.worst),
@@ -89,8 +89,8 @@ def _path(step_id: str, found: Along, result: Result) -> dict[str, Any]:
             )
     return {
         "feature": result.steps[step_id].step.name,
-        "length": _mm(found.path.course.length),
-        "closed": found.path.course.closed,
+        "length": _mm(found.path.curve.length),
+        "closed": found.path.curve.closed,
         "sections": int(found.at.size),
         "measured": int(np.count_nonzero(found.state == 0)),
         "absent": int(np.count_nonzero(found.absent)),
@@ -109,8 +109,8 @@ def save_csv(path: Path, parts: Iterable[tuple[str, Result]]) -> None:
     table = Table(text)
     table.writerow(("scan", "part_verdict", *COLUMNS, "u"))
     for scan, result in parts:
-        for judged in result.characteristics:
-            values = (_plain(getattr(judged, name)) for name in (*COLUMNS, "u"))
+        for evaluated in result.characteristics:
+            values = (_plain(getattr(evaluated, name)) for name in (*COLUMNS, "u"))
             table.writerow((scan, result.verdict, *("" if v is None else v for v in values)))
     write_text(path, text.getvalue())
 
@@ -125,7 +125,7 @@ def save_series(path: Path, parts: Iterable[tuple[str, Result]]) -> None:
     table = Table(text)
     table.writerow(("scan", "balloon", "name", "by", "at", "value", "reason"))
     for scan, result in parts:
-        names: dict[int, str] = {judged.balloon: judged.name for judged in result.characteristics}
+        names: dict[int, str] = {evaluated.balloon: evaluated.name for evaluated in result.characteristics}
         for balloon, series in sorted(result.series.items()):
             for k, (at, value) in enumerate(zip(series.at.tolist(), series.values.tolist(), strict=True)):
                 cell = "" if math.isnan(value) else value

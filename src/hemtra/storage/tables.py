@@ -38,7 +38,7 @@ class Table:
     """Rows of a table, written to a stream of text."""
 
     def __init__(self, stream: IO[str], style: TableStyle = PLAIN, *, quote_text: bool = False) -> None:
-        """quote_text: all text is quoted and no number is, so that a serial of digits can be told from one."""
+        """quote_text: all text is quoted and no number is, so that a serial of digits is no number."""
         self._style = style
         if style.bom:
             stream.write("\ufeff")

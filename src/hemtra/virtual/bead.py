@@ -17,7 +17,7 @@ ROUND, RAMP = 1.5, 4.0
 WAVES = ((0.05, 3), (0.02, 5), (0.06, 2))
 """mm by which width, height and offset vary, and how often round the part."""
 CLEAR, LEAST = 2.0, 0.3
-"""mm beside a break that no size is judged on, and of height below which there is no bead."""
+"""mm beside a break that no size is evaluated on, and of height below which there is no bead."""
 BREAK = 1.0
 """mm of a break that the drawing lets pass."""
 WIDTHS, HEIGHTS, OFFSETS = (2.5, 3.5), (1.3, 1.9), (-0.6, 0.6)
@@ -73,10 +73,10 @@ class Bead:
 
         Where it is missing for longer than `BREAK` it has no width, no height, and no offset that is known.
         """
-        table, judged = self.table(), self._judged()
+        table, evaluated = self.table(), self._evaluated()
         step = BEAD_LENGTH / STEPS
         worst = [
-            float(table[judged, column][np.argmax(np.abs(table[judged, column] - nominal))])
+            float(table[evaluated, column][np.argmax(np.abs(table[evaluated, column] - nominal))])
             for column, nominal in ((0, 3.0), (1, 1.6), (2, 0.0))
         ]
         volume = float((2 / 3 * table[:, 0] * table[:, 1] * (1.0 + self._bends() * table[:, 2])).sum() * step)
@@ -87,16 +87,16 @@ class Bead:
 
     def stretches(self) -> dict[int, list[tuple[float, float]]]:
         """By balloon, where it fails: start and length in mm along the path."""
-        table, judged = self.table(), self._judged()
+        table, evaluated = self.table(), self._evaluated()
         found = {21: [run for run in _runs(table[:, 1] < LEAST) if run[1] > BREAK]}
         for column, (low, high) in enumerate((WIDTHS, HEIGHTS, OFFSETS)):
             value = table[:, column]
-            found[18 + column] = _runs(judged & ((value < low) | (value > high)))
+            found[18 + column] = _runs(evaluated & ((value < low) | (value > high)))
             if column < 2:
                 found[18 + column] = sorted(found[18 + column] + found[21])
         return {balloon: runs for balloon, runs in sorted(found.items()) if runs}
 
-    def _judged(self) -> BoolArray:
+    def _evaluated(self) -> BoolArray:
         absent = self.table()[:, 1] < LEAST
         reach = math.ceil(CLEAR / BEAD_LENGTH * STEPS)
         near = np.zeros(STEPS, np.bool_)

@@ -114,7 +114,7 @@ def random_pose(rng: np.random.Generator, size: tuple[float, float]) -> Frame:
     """Turned by any angle, anywhere that the view holds a cover of that size, tilted by up to 2°."""
     rotation, toward = rng.uniform(-180.0, 180.0), rng.uniform(0.0, 2 * np.pi)
     tilt = LARGEST_TILT * math.sqrt(rng.uniform())
-    # a straight part's corners are rounded off by 12 mm; what is left turns
+    # a straight part's corners are rounded off by 12 mm; the rest turns
     reach = np.array([size[0] / 2 - 12.0, size[1] / 2 - 12.0])
     c, s = abs(math.cos(math.radians(rotation))), abs(math.sin(math.radians(rotation)))
     half = np.array([[c, s], [s, c]]) @ reach + 12.0
@@ -196,7 +196,7 @@ def drawn_plan() -> Plan:
 
 
 def _features_of_the_flange() -> tuple[AnyZone, ...]:
-    """What stands out of the flange or lies below it, with a margin, as it is cut out of the datum's zone."""
+    """Regions above or below the flange, with a margin, as it is cut out of the datum's zone."""
     bosses = [EllipseZone(x=x, y=y, width=13.4, height=13.4) for x, y in BOSSES]
     ribs = [RectangleZone(x=0, y=y, width=37.6, height=3.6) for y in (25.5, -25.5)]
     return (
@@ -326,10 +326,10 @@ def _rib() -> Group:
             id=f"{stem}-flank",
             name=f"Flank of rib {name}",
             kind="plane",
-            # between top and foot of the flank, a point of the map away from both
+            # between top and toe of the flank, a point of the map away from both
             zone=RectangleZone(x=0, y=y, width=30, height=0.42),
             follow=WITH_BOSSES,
-            # half hidden it is mostly its foot
+            # half hidden it is mostly its toe
             params={"least_data": 60},
         )
         tilt = _step(f"{stem}-tilt", f"Tilt of rib {name}", "tilt", plane=(flank.id,), to=(DATUM,))
@@ -425,7 +425,7 @@ def _flange() -> Group:
 
 
 def truth(parts: tuple[DemoPart, ...] = PARTS) -> dict[str, dict[str, Any]]:
-    """By scan file: its tag, the balloons of the demo plan that it truly fails, and its true values."""
+    """By scan file: its tag, the balloons of the demo plan that it fails in truth, and its true values."""
     sheet, found = drawn_plan().sheet, {}
     for part in parts:
         values = part.cover.truth()

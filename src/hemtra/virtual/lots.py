@@ -3,7 +3,7 @@
 * The reamer of the bore wears, so the bore grows until the tool is changed in the middle of lot 10.
 * Half of lot 14 has plugs of another supplier, which stand proud.
 * From lot 16 on the nozzle of the bead clogs and the bead gets narrower.
-* From the middle of lot 17 on the hub height is judged by closer limits.
+* From the middle of lot 17 on the hub height is evaluated by closer limits.
 """
 
 from __future__ import annotations
@@ -13,7 +13,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from hemtra.core.evaluation.rows import judged
+from hemtra.core.evaluation.rows import evaluated
 from hemtra.core.geometry.elements import Number, Point
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import CharacteristicResult
@@ -52,7 +52,7 @@ class SimulatedPart:
 
     @property
     def revised(self) -> bool:
-        """Whether it was judged by the closer limits of the hub."""
+        """Whether it was evaluated by the closer limits of the hub."""
         return (self.lot, self.number) >= REVISED
 
 
@@ -94,7 +94,7 @@ def _at(lot: int, number: int, cover: Cover) -> Cover:
 
 
 def measured(made: SimulatedPart, plan: Plan) -> tuple[CharacteristicResult, ...]:
-    """The sheet of a part whose scan is not looked at: its true values with a little scatter, judged."""
+    """The sheet of a part whose scan is not looked at: its true values with a little spread, evaluated."""
     rng = np.random.default_rng([made.lot, made.number])
     # how flat the flange is takes long to work out; it goes with the bow
     values: Mapping[int, float | str] = replace(made.cover, bow=0.0).truth() | {15: FLATNESS * made.cover.bow}
@@ -102,7 +102,7 @@ def measured(made: SimulatedPart, plan: Plan) -> tuple[CharacteristicResult, ...
     for row in sorted(plan.sheet, key=lambda row: row.balloon):
         value = values[row.balloon]
         noise = 0.0 if row.balloon in COUNTS else NOISE * rng.standard_normal()
-        rows.append(judged(row, *_number(row.balloon, value, noise), UNITS.get(row.balloon, "mm")))
+        rows.append(evaluated(row, *_number(row.balloon, value, noise), UNITS.get(row.balloon, "mm")))
     return tuple(rows)
 
 

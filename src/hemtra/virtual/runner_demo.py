@@ -1,4 +1,4 @@
-"""The second demo scenario: runners judged profile by profile, and what is true of each."""
+"""The second demo scenario: runners evaluated profile by profile, and what is true of each."""
 
 from __future__ import annotations
 
@@ -158,7 +158,7 @@ def _sheet(steps: list[str]) -> tuple[Characteristic, ...]:
 
 
 def runner_truth(parts: tuple[RunnerPart, ...] = RUNNERS) -> dict[str, dict[str, Any]]:
-    """By scan file: its tag, the balloons that it truly fails, and its true mean values."""
+    """By scan file: its tag, the balloons that it fails in truth, and its true mean values."""
     y = (np.arange(PROFILES) - (PROFILES - 1) / 2) * PITCH
     found = {}
     for part in parts:

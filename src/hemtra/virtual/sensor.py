@@ -194,7 +194,7 @@ def live_profile(part: Part, station: Station, y: float, seed: int = 0, sensor: 
 
 
 def tuned_exposure(part: Part, station: Station, sensor: int = 0) -> Tuned:
-    """Where automatic exposure settles on a part, at the brightness the station asks for."""
+    """Where automatic exposure settles on a part, at the intensity the station asks for."""
     exposure = station.sensors[sensor].exposure
     way = _ahead(LOOK_AT * part.size[1], station)
 
@@ -213,7 +213,7 @@ def _ahead(y: float, station: Station) -> Passage:
 
 
 def _pose(part: Part, mount: SensorMount, climb: float) -> Pose:
-    """Part, belt and travel as the sensor sees them: one that hangs tilted sees the world tilted back."""
+    """Part, belt and travel as the sensor sees them: one mounted at a tilt sees the world tilted back."""
     hang = mount.hang
     turned = Frame(rotation=hang.yaw, tilt_x=hang.pitch, tilt_y=hang.roll).matrix
     place = np.array([mount.x + hang.x, hang.y, hang.z])

@@ -3,7 +3,7 @@
 Sensor coordinates in mm, z = 0 where the mount has it. The laser sits at (0, 0, height) and fans out along x in
 the plane y = 0; the camera sits at (0, baseline, height) and looks back. A point gives data when the laser
 reaches it and the camera sees it lit. From profile to profile the sensor moves along the travel, past a part
-that stands still; a sensor that hangs askew moves askew.
+that stands still; a sensor mounted askew moves askew.
 """
 
 from __future__ import annotations
@@ -44,7 +44,7 @@ BLOCK = 10
 
 
 class Optics(NamedTuple):
-    """The sensor as it hangs, in mm."""
+    """The sensor as it is mounted, in mm."""
 
     height: float
     near: float
@@ -151,7 +151,7 @@ def _first_hits(
 
     A ray of slope q reaches x = q (height - z). Going outward, a sample is lit when its slope exceeds all
     slopes passed before; what lies lower behind a wall does not, and stays dark. A wall lies somewhere between
-    two samples, so rays just above the last one before it may still meet what goes on as high.
+    two samples, so rays just above the last one before it may still meet what continues as high.
     """
     hits[:] = -1
     middle = np.searchsorted(xs, 0.0)
@@ -449,7 +449,7 @@ def _read_out(
         return np.nan, 0
     first, second = _uniform(electronics.seed, draw, 1), _uniform(electronics.seed, draw, 2)
     normal = math.sqrt(-2.0 * math.log(first)) * math.cos(2.0 * math.pi * second)
-    # fewer photons, more noise; beyond the nominal brightness speckle is left, which light does not reduce
+    # fewer photons, more noise; beyond the nominal intensity speckle is left, which light does not reduce
     sigma = electronics.noise * (distance / optics.mid) ** 2 * math.sqrt(max(1.0, 0.5 / light))
     z += sigma * normal
     if light > SATURATED:

@@ -1,1 +1,1 @@
-"""Characteristics: quantities that can be judged against limits. One file a family."""
+"""Characteristics: quantities that can be evaluated against limits. One file a family."""

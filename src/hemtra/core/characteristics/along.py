@@ -62,7 +62,7 @@ class AlongKind(Kind):
     ] = setting("width", "size", "Which of its sizes.", choices=WHATS)
     take: Literal["each", "mean", "least", "greatest", "deviation", "range", "taper", "share", "stretch"] = (
         setting(
-            "each", "take", "Every section is judged by itself, or one number of all of them.", choices=TAKES
+            "each", "take", "Each section is evaluated by itself, or one number of all of them.", choices=TAKES
         )
     )
     from_nodes: bool = setting(
@@ -77,7 +77,7 @@ class AlongKind(Kind):
     missing: float = setting(
         0.0,
         "missing up to",
-        "Breaks up to this length are left to the row that judges breaks. Longer ones count here, too: what is"
+        "Breaks up to this length are left to the row of breaks. Longer ones count here, too: what is"
         " missing has no width, height and area.",
         unit="mm",
         ge=0.0,
@@ -101,21 +101,21 @@ class AlongKind(Kind):
     )
 
     def evaluate(self, given: StepContext) -> Outcome:
-        """A `Number` of all sections, in the unit of the size; with all of them where every one is judged."""
+        """A `Number` of all sections, in the unit of the size; with all of them where each is evaluated."""
         found = given.one("of", Along)
-        values, judged = self._values(found), self._judged(found)
+        values, evaluated = self._values(found), self._evaluated(found)
         unit = found.quantities[self.what].unit
-        seen = judged & ~np.isnan(values)
+        seen = evaluated & ~np.isnan(values)
         if not seen.any():
             raise NotMeasured("not found in any section")
-        share = 100.0 * np.count_nonzero(seen) / np.count_nonzero(judged)
-        facts = (("sections", f"{np.count_nonzero(seen)} of {np.count_nonzero(judged)}"),)
+        share = 100.0 * np.count_nonzero(seen) / np.count_nonzero(evaluated)
+        facts = (("sections", f"{np.count_nonzero(seen)} of {np.count_nonzero(evaluated)}"),)
         if share < self.least_measured:
             raise NotMeasured(
                 f"only {share:.0f} % of the sections are measured; minimum {self.least_measured:g} %;"
-                f" otherwise {_usual(found, judged & ~seen)}"
+                f" otherwise {_usual(found, evaluated & ~seen)}"
             )
-        for first, many in runs(judged & ~seen, found.path.course.closed):
+        for first, many in runs(evaluated & ~seen, found.path.curve.closed):
             if many * found.spacing > self.unseen + 1e-9:
                 why = found.reasons.get(int(found.state[first]), "it could not be measured")
                 raise NotMeasured(
@@ -124,7 +124,7 @@ class AlongKind(Kind):
                 )
         picked = values[seen]
         if self.take == "each":
-            series = self._series(found, values, judged)
+            series = self._series(found, values, evaluated)
             at = _point(series.places[0])
             return Outcome(MeasuredAlong(float(picked.mean()), unit, at, series=series), facts)
         value, k = self._summary(found, values, seen)
@@ -155,25 +155,25 @@ class AlongKind(Kind):
             raise NotMeasured("no node of the path says what is asked for there; type a nominal at one")
         return values - nominal
 
-    def _judged(self, found: Along) -> BoolArray:
+    def _evaluated(self, found: Along) -> BoolArray:
         """Which sections count: all that are not left out, and those on which something is missing."""
-        judged = found.counts & ~found.absent
+        evaluated = found.counts & ~found.absent
         for gap in found.breaks:
             if gap.length > self.missing:
-                judged |= found.absent & _in_run(gap.first, gap.many, found.at.size)
-        if not judged.any():
+                evaluated |= found.absent & _in_run(gap.first, gap.many, found.at.size)
+        if not evaluated.any():
             raise NotMeasured("there is nothing along the path")
-        return judged
+        return evaluated
 
-    def _series(self, found: Along, values: FloatArray, judged: BoolArray) -> Series:
-        picked = np.flatnonzero(judged)
+    def _series(self, found: Along, values: FloatArray, evaluated: BoolArray) -> Series:
+        picked = np.flatnonzero(evaluated)
         reasons = {
             int(n): found.reasons.get(int(found.state[picked[n]]), "it could not be measured")
             for n in np.flatnonzero(np.isnan(values[picked]))
         }
         places = found.places()[picked]
-        course = found.path.course
-        around = course.length if course.closed else None
+        curve = found.path.curve
+        around = curve.length if curve.closed else None
         return Series(values[picked], found.at[picked], places, reasons, "section", self.least_measured, around)
 
     def _summary(self, found: Along, values: FloatArray, seen: BoolArray) -> tuple[float, int]:
@@ -188,7 +188,7 @@ class AlongKind(Kind):
             out[seen] = beyond(picked, self.lower, self.upper) > 0.0
             if self.take == "share":
                 return 100.0 * (1.0 - float(np.count_nonzero(out)) / at.size), int(at[0])
-            stretches = runs(out, found.path.course.closed)
+            stretches = runs(out, found.path.curve.closed)
             first, many = max(stretches, key=lambda run: run[1], default=(int(at[0]), 0))
             return many * found.spacing, (first + many // 2) % found.at.size
         if self.take == "taper":

@@ -78,13 +78,13 @@ class ContinuityKind(Kind):
     def evaluate(self, given: StepContext) -> Outcome:
         """In mm, mm³ or a count. A section that was not measured beside a break counts as broken."""
         found = given.one("of", Along)
-        closed, count = found.path.course.closed, found.at.size
+        closed, count = found.path.curve.closed, found.at.size
         there = found.present
         breaks = list(found.breaks)
         for first, many in runs(~there & ~found.absent, closed):
             if many * found.spacing > self.unseen:
                 reason = found.reasons.get(int(found.state[first]), "it could not be measured")
-                ends = found.at[first], (found.at[first] + many * found.spacing) % found.path.course.length
+                ends = found.at[first], (found.at[first] + many * found.spacing) % found.path.curve.length
                 raise NotMeasured(
                     f"from {ends[0]:.1f} to {ends[1]:.1f} mm {reason}; a break there cannot be excluded"
                 )
@@ -102,7 +102,7 @@ class ContinuityKind(Kind):
         """Each break, drawn along the path."""
         found = given.one("of", Along)
         places, marks = found.places(), []
-        for run in runs(~found.present, found.path.course.closed):
+        for run in runs(~found.present, found.path.curve.closed):
             marks.append(Polyline(places[_of((run[0] - 1, run[1] + 2), found.at.size)], "left-out"))
         return Evidence(tuple(marks))
 
@@ -123,7 +123,7 @@ class ContinuityKind(Kind):
             raise NotMeasured("there is nothing along the path")
         if self.take == "length":
             shares = np.full(found.at.size, spacing)
-            if not found.path.course.closed:
+            if not found.path.curve.closed:
                 shares[[0, -1]] = spacing / 2
             return float(shares[there].sum()), "mm", int(np.argmax(there))
         k = int(np.argmax(there)) if self.take == "start" else int(there.size - 1 - np.argmax(there[::-1]))
@@ -142,19 +142,19 @@ def _volume(found: Along, there: BoolArray) -> float:
     known = ~np.isnan(area)
     if not known.any() or not there.any():
         return 0.0
-    course, spacing = found.path.course, found.spacing
-    area = np.interp(found.at, found.at[known], area[known], period=course.length if course.closed else None)
+    curve, spacing = found.path.curve, found.spacing
+    area = np.interp(found.at, found.at[known], area[known], period=curve.length if curve.closed else None)
     # right of a path that turns left is the longer way
-    stretch = 1.0 + course.curvature(found.at) * np.nan_to_num(found.table[:, found.centre])
+    stretch = 1.0 + curve.curvature(found.at) * np.nan_to_num(found.table[:, found.centre])
     shares = np.full(area.size, spacing)
-    if not course.closed:
+    if not curve.closed:
         shares[[0, -1]] = spacing / 2
     return float((area * stretch * shares).sum())
 
 
 def _overlap(found: Along, breaks: list[Break]) -> float:
     """mm about the start over which two ends lie over each other; below zero where they do not meet."""
-    if not found.path.course.closed:
+    if not found.path.curve.closed:
         raise NotMeasured("an open path does not close; only a closed one has a closing point")
     count = found.at.size
     for gap in breaks:

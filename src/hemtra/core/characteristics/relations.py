@@ -314,9 +314,9 @@ class ParallelismKind(Kind):
     unit: ClassVar = "mm"
     looks_at_data: ClassVar = True
     inputs: ClassVar = {
-        "plane": Input(FittedPlane, "plane", "The plane to judge against a plane.", optional=True),
+        "plane": Input(FittedPlane, "plane", "The plane to compare with a plane.", optional=True),
         "datum": Input(Plane, "to plane", "The datum plane.", optional=True),
-        "edge": Input(FoundEdge, "edge", "The edge to judge against an edge.", optional=True),
+        "edge": Input(FoundEdge, "edge", "The edge to compare with an edge.", optional=True),
         "to": Input(Line, "to edge", "The datum edge.", optional=True),
     }
 
@@ -326,7 +326,7 @@ class ParallelismKind(Kind):
     turn: Literal["parallel", "square"] = setting(
         "parallel",
         "should be",
-        "How the edge should lie to its datum; planes are judged parallel.",
+        "How the edge should lie to its datum; planes are taken as parallel.",
         choices={"square": "at right angles"},
     )
     cell: float = setting(
@@ -346,7 +346,7 @@ class ParallelismKind(Kind):
             held = Surfaces((Surface(plane.zone, plane),), given.data, self.cell)
             if len(held.cells) < 3:
                 raise NotMeasured(f"only {len(held.cells)} cells of {self.cell:g} mm hold data; it needs three")
-            # between the middles of its cells and the ends of its zone the surface goes on as it is tilted
+            # between the middles of its cells and the ends of its zone the surface continues as it is tilted
             ends = plane.zone.outline()
             extent = held.extent(datum, np.column_stack([ends, plane.height_at(ends[:, 0], ends[:, 1])]))
             facts = (

@@ -31,7 +31,7 @@ from hemtra.core.zones.zone import AnyZone
 AROUND, AT_LEVEL = 2, 4.0
 """Points either way that give the level of a raised region, and standard deviations of the noise within it."""
 FEWEST_FOR_RIM = 6
-"""Cells from which the plane is taken on which a surface goes on to the end of its zone."""
+"""Cells from which the plane is taken on which a surface continues to the end of its zone."""
 HALF_FULL = 0.5
 """Share of a cell that must hold data for its mean to count."""
 

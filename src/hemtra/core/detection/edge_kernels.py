@@ -42,9 +42,9 @@ def edges_along(
 
     values: the map; grid: x0, y0, dx, dy. points: (n, 4) x, y of a line's middle and its unit direction, along
     which the surface falls. bounds: (n, 2) differences across between which an edge counts. reach: mm either
-    way from the middle. pick: which of several counts, see below. Samples lie `spacing` mm apart and go on for
-    `look` mm on the low side, to find the ground behind a shadow; an edge into a shadow lies half a sample
-    behind the last one seen. wall: where on a wall the edge is, see `TOP`; a foot in the shadow is no edge.
+    way from the middle. pick: which of several counts, see `NEAREST`. Samples lie `spacing` mm apart and reach
+    `look` mm on the low side, to find the lower surface in a shadow; an edge into a shadow lies half a sample
+    behind the last one seen. wall: where on a wall the edge is, see `TOP`; a toe in the shadow is no edge.
     blind: the surface also ends where nothing is seen beyond, as in a hole too deep to look into; the value
     below is then only as low as counts.
     Returns (n, 4): offset in mm, the values above and below, and how the edge parts samples on the level from

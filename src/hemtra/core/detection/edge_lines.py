@@ -37,7 +37,7 @@ _PICK = {"strongest": STRONGEST, "first": FIRST, "last": LAST, "nearest": NEARES
 WALLS: Mapping[str, str] = {"top": "top", "half": "half height", "foot": "foot"}
 _WALL = {"top": TOP, "half": HALF, "foot": FOOT}
 LOOK = 8.0
-"""mm behind an edge within which the ground is looked for, where the edge throws a shadow."""
+"""mm behind an edge within which the lower surface is searched, where the edge throws a shadow."""
 
 
 PARTED = 0.8
@@ -62,7 +62,7 @@ class Wanted(NamedTuple):
     wall: str = "half"
     """A key of `WALLS`: where on a wall the edge is."""
     grey: bool = False
-    """Edges of brightness; heights on either side are then that of the surface."""
+    """Edges of intensity; heights on either side are then that of the surface."""
     blind: bool = False
     """The surface also ends where nothing is seen beyond, as in a hole too deep to look into."""
 
@@ -74,7 +74,7 @@ def crossings(data: HeightMap, lines: FloatArray, reach: float, wanted: Wanted) 
     the line from its middle, the heights above and below the edge, and 1 where it only parts points on the
     level from others, 2 where some of these are not seen, 3 where none is, less than 0 where the surface rises
     along the line, else 0; NaN where there is none.
-    Raises `NotMeasured` when edges of brightness are wanted and the scan has no intensity.
+    Raises `NotMeasured` when edges of intensity are wanted and the scan has no intensity.
     """
     if wanted.grey:
         return _of_brightness(data, lines, reach, wanted)
@@ -85,7 +85,7 @@ class Parting(NamedTuple):
     """What the lines across an edge say of it together: its drop in mm, and how it can be found from points.
 
     parts: nearly all lines only part points on its level from others. shadow: a missing point lies beyond it.
-    blind: on some lines no ground is seen beyond it at all.
+    blind: on some lines no lower surface is seen beyond it.
     """
 
     step: float
@@ -110,7 +110,7 @@ def ends_below(step: float, wall: str) -> float:
 
 
 def _of_brightness(data: HeightMap, lines: FloatArray, reach: float, wanted: Wanted) -> FloatArray:
-    """Edges of brightness, with the height of the surface where they lie."""
+    """Edges of intensity, with the height of the surface where they lie."""
     if data.intensity is None:
         raise NotMeasured("the scan has no intensity to find edges of; take steps of height")
     values = np.where(np.isnan(data.z), np.float32(np.nan), data.intensity.astype(np.float32))

@@ -32,7 +32,7 @@ FEWEST = 12
 SAME = 2.0
 """Times what a rim may lie off by which another way to count its points may move it."""
 UNMIXED = 0.2
-"""What is left of the mixing of both sides where a rim runs along the rows, of that where it crosses them.
+"""The residual of the mixing of both sides where a rim runs along the rows, of that where it crosses them.
 
 The points of a sensor lie anywhere between two columns and are brought onto these; from row to row nothing is.
 """

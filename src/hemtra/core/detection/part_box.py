@@ -23,7 +23,7 @@ def height_span(data: HeightMap) -> tuple[float, float]:
 
 
 def part_box(data: HeightMap) -> tuple[float, float, float, float] | None:
-    """x from, x to, y from, y to in mm of what stands out of a scan, spikes apart; None for nothing."""
+    """x from, x to, y from, y to in mm of the raised region of a scan, spikes apart; None for nothing."""
     low, high = height_span(data)
     on_part = data.z[::COARSE, ::COARSE] > low + PART_SHARE * (high - low)
     rows, cols = (np.flatnonzero(on_part.sum(axis=axis) >= LEAST_POINTS) for axis in (1, 0))

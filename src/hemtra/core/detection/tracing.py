@@ -1,4 +1,4 @@
-"""Tracing: from one place on a bead or in a gap along all of it, and the few nodes that its course needs."""
+"""Tracing: from one place on a bead or in a gap along all of it, and the few nodes that its path needs."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ MOST_STEPS = 20_000
 TURN = math.radians(60.0)
 """By how much it may turn from step to step."""
 BACK = 6
-"""Steps that its direction is taken over."""
+"""Steps that its direction is averaged over."""
 TOLERANCE = 0.25
 """mm by which the nodes may miss the traced places."""
 STRAIGHT = 8.0
@@ -93,7 +93,7 @@ def _gap_at(data: HeightMap, plane: Plane) -> _Inside:
 
 
 def _direction(inside: _Inside, start: tuple[float, float]) -> FloatArray | None:
-    """The direction in which it goes on for longest."""
+    """The direction in which it continues for longest."""
     best, longest = None, 0
     for turn in np.radians(np.arange(0.0, 180.0, 7.5)):
         way = np.array([math.cos(turn), math.sin(turn)])
@@ -211,7 +211,7 @@ def _cross(a: FloatArray, b: FloatArray) -> FloatArray:
 
 
 def _merged(places: FloatArray, sides: list[tuple[int, int]]) -> list[tuple[int, int]]:
-    """Sides that go on in the next one made one: a speck between them is no corner."""
+    """Sides that continue in the next one made one: a stray spot between them is no corner."""
     found = sides[:1]
     for side in sides[1:]:
         if _same_line(places, found[-1], side):
@@ -222,7 +222,7 @@ def _merged(places: FloatArray, sides: list[tuple[int, int]]) -> list[tuple[int,
 
 
 def _same_line(places: FloatArray, one: tuple[int, int], other: tuple[int, int]) -> bool:
-    """Whether two sides are one that goes on."""
+    """Whether two sides are one that continues."""
     (p, a), (q, b) = _line(places[one[0] : one[1] + 1]), _line(places[other[0] : other[1] + 1])
     return float(a @ b) > math.cos(math.radians(3.0)) and abs(float(_cross(a, q - p))) < 2 * TOLERANCE
 

@@ -40,12 +40,12 @@ NEAR, COHERENT = 2.9, 1 / 3
 """Points of the map within which points off the level lie together, and the share of them that has two
 neighbours at its own height from which on they are part of the part."""
 FEW_LEFT, SPOT, LEAST_SPOT, MIXED, AMONG = 40, 8, 6, 0.2, 0.75
-"""Points left off the level up to which it is asked whether they belong to a spot that goes on outside of the
+"""Points left off the level up to which they are checked for belonging to a spot that continues outside of the
 zone; points about each that are looked at, points that such a spot has at least, the share of them on either
 side of the surface, and how far apart the middles of both are, in their spread.
 """
 MOST_SCATTERED = 20_000
-"""Points off the level up to which it is asked whether they are scattered; more of them are a surface."""
+"""Points off the level up to which they are checked for being scattered; more of them are a surface."""
 
 
 @dataclass(frozen=True)
@@ -152,10 +152,10 @@ def patches_of(
     known = found[:, 5] > 0
     mean, low, high = (np.where(known, found[:, k], np.nan) for k in (6, 7, 8))
     spread = high - low
-    # an even rim has nothing but noise to show; where it slopes, it may go on as steeply to the middle
+    # an even rim has nothing but noise to show; where it slopes, it may continue as steeply to the middle
     even = spread <= 2.0 * QUIET * noise
     longest = np.maximum(tall, wide)
-    # and where all of its rim rises or falls towards it, it goes on to its middle
+    # and where all of its rim rises or falls towards it, it continues to its middle
     climb = found[:, 9] * longest / 2.0
     sure = QUIET * noise * np.sqrt(2.0 / np.maximum(found[:, 5], 1.0)) * longest / 2.0 / min(grid.dx, grid.dy)
     climb[np.abs(climb) <= sure] = 0.0
@@ -223,7 +223,7 @@ def _on_the_border(
     places: IntArray,
     asked: BoolArray,
 ) -> BoolArray:
-    """Which of the points asked for belong to a scattered patch that goes on outside of the zone.
+    """Which of the points asked for belong to a scattered patch that continues outside of the zone.
 
     Outside lie walls and other levels, too: what has neighbours at its own height is one of these, and what
     is longer than a spot of light is a wall.

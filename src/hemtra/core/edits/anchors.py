@@ -100,7 +100,7 @@ def place_on(plan: Plan, result: Result, zone: AnyZone, follow: Follow) -> AnyZo
 def place_back(plan: Plan, result: Result, zone: AnyZone, follow: Follow) -> AnyZone:
     """The zone as it is drawn on the reference scan, for one drawn on the scan of a result.
 
-    Raises `NotMeasured` when what it follows was not found there.
+    Raises `NotMeasured` when its anchor was not found there.
     """
     values = values_of(result, follow)
     return tidy(followed(zone, follow, homes_of(plan), values, back=True))
@@ -123,7 +123,7 @@ def redrawn(plan: Plan, engine: Engine) -> Plan:
     for step in plan.steps:
         found, kind = result.steps[step.id], kind_named(step.kind).model_validate(step.params)
         # what a step was taught lies where it was found now, so that is where it is to be taught again
-        follow = own_follow(step) if kind.learns else step.follow
+        follow = own_follow(step) if kind.teachable else step.follow
         if step.zone is None or not follow.anchors:
             steps.append(step)
             continue

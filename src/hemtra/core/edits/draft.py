@@ -155,7 +155,7 @@ class PlanDraft:
             raise PlanError(str(message).removeprefix("Value error, ")) from None
 
     def taught(self, reference: HeightMap) -> Plan:
-        """The plan with what its steps learn from a reference: contours, and where its anchors lie."""
+        """The plan with what its steps are taught by a reference: contours, and where its anchors lie."""
         return Engine(getattr(reference, "data", reference)).taught(self.finished())
 
     def _characteristic(

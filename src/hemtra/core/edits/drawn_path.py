@@ -18,7 +18,7 @@ from hemtra.core.zones.zone import MOST_NODES, PathNode, PathZone
 JOINED = 0.01
 """mm within which two ends are one."""
 TOLERANCE = 0.005
-"""mm by which a path may miss its course when it is handed on as a polyline."""
+"""mm by which a path may miss its curve when it is handed on as a polyline."""
 
 
 @dataclass(frozen=True)
@@ -117,5 +117,5 @@ def through_points(points: FloatArray, *, layer: str = "") -> DrawnPath:
 
 
 def points_of(zone: PathZone) -> FloatArray:
-    """(n, 2) places of a path's course, as few as describe it to a few micrometres. Raises `NotMeasured`."""
-    return thinned(zone.course().places, TOLERANCE)
+    """(n, 2) places of a path's curve, as few as describe it to a few micrometres. Raises `NotMeasured`."""
+    return thinned(zone.curve().places, TOLERANCE)

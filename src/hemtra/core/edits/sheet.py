@@ -66,7 +66,7 @@ def with_nominal(plan: Plan, balloon: int, value: float) -> Plan:
 
 
 def counted_from_master(plan: Plan, balloon: int, wanted: bool) -> Plan:
-    """The plan with a row judged by its difference from the reference part, or by its value again.
+    """The plan with a row evaluated by its difference from the reference part, or by its value again.
 
     The width of its limits stays: about zero, or about what the reference part measures.
     """

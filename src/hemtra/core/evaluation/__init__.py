@@ -1,1 +1,1 @@
-"""A plan on a scan: the engine, profile by profile, judging, and judging again."""
+"""A plan on a scan: the engine, profile by profile, evaluating, and re-evaluating."""

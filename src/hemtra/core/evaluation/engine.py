@@ -31,9 +31,9 @@ from hemtra.core.evaluation.rows import (
     corrected,
     counted,
     dependency_reason,
+    evaluated,
+    evaluated_series,
     in_balloon_order,
-    judged,
-    judged_series,
 )
 from hemtra.core.geometry.elements import Number, Plane, Point
 from hemtra.core.kept import Kept
@@ -58,7 +58,7 @@ STATES = 4
 MAPS = 8
 """Prepared maps kept at least: a preparation of some steps, and what a drag makes of the last."""
 LESSONS = 16
-"""What steps have learned from a map, kept while their zones are edited."""
+"""What steps were taught by a map, kept while their zones are edited."""
 
 
 @dataclass
@@ -90,7 +90,7 @@ class Engine:
         return self._runs.at(plan, index)
 
     def run(self, plan: Plan) -> Result:
-        """Measure and judge. Raises `PlanError` when the plan itself does not hold."""
+        """Measure and evaluate. Raises `PlanError` when the plan itself does not hold."""
         if plan.by_profile is not None:
             return self._runs.run(plan)
         start = time.perf_counter()
@@ -109,12 +109,12 @@ class Engine:
             if many is not None and found is not None:
                 series[row.balloon] = many
                 known = None if row.budget is None else known_on_part(row, results, self.level)
-                rows.append(judged_series(row, many, unit_of(found), known=known))
+                rows.append(evaluated_series(row, many, unit_of(found), known=known))
             elif found is not None:
                 rests = self._rests(row, found, results)
-                rows.append(judged(row, found.value, found.reason, unit_of(found), rests))
+                rows.append(evaluated(row, found.value, found.reason, unit_of(found), rests))
             else:
-                rows.append(judged(row, None, ""))
+                rows.append(evaluated(row, None, ""))
         verdict = part_verdict((j.verdict for j in rows), Verdict(plan.not_proven.upper()))
         elapsed = (time.perf_counter() - start) * 1000
         return Result(verdict, tuple(rows), results, elapsed, computed, series)
@@ -170,7 +170,7 @@ class Engine:
         return Series(counted(row, values, unit), np.arange(1.0, len(found) + 1), places, reasons, "instance")
 
     def taught(self, plan: Plan) -> Plan:
-        """The plan with what its steps learn from this map, as the reference scan, and its anchors' homes.
+        """The plan with what its steps are taught by this map, as the reference scan, and its anchors' homes.
 
         The same plan when there is nothing new. Raises `PlanError` when the plan itself does not hold.
         """
@@ -182,13 +182,13 @@ class Engine:
         # zones are drawn on this very map, where they lie already; only heights follow something
         steps = {step.id: (drawn_here(step), kind) for step, kind in ordered(plan)}
         anchors = {i for s in plan.steps for i in s.follow.anchors}
-        anchors |= {i for i, (_, kind) in steps.items() if kind.learns}
+        anchors |= {i for i, (_, kind) in steps.items() if kind.teachable}
         wanted = with_ancestors(anchors, steps)
         results: dict[str, StepResult] = {}
         homes: dict[str, Home] = {}
         changed: dict[str, Step] = {}
         for step_id, (step, kind) in steps.items():
-            lesson = self._teach(plan, step, kind, homes, results) if kind.learns else None
+            lesson = self._teach(plan, step, kind, homes, results) if kind.teachable else None
             step = step.model_copy(update={"taught": lesson})
             if step_id in wanted:
                 self._add(step, kind, homes, results)
@@ -324,7 +324,7 @@ class Engine:
     def _teach(
         self, plan: Plan, step: Step, kind: Kind, homes: Homes, results: Mapping[str, StepResult]
     ) -> Taught | None:
-        """What a step learns from this map, or from the nominal surface laid on it, or why it does not."""
+        """What a step is taught by this map, or from the nominal surface laid on it, or why it does not."""
         missing = next((results[i] for i in step.needs if results[i].outcome is None), None)
         if missing is not None:
             return Taught(trouble=dependency_reason(missing.step.name, missing.reason))
@@ -336,7 +336,7 @@ class Engine:
                 if plan.nominal is None:
                     raise NotMeasured("the plan has no nominal surface; place the mesh of the drawing first")
                 if plan.nominal.data is None:
-                    return plan.step(step.id).taught  # what it learned when its heights were at hand
+                    return plan.step(step.id).taught  # what it was taught when its heights were at hand
                 mark, given = f"{mark} {plan.nominal.digest}", replace(given, data=plan.nominal.data)
             known = self._lessons.get(mark)
             if known is None:

@@ -84,7 +84,7 @@ def near_their_floor(plan: Plan, engine: Engine, result: Result) -> Iterator[tup
 
 
 def floor_text(floor: float, row: Characteristic) -> str:
-    """The floor in words, and that the limit of a row is too near to it, where it is."""
+    """The floor in words, and that a limit is too close to it, if it is."""
     message = f"a perfect part would read {floor:.3f} mm at this spacing and noise"
     if row.upper is None or row.upper >= TIMES * floor:
         return message

@@ -12,7 +12,7 @@ from hemtra.core.evaluation.context import column_fingerprint
 from hemtra.core.evaluation.known_to import Known
 from hemtra.core.evaluation.profiles import Column, Profiles
 from hemtra.core.evaluation.results import Result
-from hemtra.core.evaluation.rows import counted, in_balloon_order, judged, judged_series
+from hemtra.core.evaluation.rows import counted, evaluated, evaluated_series, in_balloon_order
 from hemtra.core.kept import Kept
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.maps.noise import typical_noise
@@ -59,7 +59,7 @@ class ProfileRuns:
         return known or self._single.keep(key, self._engine_on(self.profiles(plan).one(index)))
 
     def run(self, plan: Plan) -> Result:
-        """Measure and judge; the steps of the result are those of the profile that the plan is drawn on."""
+        """Measure and evaluate; the steps of the result are those of the profile that the plan is drawn on."""
         assert plan.by_profile is not None
         start = time.perf_counter()
         self._columns.hold(STATES * len(plan.steps))
@@ -76,13 +76,13 @@ class ProfileRuns:
         series: dict[int, Series] = {}
         for row in in_balloon_order(plan):
             if row.step is None:
-                rows.append(judged(row, None, ""))
+                rows.append(evaluated(row, None, ""))
                 continue
             unit = kind_named(plan.step(row.step).kind).unit
             many = profiles.series(columns[row.step], partial(counted, row, unit=unit))
             series[row.balloon] = many
             budget = None if row.budget is None else Known(row.budget, self._level)
-            rows.append(judged_series(row, many, unit, plan.by_profile, known=budget))
+            rows.append(evaluated_series(row, many, unit, plan.by_profile, known=budget))
         verdict = part_verdict((j.verdict for j in rows), Verdict(plan.not_proven.upper()))
         elapsed = (time.perf_counter() - start) * 1000
         shown = self.at(plan, profiles.nearest(plan.by_profile.at)).run(single(plan))

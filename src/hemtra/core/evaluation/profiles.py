@@ -82,7 +82,7 @@ class Profiles:
         if isinstance(kind, ProfileKind):
             return Column(self.cuts, {}, step.name)
         missing = self._missing(step, columns)
-        if kind.needs_zone or kind.learns:
+        if kind.needs_zone or kind.teachable:
             return Column([None] * self.count, dict.fromkeys(range(self.count), ON_MAPS), step.name)
         if isinstance(kind, SectionFeature):
             return self._measured(step, kind, homes, columns, missing)

@@ -1,4 +1,4 @@
-"""Judging values that are on record by another plan, where both measure the same."""
+"""Evaluating values that are on record by another plan, where both measure the same."""
 
 from __future__ import annotations
 
@@ -11,15 +11,15 @@ from hemtra.core.evaluation.rows import NO_BUDGET
 from hemtra.core.features.along_path import AlongPath
 from hemtra.core.plan.document import Characteristic, Plan
 from hemtra.core.plan.graph import ancestry
-from hemtra.core.plan.limits import CharacteristicResult, Verdict, judge, part_verdict
+from hemtra.core.plan.limits import CharacteristicResult, Verdict, evaluate, part_verdict
 from hemtra.core.plan.registry import kind_named
 
 Pairs: TypeAlias = tuple[tuple[Characteristic, bool], ...]
-"""Rows of a sheet in balloon order, and whether each judges quite as the other plan's."""
+"""Rows of a sheet in balloon order, and whether each evaluates exactly as the other plan's."""
 
 
 def comparable(then: Plan, now: Plan) -> Pairs | None:
-    """The rows of a plan by which another's values can be judged; None where values alone do not decide.
+    """The rows of a plan by which another's values can be evaluated; None where values alone do not decide.
 
     They can where the steps are the same and rows differ in names and limits only. A row that makes one value
     of many must be quite the same, since other limits might have picked another value; so must one that asks
@@ -41,14 +41,14 @@ def comparable(then: Plan, now: Plan) -> Pairs | None:
     return tuple(found)
 
 
-def judged_by_values(
+def evaluated_by_values(
     pairs: Pairs, rows: Sequence[CharacteristicResult]
 ) -> tuple[CharacteristicResult, ...] | None:
-    """Rows that were judged by one plan as another judges them; None where one is missing."""
+    """Rows that were evaluated by one plan as another evaluates them; None where one is missing."""
     known = {row.balloon: row for row in rows}
     if any(row.balloon not in known for row, _ in pairs):
         return None
-    return tuple(known[row.balloon] if same else _judged(row, known[row.balloon]) for row, same in pairs)
+    return tuple(known[row.balloon] if same else _evaluated(row, known[row.balloon]) for row, same in pairs)
 
 
 def verdict_of(plan: Plan, rows: Sequence[CharacteristicResult]) -> Verdict:
@@ -92,7 +92,7 @@ def _of_many(plan: Plan, row: Characteristic) -> bool:
     return repeated or any(issubclass(kind_named(step.kind), AlongPath) for step in steps)
 
 
-def _judged(row: Characteristic, value: CharacteristicResult) -> CharacteristicResult:
+def _evaluated(row: Characteristic, value: CharacteristicResult) -> CharacteristicResult:
     result = replace(
         value, name=row.name, nominal=row.nominal, lower=row.lower, upper=row.upper, decimals=row.decimals
     )
@@ -102,7 +102,7 @@ def _judged(row: Characteristic, value: CharacteristicResult) -> CharacteristicR
     expanded = row.expanded(value.u)
     if math.isnan(expanded):
         return replace(result, value=None, verdict=Verdict.NOT_MEASURED, reason=NO_BUDGET)
-    verdict, reason = judge(value.value, row.lower, row.upper, row.decimals, expanded, span)
+    verdict, reason = evaluate(value.value, row.lower, row.upper, row.decimals, expanded, span)
     if verdict is Verdict.NOT_MEASURED:
         result = replace(result, value=None)
     if value.text and verdict is Verdict.FAIL:

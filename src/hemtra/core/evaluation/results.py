@@ -1,4 +1,4 @@
-"""What evaluating a plan gives: an outcome per step, and a judged row per characteristic."""
+"""What evaluating a plan gives: an outcome per step, and an evaluated row per characteristic."""
 
 from __future__ import annotations
 
@@ -66,7 +66,7 @@ class StepResult:
 
 @dataclass(frozen=True, repr=False)
 class Result:
-    """One part, measured and judged."""
+    """One part, measured and evaluated."""
 
     verdict: Verdict
     characteristics: tuple[CharacteristicResult, ...]

@@ -11,7 +11,7 @@ from hemtra.core.coverage import Coverage
 from hemtra.core.evaluation.known_to import Known
 from hemtra.core.geometry.elements import Number, Point
 from hemtra.core.plan.document import ByProfile, Characteristic, Plan
-from hemtra.core.plan.limits import CharacteristicResult, Verdict, judge
+from hemtra.core.plan.limits import CharacteristicResult, Verdict, evaluate
 from hemtra.core.plan.series import Demand, Series, combined
 from hemtra.core.text import percent
 from hemtra.core.units import conversion
@@ -30,7 +30,7 @@ def dependency_reason(name: str, reason: str) -> str:
 
 @dataclass(frozen=True)
 class Rests:
-    """What a value rests on, as judging asks for it.
+    """What a value rests on, as evaluating asks for it.
 
     span: lowest and highest value that unseen data leaves possible, in the unit of the step. coverage: of what
     it answers for, where known. least_coverage: percent that its kind asks for. known: how well the
@@ -43,7 +43,7 @@ class Rests:
     known: Known | None = None
 
 
-def judged(
+def evaluated(
     row: Characteristic, value: Any, reason: str, unit: str = "", rests: Rests | None = None
 ) -> CharacteristicResult:
     """A row with what its step gave: a `Number`, or the reason why there is none.
@@ -79,13 +79,13 @@ def judged(
 def weighed(row: Characteristic, number: float, rests: Rests) -> tuple[Verdict, str]:
     """The verdict on a number in the unit of the row, and why; `rests.span` is in that unit too.
 
-    What fails by its value fails, however little it rests on; nothing else is judged from too little.
+    What fails by its value fails, however little it rests on; nothing else is evaluated from too little.
     """
     # what is unseen counts by its ends, and not once more
     expanded = row.expanded(None if rests.known is None else rests.known.of(number).u)
     if math.isnan(expanded):
         return Verdict.NOT_MEASURED, NO_BUDGET
-    verdict, why = judge(number, row.lower, row.upper, row.decimals, expanded, rests.span)
+    verdict, why = evaluate(number, row.lower, row.upper, row.decimals, expanded, rests.span)
     if verdict is not Verdict.FAIL and (doubt := _doubt(row, rests)):
         return Verdict.NOT_MEASURED, doubt
     return verdict, why
@@ -117,7 +117,7 @@ def unseen_share(row: CharacteristicResult) -> float:
     return 0.0 if row.low is None or row.high is None else (row.high - row.low) / math.sqrt(12.0)
 
 
-def judged_series(
+def evaluated_series(
     row: Characteristic,
     series: Series,
     unit: str,
@@ -202,5 +202,5 @@ def _blank(row: Characteristic, unit: str) -> CharacteristicResult:
 
 
 def in_balloon_order(plan: Plan) -> list[Characteristic]:
-    """The rows that are judged."""
+    """The rows that are evaluated."""
     return [row for row in sorted(plan.sheet, key=lambda c: c.balloon) if not row.off]

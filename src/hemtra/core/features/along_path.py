@@ -63,7 +63,7 @@ class Along:
 
     at: (n,) mm from its start to each section, `spacing` mm apart. state: (n,) 0 where it was measured, 1 where
     there is nothing, else why it was not, a key of `reasons`. table: (n, columns) in the units of `quantities`.
-    counts: (n,) which sections its sizes are judged on: not those left out near nodes and ends.
+    counts: (n,) which sections its sizes are evaluated on: not those left out near nodes and ends.
     """
 
     path: Path
@@ -86,7 +86,7 @@ class Along:
         known = (self.state == 0) | self.absent
         if known.all():
             return Coverage(points=known.size)
-        longest = max(many for _, many in runs(~known, self.path.course.closed))
+        longest = max(many for _, many in runs(~known, self.path.curve.closed))
         return Coverage(float(known.mean()), longest * self.spacing, points=known.size)
 
     @property
@@ -111,13 +111,13 @@ class Along:
     def nearest(self, s: float) -> int:
         """The section nearest to s mm along the path; round the start where it is closed."""
         apart = np.abs(self.at - s)
-        if self.path.course.closed:
-            apart = np.minimum(apart, self.path.course.length - apart)
+        if self.path.curve.closed:
+            apart = np.minimum(apart, self.path.curve.length - apart)
         return int(np.argmin(apart))
 
     def places(self) -> FloatArray:
         """(n, 3) mm where it lies: its middle, or the path where there is nothing."""
-        places, directions = self.path.course.at(self.at), self.path.course.directions(self.at)
+        places, directions = self.path.curve.at(self.at), self.path.curve.directions(self.at)
         right = np.nan_to_num(self.table[:, self.centre])
         x = places[:, 0] + right * directions[:, 1]
         y = places[:, 1] - right * directions[:, 0]
@@ -180,7 +180,7 @@ class AlongPath(Kind):
 
     @abstractmethod
     def drawn(self, row: FloatArray, cut: Cut) -> tuple[Mark, ...]:
-        """What was found on one section, in its coordinates turned into places."""
+        """The result on one section, in its coordinates turned into places."""
 
     def evaluate(self, given: StepContext) -> Outcome:
         """An `Along`. Raises `NotMeasured` when there is nothing along the whole path."""
@@ -195,9 +195,9 @@ class AlongPath(Kind):
         columns = [q.column for q in self.quantities.values()]
         of_nothing = table[np.ix_(absent, columns)]
         if reach:
-            # half of a size, as the height of a bead whose foot a spike hides, is none
+            # half of a size, as the height of a bead whose toe a spike hides, is none
             table[np.ix_(table[:, 0] != 0, columns)] = np.nan
-            table[:, columns] = running_median(table[:, columns], reach, path.course.closed)
+            table[:, columns] = running_median(table[:, columns], reach, path.curve.closed)
             table[np.ix_(absent, columns)] = of_nothing
         for column, size in self.nothing.items():
             table[absent, column] = size
@@ -220,8 +220,8 @@ class AlongPath(Kind):
         """Every section from edge to edge, and its first size along the path."""
         found: Along = outcome.value
         name, quantity = next(iter(found.quantities.items()))
-        course = found.path.course
-        places, directions = course.at(found.at), course.directions(found.at)
+        curve = found.path.curve
+        places, directions = curve.at(found.at), curve.directions(found.at)
         marks: list[Mark] = []
         for seen, role in ((found.present, "used-data"), (~found.present, "left-out")):
             half = np.full((int(seen.sum()), 2), found.path.across / 2) * (-1.0, 1.0)
@@ -233,31 +233,31 @@ class AlongPath(Kind):
         return Evidence(tuple(marks), Curve(title, found.at, found.values(name), (), quantity.unit))
 
     def section(self, given: StepContext, found: Along, s: float) -> tuple[Cut, tuple[Mark, ...]]:
-        """The section nearest to s mm along the path, from left to right, and what was found on it."""
+        """The section nearest to s mm along the path, from left to right, and the result on it."""
         k = found.nearest(s)
         u, z = self._sampled(given.data, found.path, found.at[k : k + 1])
-        x, y = found.path.course.at(found.at[k : k + 1])[0]
-        tx, ty = found.path.course.directions(found.at[k : k + 1])[0]
+        x, y = found.path.curve.at(found.at[k : k + 1])[0]
+        tx, ty = found.path.curve.directions(found.at[k : k + 1])[0]
         turn = math.degrees(math.atan2(-tx, ty))
         cut = Cut(u, z[0], None, (float(x), float(y)), turn, found.path.base)
         return cut, self.drawn(found.table[k], cut)
 
     def _places(self, path: Path) -> tuple[FloatArray, float]:
         """(n,) mm along the path, evenly from end to end, and how far apart they are."""
-        course = path.course
-        count = math.ceil(course.length / self.spacing - 1e-9)
+        curve = path.curve
+        count = math.ceil(curve.length / self.spacing - 1e-9)
         if count > MOST_SECTIONS:
-            least = course.length / MOST_SECTIONS
+            least = curve.length / MOST_SECTIONS
             raise NotMeasured(f"{count} sections are too many; take one every {least:.2g} mm or more")
-        if course.closed:
-            return np.arange(count) * course.length / count, course.length / count
-        return np.linspace(0.0, course.length, max(count, 1) + 1), course.length / max(count, 1)
+        if curve.closed:
+            return np.arange(count) * curve.length / count, curve.length / count
+        return np.linspace(0.0, curve.length, max(count, 1) + 1), curve.length / max(count, 1)
 
     def _breaks(self, data: HeightMap, found: Along) -> tuple[Break, ...]:
         """Where there is nothing, with ends looked for between sections."""
         if not found.absent.any():
             return ()
-        closed, count, length = found.path.course.closed, found.at.size, found.path.course.length
+        closed, count, length = found.path.curve.closed, found.at.size, found.path.curve.length
         breaks = []
         for first, many in runs(~found.present, closed):
             indices = np.arange(first, first + many) % count
@@ -285,7 +285,7 @@ class AlongPath(Kind):
         part = np.linspace(0.0, 1.0, BETWEEN + 1)
         way = 1.0 if outer > inner else -1.0
         s = found.at[inner % count] + way * part * found.spacing
-        s = s % path.course.length if path.course.closed else np.clip(s, 0.0, path.course.length)
+        s = s % path.curve.length if path.curve.closed else np.clip(s, 0.0, path.curve.length)
         u, z = self._sampled(data, path, s, found.spacing / BETWEEN)
         table = self.measure(u, z, FLOOR)
         there = np.isin(table[:, 0], self.there)
@@ -299,12 +299,12 @@ class AlongPath(Kind):
     ) -> tuple[FloatArray, FloatArray]:
         """u (m,) mm and heights (n, m) above the base in mm, averaged over some mm of the path."""
         average = self.average if average is None else average
-        grid, course = data.grid, path.course
+        grid, curve = data.grid, path.curve
         fine = min(grid.dx, grid.dy) * FINE
         count = int(np.clip(round(path.across / fine) + 1, 3, MOST_SAMPLES))
         lines = int(np.clip(round(average / fine), 1, MOST_LINES))
         behind = average * ((np.arange(lines) + 0.5) / lines - 0.5)
-        places, directions = course.at(at), course.directions(at)
+        places, directions = curve.at(at), curve.directions(at)
         steps = np.array([grid.x0, grid.y0, grid.dx, grid.dy])
         if min(data.shape) < 2:
             raise NotMeasured("the scan is too small for sections across a path")
@@ -315,12 +315,12 @@ class AlongPath(Kind):
         return u, z - path.base.height_at(x, y)
 
     def _counted(self, path: Path, at: FloatArray, state: FloatArray, spacing: float) -> BoolArray:
-        """(n,) which sections sizes are judged on."""
+        """(n,) which sections sizes are evaluated on."""
         counts = np.ones(at.size, np.bool_)
         if self.skip > 0.0:
-            apart = np.abs(at[:, None] - path.course.node_at[None, :])
-            if path.course.closed:
-                apart = np.minimum(apart, path.course.length - apart)
+            apart = np.abs(at[:, None] - path.curve.node_at[None, :])
+            if path.curve.closed:
+                apart = np.minimum(apart, path.curve.length - apart)
             counts &= (apart > self.skip).all(axis=1)
         return counts
 

@@ -1,4 +1,4 @@
-"""Bead: what stands out of a base along a path, or a groove that lies below it."""
+"""Bead: a raised strip on a base along a path, or a groove that lies below it."""
 
 from __future__ import annotations
 
@@ -133,9 +133,9 @@ class BeadKind(AlongPath):
     def _counted(self, path: Path, at: FloatArray, state: FloatArray, spacing: float) -> BoolArray:
         counts = super()._counted(path, at, state, spacing)
         reach, count = int(np.ceil(self.ends / spacing)), at.size
-        for first, many in runs(state == ABSENT, path.course.closed):
+        for first, many in runs(state == ABSENT, path.curve.closed):
             near = np.arange(first - reach, first + many + reach)
-            counts[near % count if path.course.closed else near[(near >= 0) & (near < count)]] = False
+            counts[near % count if path.curve.closed else near[(near >= 0) & (near < count)]] = False
         return counts
 
     def drawn(self, row: FloatArray, cut: Cut) -> tuple[Mark, ...]:

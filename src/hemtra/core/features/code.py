@@ -28,7 +28,7 @@ LARGEST = 1600
 SMALLEST, FINER = 200, 1.5
 """Points along the longer side at least, and how much finer than the map: modules span several points."""
 BUSY, BUSY_SHARE = 2.0, 0.4
-"""mm over which it is looked how much brightness changes, and the share of the greatest that is a code."""
+"""mm over which it is looked how much intensity changes, and the share of the greatest that is a code."""
 RARE = 0.1
 """Percent of a zone that a small code in it may be."""
 LINEAR = ("code128", "code39", "ean13")
@@ -53,7 +53,7 @@ class ReadCode(Point):
 
 @register
 class CodeKind(Kind):
-    """A printed code, read from the brightness of the scan."""
+    """A printed code, read from the intensity of the scan."""
 
     kind: ClassVar = "code"
     title: ClassVar = "Code"
@@ -123,7 +123,7 @@ class CodeKind(Kind):
     def _pictures(self, given: StepContext) -> Iterator[tuple[ByteArray, float, AnyZone]]:
         """Pictures to read it in, the likeliest first; mm a point of each, and where it was taken.
 
-        Bars are read at right angles only, so the zone is turned to them; light ones on a dark ground are
+        Bars are read at right angles only, so the zone is turned to them; light ones on a dark background are
         turned round; small modules want a finer picture, and a small code in a large zone one of itself.
         """
         zone = given.zone
@@ -219,7 +219,7 @@ def _turned(zone: AnyZone, degrees: float) -> AnyZone:
 
 
 def _about_the_busiest(picture: ByteArray, spacing: float, zone: AnyZone) -> AnyZone:
-    """The part of a zone where brightness changes most, with some room about it."""
+    """The part of a zone where intensity changes most, with some room about it."""
     steep = np.hypot(*np.gradient(scipy.ndimage.gaussian_filter(picture.astype(np.float32), 1.0)))
     busy = scipy.ndimage.uniform_filter(steep, max(round(BUSY / spacing), 3))
     inside = busy > BUSY_SHARE * busy.max()

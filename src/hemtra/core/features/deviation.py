@@ -45,7 +45,7 @@ class DeviationKind(Kind):
     glyph: ClassVar = "flatness"
     output: ClassVar = Deviation
     needs_zone: ClassVar = True
-    learns: ClassVar = True
+    teachable: ClassVar = True
 
     against: Literal["reference", "nominal"] = setting(
         "reference",

@@ -261,7 +261,7 @@ def _inside(zone: AnyZone, found: FloatArray, v: FloatArray) -> BoolArray:
 def _fitted(v: FloatArray, found: FloatArray, spacing: float) -> tuple[FloatArray, FloatArray, BoolArray]:
     """Place across the zone and upper level as lines over v, and which crossings were used.
 
-    Towards an end of the zone the upper level may run out before a corner; half way down what is left of the
+    Towards an end of the zone the upper level may run out before a corner; half way down the rest of the
     step is no place of this edge. Only such ends are left out: a notch between them counts.
     """
     whole, part = np.ones(v.size, np.bool_), parting(found)

@@ -1,4 +1,4 @@
-"""What all edges and rims are seen by: steps of the surface, or of its brightness."""
+"""What all edges and rims are seen by: steps of the surface, or of its intensity."""
 
 from __future__ import annotations
 
@@ -15,11 +15,11 @@ from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.plan.kind import Kind
 
 BLIND = "nothing is seen beyond it, so it lies where the data ends"
-"""Note of what was found where no ground shows."""
+"""Note of the result where no lower surface shows."""
 
 
 class SeenBySteps(Kind, ABC):
-    """A feature found where the surface or its brightness steps."""
+    """A feature found where the surface or its intensity steps."""
 
     needs_zone: ClassVar = True
 
@@ -63,7 +63,7 @@ class SeenBySteps(Kind, ABC):
     )
 
     def _seen(self, data: HeightMap, lines: FloatArray, reach: float, wanted: Wanted) -> FloatArray:
-        """`crossings` as far as the ground beyond the edge is seen, else where nothing is seen beyond."""
+        """`crossings` as far as the lower surface beyond the edge is seen, else where nothing is seen."""
         found = crossings(data, lines, reach, wanted)
         shown = np.count_nonzero(~np.isnan(found[:, 0]))
         if wanted.grey or self.wall == "foot" or 100.0 * shown >= max(self.least_seen, 1.0) * len(lines):

@@ -19,7 +19,7 @@ from hemtra.core.plan.kind import Absent, Outcome, StepContext
 from hemtra.core.plan.registry import register
 
 FLOOR = 0.003
-"""mm by which a point may always be off the ground beside it."""
+"""mm by which a point may always be off the base beside it."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -113,7 +113,7 @@ class GrooveKind(SectionFeature):
         )
 
     def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
-        """The ground beside it."""
+        """The base beside it."""
         cut, row = given.one("section", Cut), self.row(given)
         x = cut.x[cut.within(given.zone)]
         ends = np.array([x[0], x[-1]])

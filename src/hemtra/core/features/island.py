@@ -1,4 +1,4 @@
-"""Islands: connected regions above or below a level, or of some brightness, with centroid and main axis."""
+"""Islands: connected regions above or below a level, or of some intensity, with centroid and main axis."""
 
 from __future__ import annotations
 
@@ -223,7 +223,7 @@ class IslandKind(Kind):
         near, far = (patches.rim_low, patches.rim_high) if sign > 0 else (patches.rim_high, patches.rim_low)
         cell = found.grid.dx * found.grid.dy
         counted, rise = self._in_patches(found)
-        # where no surroundings are known there is nothing that could go on
+        # where no surroundings are known there is nothing that could continue
         reaches = np.nan_to_num(sign * (far - self.level), nan=-1.0) > 0.0
         surely = (np.nan_to_num(sign * (near - self.level), nan=-1.0) > 0.0) & patches.small
         low = np.where(surely, np.minimum(counted, patches.points), 0.0)

@@ -61,7 +61,7 @@ class _OpeningKind(RimKind):
     output: ClassVar = Opening
 
     def _found(self, given: StepContext) -> tuple[Opening, Rim, FloatArray]:
-        """What was found, the rim it was found on, and the distances of its places from it."""
+        """The result, the rim it was found on, and the distances of its places from it."""
         rim = self._rim(given, to_the_corners=True)
         places, levels, seen = rim.places, rim.levels, rim.seen
         self._enough(places, seen, FEWEST, about=None)

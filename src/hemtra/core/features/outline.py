@@ -49,7 +49,7 @@ class OutlineKind(Kind):
     glyph: ClassVar = "outline"
     output: ClassVar = FoundOutline
     needs_zone: ClassVar = True
-    learns: ClassVar = True
+    teachable: ClassVar = True
 
     source: Literal["height", "intensity", "both"] = setting(
         "height",

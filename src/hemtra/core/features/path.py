@@ -1,4 +1,4 @@
-"""Path: a course along the part, across which beads and seams are measured."""
+"""Path: a curve along the part, across which beads and seams are measured."""
 
 from __future__ import annotations
 
@@ -23,12 +23,12 @@ STEPS, MOST_STEPS = 50, 20_000
 
 @dataclass(frozen=True)
 class Path:
-    """A course as it lies on this scan, how far across it is looked in mm, and what its heights count from.
+    """A curve as it lies on this scan, how far across it is looked in mm, and what its heights count from.
 
     nominals: (k,) what is asked for at each node, NaN where nothing is.
     """
 
-    course: PathCurve
+    curve: PathCurve
     across: float
     nominals: FloatArray
     base: Plane = LEVEL
@@ -38,10 +38,10 @@ class Path:
         typed = np.flatnonzero(~np.isnan(self.nominals))
         if not typed.size:
             return np.full(np.shape(s), np.nan)
-        at, value = self.course.node_at[typed], self.nominals[typed]
-        if not self.course.closed:
+        at, value = self.curve.node_at[typed], self.nominals[typed]
+        if not self.curve.closed:
             return np.interp(s, at, value)
-        return np.interp(s, at, value, period=self.course.length)
+        return np.interp(s, at, value, period=self.curve.length)
 
 
 @register
@@ -59,31 +59,31 @@ class PathKind(Kind):
         zone = given.zone
         if not isinstance(zone, PathZone):
             raise NotMeasured("its zone is no path; draw one along the bead or seam")
-        course = zone.course()
-        if not _on_map(given.data, course):
+        curve = zone.curve()
+        if not _on_map(given.data, curve):
             raise OffScan("the path lies beside the scan")
         nominals = np.array([np.nan if n.nominal is None else n.nominal for n in zone.nodes])
         facts = (
-            ("length", f"{course.length:.2f} mm"),
+            ("length", f"{curve.length:.2f} mm"),
             ("nodes", f"{len(zone.nodes)}{', closed' if zone.closed else ''}"),
         )
-        crossings = course.crossings
+        crossings = curve.crossings
         note = ""
         if crossings:
             note = f"it crosses itself at {', '.join(f'{s:.1f}' for s in crossings)} mm"
-        return Outcome(Path(course, zone.across, nominals, given.base), facts, note)
+        return Outcome(Path(curve, zone.across, nominals, given.base), facts, note)
 
     def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The line on the surface."""
-        course = outcome.value.course
-        s = np.linspace(0.0, course.length, int(np.clip(course.length, 50, 1000)))
-        x, y = course.at(s).T
+        curve = outcome.value.curve
+        s = np.linspace(0.0, curve.length, int(np.clip(curve.length, 50, 1000)))
+        x, y = curve.at(s).T
         return Evidence((Polyline(np.column_stack([x, y, outcome.value.base.height_at(x, y)]), "fit"),))
 
 
-def _on_map(data: HeightMap, course: PathCurve) -> bool:
+def _on_map(data: HeightMap, curve: PathCurve) -> bool:
     """Whether any of it lies on the scan; looked at in steps of a part of the scan's size."""
     x0, x1, y0, y1 = data.extent
-    step = max(min(x1 - x0, y1 - y0) / STEPS, course.length / MOST_STEPS, 1e-6)
-    x, y = course.at(np.append(np.arange(0.0, course.length, step), course.length)).T
+    step = max(min(x1 - x0, y1 - y0) / STEPS, curve.length / MOST_STEPS, 1e-6)
+    x, y = curve.at(np.append(np.arange(0.0, curve.length, step), curve.length)).T
     return bool(((x >= x0) & (x <= x1) & (y >= y0) & (y <= y1)).any())

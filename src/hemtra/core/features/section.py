@@ -55,7 +55,7 @@ class Cut(Profile):
         """mm by which a straight end of the data square across it may lie off, as far as the points show.
 
         Lines of points that the end runs along all end alike, anywhere within a spacing; each more of them that
-        it crosses halves, thirds and so on what is left.
+        it crosses halves, thirds and so on the rest.
         """
         ux, uy = (abs(part) for part in self._along)
         dx, dy = self.grid_spacing

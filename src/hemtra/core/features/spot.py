@@ -160,7 +160,7 @@ class SpotKind(Kind):
         small = patches.small
         possible: tuple[SpotPoint, ...] = ()
         if small.any():
-            # an unseen patch may go on as its rim rises towards it
+            # an unseen patch may continue as its rim rises towards it
             far = float(patches.high[small].max() if top else patches.low[small].min())
             if (far > height) == top:
                 possible = (replace(found, z=far),)

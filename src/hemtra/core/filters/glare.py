@@ -1,6 +1,6 @@
 """Points that glare: the light overran the camera there, and nothing of the part can look like them.
 
-What shines throws a second reflection into the sensor, which then takes the wrong one of two peaks. Brightness
+What shines throws a second reflection into the sensor, which then takes the wrong one of two peaks. Intensity
 alone condemns nothing: a saturated point that agrees with its neighbours stays, and so does a burr that shines,
 for its points agree with each other.
 """
@@ -23,7 +23,7 @@ BESIDE, ABOUT = 4, 12
 CHANCE = 3
 """Points that stand off alike by chance where as many about them glare."""
 MOST = 20_000
-"""Saturated points up to which glare is detected; more of them leave no ground to compare with."""
+"""Saturated points up to which glare is detected; more of them leave no surface to compare with."""
 MIXED = 1 / 3
 """Share of the reach from which on a point of a spot with glare is a mixture of glare and surface."""
 LOOKED_AT = 2

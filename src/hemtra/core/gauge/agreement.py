@@ -27,21 +27,21 @@ class Agreement:
 
 
 def between(verdicts: Sequence[Sequence[str]]) -> Agreement:
-    """Of several who judged the same parts: verdicts[k][i] is that of the k-th on part i."""
+    """Of several who evaluated the same parts: verdicts[k][i] is that of the k-th on part i."""
     table = _table(verdicts)
-    judges, parts = table.shape
-    if judges < 2:
+    evaluates, parts = table.shape
+    if evaluates < 2:
         raise HemtraError("One alone agrees with nobody; agreement needs two.")
     sorts = np.unique(table)
     counts = np.array([[np.count_nonzero(table[:, i] == sort) for sort in sorts] for i in range(parts)])
-    agreeing = (counts**2).sum(axis=1) - judges
-    share = float(np.mean(counts.max(axis=1) == judges))
-    observed = float(agreeing.mean() / (judges * (judges - 1)))
-    if judges == 2:
+    agreeing = (counts**2).sum(axis=1) - evaluates
+    share = float(np.mean(counts.max(axis=1) == evaluates))
+    observed = float(agreeing.mean() / (evaluates * (evaluates - 1)))
+    if evaluates == 2:
         each = [np.array([np.mean(row == sort) for sort in sorts]) for row in table]
         chance = float(each[0] @ each[1])
     else:
-        chance = float(((counts.sum(axis=0) / (judges * parts)) ** 2).sum())
+        chance = float(((counts.sum(axis=0) / (evaluates * parts)) ** 2).sum())
     return Agreement(share, None if chance >= 1.0 else (observed - chance) / (1.0 - chance))
 
 
@@ -60,5 +60,5 @@ def with_tags(verdicts: Sequence[str], is_good: Sequence[bool], passes: str = "P
 def _table(verdicts: Sequence[Sequence[str]]) -> np.ndarray:
     lengths = {len(row) for row in verdicts}
     if len(lengths) != 1 or 0 in lengths:
-        raise HemtraError("All must have judged the same parts.")
+        raise HemtraError("All appraisers must have rated the same parts.")
     return np.array([list(row) for row in verdicts], dtype=object).astype(str)

@@ -34,7 +34,7 @@ class Line:
 
 @dataclass(frozen=True)
 class GaugeChart:
-    """groups: names along the foot, empty where readings are only counted. Values in the row's unit."""
+    """groups: names along the lower axis, empty where readings are only counted. Values in the row's unit."""
 
     title: str
     groups: tuple[str, ...]

@@ -124,7 +124,7 @@ class GuidedStudy(BaseModel):
         return self.model_copy(update={"again": (one, *self.again)})
 
     def sorted(self, found: Sequence[Presented]) -> list[Presented]:
-        """What was found, by part, operator and trial as the study lists them, and without others."""
+        """The result, by part, operator and trial as the study lists them, and without others."""
         places = {(o.part, o.operator, o.trial): o for o in self.taken}
         part, operator = ({name: k for k, name in enumerate(names)} for names in (self.parts, self.operators))
         known = [one for one in found if (one.part, one.operator, one.trial) in places]

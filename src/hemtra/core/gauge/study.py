@@ -169,10 +169,10 @@ def _row(
 ) -> StudiedRow:
     row = plan.characteristic(balloon)
     assert row is not None
-    judged = [_judged(one, balloon) for one in found]
-    unit = next((j.unit for j in judged if j is not None), row.unit)
+    evaluated = [_evaluated(one, balloon) for one in found]
+    unit = next((j.unit for j in evaluated if j is not None), row.unit)
     blank = StudiedRow(balloon, row.name, unit, rule=asked.rule, width=_tolerance(row))
-    readings = _readings(found, judged, "value")
+    readings = _readings(found, evaluated, "value")
     if row.lower is None and row.upper is None:
         return replace(blank, reason="it has no limits: a text, or nothing is asked of it")
     known = {part: asked.references.get((part, balloon)) for part in parts}
@@ -187,21 +187,23 @@ def _row(
                 reference = asked.references.get(("", balloon))
             return _against_reference(blank, row, readings, reference)
         of_each = [
-            _of_several(replace(blank, name=row.name + end), row, _readings(found, judged, taken), asked, known)
-            for taken, end in _taken(row, judged).items()
+            _of_several(
+                replace(blank, name=row.name + end), row, _readings(found, evaluated, taken), asked, known
+            )
+            for taken, end in _taken(row, evaluated).items()
         ]
     except HemtraError as error:
         return replace(blank, reason=str(error))
     return max(of_each, key=lambda one: one.spread.gauge.deviation if one.spread is not None else 0.0)
 
 
-def _taken(row: Characteristic, judged: Sequence[CharacteristicResult | None]) -> Mapping[str, str]:
+def _taken(row: Characteristic, evaluated: Sequence[CharacteristicResult | None]) -> Mapping[str, str]:
     """What is taken of a row on each part, and what its name then ends in.
 
-    Of one with many values on a part both ends are studied: which of them is the worse flips from one reading
+    Of one with many values on a part both ends are studied: which of them is the worse changes from one reading
     to the next, and that is no scatter of the gauge.
     """
-    if any(one is None or one.least is None or one.greatest is None for one in judged):
+    if any(one is None or one.least is None or one.greatest is None for one in evaluated):
         return {"value": ""}
     ends = {"least": ", min", "greatest": ", max"}
     asked = {"least": row.lower, "greatest": row.upper}
@@ -209,7 +211,7 @@ def _taken(row: Characteristic, judged: Sequence[CharacteristicResult | None]) -
 
 
 def _readings(
-    found: Sequence[Presented], judged: Sequence[CharacteristicResult | None], taken: str
+    found: Sequence[Presented], evaluated: Sequence[CharacteristicResult | None], taken: str
 ) -> list[Reading]:
     return [
         Reading(
@@ -219,7 +221,7 @@ def _readings(
             None if value is None else getattr(value, taken),
             one.error or (value.reason if value is not None else ""),
         )
-        for one, value in zip(found, judged, strict=True)
+        for one, value in zip(found, evaluated, strict=True)
     ]
 
 
@@ -272,7 +274,7 @@ def _against_reference(
     return replace(blank, size=size, share=share, mean=size.mean, readings=table)
 
 
-def _judged(one: Presented, balloon: Balloon) -> CharacteristicResult | None:
+def _evaluated(one: Presented, balloon: Balloon) -> CharacteristicResult | None:
     return next((row for row in one.rows if row.balloon == balloon), None)
 
 

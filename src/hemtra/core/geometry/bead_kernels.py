@@ -43,7 +43,7 @@ FLANK_LOW, FLANK_HIGH, FLANK_MOST = 0.14, 0.62, 0.85
 NOTHING = 0.05
 """Share of the height below which a sample lies on the base."""
 RISES = 0.15
-"""Share of the height by which a flank that rises again on the way down runs up a wall."""
+"""Share of the height by which a flank that rises again while descending runs up a wall."""
 TOP = 0.03
 """Share of the height within which samples about the highest one are its top."""
 APART = 0.5
@@ -65,7 +65,7 @@ def _interpolate_base_slope(table: FloatArray) -> None:
         slope, found = 0.0, 0
         for way in (-1, 1):
             for far in range(1, NEIGHBOURS):
-                # a closed path goes on at its other end; on an open one what is there is as good as any
+                # a closed path continues at its other end; on an open one what is there is as good as any
                 other = table[(row + way * far) % n]
                 if other[STATE] == FOUND and not math.isnan(other[BASES + 1]) and other[BASES + 5] != FILLED:
                     slope += other[BASES + 1]
@@ -123,7 +123,7 @@ def _rise(u: FloatArray, h: FloatArray, level: float, several: int) -> tuple[int
     if first >= 0:
         low[count], high[count] = first, last
         count += 1
-    # a hole in a bead does not make it two, and a speck of one sample is none
+    # a hole in a bead does not make it two, and a stray spot of one sample is none
     kept = 0
     for k in range(count):
         if kept and _one_of(u, low[kept - 1], high[kept - 1], low[k], high[k]):
@@ -254,7 +254,7 @@ def _edge(
     if n - start >= 4:
         foot, steep = _root(x[start:n], y[start:n], way)
         if not math.isnan(foot):
-            # the foot lies behind the last of the flank that is seen, and before the first of the base
+            # the toe lies behind the last of the flank that is seen, and before the first of the base
             on_base = h[k] < NOTHING * height
             near = u[before] if on_base else u[k]
             far = (u[k] if on_base else u[k] - h[k] * slope) + way * abs(u[1] - u[0]) / 2.0
@@ -318,7 +318,7 @@ def _fill_area(u: FloatArray, h: FloatArray, out: FloatArray) -> None:
 
 @compiled
 def _level(u: FloatArray, h: FloatArray, at: float) -> float:
-    """Height between two samples; zero where one is missing: the edge is then a foot."""
+    """Height between two samples; zero where one is missing: the edge is then a toe."""
     k = int((at - u[0]) / (u[1] - u[0]))
     if k < 0 or k >= u.size - 1 or math.isnan(h[k]) or math.isnan(h[k + 1]):
         return 0.0
@@ -347,12 +347,12 @@ def beads(
     bridge: float,
     floor: float,
 ) -> FloatArray:
-    """(n, COLUMNS) what stands out of the base on each section; NaN where it is not known.
+    """(n, COLUMNS) the bead on each section; NaN where it is not known.
 
     u (m,) mm to the right of the path, z (n, m) mm. inner: mm from the path where the base begins on either
     side. at: level in mm or share of the height for the edges. least: mm that is a bead. several: which one
     counts where there are two. least_data: share of a section that must hold data. bridge: mm of hidden flank
-    that still stands out from what is beside it. floor: mm by which a base may be off anywhere.
+    that still exceeds what is beside it. floor: mm by which a base may be off anywhere.
     """
     out = np.full((z.shape[0], COLUMNS), np.nan)
     h = np.empty(u.size)
@@ -475,7 +475,7 @@ def _measure(
         one[LEFT_BASE] = a[0] + a[1] * x + a[2] * x * x
         one[RIGHT_BASE] = b[0] + b[1] * y + b[2] * y * y
         if base == STEP and y > x:
-            # under the bead the base runs straight from foot to foot
+            # under the bead the base runs straight from toe to toe
             for k in range(u.size):
                 f = min(max((u[k] - x) / (y - x), 0.0), 1.0)
                 h[k] = z[k] - ((1.0 - f) * (a[0] + a[1] * u[k]) + f * (b[0] + b[1] * u[k]))

@@ -9,7 +9,7 @@ from hemtra.core.geometry.fit_kernels import settle_linear, weighted_fit
 from hemtra.core.geometry.profile_fits import robust_arc
 
 TRIES, JUDGES = 80, 120
-"""Exact fits tried for a start, and values that judge them."""
+"""Exact fits tried for a start, and values that rate them."""
 
 
 def robust_linear(design: FloatArray, values: FloatArray, floor: float) -> tuple[FloatArray, BoolArray]:

@@ -14,7 +14,7 @@ ROUNDS = 30
 SETTLED = 1e-9
 """mm by which a further round still moves anything."""
 TRIES, JUDGES = 32, 40
-"""Lines through two points tried for a start, and points that judge each at first."""
+"""Lines through two points tried for a start, and points that rate each at first."""
 FAR_OFF, LEFT_OVER = 2.0, 0.12
 """Times the floor that half of the points of an arc are off, and share of them that its fit leaves out, from
 which on it is tried from another start.
@@ -181,7 +181,7 @@ def _least_median_arc(u: FloatArray, v: FloatArray) -> tuple[float, float, float
     n = u.size
     best, found = np.inf, (np.nan, np.nan, np.nan)
     off = np.empty(n)
-    # some of the points are enough to judge a start
+    # some of the points are enough to rate a start
     stride = max(1, n // JUDGES)
     state = np.uint64(n * 2654435761 + 97531)
     for _ in range(2 * TRIES):

@@ -32,7 +32,7 @@ BEGINS = 0.02
 def _edge(
     u: FloatArray, z: FloatArray, line: tuple[float, float], way: int, inner: float, rule: tuple[float, float]
 ) -> tuple[int, float]:
-    """Last sample on a surface on the way inward, and where it ends; -1 where it goes on to the end.
+    """Last sample on a surface inward, and where it ends; -1 where it continues to the end.
 
     way: 1 for the surface on the left. rule: mm of fall that ends it, mm that may be missing in between.
     """
@@ -209,7 +209,7 @@ def seams(
                     one[STATE] = NO_ROUND
                     break
             if math.isnan(at) and sides == BOTH and on < 0:
-                # it goes on to the end, so that the gap is closed, or too narrow to end a surface
+                # it continues to the end, so that the gap is closed, or too narrow to end a surface
                 one[STATE] = CLOSED
                 one[GAP] = _narrow(u, z[row], line, inner, drop)
                 break

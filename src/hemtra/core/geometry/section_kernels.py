@@ -16,13 +16,13 @@ from hemtra.core.geometry.bead_base_kernels import parabola
 from hemtra.core.geometry.profile_fits import middle_of, plain_line, robust_arc, robust_line
 
 LONE, ABOUT = 8.0, 1.5
-"""Times the usual step between neighbours, and times the range about it, that a stray point stands out."""
+"""Times the usual step between neighbours, and times the range about it, by which a point is stray."""
 DEEPER = 1.05
 """Times the depth that was seen, beyond which what was not seen would change it."""
 FLOOR_SHARE = 0.9
 """Of the depth of a groove, beyond which a point lies on its flat floor."""
 FOOT_OFF = 3.0
-"""Standard deviations off the floor from which on a point belongs to the foot of a flank."""
+"""Standard deviations off the floor from which on a point belongs to the toe of a flank."""
 ABOUT_DEEPEST, ABOUT_FEWEST, NEARLY = 0.15, 5, 0.95
 """Of the width of a groove at half its depth, and samples, to either side of its deepest place; and the share
 of the depth from which on places are as deep."""
@@ -137,7 +137,7 @@ def arcs(
 
 @lean
 def _may_be_deeper(u: FloatArray, down: FloatArray, depth: float, step: float) -> bool:
-    """Whether a stretch that was not seen may hold what lies deeper, going on as steeply as it begins."""
+    """Whether a stretch that was not seen may hold what lies deeper, in progress as steeply as it begins."""
     reach = 4
     for k in range(u.size - 1):
         gap = u[k + 1] - u[k]
@@ -146,7 +146,7 @@ def _may_be_deeper(u: FloatArray, down: FloatArray, depth: float, step: float) -
         a, b = max(k - reach, 0), min(k + 1 + reach, u.size - 1)
         fall = max((down[k] - down[a]) / max(u[k] - u[a], step), 0.0)
         rise = max((down[k + 1] - down[b]) / max(u[b] - u[k + 1], step), 0.0)
-        # where the two continued flanks meet; on level ground nothing goes down
+        # where the two continued flanks meet; on a level base nothing goes down
         if fall + rise > 0.0 and fall * gap + down[k] > depth * DEEPER:
             meet = (down[k + 1] - down[k] + rise * gap) / (fall + rise)
             if down[k] + fall * min(max(meet, 0.0), gap) > depth * DEEPER:
@@ -185,7 +185,7 @@ def _lone(down: FloatArray, floor: float) -> BoolArray:
 def _deepest(u: FloatArray, down: FloatArray, noise: float, fine: int) -> float:
     """How deep a groove is: of a parabola or of two straight flanks about its deepest place, as fits better.
 
-    How much of it that takes depends on the groove alone, not on how far the section goes on beside it. noise:
+    How much that takes depends on the groove alone, not on how far the section reaches beside it. noise:
     of one height, in mm. fine: samples to a point of the map.
     """
     at = 1
@@ -236,7 +236,7 @@ def _deepest(u: FloatArray, down: FloatArray, noise: float, fine: int) -> float:
     meet = (r - p) / (q - t)
     if abs(meet) > reach:
         return height
-    # between two points of the map it goes on no deeper than a flank does in half the way
+    # between two points of the map it continues no deeper than a flank does in half the way
     deeper: float = min(p + q * meet, y.max() + max(q, -t) * step * fine / 2.0)
     return deeper
 
@@ -254,9 +254,9 @@ def grooves(
     flat: bool,
     fine: int,
 ) -> FloatArray:
-    """Depth, left and right at the share `at` of it, height at x = 0 and slope of the ground.
+    """Depth, left and right at the share `at` of it, height at x = 0 and slope of the base.
 
-    sign: 1 for a groove, -1 for a ridge. shoulder: share of the stretch at either end that is the ground.
+    sign: 1 for a groove, -1 for a ridge. shoulder: share of the stretch at either end that is the base.
     least: mm of depth below which it is none; then the depth is given all the same. flat: whether the floor is.
     fine: samples to a point of the map.
     """

@@ -1,4 +1,4 @@
-"""The contour of a part: where its surface steps, or its brightness, as points with normals."""
+"""The contour of a part: where its surface steps, or its intensity, as points with normals."""
 
 from __future__ import annotations
 
@@ -25,9 +25,9 @@ LEAST_POINTS = 24
 SMOOTHING = 1.2
 """Standard deviation in points of the filter before slopes are taken."""
 SHORTEST = 10
-"""Points of the map along the shortest piece of contour that is no speck."""
+"""Points of the map along the shortest piece of contour that is no stray spot."""
 LONGEST_SHADOW = 12.0
-"""mm behind an edge within which the ground is looked for when teaching."""
+"""mm behind an edge within which the lower surface is searched when teaching."""
 NEIGHBOURHOOD = 10.0
 """Points of the map about a point of the contour within which its neighbours say where it lies."""
 NEIGHBOURS = 32

@@ -38,16 +38,16 @@ FEWEST_SEEN = 0.15
 SCALE_FLOOR = 0.3
 """Spread of the offsets, in points of the map, that the sampling of a sharp edge alone brings about."""
 SHADOW = 4.0
-"""mm behind an edge within which the ground is looked for."""
+"""mm behind an edge within which the lower surface is searched."""
 SAME_STEP = (0.5, 2.0)
-"""Difference across an edge that counts, as a share of the one taught: a shadow may end on other ground."""
+"""Difference across an edge that counts, as a share of the one taught: a shadow may end on another surface."""
 TUKEY_ROUNDS = 5
 LEVEL_FLOOR = 0.002
 """mm by which the level beside a contour point may always be off."""
 APART = 0.25
 """Share of the contour's size by which two instances differ in place; nearer ones are the same."""
 ACROSS = (-1.0, -0.5, 0.0, 0.5, 1.0)
-"""Shares of the reach at which it is asked whether an edge that was not found could have been seen."""
+"""Shares of the reach at which an edge is checked that was not found could have been seen."""
 TILT_NEEDS = 40
 """Contour points whose heights must be known for the tilt to be taken from them."""
 
@@ -76,7 +76,7 @@ class Match:
     share: float
     seen: BoolArray
     against: float = 0.0
-    """Share of the contour where the surface is seen to go on without an edge: what lies there is not it."""
+    """Share of the contour where the surface is seen to continue without an edge: what lies there is not it."""
 
 
 class Model:

@@ -14,7 +14,7 @@ from hemtra.core.maps.heightmap import HeightMap
 JUMP = 0.25
 """mm between neighbouring points beyond which nothing is interpolated: a wall stays a wall."""
 FLANK, LEANS = 0.5, 0.5
-"""mm of height from point to point up to which a flank goes on, and spacings that its points lie apart."""
+"""mm of height from point to point up to which a flank continues, and spacings that its points lie apart."""
 SLACK = 1e-9
 """Rows; undoes rounding only."""
 JUST_NOT = 0.999
@@ -78,7 +78,7 @@ def _next_seen(z: NDArray[np.float32], k: int) -> int:
 
 @inlined
 def _joined(x: FloatArray, z: NDArray[np.float32], a: int, b: int, spacing: float) -> bool:
-    """Whether one surface goes on from one point to the next that was seen.
+    """Whether one surface continues from one point to the next that was seen.
 
     A steep flank is no step either: it differs from point to point by more, but by as much each time.
     """
@@ -96,14 +96,14 @@ def _joined(x: FloatArray, z: NDArray[np.float32], a: int, b: int, spacing: floa
 
 @inlined
 def _beyond(x: FloatArray, z: NDArray[np.float32], a: int, b: int) -> float:
-    """mm per mm at which a surface goes on beyond two points; none for a flank, which may end there."""
+    """mm per mm at which a surface continues beyond two points; none for a flank, which may end there."""
     step: float = z[b] - z[a]
     return step / (x[b] - x[a]) if abs(step) < JUMP else 0.0
 
 
 @inlined
 def _reach(x: FloatArray, z: NDArray[np.float32], k: int, other: int, apart: float, spacing: float) -> float:
-    """mm that a surface goes on beyond its last point: half the way to where the next would have been.
+    """mm that a surface continues beyond its last point: half the way to where the next would have been.
 
     other: the point beyond, -1 for none. Nearer than that and lower it lies on the wall where the surface ends.
     apart: mm to the point before it on the surface, 0 where it is alone.

@@ -22,7 +22,7 @@ REGULAR = 0.5
 SPARSEST, FEW = 40, 10_000
 """Places of a grid for each point of a cloud at most, and as many in any case."""
 ROUNDS, TRIPLES, FEW_SAMPLE = 10, 300, 2000
-"""Of the fit of the main plane: rounds, planes tried through three points, points that they are tried on."""
+"""Of the fit of the largest plane: rounds, planes tried through three points, points that they are tried on."""
 SPREADS = 4.0
 """Median distances from the plane up to which a point belongs to it."""
 STEP = 1e-6
@@ -97,7 +97,7 @@ def levelled(points: FloatArray) -> FloatArray:
     """A cloud turned about its middle so that the plane through most of it is horizontal, at z = 0."""
     middle = np.median(points, axis=0)
     some = points[:: max(1, len(points) // SAMPLE)] - middle
-    centre, normal = _main_plane(some[:: max(1, len(some) // FEW_SAMPLE)])
+    centre, normal = _largest_plane(some[:: max(1, len(some) // FEW_SAMPLE)])
     for _ in range(ROUNDS):
         off = np.abs((some - centre) @ normal)
         near = some[off <= max(SPREADS * float(np.median(off)), 1e-6)]
@@ -113,7 +113,7 @@ def levelled(points: FloatArray) -> FloatArray:
     return turned
 
 
-def _main_plane(some: FloatArray) -> tuple[FloatArray, FloatArray]:
+def _largest_plane(some: FloatArray) -> tuple[FloatArray, FloatArray]:
     """A point and the normal of the plane near which half of some points lie (least median, Rousseeuw 1984)."""
     rng = np.random.default_rng(0)
     one, two, three = (some[rng.integers(0, len(some), TRIPLES)] for _ in range(3))

@@ -40,7 +40,7 @@ class ImportSettings(BaseModel):
     the grid that a cloud is laid on. scale: a stored number times this is a height in the unit. offset: mm to
     add to it. no_data: the number that stands for a missing height. page: of a file with several, from 1 on.
     rows: whether the first row of an image is the first profile, or the last. take: which height of a cell of a
-    cloud. level: whether a cloud is turned so that its main plane is horizontal.
+    cloud. level: whether a cloud is turned so that its largest plane is horizontal.
     """
 
     unit: Unit | None = None

@@ -1,4 +1,4 @@
-"""Triangle meshes, and the height map of what is seen of one from above."""
+"""Triangle meshes, and the height map of the upper side of one."""
 
 from __future__ import annotations
 

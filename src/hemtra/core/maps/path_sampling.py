@@ -1,4 +1,4 @@
-"""Compiled sampling of many sections across a course."""
+"""Compiled sampling of many sections across a curve."""
 
 from __future__ import annotations
 
@@ -81,11 +81,11 @@ def sections_across(
     count: int,
     behind: FloatArray,
 ) -> FloatArray:
-    """(n, count) bilinear heights on sections across a course, each the mean over parallel lines.
+    """(n, count) bilinear heights on sections across a curve, each the mean over parallel lines.
 
     z (rows, cols) in mm; grid: x0, y0, dx, dy. places, directions: (n, 2) of the middle of each section, and
-    unit vectors along the course. reach: mm to either side, from left to right. behind: (k,) mm along the
-    course of the parallel lines. A sample needs all grid points around it that have any weight; the mean takes
+    unit vectors along the curve. reach: mm to either side, from left to right. behind: (k,) mm along the
+    curve of the parallel lines. A sample needs all grid points around it that have any weight; the mean takes
     the samples that exist.
     """
     rows, cols = z.shape

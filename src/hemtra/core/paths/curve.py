@@ -17,7 +17,7 @@ from hemtra.core.compiled import compiled
 from hemtra.core.errors import NotMeasured
 
 Turn: TypeAlias = Literal["corner", "arc", "curve"]
-"""How a course goes through a node: straight to it and on; as the middle one of three points of an arc; or
+"""How a path passes a node: straight to it and on; as the middle one of three points of an arc; or
 smoothly, as a spline through it and the nodes before and after."""
 TURNS = get_args(Turn)
 
@@ -26,12 +26,12 @@ FINE = 0.05
 FINE_TURN = 0.03
 """Radians between them at most."""
 MOST_POINTS = 400_000
-"""Points of a course at most; a longer one is drawn more coarsely."""
+"""Points of a curve at most; a longer one is drawn more coarsely."""
 SAME = 1e-6
 """mm within which two nodes lie in the same place."""
 STRAIGHT = 1e-9
 COARSE = 160
-"""Points of a course among which it is looked for where it crosses itself."""
+"""Points of a curve among which it is looked for where it crosses itself."""
 LOOK = 0.1
 """mm either way over which a direction is taken, so that a sharp corner has the direction between its sides."""
 
@@ -54,13 +54,13 @@ class PathCurve:
         return float(self.along[-1])
 
     def at(self, s: FloatArray) -> FloatArray:
-        """(n, 2) places in mm, s (n,) mm from the start; a closed course goes on round, an open one ends."""
+        """(n, 2) places in mm, s (n,) mm from the start; a closed curve continues round, an open one ends."""
         s = np.asarray(s, float)
         s = np.mod(s, self.length) if self.closed else np.clip(s, 0.0, self.length)
         return np.column_stack([np.interp(s, self.along, self.places[:, axis]) for axis in (0, 1)])
 
     def directions(self, s: FloatArray) -> FloatArray:
-        """(n, 2) unit vectors along the course at s (n,)."""
+        """(n, 2) unit vectors along the curve at s (n,)."""
         s = np.asarray(s, float)
         look = min(LOOK, self.length / 4)
         ahead, behind = self.at(s + look), self.at(s - look)
@@ -88,7 +88,7 @@ class PathCurve:
         return turn / np.maximum(ends[1] - ends[0], STRAIGHT)
 
     def nearest(self, x: float, y: float) -> tuple[float, float]:
-        """mm along the course of its place nearest to x, y, and how far that lies to the right of it."""
+        """mm along the curve of its place nearest to x, y, and how far that lies to the right of it."""
         a, b = self.places[:-1], self.places[1:]
         run = b - a
         size = np.maximum((run**2).sum(axis=1), 1e-18)
@@ -101,7 +101,7 @@ class PathCurve:
 
     @cached_property
     def crossings(self) -> tuple[float, ...]:
-        """mm along the course where it crosses itself, at most a few."""
+        """mm along the curve where it crosses itself, at most a few."""
         keep = np.unique(np.linspace(0, len(self.places) - 1, min(len(self.places), COARSE)).astype(int))
         at = _crossed(self.places[keep], self.along[keep])
         return tuple(float(v) for v in np.unique(np.round(at, 1))[:4])
@@ -127,10 +127,10 @@ def _crossed(places: FloatArray, along: FloatArray) -> FloatArray:
     return found[:count]
 
 
-def course_through(
+def curve_through(
     nodes: FloatArray, turns: Sequence[Turn], corners: Sequence[float], *, closed: bool = False
 ) -> PathCurve:
-    """The course through nodes (k, 2) in mm, by the turn at each and the radius in mm it is rounded with.
+    """The curve through nodes (k, 2) in mm, by the turn at each and the radius in mm it is rounded with.
 
     Raises `NotMeasured` where nodes coincide, an arc lacks a neighbour, or a radius does not fit.
     """
@@ -148,7 +148,7 @@ def course_through(
     start = _start(turns, closed)
     if start is None:
         return _all_round(nodes)
-    # a closed course is built from a node where something ends, and turned to its own start afterwards
+    # a closed curve is built from a node where something ends, and turned to its own start afterwards
     ring = [(start + k) % count for k in range(count + 1)] if closed else list(range(count))
     pieces: list[FloatArray] = []
     marks: list[tuple[int, int, int]] = []
@@ -164,7 +164,7 @@ def course_through(
 
 
 def _start(turns: Sequence[Turn], closed: bool) -> int | None:
-    """The node to begin with: the first, or on a closed course the first corner; None where it has none."""
+    """The node to begin with: the first, or on a closed curve the first corner; None where it has none."""
     if not closed:
         return 0
     return next((k for k, turn in enumerate(turns) if turn == "corner"), None)
@@ -186,7 +186,7 @@ def _run(nodes: FloatArray, turns: Sequence[Turn], ids: Sequence[int]) -> FloatA
 
 
 def _all_round(nodes: FloatArray) -> PathCurve:
-    """A closed course without any corner: one smooth curve through all nodes."""
+    """A closed curve without any corner: one smooth curve through all nodes."""
     places = _spline(np.vstack([nodes, nodes[:1]]), ring=True)
     return _measured(places, nodes, True)
 
@@ -230,7 +230,7 @@ def _joined(
     pieces: list[FloatArray],
     closed: bool,
 ) -> PathCurve:
-    """One course of its pieces, corners rounded; a closed one turned to begin at its first node."""
+    """One curve of its pieces, corners rounded; a closed one turned to begin at its first node."""
     joints = [i for i in ring if turns[i] == "corner" or i in (ring[0], ring[-1])]
     cut = [0.0] * len(pieces), [0.0] * len(pieces)
     rounds: dict[int, tuple[FloatArray, FloatArray]] = {}
@@ -264,7 +264,7 @@ def _joined(
 def _rounding(
     before: FloatArray, behind: FloatArray, radius: float, node: int
 ) -> tuple[FloatArray, float] | None:
-    """(n, 2) points of the arc between two sides, and how much of each it takes; None where they go on."""
+    """(n, 2) points of the arc between two sides, and how much of each it takes; None where they continue."""
     if len(before) != 2 or len(behind) != 2:
         raise NotMeasured(f"node {node + 1} of the path can only be rounded between straight sides")
     at = before[1]
@@ -297,22 +297,22 @@ def _measured(places: FloatArray, nodes: FloatArray, closed: bool) -> PathCurve:
     along = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(places, axis=0).T))])
     if len(places) < 2 or not along[-1] > SAME:
         raise NotMeasured("the path has no length; draw it longer")
-    course = PathCurve(places, along, np.zeros(0), closed)
-    node_at = np.array([course.nearest(*map(float, node))[0] for node in nodes])
+    curve = PathCurve(places, along, np.zeros(0), closed)
+    node_at = np.array([curve.nearest(*map(float, node))[0] for node in nodes])
     if closed and node_at[0] > 0.0:
-        course = _begun_at(course, float(node_at[0]))
-        node_at = np.mod(node_at - node_at[0], course.length)
-    return PathCurve(course.places, course.along, node_at, closed)
+        curve = _begun_at(curve, float(node_at[0]))
+        node_at = np.mod(node_at - node_at[0], curve.length)
+    return PathCurve(curve.places, curve.along, node_at, closed)
 
 
-def _begun_at(course: PathCurve, s: float) -> PathCurve:
-    """A closed course that begins so far along."""
-    k = int(np.searchsorted(course.along, s, side="right"))
-    start = course.at(np.array([s]))
-    places = np.vstack([start, course.places[k:-1], course.places[:k], start])
+def _begun_at(curve: PathCurve, s: float) -> PathCurve:
+    """A closed curve that begins so far along."""
+    k = int(np.searchsorted(curve.along, s, side="right"))
+    start = curve.at(np.array([s]))
+    places = np.vstack([start, curve.places[k:-1], curve.places[:k], start])
     apart = np.hypot(*np.diff(places, axis=0).T)
     keep = np.concatenate([[True], apart > 1e-12])
     keep[-1] = True
     places = places[keep]
     along = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(places, axis=0).T))])
-    return PathCurve(places, along, course.node_at, True)
+    return PathCurve(places, along, curve.node_at, True)

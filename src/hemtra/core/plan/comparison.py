@@ -148,11 +148,11 @@ def _of_a_step(before: Plan, a: Step, after: Plan, b: Step) -> Iterator[tuple[st
         yield from _params(a, b)
     taught = (a.taught, b.taught)
     if taught[0] != taught[1] and a.zone == b.zone and a.params == b.params:
-        yield "learned from the reference", "as it was", "anew"
+        yield "taught by the reference", "as it was", "anew"
 
 
 def _params(a: Step, b: Step) -> Iterator[tuple[str, str, str]]:
-    """Parameters with the labels of their fields; what is left at its default counts with that."""
+    """Parameters with the labels of their fields; what has its default counts with that."""
     kind = kind_named(a.kind)
     left, right = kind.model_validate(a.params), kind.model_validate(b.params)
     for name, field in kind.model_fields.items():

@@ -92,7 +92,7 @@ class Home(_Document):
 
 
 class Taught(_Document):
-    """What a step has learned from the reference scan: columns of numbers by name, or why it could not."""
+    """What a step was taught by the reference scan: columns of numbers by name, or why it could not."""
 
     columns: dict[str, tuple[Finite, ...]] = {}
     trouble: str = ""
@@ -151,10 +151,10 @@ class Characteristic(_Document):
 
     step: None while the row waits to be bound to one. unit: of its limits, as the drawing has it; that of its
     step where it is empty. group: heading it
-    stands under. hidden: kept off the stage. off: not judged at all. from_master: its value is the difference
+    stands under. hidden: kept off the stage. off: not evaluated. from_master: its value is the difference
     from `master`, what the reference part measures, which follows from the plan and the reference scan.
     uncertainty: expanded, in its unit; then a value passes only where it surely conforms (ISO 14253-1).
-    covers: coverage factor k with which each part is judged by its own U = k u, in place of `uncertainty`.
+    covers: coverage factor k with which each part is evaluated by its own U = k u, in place of `uncertainty`.
     budget: what its standard uncertainty is made of on the reference scan, where that was worked out.
     gauge: what the latest gauge study found.
     over: how the values of all profiles, or of all instances of an outline, make one verdict; None for the
@@ -203,7 +203,7 @@ class Characteristic(_Document):
         return decimals_for(self.lower, self.upper, self.nominal)
 
     def expanded(self, u: float | None) -> float:
-        """What a value of standard uncertainty u is judged with; NaN where that is asked for and not known."""
+        """What a value of standard uncertainty u is evaluated with; NaN where it is asked for but unknown."""
         if self.covers is None:
             return self.uncertainty or 0.0
         return math.nan if u is None else self.covers * u
@@ -239,7 +239,7 @@ class Characteristic(_Document):
 
 
 class ByProfile(_Document):
-    """That a plan takes a scan as a profile sequence, and judges it profile by profile.
+    """That a plan takes a scan as a profile sequence, and evaluates it profile by profile.
 
     at: place in mm along travel of the profile that zones are drawn on, on the reference scan. average: how
     many neighbouring profiles make one. least_measured: percent of the profiles on which a characteristic must

@@ -117,7 +117,7 @@ def followed_on_profile(
 def base(
     follow: Follow, homes: Mapping[str, Home], values: Mapping[str, Any], at: tuple[float, float]
 ) -> Plane:
-    """The surface that a step's heights count from: what it follows in z and tilt, else the station's z = 0."""
+    """The surface that a step's heights count from: its anchor in z and tilt, else the station's z = 0."""
     slopes, z = (0.0, 0.0), 0.0
     if follow.tilt is not None:
         tilted = values[follow.tilt]

@@ -18,7 +18,7 @@ from hemtra.core.plan.registry import kind_named, kinds
 Order: TypeAlias = tuple[tuple[Step, Kind], ...]
 """Steps with their parameters."""
 _ORDERED: Kept[int, tuple[Plan, Order]] = Kept(8)
-"""By identity, plans that were ordered; the same one judges part after part."""
+"""By identity, plans that were ordered; the same one evaluates part after part."""
 
 
 def effective(plan: Plan) -> dict[str, Step]:
@@ -117,7 +117,7 @@ def _ordered(plan: Plan) -> Order:
             raise PlanError(f"Balloon {row.balloon} “{row.name}”: there is no step “{row.step}”.")
         if not parsed[row.step].is_characteristic():
             raise PlanError(
-                f"Balloon {row.balloon} “{row.name}”: step “{row.step}” gives no number that could be judged."
+                f"Balloon {row.balloon} “{row.name}”: step “{row.step}” gives no number to evaluate."
             )
     return tuple((by_id[i], parsed[i]) for i in order)
 

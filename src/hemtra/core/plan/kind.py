@@ -57,7 +57,7 @@ class Outcome:
 class Absent:
     """A value that says that nothing is there, where that is known, with the sizes that nothing has.
 
-    Kinds that judge sizes take it; for all others it is not measured, for its reason.
+    Kinds that evaluate sizes take it; for all others it is not measured, for its reason.
     """
 
     reason: str
@@ -70,7 +70,7 @@ class StepContext:
     """What a step may look at: the height map, its zone, and the values of its inputs.
 
     zone: where it is on this scan, its anchors followed. base: the surface its heights count from, that is what
-    it follows in z and tilt. taught: what it has learned from the reference scan.
+    it follows in z and tilt. taught: what it was taught by the reference scan.
     """
 
     data: HeightMap
@@ -145,7 +145,7 @@ class Kind(Form, ABC):
     """Whether it looks at the data of its inputs' zones once more, without a zone of its own."""
     section_input: ClassVar[str] = ""
     """The input whose section it looks on; its zone is then a rectangle in x and z of that section."""
-    learns: ClassVar[bool] = False
+    teachable: ClassVar[bool] = False
     """Whether it takes something from the reference scan, by `teach`."""
     inputs: ClassVar[Mapping[str, Input]] = {}
     revision: ClassVar[int] = 1
@@ -165,9 +165,9 @@ class Kind(Form, ABC):
         """The evidence of an outcome of the same data, computed only when somebody looks."""
 
     def teach(self, given: StepContext) -> Mapping[str, tuple[float, ...]]:
-        """What a step of a kind that `learns` takes from the reference scan.
+        """What a step of a kind that is `teachable` takes from the reference scan.
 
-        Raises `NotMeasured` with the reason when there is nothing to learn.
+        Raises `NotMeasured` with the reason when there is nothing to teach.
         """
         return {}
 
@@ -183,7 +183,7 @@ class Kind(Form, ABC):
 
     def coverage(self, given: StepContext) -> Coverage | None:
         """What it rests on by itself, without its inputs; None where it looks at no data."""
-        if not self.needs_zone or self.learns or given.zone is None:
+        if not self.needs_zone or self.teachable or given.zone is None:
             return None
         return zone_coverage(window(given.zone, given.data), given.data)
 
@@ -197,7 +197,7 @@ class Kind(Form, ABC):
         return {**DATA, **cls.inputs} if cls.needs_zone or cls.looks_at_data else cls.inputs
 
     def ideal(self, given: StepContext) -> Mapping[str, tuple[Any, ...]]:
-        """The shapes that inputs would have, by name, if their form were perfect; nothing where none is judged.
+        """The shapes that inputs would have, by name, if their form were perfect; none where no form counts.
 
         `Plane` for planes and spots, `Line` for edges, `Circle` for rims, in the order of the inputs.
         """
@@ -205,7 +205,7 @@ class Kind(Form, ABC):
 
     @classmethod
     def is_characteristic(cls) -> bool:
-        """Whether its value can be judged against limits."""
+        """Whether its value can be evaluated against limits."""
         return issubclass(cls.output, Number)
 
 

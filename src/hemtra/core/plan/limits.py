@@ -25,7 +25,7 @@ class Verdict(StrEnum):
     FAIL = "FAIL"
     NOT_MEASURED = "NOT MEASURED"
     NOT_PROVEN = "NOT PROVEN"
-    """Too near to a limit for its uncertainty to decide."""
+    """Within its uncertainty of a limit."""
 
 
 @dataclass(frozen=True)
@@ -90,7 +90,7 @@ def over(value: float, limit: float) -> bool:
     return value - limit > SLACK * max(abs(value), abs(limit))
 
 
-def judge(
+def evaluate(
     value: float,
     lower: float | None,
     upper: float | None,
@@ -107,7 +107,7 @@ def judge(
     if not math.isfinite(value):
         return Verdict.NOT_MEASURED, "the measurement gave no finite number"
     if lower is None and upper is None:
-        return Verdict.NOT_MEASURED, "it has no limits to be judged by"
+        return Verdict.NOT_MEASURED, "it has no limits"
     at = thresholds(lower, upper, uncertainty)
     ends = (value, value) if span is None else (min(span[0], value), max(span[1], value))
     # all that is possible lies on the wrong side of a limit, or the value does not leave its place
@@ -142,7 +142,7 @@ def _beyond(value: float, word: str, limit: float | None, decimals: int) -> str:
 
 
 def part_verdict(verdicts: Iterable[Verdict], not_proven: Verdict = Verdict.NOT_MEASURED) -> Verdict:
-    """FAIL if anything fails; otherwise NOT MEASURED if anything is, or if there is nothing to judge.
+    """FAIL if anything fails; otherwise NOT MEASURED if anything is, or if there is nothing to evaluate.
 
     not_proven: what NOT PROVEN counts as.
     """
@@ -166,15 +166,15 @@ def format_limits(lower: float | None, upper: float | None, decimals: int) -> st
     return f"{ends[0]} … {ends[1]}" if ends[1] else f"≥ {ends[0]}"
 
 
-def format_value(judged: CharacteristicResult, decimals: int | None = None) -> str:
+def format_value(evaluated: CharacteristicResult, decimals: int | None = None) -> str:
     """The value with its unit, or a dash; the degree sign stands close to its number."""
-    if judged.value is None:
+    if evaluated.value is None:
         return "–"
-    if judged.text:
-        return judged.text  # what was read, not how right it is
-    places = judged.decimals if decimals is None else decimals
-    value = round(judged.value, places) + 0.0  # which makes a negative zero a zero
-    return f"{value:.{places}f}{'' if judged.unit == '°' else ' '}{judged.unit}".strip()
+    if evaluated.text:
+        return evaluated.text  # what was read, not how right it is
+    places = evaluated.decimals if decimals is None else decimals
+    value = round(evaluated.value, places) + 0.0  # which makes a negative zero a zero
+    return f"{value:.{places}f}{'' if evaluated.unit == '°' else ' '}{evaluated.unit}".strip()
 
 
 def decimals_for(lower: float | None, upper: float | None, nominal: float | None) -> int:

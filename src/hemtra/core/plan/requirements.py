@@ -48,7 +48,7 @@ MOST_ROWS = 5000
 SAID = 40
 """Letters of a cell that a message repeats."""
 SHOWN = 4
-"""Rows of a list that are shown while it is asked what its columns hold."""
+"""Rows of a list that are shown while the meaning of its columns is asked for."""
 _NUMBER = re.compile(r"[+-]?\d+([.,]\d+)?([eE][+-]?\d+)?")
 
 Columns = Mapping[str, int]

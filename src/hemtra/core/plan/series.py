@@ -10,7 +10,7 @@ import numpy as np
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.coverage import Coverage
 from hemtra.core.geometry.elements import Number
-from hemtra.core.plan.limits import SLACK, Verdict, judge, thresholds
+from hemtra.core.plan.limits import SLACK, Verdict, evaluate, thresholds
 from hemtra.core.text import percent
 
 Over: TypeAlias = Literal["each", "mean", "worst", "share"]
@@ -53,7 +53,7 @@ class Series:
             ends = stretches(~measured)
             gap = max((float(self.at[last] - self.at[first]) + spacing for first, last in ends), default=0.0)
             if self.around is not None and len(ends) > 1 and not measured[0] and not measured[-1]:
-                # on a closed path the last stretch goes on at the start
+                # on a closed path the last stretch continues at the start
                 (_, end), (begin, _) = ends[0], ends[-1]
                 joined = float(self.at[end] - self.at[begin]) + self.around + spacing
                 gap = max(gap, joined)
@@ -62,7 +62,7 @@ class Series:
 
 @dataclass(frozen=True)
 class MeasuredAlong(Number):
-    """A quantity that is judged on every section of a path; its value is their mean."""
+    """A quantity that is evaluated on every section of a path; its value is their mean."""
 
     series: Series | None = None
 
@@ -119,14 +119,14 @@ def combined(series: Series, demand: Demand) -> Combined:
     limits = (demand.lower, demand.upper, demand.decimals, demand.uncertainty)
     if demand.over == "mean":
         value = float(series.values[found].mean())
-        verdict, reason = judge(value, *limits)
+        verdict, reason = evaluate(value, *limits)
     elif demand.over == "share":
         value = float(series.values[found].mean())
         enough = 100.0 * within >= demand.share - 1e-9
         verdict = Verdict.PASS if enough else Verdict.FAIL
         reason = "" if enough else f"{percent(within, 1)} within its limits, below {demand.share:g} %"
     else:
-        verdict, reason = judge(value, *limits)
+        verdict, reason = evaluate(value, *limits)
         if reason:
             reason = f"{reason} {_where(series, worst, outside, demand)}"
     if missing and verdict is not Verdict.FAIL:
@@ -171,7 +171,7 @@ def out_of_limits(series: Series, lower: float | None, upper: float | None) -> l
     far[~series.measured] = -np.inf
 
     def end(k: int, way: int) -> float:
-        """Where a stretch that ends at one value ends on the way to the next."""
+        """Where a stretch that ends at one value ends before the next."""
         n, half = k + way, way * apart / 2
         if not 0 <= n < far.size or abs(series.at[n] - series.at[k]) > 1.5 * apart or not np.isfinite(far[n]):
             return float(series.at[k]) + half

@@ -1,4 +1,4 @@
-"""Results and limits in the unit that they are shown in; they are kept and judged in millimetres."""
+"""Results and limits in the unit that they are shown in; they are kept and evaluated in millimetres."""
 
 from __future__ import annotations
 
@@ -17,14 +17,18 @@ _REASON = re.compile(
 _NUMBER = re.compile(r"(?<![\w.])-?\d+(?:\.\d+)?(?:e-?\d+)?(?![\w.])")
 
 
-def in_unit(judged: CharacteristicResult, unit: LengthUnit) -> CharacteristicResult:
+def in_unit(evaluated: CharacteristicResult, unit: LengthUnit) -> CharacteristicResult:
     """A result with its numbers, and those of its reason, in another unit where they are lengths."""
-    factor = unit.factor(judged.unit)
+    factor = unit.factor(evaluated.unit)
     if factor == 1.0:
-        return judged
-    more = unit.more_digits(judged.unit)
+        return evaluated
+    more = unit.more_digits(evaluated.unit)
 
-    exact = [v for v in (judged.value, judged.lower, judged.upper, judged.low, judged.high) if v is not None]
+    exact = [
+        v
+        for v in (evaluated.value, evaluated.lower, evaluated.upper, evaluated.low, evaluated.high)
+        if v is not None
+    ]
 
     def convert(number: re.Match[str]) -> str:
         said, places = float(number[0]), len(number[0].partition(".")[2])
@@ -32,23 +36,23 @@ def in_unit(judged: CharacteristicResult, unit: LengthUnit) -> CharacteristicRes
         known = next((v for v in exact if f"{v:.{places}f}" == number[0]), said)
         return f"{known / factor:.{places + more}f}"
 
-    said = _REASON.match(judged.reason)
-    reason = judged.reason
+    said = _REASON.match(evaluated.reason)
+    reason = evaluated.reason
     if said is not None:
         reason = _NUMBER.sub(convert, said[0]) + reason[said.end() :]
     return replace(
-        judged,
-        value=_divided(judged.value, factor),
-        nominal=_divided(judged.nominal, factor),
-        lower=_divided(judged.lower, factor),
-        upper=_divided(judged.upper, factor),
-        low=_divided(judged.low, factor),
-        high=_divided(judged.high, factor),
-        least=_divided(judged.least, factor),
-        greatest=_divided(judged.greatest, factor),
-        u=_divided(judged.u, factor),
-        unit=unit.of(judged.unit),
-        decimals=judged.decimals + more,
+        evaluated,
+        value=_divided(evaluated.value, factor),
+        nominal=_divided(evaluated.nominal, factor),
+        lower=_divided(evaluated.lower, factor),
+        upper=_divided(evaluated.upper, factor),
+        low=_divided(evaluated.low, factor),
+        high=_divided(evaluated.high, factor),
+        least=_divided(evaluated.least, factor),
+        greatest=_divided(evaluated.greatest, factor),
+        u=_divided(evaluated.u, factor),
+        unit=unit.of(evaluated.unit),
+        decimals=evaluated.decimals + more,
         reason=unit.shown(reason),
     )
 

@@ -157,7 +157,7 @@ def _of_row(name: str) -> tuple[str, Balloon | None]:
 def invalid_signal_references(
     signals: Sequence[Digital | Analogue], balloons: Collection[int]
 ) -> tuple[str, ...]:
-    """What signals speak of that the sheet does not have, a sentence each; `balloons` are those it judges."""
+    """What signals name that the sheet lacks, a sentence each; `balloons` are those it evaluates."""
     found = []
     for signal in signals:
         if isinstance(signal, Analogue):

@@ -37,7 +37,7 @@ class Tolerance:
     upper: float | None
     uncertainty: float | None = None
     covers: float | None = None
-    """Coverage factor with which each part is judged by its own uncertainty."""
+    """Coverage factor with which each part is evaluated by its own uncertainty."""
 
 
 def parse_tolerance(text: str, nominal: float | None = None) -> Tolerance:

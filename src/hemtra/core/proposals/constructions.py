@@ -98,7 +98,7 @@ class Taken:
 
 @dataclass(frozen=True)
 class _Construction:
-    """A kind that is made of features, and what is clicked for it; many: the last input goes on until Enter."""
+    """A kind made of features, and what is clicked for it; many: the last input repeats until Enter."""
 
     id: str
     name: str

@@ -1,4 +1,4 @@
-"""What stands out of a surface or lies below it, cut out of the zone that is laid on the surface."""
+"""Regions above or below a surface, cut out of the zone that is laid on the surface."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ LEAST_RISE = 0.05
 def with_feature_cut(plan: Plan, engine: Engine, step_id: str, place: Place) -> Plan:
     """The plan with the feature at a place of the engine's map cut out of the zone of a step, with a margin.
 
-    Raises `HemtraError` where nothing stands out there, or the zone was not found on this part.
+    Raises `HemtraError` where no region is raised there, or the zone was not found on this part.
     """
     step, found = plan.step(step_id), engine.run(plan.edited(sheet=())).steps[step_id]
     if step.zone is None or found.zone is None:

@@ -1,4 +1,4 @@
-"""The rows of a requirement list matched with what stands out on the reference scan.
+"""The rows of a requirement list matched with the landmarks of the reference scan.
 
 Whatever a row may ask for is proposed on the scan and measured; how well it fits decides.
 """
@@ -18,7 +18,7 @@ from hemtra.core.progress import Progress
 from hemtra.core.proposals.landmarks import ROUND_ALIKE, Landmark, landmarks
 from hemtra.core.proposals.option import options
 from hemtra.core.proposals.profile_list import bind_on_profile, matched_on_profiles
-from hemtra.core.proposals.proposing import Proposal, main_plane
+from hemtra.core.proposals.proposing import Proposal, datum_plane
 from hemtra.core.proposals.row_matching import (
     Candidate,
     Match,
@@ -83,7 +83,7 @@ def matched(
     if plan.by_profile is not None:
         return matched_on_profiles(plan, engine, progress)
     bare = plan.edited(sheet=tuple(row for row in plan.sheet if row.step is not None))
-    bare, plane_id = main_plane(engine.taught(bare), engine)
+    bare, plane_id = datum_plane(engine.taught(bare), engine)
     plane = engine.run(bare.edited(sheet=())).steps[plane_id].value
     marks = landmarks(engine.data, plane)
     asked = [asked_of(row, WORDS) for row in waiting]
@@ -105,7 +105,7 @@ def bind_match(plan: Plan, engine: Engine, balloon: int, match: Match) -> Plan:
         return bind_on_profile(plan, engine, balloon, match)
     made = _proposed(engine.taught(plan), engine, match.option, match.places)
     if made.balloon is None:
-        raise HemtraError("Nothing was made that could be judged.")
+        raise HemtraError("Nothing that could be made has a value to evaluate.")
     return bound(made.plan, balloon, made.balloon)
 
 
@@ -188,7 +188,7 @@ def _measured(plan: Plan, engine: Engine, candidate: Candidate) -> Candidate | N
     if row is None or row.step is None:
         return None
     result = engine.run(engine.taught(made.plan))
-    judged = next(c for c in result.characteristics if c.balloon == row.balloon)
-    if judged.value is None:
+    evaluated = next(c for c in result.characteristics if c.balloon == row.balloon)
+    if evaluated.value is None:
         return None
-    return replace(candidate, value=judged.value, unit=judged.unit, name=row.name)
+    return replace(candidate, value=evaluated.value, unit=evaluated.unit, name=row.name)

@@ -1,4 +1,4 @@
-"""What stands out on a reference scan: places that a drawing is likely to ask something of."""
+"""Landmarks of a reference scan: places that a drawing is likely to ask something of."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ NEARLY = 0.5
 APART = 0.3
 """mm between levels that are two."""
 RAISED = 0.25
-"""mm by which a ridge stands out at least."""
+"""mm by which a ridge is raised at least."""
 RIDGE_AREA, SLENDER = 30.0, 45.0
 """mm² of a ridge at least, and its area in squares of its half width."""
 WIDEST_RIDGE = 4.0
@@ -42,12 +42,12 @@ MOST = 60
 
 
 ProfileMark: TypeAlias = Literal["groove", "arc", "stretch", "flank", "edge"]
-"""What stands out on a profile; places are x and z there. A flank is a straight stretch that is not level."""
+"""Landmarks of a profile; places are x and z there. A flank is a straight stretch that is not level."""
 
 
 @dataclass(frozen=True)
 class Landmark:
-    """A place that stands out. height: mm above the main surface. size: mm of its diameter or side.
+    """A landmark. height: mm above the main surface. size: mm of its diameter or side.
 
     surface, main: a level piece, and the one all others stand on. hole, boss: a round rim. edge: a straight
     one. ridge: something long and narrow. gap: between a surface and what surrounds it, `place` on one side
@@ -68,7 +68,7 @@ class Landmark:
 
 
 def landmarks(data: HeightMap, plane: Plane) -> tuple[Landmark, ...]:
-    """All that stands out of a plane on a map."""
+    """All raised regions of a plane on a map."""
     x, y = np.meshgrid(data.x, data.y)
     height = np.asarray(data.z, np.float64) - plane.height_at(x, y)
     on_part = _part(data)
@@ -180,7 +180,7 @@ def _rims(data: HeightMap, surfaces: list[Landmark], height: FloatArray, on_part
 def _ridges(
     data: HeightMap, height: FloatArray, on_part: BoolArray, surfaces: list[Landmark]
 ) -> Iterator[Landmark]:
-    """Long narrow things that stand out, such as beads: of each a place on its top."""
+    """Long narrow raised regions, such as beads: of each a place on its top."""
     mask = on_part & (height >= RAISED)
     grid = data.grid
     labels, _ = ndimage.label(mask)

@@ -36,10 +36,10 @@ class Mend:
     """What that means, for those who wonder."""
 
 
-def mends(plan: Plan, engine: Engine, result: Result, judged: CharacteristicResult) -> tuple[Mend, ...]:
+def mends(plan: Plan, engine: Engine, result: Result, evaluated: CharacteristicResult) -> tuple[Mend, ...]:
     """The likeliest two, likeliest first; none where a value was measured."""
-    row = plan.characteristic(judged.balloon)
-    if row is None or judged.verdict is not Verdict.NOT_MEASURED:
+    row = plan.characteristic(evaluated.balloon)
+    if row is None or evaluated.verdict is not Verdict.NOT_MEASURED:
         return ()
     if row.step is None:
         return (Mend("Choose what it measures, then click it", ask="click"),)

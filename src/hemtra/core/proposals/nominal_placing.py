@@ -2,7 +2,7 @@
 
 Best fit is the iterative closest point method on a height map (Besl and McKay 1992, with the distance to the
 tangent plane of Chen and Medioni 1991): each point of the scan is compared with the surface below it, along the
-normal there, and a small motion takes away what is left; points far off count less and less.
+normal there, and a small motion takes away the residual; points far off count less and less.
 """
 
 from __future__ import annotations
@@ -108,7 +108,7 @@ def by_outline(mesh: Mesh, reference: HeightMap) -> Pose:
     """Where the contour of the mesh, seen from above, is found on the scan; heights by their median."""
     spacing = COARSE * max(reference.grid.dx, reference.grid.dy)
     low, high = mesh.box
-    # the ground below a part makes its edge a step, as on a scan
+    # the belt below a part makes its edge a step, as on a scan
     own = _grounded(map_of_mesh(mesh, spacing), float(low[2]))
     width, height = (float(high[k] - low[k]) for k in (0, 1))
     middle = (low + high) / 2
@@ -157,7 +157,7 @@ def best_fit(mesh: Mesh, reference: HeightMap, start: Pose) -> Pose:
 
 
 def _grounded(data: HeightMap, ground: float) -> HeightMap:
-    """With a level ground where nothing is."""
+    """With a level base where nothing is."""
     z, g = np.where(np.isnan(data.z), np.float32(ground), data.z), data.grid
     wide = np.pad(z, 12, constant_values=ground)
     return HeightMap(wide, None, g.dx, g.dy, g.x0 - 12 * g.dx, g.y0 - 12 * g.dy)

@@ -35,7 +35,7 @@ class Option:
     clicks: tuple[str, ...] = ()
     """What to click, in turn."""
     more: Literal["", "spots", "path", "traced"] = ""
-    """Whether clicks go on until Enter, and what they are: spots, or nodes of a path, to be “traced” or not."""
+    """Whether clicks continue until Enter, and what they are: spots, or nodes of a path, “traced” or not."""
     printed: bool = False
     """Whether it can be asked to take printed edges first."""
     on: tuple[str, ...] = ("map",)
@@ -44,7 +44,7 @@ class Option:
     wants: tuple[type, ...] = ()
     """Of one made of features: of what type each is; of further ones, that of the last."""
     least: int = 1
-    """Clicks that it takes at least where they go on until Enter."""
+    """Clicks that it takes at least where they continue until Enter."""
 
     @property
     def help(self) -> str:

@@ -17,7 +17,7 @@ from hemtra.core.features.path import Path
 from hemtra.core.geometry.elements import Plane
 from hemtra.core.plan.document import Plan, Step
 from hemtra.core.proposals.option import option
-from hemtra.core.proposals.proposing import Proposal, main_plane, with_feature
+from hemtra.core.proposals.proposing import Proposal, datum_plane, with_feature
 from hemtra.core.proposals.quantities import Place, quantity
 from hemtra.core.zones.zone import PathZone
 
@@ -33,11 +33,11 @@ def _feature(
     plan: Plan, engine: Engine, kind: str, places: tuple[Place, ...], zone: PathZone | None = None
 ) -> tuple[Plan, str]:
     """The plan and its feature of a kind along the path at one place, traced, or through several, or given."""
-    plan, plane_id = main_plane(plan, engine)
+    plan, plane_id = datum_plane(plan, engine)
     results = engine.run(plan.edited(sheet=())).steps
     plane = results[plane_id].value
     if not isinstance(plane, Plane):
-        raise NotMeasured("main plane not found, so raised regions are unknown")
+        raise NotMeasured("datum plane not found, so raised regions are unknown")
     if len(places) == 1 and zone is None:
         known = _known(plan, results, kind, places[0])
         if known is not None:
@@ -65,7 +65,7 @@ def _known(plan: Plan, results: Any, kind: str, place: Place) -> str | None:
     """The feature of that kind which lies along a path at a place."""
     for step in plan.steps:
         value = results[step.id].value
-        if step.kind == kind and isinstance(value, Along) and abs(value.path.course.nearest(*place)[1]) < NEAR:
+        if step.kind == kind and isinstance(value, Along) and abs(value.path.curve.nearest(*place)[1]) < NEAR:
             return step.id
     return None
 
@@ -73,7 +73,7 @@ def _known(plan: Plan, results: Any, kind: str, place: Place) -> str | None:
 def _known_path(plan: Plan, results: Any, place: Place) -> str | None:
     for step in plan.steps:
         value = results[step.id].value
-        if isinstance(value, Path) and abs(value.course.nearest(*place)[1]) < NEAR:
+        if isinstance(value, Path) and abs(value.curve.nearest(*place)[1]) < NEAR:
             return step.id
     return None
 
@@ -117,7 +117,7 @@ def propose_along(
 
 def propose_bead_on(zone: PathZone, plan: Plan, engine: Engine) -> Proposal:
     """The width of a bead along a path that was drawn elsewhere and lies on the engine's map."""
-    start = zone.course().at(np.zeros(1))[0]
+    start = zone.curve().at(np.zeros(1))[0]
     return propose_along("bead", "width", plan, engine, (float(start[0]), float(start[1])), zone=zone)
 
 

@@ -19,7 +19,7 @@ from hemtra.core.zones.zone import AnyZone, RectangleZone, RingZone
 RAYS, REACH = 72, 26.0
 """Rays about a place, and mm along each in which the first edge is looked for."""
 LEAST_STEP, LEAST_CONTRAST = 0.3, 30.0
-"""mm of a step, and difference of brightness, that is an edge."""
+"""mm of a step, and difference of intensity, that is an edge."""
 ALL_ROUND, ROUND_WITHIN = 0.75, 1.6
 """Share of rays that must meet a rim, and points of the map by which they may be off its circle, rms."""
 ON_EDGE, BACK = 3.0, 1.2
@@ -48,7 +48,7 @@ class PickedFeature:
 def seen_at(data: HeightMap, x: float, y: float, *, printed: bool = False) -> PickedFeature:
     """What lies at x, y in mm: round rims first, then edges nearby, and otherwise the level.
 
-    Where only brightness changes, the printed edge is meant; with `printed` it comes before what stands
+    Where only intensity changes, the printed edge is meant; with `printed` it comes before what stands
     out. Raises `NotMeasured` where there is nothing.
     """
     edge = _printed_edge(data, x, y) if printed else None
@@ -59,7 +59,7 @@ def seen_at(data: HeightMap, x: float, y: float, *, printed: bool = False) -> Pi
 
 
 def _printed_edge(data: HeightMap, x: float, y: float) -> PickedFeature | None:
-    """The edge of brightness near a place."""
+    """The edge of intensity near a place."""
     if data.intensity is None:
         return None
     places, off, falls = _around(data, x, y, grey=True)

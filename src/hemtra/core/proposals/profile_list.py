@@ -1,4 +1,4 @@
-"""The rows of a requirement list matched with what stands out on a reference profile."""
+"""The rows of a requirement list matched with the landmarks of a reference profile."""
 
 from __future__ import annotations
 
@@ -94,7 +94,7 @@ def bind_on_profile(plan: Plan, engine: Engine, balloon: int, match: Match) -> P
     """The plan with a waiting row bound to a match. Raises `HemtraError`."""
     made = _proposed(_drawn_on(plan, engine), match.option, match.places)
     if made.balloon is None:
-        raise HemtraError("Nothing was made that could be judged.")
+        raise HemtraError("Nothing that could be made has a value to evaluate.")
     return bound(made.plan, balloon, made.balloon)
 
 
@@ -120,7 +120,7 @@ def _proposed(at: OnProfile, option: str, places: Sequence[Place]) -> Proposal:
     return made
 
 
-# -- what stands out ------------------------------------------------------------------------------
+# -- landmarks -------------------------------------------------------------------------------------
 
 
 def landmarks_on(cut: Cut) -> tuple[Landmark, ...]:

@@ -36,7 +36,7 @@ EDGE_REACH, EDGE_WIDTH, FEWEST = 2.5, 2.4, 3
 GROOVE_HALVES = (1.0, 1.5, 2.0, 2.5, 3.0, 4.0, 5.0, 7.0, 10.0)
 """Half widths in mm of zones tried about a clicked groove."""
 EVEN = 0.03
-"""rms in mm of the ground beside a groove that is still even."""
+"""rms in mm of the base beside a groove that is still even."""
 PARALLEL = 0.05
 """Sine of the angle of two lines from which on they are taken to meet."""
 BENT = 0.05
@@ -368,7 +368,7 @@ def _edge(cut: Cut, place: Place) -> tuple[AnyZone, dict[str, object]]:
 
 
 def _groove(cut: Cut, place: Place) -> tuple[AnyZone, dict[str, object]]:
-    """About the groove or ridge at a place, with even ground on either side."""
+    """About the groove or ridge at a place, with an even base on either side."""
     u, w, _ = _points(cut, place[0])
     for half in GROOVE_HALVES:
         about = np.abs(u - place[0]) <= half
@@ -376,7 +376,7 @@ def _groove(cut: Cut, place: Place) -> tuple[AnyZone, dict[str, object]]:
         if x.size < 4 * SEED:
             continue
         beside = np.abs(x - place[0]) >= 0.6 * half
-        # ground that was not seen is not even
+        # a base that was not seen is not even
         if min(np.count_nonzero(x[beside] < place[0]), np.count_nonzero(x[beside] > place[0])) < SEED:
             continue
         height, slope = plain_line(x[beside], z[beside])

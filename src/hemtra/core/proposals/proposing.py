@@ -63,7 +63,7 @@ class Proposal:
 def propose_spot(data: HeightMap, x: float, y: float) -> EllipseZone:
     """The largest round zone about a place that stays on its level.
 
-    Where the click lies too near to an edge for that, the nearest place of its level that has room for one.
+    Where the click lies within that distance of an edge, the nearest place of its level that has room for one.
     Raises `NotMeasured` without data.
     """
     at = _level_at(data, x, y)
@@ -104,8 +104,8 @@ def _round(x: float, y: float, diameter: float) -> EllipseZone:
 
 @option("height", "Height", "H", "of a spot above the datum plane", "Heights", clicks=("the spot",))
 def propose_height(plan: Plan, engine: Engine, place: tuple[float, float]) -> Proposal:
-    """Height of the clicked place above the plan's main plane, or above a proposed one."""
-    plan, plane = main_plane(plan, engine)
+    """Height of the clicked place above the plan's datum plane, or above a proposed one."""
+    plan, plane = datum_plane(plan, engine)
     plan, spot = _with_spot(plan, engine, place, "Spot")
     step = Step(
         id=plan.free_id("height"),
@@ -122,7 +122,7 @@ def propose_height(plan: Plan, engine: Engine, place: tuple[float, float]) -> Pr
 def propose_step(
     plan: Plan, engine: Engine, first: tuple[float, float], second: tuple[float, float]
 ) -> Proposal:
-    """Step between two clicked places, the higher above the lower, square to the main plane if there is one."""
+    """Step between two clicked places, the higher above the lower, square to the datum plane if any."""
     upper, lower = sorted((first, second), key=lambda place: _level_at(engine.data, *place), reverse=True)
     plane = _busiest_plane(plan)
     plan, top = _with_spot(plan, engine, upper, "Upper spot")
@@ -184,7 +184,7 @@ def _busiest_plane(plan: Plan) -> str | None:
     return max(planes, key=lambda i: len(dependants(plan, i)), default=None)
 
 
-def main_plane(plan: Plan, engine: Engine) -> tuple[Plan, str]:
+def datum_plane(plan: Plan, engine: Engine) -> tuple[Plan, str]:
     """The plan and the id of its busiest plane, or of one proposed through the largest level."""
     known, data = _busiest_plane(plan), engine.data
     if known is not None:

@@ -25,7 +25,7 @@ from hemtra.core.proposals.option import option
 from hemtra.core.proposals.pick_detection import RING_ROOM, PickedFeature, need, seen_at
 from hemtra.core.proposals.proposing import (
     Proposal,
-    main_plane,
+    datum_plane,
     propose_spot,
     propose_step,
     region_name,
@@ -51,7 +51,7 @@ ENOUGH_LEVEL, ENOUGH_ROUND, ROUND_TO = 10, 4, 0.02
 """Points on the surface and on its rounding that takes, and mm in which these must agree."""
 """mm without data that are a gap too deep to be seen, and mm beside a click within which a side may lie."""
 BEYOND = 4.0
-"""mm by which a section goes on behind either click."""
+"""mm by which a section continues behind either click."""
 HOLE_FILL = 0.65
 """Share of its rectangle that an unseen patch fills, from which on it is a hole by itself."""
 FOOT, FOOT_NOISE = 0.02, 5.0
@@ -166,7 +166,7 @@ def propose_true_position(plan: Plan, engine: Engine, place: Place) -> Proposal:
 def propose_distance(
     plan: Plan, engine: Engine, first: Place, second: Place, *, printed: bool = False
 ) -> Proposal:
-    """Distance between what lies at two places; printed: edges of brightness come before those of height."""
+    """Distance between what lies at two places; printed: edges of intensity come before those of height."""
     plan, start = taken(plan, engine, seen_at(engine.data, *first, printed=printed))
     plan, end = taken(plan, engine, seen_at(engine.data, *second, printed=printed))
     return quantity(plan, engine, "distance", {"start": (start,), "end": (end,)})
@@ -218,8 +218,8 @@ def propose_flatness(plan: Plan, engine: Engine, place: Place) -> Proposal:
 
 @option("tilt", "Tilt", "T", "of a surface against the datum", "Places", clicks=("the surface",))
 def propose_tilt(plan: Plan, engine: Engine, place: Place) -> Proposal:
-    """Tilt of the surface at a place against the plan's main plane."""
-    plan, datum = main_plane(plan, engine)
+    """Tilt of the surface at a place against the plan's datum plane."""
+    plan, datum = datum_plane(plan, engine)
     plan, plane = surface_at(plan, engine, place)
     return quantity(plan, engine, "tilt", {"plane": (plane,), "to": (datum,)})
 
@@ -356,7 +356,7 @@ def _along(cut: Cut, point: object) -> float | None:
 
 @option("area", "Area", "E", "of a raised region", "Surfaces", clicks=("the raised region",))
 def propose_area(plan: Plan, engine: Engine, place: Place) -> Proposal:
-    """Area of the island at a place, down to its foot."""
+    """Area of the island at a place, down to its base."""
     plan, island = _whole_island(plan, engine, place)
     return quantity(plan, engine, "area", {"of": (island,)})
 
@@ -369,7 +369,7 @@ def propose_volume(plan: Plan, engine: Engine, place: Place) -> Proposal:
 
 
 def _whole_island(plan: Plan, engine: Engine, place: Place) -> tuple[Plan, str]:
-    """What stands or lies off the main plane at a place, down to its foot, without holes that show nothing."""
+    """What stands or lies off the datum plane at a place, down to its base, without holes that show nothing."""
     plan, island = island_at(plan, engine, place, foot=True)
     step, found = plan.step(island), engine.run(plan.edited(sheet=())).steps[island]
     if found.outcome is None or step.zone is None or found.zone is None:
@@ -408,7 +408,7 @@ def propose_code(plan: Plan, engine: Engine, place: Place) -> Proposal:
     found = engine.run(plan.edited(sheet=())).steps[code]
     if not isinstance(found.value, ReadCode):
         raise HemtraError(f"The code was not added: {found.reason}.")
-    # serial numbers go on counting, so digits may be any
+    # serial numbers count up, so digits may be any
     pattern = "".join("#" if letter.isdecimal() else letter for letter in found.value.text)
     return quantity(plan, engine, "code-reads", {"of": (code,)}, expected=pattern)
 
@@ -430,15 +430,15 @@ def surface_at(plan: Plan, engine: Engine, place: Place) -> tuple[Plan, str]:
 
 
 def island_at(plan: Plan, engine: Engine, place: Place, *, foot: bool = False) -> tuple[Plan, str]:
-    """What stands or lies off the main plane at a place, found by half its height, or from its toe on."""
-    plan, plane_id = main_plane(plan, engine)
+    """What stands or lies off the datum plane at a place, found by half its height, or from its toe on."""
+    plan, plane_id = datum_plane(plan, engine)
     plane = engine.run(plan.edited(sheet=())).steps[plane_id].value
     at = engine.data.height_at(*place)
     if plane is None or at is None:
         raise NotMeasured("there is no data where you clicked; click on the raised region")
     rise = at - plane.height_at(*place)
     if abs(rise) < 0.05:
-        raise NotMeasured("no raised region above the main plane there; click on one")
+        raise NotMeasured("no raised region above the datum plane there; click on one")
     number = plan.free_balloon()
     params: dict[str, object] = {"side": "above" if rise > 0 else "below", "level": round(rise / 2, 3)}
     if foot:

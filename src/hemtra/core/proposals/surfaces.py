@@ -14,7 +14,7 @@ from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.plan.document import Plan, Step
 from hemtra.core.proposals.option import option
 from hemtra.core.proposals.pick_detection import PickedFeature, need, seen_at
-from hemtra.core.proposals.proposing import Proposal, main_plane, propose_spot, region_name, with_feature
+from hemtra.core.proposals.proposing import Proposal, datum_plane, propose_spot, region_name, with_feature
 from hemtra.core.proposals.quantities import Place, island_at, quantity, taken
 from hemtra.core.zones.zone import EllipseZone, RectangleZone
 
@@ -62,8 +62,8 @@ def propose_position(plan: Plan, engine: Engine, place: Place) -> Proposal:
 
 @option("parallelism", "Parallelism", "J", "of a surface to the datum", "Form", clicks=("the surface",))
 def propose_parallelism(plan: Plan, engine: Engine, place: Place) -> Proposal:
-    """Parallelism of the surface at a place to the plan's main plane."""
-    plan, datum = main_plane(plan, engine)
+    """Parallelism of the surface at a place to the plan's datum plane."""
+    plan, datum = datum_plane(plan, engine)
     plan, plane = taken(plan, engine, PickedFeature("level", "plane", propose_spot(engine.data, *place), {}))
     if plane == datum:
         raise HemtraError("That surface is the datum itself; click another one.")
@@ -76,7 +76,7 @@ def propose_parallelism(plan: Plan, engine: Engine, place: Place) -> Proposal:
     "2",
     "of one edge to another",
     "Form",
-    clicks=("next to the edge to judge", "next to its datum edge"),
+    clicks=("next to the edge to measure", "next to its datum edge"),
 )
 def propose_perpendicularity(plan: Plan, engine: Engine, place: Place, datum: Place) -> Proposal:
     """Perpendicularity of the edge at a place to the one at another."""
@@ -106,7 +106,7 @@ def propose_coplanarity(plan: Plan, engine: Engine, *places: Place) -> Proposal:
 @option("fill", "Filled share", "3", "of a surface", "Surfaces", clicks=("what fills it",))
 def propose_fill(plan: Plan, engine: Engine, place: Place) -> Proposal:
     """Share of the surface about a place that stands above half the height of what is there."""
-    plan, plane_id = main_plane(plan, engine)
+    plan, plane_id = datum_plane(plan, engine)
     plane = engine.run(plan.edited(sheet=())).steps[plane_id].value
     at = engine.data.height_at(*place)
     if plane is None or at is None:
@@ -128,8 +128,8 @@ def propose_fill(plan: Plan, engine: Engine, place: Place) -> Proposal:
 
 @option("count", "Count", "N", "of a raised region", "Surfaces", clicks=("one raised region",))
 def propose_count(plan: Plan, engine: Engine, place: Place) -> Proposal:
-    """How many things like the one at a place, by size and height, stand out of the surface about it."""
-    plan, plane = main_plane(plan, engine)
+    """How many things like the one at a place, by size and height, rise from the surface about it."""
+    plan, plane = datum_plane(plan, engine)
     plan, island = island_at(plan, engine, place)
     step, surface = plan.step(island), plan.step(plane)
     result = engine.run(plan.edited(sheet=()))
@@ -162,8 +162,8 @@ def propose_count(plan: Plan, engine: Engine, place: Place) -> Proposal:
 
 @option("depth", "Depth", "B", "of a floor below the datum", "Heights", clicks=("the floor",))
 def propose_depth(plan: Plan, engine: Engine, place: Place) -> Proposal:
-    """Depth of the floor at a place below the plan's main plane."""
-    plan, plane = main_plane(plan, engine)
+    """Depth of the floor at a place below the plan's datum plane."""
+    plan, plane = datum_plane(plan, engine)
     need(seen_at(engine.data, *place), ("hole", "boss", "edge", "level"), "on the floor")
     spot = PickedFeature("level", "spot", propose_spot(engine.data, *place), {})
     plan, floor = taken(plan, engine, spot)
@@ -214,10 +214,10 @@ def _patch(place: Place) -> RectangleZone:
 
 
 def _opening(plan: Plan, engine: Engine, place: Place) -> tuple[Plan, str]:
-    plan, plane_id = main_plane(plan, engine)
+    plan, plane_id = datum_plane(plan, engine)
     plane = engine.run(plan.edited(sheet=())).steps[plane_id].value
     if plane is None:
-        raise NotMeasured("the main plane was not found, so nothing can lie below it")
+        raise NotMeasured("the datum plane was not found, so nothing can lie below it")
     zone, deep = _about_opening(engine.data, plane, place)
     seen = PickedFeature(
         "level", "slot", zone, {"change": "rises", "least_step": round(min(0.5 * deep, 1.0), 3)}

@@ -28,11 +28,11 @@ def tried(made: Proposal, engine: Engine, parts: Iterable[KnownPart]) -> Proposa
         return made
     plan = engine.taught(_alone(made.plan, row))
     doubts = []
-    own = _judged(engine, plan)
+    own = _evaluated(engine, plan)
     if own.verdict is not Verdict.PASS:
         doubts.append(f"On this part {row.name} is {_value_text(own)}.")
     known = [part for part in parts if part.good and part.engine is not engine]
-    wrong = [(part.name, found) for part in known if (found := _judged(part.engine, plan)).verdict != "PASS"]
+    wrong = [(part.name, found) for part in known if (found := _evaluated(part.engine, plan)).verdict != "PASS"]
     if wrong:
         name, first = wrong[0]
         doubts.append(
@@ -50,7 +50,7 @@ def _alone(plan: Plan, row: Characteristic) -> Plan:
     return plan.edited(steps=steps, sheet=(row,), prepared=prepared, signals=())
 
 
-def _judged(engine: Engine, plan: Plan) -> CharacteristicResult:
+def _evaluated(engine: Engine, plan: Plan) -> CharacteristicResult:
     return engine.run(plan).characteristics[0]
 
 

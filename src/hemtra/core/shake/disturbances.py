@@ -103,7 +103,7 @@ def _shadow(data: HeightMap, amount: float, rng: np.random.Generator) -> HeightM
 
 
 def _corner(data: HeightMap, amount: float, rng: np.random.Generator) -> HeightMap:
-    """What hangs over the edge of the view, seen from one of its corners along both sides."""
+    """What reaches over the edge of the view, seen from one of its corners along both sides."""
     x, y = _places(data)
     side_x, side_y = rng.choice((-1.0, 1.0), 2)
     return _without(data, (side_x * x > x[0, -1] - amount) & (side_y * y > y[-1, 0] - amount))

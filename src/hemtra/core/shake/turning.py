@@ -14,7 +14,7 @@ from hemtra.core.shake.turn_kernels import turn
 def turned(data: HeightMap, degrees: float) -> HeightMap:
     """The map turned counter-clockwise; what it then does not cover is missing.
 
-    Heights are interpolated where one surface goes on, and else those of the nearest point.
+    Heights are interpolated where one surface continues, and else those of the nearest point.
     """
     g, (rows, cols) = data.grid, data.shape
     c, s = math.cos(math.radians(degrees)), math.sin(math.radians(degrees))

@@ -21,7 +21,7 @@ class AlignRules:
     """Numbers that steer the fit, each with its reason."""
 
     search: float = 8.0
-    """mm that a sensor may hang from where it is drawn, and the target lie from where it should."""
+    """mm between a sensor and where it is drawn at most, and the target lie from where it should."""
     search_step: float = 1.0
     """mm between the places tried first; less than a flank is wide."""
     coarse_points: int = 2_500
@@ -58,7 +58,7 @@ DEGREES = frozenset({"roll", "yaw", "lean"})
 
 @dataclass(frozen=True)
 class Aligned:
-    """One sensor's calibration, and what is left between its points and the target, in mm."""
+    """One sensor's calibration, and the residual between its points and the target, in mm."""
 
     calibration: Calibration
     rms: float
@@ -310,7 +310,7 @@ class _Fit:
         return np.column_stack(columns)
 
     def result(self, k: int) -> Aligned:
-        """What was found for sensor k."""
+        """The result for sensor k."""
         off, used = self._used(k, self.own[k])
         left = off[used]
         rms = math.sqrt(float(np.mean(left**2)))

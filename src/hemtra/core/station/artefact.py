@@ -98,7 +98,7 @@ def _edge(data: HeightMap, x: float, y: float, height: float) -> FloatArray:
         open_ &= gap * STEP <= BRIDGED
         if not open_.any():
             break
-    # beyond the border of the scan nothing says whether the face goes on
+    # beyond the border of the scan nothing says whether the face continues
     beyond = np.minimum(last + math.ceil(BRIDGED / STEP), along.size - 1)
     left = ~open_ & inside[np.arange(RAYS), beyond]
     if np.count_nonzero(left) < RAYS / 2:

@@ -102,7 +102,7 @@ class Layout:
     """How profiles become rows: the grid, its columns, and of each sensor points, place and calibration."""
 
     grid: Grid
-    """Pitch, and x of the first column; every scan lies symmetrically about y = 0."""
+    """Spacing, and x of the first column; every scan lies symmetrically about y = 0."""
     cols: int
     points: tuple[int, ...]
     drawn: tuple[float, ...] = (0.0,)
@@ -243,7 +243,7 @@ class Assembler:
         return Growing(number, whole, end - first, of, missed, self._machine.waiting)
 
     def tick(self, time: float) -> list[Outcome]:
-        """Time goes on without profiles."""
+        """Time continues without profiles."""
         return self._outcomes(self._machine.tick(self._next - 1, time))
 
     def stop(self) -> list[Outcome]:

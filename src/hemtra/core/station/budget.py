@@ -22,7 +22,7 @@ OVAL = 4 / 3
 SPEED_MARGIN = 0.1
 """Share by which the line should stay below its highest speed, for ripple and slip."""
 GAUGE_RATIO = 10.0
-"""A gauge should be ten times finer than what it judges."""
+"""A gauge should be ten times finer than what it evaluates."""
 VIEW_MARGIN = 2.0
 """mm that the view should reach beyond the part on either side."""
 OVERLAP = 5.0

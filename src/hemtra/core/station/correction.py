@@ -14,7 +14,7 @@ MOST_CHANGE = 0.1
 
 
 def correct_heights(now: Calibration, measured: tuple[float, float], true: tuple[float, float]) -> Calibration:
-    """The calibration under which two heights in mm, measured with `now`, come out as they truly are.
+    """The calibration under which two heights in mm, measured with `now`, come out at their reference values.
 
     Raises `NotMeasured` when they cannot say anything.
     """
@@ -31,7 +31,7 @@ def correct_heights(now: Calibration, measured: tuple[float, float], true: tuple
 
 
 def correct_width(now: Calibration, measured: float, true: float) -> Calibration:
-    """The calibration under which a distance along x in mm comes out as it truly is. Raises `NotMeasured`."""
+    """The calibration under which a distance along x comes out at its reference value. Raises `NotMeasured`."""
     return Calibration.model_validate({**now.model_dump(), "gain_x": now.gain_x * _ratio(measured, true)})
 
 

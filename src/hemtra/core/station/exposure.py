@@ -1,4 +1,4 @@
-"""Exposure: how long the sensor looks, by hand, by a brightness to reach, or twice."""
+"""Exposure: how long the sensor looks, by hand, by a intensity to reach, or twice."""
 
 from __future__ import annotations
 
@@ -18,9 +18,9 @@ Times = Annotated[float, Field(gt=0, le=100, allow_inf_nan=False)]
 SHORTEST = 0.02
 """Times nominal; no shutter is faster."""
 NEAR_ENOUGH = 0.05
-"""Share of the target within which a brightness has reached it."""
+"""Share of the target within which a intensity has reached it."""
 MOST_LOOKS = 12
-"""Profiles to look at; where brightness follows exposure three are enough, saturation takes more."""
+"""Profiles of a trial; where intensity follows exposure three are enough, saturation takes more."""
 SATURATED = 254
 """Grey value from which a peak may be found in the wrong place."""
 
@@ -65,7 +65,7 @@ class Exposure(Form):
 
 @dataclass(frozen=True)
 class ExposureTrial:
-    """One look at the part: the exposure and the brightness it gave."""
+    """One exposure trial: the exposure and the intensity it gave."""
 
     time: float
     brightness: float
@@ -92,7 +92,7 @@ def brightness_of(intensity: ByteArray) -> float:
 
 
 def tune(look: Callable[[float], float], target: float, longest: float, start: float = 1.0) -> Tuned:
-    """Find the exposure at which `look(exposure)` sees the target brightness.
+    """Find the exposure at which `look(exposure)` sees the target intensity.
 
     Grey grows with exposure until it saturates, so each look scales the next one. Says so where the target
     cannot be reached.

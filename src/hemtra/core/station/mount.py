@@ -35,7 +35,7 @@ class MountingPose(Form):
 
 
 class ReferenceProfile(BaseModel):
-    """A profile to compare with: z in mm at x = first + k pitch, None where there was no data."""
+    """A profile to compare with: z in mm at x = first + k spacing, None where there was no data."""
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 

@@ -63,7 +63,7 @@ class SensorModel(BaseModel):
     """View along x at the distance `mid`."""
     points: Annotated[int, Field(ge=16, le=65536)]
     noise: Positive
-    """Standard deviation of one height at the distance `mid` and nominal brightness."""
+    """Standard deviation of one height at the distance `mid` and nominal intensity."""
     quantum: Positive
     """Smallest step of a height."""
     baseline: Positive

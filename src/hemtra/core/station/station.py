@@ -1,4 +1,4 @@
-"""The station document: which sensors hang where, how parts travel, and what starts a scan."""
+"""The station document: which sensors are mounted where, how parts travel, and what starts a scan."""
 
 from __future__ import annotations
 

@@ -64,7 +64,7 @@ def stepped_wedge(base: float, width: float = 250.0, steps: int = 9, rise: float
     """The alignment target: a wedge of steps rising along x, its flanks at 45°, lying on `base`.
 
     Flanks across x show where a sensor stands beside the target, those across y where along travel, and the
-    faces how high and how tilted; being sloped, they do so to a fraction of the sensor's pitch.
+    faces how high and how tilted; being sloped, they do so to a fraction of the sensor's spacing.
     """
     step, first = width / steps, base + 6.0
     half_y = 20.0

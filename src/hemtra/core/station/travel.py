@@ -135,7 +135,7 @@ class ProfileCounter:
         self._last, self._farthest = 0, 0
 
     def feed(self, count: int) -> tuple[int, ...]:
-        """Places (in multiples of `every`) whose profiles became due on the way to this count."""
+        """Places (in multiples of `every`) whose profiles became due before this count."""
         count *= self._sign
         before, self._last = self._last, count
         if not self._scanned:

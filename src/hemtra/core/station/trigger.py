@@ -31,7 +31,7 @@ class TriggerRules:
     """None: until the trigger ends."""
     early: Early = "ignore"
     waiting: int = 8
-    """Triggers that may be on the way from the eye to the laser."""
+    """Triggers in the queue between photo-eye and laser."""
     time_limit: float | None = None
     """A scan that takes longer is closed as faulty."""
     tail: int = 0
@@ -196,7 +196,7 @@ class TriggerMachine:
         return [*events, Opened(scan.scan, scan.first)]
 
     def tick(self, index: int, time: float) -> tuple[TriggerChange, ...]:
-        """Time goes on without profiles: a line that stands still must not leave a scan open for ever."""
+        """Time continues without profiles: a line that stands still must not leave a scan open for ever."""
         return tuple(self._overdue(index, time))
 
     def stop(self, index: int) -> tuple[TriggerChange, ...]:

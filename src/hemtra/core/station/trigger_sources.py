@@ -184,7 +184,7 @@ class _Reversal:
 
 
 def starter(trigger: Trigger, travel: Travel, pitch: float) -> TriggerDetector | None:
-    """What looks at the profiles for a trigger, None where nothing does. pitch: of the columns in mm."""
+    """What looks at the profiles for a trigger, None where nothing does. spacing: of the columns in mm."""
     if trigger.by == "free":
         return _Every(travel.profiles_in(trigger.length_mm(travel) or trigger.length))
     if trigger.by == "distance":

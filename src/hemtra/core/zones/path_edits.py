@@ -39,19 +39,19 @@ def placed_node(zone: PathZone, node: int, *, x: float | None = None, y: float |
     now_x, now_y = zone.node_places()[node]
     dx, dy = 0.0 if x is None else x - now_x, 0.0 if y is None else y - now_y
     found = moved_node(zone, node, float(dx), float(dy))
-    found.course()
+    found.curve()
     return found
 
 
 def with_node_after(zone: PathZone, node: int) -> PathZone:
     """One more node half way to the next one; from the last of an open path, half way to the one before."""
-    course, count = zone.course(), len(zone.nodes)
-    here = course.node_at[node]
+    curve, count = zone.curve(), len(zone.nodes)
+    here = curve.node_at[node]
     if node + 1 < count:
-        there = course.node_at[node + 1]
+        there = curve.node_at[node + 1]
     else:
-        there = course.length if zone.closed else course.node_at[node - 1]
-    x, y = course.at(np.array([(here + there) / 2]))[0]
+        there = curve.length if zone.closed else curve.node_at[node - 1]
+    x, y = curve.at(np.array([(here + there) / 2]))[0]
     return with_node_at(zone, float(x), float(y))[0]
 
 
@@ -60,9 +60,9 @@ def with_node_at(zone: PathZone, x: float, y: float) -> tuple[PathZone, int]:
 
     Raises `NotMeasured` where the nodes make no path.
     """
-    course = zone.course()
-    s, _ = course.nearest(x, y)
-    after = int(np.searchsorted(course.node_at, s, side="right"))
+    curve = zone.curve()
+    s, _ = curve.nearest(x, y)
+    after = int(np.searchsorted(curve.node_at, s, side="right"))
     u, v = zone.local(np.array(x), np.array(y))
     places = np.insert(_local(zone), after, (float(u), float(v)), axis=0)
     near = zone.nodes[after % len(zone.nodes)]
@@ -89,7 +89,7 @@ def changed_node(zone: PathZone, node: int, **changes: Any) -> PathZone:
             "The node cannot be like that: a radius is 0 to 10000 mm, a nominal a number."
         ) from None
     found = zone.model_copy(update={"nodes": (*zone.nodes[:node], changed, *zone.nodes[node + 1 :])})
-    found.course()
+    found.curve()
     return found
 
 
@@ -111,11 +111,11 @@ def closed_or_open(zone: PathZone) -> PathZone:
     """Closed if it was open, and open if it was closed. Raises `NotMeasured` where that makes no path."""
     found = zone.model_copy(update={"closed": not zone.closed})
     try:
-        found.course()
+        found.curve()
     except NotMeasured:
         plain = tuple(
             n.model_copy(update={"turn": "corner", "corner": 0.0}) for n in (zone.nodes[0], zone.nodes[-1])
         )
         found = found.model_copy(update={"nodes": (plain[0], *zone.nodes[1:-1], plain[1])})
-        found.course()
+        found.curve()
     return found

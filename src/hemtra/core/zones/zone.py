@@ -12,7 +12,7 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.errors import NotMeasured
-from hemtra.core.paths.curve import PathCurve, Turn, course_through
+from hemtra.core.paths.curve import PathCurve, Turn, curve_through
 from hemtra.core.zones.kernels import near_line
 
 Coordinate = Annotated[float, Field(allow_inf_nan=False, ge=-1e6, le=1e6)]
@@ -333,7 +333,7 @@ class PathNode(BaseModel):
 
 
 class PathZone(_Zone):
-    """A course along the part, and how far across it is looked: `across` mm in all, half to either side."""
+    """A curve along the part, and how far across it is looked: `across` mm in all, half to either side."""
 
     shape: Literal["path"] = "path"
     nodes: Annotated[tuple[PathNode, ...], Field(min_length=2, max_length=MOST_NODES)]
@@ -358,10 +358,10 @@ class PathZone(_Zone):
         u, v = np.array([(n.u, n.v) for n in self.nodes]).T
         return self.outward(u * self.width, v * self.height)
 
-    def course(self) -> PathCurve:
+    def curve(self) -> PathCurve:
         """The line through its nodes. Raises `NotMeasured` where they make none."""
         nodes = self.nodes
-        return course_through(
+        return curve_through(
             self.node_places(), [n.turn for n in nodes], [n.corner for n in nodes], closed=self.closed
         )
 
@@ -373,7 +373,7 @@ class PathZone(_Zone):
     def base_outline(self) -> FloatArray:
         """Its line, or its nodes where they make none."""
         try:
-            places = self.course().places
+            places = self.curve().places
         except NotMeasured:
             places = self.node_places()
         return np.column_stack(self.local(*places.T))

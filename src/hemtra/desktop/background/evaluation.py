@@ -29,7 +29,7 @@ from hemtra.desktop.background.latest_task import Superseded
 from hemtra.desktop.models.bench import Place, Shown
 
 OVERSHOOT = 0.35
-"""How far a section through two points goes on beyond them, as a share of their distance."""
+"""How far a section through two points continues beyond them, as a share of their distance."""
 
 
 @dataclass(frozen=True)
@@ -52,7 +52,7 @@ class ShowRequest:
     """A step that is looked at without a characteristic."""
 
     def subject(self, plan: Plan) -> str | None:
-        """The step whose lineage is looked at, in the plan as it has learned."""
+        """The step whose lineage is looked at, in the plan as it was taught."""
         row = None if self.balloon is None else plan.characteristic(self.balloon)
         return self.alone if row is None else row.step
 
@@ -62,7 +62,7 @@ def show(request: ShowRequest, superseded: Superseded) -> Iterator[Shown]:
 
     It is not cut short when superseded: in a drag something newer always waits, and the screen would starve.
     """
-    plan = learned(request.plan, request.teacher)
+    plan = taught_plan(request.plan, request.teacher)
     if plan.by_profile is not None:
         yield _show_profile(request, plan)
         return
@@ -127,7 +127,7 @@ def worst_along(along: Along, result: Result, row: Characteristic | None) -> flo
         outside = beyond(np.where(series.measured, series.values, np.nan), row.lower, row.upper)
         if np.isfinite(outside[series.measured]).any():
             return float(series.at[np.nanargmax(outside)])
-    broken = runs(along.absent, along.path.course.closed)
+    broken = runs(along.absent, along.path.curve.closed)
     first, many = max(broken, key=lambda run: run[1], default=(0, 1))
     return float(along.at[(first + many // 2) % along.at.size])
 
@@ -225,8 +225,8 @@ def _profile_behind(request: ShowRequest, plan: Plan, index: int) -> Profile | N
     return Profile(own.x - own.x[0], np.interp(own.x, cut.x, cut.z, left=np.nan, right=np.nan))
 
 
-def learned(plan: Plan, teacher: Engine | None) -> Plan:
-    """The plan with what its steps learn from the reference scan."""
+def taught_plan(plan: Plan, teacher: Engine | None) -> Plan:
+    """The plan with what its steps are taught by the reference scan."""
     return plan if teacher is None else teacher.taught(plan)
 
 
@@ -276,7 +276,7 @@ class TrayAnswer:
 
 def try_tray(request: TrayRequest, superseded: Superseded) -> Iterator[TrayAnswer]:
     """One answer a part, in order, until something newer is asked."""
-    plan = learned(request.plan, request.teacher)
+    plan = taught_plan(request.plan, request.teacher)
     for index, engine in enumerate(request.engines):
         if superseded():
             return

@@ -23,7 +23,7 @@ class Task(QThread):
         self.cancelled = False
 
     def report(self, done: int, of: int, what: str) -> bool:
-        """Report progress; answers whether to go on."""
+        """Report progress; answers whether to continue."""
         self.progress.emit(done, of, what)
         return not self.cancelled
 
@@ -61,7 +61,7 @@ class Tasks(QObject):
         done: Callable[[Any], None] | None = None,
         item: Callable[[Any], None] | None = None,
     ) -> Task:
-        """Start work; `done` gets its result, `item` what it produces on the way, both on the main thread."""
+        """Start work; `done` gets its result, `item` what it produces meanwhile, both on the main thread."""
         task = Task(label, work, self)
         self._callbacks[task] = (done, item)
         self.running.append(task)

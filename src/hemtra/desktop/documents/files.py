@@ -80,7 +80,7 @@ class SavePlan:
     tray: tuple[TrayEntry, ...]
     comment: str = ""
     before: Path | None = None
-    """The file whose revisions it goes on from."""
+    """The file whose revisions it continues from."""
 
     def __call__(self, task: Task) -> SavePlan:
         """Itself, once everything is on disk."""

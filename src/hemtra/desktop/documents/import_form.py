@@ -73,7 +73,7 @@ class ImportForm(QDialog):
         self.rows.addItems(["first", "last"])
         self.take.addItems(["mean", "highest", "median"])
         self.level, self.folder = (
-            QCheckBox("level the main plane"),
+            QCheckBox("level the largest plane"),
             QCheckBox(f"use for all {path.suffix} files of this folder"),
         )
         self.folder.setChecked(True)

@@ -1,4 +1,4 @@
-"""Unsaved work of this window: kept while it goes on, offered when an earlier run left some."""
+"""Unsaved work of this window: kept while it continues, offered when an earlier run left some."""
 
 from __future__ import annotations
 

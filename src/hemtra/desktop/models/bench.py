@@ -40,7 +40,7 @@ SCAN, ROW = "(scan)", "(row)"
 class Shown:
     """What the stage shows of one part: its result, the evidence of the selected lineage, and the section.
 
-    plan: the plan evaluated, with what it has learned from the reference scan.
+    plan: the plan evaluated, with what it was taught by the reference scan.
     """
 
     result: Result
@@ -63,7 +63,7 @@ class Shown:
     by_hand: bool = False
     """Whether the section lies along a line that was dragged."""
     across: tuple[Mark, ...] = ()
-    """What was found on the section there."""
+    """The result on the section there."""
     coverage: Coverage | None = None
     floor: float | None = None
     """mm that a part of perfect form would read, of a characteristic of form."""
@@ -207,7 +207,7 @@ class WorkspaceModel:
         return () if self.subject is None else ancestry(self.document.shown, self.subject)
 
     def placed(self, step: Step) -> AnyZone | None:
-        """Where a step's zone is on the part on the stage; None where what it follows was not found."""
+        """Where a step's zone is on the part on the stage; None where its anchor was not found."""
         now = (self.shown, self.document.shown)
         if now[0] is not self._placed_for[0] or now[1] is not self._placed_for[1]:
             # asked for many times while one picture is painted
@@ -219,7 +219,7 @@ class WorkspaceModel:
 
     def _place(self, step: Step) -> AnyZone | None:
         kind = kind_named(step.kind)
-        follow = own_follow(step) if kind.learns else step.follow
+        follow = own_follow(step) if kind.teachable else step.follow
         if kind.section_input and step.inputs.get(kind.section_input):
             return None
         if step.zone is None or not follow.anchors:
@@ -249,7 +249,7 @@ class WorkspaceModel:
             values = values_of(self.shown.result, step.follow)
             homes = homes_of(self.shown.plan)
             return tidy(followed_on_profile(zone, step.follow, homes, values, back=True))
-        follow = own_follow(step) if kind_named(step.kind).learns else step.follow
+        follow = own_follow(step) if kind_named(step.kind).teachable else step.follow
         if self.shown is None or not follow.anchors:
             return zone
         return place_back(self.shown.plan, self.shown.result, zone, follow)
@@ -272,7 +272,7 @@ class WorkspaceModel:
         self.line_changed.emit()
 
     def set_profile(self, index: int | None) -> None:
-        """Look at another profile of the run."""
+        """Show another profile of the run."""
         if index != self.profile:
             self.profile = index
             self.line_changed.emit()
@@ -288,7 +288,7 @@ class WorkspaceModel:
         return self.shown is not None and self.shown.along is not None
 
     def set_distance(self, distance: float | None) -> None:
-        """Look at another place along the selected path."""
+        """Show another place along the selected path."""
         if distance != self.distance or self.line is not None:
             self.distance, self.line = distance, None
             self.line_changed.emit()

@@ -20,7 +20,7 @@ class PlanDocument(Versioned[Plan]):
         super().__init__(Plan(), ordered)
         self._reference: Scan | None = None
         self.teacher: Engine | None = None
-        """Evaluates on the reference scan, which the plan learns from."""
+        """Evaluates on the reference scan, which teaches the plan."""
 
     @property
     def plan(self) -> Plan:

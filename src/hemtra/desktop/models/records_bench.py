@@ -48,7 +48,7 @@ class TrendSeries:
 class CharacteristicTrend:
     """One characteristic over the parts of the chosen lots; texts where it has no numbers.
 
-    total: parts that it was judged on. bad: of these, how many do not pass it. verdict: of all of them.
+    total: parts that it was evaluated on. bad: of these, how many do not pass it. verdict: of all of them.
     """
 
     balloon: int
@@ -72,8 +72,8 @@ class RecordsBench:
 
     def __init__(self) -> None:
         self.lots_changed, self.parts_changed = Signal(), Signal()
-        self.overview_changed, self.course_changed = Signal(), Signal()
-        self.parts_wanted, self.overview_wanted, self.course_wanted = Signal(), Signal(), Signal()
+        self.overview_changed, self.trend_changed = Signal(), Signal()
+        self.parts_wanted, self.overview_wanted, self.trend_wanted = Signal(), Signal(), Signal()
         self.groups: tuple[Group, ...] = ()
         self.chosen: tuple[int, ...] = ()
         """Keys of the chosen lots."""
@@ -84,7 +84,7 @@ class RecordsBench:
         """Parts that are wanted, once they are counted."""
         self.overview = Overview()
         self.balloon: int | None = None
-        self.course: CharacteristicTrend | None = None
+        self.trend: CharacteristicTrend | None = None
 
     @property
     def lots(self) -> list[Lot]:
@@ -122,14 +122,14 @@ class RecordsBench:
         self.choose(kept)
 
     def choose(self, keys: tuple[int, ...]) -> None:
-        """Look at some lots."""
+        """Show some lots."""
         self.chosen = keys
         everything = sum(len(group.lots) for group in self.groups)
         # all of them is no condition, which is answered soonest
         self.filter = replace(self.filter, lots=() if len(keys) == everything else keys, revision=None)
         self.lots_changed.emit()
         self.overview_wanted.emit()
-        self.course_wanted.emit()
+        self.trend_wanted.emit()
         self._ask_parts()
 
     def narrow(self, wanted: Filter) -> None:
@@ -163,17 +163,17 @@ class RecordsBench:
         known = [row.balloon for row in overview.failures]
         if self.balloon not in known:
             self.balloon = known[0] if known else None
-            self.course_wanted.emit()
+            self.trend_wanted.emit()
         self.overview_changed.emit()
 
     def look_at(self, balloon: int) -> None:
-        """Look at a characteristic."""
+        """Show a characteristic."""
         if balloon != self.balloon:
             self.balloon = balloon
             self.overview_changed.emit()
-            self.course_wanted.emit()
+            self.trend_wanted.emit()
 
-    def take_course(self, course: CharacteristicTrend | None) -> None:
+    def take_trend(self, trend: CharacteristicTrend | None) -> None:
         """The characteristic over the chosen lots."""
-        self.course = course
-        self.course_changed.emit()
+        self.trend = trend
+        self.trend_changed.emit()

@@ -76,7 +76,7 @@ class RunBench:
 
     @property
     def is_held(self) -> bool:
-        """Whether a part is held while the line goes on."""
+        """Whether a part is held while the line continues."""
         return self._held is not None and any(d.record.id == self._held for d in self.parts)
 
     def hold(self, done: Done | None) -> None:

@@ -24,7 +24,7 @@ BESIDE = 2 * ROOM
 class StageBalloon:
     """A balloon with the pixel it points at and the pixel it stands at."""
 
-    judged: CharacteristicResult
+    evaluated: CharacteristicResult
     anchor: Pixel
     place: Pixel
     radius: float
@@ -38,21 +38,21 @@ def stage_balloons(
     extent: x from and to, y from and to of the part in mm.
     """
     pointed = []
-    for judged in shown.result.characteristics:
-        row = plan.characteristic(judged.balloon)
+    for evaluated in shown.result.characteristics:
+        row = plan.characteristic(evaluated.balloon)
         if row is not None and row.hidden:
             continue
-        place = points_at(plan, shown.result, judged)
+        place = points_at(plan, shown.result, evaluated)
         pixel = None if place is None else viewport.to_screen(*place)
         if pixel is not None and 0 <= pixel[0] <= viewport.width and 0 <= pixel[1] <= viewport.height:
-            pointed.append((judged, pixel))
+            pointed.append((evaluated, pixel))
     anchors = [pixel for _, pixel in pointed]
     box, room = _beside(extent, viewport, right_margin)
     radius = balloon_radius(len(anchors), box[3] - box[1])
     places = place_balloons(anchors, box, radius=radius, room=room)
     return [
-        StageBalloon(judged, anchor, place, radius)
-        for (judged, anchor), place in zip(pointed, places, strict=True)
+        StageBalloon(evaluated, anchor, place, radius)
+        for (evaluated, anchor), place in zip(pointed, places, strict=True)
     ]
 
 
@@ -63,7 +63,7 @@ def balloon_radius(count: int, height: float) -> float:
 
 
 def _beside(extent: Extent, viewport: Viewport, right_margin: float) -> tuple[Box, float]:
-    """Beside the part, but on the stage; and how many pixels further out they may go on either side."""
+    """Beside the part, but on the stage; and how many pixels further out they may lie on either side."""
     least, most = ROOM, viewport.width - ROOM - right_margin
     left = min(max(viewport.to_screen(extent[0], 0.0)[0] - ROOM, least), most)
     right = max(min(viewport.to_screen(extent[1], 0.0)[0] + ROOM, most), least)

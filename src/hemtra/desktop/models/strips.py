@@ -44,7 +44,7 @@ def strip_span(bench: WorkspaceModel) -> tuple[float, float]:
     if shown is None:
         return 0.0, 1.0
     if shown.along is not None:
-        return 0.0, shown.along.path.course.length
+        return 0.0, shown.along.path.curve.length
     series = next(iter(shown.result.series.values()), None)
     if series is None or not series.at.size:
         return 0.0, 1.0
@@ -63,10 +63,10 @@ def looked_at(shown: Shown) -> float | None:
 def value_here(shown: Shown, row: Characteristic) -> float | None:
     """What a row measures at the place looked at; None where it was not measured or does not count."""
     if shown.here is not None:
-        judged: CharacteristicResult | None = next(
+        evaluated: CharacteristicResult | None = next(
             (c for c in shown.here.characteristics if c.balloon == row.balloon), None
         )
-        return None if judged is None else judged.value
+        return None if evaluated is None else evaluated.value
     series, at = shown.result.series.get(row.balloon), shown.at
     if series is None or at is None or not series.at.size:
         return None
@@ -91,7 +91,7 @@ def parts_of(series: Series) -> list[tuple[int, int]]:
 def missing_parts(along: Along) -> list[tuple[float, float, str]]:
     """mm from and how long it is that nothing lies along a path, or that it could not be measured, and why."""
     found = []
-    closed, half = along.path.course.closed, along.spacing / 2
+    closed, half = along.path.curve.closed, along.spacing / 2
     for mask in (along.absent, ~along.absent & (along.state != 0)):
         for first, many in runs(mask, closed):
             reason = along.reasons.get(int(along.state[first]), "it could not be measured")
@@ -120,7 +120,7 @@ def troubles(shown: Shown, plan: Plan) -> list[FailingStretch]:
     if along is None:
         return []
     found = []
-    of = {judged.balloon: judged.unit for judged in shown.result.characteristics}
+    of = {evaluated.balloon: evaluated.unit for evaluated in shown.result.characteristics}
     for row in plan.sheet:
         series = shown.result.series.get(row.balloon)
         if series is None or along_of(shown, row) is not along:

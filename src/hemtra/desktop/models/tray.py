@@ -8,7 +8,7 @@ from pathlib import Path
 from hemtra.core.detection.part_box import height_span, part_box
 from hemtra.core.evaluation.engine import Engine
 from hemtra.core.evaluation.results import Result
-from hemtra.core.evaluation.rows import Rests, judged_series, weighed
+from hemtra.core.evaluation.rows import Rests, evaluated_series, weighed
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.maps.scan import Scan
 from hemtra.core.plan.document import ByProfile, Characteristic
@@ -51,7 +51,7 @@ class TrayPart:
 
     @property
     def agrees(self) -> bool | None:
-        """Whether the verdict is what the tag says; None without a tag, a verdict or a row to judge by.
+        """Whether the verdict is what the tag says; None without a tag, a verdict or a row to evaluate by.
 
         A part that is bad should fail: that it was not measured says nothing of it, unless its tag says so.
         """
@@ -63,7 +63,7 @@ class TrayPart:
 def _with_room(
     box: tuple[float, float, float, float] | None, data: HeightMap
 ) -> tuple[float, float, float, float]:
-    """The box of a part with room around it; the whole scan where no part stands out."""
+    """The box of a part with room around it; the whole scan where no part is raised."""
     if box is None:
         return data.extent
     x0, x1, y0, y1 = box
@@ -94,7 +94,7 @@ def _verdict(
     """What a row with other limits would say of a value of before; too little seen stays too little."""
     series = result.series.get(row.balloon)
     if series is not None:
-        return judged_series(row, series, before.unit, by_profile).verdict
+        return evaluated_series(row, series, before.unit, by_profile).verdict
     if before.value is None or row.step is None:
         return before.verdict
     span = None if before.low is None or before.high is None else (before.low, before.high)
@@ -129,7 +129,7 @@ class Tray:
         self.current_changed.emit()
 
     def add(self, part: TrayPart) -> None:
-        """Put a part at the end; the first one goes on the stage."""
+        """Put a part at the end; the first one is shown on the stage."""
         self.parts.append(part)
         self.changed.emit()
         if self._current < 0:

@@ -110,7 +110,7 @@ class Versioned(Generic[T]):
             self.value, self.just_edited = value, True
         self.changed.emit()
 
-    def learn(self, value: T) -> None:
+    def take_taught(self, value: T) -> None:
         """Take the same state with what follows from it filled in; no change of the user's."""
         if self._saved == self.value:
             self._saved = value

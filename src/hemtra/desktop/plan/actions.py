@@ -44,7 +44,7 @@ class PlanActions:
     def _has_row(self) -> bool:
         return self._bench.row is not None
 
-    def _can_learn(self) -> bool:
+    def _can_teach(self) -> bool:
         return self._has_row() and self._bench.document.teacher is not None
 
     def _can_match(self) -> bool:
@@ -171,7 +171,7 @@ class PlanActions:
             "Nominal from the reference part",
             group,
             rows.take_nominal,
-            self._can_learn,
+            self._can_teach,
             help="Its limits move along.",
         )
         yield Action(
@@ -179,7 +179,7 @@ class PlanActions:
             "Evaluate the difference from the reference part",
             group,
             rows.toggle_master,
-            self._can_learn,
+            self._can_teach,
             help="The reference part counts as zero.",
         )
         yield Action(

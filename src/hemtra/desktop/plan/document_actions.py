@@ -30,6 +30,7 @@ class DocumentActions:
         """Demo and files, how parts are inspected, saves and revisions."""
         yield from self._of_files()
         yield from self._of_the_way()
+        yield from self._of_studies()
         yield from self._of_saves()
 
     def _has_part(self) -> bool:
@@ -107,7 +108,9 @@ class DocumentActions:
             lambda: document.plan.master_part is not None,
             help="Lines no longer wait for it.",
         )
-        study = self._workspace.uncertainty
+
+    def _of_studies(self) -> Iterable[Action]:
+        document, study, group = self._bench.document, self._workspace.uncertainty, "Plan"
         yield Action(
             "plan.uncertainty",
             "Work out uncertainty",
@@ -117,7 +120,6 @@ class DocumentActions:
             keys="Ctrl+U",
             help="Of all rows, on copies of the scans in the tray: noise, spacing, anchors, form floor.",
         )
-
         yield Action(
             "plan.nominal",
             "Nominal surface from a mesh…",

@@ -224,11 +224,11 @@ class PlanWorkspace(QWidget):
         shown = self.bench.shown
         if shown is None or shown.along is None:
             return
-        course = shown.along.path.course
-        ends = course.at(np.linspace(trouble.start, trouble.start + trouble.length, 20))
+        curve = shown.along.path.curve
+        ends = curve.at(np.linspace(trouble.start, trouble.start + trouble.length, 20))
         if trouble.balloon != self.bench.balloon:
             self.bench.select(trouble.balloon)
-        self.bench.set_distance(trouble.middle % course.length if course.closed else trouble.middle)
+        self.bench.set_distance(trouble.middle % curve.length if curve.closed else trouble.middle)
         (x0, y0), (x1, y1) = ends.min(axis=0).tolist(), ends.max(axis=0).tolist()
         room = shown.along.path.across
         self.stage.look_at((x0 - room, x1 + room, y0 - room, y1 + room))

@@ -31,7 +31,7 @@ class RecordsEntry(Workspace):
 
     def unit_changed(self) -> None:
         """The trend has its numbers in the unit."""
-        self.page.bench.course_changed.emit()
+        self.page.bench.trend_changed.emit()
 
     def actions(self) -> Iterable[Action]:
         """Reports, exports, other records."""
@@ -51,10 +51,10 @@ class RecordsEntry(Workspace):
             ),
             ("export", "Export the lots…", deeds.ask_export, page.export_button, "CSV, JSON or QIF 3.0."),
             (
-                "rejudge",
+                "reevaluate",
                 "Re-evaluate lot with current plan",
-                deeds.rejudge,
-                page.rejudge_button,
+                deeds.reevaluate,
+                page.reevaluate_button,
                 "Lists what changes.",
             ),
             (
@@ -89,7 +89,7 @@ class RecordsEntry(Workspace):
         return window
 
     def entered(self) -> None:
-        """Look at the records as they are now."""
+        """Refresh the records."""
         self.page.show_now()
 
     def refresh(self) -> None:

@@ -34,7 +34,7 @@ class FailureList(PaintedList[Failures]):
         self.show_rows(rows, at)
 
     def choose(self, row: Failures) -> None:
-        """Look at another characteristic."""
+        """Show another characteristic."""
         self._bench.look_at(row.balloon)
 
     def said(self, row: Failures) -> str:

@@ -34,7 +34,7 @@ class LotList(PaintedList[Group | LotView]):
         self.show_rows(rows, keys.index(self._bench.chosen) if self._bench.chosen in keys else None)
 
     def choose(self, row: Group | LotView) -> None:
-        """Look at one lot, or at all of a plan."""
+        """Show one lot, or at all of a plan."""
         self._bench.choose(keys_of(row))
 
     def said(self, row: Group | LotView) -> str:

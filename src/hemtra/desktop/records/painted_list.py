@@ -97,7 +97,7 @@ class PaintedList(QListView, Generic[T]):
         raise NotImplementedError
 
     def paint_row(self, painter: QPainter, row: T, box: QRectF) -> None:
-        """Paint a row into its box; the ground of the chosen one is there already."""
+        """Paint a row into its box; the background of the chosen one is there already."""
         raise NotImplementedError
 
 
@@ -111,7 +111,7 @@ class _RowPainter(QStyledItemDelegate):
         return QSize(100, self._owner.tall(self._owner.rows[index.row()]))
 
     def paint(self, painter: QPainter, option: Any, index: Index) -> None:
-        """The ground of the chosen row, then the row."""
+        """The background of the chosen row, then the row."""
         painter.save()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         box = QRectF(option.rect)

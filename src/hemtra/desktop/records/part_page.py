@@ -142,7 +142,7 @@ class PartPage(QWidget):
         return self._open_lane.idle and self._show_lane.idle
 
     def open(self, records: Records, key: int) -> None:
-        """Look at a part by its key; it comes when it comes."""
+        """Show a part by its key; it comes when it comes."""
         self.title.setText("")  # what is still shown is another part
         self._open_lane.submit((records, key))
 

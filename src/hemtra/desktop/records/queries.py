@@ -33,7 +33,7 @@ class LotsRequest:
 
 
 @dataclass(frozen=True)
-class CourseRequest:
+class TrendRequest:
     """One characteristic over some lots."""
 
     records: Records
@@ -54,7 +54,7 @@ def lot_overview(request: LotsRequest, superseded: Superseded) -> Iterator[Overv
     yield Overview(tuple(failures(request.records, request.lots)), tuple(revisions_of(request.records, keys)))
 
 
-def follow(request: CourseRequest, superseded: Superseded) -> Iterator[CharacteristicTrend]:
+def follow(request: TrendRequest, superseded: Superseded) -> Iterator[CharacteristicTrend]:
     """Values, statistics and verdicts."""
     records, lots, balloon = request.records, request.lots, request.balloon
     found = trends(records, lots, balloon)

@@ -1,4 +1,4 @@
-"""What is done with records: reports, exports, another plan tried, parts to the tray, other records taken over.
+"""What is done with records: reports, exports, another plan tried, parts to the tray, other records merged.
 
 All of it beside the window, with progress and cancel; the outcome is posted as a notice.
 """
@@ -11,14 +11,14 @@ from pathlib import Path
 from PySide6.QtWidgets import QFileDialog, QWidget
 
 from hemtra.core.errors import HemtraError
-from hemtra.desktop.background.evaluation import learned
+from hemtra.desktop.background.evaluation import taught_plan
 from hemtra.desktop.background.tasks import Tasks
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.models.observe import Signal
 from hemtra.desktop.models.records_bench import RecordsBench
 from hemtra.desktop.widgets import units
 from hemtra.desktop.widgets.notifications import Notice, Notifications
-from hemtra.runtime.lot_reevaluation import LotReevaluation, rejudge, save_changes
+from hemtra.runtime.lot_reevaluation import LotReevaluation, reevaluate, save_changes
 from hemtra.runtime.reevaluation import ReevaluatedPart, scan_of
 from hemtra.runtime.reporting import first_article, report_lot, report_part
 from hemtra.storage.exports import FORMATS, export
@@ -47,15 +47,15 @@ class RecordActions:
         parent: QWidget,
     ) -> None:
         self.records: Records | None = None
-        self.scans_wanted, self.rejudged, self.merged = Signal(), Signal(), Signal()
-        """Paths for the tray; what another plan makes of a lot; other records were taken over."""
+        self.scans_wanted, self.reevaluated, self.merged = Signal(), Signal(), Signal()
+        """Paths for the tray; what another plan makes of a lot; other records were merged."""
         self._bench, self._plans = bench, plans
         self._notifications, self._tasks, self._parent = notifications, tasks, parent
 
-    # -- taking over ------------------------------------------------------------------------------
+    # -- merging ----------------------------------------------------------------------------------
 
     def ask_merge(self) -> None:
-        """Ask whose records to take over."""
+        """Ask which records to merge."""
         name = self.asked_for("Merge records")
         if name:
             self.merge(Path(name))
@@ -66,7 +66,7 @@ class RecordActions:
         return QFileDialog.getOpenFileName(self._parent, title, start, "Records (*.db)")[0]
 
     def merge(self, other: Path) -> None:
-        """Take over what is new in another database."""
+        """Merge what is new in another database."""
         records = self.records
         if records is None:
             return
@@ -75,9 +75,7 @@ class RecordActions:
             self._notifications.post(Notice(words, "info"))
             self.merged.emit()
 
-        self._tasks.start(
-            f"Taking over {other.name}", lambda task: merge(records, other, task.report).words, done
-        )
+        self._tasks.start(f"Merging {other.name}", lambda task: merge(records, other, task.report).words, done)
 
     # -- on paper and in files --------------------------------------------------------------------
 
@@ -155,16 +153,16 @@ class RecordActions:
 
     # -- another plan -----------------------------------------------------------------------------
 
-    def rejudge(self) -> None:
-        """Judge the chosen lot by the plan that is open."""
+    def reevaluate(self) -> None:
+        """Evaluate the chosen lot by the plan that is open."""
         records, lot, document = self.records, self._bench.lot, self._plans.document
         if records is None or lot is None:
             return
         plan, teacher = document.plan, document.teacher
         self._tasks.start(
-            f"Judging {lot.name} again",
-            lambda task: rejudge(records, lot, learned(plan, teacher), task.report),
-            lambda found: None if found is None else self.rejudged.emit(found),
+            f"Evaluating {lot.name} again",
+            lambda task: reevaluate(records, lot, taught_plan(plan, teacher), task.report),
+            lambda found: None if found is None else self.reevaluated.emit(found),
         )
 
     def failed_to_tray(self, chosen: list[PartRecord]) -> None:

@@ -41,7 +41,7 @@ class RecordSheet(PaintedList[CharacteristicResult]):
 
     def said(self, row: CharacteristicResult) -> str:
         """Name, value, verdict and reason, and what else was kept."""
-        row = units.judged(row)
+        row = units.result(row)
         words = (
             f"{row.balloon} {row.name} {format_value(row, row.decimals)}, {row.verdict} {row.reason}".rstrip()
         )
@@ -54,7 +54,7 @@ class RecordSheet(PaintedList[CharacteristicResult]):
 
     def paint_row(self, painter: QPainter, row: CharacteristicResult, box: QRectF) -> None:
         """Balloon, name, value, limits, reason."""
-        row = units.judged(row)
+        row = units.result(row)
         at = QPointF(box.left() + 22, box.top() + 17)
         draw_balloon(painter, at, str(row.balloon), row.verdict, radius=10)
         inner = QRectF(box.left() + 42, box.top() + 2, box.width() - 54, 30)

@@ -1,4 +1,4 @@
-"""What changes when a lot is judged by the present plan."""
+"""What changes when a lot is evaluated by the present plan."""
 
 from __future__ import annotations
 

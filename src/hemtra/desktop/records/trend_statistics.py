@@ -40,18 +40,18 @@ def draw_statistics(painter: QPainter, at: QPointF, room: float, series: TrendSe
         painter.drawText(QPointF(at.x(), top + 36), f"Indices {found.warning}.")
 
 
-def draw_texts(painter: QPainter, box: QRectF, course: CharacteristicTrend) -> None:
+def draw_texts(painter: QPainter, box: QRectF, trend: CharacteristicTrend) -> None:
     """What was read, the commonest first."""
-    assert course.texts is not None
+    assert trend.texts is not None
     painter.setFont(theme.font(12))
     painter.setPen(theme.colour("muted"))
-    passed = course.total - course.bad
-    message = f"Text characteristic, no trend: correct on {passed} of {course.total} parts,"
-    message += f" {course.texts.kinds} different."
+    passed = trend.total - trend.bad
+    message = f"Text characteristic, no trend: correct on {passed} of {trend.total} parts,"
+    message += f" {trend.texts.kinds} different."
     painter.drawText(QPointF(16, box.top() + 16), message)
     painter.setPen(theme.colour("ink"))
     lines = int((box.height() - 40) / 20)
-    for k, (text, number) in enumerate(course.texts.found[:lines]):
+    for k, (text, number) in enumerate(trend.texts.found[:lines]):
         line = QRectF(16, box.top() + 28 + 20 * k, 70, 20)
         side = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         painter.drawText(line, side, f"{number} ×")

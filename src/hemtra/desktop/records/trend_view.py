@@ -66,20 +66,20 @@ class LotTrendView(QWidget):
         self._words: list[str] = []
         """What stands on the chips of the series."""
         self._cursor: QPointF | None = None
-        bench.course_changed.connect(self.refresh)
+        bench.trend_changed.connect(self.refresh)
 
     def sizeHint(self) -> QSize:
         """Wide and not high."""
         return QSize(600, 280)
 
     def refresh(self) -> None:
-        """Show another course whole, its newest series chosen."""
-        course = self._bench.course
-        same = course is not None and self.shown is not None and course.balloon == self.shown.balloon
-        course = self.shown = None if course is None else course.in_unit(units.current())
-        if course is not None and course.series:
-            self.chosen = len(course.series) - 1 if not same else min(self.chosen, len(course.series) - 1)
-            self._span = span_of([series.trend for series in course.series])
+        """Show another trend whole, its newest series chosen."""
+        trend = self._bench.trend
+        same = trend is not None and self.shown is not None and trend.balloon == self.shown.balloon
+        trend = self.shown = None if trend is None else trend.in_unit(units.current())
+        if trend is not None and trend.series:
+            self.chosen = len(trend.series) - 1 if not same else min(self.chosen, len(trend.series) - 1)
+            self._span = span_of([series.trend for series in trend.series])
         self._show_all()
 
     # -- where things lie -------------------------------------------------------------------------
@@ -139,19 +139,19 @@ class LotTrendView(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         draw_panel(painter, self)
-        course = self.shown
-        if course is None:
+        trend = self.shown
+        if trend is None:
             self._say(painter, "Choose lots on the left: each characteristic is drawn here over their parts.")
         else:
-            self._draw_head(painter, course)
-            if course.texts is not None:
-                draw_texts(painter, QRectF(self.rect()).adjusted(0, HEAD, 0, 0), course)
-            elif not course.series:
+            self._draw_head(painter, trend)
+            if trend.texts is not None:
+                draw_texts(painter, QRectF(self.rect()).adjusted(0, HEAD, 0, 0), trend)
+            elif not trend.series:
                 self._say(painter, "No part of these lots has a value of it.")
             else:
-                chart, chosen = self.chart, course.series[self.chosen]
+                chart, chosen = self.chart, trend.series[self.chosen]
                 draw_scale(painter, chart)
-                for start, series in zip(self._starts(), course.series, strict=True):
+                for start, series in zip(self._starts(), trend.series, strict=True):
                     draw_series(painter, chart, start, series.trend)
                 draw_histogram(painter, chart, chosen.trend, chosen.statistics, BESIDE - 8)
                 at = QPointF(16, self.height() - FOOT + 18)
@@ -172,12 +172,12 @@ class LotTrendView(QWidget):
         painter.setFont(theme.font(13))
         painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, words)
 
-    def _draw_head(self, painter: QPainter, course: CharacteristicTrend) -> None:
+    def _draw_head(self, painter: QPainter, trend: CharacteristicTrend) -> None:
         names = {row.balloon: row.name for row in self._bench.overview.failures}
-        draw_balloon(painter, QPointF(22, 18), str(course.balloon), course.verdict, radius=10)
+        draw_balloon(painter, QPointF(22, 18), str(trend.balloon), trend.verdict, radius=10)
         painter.setPen(theme.colour("ink"))
         painter.setFont(theme.font(14, bold=True))
-        name = names.get(course.balloon, "")
+        name = names.get(trend.balloon, "")
         painter.drawText(QPointF(40, 23), name)
         left = 52 + painter.fontMetrics().horizontalAdvance(name)
         for k, box in enumerate(self.chips(left)):
@@ -190,16 +190,16 @@ class LotTrendView(QWidget):
 
     def chips(self, left: float | None = None) -> list[QRectF]:
         """Where the names of the series stand."""
-        course = self.shown
-        if course is None or course.texts is not None:
+        trend = self.shown
+        if trend is None or trend.texts is not None:
             return []
         if left is None:
             names = {row.balloon: row.name for row in self._bench.overview.failures}
             bold = _metrics(14, bold=True)
-            left = 52 + bold.horizontalAdvance(names.get(course.balloon, ""))
+            left = 52 + bold.horizontalAdvance(names.get(trend.balloon, ""))
         boxes, metrics = [], _metrics(12)
         for wording in range(WORDINGS):
-            self._words = [_stood(series.trend, len(course.series) > 1, wording) for series in course.series]
+            self._words = [_stood(series.trend, len(trend.series) > 1, wording) for series in trend.series]
             widths = [metrics.horizontalAdvance(words) + 16 for words in self._words]
             if left + sum(widths) + 6 * len(widths) <= self.width():
                 break

@@ -28,9 +28,9 @@ from hemtra.desktop.records.lot_list import LotList
 from hemtra.desktop.records.part_page import PartPage
 from hemtra.desktop.records.part_table import PartTable
 from hemtra.desktop.records.queries import (
-    CourseRequest,
     LotsRequest,
     PartsRequest,
+    TrendRequest,
     find_parts,
     follow,
     lot_overview,
@@ -66,10 +66,10 @@ class RecordsWorkspace(QWidget):
         self.deeds = RecordActions(self.bench, plans, notifications, tasks, self)
         self.lots, self.filters = LotList(self.bench), FilterBar(self.bench)
         self.parts, self.failures = PartTable(self.bench), FailureList(self.bench)
-        self.course, self.part = LotTrendView(self.bench), PartPage()
-        self.rejudged = ReevaluationPage()
+        self.trend, self.part = LotTrendView(self.bench), PartPage()
+        self.reevaluated = ReevaluationPage()
         self.page_lane = LatestTaskWorker(find_parts, "parts", self)
-        self.overview_lane, self.course_lane = (
+        self.overview_lane, self.trend_lane = (
             LatestTaskWorker(lot_overview, "lots", self),
             LatestTaskWorker(follow, "trend", self),
         )
@@ -85,23 +85,23 @@ class RecordsWorkspace(QWidget):
         )
         self.name.setObjectName("muted")
         self.report_button, self.export_button = QPushButton("Report…"), QPushButton("Export…")
-        self.rejudge_button = QPushButton("Re-evaluate with current plan")
+        self.reevaluate_button = QPushButton("Re-evaluate with current plan")
         self.tray_button = QPushButton("Failed parts to the tray")
         self.report_button.setObjectName("primary")
-        for button in (self.rejudge_button, self.tray_button, self.export_button):
+        for button in (self.reevaluate_button, self.tray_button, self.export_button):
             button.setObjectName("secondary")
         for button in (self.open_button, self.merge_button):
             button.setObjectName("action")
         self.open_button.setToolTip("Opens the records of another file.")
         self.merge_button.setToolTip("Adds new parts from the records of another computer.")
-        self.rejudge_button.setToolTip("List what changes when the lot is evaluated with the open plan.")
+        self.reevaluate_button.setToolTip("List what changes when the lot is evaluated with the open plan.")
         self.tray_button.setToolTip("Send failed parts with stored scans to the tray.")
         self.bar = bar = QFrame()
         bar.setObjectName("panel")
         row = QHBoxLayout(bar)
         row.setContentsMargins(12, 6, 12, 6)
         row.setSpacing(10)
-        for widget in (self.report_button, self.export_button, self.rejudge_button, self.tray_button):
+        for widget in (self.report_button, self.export_button, self.reevaluate_button, self.tray_button):
             row.addWidget(widget)
         row.addWidget(self.name, 1)
         for button in (self.open_button, self.merge_button):
@@ -119,10 +119,10 @@ class RecordsWorkspace(QWidget):
         column.addWidget(self.parts, 1)
         upper = QSplitter(Qt.Orientation.Horizontal)
         upper.addWidget(failures)
-        upper.addWidget(self.course)
+        upper.addWidget(self.trend)
         lots.setMinimumWidth(LOTS)
         failures.setMinimumWidth(FAILURES)
-        self.course.setMinimumWidth(TREND)
+        self.trend.setMinimumWidth(TREND)
         upper.setSizes([300, 720])
         upper.setStretchFactor(1, 1)
         right = QSplitter(Qt.Orientation.Vertical)
@@ -140,7 +140,7 @@ class RecordsWorkspace(QWidget):
         self.pages = QStackedWidget()
         # what is done with a part, or a list of changes, stands on its own page
         self.pages.currentChanged.connect(lambda index: bar.setVisible(index in (0, 3)))
-        for page_widget in (whole, self.part, self.rejudged, self.empty):
+        for page_widget in (whole, self.part, self.reevaluated, self.empty):
             self.pages.addWidget(page_widget)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(8, 8, 8, 8)
@@ -152,36 +152,36 @@ class RecordsWorkspace(QWidget):
         bench = self.bench
         bench.parts_wanted.connect(self._ask_parts)
         bench.overview_wanted.connect(self._ask_overview)
-        bench.course_wanted.connect(self._ask_course)
+        bench.trend_wanted.connect(self._ask_trend)
         bench.lots_changed.connect(self.refresh_buttons)
         self.page_lane.responded.connect(self._on_parts)
         self.overview_lane.responded.connect(self._on_overview)
-        self.course_lane.responded.connect(self._on_course)
-        for lane in (self.page_lane, self.overview_lane, self.course_lane):
+        self.trend_lane.responded.connect(self._on_trend)
+        for lane in (self.page_lane, self.overview_lane, self.trend_lane):
             lane.failed.connect(self._on_failed)
         self.parts.parts.more_wanted.connect(self._ask_more)
         self.parts.opened.connect(lambda part: self.open_part(part.id))
         self.failures.listed.connect(self.filters.show_failing)
-        self.course.part_wanted.connect(self.open_part)
+        self.trend.part_wanted.connect(self.open_part)
         self.part.left.connect(self.show_lots)
         self.part.step_wanted.connect(self._step)
         deeds = self.deeds
-        deeds.rejudged.connect(self._show_rejudged)
+        deeds.reevaluated.connect(self._show_reevaluated)
         deeds.merged.connect(self.show_now)
         self.part.report_wanted.connect(deeds.ask_part_report)
         self.part.first_article_wanted.connect(deeds.ask_first_article)
         self.part.tray_wanted.connect(lambda seen: deeds.to_tray([seen.sheet.part]))
         self.part.failed.connect(self._notifications.error)
-        self.rejudged.left.connect(self.show_lots)
-        self.rejudged.part_wanted.connect(self.open_part)
-        self.rejudged.tray_wanted.connect(
+        self.reevaluated.left.connect(self.show_lots)
+        self.reevaluated.part_wanted.connect(self.open_part)
+        self.reevaluated.tray_wanted.connect(
             lambda found: deeds.to_tray([change.part for change in found.changes if change.flips])
         )
-        self.rejudged.save_wanted.connect(deeds.ask_save_changes)
+        self.reevaluated.save_wanted.connect(deeds.ask_save_changes)
         for button, do in (
             (self.report_button, deeds.ask_report),
             (self.export_button, deeds.ask_export),
-            (self.rejudge_button, deeds.rejudge),
+            (self.reevaluate_button, deeds.reevaluate),
             (self.tray_button, self.failed_to_tray),
             (self.open_button, self.ask_open),
             (self.merge_button, deeds.ask_merge),
@@ -191,7 +191,7 @@ class RecordsWorkspace(QWidget):
     # -- the database -----------------------------------------------------------------------------
 
     def show_now(self) -> None:
-        """Look at the records as they are now; when the workspace is shown, and when asked."""
+        """Refresh the records; when the workspace is shown, and when asked."""
         db, known, prepare = self.db or default_db(), self.records, self.prepare
         self.prepare = None
 
@@ -205,7 +205,7 @@ class RecordsWorkspace(QWidget):
         task.failed.connect(self._not_opened)
 
     def open(self, db: str) -> None:
-        """Look at another database."""
+        """Show another database."""
         self.db = db
         self.bench.chosen = ()
         self.show_lots()
@@ -237,8 +237,8 @@ class RecordsWorkspace(QWidget):
         self.pages.setCurrentIndex(3)
 
     def stop(self) -> None:
-        """End the lanes and let go of the database."""
-        for lane in (self.page_lane, self.overview_lane, self.course_lane):
+        """End the lanes and close the database."""
+        for lane in (self.page_lane, self.overview_lane, self.trend_lane):
             lane.stop()
         self.part.stop()
         if self.records is not None:
@@ -248,7 +248,7 @@ class RecordsWorkspace(QWidget):
     @property
     def idle(self) -> bool:
         """Whether everything on screen is up to date."""
-        lanes = self.page_lane, self.overview_lane, self.course_lane
+        lanes = self.page_lane, self.overview_lane, self.trend_lane
         return all(lane.idle for lane in lanes) and self.part.idle
 
     # -- what is asked for and comes back ---------------------------------------------------------
@@ -265,9 +265,9 @@ class RecordsWorkspace(QWidget):
         if self.records is not None:
             self.overview_lane.submit(LotsRequest(self.records, tuple(self.bench.lots)))
 
-    def _ask_course(self) -> None:
+    def _ask_trend(self) -> None:
         if self.records is not None and self.bench.balloon is not None:
-            self.course_lane.submit(CourseRequest(self.records, tuple(self.bench.lots), self.bench.balloon))
+            self.trend_lane.submit(TrendRequest(self.records, tuple(self.bench.lots), self.bench.balloon))
 
     @Slot(object, object)
     def _on_parts(self, request: PartsRequest, found: Page | int) -> None:
@@ -284,9 +284,9 @@ class RecordsWorkspace(QWidget):
             self.bench.take_overview(found)
 
     @Slot(object, object)
-    def _on_course(self, request: CourseRequest, found: CharacteristicTrend) -> None:
+    def _on_trend(self, request: TrendRequest, found: CharacteristicTrend) -> None:
         if request.records is self.records and request.balloon == self.bench.balloon:
-            self.bench.take_course(found)
+            self.bench.take_trend(found)
 
     @Slot(object, object)
     def _on_failed(self, request: object, error: BaseException) -> None:
@@ -300,7 +300,7 @@ class RecordsWorkspace(QWidget):
         self.parts.setFocus()
 
     def open_part(self, key: int) -> None:
-        """Look at a part with its evidence."""
+        """Show a part with its evidence."""
         if self.records is not None:
             self.part.open(self.records, key)
             self.pages.setCurrentIndex(1)
@@ -314,13 +314,13 @@ class RecordsWorkspace(QWidget):
             self.parts.selectRow(at + by)
             self.open_part(parts[at + by].id)
 
-    def _show_rejudged(self, found: LotReevaluation) -> None:
-        self.rejudged.show_found(found)
+    def _show_reevaluated(self, found: LotReevaluation) -> None:
+        self.reevaluated.show_found(found)
         self.pages.setCurrentIndex(2)
-        self.rejudged.table.setFocus()
+        self.reevaluated.table.setFocus()
 
     def ask_open(self) -> None:
-        """Ask which database to look at."""
+        """Ask which database to show."""
         name = self.deeds.asked_for("Open records")
         if name:
             self.open(name)
@@ -337,15 +337,15 @@ class RecordsWorkspace(QWidget):
         self.report_button.setToolTip(
             "A report of this lot as PDF." if one else "A report is of one lot; choose one in the list."
         )
-        self.rejudge_button.setEnabled(one and has_plan)
-        self.rejudge_button.setToolTip(
+        self.reevaluate_button.setEnabled(one and has_plan)
+        self.reevaluate_button.setToolTip(
             "Re-evaluate this lot with the open plan."
             if one and has_plan
             else "Choose one lot, and open the plan to evaluate it with."
         )
         self.export_button.setEnabled(any_lot)
         self.tray_button.setEnabled(any_lot and not self.locked)
-        for button in (self.part.to_tray, self.rejudged.tray_button):
+        for button in (self.part.to_tray, self.reevaluated.tray_button):
             button.setVisible(not self.locked)
         self.merge_button.setEnabled(self.records is not None)
 

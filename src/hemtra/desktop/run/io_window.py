@@ -29,7 +29,7 @@ LOOK = 200
 
 @dataclass(frozen=True)
 class IoRequest:
-    """Look at the module, and first force a terminal on, off, or let it go with None."""
+    """Read the module; force a terminal on or off first, or release it with None."""
 
     io: IoBlock
     terminals: int

@@ -1,4 +1,4 @@
-"""The ribbon of the last parts; a click holds one while the line goes on."""
+"""The ribbon of the last parts; a click holds one while the line continues."""
 
 from __future__ import annotations
 
@@ -68,7 +68,7 @@ class Ribbon(QWidget):
         painter.end()
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        """Hold the part under the pointer; beside the marks, let go."""
+        """Hold the part under the pointer; beside the marks, release it."""
         found = None
         for index, done in enumerate(self._bench.parts):
             box = self.place_of(index)

@@ -14,7 +14,7 @@ from hemtra.desktop.widgets import theme
 
 SHOWN = 24
 """Parts at most."""
-Judged = tuple[Verdict, Sequence[CharacteristicResult]]
+Evaluated = tuple[Verdict, Sequence[CharacteristicResult]]
 
 
 class SignalTimeline(QWidget):
@@ -31,7 +31,7 @@ class SignalTimeline(QWidget):
         """Wide enough for all parts."""
         return QSize(6 * SHOWN + 4, 22)
 
-    def show_parts(self, signal: AnySignal, parts: Sequence[Judged]) -> str:
+    def show_parts(self, signal: AnySignal, parts: Sequence[Evaluated]) -> str:
         """Take the last parts; what the signal is for the last of them, in a word."""
         self.shares, state = [], "no part yet"
         for verdict, rows in parts[-SHOWN:]:

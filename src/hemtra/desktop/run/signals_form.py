@@ -147,8 +147,8 @@ class SignalsForm(QWidget):
             return
         parts = [(done.found.verdict, done.found.rows) for done in self._run.parts]
         if not parts:
-            judged = [part.result for part in self._bench.tray.parts if part.result is not None]
-            parts = [(result.verdict, result.characteristics) for result in judged]
+            evaluated = [part.result for part in self._bench.tray.parts if part.result is not None]
+            parts = [(result.verdict, result.characteristics) for result in evaluated]
         for signal, (state, timeline) in zip(self._built or (), self.states, strict=True):
             state.setText(timeline.show_parts(signal, parts))
 

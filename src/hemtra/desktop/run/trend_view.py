@@ -1,4 +1,4 @@
-"""Trend sparks: the values of the last parts against their limits, those nearest to trouble first."""
+"""Trend sparks: the values of the last parts against their limits, those nearest to a limit first."""
 
 from __future__ import annotations
 
@@ -84,7 +84,7 @@ class TrendView(QWidget):
         painter.end()
 
     def _draw_spark(self, painter: QPainter, box: QRectF, rows: list[CharacteristicResult]) -> None:
-        last = units.judged(rows[-1])
+        last = units.result(rows[-1])
         painter.setPen(QPen(theme.colour("line"), 1))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawRoundedRect(box, 5, 5)

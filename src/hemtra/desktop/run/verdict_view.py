@@ -123,7 +123,7 @@ class VerdictView(QWidget):
             painter.setPen(theme.colour("paper"))
             left = box.left() + 48 * scale
             line = QRectF(left, middle - row_height / 2, box.right() - 8 - left, row_height)
-            words = f"{row.name} {units.judged(row).reason}"
+            words = f"{row.name} {units.result(row).reason}"
             for pixels in REASON:
                 painter.setFont(theme.font(round(pixels * scale), bold=True))
                 if painter.fontMetrics().horizontalAdvance(words) <= line.width():

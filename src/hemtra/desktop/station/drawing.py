@@ -76,7 +76,7 @@ class StationDrawing(QFrame):
             self.dragged.emit(station)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
-        """Let go: the drag becomes one change."""
+        """The button is released: the drag becomes one change."""
         handle, self._held = self._held, None
         if handle is not None:
             station = self.handles.moved(handle, event.position()) or self.bench.document.value

@@ -19,7 +19,7 @@ UNEVEN = 0.03
 
 
 class LookCurve(QWidget):
-    """Brightness of each look, with the target as a band."""
+    """Intensity of each look, with the target as a band."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -63,7 +63,7 @@ class LookCurve(QWidget):
 
 
 class ExposureTask(GuidedTask):
-    """Looks at the part with other exposures until its brightness is reached."""
+    """Looks at the part with other exposures until its intensity is reached."""
 
     def __init__(self, bench: StationBench, start: Start) -> None:
         super().__init__(
@@ -118,7 +118,7 @@ class ExposureTask(GuidedTask):
         return f"{text}, {percent(bright)} saturated."
 
     def run(self) -> None:
-        """Look at the part until it is bright enough, or cannot become so."""
+        """Try exposures until the part is bright enough, or cannot become so."""
         target, longest = number_in(self.target), number_in(self.longest)
         if target is None or not 10 <= target <= 240 or longest is None or not 0.02 <= longest <= 100:
             self.message.setText("Type a brightness from 10 to 240 and a longest exposure up to 100 ×.")

@@ -34,7 +34,7 @@ from hemtra.desktop.station.guided_task import clear
 from hemtra.desktop.widgets import theme
 
 LINES = 9
-"""Fields and headings below each other; what is longer goes on in the next column."""
+"""Fields and headings below each other; what is longer continues in the next column."""
 NARROWEST, SIDES = 474, 30
 """Pixels of a page at least, and beside its columns."""
 NUMBER, ARROW = 68, 34

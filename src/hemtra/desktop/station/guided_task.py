@@ -30,7 +30,7 @@ Start = Callable[[str, Callable[[Task], Any], Callable[[Any], None]], object]
 
 
 class GuidedTask(QFrame):
-    """What all guided tasks share: a heading, advice, what was found, and two ways out.
+    """What all guided tasks share: a heading, advice, the result, and two ways out.
 
     Subclasses put their own rows into `steps`.
     """

@@ -1,4 +1,4 @@
-"""What the sensor sees now: points, dropouts and brightness along x, with the reference dimmed behind."""
+"""What the sensor sees now: points, dropouts and intensity along x, with the reference dimmed behind."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from hemtra.desktop.widgets import theme
 
 LEFT, RIGHT, TOP = 40, 14, 52
 BRIGHTNESS = 34
-"""Pixels of height of the brightness bars."""
+"""Pixels of height of the intensity bars."""
 BARS = 96
 
 
@@ -57,7 +57,7 @@ class LiveView(QFrame):
         bench.unit_changed.connect(self.update)
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        """Axes, reference, points, dropouts, brightness."""
+        """Axes, reference, points, dropouts, intensity."""
         super().paintEvent(event)
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
@@ -125,7 +125,7 @@ class LiveView(QFrame):
                 painter.drawRect(QRectF(x, frame.bottom() + 3, frame.width() / (BARS * 2) + 0.5, 4))
 
     def _draw_brightness(self, painter: QPainter, live: Profile) -> None:
-        """Bars of brightness along x; saturated ones stand out in colour and by a cap."""
+        """Bars of intensity along x; saturated ones stand out in colour and by a cap."""
         if live.intensity is None:
             return
         bottom, width = self.height() - 10.0, self.width() - LEFT - RIGHT

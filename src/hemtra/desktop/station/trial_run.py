@@ -154,7 +154,7 @@ class TrialRun:
         )
 
     def _summary(self) -> tuple[Finding, ...]:
-        """What did not go as one would wish."""
+        """What did not go as expected."""
         count, ignored = self.request.count, self._ignored
         if ignored:
             worst = max(set(ignored), key=ignored.count)

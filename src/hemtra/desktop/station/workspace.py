@@ -57,7 +57,7 @@ def trial_folder() -> Path:
 
 @dataclass(frozen=True)
 class LiveRequest:
-    """Look at the part once, with one sensor of this station."""
+    """Scan one profile of the part, with one sensor of this station."""
 
     station: Station
     sensor: int

@@ -1,4 +1,4 @@
-"""A table to read: rows that are chosen whole, no grid, the last column takes what is left."""
+"""A table to read: rows that are chosen whole, no grid, the last column takes the rest."""
 
 from __future__ import annotations
 

@@ -63,20 +63,20 @@ def draw_balloon(
 
 
 def draw_limit_bar(
-    painter: QPainter, box: QRectF, judged: CharacteristicResult, scale: tuple[float, float] | None = None
+    painter: QPainter, box: QRectF, evaluated: CharacteristicResult, scale: tuple[float, float] | None = None
 ) -> None:
     """The limits as a band with two ends, and the value as a tick; a one-sided limit leaves its bar open.
 
     scale: what the ends of the bar stand for; without it what suits the limits.
     """
-    lower, upper, value = judged.lower, judged.upper, judged.value
+    lower, upper, value = evaluated.lower, evaluated.upper, evaluated.value
     middle = box.center().y()
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     painter.setPen(Qt.PenStyle.NoPen)
     painter.setBrush(theme.colour("line"))
     painter.drawRoundedRect(QRectF(box.left(), middle - 2, box.width(), 4), 2, 2)
-    low, high = bar_scale(lower, upper, judged.nominal) if scale is None else scale
+    low, high = bar_scale(lower, upper, evaluated.nominal) if scale is None else scale
 
     def at(quantity: float) -> float:
         return box.left() + box.width() * min(max((quantity - low) / (high - low), 0.0), 1.0)
@@ -90,13 +90,13 @@ def draw_limit_bar(
         if limit is not None:
             x = round(at(limit)) + 0.5
             painter.drawLine(QPointF(x, middle - 6), QPointF(x, middle + 6))
-    if value is not None and judged.u:
+    if value is not None and evaluated.u:
         # where the value may lie
-        ends = at(value - USUAL_COVERAGE * judged.u), at(value + USUAL_COVERAGE * judged.u)
+        ends = at(value - USUAL_COVERAGE * evaluated.u), at(value + USUAL_COVERAGE * evaluated.u)
         painter.fillRect(QRectF(ends[0], middle - 4, ends[1] - ends[0], 8), theme.colour("muted", 110))
     if value is not None:
         painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(theme.colour("failed" if judged.verdict is Verdict.FAIL else "ink"))
+        painter.setBrush(theme.colour("failed" if evaluated.verdict is Verdict.FAIL else "ink"))
         # a value far off stays at the end of the bar, as an arrow that points on
         x = at(value)
         if low <= value <= high:
@@ -147,7 +147,7 @@ def bar_scale(lower: float | None, upper: float | None, nominal: float | None) -
 def draw_chip(
     painter: QPainter, at: QPointF, text: str, *, back: QColor | None = None, ink: QColor | None = None
 ) -> QRectF:
-    """A short text on a rounded ground, its upper left corner at `at`; returns its box."""
+    """A short text on a rounded background, its upper left corner at `at`; returns its box."""
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     painter.setFont(theme.font(12))
@@ -187,7 +187,7 @@ def draw_name(painter: QPainter, box: QRectF, name: str) -> None:
 
 
 def draw_panel(painter: QPainter, widget: QWidget) -> None:
-    """The ground of a panel that paints itself."""
+    """The background of a panel that paints itself."""
     painter.setPen(QPen(theme.colour("copper" if widget.hasFocus() else "line"), 1))
     painter.setBrush(theme.colour("paper"))
     painter.drawRoundedRect(QRectF(widget.rect()).adjusted(0.5, 0.5, -0.5, -0.5), 6, 6)

@@ -38,9 +38,9 @@ def number(mm: float, decimals: int, *, sign: str = "") -> str:
     return f"{mm / _shown.unit.mm:{sign}.{decimals + _shown.unit.more_decimals}f}"
 
 
-def judged(result: CharacteristicResult) -> CharacteristicResult:
+def result(of: CharacteristicResult) -> CharacteristicResult:
     """A result in the shown unit."""
-    return in_unit(result, _shown.unit)
+    return in_unit(of, _shown.unit)
 
 
 def tolerance(row: Characteristic, of: str) -> str:

@@ -1,4 +1,4 @@
-"""One JSON document (RFC 8259): lots, and parts with everything that was judged on them."""
+"""One JSON document (RFC 8259): lots, and parts with everything that was evaluated on them."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ def write_document(walk: Walk, stream: IO[bytes]) -> None:
     stream.write(b'{"lots": ' + _json(lots) + b',\n"parts": [')
     first = True
     for chunk in walk.chunks():
-        found = _judged(chunk, stated)
+        found = _evaluated(chunk, stated)
         for row in chunk.rows:
             stream.write((b"\n" if first else b",\n") + _json(_part(row, found.get(row.id, []))))
             first = False
@@ -35,7 +35,7 @@ def _stated(row: Any) -> dict[str, Any]:
     return {"balloon": row.balloon.plain, **{name: getattr(row, name) for name in names}}
 
 
-def _judged(chunk: Chunk, stated: dict[int, dict[str, Any]]) -> dict[int, list[dict[str, Any]]]:
+def _evaluated(chunk: Chunk, stated: dict[int, dict[str, Any]]) -> dict[int, list[dict[str, Any]]]:
     """By part, its characteristics in balloon order."""
     found: dict[int, list[dict[str, Any]]] = {}
     for key, said in stated.items():

@@ -36,7 +36,7 @@ PIECE = 1000
 class PartSheet:
     """What is known of a part without its scan.
 
-    rows: in balloon order, as they stood and were judged then. revised: when its plan revision was first used,
+    rows: in balloon order, as they were then. revised: when its plan revision was first used,
     in seconds since 1970; digest: what identifies that revision.
     """
 
@@ -95,7 +95,7 @@ def part_sheet(records: Records, key: int) -> PartSheet:
 
 
 def plan_of(records: Records, part: PartRecord) -> Plan:
-    """The plan that a part was judged by. Raises `PlanError` where this Hemtra cannot use it."""
+    """The plan that a part was evaluated by. Raises `PlanError` where this Hemtra cannot use it."""
     text = records.plan_text(part.revision_id)
     try:
         return from_json(text, "the plan of that day")
@@ -117,8 +117,10 @@ def newest_event(records: Records, plan: str, kind: str) -> Event | None:
     return None if row is None else event_of(row, None)
 
 
-def judged_parts(records: Records, lot: Lot) -> Iterator[tuple[PartRecord, tuple[CharacteristicResult, ...]]]:
-    """All parts of a lot in their order, each with its rows as they were judged; read in pieces."""
+def evaluated_parts(
+    records: Records, lot: Lot
+) -> Iterator[tuple[PartRecord, tuple[CharacteristicResult, ...]]]:
+    """All parts of a lot in their order, each with its rows as they were evaluated; read in pieces."""
     first = 1
     while found := records.parts_of(lot, first=first, most=PIECE):
         with records.reading() as db:
@@ -138,7 +140,7 @@ def _rows_of_many(db: Connection, found: Sequence[PartRecord]) -> dict[int, list
         query = select(values).where(values.c.characteristic_id == one.id, values.c.part_id.between(*span))
         for found_value in db.execute(query):
             if found_value.part_id in rows:
-                rows[found_value.part_id].append(_judged(one, found_value))
+                rows[found_value.part_id].append(_evaluated(one, found_value))
     return rows
 
 
@@ -149,11 +151,11 @@ def _rows(db: Connection, key: int, revision: int) -> tuple[CharacteristicResult
         .where(characteristics.c.revision_id == revision, values.c.part_id == key)
         .order_by(*BALLOON_ORDER)
     )
-    return tuple(_judged(row, row) for row in db.execute(query))
+    return tuple(_evaluated(row, row) for row in db.execute(query))
 
 
-def _judged(row: Any, found: Any) -> CharacteristicResult:
-    """A row of a sheet from how its characteristic stood and what was found."""
+def _evaluated(row: Any, found: Any) -> CharacteristicResult:
+    """A row of a sheet from its characteristic as it was and its result."""
     return CharacteristicResult(
         balloon=row.balloon,
         name=row.name,

@@ -28,7 +28,7 @@ from hemtra.storage.records.schema import (
 from hemtra.storage.records.store import Records, key_of
 
 CHUNK = 1000
-"""Parts that are taken over at a time, each time in one transaction: what was stopped goes on where it was."""
+"""Parts merged at a time, each time in one transaction: a stopped merge continues where it was."""
 
 
 @dataclass(frozen=True)
@@ -54,7 +54,7 @@ class Merged:
 
 
 def merge(records: Records, other: Path, progress: Progress = lambda done, of, what: True) -> Merged:
-    """Take over what is new in another file of records; that one is only read.
+    """Merge what is new in another file of records; that one is only read.
 
     A lot is known by its plan, its name and when it began; a part by its lot, its number, its serial and when
     it was scanned. Plan revisions and stations are known by their text. Raises `RecordsError`.
@@ -67,7 +67,7 @@ def merge(records: Records, other: Path, progress: Progress = lambda done, of, w
 
 
 def copied_lots(target: Records, source: Connection, chosen: Collection[int], progress: Progress) -> Merged:
-    """Some lots, by their keys, taken over into other records. Raises `RecordsError`."""
+    """Some lots, by their keys, merged into other records. Raises `RecordsError`."""
     return _Merge(target, source, chosen).run(progress)
 
 
@@ -108,7 +108,7 @@ def count_after(records: Records, key: int) -> int:
 
 
 def refuse(other: Path) -> None:
-    """Raise `RecordsError` where a file holds no records that could be taken over."""
+    """Raise `RecordsError` where a file holds no records to merge."""
     _is_there(other)
     with _copy(other):
         pass
@@ -121,7 +121,7 @@ def _is_there(other: Path) -> None:
 
 @contextmanager
 def _copy(other: Path) -> Iterator[Records]:
-    """Their records at one moment, in today's form, while their line goes on."""
+    """Their records at one moment, in today's form, while their line continues."""
     with tempfile.TemporaryDirectory(prefix="hemtra-") as folder:
         target = Path(folder) / other.name
         # on a medium that cannot be written the first way fails, and nobody writes beside it

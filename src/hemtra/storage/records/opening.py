@@ -53,7 +53,7 @@ class RecordsAway(RecordsError):
 
 @dataclass
 class Patience:
-    """How long a locked database is waited for, in s; less once it is known to be in trouble."""
+    """How long a locked database is waited for, in s; less once it is known to fail."""
 
     seconds: float = PATIENCE
 

@@ -57,7 +57,7 @@ class Filter:
 
 @dataclass(frozen=True)
 class Page:
-    """Parts, newest first, without their values; `more` is where the next page goes on, None at the end."""
+    """Parts, newest first, without their values; `more` is where the next page continues, None at the end."""
 
     parts: list[PartRecord]
     more: tuple[float, int] | None

@@ -14,7 +14,7 @@ from typing import Any, TypeVar
 from sqlalchemy import Connection, Table, distinct, exists, func, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
-from hemtra.core.evaluation.rows import judged
+from hemtra.core.evaluation.rows import evaluated
 from hemtra.core.events import Event
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.graph import method_of
@@ -296,24 +296,24 @@ class Records:
             ) from None
         held = [
             {
-                "characteristic_id": known[judged.balloon],
+                "characteristic_id": known[result.balloon],
                 "part_id": key,
-                "value": judged.value,
-                "verdict": CODES[judged.verdict],
-                "text": judged.text or None,
-                "reason": judged.reason or None,
-                **{number.name: getattr(judged, number.name) for number in NUMBERS},
+                "value": result.value,
+                "verdict": CODES[result.verdict],
+                "text": result.text or None,
+                "reason": result.reason or None,
+                **{number.name: getattr(result, number.name) for number in NUMBERS},
             }
-            for judged in part.rows
-            if judged.balloon in known
+            for result in part.rows
+            if result.balloon in known
         ]
         if held:
             db.execute(insert(values), held)
-        self._learn_units(db, part.rows, known)
+        self._note_units(db, part.rows, known)
         self._add_events(db, lot, part.events, {part.number: key})
         return key
 
-    def _learn_units(
+    def _note_units(
         self, db: Connection, rows: Sequence[CharacteristicResult], known: Mapping[int, int]
     ) -> None:
         for row in rows:
@@ -344,7 +344,7 @@ class Records:
             return [part_of(row) for row in found]
 
     def known_sources(self, folder: Path) -> dict[str, float]:
-        """The scan files of a folder that have been judged already, and when last, in seconds since 1970."""
+        """The scan files of a folder that have been evaluated already, and when last, in seconds since 1970."""
         with translated_errors(self.name), self._engine.connect() as db:
             query = (
                 select(parts.c.source, func.max(parts.c.scanned))
@@ -438,7 +438,7 @@ def _characteristic(plan: Plan, balloon: int) -> dict[str, Any]:
     row = plan.characteristic(balloon)
     assert row is not None
     unit = row.unit or ("" if row.step is None else kind_named(plan.step(row.step).kind).unit)
-    stood = judged(row, None, "", unit)
+    stood = evaluated(row, None, "", unit)
     return {
         "balloon": row.balloon,
         "name": row.name,

@@ -42,7 +42,7 @@ class Trend:
 
     A characteristic that was renamed, whose limits changed or that is measured otherwise is another one. Of
     one that gives many values on a part, the least and the greatest are series of their own: the worse of
-    them would flip from one side to the other. method: how it is measured, as far as that has changed.
+    them would change from one side to the other. method: how it is measured, as far as that has changed.
     parts: (n,) keys; values: (n,) NaN where it was not measured; starts: of each lot, the index of its
     first part and its name. reads: whether it gives text, of which only how right it is is a number.
     u: standard uncertainty of its newest values; gauge: standard deviation of the gauge as its plan keeps it
@@ -242,7 +242,7 @@ def reads_text(db: Connection, key: int, unit: str) -> bool:
 
 
 def _characteristics(db: Connection, chosen: Sequence[Lot]) -> Sequence[Any]:
-    """Those of all revisions that some lots were judged by, oldest first."""
+    """Those of all revisions that some lots were evaluated by, oldest first."""
     used = exists().where(
         parts.c.revision_id == characteristics.c.revision_id, parts.c.lot_id.in_(lot.id for lot in chosen)
     )

@@ -1,4 +1,4 @@
-"""Looking after a file of records: checked, copied while a line goes on, brought back, saved from damage."""
+"""Looking after a file of records: checked, copied while a line continues, brought back, saved from damage."""
 
 from __future__ import annotations
 

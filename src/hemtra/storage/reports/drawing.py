@@ -216,7 +216,7 @@ def round_length(length: float) -> float:
 
 
 def part_extent(data: HeightMap) -> Extent:
-    """x from, x to, y from, y to in mm of the part and a little around it; of all where none stands out."""
+    """x from, x to, y from, y to in mm of the part and a little around it; of all where none is raised."""
     box = part_box(data)
     if box is None:
         return data.extent

@@ -27,7 +27,7 @@ MOST_CLOSE = 12
 
 
 Look: TypeAlias = list[Flowable]
-"""A close look at one place, with what was found there."""
+"""A close look at one place, with the result there."""
 
 
 @dataclass(frozen=True)
@@ -130,7 +130,7 @@ def _close_looks(rows: Sequence[CharacteristicResult], seen: PartEvidence) -> li
 
 
 def close_look(row: CharacteristicResult, seen: PartEvidence, caption: str = "") -> Look:
-    """The place of a characteristic with its marks, and what was found; nothing where it has no place."""
+    """The place of a characteristic with its marks, and the result; nothing where it has no place."""
     pointer = next((p for p in seen.pointers if p.balloon == row.balloon), None)
     if pointer is None:
         return []

@@ -136,7 +136,7 @@ class TaggedFrame(Frame):
 
 
 class TaggedTable(Table):
-    """A table whose rows and cells can be told apart."""
+    """A table whose rows and cells can be distinguished."""
 
     def draw(self) -> None:
         """Cell by cell."""

@@ -42,7 +42,7 @@ def _placed(options: tuple[Option, ...]) -> Iterator[tuple[tuple[int, int], tupl
 
 
 class Chooser(QFrame):
-    """Asks what the drawing asks for."""
+    """Asks for the kind of characteristic."""
 
     chosen = Signal(str)
     left = Signal()

@@ -109,7 +109,7 @@ class PlanEvaluation(QObject):
         if request is self._asked:
             self._asked = None
         if request.plan is bench.document.plan and shown.plan is not request.plan:
-            bench.document.learn(shown.plan)
+            bench.document.take_taught(shown.plan)
             self._evaluated = shown.plan
         bench.show(shown)
         self.shown.emit()

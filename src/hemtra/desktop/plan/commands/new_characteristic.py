@@ -1,4 +1,4 @@
-"""New characteristic: what the drawing asks for, then clicks on the data; the rest is proposed."""
+"""New characteristic: its kind, then clicks on the data; the rest is proposed."""
 
 from __future__ import annotations
 
@@ -186,7 +186,7 @@ class NewCharacteristic(QObject):
         self.leave()
 
         parts = [KnownPart(p.name, p.engine, p.tag == "good") for p in self._bench.tray.parts]
-        # where brightness is looked at, printed edges are meant
+        # where intensity is looked at, printed edges are meant
         printed = {"printed": True} if wanted.printed and self._bench.colour == "intensity" else {}
 
         def work(task: Task) -> Any:

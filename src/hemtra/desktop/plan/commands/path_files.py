@@ -207,7 +207,7 @@ class PathFiles:
         across = step.zone.across if step is not None and isinstance(step.zone, PathZone) else ACROSS
         try:
             zone = path.zone(across)
-            zone.course()
+            zone.curve()
             if step is not None:
                 drawn = self._bench.drawn(step, zone)
                 self._edit(f"path of {step.name}", lambda: plan.with_step(step.edited(zone=drawn)))

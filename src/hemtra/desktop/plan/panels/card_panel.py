@@ -161,9 +161,9 @@ class CardPanel(QFrame):
                 shown.evidence.get(step_id) if shown else None,
             )
         if isinstance(self.card, RowCard) and row is not None:
-            judged = shown.result.characteristics if shown else ()
-            found = next((j for j in judged if j.balloon == row.balloon), None)
-            self.card.show_judged(found, row, shown)
+            evaluated = shown.result.characteristics if shown else ()
+            found = next((j for j in evaluated if j.balloon == row.balloon), None)
+            self.card.show_evaluated(found, row, shown)
             self.card.header.aside.setText(self.card.step_card.header.aside.text())
         self.update()
 

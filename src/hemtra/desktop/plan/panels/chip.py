@@ -22,7 +22,7 @@ NAME, VALUE = 12, 11
 
 @dataclass(frozen=True)
 class Link:
-    """What a chip shows. values: what was found, from the longest wording to the shortest."""
+    """What a chip shows. values: the result, from the longest wording to the shortest."""
 
     id: str
     name: str
@@ -82,7 +82,7 @@ class Chip(QAbstractButton):
         return QSize(self.width_within(1e6), HEIGHT)
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        """Ground, strip, glyph, name, value."""
+        """Background, strip, glyph, name, value."""
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         marked = self.chosen or self.opened or self.hasFocus()

@@ -22,7 +22,7 @@ class FollowButton(QPushButton):
     """Says what the zone follows; its menu changes it."""
 
     chosen = Signal(str, object)
-    """Step, and what it follows from now on."""
+    """Step, and its anchor from now on."""
     wanted = Signal(str, str)
     """Step, and the kind of a new anchor that it should follow."""
 

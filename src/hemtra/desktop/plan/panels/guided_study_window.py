@@ -267,7 +267,7 @@ class GuidedStudyWindow(QDialog):
 def open_guided_study(
     plan: Plan, tasks: Tasks, start: str, parent: QWidget, done: Callable[[Plan, list[Presented]], None]
 ) -> GuidedStudyWindow:
-    """Show the form of a guided study; `done` gets what was found once all parts were presented."""
+    """Show the form of a guided study; `done` gets the result once all parts were presented."""
     window = GuidedStudyWindow(plan, tasks, start, parent)
     window.finished_study.connect(done)
     window.show()

@@ -33,7 +33,7 @@ TINTS = {"PASS": "passed", "FAIL": "failed"}
 class Lineage(QFrame):
     """The lineage of the selected characteristic.
 
-    Chips stand from the data to the number. What hangs on the chip before is joined to it directly; other
+    Chips stand from the data to the number. What follows from the chip before is joined to it directly; other
     branches run in lanes below.
     """
 
@@ -126,16 +126,20 @@ class Lineage(QFrame):
         row, shown = self.bench.row, self.bench.shown
         assert row is not None
         kind = kind_named(last.kind)
-        judged = (
+        evaluated = (
             next((j for j in shown.result.characteristics if j.balloon == row.balloon), None) if shown else None
         )
-        if judged is None:
+        if evaluated is None:
             return Link(ROW, kind.title, kind.glyph, "ink")
-        judged = units.judged(judged)
-        tint = TINTS.get(judged.verdict, "unmeasured")
-        value = format_value(judged, judged.decimals)
-        text = f"{value}  {judged.verdict}" if judged.value is not None or judged.text else str(judged.verdict)
-        return Link(ROW, kind.title, kind.glyph, tint, (text,), tint, judged.reason)
+        evaluated = units.result(evaluated)
+        tint = TINTS.get(evaluated.verdict, "unmeasured")
+        value = format_value(evaluated, evaluated.decimals)
+        text = (
+            f"{value}  {evaluated.verdict}"
+            if evaluated.value is not None or evaluated.text
+            else str(evaluated.verdict)
+        )
+        return Link(ROW, kind.title, kind.glyph, tint, (text,), tint, evaluated.reason)
 
     def _joins(self, links: list[Link]) -> list[tuple[int, int]]:
         """Places in the line of each chip and of those that use it."""
@@ -150,7 +154,7 @@ class Lineage(QFrame):
             if step_id not in wired:
                 continue
             sources = [i for i in wired[step_id].needs if i in places]
-            # all data is prepared alike, so only what has no other source hangs on the preparation
+            # all data is prepared alike, so only what has no other source follows from the preparation
             drawn = [i for i in sources if i not in prepared] or sources
             joined += [(places[i], target) for i in drawn] or [(0, target)]
         return joined

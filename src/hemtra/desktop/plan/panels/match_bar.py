@@ -66,7 +66,7 @@ class MatchBar(SaidBar):
         self.show()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        """Enter binds, arrows go on, Escape ends it."""
+        """Enter binds, arrows move on, Escape ends it."""
         wanted = KEYS.get(Qt.Key(event.key()))
         if wanted is None:
             super().keyPressEvent(event)

@@ -45,15 +45,15 @@ class MendBar(SaidBar):
             return
         self._for = (bench.shown, bench.balloon)
         row, shown = bench.row, bench.shown
-        judged = None
+        evaluated = None
         if row is not None and shown is not None:
-            judged = next((c for c in shown.result.characteristics if c.balloon == row.balloon), None)
-        measured = judged is None or judged.verdict is not Verdict.NOT_MEASURED
-        if self._quiet or measured or judged is None or part is None or shown is None:
+            evaluated = next((c for c in shown.result.characteristics if c.balloon == row.balloon), None)
+        measured = evaluated is None or evaluated.verdict is not Verdict.NOT_MEASURED
+        if self._quiet or measured or evaluated is None or part is None or shown is None:
             self.hide()
             return
-        found = mends(bench.document.plan, part.engine, shown.result, judged)
-        self.text.setText(f"{judged.balloon} is not measured: {units.text(judged.reason)}.")
+        found = mends(bench.document.plan, part.engine, shown.result, evaluated)
+        self.text.setText(f"{evaluated.balloon} is not measured: {units.text(evaluated.reason)}.")
         for old in self.buttons:
             self.remove(old)
         self.buttons = [self._button(mend) for mend in found]

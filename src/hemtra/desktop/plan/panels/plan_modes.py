@@ -1,4 +1,4 @@
-"""How a plan as a whole judges: by profiles or whole parts, what NOT PROVEN counts as, and its master part."""
+"""How a plan as a whole evaluates: by profile or by part, what NOT PROVEN counts as, and its master part."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ class PlanModes:
         self._bench, self._asked, self._edit = bench, asked, edit
 
     def ask_by_profile(self) -> None:
-        """Ask how profiles are taken, then judge each by itself."""
+        """Ask how profiles are taken, then evaluate each by itself."""
         now = self._bench.document.plan.by_profile or ByProfile()
         fields = (
             ("count", "profiles averaged into one", f"{now.average}"),
@@ -44,7 +44,7 @@ class PlanModes:
         return self._edit("profile by profile", lambda: plan.edited(by_profile=way))
 
     def whole(self) -> None:
-        """Judge parts as a whole."""
+        """Evaluate parts as a whole."""
         plan = self._bench.document.plan
         self._edit("parts as a whole", lambda: plan.edited(by_profile=None))
 

@@ -130,7 +130,7 @@ class Rows:
             self.set_field(row.balloon, name, not getattr(row, name))
 
     def toggle_master(self) -> None:
-        """Judge the difference from the reference part, or the value itself."""
+        """Evaluate the difference from the reference part, or the value itself."""
         self._change(
             "counting from the reference part",
             lambda row: counted_from_master(self._plan, row.balloon, not row.from_master),
@@ -174,9 +174,9 @@ class Rows:
         known = row.correction or Correction(measured=(0.0, 1.0), known=(0.0, 1.0))
         values = [known.measured[0], known.known[0], known.measured[1], known.known[1]]
         if row.correction is None and shown is not None:
-            judged = next((c for c in shown.result.characteristics if c.balloon == row.balloon), None)
-            if judged is not None and judged.value is not None:
-                values[2], values[3] = round(judged.value, 4), row.nominal or round(judged.value, 4)
+            evaluated = next((c for c in shown.result.characteristics if c.balloon == row.balloon), None)
+            if evaluated is not None and evaluated.value is not None:
+                values[2], values[3] = round(evaluated.value, 4), row.nominal or round(evaluated.value, 4)
         labels = ("measured of the first, in its unit", "it is", "measured of the second", "it is")
         names = ("first", "first_is", "second", "second_is")
         fields = tuple((n, label, f"{v:g}") for n, label, v in zip(names, labels, values, strict=True))

@@ -57,7 +57,7 @@ class ShakeWindow(QDialog):
         self._bench, self._tasks, self._edit = bench, tasks, edit
         self._task: Task | None = None
         self._run = 0
-        """Number of the run that is going on, or was the last; what an earlier one still brings is dropped."""
+        """Number of the run in progress, or of the last; what an earlier one still brings is dropped."""
         self._tried = bench.document.plan
         self._parts = 0
         """That are through."""

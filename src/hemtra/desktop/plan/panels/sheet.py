@@ -71,11 +71,11 @@ class SheetRow(QWidget):
         """What its gauge is good for; empty where that was not studied."""
         self._unit = units.current()
         self.line = HIGHEST
-        """Pixels of what is seen of it while it is closed."""
+        """Pixels of it that show while it is closed."""
         self._drag: tuple[str, tuple[float, float], float] | None = None
         """The limit that is dragged, what the bar spans meanwhile, and where it is."""
         self.setMouseTracking(True)
-        self.judged: CharacteristicResult | None = None
+        self.evaluated: CharacteristicResult | None = None
         self.selected = False
         self.tolerance = QLineEdit(self)
         self.tolerance.setToolTip(f"Nominal and limits as on the drawing: {EXAMPLES}")
@@ -87,20 +87,20 @@ class SheetRow(QWidget):
         self.show_row(row, None, selected=False)
 
     def show_row(
-        self, row: Characteristic, judged: CharacteristicResult | None, *, selected: bool, grade: str = ""
+        self, row: Characteristic, evaluated: CharacteristicResult | None, *, selected: bool, grade: str = ""
     ) -> None:
         """Take the latest state; most rows stay as they are while one zone is dragged."""
-        state = (row, judged, selected, units.current(), grade)
+        state = (row, evaluated, selected, units.current(), grade)
         if state == self._state:
             return
         self._state = state
         if row != self.row or units.current() is not self._unit or not self.tolerance.hasFocus():
-            self.row, self.judged, self._unit = row, judged, units.current()
+            self.row, self.evaluated, self._unit = row, evaluated, units.current()
             self.tolerance.setText(self.tolerance_text)
-        self.row, self.judged, self.selected, self.grade = row, judged, selected, grade
+        self.row, self.evaluated, self.selected, self.grade = row, evaluated, selected, grade
         self.tolerance.setVisible(selected)
         self._size()
-        shown = None if judged is None else units.judged(judged)
+        shown = None if evaluated is None else units.result(evaluated)
         reason, tolerance = shown.reason if shown else "", self.tolerance_text
         value = "" if shown is None else f", {format_value(shown, shown.decimals)}, {shown.verdict}"
         self.setAccessibleName(f"{row.balloon} {row.name}{value}")
@@ -126,11 +126,11 @@ class SheetRow(QWidget):
     @property
     def tolerance_text(self) -> str:
         """The tolerance as it is shown and typed."""
-        return units.tolerance(self.row, "mm" if self.judged is None else self.judged.unit)
+        return units.tolerance(self.row, "mm" if self.evaluated is None else self.evaluated.unit)
 
     @property
     def _verdict(self) -> Verdict:
-        return self.judged.verdict if self.judged else Verdict.NOT_MEASURED
+        return self.evaluated.verdict if self.evaluated else Verdict.NOT_MEASURED
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         """The tolerance takes what the verdict leaves."""
@@ -140,21 +140,21 @@ class SheetRow(QWidget):
         """Balloon, name, value, limit bar; open also the verdict in words."""
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        judged, verdict = self.judged, self._verdict
+        evaluated, verdict = self.evaluated, self._verdict
         if self.selected:
             painter.fillRect(self.rect(), theme.colour("copper_wash"))
             painter.fillRect(0, 0, 3, self.height(), theme.colour("copper"))
         radius = min(10.0, self.line / 2 - 2)
         draw_balloon(painter, QPointF(18, self.line / 2), str(self.row.balloon), verdict, radius=radius)
         failed = verdict is Verdict.FAIL
-        is_text = judged is not None and bool(judged.text)
+        is_text = evaluated is not None and bool(evaluated.text)
         marked = bool(self.grade) and not is_text
         right = 8 if is_text else VALUE_RIGHT + MARK_ROOM * marked
         value_box = QRectF(0, 0, self.width() - right, self.line)
         painter.setFont(theme.font(13, bold=failed))
         value = "–"
-        if judged is not None:
-            shown = units.judged(judged)
+        if evaluated is not None:
+            shown = units.result(evaluated)
             value = LENGTH_UNIT.sub("", format_value(shown, shown.decimals))
         if self.row.off:
             value = "off"
@@ -165,14 +165,14 @@ class SheetRow(QWidget):
         painter.setPen(theme.colour("muted" if self.row.off or self.row.hidden else "ink"))
         name_box = QRectF(34, 0, value_box.right() - used - 40, self.line)
         draw_name(painter, name_box, self.row.name)
-        if judged is not None and not is_text:
+        if evaluated is not None and not is_text:
             if self._drag is not None:
                 limit, _, at = self._drag
-                judged = replace(judged, lower=at) if limit == "lower" else replace(judged, upper=at)
-            draw_limit_bar(painter, self._bar(), judged, None if self._drag is None else self._drag[1])
+                evaluated = replace(evaluated, lower=at) if limit == "lower" else replace(evaluated, upper=at)
+            draw_limit_bar(painter, self._bar(), evaluated, None if self._drag is None else self._drag[1])
         if marked:
             draw_gauge_mark(painter, QPointF(self._bar().left() - 5.5, self.line / 2), self.grade)
-        if self.selected and judged is not None:
+        if self.selected and evaluated is not None:
             painter.setPen(theme.verdict_colour(verdict))
             painter.setFont(theme.font(12, bold=True))
             box = QRectF(36, self.line + 1, self.width() - 44, 26)
@@ -184,7 +184,7 @@ class SheetRow(QWidget):
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Select; on the end of a limit take hold of it."""
         limit = self._limit_under(event.position())
-        if limit is not None and self.judged is not None:
+        if limit is not None and self.evaluated is not None:
             scale = bar_scale(self.row.lower, self.row.upper, self.row.nominal)
             self._drag = limit, scale, float(getattr(self.row, limit))
         self.chosen.emit(self.row.balloon)
@@ -292,7 +292,7 @@ class Sheet(ListPanel):
     def refresh(self) -> None:
         """Take the latest plan, results and selection."""
         plan, shown = self.bench.document.shown, self.bench.shown
-        judged = {c.balloon: c for c in shown.result.characteristics} if shown else {}
+        evaluated = {c.balloon: c for c in shown.result.characteristics} if shown else {}
         text = self.query.text() if self.query.isVisibleTo(self) else ""
         graded = self._grades(plan)
         wanted = found_rows(plan, text, graded)
@@ -305,7 +305,7 @@ class Sheet(ListPanel):
         for widget, row in zip(self.items, ordered, strict=True):
             widget.show_row(
                 row,
-                judged.get(row.balloon),
+                evaluated.get(row.balloon),
                 selected=row.balloon == self.bench.balloon,
                 grade=graded.get(row.balloon, ""),
             )
@@ -316,8 +316,8 @@ class Sheet(ListPanel):
             self._shown_balloon = self.bench.balloon
             # once the row that opens has its place
             QTimer.singleShot(0, self._show_selected)
-        passed = sum(c.verdict is Verdict.PASS for c in judged.values())
-        self.aside.setText(f"{passed} of {len(judged)} pass" if plan.sheet and judged else "")
+        passed = sum(c.verdict is Verdict.PASS for c in evaluated.values())
+        self.aside.setText(f"{passed} of {len(evaluated)} pass" if plan.sheet and evaluated else "")
         self.add_button.setEnabled(self.bench.tray.current is not None)
 
     def _grades(self, plan: Plan) -> dict[Balloon, str]:

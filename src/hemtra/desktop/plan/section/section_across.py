@@ -1,4 +1,4 @@
-"""What a section across a path shows: the base, what was found on it, and its sizes."""
+"""What a section across a path shows: the base, the result on it, and its sizes."""
 
 from __future__ import annotations
 

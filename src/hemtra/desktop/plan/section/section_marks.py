@@ -34,12 +34,12 @@ class SectionMarks:
         self._value_box: QRectF | None = None
         """Where the value is written."""
 
-    def judged(self) -> CharacteristicResult | None:
+    def evaluated(self) -> CharacteristicResult | None:
         """The selected characteristic, on the profile that is looked at."""
         shown = self._bench.shown
         result = None if shown is None else (shown.here or shown.result)
         found = result.characteristics if result is not None else ()
-        return next((units.judged(c) for c in found if c.balloon == self._bench.balloon), None)
+        return next((units.result(c) for c in found if c.balloon == self._bench.balloon), None)
 
     def marks(self) -> tuple[Mark, ...]:
         """The marks of the selected characteristic itself, or of the section across its path."""
@@ -134,16 +134,16 @@ class SectionMarks:
     def draw_dimension(self, painter: QPainter, axes: Axes, line: tuple[Place, Place]) -> None:
         """The dimension of the selected characteristic, or its value alone."""
         self._value_box = None
-        judged, shown = self.judged(), self._bench.shown
+        evaluated, shown = self.evaluated(), self._bench.shown
         if shown is not None and shown.across_path:
             draw_across(painter, axes, line, shown)
             return
-        if judged is None:
+        if evaluated is None:
             return
-        verdict = theme.verdict_colour(judged.verdict)
+        verdict = theme.verdict_colour(evaluated.verdict)
         dimensions = self.dimensions()
         if not dimensions:
-            self._draw_value(painter, axes, judged, axes.frame.right(), axes.frame.top() + 14)
+            self._draw_value(painter, axes, evaluated, axes.frame.right(), axes.frame.top() + 14)
             return
         painter.setPen(QPen(verdict, 1.0))
         for mark in self.marks():
@@ -155,9 +155,9 @@ class SectionMarks:
             s0, s1 = (project(line, point, axes.length) for point in (dimension.start, dimension.end))
             foot, head = axes.at(s0, dimension.start.z), axes.at(s1, dimension.end.z)
             if abs(s1 - s0) > abs(dimension.end.z - dimension.start.z):
-                left, middle = self._draw_lying(painter, axes, foot, head, judged)
+                left, middle = self._draw_lying(painter, axes, foot, head, evaluated)
                 if number == 0:
-                    self._draw_value(painter, axes, judged, left, middle)
+                    self._draw_value(painter, axes, evaluated, left, middle)
                 continue
             # beside the feature, where the line does not cross the curve; on the side that has room
             room = axes.frame.right() - head.x() > LABEL_ROOM + 60
@@ -170,18 +170,18 @@ class SectionMarks:
             painter.drawLine(a, b)
             draw_arrow(painter, b, a)
             draw_arrow(painter, a, b)
-            left = x + 14 if room else x - 10 - self._value_width(judged)
+            left = x + 14 if room else x - 10 - self._value_width(evaluated)
             middle = (foot.y() + head.y()) / 2
             top, bottom = axes.frame.top() + 4, axes.frame.bottom() - 22
             if number == 0:
                 # said once: of several dimensions it is the value of all of them together
-                self._draw_value(painter, axes, judged, left, min(max(middle, top), bottom))
+                self._draw_value(painter, axes, evaluated, left, min(max(middle, top), bottom))
 
     def _draw_lying(
-        self, painter: QPainter, axes: Axes, start: QPointF, end: QPointF, judged: CharacteristicResult
+        self, painter: QPainter, axes: Axes, start: QPointF, end: QPointF, evaluated: CharacteristicResult
     ) -> tuple[float, float]:
         """A dimension along the section, above the curve, with its extension lines; where its value belongs."""
-        verdict = theme.verdict_colour(judged.verdict)
+        verdict = theme.verdict_colour(evaluated.verdict)
         y = axes.frame.top() + 10
         painter.setPen(QPen(verdict, 1.0))
         for point in (start, end):
@@ -191,7 +191,7 @@ class SectionMarks:
         painter.drawLine(a, b)
         draw_arrow(painter, b, a)
         draw_arrow(painter, a, b)
-        return (a.x() + b.x() - self._value_width(judged)) / 2, y
+        return (a.x() + b.x() - self._value_width(evaluated)) / 2, y
 
     def _tolerance(self) -> str:
         """Of the selected characteristic, in the shown unit."""
@@ -201,32 +201,32 @@ class SectionMarks:
         of = (c.unit for c in shown.result.characteristics if c.balloon == row.balloon) if shown else iter(())
         return units.tolerance(row, next(of, "mm"))
 
-    def _value_width(self, judged: CharacteristicResult) -> float:
+    def _value_width(self, evaluated: CharacteristicResult) -> float:
         """Pixels that balloon, value and tolerance take."""
-        value = QFontMetrics(theme.font(15, bold=True)).horizontalAdvance(_value_text(judged))
+        value = QFontMetrics(theme.font(15, bold=True)).horizontalAdvance(_value_text(evaluated))
         tolerance = QFontMetrics(theme.font(12)).horizontalAdvance(self._tolerance())
         return 32.0 + max(value, tolerance)
 
     def _draw_value(
-        self, painter: QPainter, axes: Axes, judged: CharacteristicResult, left: float, y: float
+        self, painter: QPainter, axes: Axes, evaluated: CharacteristicResult, left: float, y: float
     ) -> None:
         """Balloon, value and tolerance from `left` on, about y, but within the frame."""
-        left = max(min(left, axes.frame.right() - self._value_width(judged) - 4), axes.frame.left())
+        left = max(min(left, axes.frame.right() - self._value_width(evaluated) - 4), axes.frame.left())
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(theme.colour("paper", 235))
-        self._value_box = QRectF(left, y - 16, self._value_width(judged) + 4, 38)
+        self._value_box = QRectF(left, y - 16, self._value_width(evaluated) + 4, 38)
         painter.drawRoundedRect(self._value_box, 5, 5)
-        draw_balloon(painter, QPointF(left + 14, y), str(judged.balloon), judged.verdict, radius=10)
-        painter.setPen(theme.verdict_colour(judged.verdict))
+        draw_balloon(painter, QPointF(left + 14, y), str(evaluated.balloon), evaluated.verdict, radius=10)
+        painter.setPen(theme.verdict_colour(evaluated.verdict))
         painter.setFont(theme.font(15, bold=True))
-        painter.drawText(QPointF(left + 32, y + 2), _value_text(judged))
+        painter.drawText(QPointF(left + 32, y + 2), _value_text(evaluated))
         painter.setPen(theme.colour("muted"))
         painter.setFont(theme.font(12))
         painter.drawText(QPointF(left + 32, y + 17), self._tolerance())
 
 
-def _value_text(judged: CharacteristicResult) -> str:
-    return "not measured" if judged.value is None else format_value(judged, judged.decimals)
+def _value_text(evaluated: CharacteristicResult) -> str:
+    return "not measured" if evaluated.value is None else format_value(evaluated, evaluated.decimals)
 
 
 def _lies_on(line: tuple[Place, Place], points: FloatArray, width: float) -> bool:

@@ -14,7 +14,7 @@ from hemtra.desktop.models.bench import Place, WorkspaceModel
 WIDEST = 100.0
 """mm over which a section can be averaged."""
 OVERSHOOT = 0.6
-"""Part of its width by which a cut across a zone goes on either side of its middle."""
+"""Part of its width by which a cut across a zone extends to either side of its middle."""
 
 
 class SectionTools(QFrame):

@@ -46,7 +46,7 @@ LEAST = 60
 """Pixels of a strip at least."""
 ALONG_TRAVEL = "mm along travel"
 PAGE = 10
-"""Profiles by which a page key goes on."""
+"""Profiles by which a page key moves."""
 STEPS = (1, 2, 5, 10, 20, 50, 100, 200, 500, 1000, 2000, 5000, 1e9)
 """mm between numbers of the scale."""
 
@@ -102,10 +102,12 @@ class Strips(QWidget):
         rows, shown = self.rows(), self.bench.shown
         names, small = QFontMetrics(theme.font(12)), QFontMetrics(theme.font(11))
         values = QFontMetrics(theme.font(13, bold=True))
-        judged = {c.balloon: c for c in shown.result.characteristics} if shown is not None else {}
+        evaluated = {c.balloon: c for c in shown.result.characteristics} if shown is not None else {}
         wide = NAME_LEFT + 8 + max((names.horizontalAdvance(row.name) for row in rows), default=0)
         left = wide if wide <= NAMES_SHARE * self.width() else NAME_LEFT
-        said = [values.horizontalAdvance(_value_text(judged[r.balloon])) for r in rows if r.balloon in judged]
+        said = [
+            values.horizontalAdvance(_value_text(evaluated[r.balloon])) for r in rows if r.balloon in evaluated
+        ]
         said += [small.horizontalAdvance(_asked(r, self.bench)) for r in rows if self._height(r) > LOW]
         said.append(small.horizontalAdvance(ALONG_TRAVEL))
         self.setMinimumWidth(NAME_LEFT + LEAST + max(said) + 14)
@@ -150,14 +152,14 @@ class Strips(QWidget):
             painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, text if shown is not None else "")
             painter.end()
             return
-        judged = {c.balloon: c for c in shown.result.characteristics}
+        evaluated = {c.balloon: c for c in shown.result.characteristics}
         top = 0.0
         for row in rows:
             height = float(self._height(row))
             self._draw_strip(
                 painter, row, shown.result.series[row.balloon], QRectF(0, top, self.width(), height)
             )
-            self._draw_words(painter, row, judged[row.balloon], value_here(shown, row), top, height)
+            self._draw_words(painter, row, evaluated[row.balloon], value_here(shown, row), top, height)
             top += height
         self._draw_scale(painter, shown, top)
         painter.end()
@@ -213,7 +215,7 @@ class Strips(QWidget):
             brush = theme.colour("failed" if absent else "unmeasured", 190)
             painter.setBrush(QBrush(brush, pattern))
             wide = max(self.pixel_at(start + length) - self.pixel_at(start), 3.0)
-            for begun in (start, start + along.path.course.length) if start < 0.0 else (start,):
+            for begun in (start, start + along.path.curve.length) if start < 0.0 else (start,):
                 painter.drawRect(QRectF(self.pixel_at(begun), frame.top(), wide, frame.height()))
 
     def _draw_troubles(
@@ -238,22 +240,22 @@ class Strips(QWidget):
         self,
         painter: QPainter,
         row: Characteristic,
-        judged: CharacteristicResult,
+        evaluated: CharacteristicResult,
         here: float | None,
         top: float,
         height: float,
     ) -> None:
         middle = top + height / 2
-        draw_balloon(painter, QPointF(15, middle), str(row.balloon), judged.verdict, radius=10)
+        draw_balloon(painter, QPointF(15, middle), str(row.balloon), evaluated.verdict, radius=10)
         painter.setFont(theme.font(12))
         painter.setPen(theme.colour("ink"))
         left, right = self._ends
         if left > NAME_LEFT:
             painter.drawText(QPointF(NAME_LEFT, middle + 4), row.name)
         tall = height > LOW
-        painter.setPen(theme.verdict_colour(judged.verdict))
+        painter.setPen(theme.verdict_colour(evaluated.verdict))
         painter.setFont(theme.font(13, bold=True))
-        shown, mm = units.judged(judged), units.current().factor(judged.unit)
+        shown, mm = units.result(evaluated), units.current().factor(evaluated.unit)
         painter.drawText(QPointF(right + 8, middle + (-10 if tall else 4)), _value_text(shown))
         painter.setPen(theme.colour("muted"))
         painter.setFont(theme.font(11))
@@ -380,12 +382,12 @@ class StripView(QWidget):
             self._scroll.ensureVisible(0, round(top + height / 2), 0, round(height / 2) + 4)
 
 
-def _value_text(judged: CharacteristicResult) -> str:
-    return "–" if judged.value is None else format_value(judged, judged.decimals)
+def _value_text(evaluated: CharacteristicResult) -> str:
+    return "–" if evaluated.value is None else format_value(evaluated, evaluated.decimals)
 
 
 def _asked(row: Characteristic, bench: WorkspaceModel) -> str:
-    """Which of the values along it a row judges, in a few words."""
+    """Which of the values along it a row evaluates, in a few words."""
     over, what = row.over or "each", "section" if bench.shown_along else "profile"
     if over == "share":
         return f"share in limits ≥ {row.least_share:g} %"

@@ -34,24 +34,24 @@ def draw_paths(painter: QPainter, viewport: Viewport, bench: WorkspaceModel, lab
     shown, row = bench.shown, bench.row
     if shown is None:
         return
-    courses: list[PathCurve] = []
+    curves: list[PathCurve] = []
     for step in (s for column in bench.lineage() for s in column):
         value = shown.result.steps[step.id].value if step.id in shown.result.steps else None
         if isinstance(value, Along):
             _draw_sections(painter, viewport, value, _outside(value, shown.result, row))
         elif isinstance(value, Path):
-            courses.append(value.course)
-    for course in courses:
-        _draw_course(painter, viewport, course)
+            curves.append(value.curve)
+    for curve in curves:
+        _draw_curve(painter, viewport, curve)
     if shown.along is not None and shown.at is not None:
-        x, y = shown.along.path.course.at(np.array([shown.at]))[0]
+        x, y = shown.along.path.curve.at(np.array([shown.at]))[0]
         at = QPointF(*viewport.to_screen(float(x), float(y)))
         painter.setPen(QPen(theme.colour("copper").lighter(140), 2))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawEllipse(at, 7, 7)
         labels.draw(painter, units.text(f"{shown.at:.1f} mm"), around(at, 44, 16), pixels=12, always=True)
-    for course in courses:
-        _draw_distances(painter, viewport, course, labels)
+    for curve in curves:
+        _draw_distances(painter, viewport, curve, labels)
 
 
 def _outside(along: Along, result: Result, row: Characteristic | None) -> BoolArray:
@@ -66,8 +66,8 @@ def _outside(along: Along, result: Result, row: Characteristic | None) -> BoolAr
 
 def _draw_sections(painter: QPainter, viewport: Viewport, along: Along, out: BoolArray) -> None:
     """Thin where all is well, thick with a cross where not, dashed where nothing is, dotted where unseen."""
-    course, half = along.path.course, along.path.across / 2
-    places, ways = course.at(along.at), course.directions(along.at)
+    curve, half = along.path.curve, along.path.across / 2
+    places, ways = curve.at(along.at), curve.directions(along.at)
     right = np.column_stack([ways[:, 1], -ways[:, 0]])
     unseen = ~along.present & ~along.absent
     unseen |= along.present & (along.state != 0)
@@ -115,27 +115,27 @@ def _strokes(viewport: Viewport, places: FloatArray, reach: FloatArray) -> list[
     return [QLineF(*viewport.to_screen(*a), *viewport.to_screen(*b)) for a, b in ends.tolist()]
 
 
-def _draw_course(painter: QPainter, viewport: Viewport, course: PathCurve) -> None:
+def _draw_curve(painter: QPainter, viewport: Viewport, curve: PathCurve) -> None:
     """Its line, and an arrow at its start."""
-    s = np.linspace(0.0, course.length, int(np.clip(course.length / viewport.scale / 6.0, 20, 800)))
-    points = QPolygonF([QPointF(*viewport.to_screen(x, y)) for x, y in course.at(s).tolist()])
+    s = np.linspace(0.0, curve.length, int(np.clip(curve.length / viewport.scale / 6.0, 20, 800)))
+    points = QPolygonF([QPointF(*viewport.to_screen(x, y)) for x, y in curve.at(s).tolist()])
     painter.setBrush(Qt.BrushStyle.NoBrush)
     for colour, width in ((QColor(0, 0, 0, 110), 3.0), (theme.colour("copper").lighter(140), 1.3)):
         painter.setPen(QPen(colour, width))
         painter.drawPolyline(points)
-    (x, y), (tx, ty) = course.at(np.zeros(1))[0].tolist(), course.directions(np.zeros(1))[0].tolist()
+    (x, y), (tx, ty) = curve.at(np.zeros(1))[0].tolist(), curve.directions(np.zeros(1))[0].tolist()
     at, ahead, side = QPointF(*viewport.to_screen(x, y)), QPointF(tx, -ty), QPointF(ty, tx)
     painter.setPen(QPen(theme.colour("stage"), 1))
     painter.setBrush(theme.colour("copper").lighter(140))
     painter.drawPolygon(QPolygonF([at + ahead * 15, at - ahead * 3 + side * 6.5, at - ahead * 3 - side * 6.5]))
 
 
-def _draw_distances(painter: QPainter, viewport: Viewport, course: PathCurve, labels: Labels) -> None:
+def _draw_distances(painter: QPainter, viewport: Viewport, curve: PathCurve, labels: Labels) -> None:
     """Ticks along it, and how far it is to them."""
     mm = units.current().mm
     step = next((t for t in TICKS if t * mm / viewport.scale >= APART), TICKS[-1])
-    marks = step * np.arange(1, math.ceil(course.length / mm / step - 1 / 3))
-    places, ways = course.at(marks * mm), course.directions(marks * mm)
+    marks = step * np.arange(1, math.ceil(curve.length / mm / step - 1 / 3))
+    places, ways = curve.at(marks * mm), curve.directions(marks * mm)
     for mark, (x, y), (tx, ty) in zip(marks, places.tolist(), ways.tolist(), strict=True):
         at = QPointF(*viewport.to_screen(x, y))
         across = QPointF(ty, tx) * 6.0

@@ -301,27 +301,27 @@ class SpaceView(QOpenGLWidget):
     def _draw_balloons(self, painter: QPainter) -> None:
         shown = self.bench.shown
         self.balloons, pointed = [], []
-        for judged in shown.result.characteristics if shown else ():
-            if judged.at is None:
+        for evaluated in shown.result.characteristics if shown else ():
+            if evaluated.at is None:
                 continue
-            at = np.array([[judged.at.x, judged.at.y, judged.at.z]])
+            at = np.array([[evaluated.at.x, evaluated.at.y, evaluated.at.z]])
             (x, y), *_ = self.orbit.project(at, self.width(), self.height())
             if not (x == x and 0 <= x <= self.width() and 0 <= y <= self.height()):
                 continue
-            pointed.append((judged, (float(x), float(y))))
+            pointed.append((evaluated, (float(x), float(y))))
         radius = balloon_radius(len(pointed), self.height() - TOP - BOTTOM)
         box = ROOM, TOP, self.width() - ROOM, self.height() - BOTTOM
         places = place_balloons([at for _, at in pointed], box, radius=radius)
-        for (judged, anchor), end in zip(pointed, places, strict=True):
-            chosen = judged.balloon == self.bench.balloon
-            strong = chosen or judged.verdict is not Verdict.PASS
+        for (evaluated, anchor), end in zip(pointed, places, strict=True):
+            chosen = evaluated.balloon == self.bench.balloon
+            strong = chosen or evaluated.verdict is not Verdict.PASS
             painter.setPen(QPen(theme.colour("stage_ink", 255 if strong else 110), 1.2))
             painter.drawLine(QPointF(*anchor), QPointF(*end))
-        for (judged, _), end in zip(pointed, places, strict=True):
-            chosen, place = judged.balloon == self.bench.balloon, QPointF(*end)
-            number = str(judged.balloon)
-            draw_balloon(painter, place, number, judged.verdict, radius=radius, selected=chosen)
-            self.balloons.append((place, judged.balloon))
+        for (evaluated, _), end in zip(pointed, places, strict=True):
+            chosen, place = evaluated.balloon == self.bench.balloon, QPointF(*end)
+            number = str(evaluated.balloon)
+            draw_balloon(painter, place, number, evaluated.verdict, radius=radius, selected=chosen)
+            self.balloons.append((place, evaluated.balloon))
         if self.orbit.height != 1.0:
             draw_chip(painter, QPointF(10, self.height() - 34), f"heights × {self.orbit.height:.1f}")
 
@@ -360,7 +360,7 @@ class SpaceView(QOpenGLWidget):
         self.move_to(self.orbit.exaggerated(factor) if stretching else self.orbit.zoomed(factor))
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
-        """Look at the whole part again."""
+        """Show the whole part again."""
         self._looked_at = None
         self.refresh()
 

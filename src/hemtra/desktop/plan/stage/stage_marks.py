@@ -103,10 +103,10 @@ class StageMarks:
             painter.setBrush(theme.colour("stage_ink"))
             painter.drawEllipse(QPointF(*balloon.anchor), 2.2, 2.2)
         for balloon in self.balloons:
-            judged, at = balloon.judged, QPointF(*balloon.place)
-            strong = judged.balloon == chosen
-            number, radius = str(judged.balloon), balloon.radius
-            draw_balloon(painter, at, number, judged.verdict, radius=radius, selected=strong)
+            evaluated, at = balloon.evaluated, QPointF(*balloon.place)
+            strong = evaluated.balloon == chosen
+            number, radius = str(evaluated.balloon), balloon.radius
+            draw_balloon(painter, at, number, evaluated.verdict, radius=radius, selected=strong)
 
     def grabbed(self, viewport: Viewport, pixel: Pixel) -> Handle | None:
         """What of the selected zone a pixel takes hold of."""
@@ -123,7 +123,7 @@ class StageMarks:
     def balloon_under(self, pixel: Pixel) -> int | None:
         """The balloon at a pixel."""
         near = (b for b in self.balloons if math.dist(b.place, pixel) <= b.radius + 2)
-        return next((b.judged.balloon for b in near), None)
+        return next((b.evaluated.balloon for b in near), None)
 
 
 def _box(balloon: StageBalloon) -> QRectF:
@@ -133,15 +133,15 @@ def _box(balloon: StageBalloon) -> QRectF:
 
 def _weight(balloon: StageBalloon, chosen: int | None) -> int:
     """How strong a leader is: 0 for what passes, 1 for what does not, 2 for what is selected."""
-    if balloon.judged.balloon == chosen:
+    if balloon.evaluated.balloon == chosen:
         return 2
-    return int(balloon.judged.verdict is not Verdict.PASS)
+    return int(balloon.evaluated.verdict is not Verdict.PASS)
 
 
 def draw_picked(
     painter: QPainter, viewport: Viewport, picked: Sequence[Place], cursor: Pixel | None, *, joined: bool
 ) -> None:
-    """The places that were clicked; joined: by a line that goes on to the pointer."""
+    """The places that were clicked; joined: by a line that continues to the pointer."""
     painter.setPen(QPen(theme.colour("copper").lighter(140), 2))
     painter.setBrush(Qt.BrushStyle.NoBrush)
     clicked = [QPointF(*viewport.to_screen(*place)) for place in picked]

@@ -27,14 +27,14 @@ DWELL = 450
 LEGEND = 100
 """Pixels on the right that belong to the legend."""
 WIDE = 10.0
-"""mm of level ground about a place from which it is a surface and no spot."""
+"""mm of level surface about a place from which it is a surface and no spot."""
 ON_PLANE = 0.1
-"""mm from the main plane within which a surface is that plane."""
+"""mm from the datum plane within which a surface is that plane."""
 
 
 @dataclass(frozen=True)
 class OfferRequest:
-    """What is under a place of a map? plane: the plan's main plane on it, if that is known."""
+    """What is under a place of a map? plane: the plan's datum plane on it, if that is known."""
 
     data: HeightMap
     place: Place
@@ -44,7 +44,7 @@ class OfferRequest:
 
 @dataclass(frozen=True)
 class Offer:
-    """What was found there, in words, and the new characteristic that a click begins."""
+    """The result there, in words, and the new characteristic that a click begins."""
 
     place: Place
     seen: PickedFeature

@@ -317,7 +317,7 @@ class TopView(QWidget):
             node = int(grip.removeprefix("node-")) if grip.startswith("node-") else -1
             self.path_menu_wanted.emit(node, place)
         elif grip == "body" and shown is not None and shown.along is not None:
-            self.distance_picked.emit(shown.along.path.course.nearest(*place)[0])
+            self.distance_picked.emit(shown.along.path.curve.nearest(*place)[0])
         return True
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:

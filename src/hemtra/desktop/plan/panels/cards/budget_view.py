@@ -1,4 +1,4 @@
-"""The uncertainty of a value: how large, what it is made of, and how the row is judged with it."""
+"""The uncertainty of a value: how large, what it is made of, and how the row is evaluated with it."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ LINE, LABEL = 17, 92
 
 
 class BudgetView(QWidget):
-    """Says U, draws the shares, and offers to judge with it."""
+    """Says U, draws the shares, and offers to evaluate with it."""
 
     wanted = Signal(str, object)
     """Field of the row and its value: the uncertainty of all parts, or the factor of each part's own."""
@@ -34,9 +34,9 @@ class BudgetView(QWidget):
             "Standard uncertainty of the value and, with coverage factor 2, U = 2u (JCGM 100)."
         )
         self.take = _button(
-            "use U = 2u", "Judge all parts with this U: a value passes only if it surely conforms."
+            "use U = 2u", "Evaluate all parts with this U: a value passes only if it surely conforms."
         )
-        self.own = _button("U of each part", "Judge each part with the U = 2u of its own scan.")
+        self.own = _button("U of each part", "Evaluate each part with the U = 2u of its own scan.")
         self.take.clicked.connect(lambda: self.wanted.emit("uncertainty", self._rounded))
         self.own.clicked.connect(lambda: self.wanted.emit("covers", USUAL_COVERAGE))
         buttons = QHBoxLayout()
@@ -52,19 +52,21 @@ class BudgetView(QWidget):
         layout.addLayout(buttons)
         self.hide()
 
-    def show_budget(self, judged: CharacteristicResult, row: Characteristic) -> None:
+    def show_budget(self, evaluated: CharacteristicResult, row: Characteristic) -> None:
         """Of a value in mm or its own unit; nothing where no uncertainty was worked out."""
-        self.setVisible(judged.budget is not None and judged.value is not None)
-        if judged.budget is None or judged.u is None:
+        self.setVisible(evaluated.budget is not None and evaluated.value is not None)
+        if evaluated.budget is None or evaluated.u is None:
             return
-        shown = units.judged(judged)
+        shown = units.result(evaluated)
         u = shown.u or 0.0
-        self._rounded = rounded_up(USUAL_COVERAGE * judged.u)
-        of_room = f", {percent(USUAL_COVERAGE * judged.u / row.room, 0)} of the tolerance" if row.room else ""
+        self._rounded = rounded_up(USUAL_COVERAGE * evaluated.u)
+        of_room = (
+            f", {percent(USUAL_COVERAGE * evaluated.u / row.room, 0)} of the tolerance" if row.room else ""
+        )
         self.text.setText(f"U = {USUAL_COVERAGE * u:.3g} {shown.unit} (k = {USUAL_COVERAGE:g}){of_room}")
         self.take.setEnabled(self._rounded > 0.0 and (row.uncertainty, row.covers) != (self._rounded, None))
         self.own.setEnabled(row.covers != USUAL_COVERAGE)
-        self.bars.show_shares(judged.budget)
+        self.bars.show_shares(evaluated.budget)
 
 
 class Bars(QWidget):

@@ -80,15 +80,15 @@ class RowCard(Card):
         more.clicked.connect(
             lambda: self.menu_wanted.emit(self.row.balloon, more.mapToGlobal(QPoint(0, more.height())))
         )
-        judged, numbered = QHBoxLayout(), QHBoxLayout()
-        judged.setSpacing(10)
-        judged.addWidget(self.value)
-        judged.addWidget(self.verdict, 1)
+        evaluated, numbered = QHBoxLayout(), QHBoxLayout()
+        evaluated.setSpacing(10)
+        evaluated.addWidget(self.value)
+        evaluated.addWidget(self.verdict, 1)
         for widget in (self.number, self.group, more):
             numbered.addWidget(widget)
         form = form_layout()
         form.addWidget(muted("value"), 0, 0)
-        form.addLayout(judged, 0, 1)
+        form.addLayout(evaluated, 0, 1)
         for line, (label, field) in enumerate((("name", self.name), ("tolerance", self.tolerance)), 1):
             form.addWidget(muted(label), line, 0)
             form.addWidget(field, line, 1)
@@ -96,8 +96,8 @@ class RowCard(Card):
         form.addLayout(numbered, 3, 1)
         self.body.insertLayout(0, form)
 
-    def show_judged(
-        self, judged: CharacteristicResult | None, row: Characteristic, shown: Shown | None = None
+    def show_evaluated(
+        self, evaluated: CharacteristicResult | None, row: Characteristic, shown: Shown | None = None
     ) -> None:
         """Take the latest value and verdict, and what they rest on."""
         if row != self.row:
@@ -107,16 +107,16 @@ class RowCard(Card):
             self.group.setText(row.group)
             self.number.setText(str(row.balloon))
         self.header.note.setText("difference from the reference" if row.from_master else "")
-        if judged is None:
+        if evaluated is None:
             return
-        self.budget.show_budget(judged, row)
-        judged = units.judged(judged)
-        self.header.tint = TINTS.get(judged.verdict, "unmeasured")
-        self.value.setText(format_value(judged, judged.decimals + 1))
-        tint = theme.verdict_colour(judged.verdict).name()
-        reason = f"<br>{judged.reason}" if judged.reason else ""
-        self.verdict.setText(f"<b style='color:{tint}'>{judged.verdict}</b>{reason}")
-        rests = _rests_on(judged, row, shown)
+        self.budget.show_budget(evaluated, row)
+        evaluated = units.result(evaluated)
+        self.header.tint = TINTS.get(evaluated.verdict, "unmeasured")
+        self.value.setText(format_value(evaluated, evaluated.decimals + 1))
+        tint = theme.verdict_colour(evaluated.verdict).name()
+        reason = f"<br>{evaluated.reason}" if evaluated.reason else ""
+        self.verdict.setText(f"<b style='color:{tint}'>{evaluated.verdict}</b>{reason}")
+        rests = _rests_on(evaluated, row, shown)
         self.rests.setText("\n".join(rests))
         self.rests.setVisible(bool(rests))
         self.note.setText(row.note)
@@ -140,15 +140,19 @@ class RowCard(Card):
             self.tolerance_typed.emit(self.row.balloon, self.tolerance.text())
 
 
-def _rests_on(judged: CharacteristicResult, row: Characteristic, shown: Shown | None) -> list[str]:
+def _rests_on(evaluated: CharacteristicResult, row: Characteristic, shown: Shown | None) -> list[str]:
     """What a value rests on, a line each: its ends along the zone, its bounds, coverage and form floor."""
     found = []
-    if judged.least is not None and judged.greatest is not None:
-        places = judged.decimals
-        found.append(f"min {judged.least:.{places}f}, max {judged.greatest:.{places}f} {judged.unit}".strip())
-    if judged.low is not None and judged.high is not None and judged.low < judged.high:
-        places = judged.decimals + 1
-        found.append(f"possible {judged.low:.{places}f} … {judged.high:.{places}f} {judged.unit}".strip())
+    if evaluated.least is not None and evaluated.greatest is not None:
+        places = evaluated.decimals
+        found.append(
+            f"min {evaluated.least:.{places}f}, max {evaluated.greatest:.{places}f} {evaluated.unit}".strip()
+        )
+    if evaluated.low is not None and evaluated.high is not None and evaluated.low < evaluated.high:
+        places = evaluated.decimals + 1
+        found.append(
+            f"possible {evaluated.low:.{places}f} … {evaluated.high:.{places}f} {evaluated.unit}".strip()
+        )
     if shown is not None and shown.coverage is not None:
         found.append(units.text(format_coverage(shown.coverage)))
     if shown is not None and shown.floor is not None:

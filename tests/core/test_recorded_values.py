@@ -1,11 +1,11 @@
-"""Values on record judged by another plan agree with what that plan finds on the scan, or are not judged."""
+"""Recorded values evaluated by another plan agree with what it finds on the scan, or are not evaluated."""
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from hemtra.core.evaluation.engine import Engine
-from hemtra.core.evaluation.recorded_values import comparable, judged_by_values, verdict_of
+from hemtra.core.evaluation.recorded_values import comparable, evaluated_by_values, verdict_of
 from hemtra.core.plan.document import Correction
 from lots import two_rows
 from makers import sloped
@@ -15,10 +15,10 @@ ENGINE = Engine(sloped(slope_x=0.1))
 RECORDED = ENGINE.run(PLAN)
 
 
-def rejudged(plan):
+def reevaluated(plan):
     """What a plan makes of the values on record; None where it cannot tell."""
     pairs = comparable(PLAN, plan)
-    return None if pairs is None else judged_by_values(pairs, RECORDED.characteristics)
+    return None if pairs is None else evaluated_by_values(pairs, RECORDED.characteristics)
 
 
 def other(**changes):
@@ -34,18 +34,18 @@ def other(**changes):
 def test_other_limits_give_what_the_engine_gives(lower, upper, uncertainty, not_proven):
     plan = other(lower=lower, upper=upper, uncertainty=uncertainty, name="Other name")
     plan = plan.edited(not_proven=not_proven)
-    rows = rejudged(plan)
+    rows = reevaluated(plan)
     expected = ENGINE.run(plan)
     assert rows == expected.characteristics
     assert verdict_of(plan, rows) is expected.verdict
 
 
 def test_a_row_that_is_off_is_left_out_and_one_that_is_new_is_not_guessed():
-    rows = rejudged(other(off=True))
+    rows = reevaluated(other(off=True))
     assert [row.balloon for row in rows] == [2]
     more = PLAN.edited(sheet=(*PLAN.sheet, PLAN.sheet[0].edited(balloon=3)))
-    assert rejudged(more) is None
-    assert judged_by_values(comparable(PLAN, PLAN), RECORDED.characteristics[:1]) is None
+    assert reevaluated(more) is None
+    assert evaluated_by_values(comparable(PLAN, PLAN), RECORDED.characteristics[:1]) is None
 
 
 @pytest.mark.parametrize(
@@ -59,4 +59,4 @@ def test_a_row_that_is_off_is_left_out_and_one_that_is_new_is_not_guessed():
     ],
 )
 def test_what_measures_otherwise_needs_the_scan(plan):
-    assert rejudged(plan) is None
+    assert reevaluated(plan) is None

@@ -1,0 +1,113 @@
+"""`hemtra inspect`: measure scans of parts, and print, save and report the result."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Annotated
+
+import typer
+from rich.table import Table
+from rich.text import Text
+
+from hemtra.commands.compiling import say_when_cold
+from hemtra.commands.options import LengthName, LengthOption
+from hemtra.commands.plan_app import PlanPath
+from hemtra.commands.symbols import signed
+from hemtra.commands.terminal import alone_on_stdout, complain, destination, out, progress_reporter
+from hemtra.core.evaluation.engine import Engine
+from hemtra.core.evaluation.results import Result
+from hemtra.core.plan.limits import Verdict, format_limits, format_value
+from hemtra.core.plan.shown_units import in_unit
+from hemtra.core.text import plain
+from hemtra.core.units import UNITS, LengthUnit
+from hemtra.runtime.batch import inspect_files
+
+
+def inspect(
+    plan: PlanPath,
+    scans: Annotated[
+        list[Path],
+        typer.Argument(help="Scan files, folders of scans, or patterns like 'tray/*.x3p'.", show_default=False),
+    ],
+    as_json: Annotated[bool, typer.Option("--json", help="Print one JSON object per part.")] = False,
+    csv: Annotated[
+        Path | None, typer.Option(metavar="F", help="Also save all values as CSV; - prints only these.")
+    ] = None,
+    series: Annotated[
+        Path | None, typer.Option(metavar="F", help="Also save the values of each profile or instance as CSV.")
+    ] = None,
+    sections: Annotated[
+        Path | None, typer.Option(metavar="F", help="Also save every section along paths as CSV.")
+    ] = None,
+    report: Annotated[Path | None, typer.Option(metavar="F.pdf", help="Also save a report as PDF.")] = None,
+    jobs: Annotated[int, typer.Option(help="Parts at a time.", min=1, max=256)] = 1,
+    unit: LengthOption = LengthName.MM,
+) -> None:
+    """Inspect scans of parts: measure them, and give each a verdict."""
+    from hemtra.storage.plans import load_plan
+    from hemtra.storage.results import save_csv, save_sections, save_series, to_dict
+    from hemtra.storage.scans import scans_in
+
+    piped = alone_on_stdout(csv, series, sections, as_json=as_json)
+    document, scans = load_plan(plan), scans_in(scans)
+    say_when_cold()
+    found: list[tuple[str, Result]] = []
+    seen: dict[str, Engine] = {}
+    trouble = False
+    with progress_reporter("inspect", hidden=len(scans) == 1) as progress:
+        for done, item in enumerate(inspect_files(document, scans, jobs), 1):
+            progress(done, len(scans), item.path.name)
+            if item.result is None:
+                trouble = True
+                complain(item.error)
+                if as_json:
+                    print(
+                        json.dumps({"scan": str(item.path), "error": item.error}, ensure_ascii=False),
+                        flush=True,
+                    )
+                continue
+            found.append((str(item.path), item.result))
+            if report and item.engine is not None:
+                seen[str(item.path)] = item.engine
+            for fault in item.result.faults:
+                trouble = True
+                complain(f"{item.path.name}: {fault}")
+            if as_json:
+                whole = item.result if item.engine is None else item.engine.covered(item.result)
+                print(json.dumps(to_dict(str(item.path), whole), ensure_ascii=False), flush=True)
+            elif not piped:
+                _print_result(item.path.name, item.result, UNITS[unit])
+    for path, save in ((csv, save_csv), (series, save_series), (sections, save_sections)):
+        if path:
+            with destination(path) as made:
+                save(made, found)
+    if report:
+        from hemtra.runtime.reporting import report_results
+
+        reported = [(Path(name).name, seen[name], result) for name, result in found]
+        report_results(report, document, reported, UNITS[unit])
+    if trouble:
+        raise typer.Exit(2)
+    raise typer.Exit(0 if all(result.verdict is Verdict.PASS for _, result in found) else 1)
+
+
+def _print_result(name: str, result: Result, unit: LengthUnit) -> None:
+    table = Table(
+        "",
+        "characteristic",
+        "value",
+        "limits",
+        "verdict",
+        box=None,
+        header_style="bold",
+        title_justify="left",
+    )
+    table.columns[2].justify = "right"
+    for c in (in_unit(one, unit) for one in result.characteristics):
+        verdict = signed(c.verdict).append(f" {c.reason}", style="default")
+        limits = format_limits(c.lower, c.upper, c.decimals)
+        table.add_row(str(c.balloon), c.name, format_value(c), limits, verdict)
+    text = Text(f"{plain(name)}: ").append_text(signed(result.verdict))
+    out.print(text.append(f" in {result.elapsed_ms:.1f} ms"))
+    out.print(table)

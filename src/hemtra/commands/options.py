@@ -1,0 +1,18 @@
+"""Options that several commands have."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from typing import Annotated
+
+import typer
+
+
+class LengthName(StrEnum):
+    """The units that lengths can be shown in."""
+
+    MM = "mm"
+    INCH = "in"
+
+
+LengthOption = Annotated[LengthName, typer.Option("--unit", help="Lengths on the page or screen.")]
