@@ -42,7 +42,7 @@ def part(number, plan, values, *, at=BEGAN, **more) -> PartRecord:
     """A part of which each balloon has a value."""
     rows = rows_of(plan, values, more.pop("text", ""), more.pop("unit", "mm"))
     verdict = part_verdict(row.verdict for row in rows)
-    plain = {"serial": f"S{number:05d}", "triggered": at, "scanned": at, "evaluated": at, "recorded": at}
+    plain = {"serial": f"S{number:05d}", "triggered": at, "scanned": at, "judged": at, "recorded": at}
     return PartRecord(
         number=number, verdict=verdict, reason=reason_of(rows), rows=rows, elapsed_ms=1.0, **(plain | more)
     )
