@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Mapping
 from graphlib import CycleError, TopologicalSorter
-from typing import TypeAlias
+from types import MappingProxyType
+from typing import TypeAlias, TypeVar
 
 from pydantic import ValidationError
 
@@ -17,18 +19,33 @@ from hemtra.core.plan.registry import kind_named, kinds
 
 Order: TypeAlias = tuple[tuple[Step, Kind], ...]
 """Steps with their parameters."""
+T = TypeVar("T")
 _ORDERED: Kept[int, tuple[Plan, Order]] = Kept(8)
-"""By identity, plans that were ordered; the same one evaluates part after part."""
+_CONNECTED: Kept[int, tuple[Plan, Mapping[str, Step]]] = Kept(8)
+"""By identity, plans that were ordered and connected; the same one evaluates part after part."""
 
 
-def effective(plan: Plan) -> dict[str, Step]:
+def effective(plan: Plan) -> Mapping[str, Step]:
     """The steps by id, those that look at the data connected to the plan's preparation.
 
     What the preparation itself rests on keeps looking at the scan, and so does what is connected otherwise.
     """
+    return _of_the_same(_CONNECTED, plan, _connected)
+
+
+def _of_the_same(kept: Kept[int, tuple[Plan, T]], plan: Plan, made: Callable[[Plan], T]) -> T:
+    """What follows from a plan, made once while the plan is in use."""
+    known = kept.get(id(plan))
+    # an id may come again once its plan is gone
+    if known is None or known[0] is not plan:
+        known = kept.keep(id(plan), (plan, made(plan)))
+    return known[1]
+
+
+def _connected(plan: Plan) -> Mapping[str, Step]:
     by_id = {s.id: s for s in plan.steps}
     if plan.prepared not in by_id:
-        return by_id
+        return MappingProxyType(by_id)
     apart: set[str] = set()
     waiting = [plan.prepared]
     while waiting:
@@ -41,7 +58,7 @@ def effective(plan: Plan) -> dict[str, Step]:
         takes = step.kind in known and "data" in known[step.kind].accepted()
         if takes and step.id not in apart and not step.inputs.get("data"):
             by_id[step.id] = step.model_copy(update={"inputs": {**step.inputs, "data": (plan.prepared,)}})
-    return by_id
+    return MappingProxyType(by_id)
 
 
 def preparation(plan: Plan) -> tuple[Step, ...]:
@@ -93,11 +110,7 @@ def ordered(plan: Plan) -> Order:
     Raises `PlanError` that names the place when a kind, a parameter, an input or a row does not hold, or when
     steps need each other in a circle.
     """
-    known = _ORDERED.get(id(plan))
-    # an id may come again once its plan is gone
-    if known is None or known[0] is not plan:
-        known = _ORDERED.keep(id(plan), (plan, _ordered(plan)))
-    return known[1]
+    return _of_the_same(_ORDERED, plan, _ordered)
 
 
 def _ordered(plan: Plan) -> Order:
@@ -122,7 +135,7 @@ def _ordered(plan: Plan) -> Order:
     return tuple((by_id[i], parsed[i]) for i in order)
 
 
-def _sorted(by_id: dict[str, Step]) -> list[str]:
+def _sorted(by_id: Mapping[str, Step]) -> list[str]:
     """Ids, each after those it needs or follows. Raises `PlanError` for missing steps and circles."""
     for step in by_id.values():
         for name, sources in step.inputs.items():
