@@ -10,7 +10,9 @@ venv:
 kernels: venv      # compiled here, so that nobody waits for them later
 	@.venv/bin/python tools/compile_kernels.py
 
-demo: setup        ## the desktop with demo data; without a display the whole example, printed
+demo:              ## the desktop with demo data; without a display the whole example, printed
+	@tools/setup run
+	@.venv/bin/python tools/compile_kernels.py
 	@.venv/bin/hemtra demo
 
 lint: venv

@@ -34,8 +34,8 @@ SCENES = ((PLAN_FILE, TRAY, TRUTH), (RUNNER_PLAN_FILE, RUNNER_TRAY, RUNNER_TRUTH
 """A plan, the folder of its parts, and what is known of them."""
 SCANS = len(RUNNERS) + len(PARTS) + 1
 """What is counted while the demo is written, the records as one."""
-COPIES = 8
-"""Copies of the reference scan from which the uncertainty of the demo's plans is found."""
+COPIES, SCANS_TRIED = 8, 3
+"""Copies of the reference scan, and scans, from which the uncertainty of the demo's plans is found."""
 
 
 def write_demo(folder: Path, progress: Progress = lambda done, of, what: True) -> bool:
@@ -66,16 +66,18 @@ def write_demo(folder: Path, progress: Progress = lambda done, of, what: True) -
 
 def _with_uncertainty(plan: Plan, scans: Sequence[HeightMap]) -> Plan:
     """The plan with the uncertainty of its rows, from fewer copies than a plan of one's own is given."""
-    return with_budgets(plan, budgets(plan, scans, copies=COPIES))
+    return with_budgets(plan, budgets(plan, scans[:SCANS_TRIED], copies=COPIES))
 
 
 def _write_trays(folder: Path, progress: Progress) -> bool:
     """All scans, each with its plan and tray; False when `progress` asked to stop."""
+    runners = []
     for done, runner in enumerate(RUNNERS):
         if not progress(done, SCANS, f"scanning {runner.file}"):
             return False
-        save_scan(runner.scan(), folder / RUNNER_TRAY / runner.file)
-    first = RUNNERS[0].scan()
+        runners.append(runner.scan())
+        save_scan(runners[-1], folder / RUNNER_TRAY / runner.file)
+    first = runners[0]
     save_plan(_with_uncertainty(runner_plan(), [first.data]), folder / RUNNER_PLAN_FILE, first)
     save_tray(
         folder / RUNNER_PLAN_FILE, [TrayEntry(folder / RUNNER_TRAY / part.file, part.tag) for part in RUNNERS]

@@ -24,20 +24,21 @@ from hemtra.virtual.runner_demo import RUNNERS, runner_plan
 from hemtra.virtual.sensor import scan_part
 
 
+COARSE = STATION.with_part("travel", counts_per_profile=12)
+"""Few profiles: code is made for the types of what comes, not for how much of it."""
+
+
 def of_the_cover() -> None:
     """What scans a cover, and what its plan asks for."""
-    coarse = STATION.with_part("travel", counts_per_profile=12)
-    scan = scan_part(make_cover(1), coarse)
-    # calibrated, yawed and with a part of another kind
-    scan_part(plate(), coarse.with_part("sensor", calibration=Calibration(roll=0.1, yaw=0.1)))
+    scan = scan_part(make_cover(1), COARSE)
     Engine(scan.data).run(demo_plan())
     # scans of other programs come without intensity; numba compiles that apart
     bare = HeightMap(np.array(scan.data.z), dx=0.1, dy=1.0, x0=-69.0, y0=-70.0)
     Engine(bare).run(demo_plan())
 
 
-def of_all_maps() -> None:
-    """What is done with any map, and what the runner's plan asks for."""
+def of_all_else() -> None:
+    """What is done with any map, what the runner's plan asks for, and what scans parts of other kinds."""
     z = np.random.default_rng(0).normal(0.0, 0.01, (90, 1280)).astype(np.float32)
     z[:, 600:620] = np.nan
     widest_over(z, 0.0)
@@ -52,11 +53,13 @@ def of_all_maps() -> None:
     picture(data, view, np.zeros((256, 3), np.uint8), -6.0, 9.0)
     grey_picture(data, view)
     Engine(RUNNERS[0].scan().data).run(runner_plan())
+    # calibrated, yawed and with a part of another kind
+    scan_part(plate(), COARSE.with_part("sensor", calibration=Calibration(roll=0.1, yaw=0.1)))
 
 
 def warm_up() -> None:
     """All of it, on two cores. Raises `HemtraError` where a part of it failed."""
-    beside = multiprocessing.get_context("spawn").Process(target=of_all_maps)
+    beside = multiprocessing.get_context("spawn").Process(target=of_all_else)
     beside.start()
     of_the_cover()
     beside.join()
