@@ -23,7 +23,6 @@ from hemtra.virtual.parts import plate
 from hemtra.virtual.runner_demo import RUNNERS, runner_plan
 from hemtra.virtual.sensor import scan_part
 
-
 COARSE = STATION.with_part("travel", counts_per_profile=12)
 """Few profiles: code is made for the types of what comes, not for how much of it."""
 

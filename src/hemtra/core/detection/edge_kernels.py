@@ -35,8 +35,8 @@ def edges_along(
     look: float,
     spacing: float,
     pick: int,
-    wall: int = HALF,
-    blind: bool = False,
+    wall: int,
+    blind: bool,
 ) -> FloatArray:
     """Where the surface falls along lines through a map, to fractions of a sample.
 

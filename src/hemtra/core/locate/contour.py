@@ -12,7 +12,7 @@ import scipy  # its parts load when they are used first
 from numpy.typing import NDArray
 
 from hemtra.core.arrays import FloatArray, Heights
-from hemtra.core.detection.edge_kernels import BEYOND, NEAREST, edges_along
+from hemtra.core.detection.edge_kernels import BEYOND, HALF, NEAREST, edges_along
 from hemtra.core.errors import NotMeasured
 from hemtra.core.locate.kernels import fill_lowest
 from hemtra.core.maps.heightmap import Grid, HeightMap
@@ -162,7 +162,8 @@ def _settled(data: HeightMap, channel: int, found: FloatArray, least: float) -> 
     bounds = np.tile((least, np.inf), (len(found), 1))
     reach = AGREED * max(g.dx, g.dy)
     points = np.column_stack([found[:, :2], normals])
-    edge = edges_along(values, astuple(g), points, bounds, reach, LONGEST_SHADOW, min(g.dx, g.dy), NEAREST)
+    spacing = min(g.dx, g.dy)
+    edge = edges_along(values, astuple(g), points, bounds, reach, LONGEST_SHADOW, spacing, NEAREST, HALF, False)
     good = ~np.isnan(edge[:, 0])
     x, y = (found[:, :2] + edge[:, :1] * normals)[good].T
     z = edge[good, 1]

@@ -9,13 +9,13 @@ from typing import TypeAlias
 import numpy as np
 
 from hemtra.core.arrays import BoolArray, FloatArray, Heights, IntArray
-from hemtra.core.detection.edge_kernels import NEAREST, edges_along
+from hemtra.core.detection.edge_kernels import HALF, NEAREST, edges_along
 from hemtra.core.errors import OffScan
 from hemtra.core.geometry.fit_kernels import settle_linear
 from hemtra.core.geometry.frames import Frame
 from hemtra.core.locate.contour import HEIGHT, Contour, channel_values
 from hemtra.core.locate.kernels import cell_means, fill_lowest, fit_turn, steep_cells, vote
-from hemtra.core.maps.heightmap import Grid, HeightMap
+from hemtra.core.maps.heightmap import Grid, HeightMap, frozen
 
 CELLS_ACROSS = 36
 """Cells along the contour's longer side in the coarse search."""
@@ -194,7 +194,7 @@ class _Finder:
         self.fold = max(1, round(math.sqrt(cell / self.spacing)))
         inner = cell / self.fold
         self.block = max(1, round(inner / g.dy)), max(1, round(inner / g.dx))
-        self.reduced = {c: cell_means(v, *self.block) for c, v in self.values.items()}
+        self.reduced = {c: frozen(cell_means(v, *self.block)) for c, v in self.values.items()}
         dx, dy = g.dx * self.block[1], g.dy * self.block[0]
         self.reduced_grid = Grid(g.x0 + (dx - g.dx) / 2, g.y0 + (dy - g.dy) / 2, dx, dy)
         self.cell = self.fold * math.sqrt(dx * dy)
@@ -329,7 +329,9 @@ class _Finder:
             mine = self.model.contour.channel[which] == channel
             points, bounds = placed[mine], self.bounds[which][mine]
             spacing = min(grid.dx, grid.dy)
-            edges = edges_along(values, astuple(grid), points, bounds, reach, SHADOW, spacing, NEAREST)
+            edges = edges_along(
+                values, astuple(grid), points, bounds, reach, SHADOW, spacing, NEAREST, HALF, False
+            )
             found[mine] = edges[:, :3]
         return found
 

@@ -58,13 +58,13 @@ class HeightMap:
         infinite = np.isinf(heights)
         if infinite.any():
             heights = np.where(infinite, np.float32(np.nan), heights)
-        self.z: NDArray[np.float32] = _frozen(heights)
+        self.z: NDArray[np.float32] = frozen(heights)
         self.intensity: ByteArray | None = None
         if intensity is not None:
             grey = _owned(np.asarray(intensity, dtype=np.uint8))
             if grey.shape != heights.shape:
                 raise HemtraError(f"Intensity {grey.shape} and heights {heights.shape} differ in shape.")
-            self.intensity = _frozen(grey)
+            self.intensity = frozen(grey)
 
     def __repr__(self) -> str:
         (rows, cols), grid = self.shape, self.grid
@@ -156,6 +156,7 @@ def _owned(array: NDArray[Any]) -> NDArray[Any]:
     return np.ascontiguousarray(array) if not array.flags.writeable else np.array(array, order="C")
 
 
-def _frozen(array: NDArray[Any]) -> NDArray[Any]:
+def frozen(array: NDArray[Any]) -> NDArray[Any]:
+    """The array, which nobody can write to any more, as those of maps: code is compiled once for both."""
     array.flags.writeable = False
     return array
