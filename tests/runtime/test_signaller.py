@@ -105,6 +105,7 @@ def test_a_late_signal_stops_the_line_or_is_an_event(tmp_path):
         assert run.wait(120)
         kept = records.parts_of(run.lot, most=1000)
         assert [p.signal for p in kept[:3]] == [SENT, NOT_SENT, SENT][: len(kept)]
+        assert all((part.signalled is None) is (part.signal != SENT) for part in kept)
         late = [(e.number, e.text) for e in records.events_of(run.lot) if e.kind == "signalled late"]
         assert late == [(2, "Its signals were not acknowledged within 0.5 s.")]
         assert (len(kept) < 300) is (policy == "stop")

@@ -69,6 +69,11 @@ class FlatnessKind(Kind):
         "Deviations count from the least-squares plane, or from the two closest parallel planes that hold all.",
     )
 
+    @property
+    def convergence(self) -> float:
+        """Surfaces are smooth, also where they are highest and lowest."""
+        return 2.0
+
     def evaluate(self, given: StepContext) -> Outcome:
         """Distance in mm of two planes parallel to the fitted one that hold all points (ISO 12781-1)."""
         _, _, extent = self._extent(given)

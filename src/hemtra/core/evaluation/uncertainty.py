@@ -33,6 +33,7 @@ from hemtra.core.plan.budget import Budget
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.graph import effective
 from hemtra.core.plan.limits import CharacteristicResult
+from hemtra.core.plan.registry import kind_named
 from hemtra.core.progress import Progress
 from hemtra.core.station.scale_uncertainty import ScaleUncertainty
 
@@ -45,11 +46,14 @@ MOST_OF_SCANS = 0.75
 FEWEST = 0.5
 """Share of the copies on which a value must be measured for its scatter to be known."""
 DOUBLED = math.sqrt(2.0) - 1.0
-"""What noise adds to the furthest of many grows by this share where it scatters once more."""
+"""What noise adds to the furthest of many grows by this share where it scatters once more; what it adds to
+other values doubles."""
 SURELY = 2.0
 """Standard errors from which on a shift of the mean is one."""
 ASTRAY = 4.0
 """Standard deviations from which on a value on one copy is not counted."""
+CLEARLY_FASTER = 3.0
+"""Times that values lie farther apart than in proportion to the spacing, from which on that is no chance."""
 NUDGE = 1e-3
 """Share by which a scale is changed to see what it does."""
 THINNED: tuple[tuple[int, int, int, int], ...] = (
@@ -125,13 +129,16 @@ def budgets(
         fixed=np.array([next(found) for _ in fixed]),
         scaled=[(next(found), share) for share in stretched.values()],
         moved=np.array([next(found) for _ in moved]).reshape(-1, len(rows), 2),
-        looks=[_looked(plan, scan, rows, found) for scan in scans],
+        looks=(looks := [_looked(plan, scan, rows, found, noise.typical) for scan in scans]),
+        orders=[_convergence(plan, row.step) for row in first.characteristics],
     )
     result, asked = {}, {row.balloon: row for row in plan.sheet}
     for n, row in enumerate(first.characteristics):
         if row.value is None or row.text or row.step not in first.steps:
             continue
-        budget = tried.budget(n)
+        # cells at the rim of a zone hold more or fewer points as the part lies
+        floor = max(look.floors[n] for look in looks)
+        budget = tried.budget(n, outward=floor > 0.0 or row.least is not None)
         if budget is None:
             continue
         rests = edges_of(plan, row.step, first.steps)
@@ -140,7 +147,7 @@ def budgets(
             "level": noise.typical,
             "edges": edge_room(first.steps, rests),
             "edge_steps": rests,
-            "floor": form_floor(engine, first, row.step) or 0.0,
+            "floor": floor,
             "magnitude": asked[row.balloon].lower is None and row.least is None,
             "unit": row.unit,
             "method": method(plan, asked[row.balloon]),
@@ -154,11 +161,13 @@ class Look:
     """A scan and what it gives with fewer points.
 
     ends: (1 + copies, rows, 2), of the scan as it is and by `THINNED`. rooms: (rows,) mm by which the edges
-    that a row rests on may lie off.
+    that a row rests on may lie off. floors: (rows,) what a perfect part would read of a value of form, with the
+    noise of the first scan; 0 of others.
     """
 
     ends: FloatArray
     rooms: FloatArray
+    floors: FloatArray
 
 
 @dataclass(frozen=True)
@@ -167,7 +176,7 @@ class Tried:
 
     free, fixed: with noise, the anchors found anew, and held where they are. scaled: with one of the scales
     larger by `NUDGE`, and the standard uncertainty of that scale as a share. moved: with every edge anywhere
-    in its room. looks: of each scan.
+    in its room. looks: of each scan. orders: (rows,) as their kinds say.
     """
 
     here: Ends
@@ -176,9 +185,13 @@ class Tried:
     scaled: Sequence[tuple[Ends, float]]
     moved: FloatArray
     looks: Sequence[Look]
+    orders: Sequence[float]
 
-    def budget(self, n: int) -> Budget | None:
-        """Of the n-th row; None where too many of the copies do not give a value."""
+    def budget(self, n: int, *, outward: bool) -> Budget | None:
+        """Of the n-th row; None where too many of the copies do not give a value.
+
+        outward: whether it is the furthest of many.
+        """
         scatter, held = _scatter(self.free[:, n]), _scatter(self.fixed[:, n])
         noise = min(scatter, held) if held == held else scatter
         spaced = self._spacing(n, noise)
@@ -191,33 +204,30 @@ class Tried:
             sampling=spaced[0],
             phase=spaced[1],
             calibration=math.hypot(*(slope for slope in slopes if slope == slope)),
-            form=_floor(self.free[:, n], self.here[n]),
+            form=_floor(self.free[:, n], self.here[n], DOUBLED if outward else 1.0),
+            outward=outward,
         )
 
     def _spacing(self, n: int, noise: float) -> tuple[float, float] | None:
         """What spacing and phase do to a row, each as a standard uncertainty; None where no thinner map has it.
 
-        What the spacing does shrinks at least in proportion to it: with half the spacing at most by as much as
-        the value has moved. How far values on maps of other points lie apart shrinks alike, and counts for the
-        edges as they lie on the first scan; maps of fewer points scatter by more noise.
+        What the spacing does shrinks with it as the kind says (`Kind.convergence`), or faster where that shows. How far values on maps of
+        other points lie apart shrinks in proportion, and counts for the edges as they lie on the first scan;
+        maps of fewer points scatter by more noise.
         """
         off: list[float] = []
         apart: list[float] = []
-        for look in self.looks:
-            whole, found = look.ends[0, n], {}
-            for every in (2, 3):
-                values = _measured(look.ends, n, (every, every))
-                if len(values) >= every:
-                    found[every] = values
+        thinner = [(look, _thinner(look, n)) for look in self.looks]
+        faster = _shrinks_faster([found for _, found in thinner], noise)
+        for look, found in thinner:
             if not found:
-                both = np.concatenate([_measured(look.ends, n, way) for way in ((2, 1), (1, 2))])
-                found = {2: both} if len(both) > 1 else {}
-            if not found or np.isnan(whole).any():
                 continue
             every, values = next(iter(found.items()))
-            off.append(float(np.abs(values.mean(axis=0) - whole).max()) / (every - 1))
-            left = [np.maximum(v.var(axis=0, ddof=1) - (k * noise) ** 2, 0.0) / k**2 for k, v in found.items()]
-            weights = [len(v) - 1 for v in found.values()]
+            larger = every ** (self.orders[n] + faster) - 1.0
+            off.append(float(np.abs(values.mean(axis=0) - look.ends[0, n]).max()) / larger)
+            used = {k: v for k, v in found.items() if k == every or not faster}
+            left = [np.maximum(v.var(axis=0, ddof=1) - (k * noise) ** 2, 0.0) / k**2 for k, v in used.items()]
+            weights = [len(v) - 1 for v in used.values()]
             spread = math.sqrt(float(np.average(left, axis=0, weights=weights).max()))
             first, here = self.looks[0].rooms[n], look.rooms[n]
             apart.append(spread * first / here if first > 0.0 and here > 0.0 else spread)
@@ -235,6 +245,33 @@ def with_budgets(plan: Plan, found: Mapping[Balloon, Budget]) -> Plan:
         for row in plan.sheet
     )
     return plan.edited(sheet=tuple(rows))
+
+
+def _thinner(look: Look, n: int) -> dict[int, FloatArray]:
+    """By every how many rows and columns, (k, 2) what the n-th row gives there; nothing where too few do."""
+    found = {}
+    for every in (2, 3):
+        values = _measured(look.ends, n, (every, every))
+        if len(values) >= every:
+            found[every] = values
+    if not found:
+        both = np.concatenate([_measured(look.ends, n, way) for way in ((2, 1), (1, 2))])
+        found = {2: both} if len(both) > 1 else {}
+    return {} if np.isnan(look.ends[0, n]).any() else found
+
+
+def _shrinks_faster(thinner: Sequence[Mapping[int, FloatArray]], noise: float) -> bool:
+    """Whether values lie apart on every third point, but far less on every second.
+
+    So it is where edges are wide enough for the points to see them whole; every third then says nothing.
+    """
+    second, third = (
+        [float(found[k].var(axis=0, ddof=1).max()) / k**2 for found in thinner if k in found] for k in (2, 3)
+    )
+    if not second or not third:
+        return False
+    left = max(float(np.mean(third)) - noise**2, 0.0)
+    return math.sqrt(left) > CLEARLY_FASTER * math.sqrt(float(np.mean(second)))
 
 
 def _measured(ends: FloatArray, n: int, thinner: tuple[int, int]) -> FloatArray:
@@ -314,13 +351,19 @@ def _shifted(value: Any, room: float, rng: np.random.Generator) -> Any:
     return replace(value, x=value.x + across, y=value.y + turn)
 
 
-def _looked(plan: Plan, data: HeightMap, rows: Sequence[Balloon], thinner: Iterator[Ends]) -> Look:
-    """A scan, and the next of what its copies by `THINNED` give."""
-    result = Engine(data).run(plan)
+def _looked(
+    plan: Plan, data: HeightMap, rows: Sequence[Balloon], thinner: Iterator[Ends], level: float
+) -> Look:
+    """A scan, and the next of what its copies by `THINNED` give; level: mm of noise of the first scan."""
+    engine = Engine(data)
+    result, own = engine.run(plan), noise_of(data).typical
     steps = {row.balloon: row.step for row in result.characteristics}
     edges = [edges_of(plan, steps[b], result.steps) if steps[b] else () for b in rows]
     rooms = [edge_room(result.steps, ids) for ids in edges]
-    return Look(np.array([_ends(result, rows), *(next(thinner) for _ in THINNED)]), np.array(rooms))
+    smoother = level / own if own > 0.0 else 1.0
+    floors = [0.0 if step is None else form_floor(engine, result, step) or 0.0 for step in map(steps.get, rows)]
+    ends = [_ends(result, rows), *(next(thinner) for _ in THINNED)]
+    return Look(np.array(ends), np.array(rooms), smoother * np.array(floors))
 
 
 def _thinned(plan: Plan, data: HeightMap, rows: Sequence[Balloon], way: tuple[int, int, int, int]) -> Ends:
@@ -376,8 +419,18 @@ def _usual(values: FloatArray) -> FloatArray:
     return values[near] if np.count_nonzero(near) > 1 else values
 
 
-def _floor(values: FloatArray, here: FloatArray) -> float:
-    """What noise alone adds to a value, as a standard uncertainty; 0 where its mean stays where it is."""
+def _convergence(plan: Plan, step_id: str | None) -> float:
+    if step_id is None:
+        return 1.0
+    step = plan.step(step_id)
+    return kind_named(step.kind).model_validate(step.params).convergence
+
+
+def _floor(values: FloatArray, here: FloatArray, grows: float) -> float:
+    """What noise alone adds to a value, as a standard uncertainty; 0 where its mean stays where it is.
+
+    grows: share by which that is more with twice the variance.
+    """
     known = values[~np.isnan(values).any(axis=1)]
     added = 0.0
     for end, first in zip(known.T, here, strict=True):
@@ -385,4 +438,4 @@ def _floor(values: FloatArray, here: FloatArray) -> float:
         shift = abs(float(usual.mean()) - first) if usual.size else 0.0
         if usual.size and shift > SURELY * usual.std(ddof=1) / math.sqrt(usual.size):
             added = max(added, shift)
-    return added / DOUBLED / math.sqrt(3.0)
+    return added / grows / math.sqrt(3.0)

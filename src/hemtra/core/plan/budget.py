@@ -18,14 +18,18 @@ Share = Annotated[float, Field(ge=0.0, allow_inf_nan=False)]
 class Budget(BaseModel):
     """Standard uncertainty of a value by source, each in the unit of its row (JCGM 100).
 
+    Noise and spacing push the furthest of many the same way, outward; form and sampling are added as they are
+    there, elsewhere as squares.
+
     noise: of the points, as the scan scatters. sampling: what the spacing of the points does to it, wherever
     they lie. phase: where they come to lie on the part, and how it lies to their grid. unseen: what missing
     data leaves room for. anchors: what noise does to the features that its zones follow. calibration: scales of
     the station. form: what noise adds to a value that is never below zero, or the furthest of many. level: mm
     of noise of a point, and edges: mm by which edges that it rests on may lie off, on the scan that this was
     worked out on. edge_steps: ids of the steps that find these. floor: what a perfect part would read, of a
-    value of form. magnitude: whether it is never below zero, as a distance between two places is. unit: of all
-    shares. method: digest of how the row is measured, for which it was worked out.
+    value of form. outward: whether it is the furthest of many. magnitude: whether it is never below zero, as a
+    distance between two places is. unit: of all shares. method: digest of how the row is measured, for which it
+    was worked out.
     """
 
     noise: Share = 0.0
@@ -39,6 +43,7 @@ class Budget(BaseModel):
     edges: Share = 0.0
     edge_steps: tuple[str, ...] = ()
     floor: Share = 0.0
+    outward: bool = False
     magnitude: bool = False
     unit: str = ""
     method: str = ""
@@ -59,7 +64,16 @@ class Budget(BaseModel):
     @property
     def u(self) -> float:
         """The combined standard uncertainty."""
-        return math.hypot(*(getattr(self, source) for source in self.SOURCES))
+        return math.sqrt(sum(self._variances.values()))
+
+    @property
+    def _variances(self) -> dict[str, float]:
+        """By source, what it adds to the variance; what two of them have in common in proportion to both."""
+        found = {source: getattr(self, source) ** 2 for source in self.SOURCES}
+        if self.outward:
+            together = self.form + self.sampling
+            found |= {"form": self.form * together, "sampling": self.sampling * together}
+        return found
 
     @property
     def expanded(self) -> str:
@@ -69,9 +83,10 @@ class Budget(BaseModel):
     @property
     def shares(self) -> dict[str, float]:
         """By source, its part of the variance, 0 to 1; the largest first, without what adds nothing."""
-        whole = self.u**2
-        found = {source: getattr(self, source) ** 2 / whole for source in self.SOURCES if whole > 0.0}
-        return dict(sorted(((k, v) for k, v in found.items() if v > 0.0), key=lambda pair: -pair[1]))
+        variances = self._variances
+        whole = sum(variances.values())
+        found = {source: own / whole for source, own in variances.items() if own > 0.0}
+        return dict(sorted(found.items(), key=lambda pair: -pair[1]))
 
     def on(self, value: float, level: float, edges: float) -> Budget:
         """The same on a part that reads `value`, whose points scatter by `level` mm and whose edges may lie off
@@ -85,9 +100,11 @@ class Budget(BaseModel):
             # of two coordinates that scatter about zero, the length scatters by more than either
             form = max(form, RAYLEIGH * scatter)
         if self.floor > 0.0 and math.isfinite(value):
-            # noise and form add as squares, so that the more there is of form the less noise adds
+            # noise and form add as squares: the more there is of form, the less noise adds; but not less than
+            # it did where this was worked out, since much of a surface may lie near its furthest place
             floor = self.floor * rougher
-            form = floor * min(1.0, 2.0 * floor / max(abs(value), floor)) / math.sqrt(3.0)
+            added = floor * min(1.0, 2.0 * floor / max(abs(value), floor)) / math.sqrt(3.0)
+            form = min(max(added, form), floor / math.sqrt(3.0))
         return self.model_copy(
             update={
                 "noise": noise,

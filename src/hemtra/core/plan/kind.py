@@ -177,6 +177,15 @@ class Kind(Form, ABC):
         return self.unit
 
     @property
+    def convergence(self) -> float:
+        """Power of the spacing with which what the spacing does to its value shrinks at least.
+
+        1 for what rests on the places of edges, 2 for what is interpolated on smooth surfaces, and 1.5 for sums
+        over such surfaces up to where they end in a kink.
+        """
+        return 1.0
+
+    @property
     def counts_spikes(self) -> bool:
         """Whether its outcome counts isolated points left out, too many of which let no value pass."""
         return False

@@ -1,0 +1,121 @@
+"""Prints docs/kind-uncertainty.md: whether the uncertainty of every kind holds its error on analytic surfaces.
+
+`python tools/kind_uncertainty.py [seeds]`; the surfaces are those of `tools/kind_accuracy.py`.
+"""
+
+import sys
+from concurrent.futures import ProcessPoolExecutor
+from functools import partial
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
+import cases
+from hemtra.core.evaluation.uncertainty import budgets
+from hemtra.core.maps.heightmap import HeightMap
+from hemtra.core.plan.balloon import Balloon
+from hemtra.core.plan.budget import USUAL_COVERAGE, Budget
+from hemtra.core.plan.document import Characteristic, Plan, Step
+from hemtra.core.plan.kind import Kind
+from hemtra.core.plan.registry import kind_named
+
+SEEDS, SCANS = 2000, 16
+"""Poses with other noise each that are held against U, and others that U is worked out on."""
+COPIES = 32
+FIRST_SCAN = 100_000
+"""Seed of the first of the scans, far from those of the poses."""
+ROW = Balloon(1)
+_measured = cases.measured
+
+
+class Traced:
+    """Keeps the steps that a case measures with, so that a plan can be made of them."""
+
+    def __init__(self) -> None:
+        self.steps: list[Step] = []
+        self.data: HeightMap | None = None
+        self.known = True
+        self._values: list[Any] = []
+
+    def __call__(self, kind: Kind, data: HeightMap, zone: Any = None, **inputs: Any) -> Any:
+        value = _measured(kind, data, zone, **inputs)
+        wired = {}
+        for name, given in inputs.items():
+            many = given if isinstance(given, tuple) else (given,)
+            places = [next((k for k, v in enumerate(self._values) if v is one), None) for one in many]
+            self.known &= None not in places
+            wired[name] = tuple(f"s{k}" for k in places)
+        step = {"id": f"s{len(self.steps)}", "name": kind.title, "kind": kind.kind, "zone": zone}
+        if self.known:
+            self.steps.append(Step(**step, params=kind.model_dump(), inputs=wired))
+        self._values.append(value)
+        self.data = data
+        return value
+
+    @property
+    def plan(self) -> Plan | None:
+        """What was measured last as the only row; None where that is no number, or of what was not measured."""
+        if not self.known or not self.steps or not kind_named(self.steps[-1].kind).is_characteristic():
+            return None
+        row = Characteristic(balloon=ROW, name="value", step=self.steps[-1].id, upper=1e6)
+        return Plan(name="case", steps=tuple(self.steps), sheet=(row,))
+
+
+def budget_of(name: str, seed: int) -> Budget | None:
+    """How well one pose of a case is known."""
+    case = next(case for case in cases.CASES if case.name == name)
+    cases.measured = traced = Traced()
+    case.error(np.random.default_rng(seed), 1.0)
+    plan = traced.plan
+    assert traced.data is not None
+    return None if plan is None else budgets(plan, [traced.data], copies=COPIES, seed=seed).get(ROW)
+
+
+def error_of(name: str, seed: int) -> float:
+    """By how much one pose of a case is off."""
+    case = next(case for case in cases.CASES if case.name == name)
+    cases.measured = _measured
+    return abs(case.error(np.random.default_rng(seed), 1.0))
+
+
+def main() -> None:
+    """The whole page."""
+    seeds = int(sys.argv[1]) if len(sys.argv) > 1 else SEEDS
+    print(
+        f"""# How well every kind is known
+
+Each kind that gives a number measures an analytic surface in a random place, direction and tilt, on a grid of
+{cases.PITCH} mm with the noise of the Sim 130, as in [Accuracy of every kind](kind-accuracy.md).
+U = {USUAL_COVERAGE:g} u is worked out on {SCANS} scans; *holds*: in how many of {seeds} other poses the error
+is at most U. *Needed*: what 95 % of the errors stay within. Values in 1/1000 of the unit. Made
+by `python tools/kind_uncertainty.py {seeds}`.
+
+| | U | needed | U / needed | holds | made of |
+|---|---:|---:|---:|---:|---|"""
+    )
+    with ProcessPoolExecutor() as pool:
+        for case in cases.CASES:
+            scans = range(FIRST_SCAN, FIRST_SCAN + SCANS)
+            found = [one for one in pool.map(partial(budget_of, case.name), scans) if one is not None]
+            if not found:
+                continue
+            expanded = USUAL_COVERAGE * float(np.sqrt(np.mean([one.u**2 for one in found])))
+            errors = np.array(list(pool.map(partial(error_of, case.name), range(seeds), chunksize=50)))
+            needed = float(np.percentile(errors, 95))
+            shares = {s: float(np.mean([one.shares.get(s, 0.0) for one in found])) for s in Budget.SOURCES}
+            largest = sorted((s for s in shares if shares[s] >= 0.05), key=lambda s: -shares[s])
+            cells = [
+                case.name,
+                f"{1000 * expanded:.2f}",
+                f"{1000 * needed:.2f}",
+                f"{expanded / needed:.1f}",
+                f"{100 * np.mean(errors <= expanded):.0f} %",
+                ", ".join(f"{Budget.TITLES[s]} {100 * shares[s]:.0f} %" for s in largest),
+            ]
+            print("| " + " | ".join(cells) + " |", flush=True)
+
+
+if __name__ == "__main__":
+    main()
