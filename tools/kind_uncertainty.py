@@ -4,6 +4,7 @@
 """
 
 import sys
+from collections.abc import Mapping
 from concurrent.futures import ProcessPoolExecutor
 from functools import partial
 from pathlib import Path
@@ -13,7 +14,12 @@ import numpy as np
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 import cases
+from hemtra.core.characteristics.contour_form import RoundnessKind, StraightnessKind
+from hemtra.core.characteristics.form import FlatnessKind
+from hemtra.core.characteristics.sizes import DiameterKind, GrooveSizeKind, OpeningSizeKind, RadiusKind
+from hemtra.core.evaluation.engine import Engine
 from hemtra.core.evaluation.uncertainty import budgets
+from hemtra.core.geometry.elements import LEVEL
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.plan.balloon import Balloon
 from hemtra.core.plan.budget import USUAL_COVERAGE, Budget
@@ -28,6 +34,24 @@ FIRST_SCAN = 100_000
 """Seed of the first of the scans, far from those of the poses."""
 ROW = Balloon(1)
 _measured = cases.measured
+SIZES: Mapping[str, tuple[Kind, str]] = {
+    "circle, diameter": (DiameterKind(), "of"),
+    "ellipse, length": (OpeningSizeKind(what="length"), "of"),
+    "slot, width": (OpeningSizeKind(what="width"), "of"),
+    "sphere, radius": (RadiusKind(), "of"),
+    "cylinder, radius": (RadiusKind(), "of"),
+    "arc on a section, radius": (RadiusKind(), "of"),
+    "groove, depth": (GrooveSizeKind(what="depth"), "of"),
+    "groove, width": (GrooveSizeKind(what="width"), "of"),
+}
+"""By case that measures a feature, what gives its size, and the input for the feature."""
+FORMS: Mapping[str, tuple[str, Kind, str]] = {
+    "flatness of a plane": ("plane, tilt", FlatnessKind(), "surfaces"),
+    "straightness of an edge": ("edge line, place", StraightnessKind(), "edge"),
+    "roundness of a circle": ("circle, diameter", RoundnessKind(), "circle"),
+}
+"""Values of form, of what is perfect: by name the case that finds it, the kind and its input."""
+NAMES = (*(case.name for case in cases.CASES), *FORMS)
 
 
 class Traced:
@@ -43,6 +67,8 @@ class Traced:
         value = _measured(kind, data, zone, **inputs)
         wired = {}
         for name, given in inputs.items():
+            if given is LEVEL:
+                continue
             many = given if isinstance(given, tuple) else (given,)
             places = [next((k for k, v in enumerate(self._values) if v is one), None) for one in many]
             self.known &= None not in places
@@ -54,30 +80,45 @@ class Traced:
         self.data = data
         return value
 
-    @property
-    def plan(self) -> Plan | None:
-        """What was measured last as the only row; None where that is no number, or of what was not measured."""
+    def plan(self, name: str) -> Plan | None:
+        """What a case measures, as the only row; None where that is no number, or not traced."""
+        more = FORMS[name][1:] if name in FORMS else SIZES.get(name)
+        if more is not None:
+            kind, taken = more
+            features = [step for step in self.steps if not kind_named(step.kind).is_characteristic()]
+            wired = {taken: (features[-1].id,)}
+            added = Step(id="size", name=name, kind=kind.kind, params=kind.model_dump(), inputs=wired)
+            self.steps = [*features, added]
         if not self.known or not self.steps or not kind_named(self.steps[-1].kind).is_characteristic():
             return None
         row = Characteristic(balloon=ROW, name="value", step=self.steps[-1].id, upper=1e6)
         return Plan(name="case", steps=tuple(self.steps), sheet=(row,))
 
 
+def tried(name: str, seed: int) -> tuple[float, Plan | None, HeightMap]:
+    """By how much one pose of a case is off, with its plan and map."""
+    wanted = FORMS[name][0] if name in FORMS else name
+    case = next(case for case in cases.CASES if case.name == wanted)
+    cases.measured = traced = Traced()
+    off = abs(case.error(np.random.default_rng(seed), 1.0))
+    assert traced.data is not None
+    return off, traced.plan(name), traced.data
+
+
 def budget_of(name: str, seed: int) -> Budget | None:
     """How well one pose of a case is known."""
-    case = next(case for case in cases.CASES if case.name == name)
-    cases.measured = traced = Traced()
-    case.error(np.random.default_rng(seed), 1.0)
-    plan = traced.plan
-    assert traced.data is not None
-    return None if plan is None else budgets(plan, [traced.data], copies=COPIES, seed=seed).get(ROW)
+    _, plan, data = tried(name, seed)
+    return None if plan is None else budgets(plan, [data], copies=COPIES, seed=seed).get(ROW)
 
 
 def error_of(name: str, seed: int) -> float:
-    """By how much one pose of a case is off."""
-    case = next(case for case in cases.CASES if case.name == name)
-    cases.measured = _measured
-    return abs(case.error(np.random.default_rng(seed), 1.0))
+    """By how much one pose is off; a value of form should be zero."""
+    off, plan, data = tried(name, seed)
+    if name not in FORMS:
+        return off
+    assert plan is not None
+    value = Engine(data).run(plan).characteristics[0].value
+    return float("nan") if value is None else value
 
 
 def main() -> None:
@@ -96,18 +137,18 @@ by `python tools/kind_uncertainty.py {seeds}`.
 |---|---:|---:|---:|---:|---|"""
     )
     with ProcessPoolExecutor() as pool:
-        for case in cases.CASES:
+        for name in NAMES:
             scans = range(FIRST_SCAN, FIRST_SCAN + SCANS)
-            found = [one for one in pool.map(partial(budget_of, case.name), scans) if one is not None]
+            found = [one for one in pool.map(partial(budget_of, name), scans) if one is not None]
             if not found:
                 continue
             expanded = USUAL_COVERAGE * float(np.sqrt(np.mean([one.u**2 for one in found])))
-            errors = np.array(list(pool.map(partial(error_of, case.name), range(seeds), chunksize=50)))
+            errors = np.array(list(pool.map(partial(error_of, name), range(seeds), chunksize=50)))
             needed = float(np.percentile(errors, 95))
             shares = {s: float(np.mean([one.shares.get(s, 0.0) for one in found])) for s in Budget.SOURCES}
             largest = sorted((s for s in shares if shares[s] >= 0.05), key=lambda s: -shares[s])
             cells = [
-                case.name,
+                name,
                 f"{1000 * expanded:.2f}",
                 f"{1000 * needed:.2f}",
                 f"{expanded / needed:.1f}",

@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hemtra.core.plan.document import Characteristic
-from hemtra.core.plan.limits import CharacteristicResult, evaluate
+from hemtra.core.plan.limits import CharacteristicResult, evaluate, format_value
 from hemtra.core.plan.shown_units import in_unit, tolerance_in
 from hemtra.core.plan.tolerance import parse_tolerance
 from hemtra.core.statistics import statistics
@@ -44,6 +44,12 @@ def result(value, lower, upper, unit="mm", uncertainty=0.0, span=None):
 def test_lengths_in_words(text, shown):
     assert INCH.shown(text) == shown
     assert MM.shown(text) == text
+
+
+def test_a_text_that_was_read_is_shown_as_it_is():
+    read = replace(result(1.0, 1.0, 1.0, unit=""), text="LOT 7")
+    assert format_value(read) == "LOT 7"
+    assert format_value(replace(read, value=None)) == "–"
 
 
 @given(NUMBERS, NUMBERS, st.floats(0.0, 50.0), st.sampled_from([0.0, 0.4]))

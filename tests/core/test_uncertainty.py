@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from scipy.special import erf
 
 from hemtra import HeightMap, load_plan, save_plan
 from hemtra.core.errors import HemtraError
@@ -26,11 +27,12 @@ from makers import box, edited, levels, sloped
 NOISE, DX, DY = 0.006, 0.1, 0.14
 
 
-def bar(seed, turn=0.0, shift=0.0, noise=NOISE):
-    """A bar 5.94 mm wide and 2 mm high with sheer sides, anywhere on the grid."""
+def bar(seed, turn=0.0, shift=0.0, noise=NOISE, soft=0.0):
+    """A bar 5.94 mm wide and 2 mm high with sheer sides, or with soft ones, anywhere on the grid."""
     x, y = np.meshgrid(-8.0 + DX * np.arange(161), -7.0 + DY * np.arange(101))
     c, s = math.cos(math.radians(turn)), math.sin(math.radians(turn))
-    z = np.where(np.abs(c * (x - shift) + s * y) < 2.97, 2.0, 0.0)
+    inside = 2.97 - np.abs(c * (x - shift) + s * y)
+    z = 1.0 + erf(inside / soft) if soft else np.where(inside > 0.0, 2.0, 0.0)
     return HeightMap(z + np.random.default_rng(seed).normal(0, noise, z.shape), None, DX, DY, -8.0, -7.0)
 
 
@@ -101,6 +103,36 @@ def test_what_the_grid_cannot_tell_of_sheer_edges_is_stated():
     along = budgets(width_plan(), [bar(0)], copies=8)[1]
     askew = budgets(width_plan(33.0), [bar(0, 33.0)], copies=8)[1]
     assert along.edges > 4.0 * askew.edges, "along its columns the grid tells an edge least"
+
+
+def test_edges_that_the_points_see_whole_are_known_far_better_than_sheer_ones():
+    poses = [(12.0 + 7.0 * k, 0.0137 * k) for k in range(8)]
+    errors, stated, sheer = [], [], []
+    for k, (turn, shift) in enumerate(poses):
+        plan = width_plan(turn, shift)
+        data = bar(k, turn, shift, soft=0.2)
+        stated.append(2.0 * budgets(plan, [data], copies=8)[1].u)
+        errors.append(abs(Engine(data).run(plan).characteristics[0].value - 5.94))
+        sheer.append(2.0 * budgets(plan, [bar(k, turn, shift)], copies=8)[1].u)
+    assert np.mean(np.array(errors) <= stated) >= 0.85
+    assert np.median(stated) < 3.0 * max(errors)
+    assert np.median(stated) < 0.3 * np.median(sheer)
+
+
+def test_what_the_noise_adds_to_form_is_that_of_the_part_that_shows_it_most():
+    """On a perfect part all of its flatness is an error, and U holds it however the part lies to the grid."""
+    flatness = Step(id="f", name="Flatness", kind="flatness", inputs={"surfaces": ("p",)})
+    row = Characteristic(balloon=1, name="Flatness", step="f", upper=0.05)
+    scans = [bar(k, noise=0.02) for k in range(6)]
+    plans = []
+    for k in range(6):
+        zone = RectangleZone(x=0.0, y=0.0, width=3.6, height=6.0, rotation=3.0 * k)
+        plans.append(Plan(steps=(Step(id="p", name="Top", kind="plane", zone=zone), flatness), sheet=(row,)))
+    found = budgets(plans[0], scans, copies=8)[1]
+    assert found.outward
+    for plan, scan in zip(plans, scans, strict=True):
+        read = Engine(scan).run(with_budgets(plan, {1: found.model_copy(update={"method": ""})}))
+        assert 0.0 < read.characteristics[0].value <= 2.0 * found.u
 
 
 def test_scales_of_the_station_count_by_what_they_do_to_the_value():
@@ -220,6 +252,19 @@ def test_a_length_near_zero_scatters_by_more_on_a_rough_part():
 
 
 SHARE = st.floats(0.0, 10.0)
+
+
+@given(SHARE, SHARE, SHARE)
+def test_what_pushes_the_furthest_of_many_one_way_is_added_as_it_is(noise, form, spacing):
+    shares = {"noise": noise, "form": form, "sampling": spacing}
+    one, outward = Budget(**shares), Budget(**shares, outward=True)
+    assert outward.u == pytest.approx(math.hypot(noise, form + spacing))
+    assert one.u <= outward.u * (1.0 + 1e-12)
+    if outward.u > 1e-6:
+        assert sum(outward.shares.values()) == pytest.approx(1.0)
+        assert outward.shares.get("form", 0.0) * spacing == pytest.approx(
+            outward.shares.get("sampling", 0.0) * form, abs=1e-9
+        )
 
 
 @given(SHARE, SHARE, SHARE, st.floats(0.1, 5.0), st.floats(0.1, 5.0))

@@ -238,6 +238,8 @@ def test_a_trend_knows_its_uncertainty_and_what_its_gauge_scatters(records):
     assert trend.gauge == 0.004
     inches = trend.in_unit(INCH)
     assert (inches.u, inches.gauge) == pytest.approx((trend.u / 25.4, 0.004 / 25.4))
+    assert (inches.lower, inches.upper) == pytest.approx((trend.lower / 25.4, trend.upper / 25.4))
+    assert replace(trend, lower=None).in_unit(INCH).lower is None
     (other,) = trends(records, [lot], 2)
     assert other.gauge is None
     (plain,) = trends(records, [made_lot(records, "plain", [0.2], started=BEGAN + DAY)], 1)

@@ -110,6 +110,11 @@ def test_a_copy_comes_back_proven_and_what_stood_there_stays(path, tmp_path):
 
 @pytest.mark.parametrize("seed", range(2))
 def test_what_is_readable_of_damaged_records_is_saved_and_the_rest_named(seed, path, tmp_path):
+    records = Records(str(path))
+    for lot in records.all_lots():
+        for one in records.parts_of(lot, most=1000):
+            records.event(lot, Event("note", time.time(), one.number, {"text": "seen"}), one.id)
+    records.close()
     db = sqlite3.connect(path)
     db.execute("pragma wal_checkpoint(truncate)")
     whole = {row[0]: row[1:] for row in db.execute("select id, serial, number from parts")}
@@ -124,6 +129,9 @@ def test_what_is_readable_of_damaged_records_is_saved_and_the_rest_named(seed, p
     assert all("parts of the numbers" in words for words in check(tmp_path / "saved.db")), "gaps alone are left"
     db = sqlite3.connect(tmp_path / "saved.db")
     kept = {row[0]: row[1:] for row in db.execute("select id, serial, number from parts")}
+    orphans = "select count(*) from events where part_id not in (select id from parts)"
+    assert db.execute(orphans).fetchone() == (0,)
+    assert db.execute("select count(part_id) from events").fetchone()[0] > 100
     db.close()
     assert len(kept) > 300, "most of it"
     assert found.kept["parts"] == len(kept)

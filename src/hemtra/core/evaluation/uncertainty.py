@@ -52,6 +52,8 @@ SURELY = 2.0
 """Standard errors from which on a shift of the mean is one."""
 ASTRAY = 4.0
 """Standard deviations from which on a value on one copy is not counted."""
+CUBIC = (3.0**3 - 1.0) / (2.0**3 - 1.0)
+"""How much farther off values lie on every third point than on every second, if it is with the third power."""
 CLEARLY_FASTER = 3.0
 """Times that values lie farther apart than in proportion to the spacing, from which on that is no chance."""
 NUDGE = 1e-3
@@ -137,7 +139,7 @@ def budgets(
         if row.value is None or row.text or row.step not in first.steps:
             continue
         # cells at the rim of a zone hold more or fewer points as the part lies
-        floor = max(look.floors[n] for look in looks)
+        floor = float(max(look.floors[n] for look in looks))
         budget = tried.budget(n, outward=floor > 0.0 or row.least is not None)
         if budget is None:
             continue
@@ -211,21 +213,21 @@ class Tried:
     def _spacing(self, n: int, noise: float) -> tuple[float, float] | None:
         """What spacing and phase do to a row, each as a standard uncertainty; None where no thinner map has it.
 
-        What the spacing does shrinks with it as the kind says (`Kind.convergence`), or faster where that shows. How far values on maps of
-        other points lie apart shrinks in proportion, and counts for the edges as they lie on the first scan;
-        maps of fewer points scatter by more noise.
+        What the spacing does shrinks with it as the kind says (`Kind.convergence`), or faster where that shows.
+        How far values on maps of other points lie apart shrinks in proportion, and counts for the edges as they
+        lie on the first scan; maps of fewer points scatter by more noise.
         """
         off: list[float] = []
         apart: list[float] = []
         thinner = [(look, _thinner(look, n)) for look in self.looks]
-        faster = _shrinks_faster([found for _, found in thinner], noise)
+        order = max(self.orders[n], _shown_order(thinner, n, noise))
         for look, found in thinner:
             if not found:
                 continue
             every, values = next(iter(found.items()))
-            larger = every ** (self.orders[n] + faster) - 1.0
+            larger = every**order - 1.0
             off.append(float(np.abs(values.mean(axis=0) - look.ends[0, n]).max()) / larger)
-            used = {k: v for k, v in found.items() if k == every or not faster}
+            used = {k: v for k, v in found.items() if k == every or order <= self.orders[n]}
             left = [np.maximum(v.var(axis=0, ddof=1) - (k * noise) ** 2, 0.0) / k**2 for k, v in used.items()]
             weights = [len(v) - 1 for v in used.values()]
             spread = math.sqrt(float(np.average(left, axis=0, weights=weights).max()))
@@ -260,18 +262,29 @@ def _thinner(look: Look, n: int) -> dict[int, FloatArray]:
     return {} if np.isnan(look.ends[0, n]).any() else found
 
 
-def _shrinks_faster(thinner: Sequence[Mapping[int, FloatArray]], noise: float) -> bool:
-    """Whether values lie apart on every third point, but far less on every second.
+def _shown_order(thinner: Sequence[tuple[Look, Mapping[int, FloatArray]]], n: int, noise: float) -> float:
+    """Power of the spacing with which what it does to the n-th row is clearly seen to shrink; 1 if not.
 
-    So it is where edges are wide enough for the points to see them whole; every third then says nothing.
+    Where edges are wide enough for the points to see them whole, values of every third point lie off, or apart,
+    but those of every second hardly do; every third then says nothing of all.
     """
-    second, third = (
-        [float(found[k].var(axis=0, ddof=1).max()) / k**2 for found in thinner if k in found] for k in (2, 3)
-    )
-    if not second or not third:
-        return False
-    left = max(float(np.mean(third)) - noise**2, 0.0)
-    return math.sqrt(left) > CLEARLY_FASTER * math.sqrt(float(np.mean(second)))
+    both = [(look.ends[0, n], found) for look, found in thinner if {2, 3} <= found.keys()]
+    if not both:
+        return 1.0
+
+    def usual(size: Callable[[FloatArray, FloatArray], float], every: int) -> float:
+        return math.sqrt(float(np.mean([size(found[every], whole) ** 2 for whole, found in both])))
+
+    def off(values: FloatArray, whole: FloatArray) -> float:
+        return float(np.abs(values.mean(axis=0) - whole).max())
+
+    def apart(values: FloatArray, whole: FloatArray) -> float:
+        return float(values.std(axis=0, ddof=1).max())
+
+    if usual(off, 3) > CUBIC * max(usual(off, 2), noise):
+        return 3.0
+    left = math.sqrt(max((usual(apart, 3) / 3.0) ** 2 - noise**2, 0.0))
+    return 2.0 if left > CLEARLY_FASTER * usual(apart, 2) / 2.0 else 1.0
 
 
 def _measured(ends: FloatArray, n: int, thinner: tuple[int, int]) -> FloatArray:
