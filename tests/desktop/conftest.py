@@ -25,8 +25,8 @@ from hemtra.storage.scans import load_scan
 from hemtra.storage.trays import TrayEntry, save_tray
 from hemtra.virtual.demo import PARTS
 
-FEW = 5
-"""Parts of the demo's tray that most tests open: three good ones, two bad."""
+FEW, MORE = 3, 5
+"""Parts of the demo's tray that most tests open, one of them bad, and those marked `five_parts`, two bad."""
 
 
 @pytest.fixture(scope="session")
@@ -114,20 +114,35 @@ def settled(qtbot):
 
 
 @pytest.fixture(scope="session")
-def small_demo(demo_folder, tmp_path_factory):
-    """The demo with the first parts of its tray. Tests only read it."""
-    folder = tmp_path_factory.mktemp("small")
-    (folder / TRAY).mkdir()
-    for name in (PLAN_FILE, STATION_FILE, *(f"{TRAY}/{part.file}" for part in PARTS[:FEW])):
-        (folder / name).symlink_to(demo_folder / name)
-    save_tray(folder / PLAN_FILE, [TrayEntry(folder / TRAY / part.file, part.tag) for part in PARTS[:FEW]])
-    return folder
+def small_demos(demo_folder, tmp_path_factory):
+    """By how many, the demo with the first parts of its tray. Tests only read them."""
+    made = {}
+    for count in (FEW, MORE):
+        folder = made[count] = tmp_path_factory.mktemp("small")
+        (folder / TRAY).mkdir()
+        for name in (PLAN_FILE, STATION_FILE, *(f"{TRAY}/{part.file}" for part in PARTS[:count])):
+            (folder / name).symlink_to(demo_folder / name)
+        entries = [TrayEntry(folder / TRAY / part.file, part.tag) for part in PARTS[:count]]
+        save_tray(folder / PLAN_FILE, entries)
+    return made
 
 
 @pytest.fixture
-def demo(window, settled, small_demo, qtbot):
+def parts(request):
+    """How many parts the demo has in a test."""
+    return MORE if request.node.get_closest_marker("five_parts") else FEW
+
+
+@pytest.fixture
+def small_demo(small_demos, parts):
+    """The demo with the first parts of its tray. Tests only read it."""
+    return small_demos[parts]
+
+
+@pytest.fixture
+def demo(window, settled, small_demo, parts, qtbot):
     """A window with the demo and a few of its parts open, on the first one."""
     window.session.plans.open(small_demo / PLAN_FILE)
-    qtbot.waitUntil(lambda: len(window.session.bench.tray.parts) == FEW, timeout=20_000)
+    qtbot.waitUntil(lambda: len(window.session.bench.tray.parts) == parts, timeout=20_000)
     settled(window)
     return window

@@ -1,5 +1,6 @@
 """The first hours: a tour that watches what is done, hints where nothing was measured, and empty states."""
 
+import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtTest import QTest
 from test_window import LEFT, drag, retype, values
@@ -19,6 +20,7 @@ def click_balloon(qtbot, stage, number):
     qtbot.mouseClick(stage, LEFT, pos=QPointF(*balloon.place).toPoint())
 
 
+@pytest.mark.five_parts
 def test_the_tour_ticks_itself_off(demo, qtbot, settled, monkeypatch):
     monkeypatch.setattr(tours, "DEMO_PARTS", 5)
     workspace, tour = demo.workspaces["plan"].workspace, demo.tour

@@ -39,6 +39,7 @@ def test_a_zone_is_dragged_on_a_turned_part_and_moves_on_all(demo, qtbot, settle
     assert bench.document.plan.step("boss-ne-top").zone == before
 
 
+@pytest.mark.five_parts
 def test_what_a_zone_follows_is_chosen_on_its_card(demo, settled):
     bench = demo.session.bench
     button = card(demo, "boss-ne-top").follow
@@ -59,6 +60,7 @@ def test_what_a_zone_follows_is_chosen_on_its_card(demo, settled):
     assert bench.tray.agreement == (5, 5)
 
 
+@pytest.mark.five_parts
 def test_a_new_anchor_is_put_between_and_followed(demo, settled):
     bench = demo.session.bench
     demo.workspaces["plan"].workspace.card.anchor_wanted.emit("boss-ne-top", "circle")
@@ -98,6 +100,7 @@ def test_an_anchor_in_use_otherwise_is_not_deleted(demo, settled):
     assert bench.document.plan == before
 
 
+@pytest.mark.five_parts
 def test_an_outline_makes_all_zones_move(demo, qtbot, settled):
     """From a plan that follows nothing: one action, and every part is found."""
     bench = demo.session.bench
@@ -138,6 +141,7 @@ def test_contour_is_rubbed_out_on_the_stage_and_comes_back(demo, qtbot, settled)
     assert upper_edge() == count
 
 
+@pytest.mark.five_parts
 def test_another_reference_measures_the_same_and_can_be_undone(demo, qtbot, settled):
     bench = demo.session.bench
     first, before, found = bench.document.reference, bench.document.plan, values(demo)[1].value
@@ -158,6 +162,7 @@ def test_another_reference_measures_the_same_and_can_be_undone(demo, qtbot, sett
     assert bench.tray.agreement == (5, 5)
 
 
+@pytest.mark.five_parts
 def test_the_outline_taught_on_nothing_says_so_and_loses_nothing(demo, settled):
     bench = demo.session.bench
     bench.select_step("outline")
@@ -184,6 +189,7 @@ def test_handles_lie_where_the_zone_is_on_this_part(demo, settled):
     assert stage.viewport.to_part(middle.x(), middle.y()) == pytest.approx((placed.x, placed.y), abs=1e-6)
 
 
+@pytest.mark.five_parts
 def test_parts_that_flip_are_listed_and_the_edit_can_be_taken_back(demo, qtbot, settled):
     panel = demo.workspaces["plan"].workspace.tray
     assert not panel.flips.isVisible()
@@ -259,6 +265,7 @@ def test_a_height_band_is_typed_on_the_card_and_nonsense_is_told(demo, qtbot, se
     assert bench.document.plan.step("boss-ne-top").zone.band is None
 
 
+@pytest.mark.five_parts
 def test_a_limit_is_dragged_on_its_bar_and_says_how_many_parts_would_flip(demo, qtbot, settled):
     row, panel = demo.workspaces["plan"].workspace.sheet.row_of(6), demo.workspaces["plan"].workspace.tray
     bar, (low, high) = row._bar(), (7.85 - 0.1, 8.15 + 0.1)

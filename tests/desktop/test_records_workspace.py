@@ -204,8 +204,8 @@ def test_the_trend_is_looked_at_closer_and_a_click_on_a_part_opens_it(looking, q
     QTest.keyClick(trend, Qt.Key.Key_Home)
     trend.zoom(20.0, 100.5 / BIG)
     spot = trend.chart.shown(100, 0.9)
-    trend, k = trend.part_near(spot)
-    assert trend.values[k] == 0.9
+    near, k = trend.part_near(spot)
+    assert near.values[k] == 0.9
     trend.grab()
     QTest.mouseMove(trend, spot.toPoint())
     QTest.mouseClick(trend, Qt.MouseButton.LeftButton, pos=spot.toPoint())

@@ -56,6 +56,7 @@ def message(window) -> str:
     return window.message_bar.text.text() if window.message_bar.isVisible() else ""
 
 
+@pytest.mark.five_parts
 def test_demo_opens_with_all_parts_evaluated(demo):
     assert demo.session.bench.tray.agreement == (5, 5)
     assert [row.row.balloon for row in demo.workspaces["plan"].workspace.sheet.items] == list(range(1, 25))
@@ -64,6 +65,7 @@ def test_demo_opens_with_all_parts_evaluated(demo):
     assert not demo.session.bench.document.unsaved
 
 
+@pytest.mark.five_parts
 def test_dragging_a_zone_off_its_boss_fails_it_and_undo_brings_it_back(demo, qtbot, settled):
     stage, before = demo.workspaces["plan"].workspace.stage, demo.session.bench.document.plan
     assert demo.session.bench.selected_step == "boss-ne-top"
@@ -178,6 +180,7 @@ def test_escape_leaves_and_a_click_beside_the_part_explains(demo, qtbot, settled
     assert not demo.session.bench.document.unsaved
 
 
+@pytest.mark.five_parts
 def test_space_steps_through_the_tray_and_tags_can_be_changed(demo, qtbot, settled):
     stage, tray = demo.workspaces["plan"].workspace.stage, demo.workspaces["plan"].workspace.tray
     stage.setFocus()
@@ -304,6 +307,7 @@ def test_balloons_select_their_characteristic(demo, qtbot, settled):
     assert demo.session.bench.balloon == 12
 
 
+@pytest.mark.five_parts
 def test_save_reopen_and_tray_beside_it(demo, settled, tmp_path, qtbot):
     row = demo.workspaces["plan"].workspace.sheet.row_of(1)
     retype(qtbot, row.tolerance, "4.00 ±0.20")
@@ -341,6 +345,7 @@ def test_a_save_that_fails_says_so_and_keeps_everything(demo, settled, tmp_path,
     assert path.read_bytes() == before
 
 
+@pytest.mark.five_parts
 @pytest.mark.parametrize("content", [b"PK torn", b""])
 def test_a_file_that_cannot_be_opened_leaves_the_open_one(demo, settled, tmp_path, content):
     (tmp_path / "bad.hplan").write_bytes(content)
@@ -376,6 +381,7 @@ def test_scans_alone_start_a_plan_and_odd_ones_are_told(window, settled, qtbot, 
     assert "no data at all" in message(window)
 
 
+@pytest.mark.five_parts
 def test_unsaved_work_comes_back_after_a_crash(demo, settled, qtbot):
     retype(qtbot, demo.workspaces["plan"].workspace.sheet.row_of(1).tolerance, "4.00 ±0.25")
     qtbot.waitUntil(lambda: recovery.own_file().exists(), timeout=5_000)

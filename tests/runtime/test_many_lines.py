@@ -95,6 +95,7 @@ def test_nothing_is_doubled_whatever_was_noted_as_sent(tmp_path, away):
         assert link.once(0.0)
         assert link.waiting == 0
         assert on_record(away.url) == on_record(str(spool)), noted
+    assert Uplink(spool, away.url, print).waiting == 0, "what is noted still holds at the next start"
 
 
 def test_what_breaks_off_in_the_middle_is_done_anew_and_whole(tmp_path, away, monkeypatch):
