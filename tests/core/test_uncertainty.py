@@ -275,7 +275,7 @@ def test_shares_make_the_whole_and_each_source_grows_by_its_own_cause(noise, pha
         assert sum(budget.shares.values()) == pytest.approx(1.0)
     there = budget.on(1.0, 0.01 * rougher, 0.02 * wider)
     assert (there.noise, there.phase, there.sampling) == pytest.approx(
-        (noise * rougher, phase * wider, spacing)
+        (noise * max(rougher, 1.0), phase * wider, spacing)
     )
 
 

@@ -90,9 +90,10 @@ class Budget(BaseModel):
 
     def on(self, value: float, level: float, edges: float) -> Budget:
         """The same on a part that reads `value`, whose points scatter by `level` mm and whose edges may lie off
-        by `edges` mm; without what is unseen there.
+        by `edges` mm; without what is unseen there. One that seems smoother is not known better for that: how
+        rough it seems depends a little on how it lies.
         """
-        rougher = level / self.level if self.level > 0.0 else 1.0
+        rougher = max(level / self.level, 1.0) if self.level > 0.0 else 1.0
         wider = edges / self.edges if self.edges > 0.0 else 1.0
         noise, anchors, phase = self.noise * rougher, self.anchors * rougher, self.phase * wider
         form, scatter = self.form * rougher, math.hypot(noise, anchors, phase)
