@@ -123,6 +123,14 @@ def test_a_service_manager_hears_that_a_line_is_ready_alive_and_ending(manager, 
         line.alive("7 parts, 6 pass")
     line.stopping()
     assert manager() == ["READY=1", *["WATCHDOG=1\nSTATUS=7 parts, 6 pass"] * 3, "STOPPING=1"]
+    # half as often as asked: of 30 s, at once and after 15 and 30
+    line.alive("8 parts")
+    now[0] += 4.9
+    line.alive("8 parts")
+    assert manager() == []
+    now[0] += 1.2
+    line.alive("8 parts")
+    assert manager() == ["WATCHDOG=1\nSTATUS=8 parts"]
 
 
 def test_nobody_is_told_where_nobody_listens_and_a_manager_that_left_stops_nothing(tmp_path, monkeypatch):

@@ -4,10 +4,13 @@ import multiprocessing
 import socket
 import threading
 import time
+from itertools import pairwise
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
-from hemtra.outputs.modbus import MOST_WAITING, ModbusOutput, line_coil, output_register
+from hemtra.outputs.modbus import APART, MOST_WAITING, ModbusOutput, changes, line_coil, output_register
 from hemtra.outputs.modbus_addresses import HEARTBEAT, READY, RESULT
 from hemtra.outputs.modbus_monitor import Wiring
 from hemtra.outputs.output import OutputState, PartShown
@@ -232,3 +235,19 @@ def test_no_pulse_is_lost_however_fast_lines_change():
     link.start()
     link.stop()
     assert written[:40] == [k % 2 == 0 for k in range(40)]
+
+
+@given(st.lists(st.booleans(), max_size=40), st.lists(st.booleans(), max_size=40), st.integers(1, 12))
+def test_what_is_written_is_what_differs_in_few_stretches(before, after, most):
+    found = changes(before, after, most)
+    differs = {k for k in range(len(after)) if k >= len(before) or before[k] != after[k]}
+    covered = [k for first, end in found for k in range(first, end)]
+    assert differs <= set(covered)
+    assert len(covered) == len(set(covered)), "nothing is written twice"
+    for first, end in found:
+        assert 0 < end - first <= max(most, 1)
+        assert {first, end - 1} <= differs
+    for (begun, end), (later, _) in pairwise(found):
+        assert later - end >= APART or later - begun >= most, "those a few apart are one"
+    far = [True, *[False] * 30, True]
+    assert changes([False] * 32, far, 100) == [(0, 1), (31, 32)]

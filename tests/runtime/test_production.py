@@ -286,7 +286,9 @@ def test_pause_resume_stop_and_a_new_lot(records, tmp_path):
     heard, first = Heard(), threading.Event()
     feed = FolderFeed.of(folder_of(tmp_path / "in", [0.2, 0.5]), parts=100_000)
     listeners = Listeners(lambda done: (heard.done.append(done), first.set()), heard.events.append)
-    run = Production(Setup(PLAN), feed, ThreadWorkers(PLAN), records, None, listeners)
+    link = FakeLink()
+    signaller = Signaller((Digital(name="reject", line=0),), link, lambda: None)
+    run = Production(Setup(PLAN), feed, ThreadWorkers(PLAN), records, signaller, listeners)
     run.start()
     assert first.wait(60)
     lot = run.lot
@@ -303,6 +305,7 @@ def test_pause_resume_stop_and_a_new_lot(records, tmp_path):
     numbers = [d.record.number for d in heard.done]
     again = numbers.index(1, 1)
     assert run.counts.all == len(numbers) - again, "counts are of the lot that runs"
+    assert [f.ready for f in link.frames if f.ready is not None] == [True, False, True, False]
     (begun,) = [event for event in heard.events if event.kind == "new lot"]
     assert begun.fields == {"lot": run.lot.name}
     assert run.lot.name != lot.name

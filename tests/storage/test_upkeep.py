@@ -135,6 +135,8 @@ def test_what_is_readable_of_damaged_records_is_saved_and_the_rest_named(seed, p
     db.close()
     assert len(kept) > 300, "most of it"
     assert found.kept["parts"] == len(kept)
+    for first, last in found.lost.get("parts", []):
+        assert (f"{first} to {last}" if first < last else f" {first}") in found.words
     assert "were saved" in found.words
     records = Records(str(tmp_path / "saved.db"))
     assert sum(records.counts(lot).all for lot in records.all_lots()) == len(kept)
