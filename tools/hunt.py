@@ -21,8 +21,7 @@ from pathlib import Path
 import numpy as np
 
 ROOT = Path(__file__).parent.parent
-sys.path.insert(0, str(ROOT / "tests"))
-from hunting import GOOD, KINDS, Catch, CoverRow, Subject, hunted, runner_row  # noqa: E402
+from hunting import GOOD, KINDS, Catch, CoverRow, Subject, hunted, runner_row
 
 SIZES = (0.3, 0.6, 1.0, 1.5, 2.0, 3.0, 5.0)
 """Of defects, in tolerances."""

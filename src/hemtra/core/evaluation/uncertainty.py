@@ -228,7 +228,12 @@ class Tried:
             larger = every**order - 1.0
             off.append(float(np.abs(values.mean(axis=0) - look.ends[0, n]).max()) / larger)
             used = {k: v for k, v in found.items() if k == every or order <= self.orders[n]}
-            left = [np.maximum(v.var(axis=0, ddof=1) - (k * noise) ** 2, 0.0) / k**2 for k, v in used.items()]
+            # where that shows, what the phase does shrinks by one power less than what the spacing does
+            power = max(1.0, order - 1.0)
+            left = [
+                np.maximum(v.var(axis=0, ddof=1) - (k * noise) ** 2, 0.0) / k ** (2.0 * power)
+                for k, v in used.items()
+            ]
             weights = [len(v) - 1 for v in used.values()]
             spread = math.sqrt(float(np.average(left, axis=0, weights=weights).max()))
             first, here = self.looks[0].rooms[n], look.rooms[n]
