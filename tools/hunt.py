@@ -19,9 +19,9 @@ from datetime import date
 from pathlib import Path
 
 import numpy as np
+from hunting import GOOD, KINDS, Catch, CoverRow, Subject, hunted, runner_row
 
 ROOT = Path(__file__).parent.parent
-from hunting import GOOD, KINDS, Catch, CoverRow, Subject, hunted, runner_row
 
 SIZES = (0.3, 0.6, 1.0, 1.5, 2.0, 3.0, 5.0)
 """Of defects, in tolerances."""
