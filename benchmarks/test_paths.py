@@ -82,7 +82,7 @@ def test_bead_on_800_sections_with_all_its_quantities(beside, beaded):
     beside(measured, data.z.copy, "copy of the map")
 
 
-def test_course_of_a_rounded_rectangle(beside, beaded):
+def test_curve_of_a_rounded_rectangle(beside, beaded):
     _, zone = beaded
     nodes = zone.node_places()
     turns, corners = [n.turn for n in zone.nodes], [n.corner for n in zone.nodes]
