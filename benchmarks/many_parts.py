@@ -41,7 +41,7 @@ def many_parts(path: Path, count: int = 1_000_000, lots: int = 20, seed: int = 7
         times = BEGAN + CYCLE * np.arange(count)
         raw.executemany(
             "insert into parts (id, lot_id, number, serial, revision_id, verdict, reason, source, triggered,"
-            " scanned, evaluated, recorded, signal, elapsed_ms) values (?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
+            " scanned, judged, recorded, signal, elapsed_ms) values (?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
             (
                 (
                     k + 1,

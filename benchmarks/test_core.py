@@ -50,7 +50,7 @@ def test_shake_one_part(benchmark):
     found = benchmark.pedantic(
         lambda: list(shaken(plan, TriedPart("part", data, True), cases(1))), rounds=3, warmup_rounds=1
     )
-    assert len(found) == len(cases(1))
+    assert 0 < len(found) <= len(cases(1)), "what has to be simulated anew is left out"
 
 
 def test_inspect_the_demo_plan_on_2048_by_2048(beside, cover_anywhere):
