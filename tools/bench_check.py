@@ -1,8 +1,8 @@
 """Checks that nothing has become slower: `python tools/bench_check.py [--keep]`.
 
-Runs the benchmarks and compares each, in md5 of the heights of a scan, with what `benchmarks/ratios.json` has.
-Ends with 1 where one is 15 % worse, and with 2 where the machine is too busy to tell. --keep writes that file
-anew.
+Runs the benchmarks of what is computed and compares each, in md5 of the heights of a scan, with what
+`benchmarks/ratios.json` has. Ends with 1 where one is 15 % worse, and with 2 where the machine is too busy to
+tell. --keep writes that file anew.
 """
 
 import hashlib
@@ -16,6 +16,8 @@ from pathlib import Path
 
 ROOT = Path(__file__).parents[1]
 KEPT = ROOT / "benchmarks/ratios.json"
+CHECKED = [f"benchmarks/test_{name}.py" for name in ("core", "features", "paths")]
+"""What is computed alone; lines, windows and databases wait for more than the processor."""
 WORSE = 1.15
 RESTLESS = 0.1
 """Quartiles of the md5 apart, as a share of its median, from which on a figure says nothing."""
