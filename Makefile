@@ -1,4 +1,4 @@
-.PHONY: demo test lint soak soak-long bench bench-check docs screenshots deb offline setup venv kernels
+.PHONY: demo test lint soak soak-long bench docs screenshots deb offline setup venv kernels
 
 run = .venv/bin/python -m
 
@@ -36,9 +36,6 @@ soak-long: setup   ## hours: the same in full, and ten thousand defects put into
 
 bench: setup       ## speed figures of docs/performance.md
 	$(run) pytest benchmarks -o addopts="" -q --benchmark-columns=min,median,max,rounds --benchmark-sort=name
-
-bench-check: setup ## whether anything became slower than benchmarks/ratios.json has it, on a quiet machine
-	.venv/bin/python tools/bench_check.py
 
 docs: venv         ## the manual as pages for a browser, in build/manual
 	$(run) mkdocs build --strict --quiet
