@@ -131,7 +131,7 @@ def budgets(
         fixed=np.array([next(found) for _ in fixed]),
         scaled=[(next(found), share) for share in stretched.values()],
         moved=np.array([next(found) for _ in moved]).reshape(-1, len(rows), 2),
-        looks=(looks := [_looked(plan, scan, rows, found, noise.typical) for scan in scans]),
+        looks=[_looked(plan, scan, rows, found, noise.typical) for scan in scans],
         orders=[_convergence(plan, row.step) for row in first.characteristics],
     )
     result, asked = {}, {row.balloon: row for row in plan.sheet}
@@ -139,7 +139,7 @@ def budgets(
         if row.value is None or row.text or row.step not in first.steps:
             continue
         # cells at the rim of a zone hold more or fewer points as the part lies
-        floor = float(max(look.floors[n] for look in looks))
+        floor = float(max(look.floors[n] for look in tried.looks))
         budget = tried.budget(n, outward=floor > 0.0 or row.least is not None)
         if budget is None:
             continue
@@ -220,7 +220,10 @@ class Tried:
         off: list[float] = []
         apart: list[float] = []
         thinner = [(look, _thinner(look, n)) for look in self.looks]
-        order = max(self.orders[n], _shown_order(thinner, n, noise))
+        order = self.orders[n]
+        # of sheer edges the few thinner maps may happen to agree
+        if not any(look.rooms[n] > 0.0 for look in self.looks):
+            order = max(order, _shown_order(thinner, n, noise))
         for look, found in thinner:
             if not found:
                 continue
