@@ -58,7 +58,7 @@ WRONG, FAILED, INTERRUPTED = 2, 70, 130
 """Exit codes of an error, of a fault of the program, as sysexits.h has it, and of Ctrl+C; none is a verdict."""
 
 USAGE: type[Exception] = next(base for base in typer.BadParameter.__mro__ if base.__name__ == "ClickException")
-"""What is raised for a command line that does not hold: of click, or of the copy of it within Typer."""
+"""Usage errors: click's class, or the copy of it inside Typer."""
 
 
 class LogLevel(StrEnum):

@@ -1,4 +1,4 @@
-"""Where machine code is kept: beside the package, else in the user's cache, else for this boot only."""
+"""Cache of machine code: beside the package, else in the user's cache, else for this boot only."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from pathlib import Path
 import platformdirs
 
 VARIABLE = "NUMBA_CACHE_DIR"
-"""By which somebody may name a folder."""
+"""Environment variable that names a folder."""
 PACKAGE = Path(__file__).parent
 
 
@@ -52,7 +52,7 @@ def _take_what_was_installed(folder: Path) -> None:
         target = folder / named
         try:
             target.mkdir(mode=0o700, exist_ok=True)
-            # code first: an index without it would be believed
+            # code first: an index without it would be used
             for code in index.parent.glob(f"{index.stem}.*nbc"):
                 shutil.copy2(code, target)
             shutil.copy2(index, target)

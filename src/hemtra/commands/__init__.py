@@ -1,1 +1,1 @@
-"""What the longer commands do; `cli.py` only declares them."""
+"""The work of the longer commands; `cli.py` only declares them."""

@@ -17,7 +17,7 @@ def warm_up() -> None:
 
 
 def say_when_cold() -> None:
-    """Say on stderr that the first part takes longer, where nothing was compiled yet."""
+    """Announce on stderr that the first part takes longer, where nothing was compiled yet."""
     if not is_warm():
         words = "compiling once, which takes up to a minute; hemtra warm-up does it beforehand"
         print(f"hemtra: {words}.", file=sys.stderr)

@@ -23,7 +23,7 @@ class UnitName(StrEnum):
 
 
 class TakeName(StrEnum):
-    """Which height of the points in a cell counts."""
+    """Choice among the heights of the points in a cell."""
 
     MEAN = "mean"
     HIGHEST = "highest"
@@ -31,7 +31,7 @@ class TakeName(StrEnum):
 
 
 class RowsName(StrEnum):
-    """Which profile the first row of an image is."""
+    """Profile in the first row of an image."""
 
     FIRST = "first"
     LAST = "last"

@@ -278,7 +278,7 @@ def _cells(row: StudiedRow) -> tuple[str, ...]:
 
 
 def _agreeing(found: Agreement) -> str:
-    """How often, and beyond chance."""
+    """Agreement as a percentage, and corrected for chance."""
     kappa = "" if found.kappa is None else f", kappa {found.kappa:.2f}"
     wrong = [
         f"{percent(share, 1)} {what}"

@@ -84,7 +84,7 @@ def _page(names: tuple[str, ...], command: Any) -> str:
 
 
 def _record(param: Any, context: Any) -> tuple[str, str] | None:
-    """How a parameter is written, and its help."""
+    """Format a parameter and its help text."""
     if param.param_type_name == "argument":
         return str(param.name).upper().replace("_", "-"), str(getattr(param, "help", "") or "")
     found = param.get_help_record(context)

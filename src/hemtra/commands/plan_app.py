@@ -30,7 +30,7 @@ if TYPE_CHECKING:
     from hemtra.runtime.plan_comparison import VerdictChanges
 
 MOST_SCALE = 10.0
-"""Percent that a scale may be uncertain by."""
+"""Relative uncertainty of a scale, percent."""
 plan_app = typer.Typer(no_args_is_help=True, help="Show, check or compare plans.")
 PlanPath = Annotated[Path, typer.Argument(help="A .hplan file.", show_default=False)]
 PlanOrRevision = Annotated[

@@ -1,4 +1,4 @@
-"""What is done with records in a terminal: exports, reports, merging others, and upkeep."""
+"""Work on records from a terminal: exports, reports, merging, and maintenance."""
 
 from __future__ import annotations
 
@@ -39,7 +39,7 @@ def export_records(
 
 @dataclass(frozen=True)
 class ReportRequest:
-    """What to report: a lot, by default the newest, or one part of it; as a first article if asked for."""
+    """Choose the subject: a lot (default: the newest) or one part; as a first article on request."""
 
     lot: str | None = None
     part: int | None = None
@@ -86,7 +86,7 @@ def lift_lock() -> None:
 
 
 def check_records(db: str | None) -> tuple[str, ...]:
-    """What is wrong with records, a sentence each. Raises `HemtraError`."""
+    """List the problems of records, one sentence each. Raises `HemtraError`."""
     return check(_file(db))
 
 

@@ -49,7 +49,7 @@ def records_restore(
     copy: Annotated[Path, typer.Argument(help="A copy of the records.", show_default=False)],
     db: RecordsUrl = None,
 ) -> None:
-    """Put a copy in the place of the records, once it is proven; what stands there is kept."""
+    """Replace the records by a checked copy; the old ones are kept."""
     from hemtra.commands.records import restore_records
 
     out.print(restore_records(db, copy), soft_wrap=True)

@@ -66,7 +66,7 @@ def run_line(
 
 
 class _Reporter:
-    """What a terminal shows of a run."""
+    """Terminal output of a run."""
 
     def __init__(self, err: Console) -> None:
         self._err = err
@@ -104,7 +104,7 @@ class _Reporter:
             self._bar.update(self._task, advance=1, description=words)
 
     def event(self, event: Event) -> None:
-        """Something happened."""
+        """Handle an event."""
         subject = f"{event.kind}, part {event.number}" if event.number else event.kind
         log.warning(
             "%s: %s",

@@ -1,4 +1,4 @@
-"""What commands print to: the terminal or another program, files or a pipe, and how work continues."""
+"""Terminal output: text or JSON, files or a pipe, and progress."""
 
 from __future__ import annotations
 
@@ -19,18 +19,18 @@ from hemtra.core.errors import HemtraError
 WIDE = 160
 """Columns of tables that go to a file or another program, which no screen limits."""
 EVERY = 10.0
-"""s between lines of progress where stderr is no terminal."""
+"""Interval between lines of progress where stderr is no terminal, s."""
 PIPE = "-"
 """Stands for standard output where a file is asked for."""
 out = Console(width=None if sys.stdout.isatty() else WIDE, markup=False)
 err = Console(stderr=True, markup=False)
 settings = {"quiet": False, "verbose": False}
-"""As the options before a command say."""
+"""Verbosity, from the options before a command."""
 
 
 @contextmanager
 def progress_reporter(what: str, hidden: bool = False) -> Iterator[Callable[[int, int, str], bool]]:
-    """What work calls with its progress: a bar on a terminal, else a line on stderr every `EVERY` seconds.
+    """Progress callback: a bar on a terminal, else a line on stderr every `EVERY` seconds.
 
     Both say how fast it goes and what time is left. Nothing where `hidden` or quiet.
     """
@@ -60,7 +60,7 @@ class _Lines:
         self._began = self._said = clock()
 
     def __call__(self, done: int, of: int, message: str) -> bool:
-        """Say it, if the last line is old enough."""
+        """Print it, if the last line is old enough."""
         now = self._clock()
         if now - self._said >= EVERY or settings["verbose"]:
             self._said = now
@@ -94,16 +94,16 @@ def alone_on_stdout(*paths: Path | None, as_json: bool = False) -> bool:
 
 
 def note(message: str) -> None:
-    """Say what was done, unless nobody wants to hear it."""
+    """Print a result, unless quiet."""
     if not settings["quiet"]:
         out.print(message, soft_wrap=True)
 
 
 def complain(message: str) -> None:
-    """Say on stderr what went wrong."""
+    """Print an error on stderr."""
     print(f"hemtra: {message}", file=sys.stderr)
 
 
 def complain_as_json(message: str, code: int) -> None:
-    """Say on standard output what went wrong, for the program that reads it."""
+    """Print an error on standard output, for the program that reads it."""
     print(json.dumps({"error": message, "exit_code": code}, ensure_ascii=False), flush=True)

@@ -1,4 +1,4 @@
-"""What balloons point at, and where they stand: in columns beside the part, so that no leaders cross."""
+"""Balloon layout: anchor points, and columns beside the part in which no leaders cross."""
 
 from __future__ import annotations
 
@@ -16,9 +16,9 @@ from hemtra.core.plan.limits import CharacteristicResult
 Pixel = tuple[float, float]
 
 SPACING = 34.0
-"""Pixels from one balloon to the next in a column, where there is room."""
+"""Distance between balloons in a column, where there is room, pixels."""
 STEP = 16.0
-"""Pixels by which columns move outwards at a time."""
+"""Step by which columns move outwards, pixels."""
 
 Box = tuple[float, float, float, float]
 """left, top, right, bottom in pixels"""
@@ -77,7 +77,7 @@ def _nearest(points: FloatArray, slots: FloatArray) -> FloatArray:
 
 
 def _overruns(points: FloatArray, places: FloatArray, radius: float) -> int:
-    """How many leaders come nearer than a radius to a balloon that is not their own."""
+    """Count the leaders that pass within a radius of a balloon that is not their own."""
     along = places - points
     squared = np.maximum((along**2).sum(axis=1), 1e-9)
     to = places[None, :, :] - points[:, None, :]

@@ -1,4 +1,4 @@
-"""How a loop becomes machine code: at its first call, kept for later starts, without the interpreter's lock."""
+"""Compiled loops: machine code made at the first call, cached for later starts, run without the GIL."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a value rests on: how much of its zone, edge or path was seen, and what was left out of it."""
+"""Coverage of a value: the share of its zone, edge or path with data, and the points left out."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True, slots=True)
 class Coverage:
-    """How much of what a value answers for was seen.
+    """Share of the evaluated area or line that holds data.
 
     seen: share that holds data, 0 to 1. gap: mm of the longest stretch that was not seen and that its
     surroundings do not bound. filled: share that was not seen, in patches so small that their surroundings
@@ -31,7 +31,7 @@ class Coverage:
         return self.spikes / self.points if self.points else 0.0
 
     def and_(self, other: Coverage) -> Coverage:
-        """Of a value that rests on both: the lesser share and the longer gap."""
+        """Coverage of a value that needs both: the smaller share and the longer gap."""
         worse = self if self.known <= other.known else other
         return Coverage(
             worse.seen,
@@ -43,7 +43,7 @@ class Coverage:
 
 
 def format_coverage(found: Coverage) -> str:
-    """What was seen, in words: “seen 97.6 %, longest gap 3.8 mm, 5 isolated points left out”."""
+    """Format as text: “seen 97.6 %, longest gap 3.8 mm, 5 isolated points left out”."""
     parts = [f"seen {100.0 * found.seen:.1f} %"]
     if found.filled >= 0.0005:
         parts.append(f"filled from rims {100.0 * found.filled:.1f} %")

@@ -1,4 +1,4 @@
-"""What may happen while a line runs: each event by its kind with what belongs to it, and its sentence.
+"""Events of a running line: each has an id, its fields, and a sentence.
 
 Records, logs and signals carry kind and fields; words are made from them where a person reads, by `sentence`
 alone. What it looks up are the patterns of `CATALOGUE`, so that another language is another catalogue of
@@ -43,7 +43,7 @@ CATALOGUE: Mapping[str, str] = MappingProxyType(
 
 @dataclass(frozen=True)
 class Event:
-    """Something worth knowing. time: seconds since 1970. number: of the part it happened to."""
+    """An event. time: seconds since 1970. number: of its part."""
 
     kind: str
     time: float
@@ -52,7 +52,7 @@ class Event:
 
     @property
     def text(self) -> str:
-        """In words."""
+        """Sentence for the event."""
         return sentence(self.kind, self.fields)
 
 

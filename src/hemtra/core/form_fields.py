@@ -67,7 +67,7 @@ class Form(BaseModel):
 
 
 def _titled(annotation: Any, titles: Mapping[str, str]) -> Mapping[str, str]:
-    """What may be chosen, by value, each with its title."""
+    """Choices by value, each with its title."""
     if get_origin(annotation) is not Literal:
         return titles
     return {value: titles.get(value, value) for value in map(str, get_args(annotation))}

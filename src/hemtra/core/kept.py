@@ -12,14 +12,14 @@ V = TypeVar("V")
 
 
 class Kept(Generic[K, V]):
-    """What was used longest ago goes first. Safe to share between threads."""
+    """Cache that drops the least recently used entry first. Safe to share between threads."""
 
     def __init__(self, most: int) -> None:
         self._held: LRUCache[K, V] = LRUCache(most)
         self._lock = threading.Lock()
 
     def get(self, key: K) -> V | None:
-        """What is kept under a key, None where nothing is."""
+        """Return the entry of a key, None where there is none."""
         with self._lock:
             return self._held.get(key)
 
@@ -30,7 +30,7 @@ class Kept(Generic[K, V]):
         return value
 
     def hold(self, least: int) -> None:
-        """Have room for at least so many."""
+        """Make room for at least so many entries."""
         with self._lock:
             if least > self._held.maxsize:
                 larger: LRUCache[K, V] = LRUCache(least)

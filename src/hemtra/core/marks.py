@@ -124,7 +124,7 @@ Picture: TypeAlias = Histogram | ResidualMap | MatchPicture | Curve
 
 @dataclass(frozen=True)
 class Evidence:
-    """What explains one step."""
+    """Marks that explain one step."""
 
     marks: tuple[Mark, ...] = ()
     picture: Picture | None = None

@@ -1,4 +1,4 @@
-"""How long work says how far it is."""
+"""Progress of long work."""
 
 from __future__ import annotations
 

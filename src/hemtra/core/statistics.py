@@ -22,7 +22,7 @@ FEW = 50
 
 @dataclass(frozen=True)
 class Statistics:
-    """Of the values that were measured, in their unit; None where there are too few, or no such limit.
+    """Statistics of the measured values, in their unit; None with too few values, or without such a limit.
 
     deviation: of all values (n - 1). within: estimated from the moving range. pp, ppk: performance by the one;
     cp, cpk: capability by the other. Only limits that exist count; one alone gives no pp and no cp.
@@ -64,7 +64,7 @@ class Statistics:
 
     @property
     def warning(self) -> str:
-        """Why the indices should not be trusted; empty where they may."""
+        """Doubts about the indices; empty where there are none."""
         if self.ppk is None:
             return ""
         return f"from {self.count} parts only; below {FEW} they say little" if self.few else ""

@@ -21,7 +21,7 @@ UNITS: Mapping[str, Decimal] = MappingProxyType(
         "mil": Decimal("0.0254"),
     }
 )
-"""mm of each unit; the micro sign and the Greek letter look alike, and both are typed."""
+"""Units in mm; the micro sign and the Greek letter look alike, and both are typed."""
 OF_ALL = ("in", '"', "mm")
 """Units that at the end of a text are those of all its numbers: nobody writes 4.00 ±50 µm and means 4 µm."""
 _NAMES = "|".join(map(re.escape, UNITS))
@@ -64,5 +64,5 @@ def number_typed(text: str, unit: str = "mm") -> float:
 
 
 def _scaled(number: str, scale: Decimal) -> str:
-    """In decimals, so that half an inch is 12.7 mm and no hair more."""
+    """Exact decimal value, so that half an inch is exactly 12.7 mm."""
     return f"{(Decimal(number.replace(',', '.')) * scale).normalize():f}"

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 _NUMBER = r"[-+±−]?\d+(?:\.\d+)?"
 _LENGTHS = re.compile(rf"({_NUMBER}(?:(?:, | × | … | to |/){_NUMBER})*) mm([²³]?)(?![\w²³])(?! per)")
-"""One or several numbers in mm, mm² or mm³."""
+"""One number or several, in mm, mm² or mm³."""
 
 
 @dataclass(frozen=True)
@@ -105,7 +105,7 @@ _MEASURES: dict[str, dict[str, float]] = {
     "share": {"%": 1.0, "‰": 0.1},
     "number": dict.fromkeys(("", "1", "pcs", "pc"), 1.0),
 }
-"""By what is measured: units as drawings have them, with sizes in mm, degrees, mm², mm³ or percent."""
+"""Units of drawings by quantity, with sizes in mm, degrees, mm², mm³ or percent."""
 
 
 def conversion(unit: str, to: str) -> float | None:

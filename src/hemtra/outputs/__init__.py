@@ -1,1 +1,1 @@
-"""What goes out to a line: the I/O module over Modbus TCP, and its simulated stand-in."""
+"""Outputs of a line: the I/O module over Modbus TCP, and its simulation."""

@@ -28,11 +28,11 @@ from hemtra.outputs.output import OutputState
 
 T = TypeVar("T")
 BEAT = 0.25
-"""s between two changes of the heartbeat, which is also the look whether the module still answers."""
+"""Interval of the heartbeat, which also checks that the module still answers, s."""
 ANSWER = 0.4
-"""s an answer may take; together with the beat a lost link is seen within 0.7 s."""
+"""Time limit of an answer, s; together with the beat a lost link is detected within 0.7 s."""
 AGAIN = 0.5
-"""s between two attempts to reach the module."""
+"""Interval between attempts to connect to the module, s."""
 MOST_BITS, MOST_WORDS = 1900, 120
 """Coils and registers of one request."""
 MOST_WAITING = 256
@@ -66,7 +66,7 @@ class _Frame:
 
 
 class ModbusOutput:
-    """One thread talks to the module; nobody else ever waits for it.
+    """Connection to the module on its own thread; nobody else waits for it.
 
     Frames are written in the order they came, several at once where none undoes another, so that no pulse and
     no part is lost between two; only what changed is written. What has waited past its deadline is not written
@@ -82,7 +82,7 @@ class ModbusOutput:
         self._coils = [False] * (LINES + 1)
         self._registers = [0] * (LINES + 1)
         self._shown: tuple[list[bool], list[int]] | None = None
-        """What the module holds, as far as that is known."""
+        """Known content of the module."""
         self._waiting: deque[_Frame] = deque()
         self._news = threading.Condition()
         self._stopping = False
@@ -97,7 +97,7 @@ class ModbusOutput:
 
     @property
     def lines(self) -> Mapping[int, bool]:
-        """What the digital lines should be."""
+        """Wanted states of the digital lines."""
         with self._news:
             return dict(enumerate(self._coils[LINES:]))
 
@@ -210,7 +210,7 @@ class ModbusOutput:
         return ending
 
     def _write(self, client: ModbusTcpClient, coils: list[bool], registers: list[int]) -> bool:
-        """What changed, registers first: when a line changes, the part's number and values stand already."""
+        """Changes to write, registers first: number and values stand before a line changes."""
         bits, words = self._shown or ([], [])
         try:
             if not client.connected:

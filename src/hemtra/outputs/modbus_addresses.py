@@ -1,4 +1,4 @@
-"""Where things stand on the I/O module: addresses of Modbus coils, inputs and holding registers, from 0.
+"""Addresses of Modbus coils, inputs and holding registers on the I/O module, from 0.
 
 Coils: 0 ready, 1 busy, 2 heartbeat, 3 result, which changes with every part; the digital lines from 16 on.
 Holding registers: 0 and 1 the running number of the part that the lines are about, low word first, and 2 its

@@ -13,7 +13,7 @@ from hemtra.outputs.modbus_addresses import FORCED, FORCED_TO
 
 
 class Wiring:
-    """Looks at the terminals of a module and forces them, for whoever checks the wiring. Raises `OSError`."""
+    """Reads and forces the terminals of a module, to check the wiring. Raises `OSError`."""
 
     def __init__(self, host: str, port: int, unit: int = 1) -> None:
         self._client = ModbusTcpClient(host, port=port, timeout=ANSWER, retries=0, reconnect_delay=0)

@@ -1,4 +1,4 @@
-"""What goes out to a line, whatever carries it: states in, and whether and when each of them stood there."""
+"""Output interface of a line: states in, acknowledgement and time out."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ class PartShown:
 
 @dataclass(frozen=True)
 class OutputState:
-    """What changes at once, and who wants to know whether it got there.
+    """A change to write at once, and the listener for its acknowledgement.
 
     lines: digital ones by number. levels: counts of analogue outputs by number. ready, busy: None where they
     stay. done: hears when it stood there, as `time.monotonic` counts, or None where it never will. deadline:
@@ -39,7 +39,7 @@ class OutputState:
 
 
 class Output(Protocol):
-    """Something that shows states to a line. None of its methods waits for what is at its other end."""
+    """Output of states to a line. No method waits for the other end."""
 
     @property
     def up(self) -> bool:
@@ -47,7 +47,7 @@ class Output(Protocol):
 
     @property
     def lines(self) -> Mapping[int, bool]:
-        """What the digital lines should be."""
+        """Wanted states of the digital lines."""
 
     @property
     def levels(self) -> Mapping[int, int]:

@@ -1,4 +1,4 @@
-"""What a line reports to the service manager (sd_notify(3)): that it is ready, alive, and ending."""
+"""Reports to the service manager (sd_notify(3)): ready, alive, and stopping."""
 
 from __future__ import annotations
 

@@ -18,7 +18,7 @@ READ_INPUTS, WRITE_COILS = 2, (5, 15)
 
 
 class IoBlock:
-    """What stands on the module, and the server that lets others at it."""
+    """Content of the module, and the server that gives access to it."""
 
     def __init__(self) -> None:
         self.coils = [False] * COILS

@@ -19,7 +19,7 @@ from hemtra.core.station.assembler import Arrival, Assembler, Batch, Growing, Ou
 WAITING_BATCHES = 32
 """Batches in the queue of the assembler; a faster source has to wait itself, and memory stays bounded."""
 WATCH_EVERY = 1 / 40
-"""Seconds between two looks at a scan under way; the eye wants no more."""
+"""Interval between previews of a growing scan, s; more often is not visible."""
 SILENCE = 0.25
 """Seconds without anything from the source after which the assembler hears that time continues."""
 

@@ -29,13 +29,13 @@ from hemtra.virtual.parts import Part, Relief, alignment_target, plate
 from hemtra.virtual.sensor import PartUnderSensor
 
 PLATE = 6.0
-"""mm of the plate that the seam is checked on."""
+"""Length of plate on which the overlap is checked, mm."""
 COARSER = 4
-"""Of the plate, and of the second scan, every fourth profile is enough."""
+"""Every fourth profile is enough for the plate and the second scan."""
 TURNED = 3.0
-"""Degrees by which the target is turned for the second scan, which must find the sensors at the same place."""
+"""Rotation of the target for the second scan, which must give the same sensor poses, degrees."""
 APART, ASKEW = 0.05, 0.05
-"""mm and degrees by which both may differ: many times the noise, and far less than a step of the target."""
+"""Largest difference of both, mm and degrees: many times the noise, and far less than a step of the target."""
 PROOF_RULES = replace(RULES, points=4_000)
 """A tenth of the points is enough to detect a step of the target."""
 
@@ -107,7 +107,7 @@ def with_alignment(station: Station, alignment: Alignment) -> Station:
 
 
 def seen_by_all(part: Part, station: Station, seed: int) -> list[Profiles]:
-    """What each sensor gives of a part."""
+    """Maps of a part, one per sensor."""
     way = passage(station, models_of(station))
     return [
         PartUnderSensor(part, station, way, sensor=k, seed=seed).take(way.ys.size)
@@ -137,7 +137,7 @@ def _maps(seen: Sequence[Profiles], station: Station) -> tuple[HeightMap, tuple[
 
 
 def seams_on_plate(station: Station, seed: int) -> tuple[OverlapError, ...]:
-    """How neighbouring sensors agree on a flat plate; raises `NotMeasured` where they share nothing."""
+    """Agreement of neighbouring sensors on a flat plate; raises `NotMeasured` without an overlap."""
     coarse = _coarser(station)
     maps = _maps(seen_by_all(plate(PLATE), coarse, seed), coarse)[1]
     order = sorted(range(len(maps)), key=lambda k: station.sensors[k].x)

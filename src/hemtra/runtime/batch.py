@@ -16,13 +16,13 @@ from hemtra.storage.scans import load_scan
 
 @dataclass(frozen=True)
 class Inspected:
-    """What became of one file: its result, or the error that kept it from being read."""
+    """Result of a file, or the error that kept it from being read."""
 
     path: Path
     result: Result | None
     error: str = ""
     engine: Engine | None = None
-    """What evaluated it, to look at it closer."""
+    """Engine that evaluated it, for a closer look."""
 
 
 def inspect_files(plan: Plan, paths: Sequence[Path], jobs: int = 1) -> Iterator[Inspected]:

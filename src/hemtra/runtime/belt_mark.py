@@ -13,7 +13,7 @@ from hemtra.storage.files import make_folder, write_text
 
 
 class BeltNotClear(HemtraError):
-    """The line was cut off, and somebody has to look at the belt before it starts again."""
+    """The line was cut off; the belt must be checked before it starts again."""
 
 
 class BeltMark:

@@ -33,7 +33,7 @@ RUNNER_TRAY, RUNNER_TRUTH = "runners", "runner-truth.json"
 SCENES = ((PLAN_FILE, TRAY, TRUTH), (RUNNER_PLAN_FILE, RUNNER_TRAY, RUNNER_TRUTH))
 """A plan, the folder of its parts, and what is known of them."""
 SCANS = len(RUNNERS) + len(PARTS) + 1
-"""What is counted while the demo is written, the records as one."""
+"""Weights of the demo's parts in its progress, the records as one."""
 COPIES, SCANS_TRIED = 8, 3
 """Copies of the reference scan, and scans, from which the uncertainty of the demo's plans is found."""
 
@@ -102,7 +102,7 @@ def _json_text(known: Any) -> str:
 
 
 def demo_folder() -> Path:
-    """Where the demo files of exactly this version are kept between runs."""
+    """Cache of the demo files of exactly this version."""
     digest = hashlib.blake2b(digest_size=6)
     for package in ("hemtra.virtual", "hemtra.core.station.models", "hemtra.core.station"):
         for entry in sorted(files(package).iterdir(), key=lambda e: e.name):

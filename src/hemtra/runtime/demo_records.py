@@ -23,7 +23,7 @@ from hemtra.virtual.sensor import scan_part
 RECORDS, KEPT = "records.db", "kept"
 WORKED_WITH = "demo-records.db"
 SCANNED = {13: 3, 19: 2}
-"""By lot, how many of its parts that fail have their scan; older ones had to go."""
+"""Number of failed parts per lot that have their scan; older scans were removed."""
 ONE_GOOD = 13
 """The lot of which a part that passes has its scan too."""
 
@@ -44,7 +44,7 @@ def demo_db() -> str:
 
 
 def records_of_demo(folder: Path, progress: Progress = lambda done, of, what: True) -> str:
-    """Put the twenty lots into the database that the demo works with, beside what was recorded there before."""
+    """Add the twenty lots to the demo's database, beside what was recorded there before."""
     records = Records(demo_db())
     try:
         merge(records, folder / RECORDS, progress)
@@ -122,7 +122,7 @@ class _Writer:
         return True
 
     def _scanned(self, made: SimulatedPart, plan: Plan) -> tuple[tuple[CharacteristicResult, ...], str]:
-        """What the plan finds on a real scan of the part, and the file that it is kept in."""
+        """Result of the plan on a real scan of the part, and the file that holds the scan."""
         folder = self._folder / KEPT / lot_name(made.lot)
         make_folder(folder)
         path = folder / f"{made.number + 1:07d}.x3p"

@@ -6,7 +6,7 @@ import os
 import threading
 
 LOOK = 0.5
-"""s between two looks at whether the parent is still there."""
+"""Interval between checks that the parent process is alive, s."""
 
 
 def end_with(parent: int) -> None:

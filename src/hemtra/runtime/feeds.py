@@ -1,4 +1,4 @@
-"""Where the parts of a run come from: recorded scans, a folder being filled, or a line."""
+"""Sources of the parts of a run: recorded scans, a folder being filled, or a line."""
 
 from __future__ import annotations
 
@@ -16,12 +16,12 @@ from hemtra.core.station.io_and_storage import Incoming
 from hemtra.storage.scans import FORMATS, is_whole
 
 LOOK = 0.1
-"""s between two looks into a folder."""
+"""Interval between searches of a folder, s."""
 
 
 @dataclass(frozen=True)
 class _Seen:
-    """A file as it was looked at: which one, when it was written, and how large; and since when it is so."""
+    """State of a file: its identity, modification time and size, and since when it is unchanged."""
 
     inode: int
     written: int
@@ -31,7 +31,7 @@ class _Seen:
 
 @dataclass(frozen=True)
 class Arrived:
-    """A part that was scanned, or that should have been: then `trouble` says in words why there is no scan.
+    """A part that was scanned or should have been: then `trouble` is the reason without a scan, in words.
 
     triggered, scanned: seconds since 1970. travel: mm of belt at its trigger, None without an encoder. scan, or
     the file it is in. note: what is worth knowing of a scan all the same. kind: of the event for either.
@@ -61,7 +61,7 @@ class Feed(Protocol):
         """Until there are no more, or it is stopped; none while it is paused. Raises `HemtraError`."""
 
     def travel(self) -> float | None:
-        """mm the belt has moved by now; None without an encoder."""
+        """Travel of the belt so far, mm; None without an encoder."""
 
 
 class FolderFeed:
@@ -164,7 +164,7 @@ class WatchFeed:
         return [path for _, _, path in sorted(found)]
 
     def _looked_at(self, path: Path) -> _Seen | None:
-        """What a name stands for now; None where that is no ordinary file, or an earlier run evaluated it."""
+        """Current file of a name; None unless it is an ordinary file that no earlier run evaluated."""
         try:
             there = path.stat()
         except OSError:

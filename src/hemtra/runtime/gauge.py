@@ -1,4 +1,4 @@
-"""What the parts of a gauge study gave: its scans evaluated, or taken from the records."""
+"""Readings of a gauge study: its scans evaluated, or taken from the records."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from hemtra.storage.study_lists import StudyEntry
 
 
 def presented(plan: Plan, entries: Sequence[StudyEntry], progress: Progress, jobs: int = 1) -> list[Presented]:
-    """What a plan finds on the scans of a list; a scan that cannot be read is an error of its own.
+    """Evaluate a plan on the scans of a list; an unreadable scan is an error of its own.
 
     Raises `HemtraError` where it was stopped.
     """
@@ -37,7 +37,7 @@ def presented(plan: Plan, entries: Sequence[StudyEntry], progress: Progress, job
 def presented_on_record(
     plan: Plan, records: Records, lots: Mapping[str, Lot], progress: Progress
 ) -> list[Presented]:
-    """What is on record of parts that were presented in some lots, one an operator, as the plan evaluates it.
+    """Readings on record of parts in some lots, one lot per operator, as the plan evaluates them.
 
     lots: by operator. Serials name the parts; those of one serial in one lot are its trials, in their
     order. Raises `HemtraError` where a part has no serial, where the lots were inspected with several revisions

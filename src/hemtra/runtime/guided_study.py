@@ -28,7 +28,7 @@ GoOn = Callable[[], bool]
 
 
 class Presenter(Protocol):
-    """Where the scans of a study come from."""
+    """Source of a study's scans."""
 
     by_itself: bool
     """Whether nobody has to put the parts there; doubtful runs are then repeated once."""
@@ -58,7 +58,7 @@ class IncomingScans:
     by_itself = False
 
     def __init__(self, folder: Path) -> None:
-        """What lies there already is not of this study. Raises `FileError` without such a folder."""
+        """Ignore scans already in the folder. Raises `FileError` without such a folder."""
         known = {str(path): time.time() for path in folder.iterdir()} if folder.is_dir() else {}
         self._feed = WatchFeed(folder, known)
         self._waiting: deque[Path] = deque()

@@ -1,4 +1,4 @@
-"""A line's sign of life in the records, for all who look at many lines."""
+"""Heartbeat of a line in the records, for everyone who monitors many lines."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from hemtra.storage.records import Records
 from hemtra.storage.records.lines import LineState, say
 
 EVERY = 5.0
-"""s between two signs of life."""
+"""Interval of the heartbeat, s."""
 
 
 class Heartbeat:
@@ -29,7 +29,7 @@ class Heartbeat:
         self._thread.start()
 
     def stop(self) -> None:
-        """Say that the line has stopped, and end."""
+        """Record that the line has stopped, and end."""
         self._stopping.set()
         self._thread.join()
         self._say("stopped")

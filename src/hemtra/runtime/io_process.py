@@ -13,7 +13,7 @@ from hemtra.core.station.io_and_storage import IoBlock
 from hemtra.outputs.modbus_monitor import Wiring
 
 PATIENCE = 45.0
-"""s that it may take to answer."""
+"""Time limit of an answer, s."""
 
 
 class IoProcess:

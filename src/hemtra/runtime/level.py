@@ -14,13 +14,13 @@ from hemtra.virtual.sensor import scan_part
 COARSER = 4
 """A levelling scan takes every fourth profile: noise averages out over the plate anyway."""
 ON_BELT = {"bare belt": 0.0, "plate, 6 mm": 6.0, "plate with a bump": 6.0}
-"""What may be levelled on, and how far its face lies above the belt in mm."""
+"""Faces suitable for levelling, and their height above the belt in mm."""
 BUMP = 0.3
 
 
 @dataclass(frozen=True)
 class LevelFound:
-    """What is levelled on as it is seen, and as it would be seen with the calibration that follows."""
+    """Levelling face as measured, and as it would be measured with the new calibration."""
 
     before: Levelled
     after: Levelled

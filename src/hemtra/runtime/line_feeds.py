@@ -21,7 +21,7 @@ from hemtra.runtime.feeds import Arrived, Put
 
 LOOK = 0.02
 SAID = {"faulty": "faulty scan", "short": "short scan", "padded": "padded scan"}
-"""What an event is called that says how a scan came out."""
+"""Event ids of the ways a scan can end."""
 
 
 class LineClock:
@@ -33,7 +33,7 @@ class LineClock:
         self._lock = threading.Lock()
 
     def now(self) -> float:
-        """s that the line has run."""
+        """Running time of the line, s."""
         with self._lock:
             looked = time.monotonic()
             if not self._paused.is_set():
@@ -61,7 +61,7 @@ class StationFeed:
         self._put: Put = lambda arrived: None
 
     def run(self, put: Put, stopping: threading.Event, paused: threading.Event) -> None:
-        """Let the parts pass. Raises `HemtraError` where sensor or encoder do not deliver what they should."""
+        """Run the parts through. Raises `HemtraError` where sensor or encoder fail."""
         self._put, self._clock = put, LineClock(paused, stopping)
         assembler = Assembler.of(self._station, models_of(self._station))
         acquisition = Acquisition(self._paced(self._clock), assembler, self._on_outcome, self._fail)
@@ -73,11 +73,11 @@ class StationFeed:
             raise self._failed
 
     def travel(self) -> float | None:
-        """mm the belt has moved, as the encoder counts them."""
+        """Travel of the belt as the encoder counts it, mm."""
         return None if self._clock is None else self._line.counted(self._clock.now())
 
     def _paced(self, clock: LineClock) -> Iterator[Arrival]:
-        """What the line delivers, no sooner than it happens."""
+        """Arrivals of the line, no sooner than they happen."""
         for arrival in self._line:
             if not clock.until(float(arrival.times[-1]) if isinstance(arrival, Batch) else arrival.time):
                 return
@@ -135,5 +135,5 @@ class BeltFeed:
             k += 1
 
     def travel(self) -> float | None:
-        """mm the belt has moved."""
+        """Travel of the belt, mm."""
         return None if self._clock is None else self._clock.now() * self._station.travel.speed

@@ -1,4 +1,4 @@
-"""What a program without a window says: lines on stderr, and a file that is kept from growing."""
+"""Logging without a window: lines on stderr, and a rotating file."""
 
 from __future__ import annotations
 
@@ -13,9 +13,9 @@ import platformdirs
 from hemtra.storage.files import make_folder
 
 LARGEST, KEPT = 5_000_000, 5
-"""Bytes of a log file, and how many older ones are kept beside it."""
+"""Largest size of a log file, bytes, and number of older ones kept."""
 FIELDS = ("event", "number", "verdict", "fields")
-"""What a line of JSON says besides its text, where it is known."""
+"""Fields of a JSON line besides its text, where known."""
 
 log = logging.getLogger("hemtra")
 
@@ -61,7 +61,7 @@ class _Line(logging.Formatter):
 
 
 class _Json(logging.Formatter):
-    """One object a line."""
+    """Write one object per line."""
 
     def format(self, record: logging.LogRecord) -> str:
         entry: dict[str, Any] = {

@@ -48,7 +48,7 @@ class Change:
 
     @property
     def words(self) -> str:
-        """What is another now."""
+        """Changed verdicts."""
         return "; ".join(
             f"{row.balloon} {row.name} {then or 'new'} → {row.verdict} {row.reason}".rstrip()
             for then, row in self.rows
@@ -57,7 +57,7 @@ class Change:
 
 @dataclass(frozen=True)
 class LotReevaluation:
-    """What a plan makes of a lot. by_values, by_scans: of how many parts its verdict is known, and from what.
+    """Result of a plan on a lot. by_values, by_scans: numbers of parts whose verdict is known from each.
 
     undecided: parts whose verdict is unknown, with the reason.
     """
@@ -71,7 +71,7 @@ class LotReevaluation:
 
     @property
     def words(self) -> str:
-        """In a sentence or two."""
+        """Summarise in a sentence or two."""
         decided = self.by_values + self.by_scans
         flips = sum(change.flips for change in self.changes)
         text = f"{decided} parts were re-evaluated by “{self.plan}”: "
@@ -122,7 +122,7 @@ class _Reevaluating:
     by_values: int = 0
     by_scans: int = 0
     pairs: dict[int, Pairs | None] = field(default_factory=dict)
-    """By revision, the rows that its values can be evaluated by."""
+    """Rows that can be evaluated from values, by revision."""
 
     def run(self) -> LotReevaluation | None:
         total, waiting = self.records.counts(self.lot).all, []

@@ -18,7 +18,7 @@ class MasterWatch:
     """Refuses parts while the master part is overdue or has failed.
 
     heard: gets what happens. passed: when it passed last, in s since 1970; None where it never did. wrong: what
-    was wrong with it when it was seen last.
+    was wrong with it at the last inspection.
     """
 
     master: MasterPart
@@ -56,7 +56,7 @@ class MasterWatch:
             self.heard(Event("master passed", now, fields={"serial": self.master.serial}))
 
     def due(self, now: float) -> str:
-        """Why parts are refused now, in words; empty where they are not."""
+        """Reason why parts are refused now; empty where they are not."""
         if self.wrong:
             return sentence("master failed", {"serial": self.master.serial, "why": self.wrong[0]})
         if self.passed is None:
@@ -68,7 +68,7 @@ class MasterWatch:
         return ""
 
     def state(self, now: float) -> tuple[str, bool]:
-        """In a few words, and whether parts may pass."""
+        """State in a few words, and whether parts may pass."""
         if self.wrong:
             return "failed", False
         if self.passed is None:

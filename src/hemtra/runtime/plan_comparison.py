@@ -1,4 +1,4 @@
-"""What another plan does: the parts of a tray or lot whose verdict it changes."""
+"""Effect of another plan: the parts of a tray or lot whose verdict it changes."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ class ChangedVerdict:
 
 @dataclass(frozen=True)
 class VerdictChanges:
-    """Of so many parts, those whose verdict changes; undecided: parts whose verdict is unknown, and why."""
+    """Number of parts, those whose verdict changes, and undecided ones with the reason."""
 
     parts: int
     changes: tuple[ChangedVerdict, ...]
@@ -35,7 +35,7 @@ class VerdictChanges:
 
     @property
     def words(self) -> str:
-        """In a sentence."""
+        """Summarise in a sentence."""
         if not self.parts:
             return "There are no parts to try the two plans on."
         few = f"{len(self.changes)} of {self.parts} parts" if self.changes else f"none of {self.parts} parts"
@@ -102,5 +102,5 @@ def on_lot(before: Plan, after: Plan, records: Records, lot: Lot, progress: Prog
 
 
 def _verdicts(found: LotReevaluation) -> dict[int, Change]:
-    """By the key of a part, its change."""
+    """Change of each part, by its key."""
     return {change.part.id: change for change in found.changes}

@@ -37,9 +37,9 @@ from hemtra.storage.records.store import NONE, NOT_SENT, Counts, Lot, PartRecord
 IN_FLIGHT = 8
 """Scans in the queue or evaluated at a time: memory stays bounded."""
 SETTLE = 0.5
-"""s after which what became of signals is written down, when no part comes that would take it along."""
+"""Time after which states of signals are recorded without another part, s."""
 SHORT = 2.0
-"""s that records are waited for once they fail: they were waited for long enough."""
+"""Waiting time for records after their first failure, s."""
 
 
 @dataclass(frozen=True)
@@ -52,18 +52,18 @@ class Done:
 
 @dataclass(frozen=True)
 class Setup:
-    """What a run needs besides its feed, workers and records."""
+    """Needs of a run besides its feed, workers and records."""
 
     plan: Plan
     station: Station | None = None
     scans: Path | None = None
-    """Where scans are kept; None for nowhere."""
+    """Folder of kept scans; None for none."""
     lot: str | None = None
 
 
 @dataclass
 class Listeners:
-    """Who hears of what happens; all on threads of the run."""
+    """Listeners; all are called on threads of the run."""
 
     done: Callable[[Done], None] = lambda done: None
     event: Callable[[Event], None] = lambda event: None
@@ -84,7 +84,7 @@ _IDLE: Any = object()
 
 @dataclass
 class Production:
-    """One run of a line."""
+    """A run of a line."""
 
     setup: Setup
     feed: Feed
@@ -93,7 +93,7 @@ class Production:
     signaller: Signaller | None = None
     listeners: Listeners = field(default_factory=Listeners)
     belt: BeltMark | None = None
-    """Where it is noted that parts are under way to a gate; None where nothing is delayed."""
+    """Mark of parts under way to a gate; None where nothing is delayed."""
 
     def __post_init__(self) -> None:
         plan, station = self.setup.plan, self.setup.station
@@ -118,12 +118,12 @@ class Production:
         self.log, self.times = RunLog(self.records, self.listeners.event), RecentTimes()
         self._lock = threading.Lock()
         self._taken: dict[int, str] = {}
-        """Where the parts came from that are not through yet."""
+        """Origins of the parts in progress."""
         self.trouble = ""
         self._unrecorded = 0
         """Parts without a record: from the first that could not be written on, nothing is signalled."""
         self.closing: list[Callable[[], None]] = []
-        """What is to be done once everything is through."""
+        """Work to do once all parts are done."""
         self._threads = [
             threading.Thread(target=self._take, name="feed"),
             threading.Thread(target=self._finish, name="finish"),
@@ -173,7 +173,7 @@ class Production:
             self._end(f"{event.text} Line stopped: station setting “on link loss”.")
 
     def happened(self, event: Event, part: int | None = None) -> None:
-        """Something happened in this lot; part: the key of the recorded part that it belongs to."""
+        """Record an event of this lot; part: the key of the recorded part that it belongs to."""
         self.log.event(self.lot, event, part)
 
     def not_looked_after(self, words: str) -> None:
@@ -194,7 +194,7 @@ class Production:
 
     @property
     def unfinished(self) -> list[str]:
-        """Where the parts came from that are taken and not through."""
+        """Origins of the parts taken and not finished."""
         return list(self._taken.values())
 
     @property

@@ -1,4 +1,4 @@
-"""A part from the records as it was seen then: its scan, evaluated again with the plan revision of that day."""
+"""A recorded part as it was then: its scan, evaluated again with the plan revision of that day."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ from hemtra.storage.records.store import PartRecord
 from hemtra.storage.scans import load_scan
 
 SAME = 1e-9
-"""By how much of its size a value may differ that is the same: the last digits of another processor."""
+"""Relative difference of equal values: the last digits of another processor."""
 
 
 @dataclass(frozen=True)
@@ -80,14 +80,14 @@ def scan_of(part: PartRecord) -> Path:
 
 
 def differences(then: Sequence[CharacteristicResult], now: Sequence[CharacteristicResult]) -> tuple[str, ...]:
-    """What is not as it was, one sentence each."""
+    """Differences from the record, one sentence each."""
     return tuple(event.text for event in _differing(then, now, None))
 
 
 def _differing(
     then: Sequence[CharacteristicResult], now: Sequence[CharacteristicResult], number: int | None
 ) -> list[Event]:
-    """What is not as it was, as events of a part."""
+    """Differences from the record, as events of a part."""
     again = {row.balloon: row for row in now}
     found = []
     for row in then:

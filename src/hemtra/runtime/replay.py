@@ -34,7 +34,7 @@ class FolderReplay:
 
     @property
     def layout(self) -> Layout:
-        """How its profiles become rows."""
+        """Layout of its profiles into rows."""
         grid, cols = self._first.grid, self._first.shape[1]
         return Layout(grid, cols, (cols,))
 

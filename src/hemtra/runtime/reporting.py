@@ -1,4 +1,4 @@
-"""Putting reports together: what the records know, and evidence that is evaluated again."""
+"""Assembly of reports: recorded data, and evidence that is evaluated again."""
 
 from __future__ import annotations
 
@@ -35,9 +35,9 @@ from hemtra.storage.settings import load_settings
 EACH, MOST = 2, 16
 """Parts with evidence for each balloon of a lot, and in all."""
 FEW = 5
-"""Parts that pass among which one with a scan is looked for."""
+"""Number of passed parts searched for one with a scan."""
 LOOKED_AT = 200
-"""Parts that did not pass among which evidence is looked for."""
+"""Number of failed parts searched for evidence."""
 
 
 def report_part(records: Records, key: int, path: Path, unit: LengthUnit = MM) -> None:
@@ -89,7 +89,7 @@ def report_results(
 
 
 def part_content(seen: ReevaluatedPart, unit: LengthUnit = MM) -> PartContent:
-    """What the report of a part from the records says, with lengths in a unit."""
+    """Content of the report of a recorded part, with lengths in a unit."""
     sheet, part = seen.sheet, seen.sheet.part
     notes = [f"Evaluated again, it differs: {text}" for text in seen.differences]
     notes += [f"{event.kind}: {event.text}" for event in sheet.events if event.text not in seen.differences]
@@ -112,7 +112,7 @@ def _rows(rows: Sequence[CharacteristicResult], unit: LengthUnit) -> tuple[Chara
 
 
 def part_facts(sheet: PartSheet) -> tuple[tuple[str, str], ...]:
-    """What is known of a part besides its values."""
+    """Facts of a part besides its values."""
     part = sheet.part
     return (
         ("serial", part.serial or "–"),
@@ -127,7 +127,7 @@ def part_facts(sheet: PartSheet) -> tuple[tuple[str, str], ...]:
 def seen_of(
     plan: Plan, engine: Engine, result: Result, rows: Sequence[CharacteristicResult] | None = None
 ) -> PartEvidence:
-    """What a picture of a part shows; with the marks of what does not pass."""
+    """Picture of a part, with marks of what does not pass."""
     shown = result.characteristics if rows is None else rows
     verdicts = {row.balloon: row.verdict for row in shown}
     pointers: list[Pointer] = []
@@ -151,7 +151,7 @@ def marks_of(plan: Plan, engine: Engine, result: Result, row: CharacteristicResu
 
 
 def lot_content(records: Records, lot: Lot, progress: Progress, unit: LengthUnit = MM) -> LotContent | None:
-    """What the report of a lot says; None when `progress` asked to stop."""
+    """Content of the report of a lot; None when `progress` asked to stop."""
     view = next((view for view in lot_views(records) if view.lot.id == lot.id), None)
     if view is None:
         raise HemtraError("This lot is no longer in the records.")
@@ -189,7 +189,7 @@ class _Evidence:
     records: Records
     lot: Lot
     verdicts: Mapping[int, Verdict]
-    """By balloon, of all parts together."""
+    """Failures of all parts together, by balloon."""
     unit: LengthUnit = MM
     looks: list[Look] = field(default_factory=list)
     picture: PartPicture | None = None

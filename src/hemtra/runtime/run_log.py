@@ -1,4 +1,4 @@
-"""What becomes of signals and what happens in a run, until it is on record."""
+"""Signals and events of a run, until they are on record."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ class RunLog:
         """Parts whose signals did not all reach the module."""
 
     def event(self, lot: Lot, event: Event, part: int | None = None) -> None:
-        """Something happened."""
+        """Record an event."""
         self._events.append((lot, event, part))
         self._heard(event)
 

@@ -40,7 +40,7 @@ PARTS_ON_LINE = 24
 
 @dataclass(frozen=True)
 class RunRequest:
-    """What a run is to be: where parts come from, and where things go.
+    """Set-up of a run: the source of parts, and the destinations.
 
     One of line (the station's own), watch, replay and belt (recorded parts on the station's belt).
     rate: parts a second of a replay, 0 as fast as possible. io: host and port, None for the station's.
@@ -64,11 +64,11 @@ class RunRequest:
 
 
 PATIENCE_OF_SIGNS = 1.0
-"""s that a sign of life waits for records that are locked; the next one comes soon."""
+"""Waiting time of a heartbeat for locked records, s; the next one comes soon."""
 
 
 def records_folder() -> Path:
-    """Where records are kept by default."""
+    """Default location of the records."""
     return Path(platformdirs.user_data_dir("hemtra"))
 
 
@@ -149,7 +149,7 @@ def begin(
 def _heartbeat(
     production: Production, where: Callable[[], Records | None], uplink: Uplink | None, name: str
 ) -> Heartbeat:
-    """What says in the records what the line does; begun."""
+    """Start the heartbeat of a line in the records."""
 
     def now() -> LineState:
         state = "paused" if production.paused else "runs" if production.running else "stopped"
@@ -173,7 +173,7 @@ def _heartbeat(
 
 
 def _belt(station: Station, asked: RunRequest) -> BeltMark:
-    """The mark of a line's belt. Raises `BeltNotClear` where somebody has to look at it first."""
+    """Belt mark of a line. Raises `BeltNotClear` where the belt must be checked first."""
     belt = BeltMark(station.name)
     if asked.belt_clear:
         belt.take_away()

@@ -17,7 +17,7 @@ from hemtra.storage.records.store import Lot, PartRecord
 
 
 class ScanKeeper:
-    """Of one run."""
+    """Keeper of a run's scans."""
 
     def __init__(self, records: Records, folder: Path, keeping: ScanRetention) -> None:
         self._records = records

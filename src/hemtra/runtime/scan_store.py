@@ -100,7 +100,7 @@ def folder_of(lot: Lot) -> str:
 
 
 def _size_of(path: Path) -> int | None:
-    """Bytes of a regular file; None for what is none, or is gone."""
+    """Size of a regular file, bytes; None for anything else, or nothing."""
     try:
         found = path.lstat()
     except OSError:

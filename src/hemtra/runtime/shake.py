@@ -37,7 +37,7 @@ def shaken_tray(
     jobs: int | None = None,
     progress: Progress = lambda done, of, what: True,
 ) -> list[Shaken]:
-    """What becomes of every case on every part, in order; fewer where `progress` asked to stop.
+    """Result of every case on every part, in order; fewer where `progress` asked to stop.
 
     Raises `FileError` for a scan that cannot be read.
     """

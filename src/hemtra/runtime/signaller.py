@@ -14,16 +14,16 @@ from hemtra.core.station.gate import GateTracker, Switch
 from hemtra.outputs.output import Output, OutputState, PartShown
 
 TICK = 0.002
-"""s between two looks at the belt."""
+"""Interval between looks at the belt, s."""
 FLUSH = 3.0
-"""s that switches still on their way to a gate are waited for when a run ends and the belt stands."""
+"""Waiting time for switches on their way to a gate when a run ends and the belt stands, s."""
 CODES = {Verdict.PASS: 1, Verdict.FAIL: 2, Verdict.NOT_MEASURED: 3}
-"""What the register of the verdict says; 4 is any other, 0 that there was no part yet."""
+"""Codes of the verdict register; 4 is any other, 0 before the first part."""
 
 
 @dataclass(frozen=True)
 class Punctual:
-    """How late signals may be, in s after a scan and in s after a part is at its gate; mm/s of the belt."""
+    """Largest delays of signals, in s after a scan and in s after a part is at its gate; mm/s of the belt."""
 
     late: float = math.inf
     gate: float = math.inf
@@ -31,13 +31,13 @@ class Punctual:
 
     @property
     def room(self) -> float:
-        """mm that a part may be past its gate."""
+        """Largest distance of a part past its gate, mm."""
         return math.inf if math.isinf(self.gate) else self.gate * self.speed
 
 
 @dataclass(frozen=True)
 class Heard:
-    """Who wants to know what becomes of the signals of a part; all later, on other threads.
+    """Listeners for the signals of a part; all are called later, on other threads.
 
     done: whether all of them got there. shown: its number, verdict and what switches at once stand
     there. late: something came too late, or not at all for that, in words.
@@ -81,7 +81,7 @@ class Signaller:
         self._tracker = GateTracker()
         self._lock = threading.Lock()
         self._waiting: dict[int, tuple[_Sending, int]] = {}
-        """By part in flight, what answers for it, and how many switches are still to come."""
+        """Listener and number of switches left, by part in flight."""
         self._parts = 0
         self._result = self._refuses = False
         self._stopping = threading.Event()
@@ -104,13 +104,13 @@ class Signaller:
 
     @property
     def farthest(self) -> float:
-        """mm of travel after which the last of a part's signals has switched."""
+        """Travel after which the last of a part's signals has switched, mm."""
         return max((s.delay for s in self._signals if isinstance(s, Digital)), default=0.0)
 
     def refuse_what_lies_there(self) -> None:
         """Switch every delayed line as for a part that was not measured, until its gate sees the next parts.
 
-        For a line that was cut off: nobody knows what lies between the eye and the gate. Before `start`.
+        For a line that was cut off: what lies between photo-eye and gate is unknown. Before `start`.
         """
         self._refuses = True
 
@@ -186,7 +186,7 @@ class Signaller:
 
     @property
     def states(self) -> tuple[tuple[str, str, bool], ...]:
-        """Of each signal its name, its state in words, and whether it is on."""
+        """Name of each signal, its state in words, and whether it is on."""
         lines, levels = self.output.lines, self.output.levels
         found = []
         for signal in self._signals:
@@ -245,7 +245,7 @@ class Signaller:
         return OutputState({switch.line: switch.on}, done=done, deadline=late, late=lambda: heard.late(words))
 
     def _answer_of(self, part: int) -> Callable[[float | None], None]:
-        """Who wants to know of a switch: its part, or nobody, where it only ends a pulse."""
+        """Part of a switch; nobody where it only ends a pulse."""
         sending, left = self._waiting.pop(part, (None, 0))
         if sending is None:
             return _nobody

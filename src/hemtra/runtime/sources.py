@@ -1,4 +1,4 @@
-"""Where the profiles of a station come from; all that a run or a trial knows of it is `Source`."""
+"""Source of a station's profiles; a run or a trial uses nothing but `Source`."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from hemtra.virtual.source import VirtualLine
 
 @dataclass(frozen=True)
 class PassingParts:
-    """What the simulated line lets pass. seed: of noise and jitter. mishap: what goes wrong."""
+    """Set-up of the simulated line. seed: of noise and jitter. mishap: the fault simulated."""
 
     parts: Sequence[Part]
     seed: int = 0

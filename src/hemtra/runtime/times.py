@@ -1,4 +1,4 @@
-"""How fast parts come through, and how long each takes."""
+"""Throughput of parts, and the time each takes."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ class Times:
 
 
 class RecentTimes:
-    """Of the last parts."""
+    """Times of the last parts."""
 
     def __init__(self) -> None:
         self._recent: deque[tuple[float, float]] = deque(maxlen=RECENT)
@@ -31,7 +31,7 @@ class RecentTimes:
 
     @property
     def now(self) -> Times:
-        """As they stand."""
+        """Current times."""
         recent = list(self._recent)
         if len(recent) < 2:
             return Times(0.0, recent[0][1] if recent else 0.0, recent[0][1] if recent else 0.0)

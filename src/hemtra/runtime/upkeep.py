@@ -1,4 +1,4 @@
-"""What a running line does for its records now and then: copies of them, and archives of what is old."""
+"""Scheduled maintenance of a running line's records: backups, and archives of old lots."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from hemtra.storage.records.upkeep import archive, backup
 BACKUPS, ARCHIVES = "backups", "archives"
 """The folders of copies and of archives, beside the records."""
 YEARLY = "[0-9][0-9][0-9][0-9].db"
-"""How an archive is called."""
+"""Name of an archive."""
 HOUR, DAY = 3600.0, 86_400.0
 DAILY = 24.0
 """Hours from one look for old lots to the next, where no copies are made."""

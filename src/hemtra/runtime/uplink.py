@@ -21,11 +21,11 @@ from hemtra.storage.records.merging import count_after, forwarded, last_key
 from hemtra.storage.records.opening import RecordsError, masked
 
 EVERY = 1.0
-"""s between two looks for parts to forward."""
+"""Interval between searches for parts to forward, s."""
 SETTLE = 2.0
-"""s after which a part is forwarded: by then its signal was given and its scan kept."""
+"""Age at which a part is forwarded, s: by then its signal was given and its scan kept."""
 AT_THE_END = 20.0
-"""s that forwarding may take when a line ends."""
+"""Time limit of forwarding when a line ends, s."""
 SENT = ".forwarded"
 """Ends the name of the file beside the spool that says up to which part it was forwarded."""
 
@@ -76,7 +76,7 @@ class Uplink:
         self.once(settle=0.0, end=time.monotonic() + AT_THE_END)
 
     def close(self) -> None:
-        """Let the server and the spool go."""
+        """Close the server and the spool."""
         for records in (self._target, self._source):
             if records is not None:
                 records.close()
@@ -125,7 +125,7 @@ class Uplink:
 
 
 def _read(path: Path) -> int:
-    """Up to which part a spool was forwarded; 0 where nobody knows: nothing is doubled."""
+    """Number of the last part forwarded from a spool; 0 where unknown: nothing is doubled."""
     try:
         return max(0, int(read_text(path, 64)))
     except (FileError, ValueError):

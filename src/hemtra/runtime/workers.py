@@ -27,14 +27,14 @@ from hemtra.runtime.feeds import Arrived
 from hemtra.storage.scans import load_scan
 
 TRIES = 3
-"""Times that a part is evaluated whose worker dies."""
+"""Number of tries for a part whose worker dies."""
 LOOK_COLUMNS = 640
 """Columns of the map that a run shows of a part; more would only travel between processes."""
 
 
 @dataclass(frozen=True)
 class Evaluated:
-    """What a run keeps of one part.
+    """Result of one part, as a run keeps it.
 
     look: the map made coarse, None where nobody looks. trouble: why it was not evaluated; kind: of the event.
     """
@@ -48,11 +48,11 @@ class Evaluated:
     trouble: str = ""
     kind: str = ""
     trace: str = ""
-    """Where in the program it failed, for the log."""
+    """Place of the failure in the program, for the log."""
 
     @property
     def reason(self) -> str:
-        """Why it does not pass, in words: “12 Plug flush 0.52, above 0.35”."""
+        """Reason why it does not pass: “12 Plug flush 0.52, above 0.35”."""
         if self.trouble:
             return self.trouble
         return reason_of(self.rows)
@@ -89,7 +89,7 @@ def evaluate(plan: Plan, arrived: Arrived, looked_at: bool) -> Evaluated:
 
 
 def _failed(error: Exception) -> Evaluated:
-    """Of a bug, or a scan no one has thought of: the line continues, and the part is not taken for good."""
+    """Result of a bug or an unforeseen scan: the line continues, and the part is not passed."""
     what = f"{type(error).__name__}: {plain(str(error))}"
     words = sentence("error", {"fault": what})
     trace = "".join(traceback.format_exception(error))
@@ -112,14 +112,14 @@ class Workers(Protocol):
         """Begin with a part."""
 
     def result(self, arrived: Arrived, future: Future[Evaluated]) -> Evaluated:
-        """What became of it; waits."""
+        """Wait for the result."""
 
     def stop(self) -> None:
         """End, once what was begun is done."""
 
 
 class ThreadWorkers:
-    """In threads of this process: at once there, for single parts and tests."""
+    """Workers in threads of this process: ready at once, for single parts and tests."""
 
     def __init__(self, plan: Plan, count: int = 1, *, looked_at: bool = False) -> None:
         self._plan, self._looked_at = plan, looked_at
@@ -130,7 +130,7 @@ class ThreadWorkers:
         return self._pool.submit(evaluate, self._plan, arrived, self._looked_at)
 
     def result(self, arrived: Arrived, future: Future[Evaluated]) -> Evaluated:
-        """What became of it; waits."""
+        """Wait for the result."""
         try:
             return future.result()
         except Exception as error:
@@ -142,7 +142,7 @@ class ThreadWorkers:
 
 
 _held: list[tuple[Plan, bool]] = []
-"""Of a worker process: its plan, and whether somebody looks at the parts."""
+"""State of a worker process: its plan, and whether a preview is wanted."""
 
 
 def _begin(plan: Plan, looked_at: bool, sample: Scan | None, parent: int) -> None:
@@ -164,11 +164,11 @@ def _evaluate(arrived: Arrived) -> Evaluated:
 
 
 def _ready(_: int) -> None:
-    """Something to wait for."""
+    """A pending result."""
 
 
 class ProcessWorkers:
-    """In processes of their own, so that all cores are used and a window never waits.
+    """Workers in processes of their own, so that all cores are used and a window never waits.
 
     Where a worker dies, others take its place and what was being evaluated is re-evaluated; a part whose worker
     keeps dying is NOT MEASURED with a reason.
@@ -200,7 +200,7 @@ class ProcessWorkers:
                 return self._pool.submit(_evaluate, arrived)
 
     def result(self, arrived: Arrived, future: Future[Evaluated]) -> Evaluated:
-        """What became of it; waits."""
+        """Wait for the result."""
         for _ in range(TRIES):
             try:
                 return future.result()

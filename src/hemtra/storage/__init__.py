@@ -1,1 +1,1 @@
-"""Files: scans, plans and stations. The only place that knows file formats."""
+"""Files: scans, plans and stations. File formats are handled nowhere else."""

@@ -17,13 +17,13 @@ from hemtra.storage.files import opened, shown
 
 MOST_ENTRIES = 200
 CHUNK = 1 << 20
-"""Bytes read at a time: few calls, and a copy that stays in cache."""
+"""Chunk size of reading, bytes: few calls, and a copy that stays in cache."""
 LARGEST_TOTAL = 4 * 1024**3
-"""Bytes a container may claim to unpack to; the largest scan we make is a fiftieth of it."""
+"""Largest unpacked size of a container, bytes; the largest scan we make is a fiftieth of it."""
 LARGEST_RATIO = 1100
 """Deflate cannot do better than 1032 to 1; more is a lie about the size."""
 LARGE, LARGE_RATIO = 32 * 1024**2, 50
-"""Bytes from which on a packed entry may be so many times larger than it is packed: noise packs no better."""
+"""Size from which on the ratio of packing is checked, bytes: noise packs no better."""
 UNREADABLE = (
     zipfile.BadZipFile,
     zlib.error,
@@ -34,7 +34,7 @@ UNREADABLE = (
     RuntimeError,
     NotImplementedError,
 )
-"""What a packed entry that is damaged ends in, as it was packed."""
+"""Last error of a damaged packed entry, as it was packed."""
 
 
 @dataclass(frozen=True)
@@ -81,7 +81,7 @@ class Container:
 
 @contextmanager
 def open_container(path: Path) -> Iterator[Container]:
-    """A zip whose directory is sound. Raises `FileError` when it is not one, or is not believable."""
+    """Open a zip whose directory is sound. Raises `FileError` when it is not one, or is implausible."""
     with opened(path) as stream, container_in(stream, path) as container:
         yield container
 

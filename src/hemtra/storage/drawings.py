@@ -30,21 +30,21 @@ from hemtra.storage.files import atomic_write, opened, read_text, shown, write_t
 # it repeats what is wrong in a file, letter by letter; what matters of that is said in a sentence
 logging.getLogger("ezdxf").setLevel(logging.CRITICAL)
 MILLIMETRES = 4
-"""As DXF numbers units."""
+"""Units by their number in DXF."""
 LARGEST, MOST_ENTITIES, MOST_POINTS = 64 << 20, 50_000, 100_000
-"""Bytes of a file, entities of a drawing, and points of a table."""
+"""Largest file in bytes, entities of a drawing, and points of a table."""
 UNITS = {1: ("in", 25.4), 2: ("ft", 304.8), 4: ("mm", 1.0), 5: ("cm", 10.0), 6: ("m", 1000.0), 13: ("µm", 1e-3)}
-"""What a DXF header's INSUNITS says, as name and mm."""
+"""Units of a DXF header's INSUNITS, as name and mm."""
 FACTORS = dict(UNITS.values())
 FARTHEST, DEEPEST = 1e7, 50
 LONGEST_HEADER = 1000
-"""mm from the origin that a path may reach, and how deep blocks may lie in blocks."""
+"""Largest distance of a path from the origin, mm, and depth of nested blocks."""
 CURVED = ("SPLINE", "ELLIPSE")
 USABLE = ("LINE", "ARC", "CIRCLE", "LWPOLYLINE", "POLYLINE", *CURVED)
 CURVE_NODES = 3
 """Nodes of each Bézier piece of a curve."""
 FLAT = 1e-6
-"""mm by which heights may differ in a drawing that is flat."""
+"""Largest height difference in a flat drawing, mm."""
 
 
 @dataclass(frozen=True)
@@ -176,7 +176,7 @@ def _entities(document: Any, path: Path) -> Iterator[Any]:
 
 
 def _piece(made: Any, entity: Any, factor: float) -> DrawnPath:
-    """One entity: straight to corners, round through the middle of each arc, else curved."""
+    """Convert one entity: straight to corners, round through the middle of each arc, else curved."""
     nodes = [_flat(made.start)]
     turns: list[Turn] = ["corner"]
     here = made.start

@@ -64,7 +64,7 @@ def shown(path: Path) -> str:
 
 
 def parsed_json(text: str | bytes, damaged: str) -> Any:
-    """What a JSON text holds. Raises `FileError` with the sentence `damaged` where it is none."""
+    """Parse a JSON text. Raises `FileError` with the sentence `damaged` where it is invalid."""
     try:
         return json.loads(text)
     except (ValueError, RecursionError):
@@ -78,7 +78,7 @@ def parsed_xml(text: bytes, damaged: str) -> ElementTree.Element:
     try:
         return ElementTree.fromstring(text)
     except (ElementTree.ParseError, LookupError, ValueError, RecursionError):
-        # an encoding that nobody knows is no syntax error to the parser
+        # an unknown encoding is no syntax error to the parser
         raise FileError(damaged) from None
 
 

@@ -1,4 +1,4 @@
-"""What plan files of earlier versions become, with a note for each row that measures differently."""
+"""Migrations of earlier plan files, with a note for each row that measures differently."""
 
 from __future__ import annotations
 
@@ -38,9 +38,9 @@ NOTES: Mapping[str, str] = {
     "profile-edge": "A step in a shadow lies where its upper side was seen last; half of its stretch"
     " must hold data.",
 }
-"""By kind, what it measures differently since schema 7."""
+"""Changes of measuring since schema 7, by kind."""
 KEPT: Mapping[str, tuple[str, str]] = {"flatness": ("points", "near"), "coplanarity": ("of", "levels")}
-"""By kind, the parameter that keeps the way of an earlier plan."""
+"""Parameter that keeps the earlier method, by kind."""
 
 
 def _to_7(content: Content) -> Content:
@@ -106,4 +106,4 @@ MIGRATIONS: dict[int, Callable[[Content], Content]] = {
     9: _numbered(10),
     10: _numbered(11),
 }
-"""By schema version: the function that turns the JSON of that version into that of the next."""
+"""Migration to the next schema version, by version."""

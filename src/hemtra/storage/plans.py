@@ -28,7 +28,7 @@ LARGEST_REFERENCE = 2 * 1024**3
 
 @dataclass(frozen=True)
 class PlanFile:
-    """What a plan file holds."""
+    """Content of a plan file."""
 
     plan: Plan
     reference: Scan | None

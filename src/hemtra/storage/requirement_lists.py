@@ -12,7 +12,7 @@ from hemtra.core.plan.requirements import MOST_ROWS, RequirementTable, read_tabl
 from hemtra.storage.files import opened, parsed_xml
 
 LARGEST = 16 * 1024**2
-"""Bytes of a requirement list at most."""
+"""Largest size of a requirement list, bytes."""
 QIF = (".qif", ".xml")
 _LINEAR = {"mm": "mm", "millimeter": "mm", "millimetre": "mm", "in": "in", "inch": "in", "m": "m", "meter": "m"}
 """Names that documents have for units of length."""

@@ -39,7 +39,7 @@ def to_dict(scan: str, result: Result) -> dict[str, Any]:
 
 
 def _rests(evaluated: CharacteristicResult, result: Result) -> dict[str, Any]:
-    """What a value rests on: coverage, and the values that are possible or that there are many of."""
+    """Coverage of a value, and its bounds or the range of many."""
     found: dict[str, Any] = {number.key: value for number, value in numbers_of(evaluated)}
     if evaluated.budget is not None:
         found |= budget_as_json(evaluated.budget)
@@ -67,12 +67,12 @@ def budget_as_json(budget: Budget) -> dict[str, Any]:
 
 
 def _along(result: Result) -> dict[str, Along]:
-    """By step, what was measured on sections along a path."""
+    """Values on sections along a path, by step."""
     return {i: r.value for i, r in result.steps.items() if isinstance(r.value, Along)}
 
 
 def _path(step_id: str, found: Along, result: Result) -> dict[str, Any]:
-    """What was measured along one path: counts, breaks, and the stretches out of limits, in mm."""
+    """Values along one path: counts, breaks, and the failing stretches, in mm."""
     stretches = []
     for evaluated in result.characteristics:
         series = result.series.get(evaluated.balloon)

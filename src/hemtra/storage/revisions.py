@@ -23,13 +23,13 @@ INDEX, FOLDER = "revisions.json", "revisions"
 MOST = 150
 """Revisions that are kept; the oldest go first."""
 MOST_BYTES = 64 * 1024**2
-"""Of all of them together, unpacked."""
+"""Total size of them, unpacked."""
 LARGEST_INDEX = 1024**2
 LONGEST_COMMENT = 200
 
 
 class Revision(BaseModel):
-    """One state of a plan. saved: seconds since 1970. author: the user of the system who saved it."""
+    """A saved state of a plan. saved: seconds since 1970. author: the system user who saved it."""
 
     model_config = ConfigDict(frozen=True, extra="ignore")
 
@@ -41,7 +41,7 @@ class Revision(BaseModel):
 
     @property
     def entry(self) -> str:
-        """Where its document lies in the file."""
+        """Entry of its document in the file."""
         return f"{FOLDER}/{self.number:06}.json"
 
 
@@ -100,7 +100,7 @@ def with_revision(kept: Sequence[Kept], document: bytes, comment: str) -> list[K
 
 
 def write_revisions(kept: Sequence[Kept], archive: zipfile.ZipFile) -> None:
-    """Put them into a file that is being written."""
+    """Write them into a file."""
     index = json.dumps([one.revision.model_dump() for one in kept], indent=1, ensure_ascii=False)
     archive.writestr(INDEX, index, compress_type=zipfile.ZIP_DEFLATED)
     for one in kept:

@@ -1,4 +1,4 @@
-"""Scan files of any format we know, by suffix."""
+"""Scan files of any supported format, by suffix."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ from hemtra.storage.files import parsed_json, read_text, write_text
 
 # By name, so that a command that reads X3P does not wait for the TIFF library to load.
 FORMATS = {".x3p": "hemtra.storage.x3p", ".tif": "hemtra.storage.tiff", ".tiff": "hemtra.storage.tiff"}
-"""What a folder is searched for."""
+"""Suffixes searched for in a folder."""
 _TEXT, _NUMPY = "hemtra.storage.foreign.point_text", "hemtra.storage.foreign.numpy_files"
 FOREIGN = {
     **dict.fromkeys((".npy", ".npz"), _NUMPY),
@@ -31,7 +31,7 @@ FOREIGN = {
     **dict.fromkeys((".las", ".laz"), "hemtra.storage.foreign.las"),
     ".e57": "hemtra.storage.foreign.e57",
 }
-"""What is read when it is named; text and pictures may be anything."""
+"""Suffixes read only when named; text and pictures may be anything."""
 BESIDE, OF_FOLDER = ".import.json", "folder.import.json"
 """Ends the name of a file beside a scan that says what the scan does not; a file that says it for a folder."""
 LARGEST_SETTINGS = 64 * 1024
@@ -71,7 +71,7 @@ EXAMPLES = {"dx": "dx 0.1", "dy": "dy 0.1", "scale": "scale 0.001", "unit": "uni
 
 
 def settings_of(path: Path, settings: ImportSettings | None = None, **given: Any) -> ImportSettings:
-    """What is said of a file: in a call, else beside the file. Raises `FileError`."""
+    """Import settings of a file: from the call, else from beside the file. Raises `FileError`."""
     try:
         asked = ImportSettings(**given)
         asked = asked if settings is None else asked.over(settings)
@@ -98,7 +98,7 @@ def keep_settings(path: Path, settings: ImportSettings, *, of_folder: bool = Fal
 
 
 def _of_folder(folder: Path) -> dict[str, ImportSettings]:
-    """By suffix, what is said of all files of a folder; formats differ in what they say themselves."""
+    """Import settings for all files of a folder, by suffix, since formats differ in what they state."""
     path = folder / OF_FOLDER
     if not path.is_file():
         return {}
@@ -145,7 +145,7 @@ def scans_in(paths: Sequence[Path]) -> list[Path]:
 
 
 def is_whole(path: Path) -> bool:
-    """Whether a file holds all that its format begins with, as far as can be seen without reading it."""
+    """Whether a file is complete for its format, as far as can be told without reading it."""
     try:
         module = _format_of(path)
         whole: bool = not hasattr(module, "is_whole") or module.is_whole(path)

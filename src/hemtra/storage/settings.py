@@ -1,4 +1,4 @@
-"""What Hemtra remembers between runs; a damaged file is set aside, and only what is wrong is reset."""
+"""Settings kept between runs; a damaged file is set aside, and only invalid values are reset."""
 
 from __future__ import annotations
 
@@ -32,19 +32,19 @@ class Settings(BaseModel):
     author: str = ""
     """Whose name the revisions of plans get; that of the user of the computer where it is empty."""
     database: str = ""
-    """Where records are kept: a file or an address; the usual file where it is empty."""
+    """Location of the records: a file or an address; empty for the default file."""
     folder: str = ""
-    """Where files are looked for that belong to no open plan; the user's own folder where it is empty."""
+    """Folder for files that belong to no open plan; empty for the user's own folder."""
     log_level: str = "info"
     csv: str = "plain"
-    """How tables are written, by the name of its `tables.STYLES`."""
+    """Style of tables, by its name in `tables.STYLES`."""
     text_size: int = 100
-    """Percent of the usual size of text, and of all that is drawn with it."""
+    """Text scale in percent, and of everything drawn with it."""
     sizes: dict[str, list[int]] = {}
-    """Pixels of what the user has pushed wider or narrower, by what it is."""
+    """Sizes set by the user, pixels, by name."""
 
     columns: dict[str, dict[str, int]] = {}
-    """Of requirement lists, by their first line: of each field the place of its column."""
+    """Columns of requirement lists by their first line: column index of each field."""
 
     @field_validator("text_size")
     @classmethod
@@ -68,13 +68,13 @@ class Settings(BaseModel):
         return value
 
     def opened(self, path: Path) -> None:
-        """Put a plan on top of the recent ones."""
+        """Add a plan at the top of the recent ones."""
         text = str(path.resolve())
         self.recent = [text, *(p for p in self.recent if p != text)][:MOST_RECENT]
 
 
 def settings_path() -> Path:
-    """Where the settings are kept."""
+    """Path of the settings file."""
     return Path(platformdirs.user_config_dir("hemtra")) / "settings.json"
 
 

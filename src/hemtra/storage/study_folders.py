@@ -44,7 +44,7 @@ def load_study(folder: Path) -> GuidedStudy:
 
 
 def scan_of(folder: Path, one: Presentation) -> Path:
-    """Where the scan of a run is kept."""
+    """Path of a run's scan."""
     return folder / one.operator / f"{one.part}-{one.trial}.x3p"
 
 

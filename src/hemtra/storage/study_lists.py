@@ -57,7 +57,7 @@ def study_in_folder(folder: Path) -> tuple[StudyEntry, ...]:
 def read_study_list(path: Path) -> tuple[StudyEntry, ...]:
     """A CSV with the columns scan and part, and if there are any operator, trial and tag (good or bad).
 
-    Scans are looked for beside the list. Without a trial, scans of one part and operator are counted as they
+    Scans are searched beside the list. Without a trial, scans of one part and operator are counted as they
     come. Raises `FileError` that names the line.
     """
     with opened(path) as stream:

@@ -9,13 +9,13 @@ from dataclasses import dataclass
 from typing import IO, Any, Self
 
 RISKY = frozenset("=+-@\t\r")
-"""What a cell begins with that a spreadsheet would work out instead of showing it."""
+"""First characters of a cell that a spreadsheet would evaluate instead of showing it."""
 NUMBER = re.compile(r"[+-]?\d+(\.\d*)?([eE][+-]?\d+)?\Z")
 
 
 @dataclass(frozen=True)
 class TableStyle:
-    """How a table is written. bom: whether it begins with the mark by which spreadsheets know UTF-8."""
+    """Style of a table. bom: whether it begins with the mark that identifies UTF-8 to spreadsheets."""
 
     title: str
     separator: str = ","
@@ -31,7 +31,7 @@ STYLES = {
     "bom": TableStyle("spreadsheet: 1.25, commas, CRLF, BOM", line_end="\r\n", bom=True),
     "comma": TableStyle("spreadsheet: 1,25, semicolons, CRLF, BOM", ";", ",", "\r\n", bom=True),
 }
-"""By name."""
+"""Styles by name."""
 
 
 class Table:
@@ -50,7 +50,7 @@ class Table:
         )
 
     def writerow(self, cells: Iterable[Any]) -> None:
-        """One row; text that would be taken for a formula gets an apostrophe before it."""
+        """Write a row; text that looks like a formula gets an apostrophe before it."""
         self._writer.writerow([self._shown(cell) for cell in cells])
 
     def _shown(self, cell: Any) -> Any:

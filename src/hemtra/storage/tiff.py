@@ -24,7 +24,7 @@ from hemtra.storage.files import atomic_write, opened
 from hemtra.storage.foreign.extra import library
 
 MOST_PAGES = 64
-"""Pages that are looked at."""
+"""Largest number of pages examined."""
 NO_DATA = 42113
 """Tag of the number that stands for none, as geographic programs write it."""
 # what is wrong in a file is said in a sentence, not tag by tag
@@ -80,7 +80,7 @@ def _chosen(file: tifffile.TiffFile, wanted: int | None, path: Path) -> int:
 
 
 def _said(page: Any) -> ImportSettings:
-    """What the tags of an image say of its spacing and of the number that stands for none."""
+    """Spacing and no-data value in the tags of an image."""
     grid, tags = _of_tags(page), page.tags
     unit = "mm" if page.dtype.kind == "f" else None
     no_data = None

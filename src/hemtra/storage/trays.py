@@ -26,7 +26,7 @@ class TrayEntry:
 
 
 def tray_path(plan_path: Path) -> Path:
-    """Where the tray of a plan is kept."""
+    """Path of a plan's tray."""
     return plan_path.with_suffix(".tray.json")
 
 

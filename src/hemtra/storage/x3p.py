@@ -70,9 +70,9 @@ class _Header:
     listed: tuple[str, ...] = ()
     """Heights that stand in main.xml itself, as text; empty where a file beside it holds them."""
     apart: tuple[np.dtype[Any] | None, np.dtype[Any] | None] = (None, None)
-    """Of x and y, the type of what each point has itself; None where its place follows from the grid."""
+    """Types of the coordinates stored for x and y; None where they follow from the grid."""
     rotation: tuple[float, ...] = ()
-    """Of all coordinates, nine numbers row by row; empty where there is none."""
+    """Rotation of all coordinates, nine numbers row by row; empty where there is none."""
 
     @property
     def size(self) -> int:
@@ -80,7 +80,7 @@ class _Header:
 
     @property
     def point(self) -> np.dtype[Any]:
-        """What is stored of a point."""
+        """Types of the values stored for a point."""
         held = [(name, kind) for name, kind in zip("xy", self.apart, strict=True) if kind is not None]
         return np.dtype([*held, ("z", self.dtype)]) if held else self.dtype
 
@@ -107,7 +107,7 @@ def read_stream(stream: IO[bytes], path: Path) -> Scan:
 
 
 def _raw(container: Container, header: _Header) -> NDArray[Any]:
-    """What is stored of each point (rows, cols), its md5 checked where the file has one."""
+    """Stored values of the points (rows, cols), the md5 checked where the file has one."""
     if header.listed:
         return _listed(container, header)
     found = container.size(header.link) // header.point.itemsize
@@ -382,7 +382,7 @@ def _check_md5(container: Container, name: str, raw: NDArray[Any], declared: str
 
 
 def _valid_points(container: Container, header: _Header) -> NDArray[np.bool_]:
-    """One bit a point, the lowest bit of each byte first."""
+    """Unpack one bit per point, the lowest bit of each byte first."""
     points = header.cols * header.rows
     bits = np.frombuffer(container.read(header.mask_link, points // 8 + 1), np.uint8)
     _check_md5(container, header.mask_link, bits, header.mask_md5)

@@ -13,20 +13,20 @@ from hemtra.virtual.cover_kernels import BEAD_CORNER, BEAD_HALF_X, BEAD_HALF_Y, 
 STEPS = 3286
 """Places along the path at which it is known, 0.1 mm apart."""
 ROUND, RAMP = 1.5, 4.0
-"""mm over which paste rounds off where it ends, and over which its shape changes."""
+"""Length over which paste rounds off at its ends, and over which its shape varies, mm."""
 WAVES = ((0.05, 3), (0.02, 5), (0.06, 2))
-"""mm by which width, height and offset vary, and how often round the part."""
+"""Variation of width, height and offset, mm, and number of cycles round the part."""
 CLEAR, LEAST = 2.0, 0.3
-"""mm beside a break that no size is evaluated on, and of height below which there is no bead."""
+"""Margin beside a break on which no size is evaluated, and height below which there is no bead, mm."""
 BREAK = 1.0
-"""mm of a break that the drawing lets pass."""
+"""Longest break that the drawing accepts, mm."""
 WIDTHS, HEIGHTS, OFFSETS = (2.5, 3.5), (1.3, 1.9), (-0.6, 0.6)
 """Limits of the drawing in mm."""
 
 
 @dataclass(frozen=True)
 class BeadDefect:
-    """Something wrong over a stretch of the path: its middle and length in mm, and changes in mm there."""
+    """Defect over a stretch of the path: its middle and length in mm, and changes in mm there."""
 
     at: float
     length: float
@@ -86,7 +86,7 @@ class Bead:
         return {18: worst[0], 19: worst[1], 20: worst[2], 21: longest, 22: volume}
 
     def stretches(self) -> dict[int, list[tuple[float, float]]]:
-        """By balloon, where it fails: start and length in mm along the path."""
+        """Failing stretches by balloon: start and length along the path, mm."""
         table, evaluated = self.table(), self._evaluated()
         found = {21: [run for run in _runs(table[:, 1] < LEAST) if run[1] > BREAK]}
         for column, (low, high) in enumerate((WIDTHS, HEIGHTS, OFFSETS)):

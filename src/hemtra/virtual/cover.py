@@ -23,15 +23,15 @@ BOSSES = ((42.0, 22.0), (-42.0, 22.0), (-42.0, -22.0), (42.0, -22.0))
 """Nominal centres in balloon order 1 to 4."""
 AT_REST = Frame()
 DATUM_HALF = (50.0, 30.0)
-"""Half size in mm of the area of flange that stands for datum A."""
+"""Half size of the flange area that is datum A, mm."""
 SPECKS = 14
 TOP_SEEN, HOLE_CLEAR = 10.0, 6.8
-"""mm of the diameters between which the drawing asks for coplanar boss tops."""
+"""Diameters between which the drawing asks for coplanar boss tops, mm."""
 
 
 @dataclass(frozen=True)
 class Cover:
-    """One individual cover, in mm and degrees, lying at `pose` on the belt."""
+    """An individual cover, in mm and degrees, at `pose` on the belt."""
 
     serial: str = "000000"
     boss_heights: tuple[float, float, float, float] = (4.0, 4.0, 4.0, 4.0)
@@ -58,7 +58,7 @@ class Cover:
 
     @property
     def marking(self) -> str:
-        """What its Data Matrix says."""
+        """Content of its Data Matrix."""
         return f"RPC-7 {self.serial}"
 
     @property
@@ -121,7 +121,7 @@ class Cover:
         return values
 
     def _coplanarity(self, bosses: list[Point]) -> float:
-        """How far all points of the tops lie from the plane through their means, highest minus lowest."""
+        """Coplanarity of the tops about the plane through their means, highest minus lowest."""
         plane, _ = _fit([(b.x, b.y, b.z) for b in bosses])
         turns = np.linspace(0.0, 2 * math.pi, 48, endpoint=False)
         ring = np.concatenate([radius * np.exp(1j * turns) for radius in (TOP_SEEN / 2, HOLE_CLEAR / 2)])
@@ -172,7 +172,7 @@ def _posed(axis: str) -> Callable[[Cover, float], Cover]:
 
 @dataclass(frozen=True)
 class Defect:
-    """Something wrong with a part: how a size in `unit` changes it, and its default size."""
+    """Defect of a part: how a size in `unit` changes it, and its default size."""
 
     apply: Callable[[Cover, float], Cover]
     size: float
@@ -275,7 +275,7 @@ def _data_matrix(text: str) -> ByteArray:
 
 
 def _fit(points: list[tuple[float, float, float]] | FloatArray) -> tuple[Plane, float]:
-    """The least-squares plane of points, and greatest minus least perpendicular deviation from it."""
+    """The least-squares plane of points, and the range of perpendicular deviations from it."""
     middle = np.mean(points, axis=0)
     u, v, w = (np.array(points) - middle).T
     slopes, *_ = np.linalg.lstsq(np.column_stack([u, v]), w, rcond=None)

@@ -16,7 +16,7 @@ from hemtra.core.compiled import compiled, inlined, lean
 
 
 class CoverShape(NamedTuple):
-    """What the drawing leaves to the individual part: sizes in mm, slopes as tangents."""
+    """Variables of an individual part: sizes in mm, slopes as tangents."""
 
     boss_heights: FloatArray
     """(4,) counter-clockwise from +x +y."""
@@ -44,7 +44,7 @@ class CoverShape(NamedTuple):
 
     @property
     def top(self) -> float:
-        """mm that nothing of it stands above."""
+        """Upper bound of its height, mm."""
         hub = self.hub_height + HUB_RADIUS * math.hypot(self.hub_slope_x, self.hub_slope_y)
         highest = max(hub, *self.boss_heights, *self.bead[:, 1], self.plug_flush, RIB_HEIGHT)
         return float(highest + max(self.bow, 0.0) * max(1.0, self.length / 120.0) ** 2)
@@ -63,7 +63,7 @@ RIB_Y, RIB_HALF_X, RIB_HALF_Y, RIB_HEIGHT = 25.5, 18.0, 1.0, 1.2
 BEAD_HALF_X, BEAD_HALF_Y, BEAD_CORNER = 53.0, 33.0, 9.0
 BEAD_LENGTH = 4 * (BEAD_HALF_X + BEAD_HALF_Y) - (8 - 2 * math.pi) * BEAD_CORNER
 BEAD_REACH = 5.0
-"""mm off its path beyond which no bead lies."""
+"""Largest distance of the bead from its path, mm."""
 PAD_X, PAD_Y, PAD_HALF = -27.0, -18.0, 6.0
 MODULE = 0.5
 """Side of one module of the printed code."""
@@ -135,7 +135,7 @@ def _relief(x: float, y: float, s: Any) -> tuple[float, float, int]:
 
 @lean
 def along_bead(x: float, y: float) -> float:
-    """mm along the bead's path, counter-clockwise from the middle of its near side, next to x, y."""
+    """Position along the bead's path next to x, y, mm, counter-clockwise from the middle of its near side."""
     px, py = BEAD_HALF_X - BEAD_CORNER, BEAD_HALF_Y - BEAD_CORNER
     qx, qy = abs(x) - px, abs(y) - py
     quarter = math.pi / 2 * BEAD_CORNER
@@ -168,7 +168,7 @@ def _plug(u: float, v: float, flush: float) -> tuple[float, float, int]:
 
 @inlined
 def _rounding(inset: float) -> float:
-    """How far a rounded edge lies below its face, `inset` from the edge."""
+    """Depth of a rounded edge below its face, `inset` from the edge."""
     rest = max(PLUG_EDGE - inset, 0.0)
     return PLUG_EDGE - math.sqrt(max(PLUG_EDGE**2 - rest * rest, 0.0))
 

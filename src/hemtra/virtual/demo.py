@@ -69,21 +69,21 @@ TAKEN = "2026-01-12T08:00:00+00:00"
 """When all demo scans say they were taken, so that they are the same every time."""
 DATUM, FRAME = "plane-a", "frame-b"
 SERIALS = "RPC-7 ######"
-"""What the marking of a good part looks like: # is a digit."""
+"""Pattern of a good part's marking: # is a digit."""
 WITH_COVER = Follow(x="outline", y="outline", rotation="outline")
 WITH_BOSSES = Follow(x=FRAME, y=FRAME, rotation=FRAME)
 BOSS_NAMES = ("NE", "NW", "SW", "SE")
 
 
 VIEW = (65.0, 69.0)
-"""Half size in mm along x and y of what the demo station scans, at the height of the flange."""
+"""Half size along x and y of the demo station's scan at the height of the flange, mm."""
 LARGEST_TILT = 2.0
-"""Degrees by which a part of the tray lies tilted at most."""
+"""Largest tilt of a tray part, degrees."""
 
 
 @dataclass(frozen=True)
 class DemoPart:
-    """One part of the tray: lying straight and in place, or in any pose that the view still holds."""
+    """A part of the tray: straight and in place, or in any pose inside the view."""
 
     seed: int
     tag: Literal["good", "bad"]
@@ -329,7 +329,7 @@ def _rib() -> Group:
             # between top and toe of the flank, a point of the map away from both
             zone=RectangleZone(x=0, y=y, width=30, height=0.42),
             follow=WITH_BOSSES,
-            # half hidden it is mostly its toe
+            # half occluded it is mostly its toe
             params={"least_data": 60},
         )
         tilt = _step(f"{stem}-tilt", f"Tilt of rib {name}", "tilt", plane=(flank.id,), to=(DATUM,))
@@ -425,7 +425,7 @@ def _flange() -> Group:
 
 
 def truth(parts: tuple[DemoPart, ...] = PARTS) -> dict[str, dict[str, Any]]:
-    """By scan file: its tag, the balloons of the demo plan that it fails in truth, and its true values."""
+    """Truth by scan file: tag, failing balloons of the demo plan, and true values."""
     sheet, found = drawn_plan().sheet, {}
     for part in parts:
         values = part.cover.truth()

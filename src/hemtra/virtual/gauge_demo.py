@@ -22,7 +22,7 @@ from hemtra.virtual.demo import STATION, random_pose
 from hemtra.virtual.sensor import scan_part
 
 POSES = ("straight", "turned", "tilted")
-"""How the parts are presented, in place of operators."""
+"""Presentations of the parts, in place of operators."""
 
 
 def made_up(plan: Plan, parts: int, trials: int, progress: Callable[[int, int, str], bool]) -> list[Presented]:
@@ -59,7 +59,7 @@ def scan_presented(number: int, pose: str, trial: int, again: int = 1) -> Scan:
 
 
 def _pose(pose: str, rng: np.random.Generator, size: tuple[float, float]) -> Frame:
-    """Where a part lies: as it is put down straight, anyhow turned, or tilted as well."""
+    """Pose of a part: straight, rotated at random, or tilted as well."""
     anywhere = random_pose(rng, size)
     if pose == "straight":
         return replace(anywhere, x=0.0, y=0.0, rotation=float(rng.uniform(-0.5, 0.5)), tilt_x=0.0, tilt_y=0.0)

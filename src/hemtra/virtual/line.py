@@ -1,4 +1,4 @@
-"""The virtual line: what really is, whatever the station believes of it."""
+"""Simulated line: the real motion, whatever the station is set to."""
 
 from __future__ import annotations
 
@@ -17,24 +17,24 @@ from hemtra.core.station.station import Station
 from hemtra.core.station.travel import ProfileCounter
 
 PULSES_PER_MM = 12.5
-"""Of the real encoder: 2000 pulses on a wheel of 160 mm."""
+"""Real encoder: 2000 pulses on a wheel of 160 mm."""
 PART_FRONT = -40.0
 """y in mm, in part coordinates, of the edge that passes the eye first."""
 PART_LENGTH = 80.0
-"""mm of travel that a part takes from front to end."""
+"""Length of a part along travel, mm."""
 SLIP = 1e-4
 """Standard deviation, as a share, by which the wheel's way differs from the belt's in one run."""
 MOMENT = 1e-3
-"""s between two looks at the encoder."""
+"""Interval between encoder readings, s."""
 RIPPLE_HZ = 3.0
 RUN_IN = 20.0
-"""mm that the line runs before the first part reaches the eye."""
+"""Run-in before the first part reaches the photo-eye, mm."""
 AFTER = 60.0
-"""mm that it runs on behind the last scan."""
+"""Run-out behind the last scan, mm."""
 SHAKE = 15.0
-"""mm that the line goes back when commanded."""
+"""Travel of the line backwards on command, mm."""
 STANDS = 1.5
-"""s that it stands when commanded."""
+"""Stop time on command, s."""
 
 Mishap: TypeAlias = Literal["none", "stops", "goes back", "encoder jumps", "sensor stops", "points missing"]
 MISHAPS: tuple[Mishap, ...] = (
@@ -45,12 +45,12 @@ MISHAPS: tuple[Mishap, ...] = (
     "sensor stops",
     "points missing",
 )
-"""What may happen on the line in the middle of the first part."""
+"""Faults of the line in the middle of the first part."""
 
 
 @dataclass(frozen=True)
 class Passage:
-    """Where on the part each profile really is taken, and which ones the sensor had no time for.
+    """Real positions of the profiles on the part, and those the sensor had no time for.
 
     ys: (profiles,) float64 in mm of the part; missed: (profiles,) bool.
     """
@@ -65,9 +65,9 @@ def real_counts_per_mm(station: Station) -> float:
 
 
 def passage(station: Station, models: Sequence[SensorModel]) -> Passage:
-    """How one part passes at steady speed, its front starting the scan.
+    """Motion of one part at steady speed, its front edge starting the scan.
 
-    The station counts in its own belief; what it takes for a millimetre may be more or less.
+    The station counts with its own scale; its millimetre may be more or less than a true one.
     """
     travel, trigger = station.travel, station.trigger
     stretch = 1.0
@@ -119,14 +119,14 @@ class Due:
 
 
 class Motion:
-    """How the belt moves while a lot passes: its travel in mm over time in s, and where parts lie on it."""
+    """Motion of the belt during a lot: its travel in mm over time in s, and the positions of the parts."""
 
     def __init__(self, station: Station, parts: int, mishap: Mishap = "none", seed: int = 0) -> None:
         line, trigger, travel = station.line, station.trigger, station.travel
         rng = np.random.default_rng([seed, 77])
         gaps = line.part_spacing + line.jitter * rng.standard_normal(max(0, parts - 1))
         eye = trigger.distance if trigger.by == "eye" else 0.0
-        # free running and the like have no eye to wait for; a part that comes at once would be half seen
+        # a free-running trigger has no photo-eye to wait for; a part that comes at once would be cut
         before = RUN_IN + max(0.0, -trigger.delay_mm(travel)) + (0.0 if trigger.by == "eye" else 40.0)
         first = eye + before + 1e-3
         self.fronts: FloatArray = first + np.concatenate(

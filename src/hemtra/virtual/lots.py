@@ -23,21 +23,21 @@ LOTS, PARTS_PER_LOT = 20, 60
 BEGAN = 1_768_204_800.0
 """2026-01-12 08:00 UTC, in seconds since 1970."""
 SHIFT, CYCLE = 12 * 3600.0, 40.0
-"""s from lot to lot and from part to part."""
+"""Time from lot to lot and from part to part, s."""
 TOOL_CHANGE = (9, 30)
 BAD_BATCH = (13, range(18, 48))
 CLOGS_FROM = 15
 REVISED = (16, 30)
 """Lot and part, both counted from 0, at which something happens."""
 NOISE = 0.004
-"""mm by which a measurement of the same part scatters."""
+"""Repeatability of a measurement of the same part, mm."""
 RARE = ("boss-short", "pocket-shallow", "bead-broken", "marking-missing", "hub-tilted", "flange-long")
 RARELY = 1 / 50
 FLATNESS = 0.70
-"""mm of flatness of the datum's area for a mm of bow."""
+"""Flatness of the datum's area per mm of bow, mm."""
 UNITS = {7: "°", 17: "°", 22: "mm³"}
 ROUGHER = {"mm": 1.0, "°": 5.0, "mm³": 1000.0}
-"""How much more than lengths in mm other quantities scatter."""
+"""Repeatability of other quantities relative to lengths in mm."""
 COUNTS = (23, 24)
 
 
@@ -57,7 +57,7 @@ class SimulatedPart:
 
 
 def lot_name(lot: int) -> str:
-    """Of a lot counted from 0: its running number."""
+    """Running number of a lot, counted from 0."""
     return f"cover lot {lot + 1:02d}"
 
 
@@ -94,7 +94,7 @@ def _at(lot: int, number: int, cover: Cover) -> Cover:
 
 
 def measured(made: SimulatedPart, plan: Plan) -> tuple[CharacteristicResult, ...]:
-    """The sheet of a part whose scan is not looked at: its true values with a little spread, evaluated."""
+    """Sheet of a part without a scan: its true values with a small spread, evaluated."""
     rng = np.random.default_rng([made.lot, made.number])
     # how flat the flange is takes long to work out; it goes with the bow
     values: Mapping[int, float | str] = replace(made.cover, bow=0.0).truth() | {15: FLATNESS * made.cover.bow}
@@ -107,7 +107,7 @@ def measured(made: SimulatedPart, plan: Plan) -> tuple[CharacteristicResult, ...
 
 
 def _number(balloon: int, value: float | str, noise: float) -> tuple[Number | None, str]:
-    """What a measurement gives, or why it does not."""
+    """Result of a measurement, or the reason why there is none."""
     at = Point(0.0, 0.0, 0.0)
     if isinstance(value, str):
         if not value:

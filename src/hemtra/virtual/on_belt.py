@@ -1,4 +1,4 @@
-"""What the simulated line can carry."""
+"""Parts of the simulated line."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ class OnBelt:
     defects: tuple[str, ...]
 
     def part(self, seed: int, defect: str = "") -> Part:
-        """One of them."""
+        """A part of the simulated line."""
         if self is DOOR:
             return door_frame(seed)
         return make_cover(seed, {defect: None} if defect else None)

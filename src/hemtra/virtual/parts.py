@@ -20,15 +20,15 @@ BRIGHT = 0.6
 
 
 class Part(Protocol):
-    """Anything that a virtual sensor can look at."""
+    """A part for the simulated sensor."""
 
     @property
     def serial(self) -> str:
-        """What it is known by."""
+        """Name of the part."""
 
     @property
     def pose(self) -> Frame:
-        """How it lies at the station."""
+        """Pose of the part at the station."""
 
     @property
     def size(self) -> tuple[float, float]:
@@ -60,7 +60,7 @@ class Relief:
         return ReliefShape(pieces, self.target.base, np.array(self.bump))
 
     def posed(self, **pose: float) -> Relief:
-        """The same, lying otherwise."""
+        """Copy in another pose."""
         return replace(self, pose=replace(self.pose, **pose))
 
 
@@ -81,7 +81,7 @@ def alignment_target() -> Relief:
 
 
 LOW_FACE, HIGH_FACE, DISC, APART = 3.0, 15.0, 16.0, 40.0
-"""mm above the belt of the gauge's two faces, the diameter of its discs, and how far they stand apart."""
+"""Heights of the gauge's two faces above the belt, diameter of its discs, and their distance, mm."""
 DISCS = ((-20.0, -18.0), (20.0, -18.0), (-20.0, 22.0))
 
 

@@ -24,7 +24,7 @@ class ReliefShape(NamedTuple):
 
     @property
     def top(self) -> float:
-        """mm that nothing of it stands above."""
+        """Upper bound of its height, mm."""
         return float(self.pieces[:, 4].max(initial=self.base) + max(self.bump[3], 0.0))
 
 

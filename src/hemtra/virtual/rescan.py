@@ -18,7 +18,7 @@ Rescan = Callable[[float, np.random.Generator], HeightMap]
 
 
 def rescan_of(scan: Scan) -> Rescan | None:
-    """How a scan of the demo's tray is made anew; None of any other scan."""
+    """Simulate a scan of the demo's tray anew; None for any other scan."""
     part = next((part for part in PARTS if part.file == scan.name), None)
     if part is None or scan.taken != TAKEN or scan.station != STATION.snapshot():
         return None

@@ -18,12 +18,12 @@ LENGTH = 90.0
 """mm; the scan takes the 80 in its middle."""
 AT_REST = Frame()
 UPPER = 8.0
-"""mm of the upper web above the station's zero."""
+"""Height of the upper web above the station's zero, mm."""
 
 
 @dataclass(frozen=True)
 class Runner:
-    """One piece of runner, in mm and degrees; sizes as on its drawing."""
+    """An individual piece of runner, in mm and degrees; sizes as on its drawing."""
 
     serial: str = "000000"
     left_depth: float = 0.9
@@ -66,7 +66,7 @@ class Runner:
         )
 
     def truth(self, y: FloatArray) -> dict[int, FloatArray]:
-        """By balloon of the runner's sheet, the true value at places y (n,) in mm along its length."""
+        """True value at places y (n,) in mm along its length, by balloon of the runner's sheet."""
         same = np.ones_like(y)
         dented = (y >= self.dent[0]) & (y <= self.dent[1])
         hems = INNER + self.hem_bias + self.drift * np.cos(2 * math.pi * y / LENGTH) + INNER
@@ -97,7 +97,7 @@ DEFECTS: Mapping[str, Mapping[str, Any]] = {
     "cage-high": {"flush": 0.3},
     "hem-drift": {"drift": 0.75},
 }
-"""By name, the sizes that a defect changes."""
+"""Sizes that a defect changes, by name."""
 
 
 def make_runner(seed: int, defects: Mapping[str, float | None] | None = None) -> Runner:

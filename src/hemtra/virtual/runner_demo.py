@@ -37,7 +37,7 @@ PROFILES, PITCH = 500, 0.16
 
 @dataclass(frozen=True)
 class RunnerPart:
-    """One runner of the tray."""
+    """A runner of the tray."""
 
     seed: int
     tag: Literal["good", "bad"]
@@ -158,7 +158,7 @@ def _sheet(steps: list[str]) -> tuple[Characteristic, ...]:
 
 
 def runner_truth(parts: tuple[RunnerPart, ...] = RUNNERS) -> dict[str, dict[str, Any]]:
-    """By scan file: its tag, the balloons that it fails in truth, and its true mean values."""
+    """Truth by scan file: tag, failing balloons, and true mean values."""
     y = (np.arange(PROFILES) - (PROFILES - 1) / 2) * PITCH
     found = {}
     for part in parts:

@@ -12,13 +12,13 @@ from hemtra.core.compiled import lean
 LIGHT = 0.55
 """Share of the light that bare steel throws back."""
 HEM, EDGE = 1.2, 1.2
-"""mm by which a hem stands above its web, and the radius of its outer edge."""
+"""Height of a hem above its web, and radius of its outer edge, mm."""
 INNER, OUTER = 20.0, 23.0
-"""mm of a hem's inner and outer edge from the middle."""
+"""Distances of a hem's inner and outer edge from the middle, mm."""
 SLIT_AT, EDGE_RADIUS = -2.0, 0.8
-"""mm of the slit's left face from the middle, and the radius of both its edges."""
+"""Distance of the gap's left face from the middle, and radius of both its edges, mm."""
 BEND_AT, FILLET = -12.0, 1.0
-"""mm where the upper web begins to bend, and the radius at the foot of the lip."""
+"""Start of the upper web's bend, and radius at the toe of the lip, mm."""
 
 
 class RunnerShape(NamedTuple):
@@ -33,18 +33,18 @@ class RunnerShape(NamedTuple):
     """Groove at the left hem: from the hem's inner edge, depth, radius."""
     right: tuple[float, float, float]
     drift: float
-    """How far the right hem moves out at the middle of the length, and in at both ends."""
+    """Bulge of the right hem outward at the middle of the length, and inward at both ends."""
     drift_bias: float
     slit: float
     slit_taper: float
-    """How much wider the slit is at the far end than at the near one."""
+    """Widening of the gap from the near end to the far one."""
     flush: float
     dent: tuple[float, float, float]
     """y from, y to, and by how much the right groove is shallower there."""
 
     @property
     def top(self) -> float:
-        """mm that nothing of it stands above."""
+        """Upper bound of its height, mm."""
         return HEM + max(self.upper, self.lower + self.flush)
 
 
@@ -67,7 +67,7 @@ def _hem(outward: float, web: float) -> float:
 
 @lean
 def _groove(off: float, depth: float, radius: float) -> float:
-    """By how much a ball groove lies below its web, so far from its centre."""
+    """Depth of a ball groove below its web, at a distance from its centre."""
     below = radius * radius - off * off
     return max(0.0, math.sqrt(below) - (radius - depth)) if below > 0.0 else 0.0
 

@@ -35,13 +35,13 @@ from hemtra.virtual.sensor_kernels import (
 from hemtra.virtual.sight_kernels import Pose
 
 SHADOW = 16.0
-"""mm of travel over which the highest part can hide something from the camera."""
+"""Travel over which the highest part can occlude something from the camera, mm."""
 MARGIN = 1.02
 """The surface is sampled a little beyond the view, so that rays at its border meet something."""
 SAMPLED = 0.34
 """Samples of the surface per ray: a ray is followed where it meets the surface between two of them."""
 LOOK_AT = 0.275
-"""Where automatic exposure looks at a part, as a share of its length from its middle."""
+"""Place on a part for automatic exposure, as a share of its length from its middle."""
 WORTH_TWO = 200
 """Rows from which a second thread is worth its start."""
 PEAKS = {"strongest": STRONGEST, "highest": HIGHEST, "lowest": LOWEST, "nearest": NEAREST}
@@ -54,7 +54,7 @@ class PartUnderSensor:
 
     way: where on the part profiles are taken, in any order, and which of them are missed. exposures: times
     nominal, as the station has them unless given. ideal: without noise, quantisation, dropouts and spikes, for
-    comparison with the truth; what geometry hides stays hidden.
+    comparison with the truth; occluded points stay occluded.
     """
 
     def __init__(
@@ -169,10 +169,10 @@ def scan_part(
     taken: str = "",
     name: str = "",
 ) -> Scan:
-    """One whole scan of one part that passes by itself; the same seed gives the same scan.
+    """Scan a single part; the same seed gives the same scan.
 
     The part trips the eye, or whatever starts a scan, and profiles are taken where the virtual line really
-    takes them, whatever the station believes. Raises `HemtraError` when the station names an unknown model.
+    takes them, whatever the station is set to. Raises `HemtraError` when the station names an unknown model.
     """
     models = models_of(station)
     layout = Layout.of(station, models)
@@ -194,7 +194,7 @@ def live_profile(part: Part, station: Station, y: float, seed: int = 0, sensor: 
 
 
 def tuned_exposure(part: Part, station: Station, sensor: int = 0) -> Tuned:
-    """Where automatic exposure settles on a part, at the intensity the station asks for."""
+    """Result of automatic exposure on a part, for the station's target intensity."""
     exposure = station.sensors[sensor].exposure
     way = _ahead(LOOK_AT * part.size[1], station)
 

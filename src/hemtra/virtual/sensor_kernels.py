@@ -1,4 +1,4 @@
-"""What a laser-profile sensor sees of a surface, as compiled loops.
+"""Simulation of a laser-profile sensor on a surface, as compiled loops.
 
 Sensor coordinates in mm, z = 0 where the mount has it. The laser sits at (0, 0, height) and fans out along x in
 the plane y = 0; the camera sits at (0, baseline, height) and looks back. A point gives data when the laser
@@ -33,14 +33,14 @@ from hemtra.virtual.sight_kernels import (
 )
 
 SMOOTH = 0.02
-"""mm between two neighbouring samples below which no wall lies between them."""
+"""Height difference between neighbouring samples without a wall between them, mm."""
 BESIDE = 1e-3
-"""mm to either side in which the slope of the surface at a place is taken."""
+"""Half width over which the slope of the surface is taken, mm."""
 NEARLY_LEVEL = 0.05
-"""mm by which the surface may rise or fall to the next samples and hide nothing beside itself."""
+"""Height difference to the next samples that occludes nothing, mm."""
 CREST_ROUNDS = 12
 BLOCK = 10
-"""Samples along and across of which only the highest is looked at first."""
+"""Samples along and across of which only the highest is tested first."""
 
 
 class Optics(NamedTuple):
@@ -56,7 +56,7 @@ class Optics(NamedTuple):
     points: int
     baseline: float
     peaks: int
-    """Which of several reflections counts: STRONGEST and so on."""
+    """Choice among several reflections: STRONGEST and so on."""
     z_low: float
     z_high: float
     x_low: float
@@ -253,7 +253,7 @@ def _hidden(
         else:
             clear = peak < sight_before - SMOOTH
         if not clear:
-            # seen from the first profile, over how far the sensor would have to go to stand over a place
+            # counted from the first profile: how far the sensor must go to stand over a place
             line = line_of(
                 x + start * along_x,
                 start * along_y,
@@ -373,7 +373,7 @@ def _facing(
     shape: Any,
     pose: Pose,
 ) -> float:
-    """How squarely the surface faces the sensor, 1 when level: the light a matt surface sends up.
+    """Cosine of the surface towards the sensor, 1 when horizontal: the light of a matt surface.
 
     Where the samples about it lie evenly, they say so; beside edges the surface itself is asked.
     """

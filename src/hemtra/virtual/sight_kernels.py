@@ -22,11 +22,11 @@ MOST_ROUNDS, HALVINGS = 2000, 34
 
 
 ON_SURFACE = 1e-6
-"""mm within which a place is on the surface."""
+"""Distance within which a place is on the surface, mm."""
 
 
 STRIDE, STRIDE_DOWN = 0.08, 0.3
-"""mm sideways in which a line is followed that may cross something, and one straight down."""
+"""Sideways reach of a line of sight, and of one straight down, mm."""
 
 
 CLEARLY, LEAVING = 1e-5, 1e-4
@@ -34,14 +34,14 @@ CLEARLY, LEAVING = 1e-5, 1e-4
 
 
 class Pose(NamedTuple):
-    """How the part lies before a sensor that has not moved: rotation (3, 3), and where its origin is."""
+    """Pose of the part before a fixed sensor: rotation (3, 3), and its origin."""
 
     rotation: FloatArray
     origin: FloatArray
     belt: NDArray[np.float64]
     """(3,) height at the origin and slopes in x and y."""
     along: tuple[float, float, float]
-    """Which way the sensor goes, of length 1."""
+    """Unit vector of the sensor's motion."""
     top: float
     """The highest z of the surface; above it nothing hides anything."""
     highest: float
@@ -61,7 +61,7 @@ class SightLine(NamedTuple):
     climb: float
     """The belt lies ground + climb t mm above the line, as the sensor sees it."""
     upright: float
-    """mm of the part's height in one of the sensor's."""
+    """Height of the part per height of the sensor, mm per mm."""
 
 
 def surface_at(x: float, y: float, shape: Any) -> tuple[float, float, int]:
@@ -101,7 +101,7 @@ def line_of(x: float, y: float, z: float, u: float, v: float, w: float, pose: Po
 
 @inlined
 def rise_at(t: float, line: SightLine, shape: Any) -> tuple[float, float]:
-    """How far part or belt lie above a place of a line, negative where it is clear of both; and the light."""
+    """Height of part or belt above a line's place, negative where clear of both; and the light."""
     height, reflectance, element = surface_at(line.x + t * line.u, line.y + t * line.v, shape)
     to_belt = line.ground + t * line.climb
     to_part = (height - line.z - t * line.w) / line.upright

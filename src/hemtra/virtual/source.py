@@ -48,7 +48,7 @@ class VirtualLine:
         self._triggered = triggered
 
     def counted(self, time: float) -> float:
-        """mm that the belt has moved at a time in s, as the station counts them."""
+        """Travel of the belt at a time in s, as the station counts it, mm."""
         travel = self.station.travel
         if travel.clock == "internal":
             return time * travel.speed
@@ -86,7 +86,7 @@ class VirtualLine:
         yield from events
 
     def _events(self) -> list[TriggerSeen]:
-        """What the eye sees, by the next profile due."""
+        """State of the photo-eye, by the next profile due."""
         if self.station.trigger.by != "eye":
             return []
         found = []

@@ -28,7 +28,7 @@ COARSE = STATION.with_part("travel", counts_per_profile=12)
 
 
 def of_the_cover() -> None:
-    """What scans a cover, and what its plan asks for."""
+    """Warm up scanning of a cover, and its plan."""
     scan = scan_part(make_cover(1), COARSE)
     Engine(scan.data).run(demo_plan())
     # scans of other programs come without intensity; numba compiles that apart
@@ -37,7 +37,7 @@ def of_the_cover() -> None:
 
 
 def of_all_else() -> None:
-    """What is done with any map, what the runner's plan asks for, and what scans parts of other kinds."""
+    """Warm up work on any map, the runner's plan, and scans of parts of other kinds."""
     z = np.random.default_rng(0).normal(0.0, 0.01, (90, 1280)).astype(np.float32)
     z[:, 600:620] = np.nan
     widest_over(z, 0.0)

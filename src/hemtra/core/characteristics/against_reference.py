@@ -1,4 +1,4 @@
-"""How far a surface departs from that of the reference part, and how full a zone is."""
+"""Deviation of a surface from the reference part, and fill of a zone."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ from hemtra.core.zones.window import Window
 
 @register
 class SurfaceDeviationKind(Kind):
-    """One number for the differences of a surface from the reference."""
+    """One number for the deviation of a surface from the reference."""
 
     kind: ClassVar = "surface-deviation"
     title: ClassVar = "Deviation from the reference"
@@ -133,7 +133,7 @@ class FillKind(Kind):
         return Outcome(Number(value, "%", at), possible=possible)
 
     def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
-        """What is filled, and what is not."""
+        """Masks of the filled and the empty area."""
         held, height, view = self._masks(given)
         grid, present = view.grid(given.data), ~np.isnan(height)
         present = present if view.inside is None else present & view.inside

@@ -42,7 +42,7 @@ TAKES = {
 }
 LIMITED = ("share", "stretch")
 TAPER = 100.0
-"""mm of the path over which a taper is given."""
+"""Length of path over which a taper is given, mm."""
 
 
 @register
@@ -140,7 +140,7 @@ class AlongKind(Kind):
 
     @property
     def value_unit(self) -> str:
-        """Of an angle, an area, a share, or a length."""
+        """Unit of an angle, an area, a percentage, or a length."""
         if self.take in ("share", "stretch"):
             return "%" if self.take == "share" else "mm"
         return {"area": "mm²", "void": "mm²", "angle-left": "°", "angle-right": "°", "lean": "%"}.get(
@@ -161,7 +161,7 @@ class AlongKind(Kind):
         return values - nominal
 
     def _evaluated(self, found: Along) -> BoolArray:
-        """Which sections count: all that are not left out, and those on which something is missing."""
+        """Mask of the sections that count: all not left out, and those where something is missing."""
         evaluated = found.counts & ~found.absent
         for gap in found.breaks:
             if gap.length > self.missing:

@@ -15,7 +15,7 @@ from hemtra.core.plan.registry import register
 from hemtra.core.plan.usual_limits import form_limits
 
 SQUARE = np.array([(-5.0, -5.0), (5.0, -5.0), (5.0, 5.0), (-5.0, 5.0)])
-"""mm about the middle of a plane without a border of its own, to draw it by."""
+"""Drawn half size of a plane without a border of its own, mm."""
 
 
 @register

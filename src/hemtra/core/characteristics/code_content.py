@@ -1,4 +1,4 @@
-"""What a code should read."""
+"""Expected content of a code."""
 
 from __future__ import annotations
 
@@ -58,7 +58,7 @@ class ReadsAsKind(Kind):
         return Outcome(Number(1.0 if right else 0.0, "", code, code.text), facts)
 
     def _expected(self, serial: str) -> str:
-        """What it should read on the part that is looked at."""
+        """Return the content expected on the part at hand."""
         if self.how != "serial":
             return self.expected
         if not serial:

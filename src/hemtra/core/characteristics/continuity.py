@@ -28,11 +28,11 @@ TAKES = {
     "end": "where it ends",
 }
 MORE = 1.3
-"""Of the median section area, from which on two ends lie over each other."""
+"""Share of the median section area above which two path ends overlap."""
 
 
 BREAK = 1.0
-"""mm that a break may be long, as a drawing usually lets pass."""
+"""Longest break that drawings usually accept, mm."""
 
 
 def _limits(found: Number, span: Span) -> Limits:
@@ -95,7 +95,7 @@ class ContinuityKind(Kind):
 
     @property
     def value_unit(self) -> str:
-        """Of a volume, a count, or a length."""
+        """Unit of a volume, a count, or a length."""
         return {"volume": "mm³", "breaks": ""}.get(self.take, "mm")
 
     @property
@@ -158,7 +158,7 @@ def _volume(found: Along, there: BoolArray) -> float:
 
 
 def _overlap(found: Along, breaks: list[Break]) -> float:
-    """mm about the start over which two ends lie over each other; below zero where they do not meet."""
+    """Overlap of two ends about the start, mm; below zero where they do not meet."""
     if not found.path.curve.closed:
         raise NotMeasured("an open path does not close; only a closed one has a closing point")
     count = found.at.size

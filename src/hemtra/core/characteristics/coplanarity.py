@@ -118,6 +118,6 @@ class CoplanarityKind(Kind):
 
 
 def _extent(surfaces: list[Surface], data: HeightMap, cell: float, plane: Plane) -> Extent:
-    """How far surfaces reach from a plane, to the ends of their zones."""
+    """Distances of surfaces from a plane, up to the ends of their zones."""
     held = Surfaces(surfaces, data, cell)
     return held.extent(plane, held.rims())

@@ -59,5 +59,5 @@ class FormulaKind(Kind):
         return Outcome(Number(value, self.result or used[0].unit, used[0].at), facts, note)
 
     def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
-        """What it came from explains itself."""
+        """Nothing: the inputs explain themselves."""
         return Evidence()

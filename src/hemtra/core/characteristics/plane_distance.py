@@ -15,7 +15,7 @@ from hemtra.core.plan.registry import register
 
 @register
 class PlaneDistanceKind(Kind):
-    """How far one plane lies above another, at right angles to the other."""
+    """Distance of one plane above another, at right angles to the other."""
 
     kind: ClassVar = "plane-distance"
     title: ClassVar = "Distance between planes"

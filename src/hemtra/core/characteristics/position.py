@@ -1,4 +1,4 @@
-"""Where features lie in the part's frame."""
+"""Coordinates and positions of features in the part's frame."""
 
 from __future__ import annotations
 

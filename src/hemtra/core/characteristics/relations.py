@@ -296,7 +296,7 @@ class GapKind(Kind):
 
 
 def _reach(radius: float, top: float, depth: float) -> float:
-    """How far a rounded edge reaches out from its centre, so deep below its top; a point reaches nowhere."""
+    """Reach of a rounded edge outward from its centre at a depth below its top; 0 for a point."""
     if top == 0.0 or depth >= radius:
         return radius
     return math.sqrt(max(radius**2 - (radius - depth) ** 2, 0.0))

@@ -66,7 +66,7 @@ class RadiusKind(_OfRound):
 
 
 class _Plain(Kind):
-    """What has nothing to draw beyond its feature."""
+    """Empty: there is nothing to draw beyond the feature."""
 
     output: ClassVar = Number
 
@@ -88,7 +88,7 @@ class GrooveSizeKind(_Plain):
     what: Literal["depth", "width"] = setting("depth", "take", "Which of its sizes.")
 
     def evaluate(self, given: StepContext) -> Outcome:
-        """In mm; where there is none, the depth of nothing and no width."""
+        """In mm; for an empty section, its depth and no width."""
         none = given.absent("of")
         if none is not None:
             return Outcome(Number(none.sizes[self.what], "mm", none.at), note=none.reason)
@@ -140,7 +140,7 @@ class AreaKind(_Plain):
 
 @register
 class CountKind(_Plain):
-    """How many islands there are."""
+    """Number of islands."""
 
     kind: ClassVar = "count"
     limits_from: ClassVar = staticmethod(exact_limits)
@@ -204,7 +204,7 @@ class DataShareKind(Kind):
         return Outcome(Number(100.0 * share, "%", Point(given.zone.x, given.zone.y, given.base.z0)))
 
     def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
-        """What holds data, and what does not."""
+        """Masks of the points with and without data."""
         try:
             view = given.window()
         except NotMeasured:

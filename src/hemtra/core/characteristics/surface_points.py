@@ -50,7 +50,7 @@ class Surface:
 
 @dataclass(frozen=True)
 class Extent:
-    """How far the points of surfaces lie from a plane, in mm square to it, and where.
+    """Distances of surface points from a plane, in mm square to it, and their places.
 
     low, high: of what was seen. least, most: where unseen patches may lie too.
     """
@@ -93,7 +93,7 @@ class Surfaces:
         return np.concatenate([piece.rim for piece in self._pieces])
 
     def extent(self, plane: Plane, also: FloatArray | None = None) -> Extent:
-        """How far they reach above and below a plane.
+        """Largest distances above and below a plane.
 
         also: (n, 3) places in mm that are known to be of them from fits; then cells count only where they lie
         beyond these by more than the noise of a cell.
@@ -127,7 +127,7 @@ class Surfaces:
 
 
 class _Piece:
-    """One surface: its window, its heights without scattered points, and what rises from it."""
+    """One surface: its window, its heights without isolated points, and what is raised above it."""
 
     def __init__(self, surface: Surface, data: HeightMap) -> None:
         self.view, self._zone = window(surface.zone, data), surface.zone
@@ -165,7 +165,7 @@ class _Piece:
         return cells
 
     def beyond(self, plane: Plane, known: tuple[float, float]) -> Ends:
-        """What three connected points reach beyond known distances from a plane, by more than noise."""
+        """Excess of three connected points over known distances from a plane, by more than noise."""
         upright, reach = plane.normal[2], QUIET * self.noise
         start = known[0] / upright - reach, known[1] / upright + reach
         indices = self._in_indices(plane, self.z.shape)
@@ -220,7 +220,7 @@ def _farthest(plane: Plane, places: FloatArray) -> tuple[float, float, Point, Po
 
 
 def _mask(surface: Surface, view: Window, z: Heights, grid: Grid) -> BoolArray | None:
-    """Which points count: those of the zone, and only those near its plane where the row asks for that."""
+    """Mask of the points that count: those of the zone, or only those near its plane on request."""
     if surface.span is None:
         return view.inside
     near = surface.near
@@ -232,7 +232,7 @@ def _mask(surface: Surface, view: Window, z: Heights, grid: Grid) -> BoolArray |
 
 
 def _together(one: Coverage, other: Coverage) -> Coverage:
-    """Of several surfaces taken as one."""
+    """Points of several surfaces taken as one."""
     points = max(one.points + other.points, 1)
     parts = (one.points / points, other.points / points)
     return Coverage(

@@ -14,15 +14,15 @@ BEYOND = 3
 SHADOWED = 3
 """Missing samples in a row that are a shadow and no dropout."""
 TOP, HALF, FOOT = range(3)
-"""Where on a wall its edge is: where the upper level ends, half way down, or where the lower one begins."""
+"""Position of an edge on its wall: end of the upper level, mid-height, or start of the lower level."""
 ENDS = 0.1
-"""mm off its level from which on a level has ended, or a quarter of the step where that is less."""
+"""Distance from its level at which a level has ended, mm, or a quarter of the step where that is less."""
 FALLS = 0.025
-"""mm from one sample to the next from which on the surface still goes down a wall."""
+"""Drop between samples from which on the surface still goes down a wall, mm."""
 STEEP = 0.25
-"""mm from one sample to the next that are a wall: how far down it was met says nothing about its place."""
+"""Drop between samples that is a wall, mm: the depth at which it was met says nothing about its place."""
 NEAREST, FIRST, LAST, STRONGEST = range(4)
-"""Which of several edges on a line counts: nearest to its middle, first or last along it, or the largest."""
+"""Choice among several edges on a line: nearest to its middle, first or last along it, or the largest."""
 
 
 @compiled
@@ -38,7 +38,7 @@ def edges_along(
     wall: int,
     blind: bool,
 ) -> FloatArray:
-    """Where the surface falls along lines through a map, to fractions of a sample.
+    """Find falling edges along lines through a map, to fractions of a sample.
 
     values: the map; grid: x0, y0, dx, dy. points: (n, 4) x, y of a line's middle and its unit direction, along
     which the surface falls. bounds: (n, 2) differences across between which an edge counts. reach: mm either
@@ -130,7 +130,7 @@ def _level(upper: float, lower: float, wall: int) -> float:
 
 @inlined
 def _offset(line: FloatArray, k: int, after: int, level: float, wall: int) -> float:
-    """Where between two samples, the next ones that were seen, a level is crossed, counted in samples."""
+    """Crossing of a level between two samples with data, counted in samples."""
     drop: float = line[k] - line[after]
     shadow = after > k + 1
     if wall != HALF and (shadow or drop > STEEP):

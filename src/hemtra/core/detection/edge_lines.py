@@ -37,7 +37,7 @@ _PICK = {"strongest": STRONGEST, "first": FIRST, "last": LAST, "nearest": NEARES
 WALLS: Mapping[str, str] = {"top": "top", "half": "half height", "foot": "foot"}
 _WALL = {"top": TOP, "half": HALF, "foot": FOOT}
 LOOK = 8.0
-"""mm behind an edge within which the lower surface is searched, where the edge throws a shadow."""
+"""Search distance for the lower surface behind an edge with an occlusion, mm."""
 
 
 PARTED = 0.8
@@ -51,7 +51,7 @@ ON_SURFACE = 0.5
 
 
 class Wanted(NamedTuple):
-    """Which edge is looked for on a scan line."""
+    """Edge wanted on a scan line."""
 
     change: str
     """A key of `CHANGES`."""
@@ -82,7 +82,7 @@ def crossings(data: HeightMap, lines: FloatArray, reach: float, wanted: Wanted) 
 
 
 class Parting(NamedTuple):
-    """What the lines across an edge say of it together: its drop in mm, and how it can be found from points.
+    """Consensus of the scan lines across an edge: its drop in mm, and how it is found from points.
 
     parts: nearly all lines only part points on its level from others. shadow: a missing point lies beyond it.
     blind: on some lines no lower surface is seen beyond it.
@@ -95,7 +95,7 @@ class Parting(NamedTuple):
 
 
 def parting(found: FloatArray) -> Parting:
-    """Of `crossings` (n, 4) that were found."""
+    """Summarise the crossings (n, 4) that were found."""
     if not len(found):
         return Parting(math.nan, False, False, False)
     how = np.abs(found[:, 3])
@@ -105,7 +105,7 @@ def parting(found: FloatArray) -> Parting:
 
 
 def ends_below(step: float, wall: str) -> float:
-    """mm below its level from which on a point no longer belongs to it, where the edge is at such a place."""
+    """Depth below its level from which on a point no longer belongs to it, for an edge at such a place, mm."""
     return min(ENDS, step / 4) if wall == "top" else step / 2
 
 
@@ -156,7 +156,7 @@ def _along_values(values: Heights, g: Grid, lines: FloatArray, reach: float, wan
 
 
 def _merit(found: FloatArray, pick: str) -> FloatArray:
-    """How much each edge (n, 4) deserves to be taken."""
+    """Weight of each edge (n, 4)."""
     if pick == "strongest":
         return found[:, 1] - found[:, 2]
     return {"first": -found[:, 0], "last": found[:, 0], "nearest": -np.abs(found[:, 0])}[pick]

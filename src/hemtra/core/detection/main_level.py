@@ -11,7 +11,7 @@ NORMAL_SHORTH = 1.349
 OUTLIER_REACH = 4.0
 """Standard deviations beyond which a height is an outlier: one good point in 16 000."""
 OUTLIER_FLOOR = 0.002
-"""mm within which a height is never an outlier, so that exact data does not trim its own rounding."""
+"""Residual that is never an outlier, mm, so that exact data does not trim its own rounding."""
 
 
 def main_level(heights: FloatArray) -> tuple[float, float]:

@@ -30,7 +30,7 @@ LINE = 3
 FEWEST = 12
 """Points needed on each side."""
 SAME = 2.0
-"""Times what a rim may lie off by which another way to count its points may move it."""
+"""Largest shift of a rim by another way to count its points, in multiples of its margin."""
 UNMIXED = 0.2
 """The residual of the mixing of both sides where a rim runs along the rows, of that where it crosses them.
 

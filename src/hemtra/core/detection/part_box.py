@@ -1,4 +1,4 @@
-"""Where in a scan the part lies."""
+"""Bounding box of the part in a scan."""
 
 from __future__ import annotations
 

@@ -16,20 +16,20 @@ from hemtra.core.maps.section import sample
 from hemtra.core.zones.zone import PathNode, PathZone
 
 STEP, REACH = 0.8, 4.0
-"""mm from place to place, and mm to either side in which the next one is looked for."""
+"""Step of tracing, and search distance to either side for the next place, mm."""
 BRIDGE = 8
 """Steps without anything after which it has ended."""
 MOST_STEPS = 20_000
 TURN = math.radians(60.0)
-"""By how much it may turn from step to step."""
+"""Largest turn from step to step."""
 BACK = 6
 """Steps that its direction is averaged over."""
 TOLERANCE = 0.25
-"""mm by which the nodes may miss the traced places."""
+"""Largest distance of the nodes from the traced places, mm."""
 STRAIGHT = 8.0
-"""mm from which on a side is a straight one."""
+"""Minimum length of a straight side, mm."""
 ROUNDED, MOST_OFF = 0.35, 90.0
-"""mm by which a rounded corner may miss so many percent of the traced places."""
+"""Largest distance of a rounded corner from so many percent of the traced places, mm."""
 
 
 @dataclass(frozen=True)
@@ -230,7 +230,7 @@ def _same_line(places: FloatArray, one: tuple[int, int], other: tuple[int, int])
 def _corner(
     one: tuple[FloatArray, FloatArray], other: tuple[FloatArray, FloatArray], between: FloatArray
 ) -> tuple[FloatArray, str, float] | None:
-    """Where two sides meet, with the radius its places are rounded by; None where they show another form."""
+    """Intersection of two sides with its corner radius; None where they have another form."""
     (p, a), (q, b) = one, other
     det = float(_cross(a, b))
     if abs(det) < math.sin(math.radians(3.0)):
@@ -249,7 +249,7 @@ def _corner(
 
 
 def thinned(places: FloatArray, tolerance: float) -> FloatArray:
-    """Those of the places (n, 2) that the others lie within so many mm of (Douglas and Peucker 1973)."""
+    """Simplify places (n, 2) to a tolerance in mm (Douglas and Peucker 1973)."""
     return places[thinned_at(places, tolerance)]
 
 

@@ -1,4 +1,4 @@
-"""What of a zone was not seen, and what its surroundings say can be there."""
+"""Areas without data in a zone, and the bounds their surroundings give."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ QUIET = 3.5
 APART = 6.0
 """Standard deviations of the noise by which an isolated point stands off what three connected points reach."""
 LEAST_NOISE = 0.0005
-"""mm of noise assumed at least, so that exact data does not trim its own rounding."""
+"""Minimum noise assumed, mm, so that exact data does not trim its own rounding."""
 LEVEL_SURFACE = (0.0, 0.0, 0.0)
 LEVEL_SAMPLE, FEWEST_FOR_LEVEL = 1024, 20
 """Points that give the main level of a zone."""
@@ -74,7 +74,7 @@ class Patches:
         return found
 
     def coverage(self, covered: float = 1.0) -> Coverage:
-        """Of the zone; covered: share of it that lies on the scan."""
+        """Areas of the zone; covered: share of it inside the scan."""
         if not self.total:
             return Coverage(seen=0.0)
         small = self.small
@@ -114,13 +114,13 @@ class Looked:
 
     @staticmethod
     def at(shape: tuple[int, ...], inside: BoolArray | None) -> Looked:
-        """Of a window's mask, or of all of it."""
+        """Areas of a window's mask, or of the whole window."""
         mask = EVERYWHERE if inside is None else inside
         return Looked(mask, spans_of(mask, shape[0], shape[1]))
 
     @property
     def total(self) -> int:
-        """How many points there are."""
+        """Number of points."""
         return int(self.spans[-1, 0])
 
 
@@ -281,7 +281,7 @@ def farther_ends(
 
 
 def zone_coverage(view: Window, data: HeightMap) -> Coverage:
-    """How much of a zone holds data."""
+    """Share of a zone with data."""
     z = data.z[view.rows, view.cols]
     return patches_of(z, Looked.at(z.shape, view.inside), view.grid(data)).coverage(view.covered)
 

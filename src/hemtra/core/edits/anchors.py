@@ -22,17 +22,17 @@ PLACING = ("x", "y", "rotation")
 
 
 def homes_of(plan: Plan) -> dict[str, Home]:
-    """Where the anchors of a plan lay on its reference scan."""
+    """Record the poses of a plan's anchors on its reference scan."""
     return {s.id: s.home for s in plan.steps if s.home is not None}
 
 
 def own_follow(step: Step) -> Follow:
-    """What the zone of a step moves with that was taught in it: the step itself."""
+    """Return the anchor of a zone that was taught in it: the step itself."""
     return Follow(**dict.fromkeys(PLACING, step.id))
 
 
 def usual_follow(plan: Plan) -> Follow:
-    """What a new zone should follow: what most zones follow, else the plan's first outline, else nothing."""
+    """Choose the anchor of a new zone: the most frequent one, else the plan's first outline, else none."""
     counts = Counter(s.follow for s in plan.steps if s.zone is not None and s.follow.anchors)
     if counts:
         return counts.most_common(1)[0][0]
@@ -138,7 +138,7 @@ def redrawn(plan: Plan, engine: Engine) -> Plan:
 
 
 def values_of(result: Result, follow: Follow) -> Mapping[str, Any]:
-    """What the anchors of a zone are on the scan of a result. Raises `NotMeasured` when one was not found."""
+    """Look up a zone's anchors on the scan of a result. Raises `NotMeasured` when one was not found."""
     values = {}
     for anchor in follow.anchors:
         found = result.steps.get(anchor)

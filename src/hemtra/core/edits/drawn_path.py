@@ -16,9 +16,9 @@ from hemtra.core.paths.curve import Turn
 from hemtra.core.zones.zone import MOST_NODES, PathNode, PathZone
 
 JOINED = 0.01
-"""mm within which two ends are one."""
+"""Distance within which two ends are one, mm."""
 TOLERANCE = 0.005
-"""mm by which a path may miss its curve when it is handed on as a polyline."""
+"""Largest distance between a path and the polyline it is handed on as, mm."""
 
 
 @dataclass(frozen=True)
@@ -32,12 +32,12 @@ class DrawnPath:
 
     @property
     def length(self) -> float:
-        """mm straight from node to node."""
+        """Length straight from node to node, mm."""
         nodes = np.vstack([self.nodes, self.nodes[:1]]) if self.closed else self.nodes
         return float(np.hypot(*np.diff(nodes, axis=0).T).sum())
 
     def scaled(self, factor: float) -> DrawnPath:
-        """In another unit."""
+        """Convert to another unit."""
         return replace(self, nodes=self.nodes * factor)
 
     def in_frame(self, frame: Frame) -> DrawnPath:
@@ -64,7 +64,7 @@ class DrawnPath:
         return int(np.argmax(np.hypot(*(self.nodes - self.nodes[0]).T)))
 
     def zone(self, across: float) -> PathZone:
-        """As a zone. Raises `HemtraError` when it has more nodes than a path may have."""
+        """Convert to a zone. Raises `HemtraError` when it has more nodes than a path may have."""
         if len(self.nodes) > MOST_NODES:
             raise HemtraError(
                 f"The path has {len(self.nodes)} nodes and may have {MOST_NODES}; draw it with fewer points."

@@ -14,7 +14,7 @@ from hemtra.core.plan.registry import kind_named
 from hemtra.core.zones.zone import AnyZone
 
 MOST = 500
-"""Copies at most."""
+"""Largest number of copies."""
 
 Move = Callable[[AnyZone], AnyZone]
 

@@ -1,4 +1,4 @@
-"""What a step is given on one map: where its zone lies there, its inputs, and what identifies both."""
+"""Context of a step on one map: placed zone, inputs, and the fingerprints of both."""
 
 from __future__ import annotations
 
@@ -38,7 +38,7 @@ def with_ancestors(wanted: set[str], steps: Mapping[str, tuple[Step, Kind]]) -> 
 
 
 def placed(step: Step, homes: Homes, results: Mapping[str, StepResult]) -> tuple[AnyZone | None, Plane]:
-    """Where a step's zone is on this map, and what its heights count from. Raises `NotMeasured`."""
+    """Place a step's zone on this map, with its height origin. Raises `NotMeasured`."""
     if step.zone is None or not step.follow.anchors:
         return step.zone, LEVEL
     if kind_named(step.kind).section_input and step.inputs.get(kind_named(step.kind).section_input):
@@ -56,7 +56,7 @@ def context_of(
     placed_at: tuple[AnyZone | None, Plane],
     results: Mapping[str, StepResult],
 ) -> StepContext:
-    """What a step is given. placed_at: where its zone is on the map, and what its heights count from."""
+    """Gather a step's context. placed_at: its zone on the map, and its height origin."""
     inputs = {name: tuple(results[i].value for i in ids) for name, ids in step.inputs.items()}
     prepared = inputs.pop("data", ())
     columns = step.taught.columns if step.taught is not None else {}
@@ -65,7 +65,7 @@ def context_of(
 
 
 def fingerprint(step: Step, zone: AnyZone | None, ground: Plane, results: Mapping[str, StepResult]) -> str:
-    """Of everything that decides a step's value on a given height map; not of its id and name."""
+    """Fingerprint of everything that decides a step's value on a given height map, without its id and name."""
     where = None if zone is None else zone.model_dump_json()
     heights = None if ground is LEVEL else [getattr(ground, name) for name in ground.__slots__]
     inputs = {name: [results[i].fingerprint for i in ids] for name, ids in step.inputs.items()}
@@ -75,7 +75,7 @@ def fingerprint(step: Step, zone: AnyZone | None, ground: Plane, results: Mappin
 
 
 def column_fingerprint(step: Step, average: int, homes: Homes, marks: Mapping[str, str]) -> str:
-    """Of everything that decides a step's values on all profiles of a given map."""
+    """Fingerprint of everything that decides a step's values on all profiles of a given map."""
     where = None if step.zone is None else step.zone.model_dump(mode="json")
     follow = {i: [marks[i], homes[i].model_dump() if i in homes else None] for i in step.follow.anchors}
     axes = step.follow.model_dump() if follow else None

@@ -58,7 +58,7 @@ STATES = 4
 MAPS = 8
 """Prepared maps kept at least: a preparation of some steps, and what a drag makes of the last."""
 LESSONS = 16
-"""What steps were taught by a map, kept while their zones are edited."""
+"""Taught geometry of steps by map, kept while their zones are edited."""
 
 
 @dataclass
@@ -67,9 +67,9 @@ class Engine:
 
     data: HeightMap
     serial: str = ""
-    """Of the part, where it is known."""
+    """Serial number of the part, where known."""
     fixed: Mapping[str, StepResult] = field(default_factory=dict)
-    """By step, results that are taken as they are."""
+    """Results taken over unchanged, by step."""
     _known: Kept[str, StepResult] = field(default_factory=lambda: Kept(REMEMBERED))
     _maps: Kept[str, StepResult] = field(default_factory=lambda: Kept(MAPS))
     _explained: Kept[str, Evidence] = field(default_factory=lambda: Kept(EXPLAINED))
@@ -126,7 +126,7 @@ class Engine:
         homes: Homes,
         results: Mapping[str, StepResult],
     ) -> Series | None:
-        """What a row measures many times on this part: on sections along a path, or at instances."""
+        """Return a row's series on this part: by section along a path, or by instance."""
         value = None if row.step is None else results[row.step].value
         if isinstance(value, MeasuredAlong) and value.series is not None:
             return replace(value.series, values=counted(row, value.series.values, value.unit))
@@ -139,7 +139,7 @@ class Engine:
         homes: Homes,
         results: Mapping[str, StepResult],
     ) -> Series | None:
-        """What a row measures at each instance of the outline it rests on; None where there is one only."""
+        """Measure a row at each instance of its outline; None for a single instance."""
         if row.step is None:
             return None
         chain = with_ancestors({row.step}, {step.id: (step, kind) for step, kind in order})
@@ -226,12 +226,12 @@ class Engine:
         return known
 
     def given(self, result: Result, step_id: str) -> StepContext:
-        """What a step of a result of this engine was given, to look at it closer."""
+        """Return the context a step of a result of this engine had, for a closer look."""
         found = result.steps[step_id]
         return self._context(found.step, (found.zone, found.base), result.steps)
 
     def _add(self, step: Step, kind: Kind, homes: Homes, results: dict[str, StepResult]) -> bool:
-        """Put a step's result to those of the steps before it; whether it had to be computed."""
+        """Add a step's result to those of the steps before it; returns whether it had to be computed."""
         missing = next((results[i] for i in step.needs if results[i].outcome is None), None)
         if missing is not None:
             root = missing.because_of or missing.step.id
@@ -285,7 +285,7 @@ class Engine:
         return replace(result, coverage=found)
 
     def coverage(self, results: Mapping[str, StepResult], step_id: str) -> Coverage | None:
-        """What a step of some results rests on: its own zone, edge or path, and those of its inputs."""
+        """Coverage of a step of some results: its own zone, edge or path, and those of its inputs."""
         found = results[step_id]
         if found.outcome is None:
             return None
@@ -308,11 +308,11 @@ class Engine:
 
     @cached_property
     def level(self) -> float:
-        """mm that the points of this map scatter by."""
+        """Point noise of this map, mm."""
         return typical_noise(self.data)
 
     def _rests(self, row: Characteristic, found: StepResult, results: Mapping[str, StepResult]) -> Rests:
-        """What a row's value rests on; its coverage is looked at only where something asks for it."""
+        """Coverage of a row's value, evaluated only on demand."""
         least = kind_named(found.step.kind).least_coverage
         asked = (least if row.least_coverage is None else row.least_coverage) > 0.0
         coverage = None if found.outcome is None else found.outcome.coverage
@@ -324,7 +324,7 @@ class Engine:
     def _teach(
         self, plan: Plan, step: Step, kind: Kind, homes: Homes, results: Mapping[str, StepResult]
     ) -> Taught | None:
-        """What a step is taught by this map, or from the nominal surface laid on it, or why it does not."""
+        """Teach a step from this map or the nominal surface placed on it, or return the reason of failure."""
         missing = next((results[i] for i in step.needs if results[i].outcome is None), None)
         if missing is not None:
             return Taught(trouble=dependency_reason(missing.step.name, missing.reason))

@@ -1,4 +1,4 @@
-"""What a part of perfect form would read: the floor that spacing and noise leave beneath a value of form."""
+"""Form floor: the reading of a part of perfect form, caused by spacing and noise alone."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from hemtra.core.evaluation.results import Result
 
 TIMES = 5.0
-"""Times the floor below which a limit says little about form."""
+"""Multiple of the floor below which a limit says little about form."""
 BESIDE = 4.0
 """Points of the map beside an edge from which the levels on its sides are taken."""
 DRAWS = 4
@@ -34,7 +34,7 @@ DARK = 0.5
 
 
 def form_floor(engine: Engine, result: Result, step_id: str) -> float | None:
-    """What a value of form would be if the part were perfect there, in its unit; None where it is no form.
+    """Form value of a perfect part at the same place, in the row's unit; None for values that are no form.
 
     The features it is taken of are drawn perfect into a copy of the map, with the noise of the scan, found
     there anew, and its form is taken of these; the largest of a few draws, each a part of a spacing on.
@@ -114,7 +114,7 @@ def _drawn(data: HeightMap, zone: AnyZone, shape: Plane | Line | Circle, draw: i
 
 
 def _ahead(shape: Line | Circle, x: FloatArray, y: FloatArray) -> FloatArray:
-    """mm by which places lie to the left of a line, or outside of a circle."""
+    """Distances of places to the left of a line, or outside a circle, mm."""
     if isinstance(shape, Circle):
         outside: FloatArray = np.hypot(x - shape.x, y - shape.y) - shape.radius
         return outside

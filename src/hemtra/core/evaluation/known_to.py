@@ -1,4 +1,4 @@
-"""How well the values of one part are known: the budgets of a plan, as they are on that part."""
+"""Uncertainty of the values of one part: the budgets of a plan scaled to that part."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ class Known:
 
 
 def known_on_part(row: Characteristic, results: Mapping[str, StepResult], level: float) -> Known | None:
-    """How well a row is known on a part whose points scatter by `level` mm; None where nothing says."""
+    """Uncertainty of a row on a part whose point noise is `level` mm; None without a budget."""
     if row.budget is None:
         return None
     return Known(row.budget, level, edge_room(results, row.budget.edge_steps))
@@ -74,10 +74,10 @@ def without_old_budgets(plan: Plan) -> Plan:
 
 
 def edge_room(results: Mapping[str, StepResult], steps: Iterable[str]) -> float:
-    """mm by which the edges among some steps may lie off, as far as the points of the map show."""
+    """Position uncertainty of the edges among some steps, as the points of the map show it, mm."""
     return math.hypot(*(room_of(results[i]) for i in steps if i in results))
 
 
 def room_of(found: StepResult) -> float:
-    """mm by which the edge that a step found may lie off; 0 where it found none."""
+    """Position uncertainty of the edge that a step found, mm; 0 where it found none."""
     return float(getattr(found.value, "spread", 0.0) or 0.0)

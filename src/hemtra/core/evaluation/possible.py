@@ -1,4 +1,4 @@
-"""What else a value may be where unseen data leaves room, and what it rests on by the way."""
+"""Bounds of a value where data is missing, and the coverage found along the way."""
 
 from __future__ import annotations
 
@@ -60,7 +60,7 @@ def with_possible(
 
 
 def counted_on_the_way(results: Mapping[str, StepResult], step_id: str) -> Coverage | None:
-    """What outcomes that a step rests on have counted by the way: isolated points, left out of an extreme."""
+    """Isolated points left out of extremes by the outcomes a step depends on."""
     found = results[step_id]
     whole = None if found.outcome is None else found.outcome.coverage
     for i in {i for name, ids in found.step.inputs.items() if name != "data" for i in ids}:

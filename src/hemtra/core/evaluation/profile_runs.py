@@ -90,7 +90,7 @@ class ProfileRuns:
 
     @cached_property
     def _level(self) -> float:
-        """mm that the points of the map scatter by."""
+        """Point noise of the map, mm."""
         return typical_noise(self._data)
 
 

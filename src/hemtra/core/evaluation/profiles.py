@@ -54,7 +54,7 @@ class Profiles:
 
     @property
     def count(self) -> int:
-        """How many there are."""
+        """Number of profiles."""
         return self.data.shape[0]
 
     def one(self, index: int) -> HeightMap:
@@ -97,7 +97,7 @@ class Profiles:
         return Series(numbers, self.data.y, found, dict(column.reasons))
 
     def _missing(self, step: Step, columns: Mapping[str, Column]) -> dict[int, str]:
-        """Why a step cannot be measured on some profiles, because of what it needs."""
+        """Reason why a step cannot be measured on some profiles, from its inputs."""
         reasons: dict[int, str] = {}
         for needed in step.needs:
             for k, reason in columns[needed].reasons.items():
@@ -137,7 +137,7 @@ class Profiles:
     def _zones(
         self, step: Step, homes: Mapping[str, Home], columns: Mapping[str, Column]
     ) -> Callable[[int], AnyZone | None]:
-        """Where the zone of a step lies on each profile."""
+        """Zone of a step on each profile."""
         zone = step.zone
         if zone is None or not step.follow.anchors:
             return lambda k: zone
@@ -154,7 +154,7 @@ class Profiles:
         return shift
 
     def _rows(self, zone: AnyZone | None, kind: SectionFeature, shift: FloatArray) -> FloatArray:
-        """What the kind measures on each profile; only the columns that the zone reaches are looked at."""
+        """Measure a kind on each profile; only the columns the zone reaches are read."""
         x, first, last = self.data.x, 0, self.data.shape[1]
         moved = np.nan_to_num(shift)
         wide = 0.0

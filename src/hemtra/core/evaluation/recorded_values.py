@@ -52,7 +52,7 @@ def evaluated_by_values(
 
 
 def verdict_of(plan: Plan, rows: Sequence[CharacteristicResult]) -> Verdict:
-    """Of a part, as the plan counts what is not proven."""
+    """Verdict of a part, with NOT PROVEN counted as the plan says."""
     return part_verdict((row.verdict for row in rows), Verdict(plan.not_proven.upper()))
 
 

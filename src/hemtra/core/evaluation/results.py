@@ -1,4 +1,4 @@
-"""What evaluating a plan gives: an outcome per step, and an evaluated row per characteristic."""
+"""Result of evaluating a plan: an outcome per step, and an evaluated row per characteristic."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ def _line(row: CharacteristicResult) -> str:
 
 @dataclass(frozen=True)
 class StepResult:
-    """What became of a step: its outcome, or the reason why there is none."""
+    """Result of a step: its outcome, or the reason why there is none."""
 
     step: Step
     outcome: Outcome | None
@@ -46,7 +46,7 @@ class StepResult:
     because_of: str = ""
     """Id of the step that this one could not do without."""
     zone: AnyZone | None = None
-    """Where its zone is on this scan, its anchors followed; None where that is not known."""
+    """Zone of a step on this scan, moved with its anchors; None where unknown."""
     base: Plane = LEVEL
     """The surface its heights count from."""
 
@@ -70,15 +70,15 @@ class Result:
 
     verdict: Verdict
     characteristics: tuple[CharacteristicResult, ...]
-    """In balloon order."""
+    """Rows in balloon order."""
     steps: Mapping[str, StepResult]
     elapsed_ms: float
     computed: int
     """Steps evaluated afresh; the others were known already."""
     series: Mapping[int, Series] = field(default_factory=dict)
-    """By balloon, the values of all profiles or instances that its verdict comes from."""
+    """Values of all profiles or instances behind a verdict, by balloon."""
     coverage: Mapping[int, Coverage] = field(default_factory=dict)
-    """By balloon, what a value rests on; only where it was asked for, by `Engine.covered`."""
+    """Coverage of a value, by balloon; only where `Engine.covered` was asked."""
 
     def __repr__(self) -> str:
         rows, bad = (

@@ -24,13 +24,13 @@ NO_MASTER = "the reference part gives no value to count from"
 
 
 def dependency_reason(name: str, reason: str) -> str:
-    """Why something is not measured that needs what was not measured."""
+    """Reason of a row whose input was not measured."""
     return reason if reason.startswith("because of") else f"because of “{name}”: {reason}"
 
 
 @dataclass(frozen=True)
 class Rests:
-    """What a value rests on, as evaluating asks for it.
+    """Coverage and bounds of a value, on demand.
 
     span: lowest and highest value that unseen data leaves possible, in the unit of the step. coverage: of what
     it answers for, where known. least_coverage: percent that its kind asks for. known: how well the
@@ -92,7 +92,7 @@ def weighed(row: Characteristic, number: float, rests: Rests) -> tuple[Verdict, 
 
 
 def _doubt(row: Characteristic, rests: Rests) -> str:
-    """Why too little was seen, or too much left out, for a value to pass; empty where that is enough."""
+    """Reason why coverage is too low for a value to pass; empty where it is enough."""
     found = rests.coverage
     if found is None:
         return ""

@@ -53,9 +53,9 @@ SURELY = 2.0
 ASTRAY = 4.0
 """Standard deviations from which on a value on one copy is not counted."""
 CUBIC = (3.0**3 - 1.0) / (2.0**3 - 1.0)
-"""How much farther off values lie on every third point than on every second, if it is with the third power."""
+"""Ratio of the deviations on every third point to those on every second, for convergence of order three."""
 CLEARLY_FASTER = 3.0
-"""Times that values lie farther apart than in proportion to the spacing, from which on that is no chance."""
+"""Excess over proportional growth with the spacing from which on it is no chance."""
 NUDGE = 1e-3
 """Share by which a scale is changed to see what it does."""
 THINNED: tuple[tuple[int, int, int, int], ...] = (
@@ -81,7 +81,7 @@ class Scales:
 
     @classmethod
     def of(cls, snapshot: Mapping[str, Any]) -> Scales:
-        """As the station states them that a scan was taken with."""
+        """Scale uncertainty of the station the scan was taken with."""
         stated = ScaleUncertainty.of(snapshot)
         return cls(stated.x / 100.0, stated.y / 100.0, stated.z / 100.0)
 
@@ -190,7 +190,7 @@ class Tried:
     orders: Sequence[float]
 
     def budget(self, n: int, *, outward: bool) -> Budget | None:
-        """Of the n-th row; None where too many of the copies do not give a value.
+        """Noise of the n-th row; None where too many copies have no value.
 
         outward: whether it is the furthest of many.
         """
@@ -211,7 +211,7 @@ class Tried:
         )
 
     def _spacing(self, n: int, noise: float) -> tuple[float, float] | None:
-        """What spacing and phase do to a row, each as a standard uncertainty; None where no thinner map has it.
+        """Shares of spacing and phase for a row, as standard uncertainties; None where no thinner map has it.
 
         What the spacing does shrinks with it as the kind says (`Kind.convergence`), or faster where that shows.
         How far values on maps of other points lie apart shrinks in proportion, and counts for the edges as they
@@ -315,7 +315,7 @@ def _anchors(plan: Plan) -> set[str]:
 
 
 def _all(trials: Sequence[Callable[[], Ends]], progress: Progress) -> list[Ends] | None:
-    """What each trial gives, in order, on all cores; None where that was stopped."""
+    """Values of each trial, in order, on all cores; None when stopped."""
     with ThreadPoolExecutor(os.cpu_count()) as pool:
         waiting = [pool.submit(trial) for trial in trials]
         found = []
@@ -448,7 +448,7 @@ def _convergence(plan: Plan, step_id: str | None) -> float:
 
 
 def _floor(values: FloatArray, here: FloatArray, grows: float) -> float:
-    """What noise alone adds to a value, as a standard uncertainty; 0 where its mean stays where it is.
+    """Standard uncertainty that noise alone adds to a value; 0 where its mean does not move.
 
     grows: share by which that is more with twice the variance.
     """

@@ -1,4 +1,4 @@
-"""What features along a path have in common: sections across it, and what each of them gives."""
+"""Common base of features along a path: sections across it, and the values of each."""
 
 from __future__ import annotations
 
@@ -24,20 +24,20 @@ from hemtra.core.plan.kind import DATA, Input, Kind, Outcome, StepContext
 from hemtra.core.runs import runs
 
 MOST_SECTIONS, MOST_SAMPLES, MOST_LINES = 20_000, 2_000, 41
-"""Of one path, of one section, and parallel lines that make one."""
+"""Largest number of points on a path and a section, and of parallel lines averaged into one."""
 BETWEEN = 10
 """Steps in which the end of a break is looked for between two sections."""
 FINE = 1.0
 """Points of the map for each sample of a section."""
 FLOOR = 0.02
-"""mm by which a base may be off its line anywhere without being taken for something else."""
+"""Largest deviation of a base from its line, mm."""
 ABSENT = 1
 """State of a section on which there is nothing, and that is known."""
 
 
 @dataclass(frozen=True)
 class Quantity:
-    """Something measured on each section: its name, unit, and the column of the table it stands in."""
+    """Quantity measured on each section: its name, unit, and column of the table."""
 
     title: str
     unit: str
@@ -59,7 +59,7 @@ class Break:
 
 @dataclass(frozen=True)
 class Along:
-    """What was measured on sections along a path.
+    """Values measured on sections along a path.
 
     at: (n,) mm from its start to each section, `spacing` mm apart. state: (n,) 0 where it was measured, 1 where
     there is nothing, else why it was not, a key of `reasons`. table: (n, columns) in the units of `quantities`.
@@ -136,7 +136,7 @@ class AlongPath(Kind):
     there: ClassVar[tuple[int, ...]] = (0,)
     revision: ClassVar[int] = 2
     nothing: ClassVar[Mapping[int, float]] = {}
-    """By column, the size that nothing has, where it is known that nothing is there."""
+    """Size of an empty section by column, where it is known that nothing is there."""
 
     spacing: float = setting(
         0.5, "spacing", "Distance between sections along the path.", unit="mm", ge=0.01, le=100
@@ -254,7 +254,7 @@ class AlongPath(Kind):
         return np.linspace(0.0, curve.length, max(count, 1) + 1), curve.length / max(count, 1)
 
     def _breaks(self, data: HeightMap, found: Along) -> tuple[Break, ...]:
-        """Where there is nothing, with ends looked for between sections."""
+        """Stretches with nothing there, their ends refined between sections."""
         if not found.absent.any():
             return ()
         closed, count, length = found.path.curve.closed, found.at.size, found.path.curve.length
@@ -280,7 +280,7 @@ class AlongPath(Kind):
         return tuple(breaks)
 
     def _end(self, data: HeightMap, found: Along, outer: int, inner: int) -> float:
-        """How far a break goes from a section that shows nothing to its neighbour that does not, 0 to 1."""
+        """Position of a break's end between an empty section and its neighbour, 0 to 1."""
         count, path = found.at.size, found.path
         part = np.linspace(0.0, 1.0, BETWEEN + 1)
         way = 1.0 if outer > inner else -1.0
@@ -325,7 +325,7 @@ class AlongPath(Kind):
         return counts
 
     def _facts(self, found: Along) -> tuple[tuple[str, str], ...]:
-        """How many sections were measured, how many hold nothing, how many could not be."""
+        """Counts of sections: measured, empty, and not measurable."""
         missing = int(np.count_nonzero((found.state != 0) & ~found.absent))
         facts: list[tuple[str, Any]] = [
             ("sections", found.at.size),

@@ -21,9 +21,9 @@ from hemtra.core.plan.registry import register
 
 FEWEST = 5
 FLOOR = 0.003
-"""mm by which a point may always be off the circle."""
+"""Minimum tolerance of a point about the circle, mm."""
 FLATTEST = 1e4
-"""Times the width of the zone beyond which a radius is a straight line."""
+"""Radius beyond which an arc is a straight line, in widths of the zone."""
 STEEPEST = 0.5
 """Share of its radius that a place of the arc must lie above its centre not to be a wall."""
 BINS = 24

@@ -21,7 +21,7 @@ BASES = {"line": on.LINE, "step": on.STEP, "curve": on.CURVE, "plane": on.PLANE}
 EDGES = {"foot": k.FOOT, "level": k.AT_LEVEL, "share": k.AT_SHARE}
 SEVERAL = {"none": k.NONE_OF_TWO, "highest": k.HIGHEST, "nearest": k.NEAREST}
 INNER = 0.6
-"""Of half the section, from where on the base is looked for by default."""
+"""Default start of the base, as a share of half the section."""
 
 
 @register

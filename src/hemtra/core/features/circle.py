@@ -37,9 +37,9 @@ class FoundCircle(Circle):
     places: FloatArray | None = field(default=None, compare=False)
     """(n, 2) everywhere it was seen, in mm; form must not leave out what lies off the circle."""
     coverage: Coverage = WHOLE
-    """Of the radial lines across it."""
+    """Statistics of the radial lines across it."""
     spread: float = 0.0
-    """mm by which it may lie off, or be larger or smaller, as far as the points of the map show."""
+    """Uncertainty of position and size, as the points of the map show it, mm."""
 
 
 @register

@@ -28,9 +28,9 @@ LARGEST = 1600
 SMALLEST, FINER = 200, 1.5
 """Points along the longer side at least, and how much finer than the map: modules span several points."""
 BUSY, BUSY_SHARE = 2.0, 0.4
-"""mm over which it is looked how much intensity changes, and the share of the greatest that is a code."""
+"""Window for the change of intensity, mm, and the share of its maximum that is a code."""
 RARE = 0.1
-"""Percent of a zone that a small code in it may be."""
+"""Smallest code in a zone, percent of the zone."""
 LINEAR = ("code128", "code39", "ean13")
 MATRIX = ("data-matrix", "qr")
 FORMATS = {
@@ -112,7 +112,7 @@ class CodeKind(Kind):
 
     @property
     def _corrected(self) -> tuple[str, ...]:
-        """Which of the wanted codes correct errors: one that is spoilt is then read right or not at all."""
+        """Types among the wanted ones that correct errors: a damaged code is then read right or not at all."""
         return MATRIX if self.symbology == "any" else tuple({self.symbology} & set(MATRIX))
 
     def explain(self, given: StepContext, outcome: Outcome) -> Evidence:

@@ -17,15 +17,15 @@ from hemtra.core.plan.kind import Input, Kind, Outcome, StepContext
 from hemtra.core.plan.registry import register
 
 BLUNTEST = 0.5
-"""Degrees between two lines below which they are too parallel to meet."""
+"""Smallest angle between two lines that meet, degrees."""
 CROSS = 1.0
-"""Half length in mm of the cross that marks a point."""
+"""Half length of the cross that marks a point, mm."""
 NARROW = 1e-6
 """Ratio of the spreads of points across and along below which they lie on one line."""
 
 
 class _Constructed(Kind):
-    """What all have in common: no zone, and marks that show the element itself."""
+    """Common base of constructed features: no zone, and marks that show the element itself."""
 
     def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The element."""
@@ -50,7 +50,7 @@ class MidpointKind(_Constructed):
 
 @register
 class IntersectionKind(_Constructed):
-    """Where two lines meet, seen from above, or a line and a plane."""
+    """Intersection of two lines in the top view, or of a line and a plane."""
 
     kind: ClassVar = "intersection"
     title: ClassVar = "Intersection"

@@ -20,9 +20,9 @@ from hemtra.core.plan.registry import register
 FEWEST = 4
 """Points on either side of a corner."""
 BLUNTEST = 3.0
-"""Degrees by which the two lines must differ."""
+"""Smallest angle between the two lines, degrees."""
 FLOOR = 0.003
-"""mm by which a point may always be off its line."""
+"""Minimum tolerance of a point about its line, mm."""
 
 
 @register

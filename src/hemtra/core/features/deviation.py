@@ -118,7 +118,7 @@ class DeviationKind(Kind):
 
     @property
     def shown(self) -> str:
-        """What is compared with, in words."""
+        """Name of the reference, in words."""
         return "reference" if self.against == "reference" else "nominal surface"
 
     def _compared(self, given: StepContext) -> tuple[FloatArray, FloatArray]:

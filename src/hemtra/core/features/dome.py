@@ -19,12 +19,12 @@ from hemtra.core.plan.kind import Kind, Outcome, StepContext, least_data
 from hemtra.core.plan.registry import register
 
 FEWEST, MOST = 30, 20_000
-"""Points that a fit needs, and takes at most."""
+"""Minimum and maximum number of points in a fit."""
 FLOOR = 0.003
-"""mm by which a point may always be off."""
+"""Minimum tolerance of a point, mm."""
 BINS = 24
 FLATTEST = 50.0
-"""Times the width of the zone beyond which a radius is flat."""
+"""Radius beyond which a surface is flat, in widths of the zone."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -47,9 +47,9 @@ class FoundEdge(Line):
     places: FloatArray | None = field(default=None, compare=False)
     """(n, 2) everywhere it was seen, in mm; form must not leave out what lies off the line."""
     coverage: Coverage = WHOLE
-    """Of the scan lines across it."""
+    """Statistics of the scan lines across it."""
     spread: float = 0.0
-    """mm by which it may lie off at its middle, as far as the points of the map show."""
+    """Position uncertainty at its middle, as the points of the map show it, mm."""
 
 
 def seen_on(seen: BoolArray, step: float, *, closed: bool = False) -> Coverage:
@@ -166,7 +166,7 @@ class EdgeKind(SeenBySteps):
         return Evidence(marks, curve)
 
     def _crossings(self, given: StepContext) -> tuple[FloatArray, FloatArray, float]:
-        """Where the scan lines lie along the zone's height, their edges (n, 4), and how far apart they are."""
+        """Positions of scan lines along the zone's height, their edges (n, 4), and their spacing."""
         zone, grid = given.zone, given.data.grid
         if zone is None:
             raise NotMeasured("it has no zone; draw one across the edge")
@@ -223,7 +223,7 @@ class EdgeKind(SeenBySteps):
 
 
 def known_to(spread: float) -> tuple[tuple[str, str], ...]:
-    """As a fact, how well the points of the map fix where an edge lies; nothing where that was not asked."""
+    """Fact: how well the points of the map fix the edge; nothing where that was not requested."""
     return (("place known to", f"±{spread * 1000:.0f} µm"),) if spread > 0.0 else ()
 
 
@@ -251,7 +251,7 @@ def crossed(
 
 
 def _inside(zone: AnyZone, found: FloatArray, v: FloatArray) -> BoolArray:
-    """Which crossings lie in the zone, its cut-outs left out and its height band kept to."""
+    """Mask of the crossings inside the zone, its cut-outs and its height band."""
     u = np.where(np.isnan(found[:, 0]), 0.0, found[:, 0])
     x, y = zone.outward(u, v).T
     inside = zone.contains(x, y)

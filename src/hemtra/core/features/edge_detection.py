@@ -1,4 +1,4 @@
-"""What all edges and rims are seen by: steps of the surface, or of its intensity."""
+"""Detection shared by edges and rims: steps of height, or of intensity."""
 
 from __future__ import annotations
 
@@ -75,7 +75,7 @@ class SeenBySteps(Kind, ABC):
         return Wanted(change, pick, self.least_contrast if grey else self.least_step, self.wall, grey)
 
     def _at_level(self, upper: float, step: float) -> tuple[tuple[str, str], ...]:
-        """As a fact, which level of the wall the edge is at, in mm."""
+        """Fact: the level of the wall at which the edge is, in mm."""
         if self.on == "brightness" or not math.isfinite(step):
             return ()
         below = step - ends_below(step, "top") if self.wall == "foot" else ends_below(step, self.wall)

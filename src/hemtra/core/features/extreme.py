@@ -19,7 +19,7 @@ from hemtra.core.plan.registry import register
 TOGETHER = 3
 """Points beside each other that are no isolated ones."""
 CROSS = 1.0
-"""Half length in mm of the cross that marks the point."""
+"""Half length of the cross that marks the point, mm."""
 
 
 @register

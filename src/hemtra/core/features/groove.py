@@ -19,7 +19,7 @@ from hemtra.core.plan.kind import Absent, Outcome, StepContext
 from hemtra.core.plan.registry import register
 
 FLOOR = 0.003
-"""mm by which a point may always be off the base beside it."""
+"""Minimum tolerance of a point about the base beside it, mm."""
 
 
 @dataclass(frozen=True, slots=True)

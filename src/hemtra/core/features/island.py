@@ -45,7 +45,7 @@ class Island(Point):
     """Between the surface and the level, of all islands counted, in mm³."""
     count: int = 1
     total_area: float = 0.0
-    """Of all islands counted, in mm²."""
+    """Total area of the islands counted, in mm²."""
 
 
 @dataclass(frozen=True)
@@ -261,7 +261,7 @@ class IslandKind(Kind):
         )
 
     def _counts(self, found: Regions, reaches: BoolArray) -> tuple[int, int]:
-        """How many islands there are at least and at most, as unseen patches may join some and make others."""
+        """Minimum and maximum number of islands, since missing patches may join some and create others."""
         count, patches = found.chosen.size, found.patches
         large = reaches & ~patches.small
         if not large.any():

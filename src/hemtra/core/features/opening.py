@@ -42,7 +42,7 @@ class Opening(Point):
     width: float
     corner: float = 0.0
     coverage: Coverage = WHOLE
-    """Of the radial lines across its rim."""
+    """Statistics of the radial lines across its rim."""
 
     def outline(self) -> FloatArray:
         """(n, 3) the outline in mm; an ellipse where there are no corners."""

@@ -32,7 +32,7 @@ STROKE = 0.006
 
 @dataclass(frozen=True)
 class FoundOutline(Frame):
-    """Where an outline was found, with the share of it seen there; `others` are further instances in order."""
+    """Pose of a found outline and the share of it with data; `others` are further instances in order."""
 
     share: float = 0.0
     seen: BoolArray = field(default_factory=lambda: np.empty(0, np.bool_), compare=False)
@@ -143,7 +143,7 @@ class OutlineKind(Kind):
         return {name: tuple(np.round(getattr(contour, name), DIGITS.get(name, 4)).tolist()) for name in COLUMNS}
 
     def carried(self, move: Callable[[AnyZone], AnyZone]) -> dict[str, Any]:
-        """What has been rubbed out."""
+        """Erased pieces of the contour."""
         moved = [move(EllipseZone(x=x, y=y, width=2 * r, height=2 * r)) for x, y, r in self.rubbed]
         return {"rubbed": [[zone.x, zone.y, zone.width / 2] for zone in moved]} if moved else {}
 

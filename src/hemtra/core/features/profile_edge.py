@@ -42,12 +42,12 @@ LEAST_SHOWN = 0.05
 FEWEST_ROWS, DEEP = 8, 0.5
 """Points across a section from which on its ends are straight lines, and mm below its end that are no level."""
 TICK = 0.6
-"""Half height in mm of the stroke that marks the edge."""
+"""Half height of the stroke that marks the edge, mm."""
 
 
 @dataclass(frozen=True, slots=True)
 class EndOfData(Point):
-    """Where the data of a section ends; spread: mm by which it may lie off, as far as the points show."""
+    """End of a section's data; spread: mm by which it may be off, judging by the points."""
 
     spread: float = 0.0
 

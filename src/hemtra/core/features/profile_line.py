@@ -20,7 +20,7 @@ from hemtra.core.plan.registry import register
 FEWEST = 5
 """Points that show a line and not two strays."""
 FLOOR = 0.003
-"""mm by which a point may always be off its line."""
+"""Minimum tolerance of a point about its line, mm."""
 OFF, BENT = 10.0, 11.0
 """Codes of a row for a line that too few of the points lie on, and for one whose points follow no line."""
 STRAYS, NOISE = 0.02, 0.01

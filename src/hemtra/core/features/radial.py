@@ -1,4 +1,4 @@
-"""What is found on lines outward from the middle of a zone: the parameters and the crossings of all rims."""
+"""Detection on lines outward from the middle of a zone: parameters and crossings of all rims."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ QUARTERS, SIDE_SHARE = 4, 0.05
 
 
 class Rim(NamedTuple):
-    """What radial lines show: places (n, 2) and heights (n,) of a rim in mm; seen: (lines,) which show it."""
+    """Rim points on radial lines: places (n, 2) and heights (n,) in mm; seen: (lines,) that show it."""
 
     places: FloatArray
     levels: FloatArray

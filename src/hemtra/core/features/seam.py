@@ -15,7 +15,7 @@ from hemtra.core.marks import Dimension, Mark
 from hemtra.core.plan.registry import register
 
 INNER = 0.5
-"""Of half the section, from where on a surface is fitted by default."""
+"""Default start of a surface's fit, as a share of half the section."""
 REASONS = {
     k.NO_GAP: "its two sides overlap",
     k.CLOSED: "the gap is closed, or too narrow to be measured",
@@ -29,7 +29,7 @@ REASONS = {
 
 
 class _Edges(AlongPath):
-    """What seams and trimmed edges have in common."""
+    """Common base of seams and trimmed edges."""
 
     drop: float = setting(
         0.15,

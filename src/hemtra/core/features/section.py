@@ -79,7 +79,7 @@ class Cut(Profile):
         return Point(px, py, z + self.base.height_at(px, py))
 
     def within(self, zone: AnyZone | None) -> BoolArray:
-        """Which of its points hold data and lie in an x/z zone, or anywhere without one."""
+        """Mask of its points with data inside an x/z zone, or anywhere without one."""
         inside = ~np.isnan(self.z)
         if zone is not None:
             inside &= zone.contains(self.x, np.where(inside, self.z, 0.0))
@@ -154,7 +154,7 @@ class SectionFeature(Kind):
 
     @abstractmethod
     def facts(self, cut: Cut, row: FloatArray) -> Facts:
-        """What is worth reading beside it."""
+        """Facts worth reading beside the value."""
 
     def evaluate(self, given: StepContext) -> Outcome:
         """The value on one section."""

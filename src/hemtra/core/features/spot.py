@@ -34,12 +34,12 @@ class SpotPoint(Point):
     high: float
     used: int
     zone: AnyZone | None = field(default=None, compare=False)
-    """Where its points lie; form must not leave out what lies off its level."""
+    """Whether its points scatter; form must not leave out points off its level."""
 
 
 @register
 class SpotKind(Kind):
-    """One height for a small zone."""
+    """Height of a small zone."""
 
     kind: ClassVar = "spot"
     title: ClassVar = "Spot"
@@ -172,7 +172,7 @@ class SpotKind(Kind):
         return Outcome(found, facts, possible=possible, coverage=coverage)
 
     def _disc(self, z: Heights, view: Window, grid: Grid) -> tuple[tuple[int, int], float]:
-        """Where the mean over a disc is farthest out, and that mean in mm."""
+        """Place where the mean over a disc is farthest out, and that mean in mm."""
         inside = True if view.inside is None else view.inside
         means = disc_means(
             np.where(inside, z, np.nan).astype(np.float64), self.disc / 2 / grid.dx, self.disc / 2 / grid.dy

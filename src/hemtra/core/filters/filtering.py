@@ -120,7 +120,7 @@ def _add_weighted(total: Heights, part: Heights, weight: float) -> None:
 
 @compiled
 def _missing(z: Heights) -> NDArray[np.int64]:
-    """Where there is no data, as indices into the flattened map."""
+    """Indices of the points without data in the flattened map."""
     flat = z.ravel()
     # written without asking, and counted on only where data is missing: no branch to be guessed wrong
     found = np.empty(flat.size + 1, np.int64)

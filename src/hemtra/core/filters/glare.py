@@ -29,11 +29,11 @@ MIXED = 1 / 3
 LOOKED_AT = 2
 """Points from a place up to which others support it."""
 ROUNDS = 8
-"""Times that it is looked again: what only glaring points supported stands alone once these have gone."""
+"""Number of passes: a point supported only by glare stands alone once that is removed."""
 
 
 def glaring(z: Heights, intensity: ByteArray, reach: float, half: tuple[int, int]) -> BoolArray:
-    """Which points of a map (rows, cols) are glare.
+    """Mask of the points of a map (rows, cols) that are glare.
 
     Such a point is saturated or beside one that is, stands off by more than `reach` mm from the surface in the
     window of 2 `half` + 1 rows and columns about it, and is not supported. It is where it is connected to

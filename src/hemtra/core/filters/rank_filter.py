@@ -18,7 +18,7 @@ from hemtra.core.filters.sorting_network import middle_network
 from hemtra.core.parallel_rows import in_halves
 
 TILE = 256
-"""Pixels side by side; a tile's windows of 5 x 5 stay in the nearest cache."""
+"""Width of a tile, pixels; its windows of 5 x 5 stay in the nearest cache."""
 WORTH_TWO = 200_000
 """Points from which a second thread is worth its start."""
 
@@ -57,7 +57,7 @@ def _exchange(low: NDArray[np.float32], high: NDArray[np.float32]) -> None:
 
 @lean
 def _pair_up(line: NDArray[np.float32], odd: NDArray[np.int32]) -> None:
-    """Put minus and plus infinity in turns for points without data; odd: whether plus is next."""
+    """Replace points without data by plus and minus infinity in turns; odd: whether plus is next."""
     plus, minus = np.float32(np.inf), np.float32(-np.inf)
     for c in range(line.size):
         value = line[c]

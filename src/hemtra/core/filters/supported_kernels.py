@@ -127,7 +127,7 @@ def count_beyond(
     surface: tuple[float, float, float],
     span: tuple[float, float],
 ) -> tuple[int, int]:
-    """How many points have residuals outside a span, and how many points hold data."""
+    """Number of points with residuals outside a span, and number of points with data."""
     rows, cols = z.shape
     a, b, c = surface
     masked = inside.size > 0

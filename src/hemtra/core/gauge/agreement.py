@@ -27,7 +27,7 @@ class Agreement:
 
 
 def between(verdicts: Sequence[Sequence[str]]) -> Agreement:
-    """Of several who evaluated the same parts: verdicts[k][i] is that of the k-th on part i."""
+    """Agreement of several operators on the same parts: verdicts[k][i] is operator k on part i."""
     table = _table(verdicts)
     evaluates, parts = table.shape
     if evaluates < 2:
@@ -46,7 +46,7 @@ def between(verdicts: Sequence[Sequence[str]]) -> Agreement:
 
 
 def with_tags(verdicts: Sequence[str], is_good: Sequence[bool], passes: str = "PASS") -> Agreement:
-    """Of one with what is known of the parts; whatever is not passed is refused."""
+    """Agreement of one operator with the known state; any verdict but PASS counts as refused."""
     passed = np.array([verdict == passes for verdict in verdicts])
     good = np.array(is_good, np.bool_)
     if passed.size != good.size or not passed.size:

@@ -1,4 +1,4 @@
-"""What a picture of a studied row shows, for paper and screen alike."""
+"""Chart data of a studied row, for paper and screen alike."""
 
 from __future__ import annotations
 
@@ -60,7 +60,7 @@ def chart_of(row: StudiedRow) -> GaugeChart | None:
 
 
 def _by_part(row: StudiedRow) -> GaugeChart:
-    """How far each reading lies off the mean of its part, which is what the gauge adds."""
+    """Deviation of each reading from its part's mean, which is the gauge's own contribution."""
     assert row.readings is not None
     values = row.readings.values
     off = values - values.mean(axis=(1, 2), keepdims=True)

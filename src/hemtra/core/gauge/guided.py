@@ -13,11 +13,11 @@ from hemtra.core.errors import HemtraError
 from hemtra.core.gauge.study import Presented
 
 MOST_RUNS = 3000
-"""Scans of a study at most."""
+"""Largest number of scans in a study."""
 FAR = 6.0
 """Standard deviations of the repeats from which on a reading is doubtful."""
 ENOUGH = 6
-"""Degrees of freedom that the spread of the repeats needs before it says anything."""
+"""Degrees of freedom from which on the spread of the repeats counts."""
 MOST_SAID = 3
 """Doubts of a run that are listed."""
 Name = Annotated[
@@ -29,7 +29,7 @@ Name = Annotated[
 
 
 class Presentation(BaseModel):
-    """One part to present: which part, by which operator, and the number of the trial, from 1 on."""
+    """One run: which part, by which operator, and the number of the trial, from 1."""
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
@@ -42,7 +42,7 @@ class Presentation(BaseModel):
 
 
 class GuidedStudy(BaseModel):
-    """What a study asks for, and what has been presented of it so far.
+    """Plan of a study, and its progress.
 
     seed: of the random order. taken: in the order in which they were presented. again: to be presented once
     more, before anything else.
@@ -100,7 +100,7 @@ class GuidedStudy(BaseModel):
 
     @property
     def next(self) -> Presentation | None:
-        """What to present next; None once all was."""
+        """Next run; None when all are done."""
         if self.again:
             return self.again[0]
         done = set(self.taken)
@@ -108,7 +108,7 @@ class GuidedStudy(BaseModel):
 
     @property
     def left(self) -> int:
-        """How many are still to be presented."""
+        """Number of runs left."""
         return len(self.parts) * len(self.operators) * self.trials - len(self.taken) + len(self.again)
 
     def with_taken(self, one: Presentation) -> GuidedStudy:
@@ -132,7 +132,7 @@ class GuidedStudy(BaseModel):
 
 
 def doubts(now: Presented, before: Sequence[Presented]) -> list[str]:
-    """What speaks against a run, in sentences: it was not read or measured, or it reads unlike its part before.
+    """Doubts about a run, as sentences: not read or measured, or unlike earlier readings of its part.
 
     before: the other runs of the study. A reading is unlike the others of its part where it lies more than
     `FAR` standard deviations of all repeats from their median.

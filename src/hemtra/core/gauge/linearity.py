@@ -13,7 +13,7 @@ from hemtra.core.errors import HemtraError
 
 CONFIDENCE = 0.95
 FEWEST_SIZES, FEWEST = 3, 6
-"""Known sizes, and readings in all, that a line takes at least."""
+"""Minimum number of known sizes, and of readings in all, for a line."""
 
 
 @dataclass(frozen=True)
@@ -46,7 +46,7 @@ class Linearity:
 
 
 def linearity(references: FloatArray, values: FloatArray) -> Linearity:
-    """Of (n,) readings of parts whose (n,) sizes are known, both in one unit.
+    """Linearity of (n,) readings of parts with (n,) known sizes, both in one unit.
 
     Raises `HemtraError` where there are too few sizes or readings, or one was not measured.
     """
@@ -94,7 +94,7 @@ def _bias_at(size: float, off: FloatArray) -> BiasAt:
 
 
 def _chance(value: float, error: float, freedom: int) -> float:
-    """Of a value as far from zero where it is zero (t-test, two-sided)."""
+    """p-value of a value this far from zero (t-test, two-sided)."""
     if error <= 0.0:
         return 1.0 if value == 0.0 else 0.0
     return float(2.0 * scipy.stats.t.sf(abs(value) / error, freedom))

@@ -1,4 +1,4 @@
-"""What gauge studies found, kept in the plan, and what is doubtful about it."""
+"""Results of gauge studies kept in the plan, and doubts about them."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from hemtra.core.plan.document import Characteristic, Plan
 from hemtra.core.plan.gauge_mark import GaugeMark
 
 VALID_FOR = datetime.timedelta(days=365)
-"""How long a study counts; then the gauge is studied again."""
+"""Validity of a study; after that the gauge is studied again."""
 OUTDATED = "outdated"
 """Grade of a row that is measured otherwise since its study."""
 MOST_CATEGORIES = 999
@@ -56,7 +56,7 @@ def _mark(row: StudiedRow, study: Study, rule: str, made: datetime.date, digest:
 
 
 def grades(plan: Plan) -> dict[Balloon, str]:
-    """By row that was studied and has a tolerance, what its gauge is good for, or “outdated”."""
+    """Capability of each studied row with a tolerance, or “outdated”."""
     known: dict[str, bytes] = {}
     found: dict[Balloon, str] = {}
     for row in plan.sheet:
@@ -67,7 +67,7 @@ def grades(plan: Plan) -> dict[Balloon, str]:
 
 
 def gauge_in_words(row: Characteristic, grade: str) -> str:
-    """What the gauge of a row is good for, in a sentence; empty where that was not studied."""
+    """Describe the gauge of a row in a sentence; empty without a study."""
     mark = row.gauge
     if mark is None or not grade:
         return ""

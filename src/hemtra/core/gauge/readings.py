@@ -13,7 +13,7 @@ from hemtra.core.errors import HemtraError
 
 @dataclass(frozen=True)
 class Reading:
-    """One value. operator: who or what measured it, in which pose; trial: the how manyth time, from 1 on.
+    """One value. operator: who or what measured it, or the pose; trial: number of the repeat, from 1.
 
     value: None where it was not measured, with the reason.
     """

@@ -53,7 +53,7 @@ class Source:
 
 @dataclass(frozen=True)
 class Repeatability:
-    """What a study found, as standard deviations in the unit of the characteristic.
+    """Result of a study, as standard deviations in the unit of the characteristic.
 
     repeatability: EV. reproducibility: AV, 0 with one operator. interaction: of operators and parts, 0 where it
     is none or unknown. gauge: GRR, all three together. parts: PV. total: TV.

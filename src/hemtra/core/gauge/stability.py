@@ -19,7 +19,7 @@ ON_ONE_SIDE, RISING = 9, 6
 
 @dataclass(frozen=True)
 class Signal:
-    """What is no chance: at which occasion, counted from 0, and why, in words."""
+    """Signal of a control chart: the occasion, counted from 0, and the rule it breaks, in words."""
 
     occasion: int
     why: str
@@ -49,7 +49,7 @@ class Stability:
 
 
 def stability(values: FloatArray) -> Stability:
-    """Of (k, n) readings of one part: n on each of k occasions, in the order of time.
+    """Evaluate (k, n) readings of one part: n on each of k occasions, in order of time.
 
     Raises `HemtraError` where there are too few occasions, or a reading was not measured.
     """

@@ -25,7 +25,7 @@ ONE_PART = Rule()
 
 @dataclass(frozen=True)
 class StudyRule:
-    """What is asked of a gauge that measures several parts.
+    """Requirements for a gauge that measures several parts.
 
     deviations: of its spread that are compared with the tolerance. good, usable: percent of the tolerance up to
     which it is good, and up to which it may be used. one: what is asked where it measures one part of known
@@ -45,7 +45,7 @@ RULES: Mapping[str, StudyRule] = {
     # ISO 22514-7 and VDA 5: Q as twice U = 2 u
     "iso22514": StudyRule(deviations=4.0, good=15.0, usable=30.0),
 }
-"""By name, the rules that can be chosen."""
+"""Rules to choose from, by name."""
 
 
 @dataclass(frozen=True)
@@ -62,7 +62,7 @@ class Presented:
     rows: tuple[CharacteristicResult, ...] = ()
     tag: bool | None = None
     error: str = ""
-    """Why there are no rows."""
+    """Reason why there are no rows."""
 
 
 @dataclass(frozen=True)
@@ -90,7 +90,7 @@ class StudiedRow:
 
     @property
     def grade(self) -> str:
-        """What the gauge is good for, in one word; by its rule where there is a tolerance."""
+        """Capability of the gauge in one word; by its rule where there is a tolerance."""
         if self.chart is not None:
             return "stable" if self.chart.is_stable else "not stable"
         if self.size is not None:
@@ -121,7 +121,7 @@ class Study:
 
 @dataclass(frozen=True)
 class Asked:
-    """How a study is evaluated. over_time: one part on occasions in the order of time, in place of operators.
+    """Method of a study. over_time: one part on several occasions in order of time, in place of operators.
 
     references: known sizes by part and balloon; the part is empty where there is one.
     """
@@ -198,7 +198,7 @@ def _row(
 
 
 def _taken(row: Characteristic, evaluated: Sequence[CharacteristicResult | None]) -> Mapping[str, str]:
-    """What is taken of a row on each part, and what its name then ends in.
+    """Value of a row taken on each part, and the suffix of its name.
 
     Of one with many values on a part both ends are studied: which of them is the worse changes from one reading
     to the next, and that is no scatter of the gauge.
@@ -242,7 +242,7 @@ def _of_several(
 
 
 def _line(readings: Sequence[Reading], known: Mapping[str, float | None]) -> Linearity | None:
-    """How the bias changes over parts of known sizes; None where fewer than two are known."""
+    """Change of the bias over parts of known sizes; None with fewer than two."""
     pairs = [(size, one.value) for one in readings if (size := known[one.part]) is not None]
     if len({size for size, _ in pairs}) < 2:
         return None
@@ -257,7 +257,7 @@ def _tolerance(row: Characteristic) -> float | None:
 
 
 def _share(row: Characteristic, deviation: float, mean: float, rule: StudyRule) -> float | None:
-    """Percent of the tolerance that the spread of a gauge takes."""
+    """Spread of a gauge in percent of the tolerance."""
     return share_of_tolerance(deviation, mean, row.lower, row.upper, rule.deviations)
 
 
@@ -279,7 +279,7 @@ def _evaluated(one: Presented, balloon: Balloon) -> CharacteristicResult | None:
 
 
 def _by_look(found: Sequence[Presented]) -> dict[tuple[str, int], dict[str, str]]:
-    """By operator and trial, the verdict of each part."""
+    """Verdict of each part, by operator and trial."""
     looks: dict[tuple[str, int], dict[str, str]] = {}
     for one in found:
         looks.setdefault((one.operator, one.trial), {})[one.part] = one.verdict

@@ -1,4 +1,4 @@
-"""One part, measured many times, against its known size: bias and capability of a gauge.
+"""Type 1 study: one part of known size, measured many times; bias and capability of the gauge.
 
 ISO 22514-7 and the usual indices Cg and Cgk.
 """
@@ -21,7 +21,7 @@ CONFIDENCE = 0.95
 
 @dataclass(frozen=True)
 class Rule:
-    """What is asked of a gauge. share: percent of the tolerance that its spread may take for an index of 1.
+    """Requirements for a gauge. share: percent of the tolerance that its spread may take at an index of 1.
 
     spreads: standard deviations that are compared with it. least: of both indices. resolution: percent of the
     tolerance of the smallest step a reading can take.
@@ -35,7 +35,7 @@ class Rule:
 
 @dataclass(frozen=True)
 class TypeOne:
-    """What a study found; bias, deviation and limits in the unit of the characteristic.
+    """Result of a study; bias, deviation and limits in the unit of the characteristic.
 
     t, chance: of the bias, and how likely one as large is where there is none. bias_low, bias_high: between
     which it lies with 95 % confidence. Cg, Cgk and the share of the resolution: None without a tolerance.

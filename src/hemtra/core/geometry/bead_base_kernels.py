@@ -12,7 +12,7 @@ from hemtra.core.geometry.fit_kernels import TUKEY
 from hemtra.core.geometry.profile_fits import middle_of, robust_line
 
 LINE, STEP, CURVE, PLANE = range(4)
-"""What the base is: one line, one on either side, a parabola, or the plane that heights count from."""
+"""Model of the base: one line, one on either side, a parabola, or the height origin's plane."""
 
 
 FEW = 6
@@ -20,7 +20,7 @@ FEW = 6
 
 
 FINE = 1.5
-"""Times the floor: a base off by less than that needs no weights."""
+"""Deviation of a base that needs no weights, in multiples of the floor."""
 
 
 ROUNDS = 12
@@ -28,7 +28,7 @@ ROUNDS = 12
 
 @compiled
 def _solve3(a: FloatArray, b: FloatArray) -> FloatArray:
-    """Of a symmetric system of three; NaN where it has no solution."""
+    """Solve a symmetric system of three; NaN where it has no solution."""
     c00 = a[1, 1] * a[2, 2] - a[1, 2] * a[2, 1]
     c01 = a[1, 2] * a[2, 0] - a[1, 0] * a[2, 2]
     c02 = a[1, 0] * a[2, 1] - a[1, 1] * a[2, 0]

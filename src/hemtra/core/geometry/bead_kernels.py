@@ -35,7 +35,7 @@ COLUMNS = BASES + 6
 FOUND, ABSENT, NO_DATA, NO_BASE, LEFT_HIDDEN, RIGHT_HIDDEN, TWO, WIDE = range(8)
 """States of a section."""
 FOOT, AT_LEVEL, AT_SHARE = range(3)
-"""Where the edges are: where the flanks meet the base, at a level above it, or at a share of the height."""
+"""Edge definition: flanks meeting the base, a level above it, or a share of the height."""
 NONE_OF_TWO, HIGHEST, NEAREST = range(3)
 
 FLANK_LOW, FLANK_HIGH, FLANK_MOST = 0.14, 0.62, 0.85
@@ -158,7 +158,7 @@ def _one_of(u: FloatArray, a: int, b: int, c: int, d: int) -> bool:
 
 @compiled
 def _top(u: FloatArray, h: FloatArray, first: int, last: int) -> tuple[float, float]:
-    """Where the highest place is, and how high: by a parabola about the highest sample."""
+    """Position and height of the peak, by a parabola about the highest sample."""
     peak = first
     for k in range(first, last + 1):
         if h[k] > h[peak]:
@@ -194,7 +194,7 @@ def _top(u: FloatArray, h: FloatArray, first: int, last: int) -> tuple[float, fl
 def _edge(
     u: FloatArray, h: FloatArray, run: tuple[int, int], height: float, way: int, rule: tuple[int, float, float]
 ) -> tuple[float, float]:
-    """Where the flank on one side ends, in u, and du/dh there; NaN where that is not seen.
+    """End of the flank on one side, in u, and du/dh there; NaN without data.
 
     run: first and last sample that rise. way: -1 for the left flank, 1 for the right. rule: which edge, its
     level in mm for `AT_LEVEL` or share for `AT_SHARE`, and mm of shadow that is bridged.
@@ -264,7 +264,7 @@ def _edge(
 
 @compiled
 def _root(x: FloatArray, y: FloatArray, way: int) -> tuple[float, float]:
-    """Where the parabola through a flank comes down to 0, and its slope there; NaN where it does not."""
+    """Point where the parabola through a flank reaches 0, and its slope there; NaN where it does not."""
     a, b, c = parabola(x, y, np.ones(x.size))
     if math.isnan(a):
         return np.nan, np.nan
@@ -280,7 +280,7 @@ def _root(x: FloatArray, y: FloatArray, way: int) -> tuple[float, float]:
 
 @compiled
 def _void(h: FloatArray, first: int, last: int, spacing: float) -> float:
-    """mm² that water would fill on top of it."""
+    """Area that water would fill on top of it, mm²."""
     left = np.empty(last - first + 1)
     top = -np.inf
     for k in range(first, last + 1):
@@ -328,7 +328,7 @@ def _level(u: FloatArray, h: FloatArray, at: float) -> float:
 
 @lean
 def _contact(per_height: float, slope: float) -> float:
-    """Degrees between a flank, du/dh above a base of some slope, and the base."""
+    """Angle between a flank, du/dh above a base of some slope, and the base, degrees."""
     steep = 90.0 if per_height == 0.0 else math.degrees(math.atan(abs(1.0 / per_height + slope)))
     return abs(steep - math.degrees(math.atan(abs(slope))) * (1.0 if per_height * slope > 0.0 else -1.0))
 

@@ -67,7 +67,7 @@ class Line(Point):
         return np.array([self.x, self.y, self.z])
 
     def ends(self) -> tuple[Point, Point]:
-        """Where the piece that was seen begins and ends."""
+        """Ends of the piece with data."""
         ux, uy = self.along
         half = self.length / 2
         return (
@@ -78,7 +78,7 @@ class Line(Point):
 
 @dataclass(frozen=True, slots=True)
 class Round(Point):
-    """Something round about a centre; radius in mm."""
+    """Round element about a centre; radius in mm."""
 
     radius: float
 
@@ -163,4 +163,4 @@ class Number:
     unit: str
     at: Point
     text: str = ""
-    """What was read, where that is no number; the value then says how far it is right, 0 to 1."""
+    """Text that was read; the value then is the share of it that is right, 0 to 1."""

@@ -13,7 +13,7 @@ ROUNDS = 20
 TUKEY = 4.685
 """Tukey's constant: 95 % of the efficiency of least squares where nothing is wrong (Huber 1981)."""
 SETTLED = 1e-7
-"""mm by which a further round still moves anything."""
+"""Change at which a fit has settled, mm."""
 RIDGE = 1e-14
 """Keeps points that do not span what is fitted from having no solution at all."""
 

@@ -21,9 +21,9 @@ class FitRules:
     bins: int = 16_384
     """Bins of the residual histogram that finds the share; taken again inside a bin that is too wide."""
     resolution: float = 0.001
-    """mm to which the bounds of the share are found: a fraction of any sensor's noise."""
+    """Accuracy of the bounds of the share, mm: a fraction of any sensor's noise."""
     near: float = 1.0
-    """mm about the last bounds of the share within which the next are looked for first."""
+    """First search range about the last bounds of the share, mm."""
     rounds: int = 20
     """Rounds at most of the first, coarse search and of trimming; both settle in two to eight."""
     final_rounds: int = 2
@@ -60,7 +60,7 @@ class GridPlane:
     high: float
     """Residuals in mm between which points were used."""
     moments: FloatArray
-    """As `kernels.plane_moments` gives them, for residuals against this plane."""
+    """Moments as `kernels.plane_moments` gives them, for residuals against this plane."""
 
     @property
     def used(self) -> int:
@@ -102,7 +102,7 @@ def fit_plane(
 
 
 class _Samples:
-    """One window of heights during a fit."""
+    """Window of heights during a fit."""
 
     def __init__(self, z: NDArray[np.float32], mask: BoolArray, rules: FitRules) -> None:
         self.z, self.mask, self.rules = np.ascontiguousarray(z), mask, rules

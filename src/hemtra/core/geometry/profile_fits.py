@@ -12,7 +12,7 @@ from hemtra.core.geometry.fit_kernels import TUKEY
 
 ROUNDS = 30
 SETTLED = 1e-9
-"""mm by which a further round still moves anything."""
+"""Change at which a fit has settled, mm."""
 TRIES, JUDGES = 32, 40
 """Lines through two points tried for a start, and points that rate each at first."""
 FAR_OFF, LEFT_OVER = 2.0, 0.12

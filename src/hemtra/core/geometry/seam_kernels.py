@@ -19,13 +19,13 @@ DEEP = 2
 """Samples in a row that are an opening and no dropout."""
 SHARP, ROUNDED = range(2)
 BOTH, ONLY_LEFT, ONLY_RIGHT = range(3)
-"""Which sides there are."""
+"""Mask of the sides present."""
 ROUND_FEW, LARGEST = 3, 50.0
 """Points of a rounded edge that give its radius, and mm beyond which that is none."""
 UPRIGHT = 3.0
 """Slope from which on a fall is an upright edge."""
 BEGINS = 0.02
-"""mm below its surface from which on a rounded edge is taken for round."""
+"""Depth below its surface from which on a rounded edge counts as round, mm."""
 
 
 @lean
@@ -135,7 +135,7 @@ def _round_edge(u: FloatArray, z: FloatArray, line: tuple[float, float], way: in
 
 @lean
 def _through_two(x0: float, d0: float, x1: float, d1: float) -> tuple[float, float]:
-    """Where the rounding begins, and its radius, of the circle tangent to the surface through two points."""
+    """Start and radius of the rounding: the circle tangent to the surface through two points."""
     low, high = d1 / 2.0, LARGEST
     run = x1 - x0
     for _ in range(60):

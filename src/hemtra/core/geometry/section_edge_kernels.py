@@ -12,7 +12,7 @@ from hemtra.core.geometry.profile_fits import robust_line
 from hemtra.core.geometry.section_kernels import EDGE_WIDTH, FEW, HIDDEN, NONE, SHADOWED, counted_points
 
 WALL = 4.0
-"""mm down a mm from which on a point beside a level is seen on a wall, and the level has ended."""
+"""Slope from which on a point beside a level is on a wall, mm per mm."""
 
 
 THREE = 3
@@ -151,7 +151,7 @@ def edge_candidates(x: FloatArray, z: FloatArray, inside: BoolArray, by: int, le
 def _rounded_end(
     x: FloatArray, z: FloatArray, seen: FloatArray, place: float, way: float, rounded: tuple[float, float]
 ) -> float:
-    """Where the rounding of a known radius at an end of the data stands upright; NaN where too little shows it.
+    """Vertical tangent of a rounding of known radius at the end of the data; NaN with too little data.
 
     way: 1 where the surface lies at smaller x, -1 where at larger. Each sample on the rounding says where its
     circle, tangent to the surface behind it, ends; those on which it is steep say it best. rounded: its radius,

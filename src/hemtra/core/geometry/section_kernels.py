@@ -39,7 +39,7 @@ ROUNDS = 30
 
 LINE_WIDTH, ARC_WIDTH, EDGE_WIDTH, GROOVE_WIDTH, CORNER_WIDTH, LEVEL_WIDTH = 8, 9, 5, 6, 7, 7
 SHADOWED = 3.5
-"""Points apart from which on two neighbours have a shadow between them, and no dropout."""
+"""Number of points apart from which two neighbours have an occlusion between them, and no dropout."""
 ROBUST, ALL, UPPER, LOWER = 0, 1, 2, 3
 
 
@@ -137,7 +137,7 @@ def arcs(
 
 @lean
 def _may_be_deeper(u: FloatArray, down: FloatArray, depth: float, step: float) -> bool:
-    """Whether a stretch that was not seen may hold what lies deeper, in progress as steeply as it begins."""
+    """Whether a stretch without data may hold a deeper point, in progress as steeply as it begins."""
     reach = 4
     for k in range(u.size - 1):
         gap = u[k + 1] - u[k]
@@ -183,7 +183,7 @@ def _lone(down: FloatArray, floor: float) -> BoolArray:
 
 @compiled
 def _deepest(u: FloatArray, down: FloatArray, noise: float, fine: int) -> float:
-    """How deep a groove is: of a parabola or of two straight flanks about its deepest place, as fits better.
+    """Depth of a groove: from a parabola or two straight flanks about its deepest place, as fits better.
 
     How much that takes depends on the groove alone, not on how far the section reaches beside it. noise:
     of one height, in mm. fine: samples to a point of the map.

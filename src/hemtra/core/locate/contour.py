@@ -177,7 +177,7 @@ def _settled(data: HeightMap, channel: int, found: FloatArray, least: float) -> 
 def _smoothed(every: Contour, chosen: Contour, radius: float) -> Contour:
     """The chosen points moved onto arcs through their neighbours in a radius in mm.
 
-    An edge seen at one place is known no better than the samples lie there; its neighbours lie otherwise. Each
+    An edge at one place is known no better than its sample spacing; its neighbours lie otherwise. Each
     arc is a parabola by least squares, twice, the second time without the neighbours that a dropout has moved.
     """
     if len(chosen) == 0:

@@ -47,7 +47,7 @@ def cell_means(values: Heights, height: int, width: int) -> Heights:
 def fill_lowest(values: Heights, floor: float) -> Heights:
     """The map with each missing point as low as the lowest of its four neighbours along row and column.
 
-    What is missing beside a wall is its shadow, and a shadow lies low. `floor` stands where there is no
+    Missing points beside a wall are its occlusion, which is low. `floor` stands where there is no
     neighbour.
     """
     rows, cols = values.shape
@@ -173,7 +173,7 @@ def fit_turn(
 ) -> tuple[float, float, float]:
     """Shift in mm and turn in rad about (x, y) that bring contour points (n, 4) onto their edges.
 
-    offsets: (n,) mm along the normals, NaN where no edge was seen. Robust least squares with Tukey's biweight,
+    offsets: (n,) mm along the normals, NaN where no edge was found. Robust least squares with Tukey's biweight,
     its scale from the median deviation, at least `floor` mm.
     """
     seen = np.flatnonzero(~np.isnan(offsets))

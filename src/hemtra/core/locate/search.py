@@ -26,7 +26,7 @@ VOTERS = 260
 CANDIDATES = 14
 """Places that the vote hands on."""
 FEWEST_VOTES = 0.5
-"""Share of the best place's votes below which a place is not looked at."""
+"""Share of the best place's votes below which a place is skipped."""
 COARSE_POINTS = 160
 """Contour points used to distinguish candidates."""
 PROMISING = 0.25
@@ -34,7 +34,7 @@ PROMISING = 0.25
 FOUND_WITHIN = 2.5
 """Points of the map within which an edge belongs to the contour, at the end."""
 FEWEST_SEEN = 0.15
-"""Share of the contour that must be seen for a fit."""
+"""Minimum share of the contour with data for a fit."""
 SCALE_FLOOR = 0.3
 """Spread of the offsets, in points of the map, that the sampling of a sharp edge alone brings about."""
 SHADOW = 4.0
@@ -72,7 +72,7 @@ class Match:
     """A place where the contour was found: its frame, the share of the contour seen there, and which points."""
 
     frame: Frame
-    """Where the contour's own coordinates lie: origin at its centre, z = 0 at its mean height."""
+    """Frame of the contour's own coordinates: origin at its centre, z = 0 at its mean height."""
     share: float
     seen: BoolArray
     against: float = 0.0
@@ -106,7 +106,7 @@ class Model:
 
     @property
     def home(self) -> Frame:
-        """Where it was taught."""
+        """Zone in which it was taught."""
         return Frame(x=float(self.centre[0]), y=float(self.centre[1]), z=self.level)
 
 
@@ -181,7 +181,7 @@ def _allowed(frame: Frame, search: Search) -> bool:
 
 
 class _Finder:
-    """One search in one map."""
+    """A search in one map."""
 
     def __init__(self, model: Model, data: HeightMap) -> None:
         self.model, self.data = model, data
@@ -231,7 +231,7 @@ class _Finder:
         return [] if votes is None else self._peaks(votes, angles, box)
 
     def _binned(self, which: IntArray) -> tuple[FloatArray, IntArray]:
-        """One point a cell of the contour, sorted by the bin of its direction, and where each bin starts."""
+        """One point per cell of the contour, sorted by direction bin, and the start of each bin."""
         points, directions = self.model.points[which, :2], self.model.contour.direction[which]
         bins = (np.mod(directions, 2 * np.pi) / (2 * np.pi) * DIRECTIONS).astype(np.int64) % DIRECTIONS
         keys = np.column_stack([np.floor(points / self.cell).astype(np.int64), bins // 3])

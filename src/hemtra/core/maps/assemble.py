@@ -12,13 +12,13 @@ from hemtra.core.compiled import compiled, inlined, lean
 from hemtra.core.maps.heightmap import HeightMap
 
 JUMP = 0.25
-"""mm between neighbouring points beyond which nothing is interpolated: a wall stays a wall."""
+"""Largest gap between neighbouring points that is interpolated, mm: a wall stays a wall."""
 FLANK, LEANS = 0.5, 0.5
-"""mm of height from point to point up to which a flank continues, and spacings that its points lie apart."""
+"""Largest height difference between points of a flank, mm, and their largest distance in spacings."""
 SLACK = 1e-9
 """Rows; undoes rounding only."""
 JUST_NOT = 0.999
-"""Of the way to the next point, so that its own column stays its own."""
+"""Share of the way to the next point, so that its own column stays its own."""
 WIDEST_GAP = 1.9
 """Pitches between neighbouring points beyond which one is missing, and nothing is made up in its place."""
 
@@ -96,7 +96,7 @@ def _joined(x: FloatArray, z: NDArray[np.float32], a: int, b: int, spacing: floa
 
 @inlined
 def _beyond(x: FloatArray, z: NDArray[np.float32], a: int, b: int) -> float:
-    """mm per mm at which a surface continues beyond two points; none for a flank, which may end there."""
+    """Slope at which a surface continues beyond two points, mm per mm; 0 for a flank, which may end there."""
     step: float = z[b] - z[a]
     return step / (x[b] - x[a]) if abs(step) < JUMP else 0.0
 

@@ -1,4 +1,4 @@
-"""What single precision loses between two units, kept as one unit in the last place up or down.
+"""Rounding of single precision between two units, kept as one unit in the last place up or down.
 
 Floats of one sign are in the order of their bit patterns, so the difference of two patterns counts the floats
 between (IEEE 754). Two bits a point hold it.
@@ -19,7 +19,7 @@ NO_NUMBER = np.int32(0x7F800000)
 
 
 def packed_size(count: int) -> int:
-    """Bytes for so many points."""
+    """Size for so many points, bytes."""
     return -(-count // PER_BYTE)
 
 

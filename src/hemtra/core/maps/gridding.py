@@ -14,7 +14,7 @@ from hemtra.core.compiled import lean
 from hemtra.core.errors import HemtraError
 
 Take = Literal["mean", "highest", "median"]
-"""Which height of the points in a cell."""
+"""Choice among the heights of the points in a cell."""
 SAMPLE = 20_000
 """Points that the spacing of a cloud is found from."""
 REGULAR = 0.5
@@ -22,11 +22,11 @@ REGULAR = 0.5
 SPARSEST, FEW = 40, 10_000
 """Places of a grid for each point of a cloud at most, and as many in any case."""
 ROUNDS, TRIPLES, FEW_SAMPLE = 10, 300, 2000
-"""Of the fit of the largest plane: rounds, planes tried through three points, points that they are tried on."""
+"""Fit of the largest plane: rounds, planes tried through three points, and points used."""
 SPREADS = 4.0
 """Median distances from the plane up to which a point belongs to it."""
 STEP = 1e-6
-"""mm by which places on one line of a grid may differ."""
+"""Tolerance of places on one line of a grid, mm."""
 
 
 def spacing_of(places: FloatArray) -> tuple[float, float]:
@@ -149,7 +149,7 @@ def _rounded(spacing: float) -> float:
 
 
 def _fill_medians(cells: IntArray, heights: FloatArray, z: FloatArray) -> None:
-    """Put the median of the heights of each cell into z."""
+    """Write the median height of each cell into z."""
     order = np.lexsort((heights, cells))
     cells, heights = cells[order], heights[order]
     first = np.flatnonzero(np.diff(cells, prepend=-1))
@@ -159,7 +159,7 @@ def _fill_medians(cells: IntArray, heights: FloatArray, z: FloatArray) -> None:
 
 @lean
 def _fill(cells: IntArray, heights: FloatArray, highest: bool, z: FloatArray, counts: IntArray) -> None:
-    """Put the mean or the highest of the heights of each cell into z."""
+    """Write the mean or the maximum height of each cell into z."""
     for k in range(cells.size):
         cell, height = cells[k], heights[k]
         if counts[cell] == 0:

@@ -16,7 +16,7 @@ from hemtra.core.errors import HemtraError
 
 @dataclass(frozen=True, slots=True)
 class Grid:
-    """Where the points of a height map lie: column j at x0 + j dx, row i at y0 + i dy, all in mm."""
+    """Grid of a height map: column j at x0 + j dx, row i at y0 + i dy, all in mm."""
 
     x0: float
     y0: float

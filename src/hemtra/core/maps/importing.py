@@ -15,9 +15,9 @@ from hemtra.core.maps.gridding import Take, gridded, levelled, spacing_of
 from hemtra.core.maps.heightmap import HeightMap
 
 UNITS = {"mm": 1.0, "um": 1e-3, "cm": 10.0, "m": 1e3, "in": 25.4}
-"""mm in each unit that heights and places may come in."""
+"""Units of heights and places, in mm."""
 LIKELY = (0.02, 400.0)
-"""mm from the lowest to the highest of a scan, outside of which its unit must be said."""
+"""Plausible height ranges of a scan, mm; outside of these its unit must be stated."""
 MOST_POINTS = 200_000_000
 Unit = Literal["mm", "um", "cm", "m", "in"]
 Positive = Annotated[float, Field(gt=0.0, allow_inf_nan=False)]
@@ -34,7 +34,7 @@ Factor = Annotated[float, Field(allow_inf_nan=False), AfterValidator(_not_zero)]
 
 
 class ImportSettings(BaseModel):
-    """What a file of another program does not say. None where the file says it, or it can be found.
+    """Information that a foreign file lacks. None where the file states it, or it can be found.
 
     unit: of heights, and of the places of a cloud. dx, dy: spacing in mm of an image's columns and rows, or of
     the grid that a cloud is laid on. scale: a stored number times this is a height in the unit. offset: mm to
@@ -122,7 +122,7 @@ def map_of(foreign: Foreign, given: ImportSettings) -> HeightMap:
 
 
 def guessed(foreign: Foreign) -> ImportSettings:
-    """What a file says, and a proposal for what it does not."""
+    """Information in a file, and proposals for what it lacks."""
     says = foreign.says
     if isinstance(foreign, Raster):
         values = foreign.values
@@ -172,7 +172,7 @@ def _of_cloud(cloud: PointCloud, settings: ImportSettings) -> HeightMap:
 
 
 def _factor(heights: FloatArray, settings: ImportSettings, missing: list[str]) -> float:
-    """mm of a stored number; what is missing for it is added to a list."""
+    """Size of a stored number, mm; a missing setting is added to a list."""
     scale = 1.0 if settings.scale is None else settings.scale
     if settings.unit is not None:
         return scale * UNITS[settings.unit]
@@ -199,7 +199,7 @@ def _likely_unit(span: float) -> Unit:
 
 
 def _is(values: NDArray[Any], no_data: float) -> NDArray[np.bool_]:
-    """Where values are the number that stands for none, also as 32 bits have it."""
+    """Mask of values equal to the no-data value, also as rounded to 32 bits."""
     if np.isnan(no_data):
         missing: NDArray[np.bool_] = np.isnan(values)
         return missing

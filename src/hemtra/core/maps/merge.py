@@ -15,10 +15,10 @@ Layer = tuple[NDArray[np.float32], ByteArray]
 
 
 def blend(layers: Sequence[Layer]) -> Layer:
-    """One map of several on one grid; where they overlap, each fades out toward the border of its own view.
+    """Merge several maps on one grid; where they overlap, each fades out towards the border of its view.
 
     Where two differ by more than a step of the surface would let them, the one farther inside its view counts:
-    a mean of the top and the foot of a wall would be neither.
+    a mean of the top and the toe of a wall would be neither.
     """
     z, grey = layers[0][0].copy(), layers[0][1].copy()
     if len(layers) == 1:

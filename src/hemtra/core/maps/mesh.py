@@ -23,10 +23,10 @@ UP: dict[Up, tuple[tuple[int, ...], ...]] = {
     "+y": ((0, 0, 1), (1, 0, 0), (0, 1, 0)),
     "-y": ((1, 0, 0), (0, 0, 1), (0, -1, 0)),
 }
-"""By the axis of a mesh that points to the sensor, the rotation that turns it into z."""
+"""Rotation that turns an axis of a mesh towards the sensor, by axis."""
 MOST_CELLS = 60_000_000
 FARTHEST = 1e6
-"""mm from its origin that a mesh may reach."""
+"""Largest distance of a mesh from its origin, mm."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -81,7 +81,7 @@ def map_of_mesh(mesh: Mesh, spacing: float) -> HeightMap:
 
 @lean
 def _draw(places: FloatArray, faces: NDArray[np.int64], z: Heights) -> None:
-    """Put the highest of all triangles into z; places: (n, 3) column, row and height of the corners."""
+    """Write the highest of all triangles into z; places: (n, 3) column, row and height of the corners."""
     rows, cols = z.shape
     for f in range(len(faces)):
         a, b, c = faces[f, 0], faces[f, 1], faces[f, 2]
@@ -90,7 +90,7 @@ def _draw(places: FloatArray, faces: NDArray[np.int64], z: Heights) -> None:
         cx, cy, cz = places[c, 0], places[c, 1], places[c, 2]
         area = (bx - ax) * (cy - ay) - (cx - ax) * (by - ay)
         if abs(area) < 1e-12:
-            continue  # seen edge on
+            continue  # edge-on to the view
         first_row = max(math.ceil(min(ay, by, cy)), 0)
         last_row = min(math.floor(max(ay, by, cy)), rows - 1)
         first, last = max(math.ceil(min(ax, bx, cx)), 0), min(math.floor(max(ax, bx, cx)), cols - 1)

@@ -24,7 +24,7 @@ LEAST = 1e-6
 
 @dataclass(frozen=True)
 class Noise:
-    """Of a map: mm by which each point (rows, cols) scatters, as far as that counts in means over several."""
+    """Noise of a map: mm by which each point (rows, cols) scatters, as means over several feel it."""
 
     level: FloatArray
 
@@ -62,7 +62,7 @@ def noise_of(data: HeightMap) -> Noise:
 
 
 def typical_noise(data: HeightMap) -> float:
-    """mm standard deviation of a point over the whole map, from some of its rows."""
+    """Standard deviation of a point over the whole map, from some of its rows, mm."""
     rows = data.shape[0]
     if rows < 4:
         return LEAST
@@ -72,7 +72,7 @@ def typical_noise(data: HeightMap) -> float:
 
 
 def noise_within(z: Heights) -> float | None:
-    """mm standard deviation of a point of a window (rows, cols); None where it holds too few."""
+    """Standard deviation of a point of a window (rows, cols), mm; None with too few points."""
     if z.shape[0] < 4:
         return None
     bend = _bend(z, np.arange(z.shape[0] - 3))

@@ -1,4 +1,4 @@
-"""One record of one part: the height map and where it came from."""
+"""Scan of one part: the height map and its origin."""
 
 from __future__ import annotations
 

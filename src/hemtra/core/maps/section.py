@@ -16,7 +16,7 @@ LONGEST = 20_000
 SLACK = 1e-6
 """Samples; undoes rounding only."""
 WIDEST = 200
-"""Lines averaged across the width at most."""
+"""Largest number of lines averaged across the width."""
 
 
 def section(
@@ -62,7 +62,7 @@ def section(
 
 
 def _across(data: HeightMap, width: float) -> FloatArray:
-    """mm to the left of a section of the lines that make it."""
+    """Offsets of the lines averaged for a section, to its left, mm."""
     count = int(np.clip(round(width / min(data.grid.dx, data.grid.dy)) + 1, 1, WIDEST))
     return np.linspace(-width / 2, width / 2, count) if count > 1 else np.zeros(1)
 

@@ -22,18 +22,18 @@ smoothly, as a spline through it and the nodes before and after."""
 TURNS = get_args(Turn)
 
 FINE = 0.05
-"""mm between the points that an arc or curve is drawn with: a chord of a radius of 1 mm is then 0.3 µm off."""
+"""Distance between points of a drawn arc or curve, mm: a chord at a radius of 1 mm is then 0.3 µm off."""
 FINE_TURN = 0.03
-"""Radians between them at most."""
+"""Largest angle between them, in radians."""
 MOST_POINTS = 400_000
 """Points of a curve at most; a longer one is drawn more coarsely."""
 SAME = 1e-6
-"""mm within which two nodes lie in the same place."""
+"""Distance within which two nodes coincide, mm."""
 STRAIGHT = 1e-9
 COARSE = 160
-"""Points of a curve among which it is looked for where it crosses itself."""
+"""Points of a curve among which self-intersections are searched."""
 LOOK = 0.1
-"""mm either way over which a direction is taken, so that a sharp corner has the direction between its sides."""
+"""Half length over which a direction is taken, mm: a sharp corner has the direction between its sides."""
 
 
 @dataclass(frozen=True)
@@ -88,7 +88,7 @@ class PathCurve:
         return turn / np.maximum(ends[1] - ends[0], STRAIGHT)
 
     def nearest(self, x: float, y: float) -> tuple[float, float]:
-        """mm along the curve of its place nearest to x, y, and how far that lies to the right of it."""
+        """Position along the curve nearest to x, y, and the distance to the right of it, mm."""
         a, b = self.places[:-1], self.places[1:]
         run = b - a
         size = np.maximum((run**2).sum(axis=1), 1e-18)
@@ -101,7 +101,7 @@ class PathCurve:
 
     @cached_property
     def crossings(self) -> tuple[float, ...]:
-        """mm along the curve where it crosses itself, at most a few."""
+        """Positions along the curve of its self-intersections, mm, at most a few."""
         keep = np.unique(np.linspace(0, len(self.places) - 1, min(len(self.places), COARSE)).astype(int))
         at = _crossed(self.places[keep], self.along[keep])
         return tuple(float(v) for v in np.unique(np.round(at, 1))[:4])
@@ -230,7 +230,7 @@ def _joined(
     pieces: list[FloatArray],
     closed: bool,
 ) -> PathCurve:
-    """One curve of its pieces, corners rounded; a closed one turned to begin at its first node."""
+    """Join pieces into one curve with rounded corners; a closed one is rotated to start at its first node."""
     joints = [i for i in ring if turns[i] == "corner" or i in (ring[0], ring[-1])]
     cut = [0.0] * len(pieces), [0.0] * len(pieces)
     rounds: dict[int, tuple[FloatArray, FloatArray]] = {}

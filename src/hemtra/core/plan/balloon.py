@@ -41,7 +41,7 @@ class Balloon(int):
 
     @property
     def number(self) -> int:
-        """What stands before a point or letter."""
+        """Characters before a point or letter."""
         return int(self) % APART
 
     @property
@@ -51,11 +51,11 @@ class Balloon(int):
 
     @property
     def name(self) -> str:
-        """As part of a name in an expression: `4_1`."""
+        """Form inside a name of an expression: `4_1`."""
         return str(self).replace(".", "_")
 
     def __str__(self) -> str:
-        """As on the drawing."""
+        """Form on the drawing."""
         after = int(self) // APART
         if not after:
             return int.__repr__(self)
@@ -64,7 +64,7 @@ class Balloon(int):
     __repr__ = __str__
 
     def __format__(self, spec: str) -> str:
-        """As on the drawing."""
+        """Form on the drawing."""
         return format(str(self), spec)
 
     def _place(self) -> tuple[int, int]:
@@ -92,6 +92,6 @@ class Balloon(int):
 
     @classmethod
     def __get_pydantic_core_schema__(cls, source: Any, handler: GetCoreSchemaHandler) -> CoreSchema:
-        """In files a number, or a text where it is more than that."""
+        """Form in files: a number, or a text where it is more than that."""
         written = core_schema.plain_serializer_function_ser_schema(lambda b: b.plain, when_used="json")
         return core_schema.no_info_plain_validator_function(cls._of, serialization=written)

@@ -1,4 +1,4 @@
-"""What a value's standard uncertainty is made of."""
+"""Uncertainty budget of a value."""
 
 from __future__ import annotations
 
@@ -68,7 +68,7 @@ class Budget(BaseModel):
 
     @property
     def _variances(self) -> dict[str, float]:
-        """By source, what it adds to the variance; what two of them have in common in proportion to both."""
+        """Variance by source; covariance of two sources is split in proportion."""
         found = {source: getattr(self, source) ** 2 for source in self.SOURCES}
         if self.outward:
             together = self.form + self.sampling
@@ -82,7 +82,7 @@ class Budget(BaseModel):
 
     @property
     def shares(self) -> dict[str, float]:
-        """By source, its part of the variance, 0 to 1; the largest first, without what adds nothing."""
+        """Share of the variance by source, 0 to 1, the largest first, without zeros."""
         variances = self._variances
         whole = sum(variances.values())
         found = {source: own / whole for source, own in variances.items() if own > 0.0}

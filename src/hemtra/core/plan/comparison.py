@@ -1,4 +1,4 @@
-"""What differs between two plans, in words: rows, limits, steps, zones, parameters, signals."""
+"""Differences between two plans in words: rows, limits, steps, zones, parameters, signals."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from hemtra.core.plan.signals import read_aloud
 from hemtra.core.zones.zone import AnyZone, PathNode, PathZone, PolygonZone
 
 NONE = "–"
-"""What stands for nothing."""
+"""Text for a missing value."""
 OF_ROW = {
     "name": "name",
     "unit": "unit of its limits",
@@ -32,7 +32,7 @@ OF_PLAN = {"name": "name", "not_proven": "NOT PROVEN counts as"}
 
 @dataclass(frozen=True)
 class Difference:
-    """One thing that differs. of, id: the row by its balloon, or the step; '' of the plan itself.
+    """One difference. of, id: the row by its balloon, or the step; '' for the plan itself.
 
     before, after: in words, `NONE` where there is none.
     """
@@ -179,7 +179,7 @@ def _zones(one: AnyZone | None, other: AnyZone | None) -> tuple[str, str]:
 
 
 def _node(node: PathNode | tuple[float, float]) -> str:
-    """Where it lies, in percent of the zone's width and height, and what is set there."""
+    """Position in percent of the zone's width and height, and the setting there."""
     if isinstance(node, tuple):
         return f"{_number(100.0 * node[0])}, {_number(100.0 * node[1])} %"
     values = node.model_dump(exclude_defaults=True, exclude={"u", "v"})

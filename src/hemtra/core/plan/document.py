@@ -56,7 +56,7 @@ class _Document(BaseModel):
 
 
 class Follow(_Document):
-    """Which anchor a zone follows on each axis, by the ids of their steps; None for none."""
+    """Anchor of a zone for each axis, by step id; None for none."""
 
     x: Id | None = None
     y: Id | None = None
@@ -81,7 +81,7 @@ class Follow(_Document):
 
 
 class Home(_Document):
-    """Where an anchor lay on the reference scan: mm and degrees, and the slopes of its plane."""
+    """Pose of an anchor on the reference scan: mm and degrees, and the slopes of its plane."""
 
     x: Finite
     y: Finite
@@ -92,19 +92,19 @@ class Home(_Document):
 
 
 class Taught(_Document):
-    """What a step was taught by the reference scan: columns of numbers by name, or why it could not."""
+    """Taught geometry of a step: columns of numbers by name, or the reason why it failed."""
 
     columns: dict[str, tuple[Finite, ...]] = {}
     trouble: str = ""
 
     @cached_property
     def digest(self) -> str:
-        """Of all of it; taken once, since it may hold thousands of numbers."""
+        """Digest of all of it, computed once, since it may hold thousands of numbers."""
         return hashlib.blake2b(self.model_dump_json().encode(), digest_size=16).hexdigest()
 
 
 class Step(_Document):
-    """One step: a feature or a quantity, of some kind.
+    """A step: a feature or a quantity, of some kind.
 
     inputs: by the kind's input names, the ids of other steps. zone: in mm on the reference scan. home and
     taught follow from the rest of the plan and the reference scan; they are kept so that the plan stands
@@ -147,7 +147,7 @@ class Correction(_Document):
 
 
 class Characteristic(_Document):
-    """One row of the sheet: the quantity of a step, with its balloon and limits.
+    """A row of the sheet: the quantity of a step, with its balloon and limits.
 
     step: None while the row waits to be bound to one. unit: of its limits, as the drawing has it; that of its
     step where it is empty. group: heading it
@@ -203,7 +203,7 @@ class Characteristic(_Document):
         return decimals_for(self.lower, self.upper, self.nominal)
 
     def expanded(self, u: float | None) -> float:
-        """What a value of standard uncertainty u is evaluated with; NaN where it is asked for but unknown."""
+        """Uncertainty used for a decision at standard uncertainty u; NaN where required but unknown."""
         if self.covers is None:
             return self.uncertainty or 0.0
         return math.nan if u is None else self.covers * u
@@ -239,7 +239,7 @@ class Characteristic(_Document):
 
 
 class ByProfile(_Document):
-    """That a plan takes a scan as a profile sequence, and evaluates it profile by profile.
+    """Settings of a plan that takes a scan as a profile sequence, and evaluates it profile by profile.
 
     at: place in mm along travel of the profile that zones are drawn on, on the reference scan. average: how
     many neighbouring profiles make one. least_measured: percent of the profiles on which a characteristic must
@@ -259,15 +259,15 @@ class Plan(_Document):
     steps: tuple[Step, ...] = ()
     sheet: tuple[Characteristic, ...] = ()
     not_proven: Literal["not measured", "pass", "fail"] = "not measured"
-    """What a part counts as whose worst characteristic is NOT PROVEN."""
+    """Part verdict when its worst characteristic is NOT PROVEN."""
     prepared: Id | None = None
     """The step whose map is measured on, where a step is not connected otherwise; None for the scan itself."""
     by_profile: ByProfile | None = None
-    """Where a scan is a profile sequence; None where it is one height map."""
+    """Settings of a profile sequence; None where a scan is one height map."""
     master_part: MasterPart | None = None
     """A part that a line wants to see every so often; None where it does not."""
     signals: Annotated[tuple[AnySignal, ...], Field(max_length=MOST_SIGNALS)] = ()
-    """What is sent out for each part."""
+    """Outputs for each part."""
     nominal: Nominal | None = None
     """The surface of the drawing's model, placed on the reference scan."""
 

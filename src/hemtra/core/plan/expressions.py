@@ -44,7 +44,7 @@ FUNCTIONS: Mapping[str, tuple[int, Callable[..., float]]] = {
     "asin": (1, lambda v: math.degrees(math.asin(v))),
     "acos": (1, lambda v: math.degrees(math.acos(v))),
 }
-"""By name: how many numbers a function takes, -1 for any, and what it gives. Angles are in degrees."""
+"""Functions by name: number of arguments, -1 for any, and the computation. Angles are in degrees."""
 
 
 @dataclass(frozen=True)

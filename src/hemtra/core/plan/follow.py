@@ -24,14 +24,14 @@ AXES: Mapping[str, str] = {
     "z": "height",
     "tilt": "tilt",
 }
-"""What can be followed, and what it is called."""
+"""Types of anchors, with their names."""
 PARALLEL = 1e-6
 """Sine of the angle between two directions below which they cannot place anything."""
 
 
 @dataclass(frozen=True)
 class Pose:
-    """Where an anchor lies, in mm and degrees; of a `line` the place along itself means nothing."""
+    """Pose of an anchor, in mm and degrees; the position along a `line` has no meaning."""
 
     x: float
     y: float
@@ -42,13 +42,13 @@ class Pose:
 
     @property
     def home(self) -> Home:
-        """As it is kept in a plan."""
+        """Convert to the form kept in a plan."""
         x, y = self.slopes
         return Home(x=self.x, y=self.y, z=self.z, rotation=self.rotation, slope_x=x, slope_y=y)
 
     @classmethod
     def at_home(cls, home: Home, like: Pose) -> Pose:
-        """Where the plan says it lay."""
+        """Pose on the reference scan, as the plan states it."""
         return cls(home.x, home.y, home.z, home.rotation, like.line, (home.slope_x, home.slope_y))
 
 
@@ -59,7 +59,7 @@ def axes_of(output: type) -> frozenset[str]:
 
 
 def pose_of(value: Any) -> Pose:
-    """Where a value that can be followed lies. Raises `NotMeasured` where nothing is there."""
+    """Pose of a value that zones can follow. Raises `NotMeasured` where there is none."""
     if isinstance(value, Absent):
         raise NotMeasured(value.reason)
     if isinstance(value, Frame):
@@ -142,7 +142,7 @@ def _on_ground(
 ) -> tuple[Pose, Pose]:
     """An outline on the reference and on the scan, each dropped onto the plane that the zone lies on.
 
-    What lies above that plane moves sideways when the part tilts; the foot of its perpendicular does not.
+    What lies above that plane moves sideways when the part tilts; the base point of its perpendicular does not.
     """
     outline, ground = values[follow.x or ""], values.get(follow.z or "")
     home = homes.get(follow.z or "")
@@ -160,7 +160,7 @@ def _dropped(pose: Pose, plane: Plane) -> Pose:
 def _centre(
     zone: AnyZone, follow: Follow, turn: float, old: Mapping[str, Pose], new: Mapping[str, Pose]
 ) -> tuple[float, float]:
-    """Where the zone's centre comes to lie: each axis says on which line, and two lines meet in it."""
+    """New centre of the zone: each axis gives a line, and two lines meet in it."""
     here = np.array([zone.x, zone.y])
     if follow.x is not None and follow.x == follow.y:
         a, b = old[follow.x], new[follow.x]

@@ -1,4 +1,4 @@
-"""What a gauge study found for a row, as the plan keeps it."""
+"""Result of a gauge study for a row, as the plan keeps it."""
 
 from __future__ import annotations
 
@@ -39,16 +39,16 @@ class GaugeMark(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid")
 
     def share(self, lower: float | None, upper: float | None) -> float | None:
-        """Percent of the tolerance that the gauge takes; None without a tolerance."""
+        """Spread of the gauge in percent of the tolerance; None without a tolerance."""
         return share_of_tolerance(self.deviation, self.mean, lower, upper, self.deviations)
 
     def grade(self, lower: float | None, upper: float | None) -> Grade:
-        """What the gauge is good for, in one word."""
+        """Capability of the gauge, in one word."""
         return graded(self.share(lower, upper), self.good, self.usable)
 
     @property
     def readings(self) -> str:
-        """How many of what: “10 parts × 3 operators × 3 trials”."""
+        """Size of the study: “10 parts × 3 operators × 3 trials”."""
         return f"{self.parts} parts × {self.operators} operators × {self.trials} trials"
 
 

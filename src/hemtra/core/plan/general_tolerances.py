@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from hemtra.core.errors import HemtraError
 
 SIZES = (3.0, 6.0, 30.0, 120.0, 400.0, 1000.0, 2000.0, 4000.0)
-"""mm up to and including which a column of the table holds; the first begins at 0.5 mm."""
+"""Upper bounds of the table's columns, inclusive, mm; the first begins at 0.5 mm."""
 CLASSES: Mapping[str, tuple[float | None, ...]] = {
     "f": (0.05, 0.05, 0.1, 0.15, 0.2, 0.3, 0.5, None),
     "m": (0.1, 0.1, 0.2, 0.3, 0.5, 0.8, 1.2, 2.0),

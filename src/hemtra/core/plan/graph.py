@@ -22,11 +22,11 @@ Order: TypeAlias = tuple[tuple[Step, Kind], ...]
 T = TypeVar("T")
 _ORDERED: Kept[int, tuple[Plan, Order]] = Kept(8)
 _CONNECTED: Kept[int, tuple[Plan, Mapping[str, Step]]] = Kept(8)
-"""By identity, plans that were ordered and connected; the same one evaluates part after part."""
+"""Plans in order and connected, by identity; the same one evaluates part after part."""
 
 
 def effective(plan: Plan) -> Mapping[str, Step]:
-    """The steps by id, those that look at the data connected to the plan's preparation.
+    """The steps by id, those that read data connected to the plan's preparation.
 
     What the preparation itself rests on keeps looking at the scan, and so does what is connected otherwise.
     """
@@ -34,7 +34,7 @@ def effective(plan: Plan) -> Mapping[str, Step]:
 
 
 def _of_the_same(kept: Kept[int, tuple[Plan, T]], plan: Plan, made: Callable[[Plan], T]) -> T:
-    """What follows from a plan, made once while the plan is in use."""
+    """Derived facts of a plan, computed once while it is in use."""
     known = kept.get(id(plan))
     # an id may come again once its plan is gone
     if known is None or known[0] is not plan:
@@ -83,7 +83,7 @@ LONGEST_METHOD = 200
 
 
 def method_of(plan: Plan, step_id: str) -> str:
-    """How a step is measured, as far as that has changed, like “flatness 2, spot 2”."""
+    """Method version of a step, where it has changed, like “flatness 2, spot 2”."""
     known = {step.kind for column in ancestry(plan, step_id) for step in column}
     changed = sorted(f"{kind} {kind_named(kind).revision}" for kind in known if kind_named(kind).revision > 1)
     return ", ".join(changed)[:LONGEST_METHOD]

@@ -1,4 +1,4 @@
-"""What the inputs of a step are connected to, and what else fits."""
+"""Connections of a step's inputs, and other features that fit."""
 
 from __future__ import annotations
 
@@ -26,9 +26,9 @@ def connected(plan: Plan, step_id: str, name: str, sources: tuple[str, ...]) -> 
 
 
 def with_own_preparation(plan: Plan, step_id: str, kind: str) -> Plan:
-    """The plan with one more step of preparation that only this step looks at.
+    """The plan with one more preparation step, used by this step only.
 
-    It is made of what the step looks at now. Raises `PlanError` where it takes more than a map.
+    It is made from the step's present data. Raises `PlanError` where it takes more than a map.
     """
     made = kind_named(kind)
     if any(not wanted.optional for name, wanted in made.inputs.items() if name != "data"):

@@ -1,4 +1,4 @@
-"""What a kind of step is. One kind is one class in one file of `core.features` or `core.characteristics`."""
+"""Kind of a step. A kind is one class in one file of `core.features` or `core.characteristics`."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ T = TypeVar("T")
 
 @dataclass(frozen=True)
 class Input:
-    """Something a step needs from another one."""
+    """Input of a step from another one."""
 
     type: type
     label: str
@@ -35,14 +35,14 @@ class Input:
 DATA: Mapping[str, Input] = {
     "data": Input(HeightMap, "data", "The prepared map to look at; by default the scan itself.", optional=True)
 }
-"""What every step that looks at the data can be given instead of the scan."""
+"""Input that every step with a zone has: prepared data instead of the scan."""
 
 
 @dataclass(frozen=True)
 class Outcome:
-    """What a step found: its value, and facts worth reading beside it as (label, text).
+    """Result of a step: its value, and facts worth reading beside it as (label, text).
 
-    possible: other values it may have, where unseen data leaves room. coverage: what it rests on, where the
+    possible: bounds of the value where data is missing. coverage: what it rests on, where the
     kind looks at all of it by itself; otherwise that follows from its zone and inputs.
     """
 
@@ -67,7 +67,7 @@ class Absent:
 
 @dataclass(frozen=True)
 class StepContext:
-    """What a step may look at: the height map, its zone, and the values of its inputs.
+    """Data of a step: the height map, its zone, and the values of its inputs.
 
     zone: where it is on this scan, its anchors followed. base: the surface its heights count from, that is what
     it follows in z and tilt. taught: what it was taught by the reference scan.
@@ -79,7 +79,7 @@ class StepContext:
     base: Plane = LEVEL
     taught: Mapping[str, tuple[float, ...]] = field(default_factory=dict)
     serial: str = ""
-    """Of the part, where it is known."""
+    """Serial number of the part, where known."""
 
     def one(self, name: str, expected: type[T]) -> T:
         """The value of a required input."""
@@ -96,7 +96,7 @@ class StepContext:
         return values[0] if isinstance(values[0], expected) else self.many(name, expected)[0]
 
     def absent(self, name: str) -> Absent | None:
-        """That nothing is there, where that is what a required input says."""
+        """`Nothing`, where a required input states that nothing is there."""
         values = self.inputs.get(name)
         return values[0] if values and isinstance(values[0], Absent) else None
 
@@ -142,7 +142,7 @@ class Kind(Form, ABC):
     unit: ClassVar[str] = ""
     needs_zone: ClassVar[bool] = False
     looks_at_data: ClassVar[bool] = False
-    """Whether it looks at the data of its inputs' zones once more, without a zone of its own."""
+    """Whether it reads the data of its inputs' zones again, without a zone of its own."""
     section_input: ClassVar[str] = ""
     """The input whose section it looks on; its zone is then a rectangle in x and z of that section."""
     teachable: ClassVar[bool] = False
@@ -151,7 +151,7 @@ class Kind(Form, ABC):
     revision: ClassVar[int] = 1
     """Counts up when its values come to mean something else, so that records of both are not mixed."""
     least_coverage: ClassVar[float] = 0.0
-    """Percent of what it answers for that must be known for its value to pass, unless a row asks otherwise."""
+    """Minimum coverage in percent for its value to pass, unless a row states another."""
 
     limits_from: ClassVar[LimitRule] = staticmethod(usual_limits)
     """Limits of a new row, from its value on a good part."""
@@ -165,7 +165,7 @@ class Kind(Form, ABC):
         """The evidence of an outcome of the same data, computed only when somebody looks."""
 
     def teach(self, given: StepContext) -> Mapping[str, tuple[float, ...]]:
-        """What a step of a kind that is `teachable` takes from the reference scan.
+        """Teach a step of a `teachable` kind from the reference scan.
 
         Raises `NotMeasured` with the reason when there is nothing to teach.
         """
@@ -178,7 +178,7 @@ class Kind(Form, ABC):
 
     @property
     def convergence(self) -> float:
-        """Power of the spacing with which what the spacing does to its value shrinks at least.
+        """Lowest power of the spacing with which the effect of spacing on the value shrinks.
 
         1 for what rests on the places of edges, 2 for what is interpolated on smooth surfaces, and 1.5 for sums
         over such surfaces up to where they end in a kink.
@@ -191,7 +191,7 @@ class Kind(Form, ABC):
         return False
 
     def coverage(self, given: StepContext) -> Coverage | None:
-        """What it rests on by itself, without its inputs; None where it looks at no data."""
+        """Own coverage, without that of its inputs; None where it reads no data."""
         if not self.needs_zone or self.teachable or given.zone is None:
             return None
         return zone_coverage(window(given.zone, given.data), given.data)
@@ -202,7 +202,7 @@ class Kind(Form, ABC):
 
     @classmethod
     def accepted(cls) -> Mapping[str, Input]:
-        """Its inputs, and the prepared map when it looks at the data."""
+        """Its inputs, and the prepared map when it reads data."""
         return {**DATA, **cls.inputs} if cls.needs_zone or cls.looks_at_data else cls.inputs
 
     def ideal(self, given: StepContext) -> Mapping[str, tuple[Any, ...]]:

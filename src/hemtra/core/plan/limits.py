@@ -19,7 +19,7 @@ SLACK = 4 * sys.float_info.epsilon
 
 
 class Verdict(StrEnum):
-    """Of a characteristic and of a part."""
+    """Verdict of a characteristic and of a part."""
 
     PASS = "PASS"
     FAIL = "FAIL"
@@ -30,7 +30,7 @@ class Verdict(StrEnum):
 
 @dataclass(frozen=True)
 class CharacteristicResult:
-    """One characteristic of one part. value, nominal, lower and upper in `unit`, None where there is none."""
+    """A characteristic of one part. value, nominal, lower and upper in `unit`, None where there is none."""
 
     balloon: Balloon
     name: str
@@ -45,24 +45,24 @@ class CharacteristicResult:
     reason: str
     at: Point | None
     text: str = ""
-    """What was read, where that is no number."""
+    """Text that was read, where it is no number."""
     low: float | None = None
     high: float | None = None
-    """Values between which unseen data leaves room, None where there is none."""
+    """Bounds of the value where data is missing, None where there are none."""
     coverage: Coverage | None = None
-    """What it rests on, where that was asked for."""
+    """Coverage, where it was requested."""
     least: float | None = None
     greatest: float | None = None
-    """Of many values of one characteristic on one part."""
+    """Summary of many values of one characteristic on one part."""
     u: float | None = None
     """Its standard uncertainty, where that was worked out for the plan."""
     budget: Budget | None = None
-    """What that is made of."""
+    """Budget of its uncertainty."""
 
 
 @dataclass(frozen=True)
 class Thresholds:
-    """Where verdicts change: outside `fail_below` and `fail_above` a value fails, between the others it passes.
+    """Decision limits: FAIL outside `fail_below` and `fail_above`; PASS between the others.
 
     Limits and uncertainty are decimals as they were typed, and so are their sums. None where there is no limit.
     """
@@ -134,7 +134,7 @@ def evaluate(
 
 
 def _beyond(value: float, word: str, limit: float | None, decimals: int) -> str:
-    """As many digits as it takes to see the difference, so that no reason reads “4.10, above 4.10”."""
+    """Format with enough digits to show the difference, so that no reason reads “4.10, above 4.10”."""
     assert limit is not None
     while decimals < 12 and f"{value:.{decimals}f}" == f"{limit:.{decimals}f}":
         decimals += 1
@@ -153,7 +153,7 @@ def part_verdict(verdicts: Iterable[Verdict], not_proven: Verdict = Verdict.NOT_
 
 
 def reason_of(rows: Iterable[CharacteristicResult]) -> str:
-    """Why a part does not pass, in words: “12 Plug flush 0.52, above 0.35”; empty where it does."""
+    """Reason why a part does not pass: “12 Plug flush 0.52, above 0.35”; empty where it does."""
     bad = (row for row in rows if row.verdict is not Verdict.PASS)
     return "; ".join(f"{row.balloon} {row.name} {row.reason}".strip() for row in bad)
 

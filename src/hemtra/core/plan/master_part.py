@@ -33,7 +33,7 @@ class MasterPart(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid")
 
     def wrong(self, rows: Sequence[CharacteristicResult]) -> tuple[str, ...]:
-        """What is wrong with it as a line just measured it, in words; empty where it passes."""
+        """Problems of the master part as just measured, in words; empty where it passes."""
         read = {str(row.balloon): row for row in rows}
         missing = [f"{balloon} is not measured" for balloon in self.values if balloon not in read]
         return (*missing, *filter(None, map(self._off, rows)))

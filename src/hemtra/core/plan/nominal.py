@@ -60,7 +60,7 @@ class Nominal(BaseModel):
 
 
 def digest_of(data: HeightMap) -> str:
-    """Of the heights of a map and where they lie."""
+    """Digest of the heights of a map and its grid."""
     found = hashlib.blake2b(repr((data.grid, data.shape)).encode(), digest_size=16)
     found.update(np.ascontiguousarray(data.z).tobytes())
     return found.hexdigest()

@@ -12,7 +12,7 @@ WEAK = {
     ("flatness", "points", "near"): "takes points near the plane only, which does not prove form.",
     ("coplanarity", "of", "levels"): "takes the levels of its spots only, which does not prove coplanarity.",
 }
-"""By kind, parameter and value: what such a row proves less."""
+"""Weaknesses of such a row as proof, by kind, parameter and value."""
 
 
 def unproven(plan: Plan) -> Iterator[tuple[Characteristic, str]]:

@@ -1,4 +1,4 @@
-"""Which kinds of step there are. A kind registers itself.
+"""Registry of the kinds of step. A kind registers itself.
 
 Its file only has to lie in one of three packages, or in any package that names its module as an entry point.
 """

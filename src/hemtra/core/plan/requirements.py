@@ -29,7 +29,7 @@ FIELDS = {
     "tolerance": "tolerance as text",
     "unit": "unit",
 }
-"""What a column may hold, and what that is called."""
+"""Fields a column may hold, with their titles."""
 COLUMNS = ("balloon", "name", "nominal", "lower", "upper", "unit")
 """Names of the columns of a list that needs no asking."""
 _NAMES = {
@@ -52,7 +52,7 @@ SHOWN = 4
 _NUMBER = re.compile(r"[+-]?\d+([.,]\d+)?([eE][+-]?\d+)?")
 
 Columns = Mapping[str, int]
-"""Of each field the place of its column."""
+"""Column index of each field."""
 
 
 class UnknownColumns(PlanError):
@@ -101,7 +101,7 @@ def read_table(text: str) -> RequirementTable:
 
 
 def guessed_columns(table: RequirementTable) -> dict[str, int]:
-    """What the columns hold, as far as their names say; a name that is ours goes before one of others."""
+    """Guess the fields of columns from their names; our own names go before others."""
     names = [re.sub(r"[\s_]+", "-", cell.lower().strip(". ")) for cell in table.header]
     found: dict[str, int] = {}
     for field in FIELDS:
@@ -118,7 +118,7 @@ def guessed_columns(table: RequirementTable) -> dict[str, int]:
 
 
 def lacking(columns: Columns) -> str:
-    """What a list lacks to be read by these columns; '' where nothing."""
+    """Reason why a list cannot be read by these columns; '' where it can."""
     for needed in ("balloon", "name"):
         if needed not in columns:
             return needed
@@ -199,7 +199,7 @@ def bound(plan: Plan, balloon: int, made: int) -> Plan:
 
 
 def _row(cells: dict[str, str], place: str) -> Characteristic:
-    """One row; place: where it stands in the list, for messages."""
+    """A row; place: its position in the list, for messages."""
     try:
         balloon = Balloon.parse(cells["balloon"])
     except ValueError:

@@ -14,7 +14,7 @@ from hemtra.core.plan.limits import SLACK, Verdict, evaluate, thresholds
 from hemtra.core.text import percent
 
 Over: TypeAlias = Literal["each", "mean", "worst", "share"]
-"""How many values of one characteristic make one verdict."""
+"""Rules by which many values of one characteristic give one verdict."""
 WORDS = {"mm": "profiles", "instance": "instances", "section": "sections"}
 
 
@@ -34,7 +34,7 @@ class Series:
     by: Literal["mm", "instance", "section"] = "mm"
     least: float | None = None
     around: float | None = None
-    """mm of a closed path, on which the last is beside the first; None elsewhere."""
+    """Length of a closed path, on which the last is beside the first, mm; None elsewhere."""
 
     @property
     def measured(self) -> BoolArray:
@@ -43,7 +43,7 @@ class Series:
 
     @property
     def coverage(self) -> Coverage:
-        """Which share was measured, and the longest stretch of a run or path in mm that was not."""
+        """Share measured, and the longest stretch not measured, in mm of a sequence or path."""
         count, measured = self.values.size, self.measured
         if not count:
             return Coverage(seen=0.0)
@@ -69,17 +69,17 @@ class MeasuredAlong(Number):
 
 @dataclass(frozen=True)
 class Combined:
-    """What a series comes to: one value, where it was taken (an index), its verdict and the reason."""
+    """Result of a series: one value, its index, its verdict and the reason."""
 
     value: float | None
     at: int
     verdict: Verdict
     reason: str
     share: float
-    """Of all values, how many were measured and lie within the limits, 0 to 1."""
+    """Share of all values that were measured and lie within the limits, 0 to 1."""
     least: float | None = None
     greatest: float | None = None
-    """Of the values that were measured."""
+    """Share of the measured values."""
 
 
 @dataclass(frozen=True)
@@ -100,7 +100,7 @@ class Demand:
 
 
 def combined(series: Series, demand: Demand) -> Combined:
-    """One value and verdict of many.
+    """Reduce many values to one value and verdict.
 
     each: every one must be measured and pass. mean: their mean must pass. worst: the one farthest out must
     pass. share: so many percent of all must pass; what was not measured does not. For mean, worst and share the
@@ -171,7 +171,7 @@ def out_of_limits(series: Series, lower: float | None, upper: float | None) -> l
     far[~series.measured] = -np.inf
 
     def end(k: int, way: int) -> float:
-        """Where a stretch that ends at one value ends before the next."""
+        """Boundary between a stretch that ends at one value and the next."""
         n, half = k + way, way * apart / 2
         if not 0 <= n < far.size or abs(series.at[n] - series.at[k]) > 1.5 * apart or not np.isfinite(far[n]):
             return float(series.at[k]) + half
@@ -203,7 +203,7 @@ def _where(series: Series, worst: int, outside: FloatArray, demand: Demand) -> s
 
 
 def _missing(series: Series, demand: Demand) -> str:
-    """Why too few were measured; nothing where there are enough."""
+    """Reason with too few measured; nothing with enough."""
     count, measured = series.values.size, int(np.count_nonzero(series.measured))
     least = 100.0 if demand.over == "each" else demand.least
     if series.least is not None:

@@ -23,7 +23,7 @@ Text = Annotated[str, StringConstraints(min_length=1, max_length=120, strip_whit
 
 
 class Signal(BaseModel):
-    """One output. name: as on the wiring diagram. line: its number on the I/O module, from 0."""
+    """An output. name: as on the wiring diagram. line: its number on the I/O module, from 0."""
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
@@ -104,7 +104,7 @@ class Analogue(Signal):
         return min(max(10.0 * share, 0.0), 10.0)
 
     def counts(self, rows: Sequence[CharacteristicResult]) -> int:
-        """What is written to the I/O module, 0 to 65535."""
+        """Value written to the I/O module, 0 to 65535."""
         return min(max(round(self.level(rows) / FULL[self.span] * self.full), 0), 65_535)
 
 
@@ -126,7 +126,7 @@ WORDS_OF_ROW = {
 
 
 def read_aloud(signal: Digital | Analogue) -> str:
-    """What a signal says and when, as one would read it aloud."""
+    """Describe a signal and its timing, as one would read it aloud."""
     if isinstance(signal, Analogue):
         ends = f"{signal.low:g} to {signal.high:g}"
         return f"{signal.name}: the value of {signal.balloon}, {ends} as {signal.span.replace('-', ' to ')}"
@@ -144,7 +144,7 @@ def _in_words(name: str) -> str:
 
 
 def _of_row(name: str) -> tuple[str, Balloon | None]:
-    """What a name asks of a balloon, and that balloon; None where it asks nothing of one."""
+    """Split a name into the question and its balloon; None where it names no balloon."""
     what, _, number = name.partition("_")
     if what not in OF_ROW:
         return what, None
@@ -157,7 +157,7 @@ def _of_row(name: str) -> tuple[str, Balloon | None]:
 def invalid_signal_references(
     signals: Sequence[Digital | Analogue], balloons: Collection[int]
 ) -> tuple[str, ...]:
-    """What signals name that the sheet lacks, a sentence each; `balloons` are those it evaluates."""
+    """List the names that the sheet lacks, a sentence each; `balloons` are those it evaluates."""
     found = []
     for signal in signals:
         if isinstance(signal, Analogue):
@@ -177,7 +177,7 @@ def _is_known(name: str) -> bool:
 
 
 def facts(verdict: Verdict, rows: Sequence[CharacteristicResult]) -> Mapping[str, float]:
-    """What expressions may ask, as numbers; a value that was not measured is not among them."""
+    """Numbers available to expressions; values not measured are absent."""
     found = _of(verdict, "")
     found["not_passed"] = 1.0 - found["passes"]
     for row in rows:

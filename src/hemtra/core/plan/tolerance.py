@@ -65,7 +65,7 @@ def parse_tolerance(text: str, nominal: float | None = None) -> Tolerance:
 
 
 def _general(number: str | None, class_: str, nominal: float | None) -> Tolerance:
-    """What ISO 2768-1 allows about a nominal."""
+    """General tolerance about a nominal (ISO 2768-1)."""
     centre = nominal if number is None else _number(number)
     if centre is None:
         raise HemtraError("A general tolerance needs the nominal; write it like 84 ISO 2768-m.")

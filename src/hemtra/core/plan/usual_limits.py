@@ -14,22 +14,22 @@ from hemtra.core.plan.series import MeasuredAlong, Series
 Limits = dict[str, float]
 """Some of “nominal”, “lower” and “upper”, in the unit of the value."""
 Span = tuple[float, float] | None
-"""What unseen data leaves possible of a value."""
+"""Bounds of a value where data is missing."""
 
 
 class LimitRule(Protocol):
     """Makes limits of a new row from its value on a good part."""
 
     def __call__(self, found: Number, span: Span, /) -> Limits:
-        """found: the value; span: what unseen data leaves possible of it."""
+        """found: the value; span: its bounds where data is missing."""
 
 
 ANGLE = 0.5
-"""Degrees that an angle may be off, as the medium class of ISO 2768-1 allows for 10 to 50 mm."""
+"""Usual tolerance of an angle, degrees: the medium class of ISO 2768-1 for 10 to 50 mm."""
 SHARE = 0.1
-"""Of what areas and volumes may be off."""
+"""Error share of areas and volumes."""
 SPAN_ROOM = 1.2
-"""Times what unseen data leaves possible of areas and volumes, that their limits leave at least."""
+"""Minimum tolerance of areas and volumes, in multiples of their bounds where data is missing."""
 ROUNDED = 0.05
 """Nominals are proposed in multiples of this many mm."""
 
@@ -56,7 +56,7 @@ def form_limits(found: Number, span: Span) -> Limits:
 
 
 def exact_limits(found: Number, span: Span) -> Limits:
-    """What is counted must come out the same."""
+    """Limits of counts, which must come out the same."""
     return {"nominal": found.value, "lower": found.value, "upper": found.value}
 
 

@@ -99,7 +99,7 @@ class GlareKind(Preparing):
         return Outcome(with_heights(data, z), facts)
 
     def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
-        """What was dropped."""
+        """Mask of the points dropped."""
         gone = np.isnan(outcome.value.z) & ~np.isnan(given.data.z)
         return Evidence((Region(given.data.grid, gone, "left-out"),))
 
@@ -130,6 +130,6 @@ class BandKind(Preparing):
         return Outcome(with_heights(given.data, z), (("dropped", f"{dropped} points"),))
 
     def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
-        """What was dropped."""
+        """Mask of the points dropped."""
         gone = np.isnan(outcome.value.z) & ~np.isnan(given.data.z)
         return Evidence((Region(given.data.grid, gone, "left-out"),))

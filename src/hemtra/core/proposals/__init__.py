@@ -1,1 +1,1 @@
-"""What a click or the list of a drawing proposes."""
+"""Proposals from a click or from the list of a drawing."""

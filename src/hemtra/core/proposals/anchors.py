@@ -13,7 +13,7 @@ from hemtra.core.plan.registry import kind_named
 from hemtra.core.zones.zone import AnyZone, RectangleZone, RingZone
 
 ROOM = 3.0
-"""mm around the part that its outline's zone takes in."""
+"""Margin of the outline's zone around the part, mm."""
 LEAST_STEP_SHARE, ROUND_STEP = 0.15, 0.1
 """Least step of a proposed outline: a share of the part's height, in multiples of so many mm."""
 LARGER = 1.6

@@ -1,4 +1,4 @@
-"""What is made of other features: points, lines, planes, circles and frames, and the values between them."""
+"""Constructed points, lines, planes, circles and frames, and values between features."""
 
 from __future__ import annotations
 
@@ -22,9 +22,9 @@ from hemtra.core.zones.zone import AnyZone, EllipseZone, RingZone
 
 Place = tuple[float, float]
 Pick: TypeAlias = Place | str
-"""Where was clicked, in mm; or the id of a feature that was named."""
+"""Place of the click, in mm; or the id of a named feature."""
 NEAR = 1.5
-"""mm from a point or line without a zone within which a click means that."""
+"""Distance from a point or line without a zone within which a click selects it, mm."""
 
 
 def feature_under(plan: Plan, result: Result, place: Place, wanted: type) -> str | None:
@@ -57,7 +57,7 @@ def fitting_features(plan: Plan, wanted: type) -> tuple[Step, ...]:
 
 
 def _off(done: StepResult, place: Place) -> float:
-    """mm from a place to a point, line or rim; infinite to what has no place."""
+    """Distance from a place to a point, line or rim, mm; infinite without a place."""
     value = done.value
     if isinstance(value, Line):
         (ux, uy), (dx, dy) = value.along, (place[0] - value.x, place[1] - value.y)
@@ -89,7 +89,7 @@ def feature(plan: Plan, engine: Engine, pick: Pick, wanted: type) -> tuple[Plan,
 
 @dataclass(frozen=True)
 class Taken:
-    """What an input takes: its name, the type of feature, and how the click is asked for."""
+    """An input: its name, the type of feature, and the prompt for the click."""
 
     name: str
     type: type

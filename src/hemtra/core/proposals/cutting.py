@@ -13,9 +13,9 @@ from hemtra.core.proposals.quantities import Place, box_about
 from hemtra.core.zones.zone import AnyZone, EllipseZone
 
 MARGIN = 1.0
-"""mm that are cut out about a feature, since its edge is no part of the surface either."""
+"""Margin cut out about a feature, mm, since its edge is no part of the surface either."""
 LEAST_RISE = 0.05
-"""mm by which a feature stands off the surface at least."""
+"""Minimum height of a feature above the surface, mm."""
 
 
 def with_feature_cut(plan: Plan, engine: Engine, step_id: str, place: Place) -> Plan:

@@ -30,7 +30,7 @@ from hemtra.core.proposals.row_matching import (
 )
 
 MOST_TRIED = 400
-"""Matches that are measured at most."""
+"""Largest number of matches that are measured."""
 KINDS: Mapping[str, str] = {
     "height": "height tall high above elevation",
     "step": "step depth deep recess flush offset-height",
@@ -55,25 +55,25 @@ KINDS: Mapping[str, str] = {
     "area": "area",
     "volume": "volume",
 }
-"""By option: words of a drawing that ask for it."""
+"""Words of a drawing that ask for an option, by option."""
 UNITS = {
     **dict.fromkeys(("tilt",), "°"),
     **dict.fromkeys(("code", "count"), ""),
     "area": "mm²",
     **dict.fromkeys(("volume", "bead-volume"), "mm³"),
 }
-"""Of options whose values are no lengths."""
+"""Options whose values are no lengths."""
 USUAL = {"height": 0.0, "diameter": -0.7, "distance": -1.0, "step": -1.5, "flush": -2.5}
-"""What a length without a word for it may be, with the logarithm of how usual that is."""
+"""Options for a length without a keyword, with the logarithm of how usual each is."""
 WORDS = Vocabulary(KINDS, UNITS, USUAL)
 LARGE = 10.0
-"""mm of the side of a surface from which its form or tilt is likely to be asked for."""
+"""Side of a surface from which on its form or tilt is a likely requirement, mm."""
 
 
 def matched(
     plan: Plan, engine: Engine, progress: Progress = lambda done, of, what: True
 ) -> tuple[RowMatches, ...]:
-    """What each waiting row of a plan may be bound to. progress: asked after each.
+    """Match each waiting row of a plan to options. progress: called after each.
 
     Raises `HemtraError` where the scan holds nothing to measure.
     """

@@ -20,25 +20,25 @@ from hemtra.core.proposals.pick_detection import RING_ROOM, seen_at
 
 Place = tuple[float, float]
 LEVEL, BIN = 0.12, 0.02
-"""mm about a level that belong to it, and of the bins that levels are found by."""
+"""Half height of a level, and bin width for finding levels, mm."""
 SMALLEST, WIDEST_NARROW = 6.0, 0.7
-"""mm² of the smallest surface, and mm from its border to its middle from which on it is one."""
+"""Smallest area of a surface, mm², and smallest distance from its border to its middle, mm."""
 NEARLY = 0.5
-"""mm about the main surface in which pieces apart from it are looked for."""
+"""Search distance about the main surface for separate pieces, mm."""
 APART = 0.3
-"""mm between levels that are two."""
+"""Minimum distance between two levels, mm."""
 RAISED = 0.25
-"""mm by which a ridge is raised at least."""
+"""Minimum height of a ridge, mm."""
 RIDGE_AREA, SLENDER = 30.0, 45.0
-"""mm² of a ridge at least, and its area in squares of its half width."""
+"""Minimum area of a ridge, mm², and in squares of its half width."""
 WIDEST_RIDGE = 4.0
-"""mm from the border of a ridge to its middle at most."""
+"""Largest distance from the border of a ridge to its middle, mm."""
 GAP, BESIDE = 3.0, 1.2
-"""mm of the widest gap beside a surface, and mm beside it where its sides are clicked."""
+"""Widest gap beside a surface, and distance beside it of the clicks on its sides, mm."""
 ROUND_ALIKE = 0.03
-"""Share by which circles of one size differ at most."""
+"""Largest relative difference between circles of one size."""
 MOST = 60
-"""Surfaces that are looked at; a part with more has none that stand out."""
+"""Largest number of surfaces examined; a part with more has none that stand out."""
 
 
 ProfileMark: TypeAlias = Literal["groove", "arc", "stretch", "flank", "edge"]
@@ -82,7 +82,7 @@ def landmarks(data: HeightMap, plane: Plane) -> tuple[Landmark, ...]:
 
 
 def _part(data: HeightMap) -> BoolArray:
-    """Where the part is: within its box, borders of the scan left out."""
+    """Mask of the part: inside its box, without the borders of the scan."""
     box = part_box(data)
     x0, x1, y0, y1 = data.extent if box is None else box
     inside = (data.x[None, :] >= x0) & (data.x[None, :] <= x1)
@@ -144,7 +144,7 @@ def _pieces(data: HeightMap, height: FloatArray, mask: BoolArray) -> Iterator[La
 
 
 def _depth(mask: BoolArray, dx: float, dy: float) -> FloatArray:
-    """mm from each point of a mask to its border."""
+    """Distance of each point of a mask from its border, mm."""
     found: FloatArray = ndimage.distance_transform_edt(np.pad(mask, 1), sampling=(dy, dx))[1:-1, 1:-1]
     return found
 
@@ -233,7 +233,7 @@ def _turned(points: FloatArray, angle: float) -> FloatArray:
 
 
 def _gaps(data: HeightMap, height: FloatArray, surface: Landmark) -> Iterator[Landmark]:
-    """Narrow openings between a surface and what surrounds it, looked for both ways along x and y."""
+    """Narrow openings between a surface and its surroundings, searched both ways along x and y."""
     grid = data.grid
     col = int(np.clip(round((surface.place[0] - grid.x0) / grid.dx), 0, height.shape[1] - 1))
     row = int(np.clip(round((surface.place[1] - grid.y0) / grid.dy), 0, height.shape[0] - 1))

@@ -1,4 +1,4 @@
-"""What to do about a value that was not measured: the likeliest mends, from what the plan and the scan say."""
+"""Remedies for a value that was not measured: the likeliest ones, from the plan and the scan."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ from hemtra.core.proposals.proposing import part_frame
 from hemtra.core.zones.window import window
 
 MOST = 2
-"""Mends that are offered at a time."""
+"""Largest number of remedies offered at a time."""
 
 
 @dataclass(frozen=True)
@@ -33,7 +33,7 @@ class Mend:
     step: str = ""
     ask: Literal["", "click", "outline"] = ""
     why: str = field(default="", compare=False)
-    """What that means, for those who wonder."""
+    """Explanation of the remedy."""
 
 
 def mends(plan: Plan, engine: Engine, result: Result, evaluated: CharacteristicResult) -> tuple[Mend, ...]:
@@ -58,7 +58,7 @@ def _cause(plan: Plan, result: Result, step_id: str) -> StepResult | None:
 
 
 def _of_a_step(plan: Plan, engine: Engine, cause: StepResult) -> Iterator[Mend]:
-    """What may help a step that found nothing."""
+    """Remedies for a step that found nothing."""
     step, kind = cause.step, kind_named(cause.step.kind)
     if step.zone is not None and cause.zone is not None and not kind.section_input:
         yield from _of_a_zone(plan, engine, cause)
@@ -68,7 +68,7 @@ def _of_a_step(plan: Plan, engine: Engine, cause: StepResult) -> Iterator[Mend]:
 
 
 def _of_a_zone(plan: Plan, engine: Engine, cause: StepResult) -> Iterator[Mend]:
-    """What may help a zone that holds too little."""
+    """Remedies for a zone with too little data."""
     step, zone = cause.step, cause.zone
     assert zone is not None
     try:
@@ -113,7 +113,7 @@ def _filled(plan: Plan) -> Plan | None:
 
 
 def _followed(plan: Plan, step: Step) -> Iterator[Mend]:
-    """What may help a zone that lies beside what it is meant for."""
+    """Remedies for a zone beside its target."""
     if step.follow.anchors:
         return
     frame = part_frame(plan)
@@ -133,7 +133,7 @@ def _followed(plan: Plan, step: Step) -> Iterator[Mend]:
 
 
 def _of_a_row(plan: Plan, engine: Engine, result: Result, row: Characteristic) -> Iterator[Mend]:
-    """What may help a value that rests on too little."""
+    """Remedies for a value with too little coverage."""
     assert row.step is not None
     found = engine.coverage(result.steps, row.step)
     zoned = _nearest_zone(plan, row.step)

@@ -30,18 +30,18 @@ MOST_POINTS = 40_000
 """Points of the scan that take part in a best fit."""
 ROUNDS = 60
 SETTLED = 1e-6
-"""mm and radians of a motion below which a fit has settled."""
+"""Motion below which a fit has settled, mm and radians."""
 STEEPEST = 1.0
 """Slope beyond which a place says more of the sensor than of the surface."""
 FIRST_REACH = 2.0
-"""mm off the surface up to which points count in the first round."""
+"""Largest distance from the surface of points in the first round, mm."""
 LEAST_REACH = 0.02
 WIDE = 3.0
 """Robust standard deviations up to which points count."""
 FEWEST = 200
 """Points that a best fit needs."""
 COARSE = 2.0
-"""Times the spacing of the scan of the map on which the outline is compared."""
+"""Spacing of the map on which the outline is compared, in spacings of the scan."""
 
 
 @dataclass(frozen=True)
@@ -72,7 +72,7 @@ def nominal_from(
     placed: Placement,
     pairs: Sequence[tuple[Sequence[float], Sequence[float]]] = (),
 ) -> Nominal:
-    """The nominal surface of a mesh that is seen from above.
+    """The nominal surface of a mesh in the top view.
 
     pairs: of points, each x, y, z in mm on the mesh and on the scan; needed where it is placed by points. A
     best fit begins with the pairs, or else with the outline. Raises `NotMeasured` where it cannot be placed.
@@ -105,7 +105,7 @@ def by_points(pairs: Sequence[tuple[Sequence[float], Sequence[float]]]) -> Pose:
 
 
 def by_outline(mesh: Mesh, reference: HeightMap) -> Pose:
-    """Where the contour of the mesh, seen from above, is found on the scan; heights by their median."""
+    """Place the contour of a mesh, in the top view, on the scan; heights by their median."""
     spacing = COARSE * max(reference.grid.dx, reference.grid.dy)
     low, high = mesh.box
     # the belt below a part makes its edge a step, as on a scan

@@ -1,4 +1,4 @@
-"""What a drawing can ask for, and what to click for it; each stands at the function that proposes the rest."""
+"""Characteristics a drawing can ask for, with their clicks; each stands at the function proposing it."""
 
 from __future__ import annotations
 
@@ -16,13 +16,13 @@ GROUPS = (
     *("Heights", "Sizes", "Form", "Along a path", "Places", "Surfaces", "Other"),
     *("Points", "Lines", "Planes", "Circles and frames", "Values"),
 )
-"""In the order in which they are offered."""
+"""Groups in the order in which they are offered."""
 COUNTED = ("", ": one click", ": two clicks")
 
 
 @dataclass(frozen=True)
 class Option:
-    """Something a drawing can ask for."""
+    """A characteristic that a drawing can ask for."""
 
     id: str
     name: str
@@ -33,7 +33,7 @@ class Option:
     propose: Callable[..., Any]
     """Takes the plan, the engine of the part and the places clicked; on profiles an `OnProfile` and those."""
     clicks: tuple[str, ...] = ()
-    """What to click, in turn."""
+    """Prompts of the clicks, in order."""
     more: Literal["", "spots", "path", "traced"] = ""
     """Whether clicks continue until Enter, and what they are: spots, or nodes of a path, “traced” or not."""
     printed: bool = False
@@ -42,9 +42,9 @@ class Option:
     """Whether it is clicked on the map of a whole part, on one “profile” of a sequence, or made of other
     “features”, each clicked on the map or named by its id."""
     wants: tuple[type, ...] = ()
-    """Of one made of features: of what type each is; of further ones, that of the last."""
+    """Types of the features it is made of; further ones have the type of the last."""
     least: int = 1
-    """Clicks that it takes at least where they continue until Enter."""
+    """Minimum number of clicks where they continue until Enter."""
 
     @property
     def help(self) -> str:

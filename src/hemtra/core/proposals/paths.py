@@ -22,11 +22,11 @@ from hemtra.core.proposals.quantities import Place, quantity
 from hemtra.core.zones.zone import PathZone
 
 NEAR = 2.0
-"""mm within which a click on a path that is there already means that, and within which clicks close a path."""
+"""Distance within which a click selects an existing path, and within which clicks close a path, mm."""
 ACROSS = 9.0
-"""mm of the sections that are proposed."""
+"""Length of the proposed sections, mm."""
 LEAST_SHARE = 0.25
-"""Of the height of a bead, from which on it is proposed to be there."""
+"""Share of the height of a bead from which on it is proposed to be there."""
 
 
 def _feature(

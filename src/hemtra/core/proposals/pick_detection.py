@@ -1,4 +1,4 @@
-"""What lies at a place of a height map: a hole, a boss, an edge, or a level."""
+"""Detection at a place of a height map: a hole, a boss, an edge, or a level."""
 
 from __future__ import annotations
 
@@ -17,27 +17,27 @@ from hemtra.core.proposals.proposing import propose_spot
 from hemtra.core.zones.zone import AnyZone, RectangleZone, RingZone
 
 RAYS, REACH = 72, 26.0
-"""Rays about a place, and mm along each in which the first edge is looked for."""
+"""Rays about a place, and search distance along each for the first edge, mm."""
 LEAST_STEP, LEAST_CONTRAST = 0.3, 30.0
-"""mm of a step, and difference of intensity, that is an edge."""
+"""Minimum step of an edge, mm, and its minimum difference of intensity."""
 ALL_ROUND, ROUND_WITHIN = 0.75, 1.6
 """Share of rays that must meet a rim, and points of the map by which they may be off its circle, rms."""
 ON_EDGE, BACK = 3.0, 1.2
 """Points of the map within which a place is on an edge, and mm of the step back from it."""
 NEAR_EDGE = 2.0
-"""mm from a place within which an edge is meant."""
+"""Distance from a place within which an edge is meant, mm."""
 EDGE_SPAN, EDGE_WIDTH, EDGE_LENGTH = 60.0, 4.0, 8.0
-"""Degrees either side of the nearest edge that belong to it, and mm of the zone laid across it."""
+"""Angle to either side of the nearest edge that belongs to it, degrees, and width of its zone, mm."""
 WORDS = {"hole": "a hole", "boss": "a boss", "edge": "an edge", "level": "level ground"}
 RING_ROOM = 4.0
-"""mm by which the zone about a rim is wider than the rim."""
+"""Margin of a rim's zone, mm."""
 STRAIGHT = 3.0
 """Points of the map by which crossings may be off a straight edge, rms."""
 
 
 @dataclass(frozen=True)
 class PickedFeature:
-    """What lies at a place: the kind of feature, where its zone would be, and its parameters."""
+    """A detected feature: its kind, zone and parameters."""
 
     what: Literal["hole", "boss", "edge", "level"]
     kind: str
@@ -46,7 +46,7 @@ class PickedFeature:
 
 
 def seen_at(data: HeightMap, x: float, y: float, *, printed: bool = False) -> PickedFeature:
-    """What lies at x, y in mm: round rims first, then edges nearby, and otherwise the level.
+    """Detect the feature at x, y in mm: round rims first, then edges nearby, and otherwise the level.
 
     Where only intensity changes, the printed edge is meant; with `printed` it comes before what stands
     out. Raises `NotMeasured` where there is nothing.
@@ -78,7 +78,7 @@ def _printed_edge(data: HeightMap, x: float, y: float) -> PickedFeature | None:
 
 
 def _standing_out(data: HeightMap, x: float, y: float) -> PickedFeature:
-    """What lies at a place by its heights alone."""
+    """Detect the feature at a place by its heights alone."""
     places, off, falls = _around(data, x, y)
     spacing = max(data.grid.dx, data.grid.dy)
     for outward in (False, True):

@@ -41,34 +41,34 @@ KINDS: Mapping[str, str] = {
     "profile-gap": "gap slit clearance",
     "profile-flush": "flush flushness protrusion",
 }
-"""By option: words of a drawing that ask for it."""
+"""Words of a drawing that ask for an option, by option."""
 WORDS = Vocabulary(
     KINDS,
     {"line-angle": "°"},
     {"edge-distance": 0.0, "level-step": -0.5, "groove-depth": -1.0, "arc-radius": -1.0},
 )
 EVERY = 0.4
-"""mm between the places on a profile that are looked at."""
+"""Distance between the places examined on a profile, mm."""
 PROFILES = 9
-"""Of the reference on which a candidate is measured: enough to say what is usual."""
+"""Share of the reference's profiles on which a candidate is measured: enough to tell its usual value."""
 SAME_PLACE = 0.3
-"""mm by which the zones of one feature, found from two places, lie apart at most."""
+"""Largest distance between zones of one feature found from two places, mm."""
 LONGEST_ARC, LEAST_STRETCH = 8.0, 1.0
-"""mm of an arc's zone at most and of a straight stretch at least."""
+"""Largest zone of an arc and smallest straight stretch, mm."""
 LEVEL = 0.1
-"""mm up or down a mm of a stretch that is still level."""
+"""Largest slope of a level stretch, mm per mm."""
 STEEP = 3.0
-"""mm a mm of a profile, and more, at an edge."""
+"""Smallest slope of an edge of a profile, mm per mm."""
 HIGHER = 0.3
-"""mm between two levels, and down an edge, at least."""
+"""Smallest distance between two levels, and down an edge, mm."""
 WIDEST_GAP = 6.0
-"""mm between the two sides of a gap at most."""
+"""Largest distance between the two sides of a gap, mm."""
 MOST_TRIED = 600
-"""Candidates that are measured at most."""
+"""Largest number of candidates that are measured."""
 
 
 def matched_on_profiles(plan: Plan, engine: Engine, progress: Progress) -> tuple[RowMatches, ...]:
-    """What each waiting row of a plan that goes profile by profile may be bound to.
+    """Match each waiting row of a profile plan to options.
 
     progress: as for `drawing_list.matched`. Raises `HemtraError` where the profile holds nothing to measure.
     """

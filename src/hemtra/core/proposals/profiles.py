@@ -28,24 +28,24 @@ Place = tuple[float, float]
 SEED = 4
 """Points either side of a click from which a straight stretch or an arc is grown."""
 ROOM = 0.02
-"""mm by which points may be off what is grown, besides their noise."""
+"""Tolerance of points while a stretch grows, besides their noise, mm."""
 ABOVE = 0.6
-"""mm of a zone above and below what it is laid about."""
+"""Margin of a zone above and below its target, mm."""
 EDGE_REACH, EDGE_WIDTH, FEWEST = 2.5, 2.4, 3
-"""mm about a click in which an edge is looked for, and of the zone laid about it; points it holds at least."""
+"""Search distance about a click for an edge, mm; size of its zone, mm; minimum number of points in it."""
 GROOVE_HALVES = (1.0, 1.5, 2.0, 2.5, 3.0, 4.0, 5.0, 7.0, 10.0)
-"""Half widths in mm of zones tried about a clicked groove."""
+"""Half widths of zones tried about a clicked groove, mm."""
 EVEN = 0.03
 """rms in mm of the base beside a groove that is still even."""
 PARALLEL = 0.05
 """Sine of the angle of two lines from which on they are taken to meet."""
 BENT = 0.05
-"""mm that an arc's middle must lie off the straight line between its ends, to be one."""
+"""Smallest distance of an arc's middle from its chord, mm."""
 
 
 @dataclass(frozen=True)
 class OnProfile:
-    """Where clicks were made: the plan, the engine of the part, and which of its profiles is looked at."""
+    """Context of the clicks: the plan, the engine of the part, and the profile shown."""
 
     plan: Plan
     engine: Engine
@@ -376,7 +376,7 @@ def _groove(cut: Cut, place: Place) -> tuple[AnyZone, dict[str, object]]:
         if x.size < 4 * SEED:
             continue
         beside = np.abs(x - place[0]) >= 0.6 * half
-        # a base that was not seen is not even
+        # a base without data is not even
         if min(np.count_nonzero(x[beside] < place[0]), np.count_nonzero(x[beside] > place[0])) < SEED:
             continue
         height, slope = plain_line(x[beside], z[beside])

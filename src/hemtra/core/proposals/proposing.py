@@ -25,11 +25,11 @@ from hemtra.core.zones.zone import EllipseZone, RectangleZone
 DIAMETERS = (12.0, 10.0, 8.0, 6.0, 5.0, 4.0, 3.0, 2.0, 1.5, 1.0)
 """Spot diameters tried in mm, largest first."""
 NEAR, TURNS = (0.5, 1.0, 1.5, 2.0, 3.0), 12
-"""Distances in mm, and directions, in which a better place is looked for when a click lies on an edge."""
+"""Distances in mm, and directions, of the search for a better place when a click lies on an edge."""
 AMPLE = 2.0
-"""mm of diameter with which the search for a better place ends."""
+"""Diameter at which the search for a better place ends, mm."""
 LEVEL_REACH = 0.15
-"""mm around the clicked height that still count as the same level."""
+"""Range around the clicked height that counts as the same level, mm."""
 LEVEL_SHARE = 0.9
 """Share of a spot's points that must hold data on the clicked level."""
 SPIKES = 0.005
@@ -54,9 +54,9 @@ class Proposal:
 
     plan: Plan
     balloon: int | None
-    """Of the new characteristic; None where only a feature was made."""
+    """Id of the new characteristic; None where only a feature was made."""
     step: str
-    """What was made last."""
+    """Id of the step made last."""
     doubts: tuple[str, ...] = ()
 
 
@@ -136,7 +136,7 @@ def propose_step(
 
 
 def region_name(data: HeightMap, x: float, y: float) -> str:
-    """Where on the part a place lies, in words: “far left”, “middle”; as it lies on this scan."""
+    """Describe a place on the part in words: “far left”, “middle”; as it lies on this scan."""
     box = part_box(data)
     x0, x1, y0, y1 = data.extent if box is None else box
     across, along = (x - x0) / max(x1 - x0, 1e-9), (y - y0) / max(y1 - y0, 1e-9)

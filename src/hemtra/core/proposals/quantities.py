@@ -41,29 +41,29 @@ SAME = 0.25
 ALIKE = 3.0
 """Ratio of areas within which two zones are about the same."""
 CODE = 16.0
-"""mm of the zone laid about a clicked code."""
+"""Size of the zone about a clicked code, mm."""
 SEEN_STEP = 0.05
-"""mm by which a gap that is seen lies below its sides at least."""
+"""Minimum depth of a visible gap below its sides, mm."""
 UNSEEN_GAP, BESIDE = 0.3, 0.5
 ROUNDINGS = np.round(np.arange(0.1, 0.81, 0.05), 2)
 """Radii in mm of edges that are found from points on them."""
 ENOUGH_LEVEL, ENOUGH_ROUND, ROUND_TO = 10, 4, 0.02
 """Points on the surface and on its rounding that takes, and mm in which these must agree."""
-"""mm without data that are a gap too deep to be seen, and mm beside a click within which a side may lie."""
+"""Width without data of a gap too deep to measure, and search distance beside a click for its sides, mm."""
 BEYOND = 4.0
-"""mm by which a section continues behind either click."""
+"""Length of a section behind either click, mm."""
 HOLE_FILL = 0.65
-"""Share of its rectangle that an unseen patch fills, from which on it is a hole by itself."""
+"""Share of its rectangle from which on a patch without data is a hole by itself."""
 FOOT, FOOT_NOISE = 0.02, 5.0
-"""mm above the surface, and times what its plane leaves, from which on an island begins."""
+"""Minimum height of an island above the surface, mm, and in residuals of its plane."""
 ROOM = 3.0
-"""mm of the zone about an island beyond its own size."""
+"""Margin of the zone about an island, mm."""
 LONGEST_NAME = 60
 """Letters of a proposed name."""
 
 
 def taken(plan: Plan, engine: Engine, seen: PickedFeature, title: str = "") -> tuple[Plan, str]:
-    """The plan with the feature that was seen, or the one there already."""
+    """Return the plan with the detected feature, or with the one there already."""
     for step in plan.steps:
         if step.kind != seen.kind or step.zone is None:
             continue
@@ -109,7 +109,7 @@ def quantity(
 
 
 def named_after(plan: Plan, kind: str, inputs: dict[str, tuple[str, ...]], title: str) -> str:
-    """What is measured, and of what: “Diameter, Bore rim”."""
+    """Name of the quantity and its feature: “Diameter, Bore rim”."""
     title = title or kind_named(kind).title
     main = [plan.step(i).name for i in dict.fromkeys(i for ids in inputs.values() for i in ids)]
     of = " – ".join(main if kind not in ("tilt", "true-position") else main[:1])
@@ -251,7 +251,7 @@ def propose_gap(plan: Plan, engine: Engine, first: Place, second: Place) -> Prop
     if not isinstance(found.value, Cut):
         raise HemtraError(f"The gap was not added: {found.reason}.")
     half = length / 2
-    # what is too deep to be seen ends the data, what can be seen is a step; tried in the order of what is there
+    # a gap too deep to measure ends the data, a shallow one is a step; the likelier one is tried first
     ways = ("data", "steepest") if _widest_unseen(found.value, half) >= UNSEEN_GAP else ("steepest", "data")
     heights = found.value.z[np.abs(found.value.x) <= half + BESIDE]
     low, high = float(np.nanmin(heights)), float(np.nanmax(heights))
@@ -291,7 +291,7 @@ def propose_gap(plan: Plan, engine: Engine, first: Place, second: Place) -> Prop
 
 
 def _opens(cut: Cut, left: float, right: float) -> bool:
-    """Whether a section lies below both sides between two places, or is not seen there."""
+    """Whether a section lies below both sides between two places, or has no data there."""
     step = float(cut.x[1] - cut.x[0])
     between = cut.z[(cut.x > left + step) & (cut.x < right - step)]
     if between.size == 0 or np.isnan(between).mean() > 0.5:
@@ -305,7 +305,7 @@ def _opens(cut: Cut, left: float, right: float) -> bool:
 
 
 def _widest_unseen(cut: Cut, half: float) -> float:
-    """mm of the widest stretch without data within so many mm of the middle of a section."""
+    """Width of the widest stretch without data within so many mm of the middle of a section, mm."""
     step = float(cut.x[1] - cut.x[0])
     unseen = np.isnan(cut.z) if cut.seen is None else cut.seen < 0.5
     return max((many * step for _, many in runs(unseen & (np.abs(cut.x) <= half), False)), default=0.0)
@@ -347,7 +347,7 @@ def _spreads(cut: Cut, end: float, way: int) -> FloatArray:
 
 
 def _along(cut: Cut, point: object) -> float | None:
-    """Where a point of a section lies along it, in mm from its middle; None where there is none."""
+    """Position of a section's point along it, in mm from its middle; None where there is none."""
     if not isinstance(point, Point):
         return None
     turn = math.radians(cut.direction)
@@ -369,7 +369,7 @@ def propose_volume(plan: Plan, engine: Engine, place: Place) -> Proposal:
 
 
 def _whole_island(plan: Plan, engine: Engine, place: Place) -> tuple[Plan, str]:
-    """What stands or lies off the datum plane at a place, down to its base, without holes that show nothing."""
+    """Area raised or sunk from the datum plane at a place, down to its base, ignoring dropouts."""
     plan, island = island_at(plan, engine, place, foot=True)
     step, found = plan.step(island), engine.run(plan.edited(sheet=())).steps[island]
     if found.outcome is None or step.zone is None or found.zone is None:
@@ -390,7 +390,7 @@ def _whole_island(plan: Plan, engine: Engine, place: Place) -> tuple[Plan, str]:
 
 
 def _hole(data: HeightMap, about: AnyZone, fill: float) -> AnyZone | None:
-    """The hole that an unseen patch lies in: round, or the patch itself where that is a plain shape."""
+    """The hole around a patch without data: round, or the patch itself where that is a plain shape."""
     with suppress(NotMeasured):
         seen = seen_at(data, about.x, about.y)
         if seen.what == "hole":
@@ -401,7 +401,7 @@ def _hole(data: HeightMap, about: AnyZone, fill: float) -> AnyZone | None:
 
 @option("code", "Code", "C", "that must be readable", "Other", clicks=("the middle of the code",))
 def propose_code(plan: Plan, engine: Engine, place: Place) -> Proposal:
-    """What the code at a place reads."""
+    """Propose the content of the code at a place."""
     zone = RectangleZone(x=round(place[0], 2), y=round(place[1], 2), width=CODE, height=CODE)
     step = Step(id=plan.free_id("code"), name=f"Code {plan.free_balloon()}", kind="code", zone=zone)
     plan, code = with_feature(plan, engine, step)
@@ -430,7 +430,7 @@ def surface_at(plan: Plan, engine: Engine, place: Place) -> tuple[Plan, str]:
 
 
 def island_at(plan: Plan, engine: Engine, place: Place, *, foot: bool = False) -> tuple[Plan, str]:
-    """What stands or lies off the datum plane at a place, found by half its height, or from its toe on."""
+    """Area raised or sunk from the datum plane at a place, bounded at half its height or at its toe."""
     plan, plane_id = datum_plane(plan, engine)
     plane = engine.run(plan.edited(sheet=())).steps[plane_id].value
     at = engine.data.height_at(*place)

@@ -1,4 +1,4 @@
-"""How well what a row of a drawing asks for fits what could be measured.
+"""Agreement between a row of a drawing and quantities that could be measured.
 
 Options, things and directions are read from the words of a row; the value, the place and what other rows of the
 same name mean decide how likely it means a candidate.
@@ -30,13 +30,13 @@ BEAD = "bead sealant glue adhesive seal"
 SAME = ("height", "step", "flush")
 """Options that measure nearly the same of one surface."""
 SAME_LEVEL = 0.03
-"""mm between two stretches of a profile that are one level."""
+"""Largest difference between two stretches of one level on a profile, mm."""
 NEAR, ELSEWHERE = -1.0, -2.5
 """Logarithm of how likely a row means what lies near what others of its name mean, or elsewhere."""
 NONE_OF_THEM = 0.05
 """Weight of there being nothing that fits, against one for what fits in all."""
 WITHOUT_NUMBERS = 0.93
-"""How sure a row can be at most whose limits lie on one side only, where its value says little."""
+"""Largest confidence of a row with a one-sided limit, where its value says little."""
 DIRECTIONS: Mapping[str, Place] = {
     **dict.fromkeys(("n", "north", "far", "top", "back", "rear"), (0.0, 1.0)),
     **dict.fromkeys(("s", "south", "near", "bottom", "front"), (0.0, -1.0)),
@@ -55,7 +55,7 @@ SHAPES: Mapping[str, tuple[str, ...]] = {
     **dict.fromkeys(("flange", "base", "plate", "face"), ("main", "edge")),
     **dict.fromkeys(("plug", "insert", "cap"), ("surface", "gap")),
 }
-"""What a thing of a name looks like."""
+"""Appearance of a feature, by its name."""
 WORD = re.compile(r"[a-zäöüß⌀ø°-]+|\d+")
 
 
@@ -78,7 +78,7 @@ class Vocabulary:
 
 @dataclass(frozen=True)
 class Match:
-    """What a row may be bound to. confidence: 0 to 1, of all that may be meant.
+    """Candidate for a row. confidence: 0 to 1, among all candidates.
 
     option, places: what would be clicked. value: what it gives on the reference, in the unit of the row.
     """
@@ -105,7 +105,7 @@ class RowMatches:
 
 @dataclass(frozen=True)
 class Asked:
-    """What a row asks for, as far as its words say."""
+    """Requirement of a row, as far as its words state it."""
 
     row: Characteristic
     options: frozenset[str]
@@ -116,7 +116,7 @@ class Asked:
 
 @dataclass(frozen=True)
 class Candidate:
-    """Something that can be measured, with the landmarks it is of."""
+    """Candidate for measuring, with its landmarks."""
 
     option: str
     places: tuple[Place, ...]
@@ -159,7 +159,7 @@ def asked_of(row: Characteristic, vocabulary: Vocabulary) -> Asked:
 
 @dataclass
 class _Scores:
-    """By row and candidate, the logarithm of how likely one means the other."""
+    """Log-likelihood of each candidate for each row."""
 
     asked: Sequence[Asked]
     candidates: Sequence[Candidate]
@@ -186,7 +186,7 @@ class _Scores:
         )
 
     def _value(self, row: Characteristic, candidate: Candidate) -> float:
-        """How well the value fits limits that a good part keeps."""
+        """Agreement of the value with limits that a good part keeps."""
         factor = conversion(candidate.unit, row.unit) if row.unit else 1.0
         if factor is None or candidate.value is None:
             return -math.inf
@@ -200,7 +200,7 @@ class _Scores:
         return -0.5 * off**2 if off <= 1.5 else -4.0 - min(off, 40.0)
 
     def _place(self, asked: Asked, candidate: Candidate) -> float:
-        """How well the place fits the words for where it is."""
+        """Agreement of the place with the words for it."""
         if asked.direction is None:
             return 0.0
         dx, dy = candidate.centre[0] - self.middle[0], candidate.centre[1] - self.middle[1]
@@ -213,7 +213,7 @@ class _Scores:
 
 
 def _shape(asked: Asked, candidate: Candidate) -> float:
-    """How well what it is of looks like the thing it is named."""
+    """Agreement between the feature and the appearance its name implies."""
     shapes = {shape for noun in asked.nouns for shape in SHAPES.get(noun.rstrip("s"), ())}
     shapes |= {shape for noun in asked.nouns for shape in SHAPES.get(noun, ())}
     if not shapes:

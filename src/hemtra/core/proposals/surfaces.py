@@ -19,13 +19,13 @@ from hemtra.core.proposals.quantities import Place, island_at, quantity, taken
 from hemtra.core.zones.zone import EllipseZone, RectangleZone
 
 ROOM = 1.5
-"""mm of the zone about an opening beyond its own size."""
+"""Margin of the zone about an opening, mm."""
 ALIKE = 1.4
 """Ratio of areas and of heights within which things are alike."""
 DEEP = 0.3
-"""mm by which an opening lies below its surroundings at least."""
+"""Minimum depth of an opening below its surroundings, mm."""
 ROUNDED, PATCH = 5.0, 10.0
-"""mm of the zones laid on a rounded top, and on a surface whose data or form is asked for."""
+"""Size of the zones on a rounded top, and on a surface whose data or form is measured, mm."""
 
 
 @option("slot-length", "Slot length", "L", "of an opening", "Sizes", clicks=("inside the opening",))
@@ -128,7 +128,7 @@ def propose_fill(plan: Plan, engine: Engine, place: Place) -> Proposal:
 
 @option("count", "Count", "N", "of a raised region", "Surfaces", clicks=("one raised region",))
 def propose_count(plan: Plan, engine: Engine, place: Place) -> Proposal:
-    """How many things like the one at a place, by size and height, rise from the surface about it."""
+    """Number of raised regions like the one at a place, by size and height, on the surface about it."""
     plan, plane = datum_plane(plan, engine)
     plan, island = island_at(plan, engine, place)
     step, surface = plan.step(island), plan.step(plane)
@@ -155,7 +155,7 @@ def propose_count(plan: Plan, engine: Engine, place: Place) -> Proposal:
     result = engine.run(plan.edited(sheet=()))
     kind = IslandKind.model_validate(params)
     if result.steps[island].outcome is None or not kind.holds(engine.given(result, island), *place):
-        # it lies partly outside of the surface: then only what is about it is looked at
+        # it lies partly outside of the surface: then only its surroundings count
         plan = plan.with_step(plan.step(island).edited(zone=step.zone))
     return quantity(plan, engine, "count", {"of": (island,)})
 
@@ -178,7 +178,7 @@ def propose_data_share(plan: Plan, engine: Engine, place: Place) -> Proposal:
 
 @option("deviation", "Deviation", "Z", "from the reference part", "Surfaces", clicks=("the surface",))
 def propose_deviation(plan: Plan, engine: Engine, place: Place) -> Proposal:
-    """Greatest deviation of the surface about a place from the reference."""
+    """Largest deviation of the surface about a place from the reference."""
     step = Step(
         id=plan.free_id("difference"),
         name=f"Difference {region_name(engine.data, *place)}",
@@ -191,7 +191,7 @@ def propose_deviation(plan: Plan, engine: Engine, place: Place) -> Proposal:
 
 @option("match", "Match", "0", "of the part's outline", "Other")
 def propose_match(plan: Plan, engine: Engine) -> Proposal:
-    """How much of the part's outline is found."""
+    """Share of the part's outline that is found."""
     outline = next((s.id for s in plan.steps if s.kind == "outline"), None)
     if outline is None:
         raise HemtraError("A match score is that of an outline; find the part by its outline first.")
@@ -199,7 +199,7 @@ def propose_match(plan: Plan, engine: Engine) -> Proposal:
 
 
 def _alone(plan: Plan, engine: Engine, kind: str, place: Place) -> Proposal:
-    """A quantity that looks at the data itself."""
+    """A quantity that reads the data itself."""
     name = f"Surface {region_name(engine.data, *place)}"
     step = Step(id=plan.free_id(kind), name=name, kind=kind, zone=_patch(place))
     before = {s.id for s in plan.steps}
@@ -235,7 +235,7 @@ def _about_opening(data: HeightMap, plane: Plane, place: Place) -> tuple[Ellipse
     deep = 2.0 if np.isnan(here) else plane.height_at(*place) - float(here)
     x, y = data.x, data.y
     ground = plane.height_at(x, np.array(plane.y0))[None, :] + (plane.slope_y * (y - plane.y0))[:, None]
-    # where an opening is too deep to be seen into it has no data
+    # an opening too deep to measure has no data
     mask = ~(data.z - ground.astype(np.float32) > -0.5 * max(deep, DEEP))
     runs, region = runs_of(mask)
     at = np.flatnonzero((runs[:, 0] == i) & (runs[:, 1] <= j) & (runs[:, 2] >= j))

@@ -51,7 +51,7 @@ def reference_profile(
     """The reference scan laid onto a section of this one as `reference_map` lays it: heights along its line.
 
     line: x and y in mm of both ends of the section. datums: the same plane on this scan and on the reference;
-    height and tilt follow it, which frames of an outline do not know.
+    height and tilt follow it, which frames of an outline do not have.
     """
     (ax, ay), (bx, by) = line
     length = math.hypot(bx - ax, by - ay)
@@ -70,7 +70,7 @@ def reference_profile(
 
 
 def isolines(heights: FloatArray, step: float) -> BoolArray:
-    """Which pixels of (rows, cols) heights in mm lie where an odd multiple of half a step is crossed."""
+    """Mask of the pixels of (rows, cols) heights in mm at odd multiples of half a step."""
     # half a step off, since drawings put surfaces at round heights and noise would cross a line all over them
     level = np.floor(heights / step + 0.5)
     lines = np.zeros(heights.shape, np.bool_)

@@ -14,7 +14,7 @@ from hemtra.core.parallel_rows import in_halves
 from hemtra.core.rendering.colouring import isolines
 
 SHADE_DEPTH = 0.55
-"""How much the hill shading darkens at most, 0 to 1."""
+"""Largest darkening by hill shading, 0 to 1."""
 SHADE_GAIN = 0.7
 """Shading per unit of slope: small steps show well before walls have all they can have."""
 
@@ -150,7 +150,7 @@ def _add_rows(
 
 @lean
 def _take_row(row: NDArray[np.float32], cols: NDArray[np.int64], found: NDArray[np.float32]) -> None:
-    """One row of pixels from one row of points."""
+    """Paint a row of pixels from a row of points."""
     for j in range(cols.shape[0]):
         if cols[j, 0] < 0:
             continue
@@ -170,7 +170,7 @@ def _take_row(row: NDArray[np.float32], cols: NDArray[np.int64], found: NDArray[
 def _colour(
     z: NDArray[np.float32], colours: NDArray[np.uint32], low: float, per_mm: float, gain: float
 ) -> NDArray[np.uint32]:
-    """One packed colour a pixel from a table of (lights, heights); 0 without data."""
+    """Look up one packed colour per pixel in a table of (lights, heights); 0 without data."""
     height, width = z.shape
     shown = np.zeros((height, width), np.uint32)
     lights, top = colours.shape[0], colours.shape[1] - 1

@@ -1,4 +1,4 @@
-"""What can be wrong with a scan of a part that is as it was: each disturbance makes a worse copy.
+"""Disturbances of a scan of an unchanged part: each makes a worse copy.
 
 Amounts rise from hardly anything to more than a line should ever see. A new disturbance is one more function
 with its line in `DISTURBANCES`.
@@ -18,11 +18,11 @@ from hemtra.core.maps.noise import noise_of
 from hemtra.core.shake.turning import turned
 
 SPOT_HEIGHT = 0.15
-"""mm that a spot of dirt stands up."""
+"""Height of a spot of dirt, mm."""
 SPIKE = 2.0
-"""mm up to which a spike stands off."""
+"""Largest height of a spike, mm."""
 RIPPLE_LENGTH = 25.0
-"""mm of travel over which the speed swings once."""
+"""Travel over which the speed oscillates once, mm."""
 
 
 @dataclass(frozen=True)
@@ -103,7 +103,7 @@ def _shadow(data: HeightMap, amount: float, rng: np.random.Generator) -> HeightM
 
 
 def _corner(data: HeightMap, amount: float, rng: np.random.Generator) -> HeightMap:
-    """What reaches over the edge of the view, seen from one of its corners along both sides."""
+    """Object that reaches over the edge of the view, in distances from one of its corners along both sides."""
     x, y = _places(data)
     side_x, side_y = rng.choice((-1.0, 1.0), 2)
     return _without(data, (side_x * x > x[0, -1] - amount) & (side_y * y > y[-1, 0] - amount))
@@ -115,7 +115,7 @@ def _spikes(data: HeightMap, amount: float, rng: np.random.Generator) -> HeightM
 
 
 def _dirt(data: HeightMap, amount: float, rng: np.random.Generator) -> HeightMap:
-    """One spot of such a radius, round at its edge."""
+    """Make a spot of the given radius, round at its edge."""
     x, y = _places(data)
     at_x, at_y = _on_part(data, rng)
     away = np.hypot(x - at_x, y - at_y) / amount

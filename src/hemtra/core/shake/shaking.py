@@ -18,12 +18,12 @@ from hemtra.core.proposals.mends import mends
 from hemtra.core.shake.disturbances import DISTURBANCES, Disturbance
 
 COPIES = 200
-"""Of each part; shared out evenly among all amounts of all disturbances."""
+"""Copies of each part, shared out evenly among all amounts of all disturbances."""
 
 
 @dataclass(frozen=True)
 class Case:
-    """One amount of one disturbance."""
+    """An amount of a disturbance."""
 
     disturbance: str
     amount: float
@@ -31,7 +31,7 @@ class Case:
 
 @dataclass(frozen=True)
 class Broken:
-    """A row of a good part that did not pass on a copy, and what may help: a mend in words, and its plan."""
+    """A row of a good part that did not pass on a copy, and a possible remedy in words, with its plan."""
 
     balloon: Balloon
     name: str
@@ -43,14 +43,14 @@ class Broken:
 
 @dataclass(frozen=True)
 class Shaken:
-    """What became of one copy of a part. part: its name; good: its tag, None where it has none."""
+    """Result of a copy of a part. part: its name; good: its tag, None where it has none."""
 
     part: str
     good: bool | None
     case: Case
     verdict: Verdict
     broken: tuple[Broken, ...] = ()
-    """Of a part that is not bad, in balloon order."""
+    """Failures of a part that is not bad, in balloon order."""
 
     @property
     def is_wrong(self) -> bool:
@@ -89,7 +89,7 @@ class TriedPart:
 def shaken(
     plan: Plan, part: TriedPart, tried: Sequence[Case], *, seed: int = 0, first: int = 0
 ) -> Iterator[Shaken]:
-    """What becomes of each copy of one scan; the same seed gives the same copies.
+    """Evaluate the copies of one scan; the same seed gives the same copies.
 
     first: number of the first case among all, which its copy follows from.
     """
@@ -121,9 +121,9 @@ class AtAmount:
 
     case: Case
     copies: int
-    """Of all parts."""
+    """Number of copies, all parts."""
     bad: int
-    """Of these, of bad parts."""
+    """Number of these from bad parts."""
     refused: int
     """Good parts, or such without a tag, that FAIL."""
     unmeasured: int
@@ -132,7 +132,7 @@ class AtAmount:
     """Bad parts that PASS, and whatever else must not."""
     first: Broken | None
     parts: tuple[str, ...] = field(default=())
-    """Those with a wrong verdict, each once."""
+    """Parts with a wrong verdict, each once."""
 
     @property
     def holds(self) -> bool:
@@ -142,7 +142,7 @@ class AtAmount:
 
 @dataclass(frozen=True)
 class Finding:
-    """What one disturbance does to a plan: all of its amounts, the smallest first."""
+    """Effect of a disturbance on a plan, by amount, the smallest first."""
 
     disturbance: str
     amounts: tuple[AtAmount, ...]
@@ -164,7 +164,7 @@ class Finding:
 
 
 def findings(found: Iterable[Shaken]) -> list[Finding]:
-    """What broke, by disturbance in their order."""
+    """Failures by disturbance, in their order."""
     by_case: dict[Case, list[Shaken]] = {}
     for one in found:
         by_case.setdefault(one.case, []).append(one)
@@ -203,7 +203,7 @@ def with_unit(amount: float, disturbance: Disturbance) -> str:
 
 
 def in_words(at: AtAmount) -> str:
-    """What breaks at an amount, as a sentence."""
+    """Describe the failures at an amount in a sentence."""
     good = at.copies - at.bad
     counts = (
         (at.passed, at.bad, "of bad parts pass"),

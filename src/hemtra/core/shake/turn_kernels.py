@@ -10,7 +10,7 @@ from hemtra.core.compiled import lean
 from hemtra.core.filters.glare import SATURATED
 
 JUMP = 0.25
-"""mm between neighbouring points from which on nothing is interpolated: a wall stays a wall."""
+"""Height difference between neighbouring points that is not interpolated, mm: a wall stays a wall."""
 
 
 @lean

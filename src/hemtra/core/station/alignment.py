@@ -21,51 +21,51 @@ class AlignRules:
     """Numbers that steer the fit, each with its reason."""
 
     search: float = 8.0
-    """mm between a sensor and where it is drawn at most, and the target lie from where it should."""
+    """Largest distance of a sensor from its drawn place, and of the target from its expected one, mm."""
     search_step: float = 1.0
-    """mm between the places tried first; less than a flank is wide."""
+    """Distance between the places tried first, mm; less than the width of a flank."""
     coarse_points: int = 2_500
     points: int = 40_000
     """Points of each sensor in the fit; more would only be slower."""
     rounds: int = 30
     settled: float = 1e-7
-    """mm and degrees of the last change."""
+    """Last change at which the fit has settled, mm and degrees."""
     trim: float = 3.0
     """Root mean squares beyond which a point is a spike, or of something else than the target."""
     first_trim: float = 1.5
-    """mm beyond which a point is left out at first: a flank lies that far off while its sensor does."""
+    """Distance beyond which a point is left out at first, mm: a flank is that far off while its sensor is."""
     narrowing: float = 0.6
-    """How that shrinks from round to round, until it reaches the noise."""
+    """Factor by which that shrinks from round to round, until it reaches the noise."""
     tries: int = 4
     """Fits from other places, where one turns out to lie better once it is known how the sensors are turned."""
     least_share: float = 95.0
-    """Percent of the points on the target that must lie on it for the fit to be believed."""
+    """Minimum percentage of the points on the target for a valid fit."""
     worst: float = 0.1
-    """mm of residual above which it was not this target."""
+    """Residual above which it was not this target, mm."""
     least_points: int = 1_000
     farthest: float = 40.0
-    """mm and degrees beyond which the fit has lost its way."""
+    """Largest plausible correction, mm and degrees."""
 
 
 RULES = AlignRules()
 ABOVE_BASE = 0.5
-"""mm above the base of a target from which on a point is of its pieces."""
+"""Height above the base of a target from which on a point belongs to its pieces, mm."""
 Place: TypeAlias = tuple[float, float, float]
 OWN = ("x", "y", "z", "roll", "yaw", "lean")
-"""What is found for each sensor."""
+"""Parameters found for each sensor."""
 DEGREES = frozenset({"roll", "yaw", "lean"})
 
 
 @dataclass(frozen=True)
 class Aligned:
-    """One sensor's calibration, and the residual between its points and the target, in mm."""
+    """A sensor's calibration, and the residual between its points and the target, in mm."""
 
     calibration: Calibration
     rms: float
     mean: float
     points: int
     share: float = 1.0
-    """Of its points on the target, those that the fit kept, 0 to 1."""
+    """Share of its points on the target that the fit kept, 0 to 1."""
 
 
 @dataclass(frozen=True)
@@ -130,14 +130,14 @@ def align(
 
 @dataclass(frozen=True)
 class Disagreement:
-    """How far two alignments of the same sensors lie apart, at the sensor where most: mm and degrees."""
+    """Largest difference between two alignments of the same sensors: mm and degrees."""
 
     distance: float
     angle: float
 
 
 def disagreement(one: Alignment, other: Alignment) -> Disagreement:
-    """Of two scans between which nothing but the target was moved.
+    """Difference of two scans between which only the target was moved.
 
     Where the target lies is common to all sensors and says nothing of them, so their mean shift is taken out; a
     sensor that was put on the wrong step of the target is not where it was once the target lies otherwise.
@@ -165,7 +165,7 @@ def _start(
     rules: AlignRules,
     rng: np.random.Generator,
 ) -> Calibration:
-    """Where on a grid of places the points of a sensor fit the target best."""
+    """Best position of a sensor's points on the target, on a grid of places."""
     above = seen[seen[:, 2] > np.quantile(seen[:, 2], 0.02) + 2.0]
     if len(above) < rules.least_points:
         raise NotMeasured(f"sensor {number} does not see the {target.name}; lay it under all sensors")
@@ -177,13 +177,13 @@ def _start(
 
 
 def _better(placed: FloatArray, target: Target, rules: AlignRules, rng: np.random.Generator) -> Place:
-    """By how much points (n, 3), as they were placed on the target, would have to move to fit it best."""
+    """Shift of points (n, 3), as placed on the target, that fits it best."""
     few = placed[rng.permutation(len(placed))[: rules.coarse_points // 4]]
     return _best_place(few, target, rules) or (0.0, 0.0, 0.0)
 
 
 def _best_place(few: FloatArray, target: Target, rules: AlignRules) -> Place | None:
-    """Where on a grid of places points (n, 3) fit the target best: mm along x, y and z; None where nowhere."""
+    """Best position of points (n, 3) on the target, on a grid: mm along x, y and z; None without one."""
     steps = np.arange(-rules.search, rules.search + rules.search_step / 2, rules.search_step)
     best, least = None, math.inf
     for dx in steps:
@@ -321,7 +321,7 @@ class _Fit:
 
 @dataclass(frozen=True)
 class OverlapError:
-    """How two sensors agree where both see a plate: mean step in mm, its tilt in degrees, rms, and points."""
+    """Agreement of two sensors on a plate both see: mean step in mm, its tilt in degrees, rms, and points."""
 
     step: float
     tilt: float

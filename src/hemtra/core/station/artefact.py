@@ -14,14 +14,14 @@ from hemtra.core.zones.window import window
 from hemtra.core.zones.zone import EllipseZone
 
 FACE = 3.0
-"""mm of the spot whose mean is the height of a face."""
+"""Size of the spot whose mean is the height of a face, mm."""
 SAME_FACE = 0.4
-"""mm from the height of the face within which a point still belongs to it."""
+"""Distance from the height of the face within which a point belongs to it, mm."""
 RAYS = 360
 STEP = 0.05
-"""mm along a ray."""
+"""Step along a ray, mm."""
 BRIDGED = 1.0
-"""mm without data or off the face that do not end it: a dropout, a spike."""
+"""Stretch without data or off the face that does not end it, mm: a dropout, a spike."""
 
 
 @dataclass(frozen=True)
@@ -34,7 +34,7 @@ class Face:
     width: float
     length: float
     rms: float
-    """Of its edge points from the shape taken through them, in mm."""
+    """Deviation of its edge points from the fitted shape, in mm."""
 
 
 def height_at(data: HeightMap, x: float, y: float) -> float:

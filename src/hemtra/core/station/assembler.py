@@ -25,7 +25,7 @@ RowsOf: TypeAlias = tuple[NDArray[np.float32], NDArray[np.uint8]]
 
 
 COARSE = 400
-"""Rows and columns, about, of a scan that is only looked at while it grows."""
+"""Approximate rows and columns of the preview of a growing scan."""
 
 
 @dataclass(frozen=True)
@@ -66,7 +66,7 @@ class TriggerSeen:
 
 @dataclass(frozen=True)
 class Acquired:
-    """One scan that is over, and how it came out."""
+    """A finished scan, and how it ended."""
 
     number: int
     data: HeightMap
@@ -75,9 +75,9 @@ class Acquired:
     missed: int
     """Profiles missed; they are rows of no data in their place."""
     layers: tuple[HeightMap, ...] = ()
-    """Of several sensors, what each one saw."""
+    """Scans of each of several sensors."""
     place: int = 0
-    """Where along the travel it began, in profiles as the encoder counts them."""
+    """Start of the scan along the travel, in profiles as the encoder counts them."""
 
 
 @dataclass(frozen=True)
@@ -99,7 +99,7 @@ Outcome: TypeAlias = Acquired | Ignored
 
 @dataclass(frozen=True)
 class Layout:
-    """How profiles become rows: the grid, its columns, and of each sensor points, place and calibration."""
+    """Layout of profiles into rows: the grid, its columns, and each sensor's points, place and calibration."""
 
     grid: Grid
     """Spacing, and x of the first column; every scan lies symmetrically about y = 0."""
@@ -206,7 +206,7 @@ class Assembler:
         return cls(station.trigger_rules(), layout, starts)
 
     def feed(self, arrival: Arrival) -> list[Outcome]:
-        """What became complete or went wrong with this arrival. Raises `HemtraError` when it cannot be used."""
+        """Events of this arrival. Raises `HemtraError` when it cannot be used."""
         if isinstance(arrival, TriggerSeen):
             change = self._machine.trigger if arrival.what == "front" else self._machine.release
             return self._outcomes(change(arrival.at, arrival.time))
@@ -304,7 +304,7 @@ class Assembler:
         return Acquired(closed.scan, whole, closed.how, closed.reason, missed, each, self._place(closed.first))
 
     def _place(self, profile: int) -> int:
-        """Where along the travel a profile was or will be taken; between and beyond those kept, one a place."""
+        """Travel position of a profile, interpolated and extrapolated from those kept, one a place."""
         near = next((rows for rows in self._rows if rows.first <= profile < rows.end), None)
         if near is not None:
             return int(near.places[profile - near.first])

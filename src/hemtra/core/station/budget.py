@@ -24,9 +24,9 @@ SPEED_MARGIN = 0.1
 GAUGE_RATIO = 10.0
 """A gauge should be ten times finer than what it evaluates."""
 VIEW_MARGIN = 2.0
-"""mm that the view should reach beyond the part on either side."""
+"""Margin of the view beyond the part on either side, mm."""
 OVERLAP = 5.0
-"""mm that the views of neighbouring sensors should share, to be blended."""
+"""Overlap of neighbouring sensors needed for blending, mm."""
 
 
 def _fixed(station: Station, part: str, **changes: Any) -> Station | None:
@@ -39,7 +39,7 @@ def _fixed(station: Station, part: str, **changes: Any) -> Station | None:
 
 @dataclass(frozen=True)
 class BudgetRequest:
-    """What the budget should answer for: lengths in mm, at the height of the part's surface `z`."""
+    """Questions of the budget: lengths in mm, at the height of the part's surface `z`."""
 
     z: float = 0.0
     lowest: float = 0.0
@@ -56,7 +56,7 @@ class BudgetRequest:
 
 @dataclass(frozen=True)
 class Row:
-    """One line: what it is about, the sum as people would write it, and what comes out."""
+    """A line: its subject, the sum as people would write it, and the result."""
 
     label: str
     sum: str
@@ -65,7 +65,7 @@ class Row:
 
 @dataclass(frozen=True)
 class BudgetWarning:
-    """What does not come out, what to change, and the station with that change made, where one does it."""
+    """A problem, the remedy, and the station with that change made, where one change is enough."""
 
     text: str
     advice: str
@@ -126,7 +126,7 @@ class _Sums:
     # -- rows -------------------------------------------------------------------------------------
 
     def rows(self) -> tuple[Row, ...]:
-        """In the order in which one works through them."""
+        """Lines in the order in which one works through them."""
         travel, asked, station = self.station.travel, self.asked, self.station
         u, length, speed = self.unit, self.station.length, travel.speed
         per = f"{u.text(self.spacing, 3)}"
@@ -219,7 +219,7 @@ class _Sums:
     # -- warnings ---------------------------------------------------------------------------------
 
     def warnings(self) -> list[BudgetWarning]:
-        """In the order in which one would put them right."""
+        """Problems in the order in which one would fix them."""
         found = (
             self._view(),
             self._beside(),

@@ -8,7 +8,7 @@ from hemtra.core.errors import NotMeasured
 from hemtra.core.station.calibration import Calibration
 
 LEAST_STEP = 0.1
-"""mm between two known heights; nearer ones would make a gain of their noise."""
+"""Minimum distance of two known heights, mm; nearer ones would turn noise into gain."""
 MOST_CHANGE = 0.1
 """Share by which a scale may be corrected at once; more is a mistake, not a correction."""
 

@@ -16,7 +16,7 @@ from hemtra.core.form_fields import Form, setting
 Times = Annotated[float, Field(gt=0, le=100, allow_inf_nan=False)]
 
 SHORTEST = 0.02
-"""Times nominal; no shutter is faster."""
+"""Shortest exposure, in multiples of nominal."""
 NEAR_ENOUGH = 0.05
 """Share of the target within which a intensity has reached it."""
 MOST_LOOKS = 12
@@ -26,7 +26,7 @@ SATURATED = 254
 
 
 class Exposure(Form):
-    """Times are multiples of the model's nominal exposure."""
+    """Exposure in multiples of the model's nominal exposure."""
 
     by: Literal["manual", "automatic", "two"] = setting(
         "manual",
@@ -65,7 +65,7 @@ class Exposure(Form):
 
 @dataclass(frozen=True)
 class ExposureTrial:
-    """One exposure trial: the exposure and the intensity it gave."""
+    """An exposure trial: the exposure and the resulting intensity."""
 
     time: float
     brightness: float
@@ -73,7 +73,7 @@ class ExposureTrial:
 
 @dataclass(frozen=True)
 class Tuned:
-    """Where automatic exposure settled, whether it reached the target, and what to say about it."""
+    """Result of automatic exposure: the value, whether it reached the target, and a remark."""
 
     looks: tuple[ExposureTrial, ...]
     reached: bool

@@ -1,4 +1,4 @@
-"""What a trial scan says about its station, cause by cause: tilt, seams, encoder, yaw, pitch, exposure."""
+"""Findings of a trial scan by cause: tilt, overlap steps, encoder, yaw, pitch, exposure."""
 
 from __future__ import annotations
 
@@ -21,37 +21,37 @@ from hemtra.core.text import percent
 Remedy = Literal["level", "align", "encoder", "exposure", "correct", ""]
 
 NEAR_BELT = 2.0
-"""mm about the belt within which it is looked for."""
+"""Search distance about the belt, mm."""
 ABOVE_BELT = 3.0
-"""mm above the belt from which something is a part."""
+"""Height above the belt from which on something is a part, mm."""
 LEAST_BELT = 0.05
 """Share of the scan that must show the belt for its tilt to mean anything."""
 TILTED = 0.1
-"""Degrees of tilt that cost a height two micrometres per millimetre of distance."""
+"""Tilt at which a height is off by two micrometres per millimetre of distance, degrees."""
 HEIGHT_OFF = 0.1
 SEAM = 0.03
-"""mm of step between two sensors that is worth an alignment."""
+"""Step between two sensors that calls for an alignment, mm."""
 STRETCHED = 0.015
 """Share by which a part may come out longer or shorter before the encoder is doubted."""
 GROSS = 0.05
 """Share by which the belt's speed may differ from what it is set to; a belt slips and swings less than that."""
 SKEWED = 0.3
-"""Degrees by which a square part may come out skewed: five times what its ends, known to a row, can show."""
+"""Largest skew of a square part, degrees: five times what its ends, known to a row, can show."""
 LEANING = 1.0
-"""Degrees by which the laser may lean along travel before a finding says so."""
+"""Laser pitch from which on a finding reports it, degrees."""
 LEAST_SHIFT = 1.25
 """Rows by which something high must lie off the middle; half a row at either end is nothing."""
 LEAST_RISE = 2.0
-"""mm that something must stand above the part's main face to show how the laser leans."""
+"""Height above the part's main face at which a raised region shows the laser's pitch, mm."""
 WIDEST_GAP = 8.0
-"""mm of travel without a part that still lie within one."""
+"""Travel without data that still lies within a part, mm."""
 FEW_POINTS = 0.7
 """Share of the points that a part should show."""
 
 
 @dataclass(frozen=True)
 class Expected:
-    """What is known of the part and of the line before the scan; None where nothing is.
+    """Known facts of the part and the line before the scan; None where unknown.
 
     length, width: of the part along and across travel, in mm. symmetric: whether what stands high on it lies in
     the middle of its length. square: whether its ends are at right angles to its sides. speed: mm/s that the
@@ -77,7 +77,7 @@ class Expected:
 
 @dataclass(frozen=True)
 class Finding:
-    """What looks wrong, in a sentence, and the guided task that helps."""
+    """A finding in a sentence, and the guided task that helps."""
 
     text: str
     remedy: Remedy = ""
@@ -86,9 +86,9 @@ class Finding:
 def findings(
     data: HeightMap, layers: Sequence[HeightMap], belt: float, expected: Expected
 ) -> tuple[Finding, ...]:
-    """What looks wrong in the scan of one part on a belt at a z in mm, the likeliest cause first.
+    """Findings in the scan of one part on a belt at a z in mm, the likeliest cause first.
 
-    Causes are looked at one by one, each by what it alone changes: the belt's plane by a tilt, a step between
+    Causes are examined one by one, each by its own effect: the belt's plane by a tilt, a step between
     layers by sensors that stand apart, speed and length by the encoder, right angles by a laser line that is
     turned, the middle of what stands high by one that leans. layers: of several sensors what each one saw, from
     left to right.
@@ -153,7 +153,7 @@ def _part(data: HeightMap, belt: float, expected: Expected) -> list[Finding]:
 
 
 def _cut(data: HeightMap, rows: NDArray[np.int64]) -> str:
-    """How the scan cuts the part, or that it holds more than one; empty where it does neither."""
+    """Cuts through the part, or more than one part; empty where there are none."""
     last = data.shape[0] - 1
     if rows[0] == 0 and rows[-1] == last:
         return "The part is longer than the scan, which is cut off at both ends: scan more."
@@ -167,7 +167,7 @@ def _cut(data: HeightMap, rows: NDArray[np.int64]) -> str:
 
 
 def speed_findings(expected: Expected) -> list[Finding]:
-    """That the encoder and the set speed contradict each other; it shows in a scan with profiles missed too."""
+    """Contradiction between encoder and set speed, which also shows in a scan with missed profiles."""
     if abs(expected.speed_ratio - 1.0) <= GROSS:
         return []
     return [
@@ -181,7 +181,7 @@ def speed_findings(expected: Expected) -> list[Finding]:
 
 @dataclass(frozen=True)
 class _Outline:
-    """Where a part begins and ends, in mm: along travel in each of its columns, across in each of its rows."""
+    """Start and end of a part, in mm: along travel in each of its columns, across in each of its rows."""
 
     x: FloatArray
     front: FloatArray
@@ -192,7 +192,7 @@ class _Outline:
 
     @classmethod
     def of(cls, raised: BoolArray, data: HeightMap) -> _Outline:
-        """Of what is raised; rows and columns that hold little of the part, such as corners, are left out."""
+        """Extent of the raised region; rows and columns with little of it, such as corners, are left out."""
         grid = data.grid
         across, along = raised.any(axis=0), raised.any(axis=1)
         x, front, rear = _ends(raised[:, across].T, np.flatnonzero(across) * grid.dx, grid.dy)
@@ -201,24 +201,24 @@ class _Outline:
 
     @property
     def length(self) -> float:
-        """mm along travel, in the usual column."""
+        """Length along travel, in the median column, mm."""
         return float(np.median(self.rear - self.front))
 
     @property
     def width(self) -> float:
-        """mm across, in the usual row."""
+        """Width across, in the median row, mm."""
         return float(np.median(self.right - self.left))
 
     @property
     def skew(self) -> float:
-        """Degrees by which ends and sides miss the right angle, the ends turned counterclockwise."""
+        """Deviation of ends and sides from the right angle, degrees, the ends turned counterclockwise."""
         ends = (_slope(self.x, self.front) + _slope(self.x, self.rear)) / 2
         sides = (_slope(self.y, self.left) + _slope(self.y, self.right)) / 2
         return math.degrees(math.atan(ends) + math.atan(sides))
 
 
 def _ends(lines: BoolArray, at: FloatArray, step: float) -> tuple[FloatArray, FloatArray, FloatArray]:
-    """Where lines (n, m) are first and last true, in mm of `step` a sample, and the places of these lines."""
+    """First and last true sample of lines (n, m), in mm of `step` a sample, and the places of these lines."""
     first = lines.argmax(axis=1) * step
     last = (lines.shape[1] - lines[:, ::-1].argmax(axis=1)) * step
     whole = last - first > 0.8 * np.median(last - first)
@@ -226,7 +226,7 @@ def _ends(lines: BoolArray, at: FloatArray, step: float) -> tuple[FloatArray, Fl
 
 
 def _slope(x: FloatArray, y: FloatArray) -> float:
-    """Of the least-squares line over the middle four fifths of places, where no rounded corner lies."""
+    """Slope of the least-squares line over the middle four fifths of places, away from rounded corners."""
     off = len(x) // 10
     x, y = x[off : len(x) - off], y[off : len(y) - off]
     if len(x) < 3:
@@ -269,7 +269,7 @@ def _stretched(outline: _Outline, expected: Expected) -> list[Finding]:
 
 
 def _off(size: float, expected: float | None, places: FloatArray) -> float:
-    """By what factor a size is off; 0 where it is as expected, or nothing is."""
+    """Ratio of a size to the expected one; 0 where it is as expected, or unknown."""
     if expected is None:
         return 0.0
     # a row or column more or less at either end is no stretch
@@ -278,7 +278,7 @@ def _off(size: float, expected: float | None, places: FloatArray) -> float:
 
 
 def _leaning(data: HeightMap, belt: float, outline: _Outline, expected: Expected) -> list[Finding]:
-    """That what stands high on a symmetric part lies off its middle, as it does where the laser leans."""
+    """Offset of a raised face from the middle of a symmetric part, as a pitched laser causes it."""
     if not expected.symmetric:
         return []
     heights = data.z[data.z > belt + ABOVE_BELT].astype(np.float64)

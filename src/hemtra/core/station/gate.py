@@ -15,7 +15,7 @@ class Switch:
     line: int = field(compare=False)
     on: bool = field(compare=False)
     pulse: float = field(compare=False, default=0.0)
-    """s after which it goes back; 0 until it is switched again."""
+    """Time after which it goes back, s; 0 until it is switched again."""
     part: int = field(compare=False, default=0)
 
 
@@ -38,7 +38,7 @@ class GateTracker:
         heapq.heappush(self._due, Switch(at, self._count, line, on, pulse, part))
 
     def advance(self, travel: float, time: float) -> list[Switch]:
-        """What is to be switched now, in order: travel in mm, time in s, both never falling."""
+        """Switches now due, in order: travel in mm, time in s, both never falling."""
         found: list[Switch] = []
         while self._back and self._back[0][0] <= time:
             _, order, line, on = heapq.heappop(self._back)

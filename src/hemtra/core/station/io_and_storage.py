@@ -1,4 +1,4 @@
-"""What a station is connected to, and what it keeps: the I/O module, and the scans of its parts."""
+"""Connections and storage of a station: the I/O module, and the scans of its parts."""
 
 from __future__ import annotations
 
@@ -66,7 +66,7 @@ class Incoming(Form):
 
 
 class ScanRetention(Form):
-    """Which scans are kept, and how much disk they may take."""
+    """Scans to keep, and the disk space they may take."""
 
     scans: Literal["all", "failed", "every", "none"] = setting(
         "failed", "scans kept", "Values and verdicts of all parts are kept in any case.", choices=KEPT

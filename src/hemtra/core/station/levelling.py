@@ -19,9 +19,9 @@ from hemtra.core.zones.zone import AnyZone
 TRIM = 4.0
 """Root mean squares beyond which a point does not belong to the plate: spikes and dirt."""
 CELL = 3.0
-"""mm of the cells whose means show whether the plate is flat, apart from noise."""
+"""Size of the cells whose means show whether the plate is flat, apart from noise, mm."""
 FLAT = 0.05
-"""mm from the least to the greatest cell of something that may be called flat."""
+"""Largest range over the cells of a flat face, mm."""
 SETTLES = 8
 """Rounds in which turns that work upon each other settle; at 10° five are enough for rounding."""
 LEAST_DATA = 0.3
@@ -30,7 +30,7 @@ LEAST_DATA = 0.3
 
 @dataclass(frozen=True)
 class Levelled:
-    """What a plate showed: tilt in degrees, height in mm, how flat it is, and the calibration that follows."""
+    """Result of levelling on a plate: tilt in degrees, height in mm, flatness, and the new calibration."""
 
     tilt: float
     height: float

@@ -1,4 +1,4 @@
-"""How a sensor is mounted, as drawn and as it really is."""
+"""Mounting of a sensor, as drawn and as built."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ Stretch = Annotated[float, Field(ge=-10.0, le=10.0, allow_inf_nan=False)]
 
 
 class MountingPose(Form):
-    """How far the sensor is from where it is drawn. A simulated sensor knows; a real one is measured."""
+    """Deviation of the sensor from its drawn pose: known for a simulated sensor, measured for a real one."""
 
     roll: Tilt = setting(0.0, "roll", "Rotation about y; tilts heights along x.", unit="°")
     pitch: Tilt = setting(0.0, "pitch", "Rotation about x; shifts high points along travel.", unit="°")
@@ -61,7 +61,7 @@ class SensorMount(Form):
     hang: MountingPose = MountingPose()
     calibration: Calibration = Calibration()
     reference: ReferenceProfile | None = None
-    """What the nearest peak is near to, and what is drawn dimmed behind the live profile."""
+    """Feature nearest to the peak, and the reference dimmed behind the live profile."""
 
     def covered(self, model: SensorModel) -> tuple[float, float]:
         """Lowest and highest z in mm that are delivered."""
@@ -73,7 +73,7 @@ class SensorMount(Form):
 
 
 def calibrated(mount: SensorMount, x: FloatArray, z: FloatArray, grey: NDArray[np.uint8]) -> Profile:
-    """One profile as the sensor gave it, (points,) each, in the station."""
+    """A profile as the sensor delivered it, (points,) each, in the station."""
     points = np.column_stack([x, np.zeros_like(x), np.nan_to_num(z.astype(np.float64))])
     placed = mount.calibration.applied(points)
     height = np.where(np.isnan(z), np.nan, placed[:, 2])

@@ -1,4 +1,4 @@
-"""What a laser-profile sensor is, optically."""
+"""Optics of a laser-profile sensor."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ class CaptureBand(Form):
 
     @property
     def across(self) -> tuple[float, float]:
-        """Least and greatest x, infinite where there is no limit."""
+        """Lower and upper x, infinite where there is no limit."""
         return _bounds(self.x_low, self.x_high)
 
     @model_validator(mode="after")

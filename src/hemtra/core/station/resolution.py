@@ -9,12 +9,12 @@ from dataclasses import dataclass
 from hemtra.core.errors import NotMeasured
 
 MOST_SPREAD = 0.01
-"""Share by which runs may differ before they are no longer believed to be the same travel."""
+"""Largest relative difference between runs over the same travel."""
 
 
 @dataclass(frozen=True)
 class Run:
-    """One known travel in mm and the counts it made; both may be negative when the line went back."""
+    """A known travel in mm and its counts; both may be negative for travel backwards."""
 
     travel: float
     counts: int

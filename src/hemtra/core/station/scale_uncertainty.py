@@ -1,4 +1,4 @@
-"""How well the scales of a station are known: what calibration and the encoder's resolution leave."""
+"""Uncertainty of a station's scales, from calibration and encoder resolution."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ class ScaleUncertainty(Form):
 
     @classmethod
     def of(cls, snapshot: Mapping[str, Any]) -> ScaleUncertainty:
-        """As the station that a scan was taken with states it; all 0 where it states none that holds."""
+        """Scale uncertainty stated by the station of a scan; all 0 where it states none that holds."""
         stated = snapshot.get("scales")
         try:
             return cls.model_validate(stated if isinstance(stated, Mapping) else {})

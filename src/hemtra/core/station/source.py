@@ -1,4 +1,4 @@
-"""What delivers profiles and triggers of a station: a sensor with its encoder and eye, real or simulated."""
+"""Source of profiles and triggers: a sensor with its encoder and photo-eye, real or simulated."""
 
 from __future__ import annotations
 
@@ -19,4 +19,4 @@ class Source(Protocol):
         """Begin."""
 
     def counted(self, time: float) -> float:
-        """mm that the belt has moved at a time in s, as the station counts them."""
+        """Travel of the belt at a time in s, as the station counts it, mm."""

@@ -48,7 +48,7 @@ class Station(Form):
 
     @property
     def length(self) -> float:
-        """mm of one scan; of one that lasts as long as its trigger, what the length would be."""
+        """Length of a scan, mm; of one that lasts as long as its trigger, its expected length."""
         found = self.trigger.length_mm(self.travel)
         return self.trigger.length if found is None else found
 
@@ -63,12 +63,12 @@ class Station(Form):
         return self.line.belt
 
     def snapshot(self) -> dict[str, object]:
-        """As it is kept with a scan."""
+        """Copy kept with a scan."""
         return self.model_dump(mode="json", by_alias=True)
 
     @property
     def lead(self) -> float:
-        """mm that a scan begins before the part's front reaches the laser; below zero it begins within it."""
+        """Distance from the start of a scan to the part's front edge, mm; below zero it begins later."""
         upstream = self.trigger.distance if self.trigger.by == "eye" else 0.0
         return upstream - self.trigger.delay_mm(self.travel)
 
@@ -154,7 +154,7 @@ def migrate(content: dict[str, Any]) -> dict[str, Any]:
 
 
 def _from_2(content: dict[str, Any]) -> dict[str, Any]:
-    """One sensor, roll and pitch of its mount, and an eye, became several sensors, a line, and a trigger."""
+    """Migrate one sensor, roll and pitch of its mount, and a photo-eye to sensors, a line, and a trigger."""
     sensor, travel, eye = dict(content["sensor"]), dict(content["travel"]), dict(content.get("eye", {}))
     levelling, climb = sensor.pop("levelling", {}), sensor.pop("pitch", 0.0)
     sensor["exposure"] = {"time": sensor.get("exposure", 1.0)}

@@ -70,7 +70,7 @@ BY_ENCODER: dict[str, tuple[str, ...]] = {"clock": ("encoder",)}
 
 
 class Travel(Form):
-    """What makes a profile due: so many counts of the encoder, or a period of the internal clock."""
+    """Profile clock: encoder counts per profile, or a period of the internal clock."""
 
     clock: Literal["encoder", "internal"] = setting(
         "encoder",
@@ -109,7 +109,7 @@ class Travel(Form):
 
     @property
     def spacing(self) -> float:
-        """mm from one profile to the next, as far as the station knows."""
+        """Distance from one profile to the next, as set in the station, mm."""
         if self.clock == "internal":
             return self.speed * self.period / 1000.0
         return self.counts_per_profile / self.encoder.counts_per_mm
@@ -150,7 +150,7 @@ class ProfileCounter:
 
 
 class Conveyor(Form):
-    """How the line runs and feeds parts; the virtual one does as set."""
+    """Motion of the line and part feed; the simulated one runs as set."""
 
     part_spacing: Positive = setting(
         300.0, "part spacing", "From the front of one part to the next.", unit="mm"

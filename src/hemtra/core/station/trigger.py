@@ -23,7 +23,7 @@ TOO_EARLY = "the scan before it was not complete"
 
 @dataclass(frozen=True)
 class TriggerRules:
-    """How triggers become scans, in profiles and seconds."""
+    """Rules by which triggers become scans, in profiles and seconds."""
 
     delay: int
     """Profiles from a trigger to its scan; below zero the scan begins before its trigger."""
@@ -74,7 +74,7 @@ class Ignored:
     at: int
     reason: str
     place: int = 0
-    """Where along the travel, in profiles as the encoder counts them."""
+    """Position along the travel, in profiles as the encoder counts them."""
 
 
 TriggerChange: TypeAlias = Opened | Closed | Ignored
@@ -111,7 +111,7 @@ class TriggerMachine:
         self._open: list[_Open] = []
         self._scans = 0
         self._end = 0
-        """Where the scan that was closed last ended."""
+        """End of the scan closed last."""
 
     @property
     def open_scans(self) -> tuple[tuple[int, int, int | None], ...]:
@@ -130,7 +130,7 @@ class TriggerMachine:
         return min(wanted)
 
     def trigger(self, at: int, time: float) -> tuple[TriggerChange, ...]:
-        """Something started when profile `at` was due."""
+        """Start of a trigger when profile `at` was due."""
         rules = self._rules
         first = at + rules.delay if rules.delay_time is None else None
         if rules.early == "ignore" and first is not None and self._is_early(first):
@@ -152,7 +152,7 @@ class TriggerMachine:
         return before.last is None or first < before.last
 
     def release(self, at: int, time: float) -> tuple[TriggerChange, ...]:
-        """What started has ended; only a scan that lasts as long as its trigger cares."""
+        """End of the trigger's cause; matters only to a scan that lasts as long as its trigger."""
         lasting = [s for s in (*self._open, *self._waiting) if s.last is None and s.ends is None]
         if lasting and self._rules.length is None:
             scan = lasting[0]

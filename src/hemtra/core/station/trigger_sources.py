@@ -1,4 +1,4 @@
-"""What starts a scan: the trigger as the station has it, and those that the profiles themselves make."""
+"""Start of scans: the station's trigger, and triggers derived from the profiles themselves."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ DELAYED = {"by": ("eye", "height", "manual", "reversal")}
 
 
 class Trigger(Form):
-    """What starts a scan, how long after, and for how long."""
+    """Cause, delay and duration of a scan."""
 
     by: Literal["free", "eye", "distance", "height", "reversal", "manual"] = setting(
         "eye",
@@ -126,10 +126,10 @@ class Trigger(Form):
 
 
 class TriggerDetector(Protocol):
-    """Looks at profiles as they come, and says where something started or ended."""
+    """Detects starts and ends in arriving profiles."""
 
     def feed(self, first: int, z: NDArray[np.float32], places: NDArray[np.int64]) -> list[Started]:
-        """What starts within these profiles. z: (n, cols) heights in mm; places: (n,) along the travel."""
+        """Starts within these profiles. z: (n, cols) heights in mm; places: (n,) along the travel."""
 
 
 class _Every:
@@ -152,7 +152,7 @@ class _Height:
         self._present, self._others = False, 0
 
     def feed(self, first: int, z: NDArray[np.float32], places: NDArray[np.int64]) -> list[Started]:
-        """Where enough profiles in a row show something, or nothing any more."""
+        """Place where enough consecutive profiles show something, or nothing any more."""
         found: list[Started] = []
         for index, width in enumerate(widest_over(z, self._over), start=first):
             if (width >= self._wide) == self._present:
@@ -173,7 +173,7 @@ class _Reversal:
         self._direction = 0
 
     def feed(self, first: int, z: NDArray[np.float32], places: NDArray[np.int64]) -> list[Started]:
-        """Where the places begin to rise or to fall."""
+        """Places where the positions begin to rise or to fall."""
         found: list[Started] = []
         for index, place in enumerate(places.tolist(), start=first):
             direction = 1 if self._last is None or place > self._last else -1

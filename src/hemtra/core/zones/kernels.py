@@ -20,7 +20,7 @@ def fill_spans(first: NDArray[np.int64], last: NDArray[np.int64], cols: int) -> 
 
 @compiled
 def near_line(u: FloatArray, v: FloatArray, line: FloatArray, reach: float) -> BoolArray:
-    """Which points (n, m) lie within `reach` of a line through (k, 2) places, all in mm."""
+    """Mask of the points (n, m) within `reach` of a line through (k, 2) places, all in mm."""
     rows, cols = u.shape
     near = np.zeros((rows, cols), np.bool_)
     for k in range(line.shape[0] - 1):

@@ -44,7 +44,7 @@ def placed_node(zone: PathZone, node: int, *, x: float | None = None, y: float |
 
 
 def with_node_after(zone: PathZone, node: int) -> PathZone:
-    """One more node half way to the next one; from the last of an open path, half way to the one before."""
+    """Add a node half way to the next one; at the last of an open path, half way to the one before."""
     curve, count = zone.curve(), len(zone.nodes)
     here = curve.node_at[node]
     if node + 1 < count:
@@ -56,7 +56,7 @@ def with_node_after(zone: PathZone, node: int) -> PathZone:
 
 
 def with_node_at(zone: PathZone, x: float, y: float) -> tuple[PathZone, int]:
-    """One more node at a place of the part, between the two that the path passes there; and its number.
+    """Add a node at a place of the part, between its two neighbours on the path; returns its index too.
 
     Raises `NotMeasured` where the nodes make no path.
     """

@@ -78,7 +78,7 @@ def window(zone: AnyZone, data: HeightMap) -> Window:
 
 
 def _inside(zone: AnyZone, x: FloatArray, y: FloatArray) -> BoolArray:
-    """Which points of a row of x (1, cols) and a column of y (rows, 1) are inside a zone."""
+    """Mask of the points of a row of x (1, cols) and a column of y (rows, 1) inside a zone."""
     if zone.add or zone.cut:
         return _inside_pieces(zone, x, y)
     if isinstance(zone, RingZone):
@@ -88,7 +88,7 @@ def _inside(zone: AnyZone, x: FloatArray, y: FloatArray) -> BoolArray:
 
 
 def _filled(first: FloatArray, last: FloatArray, x: FloatArray) -> BoolArray:
-    """Which points of a row of x (1, cols) lie between first and last x of each line (rows, 1)."""
+    """Mask of the points of a row of x (1, cols) between first and last x of each line (rows, 1)."""
     slack = 1e-9
     start, step, count = float(x[0, 0]), float(x[0, -1] - x[0, 0]) / max(x.size - 1, 1) or 1.0, x.size
     from_col = np.ceil(np.clip((first[:, 0] - slack - start) / step, 0, count))

@@ -23,7 +23,7 @@ ELLIPSE_CORNERS = 72
 """Corners of the polygon an ellipse is drawn with."""
 MOST_NODES, MOST_PIECES = 500, 64
 EDGE_SLACK = 1e-6
-"""mm beyond a piece of a zone in which its edge may still lie by rounding."""
+"""Rounding margin of the edges of a zone's pieces, mm."""
 SAMPLED = 400
 """Points along either side of the grid that finds the area of a zone with pieces."""
 
@@ -52,7 +52,7 @@ class Band(BaseModel):
         return self
 
     def holds(self, x: FloatArray, y: FloatArray, z: FloatArray) -> BoolArray:
-        """Which points lie in it; those without data are not ruled out."""
+        """Mask of the points in it; those without data are not ruled out."""
         x0, y0, z0, slope_x, slope_y = self.above
         height = z - (z0 + slope_x * (x - x0) + slope_y * (y - y0))
         low, high = (-np.inf if self.low is None else self.low), (np.inf if self.high is None else self.high)
@@ -60,7 +60,7 @@ class Band(BaseModel):
 
     @property
     def words(self) -> str:
-        """Which heights they are: “3 to 4 mm”, “above 3 mm”."""
+        """Describe the band: “3 to 4 mm”, “above 3 mm”."""
         if self.low is None:
             return f"below {self.high:g} mm"
         return f"above {self.low:g} mm" if self.high is None else f"{self.low:g} to {self.high:g} mm"
@@ -92,7 +92,7 @@ class _Zone(BaseModel, ABC):
 
     @abstractmethod
     def base_area(self) -> float:
-        """mm² of the zone without its pieces."""
+        """Area of the zone without its pieces, mm²."""
 
     @abstractmethod
     def base_outline(self) -> FloatArray:
@@ -100,7 +100,7 @@ class _Zone(BaseModel, ABC):
 
     @abstractmethod
     def base_contains(self, u: FloatArray, v: FloatArray) -> BoolArray:
-        """Which places in the zone's own coordinates are inside, pieces apart."""
+        """Mask of the places inside, in the zone's own coordinates, pieces apart."""
 
     @property
     def area(self) -> float:
@@ -122,7 +122,7 @@ class _Zone(BaseModel, ABC):
         return [self.outward(*piece.outline().T) for piece in (*self.cut, *self.add)]
 
     def half_extent(self) -> tuple[float, float]:
-        """Half size in mm of the box along x and y, about the centre, that holds the zone."""
+        """Half size along x and y of the box about the centre that holds the zone, mm."""
         added = [self.outward(*piece.outline().T) for piece in self.add]
         reach = [np.abs(part - (self.x, self.y)).max(axis=0) for part in (self.outline(), *added)]
         wx, wy = np.max(reach, axis=0)
@@ -137,7 +137,7 @@ class _Zone(BaseModel, ABC):
         return None
 
     def contains(self, x: FloatArray, y: FloatArray) -> BoolArray:
-        """Which of the positions in mm are inside."""
+        """Mask of the positions in mm that are inside."""
         u, v = self.local(x, y)
         inside = self.base_contains(u, v)
         for piece in self.add:
@@ -170,7 +170,7 @@ class RectangleZone(_Zone):
     shape: Literal["rectangle"] = "rectangle"
 
     def base_area(self) -> float:
-        """mm²"""
+        """Area, mm²."""
         return self.width * self.height
 
     def base_outline(self) -> FloatArray:
@@ -179,7 +179,7 @@ class RectangleZone(_Zone):
         return np.array([(-w, -h), (w, -h), (w, h), (-w, h)])
 
     def half_extent(self) -> tuple[float, float]:
-        """As for all; exact, since what fills its box is cut out of the map as it is."""
+        """Mask of the places inside; exact, since what fills its box is cut out of the map as it is."""
         if self.add:
             return super().half_extent()
         c, s = _abs_cos_sin(self.rotation)
@@ -216,7 +216,7 @@ class EllipseZone(_Zone):
     shape: Literal["ellipse"] = "ellipse"
 
     def base_area(self) -> float:
-        """mm²"""
+        """Area, mm²."""
         return math.pi / 4 * self.width * self.height
 
     def base_outline(self) -> FloatArray:
@@ -225,7 +225,7 @@ class EllipseZone(_Zone):
         return np.column_stack([self.width / 2 * np.cos(angle), self.height / 2 * np.sin(angle)])
 
     def half_extent(self) -> tuple[float, float]:
-        """As for all; the polygon it is drawn with lies inside it."""
+        """Mask of the places inside; the polygon it is drawn with lies inside it."""
         if self.add:
             return super().half_extent()
         c, s = _abs_cos_sin(self.rotation)
@@ -260,7 +260,7 @@ class RingZone(EllipseZone):
     """Size of the hole as a share of the whole."""
 
     def base_area(self) -> float:
-        """mm²"""
+        """Area, mm²."""
         return super().base_area() * (1.0 - self.inner**2)
 
     def base_contains(self, u: FloatArray, v: FloatArray) -> BoolArray:
@@ -366,7 +366,7 @@ class PathZone(_Zone):
         )
 
     def base_area(self) -> float:
-        """mm² of the band along it."""
+        """Area of the band along it, mm²."""
         places = self.base_outline()
         return max(float(np.hypot(*np.diff(places, axis=0).T).sum()), 1e-3) * self.across
 

@@ -1,4 +1,4 @@
-"""What the lanes of the Plan workspace work on: the part on the stage, and the tray."""
+"""Work of the Plan workspace's lanes: the part on the stage, and the tray."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ from hemtra.desktop.background.latest_task import Superseded
 from hemtra.desktop.models.bench import Place, Shown
 
 OVERSHOOT = 0.35
-"""How far a section through two points continues beyond them, as a share of their distance."""
+"""Extension of a section beyond its two points, as a share of their distance."""
 
 
 @dataclass(frozen=True)
@@ -58,7 +58,7 @@ class ShowRequest:
 
 
 def show(request: ShowRequest, superseded: Superseded) -> Iterator[Shown]:
-    """One answer with numbers, evidence and section together, so that the screen never shows half of it.
+    """An answer with numbers, evidence and section together, so that the screen never shows half of it.
 
     It is not cut short when superseded: in a drag something newer always waits, and the screen would starve.
     """
@@ -92,7 +92,7 @@ def show(request: ShowRequest, superseded: Superseded) -> Iterator[Shown]:
 
 
 def _show_along(request: ShowRequest, shown: Shown, step_id: str, row: Characteristic | None) -> Shown:
-    """What lies along a path, with the section across it where it is looked at."""
+    """Evidence along a path, with the section across it at the place shown."""
     result, along = shown.result, shown.result.steps[step_id].value
     kind = kind_named(result.steps[step_id].step.kind)
     assert issubclass(kind, AlongPath)
@@ -121,7 +121,7 @@ def _show_along(request: ShowRequest, shown: Shown, step_id: str, row: Character
 
 
 def worst_along(along: Along, result: Result, row: Characteristic | None) -> float:
-    """mm along a path to where a characteristic is worst, else to where the longest break is."""
+    """Position along a path of the worst section, mm, else of the longest break."""
     series = None if row is None else result.series.get(row.balloon)
     if row is not None and series is not None and series.by == "section" and series.measured.any():
         outside = beyond(np.where(series.measured, series.values, np.nan), row.lower, row.upper)
@@ -159,7 +159,7 @@ def _show_profile(request: ShowRequest, plan: Plan) -> Shown:
 
 
 def _coloured(request: ShowRequest, plan: Plan, result: Result, steps: list[str]) -> HeightMap | None:
-    """What colours the part where that is not its height; None where it is, or where it is unknown."""
+    """Values that colour the part instead of its height; None for the height, or where unknown."""
     data = prepared_map(plan, result) or request.engine.data
     if request.colour == "slope":
         return slope_map(data)
@@ -175,7 +175,7 @@ def _coloured(request: ShowRequest, plan: Plan, result: Result, steps: list[str]
 
 
 def _placed(plan: Plan, result: Result) -> tuple[Frame, Frame] | None:
-    """Where a frame of the plan lies on this part, and where on the reference; None where it was not found.
+    """Pose of a frame of the plan on this part and on the reference; None where it was not found.
 
     A plan without frames expects all parts in one place.
     """
@@ -267,7 +267,7 @@ class TrayRequest:
 
 @dataclass(frozen=True)
 class TrayAnswer:
-    """What became of one part."""
+    """Result of one part."""
 
     index: int
     result: Result | None
@@ -275,7 +275,7 @@ class TrayAnswer:
 
 
 def try_tray(request: TrayRequest, superseded: Superseded) -> Iterator[TrayAnswer]:
-    """One answer a part, in order, until something newer is asked."""
+    """Answer part by part, in order, until a newer request arrives."""
     plan = taught_plan(request.plan, request.teacher)
     for index, engine in enumerate(request.engines):
         if superseded():

@@ -1,4 +1,4 @@
-"""What the user can do: one record each, from which menu, shortcuts, command search and help are made."""
+"""User actions: one record each, from which menu, shortcuts, command search and help are made."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ def always() -> bool:
 
 @dataclass(frozen=True)
 class Action:
-    """Something the user can do: where it stands in the menu, and what it is good for."""
+    """A user action: its place in the menu, and its help."""
 
     id: str
     title: str

@@ -37,15 +37,15 @@ NUMBERS = {
 }
 OPTIONAL = ("no_data",)
 SIDE, FEW = 300, 60_000
-"""Pixels of the picture's longer side, and points of a cloud that it is made of."""
+"""Longer side of the picture, pixels, and number of a cloud's points in it."""
 BAR, TALL = 4, 44
-"""Pixels of a bar of the histogram, and of the highest."""
+"""Width of a bar of the histogram, and largest height, pixels."""
 DARK = 24
 """Grey of the lowest height; what holds no data is black."""
 
 
 class ImportForm(QDialog):
-    """What the file says and what is proposed can be changed; the picture follows."""
+    """Edit the file's information and the proposals; the picture follows."""
 
     wanted = Signal(object, bool)
     """The settings, and whether they hold for all files of the folder."""
@@ -131,7 +131,7 @@ class ImportForm(QDialog):
         layout.addLayout(beside, 1)
 
     def settings(self) -> ImportSettings:
-        """As typed. Raises `HemtraError` that names a field whose number does not hold."""
+        """Settings as typed. Raises `HemtraError` that names a field with an invalid number."""
         given: dict[str, Any] = {"unit": self.unit.currentData(), "page": self._page}
         for name, field in self.fields.items():
             text = field.text().strip().replace(",", ".")
@@ -200,7 +200,7 @@ def _coarser(foreign: Foreign, asked: ImportSettings) -> ImportSettings:
 
 
 def _histogram(data: HeightMap) -> QPixmap:
-    """How often each height occurs, from the lowest on the left to the highest."""
+    """Histogram of the heights, the lowest on the left."""
     known = data.z[~np.isnan(data.z)]
     counts, _ = np.histogram(known, SIDE // BAR)
     tall = np.sqrt(counts / max(int(counts.max()), 1)) * TALL

@@ -42,16 +42,16 @@ class PlanFiles:
         parent: QWidget,
     ) -> None:
         self.leaving = Signal()
-        """What is open now is about to be left behind."""
+        """Emitted before the open plan is closed."""
         self.part_taken = Signal()
         self._bench, self._tasks, self._notifications = bench, tasks, notifications
         self._settings, self._parent = settings, parent
         self._writing, self._asked, self._written = threading.Lock(), 0, 0
-        """Of the settings: the lock on their file, and how often they were to be kept and were."""
+        """Settings: the lock on their file, and how many saves were requested and done."""
 
     @property
     def folder(self) -> Path:
-        """Where dialogs begin."""
+        """Folder in which dialogs begin."""
         path = self._bench.document.path
         return path.parent if path else files_begin_at()
 
@@ -204,7 +204,7 @@ class PlanFiles:
         self._bench.select(min((c.balloon for c in self._bench.document.plan.sheet), default=None))
 
     def take_part(self, part: TrayPart) -> None:
-        """Put a part into the tray; the first one becomes the reference where there is none."""
+        """Add a part to the tray; the first one becomes the reference where there is none."""
         self._bench.tray.add(part)
         if self._bench.document.reference is None:
             self._bench.document.reference = part.scan
@@ -230,7 +230,7 @@ class PlanFiles:
         self._tasks.start("Reference", lambda task: redrawn(before, engine), done)
 
     def report_errors(self, troubles: tuple[str, ...] | list[str]) -> None:
-        """Say what could not be read."""
+        """Report the files that could not be read."""
         if troubles:
             more = f" ({len(troubles) - 1} more could not be read either.)" if len(troubles) > 1 else ""
             self._notifications.post(Notice(troubles[0] + more))
@@ -245,7 +245,7 @@ class PlanFiles:
         self._saving()()
 
     def _saving(self) -> Callable[[], None]:
-        """What writes the settings as they are now."""
+        """Return a function that writes the settings as they are now."""
         settings, self._asked = self._settings.model_copy(deep=True), self._asked + 1
         number = self._asked
 

@@ -23,7 +23,7 @@ LARGEST = 32 * 1024**2
 
 @dataclass(frozen=True)
 class UnsavedState:
-    """What was open and not saved: a plan with its tray, a station, or both."""
+    """Unsaved work: a plan with its tray, a station, or both."""
 
     plan: Plan | None
     path: Path | None
@@ -35,12 +35,12 @@ class UnsavedState:
 
     @property
     def names(self) -> str:
-        """What it is, in the user's words."""
+        """Describe it in the user's words."""
         return " and ".join(f"“{held.name}”" for held in (self.plan, self.station) if held is not None)
 
 
 def recovery_folder() -> Path:
-    """Where unsaved work is kept."""
+    """Folder of unsaved work."""
     return Path(platformdirs.user_state_dir("hemtra")) / "unsaved"
 
 
@@ -51,7 +51,7 @@ def own_file(number: int = 0) -> Path:
 
 @dataclass(frozen=True)
 class State:
-    """What is to be kept in a file: only what is not saved."""
+    """Unsaved documents to keep in a file."""
 
     file: Path
     plan: Plan | None = None

@@ -1,4 +1,4 @@
-"""What the workspaces of a window share: what is open and remembered, what runs beside it, the lock."""
+"""State shared by the workspaces of a window: open documents, settings, background work, the lock."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ Prepare = Callable[[Progress], object]
 
 
 class Session:
-    """One per window."""
+    """Session of a window."""
 
     def __init__(self, window: QWidget, notifications: Notifications, trigger: Callable[[str], None]) -> None:
         """trigger: does an action by its id."""
@@ -90,7 +90,7 @@ class Session:
 
     @property
     def records_at(self) -> str:
-        """Where the records are that are looked at; '' where there are none yet."""
+        """Location of the records shown; '' where there are none yet."""
         db = self._records or default_db()
         return db if "://" in db or Path(db).is_file() else ""
 

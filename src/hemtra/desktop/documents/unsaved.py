@@ -22,7 +22,7 @@ from hemtra.desktop.widgets.notifications import Notice, Notifications
 from hemtra.storage.plans import load_plan_file
 
 KEEP_AFTER_MS = 1500
-"""How soon after a change unsaved work is kept."""
+"""Delay between a change and keeping unsaved work."""
 
 
 class UnsavedWork(QObject):

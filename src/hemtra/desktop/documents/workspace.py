@@ -1,4 +1,4 @@
-"""What a workspace is. One is a folder beside this one with an `entry` that names its class `WORKSPACE`."""
+"""Workspace interface. A workspace is a folder beside this one whose `entry` names its class `WORKSPACE`."""
 
 from __future__ import annotations
 
@@ -14,14 +14,14 @@ from hemtra.desktop.models.versioned import Versioned
 
 
 class Workspace(ABC):
-    """One of the places between which the tabs of the window change.
+    """A workspace, one tab of the window.
 
     page: what is shown. Subclasses make it, and give the actions that belong to it.
     """
 
     name: ClassVar[str]
     order: ClassVar[int]
-    """Where its tab stands."""
+    """Position of its tab."""
     keys: ClassVar[str]
     help: ClassVar[str] = ""
     manual: ClassVar[str] = "index.md"
@@ -45,24 +45,24 @@ class Workspace(ABC):
 
     @property
     def document(self) -> Versioned[Any]:
-        """What undo and save mean while it is on screen."""
+        """Undo and save while it is on screen."""
         return self.session.bench.document
 
     @property
     def open_name(self) -> str:
-        """Of what is open in it."""
+        """Title of the document open in it."""
         document = self.session.bench.document
         empty = self.session.bench.tray.current is None and not document.plan.steps
         return document.plan.name if document.path or not empty else ""
 
     @property
     def unit(self) -> str:
-        """In which lengths are shown."""
+        """Unit in which lengths are shown."""
         return self.session.unit.name
 
     @abstractmethod
     def actions(self) -> Iterable[Action]:
-        """What can be done in it."""
+        """Actions of the workspace."""
 
     def unit_changed(self) -> None:  # noqa: B027 - what is painted is painted anew without it
         """Lengths are shown in another unit."""

@@ -1,1 +1,1 @@
-"""What the window shows, without Qt."""
+"""State of the window, without Qt."""

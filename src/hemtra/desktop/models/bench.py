@@ -1,4 +1,4 @@
-"""What the user works on: document, tray, selection, and the results on the stage."""
+"""State of the Plan workspace: document, tray, selection, and the results on the stage."""
 
 from __future__ import annotations
 
@@ -31,14 +31,14 @@ COLOURS = {
     "reference": "deviation from the reference scan",
     "nominal": "deviation from the nominal surface",
 }
-"""What can colour a part, by key."""
+"""Colourings of a part, by key."""
 SCAN, ROW = "(scan)", "(row)"
 """The links at either end of a lineage; those between are steps, by their ids."""
 
 
 @dataclass(frozen=True)
 class Shown:
-    """What the stage shows of one part: its result, the evidence of the selected lineage, and the section.
+    """View of one part: its result, the evidence of the selected lineage, and the section.
 
     plan: the plan evaluated, with what it was taught by the reference scan.
     """
@@ -51,23 +51,23 @@ class Shown:
     """The same section of the reference scan, laid onto this part."""
     line: tuple[Place, Place] | None = None
     coloured: HeightMap | None = None
-    """What colours the part, where that is not its height."""
+    """Values that colour the part instead of its height."""
     index: int = -1
-    """Of a profile sequence, the one that is looked at; the steps of the result are its own."""
+    """Profile shown of a profile sequence; the steps of the result are its own."""
     here: Result | None = None
-    """What that one profile measures by itself."""
+    """Values of that one profile."""
     along: Along | None = None
-    """What the selected characteristic rests on along a path; the section is then one across it."""
+    """Path evidence of the selected characteristic; the section is then one across it."""
     at: float | None = None
-    """mm along the path where it is looked at."""
+    """Position along the path of the section shown, mm."""
     by_hand: bool = False
     """Whether the section lies along a line that was dragged."""
     across: tuple[Mark, ...] = ()
     """The result on the section there."""
     coverage: Coverage | None = None
     floor: float | None = None
-    """mm that a part of perfect form would read, of a characteristic of form."""
-    """What the selected characteristic rests on."""
+    """Form floor of a characteristic of form, mm."""
+    """Lineage of the selected characteristic."""
 
     @property
     def across_path(self) -> bool:
@@ -89,16 +89,16 @@ class WorkspaceModel:
         self._selected_step: str | None = None
         self.line: tuple[Place, Place] | None = None
         self.profile: int | None = None
-        """Of a profile sequence, the one to look at; None for the one that is drawn on."""
+        """Profile to show of a profile sequence; None for the one the plan is drawn on."""
         self.distance: float | None = None
-        """mm along the selected path, where to look at it; None for where it is worst."""
+        """Position along the selected path to show, mm; None for the worst section."""
         self.node = 0
-        """Of the selected path, the node whose numbers are shown."""
+        """Node of the selected path whose numbers are shown."""
         self.section_width = 1.0
         self.read_only = False
         """Whether zones are only looked at."""
         self.colour = "height"
-        """What colours the part: one of `COLOURS`."""
+        """Colouring of the part: one of `COLOURS`."""
         self._balloon: int | None = None
         self._card = ""
         """SCAN or ROW where the card of that is open, “step” for that of the selected step, "" for none."""
@@ -207,7 +207,7 @@ class WorkspaceModel:
         return () if self.subject is None else ancestry(self.document.shown, self.subject)
 
     def placed(self, step: Step) -> AnyZone | None:
-        """Where a step's zone is on the part on the stage; None where its anchor was not found."""
+        """Zone of a step on the part shown; None where its anchor was not found."""
         now = (self.shown, self.document.shown)
         if now[0] is not self._placed_for[0] or now[1] is not self._placed_for[1]:
             # asked for many times while one picture is painted
@@ -232,7 +232,7 @@ class WorkspaceModel:
             return None
 
     def on_section(self, step: Step) -> AnyZone | None:
-        """Where the zone of a step that looks on a section is on the one shown; None where it has no place."""
+        """Zone on the section of a step that works on sections; None where it has no place."""
         if step.zone is None or not step.follow.anchors:
             return step.zone
         if self.shown is None:
@@ -294,6 +294,6 @@ class WorkspaceModel:
             self.line_changed.emit()
 
     def show(self, shown: Shown | None) -> None:
-        """Put results on the stage."""
+        """Show results on the stage."""
         self.shown = shown
         self.shown_changed.emit()

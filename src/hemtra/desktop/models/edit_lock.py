@@ -22,7 +22,7 @@ from hemtra.runtime.run_setup import LOCK_FILE
 from hemtra.storage.files import make_folder, parsed_json, read_text, write_private
 
 COST, BLOCK, LANES = 2**14, 8, 1
-"""Of scrypt (RFC 7914): a try takes some tens of milliseconds and 16 MB."""
+"""Parameters of scrypt (RFC 7914): a try takes some tens of milliseconds and 16 MB."""
 LEAST = 4
 """Digits of a PIN."""
 TRIES, LONGEST_WAIT = 3, 600.0
@@ -36,7 +36,7 @@ GONE = (
 
 
 class _Kept(BaseModel):
-    """What the file holds: salt and key of the PIN, and how often a wrong one was tried, last at a time."""
+    """Content of the file: salt and key of the PIN, the number of wrong tries, and the time of the last one."""
 
     model_config = ConfigDict(extra="forbid")
 
@@ -76,7 +76,7 @@ class EditLock:
         return ""
 
     def wrong_with(self, pin: str) -> str:
-        """Why a PIN does not open the lock, in words; nothing where it does. Wrong tries are counted."""
+        """Reason why a PIN does not open the lock; empty where it does. Wrong tries are counted."""
         try:
             kept = _Kept.model_validate(parsed_json(read_text(self._path, LARGEST), "damaged"))
         except (FileError, ValidationError):
@@ -96,7 +96,7 @@ class EditLock:
         return "That is not the PIN."
 
     def refusal(self) -> str:
-        """Why nothing can be edited now; nothing where it can."""
+        """Reason why nothing can be edited now; empty where it can."""
         return LOCKED if self.locked else ""
 
     def _keep(self, kept: _Kept) -> None:
@@ -104,7 +104,7 @@ class EditLock:
 
 
 def known_by(pin: str) -> str:
-    """What is kept of a PIN: a salt and what scrypt makes of both."""
+    """Stored form of a PIN: a salt and the scrypt hash."""
     salt = os.urandom(16)
     return f"{salt.hex()}${_derived(pin, salt).hex()}"
 

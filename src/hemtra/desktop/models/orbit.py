@@ -10,7 +10,7 @@ import numpy as np
 from hemtra.core.arrays import FloatArray
 
 FIELD = 32.0
-"""Degrees of view from top to bottom."""
+"""Vertical angle of view, degrees."""
 NEAREST, FARTHEST = 2.0, 5000.0
 STEEPEST = 89.5
 LEAST_HEIGHT, MOST_HEIGHT = 0.5, 40.0
@@ -18,7 +18,7 @@ LEAST_HEIGHT, MOST_HEIGHT = 0.5, 40.0
 
 @dataclass(frozen=True)
 class Orbit:
-    """Where the camera is: degrees about z and above the x-y plane, mm from the point it looks at.
+    """Camera: degrees about z and above the x-y plane, mm from the point it faces.
 
     height: by how much z is exaggerated.
     """

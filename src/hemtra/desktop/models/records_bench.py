@@ -1,4 +1,4 @@
-"""What the Records workspace shows: lots, the parts that are wanted, and one characteristic over many parts."""
+"""State of the Records workspace: lots, filtered parts, and one characteristic over many parts."""
 
 from __future__ import annotations
 
@@ -23,14 +23,14 @@ class Group:
 
     @property
     def counts(self) -> Counts:
-        """Of all their parts."""
+        """Counts of all their parts."""
         found = [view.counts for view in self.lots]
         return Counts(sum(c.passed for c in found), sum(c.failed for c in found), sum(c.missing for c in found))
 
 
 @dataclass(frozen=True)
 class Overview:
-    """What there is in the lots that are chosen."""
+    """Content of the chosen lots."""
 
     failures: tuple[Failures, ...] = ()
     revisions: tuple[Revision, ...] = ()
@@ -38,7 +38,7 @@ class Overview:
 
 @dataclass(frozen=True)
 class TrendSeries:
-    """One way a characteristic stood, with its statistics."""
+    """A characteristic under one set of limits, with its statistics."""
 
     trend: Trend
     statistics: Statistics
@@ -46,7 +46,7 @@ class TrendSeries:
 
 @dataclass(frozen=True)
 class CharacteristicTrend:
-    """One characteristic over the parts of the chosen lots; texts where it has no numbers.
+    """A characteristic over the parts of the chosen lots; texts where it has no numbers.
 
     total: parts that it was evaluated on. bad: of these, how many do not pass it. verdict: of all of them.
     """
@@ -99,7 +99,7 @@ class RecordsBench:
 
     @property
     def counts(self) -> Counts:
-        """Of all parts of the chosen lots."""
+        """Counts of all parts in the chosen lots."""
         views = [view for group in self.groups for view in group.lots if view.lot.id in self.chosen]
         return Group("", tuple(views)).counts
 
@@ -109,7 +109,7 @@ class RecordsBench:
         return next(known, "")
 
     def take_lots(self, views: Iterable[LotView]) -> None:
-        """What lots there are; the newest is chosen where none is."""
+        """Update the list of lots; the newest is chosen where none is."""
         plans: dict[str, list[LotView]] = {}
         for view in views:
             plans.setdefault(view.lot.plan, []).append(view)
@@ -158,7 +158,7 @@ class RecordsBench:
             self.parts_changed.emit()
 
     def take_overview(self, overview: Overview) -> None:
-        """What the chosen lots hold; the characteristic that fails most is looked at unless another is."""
+        """Update the content of the chosen lots; the most failed characteristic is shown by default."""
         self.overview = overview
         known = [row.balloon for row in overview.failures]
         if self.balloon not in known:

@@ -1,4 +1,4 @@
-"""What the Run workspace shows: the last parts, counts, trends, and the state of everything outside."""
+"""State of the Run workspace: the last parts, counts, trends, and the health of outputs and records."""
 
 from __future__ import annotations
 
@@ -37,9 +37,9 @@ class RunEnvironment:
     free: float | None = None
     times: Times = field(default_factory=Times)
     cycle: float | None = None
-    """s between two parts, where the line says it."""
+    """Time between two parts, where the line states it, s."""
     master: tuple[str, bool] | None = None
-    """Of the master part its state in words, and whether parts may pass; None where the plan asks for none."""
+    """State of the master part in words, and whether parts may pass; None where the plan needs none."""
 
 
 class RunBench:
@@ -92,7 +92,7 @@ class RunBench:
         self.set_state("running")
 
     def set_state(self, state: str) -> None:
-        """What the run is doing."""
+        """State of the run."""
         self.state = state
         self.changed.emit()
 
@@ -133,7 +133,7 @@ class RunBench:
 
 
 def _margin(rows: Sequence[CharacteristicResult]) -> float:
-    """How far the nearest of some values stays from a limit, in standard deviations of all of them.
+    """Distance of the nearest of some values from a limit, in standard deviations of all of them.
 
     What was not measured counts as having none left. Values that do not vary are taken to vary by half the last
     digit shown.

@@ -1,4 +1,4 @@
-"""Which balloons the stage shows, what they point at, and where they stand."""
+"""Balloons on the stage: which are shown, their anchor points, and their places."""
 
 from __future__ import annotations
 
@@ -13,11 +13,11 @@ from hemtra.desktop.models.viewport import Extent, Pixel, Viewport
 LARGEST, SMALLEST = 11.0, 8.0
 """Radius of a balloon in pixels: smaller where many stand beside a low stage."""
 ROOM = 28.0
-"""Pixels between the part and the balloons beside it, and between them and the border of the stage."""
+"""Gap between the part and the balloons beside it, and between them and the border of the stage, pixels."""
 TOP, BOTTOM = 50.0, 44.0
-"""Pixels that stay free above and below the balloons: for the buttons, and for what is asked."""
+"""Margin above and below the balloons, for the buttons and the prompt, pixels."""
 BESIDE = 2 * ROOM
-"""Pixels left and right of the part that its balloons need."""
+"""Margin left and right of the part for its balloons, pixels."""
 
 
 @dataclass(frozen=True)
@@ -57,7 +57,7 @@ def stage_balloons(
 
 
 def balloon_radius(count: int, height: float) -> float:
-    """Pixels of a balloon's radius where so many stand in two columns of a height."""
+    """Radius of a balloon where so many stand in two columns of a height, pixels."""
     apart = height / max(-(-count // 2) - 1, 1)
     return min(max(apart / 2 - 1.0, SMALLEST), LARGEST)
 

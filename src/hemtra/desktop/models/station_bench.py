@@ -1,4 +1,4 @@
-"""What the Station workspace works on: the station, the part on its belt, and what the sensors see."""
+"""State of the Station workspace: the station, the part on its belt, and the sensors' data."""
 
 from __future__ import annotations
 
@@ -31,10 +31,10 @@ NEW = Station(
     trigger=Trigger(),
     line=Conveyor(climb=-0.4),
 )
-"""What a station starts as: plausible, and not yet right for any part."""
+"""Defaults of a new station: plausible, and not yet right for any part."""
 
 REFERENCE_PITCH = 0.25
-"""mm between the points that are kept of a reference profile."""
+"""Spacing of the points kept of a reference profile, mm."""
 
 
 @dataclass(frozen=True)
@@ -75,7 +75,7 @@ class StationBench:
 
     @property
     def sensor(self) -> int:
-        """Which sensor is chosen, from 0."""
+        """Index of the chosen sensor, from 0."""
         return min(self._chosen, len(self.station.sensors) - 1)
 
     def choose(self, sensor: int) -> None:
@@ -106,7 +106,7 @@ class StationBench:
 
     @property
     def on_belt(self) -> OnBelt:
-        """What passes: two sensors side by side are there for the door frame."""
+        """Simulated part: two sensors side by side are there for the door frame."""
         return COVER if len(self.station.sensors) == 1 else DOOR
 
     def budget(self) -> Budget:

@@ -1,4 +1,4 @@
-"""What the strips show: rows with many values, where each was taken, and what is wrong where."""
+"""State of the strips: rows with many values, their places, and the failing stretches."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ def strip_rows(bench: WorkspaceModel) -> list[Characteristic]:
 
 
 def along_of(shown: Shown, row: Characteristic) -> Along | None:
-    """What a row was measured on along a path."""
+    """Path on which a row was measured."""
     if row.step is None or row.step not in shown.result.steps:
         return None
     needs = shown.result.steps[row.step].step.inputs.get("of", ())
@@ -39,7 +39,7 @@ def along_of(shown: Shown, row: Characteristic) -> Along | None:
 
 
 def strip_span(bench: WorkspaceModel) -> tuple[float, float]:
-    """mm that the strips reach from and to."""
+    """Start and end of the strips, mm."""
     shown = bench.shown
     if shown is None:
         return 0.0, 1.0
@@ -53,7 +53,7 @@ def strip_span(bench: WorkspaceModel) -> tuple[float, float]:
 
 
 def looked_at(shown: Shown) -> float | None:
-    """mm at which the section is."""
+    """Position of the section, mm."""
     if shown.along is not None:
         return shown.at
     series = next(iter(shown.result.series.values()), None)
@@ -61,7 +61,7 @@ def looked_at(shown: Shown) -> float | None:
 
 
 def value_here(shown: Shown, row: Characteristic) -> float | None:
-    """What a row measures at the place looked at; None where it was not measured or does not count."""
+    """Value of a row at the place shown; None where it was not measured or does not count."""
     if shown.here is not None:
         evaluated: CharacteristicResult | None = next(
             (c for c in shown.here.characteristics if c.balloon == row.balloon), None
@@ -110,7 +110,7 @@ class FailingStretch:
 
     @property
     def middle(self) -> float:
-        """mm along the path."""
+        """Position along the path, mm."""
         return self.start + self.length / 2
 
 

@@ -12,7 +12,7 @@ from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.maps.reduce import block_means
 
 WALL = 1.2
-"""mm between neighbouring points beyond which no triangle spans: a wall was not seen."""
+"""Height difference that no triangle spans, mm: a wall has no data."""
 LIGHT = np.array([-0.45, 0.35, 0.82])
 AMBIENT = 0.45
 
@@ -73,7 +73,7 @@ def _tints(
 
 
 def _shade(level: Heights, dx: float, dy: float) -> FloatArray:
-    """How bright the surface is under a lamp from the upper left."""
+    """Brightness of the surface under a lamp from the upper left."""
     gy, gx = np.gradient(level, dy, dx)
     length = np.sqrt(gx * gx + gy * gy + 1.0)
     lit = (-gx * LIGHT[0] - gy * LIGHT[1] + LIGHT[2]) / length

@@ -17,7 +17,7 @@ from hemtra.core.plan.registry import kind_named
 from hemtra.desktop.models.observe import Signal
 
 TAGS = ("good", "bad", "not measurable", "unknown")
-"""What may be known of a part: that it should pass, that it should fail, or that neither is known."""
+"""Known state of a part: good, bad, or unknown."""
 EXPECTED = {"good": Verdict.PASS, "bad": Verdict.FAIL, "not measurable": Verdict.NOT_MEASURED}
 MARGIN = 0.05
 """Room around a part in its view, as a share of its size."""
@@ -46,7 +46,7 @@ class TrayPart:
 
     @property
     def name(self) -> str:
-        """What it is called in the tray."""
+        """Name of the part in the tray."""
         return Path(self.scan.name).stem or "scan"
 
     @property
@@ -91,7 +91,7 @@ def verdict_changes(
 def _verdict(
     row: Characteristic, result: Result, before: CharacteristicResult, by_profile: ByProfile | None
 ) -> Verdict:
-    """What a row with other limits would say of a value of before; too little seen stays too little."""
+    """Re-evaluate a row's value with other limits; too little data stays too little."""
     series = result.series.get(row.balloon)
     if series is not None:
         return evaluated_series(row, series, before.unit, by_profile).verdict
@@ -118,7 +118,7 @@ class Tray:
 
     @property
     def agreement(self) -> tuple[int, int]:
-        """How many tagged parts get the verdict they should, of how many."""
+        """Number of tagged parts with the right verdict, and of tagged parts."""
         known = [part.agrees for part in self.parts if part.agrees is not None]
         return sum(known), len(known)
 
@@ -129,14 +129,14 @@ class Tray:
         self.current_changed.emit()
 
     def add(self, part: TrayPart) -> None:
-        """Put a part at the end; the first one is shown on the stage."""
+        """Add a part at the end; the first one is shown on the stage."""
         self.parts.append(part)
         self.changed.emit()
         if self._current < 0:
             self.select(0)
 
     def select(self, index: int) -> None:
-        """Put a part on the stage."""
+        """Show a part on the stage."""
         if 0 <= index < len(self.parts) and index != self._current:
             self._current = index
             self.current_changed.emit()
@@ -147,7 +147,7 @@ class Tray:
             self.select((self._current + by) % len(self.parts))
 
     def tag(self, part: TrayPart, tag: str) -> None:
-        """Say what is known of a part."""
+        """Tag a part as good, bad or unknown."""
         part.tag = tag
         self.changed.emit()
 

@@ -47,7 +47,7 @@ class Versioned(Generic[T]):
         self._done: list[Edit[T]] = []
         self._undone: list[Edit[T]] = []
         self.refusal: Callable[[], str] = lambda: ""
-        """Why nothing may be changed now, in words; every change asks it. What changes all of it does not."""
+        """Reason why nothing may be changed now; asked by every change, except one of all of it."""
         self.just_edited = False
         """Whether the present state came from an edit, and not from undo, redo or opening."""
 
@@ -63,7 +63,7 @@ class Versioned(Generic[T]):
 
     @property
     def labels_since_saved(self) -> tuple[str, ...]:
-        """What was done since it was saved last, each once, in order; nothing where that goes too far back."""
+        """Edits since the last save, each once, in order; empty where that is too far back."""
         labels: list[str] = []
         for edit in reversed(self._done):
             if edit.after == self._saved:
@@ -75,12 +75,12 @@ class Versioned(Generic[T]):
 
     @property
     def undo_label(self) -> str:
-        """What undo would take back, or ''."""
+        """Edit that undo would take back, or ''."""
         return self._done[-1].label if self._done else ""
 
     @property
     def redo_label(self) -> str:
-        """What redo would bring again, or ''."""
+        """Edit that redo would bring again, or ''."""
         return self._undone[-1].label if self._undone else ""
 
     def start_over(self, value: T, path: Path | None, saved: T) -> None:

@@ -8,15 +8,15 @@ Pixel = tuple[float, float]
 Extent = tuple[float, float, float, float]
 """x from and to, y from and to in mm"""
 Margins = tuple[float, float, float, float]
-"""Pixels left, top, right and bottom."""
+"""Margins left, top, right and bottom, pixels."""
 
 FINEST, COARSEST = 1e-4, 50.0
-"""mm per pixel between which the stage can be zoomed."""
+"""Limits of zooming, mm per pixel."""
 
 
 @dataclass(frozen=True)
 class Viewport:
-    """What part of the scan is seen: the position in mm at the middle of the stage, and mm per pixel."""
+    """Visible part of the scan: the position in mm at the middle of the stage, and mm per pixel."""
 
     x: float = 0.0
     y: float = 0.0

@@ -16,17 +16,17 @@ Handle: TypeAlias = str
 """“body”, “rotate”, “inner”, or “corner-k” or “node-k” by its number; of a piece with “cut-n:” before it."""
 
 GRAB = 9.0
-"""Pixels around a handle that take it."""
+"""Catch radius of a handle, pixels."""
 STALK = 24.0
-"""Pixels from a zone's upper edge to its rotation handle."""
+"""Distance of the rotation handle from a zone's upper edge, pixels."""
 LEAST_SIZE = 0.05
-"""mm a zone cannot be dragged below."""
+"""Smallest size of a zone by dragging, mm."""
 SNAP = 15.0
-"""Degrees to which rotation snaps when asked."""
+"""Step of rotation when snapping, degrees."""
 
 
 def handle_pixels(zone: AnyZone, viewport: Viewport) -> dict[Handle, Pixel]:
-    """Where the handles stand on the screen."""
+    """Positions of the handles on the screen."""
     corners = [viewport.to_screen(*corner) for corner in zone.corners()]
     if isinstance(zone, PolygonZone):
         found = {f"node-{k}": viewport.to_screen(*node) for k, node in enumerate(zone.outline())}
@@ -54,7 +54,7 @@ def pieces_of(zone: AnyZone) -> dict[str, AnyZone]:
 
 
 def grabbed(zone: AnyZone, viewport: Viewport, pixel: Pixel) -> Handle | None:
-    """What of a zone or its pieces lies under the pointer."""
+    """Handle or piece of a zone under the pointer."""
     for name, piece in pieces_of(zone).items():
         found = grabbed(piece, viewport, pixel)
         if found is not None:

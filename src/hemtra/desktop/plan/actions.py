@@ -1,4 +1,4 @@
-"""What can be done with a plan, its sheet and its tray, as actions."""
+"""Actions on a plan, its sheet and its tray."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ from hemtra.storage.requirement_lists import read_requirements
 
 
 class PlanActions:
-    """One record for each thing that can be done, in the order of the menu."""
+    """Records of the actions, in the order of the menu."""
 
     def __init__(self, session: Session, workspace: PlanWorkspace) -> None:
         self._session, self._workspace = session, workspace
@@ -27,7 +27,7 @@ class PlanActions:
         self.document = DocumentActions(session, workspace)
 
     def all(self) -> Iterable[Action]:
-        """Of the plan, its characteristics, the sheet, anchors, the tray and the view."""
+        """Actions on the plan, its characteristics, the sheet, anchors, the tray and the view."""
         yield from self.document.all()
         yield from self._of_new_ones()
         yield from self._of_the_sheet()
@@ -382,7 +382,7 @@ class PlanActions:
 
 
 def _which(wanted: Option) -> str:
-    """What sets an option apart from others of its name."""
+    """Words that set an option apart from others of its name."""
     if "map" in wanted.on:
         return ""
     return " on profiles" if "profile" in wanted.on else f" {wanted.meaning}"

@@ -1,4 +1,4 @@
-"""Which views of the part the Plan workspace shows, and where they stand."""
+"""Arrangement of the views in the Plan workspace."""
 
 from __future__ import annotations
 
@@ -33,14 +33,14 @@ NO_OPENGL = (
 )
 
 SECTION, CARD = (466, 218), (400, 438)
-"""Pixels of the stage and of what is below it, and of an open card and the section beside it."""
+"""Heights of the stage and the area below it, and widths of an open card and the section beside it, pixels."""
 LOWEST = 160
-"""Pixels of the stage at least."""
+"""Minimum size of the stage, pixels."""
 NARROWEST, WIDE = 330, 640
-"""Pixels that a section needs beside a card, and a section with strips beside it."""
+"""Width of a section beside a card, and of a section with strips beside it, pixels."""
 
 BESIDE = 760
-"""Pixels of width from which top view and 3D stand beside each other."""
+"""Width from which on top view and 3D stand side by side, pixels."""
 
 
 class Arrangement:
@@ -60,7 +60,7 @@ class Arrangement:
         self._card = card
         self.space: SpaceView | None = None
         self._second: SpaceView | None = None
-        """In a window of its own."""
+        """Whether it has a window of its own."""
         self._window: OwnWindow | None = None
         self.views = VIEWS[0]
         self._above = splitter(Qt.Orientation.Horizontal, (self._stage,))
@@ -79,7 +79,7 @@ class Arrangement:
 
     @property
     def choices(self) -> tuple[Views, ...]:
-        """What there is to choose from."""
+        """Choices available."""
         return VIEWS if self._bench.document.plan.by_profile is None else PROFILE_VIEWS
 
     def fit_plan(self) -> bool:

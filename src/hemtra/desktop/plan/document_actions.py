@@ -1,4 +1,4 @@
-"""What can be done with a plan as a whole: open, save, inspect otherwise, look at its revisions."""
+"""Actions on a plan as a whole: open, save, inspect modes, revisions."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ from hemtra.runtime.demo import PLAN_FILE, RUNNER_PLAN_FILE, RUNNER_STATION_FILE
 
 
 class DocumentActions:
-    """One record for each thing that can be done, in the order of the menu."""
+    """Records of the actions, in the order of the menu."""
 
     def __init__(self, session: Session, workspace: PlanWorkspace) -> None:
         self._session, self._workspace, self._bench = session, workspace, session.bench

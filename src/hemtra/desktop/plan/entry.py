@@ -1,4 +1,4 @@
-"""The Plan workspace as the window knows it: its tab, and what it shows before there is a plan."""
+"""Entry of the Plan workspace: its tab, and its screen without a plan."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from hemtra.desktop.plan.zone_actions import path_actions, zone_actions
 
 
 class PlanEntry(Workspace):
-    """Where a plan is made."""
+    """Workspace in which plans are made."""
 
     name: ClassVar = "plan"
     order: ClassVar = 2

@@ -42,7 +42,7 @@ from hemtra.desktop.widgets.numbers_form import NumbersAsked
 from hemtra.desktop.widgets.splitters import KeptSizes, splitter
 
 SHEET, TRAY = 272, 140
-"""Pixels that sheet and tray need."""
+"""Widths of sheet and tray, pixels."""
 
 
 class PlanWorkspace(QWidget):
@@ -162,7 +162,7 @@ class PlanWorkspace(QWidget):
         self.matching.changed.connect(self._show_match)
 
     def _show_match(self) -> None:
-        """What the row one is at may mean; the list has the keys meanwhile."""
+        """Show the matches of the current row; the list takes the keys meanwhile."""
         row = self.matching.shown
         self.mends.keep_quiet(row is not None)
         if row is None:

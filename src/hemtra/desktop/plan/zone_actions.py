@@ -1,4 +1,4 @@
-"""What can be done to the zone or path that has handles, as actions."""
+"""Actions on the zone or path with handles."""
 
 from __future__ import annotations
 
@@ -42,7 +42,7 @@ NODES = {
 
 
 def zone_actions(workspace: PlanWorkspace, is_shown: Callable[[], bool]) -> Iterable[Action]:
-    """Of the zone that has handles. is_shown: whether the workspace is on screen."""
+    """Actions on the zone with handles. is_shown: whether the workspace is on screen."""
 
     def has_zone() -> bool:
         return is_shown() and workspace.steps.selected_zone is not None
@@ -95,7 +95,7 @@ def zone_actions(workspace: PlanWorkspace, is_shown: Callable[[], bool]) -> Iter
 def path_actions(
     workspace: PlanWorkspace, folder: Callable[[], Path], is_shown: Callable[[], bool]
 ) -> Iterable[Action]:
-    """The same for the path that has handles; folder: where files are looked for."""
+    """The same for the path that has handles; folder: where file dialogs begin."""
 
     def has_path() -> bool:
         return is_shown() and workspace.paths.selected is not None

@@ -1,4 +1,4 @@
-"""The Records workspace as the window knows it: its tab, and what can be done in it."""
+"""Entry of the Records workspace: its tab, and its actions."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from hemtra.desktop.records.workspace import RecordsWorkspace
 
 
 class RecordsEntry(Workspace):
-    """Where one looks back."""
+    """Workspace of past parts."""
 
     name: ClassVar = "records"
     order: ClassVar = 4
@@ -93,7 +93,7 @@ class RecordsEntry(Workspace):
         self.page.show_now()
 
     def refresh(self) -> None:
-        """Say what can be done now."""
+        """Update which actions are possible."""
         self.page.locked = self.session.lock.locked
         self.page.refresh_buttons()
 

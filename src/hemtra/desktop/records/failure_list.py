@@ -1,4 +1,4 @@
-"""What did not pass, by balloon, the most frequent first."""
+"""Failures by balloon, the most frequent first."""
 
 from __future__ import annotations
 
@@ -13,11 +13,11 @@ from hemtra.storage.records.trends import Failures
 
 ROW = 26
 NAMED, NUMBER, BAR = 36, 44, 24
-"""Pixels before the name, for the number, and of the bar at least."""
+"""Widths in pixels: before the name, of the number, and minimum of the bar."""
 
 
 class FailureList(PaintedList[Failures]):
-    """A click looks at a characteristic; a double click or Enter lists the parts that do not pass it."""
+    """A click selects a characteristic; a double click or Enter lists the parts that do not pass it."""
 
     listed = Signal(int)
 
@@ -38,7 +38,7 @@ class FailureList(PaintedList[Failures]):
         self._bench.look_at(row.balloon)
 
     def said(self, row: Failures) -> str:
-        """How many parts do not pass."""
+        """Number of parts that do not pass."""
         missing = f", of these {row.missing} not measured" if row.missing else ""
         return f"{row.count} parts not passed, {row.balloon} {row.name}{missing}. A double click lists them."
 

@@ -1,4 +1,4 @@
-"""Which parts are wanted: verdict, balloon, serial, days, plan revision."""
+"""Filter of parts: verdict, balloon, serial, days, plan revision."""
 
 from __future__ import annotations
 
@@ -16,9 +16,9 @@ from hemtra.desktop.models.records_bench import RecordsBench
 from hemtra.storage.records.pages import NOT_PASS, Filter
 
 TYPING = 250
-"""ms after the last key before what was typed is looked for."""
+"""Delay between the last key and the search, ms."""
 ONE_ROW = 1100
-"""Pixels from which all of it stands in one row."""
+"""Width from which on it fits into one row, pixels."""
 DAY = "%Y-%m-%d"
 VERDICTS: tuple[tuple[str, tuple[Verdict, ...]], ...] = (
     ("any verdict", ()),
@@ -77,7 +77,7 @@ class FilterBar(QFrame):
         self._fill()
 
     def _arrange(self, *, narrow: bool) -> None:
-        """In one row, or in two."""
+        """Arrange in one row, or in two."""
         if narrow == self._narrow_now:
             return
         self._narrow_now = narrow

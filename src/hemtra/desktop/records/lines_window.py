@@ -25,7 +25,7 @@ WIDTHS = (120, 100, 70, 130, 140, 60, 66, 150, 70, 60)
 EVERY_MS = 5000
 EMPTY = "No line has written into these records yet. A line says what it does every 5 s while it runs."
 TINTS = {"runs": "passed", "lost": "failed"}
-"""Of a state that should be seen from afar."""
+"""Colour of a state that should be seen from afar."""
 
 
 @dataclass(frozen=True)

@@ -81,7 +81,7 @@ def _when(view: LotView) -> str:
 
 
 def draw_yield(painter: QPainter, box: QRectF, counts: Counts) -> None:
-    """How many pass, fail and are not measured, as a bar."""
+    """Bar of the parts that pass, fail and are not measured."""
     painter.setPen(Qt.PenStyle.NoPen)
     left, total = box.left(), max(counts.all, 1)
     for number, name in ((counts.passed, "passed"), (counts.failed, "failed"), (counts.missing, "unmeasured")):

@@ -39,7 +39,7 @@ class RowModel(QAbstractListModel, Generic[T]):
             self.endResetModel()
 
     def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
-        """How many there are."""
+        """Number of rows."""
         return 0 if parent.isValid() else len(self.rows)
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
@@ -50,7 +50,7 @@ class RowModel(QAbstractListModel, Generic[T]):
 
 
 class PaintedList(QListView, Generic[T]):
-    """What is shown, said and painted of a row its subclasses say; so do they what a choice means."""
+    """Base of painted lists; subclasses define rows, texts, painting, and the meaning of a choice."""
 
     def __init__(self, name: str) -> None:
         super().__init__()
@@ -66,7 +66,7 @@ class PaintedList(QListView, Generic[T]):
 
     @property
     def rows(self) -> Sequence[T]:
-        """What is listed."""
+        """Rows of the list."""
         return self.held.rows
 
     def show_rows(self, rows: Sequence[T], chosen: int | None) -> None:
@@ -93,7 +93,7 @@ class PaintedList(QListView, Generic[T]):
         raise NotImplementedError
 
     def tall(self, row: T) -> int:
-        """Pixels of a row."""
+        """Height of a row, pixels."""
         raise NotImplementedError
 
     def paint_row(self, painter: QPainter, row: T, box: QRectF) -> None:
@@ -107,7 +107,7 @@ class _RowPainter(QStyledItemDelegate):
         self._owner = owner
 
     def sizeHint(self, option: QStyleOptionViewItem, index: Index) -> QSize:
-        """As tall as the list says."""
+        """Height of the whole list."""
         return QSize(100, self._owner.tall(self._owner.rows[index.row()]))
 
     def paint(self, painter: QPainter, option: Any, index: Index) -> None:

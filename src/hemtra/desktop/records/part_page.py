@@ -192,7 +192,7 @@ class PartPage(QWidget):
         self._evaluate()
 
     def _worst_profile(self) -> int | None:
-        """Of a profile sequence, the one where the chosen characteristic is farthest out."""
+        """Profile of a sequence where the chosen characteristic is farthest out."""
         seen, row = self.seen, self.bench.row
         again = None if seen is None else seen.again
         if again is None or row is None or again.plan.by_profile is None:

@@ -1,4 +1,4 @@
-"""What the lanes of the Records workspace work on."""
+"""Work of the Records workspace's lanes."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ class PartsRequest:
 
 @dataclass(frozen=True)
 class LotsRequest:
-    """What some lots hold."""
+    """Content of some lots."""
 
     records: Records
     lots: tuple[Lot, ...]
@@ -34,7 +34,7 @@ class LotsRequest:
 
 @dataclass(frozen=True)
 class TrendRequest:
-    """One characteristic over some lots."""
+    """A characteristic over some lots."""
 
     records: Records
     lots: tuple[Lot, ...]
@@ -49,7 +49,7 @@ def find_parts(request: PartsRequest, superseded: Superseded) -> Iterator[Page |
 
 
 def lot_overview(request: LotsRequest, superseded: Superseded) -> Iterator[Overview]:
-    """What fails, and the plan revisions that were used."""
+    """Failures, and the plan revisions used."""
     keys = [lot.id for lot in request.lots]
     yield Overview(tuple(failures(request.records, request.lots)), tuple(revisions_of(request.records, keys)))
 

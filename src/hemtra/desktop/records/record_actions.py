@@ -1,4 +1,4 @@
-"""What is done with records: reports, exports, another plan tried, parts to the tray, other records merged.
+"""Actions on records: reports, exports, re-evaluation, parts to the tray, merging.
 
 All of it beside the window, with progress and cancel; the outcome is posted as a notice.
 """
@@ -32,11 +32,11 @@ from hemtra.storage.tables import STYLES
 TRAY_MOST = 40
 """Parts that go to the tray at once; more would only slow every edit down."""
 FAILED_MOST = 1000
-"""Failed parts among which those with scans are looked for."""
+"""Number of failed parts searched for scans."""
 
 
 class RecordActions:
-    """Works on the records and lots that a workspace looks at; `records` is None where there are none."""
+    """Actions on the records and lots of a workspace; `records` is None where there are none."""
 
     def __init__(
         self,
@@ -166,7 +166,7 @@ class RecordActions:
         )
 
     def failed_to_tray(self, chosen: list[PartRecord]) -> None:
-        """Put the failed parts of the chosen lots into the tray; those that are chosen, where several are."""
+        """Add the failed parts of the chosen lots to the tray, or only the selected ones of several."""
         records, wanted = self.records, Filter(lots=self._bench.filter.lots, verdicts=NOT_PASS)
         if len(chosen) > 1:
             self.to_tray(chosen)
@@ -176,7 +176,7 @@ class RecordActions:
             )
 
     def to_tray(self, parts: list[PartRecord]) -> None:
-        """Those whose scans are there; a notice says how many are not."""
+        """Parts whose scans are present; a notice counts the missing ones."""
         paths, gone = [], ""
         for part in parts:
             try:

@@ -1,4 +1,4 @@
-"""What changes when a lot is evaluated by the present plan."""
+"""Changes when a lot is re-evaluated with the current plan."""
 
 from __future__ import annotations
 

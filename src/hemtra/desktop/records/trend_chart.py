@@ -1,4 +1,4 @@
-"""How values of many parts are painted: scale, limits, lots, the values themselves, and their histogram."""
+"""Trend painting: scale, limits, lots, values, and their histogram."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ BINS = 36
 
 @dataclass(frozen=True)
 class Chart:
-    """Where things lie: the frame in pixels, and from which to which part and value it shows."""
+    """Layout: the frame in pixels, and its range of parts and values."""
 
     frame: QRectF
     view: tuple[float, float]
@@ -57,7 +57,7 @@ def draw_scale(painter: QPainter, chart: Chart) -> None:
 
 
 def draw_series(painter: QPainter, chart: Chart, start: int, trend: Trend) -> None:
-    """One series: limits, lots, values; `start` is the place of its first part among all."""
+    """A series: limits, lots, values; `start` is the index of its first part among all."""
     frame, (first, last) = chart.frame, chart.view
     size = trend.values.size
     low, high = max(math.floor(first) - start, 0), min(math.ceil(last) - start + 1, size)
@@ -115,7 +115,7 @@ def _draw_lots(painter: QPainter, chart: Chart, start: int, trend: Trend) -> Non
 
 
 def _draw_line(painter: QPainter, chart: Chart, x: FloatArray, least: FloatArray, greatest: FloatArray) -> None:
-    """The values joined where each has a place of its own, else from least to greatest in each column."""
+    """The values joined where each has a column of its own, else from minimum to maximum per column."""
     painter.setPen(QPen(theme.colour("ink"), 1))
     painter.setBrush(Qt.BrushStyle.NoBrush)
     if least is not greatest:
@@ -138,7 +138,7 @@ def _draw_line(painter: QPainter, chart: Chart, x: FloatArray, least: FloatArray
 def _draw_columns(
     painter: QPainter, chart: Chart, x: FloatArray, least: FloatArray, greatest: FloatArray
 ) -> None:
-    """One upright line a column, each reaching to the one before; joined ones would take a second to draw."""
+    """Paint one upright line per column, joined to the one before; a polyline would take a second to draw."""
     known = np.flatnonzero(~np.isnan(least))
     low, high = least[known], greatest[known]
     beside = np.diff(known) == 1
@@ -225,7 +225,7 @@ def draw_histogram(painter: QPainter, chart: Chart, trend: Trend, found: Statist
 
 
 def span_of(trends: Sequence[Trend]) -> tuple[float, float]:
-    """What the scale spans: limits and nearly all values, so that one far off does not flatten the rest."""
+    """Range of the scale: limits and nearly all values, so that one outlier does not flatten the rest."""
     ends = [limit for trend in trends for limit in (trend.lower, trend.upper) if limit is not None]
     for trend in trends:
         known = trend.values[~np.isnan(trend.values)]

@@ -1,4 +1,4 @@
-"""What stands below a trend: its statistics, or the texts that were read where there is no trend."""
+"""Statistics below a trend, or the texts that were read where there are no numbers."""
 
 from __future__ import annotations
 
@@ -41,7 +41,7 @@ def draw_statistics(painter: QPainter, at: QPointF, room: float, series: TrendSe
 
 
 def draw_texts(painter: QPainter, box: QRectF, trend: CharacteristicTrend) -> None:
-    """What was read, the commonest first."""
+    """Texts that were read, the commonest first."""
     assert trend.texts is not None
     painter.setFont(theme.font(12))
     painter.setPen(theme.colour("muted"))

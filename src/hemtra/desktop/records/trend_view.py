@@ -1,4 +1,4 @@
-"""One characteristic over many parts: its values in order, their histogram, and its statistics."""
+"""A characteristic over many parts: its values in order, their histogram, and its statistics."""
 
 from __future__ import annotations
 
@@ -26,13 +26,13 @@ from hemtra.desktop.widgets.symbols import draw_balloon, draw_chip, draw_panel
 from hemtra.storage.records.trends import Trend
 
 HEAD, FOOT, LEFT, BESIDE = 34.0, 62.0, 58.0, 128.0
-"""Pixels above and below the chart, for the scale on its left, and for the histogram on its right."""
+"""Margins above and below the chart, for its scale at the left, and its histogram at the right, pixels."""
 NEAR = 9.0
 CLOSEST = 5
-"""Parts in view at least."""
+"""Minimum number of parts in view."""
 
 WORDINGS = 4
-"""How many ways there are to say how a characteristic stood, from the longest on."""
+"""Number of wordings for a series, from the longest on."""
 
 
 class LotTrendView(QWidget):
@@ -55,16 +55,16 @@ class LotTrendView(QWidget):
         )
         self._bench = bench
         self.chosen = 0
-        """Of the series, the one whose statistics are shown."""
+        """Series whose statistics are shown."""
         self.view = (0.0, 1.0)
         """From which to which part, counted over all series, the chart shows."""
         self.shown: CharacteristicTrend | None = None
-        """What is shown, in the unit it is shown in."""
+        """Values in the unit shown."""
         self._span = (0.0, 1.0)
         self._pulled: tuple[float, tuple[float, float]] | None = None
         self._moved = self._brushes = False
         self._words: list[str] = []
-        """What stands on the chips of the series."""
+        """Texts on the chips of the series."""
         self._cursor: QPointF | None = None
         bench.trend_changed.connect(self.refresh)
 
@@ -86,13 +86,13 @@ class LotTrendView(QWidget):
 
     @property
     def frame(self) -> QRectF:
-        """Where the values are drawn."""
+        """Frame of the values."""
         wide = max(self.width() - LEFT - BESIDE - 12.0, 40.0)
         return QRectF(LEFT, HEAD, wide, max(self.height() - HEAD - FOOT, 40.0))
 
     @property
     def chart(self) -> Chart:
-        """Where things lie now."""
+        """Current layout."""
         return Chart(self.frame, self.view, self._span)
 
     @property
@@ -104,7 +104,7 @@ class LotTrendView(QWidget):
         return self.shown.series if self.shown is not None else ()
 
     def _starts(self) -> list[int]:
-        """Of each series, the place of its first part."""
+        """Index of the first part of each series."""
         sizes = [series.trend.values.size for series in self._series]
         return np.cumsum([0, *sizes[:-1]]).tolist() if sizes else []
 
@@ -189,7 +189,7 @@ class LotTrendView(QWidget):
             )
 
     def chips(self, left: float | None = None) -> list[QRectF]:
-        """Where the names of the series stand."""
+        """Positions of the series' names."""
         trend = self.shown
         if trend is None or trend.texts is not None:
             return []
@@ -209,7 +209,7 @@ class LotTrendView(QWidget):
         return boxes
 
     def _draw_pointed(self, painter: QPainter) -> None:
-        """What the pointer is on, in words."""
+        """Describe the item under the pointer."""
         found = None if self._cursor is None else self.part_near(self._cursor)
         if found is None or self._cursor is None:
             return
@@ -255,7 +255,7 @@ class LotTrendView(QWidget):
 
     @property
     def _brushed(self) -> tuple[float, float] | None:
-        """Pixels from and to that are marked to be looked at closer."""
+        """Pixels from and to of the stretch marked for zooming."""
         if self._pulled is None or not self._moved or not self._brushes or self._cursor is None:
             return None
         frame = self.frame
@@ -274,7 +274,7 @@ class LotTrendView(QWidget):
         self.update()
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
-        """A click on a part opens it; a stretch that was marked is looked at closer."""
+        """A click on a part opens it; a marked stretch is zoomed in."""
         brushed, (first, last), frame = self._brushed, self.view, self.frame
         pulled, self._pulled = self._pulled, None
         if brushed is not None and brushed[1] - brushed[0] > NEAR:
@@ -319,7 +319,7 @@ def _metrics(pixels: int, *, bold: bool = False) -> QFontMetricsF:
 
 
 def _stood(trend: Trend, named: bool, wording: int) -> str:
-    """How a characteristic stood: its limits, and where there are several its name, method and parts.
+    """Describe a series: its limits, and where there are several its name, method and parts.
 
     wording: 0 for all of it, the last of `WORDINGS` for the least.
     """

@@ -45,22 +45,22 @@ from hemtra.storage.records import Records
 from hemtra.storage.records.pages import LotView, Page, lot_views
 
 LOTS, FAILURES, TREND = 196, 230, 550
-"""Pixels that lots, failures and a trend with its statistics need."""
+"""Widths of lots, failures, and a trend with its statistics, pixels."""
 
 
 class RecordsWorkspace(QWidget):
-    """Looks at one database; what takes long is done beside the window."""
+    """The records of one database; long work runs beside the window."""
 
     def __init__(self, plans: WorkspaceModel, notifications: Notifications, tasks: Tasks) -> None:
         super().__init__()
         self.setObjectName("workspace")
         self.bench = RecordsBench()
         self.db: str | None = None
-        """Where the records are; None for the usual place."""
+        """Location of the records; None for the default."""
         self.locked = False
         """Whether editing is: then nothing goes to the tray."""
         self.prepare: Prepare | None = None
-        """What is done to them before they are looked at first."""
+        """Preparation of the records before the first look."""
         self.records: Records | None = None
         self._plans, self._notifications, self._tasks = plans, notifications, tasks
         self.deeds = RecordActions(self.bench, plans, notifications, tasks, self)
@@ -326,11 +326,11 @@ class RecordsWorkspace(QWidget):
             self.open(name)
 
     def failed_to_tray(self) -> None:
-        """Put failed parts into the tray: those that are selected, where several are."""
+        """Add failed parts to the tray, or only the selected ones of several."""
         self.deeds.failed_to_tray(self.parts.selected())
 
     def refresh_buttons(self) -> None:
-        """Say what can be done with what is chosen."""
+        """Update which actions are possible on the selection."""
         one, any_lot = self.bench.lot is not None, bool(self.bench.chosen)
         has_plan = bool(self._plans.document.plan.sheet)
         self.report_button.setEnabled(one)

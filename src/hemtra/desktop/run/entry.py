@@ -1,4 +1,4 @@
-"""The Run workspace as the window knows it: its tab, the lock on editing, and what can be done in it."""
+"""Entry of the Run workspace: its tab, the edit lock, and its actions."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from hemtra.desktop.widgets.notifications import Notice
 
 
 class RunEntry(Workspace):
-    """Where a line runs."""
+    """Workspace of a running line."""
 
     name: ClassVar = "run"
     order: ClassVar = 3
@@ -109,7 +109,7 @@ class RunEntry(Workspace):
             self.page.start_or_stop()
 
     def refresh(self) -> None:
-        """Say what the lock leaves."""
+        """Update which actions the lock allows."""
         locked = self.session.lock.locked
         self.page.lock_button.setText("Unlock editing…" if locked else "Lock editing…")
         self.page.signals_button.setEnabled(not locked)

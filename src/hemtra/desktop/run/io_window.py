@@ -24,7 +24,7 @@ FORCES = (
     (None, "let go", "Let the terminal follow its signal again."),
 )
 LOOK = 200
-"""ms between two looks."""
+"""Interval between readings, ms."""
 
 
 @dataclass(frozen=True)
@@ -163,7 +163,7 @@ class IoWindow(QWidget):
                 self.outputs[register].setText(f"{level:.2f} {unit}   {seen.registers[register]} counts")
 
     def closeEvent(self, event: QCloseEvent) -> None:
-        """Let everything go that was forced."""
+        """Release everything that was forced."""
         self._timer.stop()
         for address, on in self.forced.items():
             if on is not None:

@@ -1,4 +1,4 @@
-"""What the operator sees from afar: verdict, part, and the last parts, on a screen of its own."""
+"""Operator screen, read from afar: verdict, part, and the last parts."""
 
 from __future__ import annotations
 

@@ -13,7 +13,7 @@ from hemtra.desktop.widgets.dialogs import button_row
 
 
 class PinForm(QFrame):
-    """One field to unlock; two alike for a new PIN. `take` answers with what is wrong, if anything."""
+    """One field to unlock; two equal ones for a new PIN. `take` returns the problem, if any."""
 
     def __init__(self, parent: QWidget, *, is_new: bool, take: Callable[[str], str]) -> None:
         super().__init__(parent)

@@ -1,4 +1,4 @@
-"""What a signal was for the last parts, as a line that goes up and down."""
+"""States of a signal over the last parts, as a stepped line."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from hemtra.core.plan.signals import FULL, AnySignal, Digital
 from hemtra.desktop.widgets import theme
 
 SHOWN = 24
-"""Parts at most."""
+"""Largest number of parts."""
 Evaluated = tuple[Verdict, Sequence[CharacteristicResult]]
 
 

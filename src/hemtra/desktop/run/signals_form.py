@@ -84,9 +84,9 @@ class SignalsForm(QWidget):
         self._bench, self._run, self._edit = bench, run, edit
         self.rows: list[dict[str, QWidget]] = []
         self.states: list[tuple[QLabel, SignalTimeline]] = []
-        """What each signal is for the last part, and was for those before."""
+        """State of each signal for the last part, and for those before."""
         self.wrong: list[QLabel] = []
-        """What is wrong with each condition as it is typed."""
+        """Problem of each condition as it is typed."""
         self._built: tuple[AnySignal, ...] | None = None
         layout = QVBoxLayout(self)
         inner = QWidget()
@@ -142,7 +142,7 @@ class SignalsForm(QWidget):
         self._show_states()
 
     def _show_states(self) -> None:
-        """What the signals are for the last parts: of the run, or of the tray before the first."""
+        """States of the signals for the last parts: of the run, or of the tray before the first."""
         if not self._alive:
             return
         parts = [(done.found.verdict, done.found.rows) for done in self._run.parts]
@@ -214,7 +214,7 @@ class SignalsForm(QWidget):
         return both
 
     def _names(self) -> list[str]:
-        """What a condition may speak of."""
+        """Names that a condition may use."""
         balloons = [row.balloon for row in self._bench.document.plan.sheet if not row.off]
         return [
             *OF_PART,
@@ -243,7 +243,7 @@ class SignalsForm(QWidget):
         field.style().polish(field)
 
     def _add_rest(self, line: QHBoxLayout, number: int, signal: AnySignal, fields: dict[str, QWidget]) -> None:
-        """What is ticked or pressed."""
+        """Apply a tick or a press."""
         if isinstance(signal, Digital):
             for name, title, help_text in BOXES:
                 box = QCheckBox(title)
@@ -268,11 +268,11 @@ class SignalsForm(QWidget):
         line.addWidget(gone)
 
     def add_digital(self) -> None:
-        """One more line."""
+        """Add a line."""
         self._add(Digital(name="Reject", line=self._free("digital")))
 
     def add_analogue(self) -> None:
-        """One more output, of the first characteristic between its limits."""
+        """Add an output, of the first characteristic between its limits."""
         sheet = self._bench.document.plan.sheet
         if not sheet:
             self.message.setText("An analogue output needs a characteristic; add one to the sheet first.")

@@ -29,7 +29,7 @@ class TrendView(QWidget):
         )
         self._bench = bench
         self.first = 0
-        """How many are passed over, to show the others."""
+        """Number of characteristics skipped, to show the others."""
         bench.changed.connect(self.update)
 
     def _room(self) -> int:
@@ -56,7 +56,7 @@ class TrendView(QWidget):
             super().keyPressEvent(event)
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        """One box a characteristic."""
+        """One box per characteristic."""
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         draw_panel(painter, self)

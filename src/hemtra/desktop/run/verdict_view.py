@@ -37,7 +37,7 @@ class VerdictView(QWidget):
 
     @property
     def _scale(self) -> float:
-        """How much larger than in the main window, so that it is read from farther away."""
+        """Scale against the main window, for reading from farther away."""
         return max(1.0, min(self.width() / 520.0, self.height() / 420.0))
 
     def _changed(self) -> None:

@@ -36,7 +36,7 @@ from hemtra.runtime.run_setup import RunRequest, begin
 from hemtra.storage.settings import files_begin_at
 
 LOOK = 250
-"""ms between two looks at what is outside."""
+"""Interval between checks of outputs and records, ms."""
 JOBS = 2
 SOURCES = {
     "tray": "parts of the tray on the belt",
@@ -44,7 +44,7 @@ SOURCES = {
     "watch": "a folder being filled…",
     "replay": "a folder of scans…",
 }
-"""Where the parts of a run come from."""
+"""Sources of the parts of a run."""
 
 
 class RunWorkspace(QWidget):
@@ -60,7 +60,7 @@ class RunWorkspace(QWidget):
         self.setObjectName("workspace")
         self.bench = RunBench()
         self.db: str | None = None
-        """Where records are kept; None for the usual place."""
+        """Location of the records; None for the default."""
         self.jobs = JOBS
         self._plans, self._stations = bench, station_bench
         self._notifications, self._tasks = notifications, tasks
@@ -217,7 +217,7 @@ class RunWorkspace(QWidget):
             self.production = None
 
     def _asked(self) -> RunRequest | None:
-        """What is to run; None, with a notice, where it cannot."""
+        """Set-up of the next run; None, with a notice, where it cannot run."""
         source = self.source.currentData()
         common = RunRequest(db=self.db, jobs=self.jobs, looked_at=True)
         if source == "tray":

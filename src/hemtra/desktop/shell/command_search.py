@@ -106,7 +106,7 @@ def matching(actions: Iterable[Action], text: str) -> list[Action]:
 
 
 class ShortcutsAndSymbols(QDialog):
-    """What every key does and every sign means."""
+    """Meaning of every key and symbol."""
 
     def __init__(self, actions: Iterable[Action], parent: QWidget) -> None:
         super().__init__(parent)

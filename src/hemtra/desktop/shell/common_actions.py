@@ -1,4 +1,4 @@
-"""What can be done in every workspace: undo, colours, help, unsaved work."""
+"""Actions of every workspace: undo, colours, help, unsaved work."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from hemtra.desktop.shell.window import MainWindow
 
 LONGEST_PASTE = 20_000
-"""Letters of the clipboard that are looked at for paths."""
+"""Largest number of clipboard characters searched for paths."""
 
 
 def edit_actions(window: MainWindow) -> Iterable[Action]:
@@ -123,7 +123,7 @@ def help_actions(window: MainWindow) -> Iterable[Action]:
 
 
 def recovery(session: Session) -> dict[str, Callable[[], None]]:
-    """What is offered in a message where unsaved work was found; it stands in no menu."""
+    """Actions offered in a message about unsaved work; not in any menu."""
 
     def restore() -> None:
         workspace = session.unsaved.restore()

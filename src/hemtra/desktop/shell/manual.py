@@ -32,13 +32,13 @@ PAGES = (
     ("accuracy.md", "Accuracy"),
     ("performance.md", "Performance"),
 )
-"""What the list at the left shows; the other pages are reached by links."""
+"""Pages in the list at the left; the others are reached by links."""
 ASKED_BY = "manual"
 """Property of a widget that names its page, maybe with a “#” and the heading."""
 
 
 def manual_folder() -> Path:
-    """Where the pages lie: with the package, or in the checkout it runs from."""
+    """Folder of the pages: in the package, or in the checkout it runs from."""
     package = Path(hemtra.__file__).parent
     shipped = package / "manual"
     return shipped if shipped.is_dir() else package.parents[1] / "docs"
@@ -60,7 +60,7 @@ def slug(heading: str) -> str:
 
 
 class _Page(QTextBrowser):
-    """One page; pictures take the width there is."""
+    """A page; pictures take the width available."""
 
     def loadResource(self, kind: int, name: QUrl | str) -> Any:
         """Pictures no wider than the page."""

@@ -1,4 +1,4 @@
-"""What happened and what to do next, in a bar under the band; and what is under way, with cancel."""
+"""Messages and next steps in a bar at the top; work in progress, with cancel."""
 
 from __future__ import annotations
 

@@ -15,13 +15,13 @@ if TYPE_CHECKING:
     from hemtra.desktop.documents.session import Session
 
 BAD_PART, FAILED = "03", 5
-"""The part of the demo that the tour looks at, and a balloon that it fails because of balloon 1."""
+"""Demo part of the tour, and a balloon that it fails because of balloon 1."""
 DEMO_PARTS = 24
 
 
 @dataclass
 class Seen:
-    """What stood when a step began, so that a change can be noticed."""
+    """State at the start of a step, to notice a change."""
 
     plan: Plan = field(default_factory=Plan)
 
@@ -36,7 +36,7 @@ class Seen:
 
 @dataclass(frozen=True)
 class TourStep:
-    """What to do, and whether it is done."""
+    """The instruction, and whether it is done."""
 
     words: str
     done: Callable[[Session, Seen], bool]
@@ -78,7 +78,7 @@ END = "That was the tour. F1 opens the manual at the page for what has the focus
 
 
 class Tour(QFrame):
-    """The step that is to be done, above the workspaces; hidden while nobody takes the tour."""
+    """Current step of the tour, above the workspaces; not shown without a tour."""
 
     def __init__(self, session: Session, trigger: Callable[[str], None]) -> None:
         super().__init__()

@@ -23,7 +23,7 @@ class BudgetPanel(QFrame):
     """Warnings with what puts them right; below them rows of label, sum and value."""
 
     fix_chosen = Signal(str, object)
-    """What is put right, and the station in which it is."""
+    """Title of a fix, and the station with it applied."""
 
     def __init__(self, bench: StationBench, parent: QWidget | None = None) -> None:
         super().__init__(parent)

@@ -145,7 +145,7 @@ class CorrectTask(GuidedTask):
         self.message.setText("<br>".join(lines))
 
     def _measured(self) -> tuple[str, ...]:
-        """What was measured of each known size, in the order of the fields, '' where nothing was yet."""
+        """Measured value of each known size, in the order of the fields, '' before measuring."""
         heights = [f"{z:.4f}" for z in self.heights]
         sizes = [f"{self.discs[0].width:.2f} × {self.discs[0].length:.2f}"] if self.discs else []
         for disc in self.discs[1:]:
@@ -183,7 +183,7 @@ class CorrectTask(GuidedTask):
         return station.with_part(path, calibration=calibration)
 
     def _known(self, disc: int) -> tuple[float, float]:
-        """What is measured and what is true along x (disc 1) or along travel (disc 2), in mm.
+        """Measured and true length along x (disc 1) or along travel (disc 2), in mm.
 
         Of two discs it is what their distance has in that direction, of one its diameter.
         """

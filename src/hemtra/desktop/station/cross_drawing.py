@@ -51,7 +51,7 @@ def draw_cross(painter: QPainter, scale: DrawingScale, bounds: QSizeF, handles: 
 
 
 def _draw_band(painter: QPainter, scale: DrawingScale, bounds: QSizeF, handles: Sequence[Handle]) -> None:
-    """What of the chosen sensor's view is delivered, with its handles."""
+    """Capture band of the chosen sensor, with its handles."""
     unit, x = scale.bench.unit, scale.bench.mount.x
     low, high = scale.band()
     pen = QPen(theme.colour("copper"), 1.3)

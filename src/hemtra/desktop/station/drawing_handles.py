@@ -1,4 +1,4 @@
-"""What can be dragged in the drawing of the station, and what the station becomes by it."""
+"""Handles in the drawing of the station, and the station after a drag."""
 
 from __future__ import annotations
 
@@ -37,7 +37,7 @@ class StationHandles:
         self._scale = scale
 
     def all(self) -> list[Handle]:
-        """What can be dragged, as the station stands."""
+        """Handles of a station."""
         station, mount = self._scale.bench.station, self._scale.bench.mount
         found = [
             Handle(

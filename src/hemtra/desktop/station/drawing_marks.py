@@ -1,4 +1,4 @@
-"""What both views of the station's drawing are made of: the part, dimensions, a sensor's body."""
+"""Elements of both drawings of the station: the part, dimensions, a sensor's body."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Where a millimetre of the station is drawn: one scale for the side view and the view along travel."""
+"""Scale of the station's drawing, shared by the side view and the view along travel."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ class DrawingScale:
     def __init__(self, bench: StationBench) -> None:
         self.bench = bench
         self.pixels, self.laser, self.middle, self.ground = 1.0, 0.0, 0.0, 0.0
-        """Pixels a millimetre, and of the laser, of the middle across, and of z = 0."""
+        """Pixels per millimetre, and the pixels of the laser, of the middle across, and of z = 0."""
 
     def place(self, width: float, height: float) -> None:
         """Scale and origins for both views together, so that a millimetre is the same everywhere."""
@@ -57,7 +57,7 @@ class DrawingScale:
 
     @property
     def eye(self) -> float:
-        """mm from the laser to where a part is drawn waiting: at the eye, or right before the laser."""
+        """Distance from the laser of a waiting part: at the photo-eye, or right before the laser, mm."""
         trigger = self.bench.station.trigger
         return trigger.distance if trigger.by == "eye" else 0.0
 
@@ -79,7 +79,7 @@ class DrawingScale:
         return self.bench.mount.covered(self.bench.model)
 
     def half_view(self, z: float) -> float:
-        """mm to either side that the chosen sensor sees at a height."""
+        """Half the chosen sensor's view at a height, mm."""
         return self.bench.model.width_at(self.bench.mount.stand_off - z) / 2
 
     def at(self, pixel: QPointF, *, cross: bool) -> tuple[float, float]:

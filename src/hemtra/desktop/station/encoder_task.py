@@ -68,7 +68,7 @@ class EncoderTask(GuidedTask):
         self.travel.setFocus()
 
     def run_once(self) -> None:
-        """One run over the travel typed."""
+        """Make one run over the travel typed."""
         travel = number_in(self.travel) or 0.0
         if not 0 < abs(travel) <= LONGEST_TRAVEL:
             self.message.setText(f"Type the travel in mm, up to {LONGEST_TRAVEL:g}.")

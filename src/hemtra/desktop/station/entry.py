@@ -1,4 +1,4 @@
-"""The Station workspace as the window knows it: its tab, its document, and what can be done in it."""
+"""Entry of the Station workspace: its tab, its document, and its actions."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ GUIDED = (
 
 
 class StationEntry(Workspace):
-    """Where a station is set up."""
+    """Workspace in which a station is set up."""
 
     name: ClassVar = "station"
     order: ClassVar = 1

@@ -63,7 +63,7 @@ class LookCurve(QWidget):
 
 
 class ExposureTask(GuidedTask):
-    """Looks at the part with other exposures until its intensity is reached."""
+    """Scans the part with other exposures until its intensity is reached."""
 
     def __init__(self, bench: StationBench, start: Start) -> None:
         super().__init__(

@@ -36,16 +36,16 @@ from hemtra.desktop.widgets import theme
 LINES = 9
 """Fields and headings below each other; what is longer continues in the next column."""
 NARROWEST, SIDES = 474, 30
-"""Pixels of a page at least, and beside its columns."""
+"""Minimum width of a page and its margin, pixels."""
 NUMBER, ARROW = 68, 34
-"""Pixels of a number's field, and of what a choice has beside its words."""
+"""Width of a number's field, and margin of a choice beside its words, pixels."""
 KIND = "encoder by"
 KINDS = {"wheel": "wheel", "pulse": "mm per pulse"}
 
 
 @dataclass(frozen=True)
 class Field:
-    """One field: the part of the station it belongs to, its name there, and how it is shown."""
+    """A field: its part of the station, its name there, and its form."""
 
     path: str
     name: str
@@ -134,7 +134,7 @@ def with_encoder_by(station: Station, kind: str) -> Station:
 
 
 def placed(groups: list[tuple[str, tuple[Field, ...]]], lines: int) -> Iterator[tuple[int, int, Field | str]]:
-    """Column and line of each heading and field, so many lines below each other at most."""
+    """Column and line of each heading and field, with a maximum number of lines per column."""
     column, line = 0, 0
     for title, fields in groups:
         if line and line + 1 + len(fields) > lines:
@@ -159,10 +159,10 @@ TASK_TITLES = {
 
 
 class StationFields(QFrame):
-    """One page of fields at a time."""
+    """Fields, one page at a time."""
 
     edited = Signal(str, object)
-    """What was changed, and the station with the change."""
+    """Name of the change, and the changed station."""
     refused = Signal(object)
     task_requested = Signal(str)
 
@@ -242,7 +242,7 @@ class StationFields(QFrame):
                     widget.setText(self._text(field))
 
     def resizeEvent(self, event: QResizeEvent) -> None:
-        """As many columns of fields as fit."""
+        """Arrange the fields in as many columns as fit."""
         super().resizeEvent(event)
         self.refresh()
 
@@ -270,13 +270,13 @@ class StationFields(QFrame):
         return labels + max(max(numbers, default=0) + units + 8, *choices, 0) + 28
 
     def _choices(self, field: Field) -> dict[Any, str]:
-        """What there is to choose from, with its words."""
+        """Choices, with their words."""
         if field.name == "model":
             return {name: name for name in sensor_models()}
         return dict(field.setting.choices or {})
 
     def _width_of(self, field: Field) -> int:
-        """Pixels of a field."""
+        """Width of a field, pixels."""
         metrics, choices = QFontMetrics(theme.font()), self._choices(field)
         if choices:
             return max(metrics.horizontalAdvance(text) for text in choices.values()) + ARROW
@@ -413,7 +413,7 @@ class StationFields(QFrame):
         self.refresh()
 
     def _add_sensor(self) -> None:
-        """One more, like the chosen one, beside it so that their views overlap."""
+        """Add a sensor like the chosen one, beside it so that their views overlap."""
         station, bench = self.bench.document.value, self.bench
         rightmost = max(station.sensors, key=lambda sensor: sensor.x)
         width = bench.model.width_at(rightmost.stand_off)

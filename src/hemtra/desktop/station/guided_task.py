@@ -30,13 +30,13 @@ Start = Callable[[str, Callable[[Task], Any], Callable[[Any], None]], object]
 
 
 class GuidedTask(QFrame):
-    """What all guided tasks share: a heading, advice, the result, and two ways out.
+    """Base of guided tasks: a heading, advice, the result, and two buttons.
 
     Subclasses put their own rows into `steps`.
     """
 
     taken = Signal(str, object)
-    """What was done, and the station with the result."""
+    """Name of the change, and the station with the result."""
     closed = Signal()
 
     def __init__(self, bench: StationBench, heading: str, advice: str, take: str) -> None:

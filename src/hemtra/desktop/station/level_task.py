@@ -12,7 +12,7 @@ from hemtra.desktop.widgets.evidence_picture import EvidencePicture
 from hemtra.runtime.level import ON_BELT, LevelFound, try_levelling
 
 FIRST_SEED = 100_000
-"""Apart from those of trial scans, so that no noise is seen twice."""
+"""Apart from those of trial scans, so that no noise repeats."""
 
 
 class LevelTask(GuidedTask):

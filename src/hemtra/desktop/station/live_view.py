@@ -1,4 +1,4 @@
-"""What the sensor sees now: points, dropouts and intensity along x, with the reference dimmed behind."""
+"""Live sensor data: points, dropouts and intensity along x, with the reference dimmed behind."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from hemtra.desktop.widgets import theme
 
 LEFT, RIGHT, TOP = 40, 14, 52
 BRIGHTNESS = 34
-"""Pixels of height of the intensity bars."""
+"""Height of the intensity bars, pixels."""
 BARS = 96
 
 
@@ -87,7 +87,7 @@ class LiveView(QFrame):
         painter.end()
 
     def _span(self) -> float:
-        """Half the view along x at the belt in mm."""
+        """Half the view along x at the belt, mm."""
         bench = self.bench
         return bench.model.width_at(bench.mount.stand_off - bench.station.belt) / 2
 

@@ -14,7 +14,7 @@ from hemtra.desktop.widgets import theme
 from hemtra.desktop.widgets.layers import image
 
 NEAR, FAR = 2.0, 12.0
-"""Pixels that an arrow key moves the cross, and with Shift."""
+"""Step of an arrow key on the cross, and with Shift, pixels."""
 WAYS = {
     Qt.Key.Key_Left: (-1, 0),
     Qt.Key.Key_Right: (1, 0),
@@ -34,7 +34,7 @@ class ScanPicture(QWidget):
         super().__init__()
         self._empty = empty
         self._pointer: QPointF | None = None
-        """Where the arrow keys have gone."""
+        """Place reached with the arrow keys."""
         if name:
             self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
             self.setAccessibleName(f"{name}; arrow keys move the cross, Enter clicks")
@@ -57,14 +57,14 @@ class ScanPicture(QWidget):
         self.update()
 
     def _frame(self, data: HeightMap) -> tuple[float, QRectF]:
-        """mm per pixel, and where the map is painted."""
+        """Scale in mm per pixel, and the rectangle of the map."""
         x0, x1, y0, y1 = data.extent
         scale = max((x1 - x0) / max(self.width() - 8, 1), (y1 - y0) / max(self.height() - 8, 1), 1e-6)
         w, h = max(1, int((x1 - x0) / scale)), max(1, int((y1 - y0) / scale))
         return scale, QRectF((self.width() - w) / 2, (self.height() - h) / 2, w, h)
 
     def pixel(self, x: float, y: float) -> QPointF:
-        """Where a place in mm is painted."""
+        """Pixel of a place in mm."""
         assert self.data is not None
         scale, box = self._frame(self.data)
         x0, _, _, y1 = self.data.extent

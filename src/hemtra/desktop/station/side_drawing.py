@@ -27,7 +27,7 @@ def draw_side(painter: QPainter, scale: DrawingScale) -> None:
     painter.drawLine(ahead - QPointF(30, 0), ahead + QPointF(30, 0))
     draw_arrow(painter, ahead, ahead + QPointF(30, 0))
     draw_words(painter, ahead - QPointF(30, 7), f"{unit.short(station.travel.speed)} {unit.name}/s")
-    # the laser, and the camera that looks at it from where the part comes
+    # the laser, and the camera upstream of it
     laser, hit = scale.side(0, stand_off), scale.side(0, scale.belt)
     painter.setPen(QPen(theme.colour("failed"), 1.8))
     painter.drawLine(laser, hit)

@@ -31,7 +31,7 @@ LOOK_SECONDS = 0.05
 
 @dataclass(frozen=True)
 class TrialRequest:
-    """What should pass: so many parts, their number on from `first`, and what goes wrong."""
+    """Set-up of a trial: the number of parts, the first number, and the fault simulated."""
 
     station: Station
     on_belt: OnBelt
@@ -45,14 +45,14 @@ class TrialRequest:
 
 @dataclass(frozen=True)
 class Passing:
-    """What the chosen sensor sees while the line runs."""
+    """Live data of the chosen sensor while the line runs."""
 
     profile: Profile
 
 
 @dataclass
 class TrialRun:
-    """One run; `trigger` and `stop` may be called from another thread."""
+    """A run; `trigger` and `stop` may be called from another thread."""
 
     request: TrialRequest
     _by_hand: threading.Event = field(default_factory=threading.Event)
@@ -136,13 +136,13 @@ class TrialRun:
         self._task.produce(TrayPart(scan, request.folder / name, tag))
 
     def _looked_at(self, outcome: Acquired) -> tuple[Finding, ...]:
-        """What a whole scan says about the station."""
+        """Findings of a whole scan about the station."""
         station = self.request.station
         order = sorted(range(len(outcome.layers)), key=lambda k: station.sensors[k].x)
         return findings(outcome.data, [outcome.layers[k] for k in order], station.belt, self._expected())
 
     def _expected(self) -> Expected:
-        """What is known of the parts and of the line, as it runs now."""
+        """Known facts of the parts and the line, as it runs now."""
         travel, on_belt = self.request.station.travel, self.request.on_belt
         return Expected(
             on_belt.length,
@@ -154,7 +154,7 @@ class TrialRun:
         )
 
     def _summary(self) -> tuple[Finding, ...]:
-        """What did not go as expected."""
+        """Unexpected events."""
         count, ignored = self.request.count, self._ignored
         if ignored:
             worst = max(set(ignored), key=ignored.count)
@@ -168,7 +168,7 @@ class TrialRun:
 
 
 def _trial_text(number: int, outcome: Acquired) -> str:
-    """How one scan came out."""
+    """Describe how a scan ended."""
     rows = outcome.data.shape[0]
     if outcome.how in ("faulty", "short", "padded"):
         return f"Trial {number}: {outcome.how}, {outcome.reason}"

@@ -11,7 +11,7 @@ from hemtra.virtual.line import MISHAPS
 
 COUNTS = (1, 5, 20)
 BELOW, ABOVE = 0.6, 8.6
-"""mm below the belt, and above z = 0, that the colours of the growing map span."""
+"""Colour range of the growing map below the belt, and above z = 0, mm."""
 
 
 class TrialPanel(QWidget):

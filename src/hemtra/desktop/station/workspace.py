@@ -45,13 +45,13 @@ from hemtra.virtual.on_belt import OnBelt
 from hemtra.virtual.sensor import live_profile, tuned_exposure
 
 WIDE = 1230
-"""Pixels that a guided task, the live profile and a trial need beside each other."""
+"""Widths of a guided task, the live profile and a trial, pixels."""
 STARTED = datetime.now().strftime("%Y-%m-%d %H-%M-%S")
 """Names the folder of this run's trial scans, so that none replaces an older one."""
 
 
 def trial_folder() -> Path:
-    """Where the trial scans of this run are kept."""
+    """Folder of the trial scans of this run."""
     return Path(platformdirs.user_data_dir("hemtra")) / "trials" / STARTED
 
 
@@ -67,7 +67,7 @@ class LiveRequest:
 
 @dataclass(frozen=True)
 class LiveProfile:
-    """What the sensor sees, and what automatic exposure says."""
+    """Live data, and the state of automatic exposure."""
 
     profile: Profile
     exposure: str
@@ -213,7 +213,7 @@ class StationWorkspace(QWidget):
         self.look()
 
     def keep_reference(self) -> None:
-        """Keep the profile seen now."""
+        """Keep the current profile."""
         try:
             self.bench.keep_reference()
         except HemtraError as error:
@@ -247,7 +247,7 @@ class StationWorkspace(QWidget):
     # -- trial scans ------------------------------------------------------------------------------
 
     def scan_trial(self) -> None:
-        """Let parts pass; their maps grow on screen, and their scans go to the tray."""
+        """Run parts through; their maps grow on screen, and their scans go to the tray."""
         if self._run is not None:
             return
         bench, panel = self.bench, self.trial

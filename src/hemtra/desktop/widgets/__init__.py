@@ -1,1 +1,1 @@
-"""What several workspaces are made of."""
+"""Widgets shared by several workspaces."""

@@ -1,4 +1,4 @@
-"""What small forms over a window have in common."""
+"""Common base of small forms over a window."""
 
 from __future__ import annotations
 

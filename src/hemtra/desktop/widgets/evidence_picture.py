@@ -14,7 +14,7 @@ from hemtra.desktop.widgets.layers import image
 
 CAPTION = 15
 REACH, GRIP = 10, 0.09
-"""Pixels within which a click takes a candidate, and share of the height within which it takes the floor."""
+"""Catch distance of a candidate, pixels, and of the floor as a share of the height."""
 
 
 class EvidencePicture(QWidget):
@@ -168,7 +168,7 @@ class EvidencePicture(QWidget):
         self.update()
 
     def _draw_histogram(self, painter: QPainter, box: QRectF, histogram: Histogram) -> None:
-        # square roots, so that a few points on another level can be seen beside thousands
+        # square roots, so that a few points on another level stay visible beside thousands
         counts, used = np.sqrt(histogram.counts), np.sqrt(histogram.used)
         peak = max(float(counts.max()), 1.0)
         step = box.width() / len(counts)
@@ -221,6 +221,6 @@ class EvidencePicture(QWidget):
 
 
 def _span(curve: Curve) -> float:
-    """What a curve's x spans."""
+    """Range of a curve in x."""
     known = curve.x[~np.isnan(curve.y)]
     return float(known[-1] - known[0]) or 1.0

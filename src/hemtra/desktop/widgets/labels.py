@@ -13,7 +13,7 @@ PATCH = QColor(16, 22, 21, 190)
 
 
 class Labels:
-    """Where words stand already, within some pixels."""
+    """Rectangles taken by texts, with a margin in pixels."""
 
     def __init__(self, bounds: QRectF, taken: Iterable[QRectF] = ()) -> None:
         self._bounds = bounds

@@ -63,7 +63,7 @@ def draw_regions(painter: QPainter, viewport: Viewport, marks: Iterable[Mark], i
 
 
 def draw_polylines(painter: QPainter, viewport: Viewport, marks: Iterable[Mark]) -> None:
-    """Fitted lines and outlines as seen from above."""
+    """Fitted lines and outlines in the top view."""
     for mark in marks:
         if isinstance(mark, Polyline):
             points = QPolygonF([QPointF(*viewport.to_screen(x, y)) for x, y, _ in mark.points])
@@ -73,7 +73,7 @@ def draw_polylines(painter: QPainter, viewport: Viewport, marks: Iterable[Mark])
 
 
 def draw_strokes(painter: QPainter, viewport: Viewport, marks: Iterable[Mark]) -> None:
-    """Many short strokes, as seen from above."""
+    """Many short strokes in the top view."""
     for mark in marks:
         if isinstance(mark, Strokes) and len(mark.ends):
             lines = [
@@ -114,7 +114,7 @@ def draw_zone(painter: QPainter, viewport: Viewport, zone: AnyZone, pen: QPen) -
 
 
 def draw_handles(painter: QPainter, viewport: Viewport, zone: AnyZone) -> None:
-    """What a zone can be dragged by, and smaller what its pieces can."""
+    """Handles of a zone, and smaller ones of its pieces."""
     for piece in pieces_of(zone).values():
         pen = QPen(theme.colour("copper").lighter(130), 1.2)
         pen.setDashPattern([3, 2])

@@ -1,4 +1,4 @@
-"""One place for messages to the user; without Qt, so that anything may speak here."""
+"""Messages to the user; without Qt, so that any thread may post one."""
 
 from __future__ import annotations
 
@@ -37,7 +37,7 @@ class Notifications:
         self.notified.emit(notice)
 
     def clear(self) -> None:
-        """What was posted last is taken care of."""
+        """Dismiss the message posted last."""
         self.notified.emit(Notice("", "info"))
 
     def error(self, error: BaseException) -> None:

@@ -6,7 +6,7 @@ from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QBoxLayout, QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QWidget
 
 BESIDE = 760
-"""Pixels of width from which the buttons stand beside the words."""
+"""Width from which on the buttons stand beside the words, pixels."""
 
 
 class SaidBar(QFrame):
@@ -27,7 +27,7 @@ class SaidBar(QFrame):
         self._line.addLayout(self._row)
 
     def add(self, button: QPushButton) -> None:
-        """One more answer."""
+        """Add an answer."""
         button.setObjectName("action")
         self._row.addWidget(button)
 

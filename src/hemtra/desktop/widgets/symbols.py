@@ -110,11 +110,11 @@ def draw_limit_bar(
 
 
 MARK = 3.2
-"""Pixels from the middle of a gauge's mark to its border."""
+"""Radius of a gauge's mark, pixels."""
 
 
 def draw_gauge_mark(painter: QPainter, at: QPointF, grade: str) -> None:
-    """What a gauge is good for: a ring if good, half filled if usable, a square if not capable, else a dash."""
+    """Gauge capability: a ring if good, half filled if usable, a square if not capable, else a dash."""
     box = QRectF(at.x() - MARK, at.y() - MARK, 2 * MARK, 2 * MARK)
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
@@ -133,7 +133,7 @@ def draw_gauge_mark(painter: QPainter, at: QPointF, grade: str) -> None:
 
 
 def bar_scale(lower: float | None, upper: float | None, nominal: float | None) -> tuple[float, float]:
-    """What the bar shows: the limits with a third of their distance on either side."""
+    """Range of the bar: the limits with a third of their distance on either side."""
     if lower is not None and upper is not None:
         room = max((upper - lower) / 3, 1e-9)
         return lower - room, upper + room

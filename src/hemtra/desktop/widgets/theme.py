@@ -17,7 +17,7 @@ from hemtra.core.plan.limits import Verdict
 
 RESOURCES = files("hemtra.desktop") / "resources"
 ARROW = str(RESOURCES / "arrow.svg")
-"""Of a field with choices; its grey is seen on light and dark."""
+"""Colour of a field with choices; its grey is visible on light and dark."""
 
 
 @dataclass(frozen=True)
@@ -41,7 +41,7 @@ class Theme:
     unmeasured: str
     field: str
     edge: str
-    """Of fields and boxes, so that they are seen to be some."""
+    """Border of fields and boxes, so that they are visible."""
     stage: str
     stage_ink: str
 
@@ -148,7 +148,7 @@ def font(pixels: int = 13, *, bold: bool = False) -> QFont:
 
 @cache
 def glyph(name: str, ink: str, size: int = 16) -> QPixmap:
-    """One of our line glyphs in a colour, for screens of up to double density."""
+    """A line glyph in a colour, for screens of up to double density."""
     svg = (RESOURCES / "glyphs" / f"{name}.svg").read_text().replace("#000", ink)
     pixmap = QPixmap(size * 2, size * 2)
     pixmap.fill(Qt.GlobalColor.transparent)

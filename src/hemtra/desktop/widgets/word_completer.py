@@ -18,7 +18,7 @@ class WordCompleter(QCompleter):
         self.setCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
 
     def splitPath(self, path: str) -> list[str]:
-        """What is completed: the last word."""
+        """Prefix to complete: the last word."""
         return [_last(path)]
 
     def pathFromIndex(self, index: QModelIndex | QPersistentModelIndex) -> str:

@@ -1,4 +1,4 @@
-"""One JSON document (RFC 8259): lots, and parts with everything that was evaluated on them."""
+"""JSON document (RFC 8259): lots, and parts with all their evaluated characteristics."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ def _stated(row: Any) -> dict[str, Any]:
 
 
 def _evaluated(chunk: Chunk, stated: dict[int, dict[str, Any]]) -> dict[int, list[dict[str, Any]]]:
-    """By part, its characteristics in balloon order."""
+    """Characteristics of each part, in balloon order."""
     found: dict[int, list[dict[str, Any]]] = {}
     for key, said in stated.items():
         for part, (value, verdict, text, reason, *ends) in chunk.values(key).items():

@@ -29,7 +29,7 @@ FORMATS: dict[str, tuple[str, Callable[[Walk, IO[bytes]], None]]] = {
     ".qif": ("QIF 3.0 results", write_qif),
     ".xml": ("QIF 3.0 results", write_qif),
 }
-"""By the end of the name: what it is, and what writes it; the first that fits counts."""
+"""Formats by the end of the name: title and writer; the first that fits counts."""
 
 
 def export(

@@ -16,7 +16,7 @@ from hemtra.storage.records.trends import reads_text
 from hemtra.storage.tables import PLAIN, TableStyle
 
 VALUES = ("value", "verdict", "text", "reason", *(number.name for number in NUMBERS))
-"""What is kept of a characteristic on one part, in the order in which it is read."""
+"""Fields of a characteristic on one part, in reading order."""
 CHUNK = 5000
 """Parts at a time."""
 
@@ -33,12 +33,12 @@ class Chunk:
     rows: Sequence[Any]
 
     def values(self, key: int) -> dict[int, tuple[Any, ...]]:
-        """By part: `VALUES` of one characteristic; of these parts and perhaps others."""
+        """`VALUES` of one characteristic by part, of these parts and perhaps others."""
         found = self._rows(key, values.c.part_id, *(values.c[name] for name in VALUES))
         return {part: tuple(rest) for part, *rest in found}
 
     def column(self, key: int, *, text: bool) -> dict[int, float | str | None]:
-        """By part: the value of one characteristic, or its text; of these parts and perhaps others."""
+        """Value of one characteristic, or its text, by part; of these parts and perhaps others."""
         return dict(self._rows(key, values.c.part_id, values.c.text if text else values.c.value))
 
     def _rows(self, key: int, *columns: Any) -> Any:

@@ -1,4 +1,4 @@
-"""One row a value, with its limits and what came of it: as CSV, and as Parquet."""
+"""Long table: one row per value, with its limits and verdict, as CSV and Parquet."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ COLUMNS = (
     "verdict",
     "reason",
 )
-"""Of a row; deviation is from the nominal, u the standard uncertainty, both in the unit."""
+"""Fields of a row; deviation is from the nominal, u the standard uncertainty, both in the unit."""
 NUMBERS = frozenset({"value", "nominal", "lower", "upper", "deviation", "u"})
 
 

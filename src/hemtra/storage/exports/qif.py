@@ -30,7 +30,7 @@ KINDS = {
     "°": "UserDefinedAngular",
     "mm²": "UserDefinedArea",
 }
-"""By unit, the kind of characteristic; all others are of a unit of their own."""
+"""Kind of characteristic by unit; all others have a unit of their own."""
 TEXT, OTHER = "UserDefinedAttribute", "UserDefinedUnit"
 UNITS = (
     ("AngularUnit", "radian", "degree", "0.017453292519943295"),
@@ -39,7 +39,7 @@ UNITS = (
     ("VolumeUnit", "cubic meter", "mm3", "0.000000001"),
 )
 WITH_A_PLACE = {"°", "mm²", "mm", "mm³"}
-"""What `UNITS` declare, as rows have it."""
+"""Units declared by `UNITS`, as rows have them."""
 STATUS = {
     Verdict.PASS: "PASS",
     Verdict.FAIL: "FAIL",
@@ -61,7 +61,7 @@ class _Writer:
         self._pieces: list[str] = []
         self._ids = count(1)
         self._items: dict[int, tuple[str, int]] = {}
-        """By characteristic: its kind, and the id of its item."""
+        """Kind of each characteristic, and the id of its item."""
 
     def write(self) -> None:
         rows, parts = self._walk.characteristics, self._walk.total
@@ -149,7 +149,7 @@ class _Writer:
                     self._flush()
 
     def _measured(self, chunk: Chunk) -> dict[int, list[tuple[int, Any]]]:
-        """By part, its characteristics in balloon order."""
+        """Characteristics of each part, in balloon order."""
         found: dict[int, list[tuple[int, Any]]] = {}
         for key in self._items:
             for part, one in chunk.values(key).items():
@@ -211,5 +211,5 @@ class _Writer:
 
 
 def _said(text: str) -> str:
-    """What XML cannot hold, as control characters of a misread code, is shown as a gap."""
+    """Replace what XML cannot hold, such as control characters of a misread code, by a gap."""
     return escape(text if text.isprintable() else "".join(ch if ch.isprintable() else " " for ch in text))

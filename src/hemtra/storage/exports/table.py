@@ -1,4 +1,4 @@
-"""One row a part, one column a characteristic (RFC 4180)."""
+"""Table with one row per part and one column per characteristic (RFC 4180)."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ def write_table(walk: Walk, stream: IO[bytes]) -> None:
 
 
 def columns_of(walk: Walk) -> dict[str, list[int]]:
-    """By title, the keys of the characteristics that stand in one column."""
+    """Keys of the characteristics in one column, by title."""
     columns: dict[str, list[int]] = {}
     for row in walk.characteristics:
         columns.setdefault(title_of(row), []).append(row.id)
@@ -47,7 +47,7 @@ def cells_of(
 
 
 def title_of(row: Any) -> str:
-    """How a characteristic is called in the head of a table."""
+    """Column title of a characteristic."""
     return f"{row.balloon} {row.name}" + (f" ({row.unit})" if row.unit else "")
 
 
@@ -66,7 +66,7 @@ def _plain(row: Any) -> tuple[Any, ...]:
 
 
 def _column(chunk: Chunk, ids: list[int], texts: frozenset[int], keys: list[int]) -> list[Any]:
-    """What the parts of a chunk have in one column."""
+    """Cells of a chunk of parts in one column."""
     held: dict[int, Any] = {}
     for key in ids:
         held |= chunk.column(key, text=key in texts)

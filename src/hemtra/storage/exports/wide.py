@@ -1,4 +1,4 @@
-"""One row a part, with all of each characteristic: value, limits, deviation, U, verdict, reason (RFC 4180)."""
+"""Wide table: one row per part, with value, limits, deviation, U, verdict and reason (RFC 4180)."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from hemtra.storage.tables import Table
 
 ABOUT = ("lot", "number", "serial", "scanned", "verdict", "reason")
 OF_EACH = ("nominal", "lower", "upper", "deviation", "U", "verdict", "reason")
-"""What stands beside the value of each characteristic. U: expanded uncertainty, k = 2."""
+"""Columns beside the value of each characteristic. U: expanded uncertainty, k = 2."""
 
 
 def write_wide(walk: Walk, stream: IO[bytes]) -> None:

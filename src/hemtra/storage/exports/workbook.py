@@ -71,7 +71,7 @@ def _numbers(found: Statistics) -> list[float | None]:
 
 
 def _cell(column: int, cell: Any) -> Any:
-    """Times as such, in the clock of this computer; text never as a formula, and only what XML may hold."""
+    """Times as such, in local time; text never as a formula, and only what XML may hold."""
     if column == SCANNED:
         return datetime.fromisoformat(cell).astimezone().replace(microsecond=0, tzinfo=None)
     return harmless(UNFIT.sub("", cell)) if isinstance(cell, str) else cell

@@ -20,11 +20,11 @@ BRIGHTEST = 65535.0
 
 
 HEAD = 375
-"""Bytes of the longest head (LAS 1.4)."""
+"""Longest header (LAS 1.4), bytes."""
 PACKED = 0x80
 """Bit of the kind of points that are compressed."""
 RECORD, LATE_RECORD = 54, 60
-"""Bytes that the head of a variable record has at least, before the points and behind them."""
+"""Minimum size of a variable record's head, before the points and behind them, bytes."""
 
 
 def _is_sound(stream: IO[bytes]) -> bool:

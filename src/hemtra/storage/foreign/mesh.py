@@ -14,7 +14,7 @@ from hemtra.storage.foreign.extra import library
 
 SUFFIXES = (".stl", ".ply")
 LARGEST = 512 * 1024**2
-"""Bytes of a file of a mesh at most."""
+"""Largest size of a mesh file, bytes."""
 MOST_FACES = 10_000_000
 
 

@@ -21,7 +21,7 @@ IN_A_ROW = (3, 4)
 
 
 FIRST_BYTE = b"\x93"
-"""Of an array that is no archive."""
+"""Read a plain array, not an archive."""
 
 
 def read(path: Path) -> Foreign | Scan:

@@ -15,7 +15,7 @@ from hemtra.storage.files import opened
 from hemtra.storage.foreign.numpy_files import cloud_of
 
 LONGEST_HEAD = 64
-"""Lines that a head has at most."""
+"""Largest number of lines in a header."""
 KINDS = {"F": "f", "I": "i", "U": "u"}
 
 

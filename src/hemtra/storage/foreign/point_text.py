@@ -17,15 +17,15 @@ from hemtra.storage.files import atomic_write, opened
 from hemtra.storage.foreign.numpy_files import IN_A_ROW, cloud_of
 
 LARGEST = 4 * 1024**3
-"""Bytes of a text that is read."""
+"""Largest size of a text, bytes."""
 HEAD = 64 * 1024
-"""Bytes that are looked at for how the numbers are written."""
+"""Number of bytes read to find out the number format."""
 GRID = ("ncols", "nrows", "cellsize")
 """First words of the lines that an ASCII grid begins with."""
 NUMBER = re.compile(rb"[-+]?[\d.]+(?:[eE][-+]?\d+)?|nan|NaN")
 SPACES = bytes.maketrans(b",;\t|", b".   ")
 SPACES_AND_COMMA = bytes.maketrans(b",;\t|", b"    ")
-"""What stands between numbers becomes a space, and a decimal comma a point."""
+"""Normalise separators to spaces, and decimal commas to points."""
 CHUNK = 1 << 16
 """Points that are written at a time."""
 

@@ -1,4 +1,4 @@
-"""One part as it was recorded: its sheet, the plan revision and station of that day, and its events."""
+"""A recorded part: its sheet, the plan revision and station of that day, and its events."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ PIECE = 1000
 
 @dataclass(frozen=True)
 class PartSheet:
-    """What is known of a part without its scan.
+    """Facts of a part without its scan.
 
     rows: in balloon order, as they were then. revised: when its plan revision was first used,
     in seconds since 1970; digest: what identifies that revision.
@@ -131,7 +131,7 @@ def evaluated_parts(
 
 
 def _rows_of_many(db: Connection, found: Sequence[PartRecord]) -> dict[int, list[CharacteristicResult]]:
-    """By part, its rows in balloon order; each characteristic is one stretch of its table."""
+    """Rows of each part in balloon order; each characteristic is one stretch of its table."""
     used = {part.revision_id for part in found}
     span = min(part.id for part in found), max(part.id for part in found)
     stood = select(characteristics).where(characteristics.c.revision_id.in_(used))

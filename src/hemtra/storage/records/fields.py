@@ -1,4 +1,4 @@
-"""What is kept of a characteristic on each part beside its value: declared here once.
+"""Fields kept of a characteristic on each part beside its value: declared here once.
 
 Table, pages, exports, merging and reports follow from it. One more field takes an entry here, an attribute of
 `CharacteristicResult`, and a migration that adds its column.
@@ -36,7 +36,7 @@ NUMBERS = (
 
 
 def numbers_of(row: CharacteristicResult) -> Iterator[tuple[RecordedNumber, float]]:
-    """Those that a result has."""
+    """Fields present in a result."""
     for number in NUMBERS:
         value = getattr(row, number.name)
         if value is not None:
@@ -44,7 +44,7 @@ def numbers_of(row: CharacteristicResult) -> Iterator[tuple[RecordedNumber, floa
 
 
 def numbers_in_words(row: CharacteristicResult) -> str:
-    """Those that a result has, for a page: “min 1.98, max 2.04”."""
+    """Fields present in a result, for a page: “min 1.98, max 2.04”."""
     return ", ".join(
         f"{number.title} {value:.{row.decimals + number.digits}f}" for number, value in numbers_of(row)
     )

@@ -1,4 +1,4 @@
-"""Which files the scans of recorded parts are kept in."""
+"""Files that hold the scans of recorded parts."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What each line that writes into these records does at the moment."""
+"""Current state of each line that writes into these records."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from hemtra.storage.records.schema import lines
 from hemtra.storage.records.store import Records
 
 LOST_AFTER = 20.0
-"""s without a sign of life after which a line counts as lost."""
+"""Time without a heartbeat after which a line counts as lost, s."""
 
 
 @dataclass(frozen=True)
@@ -41,7 +41,7 @@ class LineState:
 
     @property
     def share(self) -> float | None:
-        """Of its parts that pass, 0 to 1; None before the first."""
+        """Yield of its parts, 0 to 1; None before the first."""
         return self.passed / self.parts if self.parts else None
 
 
@@ -77,5 +77,5 @@ SAID = ("plan", "lot", "state", "parts", "passed", "waiting", "latency", "began"
 
 
 def _now(dialect: str) -> ColumnElement[Any]:
-    """s since 1970 by the server's clock, so that those of the lines may differ."""
+    """Time by the server's clock, in s since 1970, so that clocks of lines may differ."""
     return extract("epoch", func.clock_timestamp()) if dialect == "postgresql" else literal(time.time())

@@ -1,4 +1,4 @@
-"""That editing is locked on a line, as its records say it: not the PIN, only that there is one."""
+"""Note in the records that editing is locked on a line: not the PIN, only that there is one."""
 
 from __future__ import annotations
 

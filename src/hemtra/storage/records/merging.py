@@ -33,7 +33,7 @@ CHUNK = 1000
 
 @dataclass(frozen=True)
 class Merged:
-    """What became of the other's parts.
+    """Result for the other database's parts.
 
     added: they were new. known: they were here already. clashing: another part has their number in their lot,
     so they were left out. finished: False where it was stopped.
@@ -46,7 +46,7 @@ class Merged:
 
     @property
     def words(self) -> str:
-        """In a sentence."""
+        """Summarise in a sentence."""
         text = f"{self.added} parts merged, {self.known} were here already"
         if self.clashing:
             text += f"; {self.clashing} skipped: part number already used in this lot"
@@ -96,7 +96,7 @@ def forwarded(target: Records, source: Connection, after: int, until: float) -> 
 
 
 def last_key(records: Records) -> int:
-    """The greatest key of a part; 0 where there is none."""
+    """Largest key of a part; 0 where there is none."""
     with records.reading() as db:
         return int(db.execute(select(func.max(parts.c.id))).scalar_one() or 0)
 
@@ -137,7 +137,7 @@ def _copy(other: Path) -> Iterator[Records]:
         try:
             copied = Records(str(target), create=False)
         except RecordsError as error:
-            # what is said of the copy is true of the file, and nobody knows where the copy was
+            # messages name the file, since the place of the copy means nothing to the user
             raise RecordsError(str(error).replace(str(target), shown(other))) from error
         try:
             yield copied
@@ -156,7 +156,7 @@ def _copy_file(other: Path, target: Path, how: str) -> None:
 
 
 class _Merge:
-    """One merge: keys of theirs by what they are here."""
+    """State of a merge: their keys, mapped to ours."""
 
     def __init__(self, records: Records, theirs: Connection, chosen: Collection[int] | None = None) -> None:
         """chosen: keys of the lots that are taken; None for all."""
@@ -243,7 +243,7 @@ class _Merge:
                 ours.execute(insert(values), rows)
 
     def take_events(self, ours: Connection, lot: int, here: int) -> None:
-        """What happened in a lot."""
+        """Events of a lot."""
         known = set(map(tuple, ours.execute(_events_of(here))))
         new = [row for row in self._theirs.execute(_events_of(lot)) if tuple(row) not in known]
         happened = {row.number for row in new if row.number is not None}

@@ -31,11 +31,11 @@ from hemtra.core.errors import FileError, HemtraError
 from hemtra.core.text import plain
 
 PATIENCE = 30.0
-"""s that a database locked by another program is waited for."""
+"""Waiting time for a database locked by another program, s."""
 PASSWORD = re.compile(r"(://[^:/@]*:).*@")
 DAMAGED = "put a copy in its place, or give another database; it was left as it is."
 LOOK_AGAIN = 0.02
-"""s between two looks at whether another program is done opening it."""
+"""Interval between checks whether another program has finished opening it, s."""
 _HERE = Path(__file__).parent
 
 
@@ -53,7 +53,7 @@ class RecordsAway(RecordsError):
 
 @dataclass
 class Patience:
-    """How long a locked database is waited for, in s; less once it is known to fail."""
+    """Waiting time for a locked database, s; less once it is known to fail."""
 
     seconds: float = PATIENCE
 
@@ -129,14 +129,14 @@ def _alone(database: str | None) -> Iterator[None]:
                     ) from None
                 time.sleep(LOOK_AGAIN)
             except OSError:
-                break  # a folder on a server may know no locks
+                break  # a folder on a server may not support locks
         yield
     finally:
         os.close(folder)
 
 
 def _prepare_sqlite(connection: Any, _: Any) -> None:
-    """What is committed is on disk."""
+    """Make commits durable on disk."""
     cursor = connection.cursor()
     for pragma in ("synchronous=FULL", "foreign_keys=ON", "temp_store=MEMORY"):
         cursor.execute(f"PRAGMA {pragma}")
@@ -175,7 +175,7 @@ def _migrate(engine: Engine, name: str, *, create: bool) -> None:
 
 @contextmanager
 def translated_errors(name: str) -> Iterator[None]:
-    """What a database has to complain about, in words."""
+    """Complaints of a database, in words."""
     try:
         yield
     except (DBAPIError, sqlite3.Error) as error:

@@ -40,7 +40,7 @@ _LAST = "\U0010ffff"
 
 @dataclass(frozen=True)
 class Filter:
-    """Which parts are wanted; every condition must hold, and one that is empty always does.
+    """Filter of parts; every condition must hold, and an empty one always does.
 
     balloon: of a characteristic they do not pass. serial: how it begins. since, until: when they were recorded,
     in seconds since 1970. revision: the key of a plan revision.
@@ -101,7 +101,7 @@ def page(records: Records, wanted: Filter, after: tuple[float, int] | None = Non
 
 
 def count(records: Records, wanted: Filter) -> int:
-    """How many parts are wanted."""
+    """Number of parts that match."""
     total = 0
     with records.reading() as db:
         for one in _stretches(wanted):
@@ -158,7 +158,7 @@ def _wanted(db: Connection, wanted: Filter, query: Select[Any]) -> Select[Any]:
     rarest = min(counted, key=counted.__getitem__, default="")
     leads = rarest if rarest and counted[rarest] <= RARE else ""
     for name, condition in conditions.items():
-        # in order of time the verdict's index serves best; a frequent condition is only looked at
+        # in order of time the verdict's index serves best; a frequent condition is only checked
         fast = name == leads or (not leads and name == "verdict")
         query = query.where(condition.fast if fast else condition.plain)
     for bound, holds in ((wanted.since, "__ge__"), (wanted.until, "__lt__")):

@@ -28,7 +28,7 @@ class RecordsReader:
         self.close()
 
     def close(self) -> None:
-        """Let the database go."""
+        """Close the database."""
         self._records.close()
 
     @property

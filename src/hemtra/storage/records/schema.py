@@ -31,7 +31,7 @@ from hemtra.core.plan.limits import Verdict
 from hemtra.storage.records.fields import NUMBERS
 
 VERDICTS = (Verdict.PASS, Verdict.FAIL, Verdict.NOT_MEASURED, Verdict.NOT_PROVEN)
-"""By the number that is kept."""
+"""Verdicts by the number that is stored."""
 CODES = {verdict: code for code, verdict in enumerate(VERDICTS)}
 
 
@@ -72,7 +72,7 @@ class _Words(TypeDecorator[str]):
         return dialect.type_descriptor(String(self.most, collation=collation))
 
     def process_bind_param(self, value: Any, dialect: Any) -> str | None:
-        """What is kept of a text."""
+        """Stored form of a text."""
         return None if value is None else str(value).replace("\0", "")[: self.most]
 
 
@@ -103,7 +103,7 @@ characteristics = Table(
     UniqueConstraint("revision_id", "balloon"),
 )
 BALLOON_ORDER = (type_coerce(characteristics.c.balloon, Integer) % APART, characteristics.c.balloon)
-"""As on the drawing: 4, 4.1, 4a, 5."""
+"""Balloon as on the drawing: 4, 4.1, 4a, 5."""
 stations = Table(
     "stations",
     metadata,
@@ -164,7 +164,7 @@ values = Table(
     sqlite_with_rowid=False,
 )
 NOT_PASSED = text("verdict <> 0")
-"""What the index of values that did not pass holds; queries say it in the same words, to be answered by it."""
+"""Condition of the index of values that did not pass; queries must use the same words to be answered by it."""
 Index(
     "values_not_passed",
     values.c.characteristic_id,

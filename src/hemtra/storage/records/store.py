@@ -46,9 +46,9 @@ from hemtra.storage.records.schema import (
 
 T = TypeVar("T")
 ASK_AGAIN = 0.2
-"""s between two tries to reach a server that is away."""
+"""Interval between attempts to reach a server that is away, s."""
 SENT, NOT_SENT, NONE = "sent", "not signalled", "none"
-"""What became of a part's signals."""
+"""States of a part's signals."""
 
 
 @dataclass(frozen=True)
@@ -64,7 +64,7 @@ class Lot:
 
 @dataclass(frozen=True)
 class PartRecord:
-    """What became of one part. Times in seconds since 1970; `scan` is the file it is kept in."""
+    """A recorded part. Times in seconds since 1970; `scan` is the file it is kept in."""
 
     number: int
     verdict: Verdict
@@ -89,7 +89,7 @@ class PartRecord:
 
 @dataclass(frozen=True)
 class Counts:
-    """How many parts of a lot have which verdict; unproven: of these, parts with a row that is NOT PROVEN."""
+    """Number of parts of a lot by verdict; unproven: of these, parts with a row that is NOT PROVEN."""
 
     passed: int = 0
     failed: int = 0
@@ -113,7 +113,7 @@ class Counts:
 
     @property
     def share(self) -> float | None:
-        """Of all parts that passed, 0 to 1; None before the first."""
+        """Yield: the share of parts that passed, 0 to 1; None before the first."""
         return self.passed / self.all if self.all else None
 
 
@@ -124,15 +124,15 @@ class Records:
     """
 
     def __init__(self, url: str, *, create: bool = True) -> None:
-        """url: a file, or any URL that SQLAlchemy knows. create: make it where there is none."""
+        """url: a file, or any URL that SQLAlchemy supports. create: make it where there is none."""
         self.url = url
         self.patience = Patience()
         self._engine = open_engine(url, self.patience, create=create)
         self.name = self._engine.url.database or masked(url)
         self._rows: dict[int, dict[int, int]] = {}
-        """By revision, the key of each balloon's characteristic."""
+        """Key of each balloon's characteristic, by revision."""
         self._units: dict[int, str] = {}
-        """By characteristic, its unit as it is kept; what it really is, only its first value shows."""
+        """Stored unit of each characteristic; the final one is known with its first value."""
 
     def close(self) -> None:
         """Close the database."""
@@ -218,7 +218,7 @@ class Records:
             return 1 if last is None else last + 1
 
     def counts(self, lot: Lot) -> Counts:
-        """How many parts of a lot have which verdict."""
+        """Number of parts of a lot by verdict."""
         with translated_errors(self.name), self._engine.connect() as db:
             query = (
                 select(parts.c.verdict, func.count()).where(parts.c.lot_id == lot.id).group_by(parts.c.verdict)
@@ -323,7 +323,7 @@ class Records:
                 self._units[key] = row.unit
 
     def signalled(self, states: Mapping[int, tuple[str, float | None]]) -> None:
-        """What became of the signals of parts, by key: the state, and when."""
+        """Record the signals of parts, by key: the state, and when."""
 
         def work(db: Connection, _: bool) -> None:
             for key, (state, when) in states.items():
@@ -408,7 +408,7 @@ def _kept_already(db: Connection, lot: Lot, made: Sequence[PartRecord]) -> list[
 
 
 def _unproven(db: Connection, lot: Lot) -> int:
-    """How many parts of a lot have a row that is NOT PROVEN."""
+    """Number of parts of a lot with a row that is NOT PROVEN."""
     used = select(parts.c.revision_id).where(parts.c.lot_id == lot.id).distinct()
     rows = select(characteristics.c.id).where(characteristics.c.revision_id.in_(used))
     query = select(func.count(distinct(values.c.part_id))).where(

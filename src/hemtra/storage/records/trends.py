@@ -1,4 +1,4 @@
-"""One characteristic over many parts, and what failed how often."""
+"""A characteristic over many parts, and failures by characteristic."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ FIRST = 200
 STEPS, NONE = 1e9, 9 * 10**18
 """Steps to a unit that values of a trend are rounded to, and the number of steps that stands for none."""
 ENDS = {"value": "", "least": ", min", "greatest": ", max"}
-"""By what is taken of a characteristic, what its name ends in."""
+"""Suffix of a name, by the value taken of a characteristic."""
 _PAIR = np.dtype([("part", np.int64), ("value", np.float64)])
 
 
@@ -41,7 +41,7 @@ class Trend:
     """The values of one characteristic as it stood, in the order of the lots and of their parts.
 
     A characteristic that was renamed, whose limits changed or that is measured otherwise is another one. Of
-    one that gives many values on a part, the least and the greatest are series of their own: the worse of
+    one that gives many values on a part, the minimum and the maximum are series of their own: the worse of
     them would change from one side to the other. method: how it is measured, as far as that has changed.
     parts: (n,) keys; values: (n,) NaN where it was not measured; starts: of each lot, the index of its
     first part and its name. reads: whether it gives text, of which only how right it is is a number.
@@ -84,7 +84,7 @@ class Trend:
 
 @dataclass(frozen=True)
 class Failures:
-    """How many parts do not pass a characteristic; of these how many were not measured, or not proven."""
+    """Number of parts that do not pass a characteristic; of these, not measured and not proven."""
 
     balloon: int
     name: str
@@ -94,7 +94,7 @@ class Failures:
 
     @property
     def verdict(self) -> Verdict:
-        """Of all parts together."""
+        """Totals of all parts."""
         return over_all(self.count - self.missing - self.unproven, self.missing, self.unproven)
 
 
@@ -107,15 +107,15 @@ def over_all(failed: int, missing: int, unproven: int) -> Verdict:
 
 @dataclass(frozen=True)
 class Texts:
-    """What a characteristic without numbers gave: texts or reasons, the most frequent first, and how often."""
+    """Values of a characteristic without numbers: texts or reasons, the most frequent first, with counts."""
 
     found: tuple[tuple[str, int], ...]
     kinds: int
-    """How many different ones there are."""
+    """Number of different ones."""
 
 
 def trends(records: Records, chosen: Sequence[Lot], balloon: int) -> list[Trend]:
-    """One series for each way the characteristic of a balloon stood in some lots of one plan, oldest first."""
+    """One series per set of limits of a balloon in some lots of one plan, oldest first."""
     chosen = sorted(chosen, key=lambda lot: (lot.started, lot.id))
     with records.reading() as db:
         stood = _stood(db, chosen, balloon)
@@ -172,7 +172,7 @@ def _gauge(db: Connection, key: int, balloon: int) -> float | None:
 
 
 def failures(records: Records, chosen: Sequence[Lot]) -> list[Failures]:
-    """What the parts of some lots do not pass, the most frequent first; what never failed comes last."""
+    """Failures of the parts of some lots, the most frequent first; rows that never failed come last."""
     missing = func.count().filter(values.c.verdict == CODES[Verdict.NOT_MEASURED])
     unproven = func.count().filter(values.c.verdict == CODES[Verdict.NOT_PROVEN])
     with records.reading() as db:
@@ -194,7 +194,7 @@ def failures(records: Records, chosen: Sequence[Lot]) -> list[Failures]:
 
 
 def texts(records: Records, chosen: Sequence[Lot], balloon: int, most: int = 12) -> Texts:
-    """What a characteristic without numbers gave in some lots."""
+    """Values of a characteristic without numbers in some lots."""
     words = func.coalesce(values.c.text, values.c.reason, "")
     counted: dict[str, int] = {}
     with records.reading() as db:
@@ -212,7 +212,7 @@ def texts(records: Records, chosen: Sequence[Lot], balloon: int, most: int = 12)
 
 
 def not_passed(records: Records, chosen: Sequence[Lot], balloon: int) -> dict[Verdict, int]:
-    """How many parts of some lots have which verdict but PASS on one characteristic."""
+    """Number of parts of some lots by verdict, without PASS, on one characteristic."""
     counted: dict[Verdict, int] = {}
     with records.reading() as db:
         keys = [key for keys in _stood(db, chosen, balloon).values() for key in keys]
@@ -242,7 +242,7 @@ def reads_text(db: Connection, key: int, unit: str) -> bool:
 
 
 def _characteristics(db: Connection, chosen: Sequence[Lot]) -> Sequence[Any]:
-    """Those of all revisions that some lots were evaluated by, oldest first."""
+    """Characteristics of all revisions used in some lots, oldest first."""
     used = exists().where(
         parts.c.revision_id == characteristics.c.revision_id, parts.c.lot_id.in_(lot.id for lot in chosen)
     )
@@ -250,7 +250,7 @@ def _characteristics(db: Connection, chosen: Sequence[Lot]) -> Sequence[Any]:
 
 
 def _stood(db: Connection, chosen: Sequence[Lot], balloon: int) -> dict[tuple[Any, ...], list[int]]:
-    """By the way a characteristic stood, its keys."""
+    """Keys of the characteristic, by its limits and name."""
     found: dict[tuple[Any, ...], list[int]] = {}
     for one in _characteristics(db, chosen):
         if one.balloon == balloon:
@@ -282,7 +282,7 @@ def _of_lot(lot: Lot, span: tuple[int, int] | None) -> tuple[Any, ...]:
 
 
 def _taken(name: str) -> ColumnElement[Any]:
-    """A column of the values; of parts that gave one value that one is the least and the greatest."""
+    """Column of the values; for a part with one value that is both its minimum and maximum."""
     return values.c.value if name == "value" else func.coalesce(values.c[name], values.c.value)
 
 
@@ -332,7 +332,7 @@ def _packed(db: Connection, held: tuple[Any, ...], column: ColumnElement[Any]) -
 
 
 def _column(db: Connection, query: Select[Any]) -> FloatArray:
-    """What a query of one column gives; from the cursor itself, since a million rows are worth it."""
+    """Values of a query's only column, from the cursor itself, since a million rows are worth it."""
     rows: Any = db.execute(query).cursor
     return np.fromiter(chain.from_iterable(rows), np.float64)
 

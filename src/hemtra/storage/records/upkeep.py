@@ -34,14 +34,14 @@ group by p.lot_id having max(p.number) - min(p.number) + 1 <> count(*)"""
 
 @dataclass(frozen=True)
 class Rescued:
-    """What was saved of damaged records: rows by table, and the keys that could not be read."""
+    """Rows saved from damaged records by table, and the keys that could not be read."""
 
     kept: dict[str, int] = field(default_factory=dict)
     lost: dict[str, list[tuple[int, int]]] = field(default_factory=dict)
 
     @property
     def words(self) -> str:
-        """In sentences, the lost ones by their keys."""
+        """Summarise in sentences, the lost rows by their keys."""
         text = f"{self.kept.get('parts', 0)} parts with {self.kept.get('part_values', 0)} values were saved."
         for table, spans in self.lost.items():
             message = ", ".join(f"{a}" if a == b else f"{a} to {b}" for a, b in spans[:MOST_TOLD])
@@ -50,7 +50,7 @@ class Rescued:
 
 
 def check(path: Path) -> tuple[str, ...]:
-    """What is wrong with a file of records, a sentence each; it is only read. Raises `RecordsError`."""
+    """Problems of a records file, a sentence each; the file is only read. Raises `RecordsError`."""
     with _open(path) as db:
         try:
             found = [row[0] for row in db.execute(f"pragma integrity_check({MOST_TOLD})")]
@@ -212,7 +212,7 @@ def _check_unused(path: Path) -> None:
 
 
 def _copy_or_move(path: Path, aside: Path) -> None:
-    """What stood there, whole where it can be copied, else as it is."""
+    """Text at its place, whole where it can be copied, else as it is."""
     try:
         _copy(path, aside)
     except RecordsError:

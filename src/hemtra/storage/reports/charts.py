@@ -16,7 +16,7 @@ from hemtra.storage.records.trends import Failures, Trend
 from hemtra.storage.reports import page
 
 POINTS = 240
-"""Columns of a trend on paper; each shows its smallest and greatest value."""
+"""Largest number of columns of a printed trend; each shows its minimum and maximum."""
 BINS = 24
 ROW = 5.2 * mm
 
@@ -121,7 +121,7 @@ class Pareto(Flowable):
 
 
 def _span(known: FloatArray, lower: float | None, upper: float | None) -> tuple[float, float]:
-    """What the chart shows: limits and nearly all values, so that one far off does not flatten the rest."""
+    """Range of the chart: limits and nearly all values, so that one outlier does not flatten the rest."""
     ends = [limit for limit in (lower, upper) if limit is not None]
     if known.size:
         ends += np.percentile(known, [0.5, 99.5]).tolist()

@@ -26,11 +26,11 @@ from hemtra.core.rendering.picture import View, picture
 from hemtra.storage.reports.page import ANCHOR, COPPER, INK, LINE, PAPER, REGULAR, draw_balloon
 
 DENSITY = 2.4
-"""Pixels a point: 170 to the inch."""
+"""Resolution in pixels per point: 170 to the inch."""
 RING, APART = 24.0, 17.0
 """Points around the part for balloons, and between two of them."""
 LEGEND, COLOURS_WIDE, SCALE_BAR = 14.0, 110.0, 60.0
-"""Points of the legend's height, of its colours' width, and of the scale bar at most."""
+"""Height of the legend, width of its colours, and maximum length of the scale bar, points."""
 QUALITY = 88
 TINTS = {"used-data": (181, 98, 43), "left-out": (122, 108, 152)}
 Extent = tuple[float, float, float, float]
@@ -119,7 +119,7 @@ class PartPicture(Flowable):
         canvas.drawCentredString(x + wide / 2, y + 3.0, words)
 
     def _draw_legend(self, canvas: Canvas) -> None:
-        """Which colour is which height."""
+        """Legend of colours and heights."""
         strip = Image.fromarray(np.ascontiguousarray(height_palette()[None, :, :3]))
         low, high = (f"{height:.2f} mm" for height in self._heights)
         canvas.setFillColor(INK)
@@ -225,7 +225,7 @@ def part_extent(data: HeightMap) -> Extent:
 
 
 def around(x: float, y: float, reach: float) -> Extent:
-    """What lies about a place, in mm."""
+    """Neighbourhood of a place, in mm."""
     return x - reach, x + reach, y - reach, y + reach
 
 

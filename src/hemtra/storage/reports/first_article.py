@@ -40,12 +40,12 @@ HEADS = (
     "note",
 )
 WIDTHS = (10, 44, 20, 36, 26, 18, 24)
-"""mm of the columns of the page."""
+"""Widths of the page's columns, mm."""
 SIGNED = ("inspected by", "approved by")
 WIDE = (9, 30, 11, 11, 11, 8, 12, 11, 16, 40)
 """Letters of the columns of the sheet."""
 PAINTED = 3.0
-"""Pixels a point of the picture in a workbook."""
+"""Resolution of the picture in a workbook, pixels per point."""
 
 
 @dataclass(frozen=True)
@@ -57,7 +57,7 @@ class FirstArticle:
 
     @property
     def conforms(self) -> str:
-        """How many of its requirements it meets."""
+        """Number of requirements met."""
         rows = self.part.rows
         met = sum(row.verdict is Verdict.PASS for row in rows)
         return f"{met} of {len(rows)} requirements are met"

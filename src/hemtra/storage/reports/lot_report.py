@@ -28,11 +28,11 @@ LISTED = 2000
 
 @dataclass(frozen=True)
 class LotContent:
-    """What the report of a lot says. picture: a part of it; missing: why there is none.
+    """Content of a lot report. picture: a part of it; missing: why there is none.
 
     series: each way a characteristic stood, with its statistics. parts: to be listed, in their order; of all
     that did not pass there may be more than are listed. looks: close ones at failures, painted already, so that
-    no scan is held; unseen: of how many of those wanted there is none.
+    no scan is held; unseen: how many of those wanted have none.
     """
 
     title: str

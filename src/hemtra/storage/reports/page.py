@@ -80,7 +80,7 @@ def heading(words: str) -> list[Flowable]:
 
 
 def new_page() -> Flowable:
-    """What follows begins on another page."""
+    """Start a new page."""
     return PageBreak()
 
 
@@ -123,7 +123,7 @@ def fitted(words: str, size: float, room: float, font: str = REGULAR) -> str:
 
 
 def facts(pairs: Sequence[tuple[str, str]]) -> Table:
-    """What is known, in two columns of pairs."""
+    """Facts, in two columns of pairs."""
     half = -(-len(pairs) // 2)
     rows = []
     for k in range(half):

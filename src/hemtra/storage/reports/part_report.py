@@ -21,13 +21,13 @@ DRAWING = (page.WIDTH, 118 * mm)
 CLOSE = (78 * mm, 56 * mm)
 """Largest sizes of the whole part and of a close look, in points."""
 REACH = 0.16
-"""Half of what a close look shows, as a share of the part's size."""
+"""Half size of a detail, as a share of the part's size."""
 MOST_CLOSE = 12
 """Close looks of one part; a part that fails everything needs no more."""
 
 
 Look: TypeAlias = list[Flowable]
-"""A close look at one place, with the result there."""
+"""Detail of one place, with the result there."""
 
 
 @dataclass(frozen=True)
@@ -41,7 +41,7 @@ class PartEvidence:
 
 @dataclass(frozen=True)
 class PartContent:
-    """What the report of a part says. missing: why there is no picture. notes: what else should be known."""
+    """Content of a part report. missing: why there is no picture. notes: further remarks."""
 
     title: str
     verdict: Verdict

@@ -46,7 +46,7 @@ class TaggedCanvas(Canvas):
         self._pages: list[list[Element]] = []
 
     def marked(self, start: int, role: str, alt: str = "") -> None:
-        """What was drawn since a place of the page's code is an element of the innermost open one."""
+        """Assign everything drawn since a place of the page's code to the innermost open element."""
         if len(self._code) == start:
             return
         element = Element(role, alt, len(self._pages), len(self._on_page))
@@ -57,7 +57,7 @@ class TaggedCanvas(Canvas):
 
     @contextmanager
     def within(self, role: str) -> Iterator[Element]:
-        """What is drawn meanwhile belongs to an element of that role."""
+        """Assign everything drawn meanwhile to an element of that role."""
         element = Element(role)
         self.open[-1].children.append(element)
         self.open.append(element)
@@ -68,7 +68,7 @@ class TaggedCanvas(Canvas):
 
     @contextmanager
     def decoration(self) -> Iterator[None]:
-        """What is drawn meanwhile says nothing."""
+        """Mark everything drawn meanwhile as an artefact."""
         self._code.append("/Artifact BMC")
         yield
         self._code.append("EMC")
@@ -160,7 +160,7 @@ class TaggedTable(Table):
 
 
 def role_of(flowable: Flowable) -> str:
-    """What something on a page is."""
+    """Role of an element on a page."""
     if isinstance(flowable, Paragraph):
         size = flowable.style.fontSize
         return "H1" if size >= TITLE_FROM else "H2" if size >= HEADING_FROM else "P"

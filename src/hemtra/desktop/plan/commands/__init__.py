@@ -1,1 +1,1 @@
-"""What is done with a plan by hand: new characteristics, paths, patterns, anchors."""
+"""Commands on a plan: new characteristics, paths, patterns, anchors."""

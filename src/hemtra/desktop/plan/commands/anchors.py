@@ -104,7 +104,7 @@ class Anchors:
         return self._lost is not None
 
     def rebind(self) -> None:
-        """What followed the anchor removed last follows the likeliest other one."""
+        """Let the zones of the anchor removed last follow the likeliest other one."""
         if self._lost is None:
             return
         found = following_instead(self._bench.document.plan, *self._lost)

@@ -15,11 +15,11 @@ from hemtra.core.proposals.option import Option
 COLUMNS = 3
 LEAVE = "Esc: cancel"
 FEATURES, FEATURES_KEY = "features", "="
-"""What leads on to the list of what is made of other features."""
+"""Entry that leads to the list of constructed features."""
 
 
 def prompts(wanted: Option) -> tuple[str, ...]:
-    """What is said on the stage before each click."""
+    """Prompts on the stage before each click."""
     begin = [f"{wanted.name}: click {what}" for what in wanted.clicks]
     listed = "   ·   L: list" if wanted.wants else ""
     if wanted.more == "traced":

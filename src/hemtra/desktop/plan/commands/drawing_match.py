@@ -22,7 +22,7 @@ Edit = Callable[[str, Callable[[], Plan]], bool]
 
 
 class DrawingMatch(QObject):
-    """Knows what the waiting rows may mean, and at which of them one is."""
+    """Matches of the waiting rows, and the row shown."""
 
     changed = Signal()
     """Another row or match is to be shown, or none."""
@@ -40,7 +40,7 @@ class DrawingMatch(QObject):
         self._bench, self._preview, self._section, self._tasks = bench, preview, section, tasks
         self._notifications, self._edit = notifications, edit
         self.rows: list[RowMatches] = []
-        """Those that still wait."""
+        """Rows that still wait."""
         self.at = self.number = 0
         """The row that is shown, and which of its matches."""
 
@@ -72,7 +72,7 @@ class DrawingMatch(QObject):
         self._tasks.start("Measuring the list", lambda task: matched(plan, teacher, task.report), done)
 
     def _show_reference(self, teacher: Engine) -> None:
-        """Put the reference part on the stage, where it is in the tray."""
+        """Show the reference part, where it is in the tray."""
         tray = self._bench.tray
         for k, part in enumerate(tray.parts):
             if part.scan.data.is_same(teacher.data):
@@ -95,7 +95,7 @@ class DrawingMatch(QObject):
             self._bind([(one, one.matches[0]) for one in self.sure])
 
     def leave(self) -> None:
-        """What is not bound keeps waiting."""
+        """End matching; unmatched rows keep waiting."""
         self.rows, self.at = [], 0
         self._preview.forget()
         self._section.point_at(())

@@ -14,7 +14,7 @@ from hemtra.desktop.widgets.notifications import Notice, Notifications
 
 
 class PlanEvaluation(QObject):
-    """Keeps what is shown up to date with plan, part and selection; knows which verdicts an edit changed."""
+    """Keeps the view up to date with plan, part and selection, and tracks verdict changes by edit."""
 
     shown = Signal()
     """The part on the stage is up to date."""
@@ -33,7 +33,7 @@ class PlanEvaluation(QObject):
         self._before: dict[int, Verdict] = {}
         self.flips: tuple[TrayPart, ...] = ()
         self._edits = 0
-        """How many edits the verdict changes came from: more than one where the tray was slower."""
+        """Number of edits behind the verdict changes: more than one where the tray was slower."""
         self._show_lane.responded.connect(self._on_shown)
         self._tray_lane.responded.connect(self._on_tried)
         for lane in (self._show_lane, self._tray_lane):

@@ -61,12 +61,12 @@ class NewCharacteristic(QObject):
 
     @property
     def chooser(self) -> Chooser:
-        """What can be asked for: of whole parts, or of profiles."""
+        """Characteristics on offer: of whole parts, or of profiles."""
         return self._choosers[self._bench.document.plan.by_profile is not None]
 
     @property
     def _view(self) -> TopView | SectionView:
-        """Where is clicked."""
+        """View in which to click."""
         return self._stage if self._bench.document.plan.by_profile is None else self._section
 
     def ask(self) -> None:
@@ -161,7 +161,7 @@ class NewCharacteristic(QObject):
         menu.popup(QCursor.pos())
 
     def _next(self, wanted: Option) -> int:
-        """Which of the features that are wanted is clicked next."""
+        """Input whose feature is clicked next."""
         return min(len(self._places), len(wanted.wants) - 1)
 
     def _look_ahead(self, place: Place | None) -> None:
@@ -176,7 +176,7 @@ class NewCharacteristic(QObject):
         self.preview.ask(PreviewRequest(self._bench.document.plan, part.engine, wanted, (*self._places, place)))
 
     def _propose(self) -> None:
-        """Let the rest be proposed, beside the window."""
+        """Propose the rest in the background."""
         part, wanted = self._bench.tray.current, self._wanted
         if part is None or wanted is None:
             return
@@ -186,7 +186,7 @@ class NewCharacteristic(QObject):
         self.leave()
 
         parts = [KnownPart(p.name, p.engine, p.tag == "good") for p in self._bench.tray.parts]
-        # where intensity is looked at, printed edges are meant
+        # on an intensity view, printed edges are meant
         printed = {"printed": True} if wanted.printed and self._bench.colour == "intensity" else {}
 
         def work(task: Task) -> Any:

@@ -37,7 +37,7 @@ KINDS = "Drawings and tables (*.dxf *.csv)"
 
 
 class PathChooser(QFrame):
-    """Which path of a drawing, in which unit, and how it is laid on the part."""
+    """Choice of a path in a drawing, its unit, and its placing on the part."""
 
     taken = Signal()
     left = Signal()

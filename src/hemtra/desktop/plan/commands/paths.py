@@ -38,7 +38,7 @@ DEEDS: dict[str, tuple[str, str, NodeChange]] = {
         lambda z, _: closed_or_open(z),
     ),
 }
-"""What can be done with a path and its selected node: title, help, and the change."""
+"""Commands on a path and its selected node: title, help, and the change."""
 
 
 class Paths:
@@ -69,7 +69,7 @@ class Paths:
         self._edit(f"{label} of {step.name}", changed)
 
     def do(self, deed: str) -> None:
-        """One of `DEEDS`, with the selected node."""
+        """Run one of `DEEDS` on the selected node."""
         if self.selected is not None:
             title, _, change = DEEDS[deed]
             node = self._node()
@@ -81,7 +81,7 @@ class Paths:
         return min(self._bench.node, len(zone.nodes) - 1)
 
     def menu(self, node: int, place: Place) -> QMenu:
-        """What can be done with a node, or with the path where it was clicked (node -1)."""
+        """Commands on a node, or on the path where it was clicked (node -1)."""
         menu = QMenu()
         step_id = self.selected
         if step_id is None:

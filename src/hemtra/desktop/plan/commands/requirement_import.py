@@ -32,7 +32,7 @@ class ColumnsForm(QFrame):
     """Asks for each field which column holds it, with what stands there."""
 
     taken = Signal(object)
-    """Of each field the place of its column."""
+    """Column index of each field."""
     left = Signal()
 
     def __init__(self, table: RequirementTable, known: Mapping[str, int], parent: QWidget) -> None:
@@ -71,7 +71,7 @@ class ColumnsForm(QFrame):
 
     @property
     def columns(self) -> dict[str, int]:
-        """What is chosen."""
+        """Chosen columns."""
         chosen = {field: box.currentData() for field, box in self.fields.items()}
         return {field: at for field, at in chosen.items() if at >= 0}
 
@@ -85,7 +85,7 @@ class ColumnsForm(QFrame):
             super().keyPressEvent(event)
 
     def say(self, trouble: str) -> None:
-        """What is wrong with what was taken."""
+        """Problems of the chosen columns."""
         self.trouble.setText(trouble)
 
     def _show(self) -> None:

@@ -87,7 +87,7 @@ class StepEdits:
     # -- parameters -------------------------------------------------------------------------------
 
     def set_param(self, step_id: str, name: str, value: Any) -> None:
-        """One parameter."""
+        """Change one parameter."""
         self.set_params(step_id, {name: value})
 
     def set_params(self, step_id: str, changes: dict[str, Any]) -> None:

@@ -13,7 +13,7 @@ from hemtra.desktop.widgets.notifications import Notice, Notifications
 
 
 class UncertaintyStudy:
-    """One action; its result is one edit of the plan."""
+    """The uncertainty action; its result is one edit of the plan."""
 
     def __init__(
         self,

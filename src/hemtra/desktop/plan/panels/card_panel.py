@@ -19,7 +19,7 @@ from hemtra.desktop.widgets import theme
 from hemtra.desktop.widgets.scrolled import scrolled
 
 STRIP = 5.0
-"""Pixels of the coloured strip at the left, which says what the card is of."""
+"""Width of the coloured strip at the left that shows the type of card, pixels."""
 
 
 class CardPanel(QFrame):
@@ -40,7 +40,7 @@ class CardPanel(QFrame):
     menu_wanted = Signal(int, QPoint)
     tolerance_typed = Signal(int, str)
     room_wanted = Signal()
-    """It may be wider or narrower than before at least."""
+    """Emitted when its minimum width changes."""
 
     def __init__(self, bench: WorkspaceModel, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -70,7 +70,7 @@ class CardPanel(QFrame):
         return card if isinstance(card, StepCard) else None
 
     def event(self, event: QEvent) -> bool:
-        """What the card says may need more room than before."""
+        """Adapt to a card that may need more room than before."""
         known = super().event(event)
         if event.type() == QEvent.Type.LayoutRequest:
             self.room_wanted.emit()
@@ -92,7 +92,7 @@ class CardPanel(QFrame):
         self.refresh()
 
     def _signature(self, link: str | None) -> object:
-        """What a card is made from; zones change while they are dragged, and make no other card."""
+        """Key of a card; zones change while they are dragged, and make no other card."""
         part, plan, subject = self.bench.tray.current, self.bench.document.shown, self.bench.subject
         if link is None or part is None or subject is None:
             return None

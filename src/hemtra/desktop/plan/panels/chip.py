@@ -1,4 +1,4 @@
-"""One link of the lineage as a chip: its name, and below it what it found."""
+"""Chip of a link in the lineage: its name, and its result below."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from hemtra.desktop.widgets import theme
 
 HEIGHT = 38
 GLYPH_ROOM, PADDING = 28, 9
-"""Pixels left of the text, and right of it."""
+"""Margins left and right of the text, pixels."""
 FOLDED = GLYPH_ROOM + 8
 """Width of a chip with nothing but its glyph."""
 NAME, VALUE = 12, 11
@@ -22,13 +22,13 @@ NAME, VALUE = 12, 11
 
 @dataclass(frozen=True)
 class Link:
-    """What a chip shows. values: the result, from the longest wording to the shortest."""
+    """Content of a chip. values: the result, from the longest wording to the shortest."""
 
     id: str
     name: str
     glyph: str
     tint: str
-    """Of the theme's colours."""
+    """Name of the theme's colour."""
     values: tuple[str, ...] = ()
     value_tint: str = "muted"
     help: str = ""
@@ -78,7 +78,7 @@ class Chip(QAbstractButton):
         return (self.link.name,), next(fitting, self.link.values[-1] if self.link.values else "")
 
     def sizeHint(self) -> QSize:
-        """As wide as all of its text."""
+        """Width of all of its text."""
         return QSize(self.width_within(1e6), HEIGHT)
 
     def paintEvent(self, event: QPaintEvent) -> None:
@@ -120,7 +120,7 @@ def _broken(name: str, metrics: QFontMetrics) -> tuple[str, str] | None:
 
 
 def in_rows(widths: Sequence[int], room: int, gap: int) -> list[list[int]]:
-    """Which of some widths stand beside each other in which row."""
+    """Distribution of some widths into rows."""
     rows: list[list[int]] = [[]]
     used = 0
     for k, width in enumerate(widths):

@@ -46,7 +46,7 @@ class Connections:
         )
 
     def toggle_section_zone(self, step_id: str) -> None:
-        """Let a step look in a rectangle of its section only, or in all of it again."""
+        """Give a step a zone on its section, or remove it."""
         plan, shown = self._bench.document.plan, self._bench.shown
         step = plan.step(step_id)
         source = next(iter(step.inputs.get(kind_named(step.kind).section_input, ())), "")

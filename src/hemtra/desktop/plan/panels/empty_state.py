@@ -1,4 +1,4 @@
-"""What the stage shows before there is anything: the next steps."""
+"""Empty stage: the next steps."""
 
 from __future__ import annotations
 

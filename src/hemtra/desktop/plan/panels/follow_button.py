@@ -1,4 +1,4 @@
-"""What a zone follows, as a button on its card: all axes at once, or each from another anchor."""
+"""Button for the anchor of a zone: all axes at once, or each with its own anchor."""
 
 from __future__ import annotations
 
@@ -39,7 +39,7 @@ class FollowButton(QPushButton):
         self.setMenu(held)
 
     def show_plan(self, plan: Plan) -> None:
-        """Say what the step follows in a plan."""
+        """Show the anchors of the step in a plan."""
         self.plan = plan
         follow = plan.step(self.step_id).follow
         self.setText(follow_text(plan, follow, shortened))
@@ -81,7 +81,7 @@ class FollowButton(QPushButton):
 
 
 def follow_text(plan: Plan, follow: Follow, name: Callable[[str], str] = str) -> str:
-    """What is followed, in a few words: “follows Cover outline (x, y, turn)”. name: how a name is shown."""
+    """Describe the anchor in a few words: “follows Cover outline (x, y, turn)”. name: how to show a name."""
     if not follow.anchors:
         return "no anchor"
     parts = []

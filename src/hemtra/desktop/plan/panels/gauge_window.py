@@ -142,7 +142,7 @@ class GaugeWindow(QDialog):
 
     @property
     def ticked(self) -> dict[str, Lot]:
-        """By operator, which is the name of the lot, the lots that are studied."""
+        """Studied lots by operator, which is the name of the lot."""
         items = [self.lots.item(k) for k in range(self.lots.count())]
         chosen = [item for item in items if item.checkState() == Qt.CheckState.Checked]
         return {item.text(): item.data(Qt.ItemDataRole.UserRole) for item in chosen}
@@ -281,7 +281,7 @@ class GaugeWindow(QDialog):
             self.close()
 
     def closeEvent(self, event: QCloseEvent) -> None:
-        """What still comes is dropped."""
+        """Drop answers that arrive after closing."""
         self._alive = False
         super().closeEvent(event)
 

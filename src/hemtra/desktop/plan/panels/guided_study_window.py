@@ -1,4 +1,4 @@
-"""A gauge study as a guided task: says which part to present next, what was seen, and what to repeat."""
+"""Guided gauge study: which part to present next, the readings so far, and runs to repeat."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a step's inputs are connected to, as buttons on its card whose menus connect them otherwise."""
+"""Buttons for the inputs of a step, whose menus connect them to other features."""
 
 from __future__ import annotations
 
@@ -17,14 +17,14 @@ from hemtra.desktop.widgets.symbols import shortened
 
 
 class InputButtons(QWidget):
-    """One button an input, and one that says who uses the step."""
+    """A button per input, and one for the users of the step."""
 
     connected = Signal(str, str, object)
     """Step, input, and the ids of what it is connected to."""
     pick_wanted = Signal(str, str)
     """Step and input, of which the source is to be clicked on the stage."""
     preparation_wanted = Signal(str, str)
-    """Step, and the kind of preparation that it alone is to look at."""
+    """Step, and the kind of preparation for it alone."""
     going = Signal(str)
     """The step to go to."""
 
@@ -53,7 +53,7 @@ class InputButtons(QWidget):
         return button
 
     def show_plan(self, plan: Plan) -> None:
-        """Say what the inputs are connected to in a plan."""
+        """Show the connections of the inputs in a plan."""
         self.plan = plan
         step = plan.step(self.step_id)
         for name, wanted in kind_named(step.kind).accepted().items():
@@ -99,7 +99,7 @@ class InputButtons(QWidget):
             menu.addAction(user.name, partial(self.going.emit, user.id))
 
     def _choose(self, name: str, source: str, checked: bool = True) -> None:
-        """One source in place of another; of several, one more or one less."""
+        """Replace a source; where there are several, add or remove one."""
         step = self.plan.step(self.step_id)
         sources: tuple[str, ...] = (source,)
         if kind_named(step.kind).accepted()[name].many:

@@ -20,13 +20,13 @@ from hemtra.desktop.plan.panels.chip import FOLDED, HEIGHT, Chip, Link, in_rows,
 from hemtra.desktop.widgets import theme, units
 
 GAP = 10
-"""Pixels between chips, for the connectors."""
+"""Gap between chips for the connectors, pixels."""
 EDGE, TOP = 8, 4
 LANE, MOST_LANES = 4, 3
-"""Pixels from one lane below the chips to the next, and how many there are."""
+"""Distance between lanes below the chips, pixels, and their number."""
 BELOW = LANE * MOST_LANES
 LIMITS = (1e6, 180.0, 150.0, 130.0, 110.0, 95.0, 80.0, 60.0)
-"""Pixels that a name may be wide before it is broken, tried one after the other until the line fits."""
+"""Widths of a name before it is broken, tried in turn until the line fits, pixels."""
 TINTS = {"PASS": "passed", "FAIL": "failed"}
 
 
@@ -167,7 +167,7 @@ class Lineage(QFrame):
     def _place(self) -> None:
         """In one line: names are broken, then the first chips folded, until it fits; else in several.
 
-        The preparation is that of the whole plan, so its chips are folded where something else is looked at.
+        The preparation belongs to the whole plan, so its chips are folded when another link is shown.
         """
         chips, room = list(self.chips.values()), self.width() - 2 * EDGE
         prepared = self._prepared()
@@ -197,7 +197,7 @@ class Lineage(QFrame):
         self.update()
 
     def sizeHint(self) -> QSize:
-        """One line."""
+        """A line between chips."""
         return QSize(400, 2 * TOP - 2 + HEIGHT + BELOW)
 
     def resizeEvent(self, event: QResizeEvent) -> None:
@@ -205,7 +205,7 @@ class Lineage(QFrame):
         self._place()
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        """What joins the chips: short lines between neighbours, lanes below for the others."""
+        """Connections of the chips: short lines between neighbours, lanes below for the others."""
         super().paintEvent(event)
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
@@ -238,7 +238,7 @@ class Lineage(QFrame):
 
 
 def _values(found: StepResult | None, users: int) -> tuple[str, ...]:
-    """What a step found, from the longest wording to the shortest."""
+    """Result of a step, from the longest wording to the shortest."""
     if found is None:
         return ()
     if found.outcome is None:

@@ -24,7 +24,7 @@ KEYS = {
 
 
 class MatchBar(SaidBar):
-    """Shows one row with one of its matches; hidden while nobody goes through a list."""
+    """Shows one row with one of its matches; not shown without a list."""
 
     wanted = Signal(str)
     """“bind”, “all”, “other”, “back”, “next”, “previous” or “leave”."""
@@ -49,7 +49,7 @@ class MatchBar(SaidBar):
         self.hide()
 
     def show_match(self, row: RowMatches, number: int, sure: int, waiting: int) -> None:
-        """One match of a row; sure, waiting: rows that are sure, and all that wait."""
+        """A match of a row; sure, waiting: number of sure rows, and of all that wait."""
         of = f"{row.row.balloon} {row.row.name}, {row.row.tolerance}".rstrip(", ")
         if row.matches:
             match = row.matches[number]
@@ -75,7 +75,7 @@ class MatchBar(SaidBar):
 
 
 def _words(match: Match, row: RowMatches) -> str:
-    """What it is and measures."""
+    """Describe the match."""
     if match.value is None:
         return match.words
     unit = row.row.unit or "mm"

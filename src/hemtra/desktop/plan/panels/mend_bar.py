@@ -1,4 +1,4 @@
-"""What now: a line below the section where the selected characteristic is not measured, with what may help."""
+"""Bar of remedies below the section, for a selected characteristic that is not measured."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from hemtra.desktop.widgets.said_bar import SaidBar
 
 
 class MendBar(SaidBar):
-    """The reason, and the likeliest mends as buttons; hidden where there is a value."""
+    """The reason, and the likeliest remedies as buttons; not shown with a value."""
 
     wanted = Signal(object)
     """A `Mend`."""
@@ -37,7 +37,7 @@ class MendBar(SaidBar):
         self.refresh()
 
     def refresh(self) -> None:
-        """Say what may help the selected characteristic."""
+        """Show the remedies for the selected characteristic."""
         bench, part = self._bench, self._bench.tray.current
         # the very same, since what is shown holds maps that do not compare
         same = bench.shown is self._for[0] and bench.balloon == self._for[1]

@@ -181,7 +181,7 @@ class NominalForm(QDialog):
         self.remove.setVisible(False)
 
     def closeEvent(self, event: QCloseEvent) -> None:
-        """What still comes is dropped."""
+        """Drop answers that arrive after closing."""
         self._alive = False
         super().closeEvent(event)
 

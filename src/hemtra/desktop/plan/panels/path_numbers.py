@@ -29,10 +29,10 @@ FIELDS = (
 
 
 class PathNumbers(QWidget):
-    """One node at a time; what is being typed is left alone while the path is dragged."""
+    """Show one node; a field being edited is left alone while the path is dragged."""
 
     changed = Signal(str, object)
-    """What it is, and the change from one `PathZone` to another."""
+    """A title, and the change from one `PathZone` to another."""
 
     def __init__(self, bench: WorkspaceModel, step_name: str) -> None:
         super().__init__()

@@ -1,4 +1,4 @@
-"""How a plan as a whole evaluates: by profile or by part, what NOT PROVEN counts as, and its master part."""
+"""Modes of a plan: by profile or by part, treatment of NOT PROVEN, and its master part."""
 
 from __future__ import annotations
 
@@ -49,7 +49,7 @@ class PlanModes:
         self._edit("parts as a whole", lambda: plan.edited(by_profile=None))
 
     def not_proven_menu(self) -> QMenu:
-        """What a part counts as whose worst characteristic is not proven."""
+        """Choose the part verdict when its worst characteristic is NOT PROVEN."""
         plan, menu = self._bench.document.plan, QMenu()
         for value, title in COUNTS_AS.items():
             action = menu.addAction(title, partial(self._count_not_proven_as, value))
@@ -62,7 +62,7 @@ class PlanModes:
         offer(self.not_proven_menu(), QCursor.pos())
 
     def ask_master_part(self) -> None:
-        """Ask how often the selected part is to be seen again on the line, and how closely."""
+        """Ask for the master part's interval and limits."""
         part, shown, plan = self._bench.tray.current, self._bench.shown, self._bench.document.plan
         if part is None or shown is None:
             return

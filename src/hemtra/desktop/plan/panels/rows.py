@@ -30,14 +30,14 @@ from hemtra.desktop.widgets.menus import offer
 from hemtra.desktop.widgets.numbers_form import NumbersAsked
 
 REFERENCE = "ref"
-"""What a typed tolerance begins with whose nominal is what the reference part measures."""
+"""Prefix of a typed tolerance whose nominal is the reference part's value."""
 OVER_PROFILES = {
     "each": "Each within limits",
     "worst": "The worst must pass",
     "mean": "Mean within limits",
     "share": "Minimum percentage within limits",
 }
-"""How many values make one verdict, and what that is called."""
+"""Rules for many values, with their titles."""
 OVER_INSTANCES = {"": "First instance only", **OVER_PROFILES}
 
 Edit = Callable[[str, Callable[[], Plan]], bool]
@@ -79,7 +79,7 @@ class Rows:
         return next((row.unit for row in rows if row.balloon == balloon), "mm")
 
     def copy_value(self) -> None:
-        """Put the selected row's value on the clipboard as a number, as fine as it was computed."""
+        """Copy the selected row's value as a number, at full precision."""
         shown, row = self._bench.shown, self._bench.row
         rows = shown.result.characteristics if shown is not None else ()
         found = next((one for one in rows if row is not None and one.balloon == row.balloon), None)
@@ -137,7 +137,7 @@ class Rows:
         )
 
     def take_nominal(self) -> None:
-        """What the reference part measures becomes the selected row's nominal."""
+        """Use the reference part's value as the selected row's nominal."""
         row = self._bench.row
         if row is not None:
             self._with_reference(
@@ -213,7 +213,7 @@ class Rows:
         )
 
     def show_menu(self, balloon: int, at: QPoint) -> None:
-        """What can be done with a row, where it was asked for."""
+        """Menu of a row, at the place it was requested."""
         self._bench.select(balloon)
         offer(self.menu(), at)
 

@@ -60,7 +60,7 @@ class ShakeWindow(QDialog):
         """Number of the run in progress, or of the last; what an earlier one still brings is dropped."""
         self._tried = bench.document.plan
         self._parts = 0
-        """That are through."""
+        """Number of copies done."""
         self._found: list[Shaken] = []
         self.findings: list[Finding] = []
         self.table = plain_table(HEADS, WIDTHS, "What each disturbance breaks")
@@ -151,7 +151,7 @@ class ShakeWindow(QDialog):
         return None if at is None else at.first
 
     def _offer(self) -> None:
-        """The mend of what is selected, where there is one."""
+        """Remedy for the selection, where there is one."""
         row = self.chosen
         self.mend.setVisible(row is not None and row.plan is not None)
         if row is not None:

@@ -36,9 +36,9 @@ from hemtra.desktop.widgets import theme, units
 from hemtra.desktop.widgets.symbols import bar_scale, draw_balloon, draw_gauge_mark, draw_limit_bar, draw_name
 
 LOWEST, HIGHEST = 23, 32
-"""Pixels of a row: as high as lets all of them be seen, between these."""
+"""Minimum and maximum height of a row, pixels; within these, all rows fit."""
 OPEN = 31
-"""Pixels that the selected row is higher by."""
+"""Additional height of the selected row, pixels."""
 LENGTH_UNIT = re.compile(r" (?:mm|in)[²³]?$")
 """Left out of the list, where all lengths have one unit."""
 EMPTY = (
@@ -46,16 +46,16 @@ EMPTY = (
     " If the part lies elsewhere on every scan, find it by its outline first."
 )
 GRAB = 6.0
-"""Pixels around the end of a limit that take it."""
+"""Catch radius around the end of a limit, pixels."""
 BAR_WIDTH = 48
 VALUE_RIGHT = 65
-"""Pixels from the right border to the right end of the value."""
+"""Distance of the value from the right border, pixels."""
 MARK_ROOM = 8
-"""Pixels that the mark of a gauge takes between value and bar."""
+"""Width of a gauge's mark between value and bar, pixels."""
 
 
 class SheetRow(QWidget):
-    """One characteristic; the selected one is open and shows its tolerance to type in."""
+    """A characteristic; the selected one is open and its tolerance can be edited."""
 
     chosen = Signal(int)
     tolerance_typed = Signal(int, str)
@@ -68,10 +68,10 @@ class SheetRow(QWidget):
         self.row = row
         self._state: object = None
         self.grade = ""
-        """What its gauge is good for; empty where that was not studied."""
+        """Capability of its gauge; empty without a study."""
         self._unit = units.current()
         self.line = HIGHEST
-        """Pixels of it that show while it is closed."""
+        """Visible height while closed, pixels."""
         self._drag: tuple[str, tuple[float, float], float] | None = None
         """The limit that is dragged, what the bar spans meanwhile, and where it is."""
         self.setMouseTracking(True)
@@ -111,7 +111,7 @@ class SheetRow(QWidget):
         self.update()
 
     def set_line(self, pixels: int) -> None:
-        """How high it is while it is closed."""
+        """Height while closed."""
         if pixels != self.line:
             self.line = pixels
             self._size()
@@ -321,13 +321,13 @@ class Sheet(ListPanel):
         self.add_button.setEnabled(self.bench.tray.current is not None)
 
     def _grades(self, plan: Plan) -> dict[Balloon, str]:
-        """What gauges are good for; looked up once for each plan."""
+        """Capability of the gauges, looked up once per plan."""
         if self._graded[0] is not plan:
             self._graded = plan, grades(plan)
         return self._graded[1]
 
     def _fit(self) -> None:
-        """Rows as high as lets all of them be seen, where that can be."""
+        """Set the row height so that all rows fit, where possible."""
         headings = sum(heading.sizeHint().height() for heading in self._headings)
         room = self.scroll_area.viewport().height() - headings - OPEN
         line = min(max(room // max(len(self.items), 1), LOWEST), HIGHEST)
@@ -346,7 +346,7 @@ class Sheet(ListPanel):
             self.scroll_area.ensureWidgetVisible(row, 0, 8)
 
     def search(self) -> None:
-        """Ask what to look for; asked again while nothing is looked for, the field goes."""
+        """Open the search field; a second call with an empty field closes it."""
         if self.query.isVisibleTo(self) and not self.query.text():
             self.query.hide()
             self.setFocus()

@@ -19,13 +19,13 @@ from hemtra.desktop.widgets.symbols import draw_balloon
 CARD_HEIGHT = 72
 THUMB = (68, 42)
 TEXT = 84
-"""Pixels from the left where name and verdict stand."""
+"""Distance of name and verdict from the left, pixels."""
 BELOW = 52
-"""Pixels from the top where tag and balloons stand."""
+"""Distance of tag and balloons from the top, pixels."""
 
 
 class TrayCard(QWidget):
-    """One part."""
+    """A part of the tray."""
 
     chosen = Signal(object)
     tag_clicked = Signal(object)
@@ -46,7 +46,7 @@ class TrayCard(QWidget):
         self.update()
 
     def tag_box(self) -> QRectF:
-        """Where the tag stands; a click there changes it."""
+        """Rectangle of the tag; a click there changes it."""
         return QRectF(8, BELOW - 1, 8 + _width(self._tag_text), 16)
 
     @property
@@ -141,14 +141,14 @@ class TrayPanel(ListPanel):
             tray.select(min(max(at, 0), len(tray.parts) - 1))
 
     def show_flips(self, parts: tuple[TrayPart, ...]) -> None:
-        """Say which parts have another verdict since the last edit."""
+        """Mark the parts whose verdict changed with the last edit."""
         names = " ".join(part.name.rsplit("-", 1)[-1] for part in parts[:5])
         more = " …" if len(parts) > 5 else ""
         self.flips.setText(f"{len(parts)} flipped:\n{names}{more}\nundo the edit")
         self.flips.setVisible(bool(parts))
 
     def show_verdict_changes(self, count: int) -> None:
-        """Say how many parts would change their verdict; below zero says nothing any more."""
+        """Show how many parts would change their verdict; below zero shows nothing."""
         if count < 0:
             self.refresh()
         else:
@@ -176,7 +176,7 @@ def _width(text: str) -> int:
 
 
 def _fitting(numbers: list[str], room: float) -> str:
-    """As many of some numbers as fit, and how many more there are."""
+    """The first of some numbers that fit, and how many more there are."""
     for count in range(len(numbers), -1, -1):
         more = [f"+{len(numbers) - count}"] if count < len(numbers) else []
         text = " ".join([*numbers[:count], *more])

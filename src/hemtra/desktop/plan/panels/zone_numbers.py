@@ -80,7 +80,7 @@ class ZoneNumbers(QWidget):
         self.counted_from.setVisible(zone.band is not None)
 
     def _on_band(self) -> None:
-        """One end or both make a band, none takes it off."""
+        """Set or clear the ends of the band: one or both make a band, none removes it."""
         assert self._zone is not None
         texts = [edit.text().strip() for edit in self.band.values()]
         old = self._zone.band
@@ -107,7 +107,7 @@ class ZoneNumbers(QWidget):
 
 
 def heights_from(plan: Plan, step: Step) -> str:
-    """What the heights of a zone's band count from, in words."""
+    """Height origin of a zone's band, in words."""
     names = {each.id: each.name for each in plan.steps}
     level, tilt = (names.get(anchor or "") for anchor in (step.follow.z, step.follow.tilt))
     if level is None and tilt is None:

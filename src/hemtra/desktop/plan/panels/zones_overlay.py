@@ -19,7 +19,7 @@ from hemtra.desktop.widgets.layers import draw_zone, image
 
 EDGE = 12.0
 TAIL = 0.5
-"""Percent of the heights at either end that the colours leave out."""
+"""Share of the heights at either end outside the colour range, percent."""
 
 
 class ZonesOverlay(QWidget):
@@ -54,7 +54,7 @@ class ZonesOverlay(QWidget):
         self._image = None
 
     def zones(self) -> tuple[dict[str, AnyZone], dict[str, AnyZone]]:
-        """By step, the zones of either plan that lie on the part."""
+        """Zones of either plan on the part, by step."""
         return _zones(self._before), _zones(self._after)
 
     def paintEvent(self, event: QPaintEvent) -> None:
@@ -115,7 +115,7 @@ class ZonesOverlay(QWidget):
 
 
 def _zones(plan: Plan) -> dict[str, AnyZone]:
-    """By step, the zones that lie on the part and not on a section."""
+    """Zones on the part, not on a section, by step."""
     return {
         step.id: step.zone
         for step in plan.steps

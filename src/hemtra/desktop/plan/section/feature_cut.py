@@ -23,7 +23,7 @@ class FeatureCut:
         stage.pick_left.connect(self._leave)
 
     def ask(self) -> None:
-        """Let a feature be clicked."""
+        """Start choosing a feature by a click."""
         step_id = self._bench.selected_step
         if step_id is not None:
             self._step = step_id

@@ -1,4 +1,4 @@
-"""What a section across a path shows: the base, the result on it, and its sizes."""
+"""Section across a path: the base, the result on it, and its sizes."""
 
 from __future__ import annotations
 
@@ -13,9 +13,9 @@ from hemtra.desktop.widgets import theme, units
 from hemtra.desktop.widgets.symbols import draw_arrow
 
 BESIDE = 34.0
-"""Pixels that an upright dimension stands away from what it measures."""
+"""Distance of a vertical dimension from its object, pixels."""
 ROW = 20.0
-"""Pixels between dimensions that lie above each other."""
+"""Distance between dimensions above each other, pixels."""
 
 
 def draw_across(painter: QPainter, axes: Axes, line: tuple[Place, Place], shown: Shown) -> None:
@@ -83,7 +83,7 @@ def _draw_text(painter: QPainter, middle: QPointF, text: str) -> None:
 
 
 def _draw_reason(painter: QPainter, axes: Axes, shown: Shown) -> None:
-    """Why there is nothing to see on this section."""
+    """Reason why this section shows nothing."""
     along, at = shown.along, shown.at
     if along is None or at is None:
         return

@@ -16,7 +16,7 @@ from hemtra.desktop.widgets import theme, units
 MARGIN_LEFT, MARGIN_RIGHT, MARGIN_TOP, MARGIN_BOTTOM = 44, 20, 34, 26
 TICKS = 5
 APART = 60.0
-"""Pixels from one number along the section to the next, about."""
+"""Approximate distance of numbers along the section, pixels."""
 
 
 class Axes:
@@ -36,12 +36,12 @@ class Axes:
 
     @property
     def span(self) -> float:
-        """mm of height."""
+        """Height, mm."""
         return self.high - self.low
 
     @property
     def reach(self) -> float:
-        """mm along the line."""
+        """Position along the line, mm."""
         return self.last - self.first
 
     def at(self, s: float, z: float) -> QPointF:
@@ -52,7 +52,7 @@ class Axes:
         )
 
     def place(self, pixel: QPointF) -> Place:
-        """mm along the section, and height, of a pixel."""
+        """Position along the section and height of a pixel, mm."""
         s = self.first + (pixel.x() - self.frame.left()) / self.frame.width() * self.reach
         return s, self.low + (self.frame.bottom() - pixel.y()) / self.frame.height() * self.span
 

@@ -1,4 +1,4 @@
-"""What is drawn into the section: planes, the data that was used, fits, and the dimension with its value."""
+"""Marks in the section: planes, the data used, fits, and the dimension with its value."""
 
 from __future__ import annotations
 
@@ -21,21 +21,21 @@ from hemtra.desktop.widgets import theme, units
 from hemtra.desktop.widgets.symbols import draw_arrow, draw_balloon, shortened
 
 LABEL_ROOM = 130
-"""Pixels right of a dimension that its text needs."""
+"""Width of a dimension's text at its right, pixels."""
 
 
 class SectionMarks:
-    """Of what the bench shows."""
+    """Marks of the bench's view."""
 
     def __init__(self, bench: WorkspaceModel) -> None:
         self._bench = bench
         self.planes: list[tuple[str, QPointF, QPointF]] = []
         """Name and ends of the planes that are drawn."""
         self._value_box: QRectF | None = None
-        """Where the value is written."""
+        """Position of the value's text."""
 
     def evaluated(self) -> CharacteristicResult | None:
-        """The selected characteristic, on the profile that is looked at."""
+        """The selected characteristic, on the profile shown."""
         shown = self._bench.shown
         result = None if shown is None else (shown.here or shown.result)
         found = result.characteristics if result is not None else ()
@@ -51,7 +51,7 @@ class SectionMarks:
         return shown.evidence[subject].marks
 
     def dimensions(self) -> list[Dimension]:
-        """Those among the marks."""
+        """Dimensions among the marks."""
         return [m for m in self.marks() if isinstance(m, Dimension)]
 
     def draw_planes(self, painter: QPainter, axes: Axes, line: tuple[Place, Place]) -> None:
@@ -117,7 +117,7 @@ class SectionMarks:
                 draw_profile(painter, axes, profile.x, np.where(near, profile.z, np.nan), pen)
 
     def draw_fits(self, painter: QPainter, axes: Axes, line: tuple[Place, Place]) -> None:
-        """What the steps of the lineage that look on the section have fitted to it."""
+        """Fits on the section by the steps of the lineage that work on it."""
         shown = self._bench.shown
         if shown is None or self._bench.line is not None:
             return
@@ -194,7 +194,7 @@ class SectionMarks:
         return (a.x() + b.x() - self._value_width(evaluated)) / 2, y
 
     def _tolerance(self) -> str:
-        """Of the selected characteristic, in the shown unit."""
+        """Value of the selected characteristic, in the unit shown."""
         row, shown = self._bench.row, self._bench.shown
         if row is None:
             return ""
@@ -202,7 +202,7 @@ class SectionMarks:
         return units.tolerance(row, next(of, "mm"))
 
     def _value_width(self, evaluated: CharacteristicResult) -> float:
-        """Pixels that balloon, value and tolerance take."""
+        """Width of balloon, value and tolerance, pixels."""
         value = QFontMetrics(theme.font(15, bold=True)).horizontalAdvance(_value_text(evaluated))
         tolerance = QFontMetrics(theme.font(12)).horizontalAdvance(self._tolerance())
         return 32.0 + max(value, tolerance)

@@ -1,4 +1,4 @@
-"""Where the part is cut, and over what width the section is averaged, as fields above the section."""
+"""Position of the section and its averaging width, as fields above it."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from hemtra.core.typed import number_typed
 from hemtra.desktop.models.bench import Place, WorkspaceModel
 
 WIDEST = 100.0
-"""mm over which a section can be averaged."""
+"""Widths over which a section can be averaged, mm."""
 OVERSHOOT = 0.6
 """Part of its width by which a cut across a zone extends to either side of its middle."""
 

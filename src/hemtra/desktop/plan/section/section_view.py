@@ -37,9 +37,9 @@ from hemtra.desktop.widgets import theme, units
 from hemtra.desktop.widgets.symbols import draw_chip, draw_panel
 
 CLOSER, CLOSEST = 1.25, 0.2
-"""By how much a notch of the wheel comes closer, and the shortest stretch shown, in mm."""
+"""Zoom factor per notch of the wheel, and the shortest stretch shown, mm."""
 KEY_PULL = 40.0
-"""Pixels by which an arrow key goes along."""
+"""Step of an arrow key, pixels."""
 
 
 class SectionView(QWidget):
@@ -48,7 +48,7 @@ class SectionView(QWidget):
     hovered = Signal(object)
     """The place on the part under the pointer, or None."""
     place_picked = Signal(float, float)
-    """mm along the profile and height of a click that was asked for."""
+    """Position along the profile and height of a requested click, mm."""
     pick_left = Signal()
     step_clicked = Signal(str)
     zone_dragged = Signal(str, object)
@@ -63,7 +63,7 @@ class SectionView(QWidget):
         self.bench = bench
         self._cursor: float | None = None
         self._window: tuple[tuple[float, float], tuple[float, float]] | None = None
-        """mm along the line and heights that are shown; None for all of it."""
+        """Visible range along the line and of heights, mm; None for all of it."""
         self._pulled: QPointF | None = None
         self.prompt = ""
         self.picked: list[tuple[float, float]] = []
@@ -92,7 +92,7 @@ class SectionView(QWidget):
         self.update()
 
     def _show_all(self) -> None:
-        """Another line is another picture; the profiles of a run are looked at in the same window."""
+        """Another line is another picture; the profiles of a sequence share one window."""
         shown = self.bench.shown
         if shown is None or (shown.index < 0 and not shown.across_path):
             self._window = None
@@ -103,7 +103,7 @@ class SectionView(QWidget):
         self.update()
 
     def frame(self) -> QRectF:
-        """Pixels that the profile is drawn in."""
+        """Rectangle of the profile, pixels."""
         return QRectF(
             MARGIN_LEFT,
             MARGIN_TOP,
@@ -156,7 +156,7 @@ class SectionView(QWidget):
         painter.end()
 
     def _draw_prompt(self, painter: QPainter, axes: Axes) -> None:
-        """What is to be clicked next, and what was."""
+        """Prompt for the next click, and the clicks made."""
         painter.setBrush(theme.colour("copper"))
         painter.setPen(QPen(theme.colour("paper"), 1.5))
         for x, z in (*self.picked, *self.pointed):
@@ -167,7 +167,7 @@ class SectionView(QWidget):
         draw_chip(painter, QPointF((self.width() - width) / 2, 26), self.prompt)
 
     def titles(self) -> tuple[str, ...]:
-        """What is cut, and for which row, from the longest wording to the shortest."""
+        """Title of the section and its row, from the longest wording to the shortest."""
         shown, row = self.bench.shown, self.bench.row
         line = shown.line if shown else None
         which = "" if row is None else f"{row.balloon} {row.name}"

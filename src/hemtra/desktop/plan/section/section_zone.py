@@ -1,4 +1,4 @@
-"""The x/z rectangle in which a step looks at a section: drawn, and taken by its handles."""
+"""The x/z zone of a step on a section: drawn, and dragged by its handles."""
 
 from __future__ import annotations
 

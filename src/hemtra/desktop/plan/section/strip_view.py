@@ -37,18 +37,18 @@ from hemtra.desktop.widgets import theme, units
 from hemtra.desktop.widgets.symbols import draw_balloon
 
 LOW, TALL, FOOT = 30, 76, 20
-"""Pixels of a strip, of the selected one, and of the scale below them."""
+"""Heights of a strip, of the selected one, and of the scale below them, pixels."""
 NAME_LEFT = 32
-"""Pixels that the balloon takes, beside which the name stands."""
+"""Width of the balloon beside the name, pixels."""
 NAMES_SHARE = 0.3
-"""Of the width that names may take; where they would take more, the balloon stands alone."""
+"""Share of the width for names; where they need more, only the balloon is shown."""
 LEAST = 60
-"""Pixels of a strip at least."""
+"""Minimum height of a strip, pixels."""
 ALONG_TRAVEL = "mm along travel"
 PAGE = 10
 """Profiles by which a page key moves."""
 STEPS = (1, 2, 5, 10, 20, 50, 100, 200, 500, 1000, 2000, 5000, 1e9)
-"""mm between numbers of the scale."""
+"""Distance between numbers of the scale, mm."""
 
 
 class Strips(QWidget):
@@ -61,7 +61,7 @@ class Strips(QWidget):
         self.setAccessibleName("Values along travel or a path; arrow keys go from one to the next")
         self.setMouseTracking(True)
         self._pinned: float | None = None
-        """mm along the path to go back to when the pointer leaves."""
+        """Position along the path to return to when the pointer leaves, mm."""
         self._hovering = False
         self._ends = float(NAME_LEFT), NAME_LEFT + 40.0
         """Left and right end of the strips in pixels."""
@@ -78,7 +78,7 @@ class Strips(QWidget):
         self._ends = self._measure()
 
     def sizeHint(self) -> QSize:
-        """As tall as its strips."""
+        """Height of its strips."""
         return QSize(400, FOOT + sum(self._height(row) for row in self.rows()))
 
     def rows(self) -> list[Characteristic]:
@@ -114,17 +114,17 @@ class Strips(QWidget):
         return float(left), float(max(left + LEAST, self.width() - max(said) - 14))
 
     def pixel_at(self, at: float) -> float:
-        """Where a place stands, mm along."""
+        """Position of a place, mm along."""
         (left, right), (first, last) = self._ends, strip_span(self.bench)
         return left + (at - first) / (last - first) * (right - left)
 
     def place_at(self, x: float) -> float:
-        """mm along at a pixel."""
+        """Position at a pixel, mm."""
         (left, right), (first, last) = self._ends, strip_span(self.bench)
         return min(max(first + (x - left) / (right - left) * (last - first), first), last)
 
     def pixel(self, index: float) -> float:
-        """Where a profile stands."""
+        """Position of a profile."""
         left, right = self._ends
         return left + (index + 0.5) / max(self._count(), 1) * (right - left)
 
@@ -142,7 +142,7 @@ class Strips(QWidget):
         return 0 if series is None else series.values.size
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        """The strips, the scale, and the profile looked at."""
+        """The strips, the scale, and the profile shown."""
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         shown, rows = self.bench.shown, self.rows()
@@ -204,7 +204,7 @@ class Strips(QWidget):
         return pixels
 
     def _draw_missing(self, painter: QPainter, frame: QRectF) -> None:
-        """Where nothing lies along the path, hatched."""
+        """Hatch the stretches with nothing along the path."""
         along = self.bench.shown.along if self.bench.shown is not None else None
         if along is None:
             return
@@ -221,7 +221,7 @@ class Strips(QWidget):
     def _draw_troubles(
         self, painter: QPainter, row: Characteristic, series: Series, px: FloatArray, frame: QRectF
     ) -> None:
-        """What is outside as a solid bar on top, what was not measured as a dashed one at the bottom."""
+        """Mark values out of limits by a solid bar on top, and missing ones by a dashed bar at the bottom."""
         half = float(np.median(np.diff(px))) / 2 if px.size > 1 else 1.0
         out = beyond(np.nan_to_num(series.values), row.lower, row.upper) > 0
         painter.setPen(Qt.PenStyle.NoPen)
@@ -387,7 +387,7 @@ def _value_text(evaluated: CharacteristicResult) -> str:
 
 
 def _asked(row: Characteristic, bench: WorkspaceModel) -> str:
-    """Which of the values along it a row evaluates, in a few words."""
+    """Describe the values that a row evaluates, in a few words."""
     over, what = row.over or "each", "section" if bench.shown_along else "profile"
     if over == "share":
         return f"share in limits ≥ {row.least_share:g} %"

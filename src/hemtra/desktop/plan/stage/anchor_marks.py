@@ -17,9 +17,9 @@ from hemtra.desktop.widgets.labels import Labels, around
 from hemtra.desktop.widgets.symbols import draw_arrow
 
 SPREAD = 16.0
-"""Pixels of the stroke that shows how a part of the tray lay turned."""
+"""Length of the stroke that shows the rotation of a tray part, pixels."""
 ARM = 34.0
-"""Pixels of an axis."""
+"""Length of an axis, pixels."""
 
 
 def draw_anchors(
@@ -50,7 +50,7 @@ def draw_anchors(
 
 
 def draw_spread(painter: QPainter, viewport: Viewport, bench: WorkspaceModel) -> None:
-    """Where the selected anchor was found on each part of the tray: a dot with its direction."""
+    """Poses of the selected anchor on each part of the tray: a dot with its direction."""
     shown, step_id = bench.shown, bench.selected_step
     if shown is None or step_id is None or not followers(shown.plan, step_id):
         return

@@ -12,7 +12,7 @@ from hemtra.desktop.models.viewport import Viewport
 from hemtra.desktop.widgets import theme
 
 PIXELS = 9.0
-"""Pixels around the pointer that are rubbed out."""
+"""Radius of the eraser, pixels."""
 
 
 class ContourEraser:
@@ -23,7 +23,7 @@ class ContourEraser:
         self.places: list[Place] = []
 
     def reach(self, viewport: Viewport) -> float:
-        """mm around each place that are rubbed out."""
+        """Erased radius around each place, mm."""
         return PIXELS * viewport.scale
 
     def on(self, place: Place, viewport: Viewport) -> None:
@@ -35,7 +35,7 @@ class ContourEraser:
         self.places += [(ax + (bx - ax) * k / steps, ay + (by - ay) * k / steps) for k in range(1, steps + 1)]
 
     def draw(self, painter: QPainter, viewport: Viewport) -> None:
-        """What is being rubbed out."""
+        """Pieces being erased."""
         painter.setBrush(theme.colour("failed", 120))
         painter.setPen(Qt.PenStyle.NoPen)
         for place in self.places:

@@ -1,4 +1,4 @@
-"""What the pointer can hold on the stage, one class each: the view, a zone or its handle, the section line."""
+"""Drags on the stage, one class each: the view, a zone or its handle, the section line."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from hemtra.desktop.plan.stage.top_view import TopView
 
 STILL = 3.0
-"""Pixels that a click may go and be no drag."""
+"""Largest movement of a click that is no drag, pixels."""
 
 
 class Drag:

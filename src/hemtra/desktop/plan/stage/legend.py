@@ -23,9 +23,9 @@ from hemtra.desktop.widgets import theme, units
 
 BINS = 96
 SAMPLED = 120_000
-"""Heights looked at for the histogram; more do not change its look."""
+"""Largest number of heights in the histogram; more do not change its look."""
 TAIL = 0.2
-"""Percent of the heights at either end that the proposed scale leaves out, so spikes do not stretch it."""
+"""Share of the heights at either end outside the proposed scale, percent, so spikes do not stretch it."""
 KEY_STEP = 0.02
 """Part of the whole range that an arrow key moves an end by."""
 LEAST_RANGE = 0.002
@@ -55,7 +55,7 @@ class Legend(QWidget):
         return self._span
 
     def choose(self, heights: FloatArray) -> None:
-        """Let the colours span these heights (n,), outliers left out; again the same, and they fit the part."""
+        """Set the colour range to these heights (n,) without outliers; the same again fits the part."""
         if heights.size == 0:
             return
         low, high = (float(p) for p in np.percentile(heights, [TAIL, 100 - TAIL]))
@@ -101,7 +101,7 @@ class Legend(QWidget):
             self.set_span(*self._full)
 
     def set_span(self, low: float, high: float) -> None:
-        """Let the colours span these heights in mm."""
+        """Set the colour range to these heights in mm."""
         self._span = (low, max(high, low + LEAST_RANGE))
         self.update()
         self.range_changed.emit(*self._span)

@@ -1,4 +1,4 @@
-"""Paths on the stage: sections by their state, the start, distances along it, and where it is looked at."""
+"""Paths on the stage: sections by their state, the start, distances along it, and the section shown."""
 
 from __future__ import annotations
 
@@ -23,14 +23,14 @@ from hemtra.desktop.widgets.labels import Labels, around
 TICKS = (0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 50, 100, 200, 500)
 """Lengths between distances that are written, in the unit that is shown."""
 APART = 64.0
-"""Pixels between them at least."""
+"""Minimum distance between them, pixels."""
 SIGN = 3.2
-"""Half size in pixels of the signs on sections that are out of limits, missing or not measured."""
+"""Half size of the signs on sections that are out of limits, missing or not measured, pixels."""
 SIGNS_APART = 13.0
 
 
 def draw_paths(painter: QPainter, viewport: Viewport, bench: WorkspaceModel, labels: Labels) -> None:
-    """What the selected characteristic rests on along a path."""
+    """Path of the selected characteristic."""
     shown, row = bench.shown, bench.row
     if shown is None:
         return
@@ -65,7 +65,7 @@ def _outside(along: Along, result: Result, row: Characteristic | None) -> BoolAr
 
 
 def _draw_sections(painter: QPainter, viewport: Viewport, along: Along, out: BoolArray) -> None:
-    """Thin where all is well, thick with a cross where not, dashed where nothing is, dotted where unseen."""
+    """Thin on PASS, thick with a cross on FAIL, dashed where nothing is there, dotted without data."""
     curve, half = along.path.curve, along.path.across / 2
     places, ways = curve.at(along.at), curve.directions(along.at)
     right = np.column_stack([ways[:, 1], -ways[:, 0]])

@@ -1,4 +1,4 @@
-"""What the stage shows as a file: points as they are (PNG), or lines and words to scale (SVG, PDF)."""
+"""Stage as a file: points as they are (PNG), or lines and words to scale (SVG, PDF)."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ KINDS = "Pictures (*.png);;Drawings (*.svg);;PDF (*.pdf)"
 FINER = 2
 """Points of a PNG to a pixel of the screen."""
 INCH = 96.0
-"""Pixels of the screen to an inch of paper."""
+"""Screen pixels per inch of paper."""
 
 
 def save_picture(stage: TopView, path: Path) -> None:

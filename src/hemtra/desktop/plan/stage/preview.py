@@ -18,12 +18,12 @@ from hemtra.desktop.plan.stage.preview_marks import Ahead
 from hemtra.desktop.plan.stage.top_view import TopView
 
 DWELL = 150
-"""ms a pointer rests before anything is previewed."""
+"""Rest time of the pointer before a preview, ms."""
 
 
 @dataclass(frozen=True)
 class PreviewRequest:
-    """What would an option make of these picks, the last of which is where the pointer rests?"""
+    """Ask for the result of an option at these picks; the last one is at the pointer."""
 
     plan: Plan
     engine: Engine

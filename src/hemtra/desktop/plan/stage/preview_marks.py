@@ -1,4 +1,4 @@
-"""What a click would make, painted before it is made."""
+"""Preview of a click's result."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from hemtra.desktop.widgets.layers import draw_zone
 from hemtra.desktop.widgets.symbols import draw_chip
 
 LEGEND = 100
-"""Pixels on the right that belong to the legend."""
+"""Width of the legend at the right, pixels."""
 
 
 @dataclass(frozen=True)

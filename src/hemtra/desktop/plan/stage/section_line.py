@@ -12,14 +12,14 @@ from hemtra.desktop.models.viewport import Pixel, Viewport
 from hemtra.desktop.widgets import theme
 
 GRAB = 7.0
-"""Pixels around the line that take it."""
+"""Catch distance of the line, pixels."""
 Line = tuple[Place, Place]
 MOVES = {"line-0": (1, 0), "line-1": (0, 1), "line": (1, 1)}
-"""By what is held of the line: whether its ends go along."""
+"""Whether the line's ends move along, by what is held of it."""
 
 
 class SectionLine:
-    """As it was drawn by hand, or as it is proposed for what is shown."""
+    """The line as drawn by hand, or as proposed for the evidence shown."""
 
     def __init__(self, bench: WorkspaceModel) -> None:
         self._bench = bench
@@ -28,7 +28,7 @@ class SectionLine:
 
     @property
     def ends(self) -> Line | None:
-        """In mm of the scan."""
+        """Ends in mm of the scan."""
         shown = self._bench.shown
         return self._bench.line or (shown.line if shown else None)
 
@@ -53,7 +53,7 @@ class SectionLine:
             painter.drawEllipse(QPointF(*viewport.to_screen(*self.linked)), 6, 6)
 
     def under(self, viewport: Viewport, pixel: Pixel) -> str | None:
-        """One of `MOVES`, or None where it is not."""
+        """One of `MOVES`, or None away from the line."""
         if self.ends is None:
             return None
         ends = [viewport.to_screen(*end) for end in self.ends]

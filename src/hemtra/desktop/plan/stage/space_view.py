@@ -44,7 +44,7 @@ from hemtra.desktop.widgets.symbols import draw_balloon, draw_chip
 COARSE, FULL = 60_000, 1_600_000
 """Points drawn while something moves, and at rest."""
 SETTLE_MS = 120
-"""How long nothing must have moved before full detail is drawn."""
+"""Rest time before full detail is drawn."""
 WHEEL_STEP = 1.0015
 
 
@@ -54,7 +54,7 @@ class MeshRequest:
 
     data: HeightMap
     values: HeightMap | None
-    """What colours it; None for its intensity."""
+    """Values that colour it; None for its intensity."""
     span: tuple[float, float]
     palette: bytes
 
@@ -134,7 +134,7 @@ class SpaceView(QOpenGLWidget):
         self.frames = 0
         """Frames drawn; for whoever measures."""
         self.meshes: dict[int, Mesh] = {}
-        """Coarse and full detail, by their greatest number of points."""
+        """Coarse and full detail, by their largest number of points."""
         self._buffers: dict[int, _Buffers] = {}
         self._asked: MeshRequest | None = None
         self._looked_at: object = None
@@ -187,7 +187,7 @@ class SpaceView(QOpenGLWidget):
         self.update()
 
     def showEvent(self, event: Any) -> None:
-        """Catch up with what changed while it was hidden."""
+        """Catch up with changes made while it was not shown."""
         super().showEvent(event)
         self.refresh()
 
@@ -376,7 +376,7 @@ class SpaceView(QOpenGLWidget):
 
 
 class _Overlay(QWidget):
-    """What is painted over the surface, apart from OpenGL so that it looks the same everywhere."""
+    """Overlay of the surface, painted apart from OpenGL so that it looks the same everywhere."""
 
     def __init__(self, view: SpaceView) -> None:
         super().__init__(view)
@@ -385,7 +385,7 @@ class _Overlay(QWidget):
         view.moved.connect(self.update)
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        """As the view says."""
+        """Size of the view."""
         painter = QPainter(self)
         self._view.paint_over(painter)
         painter.end()

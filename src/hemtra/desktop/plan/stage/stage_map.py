@@ -30,7 +30,7 @@ NAMES = {
     "nominal": "above the nominal",
 }
 DEVIATIONS = ("plane", "reference", "nominal")
-"""Those about zero."""
+"""Colourings about zero."""
 ISOLINES = 24
 """About how many steps isolines divide the coloured heights into."""
 
@@ -48,7 +48,7 @@ class StageMap:
         return self._bench.colour in UNITS
 
     def values(self, data: HeightMap) -> HeightMap:
-        """What colours the part: its heights, unless the bench has other values."""
+        """Values that colour the part: its heights, unless the bench has others."""
         shown = self._bench.shown
         return (shown.coloured if shown is not None and self.derived else None) or data
 
@@ -60,14 +60,14 @@ class StageMap:
         return grey_palette() if self._bench.colour == "grey" else height_palette()
 
     def fill_legend(self, data: HeightMap | None) -> None:
-        """Let the legend show what colours the part."""
+        """Update the legend to the colouring."""
         even = self._bench.colour in DEVIATIONS
         unit = UNITS.get(self._bench.colour, "mm")
         self._legend.set_data(None if data is None else self.values(data), self.colours, unit=unit, even=even)
         self._legend.setVisible(data is not None and self._bench.colour != "intensity")
 
     def stretch(self, data: HeightMap, zone: AnyZone | None) -> None:
-        """Let the colours span what a zone holds, or the whole map."""
+        """Set the colour range to a zone's heights, or to the whole map."""
         values = self.values(data)
         with suppress(OffScan):
             held = values.z.reshape(-1) if zone is None else window(zone, values).heights(values)

@@ -1,4 +1,4 @@
-"""What is painted over the map on the stage: evidence, zones, balloons, the places that were clicked."""
+"""Overlay of the map: evidence, zones, balloons, and clicked places."""
 
 from __future__ import annotations
 
@@ -37,18 +37,18 @@ LEADERS = ((80, 1.0), (220, 1.2), (255, 1.6))
 
 
 class StageMarks:
-    """Paints what the bench shows, and knows which balloon lies where."""
+    """Paints the bench's view, and finds the balloon at a place."""
 
     def __init__(self, bench: WorkspaceModel) -> None:
         self._bench, self._regions = bench, RegionImages()
         self.balloons: list[StageBalloon] = []
 
     def forget(self) -> None:
-        """Something else is shown."""
+        """Update to a changed view."""
         self._regions.forget()
 
     def steps(self) -> list[Step]:
-        """Those of the lineage that is looked at."""
+        """Marks of the lineage shown."""
         return [step for column in self._bench.lineage() for step in column]
 
     def selected_zone(self) -> AnyZone | None:
@@ -109,7 +109,7 @@ class StageMarks:
             draw_balloon(painter, at, number, evaluated.verdict, radius=radius, selected=strong)
 
     def grabbed(self, viewport: Viewport, pixel: Pixel) -> Handle | None:
-        """What of the selected zone a pixel takes hold of."""
+        """Handle of the selected zone at a pixel."""
         zone = self.selected_zone()
         return None if zone is None or self._bench.read_only else grabbed(zone, viewport, pixel)
 
@@ -132,7 +132,7 @@ def _box(balloon: StageBalloon) -> QRectF:
 
 
 def _weight(balloon: StageBalloon, chosen: int | None) -> int:
-    """How strong a leader is: 0 for what passes, 1 for what does not, 2 for what is selected."""
+    """Strength of a leader: 0 for PASS, 1 for others, 2 for the selection."""
     if balloon.evaluated.balloon == chosen:
         return 2
     return int(balloon.evaluated.verdict is not Verdict.PASS)

@@ -13,7 +13,7 @@ from hemtra.desktop.models.viewport import Pixel, Viewport
 from hemtra.desktop.widgets import theme, units
 
 NEAR_PIXELS = 5.0
-"""Pixels around the pin within which pinning again takes it off."""
+"""Radius around the pin within which pinning again removes it, pixels."""
 
 
 class Probe:
@@ -28,7 +28,7 @@ class Probe:
         self.pinned = None if near else at
 
     def distance_text(self, place: Place, data: HeightMap) -> str:
-        """How far a place lies from the pin; '' without one."""
+        """Distance of a place from the pin; '' without a pin."""
         if self.pinned is None:
             return ""
         dx, dy = place[0] - self.pinned[0], place[1] - self.pinned[1]
@@ -42,7 +42,7 @@ class Probe:
         return f"from pin  {parts}   {far}   {angle:.1f}°"
 
     def read_out(self, place: Place, data: HeightMap, more: str) -> str:
-        """What the map holds at a place, and how far it is from the pin; more: what else there is to say."""
+        """Reading of the map at a place, and its distance from the pin; more: further text."""
         z, grey = data.height_at(*place), data.intensity_at(*place)
         height = "no data" if z is None else units.number(z, 3)
         across, along = (units.number(c, 2) for c in place)

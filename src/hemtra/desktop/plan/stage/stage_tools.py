@@ -11,11 +11,11 @@ from hemtra.core.plan.registry import kind_named
 from hemtra.desktop.models.bench import COLOURS, WorkspaceModel
 
 QUANTITIES = ("height", "intensity")
-"""What colours the part at one click; the rest is in a menu."""
+"""Colourings at one click; the rest is in a menu."""
 
 
 class StageTools(QFrame):
-    """Colour, preparation, and a look at the scan before preparation."""
+    """Colour, preparation, and the scan before preparation."""
 
     colour_chosen = Signal(str)
     prepared = Signal(str, str)

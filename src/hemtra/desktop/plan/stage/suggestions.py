@@ -23,18 +23,18 @@ from hemtra.desktop.widgets.layers import draw_zone
 from hemtra.desktop.widgets.symbols import draw_chip
 
 DWELL = 450
-"""ms a pointer rests before anything is offered."""
+"""Rest time of the pointer before a suggestion, ms."""
 LEGEND = 100
-"""Pixels on the right that belong to the legend."""
+"""Width of the legend at the right, pixels."""
 WIDE = 10.0
-"""mm of level surface about a place from which it is a surface and no spot."""
+"""Size of a level surface about a place from which on it is a surface and no spot, mm."""
 ON_PLANE = 0.1
-"""mm from the datum plane within which a surface is that plane."""
+"""Distance from the datum plane within which a surface is that plane, mm."""
 
 
 @dataclass(frozen=True)
 class OfferRequest:
-    """What is under a place of a map? plane: the plan's datum plane on it, if that is known."""
+    """Ask what is under a place of a map. plane: the plan's datum plane on it, if known."""
 
     data: HeightMap
     place: Place

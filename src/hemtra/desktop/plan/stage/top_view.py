@@ -44,18 +44,18 @@ class TopView(QWidget):
     pick_left = Signal()
     pick_done = Signal()
     pick_listed = Signal()
-    """What could be clicked is to be chosen from a list."""
+    """Emitted to choose an option from a list."""
     offer_taken = Signal(object)
-    """What lay under the pointer when it was clicked."""
+    """Emitted with the item clicked."""
     recoloured = Signal()
-    """Something else is to colour the part."""
+    """Emitted with another colouring."""
     repainted = Signal()
     """The map is coloured differently."""
     rubbed = Signal(object, float)
     """Places in mm over which the pointer rubbed, and how far around each in mm."""
     cursor_moved = Signal(object)
     distance_picked = Signal(float)
-    """mm along the path that was clicked."""
+    """Emitted with the position along the path clicked, mm."""
     path_menu_wanted = Signal(int, object)
     """A node of the selected path, or -1, and the place that was clicked with the right button."""
 
@@ -79,7 +79,7 @@ class TopView(QWidget):
         self.offers = Offers(bench, lambda: self.data, self.update, self)
         self.picked: list[Place] = []
         self.ahead: Ahead | None = None
-        """What a click where the pointer is would make."""
+        """Preview of a click at the pointer."""
         self.joins_picked = False
         """Whether the places that are clicked become a path."""
         self.marks, self.line = StageMarks(bench), SectionLine(bench)
@@ -137,7 +137,7 @@ class TopView(QWidget):
         self.recoloured.emit()
 
     def stretch_colours(self) -> None:
-        """Let the colours span what the selected zone holds, or all of it again; Z."""
+        """Set the colour range to the selected zone, or back to all of it; Z."""
         if self.data is not None:
             self.map.stretch(self.data, self.marks.selected_zone())
 
@@ -150,7 +150,7 @@ class TopView(QWidget):
         self.update()
 
     def rub(self, prompt: str) -> None:
-        """Let the pointer rub pieces out, until Escape or ''."""
+        """Start erasing pieces with the pointer, until Escape or ''."""
         self.pick(prompt)
         self._rubber.active = bool(prompt)
 
@@ -304,7 +304,7 @@ class TopView(QWidget):
             self.step_clicked.emit(under)
 
     def _clicked_path(self, event: QMouseEvent) -> bool:
-        """A click on the selected path looks at it there; the right button offers what can be done with it."""
+        """A click on the selected path shows the section there; the right button opens its menu."""
         zone, shown = self.marks.selected_zone(), self.bench.shown
         pixel = event.position().x(), event.position().y()
         if not isinstance(zone, PathZone) or self.prompt:

@@ -1,1 +1,1 @@
-"""What the card of a link in the lineage holds: the scan, a step, or the characteristic."""
+"""Cards of the links in the lineage: the scan, a step, or the characteristic."""

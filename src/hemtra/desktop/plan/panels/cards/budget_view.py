@@ -15,7 +15,7 @@ from hemtra.desktop.widgets import theme, units
 LEAST_SHOWN = 0.005
 """Share of the variance below which a source is not drawn."""
 LINE, LABEL = 17, 92
-"""Pixels of a line, and of what stands before its bar."""
+"""Height of a line, and width before its bar, pixels."""
 
 
 class BudgetView(QWidget):
@@ -53,7 +53,7 @@ class BudgetView(QWidget):
         self.hide()
 
     def show_budget(self, evaluated: CharacteristicResult, row: Characteristic) -> None:
-        """Of a value in mm or its own unit; nothing where no uncertainty was worked out."""
+        """Show the budget of a value in mm or its own unit; nothing without a budget."""
         self.setVisible(evaluated.budget is not None and evaluated.value is not None)
         if evaluated.budget is None or evaluated.u is None:
             return

@@ -1,4 +1,4 @@
-"""What all cards share: a header with title, note and a button to close, and a body below."""
+"""Base of all cards: a header with title, note and a button to close, and a body below."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QPushButton, QVB
 from hemtra.desktop.widgets import theme
 
 LONGEST_LABEL = 104
-"""Pixels of a label before it is broken into lines."""
+"""Width of a label before it is broken into lines, pixels."""
 
 
 class CardHeader(QWidget):
@@ -20,7 +20,7 @@ class CardHeader(QWidget):
     def __init__(self, title: str, glyph: str, tint: str) -> None:
         super().__init__()
         self.tint = tint
-        """Of the theme's colours, the one of the strip beside the card."""
+        """Theme colour of the strip beside the card."""
         self.title, self.note, self.aside = QLabel(title), QLabel(), QLabel()
         self.title.setFont(theme.font(13, bold=True))
         self.title.setStyleSheet("font-weight: bold;")

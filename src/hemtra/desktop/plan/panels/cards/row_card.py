@@ -24,7 +24,7 @@ TINTS = {"PASS": "passed", "FAIL": "failed"}
 
 
 class RowCard(Card):
-    """One row of the sheet, and below it the settings of the step that gives its number."""
+    """Card of a row of the sheet, with the settings of the step that gives its number."""
 
     row_typed = Signal(int, str, object)
     """Balloon, field of the row and its value."""
@@ -141,7 +141,7 @@ class RowCard(Card):
 
 
 def _rests_on(evaluated: CharacteristicResult, row: Characteristic, shown: Shown | None) -> list[str]:
-    """What a value rests on, a line each: its ends along the zone, its bounds, coverage and form floor."""
+    """Evidence of a value, a line each: its ends along the zone, its bounds, coverage and form floor."""
     found = []
     if evaluated.least is not None and evaluated.greatest is not None:
         places = evaluated.decimals

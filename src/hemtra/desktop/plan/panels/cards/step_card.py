@@ -26,7 +26,7 @@ NARROWEST_FIELD = 78
 
 
 class StepCard(Card):
-    """One step. Everything that is typed or chosen is emitted as an intent."""
+    """Card of a step. Everything typed or chosen is emitted as an intent."""
 
     param_changed = Signal(str, str, object)
     params_changed = Signal(str, object)
@@ -103,7 +103,7 @@ class StepCard(Card):
             self.body.addWidget(self.numbers)
 
     def _add_follow(self) -> None:
-        """What the zone follows; what was taught can be rubbed out piece by piece."""
+        """Anchor of the zone; taught pieces can be erased one by one."""
         by_profile = self._bench.document.shown.by_profile is not None
         on_section = self.kind.section_input in self.step.inputs and not by_profile
         if self.step.zone is None or on_section:

@@ -1,4 +1,4 @@
-"""Bounds of values, least and greatest of many, and how a characteristic is measured."""
+"""Bounds of values, minimum and maximum of many, and the method of a characteristic."""
 
 import sqlalchemy as sa
 from alembic import op

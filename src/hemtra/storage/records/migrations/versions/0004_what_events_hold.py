@@ -1,4 +1,4 @@
-"""What belongs to an event, as JSON beside its words."""
+"""Fields of an event, as JSON beside its words."""
 
 import sqlalchemy as sa
 from alembic import op

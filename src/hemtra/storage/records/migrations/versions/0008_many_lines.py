@@ -8,7 +8,7 @@ down_revision = "0007"
 
 
 def upgrade() -> None:
-    """One table more. SQLite keeps the key of a row in every index, a server does not."""
+    """Add a table. SQLite keeps the key of a row in every index, a server does not."""
     op.create_table(
         "lines",
         sa.Column("name", sa.String(120), primary_key=True),
