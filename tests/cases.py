@@ -10,21 +10,30 @@ import numpy as np
 import scipy
 
 from hemtra import HeightMap
+from hemtra.core.characteristics.against_reference import FillKind, SurfaceDeviationKind
+from hemtra.core.characteristics.along import AlongKind
 from hemtra.core.characteristics.angle import TiltKind
+from hemtra.core.characteristics.continuity import ContinuityKind
 from hemtra.core.characteristics.coplanarity import CoplanarityKind
 from hemtra.core.characteristics.distance import DistanceKind
+from hemtra.core.characteristics.formula import FormulaKind
 from hemtra.core.characteristics.height import HeightKind, StepKind
+from hemtra.core.characteristics.plane_distance import PlaneDistanceKind
 from hemtra.core.characteristics.position import PositionKind, TruePositionKind
 from hemtra.core.characteristics.relations import AngleKind, GapKind, ParallelismKind, WidthKind
+from hemtra.core.characteristics.sizes import AreaKind, VolumeKind
 from hemtra.core.features.arc import ArcKind
+from hemtra.core.features.bead import BeadKind
 from hemtra.core.features.circle import CircleKind
 from hemtra.core.features.constructed import IntersectionKind, ProjectionKind
 from hemtra.core.features.corner import CornerKind
+from hemtra.core.features.deviation import DeviationKind
 from hemtra.core.features.dome import DomeKind
 from hemtra.core.features.edge import EdgeKind
 from hemtra.core.features.groove import GrooveKind
 from hemtra.core.features.island import IslandKind
 from hemtra.core.features.opening import EllipseKind, SlotKind
+from hemtra.core.features.path import PathKind
 from hemtra.core.features.plane import PlaneKind
 from hemtra.core.features.profile_edge import ProfileEdgeKind
 from hemtra.core.features.profile_line import ProfileLevelKind, ProfileLineKind
@@ -33,7 +42,7 @@ from hemtra.core.features.spot import SpotKind
 from hemtra.core.geometry.elements import LEVEL
 from hemtra.core.geometry.outline_fit import rounded_distance
 from hemtra.core.plan.kind import Kind, StepContext
-from hemtra.core.zones.zone import AnyZone, EllipseZone, RectangleZone
+from hemtra.core.zones.zone import AnyZone, EllipseZone, PathZone, RectangleZone
 
 PITCH, NOISE, QUANTUM = 0.1, 0.008, 0.001
 X, Y = np.meshgrid((np.arange(241) - 120) * PITCH, (np.arange(201) - 100) * PITCH)
@@ -79,10 +88,10 @@ def pose(rng, *, tilt=2.0):
     return rng.uniform(-0.7, 0.7), rng.uniform(-0.7, 0.7), rng.uniform(-40, 40), *slopes
 
 
-def measured(kind: Kind, data: HeightMap, zone: AnyZone | None = None, **inputs):
+def measured(kind: Kind, data: HeightMap, zone: AnyZone | None = None, *, taught=None, **inputs):
     """The value of a kind."""
     wired = {name: (v if isinstance(v, tuple) else (v,)) for name, v in inputs.items()}
-    return kind.evaluate(StepContext(data, zone, wired)).value
+    return kind.evaluate(StepContext(data, zone, wired, taught=taught or {})).value
 
 
 def box(x, y, width, height, turn=0.0) -> RectangleZone:
@@ -151,6 +160,56 @@ def _coplanarity(rng, noise):
     places = [(6, 5), (-6, 5), (-6, -5), (6, -5)]
     spots = tuple(measured(SpotKind(), data, EllipseZone(x=x, y=y, width=4, height=4)) for x, y in places)
     return measured(CoplanarityKind(), data, points=spots).value - 0.1 / math.sqrt(1 + a * a + b * b)
+
+
+def _planes(rng, noise, climb=0.0):
+    """Two levels 2 mm apart, the upper one steeper by `climb` across the step; both planes, 6 by 10 mm."""
+    x, y, turn, a, b = pose(rng)
+    u, _ = turned(x, y, turn)
+    square = math.sqrt(1 + a * a + b * b)
+    c, s = math.cos(math.radians(turn)), math.sin(math.radians(turn))
+    data = scan(a * X + b * Y + square * (2.0 + climb * (u - 4.5)) * soft(u), rng, noise)
+    upper, lower = (
+        measured(PlaneKind(), data, box(x + k * 4.5 * c, y + k * 4.5 * s, 6, 10, turn)) for k in (1, -1)
+    )
+    return data, upper, lower
+
+
+def _plane_distance(rng, noise):
+    data, upper, lower = _planes(rng, noise)
+    return measured(PlaneDistanceKind(), data, plane=upper, datum=lower).value - 2.0
+
+
+def _planes_parallelism(rng, noise):
+    data, upper, lower = _planes(rng, noise, climb=0.02)
+    return measured(ParallelismKind(), data, plane=upper, datum=lower).value - 6.0 * 0.02
+
+
+def _formula(rng, noise):
+    data, upper, lower, plane = _raised(rng, noise)
+    heights = tuple(measured(HeightKind(), data, point=point, plane=plane) for point in (upper, lower))
+    return measured(FormulaKind(text="(a - b) * 3"), data, numbers=heights).value - 6.0
+
+
+def _deviation(rng, noise):
+    """0.1 mm higher than the reference on a fifth of the zone, of which half the cells reach further."""
+    x, y, turn, a, b = pose(rng)
+    u, v = turned(x, y, turn)
+    flat = a * X + b * Y
+    inside = np.minimum(3.4 - np.abs(u), 3.4 - np.abs(v))
+    zone, kind = box(x, y, 14, 12, turn), DeviationKind()
+    reference = HeightMap(flat.astype(np.float32), dx=PITCH, dy=PITCH, x0=float(X[0, 0]), y0=float(Y[0, 0]))
+    taught = kind.teach(StepContext(reference, zone))
+    data = scan(flat + 0.1 * soft(inside), rng, noise)
+    found = measured(kind, data, zone, taught=taught)
+    return measured(SurfaceDeviationKind(take="percentile", percentile=90.0), data, of=found).value - 0.1
+
+
+def _fill(rng, noise):
+    x, y, turn, *_ = pose(rng)
+    u, _ = turned(x, y, turn)
+    zone = EllipseZone(x=x, y=y, width=12, height=12)
+    return measured(FillKind(level=0.5), scan(soft(u), rng, noise), zone).value - 50.0
 
 
 # -- edges and rims --------------------------------------------------------------------------------
@@ -254,11 +313,19 @@ def _slot(rng, noise):
 def _island(rng, noise):
     x, y, *_ = pose(rng)
     data = scan(1.0 * soft(4.0 - np.hypot(X - x, Y - y)), rng, noise)
-    return measured(IslandKind(level=0.5), data, EllipseZone(x=0, y=0, width=14, height=14))
+    return data, measured(IslandKind(level=0.5), data, EllipseZone(x=0, y=0, width=14, height=14))
 
 
-def _island_area(rng, noise):
-    return 100.0 * (_island(rng, noise).area / (math.pi * 16.0) - 1.0)
+def _area(rng, noise):
+    data, island = _island(rng, noise)
+    return measured(AreaKind(), data, of=island).value - math.pi * 16.0
+
+
+def _volume(rng, noise):
+    """Above half its height, with the edge that the light spot makes."""
+    true, _ = scipy.integrate.quad(lambda r: 2 * math.pi * r * (soft(4.0 - r) - 0.5), 0.0, 4.0)
+    data, island = _island(rng, noise)
+    return measured(VolumeKind(), data, of=island).value - true
 
 
 # -- rounded surfaces ------------------------------------------------------------------------------
@@ -355,6 +422,33 @@ def _slit(rng, noise, take):
     return measured(GapKind(take=take), data, left=left, right=right).value
 
 
+def _paste(rng, noise):
+    """A bead 1 mm high and 3 mm wide, 1.5 mm on top, 0.2 mm to the right of a path of 10 mm."""
+    x, y, turn, a, b = pose(rng)
+    u, _ = turned(x, y, turn)
+    high = np.clip((1.5 - np.abs(u - 0.2)) / 0.75, 0.0, 1.0)
+    data = scan(a * X + b * Y + high, rng, noise)
+    c, s = math.cos(math.radians(turn)), math.sin(math.radians(turn))
+    ends = np.array([(x + k * 5 * s, y - k * 5 * c) for k in (1, -1)])
+    path = measured(PathKind(), data, PathZone.through(ends, across=12.0))
+    return data, measured(BeadKind(), data, path=path)
+
+
+def _bead_size(what):
+    true = {"width": 3.0, "height": 1.0, "area": 2.25, "offset": 0.2}[what]
+
+    def error(rng, noise):
+        data, bead = _paste(rng, noise)
+        return measured(AlongKind(what=what, take="mean"), data, of=bead).value - true
+
+    return error
+
+
+def _bead_volume(rng, noise):
+    data, bead = _paste(rng, noise)
+    return measured(ContinuityKind(take="volume"), data, of=bead).value - 22.5
+
+
 CASES = (
     Case("spot, height", "mm", HEIGHT, _spot),
     Case("height above a plane", "mm", HEIGHT, _height),
@@ -362,6 +456,10 @@ CASES = (
     Case("projection on a plane, distance", "mm", HEIGHT, _projection),
     Case("plane, tilt", "°", ANGLE, _tilt),
     Case("parallelism of a plane", "mm", HEIGHT, _parallelism),
+    Case("distance of two planes", "mm", HEIGHT, _plane_distance),
+    Case("parallelism of two planes", "mm", HEIGHT, _planes_parallelism, skewed=True),
+    Case("formula of two heights", "mm", HEIGHT, _formula),
+    Case("deviation from the reference", "mm", HEIGHT, _deviation),
     Case("coplanarity of four spots", "mm", HEIGHT, _coplanarity, skewed=True),
     Case("edge line, place", "mm", EDGE, _edge),
     Case("edge line, direction", "°", ANGLE, _edge_direction),
@@ -373,7 +471,9 @@ CASES = (
     Case("true position of a circle", "mm", HEIGHT * 0.3, _true_position),
     Case("ellipse, length", "mm", EDGE, _ellipse),
     Case("slot, width", "mm", EDGE, _slot),
-    Case("island, area", "%", 0.2, _island_area),
+    Case("island, area", "mm²", 0.1, _area),
+    Case("island, volume", "mm³", 0.01, _volume),
+    Case("filled share", "%", 0.1, _fill),
     Case("sphere, radius", "mm", ROUND, _ball),
     Case("cylinder, radius", "mm", ROUND, _cylinder),
     Case("level on a section", "mm", HEIGHT, _level_on),
@@ -386,4 +486,9 @@ CASES = (
     Case("corner, place", "mm", EDGE, _corner),
     Case("gap of rounded edges", "mm", HEIGHT, lambda rng, noise: _slit(rng, noise, "lateral") - 1.5),
     Case("flush of rounded edges", "mm", HEIGHT, lambda rng, noise: _slit(rng, noise, "flush") - 0.2),
+    Case("bead, width", "mm", 0.05, _bead_size("width")),
+    Case("bead, height", "mm", HEIGHT, _bead_size("height"), skewed=True),
+    Case("bead, section area", "mm²", 0.0005, _bead_size("area")),
+    Case("bead, offset", "mm", EDGE, _bead_size("offset")),
+    Case("bead, volume", "mm³", 0.005, _bead_volume),
 )

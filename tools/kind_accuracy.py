@@ -9,7 +9,7 @@ sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 from cases import BLUR, CASES, NOISE, PITCH
 
 POSES, SEEDS = 40, 100
-SHOWN = {"mm": (1000.0, "µm"), "°": (1000.0, "m°"), "%": (1.0, "%")}
+SHOWN = {"mm": (1000.0, "µm"), "°": (1000.0, "m°"), "%": (1.0, "%"), "mm²": (1.0, "mm²"), "mm³": (1.0, "mm³")}
 
 print(
     f"""# Accuracy of every kind
@@ -37,8 +37,8 @@ for case in CASES:
     )
 print(
     """
-Coplanarity and the distance from an intersection are never below zero, so noise adds to them. The circle has
-the slope of its rim from the heights beside its edge, which tells it a few percent too steep. The
+Coplanarity, parallelism and the distance from an intersection are never below zero, so noise adds to them.
+The circle has the slope of its rim from the heights beside its edge, which is a few percent too steep. The
 least-squares line agrees with the certified values of the Norris data of the NIST Statistical Reference
 Datasets to 1e-11, and the circle with the geometric fit printed by Gander, Golub and Strebel (1994), as
 `tests/core/test_accuracy.py` checks; the minimum-zone flatness is solved by linear programming and never

@@ -31,11 +31,11 @@ RUNNER_TILT = 0.3
 """Degrees that the line's guides leave a runner."""
 
 
-def cover_scan(seed: int, exact: bool) -> Scan:
-    """The nominal cover in one of the poses, scanned or as a map of its true heights."""
+def cover_scan(seed: int, exact: bool, again: int = 0) -> Scan:
+    """The nominal cover in one of the poses, scanned or as a map of true heights; again: with other noise."""
     part = Cover(serial=f"{seed:06d}")
     part = replace(part, pose=random_pose(np.random.default_rng([seed, 1717]), part.size))
-    return exact_map(part, STATION) if exact else scan_part(part, STATION, seed)
+    return exact_map(part, STATION) if exact else scan_part(part, STATION, seed + 1_000_000 * again)
 
 
 def runner_scan(seed: int, exact: bool) -> Scan:

@@ -9,10 +9,12 @@ from hypothesis import strategies as st
 from scipy.special import erf
 
 from hemtra import HeightMap, load_plan, save_plan
+from hemtra.core.characteristics.along import AlongKind
+from hemtra.core.characteristics.sizes import AreaKind, DiameterKind
 from hemtra.core.errors import HemtraError
 from hemtra.core.evaluation.engine import Engine
 from hemtra.core.evaluation.rows import NO_BUDGET
-from hemtra.core.evaluation.uncertainty import Scales, budgets, with_budgets
+from hemtra.core.evaluation.uncertainty import THINNED, Look, Scales, Tried, budgets, with_budgets
 from hemtra.core.maps.assemble import resample_rows
 from hemtra.core.maps.noise import noise_of, typical_noise
 from hemtra.core.plan.budget import Budget
@@ -287,3 +289,33 @@ def test_an_own_uncertainty_is_typed_and_written_alike():
     assert parse_tolerance(row.tolerance).covers == 2.0
     with pytest.raises(HemtraError, match="at most 10"):
         parse_tolerance("4.00 ±0.10 U 20 u")
+
+
+def tried(kind, order=1.0, off=0.0, power=1.0, apart=0.0, noise=0.0):
+    """Copies of a scan whose values lie off with a power of the spacing, and apart with another."""
+    values = [1.0]
+    for i, j, down, right in THINNED:
+        every, places = max(down, right), np.arange(down * right)
+        place = (i * right + j - places.mean()) / places.std(ddof=1)
+        values.append(1.0 + off * (every**order - 1.0) + apart * place * every**power)
+    still = np.ones((16, 1, 2)) * (1.0 + noise * (-1.0) ** np.arange(16))[:, None, None]
+    look = Look(np.array(values)[:, None, None] * np.ones((1, 1, 2)), np.zeros(1), np.zeros(1))
+    return Tried(np.ones((1, 2)), still, still, [], still[:0], [look], [kind])
+
+
+@given(st.floats(2.0, 4.0))
+def test_the_spacing_of_a_smooth_surface_counts_with_the_order_that_its_values_show(order):
+    budget = tried(AlongKind(what="width"), order, off=0.02).budget(0, outward=False)
+    assert budget.sampling * math.sqrt(3.0) == pytest.approx(0.02, rel=1e-3)
+
+
+def test_the_spacing_of_a_sharp_edge_counts_in_proportion_unless_the_points_see_it_whole():
+    sharp, whole = (tried(DiameterKind(), order, off=0.02).budget(0, outward=False) for order in (2.0, 4.0))
+    assert sharp.sampling * math.sqrt(3.0) == pytest.approx(0.06, rel=1e-3)
+    assert whole.sampling * math.sqrt(3.0) == pytest.approx(0.02, rel=1e-3)
+
+
+@pytest.mark.parametrize("power", [1.0, 1.25, 1.5])
+def test_a_rim_across_the_grid_in_all_directions_is_known_better_than_one_along_it(power):
+    budget = tried(AreaKind(), power=power, apart=0.02, noise=0.004).budget(0, outward=False)
+    assert budget.phase == pytest.approx(0.02, rel=0.05)

@@ -105,6 +105,11 @@ class AlongKind(Kind):
         """Both flanks and the top are smooth; where they lie on the part is known as well as the path is."""
         return {"width": 2.0, "height": 2.0, "area": 1.5}.get(self.what, 1.0)
 
+    @property
+    def outward(self) -> bool:
+        """The top of a bead is its highest place."""
+        return self.what == "height"
+
     def evaluate(self, given: StepContext) -> Outcome:
         """A `Number` of all sections, in the unit of the size; with all of them where each is evaluated."""
         found = given.one("of", Along)

@@ -32,6 +32,7 @@ from hemtra.core.plan.balloon import Balloon
 from hemtra.core.plan.budget import Budget
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.graph import effective
+from hemtra.core.plan.kind import Kind
 from hemtra.core.plan.limits import CharacteristicResult
 from hemtra.core.plan.registry import kind_named
 from hemtra.core.progress import Progress
@@ -52,8 +53,6 @@ SURELY = 2.0
 """Standard errors from which on a shift of the mean is one."""
 ASTRAY = 4.0
 """Standard deviations from which on a value on one copy is not counted."""
-CUBIC = (3.0**3 - 1.0) / (2.0**3 - 1.0)
-"""Ratio of the deviations on every third point to those on every second, for convergence of order three."""
 CLEARLY_FASTER = 3.0
 """Excess over proportional growth with the spacing from which on it is no chance."""
 NUDGE = 1e-3
@@ -132,7 +131,7 @@ def budgets(
         scaled=[(next(found), share) for share in stretched.values()],
         moved=np.array([next(found) for _ in moved]).reshape(-1, len(rows), 2),
         looks=[_looked(plan, scan, rows, found, noise.typical) for scan in scans],
-        orders=[_convergence(plan, row.step) for row in first.characteristics],
+        kinds=[_kind(plan, row.step) for row in first.characteristics],
     )
     result, asked = {}, {row.balloon: row for row in plan.sheet}
     for n, row in enumerate(first.characteristics):
@@ -140,7 +139,9 @@ def budgets(
             continue
         # cells at the rim of a zone hold more or fewer points as the part lies
         floor = float(max(look.floors[n] for look in tried.looks))
-        budget = tried.budget(n, outward=floor > 0.0 or row.least is not None)
+        kind = tried.kinds[n]
+        outward = floor > 0.0 or row.least is not None or (kind is not None and kind.outward)
+        budget = tried.budget(n, outward=outward)
         if budget is None:
             continue
         rests = edges_of(plan, row.step, first.steps)
@@ -178,7 +179,7 @@ class Tried:
 
     free, fixed: with noise, the anchors found anew, and held where they are. scaled: with one of the scales
     larger by `NUDGE`, and the standard uncertainty of that scale as a share. moved: with every edge anywhere
-    in its room. looks: of each scan. orders: (rows,) as their kinds say.
+    in its room. looks: of each scan. kinds: (rows,) of their steps.
     """
 
     here: Ends
@@ -187,7 +188,7 @@ class Tried:
     scaled: Sequence[tuple[Ends, float]]
     moved: FloatArray
     looks: Sequence[Look]
-    orders: Sequence[float]
+    kinds: Sequence[Kind | None]
 
     def budget(self, n: int, *, outward: bool) -> Budget | None:
         """Noise of the n-th row; None where too many copies have no value.
@@ -214,25 +215,28 @@ class Tried:
         """Shares of spacing and phase for a row, as standard uncertainties; None where no thinner map has it.
 
         What the spacing does shrinks with it as the kind says (`Kind.convergence`), or faster where that shows.
-        How far values on maps of other points lie apart shrinks in proportion, and counts for the edges as they
-        lie on the first scan; maps of fewer points scatter by more noise.
+        How far values on maps of other points lie apart shrinks in proportion, or faster where a rim crosses
+        the grid in all directions, and counts for the edges as they lie on the first scan; maps of fewer points
+        scatter by more noise.
         """
         off: list[float] = []
         apart: list[float] = []
         thinner = [(look, _thinner(look, n)) for look in self.looks]
-        order = self.orders[n]
+        kind = self.kinds[n]
+        own = order = 1.0 if kind is None else kind.convergence
+        power = max(1.0, own - 1.0)
         # of sheer edges the few thinner maps may happen to agree
         if not any(look.rooms[n] > 0.0 for look in self.looks):
-            order = max(order, _shown_order(thinner, n, noise))
+            order = max(own, _shown_order(thinner, n, noise, own))
+            # where that shows, what the phase does shrinks by one power less than what the spacing does
+            power = max(_shown_power(thinner, noise), order - 1.0)
         for look, found in thinner:
             if not found:
                 continue
             every, values = next(iter(found.items()))
             larger = every**order - 1.0
             off.append(float(np.abs(values.mean(axis=0) - look.ends[0, n]).max()) / larger)
-            used = {k: v for k, v in found.items() if k == every or order <= self.orders[n]}
-            # where that shows, what the phase does shrinks by one power less than what the spacing does
-            power = max(1.0, order - 1.0)
+            used = {k: v for k, v in found.items() if k == every or order <= own}
             left = [
                 np.maximum(v.var(axis=0, ddof=1) - (k * noise) ** 2, 0.0) / k ** (2.0 * power)
                 for k, v in used.items()
@@ -270,11 +274,14 @@ def _thinner(look: Look, n: int) -> dict[int, FloatArray]:
     return {} if np.isnan(look.ends[0, n]).any() else found
 
 
-def _shown_order(thinner: Sequence[tuple[Look, Mapping[int, FloatArray]]], n: int, noise: float) -> float:
-    """Power of the spacing with which what it does to the n-th row is clearly seen to shrink; 1 if not.
+def _shown_order(
+    thinner: Sequence[tuple[Look, Mapping[int, FloatArray]]], n: int, noise: float, own: float
+) -> float:
+    """Order of convergence that a row's values on thinner maps clearly show, at most 4; 1 if none.
 
     Where edges are wide enough for the points to see them whole, values of every third point lie off, or apart,
-    but those of every second hardly do; every third then says nothing of all.
+    but those of every second hardly do; every third then says nothing of all. Of what is smooth, so that its
+    `own` order is 2 or more, the observed order is taken as it is (Roache 1994).
     """
     both = [(look.ends[0, n], found) for look, found in thinner if {2, 3} <= found.keys()]
     if not both:
@@ -289,10 +296,35 @@ def _shown_order(thinner: Sequence[tuple[Look, Mapping[int, FloatArray]]], n: in
     def apart(values: FloatArray, whole: FloatArray) -> float:
         return float(values.std(axis=0, ddof=1).max())
 
-    if usual(off, 3) > CUBIC * max(usual(off, 2), noise):
-        return 3.0
+    observed = _observed_order(usual(off, 3) / max(usual(off, 2), noise, 1e-15))
+    if observed >= 3.0 or own >= 2.0:
+        return observed
     left = math.sqrt(max((usual(apart, 3) / 3.0) ** 2 - noise**2, 0.0))
     return 2.0 if left > CLEARLY_FASTER * usual(apart, 2) / 2.0 else 1.0
+
+
+def _shown_power(thinner: Sequence[tuple[Look, Mapping[int, FloatArray]]], noise: float) -> float:
+    """Power of the spacing with which values on maps of other points come nearer to each other, 1 to 1.5.
+
+    1 where a rim runs along the grid; 1.5 where it crosses it in all directions, so that the errors of its
+    points are independent of each other.
+    """
+    both = [found for _, found in thinner if {2, 3} <= found.keys()]
+    if not both:
+        return 1.0
+    second, third = (
+        max(float(np.mean([found[k].var(axis=0, ddof=1).max() for found in both])) - (k * noise) ** 2, 0.0)
+        for k in (2, 3)
+    )
+    if second <= 0.0 or third <= 0.0:
+        return 1.0
+    return min(max(math.log(third / second) / (2.0 * math.log(1.5)), 1.0), 1.5)
+
+
+def _observed_order(ratio: float) -> float:
+    """Order p, from 1 to 4, with which (3^p - 1) / (2^p - 1) is the ratio of the deviations."""
+    orders = np.linspace(1.0, 4.0, 61)
+    return float(np.interp(ratio, (3.0**orders - 1.0) / (2.0**orders - 1.0), orders))
 
 
 def _measured(ends: FloatArray, n: int, thinner: tuple[int, int]) -> FloatArray:
@@ -440,11 +472,11 @@ def _usual(values: FloatArray) -> FloatArray:
     return values[near] if np.count_nonzero(near) > 1 else values
 
 
-def _convergence(plan: Plan, step_id: str | None) -> float:
+def _kind(plan: Plan, step_id: str | None) -> Kind | None:
     if step_id is None:
-        return 1.0
+        return None
     step = plan.step(step_id)
-    return kind_named(step.kind).model_validate(step.params).convergence
+    return kind_named(step.kind).model_validate(step.params)
 
 
 def _floor(values: FloatArray, here: FloatArray, grows: float) -> float:

@@ -186,6 +186,11 @@ class Kind(Form, ABC):
         return 1.0
 
     @property
+    def outward(self) -> bool:
+        """Whether its value is that of the furthest of many points, which noise pushes outward."""
+        return False
+
+    @property
     def counts_spikes(self) -> bool:
         """Whether its outcome counts isolated points left out, too many of which let no value pass."""
         return False
