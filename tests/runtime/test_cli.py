@@ -14,6 +14,7 @@ from hemtra import HeightMap, Scan, load_plan, load_scan, save_plan, save_scan
 from hemtra.cli import main
 from hemtra.core.plan.document import Follow
 from hemtra.runtime.batch import inspect_files
+from hemtra.runtime.crews import ThreadCrew
 from hemtra.runtime.demo import (
     DOOR_FILE,
     PLAN_FILE,
@@ -64,11 +65,13 @@ def test_the_demo_plan_evaluates_every_part_as_its_truth_says(demo_folder, cover
     assert is_complete(demo_folder)
     known = json.loads((demo_folder / TRUTH).read_text())
     assert len(known) == 24
-    for item in inspect_files(load_plan(cover), sorted((demo_folder / TRAY).iterdir()), jobs=2):
+    for item in inspect_files(
+        load_plan(cover), sorted(map(str, (demo_folder / TRAY).iterdir())), ThreadCrew(2)
+    ):
         failing = [c.balloon for c in item.result.characteristics if c.verdict != "PASS"]
-        assert failing == known[item.path.name]["fails"], item.path.name
+        assert failing == known[item.name]["fails"], item.name
         for c in item.result.characteristics:
-            true = known[item.path.name]["values"][str(c.balloon)]
+            true = known[item.name]["values"][str(c.balloon)]
             bound = {7: 0.015, 8: 0.09, 9: 0.13, 10: 0.11, 13: 0.08, 14: 0.13, 16: 0.11, 17: 0.5}.get(
                 c.balloon, 0.006
             )
@@ -79,7 +82,7 @@ def test_the_demo_plan_evaluates_every_part_as_its_truth_says(demo_folder, cover
             elif true is None:
                 assert c.verdict != "PASS", "there is no gap without a plug"
             else:
-                assert c.value == pytest.approx(true, abs=bound), (item.path.name, c.name)
+                assert c.value == pytest.approx(true, abs=bound), (item.name, c.name)
 
 
 def test_values_along_a_run_are_saved(hemtra, demo_folder, tmp_path):

@@ -14,7 +14,7 @@ from hemtra.cli import main
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.station.io_and_storage import ScanRetention
 from hemtra.core.statistics import statistics
-from hemtra.runtime import lot_reevaluation as reevaluating
+from hemtra.runtime.crews import ProcessCrew
 from hemtra.runtime.demo_records import RECORDS, SCANNED, records_of_demo
 from hemtra.runtime.feeds import Arrived, FolderFeed
 from hemtra.runtime.lot_reevaluation import reevaluate, save_changes
@@ -158,7 +158,7 @@ def test_other_limits_are_told_from_values_and_other_steps_from_scans(records, t
     assert [one.verdict for one in records.parts_of(lot)] == [one.verdict for one in parts]
 
 
-def test_the_list_of_changes_is_saved_and_a_stopped_one_gives_none(records, tmp_path, monkeypatch):
+def test_the_list_of_changes_is_saved_and_a_stopped_one_gives_none(records, tmp_path):
     lot, _ = produced(records, tmp_path, [0.2, 0.28])
     closer = PLAN.with_characteristic(PLAN.sheet[0].edited(upper=0.25))
     found = reevaluate(records, lot, closer, no_word)
@@ -169,8 +169,7 @@ def test_the_list_of_changes_is_saved_and_a_stopped_one_gives_none(records, tmp_
     assert reevaluate(records, lot, closer, lambda done, of, what: False) is None
     other = PLAN.with_characteristic(PLAN.sheet[0].edited(step="back"))
     assert reevaluate(records, lot, other, lambda done, of, what: not what.startswith("scan")) is None
-    monkeypatch.setattr(reevaluating, "WORTH_PROCESSES", 1)
-    assert len(reevaluate(records, lot, other, no_word, jobs=1).changes) == 2, "in processes of their own"
+    assert len(reevaluate(records, lot, other, no_word, ProcessCrew(1)).changes) == 2, "in another process"
 
 
 # -- reports --------------------------------------------------------------------------------------

@@ -13,6 +13,7 @@ from typing import Annotated, Any
 import typer
 from rich.table import Table
 
+from hemtra.commands.options import OnCluster
 from hemtra.commands.plan_app import PlanPath
 from hemtra.commands.terminal import complain, out, progress_reporter
 from hemtra.core.errors import HemtraError
@@ -96,6 +97,7 @@ def gauge(
     output: Annotated[Path | None, typer.Option(help="Write a report, as .pdf.", show_default=False)] = None,
     as_json: Annotated[bool, typer.Option("--json", help="Print one JSON object.")] = False,
     jobs: Annotated[int, typer.Option(help="Scans at a time.", min=1, max=256)] = 1,
+    on: OnCluster = None,
     db: Annotated[str | None, typer.Option(help="Where the records are.", show_default=False)] = None,
 ) -> None:
     """Study the gauge: repeatability and reproducibility, linearity, or the bias or stability of one part.
@@ -114,7 +116,7 @@ def gauge(
         raise HemtraError(f"The plan has no row {wrong[0]}, for which a reference was given.")
     with progress_reporter("gauge") as progress:
         if study is not None:
-            found = _on_list(document, study, progress, jobs)
+            found = _on_list(document, study, progress, jobs, on)
         else:
             found = _on_lots(document, lot, db, progress) if lot else _demo(document, parts, trials, progress)
     way: Method = "ranges" if method is MethodName.RANGES else "anova"
@@ -138,12 +140,14 @@ def gauge(
         raise typer.Exit(1)
 
 
-def _on_list(plan: Plan, study: Path, progress: Progress, jobs: int) -> list[Presented]:
+def _on_list(plan: Plan, study: Path, progress: Progress, jobs: int, on: str | None) -> list[Presented]:
     """The scans of a list; those that cannot be read are named on stderr."""
+    from hemtra.runtime.crews import crew_for
     from hemtra.runtime.gauge import presented, unread
     from hemtra.storage.study_lists import study_of
 
-    found = presented(plan, study_of(study), progress, jobs)
+    entries = study_of(study)
+    found = presented(plan, entries, progress, crew_for(on, jobs, len(entries)))
     for words in unread(found):
         complain(words)
     return found

@@ -11,24 +11,28 @@ from rich.table import Table
 from rich.text import Text
 
 from hemtra.commands.compiling import say_when_cold
-from hemtra.commands.options import LengthName, LengthOption
+from hemtra.commands.options import LengthName, LengthOption, OnCluster
 from hemtra.commands.plan_app import PlanPath
 from hemtra.commands.symbols import signed
 from hemtra.commands.terminal import alone_on_stdout, complain, destination, out, progress_reporter
-from hemtra.core.evaluation.engine import Engine
 from hemtra.core.evaluation.results import Result
 from hemtra.core.plan.limits import Verdict, format_limits, format_value
 from hemtra.core.plan.shown_units import in_unit
 from hemtra.core.text import plain
 from hemtra.core.units import UNITS, LengthUnit
 from hemtra.runtime.batch import inspect_files
+from hemtra.runtime.crews import crew_for
+from hemtra.storage.remote import shown_address
 
 
 def inspect(
     plan: PlanPath,
     scans: Annotated[
-        list[Path],
-        typer.Argument(help="Scan files, folders of scans, or patterns like 'tray/*.x3p'.", show_default=False),
+        list[str],
+        typer.Argument(
+            help="Scan files, folders of scans, patterns like 'tray/*.x3p', or addresses like s3://lot/part.x3p.",
+            show_default=False,
+        ),
     ],
     as_json: Annotated[bool, typer.Option("--json", help="Print one JSON object per part.")] = False,
     csv: Annotated[
@@ -42,54 +46,58 @@ def inspect(
     ] = None,
     report: Annotated[Path | None, typer.Option(metavar="F.pdf", help="Also save a report as PDF.")] = None,
     jobs: Annotated[int, typer.Option(help="Parts at a time.", min=1, max=256)] = 1,
+    on: OnCluster = None,
     unit: LengthOption = LengthName.MM,
 ) -> None:
     """Inspect scans of parts: measure them, and give each a verdict."""
     from hemtra.storage.plans import load_plan
     from hemtra.storage.results import save_csv, save_sections, save_series, to_dict
-    from hemtra.storage.scans import scans_in
+    from hemtra.storage.scans import scans_named
 
     piped = alone_on_stdout(csv, series, sections, as_json=as_json)
-    document, scans = load_plan(plan), scans_in(scans)
+    document, paths = load_plan(plan), scans_named(scans)
     say_when_cold()
     found: list[tuple[str, Result]] = []
-    seen: dict[str, Engine] = {}
-    trouble = False
-    with progress_reporter("inspect", hidden=len(scans) == 1) as progress:
-        for done, item in enumerate(inspect_files(document, scans, jobs), 1):
-            progress(done, len(scans), item.path.name)
+    unread = faulty = 0
+    with progress_reporter("inspect", hidden=len(paths) == 1) as progress:
+        crew = crew_for(on, jobs, len(paths))
+        for done, item in enumerate(inspect_files(document, paths, crew, covered=as_json), 1):
+            progress(done, len(paths), _words(item.name, crew.size if on else 0, unread))
             if item.result is None:
-                trouble = True
+                unread += 1
                 complain(item.error)
                 if as_json:
-                    print(
-                        json.dumps({"scan": str(item.path), "error": item.error}, ensure_ascii=False),
-                        flush=True,
-                    )
+                    one = {"scan": shown_address(item.path), "error": item.error}
+                    print(json.dumps(one, ensure_ascii=False), flush=True)
                 continue
-            found.append((str(item.path), item.result))
-            if report and item.engine is not None:
-                seen[str(item.path)] = item.engine
+            found.append((shown_address(item.path), item.result))
             for fault in item.result.faults:
-                trouble = True
-                complain(f"{item.path.name}: {fault}")
+                faulty += 1
+                complain(f"{item.name}: {fault}")
             if as_json:
-                whole = item.result if item.engine is None else item.engine.covered(item.result)
-                print(json.dumps(to_dict(str(item.path), whole), ensure_ascii=False), flush=True)
+                print(
+                    json.dumps(to_dict(shown_address(item.path), item.result), ensure_ascii=False), flush=True
+                )
             elif not piped:
-                _print_result(item.path.name, item.result, UNITS[unit])
+                _print_result(item.name, item.result, UNITS[unit])
     for path, save in ((csv, save_csv), (series, save_series), (sections, save_sections)):
         if path:
             with destination(path) as made:
                 save(made, found)
     if report:
-        from hemtra.runtime.reporting import report_results
+        from hemtra.runtime.reporting import report_files
 
-        reported = [(Path(name).name, seen[name], result) for name, result in found]
-        report_results(report, document, reported, UNITS[unit])
-    if trouble:
+        report_files(report, document, paths, UNITS[unit])
+    if unread or faulty:
         raise typer.Exit(2)
     raise typer.Exit(0 if all(result.verdict is Verdict.PASS for _, result in found) else 1)
+
+
+def _words(name: str, workers: int, unread: int) -> str:
+    """What progress says of the last part."""
+    more = [f"{workers} workers"] if workers else []
+    more += [f"{unread} could not be read"] if unread else []
+    return f"{name} ({', '.join(more)})" if more else name
 
 
 def _print_result(name: str, result: Result, unit: LengthUnit) -> None:

@@ -15,4 +15,13 @@ class LengthName(StrEnum):
     INCH = "in"
 
 
+OnCluster = Annotated[
+    str | None,
+    typer.Option(
+        "--on",
+        metavar="ADDRESS",
+        help="Do it on a Dask cluster, as tcp://scheduler:8786; local starts one here.",
+        show_default=False,
+    ),
+]
 LengthOption = Annotated[LengthName, typer.Option("--unit", help="Lengths on the page or screen.")]

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import json
+import os
 from pathlib import Path
 from typing import Annotated, Any
 
 import typer
 from rich.table import Table
 
+from hemtra.commands.options import OnCluster
 from hemtra.commands.plan_app import PlanPath
 from hemtra.commands.terminal import out, progress_reporter
 from hemtra.core.errors import HemtraError
@@ -28,13 +30,15 @@ def shake(
     copies: Annotated[int, typer.Option(help="Copies of each part.", min=1, max=100_000)] = COPIES,
     seed: Annotated[int, typer.Option(help="The same seed makes the same copies.")] = 0,
     jobs: Annotated[int | None, typer.Option(help="Copies at a time; all cores if not given.", min=1)] = None,
+    on: OnCluster = None,
     as_json: Annotated[bool, typer.Option("--json", help="Print one JSON object.")] = False,
 ) -> None:
     """Try a plan on copies of scans that are turned, tilted, noisier, with dropouts, dirt and more.
 
     Says what breaks first, and at what amount. Exit code 1 if a part passed that must not.
     """
-    from hemtra.runtime.shake import shaken_tray
+    from hemtra.runtime.crews import crew_for
+    from hemtra.runtime.shake import shaken_tray, stretches
     from hemtra.storage.plans import load_plan
     from hemtra.storage.trays import TrayEntry, load_tray
 
@@ -47,7 +51,8 @@ def shake(
         raise HemtraError(f"{plan.name} has no tray; name scans of good parts.")
     tried = cases(copies, only or ())
     with progress_reporter("copies") as progress:
-        found = shaken_tray(document, entries, tried, seed=seed, jobs=jobs, progress=progress)
+        crew = crew_for(on, jobs or os.cpu_count() or 1, len(stretches(entries, tried)))
+        found = shaken_tray(document, entries, tried, crew, seed=seed, progress=progress)
     result = findings(found)
     if as_json:
         print(json.dumps([to_dict(one) for one in result], ensure_ascii=False))

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from pathlib import Path
 
 from hemtra.core.errors import HemtraError
 from hemtra.core.evaluation.engine import Engine
 from hemtra.core.evaluation.results import Result
 from hemtra.core.plan.document import Plan
+from hemtra.runtime.crews import Crew, Lost
+from hemtra.storage.remote import local_copy, name_of
 from hemtra.storage.scans import load_scan
 
 
@@ -18,32 +18,40 @@ from hemtra.storage.scans import load_scan
 class Inspected:
     """Result of a file, or the error that kept it from being read."""
 
-    path: Path
+    path: str
     result: Result | None
     error: str = ""
-    engine: Engine | None = None
-    """Engine that evaluated it, for a closer look."""
+
+    @property
+    def name(self) -> str:
+        """The last part of the path or address."""
+        return name_of(self.path)
 
 
-def inspect_files(plan: Plan, paths: Sequence[Path], jobs: int = 1) -> Iterator[Inspected]:
-    """Inspect files in the order given, `jobs` at a time; one unreadable file does not stop the others.
+@dataclass(frozen=True)
+class Inspecting:
+    """Inspects a file by its path or address; covered: with the coverage of every value."""
 
-    Threads, since reading, hashing and the kernels all release the interpreter lock. Closing the iterator
-    cancels what has not started.
-    """
-    with ThreadPoolExecutor(max_workers=max(1, jobs)) as pool:
-        pending = [pool.submit(_inspect_file, plan, path) for path in paths]
+    plan: Plan
+    covered: bool = False
+
+    def __call__(self, path: str) -> Inspected:
+        """Result of one file; its maps stay where it was made."""
         try:
-            for future in pending:
-                yield future.result()
-        finally:
-            pool.shutdown(wait=False, cancel_futures=True)
+            scan = load_scan(local_copy(path))
+            engine = Engine(scan.data, scan.serial)
+            result = engine.run(self.plan)
+        except HemtraError as error:
+            return Inspected(path, None, str(error))
+        return Inspected(path, (engine.covered(result) if self.covered else result).without_maps())
 
 
-def _inspect_file(plan: Plan, path: Path) -> Inspected:
-    try:
-        scan = load_scan(path)
-        engine = Engine(scan.data, scan.serial)
-        return Inspected(path, engine.run(plan), engine=engine)
-    except HemtraError as error:
-        return Inspected(path, None, str(error))
+def inspect_files(
+    plan: Plan, paths: Sequence[str], crew: Crew, *, covered: bool = False
+) -> Iterator[Inspected]:
+    """Inspect files in the order given; one that cannot be read does not stop the others.
+
+    paths: of files, or addresses that `local_copy` takes. Closing the iterator cancels what has not started.
+    """
+    for path, found in zip(paths, crew.map(Inspecting(plan, covered), paths), strict=True):
+        yield Inspected(path, None, found.reason) if isinstance(found, Lost) else found

@@ -12,18 +12,21 @@ from hemtra.core.gauge.study import Presented
 from hemtra.core.plan.document import Plan
 from hemtra.core.progress import Progress
 from hemtra.runtime.batch import inspect_files
+from hemtra.runtime.crews import Crew, ThreadCrew
 from hemtra.storage.records.evidence import evaluated_parts, plan_of
 from hemtra.storage.records.store import Lot, Records
 from hemtra.storage.study_lists import StudyEntry
 
 
-def presented(plan: Plan, entries: Sequence[StudyEntry], progress: Progress, jobs: int = 1) -> list[Presented]:
+def presented(
+    plan: Plan, entries: Sequence[StudyEntry], progress: Progress, crew: Crew | None = None
+) -> list[Presented]:
     """Evaluate a plan on the scans of a list; an unreadable scan is an error of its own.
 
     Raises `HemtraError` where it was stopped.
     """
     found = []
-    inspected = inspect_files(plan, [entry.scan for entry in entries], jobs)
+    inspected = inspect_files(plan, [str(entry.scan) for entry in entries], crew or ThreadCrew())
     for done, (entry, item) in enumerate(zip(entries, inspected, strict=True)):
         if not progress(done, len(entries), entry.scan.name):
             raise HemtraError("The study was cancelled.")

@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import io
-from collections import deque
 from collections.abc import Sequence
-from concurrent.futures import Future
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TypeAlias
@@ -15,19 +13,20 @@ from hemtra.core.evaluation.recorded_values import Pairs, comparable, evaluated_
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import CharacteristicResult, Verdict
 from hemtra.core.progress import Progress
+from hemtra.runtime.crews import Crew, Lost, crew_for
 from hemtra.runtime.feeds import Arrived
 from hemtra.runtime.reevaluation import scan_of
-from hemtra.runtime.workers import Evaluated, ProcessWorkers, ThreadWorkers, Workers
+from hemtra.runtime.workers import Evaluated, evaluate
 from hemtra.storage.files import write_text
 from hemtra.storage.records import Records
 from hemtra.storage.records.evidence import evaluated_parts, plan_of
 from hemtra.storage.records.store import Lot, PartRecord
+from hemtra.storage.remote import local_copy
 from hemtra.storage.tables import Table
 
 Rows: TypeAlias = tuple[CharacteristicResult, ...]
-WORTH_PROCESSES = 8
-"""Scans from which processes of their own are worth their start."""
-IN_FLIGHT = 6
+JOBS = 2
+"""Processes that look at scans, where nothing else is asked for."""
 
 
 @dataclass(frozen=True)
@@ -86,13 +85,29 @@ class LotReevaluation:
 
 
 def reevaluate(
-    records: Records, lot: Lot, plan: Plan, progress: Progress, jobs: int = 2
+    records: Records, lot: Lot, plan: Plan, progress: Progress, crew: Crew | None = None
 ) -> LotReevaluation | None:
     """Re-evaluate the parts of a lot; nothing in the records changes. None when `progress` asked to stop.
 
+    crew: who looks at the scans, by default processes of this computer where there are many.
     Raises `RecordsError`.
     """
-    return _Reevaluating(records, lot, plan, progress, jobs).run()
+    return _Reevaluating(records, lot, plan, progress, crew).run()
+
+
+@dataclass(frozen=True)
+class Looking:
+    """Evaluates the scan of a part by its path or address."""
+
+    plan: Plan
+
+    def __call__(self, path: str) -> Evaluated:
+        """See `evaluate`."""
+        try:
+            copy = local_copy(path)
+        except HemtraError as error:
+            return Evaluated(Verdict.NOT_MEASURED, trouble=str(error), kind="faulty scan")
+        return evaluate(self.plan, Arrived(path, 0.0, 0.0, path=copy), False)
 
 
 def save_changes(path: Path, found: LotReevaluation) -> None:
@@ -116,7 +131,7 @@ class _Reevaluating:
     lot: Lot
     plan: Plan
     progress: Progress
-    jobs: int
+    crew: Crew | None
     changes: list[Change] = field(default_factory=list)
     undecided: list[tuple[PartRecord, str]] = field(default_factory=list)
     by_values: int = 0
@@ -156,33 +171,21 @@ class _Reevaluating:
         return None if pairs is None else evaluated_by_values(pairs, rows)
 
     def _from_scans(self, waiting: Sequence[tuple[PartRecord, Rows, Path]]) -> bool:
-        workers: Workers
-        many = len(waiting) >= WORTH_PROCESSES
-        workers = ProcessWorkers(self.plan, self.jobs) if many else ThreadWorkers(self.plan)
-        flying: deque[tuple[PartRecord, Rows, Arrived, Future[Evaluated]]] = deque()
-        try:
-            for done, (part, rows, path) in enumerate(waiting):
-                if not self.progress(done, len(waiting), f"scan of part {part.number}"):
-                    return False
-                arrived = Arrived(str(path), part.triggered, part.scanned, path=path)
-                flying.append((part, rows, arrived, workers.submit(arrived)))
-                if len(flying) >= IN_FLIGHT:
-                    self._land(workers, *flying.popleft())
-            while flying:
-                self._land(workers, *flying.popleft())
-        finally:
-            workers.stop()
+        paths = [str(path) for _, _, path in waiting]
+        crew = self.crew or crew_for(None, JOBS, len(paths))
+        coming = crew.map(Looking(self.plan), paths)
+        for done, (part, rows, _) in enumerate(waiting):
+            if not self.progress(done, len(waiting), f"scan of part {part.number}"):
+                return False
+            found = next(coming)
+            if isinstance(found, Lost):
+                self.undecided.append((part, found.reason))
+            elif found.trouble and not found.rows:
+                self.undecided.append((part, found.trouble))
+            else:
+                self.by_scans += 1
+                self._take(part, rows, found.rows)
         return True
-
-    def _land(
-        self, workers: Workers, part: PartRecord, rows: Rows, arrived: Arrived, future: Future[Evaluated]
-    ) -> None:
-        found = workers.result(arrived, future)
-        if found.trouble and not found.rows:
-            self.undecided.append((part, found.trouble))
-            return
-        self.by_scans += 1
-        self._take(part, rows, found.rows)
 
     def _take(self, part: PartRecord, before: Rows, rows: Rows) -> None:
         """Note what is another now than on record."""

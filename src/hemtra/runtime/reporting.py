@@ -24,12 +24,14 @@ from hemtra.storage.records.evidence import PartSheet, part_sheet
 from hemtra.storage.records.pages import NOT_PASS, Filter, LotView, lot_views, page
 from hemtra.storage.records.store import Lot, PartRecord
 from hemtra.storage.records.trends import balloons_in, failures, trends
+from hemtra.storage.remote import local_copy, name_of
 from hemtra.storage.reports import LotContent, PartContent, save_lot_report, save_part_report
 from hemtra.storage.reports.drawing import PartPicture, Pointer
 from hemtra.storage.reports.first_article import FirstArticle, save_first_article
 from hemtra.storage.reports.lot_report import DRAWING, LISTED
 from hemtra.storage.reports.page import format_time
 from hemtra.storage.reports.part_report import Look, PartEvidence, close_look
+from hemtra.storage.scans import load_scan
 from hemtra.storage.settings import load_settings
 
 EACH, MOST = 2, 16
@@ -69,22 +71,27 @@ def report_lot(
     return True
 
 
-def report_results(
-    path: Path, plan: Plan, found: Sequence[tuple[str, Engine, Result]], unit: LengthUnit = MM
-) -> None:
-    """Save the reports of parts that were inspected and are on no record: name, engine and result of each."""
-    contents = [
-        PartContent(
-            title=name,
-            verdict=result.verdict,
-            reason=reason_of(_rows(result.characteristics, unit)),
-            facts=(("plan", plan.name), ("serial", engine.serial or "–")),
-            rows=_rows(result.characteristics, unit),
-            seen=seen_of(plan, engine, result),
-            notes=result.faults,
+def report_files(path: Path, plan: Plan, scans: Sequence[str], unit: LengthUnit = MM) -> None:
+    """Save the reports of parts that are on no record, by their scans; unreadable ones are left out."""
+    contents = []
+    for name in scans:
+        try:
+            scan = load_scan(local_copy(name))
+        except HemtraError:
+            continue
+        engine = Engine(scan.data, scan.serial)
+        result = engine.run(plan)
+        contents.append(
+            PartContent(
+                title=name_of(name),
+                verdict=result.verdict,
+                reason=reason_of(_rows(result.characteristics, unit)),
+                facts=(("plan", plan.name), ("serial", engine.serial or "–")),
+                rows=_rows(result.characteristics, unit),
+                seen=seen_of(plan, engine, result),
+                notes=result.faults,
+            )
         )
-        for name, engine, result in found
-    ]
     save_part_report(path, contents)
 
 

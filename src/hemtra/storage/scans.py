@@ -17,6 +17,7 @@ from hemtra.core.maps.importing import Foreign, ImportSettings, Unstated, map_of
 from hemtra.core.maps.scan import Scan
 from hemtra.core.text import plain
 from hemtra.storage.files import parsed_json, read_text, write_text
+from hemtra.storage.remote import is_remote
 
 # By name, so that a command that reads X3P does not wait for the TIFF library to load.
 FORMATS = {".x3p": "hemtra.storage.x3p", ".tif": "hemtra.storage.tiff", ".tiff": "hemtra.storage.tiff"}
@@ -117,6 +118,14 @@ def read_foreign(path: Path, page: int | None = None) -> Scan | Foreign:
         paged: Scan | Foreign = module.read_page(path, page)
         return paged
     found: Scan | Foreign = module.read(path)
+    return found
+
+
+def scans_named(names: Sequence[str]) -> list[str]:
+    """Paths of the scans among some arguments, see `scans_in`; addresses stay as they are."""
+    found: list[str] = []
+    for name in names:
+        found += [name] if is_remote(name) else map(str, scans_in([Path(name)]))
     return found
 
 

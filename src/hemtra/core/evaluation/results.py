@@ -5,12 +5,13 @@ from __future__ import annotations
 import html
 import importlib
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from hemtra.core.coverage import Coverage
 from hemtra.core.errors import HemtraError
 from hemtra.core.geometry.elements import LEVEL, Number, Plane
+from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.plan.document import Step
 from hemtra.core.plan.kind import Outcome
 from hemtra.core.plan.limits import CharacteristicResult, Verdict, format_limits, format_value
@@ -112,6 +113,14 @@ class Result:
             for row in self.characteristics
         ]
         return pandas.DataFrame(rows, columns=list(IN_FRAME))
+
+    def without_maps(self) -> Result:
+        """The same without the prepared height maps of its steps, which are as large as the scan."""
+        slim = {
+            i: replace(found, outcome=None) if isinstance(found.value, HeightMap) else found
+            for i, found in self.steps.items()
+        }
+        return replace(self, steps=slim)
 
     @property
     def faults(self) -> tuple[str, ...]:

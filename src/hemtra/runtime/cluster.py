@@ -1,0 +1,245 @@
+"""A crew on a cluster of Dask workers, on other computers or started here."""
+
+from __future__ import annotations
+
+import logging
+import os
+import pickle
+import time
+import traceback
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import CancelledError
+from contextlib import suppress
+from typing import Any, TypeVar
+
+from hemtra import __version__
+from hemtra.core.errors import HemtraError
+from hemtra.runtime.crews import AHEAD, LOCAL, TRIES, Lost, check_address
+
+T = TypeVar("T")
+R = TypeVar("R")
+LOOK = 0.5
+"""Interval between checks of what is done, s; a stop is noticed within it."""
+CONNECT = 10.0
+"""Time limit for reaching a scheduler, s."""
+PATIENCE = 120.0
+"""Time that a scheduler, or all of its workers, may be away before the work is given up, s."""
+TRIM = 512 * 1024 * 1024
+"""Bytes of free memory that a worker started here keeps: giving each map back to the system takes a third of
+its time."""
+log = logging.getLogger(__name__)
+
+
+class ClusterCrew:
+    """Workers of a Dask cluster. Raises `HemtraError` where it cannot be used.
+
+    What a dead worker had is done again by another one; results are fetched as soon as they are there, so that
+    none dies with its worker. Where the scheduler is restarted, what is missing is handed to it once more.
+    """
+
+    def __init__(self, address: str, jobs: int = 2) -> None:
+        """address: of the scheduler, or “local” for a cluster of `jobs` workers on this computer."""
+        check_address(address)
+        self._distributed = _library()
+        self._address = address
+        self._local = self._started_here(jobs) if address == LOCAL else None
+        self._client = self._connected(CONNECT)
+
+    @property
+    def size(self) -> int:
+        """Number of workers now."""
+        with suppress(Exception):
+            return len(self._client.scheduler_info(n_workers=-1)["workers"])
+        return 0
+
+    def map(self, work: Callable[[T], R], items: Sequence[T]) -> Iterator[R | Lost]:
+        """See `Crew`."""
+        found: dict[int, R | Lost] = {}
+        flying: dict[Any, int] = {}
+        tries = [0] * len(items)
+        begun = given = 0
+        held: Any = None
+        seen = time.monotonic()
+        try:
+            while given < len(items):
+                if given in found:
+                    yield found.pop(given)
+                    given += 1
+                    continue
+                try:
+                    if held is None:
+                        held = self._handed_out(work)
+                        again = sorted(k for k in range(given, begun) if k not in found)
+                        flying = {self._submitted(held, items[k]): k for k in again}
+                    while begun < len(items) and begun - given <= (AHEAD + 1) * max(self.size, 1):
+                        flying[self._submitted(held, items[begun])] = begun
+                        begun += 1
+                    ended = self._ended(flying)
+                    if ended:
+                        seen = time.monotonic()
+                    for future in ended:
+                        k = flying.pop(future)
+                        one = self._result(future)
+                        if one is not None:
+                            found[k] = one
+                            continue
+                        tries[k] += 1
+                        if tries[k] >= TRIES:
+                            found[k] = Lost(f"Workers died on it {TRIES} times; see their logs for the cause.")
+                        else:
+                            flying[self._submitted(held, items[k])] = k
+                    if self.size:
+                        seen = max(seen, time.monotonic() - PATIENCE / 2)
+                    elif time.monotonic() - seen > PATIENCE:
+                        raise HemtraError(f"The cluster at {_shown(self._address)} has no workers any more.")
+                except (OSError, CancelledError, self._distributed.client.FuturesCancelledError) as error:
+                    log.warning("cluster at %s: %s", _shown(self._address), error)
+                    held, flying = None, {}
+                    self._client = self._reached_again()
+        finally:
+            with suppress(Exception):
+                self._client.cancel(list(flying))
+            self.close()
+
+    def close(self) -> None:
+        """Leave the cluster, and end it where it was started here."""
+        with suppress(Exception):
+            self._client.close(timeout=1.0)
+        if self._local is not None:
+            with suppress(Exception):
+                self._local.close(timeout=2.0)
+            self._local = None
+
+    def _started_here(self, jobs: int) -> Any:
+        dask = __import__("dask")
+        environment = {
+            "MALLOC_TRIM_THRESHOLD_": str(TRIM),
+            "OMP_NUM_THREADS": "1",
+            "OPENBLAS_NUM_THREADS": "1",
+            "MKL_NUM_THREADS": "1",
+        }
+        dask.config.set({"distributed.nanny.pre-spawn-environ": environment})
+        return self._distributed.LocalCluster(
+            n_workers=max(1, jobs),
+            threads_per_worker=1,
+            host="127.0.0.1",
+            dashboard_address=None,
+            silence_logs=logging.ERROR,
+        )
+
+    def _connected(self, limit: float) -> Any:
+        where = self._local if self._local is not None else self._address
+        try:
+            client = self._distributed.Client(where, timeout=limit, set_as_default=False)
+        except (OSError, ValueError) as error:
+            cause = str(error).partition("\n")[0].rstrip(".").replace(_inside(self._address), "…")
+            raise HemtraError(f"The cluster at {_shown(self._address)} does not answer: {cause}.") from None
+        try:
+            self._check_versions(client)
+        except BaseException:
+            client.close(timeout=1.0)
+            raise
+        return client
+
+    def _check_versions(self, client: Any) -> None:
+        """Raise `HemtraError` where there is no worker, or one runs another version."""
+        try:
+            client.wait_for_workers(1, timeout=CONNECT)
+            found = client.run(_version)
+        except TimeoutError:
+            raise HemtraError(f"The cluster at {_shown(self._address)} has no workers.") from None
+        except ModuleNotFoundError as error:
+            raise HemtraError(f"A worker of the cluster has no Hemtra: {error}.") from None
+        for worker, version in sorted(found.items()):
+            if version != __version__:
+                raise HemtraError(_other_version(worker, version, __version__))
+
+    def _reached_again(self) -> Any:
+        """The cluster once more, after it went away."""
+        with suppress(Exception):
+            self._client.close(timeout=1.0)
+        until = time.monotonic() + PATIENCE
+        while True:
+            try:
+                return self._connected(max(1.0, min(CONNECT, until - time.monotonic())))
+            except HemtraError:
+                if time.monotonic() >= until or self._local is not None:
+                    raise
+                time.sleep(LOOK)
+
+    def _handed_out(self, work: Callable[[T], R]) -> Any:
+        """The work as a task of its own: each worker gets it once, and it is made again where these died."""
+        return self._client.submit(_unpacked, pickle.dumps(work), pure=False)
+
+    def _submitted(self, held: Any, item: T) -> Any:
+        return self._client.submit(_done, held, __version__, item, pure=False, retries=0)
+
+    def _ended(self, flying: dict[Any, int]) -> list[Any]:
+        """Those that ended, waited for a moment."""
+        if flying:
+            with suppress(TimeoutError), self._client.as_current():
+                self._distributed.wait(list(flying), timeout=LOOK, return_when="FIRST_COMPLETED")
+        return [future for future in flying if future.done()]
+
+    def _result(self, future: Any) -> Any:
+        """What came out; None where its worker died. Raises what the work raised."""
+        try:
+            found = future.result(timeout=CONNECT)
+        except self._distributed.KilledWorker:
+            return None
+        if isinstance(found, _Raised):
+            log.error("a worker failed:\n%s", found.trace)
+            raise found.error
+        return found
+
+
+def _unpacked(packed: bytes) -> Any:
+    """On a worker: what it is to do."""
+    return pickle.loads(packed)
+
+
+class _Raised:
+    """What work raised on a worker, with the place."""
+
+    def __init__(self, error: Exception) -> None:
+        self.error, self.trace = error, "".join(traceback.format_exception(error))
+
+
+def _done(work: Callable[[Any], Any], version: str, item: Any) -> Any:
+    """On a worker: the work on one item."""
+    if version != __version__:
+        return _Raised(HemtraError(_other_version(f"on {os.uname().nodename}", __version__, version)))
+    try:
+        return work(item)
+    except Exception as error:
+        return _Raised(error)
+
+
+def _version() -> str:
+    """On a worker: its version."""
+    return __version__
+
+
+def _other_version(worker: str, version: str, ours: str) -> str:
+    return f"The worker {worker} runs Hemtra {version}, this is {ours}; install the same version on both."
+
+
+def _inside(address: str) -> str:
+    """An address without its scheme, as the library names it in errors."""
+    return address.rpartition("://")[2]
+
+
+def _shown(address: str) -> str:
+    """An address without what may be secret in it."""
+    scheme, mark, rest = address.rpartition("://")
+    return f"{scheme}{mark}{rest.rpartition('@')[2].partition('?')[0]}"
+
+
+def _library() -> Any:
+    try:
+        import distributed
+    except ImportError:
+        raise HemtraError(
+            "Work on a cluster needs the package distributed: pip install 'hemtra[cluster]'."
+        ) from None
+    return distributed
