@@ -1,5 +1,6 @@
 """What is on record, seen again: identical numbers, other plans, reports, and the twenty lots of the demo."""
 
+import json
 import re
 import shutil
 from collections import Counter
@@ -14,7 +15,7 @@ from hemtra.cli import main
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.station.io_and_storage import ScanRetention
 from hemtra.core.statistics import statistics
-from hemtra.runtime.crews import ProcessCrew
+from hemtra.runtime.crews import ProcessCrew, ThreadCrew
 from hemtra.runtime.demo_records import RECORDS, SCANNED, records_of_demo
 from hemtra.runtime.feeds import Arrived, FolderFeed
 from hemtra.runtime.lot_reevaluation import reevaluate, save_changes
@@ -26,6 +27,7 @@ from hemtra.runtime.workers import ThreadWorkers
 from hemtra.storage.records import Records
 from hemtra.storage.records.kept_scans import forget_scans
 from hemtra.storage.records.pages import NOT_PASS, Filter, lot_views, page
+from hemtra.storage.records.reevaluations import kept
 from hemtra.storage.records.trends import failures, trends
 from hemtra.storage.reports.drawing import round_length
 from hemtra.storage.settings import Settings, save_settings
@@ -169,7 +171,38 @@ def test_the_list_of_changes_is_saved_and_a_stopped_one_gives_none(records, tmp_
     assert reevaluate(records, lot, closer, lambda done, of, what: False) is None
     other = PLAN.with_characteristic(PLAN.sheet[0].edited(step="back"))
     assert reevaluate(records, lot, other, lambda done, of, what: not what.startswith("scan")) is None
-    assert len(reevaluate(records, lot, other, no_word, ProcessCrew(1)).changes) == 2, "in another process"
+    assert len(reevaluate(records, lot, other, no_word, lambda n: ProcessCrew(1)).changes) == 2
+
+
+def test_a_stopped_reevaluation_continues_where_it_was_and_its_result_is_kept(records, tmp_path):
+    lot, parts = produced(records, tmp_path, [0.2, 0.28, 0.5])
+    other = PLAN.with_characteristic(PLAN.sheet[0].edited(step="back", lower=None, upper=0.0))
+
+    def stop_after_two(done, of, what):
+        return not (what.startswith("scan") and done == 2)
+
+    assert reevaluate(records, lot, other, stop_after_two, author="Ann") is None
+    (stopped,) = kept(records)
+    assert (stopped.author, stopped.lot, stopped.ended, stopped.result) == ("Ann", lot.name, None, None)
+    asked = []
+
+    class Counted(ThreadCrew):
+        def map(self, work, items):
+            asked.extend(items)
+            return super().map(work, items)
+
+    found = reevaluate(records, lot, other, no_word, lambda n: Counted(), author="Ann")
+    assert len(asked) == 1, "only what was missing"
+    at_once = reevaluate(records, lot, other, no_word)
+    assert found.as_json() == at_once.as_json()
+    assert found.words == at_once.words
+    (whole,) = kept(records)
+    assert whole.result == json.loads(json.dumps(found.as_json()))
+    assert whole.ended >= whole.began
+    assert [one.verdict for one in records.parts_of(lot)] == [one.verdict for one in parts]
+    # once more is another one; another plan, too
+    reevaluate(records, lot, other, no_word, author="Bob")
+    assert [one.author for one in kept(records)] == ["Bob", "Ann"]
 
 
 # -- reports --------------------------------------------------------------------------------------

@@ -362,7 +362,8 @@ def test_records_of_an_older_form_are_taken_over_from_a_copy(records, tmp_path):
     db = sqlite3.connect(path)
     for view in ("v_parts", "v_values"):
         db.execute(f"drop view {view}")
-    db.execute("drop table lines")
+    for table in ("lines", "reevaluations", "reevaluated_parts"):
+        db.execute(f"drop table {table}")
     db.execute("drop index parts_of_lot")
     for index in ("lot", "verdict_time", "revision"):
         db.execute(f"drop index parts_by_{index}")
@@ -379,7 +380,7 @@ def test_records_of_an_older_form_are_taken_over_from_a_copy(records, tmp_path):
     assert merge(records, path).added == 2
     assert path.read_bytes() == before
     Records(str(path)).close()
-    assert sqlite3.connect(path).execute("select version_num from alembic_version").fetchone() == ("0008",)
+    assert sqlite3.connect(path).execute("select version_num from alembic_version").fetchone() == ("0009",)
 
 
 @pytest.mark.parametrize(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from enum import StrEnum
 from typing import Annotated
 
@@ -13,6 +14,15 @@ class LengthName(StrEnum):
 
     MM = "mm"
     INCH = "in"
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """Lots that are asked for: by name, or begun between two days; all without either."""
+
+    names: tuple[str, ...] = ()
+    since: str | None = None
+    until: str | None = None
 
 
 OnCluster = Annotated[

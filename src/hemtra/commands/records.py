@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import datetime
+from functools import partial
 from pathlib import Path
 
+from hemtra.commands.options import Wanted
 from hemtra.core.errors import HemtraError
+from hemtra.core.plan.document import Plan
 from hemtra.core.progress import Progress
 from hemtra.core.text import plain
 from hemtra.core.units import MM, LengthUnit
+from hemtra.runtime.lot_reevaluation import LotReevaluation, reevaluate
 from hemtra.runtime.reporting import first_article, report_lot, report_part
 from hemtra.runtime.run_setup import LOCK_FILE, default_db, records_folder
 from hemtra.runtime.upkeep import BACKUPS
@@ -22,6 +27,7 @@ from hemtra.storage.records.lock_note import note
 from hemtra.storage.records.merging import merge, refuse
 from hemtra.storage.records.store import Lot
 from hemtra.storage.records.upkeep import archive, backup, check, rescue, restore
+from hemtra.storage.revisions import author
 from hemtra.storage.settings import load_settings
 from hemtra.storage.tables import STYLES
 
@@ -111,12 +117,37 @@ def rescue_records(db: str | None, target: Path, progress: Progress) -> str:
 
 def archive_records(db: str | None, before: str, target: Path, progress: Progress) -> str:
     """Move lots that ended before a day to a file of their own. Raises `HemtraError`."""
-    try:
-        day = datetime.strptime(before, "%Y-%m-%d").astimezone().timestamp()
-    except ValueError:
-        raise HemtraError(f"“{plain(before)}” is no day; write it like 2026-03-31.") from None
+    day = _day(before)
     with opened_records(db) as records:
         return archive(records, day, target, progress)
+
+
+def reevaluated_lots(
+    plan: Plan, wanted: Wanted, db: str | None, on: str | None, jobs: int, progress: Progress
+) -> Iterator[LotReevaluation]:
+    """Re-evaluate lots, the oldest first; each result is kept. Raises `HemtraError`."""
+    from hemtra.runtime.crews import crew_for
+
+    since = -math.inf if wanted.since is None else _day(wanted.since)
+    until = math.inf if wanted.until is None else _day(wanted.until) + 24 * 3600
+    with opened_records(db) as records:
+        named = {name: wanted_lot(records, name) for name in wanted.names}
+        lots = list(named.values()) or records.all_lots()
+        lots = sorted((lot for lot in lots if since <= lot.started < until), key=lambda lot: lot.started)
+        if not lots:
+            raise HemtraError("No lot was begun on these days.")
+        for lot in lots:
+            found = reevaluate(records, lot, plan, progress, partial(crew_for, on, jobs), author())
+            if found is not None:
+                yield found
+
+
+def _day(text: str) -> float:
+    """The start of a day, in s since 1970. Raises `HemtraError`."""
+    try:
+        return datetime.strptime(text, "%Y-%m-%d").astimezone().timestamp()
+    except ValueError:
+        raise HemtraError(f"“{plain(text)}” is no day; write it like 2026-03-31.") from None
 
 
 def _file(db: str | None) -> Path:

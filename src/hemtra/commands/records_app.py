@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import json
 from dataclasses import asdict
+from datetime import datetime
 from pathlib import Path
 from typing import Annotated
 
 import typer
 from rich.table import Table
 
+from hemtra.commands.options import OnCluster, Wanted
+from hemtra.commands.plan_app import PlanPath
 from hemtra.commands.terminal import out, progress_reporter
 from hemtra.core.text import percent
 
@@ -80,6 +83,69 @@ def records_archive(
     with progress_reporter("archive") as progress:
         words = archive_records(db, before, output, progress)
     out.print(words, soft_wrap=True)
+
+
+@records_app.command("reevaluate")
+def records_reevaluate(
+    plan: PlanPath,
+    lot: Annotated[
+        list[str] | None, typer.Option(help="Only lots of that name; repeatable.", show_default=False)
+    ] = None,
+    since: Annotated[
+        str | None, typer.Option(metavar="DAY", help="Only lots begun on this day or later, like 2026-01-31.")
+    ] = None,
+    until: Annotated[
+        str | None, typer.Option(metavar="DAY", help="Only lots begun on this day or before.")
+    ] = None,
+    db: RecordsUrl = None,
+    jobs: Annotated[int, typer.Option(help="Scans at a time.", min=1, max=256)] = 2,
+    on: OnCluster = None,
+    as_json: Annotated[bool, typer.Option("--json", help="Print one JSON object per lot.")] = False,
+) -> None:
+    """Evaluate recorded lots by another plan: from values where that is enough, else from scans.
+
+    Nothing on record changes; the result is kept beside it. One that was stopped continues where it was. Exit
+    code 1 where a part's verdict changes.
+    """
+    from hemtra.commands.records import reevaluated_lots
+    from hemtra.storage.plans import load_plan
+
+    document, flips = load_plan(plan), 0
+    with progress_reporter("re-evaluate") as progress:
+        for found in reevaluated_lots(document, Wanted(tuple(lot or ()), since, until), db, on, jobs, progress):
+            flips += found.flips
+            if as_json:
+                print(json.dumps(found.as_json(), ensure_ascii=False), flush=True)
+                continue
+            out.print(f"{found.lot.name}: {found.words}", soft_wrap=True)
+            for row, count in found.flips_by_row().items():
+                out.print(f"  {row}: {count}", soft_wrap=True)
+    if flips:
+        raise typer.Exit(1)
+
+
+@records_app.command("reevaluations")
+def records_reevaluations(
+    db: RecordsUrl = None,
+    as_json: Annotated[bool, typer.Option("--json", help="Print one JSON object per re-evaluation.")] = False,
+) -> None:
+    """List re-evaluations: when, by whom, of which lot, by which plan, and what came of them."""
+    from hemtra.commands.records import opened_records
+    from hemtra.storage.records.reevaluations import kept
+
+    with opened_records(db) as records:
+        found = kept(records)
+    if as_json:
+        for one in found:
+            print(json.dumps(asdict(one), ensure_ascii=False))
+        return
+    table = Table("when", "by", "lot", "plan", "changes", "flips", box=None)
+    for one in found:
+        when = datetime.fromtimestamp(one.began).astimezone().strftime("%Y-%m-%d %H:%M")
+        result = one.result
+        numbers = ("stopped", "") if result is None else (str(len(result["changes"])), str(result["flips"]))
+        table.add_row(when, one.author, one.lot, one.plan, *numbers)
+    out.print(table)
 
 
 @records_app.command("lines")

@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Sequence
+import time
+from collections import Counter
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
-from typing import TypeAlias
+from typing import Any, TypeAlias
 
 from hemtra.core.errors import HemtraError
 from hemtra.core.evaluation.recorded_values import Pairs, comparable, evaluated_by_values, verdict_of
+from hemtra.core.plan.balloon import Balloon
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import CharacteristicResult, Verdict
 from hemtra.core.progress import Progress
@@ -19,12 +23,16 @@ from hemtra.runtime.reevaluation import scan_of
 from hemtra.runtime.workers import Evaluated, evaluate
 from hemtra.storage.files import write_text
 from hemtra.storage.records import Records
+from hemtra.storage.records import reevaluations as on_record
 from hemtra.storage.records.evidence import evaluated_parts, plan_of
 from hemtra.storage.records.store import Lot, PartRecord
 from hemtra.storage.remote import local_copy
 from hemtra.storage.tables import Table
 
+CrewMaker: TypeAlias = Callable[[int], Crew]
 Rows: TypeAlias = tuple[CharacteristicResult, ...]
+CHECKPOINT, EVERY = 50, 5.0
+"""Parts, and seconds, after which what was found on scans is kept."""
 JOBS = 2
 """Processes that look at scans, where nothing else is asked for."""
 
@@ -44,6 +52,15 @@ class Change:
     def flips(self) -> bool:
         """Whether the part passes now and did not, or the other way round."""
         return (self.part.verdict is Verdict.PASS) != (self.now is Verdict.PASS)
+
+    def as_json(self) -> dict[str, Any]:
+        """As it is kept and printed."""
+        names = ("name", "value", "unit", "verdict", "reason")
+        rows = [
+            {"balloon": row.balloon.plain, "then": then} | {name: getattr(row, name) for name in names}
+            for then, row in self.rows
+        ]
+        return {"part": self.part.number, "then": self.part.verdict, "now": self.now, "rows": rows}
 
     @property
     def words(self) -> str:
@@ -69,14 +86,36 @@ class LotReevaluation:
     undecided: tuple[tuple[PartRecord, str], ...] = ()
 
     @property
+    def flips(self) -> int:
+        """Number of parts whose verdict changes between PASS and not."""
+        return sum(change.flips for change in self.changes)
+
+    def flips_by_row(self) -> dict[str, int]:
+        """Number of flipped parts in which a row has another verdict, the most frequent first."""
+        flipped = [change for change in self.changes if change.flips]
+        counts = Counter(f"{row.balloon} {row.name}" for change in flipped for _, row in change.rows)
+        return dict(counts.most_common())
+
+    def as_json(self) -> dict[str, Any]:
+        """As it is kept on record and printed."""
+        return {
+            "lot": self.lot.name,
+            "plan": self.plan,
+            "by_values": self.by_values,
+            "by_scans": self.by_scans,
+            "flips": self.flips,
+            "flips_by_row": self.flips_by_row(),
+            "changes": [change.as_json() for change in self.changes],
+            "undecided": [{"part": part.number, "reason": why} for part, why in self.undecided],
+        }
+
+    @property
     def words(self) -> str:
         """Summarise in a sentence or two."""
         decided = self.by_values + self.by_scans
-        flips = sum(change.flips for change in self.changes)
         text = f"{decided} parts were re-evaluated by “{self.plan}”: "
-        text += (
-            f"{len(self.changes)} change, {flips} of them the verdict." if self.changes else "nothing changes."
-        )
+        changing = f"{len(self.changes)} change, {self.flips} of them the verdict."
+        text += changing if self.changes else "nothing changes."
         if self.by_scans and self.by_values:
             text += f" {self.by_values} from their values, {self.by_scans} from their scans."
         if self.undecided:
@@ -85,14 +124,24 @@ class LotReevaluation:
 
 
 def reevaluate(
-    records: Records, lot: Lot, plan: Plan, progress: Progress, crew: Crew | None = None
+    records: Records,
+    lot: Lot,
+    plan: Plan,
+    progress: Progress,
+    crew: CrewMaker | None = None,
+    author: str | None = None,
 ) -> LotReevaluation | None:
-    """Re-evaluate the parts of a lot; nothing in the records changes. None when `progress` asked to stop.
+    """Re-evaluate the parts of a lot; nothing on record changes. None when `progress` asked to stop.
 
-    crew: who looks at the scans, by default processes of this computer where there are many.
+    crew: makes who looks at so many scans, by default processes of this computer where there are many. author:
+    in whose name the result is kept, with checkpoints from which a stopped one continues; None keeps nothing.
     Raises `RecordsError`.
     """
-    return _Reevaluating(records, lot, plan, progress, crew).run()
+    key, before = (None, {}) if author is None else on_record.begin(records, lot, plan, author)
+    found = _Reevaluating(records, lot, plan, progress, crew, key, before).run()
+    if key is not None and found is not None:
+        on_record.finish(records, key, found.as_json())
+    return found
 
 
 @dataclass(frozen=True)
@@ -131,7 +180,10 @@ class _Reevaluating:
     lot: Lot
     plan: Plan
     progress: Progress
-    crew: Crew | None
+    crew: CrewMaker | None
+    key: int | None
+    before: Mapping[int, Any]
+    """What became of parts before it was stopped, by their keys; see `on_record.checkpoint`."""
     changes: list[Change] = field(default_factory=list)
     undecided: list[tuple[PartRecord, str]] = field(default_factory=list)
     by_values: int = 0
@@ -148,6 +200,9 @@ class _Reevaluating:
             if now is not None:
                 self.by_values += 1
                 self._take(part, rows, now)
+                continue
+            if part.id in self.before:
+                self._again(part, self.before[part.id])
                 continue
             try:
                 waiting.append((part, rows, scan_of(part)))
@@ -172,10 +227,13 @@ class _Reevaluating:
 
     def _from_scans(self, waiting: Sequence[tuple[PartRecord, Rows, Path]]) -> bool:
         paths = [str(path) for _, _, path in waiting]
-        crew = self.crew or crew_for(None, JOBS, len(paths))
+        crew = (self.crew or partial(crew_for, None, JOBS))(len(paths))
         coming = crew.map(Looking(self.plan), paths)
+        new: dict[int, Any] = {}
+        kept = time.monotonic()
         for done, (part, rows, _) in enumerate(waiting):
             if not self.progress(done, len(waiting), f"scan of part {part.number}"):
+                self._keep(new)
                 return False
             found = next(coming)
             if isinstance(found, Lost):
@@ -184,13 +242,50 @@ class _Reevaluating:
                 self.undecided.append((part, found.trouble))
             else:
                 self.by_scans += 1
-                self._take(part, rows, found.rows)
+                change = self._take(part, rows, found.rows)
+                new[part.id] = None if change is None else change.as_json()
+            if len(new) >= CHECKPOINT or time.monotonic() - kept > EVERY:
+                self._keep(new)
+                new, kept = {}, time.monotonic()
         return True
 
-    def _take(self, part: PartRecord, before: Rows, rows: Rows) -> None:
+    def _keep(self, found: Mapping[int, Any]) -> None:
+        if self.key is not None:
+            on_record.checkpoint(self.records, self.key, found)
+
+    def _again(self, part: PartRecord, found: Any) -> None:
+        """Take what was found on the scan of a part before it was stopped."""
+        self.by_scans += 1
+        if found is not None:
+            rows = tuple(_row(one) for one in found["rows"])
+            self.changes.append(Change(part, Verdict(found["now"]), rows))
+
+    def _take(self, part: PartRecord, before: Rows, rows: Rows) -> Change | None:
         """Note what is another now than on record."""
         then = {row.balloon: row.verdict for row in before}
         now = verdict_of(self.plan, rows)
         other = tuple((then.get(row.balloon), row) for row in rows if then.get(row.balloon) is not row.verdict)
-        if now is not part.verdict or other:
-            self.changes.append(Change(part, now, other))
+        if now is part.verdict and not other:
+            return None
+        self.changes.append(Change(part, now, other))
+        return self.changes[-1]
+
+
+def _row(kept: Mapping[str, Any]) -> tuple[Verdict | None, CharacteristicResult]:
+    """The verdict then, and a row as it is now, from what was kept of them."""
+    then = kept["then"]
+    row = CharacteristicResult(
+        balloon=Balloon.parse(str(kept["balloon"])),
+        name=kept["name"],
+        step="",
+        value=kept["value"],
+        unit=kept["unit"],
+        nominal=None,
+        lower=None,
+        upper=None,
+        decimals=3,
+        verdict=Verdict(kept["verdict"]),
+        reason=kept["reason"],
+        at=None,
+    )
+    return None if then is None else Verdict(then), row

@@ -92,7 +92,7 @@ def with_revision(kept: Sequence[Kept], document: bytes, comment: str) -> list[K
             return list(kept)
         return [*kept[:-1], Kept(last.revision.model_copy(update={"comment": comment}), last.document)]
     number = 1 if last is None else last.revision.number + 1
-    made = Revision(number=number, saved=time.time(), author=_author(), comment=comment, digest=digest)
+    made = Revision(number=number, saved=time.time(), author=author(), comment=comment, digest=digest)
     found = [*kept, Kept(made, document)][-MOST:]
     while len(found) > 1 and sum(len(one.document) for one in found) > MOST_BYTES:
         found.pop(0)
@@ -117,7 +117,8 @@ def _index(container: Container) -> tuple[Revision, ...]:
     return tuple(sorted((r for r in found if container.has(r.entry)), key=lambda r: r.number))
 
 
-def _author() -> str:
+def author() -> str:
+    """Name of who works here: from the settings, else of the system's user, cut short; '' where it has none."""
     if own := load_settings().author:
         return plain(own, 120)
     try:

@@ -26,6 +26,7 @@ from hemtra.storage.records import Records
 from hemtra.storage.records.merging import merge
 from hemtra.storage.records.pages import NOT_PASS, Filter, page
 from hemtra.storage.records.store import PartRecord
+from hemtra.storage.revisions import author
 from hemtra.storage.settings import files_begin_at, load_settings
 from hemtra.storage.tables import STYLES
 
@@ -161,7 +162,7 @@ class RecordActions:
         plan, teacher = document.plan, document.teacher
         self._tasks.start(
             f"Evaluating {lot.name} again",
-            lambda task: reevaluate(records, lot, taught_plan(plan, teacher), task.report),
+            lambda task: reevaluate(records, lot, taught_plan(plan, teacher), task.report, author=author()),
             lambda found: None if found is None else self.reevaluated.emit(found),
         )
 

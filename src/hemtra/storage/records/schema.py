@@ -188,6 +188,27 @@ lines = Table(
     Column("began", Float, nullable=False),
     Column("seen", Float, nullable=False),
 )
+reevaluations = Table(
+    "reevaluations",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("lot_id", Integer, nullable=False),
+    Column("lot", _Words(120), nullable=False),
+    Column("plan", _Words(120), nullable=False),
+    Column("digest", String(64), nullable=False),
+    Column("author", _Words(120), nullable=False),
+    Column("began", Float, nullable=False),
+    Column("ended", Float),
+    Column("result", _Words()),
+    Index("reevaluations_of_lot", "lot_id", "digest"),
+)
+reevaluated_parts = Table(
+    "reevaluated_parts",
+    metadata,
+    Column("reevaluation_id", Integer, primary_key=True, autoincrement=False),
+    Column("part_id", Integer, primary_key=True, autoincrement=False),
+    Column("result", _Words(), nullable=False),
+)
 events = Table(
     "events",
     metadata,
