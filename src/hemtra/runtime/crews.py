@@ -177,4 +177,4 @@ def crew_for(on: str | None, jobs: int, parts: int) -> Crew:
 def check_address(on: str) -> None:
     """Raise `HemtraError` unless this may be the address of a cluster."""
     if on != LOCAL and "://" not in on:
-        raise HemtraError(f"“{on}” is not the address of a cluster; write it like tcp://scheduler:8786, or local.")
+        raise HemtraError(f"“{on}” is not the address of a cluster; write tcp://scheduler:8786 or local.")
