@@ -54,6 +54,10 @@ CASES = [
         lambda p: row(p, correction=Correction(measured=(0, 1), known=(0, 2))),
         ("1", "two-point correction", "–", None),
     ),
+    (
+        lambda p: step(p, "boss-ne-top", params={**p.step("boss-ne-top").params, "least_data": 61.0}),
+        ("boss-ne-top", "min. data", None, "61"),
+    ),
     (lambda p: step(p, "boss-ne-top", name="Top"), ("boss-ne-top", "name", "Boss NE top", "Top")),
     (
         lambda p: step(p, "boss-ne-top", zone=ZONE.model_copy(update={"x": 43.5})),

@@ -47,6 +47,7 @@ from hemtra.core.geometry.elements import LEVEL, Arc, Circle, Line, Number, Plan
 from hemtra.core.geometry.frames import Frame
 from hemtra.core.plan.expressions import parse_formula
 from hemtra.core.plan.kind import StepContext
+from hemtra.core.plan.usual_limits import form_limits, usual_limits
 from hemtra.core.zones.zone import RectangleZone, RingZone
 
 ORIGIN = Point(0.0, 0.0, 0.0)
@@ -442,3 +443,15 @@ def test_a_gap_of_rounded_edges_at_a_depth():
         reach = math.sqrt(1 - (1 - min(depth, 1.0)) ** 2)
         found = value(GapKind(take="depth", depth=depth), left=left, right=right).value
         assert found == pytest.approx(4.0 - 2 * reach), depth
+
+
+@given(st.floats(0.001, 3.0))
+def test_a_proposed_limit_of_form_has_room_for_twice_what_the_part_shows(value):
+    (upper,) = form_limits(Number(value, "mm", Point(0, 0, 0)), None).values()
+    assert 2.0 * value - 1e-9 <= upper < 2.0 * value + 0.05 + 1e-9 or upper == 0.05
+    assert upper / 0.05 == pytest.approx(round(upper / 0.05))
+
+
+def test_proposed_limits_of_areas_are_in_hundredths():
+    found = usual_limits(Number(12.3456, "mm²", Point(0, 0, 0)), None)
+    assert found == {"nominal": 12.3, "lower": 11.07, "upper": 13.53}

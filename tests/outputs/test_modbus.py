@@ -10,8 +10,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from hemtra.outputs import modbus
 from hemtra.outputs.modbus import APART, MOST_WAITING, ModbusOutput, changes, line_coil, output_register
-from hemtra.outputs.modbus_addresses import HEARTBEAT, READY, RESULT
+from hemtra.outputs.modbus_addresses import HEARTBEAT, LINES, MOST_LINES, READY, RESULT
 from hemtra.outputs.modbus_monitor import Wiring
 from hemtra.outputs.output import OutputState, PartShown
 from hemtra.outputs.simulated_module import run_io_module
@@ -101,6 +102,16 @@ def test_lines_values_and_numbers_arrive_and_can_be_forced(block):
     link.stop()
     assert wiring.terminals(1) == [False], "at its end it is not ready any more"
     wiring.close()
+
+
+def test_a_lost_link_is_noticed_within_the_time_the_manual_promises():
+    assert modbus.BEAT + modbus.ANSWER <= 0.7
+
+
+def test_lines_beyond_the_last_one_of_the_module_share_it():
+    last = LINES + MOST_LINES - 1
+    assert [line_coil(line) for line in (0, MOST_LINES - 1, MOST_LINES + 5)] == [LINES, last, last]
+    assert [output_register(line) for line in (0, MOST_LINES - 1, MOST_LINES + 5)] == [LINES, last, last]
 
 
 def test_a_block_that_goes_and_comes_back_shows_the_state_again(block):

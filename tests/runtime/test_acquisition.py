@@ -202,6 +202,27 @@ def test_stopping_ends_an_endless_line_and_a_failing_one_says_why():
     assert "the encoder jumped" in str(errors[0])
 
 
+def test_time_on_the_line_continues_while_nothing_comes():
+    ticked, times = threading.Event(), []
+
+    class Ticked(Assembler):
+        def tick(self, now):
+            times.append(now)
+            ticked.set()
+            return super().tick(now)
+
+    def quiet():
+        yield batch(9000, 7)
+        assert ticked.wait(20)
+
+    assembler = Ticked(TriggerRules(delay=0, length=5), Layout(GRID, COLS, (POINTS,)))
+    acquisition = Acquisition(quiet(), assembler, list, lambda error: None)
+    acquisition.start()
+    acquisition.wait()
+    # the last profile was due after 90.06 s; a little later nothing more had come
+    assert 90.06 < times[0] < 120.0
+
+
 def test_a_scan_under_way_can_be_looked_at():
     assembler = assembling(TriggerRules(delay=5, length=20))
     assert assembler.growing() is None

@@ -51,6 +51,15 @@ def test_a_log_as_json_is_an_object_a_line_in_ascii_with_tracebacks(tmp_path, lo
     assert "ValueError: broken" in second["traceback"]
 
 
+@pytest.mark.parametrize(("as_json", "begins"), [(True, "{"), (False, "2")])
+def test_a_console_says_the_same_as_lines_or_as_objects(log, capsys, tmp_path, as_json, begins):
+    begin_logging("info", tmp_path / "line.log", as_json=as_json)
+    log.info("a part fell off")
+    said = capsys.readouterr().err
+    assert said.startswith(begins)
+    assert "a part fell off" in said
+
+
 def test_no_records_note_no_lock_and_none_are_made(tmp_path):
     assert not is_noted(tmp_path / "none.db")
     assert not (tmp_path / "none.db").exists()

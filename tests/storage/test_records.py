@@ -23,9 +23,10 @@ from hemtra.storage.records import Records
 from hemtra.storage.records.evidence import part_sheet
 from hemtra.storage.records.fields import NUMBERS, numbers_in_words
 from hemtra.storage.records.kept_scans import forget_scans
-from hemtra.storage.records.merging import merge
-from hemtra.storage.records.opening import RecordsError, masked
+from hemtra.storage.records.merging import last_key, merge
+from hemtra.storage.records.opening import RecordsAway, RecordsError, masked
 from hemtra.storage.records.pages import Filter, lot_views, page
+from hemtra.storage.records.reader import RecordsReader
 from hemtra.storage.records.schema import metadata
 from hemtra.storage.records.store import SENT, PartRecord
 from hemtra.storage.records.trends import failures, trends
@@ -330,3 +331,33 @@ def test_a_refused_merge_names_the_file_and_not_a_copy_of_it(records, tmp_path):
     _database(tmp_path / "other.db", "create table mine (x)")
     with pytest.raises(RecordsError, match=r"^other\.db is a database of something else"):
         merge(records, tmp_path / "other.db")
+
+
+def test_a_lot_that_was_ended_and_is_named_again_is_open_again(tmp_path):
+    records = Records(str(tmp_path / "r.db"))
+    lot = records.open_lot("plan", "a")
+    records.open_lot("plan", "b")
+
+    def ended():
+        return {one.name: one.ended is not None for one in records.all_lots()}
+
+    assert ended() == {"a": True, "b": False}
+    assert records.open_lot("plan", "a").id == lot.id
+    assert ended() == {"a": False, "b": False}
+
+
+def test_records_without_parts_have_no_last_one_and_close_themselves_after_use(tmp_path):
+    path = tmp_path / "r.db"
+    records = Records(str(path))
+    assert last_key(records) == 0
+    records.open_lot("plan", "a")
+    records.close()
+    with RecordsReader(str(path)) as opened:
+        assert opened.lots == ("a",)
+
+
+def test_a_file_that_is_no_database_is_not_taken_for_a_server_that_is_away(tmp_path):
+    (tmp_path / "folder").mkdir()
+    with pytest.raises(RecordsError) as refused:
+        Records(str(tmp_path / "folder"))
+    assert not isinstance(refused.value, RecordsAway)

@@ -16,7 +16,7 @@ from hemtra.runtime.upkeep import Upkeep, evaluated_sources, kept_scans
 from hemtra.storage.records import Records
 from hemtra.storage.records.opening import RecordsError
 from hemtra.storage.records.schema import parts
-from hemtra.storage.records.upkeep import archive, backup, check, rescue, restore
+from hemtra.storage.records.upkeep import MOST_TOLD, Rescued, archive, backup, check, rescue, restore
 from makers import step_plan
 
 PLAN = step_plan()
@@ -219,3 +219,9 @@ def test_a_running_line_archives_old_lots_and_still_knows_their_files(path, tmp_
     assert scans == [f"{tmp_path}/scans/{k}.x3p" for k in range(1, len(sources) + 1)], "they go on to make room"
     assert told == []
     records.close()
+
+
+def test_of_many_lost_rows_the_first_are_named_and_the_rest_is_hinted_at():
+    few, many = (Rescued(lost={"parts": [(3 * k, 3 * k + 1) for k in range(n)]}) for n in (2, MOST_TOLD + 1))
+    assert few.words.endswith("Not readable in parts: 0 to 1, 3 to 4.")
+    assert many.words.endswith(f"{3 * MOST_TOLD - 3} to {3 * MOST_TOLD - 2}, ….")
