@@ -488,7 +488,7 @@ CASES = (
     Case("flush of rounded edges", "mm", HEIGHT, lambda rng, noise: _slit(rng, noise, "flush") - 0.2),
     Case("bead, width", "mm", 0.05, _bead_size("width")),
     Case("bead, height", "mm", HEIGHT, _bead_size("height"), skewed=True),
-    Case("bead, section area", "mm²", 0.0005, _bead_size("area")),
+    Case("bead, section area", "mm²", 0.005, _bead_size("area")),
     Case("bead, offset", "mm", EDGE, _bead_size("offset")),
-    Case("bead, volume", "mm³", 0.005, _bead_volume),
+    Case("bead, volume", "mm³", 0.05, _bead_volume),
 )

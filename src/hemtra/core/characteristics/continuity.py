@@ -98,11 +98,6 @@ class ContinuityKind(Kind):
         """Unit of a volume, a count, or a length."""
         return {"volume": "mm³", "breaks": ""}.get(self.take, "mm")
 
-    @property
-    def convergence(self) -> float:
-        """A bead ends in a kink on its base."""
-        return 1.5 if self.take == "volume" else 1.0
-
     def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """Each break, drawn along the path."""
         found = given.one("of", Along)

@@ -297,32 +297,23 @@ def _void(h: FloatArray, first: int, last: int, spacing: float) -> float:
 
 
 @lean
-def _fill_area(u: FloatArray, h: FloatArray, ends_at_toes: bool, out: FloatArray) -> None:
-    """Area and centroid between the edges, by trapezes from one to the other; gaps are bridged straight.
-
-    Points of a map show a toe a little rounded, so that part of what lies above the base is beyond it: at toes
-    the area goes on by a sample to either side.
-    """
+def _fill_area(u: FloatArray, h: FloatArray, out: FloatArray) -> None:
+    """Area and centroid between the edges, by trapezes from one to the other; gaps are bridged straight."""
     left, right = out[LEFT], out[RIGHT]
-    beyond = u[1] - u[0] if ends_at_toes else 0.0
-    left, right = left - beyond, right + beyond
     area = moment = 0.0
-    at, level = left, _level(u, h, left)
-    if not ends_at_toes:
-        level = max(level, 0.0)
+    at, level = left, max(_level(u, h, left), 0.0)
     for k in range(u.size + 1):
         if k < u.size and (u[k] <= left or u[k] >= right or math.isnan(h[k])):
             continue
         x = u[k] if k < u.size else right
-        y = h[k] if k < u.size else _level(u, h, right)
-        if k == u.size and not ends_at_toes:
-            y = max(y, 0.0)
+        y = h[k] if k < u.size else max(_level(u, h, right), 0.0)
         part = (level + y) / 2.0 * (x - at)
         area += part
-        moment += part * (at + x) / 2.0 + (y - level) * (x - at) ** 2 / 12.0
+        if level + y > 0.0:
+            moment += part * (at + (x - at) * (level + 2.0 * y) / (3.0 * (level + y)))
         at, level = x, y
     out[AREA] = area
-    out[CENTROID] = moment / area if area > 0.0 else (out[LEFT] + out[RIGHT]) / 2.0
+    out[CENTROID] = moment / area if area > 0.0 else (left + right) / 2.0
 
 
 @compiled
@@ -500,5 +491,5 @@ def _measure(
     one[OFFSET] = (one[LEFT] + one[RIGHT]) / 2.0
     slope = a[1] + 2.0 * a[2] * one[LEFT], b[1] + 2.0 * b[2] * one[RIGHT]
     one[ANGLE_LEFT], one[ANGLE_RIGHT] = _contact(per_left, slope[0]), _contact(per_right, slope[1])
-    _fill_area(u, h, edges == FOOT, one)
+    _fill_area(u, h, one)
     one[LEAN] = 100.0 * (one[CENTROID] - one[OFFSET]) / one[WIDTH]

@@ -180,8 +180,8 @@ class Kind(Form, ABC):
     def convergence(self) -> float:
         """Lowest power of the spacing with which the effect of spacing on the value shrinks.
 
-        1 for what rests on the places of edges, 2 for what is interpolated on smooth surfaces, and 1.5 for sums
-        over such surfaces up to where they end in a kink.
+        1 for what rests on the places of edges, or on sums that end in a kink, and 2 for what is interpolated
+        on smooth surfaces.
         """
         return 1.0
 
