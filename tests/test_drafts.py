@@ -57,7 +57,7 @@ def test_anchors_and_preparations():
     assert plan.step(plan.prepared).inputs["data"] == (plan.steps[0].id,)
     follow = plan.step("top").follow
     assert (follow.x, follow.z, follow.tilt) == (None, "base", "base")
-    assert plan.step("base").home is not None
+    assert plan.step("base").home.z == pytest.approx(0.0, abs=1e-6)
     assert hemtra.inspect(plan, sloped(z0=2.0)).verdict is Verdict.PASS
 
 

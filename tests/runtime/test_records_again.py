@@ -10,12 +10,13 @@ import openpyxl
 import pytest
 from pypdf import PdfReader
 
-from hemtra import FileError, HemtraError, Scan, load_scan, save_scan
+from hemtra import FileError, HemtraError, Scan, load_plan, load_scan, save_plan, save_scan
 from hemtra.cli import main
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.station.io_and_storage import ScanRetention
 from hemtra.core.statistics import statistics
 from hemtra.runtime.crews import ProcessCrew, ThreadCrew
+from hemtra.runtime.demo import PLAN_FILE
 from hemtra.runtime.demo_records import RECORDS, SCANNED, records_of_demo
 from hemtra.runtime.feeds import Arrived, FolderFeed
 from hemtra.runtime.lot_reevaluation import reevaluate, save_changes
@@ -413,6 +414,26 @@ def hemtra(capsys, monkeypatch):
         return end.value.code, wrote.out, wrote.err
 
     return run
+
+
+def test_lots_are_evaluated_by_another_plan_on_the_command_line(hemtra, demo_records, demo_folder):
+    db, name = str(demo_folder / RECORDS), lot_name(BAD_BATCH[0])
+    plan = load_plan(demo_folder / PLAN_FILE)
+    (row,) = [row for row in plan.sheet if row.name == "Plug flush"]
+    closer = demo_folder / "closer.hplan"
+    save_plan(plan.with_characteristic(row.edited(upper=0.06)), closer)
+    code, out, _ = hemtra("records", "reevaluate", closer, "--db", db, "--lot", name, "--json")
+    found = json.loads(out)
+    assert (code, found["lot"], found["by_values"]) == (1, name, 60)
+    assert found["flips"] == len([one for one in found["changes"] if one["then"] == "PASS"]) > 30
+    assert next(iter(found["flips_by_row"])) == f"{row.balloon} Plug flush"
+    code, out, _ = hemtra("records", "reevaluations", "--db", db, "--json")
+    assert (code, json.loads(out.splitlines()[0])["result"]["flips"]) == (0, found["flips"])
+    code, _, err = hemtra("records", "reevaluate", closer, "--db", db, "--since", "2999-01-01")
+    assert (code, "No lot was begun on these days" in err) == (2, True)
+    assert (
+        "is no day; write it like" in hemtra("records", "reevaluate", closer, "--db", db, "--until", "soon")[2]
+    )
 
 
 def test_a_lot_and_a_part_are_reported(hemtra, demo_records, demo_folder, tmp_path):

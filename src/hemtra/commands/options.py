@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import StrEnum
 from typing import Annotated
 
@@ -14,15 +13,6 @@ class LengthName(StrEnum):
 
     MM = "mm"
     INCH = "in"
-
-
-@dataclass(frozen=True)
-class Wanted:
-    """Lots that are asked for: by name, or begun between two days; all without either."""
-
-    names: tuple[str, ...] = ()
-    since: str | None = None
-    until: str | None = None
 
 
 OnCluster = Annotated[

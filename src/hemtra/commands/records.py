@@ -3,20 +3,16 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import datetime
-from functools import partial
 from pathlib import Path
 
-from hemtra.commands.options import Wanted
 from hemtra.core.errors import HemtraError
-from hemtra.core.plan.document import Plan
 from hemtra.core.progress import Progress
 from hemtra.core.text import plain
 from hemtra.core.units import MM, LengthUnit
-from hemtra.runtime.lot_reevaluation import LotReevaluation, reevaluate
 from hemtra.runtime.reporting import first_article, report_lot, report_part
 from hemtra.runtime.run_setup import LOCK_FILE, default_db, records_folder
 from hemtra.runtime.upkeep import BACKUPS
@@ -27,7 +23,6 @@ from hemtra.storage.records.lock_note import note
 from hemtra.storage.records.merging import merge, refuse
 from hemtra.storage.records.store import Lot
 from hemtra.storage.records.upkeep import archive, backup, check, rescue, restore
-from hemtra.storage.revisions import author
 from hemtra.storage.settings import load_settings
 from hemtra.storage.tables import STYLES
 
@@ -122,24 +117,15 @@ def archive_records(db: str | None, before: str, target: Path, progress: Progres
         return archive(records, day, target, progress)
 
 
-def reevaluated_lots(
-    plan: Plan, wanted: Wanted, db: str | None, on: str | None, jobs: int, progress: Progress
-) -> Iterator[LotReevaluation]:
-    """Re-evaluate lots, the oldest first; each result is kept. Raises `HemtraError`."""
-    from hemtra.runtime.crews import crew_for
-
-    since = -math.inf if wanted.since is None else _day(wanted.since)
-    until = math.inf if wanted.until is None else _day(wanted.until) + 24 * 3600
-    with opened_records(db) as records:
-        named = {name: wanted_lot(records, name) for name in wanted.names}
-        lots = list(named.values()) or records.all_lots()
-        lots = sorted((lot for lot in lots if since <= lot.started < until), key=lambda lot: lot.started)
-        if not lots:
-            raise HemtraError("No lot was begun on these days.")
-        for lot in lots:
-            found = reevaluate(records, lot, plan, progress, partial(crew_for, on, jobs), author())
-            if found is not None:
-                yield found
+def wanted_lots(records: Records, names: Sequence[str], since: str | None, until: str | None) -> list[Lot]:
+    """Lots of some names, or all, begun between two days, the oldest first. Raises `HemtraError`."""
+    first = -math.inf if since is None else _day(since)
+    last = math.inf if until is None else _day(until) + 24 * 3600
+    lots = [wanted_lot(records, name) for name in dict.fromkeys(names)] or records.all_lots()
+    found = sorted((lot for lot in lots if first <= lot.started < last), key=lambda lot: lot.started)
+    if not found:
+        raise HemtraError("No lot was begun on these days.")
+    return found
 
 
 def _day(text: str) -> float:

@@ -5,13 +5,14 @@ from __future__ import annotations
 import json
 from dataclasses import asdict
 from datetime import datetime
+from functools import partial
 from pathlib import Path
 from typing import Annotated
 
 import typer
 from rich.table import Table
 
-from hemtra.commands.options import OnCluster, Wanted
+from hemtra.commands.options import OnCluster
 from hemtra.commands.plan_app import PlanPath
 from hemtra.commands.terminal import out, progress_reporter
 from hemtra.core.text import percent
@@ -107,17 +108,23 @@ def records_reevaluate(
     Nothing on record changes; the result is kept beside it. One that was stopped continues where it was. Exit
     code 1 where a part's verdict changes.
     """
-    from hemtra.commands.records import reevaluated_lots
+    from hemtra.commands.records import opened_records, wanted_lots
+    from hemtra.runtime.crews import crew_for
+    from hemtra.runtime.lot_reevaluation import reevaluate
     from hemtra.storage.plans import load_plan
+    from hemtra.storage.revisions import author
 
     document, flips = load_plan(plan), 0
-    with progress_reporter("re-evaluate") as progress:
-        for found in reevaluated_lots(document, Wanted(tuple(lot or ()), since, until), db, on, jobs, progress):
+    with opened_records(db) as records, progress_reporter("re-evaluate") as progress:
+        for one in wanted_lots(records, lot or (), since, until):
+            found = reevaluate(records, one, document, progress, partial(crew_for, on, jobs), author())
+            if found is None:
+                continue
             flips += found.flips
             if as_json:
                 print(json.dumps(found.as_json(), ensure_ascii=False), flush=True)
                 continue
-            out.print(f"{found.lot.name}: {found.words}", soft_wrap=True)
+            out.print(f"{one.name}: {found.words}", soft_wrap=True)
             for row, count in found.flips_by_row().items():
                 out.print(f"  {row}: {count}", soft_wrap=True)
     if flips:

@@ -21,7 +21,7 @@ WIDE = 160
 EVERY = 10.0
 """Interval between lines of progress where stderr is no terminal, s."""
 PIPE = "-"
-"""Stands for standard output where a file is asked for."""
+"""Stands for standard output where a file is requested."""
 out = Console(width=None if sys.stdout.isatty() else WIDE, markup=False)
 err = Console(stderr=True, markup=False)
 settings = {"quiet": False, "verbose": False}

@@ -198,7 +198,7 @@ class ModbusOutput:
         return not ending
 
     def _drop(self) -> bool:
-        """Report to what waits that it was not sent, and keep the state; whether the end was asked for."""
+        """Report to what waits that it was not sent, and keep the state; whether the end was requested."""
         with self._news:
             dropped = list(self._waiting)
             self._waiting.clear()

@@ -40,7 +40,7 @@ class IoBlock:
         current: list[int],
         wanted: list[int] | list[bool] | None,
     ) -> None:
-        """Keep what is written to coils, and show terminals as discrete inputs; as pymodbus asks for."""
+        """Keep what is written to coils, and show terminals as discrete inputs; as pymodbus requires."""
         if function in WRITE_COILS and wanted is not None:
             self.coils[address : address + len(wanted)] = [bool(value) for value in wanted]
         elif function == READ_INPUTS:

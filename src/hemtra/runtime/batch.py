@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from contextlib import closing
 from dataclasses import dataclass
 
 from hemtra.core.errors import HemtraError
@@ -53,5 +54,6 @@ def inspect_files(
 
     paths: of files, or addresses that `local_copy` takes. Closing the iterator cancels what has not started.
     """
-    for path, found in zip(paths, crew.map(Inspecting(plan, covered), paths), strict=True):
-        yield Inspected(path, None, found.reason) if isinstance(found, Lost) else found
+    with closing(crew.map(Inspecting(plan, covered), paths)) as coming:
+        for path, found in zip(paths, coming, strict=True):
+            yield Inspected(path, None, found.reason) if isinstance(found, Lost) else found

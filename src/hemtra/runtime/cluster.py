@@ -7,17 +7,19 @@ import os
 import pickle
 import time
 import traceback
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Generator, Sequence
 from concurrent.futures import CancelledError
 from contextlib import suppress
 from typing import Any, TypeVar
 
 from hemtra import __version__
 from hemtra.core.errors import HemtraError
-from hemtra.runtime.crews import AHEAD, LOCAL, TRIES, Lost, check_address
+from hemtra.runtime.crews import AHEAD, TRIES, Lost
 
 T = TypeVar("T")
 R = TypeVar("R")
+LOCAL = "local"
+"""Stands for a cluster that is started on this computer."""
 LOOK = 0.5
 """Interval between checks of what is done, s; a stop is noticed within it."""
 CONNECT = 10.0
@@ -31,19 +33,24 @@ log = logging.getLogger(__name__)
 
 
 class ClusterCrew:
-    """Workers of a Dask cluster. Raises `HemtraError` where it cannot be used.
+    """Workers of a Dask cluster, which is joined for as long as there is work.
 
     What a dead worker had is done again by another one; results are fetched as soon as they are there, so that
-    none dies with its worker. Where the scheduler is restarted, what is missing is handed to it once more.
+    none dies with its worker. Where the scheduler is restarted, what is missing is handed to it again.
     """
 
     def __init__(self, address: str, jobs: int = 2) -> None:
-        """address: of the scheduler, or “local” for a cluster of `jobs` workers on this computer."""
-        check_address(address)
-        self._distributed = _library()
-        self._address = address
-        self._local = self._started_here(jobs) if address == LOCAL else None
-        self._client = self._connected(CONNECT)
+        """address: of the scheduler, or “local” for a cluster of `jobs` workers on this computer.
+
+        Raises `HemtraError` where it cannot be an address, or the library is missing.
+        """
+        if address != LOCAL and "://" not in address:
+            raise HemtraError(
+                f"“{address}” is not the address of a cluster; write tcp://scheduler:8786 or local."
+            )
+        self._distributed, self._address, self._jobs = _library(), address, jobs
+        self._local: Any = None
+        self._client: Any = None
 
     @property
     def size(self) -> int:
@@ -52,18 +59,19 @@ class ClusterCrew:
             return len(self._client.scheduler_info(n_workers=-1)["workers"])
         return 0
 
-    def map(self, work: Callable[[T], R], items: Sequence[T]) -> Iterator[R | Lost]:
-        """See `Crew`."""
-        found: dict[int, R | Lost] = {}
+    def map(self, work: Callable[[T], R], items: Sequence[T]) -> Generator[R | Lost, None, None]:
+        """See `Crew`. Raises `HemtraError` where the cluster cannot be used."""
+        found: dict[int, Any] = {}
         flying: dict[Any, int] = {}
         tries = [0] * len(items)
         begun = given = 0
         held: Any = None
         seen = time.monotonic()
         try:
+            self._client = self._joined()
             while given < len(items):
                 if given in found:
-                    yield found.pop(given)
+                    yield _whole(found.pop(given))
                     given += 1
                     continue
                 try:
@@ -74,10 +82,7 @@ class ClusterCrew:
                     while begun < len(items) and begun - given <= (AHEAD + 1) * max(self.size, 1):
                         flying[self._submitted(held, items[begun])] = begun
                         begun += 1
-                    ended = self._ended(flying)
-                    if ended:
-                        seen = time.monotonic()
-                    for future in ended:
+                    for future in self._ended(flying):
                         k = flying.pop(future)
                         one = self._result(future)
                         if one is not None:
@@ -89,29 +94,34 @@ class ClusterCrew:
                         else:
                             flying[self._submitted(held, items[k])] = k
                     if self.size:
-                        seen = max(seen, time.monotonic() - PATIENCE / 2)
+                        seen = time.monotonic()
                     elif time.monotonic() - seen > PATIENCE:
                         raise HemtraError(f"The cluster at {_shown(self._address)} has no workers any more.")
                 except (OSError, CancelledError, self._distributed.client.FuturesCancelledError) as error:
                     log.warning("cluster at %s: %s", _shown(self._address), error)
                     held, flying = None, {}
-                    self._client = self._reached_again()
+                    self._client = self._joined_again()
         finally:
             with suppress(Exception):
                 self._client.cancel(list(flying))
-            self.close()
+            self._leave()
 
-    def close(self) -> None:
+    def _leave(self) -> None:
         """Leave the cluster, and end it where it was started here."""
-        with suppress(Exception):
-            self._client.close(timeout=1.0)
-        if self._local is not None:
-            with suppress(Exception):
-                self._local.close(timeout=2.0)
-            self._local = None
+        for held in (self._client, self._local):
+            if held is not None:
+                with suppress(Exception):
+                    held.close(timeout=2.0)
+        self._client = self._local = None
 
-    def _started_here(self, jobs: int) -> Any:
-        dask = __import__("dask")
+    def _joined(self) -> Any:
+        if self._address == LOCAL:
+            self._local = self._started_here()
+        return self._connected(CONNECT)
+
+    def _started_here(self) -> Any:
+        import dask
+
         environment = {
             "MALLOC_TRIM_THRESHOLD_": str(TRIM),
             "OMP_NUM_THREADS": "1",
@@ -120,7 +130,7 @@ class ClusterCrew:
         }
         dask.config.set({"distributed.nanny.pre-spawn-environ": environment})
         return self._distributed.LocalCluster(
-            n_workers=max(1, jobs),
+            n_workers=max(1, self._jobs),
             threads_per_worker=1,
             host="127.0.0.1",
             dashboard_address=None,
@@ -154,8 +164,8 @@ class ClusterCrew:
             if version != __version__:
                 raise HemtraError(_other_version(worker, version, __version__))
 
-    def _reached_again(self) -> Any:
-        """The cluster once more, after it went away."""
+    def _joined_again(self) -> Any:
+        """The cluster again, after it went away."""
         with suppress(Exception):
             self._client.close(timeout=1.0)
         until = time.monotonic() + PATIENCE
@@ -182,15 +192,11 @@ class ClusterCrew:
         return [future for future in flying if future.done()]
 
     def _result(self, future: Any) -> Any:
-        """What came out; None where its worker died. Raises what the work raised."""
+        """What came out, or what was raised; None where its worker died."""
         try:
-            found = future.result(timeout=CONNECT)
+            return future.result(timeout=CONNECT)
         except self._distributed.KilledWorker:
             return None
-        if isinstance(found, _Raised):
-            log.error("a worker failed:\n%s", found.trace)
-            raise found.error
-        return found
 
 
 def _unpacked(packed: bytes) -> Any:
@@ -205,12 +211,27 @@ class _Raised:
         self.error, self.trace = error, "".join(traceback.format_exception(error))
 
 
+class _Result:
+    """What work returned, which may be nothing."""
+
+    def __init__(self, value: Any) -> None:
+        self.value = value
+
+
+def _whole(found: Any) -> Any:
+    """What the work returned, or that it was lost. Raises what the work raised."""
+    if isinstance(found, _Raised):
+        log.error("a worker failed:\n%s", found.trace)
+        raise found.error
+    return found if isinstance(found, Lost) else found.value
+
+
 def _done(work: Callable[[Any], Any], version: str, item: Any) -> Any:
     """On a worker: the work on one item."""
     if version != __version__:
         return _Raised(HemtraError(_other_version(f"on {os.uname().nodename}", __version__, version)))
     try:
-        return work(item)
+        return _Result(work(item))
     except Exception as error:
         return _Raised(error)
 

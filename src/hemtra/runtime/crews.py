@@ -1,6 +1,6 @@
 """Crews: one piece of work done on many parts, several at a time, in threads, in processes or on a cluster.
 
-Everything that evaluates many parts asks for a `Crew` and gets its results in the order of the parts; who does
+Everything that evaluates many parts requires a `Crew` and gets its results in the order of the parts; who does
 the work changes nothing of them.
 """
 
@@ -11,14 +11,13 @@ import multiprocessing
 import os
 import signal
 from collections import deque
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
 from concurrent.futures import Future, ProcessPoolExecutor, ThreadPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
 from contextlib import suppress
 from dataclasses import dataclass
-from typing import Any, Protocol, TypeAlias, TypeVar
+from typing import Any, Protocol, TypeVar
 
-from hemtra.core.errors import HemtraError
 from hemtra.runtime.family import end_with
 
 T = TypeVar("T")
@@ -29,8 +28,6 @@ TRIES = 3
 """Number of tries for a part whose worker dies."""
 WORTH_PROCESSES = 8
 """Parts from which processes of their own are worth their start."""
-LOCAL = "local"
-"""Stands for a cluster that is started on this computer."""
 
 
 @dataclass(frozen=True)
@@ -40,9 +37,6 @@ class Lost:
     reason: str
 
 
-Done: TypeAlias = "R | Lost"
-
-
 class Crew(Protocol):
     """Workers, however many and wherever they are."""
 
@@ -50,7 +44,7 @@ class Crew(Protocol):
     def size(self) -> int:
         """Number of workers now."""
 
-    def map(self, work: Callable[[T], R], items: Sequence[T]) -> Iterator[R | Lost]:
+    def map(self, work: Callable[[T], R], items: Sequence[T]) -> Generator[R | Lost, None, None]:
         """Do the work on each item; results come in the order of the items.
 
         work: a picklable callable, sent to each worker once. Exceptions of the work are raised here. Closing
@@ -64,7 +58,7 @@ class ThreadCrew:
     def __init__(self, count: int = 1) -> None:
         self.size = max(1, count)
 
-    def map(self, work: Callable[[T], R], items: Sequence[T]) -> Iterator[R | Lost]:
+    def map(self, work: Callable[[T], R], items: Sequence[T]) -> Generator[R | Lost, None, None]:
         """See `Crew`."""
         pool = ThreadPoolExecutor(self.size, "crew")
         begun: deque[Future[R]] = deque()
@@ -89,7 +83,7 @@ class ProcessCrew:
     def __init__(self, count: int) -> None:
         self.size = max(1, count)
 
-    def map(self, work: Callable[[T], R], items: Sequence[T]) -> Iterator[R | Lost]:
+    def map(self, work: Callable[[T], R], items: Sequence[T]) -> Generator[R | Lost, None, None]:
         """See `Crew`."""
         pool = self._pool(work)
         begun: deque[tuple[T, Future[R]]] = deque()
@@ -160,10 +154,9 @@ def _is_whole(future: Future[R]) -> bool:
 
 
 def crew_for(on: str | None, jobs: int, parts: int) -> Crew:
-    """The crew that is asked for: a cluster by its address, one started here for “local”, else this computer.
+    """The crew that is requested: a cluster by its address, one started here for “local”, else this computer.
 
-    parts: how many there are; few are done in this process. Raises `HemtraError` where a cluster cannot be
-    used.
+    parts: how many there are; few are done in this process. Raises `HemtraError` for what is no address.
     """
     if on:
         from hemtra.runtime.cluster import ClusterCrew
@@ -172,9 +165,3 @@ def crew_for(on: str | None, jobs: int, parts: int) -> Crew:
     if jobs > 1 and parts >= WORTH_PROCESSES:
         return ProcessCrew(min(jobs, parts))
     return ThreadCrew(jobs)
-
-
-def check_address(on: str) -> None:
-    """Raise `HemtraError` unless this may be the address of a cluster."""
-    if on != LOCAL and "://" not in on:
-        raise HemtraError(f"“{on}” is not the address of a cluster; write tcp://scheduler:8786 or local.")

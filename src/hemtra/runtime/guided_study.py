@@ -34,11 +34,11 @@ class Presenter(Protocol):
     """Whether nobody has to put the parts there; doubtful runs are then repeated once."""
 
     def scan_of(self, one: Presentation, go_on: GoOn) -> Scan | None:
-        """The scan of the part that was asked for, as soon as there is one; None where it was stopped."""
+        """The scan of the part that was requested, as soon as there is one; None where it was stopped."""
 
 
 class SimulatedCovers:
-    """Pump covers of the demo station; operators are poses. Each time it is asked for, a run scans anew."""
+    """Pump covers of the demo station; operators are poses. Each time it is requested, a run scans anew."""
 
     by_itself = True
 
@@ -53,7 +53,7 @@ class SimulatedCovers:
 
 
 class IncomingScans:
-    """A folder that a sensor's program saves scans in: each new one is the part that was asked for."""
+    """A folder that a sensor's program saves scans in: each new one is the part that was requested."""
 
     by_itself = False
 
@@ -102,10 +102,10 @@ class StudyRun:
         return cls(plan, folder, presenter, study, dict(zip(study.taken, known, strict=True)))
 
     def work(self, go_on: GoOn, said: Callable[[Presentation | Run], None]) -> bool:
-        """Ask for one part after the other and keep what comes, until all were presented or it is stopped.
+        """Request one part after the other and keep what comes, until all were presented or it is stopped.
 
-        said: gets what is asked for, then what came of it. Whether all were presented. A scan that cannot be
-        read is a doubtful run that is asked for again. Raises `FileError` where nothing can be kept.
+        said: gets what is requested, then what came of it. Whether all were presented. A scan that cannot be
+        read is a doubtful run that is requested again. Raises `FileError` where nothing can be kept.
         """
         while (one := self.study.next) is not None:
             if not go_on():
@@ -137,7 +137,7 @@ class StudyRun:
         return Run(one, now, against)
 
     def repeat(self, one: Presentation) -> None:
-        """Ask for a run again, next."""
+        """Request a run again, next."""
         with self._lock:
             self.study = keep_study(self.folder, self.study.with_again(one))
 

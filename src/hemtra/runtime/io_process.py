@@ -1,4 +1,4 @@
-"""The simulated I/O module as a process of its own, started where a station asks for it."""
+"""The simulated I/O module as a process of its own, started where a station requires it."""
 
 from __future__ import annotations
 

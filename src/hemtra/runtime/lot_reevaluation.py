@@ -6,6 +6,7 @@ import io
 import time
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
+from contextlib import closing
 from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
@@ -26,7 +27,6 @@ from hemtra.storage.records import Records
 from hemtra.storage.records import reevaluations as on_record
 from hemtra.storage.records.evidence import evaluated_parts, plan_of
 from hemtra.storage.records.store import Lot, PartRecord
-from hemtra.storage.remote import local_copy
 from hemtra.storage.tables import Table
 
 CrewMaker: TypeAlias = Callable[[int], Crew]
@@ -34,7 +34,7 @@ Rows: TypeAlias = tuple[CharacteristicResult, ...]
 CHECKPOINT, EVERY = 50, 5.0
 """Parts, and seconds, after which what was found on scans is kept."""
 JOBS = 2
-"""Processes that look at scans, where nothing else is asked for."""
+"""Processes that look at scans, where nothing else is requested."""
 
 
 @dataclass(frozen=True)
@@ -146,17 +146,13 @@ def reevaluate(
 
 @dataclass(frozen=True)
 class Looking:
-    """Evaluates the scan of a part by its path or address."""
+    """Evaluates the scan of a part."""
 
     plan: Plan
 
-    def __call__(self, path: str) -> Evaluated:
+    def __call__(self, path: Path) -> Evaluated:
         """See `evaluate`."""
-        try:
-            copy = local_copy(path)
-        except HemtraError as error:
-            return Evaluated(Verdict.NOT_MEASURED, trouble=str(error), kind="faulty scan")
-        return evaluate(self.plan, Arrived(path, 0.0, 0.0, path=copy), False)
+        return evaluate(self.plan, Arrived(str(path), 0.0, 0.0, path=path), False)
 
 
 def save_changes(path: Path, found: LotReevaluation) -> None:
@@ -188,6 +184,9 @@ class _Reevaluating:
     undecided: list[tuple[PartRecord, str]] = field(default_factory=list)
     by_values: int = 0
     by_scans: int = 0
+    new: dict[int, Any] = field(default_factory=dict)
+    kept: float = field(default_factory=time.monotonic)
+    """What became of parts since the last checkpoint, by their keys, and when that was."""
     pairs: dict[int, Pairs | None] = field(default_factory=dict)
     """Rows that can be evaluated from values, by revision."""
 
@@ -226,32 +225,35 @@ class _Reevaluating:
         return None if pairs is None else evaluated_by_values(pairs, rows)
 
     def _from_scans(self, waiting: Sequence[tuple[PartRecord, Rows, Path]]) -> bool:
-        paths = [str(path) for _, _, path in waiting]
+        paths = [path for _, _, path in waiting]
         crew = (self.crew or partial(crew_for, None, JOBS))(len(paths))
-        coming = crew.map(Looking(self.plan), paths)
-        new: dict[int, Any] = {}
-        kept = time.monotonic()
-        for done, (part, rows, _) in enumerate(waiting):
-            if not self.progress(done, len(waiting), f"scan of part {part.number}"):
-                self._keep(new)
-                return False
-            found = next(coming)
-            if isinstance(found, Lost):
-                self.undecided.append((part, found.reason))
-            elif found.trouble and not found.rows:
-                self.undecided.append((part, found.trouble))
-            else:
-                self.by_scans += 1
-                change = self._take(part, rows, found.rows)
-                new[part.id] = None if change is None else change.as_json()
-            if len(new) >= CHECKPOINT or time.monotonic() - kept > EVERY:
-                self._keep(new)
-                new, kept = {}, time.monotonic()
+        with closing(crew.map(Looking(self.plan), paths)) as coming:
+            try:
+                for done, (part, rows, _) in enumerate(waiting):
+                    if not self.progress(done, len(waiting), f"scan of part {part.number}"):
+                        return False
+                    self._land(part, rows, next(coming))
+            finally:
+                self._keep()
         return True
 
-    def _keep(self, found: Mapping[int, Any]) -> None:
+    def _land(self, part: PartRecord, rows: Rows, found: Evaluated | Lost) -> None:
+        """Take what was found on a scan; only what is known is kept, so that the rest is tried again."""
+        if isinstance(found, Lost):
+            self.undecided.append((part, found.reason))
+        elif found.trouble and not found.rows:
+            self.undecided.append((part, found.trouble))
+        else:
+            self.by_scans += 1
+            change = self._take(part, rows, found.rows)
+            self.new[part.id] = None if change is None else change.as_json()
+        if len(self.new) >= CHECKPOINT or time.monotonic() - self.kept > EVERY:
+            self._keep()
+
+    def _keep(self) -> None:
         if self.key is not None:
-            on_record.checkpoint(self.records, self.key, found)
+            on_record.checkpoint(self.records, self.key, self.new)
+        self.new, self.kept = {}, time.monotonic()
 
     def _again(self, part: PartRecord, found: Any) -> None:
         """Take what was found on the scan of a part before it was stopped."""

@@ -1,4 +1,4 @@
-"""Putting a run together from what was asked for."""
+"""Putting a run together from what was requested."""
 
 from __future__ import annotations
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import closing
 from dataclasses import dataclass, replace
 
 from hemtra.core.errors import HemtraError
@@ -41,7 +42,7 @@ class Shaking:
         good = {"good": True, "bad": False, "not measurable": False}.get(entry.tag)
         part = TriedPart(entry.path.name, scan.data, good, rescan_of(scan))
         found = shaken(self.plan, part, stretch.cases, seed=self.seed, first=stretch.first)
-        # plans are large, and nobody asks for them here
+        # plans are large, and nobody requires them here
         return [replace(one, broken=tuple(replace(row, plan=None) for row in one.broken)) for one in found]
 
 
@@ -68,12 +69,12 @@ def shaken_tray(
     Raises `FileError` for a scan that cannot be read, and `HemtraError` where workers died on one.
     """
     work, found = stretches(entries, cases), list[Shaken]()
-    coming = crew.map(Shaking(plan, seed), work)
-    for done, one in enumerate(work):
-        if not progress(done, len(work), one.entry.path.name):
-            break
-        result = next(coming)
-        if isinstance(result, Lost):
-            raise HemtraError(f"{one.entry.path.name} could not be tried. {result.reason}")
-        found += result
+    with closing(crew.map(Shaking(plan, seed), work)) as coming:
+        for done, one in enumerate(work):
+            if not progress(done, len(work), one.entry.path.name):
+                break
+            result = next(coming)
+            if isinstance(result, Lost):
+                raise HemtraError(f"{one.entry.path.name} could not be tried. {result.reason}")
+            found += result
     return found

@@ -19,6 +19,10 @@ MOST = 20 * 1024**3
 LARGEST = 4 * 1024**3
 """Bytes of one scan."""
 PIECE = 4 * 1024**2
+DIGEST = 16
+"""Bytes of the digest that names the folder of a copy."""
+UNDER_WAY = ".part-"
+"""Begins the name of a copy that is being fetched."""
 
 
 def is_remote(path: str | Path) -> bool:
@@ -63,7 +67,7 @@ def local_copy(path: str | Path, cache: Path | None = None) -> Path:
         )
     # what it is now: the same name with other content is another file
     state = [str(info.get(key)) for key in ("size", "mtime", "LastModified", "ETag", "etag", "last_modified")]
-    digest = hashlib.blake2b("\n".join([address, *state]).encode(), digest_size=16).hexdigest()
+    digest = hashlib.blake2b("\n".join([address, *state]).encode(), digest_size=DIGEST).hexdigest()
     kept = folder / digest / name_of(path)
     if kept.is_file():
         with suppress(OSError):
@@ -82,7 +86,7 @@ def local_copy(path: str | Path, cache: Path | None = None) -> Path:
 
 def _fetch(system: Any, inner: str, target: Path, size: int | None) -> None:
     """Write a copy, whole or not at all."""
-    with tempfile.NamedTemporaryFile(dir=target.parent, delete=False) as made:
+    with tempfile.NamedTemporaryFile(dir=target.parent, prefix=UNDER_WAY, delete=False) as made:
         try:
             count = 0
             with system.open(inner, "rb") as source:
@@ -103,7 +107,9 @@ def _fetch(system: Any, inner: str, target: Path, size: int | None) -> None:
 def _make_room(folder: Path, kept: Path) -> None:
     """Delete copies used longest ago until all fit; never the one just fetched."""
     held = []
-    for file in folder.glob("*/*"):
+    for file in folder.glob(f"{'[0-9a-f]' * (2 * DIGEST)}/*"):
+        if file.name.startswith(UNDER_WAY):
+            continue
         with suppress(OSError):
             state = file.stat()
             held.append((state.st_mtime, state.st_size, file))

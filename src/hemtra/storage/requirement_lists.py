@@ -19,7 +19,7 @@ _LINEAR = {"mm": "mm", "millimeter": "mm", "millimetre": "mm", "in": "in", "inch
 
 
 def read_requirements(path: Path) -> RequirementTable | tuple[Characteristic, ...]:
-    """A table whose columns may have to be asked for, or the rows of a QIF document.
+    """A table whose columns may have to be requested, or the rows of a QIF document.
 
     Raises `FileError` or `PlanError`.
     """

@@ -1,6 +1,6 @@
-"""The folder of a guided gauge study: what it asks for, and the scans taken so far.
+"""The folder of a guided gauge study: what it requires, and the scans taken so far.
 
-`study.json` says what the study asks for and which runs were taken; scans lie in a folder for each operator,
+`study.json` says what the study requires and which runs were taken; scans lie in a folder for each operator,
 named PART-TRIAL, so that they also can be studied without it.
 """
 
@@ -67,7 +67,7 @@ def keep_run(folder: Path, study: GuidedStudy, one: Presentation, scan: Scan) ->
 
 
 def keep_study(folder: Path, study: GuidedStudy) -> GuidedStudy:
-    """Save what was taken and what is asked for again; the same study."""
+    """Save what was taken and what is requested again; the same study."""
     _write(folder, study)
     return study
 

@@ -26,7 +26,7 @@ DATUM_HALF = (50.0, 30.0)
 """Half size of the flange area that is datum A, mm."""
 SPECKS = 14
 TOP_SEEN, HOLE_CLEAR = 10.0, 6.8
-"""Diameters between which the drawing asks for coplanar boss tops, mm."""
+"""Diameters between which the drawing requires coplanar boss tops, mm."""
 
 
 @dataclass(frozen=True)

@@ -1,4 +1,4 @@
-"""A recorded scan of a simulated part, simulated once more."""
+"""A recorded scan of a simulated part, simulated again."""
 
 from __future__ import annotations
 

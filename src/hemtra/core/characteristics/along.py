@@ -190,7 +190,7 @@ class AlongKind(Kind):
         return Series(values[picked], found.at[picked], places, reasons, "section", self.least_measured, around)
 
     def _summary(self, found: Along, values: FloatArray, seen: BoolArray) -> tuple[float, int]:
-        """The number asked for, and the section that stands for it."""
+        """The number requested, and the section that stands for it."""
         at, picked = np.flatnonzero(seen), values[seen]
         if self.take == "least":
             return float(picked.min()), int(at[picked.argmin()])

@@ -243,7 +243,7 @@ def _parted(f: FloatArray, held: BoolArray, counts: FloatArray) -> tuple[FloatAr
         for a in range(p):
             score += b[a] * f[k, a]
         margin = min(margin, (score if held[k] else -score) / abs(b[0]))
-    # of the last weight alone where it is a line: its slope is asked for apart
+    # of the last weight alone where it is a line: its slope is returned apart
     loose, inverse = 0.0, np.linalg.inv(hessian)
     for a in range(1 if p > LINE else p - 1, p):
         loose = max(loose, inverse[a, a])

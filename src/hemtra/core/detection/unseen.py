@@ -223,7 +223,7 @@ def _on_the_border(
     places: IntArray,
     asked: BoolArray,
 ) -> BoolArray:
-    """Which of the points asked for belong to a scattered patch that continues outside of the zone.
+    """Which of the points requested belong to a scattered patch that continues outside of the zone.
 
     Outside lie walls and other levels, too: what has neighbours at its own height is one of these, and what
     is longer than a spot of light is a wall.

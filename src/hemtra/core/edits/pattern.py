@@ -37,7 +37,7 @@ def grid(columns: int, rows: int, dx: float, dy: float) -> list[Move]:
 
 
 def repeated(plan: Plan, step_id: str, moves: list[Move]) -> Plan:
-    """The plan with a step and all that is made of it alone once more for each move.
+    """The plan with copies of a step, and of all that is made of it alone, for each move.
 
     What uses it beside planes only is copied too, as a height above a datum that stays shared; what compares
     several features is not. Rows come along with balloons of their own. Raises `PlanError`.

@@ -69,7 +69,7 @@ class Engine:
     serial: str = ""
     """Serial number of the part, where known."""
     fixed: Mapping[str, StepResult] = field(default_factory=dict)
-    """Results taken over unchanged, by step."""
+    """Results reused unchanged, by step."""
     _known: Kept[str, StepResult] = field(default_factory=lambda: Kept(REMEMBERED))
     _maps: Kept[str, StepResult] = field(default_factory=lambda: Kept(MAPS))
     _explained: Kept[str, Evidence] = field(default_factory=lambda: Kept(EXPLAINED))

@@ -33,7 +33,7 @@ class Rests:
     """Coverage and bounds of a value, on demand.
 
     span: lowest and highest value that unseen data leaves possible, in the unit of the step. coverage: of what
-    it answers for, where known. least_coverage: percent that its kind asks for. known: how well the
+    it answers for, where known. least_coverage: percent that its kind requires. known: how well the
     row is known on this part.
     """
 
@@ -81,7 +81,7 @@ def weighed(row: Characteristic, number: float, rests: Rests) -> tuple[Verdict, 
 
     What fails by its value fails, however little it rests on; nothing else is evaluated from too little.
     """
-    # what is unseen counts by its ends, and not once more
+    # missing data counts by its bounds, and not a second time
     expanded = row.expanded(None if rests.known is None else rests.known.of(number).u)
     if math.isnan(expanded):
         return Verdict.NOT_MEASURED, NO_BUDGET

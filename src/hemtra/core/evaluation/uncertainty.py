@@ -1,6 +1,6 @@
 """The uncertainty of every value of a plan, worked out by trying it on copies of scans (JCGM 101).
 
-Some copies scatter once more as the scan does, so that values scatter as they would from scan to scan; others
+Some copies have noise like the scan's added, so that values scatter as they would from scan to scan; others
 hold every second or third of its points only, which shows what the spacing does to them; in others a scale of
 the station is larger. On a part of a running line what was worked out is scaled by the noise and the edges of
 that part (`Budget.on`).
@@ -47,7 +47,7 @@ MOST_OF_SCANS = 0.75
 FEWEST = 0.5
 """Share of the copies on which a value must be measured for its scatter to be known."""
 DOUBLED = math.sqrt(2.0) - 1.0
-"""What noise adds to the furthest of many grows by this share where it scatters once more; what it adds to
+"""What noise adds to the furthest of many grows by this share where as much is added; what it adds to
 other values doubles."""
 SURELY = 2.0
 """Standard errors from which on a shift of the mean is one."""
@@ -139,9 +139,7 @@ def budgets(
             continue
         # cells at the rim of a zone hold more or fewer points as the part lies
         floor = float(max(look.floors[n] for look in tried.looks))
-        kind = tried.kinds[n]
-        outward = floor > 0.0 or row.least is not None or (kind is not None and kind.outward)
-        budget = tried.budget(n, outward=outward)
+        budget = tried.budget(n, outward=floor > 0.0 or row.least is not None)
         if budget is None:
             continue
         rests = edges_of(plan, row.step, first.steps)
@@ -193,8 +191,10 @@ class Tried:
     def budget(self, n: int, *, outward: bool) -> Budget | None:
         """Noise of the n-th row; None where too many copies have no value.
 
-        outward: whether it is the furthest of many.
+        outward: whether it is the furthest of many, besides what its kind says.
         """
+        kind = self.kinds[n]
+        outward = outward or (kind is not None and kind.outward)
         scatter, held = _scatter(self.free[:, n]), _scatter(self.fixed[:, n])
         noise = min(scatter, held) if held == held else scatter
         spaced = self._spacing(n, noise)

@@ -220,5 +220,5 @@ def _found(match: Match) -> FoundOutline:
 
 @lru_cache(maxsize=16)
 def model_of(columns: tuple[tuple[float, ...], ...]) -> Model:
-    """The contour of a lesson, ready to be searched for; kept, since each part asks for the same one."""
+    """The contour of a lesson, ready to be searched for; kept, since each part needs the same one."""
     return Model(Contour(*(np.array(column) for column in columns)))

@@ -25,7 +25,7 @@ STEPS, MOST_STEPS = 50, 20_000
 class Path:
     """A curve as it lies on this scan, how far across it is looked in mm, and what its heights count from.
 
-    nominals: (k,) what is asked for at each node, NaN where nothing is.
+    nominals: (k,) what is requested at each node, NaN where nothing is.
     """
 
     curve: PathCurve
@@ -34,7 +34,7 @@ class Path:
     base: Plane = LEVEL
 
     def nominal_at(self, s: FloatArray) -> FloatArray:
-        """(n,) what is asked for so far along, straight between the nodes that say; NaN where none does."""
+        """(n,) what is requested so far along, straight between the nodes that say; NaN where none does."""
         typed = np.flatnonzero(~np.isnan(self.nominals))
         if not typed.size:
             return np.full(np.shape(s), np.nan)

@@ -118,7 +118,7 @@ class GuidedStudy(BaseModel):
         return self.model_copy(update={"taken": (*taken, one), "again": again})
 
     def with_again(self, one: Presentation) -> GuidedStudy:
-        """With one that is to be presented once more; the same study where it was not presented yet."""
+        """With one that is to be presented again; the same study where it was not presented yet."""
         if one not in self.taken or one in self.again:
             return self
         return self.model_copy(update={"again": (one, *self.again)})

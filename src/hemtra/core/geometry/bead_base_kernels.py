@@ -60,7 +60,7 @@ def parabola(x: FloatArray, z: FloatArray, weight: FloatArray) -> FloatArray:
             for j in range(3):
                 a[i, j] += p * u**j
     f = _solve3(a, b)
-    # about the mean they are well conditioned, about 0 they are asked for
+    # about the mean they are well conditioned, about 0 they are wanted
     return np.array([f[0] - f[1] * m + f[2] * m * m, f[1] - 2.0 * f[2] * m, f[2]])
 
 

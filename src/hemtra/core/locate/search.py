@@ -173,7 +173,7 @@ def differ(a: Frame, b: Frame, model: Model) -> bool:
 
 
 def _allowed(frame: Frame, search: Search) -> bool:
-    """Whether a found place is one that was asked for."""
+    """Whether a found place is one that was requested."""
     if search.near is not None and math.dist((frame.x, frame.y), search.near[:2]) > search.near[2]:
         return False
     slack = 1e-6

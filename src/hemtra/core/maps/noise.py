@@ -34,7 +34,7 @@ class Noise:
         return float(np.median(self.level))
 
     def added_to(self, data: HeightMap, rng: np.random.Generator) -> HeightMap:
-        """A copy of the map that scatters once more as it does."""
+        """A copy of the map with noise like its own added."""
         noise = rng.standard_normal(data.shape, np.float32) * self.level.astype(np.float32)
         g = data.grid
         return HeightMap(data.z + noise, data.intensity, g.dx, g.dy, g.x0, g.y0)

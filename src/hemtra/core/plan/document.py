@@ -160,7 +160,7 @@ class Characteristic(_Document):
     over: how the values of all profiles, or of all instances of an outline, make one verdict; None for the
     first instance, and for each profile. least_share: percent of them that must lie within, for “share”.
     least_coverage: percent of its zone, edge or path that must be known for it to pass; None for what its kind
-    asks for. most_spikes: percent of the points that may be isolated ones left out. note: what a reader of the
+    requires. most_spikes: percent of the points that may be isolated ones left out. note: what a reader of the
     plan should know of it, as that it measures differently since a version.
     """
 
@@ -329,7 +329,7 @@ class Plan(_Document):
         return self.edited(sheet=sheet, steps=steps)
 
     def duplicated(self, balloon: int) -> Plan:
-        """The plan with a row once more, with the next balloon and features of its own; planes stay shared.
+        """The plan with a copy of a row, with the next balloon and features of its own; planes stay shared.
 
         Raises `KeyError` when there is no such row.
         """

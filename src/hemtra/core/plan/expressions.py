@@ -164,7 +164,7 @@ def _value(node: ast.expr, numbers: Mapping[str, float]) -> float:
             pairs = zip(node.ops, values, values[1:], strict=False)
             return float(all(_COMPARE[type(op)](a, b) for op, a, b in pairs))
         case ast.BoolOp():
-            # one after the other: what is settled does not ask for a value that is missing
+            # one after the other: what is settled needs no value that is missing
             truths = (_value(part, numbers) != 0.0 for part in node.values)
             return float(all(truths) if isinstance(node.op, ast.And) else any(truths))
         case ast.IfExp():

@@ -16,7 +16,7 @@ WEAK = {
 
 
 def unproven(plan: Plan) -> Iterator[tuple[Characteristic, str]]:
-    """The rows of a plan that leave points out which their characteristic asks for, and why."""
+    """The rows of a plan that leave points out which their characteristic requires, and why."""
     for row in sorted(plan.sheet, key=lambda c: c.balloon):
         if row.step is None or row.off:
             continue

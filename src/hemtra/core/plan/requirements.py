@@ -1,4 +1,4 @@
-"""Requirement lists: what a drawing asks for as rows of text, to start a sheet from."""
+"""Requirement lists: what a drawing requires as rows of text, to start a sheet from."""
 
 from __future__ import annotations
 
@@ -48,7 +48,7 @@ MOST_ROWS = 5000
 SAID = 40
 """Letters of a cell that a message repeats."""
 SHOWN = 4
-"""Rows of a list that are shown while the meaning of its columns is asked for."""
+"""Rows of a list that are shown while the meaning of its columns is requested."""
 _NUMBER = re.compile(r"[+-]?\d+([.,]\d+)?([eE][+-]?\d+)?")
 
 Columns = Mapping[str, int]

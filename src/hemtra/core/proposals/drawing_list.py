@@ -1,6 +1,6 @@
 """The rows of a requirement list matched with the landmarks of the reference scan.
 
-Whatever a row may ask for is proposed on the scan and measured; how well it fits decides.
+Whatever a row may require is proposed on the scan and measured; how well it fits decides.
 """
 
 from __future__ import annotations
@@ -55,7 +55,7 @@ KINDS: Mapping[str, str] = {
     "area": "area",
     "volume": "volume",
 }
-"""Words of a drawing that ask for an option, by option."""
+"""Words of a drawing that require an option, by option."""
 UNITS = {
     **dict.fromkeys(("tilt",), "°"),
     **dict.fromkeys(("code", "count"), ""),
@@ -119,7 +119,7 @@ def _proposed(plan: Plan, engine: Engine, option: str, places: tuple[Place, ...]
 
 
 def _candidates(marks: Sequence[Landmark]) -> Iterator[Candidate]:
-    """Everything that landmarks could be asked for, the plainest first."""
+    """Every characteristic of landmarks, the plainest first."""
     by_kind: dict[str, list[Landmark]] = {}
     for mark in marks:
         by_kind.setdefault(mark.kind, []).append(mark)

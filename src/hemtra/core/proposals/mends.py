@@ -26,7 +26,7 @@ MOST = 2
 @dataclass(frozen=True)
 class Mend:
     """Something to do about it. words: what a button says. plan: the plan with it done; where nothing is
-    changed by itself, the `step` to look at, or what is to be asked for: a “click”, or the part's “outline”."""
+    changed by itself, the `step` to look at, or what the user must give: a “click”, or the part's “outline”."""
 
     words: str
     plan: Plan | None = None

@@ -1,4 +1,4 @@
-"""Characteristics a drawing can ask for, with their clicks; each stands at the function proposing it."""
+"""Characteristics a drawing can require, with their clicks; each stands at the function proposing it."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ COUNTED = ("", ": one click", ": two clicks")
 
 @dataclass(frozen=True)
 class Option:
-    """A characteristic that a drawing can ask for."""
+    """A characteristic that a drawing can require."""
 
     id: str
     name: str
@@ -70,7 +70,7 @@ def option(id: str, name: str, key: str, meaning: str, group: str, **more: Any) 
 
 @cache
 def options(on: Literal["map", "profile", "features"]) -> tuple[Option, ...]:
-    """All that can be asked for there, by group; the file of one only has to lie in this package."""
+    """All that can be requested there, by group; the file of one only has to lie in this package."""
     for module in pkgutil.iter_modules(importlib.import_module(HOME).__path__):
         importlib.import_module(f"{HOME}.{module.name}")
     return tuple(sorted((o for o in _options.values() if on in o.on), key=lambda o: GROUPS.index(o.group)))

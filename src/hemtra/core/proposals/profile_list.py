@@ -41,7 +41,7 @@ KINDS: Mapping[str, str] = {
     "profile-gap": "gap slit clearance",
     "profile-flush": "flush flushness protrusion",
 }
-"""Words of a drawing that ask for an option, by option."""
+"""Words of a drawing that require an option, by option."""
 WORDS = Vocabulary(
     KINDS,
     {"line-angle": "°"},
@@ -200,7 +200,7 @@ def _edges(cut: Cut) -> Iterator[Landmark]:
 
 
 def _candidates(marks: Sequence[Landmark]) -> Iterator[Candidate]:
-    """Everything that landmarks of a profile could be asked for, the plainest first."""
+    """Every characteristic of landmarks of a profile, the plainest first."""
     by_kind: dict[str, list[Landmark]] = {}
     for mark in sorted(marks, key=lambda m: m.place):
         by_kind.setdefault(mark.kind, []).append(mark)

@@ -61,7 +61,7 @@ WORD = re.compile(r"[a-zäöüß⌀ø°-]+|\d+")
 
 @dataclass(frozen=True)
 class Vocabulary:
-    """Words by which drawings ask for options.
+    """Words by which drawings require options.
 
     kinds: by option, its words. units: of options whose values are no lengths. usual: what a length without a
     word for it may be, with the logarithm of how usual that is.

@@ -1,4 +1,4 @@
-"""Proposals of what is asked for less often: openings, rounded tops, counts, shares, and the reference."""
+"""Proposals of what is requested less often: openings, rounded tops, counts, shares, and the reference."""
 
 from __future__ import annotations
 

@@ -49,7 +49,7 @@ def height_at(data: HeightMap, x: float, y: float) -> float:
 def round_face(data: HeightMap, x: float, y: float) -> Face:
     """The disc that has a place on its face: an ellipse along x and y through its edge points.
 
-    Edge points come from rays in all directions; the conic is fitted by least squares, once more without the
+    Edge points come from rays in all directions; the conic is fitted by least squares, again without the
     points far from it. Raises `NotMeasured` where there is no such face.
     """
     height = height_at(data, x, y)

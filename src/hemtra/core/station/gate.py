@@ -42,7 +42,7 @@ class GateTracker:
         found: list[Switch] = []
         while self._back and self._back[0][0] <= time:
             _, order, line, on = heapq.heappop(self._back)
-            # a newer switch of the line has taken over
+            # a newer switch of the line has replaced it
             if self._pulses.get(line) == order:
                 found.append(Switch(travel, order, line, on))
         while self._due and self._due[0].at <= travel:

@@ -81,7 +81,7 @@ def without_node(zone: PathZone, node: int) -> PathZone:
 
 
 def changed_node(zone: PathZone, node: int, **changes: Any) -> PathZone:
-    """A node turned, rounded or asked for otherwise. Raises `NotMeasured` where that makes no path."""
+    """A node turned, rounded or requested otherwise. Raises `NotMeasured` where that makes no path."""
     try:
         changed = PathNode.model_validate({**zone.nodes[node].model_dump(), **changes})
     except ValueError:

@@ -319,7 +319,7 @@ class PolygonZone(_Zone):
 class PathNode(BaseModel):
     """A node of a path: where it lies, as shares of width and height, and how the path goes through it.
 
-    corner: mm of the radius that a corner is rounded with. nominal: what is asked for here, in the unit of what
+    corner: mm of the radius that a corner is rounded with. nominal: what is requested here, in the unit of what
     is measured along the path, where that differs from place to place.
     """
 

@@ -38,7 +38,7 @@ class LatestTaskWorker(QThread):
         self._made.connect(self._deliver, Qt.ConnectionType.QueuedConnection)
 
     def submit(self, request: Any) -> None:
-        """Ask for something; it replaces whatever was asked before."""
+        """Submit a request; it replaces the one that waits."""
         with self._wake:
             self._pending = request
             self._generation += 1
@@ -59,7 +59,7 @@ class LatestTaskWorker(QThread):
             self.failed.emit(request, error)
 
     def cancel(self) -> None:
-        """Ask for nothing any more."""
+        """Drop the request."""
         with self._wake:
             self._pending = None
             self._generation += 1

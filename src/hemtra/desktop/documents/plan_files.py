@@ -178,7 +178,7 @@ class PlanFiles:
             self.add_scans([Path(name) for name in names])
 
     def ask_folder(self) -> None:
-        """Ask for a folder whose scans to add."""
+        """Prompt for a folder whose scans to add."""
         name = QFileDialog.getExistingDirectory(self._parent, "Add a folder of scans", str(self.folder))
         if name:
             self.add_folder(Path(name))

@@ -210,7 +210,7 @@ class WorkspaceModel:
         """Zone of a step on the part shown; None where its anchor was not found."""
         now = (self.shown, self.document.shown)
         if now[0] is not self._placed_for[0] or now[1] is not self._placed_for[1]:
-            # asked for many times while one picture is painted
+            # requested many times while one picture is painted
             self._placed_for, self._placed = now, {}
         known = self._placed.get(step.id)
         if known is None or known[0] is not step:

@@ -68,7 +68,7 @@ class CharacteristicTrend:
 
 
 class RecordsBench:
-    """Model of the Records workspace; `*_wanted` announce what is asked for anew."""
+    """Model of the Records workspace; `*_wanted` announce what is requested anew."""
 
     def __init__(self) -> None:
         self.lots_changed, self.parts_changed = Signal(), Signal()

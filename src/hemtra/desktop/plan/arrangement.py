@@ -83,7 +83,7 @@ class Arrangement:
         return VIEWS if self._bench.document.plan.by_profile is None else PROFILE_VIEWS
 
     def fit_plan(self) -> bool:
-        """Change to what the kind of plan asks for; whether it did."""
+        """Change to what the kind of plan requires; whether it did."""
         by_profile = self._bench.document.plan.by_profile is not None
         if by_profile == (self.views in PROFILE_VIEWS):
             return False

@@ -146,7 +146,7 @@ class DocumentActions:
         )
 
     def ask_nominal(self) -> NominalForm:
-        """Ask for the mesh and how it is placed."""
+        """Prompt for the mesh and how it is placed."""
         session, document = self._session, self._bench.document
         session.show("plan")
         form = NominalForm(

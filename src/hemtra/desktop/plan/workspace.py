@@ -239,7 +239,7 @@ class PlanWorkspace(QWidget):
             if self.edit(label, lambda: made.plan):
                 self.bench.select_alone(made.step)
         elif row is not None and row.step is None:
-            # what was just clicked is what the waiting row asks for
+            # what was just clicked is what the waiting row requires
             if self.edit(f"binding of {row.name}", lambda: bound(made.plan, row.balloon, balloon)):
                 self.bench.select(row.balloon)
         elif self.edit(label, lambda: made.plan):

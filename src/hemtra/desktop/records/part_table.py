@@ -63,7 +63,7 @@ class PartModel(QAbstractTableModel):
         return self._bench.more is not None
 
     def fetchMore(self, parent: Index) -> None:
-        """Ask for the next page; it comes when it comes."""
+        """Request the next page; it arrives later."""
         self.more_wanted.emit()
 
     def headerData(

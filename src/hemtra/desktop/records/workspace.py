@@ -251,7 +251,7 @@ class RecordsWorkspace(QWidget):
         lanes = self.page_lane, self.overview_lane, self.trend_lane
         return all(lane.idle for lane in lanes) and self.part.idle
 
-    # -- what is asked for and comes back ---------------------------------------------------------
+    # -- what is requested and comes back ---------------------------------------------------------
 
     def _ask_parts(self) -> None:
         if self.records is not None:

@@ -15,7 +15,7 @@ from hemtra.runtime.io_process import IoProcess, started
 
 
 class RunForms:
-    """Each is there once; asked for again, it opens anew."""
+    """Each is there once; requested again, it opens anew."""
 
     def __init__(self, session: Session, run: RunBench) -> None:
         self._run = run
@@ -46,7 +46,7 @@ class RunForms:
         self.signals.show()
 
     def ask_pin(self, lock: Callable[[str], str], unlock: Callable[[str], str]) -> None:
-        """Ask for the PIN: a new one to lock with, or the one to unlock with; they answer what is wrong."""
+        """Prompt for the PIN: a new one to lock with, or the one to unlock with; they answer what is wrong."""
         self._ask(self._parent, is_new=not self._lock.locked, take=unlock if self._lock.locked else lock)
 
     def _may_force(self, force: Callable[[], None]) -> None:

@@ -1,4 +1,4 @@
-"""Asks for the PIN that locks editing or opens it again."""
+"""Prompts for the PIN that locks editing or opens it again."""
 
 from __future__ import annotations
 

@@ -139,7 +139,7 @@ class RunWorkspace(QWidget):
         layout.addWidget(self.ribbon)
         layout.addWidget(self.trends, 1)
 
-    # -- what is asked for ------------------------------------------------------------------------
+    # -- what is requested ------------------------------------------------------------------------
 
     def start_or_stop(self) -> None:
         """Begin, or take no more parts."""
@@ -238,7 +238,7 @@ class RunWorkspace(QWidget):
         return replace(common, replay=self._folder)
 
     def _on_source(self) -> None:
-        """Folders are asked for."""
+        """Prompt for the folders."""
         if self.source.currentData() in ("watch", "replay"):
             name = QFileDialog.getExistingDirectory(
                 self, "Folder of scans", str(self._folder or files_begin_at())

@@ -45,7 +45,7 @@ def manual_folder() -> Path:
 
 
 def page_for(focused: QWidget | None, otherwise: str) -> str:
-    """The page that a widget asks for, or what it lies in."""
+    """Page of a widget, or of the one that contains it."""
     while focused is not None:
         wanted = focused.property(ASKED_BY)
         if wanted:

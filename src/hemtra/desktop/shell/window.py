@@ -173,7 +173,7 @@ class MainWindow(QMainWindow):
                     recent.addAction(path, partial(self.trigger, f"recent:{path}"))
 
     def search(self) -> None:
-        """Ask for a command by a few of its letters."""
+        """Prompt for a command by a few of its letters."""
         search = CommandSearch(tuple(self.actions_by_id.values()), self.trigger, self)
         corner = self.band.search.mapToGlobal(QPoint(0, self.band.search.height() + 4))
         right = self.mapToGlobal(QPoint(self.width() - search.width() - 12, 0)).x()

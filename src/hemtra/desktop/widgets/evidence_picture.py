@@ -21,7 +21,7 @@ class EvidencePicture(QWidget):
     """Paints whatever picture a step's evidence has; an edge is taken from its curve by a click."""
 
     params_wanted = Signal(object)
-    """Parameters by name that a click or a drag asks for."""
+    """Parameters by name that a click or a drag requires."""
 
     def __init__(self, width: int = 112) -> None:
         super().__init__()
@@ -147,7 +147,7 @@ class EvidencePicture(QWidget):
             self._take(curve, places[now + step])
 
     def _take(self, curve: Curve, candidate: float) -> None:
-        """Ask for a candidate, and for a floor that it reaches."""
+        """Request a candidate, and for a floor that it reaches."""
         wanted = {**dict(curve.taken), curve.place: round(candidate - curve.origin, 4)}
         strength = dict(zip(curve.candidates, curve.shares, strict=False)).get(candidate, 1.0)
         if curve.floor is not None and strength < curve.floor:

@@ -17,7 +17,7 @@ WHOLE = ("count", "columns", "rows")
 
 
 class NumbersForm(QFrame):
-    """Asks for numbers; Enter takes them, Escape leaves."""
+    """Prompts for numbers; Enter takes them, Escape leaves."""
 
     wanted = Signal(object)
     """The numbers by name."""

@@ -1,4 +1,4 @@
-"""A field for the path of a file or folder, with a button that asks for it."""
+"""A field for the path of a file or folder, with a button that requires it."""
 
 from __future__ import annotations
 

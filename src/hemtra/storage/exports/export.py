@@ -1,4 +1,4 @@
-"""Exporting records in the format that the name of the file asks for."""
+"""Exporting records in the format that the name of the file requires."""
 
 from __future__ import annotations
 

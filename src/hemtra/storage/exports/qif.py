@@ -1,4 +1,4 @@
-"""Results as QIF 3.0 (ISO 23952:2020): what was asked for, and what each part measured.
+"""Results as QIF 3.0 (ISO 23952:2020): what was requested, and what each part measured.
 
 Every balloon is a characteristic that the user defines, by its unit: linear, angular, area or of another unit,
 or an attribute where text is read; as definition, nominal and item. Each part is an actual component with one

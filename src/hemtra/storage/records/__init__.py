@@ -11,7 +11,7 @@ __all__ = ["Records"]
 
 
 def __getattr__(name: str) -> Any:
-    """`Records` when asked for: databases take half a second to load, and results need the fields only."""
+    """`Records` when requested: databases take half a second to load, and results need the fields only."""
     if name == "Records":
         from hemtra.storage.records.store import Records
 

@@ -12,6 +12,7 @@ from typing import Any
 from sqlalchemy import delete, insert, select, update
 
 from hemtra.core.plan.document import Plan
+from hemtra.core.plan.registry import kind_named
 from hemtra.core.text import plain
 from hemtra.storage.records.schema import reevaluated_parts, reevaluations
 from hemtra.storage.records.store import Lot, Records, key_of
@@ -36,8 +37,9 @@ class KeptReevaluation:
 
 
 def digest_of(plan: Plan) -> str:
-    """SHA-256 of all that a plan says."""
-    return hashlib.sha256(plan.model_dump_json().encode()).hexdigest()
+    """SHA-256 of all that a plan says, and of how its kinds measure."""
+    how = sorted({f"{step.kind} {kind_named(step.kind).revision}" for step in plan.steps})
+    return hashlib.sha256("\n".join([plan.model_dump_json(), *how]).encode()).hexdigest()
 
 
 def begin(records: Records, lot: Lot, plan: Plan, author: str) -> tuple[int, dict[int, Any]]:
@@ -72,7 +74,10 @@ def checkpoint(records: Records, key: int, found: Mapping[int, Any]) -> None:
         for part, one in found.items()
     ]
     if rows:
+        own = reevaluated_parts.c.reevaluation_id == key
         with records.writing() as db:
+            # somebody else may have continued the same one
+            db.execute(delete(reevaluated_parts).where(own, reevaluated_parts.c.part_id.in_(found)))
             db.execute(insert(reevaluated_parts), rows)
 
 

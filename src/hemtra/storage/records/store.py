@@ -151,7 +151,7 @@ class Records:
             yield db
 
     def written(self, work: Callable[[Connection, bool], T]) -> T:
-        """What some writing answers, all of it or nothing; once more where a server went away meanwhile.
+        """What some writing answers, all of it or nothing; again where a server went away meanwhile.
 
         work: gets whether it may be done already, since nobody knows whether what broke off was kept.
         """

@@ -1,4 +1,4 @@
-"""The list of what can be asked for, each chosen by a click or its letter."""
+"""The list of what can be requested, each chosen by a click or its letter."""
 
 from __future__ import annotations
 
@@ -42,7 +42,7 @@ def _placed(options: tuple[Option, ...]) -> Iterator[tuple[tuple[int, int], tupl
 
 
 class Chooser(QFrame):
-    """Asks for the kind of characteristic."""
+    """Prompts for the kind of characteristic."""
 
     chosen = Signal(str)
     left = Signal()

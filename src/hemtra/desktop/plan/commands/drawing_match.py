@@ -80,7 +80,7 @@ class DrawingMatch(QObject):
                 return
 
     def go(self, wanted: str) -> None:
-        """Do what the bar or its keys ask for."""
+        """Do what the bar or its keys request."""
         row = self.shown
         if wanted == "leave" or row is None:
             self.leave()

@@ -91,7 +91,7 @@ class NewCharacteristic(QObject):
         self._wanted = next((w for w in offered if w.id == option_id), None)
         self._places = []
         if self._wanted is None:
-            # asked for by name where it makes no sense: offer what does
+            # requested by name where it makes no sense: offer what does
             self.ask()
             return
         self._prompts = prompts(self._wanted)

@@ -29,7 +29,7 @@ NOTHING = "not in the list"
 
 
 class ColumnsForm(QFrame):
-    """Asks for each field which column holds it, with what stands there."""
+    """Prompts for each field which column holds it, with what stands there."""
 
     taken = Signal(object)
     """Column index of each field."""

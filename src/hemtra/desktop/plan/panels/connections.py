@@ -82,7 +82,7 @@ class Connections:
         return menu
 
     def pick(self, step_id: str, name: str) -> None:
-        """Ask for the source of an input by a click on the stage."""
+        """Prompt for the source of an input by a click on the stage."""
         step = self._bench.document.plan.step(step_id)
         label = kind_named(step.kind).accepted()[name].label
         self._wanted = step_id, name

@@ -67,7 +67,7 @@ class GaugeWindow(QDialog):
         self.resize(min(1080, parent.width() - 60), min(700, parent.height() - 60))
         self._bench, self._tasks, self._records, self._edit = bench, tasks, records, edit
         self._alive = True
-        """Whether it is still open when something comes that was asked for."""
+        """Whether it is still open when a result arrives."""
         self._studied: tuple[Plan, list[Presented]] | None = None
         self.study: Study | None = None
         self.lots, self.rule, self.message = QListWidget(), QComboBox(), QLabel(STEPS)

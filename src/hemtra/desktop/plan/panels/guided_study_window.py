@@ -242,7 +242,7 @@ class GuidedStudyWindow(QDialog):
         if not self._alive or self.run is None:
             return
         if self.run.study.next is not None and whole:
-            self._go_on()  # something was asked for again while the last one was kept
+            self._go_on()  # something was requested again while the last one was kept
             return
         if whole:
             self.bar.setRange(0, 1)

@@ -1,4 +1,4 @@
-"""Asks for the mesh of a drawing and how it is placed on the reference scan."""
+"""Prompts for the mesh of a drawing and how it is placed on the reference scan."""
 
 from __future__ import annotations
 

@@ -62,7 +62,7 @@ class PlanModes:
         offer(self.not_proven_menu(), QCursor.pos())
 
     def ask_master_part(self) -> None:
-        """Ask for the master part's interval and limits."""
+        """Prompt for the master part's interval and limits."""
         part, shown, plan = self._bench.tray.current, self._bench.shown, self._bench.document.plan
         if part is None or shown is None:
             return
@@ -86,7 +86,7 @@ class PlanModes:
         self._asked.ask(f"{part.name} as master part", fields, "Use as master part", take)
 
     def drop_master_part(self) -> None:
-        """Lines ask for none any more."""
+        """Lines request none any more."""
         plan = self._bench.document.plan
         self._edit("no master part", lambda: plan.edited(master_part=None))
 

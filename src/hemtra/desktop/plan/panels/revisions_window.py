@@ -62,7 +62,7 @@ class RevisionsWindow(QDialog):
         self._bench, self._tasks, self._records = bench, tasks, records
         self._plans: dict[int, Plan] = {}
         self._alive = True
-        """Whether it is still open when something comes that was asked for."""
+        """Whether it is still open when a result arrives."""
         self._listed: tuple[Difference, ...] = ()
         self.before, self.after, self.lots = QComboBox(), QComboBox(), QComboBox()
         self.before.setAccessibleName("Revision before")

@@ -108,7 +108,7 @@ class Rows:
             self._bench.select(place)
 
     def duplicate(self) -> None:
-        """The selected row once more, to be moved elsewhere."""
+        """Add a copy of the selected row, to be moved elsewhere."""
         row, plan = self._bench.row, self._plan
         if row is not None and self._edit(f"copy of {row.name}", lambda: plan.duplicated(row.balloon)):
             self._bench.select(self._plan.sheet[-1].balloon)
@@ -167,7 +167,7 @@ class Rows:
         self._tasks.start(f"Nominal of {row.name}", work, done)
 
     def ask_correction(self) -> None:
-        """Ask for two sizes that are known, and what was measured of them."""
+        """Prompt for two sizes that are known, and what was measured of them."""
         row, shown = self._bench.row, self._bench.shown
         if row is None:
             return

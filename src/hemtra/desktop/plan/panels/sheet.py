@@ -190,7 +190,7 @@ class SheetRow(QWidget):
         self.chosen.emit(self.row.balloon)
 
     def contextMenuEvent(self, event: QContextMenuEvent) -> None:
-        """Ask for what can be done with the row."""
+        """Request the row's menu."""
         self.menu_wanted.emit(self.row.balloon, event.globalPos())
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
@@ -396,7 +396,7 @@ class Sheet(ListPanel):
             row.reject()
 
     def contextMenuEvent(self, event: QContextMenuEvent) -> None:
-        """The menu key asks for what can be done with the selected row."""
+        """The menu key opens the menu of the selected row."""
         row = None if self.bench.balloon is None else self.row_of(self.bench.balloon)
         if row is not None and event.reason() == QContextMenuEvent.Reason.Keyboard:
             self.menu_wanted.emit(row.row.balloon, row.mapToGlobal(QPoint(36, row.line)))

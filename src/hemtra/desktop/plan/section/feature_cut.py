@@ -14,7 +14,7 @@ Edit = Callable[[str, Callable[[], Plan]], bool]
 
 
 class FeatureCut:
-    """Asks for a click, and takes what lies there out of the selected zone."""
+    """Prompts for a click, and takes what lies there out of the selected zone."""
 
     def __init__(self, bench: WorkspaceModel, stage: TopView, tasks: Tasks, edit: Edit) -> None:
         self._bench, self._stage, self._tasks, self._edit = bench, stage, tasks, edit

@@ -77,7 +77,7 @@ class SectionView(QWidget):
             changed.connect(self._show_all)
 
     def pick(self, prompt: str) -> None:
-        """Ask for a place on the profile: the next click answers, Escape leaves; '' asks no more."""
+        """Prompt for a place on the profile: the next click answers, Escape leaves; '' asks no more."""
         self.prompt = prompt
         self.setCursor(Qt.CursorShape.CrossCursor if prompt else Qt.CursorShape.ArrowCursor)
         if prompt:
@@ -280,7 +280,7 @@ class SectionView(QWidget):
         self.update()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        """Escape leaves what was asked for; plus and minus come nearer and go away, arrows go along."""
+        """Escape leaves what was requested; plus and minus come nearer and go away, arrows go along."""
         axes, middle = self.axes(), self.frame().center()
         pulls = {Qt.Key.Key_Left: (KEY_PULL, 0.0), Qt.Key.Key_Right: (-KEY_PULL, 0.0)}
         if event.key() == Qt.Key.Key_Escape and self.prompt:

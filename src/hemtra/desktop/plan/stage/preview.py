@@ -23,7 +23,7 @@ DWELL = 150
 
 @dataclass(frozen=True)
 class PreviewRequest:
-    """Ask for the result of an option at these picks; the last one is at the pointer."""
+    """Request the result of an option at these picks; the last one is at the pointer."""
 
     plan: Plan
     engine: Engine
@@ -71,7 +71,7 @@ def previewed(request: PreviewRequest, superseded: Superseded) -> Iterator[Ahead
 
 
 class Preview(QObject):
-    """Asks for previews and lays them onto the stage."""
+    """Requests previews and lays them onto the stage."""
 
     def __init__(self, stage: TopView) -> None:
         super().__init__(stage)

@@ -98,7 +98,7 @@ class TopView(QWidget):
 
     @property
     def data(self) -> HeightMap | None:
-        """The height map on the stage: as prepared, or the scan itself when that is asked for."""
+        """The height map on the stage: as prepared, or the scan itself when that is requested."""
         part, shown = self.bench.tray.current, self.bench.shown
         if part is None:
             return None
@@ -142,7 +142,7 @@ class TopView(QWidget):
             self.map.stretch(self.data, self.marks.selected_zone())
 
     def pick(self, prompt: str) -> None:
-        """Ask for a place: the next click answers, Escape leaves; '' asks no more."""
+        """Prompt for a place: the next click answers, Escape leaves; '' asks no more."""
         self.prompt = prompt
         self.setCursor(Qt.CursorShape.CrossCursor if prompt else Qt.CursorShape.ArrowCursor)
         if prompt:
