@@ -9,15 +9,16 @@ through which line is found out first, with the coverage library; a mutant then 
 from __future__ import annotations
 
 import ast
+import hashlib
 import json
 import multiprocessing
 import os
-import random
 import shutil
 import subprocess
 import sys
 import tempfile
 import xml.etree.ElementTree as ET
+from collections import Counter
 from collections.abc import Callable, Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
@@ -111,6 +112,18 @@ def _is_text(node: ast.BinOp) -> bool:
 
 def _is_none(node: ast.AST) -> bool:
     return isinstance(node, ast.Constant) and node.value is None
+
+
+def sample(count: int, seed: int) -> list[Mutant]:
+    """As many, spread evenly; code that changes elsewhere leaves them the same."""
+    seen: Counter[str] = Counter()
+    ranked = []
+    for mutant in mutants():
+        what = f"{seed} {mutant.file} {mutant.how} {mutant.text}"
+        seen[what] += 1
+        rank = hashlib.sha256(f"{what} {seen[what]}".encode()).digest()
+        ranked.append((rank, mutant))
+    return [mutant for _, mutant in sorted(ranked, key=lambda one: one[0])[:count]]
 
 
 def mutants() -> list[Mutant]:
@@ -290,7 +303,7 @@ def survives(mutant: Mutant, tests: list[str], overlay: Path) -> bool:
 
 def main(count: int, seed: int) -> int:
     """Make, try and tell."""
-    chosen = random.Random(seed).sample(mutants(), count)
+    chosen = sample(count, seed)
     with tempfile.TemporaryDirectory() as folder:
         where = Path(folder)
         known = reached(where)

@@ -263,4 +263,8 @@ def _library() -> Any:
         raise HemtraError(
             "Work on a cluster needs the package distributed: pip install 'hemtra[cluster]'."
         ) from None
+    # a scheduler that goes away is dealt with here; the library prints a traceback for it
+    logging.getLogger("distributed").setLevel(logging.CRITICAL)
+    for name in ("client", "core", "batched", "utils"):
+        logging.getLogger(f"distributed.{name}").setLevel(logging.CRITICAL)
     return distributed
