@@ -3,6 +3,8 @@
 import json
 import os
 import signal
+import socket
+from contextlib import suppress
 
 import pytest
 
@@ -34,7 +36,12 @@ def scans(tmp_path_factory):
 def cluster():
     """A scheduler with two workers, each a process under a nanny."""
     with distributed.LocalCluster(
-        n_workers=2, threads_per_worker=1, dashboard_address=None, host="127.0.0.1", silence_logs=50
+        n_workers=2,
+        threads_per_worker=1,
+        dashboard_address=None,
+        host="127.0.0.1",
+        silence_logs=50,
+        scheduler_kwargs={"dashboard_address": ":0"},
     ) as started:
         yield started
 
@@ -106,6 +113,14 @@ def test_a_cluster_that_is_not_there_is_named_without_what_is_secret(monkeypatch
     assert "secret" not in str(refused.value)
     with pytest.raises(HemtraError, match=r"tcp://scheduler:8786 or local"):
         crew_for("127.0.0.1", 1, 100)
+
+
+def test_a_cluster_is_started_here_whatever_else_runs(tmp_path):
+    with socket.socket() as other:
+        with suppress(OSError):  # taken by somebody else is as good
+            other.bind(("127.0.0.1", 8787))
+        found = list(crew_for("local", 1, 3).map(Squares(tmp_path), range(3)))
+    assert found == [0, 1, 4]
 
 
 def test_processes_are_taken_only_where_they_are_worth_their_start():

@@ -134,6 +134,8 @@ class ClusterCrew:
             threads_per_worker=1,
             host="127.0.0.1",
             dashboard_address=None,
+            # without the pages it still has a port for questions, which must be any that is free
+            scheduler_kwargs={"dashboard_address": ":0"},
             silence_logs=logging.ERROR,
         )
 

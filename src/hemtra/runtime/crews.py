@@ -7,8 +7,6 @@ the work changes nothing of them.
 from __future__ import annotations
 
 import gc
-import multiprocessing
-import os
 import signal
 from collections import deque
 from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
@@ -18,7 +16,7 @@ from contextlib import suppress
 from dataclasses import dataclass
 from typing import Any, Protocol, TypeVar
 
-from hemtra.runtime.family import end_with
+from hemtra.runtime.family import end_with_starter, evaluating
 
 T = TypeVar("T")
 R = TypeVar("R")
@@ -107,8 +105,7 @@ class ProcessCrew:
             pool.shutdown(wait=False, cancel_futures=True)
 
     def _pool(self, work: Callable[[T], R], size: int | None = None) -> ProcessPoolExecutor:
-        context, own = multiprocessing.get_context("spawn"), os.getpid()
-        return ProcessPoolExecutor(size or self.size, context, initializer=_begin, initargs=(work, own))
+        return ProcessPoolExecutor(size or self.size, evaluating(), initializer=_begin, initargs=(work,))
 
     def _one_by_one(self, work: Callable[[T], R], begun: Iterable[tuple[T, Future[R]]]) -> Iterator[R | Lost]:
         """What became of parts on one of which a worker died: what is missing is done again, alone."""
@@ -134,8 +131,8 @@ _work: list[Callable[[Any], Any]] = []
 """Of a worker process: what it does."""
 
 
-def _begin(work: Callable[[Any], Any], parent: int) -> None:
-    end_with(parent)
+def _begin(work: Callable[[Any], Any]) -> None:
+    end_with_starter()
     # a terminal interrupts everything that runs in it; who started this says when it ends
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     _work[:] = [work]

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import gc
-import multiprocessing
-import os
 import signal
 import threading
 import time
@@ -22,7 +20,7 @@ from hemtra.core.maps.scan import Scan
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.limits import CharacteristicResult, Verdict, reason_of
 from hemtra.core.text import plain
-from hemtra.runtime.family import end_with
+from hemtra.runtime.family import end_with_starter, evaluating
 from hemtra.runtime.feeds import Arrived
 from hemtra.storage.scans import load_scan
 
@@ -145,8 +143,8 @@ _held: list[tuple[Plan, bool]] = []
 """State of a worker process: its plan, and whether a preview is wanted."""
 
 
-def _begin(plan: Plan, looked_at: bool, sample: Scan | None, parent: int) -> None:
-    end_with(parent)
+def _begin(plan: Plan, looked_at: bool, sample: Scan | None) -> None:
+    end_with_starter()
     # a terminal interrupts everything that runs in it; who started this says when it ends
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     _held[:] = [(plan, looked_at)]
@@ -178,16 +176,14 @@ class ProcessWorkers:
         self, plan: Plan, count: int = 2, *, looked_at: bool = False, sample: Scan | None = None
     ) -> None:
         """sample: a scan on which each worker warms up before the first part."""
-        self._count, self._start = count, (plan, looked_at, sample, os.getpid())
+        self._count, self._start = count, (plan, looked_at, sample)
         self._lock = threading.Lock()
         self._pool = self._made()
         for future in [self._pool.submit(_ready, k) for k in range(count)]:
             future.result()
 
     def _made(self) -> ProcessPoolExecutor:
-        return ProcessPoolExecutor(
-            self._count, multiprocessing.get_context("spawn"), initializer=_begin, initargs=self._start
-        )
+        return ProcessPoolExecutor(self._count, evaluating(), initializer=_begin, initargs=self._start)
 
     def submit(self, arrived: Arrived) -> Future[Evaluated]:
         """Begin with a part."""
