@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import os
+import sys
 from dataclasses import asdict
 from datetime import datetime
 from functools import partial
@@ -153,6 +155,15 @@ def records_reevaluations(
         numbers = ("stopped", "") if result is None else (str(len(result["changes"])), str(result["flips"]))
         table.add_row(when, one.author, one.lot, one.plan, *numbers)
     out.print(table)
+
+
+@records_app.command("work", hidden=True)
+def records_work(folder: Path, lock: Annotated[int, typer.Option()]) -> None:
+    """Do what a window ordered; the address of the records comes on standard input, never to be seen."""
+    from hemtra.runtime.reevaluation_jobs import work
+
+    os.set_inheritable(lock, False)  # held open, it says that this process is there
+    work(folder, sys.stdin.read())
 
 
 @records_app.command("lines")

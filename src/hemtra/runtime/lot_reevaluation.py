@@ -25,7 +25,7 @@ from hemtra.runtime.workers import Evaluated, evaluate
 from hemtra.storage.files import write_text
 from hemtra.storage.records import Records
 from hemtra.storage.records import reevaluations as on_record
-from hemtra.storage.records.evidence import evaluated_parts, plan_of
+from hemtra.storage.records.evidence import evaluated_parts, numbered_parts, plan_of
 from hemtra.storage.records.store import Lot, PartRecord
 from hemtra.storage.tables import Table
 
@@ -144,6 +144,26 @@ def reevaluate(
     return found
 
 
+def reopened(records: Records, kept: on_record.KeptReevaluation) -> LotReevaluation:
+    """A re-evaluation on record with its parts as they are there. Raises `RecordsError`, `HemtraError`."""
+    result = kept.result
+    lot = next((one for one in records.all_lots() if (one.id, one.name) == (kept.lot_id, kept.lot)), None)
+    if result is None:
+        raise HemtraError("This re-evaluation was stopped; start it again, and it continues where it was.")
+    if lot is None:
+        raise HemtraError(f"The lot {kept.lot} is not in these records any more.")
+    changed, missing = result["changes"], result["undecided"]
+    parts = numbered_parts(records, lot, [one["part"] for one in (*changed, *missing)])
+    return LotReevaluation(
+        lot,
+        result["plan"],
+        result["by_values"],
+        result["by_scans"],
+        tuple(_change(parts[one["part"]], one) for one in changed if one["part"] in parts),
+        tuple((parts[one["part"]], one["reason"]) for one in missing if one["part"] in parts),
+    )
+
+
 @dataclass(frozen=True)
 class Looking:
     """Evaluates the scan of a part."""
@@ -259,8 +279,7 @@ class _Reevaluating:
         """Take what was found on the scan of a part before it was stopped."""
         self.by_scans += 1
         if found is not None:
-            rows = tuple(_row(one) for one in found["rows"])
-            self.changes.append(Change(part, Verdict(found["now"]), rows))
+            self.changes.append(_change(part, found))
 
     def _take(self, part: PartRecord, before: Rows, rows: Rows) -> Change | None:
         """Note what is another now than on record."""
@@ -271,6 +290,10 @@ class _Reevaluating:
             return None
         self.changes.append(Change(part, now, other))
         return self.changes[-1]
+
+
+def _change(part: PartRecord, kept: Mapping[str, Any]) -> Change:
+    return Change(part, Verdict(kept["now"]), tuple(_row(one) for one in kept["rows"]))
 
 
 def _row(kept: Mapping[str, Any]) -> tuple[Verdict | None, CharacteristicResult]:

@@ -33,6 +33,8 @@ class Settings(BaseModel):
     """Whose name the revisions of plans get; that of the user of the computer where it is empty."""
     database: str = ""
     """Location of the records: a file or an address; empty for the default file."""
+    cluster: str = ""
+    """Address of the scheduler of a cluster that evaluates many parts; empty for none."""
     folder: str = ""
     """Folder for files that belong to no open plan; empty for the user's own folder."""
     log_level: str = "info"

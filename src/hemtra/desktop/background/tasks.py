@@ -16,11 +16,16 @@ class Task(QThread):
     succeeded = Signal(object)
     failed = Signal(object)
 
-    def __init__(self, label: str, work: Callable[[Task], Any], parent: QObject) -> None:
+    def __init__(
+        self, label: str, work: Callable[[Task], Any], parent: QObject, *, background: bool = False
+    ) -> None:
+        """background: shown only while nothing else is under way."""
         super().__init__(parent)
-        self.label = label
+        self.label, self.background = label, background
         self._work = work
         self.cancelled = False
+        self.leaving = False
+        """Whether it stops because the window closes, not because somebody cancelled it."""
 
     def report(self, done: int, of: int, what: str) -> bool:
         """Report progress; answers whether to continue."""
@@ -60,9 +65,11 @@ class Tasks(QObject):
         work: Callable[[Task], Any],
         done: Callable[[Any], None] | None = None,
         item: Callable[[Any], None] | None = None,
+        *,
+        background: bool = False,
     ) -> Task:
         """Start work; `done` gets its result, `item` what it produces meanwhile, both on the main thread."""
-        task = Task(label, work, self)
+        task = Task(label, work, self, background=background)
         self._callbacks[task] = (done, item)
         self.running.append(task)
         # bound methods of an object of this thread, so that Qt delivers them here
@@ -78,6 +85,7 @@ class Tasks(QObject):
     def stop(self) -> None:
         """Cancel everything and wait."""
         for task in tuple(self.running):
+            task.leaving = True
             task.cancel()
             task.wait()
         self.running.clear()

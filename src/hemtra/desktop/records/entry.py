@@ -10,7 +10,10 @@ from hemtra.desktop.documents.action import Action
 from hemtra.desktop.documents.session import Prepare, Session
 from hemtra.desktop.documents.workspace import Workspace
 from hemtra.desktop.records.lines_window import LinesWindow
+from hemtra.desktop.records.reevaluate_form import ReevaluateForm
+from hemtra.desktop.records.reevaluations_window import ReevaluationsWindow
 from hemtra.desktop.records.workspace import RecordsWorkspace
+from hemtra.storage.records.reevaluations import KeptReevaluation
 
 
 class RecordsEntry(Workspace):
@@ -28,6 +31,7 @@ class RecordsEntry(Workspace):
         self.page: RecordsWorkspace = RecordsWorkspace(session.bench, session.notifications, session.tasks)
         self.page.deeds.scans_wanted.connect(session.plans.add_scans)
         session.records_changed.connect(self._use_records)
+        self.page.deeds.follow_all()
 
     def unit_changed(self) -> None:
         """The trend has its numbers in the unit."""
@@ -58,6 +62,13 @@ class RecordsEntry(Workspace):
                 "Lists what changes.",
             ),
             (
+                "reevaluate_with",
+                "Re-evaluate with…",
+                self.ask_reevaluate,
+                page.reevaluate_with_button,
+                "Lots by any plan, here or on a cluster; continues when the window is closed.",
+            ),
+            (
                 "failed",
                 "Failed parts to the tray",
                 page.failed_to_tray,
@@ -75,12 +86,34 @@ class RecordsEntry(Workspace):
             can = partial(lambda button: self.is_shown and button.isEnabled(), button)
             yield here(f"records.{name}", title, do=do, enabled=can, help=text)
         yield here(
+            "records.reevaluations",
+            "Re-evaluations…",
+            do=self.show_reevaluations,
+            help="Those on record and under way, by whom, and what came of them.",
+        )
+        yield here(
             "records.lines",
             "Lines…",
             do=self.show_lines,
             help="What each line that writes into these records does now.",
         )
         yield here("records.open", "Open records…", do=page.ask_open, enabled=shown, help="Of another file.")
+
+    def ask_reevaluate(self) -> ReevaluateForm:
+        """Ask what to re-evaluate."""
+        return self.page.deeds.ask_reevaluate(self.session.window)
+
+    def show_reevaluations(self) -> ReevaluationsWindow:
+        """Beside the window; one that is opened is shown in the workspace."""
+        session = self.session
+        window = ReevaluationsWindow(lambda: session.records_at, session.tasks, session.window)
+        window.wanted.connect(self._open_reevaluation)
+        window.show()
+        return window
+
+    def _open_reevaluation(self, kept: KeptReevaluation) -> None:
+        self.session.show("records")
+        self.page.deeds.open_reevaluation(kept, self.session.records_at)
 
     def show_lines(self) -> LinesWindow:
         """Beside the window."""

@@ -138,14 +138,14 @@ class FilterBar(QFrame):
 
     def _narrow(self) -> None:
         self._timer.stop()
-        since, until = _day(self.since), _day(self.until)
+        since, until = day_of(self.since), day_of(self.until)
         self._bench.narrow(
             Filter(
                 verdicts=self.verdict.currentData(),
                 balloon=self.balloon.currentData(),
                 serial=self.serial.text().strip(),
                 since=since,
-                until=None if until is None else _next_day(until),
+                until=None if until is None else next_day(until),
                 revision=self.revision.currentData(),
             )
         )
@@ -180,7 +180,7 @@ def _offer(choice: QComboBox, entries: Sequence[tuple[str, Any]], chosen: Any) -
     choice.setCurrentIndex(max(choice.findData(chosen), 0))
 
 
-def _day(field: QLineEdit) -> float | None:
+def day_of(field: QLineEdit) -> float | None:
     """The beginning of the day that was typed, in seconds since 1970; the field is marked where it is none."""
     text, found = field.text().strip(), None
     with suppress(ValueError, OverflowError):
@@ -192,7 +192,7 @@ def _day(field: QLineEdit) -> float | None:
     return found
 
 
-def _next_day(day: float) -> float:
+def next_day(day: float) -> float:
     """The beginning of the day after; not always 24 hours later."""
     at = time.localtime(day)
     return time.mktime((at.tm_year, at.tm_mon, at.tm_mday + 1, 0, 0, 0, 0, 0, -1))

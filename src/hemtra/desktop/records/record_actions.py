@@ -6,25 +6,31 @@ All of it beside the window, with progress and cancel; the outcome is posted as 
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFileDialog, QWidget
 
 from hemtra.core.errors import HemtraError
 from hemtra.desktop.background.evaluation import taught_plan
-from hemtra.desktop.background.tasks import Tasks
+from hemtra.desktop.background.tasks import Task, Tasks
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.models.observe import Signal
 from hemtra.desktop.models.records_bench import RecordsBench
+from hemtra.desktop.records.reevaluate_form import ReevaluateForm, Wish
 from hemtra.desktop.widgets import units
 from hemtra.desktop.widgets.notifications import Notice, Notifications
-from hemtra.runtime.lot_reevaluation import LotReevaluation, reevaluate, save_changes
+from hemtra.runtime.lot_reevaluation import LotReevaluation, reevaluate, reopened, save_changes
 from hemtra.runtime.reevaluation import ReevaluatedPart, scan_of
+from hemtra.runtime.reevaluation_jobs import Job, Order, all_jobs, begin
 from hemtra.runtime.reporting import first_article, report_lot, report_part
 from hemtra.storage.exports import FORMATS, export
+from hemtra.storage.plans import load_plan
 from hemtra.storage.records import Records
 from hemtra.storage.records.merging import merge
 from hemtra.storage.records.pages import NOT_PASS, Filter, page
+from hemtra.storage.records.reevaluations import KeptReevaluation
 from hemtra.storage.records.store import PartRecord
 from hemtra.storage.revisions import author
 from hemtra.storage.settings import files_begin_at, load_settings
@@ -32,6 +38,8 @@ from hemtra.storage.tables import STYLES
 
 TRAY_MOST = 40
 """Parts that go to the tray at once; more would only slow every edit down."""
+LOOK_MS = 200
+"""Interval between looks at a re-evaluation under way, ms."""
 FAILED_MOST = 1000
 """Number of failed parts searched for scans."""
 
@@ -166,6 +174,62 @@ class RecordActions:
             lambda found: None if found is None else self.reevaluated.emit(found),
         )
 
+    def ask_reevaluate(self, parent: QWidget) -> ReevaluateForm:
+        """Ask by which plan, of which lots, and where."""
+        form = ReevaluateForm(self._bench, self._plans.document.plan, self.start_reevaluation, parent)
+        form.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        form.show()
+        return form
+
+    def start_reevaluation(self, wish: Wish) -> None:
+        """Start a process that re-evaluates lots, and follow it."""
+        records, document = self.records, self._plans.document
+        if records is None:
+            return
+        plan, teacher, db = document.plan, document.teacher, records.url
+
+        def work(task: Task) -> Job:
+            wanted = taught_plan(plan, teacher) if wish.plan is None else load_plan(wish.plan)
+            lots = {lot.id: lot.name for lot in wish.lots}
+            order = Order(plan=wanted.name, lots=lots, author=author(), on=wish.on, jobs=wish.jobs)
+            return begin(order, wanted, db)
+
+        self._tasks.start("Starting the re-evaluation", work, self.follow)
+
+    def follow(self, job: Job) -> None:
+        """Show progress and outcome of a re-evaluation. Cancel stops it; closing the window does not."""
+        names = list(job.order.lots.values())
+        label = f"Re-evaluating {names[0] if len(names) == 1 else f'{len(names)} lots'}"
+        self._tasks.start(label, partial(_followed, job), self._tell_reevaluated, background=True)
+
+    def follow_all(self) -> None:
+        """Follow what other windows left under way, and say what ended since."""
+        for job in all_jobs():
+            if not job.was_told:
+                self.follow(job)
+
+    def _tell_reevaluated(self, job: Job | None) -> None:
+        if job is None:
+            return
+        job.tell()
+        state = job.state
+        wrong = bool(state.trouble) or not state.ended
+        text = state.words if state.ended else LOST
+        shown = (("Show", "records.reevaluations"),)
+        self._notifications.post(Notice(text, "error" if wrong else "info", shown))
+
+    def open_reevaluation(self, kept: KeptReevaluation, db: str) -> None:
+        """Show the changes of a re-evaluation that is on record in a database."""
+
+        def work(task: Task) -> LotReevaluation:
+            records = Records(db, create=False)
+            try:
+                return reopened(records, kept)
+            finally:
+                records.close()
+
+        self._tasks.start("Opening the re-evaluation", work, self.reevaluated.emit)
+
     def failed_to_tray(self, chosen: list[PartRecord]) -> None:
         """Add the failed parts of the chosen lots to the tray, or only the selected ones of several."""
         records, wanted = self.records, Filter(lots=self._bench.filter.lots, verdicts=NOT_PASS)
@@ -212,3 +276,18 @@ class RecordActions:
     def _tell_saved(self, path: Path, done: object) -> None:
         if done:
             self._notifications.post(Notice(f"Saved as {path}.", "info"))
+
+
+LOST = "The process of the re-evaluation is gone; started again, it continues where it was."
+
+
+def _followed(job: Job, task: Task) -> Job | None:
+    """Wait for the end of a job; None where the window closes before."""
+    while job.is_running:
+        state = job.state
+        if not task.report(state.done, max(state.of, 1), state.what or "starting"):
+            if task.leaving:
+                return None
+            job.stop()
+        task.msleep(LOOK_MS)
+    return job

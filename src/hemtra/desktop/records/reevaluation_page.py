@@ -1,4 +1,4 @@
-"""Changes when a lot is re-evaluated with the current plan."""
+"""Changes when a lot is re-evaluated by another plan."""
 
 from __future__ import annotations
 
@@ -74,10 +74,11 @@ class ReevaluationPage(QWidget):
     def show_found(self, found: LotReevaluation) -> None:
         """List what changes."""
         self.found = found
-        self.title.setText(f"{found.lot.name} re-evaluated with the current plan")
+        self.title.setText(f"{found.lot.name} re-evaluated by “{found.plan}”")
         shown = found.changes[:MOST]
         more = f" The first {MOST} are listed." if len(found.changes) > MOST else ""
-        self.message.setText(found.words + more)
+        rows = ", ".join(f"{row} ({count})" for row, count in found.flips_by_row().items())
+        self.message.setText(found.words + (f" Because of: {rows}." if rows else "") + more)
         self.table.setRowCount(len(shown))
         for k, change in enumerate(shown):
             part = change.part

@@ -86,22 +86,35 @@ class RecordsWorkspace(QWidget):
         self.name.setObjectName("muted")
         self.report_button, self.export_button = QPushButton("Report…"), QPushButton("Export…")
         self.reevaluate_button = QPushButton("Re-evaluate with current plan")
+        self.reevaluate_with_button = QPushButton("Re-evaluate with…")
         self.tray_button = QPushButton("Failed parts to the tray")
         self.report_button.setObjectName("primary")
-        for button in (self.reevaluate_button, self.tray_button, self.export_button):
+        for button in (
+            self.reevaluate_button,
+            self.reevaluate_with_button,
+            self.tray_button,
+            self.export_button,
+        ):
             button.setObjectName("secondary")
         for button in (self.open_button, self.merge_button):
             button.setObjectName("action")
         self.open_button.setToolTip("Opens the records of another file.")
         self.merge_button.setToolTip("Adds new parts from the records of another computer.")
         self.reevaluate_button.setToolTip("List what changes when the lot is evaluated with the open plan.")
+        self.reevaluate_with_button.setToolTip("Any lots by any plan, here or on a cluster.")
         self.tray_button.setToolTip("Send failed parts with stored scans to the tray.")
         self.bar = bar = QFrame()
         bar.setObjectName("panel")
         row = QHBoxLayout(bar)
         row.setContentsMargins(12, 6, 12, 6)
         row.setSpacing(10)
-        for widget in (self.report_button, self.export_button, self.reevaluate_button, self.tray_button):
+        for widget in (
+            self.report_button,
+            self.export_button,
+            self.reevaluate_button,
+            self.reevaluate_with_button,
+            self.tray_button,
+        ):
             row.addWidget(widget)
         row.addWidget(self.name, 1)
         for button in (self.open_button, self.merge_button):
@@ -182,6 +195,7 @@ class RecordsWorkspace(QWidget):
             (self.report_button, deeds.ask_report),
             (self.export_button, deeds.ask_export),
             (self.reevaluate_button, deeds.reevaluate),
+            (self.reevaluate_with_button, lambda: deeds.ask_reevaluate(self.window())),
             (self.tray_button, self.failed_to_tray),
             (self.open_button, self.ask_open),
             (self.merge_button, deeds.ask_merge),
@@ -343,6 +357,7 @@ class RecordsWorkspace(QWidget):
             if one and has_plan
             else "Choose one lot, and open the plan to evaluate it with."
         )
+        self.reevaluate_with_button.setEnabled(any_lot)
         self.export_button.setEnabled(any_lot)
         self.tray_button.setEnabled(any_lot and not self.locked)
         for button in (self.part.to_tray, self.reevaluated.tray_button):

@@ -63,7 +63,7 @@ class MessageBar(QFrame):
 
 
 class ProgressStrip(QFrame):
-    """The oldest task under way."""
+    """The oldest task under way; one in the background where there is no other."""
 
     def __init__(self, tasks: Tasks, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -94,14 +94,17 @@ class ProgressStrip(QFrame):
             self._task = None
             self.hide()
             return
-        if running[0] is not self._task:
-            self._task = running[0]
+        shown = min(running, key=lambda task: task.background)
+        if shown is not self._task:
+            self._task = shown
             self._label.setText(self._task.label)
             self._bar.setRange(0, 0)
             self._task.progress.connect(self._progressed)
             self._patience.start()
 
     def _progressed(self, done: int, of: int, what: str) -> None:
+        if self.sender() is not self._task:
+            return
         self._bar.setRange(0, of)
         self._bar.setValue(done)
         self._label.setText(f"{self._task.label if self._task else ''}: {what}")

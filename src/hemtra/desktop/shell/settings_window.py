@@ -45,6 +45,7 @@ TEXTS = {
         "folder",
     ),
     "database": ("records", "A file, or the address of a server; empty for the usual file.", "file"),
+    "cluster": ("cluster", "Where many parts are evaluated, like tcp://scheduler:8786; empty for none.", ""),
 }
 
 
@@ -139,6 +140,8 @@ def _wrong(name: str, text: str) -> str:
         return f"There is no folder {Path(text).parent} for the records."
     if name == "database" and "://" in text and "@" in text and ":" in text.split("://")[1].split("@")[0]:
         return "The address holds a password; leave it out, and keep it in ~/.pgpass."
+    if name == "cluster" and text and ("://" not in text or "@" in text):
+        return "The address of a cluster is like tcp://scheduler:8786, without a password."
     return ""
 
 

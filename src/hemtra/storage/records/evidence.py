@@ -55,6 +55,16 @@ class PartSheet:
         return f"{self.plan} · {self.digest[:8]}"
 
 
+def numbered_parts(records: Records, lot: Lot, numbers: Sequence[int]) -> dict[int, PartRecord]:
+    """Parts of a lot by some running numbers, without their values. Raises `RecordsError`."""
+    found: dict[int, PartRecord] = {}
+    with records.reading() as db:
+        for first in range(0, len(numbers), PIECE):
+            wanted = parts.c.lot_id == lot.id, parts.c.number.in_(numbers[first : first + PIECE])
+            found |= {row.number: part_of(row) for row in db.execute(select(parts).where(*wanted))}
+    return found
+
+
 def part_sheet(records: Records, key: int) -> PartSheet:
     """The sheet of a part by its key. Raises `RecordsError`, also where there is no such part."""
     query = (

@@ -90,11 +90,19 @@ def finish(records: Records, key: int, result: Mapping[str, Any]) -> None:
         db.execute(delete(reevaluated_parts).where(reevaluated_parts.c.reevaluation_id == key))
 
 
-def kept(records: Records) -> list[KeptReevaluation]:
-    """All that were begun, the newest first. Raises `RecordsError`."""
+def kept(records: Records, known: Mapping[int, KeptReevaluation] | None = None) -> list[KeptReevaluation]:
+    """All that were begun, the newest first. Raises `RecordsError`.
+
+    known: those with a result from the last time, by their keys, whose results are not read again.
+    """
+    known = known or {}
+    r = reevaluations.c
     with records.reading() as db:
-        rows = db.execute(select(reevaluations).order_by(reevaluations.c.id.desc())).mappings().all()
-    return [
-        KeptReevaluation(**{**row, "result": None if row["result"] is None else json.loads(row["result"])})
-        for row in rows
-    ]
+        rows = db.execute(
+            select(r.id, r.lot_id, r.lot, r.plan, r.digest, r.author, r.began, r.ended).order_by(r.id.desc())
+        ).mappings()
+        found = list(rows)
+        new = [row["id"] for row in found if row["ended"] is not None and row["id"] not in known]
+        query = select(r.id, r.result).where(r.id.in_(new))
+        results = {key: json.loads(text) for key, text in db.execute(query)}
+    return [known.get(row["id"]) or KeptReevaluation(**row, result=results.get(row["id"])) for row in found]
