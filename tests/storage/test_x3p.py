@@ -8,6 +8,7 @@ from contextlib import suppress
 
 import numpy as np
 import pytest
+import x3pio
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 from hypothesis.extra import numpy as hnp
@@ -330,3 +331,36 @@ def test_a_separator_in_a_code_stays_to_be_seen():
     assert plain("a\ue55f\u202eb\xa0c") == "a\ufffd\ufffdb c", (
         "private places, marks that turn text, odd spaces"
     )
+
+
+def scattered_heights():
+    z = np.random.default_rng(4).uniform(-3.0, 9.0, (14, 23)).astype(np.float32)
+    z[3, 4] = z[10:12, 5:9] = z[0] = np.nan
+    return z
+
+
+def test_an_independent_reader_of_the_standard_finds_the_same_scan(tmp_path):
+    z = scattered_heights()
+    grey = np.full(z.shape, 7, np.uint8)
+    save_scan(Scan(HeightMap(z, grey, dx=0.05, dy=0.07, x0=-1.5, y0=2.0), serial="A1"), tmp_path / "part.x3p")
+    read = x3pio.read(tmp_path / "part.x3p", verify=True)
+    assert read.is_regular_grid
+    np.testing.assert_array_equal(
+        read.layers[0].z.astype(np.float32), (z.astype(float) * 1e-3).astype(np.float32)
+    )
+    assert read.layers[0].spacing == pytest.approx((5e-5, 7e-5), rel=1e-12)
+    assert list(read.placement.offset) == pytest.approx([-1.5e-3, 2e-3, 0.0], rel=1e-12)
+
+
+@pytest.mark.parametrize("z_type", list(x3pio.DataType))
+def test_what_an_independent_writer_of_the_standard_writes_is_read(tmp_path, z_type):
+    z = scattered_heights()
+    steps = {"INT16": 2**16 - 2, "INT32": 2**32 - 2}.get(z_type.name)
+    scale = {} if steps is None else {"z_scale": "auto"}
+    x3pio.write(
+        tmp_path / "part.x3p", z.astype(float) * 1e-3, x_scale=2e-5, y_scale=3e-5, z_type=z_type, **scale
+    )
+    data = load_scan(tmp_path / "part.x3p").data
+    assert (data.grid.dx, data.grid.dy) == pytest.approx((0.02, 0.03), rel=1e-12)
+    near = 1e-6 if steps is None else max(12.0 / steps, 1e-6)
+    np.testing.assert_allclose(data.z, z, rtol=0.0, atol=near)
