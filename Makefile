@@ -1,6 +1,8 @@
 .PHONY: demo test lint soak soak-long bench docs screenshots deb offline setup venv kernels
 
 run = .venv/bin/python -m
+# Python compiles its modules once, not in every process that is started; images of containers often forbid that
+unexport PYTHONDONTWRITEBYTECODE
 
 setup: kernels
 
