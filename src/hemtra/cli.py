@@ -21,7 +21,7 @@ from hemtra.commands.compiling import warm_up
 from hemtra.commands.convert import convert
 from hemtra.commands.gauge import gauge
 from hemtra.commands.inspect import inspect
-from hemtra.commands.options import LengthName, LengthOption
+from hemtra.commands.options import LengthName, LengthOption, OnCluster
 from hemtra.commands.plan_app import PlanPath, plan_app
 from hemtra.commands.records_app import records_app
 from hemtra.commands.shake import shake
@@ -310,9 +310,21 @@ def export(
 def report(
     output: Annotated[
         Path,
-        typer.Option("--output", "-o", help="The PDF to write; a first article also as .xlsx."),
+        typer.Option(
+            "--output",
+            "-o",
+            help="The PDF to write; a first article also as .xlsx. Of several lots a folder of PDFs.",
+        ),
     ],
-    lot: Annotated[str | None, typer.Option(help="Lot name (default: newest).")] = None,
+    lot: Annotated[
+        list[str] | None, typer.Option(help="Lot name (default: newest); repeatable.", show_default=False)
+    ] = None,
+    since: Annotated[
+        str | None, typer.Option(metavar="DAY", help="All lots begun on this day or later, like 2026-01-31.")
+    ] = None,
+    until: Annotated[
+        str | None, typer.Option(metavar="DAY", help="All lots begun on this day or before.")
+    ] = None,
     part: Annotated[int | None, typer.Option(help="Only the part of that number.", min=1)] = None,
     first: Annotated[
         bool, typer.Option("--first-article", help="Of a part: every requirement with result, U and verdict.")
@@ -320,13 +332,26 @@ def report(
     db: Annotated[
         str | None, typer.Option(metavar="URL", help="Records: a file, or an SQLAlchemy URL.")
     ] = None,
+    jobs: Annotated[int, typer.Option(help="Lots at a time.", min=1, max=256)] = 1,
+    on: OnCluster = None,
     unit: LengthOption = LengthName.MM,
 ) -> None:
-    """Report a lot, or one part of it, as a PDF."""
-    from hemtra.commands.records import ReportRequest, report_records
+    """Report a lot, one part of it, or many lots, as PDF."""
+    from hemtra.commands.records import Many, ReportRequest, report_many, report_records
 
+    names = lot or []
     with progress_reporter("report") as progress:
-        report_records(db, ReportRequest(lot, part, first), output, progress, UNITS[unit])
+        if len(names) > 1 or since or until:
+            if part is not None or first:
+                raise HemtraError("A part is of one lot; name that alone.")
+            wrong = report_many(db, Many(names, since, until, jobs, on), output, progress, UNITS[unit])
+            for words in wrong:
+                complain(words)
+            if wrong:
+                raise typer.Exit(2)
+        else:
+            asked = ReportRequest(names[0] if names else None, part, first)
+            report_records(db, asked, output, progress, UNITS[unit])
     note(f"The report is in {output}.")
 
 

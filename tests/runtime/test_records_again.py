@@ -1,5 +1,6 @@
 """What is on record, seen again: identical numbers, other plans, reports, and the twenty lots of the demo."""
 
+import io
 import json
 import re
 import shutil
@@ -20,6 +21,7 @@ from hemtra.runtime.demo import PLAN_FILE
 from hemtra.runtime.demo_records import RECORDS, SCANNED, records_of_demo
 from hemtra.runtime.feeds import Arrived, FolderFeed
 from hemtra.runtime.lot_reevaluation import reevaluate, save_changes
+from hemtra.runtime.many_reports import Reporting, report_lots
 from hemtra.runtime.production import Production, Setup
 from hemtra.runtime.reevaluation import reevaluate_part
 from hemtra.runtime.reporting import first_article, report_lot, report_part
@@ -34,7 +36,7 @@ from hemtra.storage.reports.drawing import round_length
 from hemtra.storage.settings import Settings, save_settings
 from hemtra.virtual.demo import STATION
 from hemtra.virtual.lots import BAD_BATCH, TOOL_CHANGE, lot_name
-from lots import made_lot, two_rows
+from lots import BEGAN, DAY, made_lot, two_rows
 from makers import sloped
 
 PLAN = two_rows()
@@ -456,6 +458,30 @@ def test_a_lot_and_a_part_are_reported(hemtra, demo_records, demo_folder, tmp_pa
     assert openpyxl.load_workbook(tmp_path / "fa.xlsx").active["A2"].value == str(bad.verdict)
     assert hemtra("report", "--db", tmp_path / "none.db", "-o", tmp_path / "x.pdf")[0] == 2
     assert not (tmp_path / "x.pdf").exists()
+
+
+def test_many_lots_are_reported_into_a_folder_by_whoever_does_it(hemtra, records, tmp_path):
+    for name, values in (("one/a", [0.2, 0.4]), ("two", [0.2]), ("later", [0.2])):
+        made_lot(records, name, values, started=BEGAN + (name == "later") * DAY)
+    several = "report", "--db", tmp_path / "records.db", "-o", tmp_path / "all"
+    assert hemtra(*several, "--lot", "one/a", "--lot", "two", "--on", "local", "--jobs", 1)[0] == 0
+    made = sorted((tmp_path / "all").iterdir())
+    assert [path.name for path in made] == ["000001 one-a.pdf", "000002 two.pdf"]
+    assert "50.0 % of 2 parts pass" in pdf_text(made[0])
+    at_once = Reporting(records.url)(records.all_lots()[-1])
+    assert (
+        PdfReader(io.BytesIO(at_once.pdf)).pages[0].extract_text() == PdfReader(made[0]).pages[0].extract_text()
+    )
+    assert hemtra(*several, "--since", "2026-01-13")[0] == 0
+    assert (tmp_path / "all" / "000003 later.pdf").exists()
+    assert "name that alone" in hemtra(*several, "--since", "2026-01-13", "--part", 1)[2]
+    (tmp_path / "all" / "000002 two.pdf").unlink()
+    (tmp_path / "file").touch()
+    assert hemtra(*several[:-1], tmp_path / "file", "--since", "2026-01-01")[0] == 2
+    gone = Reporting(str(tmp_path / "none.db"))
+    found = list(report_lots(gone, records.all_lots(), tmp_path / "all", ThreadCrew(), no_word))
+    assert ["There are no records" in trouble for _, trouble in found] == [True] * 3
+    assert not (tmp_path / "all" / "000002 two.pdf").exists()
 
 
 def test_a_lot_is_exported_and_records_merged(hemtra, demo_records, demo_folder, tmp_path):

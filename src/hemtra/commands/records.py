@@ -13,6 +13,8 @@ from hemtra.core.errors import HemtraError
 from hemtra.core.progress import Progress
 from hemtra.core.text import plain
 from hemtra.core.units import MM, LengthUnit
+from hemtra.runtime.crews import crew_for
+from hemtra.runtime.many_reports import Reporting, report_lots
 from hemtra.runtime.reporting import first_article, report_lot, report_part
 from hemtra.runtime.run_setup import LOCK_FILE, default_db, records_folder
 from hemtra.runtime.upkeep import BACKUPS
@@ -63,6 +65,30 @@ def report_records(
         if not found or found[0].number != part:
             raise HemtraError(f"Lot {wanted.name} has no part {part}.")
         (first_article if asked.is_first else report_part)(records, found[0].id, output, unit)
+
+
+@dataclass(frozen=True)
+class Many:
+    """Choose lots by name or by the days on which they were begun, and who reports them, see `crew_for`."""
+
+    lots: Sequence[str] = ()
+    since: str | None = None
+    until: str | None = None
+    jobs: int = 1
+    on: str | None = None
+
+
+def report_many(
+    db: str | None, asked: Many, folder: Path, progress: Progress, unit: LengthUnit = MM
+) -> list[str]:
+    """Report lots into a folder; what went wrong, one sentence a lot. Raises `HemtraError`."""
+    with opened_records(db) as records:
+        lots = wanted_lots(records, asked.lots, asked.since, asked.until)
+        # workers may stand in other folders
+        address = records.url if "://" in records.url else str(Path(records.url).absolute())
+    crew = crew_for(asked.on, asked.jobs, len(lots))
+    found = report_lots(Reporting(address, unit), lots, folder, crew, progress)
+    return [f"Lot {lot.name}: {trouble}" for lot, trouble in found if trouble]
 
 
 def merge_into(db: str | None, other: Path, progress: Progress) -> str:

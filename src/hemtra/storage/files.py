@@ -84,8 +84,13 @@ def parsed_xml(text: bytes, damaged: str) -> ElementTree.Element:
 
 def write_text(path: Path, text: str) -> None:
     """Save a text file atomically, in UTF-8."""
+    write_bytes(path, text.encode())
+
+
+def write_bytes(path: Path, content: bytes) -> None:
+    """Save a file atomically."""
     with atomic_write(path) as stream:
-        stream.write(text.encode())
+        stream.write(content)
 
 
 def write_private(path: Path, text: str) -> None:
