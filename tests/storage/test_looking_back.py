@@ -1,6 +1,7 @@
 """Looking back at many parts: pages against a plain search, trends, failures, and what two databases become."""
 
 import sqlite3
+from contextlib import closing
 from dataclasses import replace
 from pathlib import Path
 
@@ -380,7 +381,8 @@ def test_records_of_an_older_form_are_taken_over_from_a_copy(records, tmp_path):
     assert merge(records, path).added == 2
     assert path.read_bytes() == before
     Records(str(path)).close()
-    assert sqlite3.connect(path).execute("select version_num from alembic_version").fetchone() == ("0009",)
+    with closing(sqlite3.connect(path)) as db:
+        assert db.execute("select version_num from alembic_version").fetchone() == ("0009",)
 
 
 @pytest.mark.parametrize(

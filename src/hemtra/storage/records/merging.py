@@ -5,7 +5,7 @@ from __future__ import annotations
 import sqlite3
 import tempfile
 from collections.abc import Collection, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from itertools import groupby, takewhile
 from pathlib import Path
@@ -146,13 +146,12 @@ def _copy(other: Path) -> Iterator[Records]:
 
 
 def _copy_file(other: Path, target: Path, how: str) -> None:
-    source = sqlite3.connect(f"{other.resolve().as_uri()}?{how}", uri=True, timeout=5.0)
-    held = sqlite3.connect(target)
-    try:
+    name = f"{other.resolve().as_uri()}?{how}"
+    with (
+        closing(sqlite3.connect(name, uri=True, timeout=5.0)) as source,
+        closing(sqlite3.connect(target)) as held,
+    ):
         source.backup(held)
-    finally:
-        source.close()
-        held.close()
 
 
 class _Merge:

@@ -93,8 +93,12 @@ def open_engine(url: str, patience: Patience, *, create: bool = True) -> Engine:
     if sqlite:
         event.listen(engine, "connect", _prepare_sqlite)
         event.listen(engine, "checkout", patience.set_on)
-    with translated_errors(name), _alone(parsed.database if sqlite else None):
-        _migrate(engine, name, create=create)
+    try:
+        with translated_errors(name), _alone(parsed.database if sqlite else None):
+            _migrate(engine, name, create=create)
+    except BaseException:
+        engine.dispose()  # no connection stays open to what cannot be used
+        raise
     return engine
 
 
