@@ -12,7 +12,7 @@ from hemtra.core.evaluation.engine import Engine
 from hemtra.core.plan.document import ByProfile
 from hemtra.core.plan.general_tolerances import permissible
 from hemtra.core.plan.graph import ancestry, dependants, ordered
-from hemtra.core.plan.limits import decimals_for, evaluate, part_verdict
+from hemtra.core.plan.limits import Thresholds, decimals_for, evaluate, part_verdict, thresholds
 from hemtra.core.plan.tolerance import Tolerance, parse_tolerance
 from hemtra.core.proposals.proposing import propose_height, propose_spot, propose_step, region_name
 from makers import box, edited, sloped, step_plan
@@ -83,6 +83,17 @@ def test_a_tolerance_reads_back_as_shown(nominal, plus, minus):
     shown = 10.0**-row.decimals
     assert again.lower == pytest.approx(row.lower, abs=1.1 * shown)
     assert again.upper == pytest.approx(row.upper, abs=1.1 * shown)
+
+
+def test_a_tolerance_is_symmetric_as_far_as_its_digits_show():
+    row = Characteristic(balloon=1, name="a", step="s", nominal=1.0, lower=0.9, upper=1.1)
+    assert row.edited(upper=1.10009).written(2) == "1.00 ±0.10"
+    assert row.edited(upper=1.1002).written(2) == "1.00 +0.10 −0.10"
+
+
+def test_without_an_uncertainty_limits_are_their_own_thresholds():
+    assert thresholds(0.1, 0.3) == Thresholds(0.1, 0.1, 0.3, 0.3)
+    assert thresholds(0.1, 0.3, 0.02) == Thresholds(0.08, 0.12, 0.28, 0.32)
 
 
 def test_precision_follows_the_tolerance():

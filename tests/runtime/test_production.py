@@ -267,6 +267,27 @@ def test_parts_that_come_too_fast_are_counted_events_and_not_lost(records):
     assert [e.kind for e in records.events_of(run.lot)] == ["overrun"] * 3
 
 
+def test_recorded_parts_wait_however_slow_their_evaluation(records, tmp_path):
+    class Held(SlowWorkers):
+        """Let when as many wait as may."""
+
+        submitted = 0
+
+        def submit(self, arrived):
+            self.submitted += 1
+            if self.submitted == IN_FLIGHT:
+                self.let.set()
+            return super().submit(arrived)
+
+    feed = FolderFeed.of(folder_of(tmp_path / "in", [0.2]), IN_FLIGHT + 3)
+    run = Production(Setup(PLAN), feed, Held(PLAN), records)
+    run.start()
+    assert run.wait(60)
+    assert not feed.live
+    assert not WatchFeed(tmp_path / "in", {}).live
+    assert [part.verdict for part in records.parts_of(run.lot)] == [Verdict.PASS] * (IN_FLIGHT + 3)
+
+
 def test_what_was_taken_before_a_source_failed_is_finished(records):
     """Slow evaluating: all three parts are still waiting when the sensor goes."""
     workers, heard = SlowWorkers(PLAN), Heard()

@@ -159,7 +159,7 @@ def test_lots_are_counted_and_revisions_are_those_that_were_used(records, many):
         passed, failed = mine.count(Verdict.PASS), mine.count(Verdict.FAIL)
         assert view.counts == Counts(passed, failed, 60 - passed - failed)
     empty = made_lot(records, "nothing", [], started=BEGAN + 9 * DAY)
-    assert lot_views(records)[0].counts == Counts()
+    assert lot_views(records)[0].counts == Counts(0, 0, 0, 0) == Counts()
     assert page(records, Filter(lots=(empty.id,))) == pages.Page([], None)
     assert {r.id for r in revisions_of(records)} == {1, 2}
     assert revisions_of(records, [empty.id]) == []
