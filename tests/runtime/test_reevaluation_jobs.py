@@ -132,3 +132,10 @@ def test_a_stopped_reevaluation_cannot_be_opened(db):
             reopened(records, kept(records)[0])
     finally:
         records.close()
+
+
+def test_a_job_that_cannot_start_leaves_nothing(db, monkeypatch):
+    monkeypatch.setattr(jobs.sys, "executable", "/nowhere/python")
+    with pytest.raises(HemtraError, match="cannot be started: No such file"):
+        begin(order_of(db, "Monday"), CLOSER, db)
+    assert list(jobs.jobs_folder().iterdir()) == []

@@ -157,29 +157,38 @@ def begin(order: Order, plan: Plan, db: str) -> Job:
     order = order.model_copy(update={"began": time.time()})
     folder = jobs_folder() / f"{time.strftime('%Y-%m-%d-%H%M%S')}-{os.getpid()}-{time.monotonic_ns()}"
     make_folder(folder)
-    save_plan(plan, folder / PLAN)
-    write_text(folder / ORDER, order.model_dump_json(indent=1))
     try:
-        with (folder / LOCK).open("wb") as lock, (folder / LOG).open("wb") as log:
-            # held from here on, so that it is never seen as ended before it has begun
-            fcntl.flock(lock, fcntl.LOCK_EX)
-            held = lock.fileno()
-            process = subprocess.Popen(
-                [sys.executable, "-m", "hemtra", "records", "work", str(folder), "--lock", str(held)],
-                stdin=subprocess.PIPE,
-                stdout=log,
-                stderr=log,
-                start_new_session=True,
-                pass_fds=(held,),
-            )
-        assert process.stdin is not None
-        with process.stdin as pipe:
-            pipe.write(db.encode())
+        process = _started(Job(folder, order), plan, db)
+    except HemtraError:
+        _remove(Job(folder, order))
+        raise
     except OSError as error:
+        _remove(Job(folder, order))
         raise HemtraError(f"The re-evaluation cannot be started: {error.strerror}.") from error
     # nobody waits for it; this takes its end from the system where this process is still there
     threading.Thread(target=process.wait, name="re-evaluation", daemon=True).start()
     return Job(folder, order)
+
+
+def _started(job: Job, plan: Plan, db: str) -> subprocess.Popen[bytes]:
+    """The process of a job; it holds the lock before anybody finds it, so that it never seems to have ended."""
+    with (job.folder / LOCK).open("wb") as lock, (job.folder / LOG).open("wb") as log:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        save_plan(plan, job.folder / PLAN)
+        write_text(job.folder / ORDER, job.order.model_dump_json(indent=1))
+        held = lock.fileno()
+        process = subprocess.Popen(
+            [sys.executable, "-m", "hemtra", "records", "work", str(job.folder), "--lock", str(held)],
+            stdin=subprocess.PIPE,
+            stdout=log,
+            stderr=log,
+            start_new_session=True,
+            pass_fds=(held,),
+        )
+    assert process.stdin is not None
+    with process.stdin as pipe:
+        pipe.write(db.encode())
+    return process
 
 
 def _remove(job: Job) -> None:
