@@ -16,6 +16,7 @@ from hemtra.core.station.sensor_models import models_of
 from hemtra.core.station.trigger import Ignored, TriggerRules
 from hemtra.core.station.trigger_sources import starter
 from hemtra.runtime.acquisition import Acquisition
+from hemtra.runtime.line_feeds import StationFeed
 from hemtra.runtime.replay import FolderReplay
 from hemtra.virtual.cover import make_cover
 from hemtra.virtual.demo import DOOR_STATION, STATION
@@ -498,3 +499,15 @@ def test_a_scan_whose_beginning_another_took_is_filled_up_or_short(early):
         assert clipped.how == "short"
         assert 0 < len(rows) < station.profiles
         assert not rows.any()
+
+
+def test_a_scan_that_a_standing_line_leaves_is_a_part_that_says_so():
+    station = QUICK.with_part("trigger", time_limit=0.1).with_part(
+        "travel", counts_per_profile=10, speed=2000.0
+    )
+    feed, come = StationFeed(station, VirtualLine(station, [make_cover(1)], 3, mishap="stops")), []
+    feed.run(come.append, threading.Event(), threading.Event())
+    (faulty,) = [part for part in come if part.kind == "faulty scan"]
+    assert " of 175 profiles in " in faulty.trouble
+    assert faulty.scan is None, "nothing of it is measured"
+    assert faulty.triggered < faulty.scanned
