@@ -33,7 +33,9 @@ def own_folders(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
 
 @pytest.fixture(scope="session")
 def demo_folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """All demo files, made once for all workers. Tests only read them."""
+    """All demo files, made once for all workers, or taken from where HEMTRA_DEMO says. Tests only read them."""
+    if "HEMTRA_DEMO" in os.environ:
+        return Path(os.environ["HEMTRA_DEMO"])
     base = tmp_path_factory.getbasetemp()
     folder = (base.parent if "PYTEST_XDIST_WORKER" in os.environ else base) / "demo"
     folder.mkdir(exist_ok=True)

@@ -306,6 +306,9 @@ def main(count: int, seed: int) -> int:
     chosen = sample(count, seed)
     with tempfile.TemporaryDirectory() as folder:
         where = Path(folder)
+        os.environ["HEMTRA_DEMO"] = str(where / "demo")
+        # by another process: none of our own modules may be loaded in this one
+        subprocess.run([sys.executable, "-m", "hemtra", "demo", "--write", where / "demo"], check=True)
         known = reached(where)
         # loaded once for all of them; nothing of our own may be, nor what pytest rewrites
         for name in ("numpy", "scipy", "numba", "sqlalchemy", "pydantic", "pymodbus.client"):
