@@ -104,8 +104,24 @@ def test_lines_values_and_numbers_arrive_and_can_be_forced(block):
     wiring.close()
 
 
-def test_a_lost_link_is_noticed_within_the_time_the_manual_promises():
-    assert modbus.BEAT + modbus.ANSWER <= 0.7
+def test_a_lost_link_is_noticed_within_the_time_the_manual_promises(monkeypatch):
+    made = []
+
+    class Client:
+        def __init__(self, host, port, **settings):
+            made.append(settings)
+
+        def close(self):
+            pass
+
+    monkeypatch.setattr(modbus, "ModbusTcpClient", Client)
+    link = ModbusOutput("127.0.0.1", 1)
+    monkeypatch.setattr(link, "step", lambda client: False)
+    link.start()
+    link.stop()
+    (settings,) = made
+    # asked once, and again with the next heartbeat
+    assert modbus.BEAT + settings["timeout"] * (1 + settings["retries"]) + settings["reconnect_delay"] <= 0.7
 
 
 def test_lines_beyond_the_last_one_of_the_module_share_it():

@@ -84,6 +84,17 @@ def test_what_waits_is_forwarded_in_order_once_the_server_is_back(tmp_path, away
     records.close()
 
 
+def test_a_program_that_ends_is_not_held_by_what_it_forwards(tmp_path, away):
+    spool, records = spooled(tmp_path, [0.2])
+    link = Uplink(spool, away.url, [].append)
+    link.start()
+    (thread,) = (one for one in threading.enumerate() if one.name == "uplink")
+    assert thread.daemon
+    link.finish()
+    link.close()
+    records.close()
+
+
 def test_nothing_is_doubled_whatever_was_noted_as_sent(tmp_path, away):
     spool, records = spooled(tmp_path, [0.1 * k for k in range(8)])
     records.close()
