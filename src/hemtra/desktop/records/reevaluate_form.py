@@ -51,7 +51,8 @@ class ReevaluateForm(QDialog):
         self.plan.setToolTip("The file of a plan; empty for the plan that is open.")
         self.plan.setPlaceholderText(f"the open plan, “{plan.name}”" if plan.sheet else "choose a plan")
         self.which = QComboBox()
-        chosen = bench.lots
+        # as its label says, whatever is chosen in the list meanwhile
+        self._chosen = chosen = _by_time(bench.lots)
         self.which.addItem(f"the {len(chosen)} chosen lots" if len(chosen) != 1 else f"{chosen[0].name} only")
         self.which.addItem("all lots begun on these days")
         self.which.setAccessibleName("lots")
@@ -111,7 +112,7 @@ class ReevaluateForm(QDialog):
     def lots(self) -> tuple[Lot, ...]:
         """Lots that are meant, the oldest first."""
         if self.which.currentIndex() == 0:
-            return _by_time(self._bench.lots)
+            return self._chosen
         since, until = day_of(self.since), day_of(self.until)
         first = -math.inf if since is None else since
         last = math.inf if until is None else next_day(until)
