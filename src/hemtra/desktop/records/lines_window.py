@@ -3,25 +3,34 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import closing
 from dataclasses import dataclass
-from functools import partial
 
-from PySide6.QtCore import Qt, QTimer
-from PySide6.QtGui import QCloseEvent, QColor, QKeyEvent
-from PySide6.QtWidgets import QDialog, QHBoxLayout, QLabel, QPushButton, QTableWidgetItem, QVBoxLayout, QWidget
+from PySide6.QtGui import QColor
+from PySide6.QtWidgets import QWidget
 
-from hemtra.core.errors import HemtraError
 from hemtra.core.text import percent
 from hemtra.desktop.background.tasks import Task, Tasks
+from hemtra.desktop.records.polled_window import PolledWindow
 from hemtra.desktop.widgets import theme
-from hemtra.desktop.widgets.plain_table import plain_table
 from hemtra.storage.records import Records
 from hemtra.storage.records.lines import LineState, all_lines, forget
 from hemtra.storage.records.store import Lot
 from hemtra.storage.records.trends import failures
 
-HEADS = ("line", "computer", "state", "plan", "lot", "parts", "pass", "fails most", "latency", "waiting")
-WIDTHS = (120, 100, 70, 130, 140, 60, 66, 150, 70, 60)
+COLUMNS = (
+    ("line", 120),
+    ("computer", 100),
+    ("state", 70),
+    ("plan", 130),
+    ("lot", 140),
+    ("parts", 60),
+    ("pass", 66),
+    ("fails most", 150),
+    ("latency", 70),
+    ("waiting", 60),
+)
+STATE = 2
 EVERY_MS = 5000
 EMPTY = "No line has written into these records yet. A line says what it does every 5 s while it runs."
 TINTS = {"runs": "passed", "lost": "failed"}
@@ -36,69 +45,44 @@ class ShownLine:
     worst: str
 
 
-class LinesWindow(QDialog):
-    """Looks again by itself as long as it is open."""
+class LinesWindow(PolledWindow):
+    """Lines that are gone for good can be forgotten."""
 
     def __init__(self, records: Callable[[], str], tasks: Tasks, parent: QWidget) -> None:
         """records: where they are; '' where there are none."""
-        super().__init__(parent)
-        self.setObjectName("workspace")
-        self.setWindowTitle("Lines")
-        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        self.resize(min(1020, parent.width() - 40), min(420, parent.height() - 80))
-        self._records, self._tasks = records, tasks
-        self._task: Task | None = None
-        self._alive = True
+        super().__init__("Lines", COLUMNS, "Lines that write into the records", tasks, parent)
+        self._records = records
         self.shown: tuple[ShownLine, ...] = ()
-        self.table = plain_table(HEADS, WIDTHS, "Lines that write into the records")
-        self.message = QLabel(EMPTY)
-        self.message.setWordWrap(True)
-        self.drop = QPushButton("Forget the line")
-        self.drop.setObjectName("action")
-        self.drop.setToolTip("Of a line that is gone for good; its parts stay.")
-        self.drop.clicked.connect(self._forget)
-        self.table.itemSelectionChanged.connect(self._offer)
-        layout, foot = QVBoxLayout(self), QHBoxLayout()
-        foot.addWidget(self.message, 1)
-        foot.addWidget(self.drop)
-        layout.addWidget(self.table, 1)
-        layout.addLayout(foot)
-        self._timer = QTimer(self)
-        self._timer.timeout.connect(self.look)
-        self._timer.start(EVERY_MS)
-        self._offer()
-        self.look()
+        self.message.setText(EMPTY)
+        tip = "Of a line that is gone for good; its parts stay."
+        self.drop = self.button("Forget the line", self._forget, tip)
+        self.begin(EVERY_MS)
 
-    def look(self) -> None:
-        """Ask the records again, unless they still answer the last time."""
-        if self._task is None:
-            self._task = self._tasks.start("Lines", partial(_looked, self._records()), self._seen)
+    def read(self, task: Task) -> tuple[ShownLine, ...]:
+        """See `PolledWindow`."""
+        url = self._records()
+        if not url:
+            return ()
+        with closing(Records(url, create=False)) as records:
+            return _lines(records)
 
-    def _seen(self, found: tuple[ShownLine, ...] | HemtraError) -> None:
-        self._task = None
-        if not self._alive:
-            return
-        if isinstance(found, HemtraError):
-            self.message.setText(str(found))
-            return
+    def take(self, found: tuple[ShownLine, ...]) -> None:
+        """See `PolledWindow`."""
         self.shown = found
         self.message.setText(EMPTY if not found else "Looks again every 5 s.")
-        self.table.setRowCount(len(found))
+        self.fill([_cells(one) for one in found])
         for row, one in enumerate(found):
-            for column, text in enumerate(_cells(one)):
-                item = QTableWidgetItem(text)
-                item.setToolTip(text)
-                if column == HEADS.index("state") and one.line.shown in TINTS:
-                    item.setForeground(QColor(theme.colour(TINTS[one.line.shown])))
-                self.table.setItem(row, column, item)
-        self._offer()
+            item = self.table.item(row, STATE)
+            if item is not None and one.line.shown in TINTS:
+                item.setForeground(QColor(theme.colour(TINTS[one.line.shown])))
 
     @property
     def _chosen(self) -> LineState | None:
         row = self.table.currentRow()
         return self.shown[row].line if 0 <= row < len(self.shown) else None
 
-    def _offer(self) -> None:
+    def offer(self) -> None:
+        """See `PolledWindow`."""
         chosen = self._chosen
         self.drop.setEnabled(chosen is not None and chosen.shown in ("lost", "stopped"))
 
@@ -107,51 +91,25 @@ class LinesWindow(QDialog):
         if chosen is None:
             return
 
-        def work(task: Task) -> tuple[ShownLine, ...] | HemtraError:
-            records = Records(url, create=False)
-            try:
+        def work(task: Task) -> tuple[ShownLine, ...]:
+            with closing(Records(url, create=False)) as records:
                 forget(records, chosen)
-            finally:
-                records.close()
-            return _looked(url, task)
+                return _lines(records)
 
-        self._task = self._tasks.start("Lines", work, self._seen)
-
-    def keyPressEvent(self, event: QKeyEvent) -> None:
-        """Escape closes it; Enter does nothing of its own."""
-        if event.key() == Qt.Key.Key_Escape:
-            self.close()
-
-    def closeEvent(self, event: QCloseEvent) -> None:
-        """Look no more."""
-        self._alive = False
-        self._timer.stop()
-        super().closeEvent(event)
+        self.do(work)
 
 
-def _looked(url: str, task: Task) -> tuple[ShownLine, ...] | HemtraError:
-    if not url:
-        return ()
-    try:
-        records = Records(url, create=False)
-    except HemtraError as error:
-        return error
-    try:
-        newest: dict[tuple[str, str], Lot] = {}
-        for one in records.all_lots():
-            newest.setdefault((one.plan, one.name), one)
-        shown = []
-        for line in all_lines(records):
-            lot = newest.get((line.plan, line.lot))
-            worst = [row for row in failures(records, [lot]) if row.count] if lot is not None else []
-            shown.append(
-                ShownLine(line, f"{worst[0].balloon} {worst[0].name}: {worst[0].count}" if worst else "")
-            )
-        return tuple(shown)
-    except HemtraError as error:
-        return error
-    finally:
-        records.close()
+def _lines(records: Records) -> tuple[ShownLine, ...]:
+    newest: dict[tuple[str, str], Lot] = {}
+    for one in records.all_lots():
+        newest.setdefault((one.plan, one.name), one)
+    shown = []
+    for line in all_lines(records):
+        lot = newest.get((line.plan, line.lot))
+        worst = [row for row in failures(records, [lot]) if row.count] if lot is not None else []
+        text = f"{worst[0].balloon} {worst[0].name}: {worst[0].count}" if worst else ""
+        shown.append(ShownLine(line, text))
+    return tuple(shown)
 
 
 def _cells(one: ShownLine) -> tuple[str, ...]:
