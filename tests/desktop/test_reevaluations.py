@@ -43,6 +43,8 @@ def test_lots_are_reevaluated_in_the_background_and_the_result_opens_later(looki
     form.since.setText("2026-01-13")
     form.since.textEdited.emit("")
     assert form.message.text().startswith("3 lots, 43 parts."), "the large one is of the day before"
+    qtbot.waitUntil(lambda: form.go.geometry().bottom() <= form.height())
+    assert form.message.height() >= form.message.heightForWidth(form.message.width()), "all of it is seen"
     form.until.setText("soon")
     form.until.textEdited.emit("")
     assert form.message.text() == "Write days like 2026-01-31."

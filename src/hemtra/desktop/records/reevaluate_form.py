@@ -139,6 +139,8 @@ class ReevaluateForm(QDialog):
         count = f"{len(lots)} {'lot' if len(lots) == 1 else 'lots'}, {parts} parts."
         self.message.setText(trouble or f"{count} {PROMISE}")
         self.go.setEnabled(not trouble)
+        self._form.activate()
+        self.resize(self.width(), self._form.totalHeightForWidth(self.width()))
 
     def _begin(self) -> None:
         file = self.plan.text().strip()
