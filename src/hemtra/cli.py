@@ -349,10 +349,11 @@ def report(
                 complain(words)
             if wrong:
                 raise typer.Exit(2)
+            note(f"The reports are in {output}.")
         else:
             asked = ReportRequest(names[0] if names else None, part, first)
             report_records(db, asked, output, progress, UNITS[unit])
-    note(f"The report is in {output}.")
+            note(f"The report is in {output}.")
 
 
 @app.command("merge")

@@ -74,9 +74,9 @@ def test_what_another_window_left_is_followed_and_said_once(window, qtbot, tmp_p
     (folder / jobs.LOCK).touch()
     records_of(window).page.deeds.follow_all()
     ended(window, qtbot)
-    assert window.message_bar.text.text() == LOST
+    assert window.message_bar.text.text() == LOST.format(log=folder / jobs.LOG)
     window.session.notifications.clear()
-    assert all_jobs()[0].was_told
+    assert all_jobs()[0].was_announced
     records_of(window).page.deeds.follow_all()
     assert not window.session.tasks.running
 
@@ -90,7 +90,7 @@ def test_closing_the_window_leaves_it_under_way_and_cancel_stops_it(window, qtbo
     deeds.follow_all()
     window.session.tasks.stop()
     assert not (folder / jobs.STOP).exists()
-    assert not all_jobs()[0].was_told
+    assert not all_jobs()[0].was_announced
     deeds.follow_all()
     assert window.session.tasks.running[0].label == "Re-evaluating large"
     window.session.tasks.running[0].cancel()

@@ -47,7 +47,7 @@ def test_a_folder_with_anything_in_it_is_not_taken(tmp_path):
         begin_study(tmp_path / "mine", study())
     assert [p.name for p in (tmp_path / "mine").iterdir()] == ["notes.txt"]
     begin_study(tmp_path / "new", study())
-    with pytest.raises(FileError, match="To go on with the study in it, continue that"):
+    with pytest.raises(FileError, match="To take up the study in it, continue that"):
         begin_study(tmp_path / "new", study())
 
 

@@ -153,14 +153,19 @@ def reopened(records: Records, kept: on_record.KeptReevaluation) -> LotReevaluat
     if lot is None:
         raise HemtraError(f"The lot {kept.lot} is not in these records any more.")
     changed, missing = result["changes"], result["undecided"]
-    parts = numbered_parts(records, lot, [one["part"] for one in (*changed, *missing)])
+    numbers = [one["part"] for one in (*changed, *missing)]
+    parts = numbered_parts(records, lot, numbers)
+    if len(parts) < len(set(numbers)):
+        raise HemtraError(
+            f"Some parts of {kept.lot} are not in these records any more; re-evaluate the lot again."
+        )
     return LotReevaluation(
         lot,
         result["plan"],
         result["by_values"],
         result["by_scans"],
-        tuple(_change(parts[one["part"]], one) for one in changed if one["part"] in parts),
-        tuple((parts[one["part"]], one["reason"]) for one in missing if one["part"] in parts),
+        tuple(_change(parts[one["part"]], one) for one in changed),
+        tuple((parts[one["part"]], one["reason"]) for one in missing),
     )
 
 

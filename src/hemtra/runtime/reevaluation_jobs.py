@@ -28,13 +28,14 @@ from hemtra.runtime.lot_reevaluation import JOBS, LotReevaluation, reevaluate
 from hemtra.storage.files import make_folder, parsed_json, read_text, write_text
 from hemtra.storage.plans import load_plan, save_plan
 from hemtra.storage.records import Records
+from hemtra.storage.records.reevaluations import digest_of
 from hemtra.storage.records.store import Lot
 
 ORDER, PLAN, STATE, LOG = "order.json", "plan.hplan", "state.json", "log.txt"
 """Files of a job: what was ordered, by which plan, what came of it, and messages."""
-LOCK, STOP, TOLD = "lock", "stop", "told"
-"""Marks of a job: locked by its process, asked to stop, its end said in a window."""
-FILES = (ORDER, PLAN, STATE, LOG, LOCK, STOP, TOLD)
+LOCK, STOP, ANNOUNCED = "lock", "stop", "announced"
+"""Marks of a job: locked by its process, asked to stop, its end announced in a window."""
+FILES = (ORDER, PLAN, STATE, LOG, LOCK, STOP, ANNOUNCED)
 LARGEST = 1 << 22
 KEPT = 20
 """Jobs that have ended and stay in the folder."""
@@ -47,11 +48,12 @@ SOON = 1.0
 class Order(BaseModel):
     """What is to be re-evaluated, and where.
 
-    lots: keys and names. on: address of a cluster, “local” for one started here, empty for processes of this
-    computer, of which there are `jobs`. began: s since 1970.
+    digest: of the plan, see `digest_of`. lots: keys and names. on: address of a cluster, “local” for one
+    started here, empty for processes of this computer, of which there are `jobs`. began: s since 1970.
     """
 
     plan: str
+    digest: str = ""
     lots: dict[int, str]
     author: str
     on: str = ""
@@ -87,7 +89,7 @@ class JobState(BaseModel):
         changes, flips = sum(one.changes for one in self.lots), sum(one.flips for one in self.lots)
         if len(self.lots) == 1 and not self.trouble:
             return f"{self.lots[0].lot}: {self.lots[0].words}"
-        count = f"{len(self.lots)} lots were re-evaluated: {changes} parts change, {flips} of them the verdict."
+        count = f"Lots re-evaluated: {len(self.lots)}. Parts that change: {changes}; another verdict: {flips}."
         return f"{count if self.lots else 'No lot was re-evaluated.'} {self.trouble}".rstrip()
 
 
@@ -117,14 +119,19 @@ class Job:
         return False
 
     @property
-    def was_told(self) -> bool:
-        """Whether a window has said how it ended."""
-        return (self.folder / TOLD).exists()
+    def was_announced(self) -> bool:
+        """Whether a window has announced how it ended."""
+        return (self.folder / ANNOUNCED).exists()
 
-    def tell(self) -> None:
-        """Note that its end was said."""
+    def mark_announced(self) -> None:
+        """Note that its end was announced."""
         with suppress(OSError):
-            (self.folder / TOLD).touch()
+            (self.folder / ANNOUNCED).touch()
+
+    @property
+    def log(self) -> Path:
+        """File with what its process printed."""
+        return self.folder / LOG
 
     def stop(self) -> None:
         """Ask it to stop; what it has found is kept, and a later one continues there."""
@@ -154,27 +161,30 @@ def begin(order: Order, plan: Plan, db: str) -> Job:
     """
     for old in [job for job in all_jobs() if not job.is_running][KEPT - 1 :]:
         _remove(old)
-    order = order.model_copy(update={"began": time.time()})
     folder = jobs_folder() / f"{time.strftime('%Y-%m-%d-%H%M%S')}-{os.getpid()}-{time.monotonic_ns()}"
     make_folder(folder)
+    job = Job(folder, order)
     try:
-        process = _started(Job(folder, order), plan, db)
+        save_plan(plan, folder / PLAN)
+        # as the process reads it
+        known = {"digest": digest_of(load_plan(folder / PLAN)), "began": time.time()}
+        job = Job(folder, order.model_copy(update=known))
+        process = _started(job, db)
     except HemtraError:
-        _remove(Job(folder, order))
+        _remove(job)
         raise
     except OSError as error:
-        _remove(Job(folder, order))
+        _remove(job)
         raise HemtraError(f"The re-evaluation cannot be started: {error.strerror}.") from error
     # nobody waits for it; this takes its end from the system where this process is still there
     threading.Thread(target=process.wait, name="re-evaluation", daemon=True).start()
-    return Job(folder, order)
+    return job
 
 
-def _started(job: Job, plan: Plan, db: str) -> subprocess.Popen[bytes]:
+def _started(job: Job, db: str) -> subprocess.Popen[bytes]:
     """The process of a job; it holds the lock before anybody finds it, so that it never seems to have ended."""
     with (job.folder / LOCK).open("wb") as lock, (job.folder / LOG).open("wb") as log:
         fcntl.flock(lock, fcntl.LOCK_EX)
-        save_plan(plan, job.folder / PLAN)
         write_text(job.folder / ORDER, job.order.model_dump_json(indent=1))
         held = lock.fileno()
         process = subprocess.Popen(
@@ -237,7 +247,9 @@ class _Working:
                 lot = known.get(key)
                 if lot is None or lot.name != name:
                     raise HemtraError(f"The lot {name} is not in the records any more.")
-                found = reevaluate(records, lot, plan, partial(self.progress, lot), self.hands, order.author)
+                found = reevaluate(
+                    records, lot, plan, partial(self.progress, lot), self.made_crew, order.author
+                )
                 if found is None:
                     raise KeyboardInterrupt
                 self.take(found)
@@ -250,7 +262,7 @@ class _Working:
         )
         self.keep()
 
-    def hands(self, parts: int) -> Crew:
+    def made_crew(self, parts: int) -> Crew:
         self.crew = crew_for(self.job.order.on or None, self.job.order.jobs, parts)
         return self.crew
 

@@ -24,7 +24,7 @@ LARGEST = 4 * 1024**2
 def begin_study(folder: Path, study: GuidedStudy) -> None:
     """Make the folder of a study. Raises `FileError` where there is anything in it already."""
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
-        more = " To go on with the study in it, continue that." if (folder / STUDY).is_file() else ""
+        more = " To take up the study in it, continue that." if (folder / STUDY).is_file() else ""
         raise FileError(f"{folder.name} is not empty; choose a new folder for the study.{more}")
     make_folder(folder)
     _write(folder, study)

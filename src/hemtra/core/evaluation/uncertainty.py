@@ -51,7 +51,7 @@ DOUBLED = math.sqrt(2.0) - 1.0
 other values doubles."""
 SURELY = 2.0
 """Standard errors from which on a shift of the mean is one."""
-ASTRAY = 4.0
+FAR_OFF = 4.0
 """Standard deviations from which on a value on one copy is not counted."""
 CLEARLY_FASTER = 3.0
 """Excess over proportional growth with the spacing from which on it is no chance."""
@@ -468,7 +468,7 @@ def _scatter(values: FloatArray) -> float:
 def _usual(values: FloatArray) -> FloatArray:
     """Without single ones far off: in a copy, rougher than a scan, something may be found by chance."""
     off = np.abs(values - np.median(values))
-    near = off <= ASTRAY * 1.4826 * np.median(off)
+    near = off <= FAR_OFF * 1.4826 * np.median(off)
     return values[near] if np.count_nonzero(near) > 1 else values
 
 

@@ -109,7 +109,7 @@ class OutlineKind(Kind):
     most_against: float = setting(
         15.0,
         "at most against",
-        "Share of the taught contour that may lie where the surface is seen to go on without an edge. A"
+        "Share of the taught contour that may lie where the surface is seen to continue without an edge. A"
         " mirrored part, or one of another size, matches elsewhere and contradicts there.",
         unit="%",
         ge=0.0,
@@ -167,7 +167,7 @@ class OutlineKind(Kind):
                 f"what lies there is not this part, but mirrored, of another size or another one:"
                 f" {percent(found[0].share)} of the outline match, and on"
                 f" {percent(found[0].against)} of it the surface"
-                " goes on without an edge"
+                " continues without an edge"
             )
         if not matches:
             raise NotMeasured(

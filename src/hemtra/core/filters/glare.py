@@ -117,7 +117,7 @@ def _stand_off(
     found: (n,) these mm, and whether others support a place that stands off by more than `reach`.
 
     The surface is the plane of the median slopes between neighbours and the median height: what glares lies on
-    either side of it alike, so that these hold with more than half of the points astray.
+    either side of it alike, so that these hold with more than half of the points far off.
     """
     rows, cols = z.shape
     off, supported = found

@@ -62,7 +62,7 @@ class Readings:
                     held = cells.get((part, operator, k + 1))
                     if held is None or held.value is None:
                         raise HemtraError(
-                            f"{_named(part, operator, k + 1)} is missing. Measure it, then go on."
+                            f"{_named(part, operator, k + 1)} is missing. Measure it, then continue."
                         )
                     values[i, j, k] = held.value
         return cls(parts, operators, values)

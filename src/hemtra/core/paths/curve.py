@@ -136,7 +136,7 @@ def curve_through(
     """
     count = len(nodes)
     if count < 2:
-        raise NotMeasured("a path needs two nodes or more; click where it goes on")
+        raise NotMeasured("a path needs two nodes or more; click where it continues")
     order = [*range(count), 0] if closed else list(range(count))
     for i, j in itertools.pairwise(order):
         if float(np.hypot(*(nodes[j] - nodes[i]))) < SAME:

@@ -18,7 +18,7 @@ from hemtra.desktop.background.tasks import Task, Tasks
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.models.observe import Signal
 from hemtra.desktop.models.records_bench import RecordsBench
-from hemtra.desktop.records.reevaluate_form import ReevaluateForm, Wish
+from hemtra.desktop.records.reevaluate_form import Choice, ReevaluateForm
 from hemtra.desktop.widgets import units
 from hemtra.desktop.widgets.notifications import Notice, Notifications
 from hemtra.runtime.lot_reevaluation import LotReevaluation, reevaluate, reopened, save_changes
@@ -181,7 +181,7 @@ class RecordActions:
         form.show()
         return form
 
-    def start_reevaluation(self, wish: Wish) -> None:
+    def start_reevaluation(self, choice: Choice) -> None:
         """Start a process that re-evaluates lots, and follow it."""
         records, document = self.records, self._plans.document
         if records is None:
@@ -189,9 +189,9 @@ class RecordActions:
         plan, teacher, db = document.plan, document.teacher, records.url
 
         def work(task: Task) -> Job:
-            wanted = taught_plan(plan, teacher) if wish.plan is None else load_plan(wish.plan)
-            lots = {lot.id: lot.name for lot in wish.lots}
-            order = Order(plan=wanted.name, lots=lots, author=author(), on=wish.on, jobs=wish.jobs)
+            wanted = taught_plan(plan, teacher) if choice.plan is None else load_plan(choice.plan)
+            lots = {lot.id: lot.name for lot in choice.lots}
+            order = Order(plan=wanted.name, lots=lots, author=author(), on=choice.on, jobs=choice.jobs)
             return begin(order, wanted, db)
 
         self._tasks.start("Starting the re-evaluation", work, self.follow)
@@ -200,21 +200,21 @@ class RecordActions:
         """Show progress and outcome of a re-evaluation. Cancel stops it; closing the window does not."""
         names = list(job.order.lots.values())
         label = f"Re-evaluating {names[0] if len(names) == 1 else f'{len(names)} lots'}"
-        self._tasks.start(label, partial(_followed, job), self._tell_reevaluated, background=True)
+        self._tasks.start(label, partial(_followed, job), self._announce, background=True)
 
     def follow_all(self) -> None:
         """Follow what other windows left under way, and say what ended since."""
         for job in all_jobs():
-            if not job.was_told:
+            if not job.was_announced:
                 self.follow(job)
 
-    def _tell_reevaluated(self, job: Job | None) -> None:
+    def _announce(self, job: Job | None) -> None:
         if job is None:
             return
-        job.tell()
+        job.mark_announced()
         state = job.state
         wrong = bool(state.trouble) or not state.ended
-        text = state.words if state.ended else LOST
+        text = state.words if state.ended else LOST.format(log=job.log)
         shown = (("Show", "records.reevaluations"),)
         self._notifications.post(Notice(text, "error" if wrong else "info", shown))
 
@@ -278,7 +278,7 @@ class RecordActions:
             self._notifications.post(Notice(f"Saved as {path}.", "info"))
 
 
-LOST = "The process of the re-evaluation is gone; started again, it continues where it was."
+LOST = "The re-evaluation broke off; {log} may say why. Started again, it continues where it was."
 
 
 def _followed(job: Job, task: Task) -> Job | None:

@@ -29,7 +29,7 @@ from hemtra.storage.settings import files_begin_at, load_settings
 
 
 @dataclass(frozen=True)
-class Wish:
+class Choice:
     """What was chosen. plan: a file, or None for the open plan. on: a cluster, empty for this computer."""
 
     plan: Path | None
@@ -41,7 +41,9 @@ class Wish:
 class ReevaluateForm(QDialog):
     """Enter starts it; Escape leaves it."""
 
-    def __init__(self, bench: RecordsBench, plan: Plan, start: Callable[[Wish], None], parent: QWidget) -> None:
+    def __init__(
+        self, bench: RecordsBench, plan: Plan, start: Callable[[Choice], None], parent: QWidget
+    ) -> None:
         super().__init__(parent)
         self.setObjectName("workspace")
         self.setWindowTitle("Re-evaluate with…")
@@ -145,9 +147,9 @@ class ReevaluateForm(QDialog):
     def _begin(self) -> None:
         file = self.plan.text().strip()
         on, jobs = self.where.currentData()
-        wish = Wish(Path(file).expanduser() if file else None, self.lots, on, jobs)
+        choice = Choice(Path(file).expanduser() if file else None, self.lots, on, jobs)
         self.accept()
-        self._start(wish)
+        self._start(choice)
 
 
 NO_CLUSTER = "To evaluate on other computers, name a cluster in the settings."

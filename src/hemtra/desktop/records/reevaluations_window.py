@@ -40,7 +40,11 @@ class Shown:
         """State of a re-evaluation in a word."""
         if one.ended is not None:
             return "done"
-        return "under way" if any(one.lot_id in job.order.lots for job in self.jobs) else "stopped"
+        return (
+            "under way"
+            if any(one.digest == job.order.digest and one.lot_id in job.order.lots for job in self.jobs)
+            else "stopped"
+        )
 
 
 class ReevaluationsWindow(PolledWindow):

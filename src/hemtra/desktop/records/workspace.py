@@ -77,7 +77,7 @@ class RecordsWorkspace(QWidget):
         self._connect()
         self.refresh_buttons()
 
-    def _lay_out(self) -> None:
+    def _lay_out_bar(self) -> None:
         self.name, self.open_button, self.merge_button = (
             QLabel(),
             QPushButton("Open…"),
@@ -103,9 +103,9 @@ class RecordsWorkspace(QWidget):
         self.reevaluate_button.setToolTip("List what changes when the lot is evaluated with the open plan.")
         self.reevaluate_with_button.setToolTip("Any lots by any plan, here or on a cluster.")
         self.tray_button.setToolTip("Send failed parts with stored scans to the tray.")
-        self.bar = bar = QFrame()
-        bar.setObjectName("panel")
-        row = QHBoxLayout(bar)
+        self.bar = QFrame()
+        self.bar.setObjectName("panel")
+        row = QHBoxLayout(self.bar)
         row.setContentsMargins(12, 6, 12, 6)
         row.setSpacing(10)
         for widget in (
@@ -119,6 +119,10 @@ class RecordsWorkspace(QWidget):
         row.addWidget(self.name, 1)
         for button in (self.open_button, self.merge_button):
             row.addWidget(button)
+
+    def _lay_out(self) -> None:
+        self._lay_out_bar()
+        bar = self.bar
         self.empty = QLabel()
         self.empty.setWordWrap(True)
         self.empty.setAlignment(Qt.AlignmentFlag.AlignCenter)

@@ -46,7 +46,9 @@ class Ribbon(QWidget):
         painter.drawText(14, 18, f"Last {RIBBON} parts")
         painter.setPen(theme.colour("muted"))
         painter.setFont(theme.font(12))
-        hint = "held; Esc: release" if self._bench.is_held else "click a part to hold it; the line goes on"
+        hint = (
+            "held; Esc: release" if self._bench.is_held else "click a part to hold it; the line keeps running"
+        )
         painter.drawText(QRectF(0, 4, self.width() - 14, 20), Qt.AlignmentFlag.AlignRight, hint)
         shown = self._bench.shown
         for index, done in enumerate(self._bench.parts):

@@ -93,7 +93,7 @@ class RunWorkspace(QWidget):
         self.start_button, self.pause_button = QPushButton("Start the line"), QPushButton("Pause")
         self.lot_button = QPushButton("New lot")
         self.source.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
-        self.pause_button.setToolTip("Take no parts until it goes on; those that were taken are finished.")
+        self.pause_button.setToolTip("Take no parts until it continues; those that were taken are finished.")
         self.lot_button.setToolTip("Parts that are finished from now on belong to a new lot.")
         self.start_button.setObjectName("primary")
         self.pause_button.setObjectName("secondary")

@@ -34,7 +34,7 @@ DEEDS: dict[str, tuple[str, str, NodeChange]] = {
     "reverse": ("Reverse", "Reverses the path; swaps left and right.", lambda z, _: reversed_path(z)),
     "close": (
         "Close or open",
-        "A closed path goes on from its last node to its first.",
+        "A closed path continues from its last node to its first.",
         lambda z, _: closed_or_open(z),
     ),
 }
