@@ -11,6 +11,7 @@ from pathlib import Path
 
 from PySide6.QtWidgets import QApplication
 
+from hemtra.desktop.background.garbage import GarbageCollection
 from hemtra.desktop.run.entry import RunEntry
 from hemtra.desktop.shell.window import MainWindow
 from hemtra.desktop.widgets import theme
@@ -20,7 +21,8 @@ from hemtra.storage.settings import load_settings
 
 
 def prepare(application: QApplication) -> None:
-    """Fonts and style; needed once before the first window."""
+    """Fonts, style and collection of garbage; needed once before the first window."""
+    GarbageCollection(application)
     theme.load_fonts()
     theme.use(theme.DARK if load_settings().dark else theme.LIGHT)
     application.setApplicationName("Hemtra")
