@@ -11,22 +11,27 @@ about the belt's way
 against its tag
 ask for?
 asks for balloon
+at the feet
+brightness to reach
 cannot be told:
 click takes it
 cuts it short
 cuts, fills up
 decided by
-do that
 do not pass
+do that
 does not fit together
 earlier in the sheet
+enter ends
 equal pitch
 esc leaves
-enter ends
 evaluated again it differs
 expressions know
+flipped parts
 follows nothing
 goes through the arrangements
+greatest area
+hang the sensor
 how it hangs
 how it turns
 how many parts pass
@@ -40,15 +45,23 @@ judge the lot by
 judged again.csv
 keys and signs
 later in the sheet
+least contrast
 least data
+least share
+least step
 let the encoder make
 level on something flat
 linear, through both
+longest unseen
 look at the part
 look at the path
 look at the records
+look back at what
+look by look
 look into plans
-longest unseen
+looks again
+lost sight
+measure the list by itself
 moving back
 next too early
 no section shows it
@@ -72,6 +85,7 @@ rub over
 run of profiles
 say what the drawing
 scans came of them
+slit flush
 switch off, or on
 take out
 take over
@@ -80,7 +94,9 @@ takes the mount's tilt
 their mean must pass
 there is no picture
 those nearest to trouble
+truly are
 tune the exposure
+until they are let go
 what did not pass
 what follows it is told
 what lines and outputs say
@@ -91,6 +107,7 @@ would flip
 x too large
 y as x
 z too large
+zone: add a piece
 """.strip().split("\n")
 
 

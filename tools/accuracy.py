@@ -130,7 +130,7 @@ mounts turned by up to 1.5° and raised by up to 1.5 mm for levelling; two senso
 axis and off by up to 3 mm in every direction for alignment, the target turned by up to 1°; scales and encoder
 wrong by up to 2 %; 0.01 % of slip and whole counts in five runs over 500 mm.
 
-| | mean | greatest | to reach |
+| | mean | maximum | to reach |
 |---|---:|---:|---:|
 | encoder resolution by runs over a known travel | {np.mean(off):.4f} % | {np.max(off):.4f} % | 0.05 % |
 | levelling: tilt | {1000 * tilt.mean():.2f} m° | {1000 * tilt.max():.2f} m° | 5 m° |
@@ -211,10 +211,10 @@ tilt within 2 m°, as `tests/virtual/test_sensor.py` checks.
 ## With the noise of the Sim 130
 
 One part, {SEEDS} scans with different noise: 8 µm a point, quantised to 1 µm, dropouts on dark specks, spikes
-on shiny ones. The mean of every height stays within 3 µm. Flatness is a greatest minus a least value, so noise
+on shiny ones. The mean of every height stays within 3 µm. Flatness is a maximum minus a minimum, so noise
 only ever adds to it: on a flat flange all of its mean is noise, which the 2 mm cells keep small.
 
-| characteristic | bias | spread of one scan (1 σ) | greatest error |
+| characteristic | bias | spread of one scan (1 σ) | largest error |
 |---|---:|---:|---:|"""
     )
     for row, unit, values in zip(rows, units, found.T, strict=True):

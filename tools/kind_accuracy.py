@@ -16,12 +16,12 @@ print(
 
 Made by `.venv/bin/python tools/kind_accuracy.py > docs/kind-accuracy.md`. Each kind measures an analytic
 surface in a random place, direction and tilt, on a grid of {PITCH} mm; edges are softened by a light spot of
-{BLUR} mm standard deviation. All numbers are measured minus true. Noise-free: the mean and the greatest of
+{BLUR} mm standard deviation. All numbers are measured minus true. Noise-free: the mean and the largest of
 {POSES} poses. With the noise of the Sim 130, {1000 * NOISE:.0f} µm a point, quantised to 1 µm: the mean of
 {SEEDS} poses with other noise each, the spread of one measurement, and by how many standard errors the mean is
 off.
 
-| kind | noise-free | greatest | to reach | with noise | spread (1 σ) | standard errors |
+| kind | noise-free | largest | to reach | with noise | spread (1 σ) | standard errors |
 |---|---:|---:|---:|---:|---:|---:|"""
 )
 for case in CASES:

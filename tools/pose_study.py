@@ -82,7 +82,7 @@ def table(plan: Plan, truth: Callable[[int], float], found: dict[bool, np.ndarra
         if plan.by_profile is None and row.balloon in EXEMPT:
             continue
         low, high = found[False][:, k].T
-        ends = {"": 0} if np.array_equal(low, high, equal_nan=True) else {", least": 0, ", greatest": 1}
+        ends = {"": 0} if np.array_equal(low, high, equal_nan=True) else {", min": 0, ", max": 1}
         if len(ends) > 1 and row.lower is None:
             del ends[", least"]
         for name, end in ends.items():
@@ -124,7 +124,7 @@ any angle, anywhere the view holds it, tilted by up to {LARGEST_TILT:.0f}°; the
 line let it lie. *Exact map*: the true height at every point of the same grid, without sensor, shadow or noise,
 in the first {exact} poses. Values in 1/1000 of the unit (mm, ° or mm³). 6 σ is over the width of the
 limits; for rows with one limit it is 3 σ over its distance from the true value. The text and the count (23 and
-24) are left out. A row of many values, along a path or over many profiles, has the least and the greatest of
+24) are left out. A row of many values, along a path or over many profiles, has the minimum and the maximum of
 them: which of both is the worse changes from pose to pose, and the scatter of that says nothing. Made by
 `python tools/pose_study.py {poses} {exact}`.
 

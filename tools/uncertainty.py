@@ -61,7 +61,7 @@ The uncertainty of the demo plan, worked out once on its reference scan and the 
 carried to other parts by their noise and their edges, as on a running line; and the error of the nominal cover
 in {poses} random poses, tilted by up to 2°, scanned with noise. *Holds*: in how many poses the error is at most
 U = {USUAL_COVERAGE:g} u. *Needed*: what 95 % of the errors stay within. Values in 1/1000 of the unit (mm, ° or
-mm³). Rows of many values count with the worse of their least and greatest. Made by
+mm³). Rows of many values count with the worse of their minimum and maximum. Made by
 `python tools/uncertainty.py {poses}`.
 
 | | | U, median | needed | U / needed | holds | made of |
@@ -92,7 +92,7 @@ mm³). Rows of many values count with the worse of their least and greatest. Mad
 
 Each of the {poses} poses was scanned twice, with other noise. *Scan to scan*: standard deviation between the
 two scans, against the shares of point noise and anchors. *Pose to pose*: root mean square of the errors that
-both scans of a pose have in common, against the shares of spacing, grid phase, unseen area and form floor.
+both scans of a pose have in common, against the shares of spacing, grid phase, unmeasured area and form floor.
 Medians of the stated shares, in 1/1000 of the unit; rows of many values count with the worse of their ends.
 
 | | | scan to scan, stated | measured | pose to pose, stated | measured |

@@ -193,7 +193,7 @@ def thumbnail(
 def scan(
     station: Annotated[Path, typer.Argument(help="A .hstation file.", show_default=False)],
     output: Annotated[Path, typer.Option("--output", "-o", help="The scan file to write.", show_default=False)],
-    part: Annotated[str, typer.Option(help="The virtual part.")] = "rain-pump-cover",
+    part: Annotated[str, typer.Option(help="The simulated part.")] = "rain-pump-cover",
     defect: Annotated[list[str] | None, typer.Option(help="NAME or NAME=SIZE; may be repeated.")] = None,
     seed: Annotated[int, typer.Option(help="Decides variation and noise.", min=0, max=2**32)] = 1,
 ) -> None:
@@ -218,7 +218,7 @@ app.command()(convert)
 def run(
     plan: PlanPath,
     station: Annotated[
-        Path | None, typer.Option(help="A .hstation file: its virtual line, I/O module and scans to keep.")
+        Path | None, typer.Option(help="A .hstation file: its simulated line, I/O module and scans to keep.")
     ] = None,
     watch: Annotated[Path | None, typer.Option(metavar="DIR", help="Inspect scans that arrive.")] = None,
     replay: Annotated[Path | None, typer.Option(metavar="DIR", help="Inspect the scans of a folder.")] = None,

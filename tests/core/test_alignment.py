@@ -157,7 +157,7 @@ def test_the_seam_on_a_plate():
     assert seam.step == pytest.approx(0.03 + 0.01 * 4.95, abs=1e-5)
     assert seam.tilt == pytest.approx(np.degrees(np.arctan(0.01)), abs=1e-4)
     assert seam.points == 40 * 20
-    with pytest.raises(NotMeasured, match="nothing in common"):
+    with pytest.raises(NotMeasured, match="no data in common"):
         seam_between(left, HeightMap(half(whole, 80, 100)[0], dx=0.1, dy=0.2))
 
 

@@ -15,14 +15,14 @@ def test_the_target_is_reached_wherever_it_can_be(grey_per_exposure, target):
     wanted = target / grey_per_exposure
     assert tuned.reached
     assert tuned.time == pytest.approx(wanted, rel=NEAR_ENOUGH)
-    assert "reaches brightness" in tuned.message
+    assert "reaches intensity" in tuned.message
 
 
 def test_what_cannot_become_bright_or_dark_enough_says_so():
     dark = tune(lambda time: 4.0 * time, 120, longest=5.0)
     assert not dark.reached
     assert dark.time == 5.0
-    assert "stops at its longest, 5.00 ×, with brightness 20 of 120" in dark.message
+    assert "stops at its longest, 5.00 ×, with intensity 20 of 120" in dark.message
     glare = tune(lambda time: 255.0, 120, longest=5.0)
     assert not glare.reached
     assert "above 120" in glare.message

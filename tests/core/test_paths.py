@@ -130,7 +130,7 @@ def test_a_path_zone_keeps_its_form_wherever_it_lies():
 
 def test_a_path_beside_the_scan_is_told_apart_from_one_that_leaves_it():
     data = HeightMap(np.zeros((100, 100), np.float32), dx=0.1, dy=0.1)
-    with pytest.raises(OffScan, match="beside the scan"):
+    with pytest.raises(OffScan, match="outside the scan"):
         PathKind().evaluate(StepContext(data, PathZone.through(np.array([(50, 50), (70, 50.0)]))))
     half = PathKind().evaluate(StepContext(data, PathZone.through(np.array([(5, 5), (25, 5.0)]))))
     assert half.value.curve.length == pytest.approx(20)

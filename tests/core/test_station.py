@@ -129,9 +129,9 @@ COVER = BudgetRequest(part_width=120.0, part_length=80.0, lowest=-6.0, highest=8
         (changed("sensor", stand_off=150.0), BudgetRequest(part_width=120.0), "wide"),
         (changed("sensor", x=8.0), COVER, "out of the view"),
         (changed("sensor", x=5.5), COVER, "beside the part"),
-        (changed("sensor", stand_off=260.0), BudgetRequest(lowest=-6.0), "delivered"),
-        (changed("sensor.band", z_low=1, z_high=9), BudgetRequest(lowest=-6.0), "delivered"),
-        (changed("sensor.band", z_high=5), COVER, "delivered"),
+        (changed("sensor", stand_off=260.0), BudgetRequest(lowest=-6.0), "are measured"),
+        (changed("sensor.band", z_low=1, z_high=9), BudgetRequest(lowest=-6.0), "are measured"),
+        (changed("sensor.band", z_high=5), COVER, "are measured"),
         (changed("trigger", length=400.0), BudgetRequest(), "longer than"),
         (changed("trigger", delay=85.0), COVER, "behind the part's front"),
         (changed("trigger", length=100.0), COVER, "before the part does"),
@@ -199,7 +199,7 @@ def test_nothing_in_view_gives_no_absurd_numbers():
     budget = scan_budget(station, [SIM_130], BudgetRequest(lowest=-6.0))
     assert {row.label: row.value for row in budget.rows}["margin"] == "–"
     assert not any("inf" in row.value or "nan" in row.value for row in budget.rows)
-    assert any("delivered" in w.text for w in budget.warnings)
+    assert any("are measured" in w.text for w in budget.warnings)
 
 
 def test_inches_are_for_display_only():

@@ -199,7 +199,7 @@ def test_parts_that_flip_are_listed_and_the_edit_can_be_taken_back(demo, qtbot, 
     truly = {p.name for p in demo.session.bench.tray.parts if p.agrees is False}
     assert flipped
     assert flipped == truly, "before the edit all agreed"
-    assert panel.flips.text().startswith(f"{len(flipped)} flipped:")
+    assert panel.flips.text().startswith(f"{len(flipped)} changed:")
     qtbot.mouseClick(panel.flips, LEFT)
     settled(demo)
     assert demo.session.bench.tray.agreement == (5, 5)

@@ -40,7 +40,7 @@ def test_every_page_and_heading_that_a_widget_asks_for_is_there(window):
         ("station", "station.md", "Set up a station"),
         ("plan", "plan.md", "Make a plan"),
         ("run", "line.md", "Run a line"),
-        ("records", "look-back.md", "Look back"),
+        ("records", "look-back.md", "Review records"),
     ],
 )
 def test_f1_opens_the_page_of_the_workspace(window, workspace, page, title):

@@ -64,7 +64,7 @@ def test_a_click_on_the_wrong_thing_says_what_to_click(demo, settled):
     demo.workspaces["plan"].workspace.stage.place_picked.emit(24.0, -16.0)
     settled(demo)
     assert demo.message_bar.text.text().startswith(
-        "There is level ground where you clicked; click inside a hole"
+        "There is flat surface where you clicked; click inside a hole"
     )
     demo.trigger("characteristic.formula")
     settled(demo)

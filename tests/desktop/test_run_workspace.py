@@ -199,9 +199,9 @@ def test_a_condition_is_typed_and_what_it_cannot_be_is_said(line, form, qtbot):
     field.setFocus()
     field.selectAll()
     qtbot.keyClicks(field, "boss > 3")
-    assert "nothing a signal knows" in form.wrong[0].text(), "while it is typed"
+    assert "not a variable of a signal" in form.wrong[0].text(), "while it is typed"
     qtbot.keyClick(field, Qt.Key.Key_Return)
-    assert "nothing a signal knows" in form.message.text()
+    assert "not a variable of a signal" in form.message.text()
     retype(qtbot, form.rows[1]["line"], "0")
     assert "igital line 0 is used twice" in form.message.text()
     form.rows[0]["unknown"].click()
@@ -334,7 +334,7 @@ def test_wrong_pins_take_longer_each_time_and_a_lock_that_is_gone_is_no_open_doo
     assert gone.locked
     assert "unlock --forgotten" in gone.unlock("2580")
     (tmp_path / LOCK_FILE).write_text("[" * 50_000)
-    assert "gone or damaged" in lock().unlock("2580")
+    assert "missing or damaged" in lock().unlock("2580")
     assert gone.locked
 
 

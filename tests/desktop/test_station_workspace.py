@@ -304,7 +304,7 @@ def test_exposure_is_tuned_until_the_part_is_bright_enough(at_station, qtbot):
     task.target.setText("60")
     qtbot.mouseClick(task.look, LEFT)
     qtbot.waitUntil(lambda: task.tuned is not None, timeout=20_000)
-    assert "reaches brightness" in task.message.text()
+    assert "reaches intensity" in task.message.text()
     at_station.grab()
     qtbot.mouseClick(task.take, LEFT)
     exposure = at_station.session.station_bench.document.value.sensor.exposure

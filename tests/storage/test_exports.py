@@ -282,7 +282,7 @@ def test_a_workbook_opens_with_numbers_times_and_harmless_text(records, tmp_path
     assert (rise["balloon"], rise["unit"], rise["nominal"], rise["lower"]) == ("1", "mm", None, 0.1)
     assert (rise["measured"], rise["not measured"]) == (2, 1)
     assert rise["mean"] == pytest.approx(0.55)
-    assert (rise["least"], rise["greatest"]) == (0.2, 0.9)
+    assert (rise["minimum"], rise["maximum"]) == (0.2, 0.9)
     assert rise["Ppk"] == pytest.approx((0.3 - 0.55) / (3 * 0.7 / 2**0.5))
 
 

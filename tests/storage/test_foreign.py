@@ -84,7 +84,7 @@ def test_a_png_has_its_spacing_from_its_pixels_a_metre(tmp_path):
     Image.fromarray(TICKS.astype(np.uint16)).save(path, dpi=(25.4 / DX, 25.4 / DY))
     shows(load_scan(path, unit="um", scale=1.0), atol=5e-4)
     Image.fromarray(np.zeros((4, 5, 3), np.uint8)).save(path)
-    with pytest.raises(FileError, match="picture in colours"):
+    with pytest.raises(FileError, match="colour or palette image"):
         load_scan(path, dx=1, dy=1, scale=1)
 
 

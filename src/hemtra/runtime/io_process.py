@@ -62,8 +62,8 @@ def started(io: IoBlock) -> IoProcess | None:
         return None
     if not is_loopback(io.host):
         raise HemtraError(
-            f"The station asks for a simulated I/O module at {io.host}, where other computers reach it, which a"
-            f" station file may not open by itself. Start it yourself: hemtra io-module --host {io.host} --port"
+            f"The station has a simulated I/O module at {io.host}, where other computers reach it, which a"
+            f" station file may not open. Start it with: hemtra io-module --host {io.host} --port"
             f" {io.port}."
         )
     command = [sys.executable, "-m", "hemtra", "io-module", "--host", io.host, "--port", str(io.port)]

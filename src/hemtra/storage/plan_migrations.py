@@ -20,18 +20,18 @@ NOTES: Mapping[str, str] = {
     "parallelism": "Takes all points of the surface or edge, no longer those of the fitted plane or line.",
     "straightness": "What three places beside each other show counts in full; 95 % of the edge must be seen.",
     "roundness": "What three places beside each other show counts in full; 95 % of the rim must be seen.",
-    "width": "Least and greatest are local sizes from place to place, no longer those of the fitted lines.",
+    "width": "Minimum and maximum are local sizes from point to point, no longer those of the fitted lines.",
     "spot": "Highest and lowest take all points but isolated ones; the very extreme is no longer dropped.",
     "extreme": "Isolated points are left out.",
-    "island": "Small unseen patches are filled from their rims, larger ones leave room on both sides"
+    "island": "Small patches without data are filled from their rims, larger ones leave room on both sides"
     " of the value.",
     "fill-share": "Counts the whole zone; what was not seen leaves room on both sides of the value.",
     "along": "What is missing has no width, height and area; stretches over 2 mm that were not seen are not"
     " measured.",
-    "continuity": "Ends of breaks are looked for between sections.",
+    "continuity": "Ends of breaks are searched for between sections.",
     "seam": "A closed gap is 0, and depth that is seen is no longer bridged.",
     "trim": "Depth that is seen is no longer bridged.",
-    "groove": "Where there is none, its depth of nothing counts; with its floor unseen it is not measured.",
+    "groove": "A groove that is absent has depth 0; with no data on its floor it is not measured.",
     "arc": "Outliers on one side no longer pull it; half of its stretch must hold data.",
     "profile-line": "Five points and half of its stretch must hold data.",
     "profile-level": "Half of its stretch must hold data.",

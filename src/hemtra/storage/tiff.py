@@ -51,7 +51,7 @@ def _read(path: Path, wanted: int | None) -> Scan | Raster:
                 page: Any = file.pages[number]
                 shape, dtype = page.shape, page.dtype
                 if len(shape) != 2 or dtype is None or dtype.kind not in "iuf":
-                    raise FileError(f"{path.name} holds no heights but a colour picture; export one channel.")
+                    raise FileError(f"{path.name} is a colour image without heights; export one channel.")
                 if shape[0] * shape[1] > MOST_POINTS:
                     raise FileError(f"{path.name} declares {shape[1]} × {shape[0]} points; that is too many.")
                 ours, says = _described(page), _said(page)

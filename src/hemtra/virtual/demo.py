@@ -38,9 +38,7 @@ STATION = Station(
 SIGNALS = (
     Digital(name="Reject gate", line=0, when="not_passed", delay=600.0, pulse=150.0),
     Digital(name="Part good", line=1, when="passes"),
-    Digital(
-        name="Look at the bead", line=2, when="fails_18 or fails_19 or fails_20 or fails_21", unknown=False
-    ),
+    Digital(name="Check the bead", line=2, when="fails_18 or fails_19 or fails_20 or fails_21", unknown=False),
     Analogue(name="Hub height", line=0, balloon=6, low=7.85, high=8.15),
 )
 DOOR_STATION = Station(

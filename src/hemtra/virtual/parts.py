@@ -123,7 +123,7 @@ def part_named(name: str, seed: int, defects: Sequence[str] = ()) -> Part:
         return make_runner(seed, dict(parse_defect(text) for text in defects))
     if name != DOOR_NAME:
         known = f"{COVER_NAME}, {RUNNER_NAME} and {DOOR_NAME}"
-        raise HemtraError(f"There is no virtual part “{name}”; there are {known}.")
+        raise HemtraError(f"There is no simulated part “{name}”; there are {known}.")
     if defects:
         raise HemtraError(f"The {DOOR_NAME} has no defects.")
     return door_frame(seed)

@@ -92,13 +92,13 @@ def drawn_runner_plan() -> Plan:
         _on("upper-web", "Upper web", "profile-line", (-16.0, 8.0, 7.2, 3.0), Follow(x="left-hem")),
         _on("lower-web", "Lower web", "profile-level", (-5.2, 2.0, 3.6, 1.6), left),
         _on("left-groove", "Left groove", "groove", (-16.0, 7.6, 6.0, 2.0), left, at=60.0),
-        _on("left-ball", "Left ball groove", "arc", (-16.0, 7.4, 2.4, 1.4), left),
+        _on("left-ball", "Left round groove", "arc", (-16.0, 7.4, 2.4, 1.4), left),
         _on("right-groove", "Right groove", "groove", (16.15, 1.7, 6.0, 2.0), right, at=60.0),
         _on("lip", "Lip", "profile-line", (-9.13, 4.45, 1.2, 2.8), left),
         _on("bend", "Outer bend", "arc", (-10.8, 7.1, 2.3, 1.9), left),
-        _on("slit-left", "Left side of the slit", "arc", (-2.43, 1.65, 0.74, 1.0), left),
+        _on("slit-left", "Left side of the gap", "arc", (-2.43, 1.65, 0.74, 1.0), left),
         _on("slit-edge", "Edge of the cage", "profile-edge", (0.1, -2.0, 2.4, 9.0), left, change="rises"),
-        _on("slit-right", "Right side of the slit", "arc", (0.43, 1.85, 0.74, 1.4), cage),
+        _on("slit-right", "Right side of the gap", "arc", (0.43, 1.85, 0.74, 1.4), cage),
     ]
     across = {"along": "x"}
     quantities = [
@@ -117,8 +117,8 @@ def drawn_runner_plan() -> Plan:
         _of("offset", "Web offset", "distance", start="lower-web", end="upper-web"),
         _of("lip-angle", "Lip angle", "angle", {"take": "obtuse"}, line="lip", to="upper-web"),
         _of("bend-radius", "Outer bend radius", "radius", of="bend"),
-        _of("slit-gap", "Slit", "gap", left="slit-left", right="slit-right"),
-        _of("slit-flush", "Slit flush", "gap", {"take": "flush"}, left="slit-left", right="slit-right"),
+        _of("slit-gap", "Gap", "gap", left="slit-left", right="slit-right"),
+        _of("slit-flush", "Gap flush", "gap", {"take": "flush"}, left="slit-left", right="slit-right"),
         _of("hems", "Distance of the hems", "distance", across, start="left-hem", end="right-hem"),
     ]
     return Plan(
@@ -139,8 +139,8 @@ def _sheet(steps: list[str]) -> tuple[Characteristic, ...]:
         ("Web offset", 6.0, 0.1, "worst"),
         ("Lip angle", 105.0, 1.5, "mean"),
         ("Outer bend radius", 2.5, 0.2, "mean"),
-        ("Slit", 2.0, 0.2, "worst"),
-        ("Slit flush", 0.1, 0.1, "mean"),
+        ("Gap", 2.0, 0.2, "worst"),
+        ("Gap flush", 0.1, 0.1, "mean"),
         ("Distance of the hems", 40.0, 0.4, "each"),
     ]
     return tuple(

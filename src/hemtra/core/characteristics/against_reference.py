@@ -33,9 +33,9 @@ class SurfaceDeviationKind(Kind):
     take: Literal["greatest", "percentile", "range", "beyond"] = setting(
         "greatest",
         "take",
-        "The greatest difference either way, one that a share of the cells stays within, the range from the"
-        " lowest to the highest, or the share of cells beyond a limit.",
-        choices={"beyond": "share beyond a limit"},
+        "The largest difference either way, one that a percentage of the cells stays within, the range from the"
+        " lowest to the highest, or the percentage of cells beyond a limit.",
+        choices={"greatest": "largest difference", "beyond": "percentage beyond a limit"},
     )
     percentile: float = setting(
         95.0,

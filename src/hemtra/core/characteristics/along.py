@@ -32,12 +32,12 @@ WHATS = {
 TAKES = {
     "each": "on every section",
     "mean": "mean",
-    "least": "least",
-    "greatest": "greatest",
+    "least": "minimum",
+    "greatest": "maximum",
     "deviation": "standard deviation",
     "range": "range",
     "taper": "taper over 100 mm",
-    "share": "share in limits",
+    "share": "percentage in limits",
     "stretch": "longest stretch out of limits",
 }
 LIMITED = ("share", "stretch")
@@ -62,7 +62,7 @@ class AlongKind(Kind):
     ] = setting("width", "size", "Which of its sizes.", choices=WHATS)
     take: Literal["each", "mean", "least", "greatest", "deviation", "range", "taper", "share", "stretch"] = (
         setting(
-            "each", "take", "Each section is evaluated by itself, or one number of all of them.", choices=TAKES
+            "each", "take", "Each section is evaluated on its own, or one value for all of them.", choices=TAKES
         )
     )
     from_nodes: bool = setting(
@@ -93,7 +93,7 @@ class AlongKind(Kind):
     )
     least_measured: float = setting(
         95.0,
-        "least measured",
+        "minimum measured",
         "Minimum percentage of sections measured; below it the value is NOT MEASURED.",
         unit="%",
         gt=0.0,

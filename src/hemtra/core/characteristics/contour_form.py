@@ -91,8 +91,8 @@ class _Profiled(Kind):
     cell: float = setting(
         1.0,
         "mean over",
-        "The median over pieces of this length counts, so that noise is not taken for form; what three places"
-        " beside each other show beyond that counts all the same.",
+        "The median over stretches of this length counts, so that noise is not taken for form. What three"
+        " neighbouring points show beyond that still counts.",
         unit="mm",
         gt=0.0,
         le=100.0,
@@ -109,8 +109,8 @@ class _Profiled(Kind):
             raise NotMeasured(f"it was seen at {along.size} places, and form needs {FEWEST}")
         middle, (low, high) = pieces(along, off, self.cell)
         if middle.size < 3:
-            raise NotMeasured("it is too short for pieces of that length; average over less")
-        facts = (("farthest", f"{max(-low, high):.4f} mm"), ("pieces", str(middle.size)))
+            raise NotMeasured("it is too short for stretches of that length; average over less")
+        facts = (("farthest", f"{max(-low, high):.4f} mm"), ("stretches", str(middle.size)))
         return Outcome(Number(high - low, "mm", at), facts)
 
     def explain(self, given: StepContext, outcome: Outcome) -> Evidence:

@@ -30,12 +30,12 @@ class PlaneDistanceKind(Kind):
     at: Literal["middle", "least", "greatest"] = setting(
         "middle",
         "taken at",
-        "Where it is taken: planes that are not parallel are nearer to each other at one end. Least and"
-        " greatest are those within the zone of the plane.",
+        "Where it is taken: planes that are not parallel are closer at one end. Minimum and"
+        " maximum are those within the zone of the plane.",
         choices={
             "middle": "the middle of the plane",
-            "least": "the least distance",
-            "greatest": "the greatest distance",
+            "least": "the minimum distance",
+            "greatest": "the maximum distance",
         },
     )
 
@@ -46,7 +46,7 @@ class PlaneDistanceKind(Kind):
         facts = [("angle", f"{plane.angle_to(datum):.3f}°")]
         if isinstance(plane, FittedPlane):
             ends = [datum.distance(corner) for corner in _corners(plane)]
-            facts += [("least", f"{min(ends):.3f} mm"), ("greatest", f"{max(ends):.3f} mm")]
+            facts += [("minimum", f"{min(ends):.3f} mm"), ("maximum", f"{max(ends):.3f} mm")]
         return Outcome(Number(datum.distance(point), "mm", point), tuple(facts))
 
     def explain(self, given: StepContext, outcome: Outcome) -> Evidence:

@@ -92,9 +92,9 @@ class WidthKind(Kind):
         "mean",
         "take",
         "The mean of what both edges have in common; the distance of two parallel lines through all of both by"
-        " least squares (GG, ISO 14405-1); or the least or greatest local size, from place to place across"
+        " least squares (GG, ISO 14405-1); or the minimum or maximum local size, from point to point across"
         " (two-point size, LP).",
-        choices={"fit": "least squares"},
+        choices={"fit": "least squares", "least": "minimum", "greatest": "maximum"},
     )
     counted: Literal["lateral", "space"] = setting(
         "lateral",
@@ -105,8 +105,8 @@ class WidthKind(Kind):
     )
     least_seen: float = setting(
         95.0,
-        "least seen",
-        "Share of both edges that must be seen for the least or greatest local size.",
+        "minimum data",
+        "Percentage of both edges that must have data for the minimum or maximum local size.",
         unit="%",
         when={"take": ("least", "greatest")},
         ge=0.0,
@@ -120,7 +120,7 @@ class WidthKind(Kind):
         value, at = float(widths.mean()), Point(*(float(c) for c in middle))
         local = self._local(given)
         low, high = (widths.min(), widths.max()) if local is None else (local[1].min(), local[1].max())
-        facts = (("least", f"{low:.3f} mm"), ("greatest", f"{high:.3f} mm"))
+        facts = (("minimum", f"{low:.3f} mm"), ("maximum", f"{high:.3f} mm"))
         if self.take == "fit":
             value = self._apart(given)
         elif self.take != "mean":
@@ -228,9 +228,9 @@ class GapKind(Kind):
     take: Literal["least", "lateral", "depth", "flush"] = setting(
         "lateral",
         "take",
-        "The least clearance, its part along the surface, the height of the second side above the first, or"
+        "The minimum clearance, its part along the surface, the height of the second side above the first, or"
         " the clearance so deep below the surface.",
-        choices={"least": "least clearance", "lateral": "along the surface", "depth": "at a depth"},
+        choices={"least": "minimum clearance", "lateral": "along the surface", "depth": "at a depth"},
     )
     depth: float = setting(
         0.5,
@@ -332,8 +332,8 @@ class ParallelismKind(Kind):
     cell: float = setting(
         2.0,
         "mean over",
-        "Heights are averaged over cells, and places along an edge over pieces, of this size, so that noise is"
-        " not taken for form. Deviations larger than the noise still count in full.",
+        "Heights are averaged over cells, and points along an edge over stretches, of this size, so that noise"
+        " is not taken for form. Deviations larger than the noise still count in full.",
         unit="mm",
         gt=0.0,
         le=100.0,

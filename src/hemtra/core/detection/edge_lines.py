@@ -34,7 +34,7 @@ PICKS: Mapping[str, str] = {
     "nearest": "nearest the middle",
 }
 _PICK = {"strongest": STRONGEST, "first": FIRST, "last": LAST, "nearest": NEAREST}
-WALLS: Mapping[str, str] = {"top": "top", "half": "half height", "foot": "foot"}
+WALLS: Mapping[str, str] = {"top": "top", "half": "half height", "foot": "toe"}
 _WALL = {"top": TOP, "half": HALF, "foot": FOOT}
 LOOK = 8.0
 """Search distance for the lower surface behind an edge with an occlusion, mm."""

@@ -88,7 +88,7 @@ def floor_text(floor: float, row: Characteristic) -> str:
     message = f"a perfect part would read {floor:.3f} mm at this spacing and noise"
     if row.upper is None or row.upper >= TIMES * floor:
         return message
-    return f"{message}, too near to the limit: {TIMES:g} times that would be {TIMES * floor:.3f} mm"
+    return f"{message}, too close to the limit: {TIMES:g} times that would be {TIMES * floor:.3f} mm"
 
 
 def _drawn(data: HeightMap, zone: AnyZone, shape: Plane | Line | Circle, draw: int) -> HeightMap:

@@ -23,7 +23,7 @@ from hemtra.core.zones.zone import AnyZone
 
 MOST_AT_ONCE = 4_000_000
 """Points of a zone taken at once; longer runs go in pieces, so that memory stays small."""
-ON_MAPS = "it looks on height maps, and this plan takes a part profile by profile; measure on its profiles"
+ON_MAPS = "it measures on height maps, and this plan inspects profile by profile; measure on its profiles"
 PLACING = ("x", "z")
 """The axes on which a zone on a profile can follow."""
 

@@ -155,7 +155,7 @@ class AlongPath(Kind):
     settle: float = setting(
         2.0,
         "median over",
-        "Stretch of the path over which a size is the median, so that specks do not decide; 0 for none.",
+        "Stretch of the path over which a size is the median, so that single points do not decide; 0 for none.",
         unit="mm",
         ge=0.0,
         le=50.0,

@@ -49,7 +49,7 @@ class ArcKind(SectionFeature):
 
     least_span: float = setting(
         30.0,
-        "least span",
+        "minimum span",
         "Part of the circle that must be seen for its radius to be trusted.",
         unit="°",
         ge=1.0,

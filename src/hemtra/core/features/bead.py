@@ -59,7 +59,9 @@ class BeadKind(AlongPath):
         "stands",
         "Above its base as a bead, or below as a groove.",
     )
-    least_height: float = setting(0.3, "least height", "Lower beads are ignored.", unit="mm", gt=0.0, le=1000.0)
+    least_height: float = setting(
+        0.3, "minimum height", "Lower beads are ignored.", unit="mm", gt=0.0, le=1000.0
+    )
     base: Literal["line", "step", "curve", "plane"] = setting(
         "line",
         "base",
@@ -79,7 +81,7 @@ class BeadKind(AlongPath):
         "foot",
         "edges",
         "Where its flanks meet the base, at a level above it, or at a share of its height.",
-        choices={"foot": "at the feet", "level": "at a level", "share": "at a share of its height"},
+        choices={"foot": "at the toes", "level": "at a level", "share": "at a share of its height"},
     )
     level: float = setting(
         0.2, "level", "Above the base.", unit="mm", when={"edges": ("level",)}, gt=0.0, le=1000.0
@@ -96,7 +98,7 @@ class BeadKind(AlongPath):
     bridge: float = setting(
         1.0,
         "hidden flank",
-        "A shadow on its flank that is no longer is bridged; with a longer one its foot is not seen.",
+        "A shadow on its flank that is no longer is bridged; with a longer one its toe is not visible.",
         unit="mm",
         ge=0.0,
         le=20.0,

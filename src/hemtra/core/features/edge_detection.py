@@ -26,7 +26,8 @@ class SeenBySteps(Kind, ABC):
     on: Literal["height", "brightness"] = setting(
         "height",
         "seen by",
-        "Steps of the surface, or of its brightness, as of something printed.",
+        "Steps of the surface, or of its intensity, as of a printed mark.",
+        choices={"brightness": "intensity"},
     )
     wall: Literal["top", "half", "foot"] = setting(
         "half",
@@ -38,7 +39,7 @@ class SeenBySteps(Kind, ABC):
     )
     least_step: float = setting(
         0.3,
-        "least step",
+        "minimum step",
         "Steps lower than this do not count.",
         unit="mm",
         when={"on": ("height",)},
@@ -47,16 +48,16 @@ class SeenBySteps(Kind, ABC):
     )
     least_contrast: float = setting(
         30.0,
-        "least contrast",
-        "Differences of brightness smaller than this do not count; the scale goes to 255.",
+        "minimum contrast",
+        "Differences of intensity smaller than this do not count; the scale goes to 255.",
         when={"on": ("brightness",)},
         gt=0.0,
         le=255.0,
     )
     least_seen: float = setting(
         50.0,
-        "least seen",
-        "Share of the lines looked along that must show it.",
+        "minimum data",
+        "Percentage of the search lines that must show it.",
         unit="%",
         ge=0.0,
         le=100.0,

@@ -34,7 +34,7 @@ class ExtremeKind(Kind):
     revision: ClassVar = 2
     inputs: ClassVar = {
         "section": Input(
-            Cut, "on", "The section it lies on; without one it is looked for in the zone.", optional=True
+            Cut, "on", "The section it lies on; without one it is searched for in the zone.", optional=True
         ),
         **DATA,
     }

@@ -42,8 +42,8 @@ class GrooveKind(SectionFeature):
     side: Literal["groove", "ridge"] = setting("groove", "is a", "Whether it goes down or stands up.")
     shoulder: float = setting(
         20.0,
-        "ground",
-        "Share of the zone at either end that is the ground beside it.",
+        "base",
+        "Share of the zone at either end that is the base beside it.",
         unit="%",
         ge=2.0,
         le=45.0,
@@ -51,18 +51,20 @@ class GrooveKind(SectionFeature):
     floor: Literal["deepest", "flat"] = setting(
         "deepest",
         "its floor is",
-        "The deepest points, as of a ball groove; or all that lies nearly as deep, where noise adds nothing.",
+        "The deepest points, as of a round groove; or all points nearly as deep, so that noise adds nothing.",
         choices={"deepest": "the deepest points"},
     )
     at: float = setting(
         50.0,
         "width at",
-        "Depth, as a share of the whole, at which the width is taken; 0 is the ground.",
+        "Depth, as a share of the whole, at which the width is taken; 0 is the base.",
         unit="%",
         ge=1.0,
         le=99.0,
     )
-    least_depth: float = setting(0.1, "least depth", "What is shallower is none.", unit="mm", gt=0.0, le=1000.0)
+    least_depth: float = setting(
+        0.1, "minimum depth", "Shallower grooves are ignored.", unit="mm", gt=0.0, le=1000.0
+    )
 
     def measure(
         self, x: FloatArray, z: FloatArray, inside: BoolArray, middle: FloatArray, fine: int = 1

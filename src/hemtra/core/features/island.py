@@ -89,8 +89,8 @@ class IslandKind(Kind):
     side: Literal["above", "below", "brightness"] = setting(
         "above",
         "lies",
-        "Whether the island stands above the level, lies below it, or differs in brightness.",
-        choices={"above": "above a level", "below": "below a level", "brightness": "in a brightness range"},
+        "Whether the island stands above the level, lies below it, or differs in intensity.",
+        choices={"above": "above a level", "below": "below a level", "brightness": "in an intensity range"},
     )
     level: float = setting(
         0.5,
@@ -102,18 +102,18 @@ class IslandKind(Kind):
         le=1000.0,
     )
     darkest: float = setting(
-        0.0, "from", "Brightness it has at least, 0 to 255.", when={"side": ("brightness",)}, ge=0.0, le=255.0
+        0.0, "from", "Minimum intensity, 0 to 255.", when={"side": ("brightness",)}, ge=0.0, le=255.0
     )
     brightest: float = setting(
-        255.0, "to", "Brightness it has at most, 0 to 255.", when={"side": ("brightness",)}, ge=0.0, le=255.0
+        255.0, "to", "Maximum intensity, 0 to 255.", when={"side": ("brightness",)}, ge=0.0, le=255.0
     )
-    least_area: float = setting(1.0, "least area", "Smaller regions are ignored.", unit="mm²", ge=0.0, le=1e6)
+    least_area: float = setting(1.0, "minimum area", "Smaller regions are ignored.", unit="mm²", ge=0.0, le=1e6)
     greatest_area: float = setting(
-        1e6, "greatest area", "Regions larger than this are none.", unit="mm²", gt=0.0, le=1e9
+        1e6, "maximum area", "Regions larger than this are none.", unit="mm²", gt=0.0, le=1e9
     )
     least_height: float = setting(
         0.0,
-        "least height",
+        "minimum height",
         "Regions whose mean height over the base, or depth below it, is less are none.",
         unit="mm",
         when={"side": ("above", "below")},
@@ -122,7 +122,7 @@ class IslandKind(Kind):
     )
     greatest_height: float = setting(
         1000.0,
-        "greatest height",
+        "maximum height",
         "Regions whose mean height over the base, or depth below it, is more are none.",
         unit="mm",
         when={"side": ("above", "below")},
@@ -131,7 +131,7 @@ class IslandKind(Kind):
     )
     least_fill: float = setting(
         0.0,
-        "least fill",
+        "minimum fill",
         "Share of the rectangle about it that a region fills; long bent ones fill little.",
         unit="%",
         ge=0.0,
@@ -159,9 +159,9 @@ class IslandKind(Kind):
     @model_validator(mode="after")
     def _ranges_have_room(self) -> Self:
         if self.darkest >= self.brightest:
-            raise ValueError("the brightness must end above where it starts")
+            raise ValueError("the intensity range must end above its start")
         if self.least_area >= self.greatest_area:
-            raise ValueError("the greatest area must be above the least")
+            raise ValueError("the maximum area must be above the minimum")
         return self
 
     def evaluate(self, given: StepContext) -> Outcome:
@@ -176,7 +176,7 @@ class IslandKind(Kind):
             empty = Island(place.x, place.y, ground, place.rotation, 0.0, 0.0, count=0)
             return Outcome(empty, (("area", "0 mm²"), ("of", "0")), possible=self._possible(empty, found))
         if len(chosen) < self.number:
-            what = f"{self.side} {self.level:g} mm" if self.side != "brightness" else "in its brightness range"
+            what = f"{self.side} {self.level:g} mm" if self.side != "brightness" else "in its intensity range"
             few = f"only {len(chosen)} regions" if chosen.size else "nothing"
             lie = "lie" if chosen.size > 1 else "lies"
             raise NotMeasured(f"{few} of at least {self.least_area:g} mm² {lie} {what} in the zone")

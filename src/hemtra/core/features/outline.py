@@ -54,12 +54,12 @@ class OutlineKind(Kind):
     source: Literal["height", "intensity", "both"] = setting(
         "height",
         "contour from",
-        "What the contour is taken from: steps of the surface, of its brightness, or both.",
-        choices={"height": "height steps", "intensity": "brightness"},
+        "What the contour is taken from: steps of the surface, of its intensity, or both.",
+        choices={"height": "height steps", "intensity": "intensity"},
     )
     least_step: float = setting(
         1.0,
-        "least step",
+        "minimum step",
         "Steps of the surface lower than this are no contour.",
         unit="mm",
         when={"source": ("height", "both")},
@@ -68,8 +68,8 @@ class OutlineKind(Kind):
     )
     least_contrast: float = setting(
         40.0,
-        "least contrast",
-        "Differences of brightness smaller than this are no contour; the scale goes to 255.",
+        "minimum contrast",
+        "Differences of intensity smaller than this are no contour; the scale goes to 255.",
         when={"source": ("intensity", "both")},
         gt=0.0,
         le=255.0,
@@ -77,7 +77,7 @@ class OutlineKind(Kind):
     turn_from: float = setting(
         -180.0,
         "turned from",
-        "The least rotation to look for, against the reference scan.",
+        "The smallest rotation to search, relative to the reference scan.",
         unit="°",
         ge=-180.0,
         le=180.0,
@@ -85,7 +85,7 @@ class OutlineKind(Kind):
     turn_to: float = setting(
         180.0,
         "to",
-        "The greatest rotation to look for; 170 to 190 looks about half a turn.",
+        "The largest rotation to search; 170 to 190 searches about half a turn.",
         unit="°",
         ge=-180.0,
         le=360.0,
@@ -100,7 +100,7 @@ class OutlineKind(Kind):
     )
     least_match: float = setting(
         60.0,
-        "least match",
+        "minimum match",
         "Share of the taught contour that must be found.",
         unit="%",
         gt=0.0,
@@ -115,7 +115,7 @@ class OutlineKind(Kind):
         ge=0.0,
         le=100.0,
     )
-    count: int = setting(1, "instances", "How many to look for at most.", ge=1, le=100)
+    count: int = setting(1, "instances", "Maximum number to find.", ge=1, le=100)
     order: Literal["match", "x", "y"] = setting(
         "match",
         "ordered by",
@@ -153,7 +153,7 @@ class OutlineKind(Kind):
             raise NotMeasured("it has not been taught yet; that takes the reference scan, so open or set one")
         model = model_of(tuple(given.taught[name] for name in COLUMNS))
         if given.data.intensity is None and (model.contour.channel == INTENSITY).any():
-            raise NotMeasured("its contour was taught from brightness, and this scan has no intensity")
+            raise NotMeasured("its contour was taught from intensity, and this scan has no intensity")
         search = Search(
             near=(model.home.x, model.home.y, self.reach) if self.reach > 0.0 else None,
             turn_from=self.turn_from,
@@ -209,7 +209,7 @@ class OutlineKind(Kind):
         if best.share - second.share <= TWINS and differ(best.frame, second.frame, model):
             raise NotMeasured(
                 f"two places match the outline equally well, {100 * best.share:.0f} and"
-                f" {percent(second.share)}; teach more of the contour, or narrow where it is looked for"
+                f" {percent(second.share)}; teach more of the contour, or reduce the search range"
             )
 
 

@@ -61,7 +61,7 @@ class PathKind(Kind):
             raise NotMeasured("its zone is no path; draw one along the bead or seam")
         curve = zone.curve()
         if not _on_map(given.data, curve):
-            raise OffScan("the path lies beside the scan")
+            raise OffScan("the path lies outside the scan")
         nominals = np.array([np.nan if n.nominal is None else n.nominal for n in zone.nodes])
         facts = (
             ("length", f"{curve.length:.2f} mm"),

@@ -79,7 +79,7 @@ class ProfileEdgeKind(SectionFeature):
     )
     least_gap: float = setting(
         0.4,
-        "least gap",
+        "minimum gap",
         "Data that is missing over less than this is a dropout and no end.",
         unit="mm",
         when={"by": ("data",)},

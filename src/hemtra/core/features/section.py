@@ -221,7 +221,7 @@ class SectionKind(Kind):
     take: Literal["mean", "median"] = setting(
         "mean",
         "over its width",
-        "The mean keeps the least noise; the median also withstands dirt and spikes.",
+        "The mean has the lowest noise; the median also withstands dirt and spikes.",
     )
     least_data: float = least_data()
 

@@ -31,7 +31,7 @@ def between(verdicts: Sequence[Sequence[str]]) -> Agreement:
     table = _table(verdicts)
     evaluates, parts = table.shape
     if evaluates < 2:
-        raise HemtraError("One alone agrees with nobody; agreement needs two.")
+        raise HemtraError("Agreement needs two operators or more.")
     sorts = np.unique(table)
     counts = np.array([[np.count_nonzero(table[:, i] == sort) for sort in sorts] for i in range(parts)])
     agreeing = (counts**2).sum(axis=1) - evaluates

@@ -70,7 +70,7 @@ def ellipse_distance(points: FloatArray, ellipse: FloatArray) -> FloatArray:
 def fit_rounded_rectangle(points: FloatArray, floor: float) -> tuple[FloatArray, FloatArray]:
     """(6,) centre x, y, half length and half width, direction in radians and corner radius; and distances (n,).
 
-    Starts from the rectangle of least area about the points, then minimises their distances with Tukey's
+    Starts from the rectangle of minimum area about the points, then minimises their distances with Tukey's
     biweight.
     """
     turns = np.radians(np.arange(0.0, 90.0, 1.0))

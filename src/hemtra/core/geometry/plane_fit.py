@@ -171,7 +171,7 @@ class _Samples:
         return low, high
 
     def _heights(self, stride: int) -> Pair:
-        """Least and greatest height in every `stride`-th row."""
+        """Least and maximum height in every `stride`-th row."""
         rows = self.z[::stride]
         least, greatest = float(np.fmin.reduce(rows, axis=None)), float(np.fmax.reduce(rows, axis=None))
         if math.isnan(least):

@@ -56,7 +56,7 @@ Maps: TypeAlias = dict[int, Heights]
 
 @dataclass(frozen=True)
 class Search:
-    """Where to look: angles in degrees counter-clockwise, and the least share of the contour that counts.
+    """Search range: angles in degrees counter-clockwise, and the minimum percentage of the contour.
 
     near: x, y and radius in mm about which the contour's centre must lie; None for anywhere.
     """
@@ -138,7 +138,7 @@ def _cropped(data: HeightMap, model: Model, search: Search) -> HeightMap:
     c0, c1 = (int(np.clip(round((x + side * reach - g.x0) / g.dx), 0, cols)) for side in (-1, 1))
     r0, r1 = (int(np.clip(round((y + side * reach - g.y0) / g.dy), 0, rows)) for side in (-1, 1))
     if c1 - c0 < 2 or r1 - r0 < 2:
-        raise OffScan("the place where the outline is looked for lies outside the scan")
+        raise OffScan("the search area of the outline lies outside the scan")
     part = np.s_[r0:r1, c0:c1]
     grid = g.shifted(r0, c0)
     grey = None if data.intensity is None else data.intensity[part]

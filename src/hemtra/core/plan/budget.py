@@ -55,7 +55,7 @@ class Budget(BaseModel):
         "noise": "point noise",
         "sampling": "spacing",
         "phase": "grid phase",
-        "unseen": "unseen area",
+        "unseen": "unmeasured area",
         "anchors": "anchors",
         "calibration": "calibration",
         "form": "form floor",

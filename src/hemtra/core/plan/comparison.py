@@ -22,8 +22,8 @@ OF_ROW = {
     "off": "switched off",
     "from_master": "difference from the reference",
     "over": "verdict over many values",
-    "least_share": "least share in limits",
-    "least_coverage": "least coverage",
+    "least_share": "minimum percentage in limits",
+    "least_coverage": "minimum coverage",
     "most_spikes": "most isolated points",
 }
 """Fields of a row that are compared as they are, and what they are called."""

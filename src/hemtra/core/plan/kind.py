@@ -33,7 +33,7 @@ class Input:
 
 
 DATA: Mapping[str, Input] = {
-    "data": Input(HeightMap, "data", "The prepared map to look at; by default the scan itself.", optional=True)
+    "data": Input(HeightMap, "data", "The prepared map to use; by default the scan itself.", optional=True)
 }
 """Input that every step with a zone has: prepared data instead of the scan."""
 

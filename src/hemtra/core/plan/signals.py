@@ -56,7 +56,7 @@ class Digital(Signal):
         wrong = next((name for name in sorted(names) if not _is_known(name)), None)
         if wrong is not None:
             raise ValueError(
-                f"“{wrong}” is nothing a signal knows; it knows {', '.join(OF_PART)}, and"
+                f"“{wrong}” is not a variable of a signal; its variables are {', '.join(OF_PART)}, and"
                 f" {', '.join(f'{name}_7' for name in OF_ROW)} of balloon 7"
             )
         return self

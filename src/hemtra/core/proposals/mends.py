@@ -64,7 +64,7 @@ def _of_a_step(plan: Plan, engine: Engine, cause: StepResult) -> Iterator[Mend]:
         yield from _of_a_zone(plan, engine, cause)
     elif step.zone is not None and cause.zone is None and not step.follow.anchors:
         yield from _followed(plan, step)
-    yield Mend(f"Look at “{step.name}”", step=step.id, why=f"It was not measured: {cause.reason}.")
+    yield Mend(f"Check “{step.name}”", step=step.id, why=f"It was not measured: {cause.reason}.")
 
 
 def _of_a_zone(plan: Plan, engine: Engine, cause: StepResult) -> Iterator[Mend]:
@@ -140,7 +140,7 @@ def _of_a_row(plan: Plan, engine: Engine, result: Result, row: Characteristic) -
     if found is not None:
         yield from _rests_on(plan, row, found)
     if zoned is not None:
-        yield Mend(f"Look at “{plan.step(zoned).name}”", step=zoned, why="Its zone shows what was not seen.")
+        yield Mend(f"Check “{plan.step(zoned).name}”", step=zoned, why="Its zone shows what was not seen.")
 
 
 def _rests_on(plan: Plan, row: Characteristic, found: Coverage) -> Iterator[Mend]:

@@ -131,7 +131,7 @@ def by_outline(mesh: Mesh, reference: HeightMap) -> Pose:
     raised = from_above(mesh.moved(pose.matrix, pose.offset), reference.grid, reference.shape)
     off = reference.z - raised.z
     if np.isnan(off).all():
-        raise NotMeasured("the mesh lies beside all data of the reference scan")
+        raise NotMeasured("the mesh lies outside the data of the reference scan")
     return replace(pose, offset=pose.offset + np.array([0.0, 0.0, np.nanmedian(off)]))
 
 

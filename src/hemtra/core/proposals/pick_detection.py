@@ -28,7 +28,7 @@ NEAR_EDGE = 2.0
 """Distance from a place within which an edge is meant, mm."""
 EDGE_SPAN, EDGE_WIDTH, EDGE_LENGTH = 60.0, 4.0, 8.0
 """Angle to either side of the nearest edge that belongs to it, degrees, and width of its zone, mm."""
-WORDS = {"hole": "a hole", "boss": "a boss", "edge": "an edge", "level": "level ground"}
+WORDS = {"hole": "a hole", "boss": "a boss", "edge": "an edge", "level": "flat surface"}
 RING_ROOM = 4.0
 """Margin of a rim's zone, mm."""
 STRAIGHT = 3.0

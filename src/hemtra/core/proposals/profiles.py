@@ -386,7 +386,7 @@ def _groove(cut: Cut, place: Place) -> tuple[AnyZone, dict[str, object]]:
             continue
         side = "groove" if off[np.argmax(np.abs(off))] > 0 else "ridge"
         return _about(x, z), {"side": side}
-    raise HemtraError("No groove with even ground on both sides lies there; click into its middle.")
+    raise HemtraError("No groove with an even base on both sides there; click its middle.")
 
 
 _LAID: dict[str, Callable[[Cut, Place], tuple[AnyZone, dict[str, object]]]] = {

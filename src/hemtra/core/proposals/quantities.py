@@ -286,7 +286,7 @@ def propose_gap(plan: Plan, engine: Engine, first: Place, second: Place) -> Prop
         if _opens(found.value, left, right):
             return quantity(tried, engine, "gap", {"left": (sides[0].id,), "right": (sides[1].id,)})
     raise HemtraError(
-        "No gap was found between the two clicks: click level ground on either side of it, nearer to the gap."
+        "No gap was found between the two clicks: click the flat surface on either side, closer to the gap."
     )
 
 

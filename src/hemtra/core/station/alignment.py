@@ -123,7 +123,7 @@ def align(
         raise NotMeasured(
             f"only {share:.0f} % of what sensor {least + 1} sees of the {target.name} lies on it, and"
             f" {rules.least_share:g} % are needed; level the sensors first, lay it along the laser lines, and"
-            " keep other things out of view"
+            " keep other objects out of view"
         )
     return Alignment(found, float(fit.shared[0]), float(fit.shared[1]))
 
@@ -290,7 +290,7 @@ class _Fit:
         off = self.distances(k, own, self.shared)
         on = ~np.isnan(off)
         if not on.any():
-            raise NotMeasured(f"sensor {k + 1} lost sight of the {self.target.name}")
+            raise NotMeasured(f"sensor {k + 1} no longer sees the {self.target.name}")
         return off, on & (np.abs(np.where(on, off, np.inf)) < self.limit)
 
     def _derivatives(self, k: int, own: FloatArray, used: BoolArray) -> FloatArray:
@@ -334,7 +334,7 @@ def seam_between(left: HeightMap, right: HeightMap) -> OverlapError:
     both = ~np.isnan(left.z) & ~np.isnan(right.z)
     rows, cols = np.nonzero(both)
     if rows.size < 100:
-        raise NotMeasured("the two sensors see nothing in common; hang them nearer together")
+        raise NotMeasured("the two sensors have no data in common; mount them closer together")
     off = right.z[both].astype(np.float64) - left.z[both]
     usual = float(np.median(off))
     kept = np.abs(off - usual) <= max(6 * float(np.median(np.abs(off - usual))), 1e-6)

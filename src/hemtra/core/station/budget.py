@@ -268,7 +268,7 @@ class _Sums:
         if gaps and max(gaps) > -OVERLAP:
             return BudgetWarning(
                 f"Neighbouring views share {u.text(-max(gaps), 1)} {u.name} at the part's top.",
-                f"Hang the sensors nearer together, so that {u.short(OVERLAP)} {u.name} are shared.",
+                f"Mount the sensors closer together, so that {u.short(OVERLAP)} {u.name} are shared.",
             )
         left, right = self._seen
         if width is None or right - left < width + 2 * VIEW_MARGIN:
@@ -280,7 +280,7 @@ class _Sums:
         if over > VIEW_MARGIN:
             text = f"The part reaches {u.text(over - VIEW_MARGIN, 1)} {u.name} out of the view."
         fixed = _fixed(self.station, "sensor", x=0.0) if len(self.views) == 1 else None
-        return BudgetWarning(text, "Hang the sensor over the middle of the belt.", fixed)
+        return BudgetWarning(text, "Mount the sensor over the middle of the belt.", fixed)
 
     def _range(self) -> BudgetWarning | None:
         sensor, u, asked = self.station.sensor, self.unit, self.asked
@@ -290,8 +290,8 @@ class _Sums:
         if low <= lowest and highest <= high:
             return None
         what = (
-            f"Heights from {u.text(low, 1)} to {u.text(high, 1)} {u.name} are delivered,"
-            f" and {u.short(lowest)} to {u.short(highest)} {u.name} wanted."
+            f"Heights from {u.text(low, 1)} to {u.text(high, 1)} {u.name} are measured,"
+            f" and {u.short(lowest)} to {u.short(highest)} {u.name} required."
         )
         whole = self.model.covered(sensor.stand_off, CaptureBand())
         if whole[0] <= lowest and highest <= whole[1]:
@@ -305,7 +305,7 @@ class _Sums:
             return BudgetWarning(what, "Widen the capture band.", fixed)
         stand_off = float(round(self.model.mid + (lowest + highest) / 2))
         fixed = _fixed(self.station, "sensor", stand_off=stand_off)
-        return BudgetWarning(what, f"Hang the sensor {u.short(stand_off)} {u.name} above z = 0.", fixed)
+        return BudgetWarning(what, f"Mount the sensor {u.short(stand_off)} {u.name} above z = 0.", fixed)
 
     def _speed(self) -> BudgetWarning | None:
         travel, u = self.station.travel, self.unit
@@ -390,7 +390,7 @@ class _Sums:
         u, larger = self.unit, self.asked.spot * GAUGE_RATIO / self.noise_ratio
         return BudgetWarning(
             f"The tightest limit is only {self.noise_ratio:.1f} times the noise of its spot.",
-            f"Average over ⌀ {u.text(larger, 1)} {u.name}, hang the sensor nearer,"
+            f"Average over ⌀ {u.text(larger, 1)} {u.name}, mount the sensor closer,"
             " or take one with a smaller view.",
         )
 

@@ -31,8 +31,8 @@ class Exposure(Form):
     by: Literal["manual", "automatic", "two"] = setting(
         "manual",
         "exposure",
-        "Set by hand, by the brightness it should reach, or one short and one long merged.",
-        choices={"manual": "by hand", "two": "two, merged"},
+        "Set manually, set to reach a target intensity, or one short and one long exposure merged.",
+        choices={"manual": "manual", "two": "two, merged"},
     )
     time: Times = setting(
         1.0, "time", "Times nominal; longer is less noisy and slower.", unit="×", when={"by": ("manual", "two")}
@@ -41,7 +41,7 @@ class Exposure(Form):
         0.25, "short time", "Of the second, for what shines.", unit="×", when={"by": ("two",)}
     )
     brightness: Annotated[int, Field(ge=10, le=240)] = setting(
-        120, "brightness", "Grey value, 0 to 255, that the lit points should have.", when={"by": ("automatic",)}
+        120, "intensity", "Target intensity of the lit points, 0 to 255.", when={"by": ("automatic",)}
     )
     longest: Times = setting(
         4.0,
@@ -103,7 +103,7 @@ def tune(look: Callable[[float], float], target: float, longest: float, start: f
         seen = look(time)
         looks.append(ExposureTrial(time, seen))
         if abs(seen - target) <= NEAR_ENOUGH * target:
-            text = f"reaches brightness {seen:.0f} of {target:.0f} at {time:.2f} ×"
+            text = f"reaches intensity {seen:.0f} of {target:.0f} at {time:.2f} ×"
             return Tuned(tuple(looks), True, text)
         # a saturated grey shows only that it is too much
         factor = 0.5 if seen >= SATURATED else (4.0 if seen <= 0 else target / seen)
@@ -114,11 +114,11 @@ def tune(look: Callable[[float], float], target: float, longest: float, start: f
     last = looks[-1]
     if last.brightness < target:
         text = (
-            f"stops at its longest, {last.time:.2f} ×, with brightness {last.brightness:.0f} of {target:.0f};"
+            f"stops at its longest, {last.time:.2f} ×, with intensity {last.brightness:.0f} of {target:.0f};"
             " let it be longer, or put the sensor nearer"
         )
     else:
-        text = f"stays at brightness {last.brightness:.0f} above {target:.0f} with {last.time:.2f} ×"
+        text = f"stays at intensity {last.brightness:.0f} above {target:.0f} with {last.time:.2f} ×"
     return Tuned(tuple(looks), False, text)
 
 

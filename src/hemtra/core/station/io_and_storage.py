@@ -9,7 +9,7 @@ from pydantic import Field, StringConstraints
 from hemtra.core.form_fields import Form, setting
 
 Host = Annotated[str, StringConstraints(max_length=253, strip_whitespace=True)]
-LINK_LOST = {"stop": "stop the line", "go on": "go on"}
+LINK_LOST = {"stop": "stop the line", "go on": "continue"}
 KEPT = {
     "all": "all",
     "failed": "not passed",

@@ -87,7 +87,7 @@ class _Zone(BaseModel, ABC):
     @model_validator(mode="after")
     def _pieces_are_plain(self) -> Self:
         if any(piece.add or piece.cut or piece.band for piece in (*self.add, *self.cut)):
-            raise ValueError("a piece of a zone cannot have pieces or a height band of its own")
+            raise ValueError("an added area cannot have added areas or a height band of its own")
         return self
 
     @abstractmethod

@@ -30,8 +30,8 @@ TRIES, LONGEST_WAIT = 3, 600.0
 LARGEST = 4096
 LOCKED = "Editing is locked. Unlock it with the PIN in the Run workspace."
 GONE = (
-    "The records say that editing is locked, and the file that holds its PIN is gone or damaged. Who looks"
-    " after this computer can lift the lock with “hemtra unlock --forgotten”."
+    "The records say that editing is locked, and the file that holds its PIN is missing or damaged. The"
+    " administrator of this computer can lift the lock with “hemtra unlock --forgotten”."
 )
 
 

@@ -111,7 +111,7 @@ class PlanActions:
         )
         yield Action(
             "sheet.match",
-            "Measure the list by itself…",
+            "Measure the list automatically…",
             "Edit",
             self._workspace.matching.measure,
             self._can_match,
@@ -294,7 +294,7 @@ class PlanActions:
             "Colours fit the selected zone",
             do=stage.stretch_colours,
             keys="Z",
-            help="So that small steps in it show; once more, and they fit the part.",
+            help="Shows small steps; press again to fit the colours to the part.",
         )
         yield view(
             "view.cycle",
@@ -305,7 +305,7 @@ class PlanActions:
         )
         yield view(
             "view.save-picture",
-            "Save picture of the stage…",
+            "Save image of the stage…",
             do=self._ask_picture,
             help="As PNG, SVG or PDF.",
         )
@@ -336,7 +336,7 @@ class PlanActions:
     def _ask_picture(self) -> None:
         part, stage = self._bench.tray.current, self._workspace.stage
         proposed = self._session.plans.folder / f"{part.name if part is not None else 'stage'}.png"
-        name, kind = QFileDialog.getSaveFileName(stage, "Save picture", str(proposed), KINDS)
+        name, kind = QFileDialog.getSaveFileName(stage, "Save image", str(proposed), KINDS)
         if not name:
             return
         path = Path(name)

@@ -75,7 +75,7 @@ class DocumentActions:
             group,
             ways.ask_by_profile,
             self._has_part,
-            help="A scan is then a sequence of profiles, each inspected by itself.",
+            help="A scan is then a sequence of profiles, each inspected on its own.",
         )
         yield Action(
             "plan.whole",
@@ -224,7 +224,7 @@ class DocumentActions:
 
     def _ask_comment(self) -> None:
         window = self._session.window
-        words, taken = QInputDialog.getText(window, "Save plan", "What has changed, for those who look back:")
+        words, taken = QInputDialog.getText(window, "Save plan", "Changes, for the history of the plan:")
         if taken:
             self._session.plans.save(words)
 

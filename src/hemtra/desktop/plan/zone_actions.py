@@ -26,7 +26,7 @@ RESHAPING: tuple[Change, ...] = (
 )
 PIECES: tuple[Change, ...] = (
     ("cut", "Zone: cut out", "What lies in a cut-out does not count.", with_cut),
-    ("add", "Zone: add a piece", "What lies in it belongs to the zone.", with_addition),
+    ("add", "Zone: add area", "What lies in it belongs to the zone.", with_addition),
     ("whole", "Zone: remove cut-outs and added areas", "", without_pieces),
     ("mirror-x", "Zone: mirror left to right", "At x = 0 of the part.", partial(mirrored, axis="x")),
     ("mirror-y", "Zone: mirror front to back", "At y = 0 of the part.", partial(mirrored, axis="y")),

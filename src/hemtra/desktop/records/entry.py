@@ -22,7 +22,7 @@ class RecordsEntry(Workspace):
     name: ClassVar = "records"
     order: ClassVar = 4
     keys: ClassVar = "Alt+4"
-    help: ClassVar = "Look back at what the line produced."
+    help: ClassVar = "Recorded parts, trends and lots of the lines."
     manual: ClassVar = "look-back.md"
     edits: ClassVar = False
 

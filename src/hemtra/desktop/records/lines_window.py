@@ -69,7 +69,7 @@ class LinesWindow(PolledWindow):
     def take(self, found: tuple[ShownLine, ...]) -> None:
         """See `PolledWindow`."""
         self.shown = found
-        self.message.setText(EMPTY if not found else "Looks again every 5 s.")
+        self.message.setText(EMPTY if not found else "Updated every 5 s.")
         self.fill([_cells(one) for one in found])
         for row, one in enumerate(found):
             item = self.table.item(row, STATE)

@@ -39,7 +39,7 @@ class ReevaluationPage(QWidget):
         self.title.setObjectName("heading")
         back, tray, save = (
             QPushButton("Back to the lots   Esc"),
-            QPushButton("Flipped parts to the tray"),
+            QPushButton("Parts with changed verdicts to the tray"),
             QPushButton("Save as CSV…"),
         )
         self.tray_button, self.save_button = tray, save

@@ -23,7 +23,7 @@ COLUMNS = (
     ("plan", 190),
     ("state", 90),
     ("changes", 70),
-    ("flips", 60),
+    ("verdicts", 60),
 )
 EVERY_MS = 1000
 EMPTY = "No lot was re-evaluated yet. “Re-evaluate with…” compares recorded lots with another plan."

@@ -50,9 +50,7 @@ class LotTrendView(QWidget):
         self.setMinimumHeight(220)
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setAccessibleName(
-            "Trend of the characteristic; left and right go along, plus and minus look closer"
-        )
+        self.setAccessibleName("Trend of the characteristic; left and right move along, plus and minus zoom")
         self._bench = bench
         self.chosen = 0
         """Series whose statistics are shown."""

@@ -19,9 +19,9 @@ from hemtra.outputs.modbus_addresses import NAMES
 from hemtra.outputs.modbus_monitor import Wiring
 
 FORCES = (
-    (True, "force on", "Switch the terminal on, whatever its signal says."),
-    (False, "force off", "Switch the terminal off, whatever its signal says."),
-    (None, "let go", "Let the terminal follow its signal again."),
+    (True, "force on", "Switch the terminal on, regardless of its signal."),
+    (False, "force off", "Switch the terminal off, regardless of its signal."),
+    (None, "release", "Let the terminal follow its signal again."),
 )
 LOOK = 200
 """Interval between readings, ms."""
@@ -145,7 +145,7 @@ class IoWindow(QWidget):
 
     @Slot(object, object)
     def _on_seen(self, request: IoRequest, seen: IoState) -> None:
-        self.message.setText(seen.trouble or "Forced terminals stay forced until they are let go.")
+        self.message.setText(seen.trouble or "Forced terminals stay forced until they are released.")
         for address, label in self.states.items():
             known = address < len(seen.terminals)
             on = known and seen.terminals[address]

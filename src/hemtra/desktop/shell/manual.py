@@ -23,7 +23,7 @@ PAGES = (
     ("measure-paths.md", "Beads and seams"),
     ("measure-profiles.md", "Profile sequences"),
     ("line.md", "Run a line"),
-    ("look-back.md", "Look back"),
+    ("look-back.md", "Review records"),
     ("signals.md", "Connect outputs"),
     ("python.md", "Use Hemtra from Python"),
     ("trouble.md", "When something fails"),

@@ -37,7 +37,7 @@ class CorrectTask(GuidedTask):
             bench,
             "Correct the scales",
             "Scan a gauge with faces of known height and discs of known distance, click them, and type what"
-            " they truly are. Limits of plans stay as they are: they are in millimetres.",
+            " their reference values. Limits of plans do not change: they are in millimetres.",
             "Correct",
         )
         self._start, self._scans = start, 0
@@ -68,9 +68,9 @@ class CorrectTask(GuidedTask):
         rows = (
             ("A reference height", self.low, self.use_heights),
             ("B reference height", self.high, None),
-            ("⌀ C truly", self.diameter, None),
-            ("C to D truly", self.across, self.use_width),
-            ("C to E truly", self.along, self.use_travel),
+            ("⌀ C reference", self.diameter, None),
+            ("C to D reference", self.across, self.use_width),
+            ("C to E reference", self.along, self.use_travel),
         )
         for line, (label, edit, tick) in enumerate(rows):
             edit.setFixedHeight(20)

@@ -58,7 +58,7 @@ class LookCurve(QWidget):
                 painter.drawEllipse(point, 3, 3)
         painter.setPen(theme.colour("muted"))
         painter.setFont(theme.font(10))
-        painter.drawText(QPointF(4, self.height() - 5), "brightness, look by look")
+        painter.drawText(QPointF(4, self.height() - 5), "intensity per trial exposure")
         painter.end()
 
 
@@ -69,14 +69,14 @@ class ExposureTask(GuidedTask):
         super().__init__(
             bench,
             "Set the exposure",
-            "Too dark, and points drop out or are noisy; too bright, and shiny places throw false heights. The"
-            " sensor looks at the part, each time with another exposure, until the lit points are as bright as"
-            " they should be.",
+            "Too dark an image loses points or is noisy; too bright a one gives false heights on shiny areas."
+            " The sensor scans the part with several exposures until the intensity of its points reaches the"
+            " target.",
             "Keep this exposure",
         )
         self._start = start
         self.tuned: Tuned | None = None
-        self.target = number_field(120, "Brightness to reach, 0 to 255", 56)
+        self.target = number_field(120, "Target intensity, 0 to 255", 56)
         self.longest = number_field(4, "Longest exposure, times nominal", 56)
         self.look = QPushButton("Measure exposure")
         self.look.setObjectName("secondary")
@@ -84,14 +84,14 @@ class ExposureTask(GuidedTask):
         self.curve = LookCurve()
         self.automatic = QPushButton("Automatic from now on")
         self.automatic.setObjectName("secondary")
-        self.automatic.setToolTip("Before every scan the exposure settles on the part by itself.")
+        self.automatic.setToolTip("The exposure is set automatically before every scan.")
         self.automatic.clicked.connect(self._take_automatic)
         self.two = QPushButton("Merge two exposures")
         self.two.setObjectName("secondary")
         self.two.setToolTip("A long one for what is dark, a short one for what shines; half the rate.")
         self.two.clicked.connect(self._take_two)
         self.steps.addLayout(
-            in_a_row(QLabel("brightness"), self.target, QLabel("at most"), self.longest, QLabel("×"), self.look)
+            in_a_row(QLabel("intensity"), self.target, QLabel("at most"), self.longest, QLabel("×"), self.look)
         )
         self.steps.addLayout(in_a_row(self.curve, self.message))
         self.buttons.insertWidget(1, self.automatic)
@@ -112,7 +112,7 @@ class ExposureTask(GuidedTask):
         grey = live.intensity[live.valid].astype(np.uint8)
         dark = 1.0 - np.count_nonzero(live.valid) / live.valid.size
         bright = np.count_nonzero(grey >= SATURATED) / max(grey.size, 1)
-        text = f"Now: brightness {brightness_of(grey):.0f}; {percent(dark)} of the points missing"
+        text = f"Now: intensity {brightness_of(grey):.0f}; {percent(dark)} of the points missing"
         if dark > UNEVEN and bright > UNEVEN:
             return f"{text} while {percent(bright)} are saturated: no one exposure serves both, merge two."
         return f"{text}, {percent(bright)} saturated."
@@ -121,7 +121,7 @@ class ExposureTask(GuidedTask):
         """Try exposures until the part is bright enough, or cannot become so."""
         target, longest = number_in(self.target), number_in(self.longest)
         if target is None or not 10 <= target <= 240 or longest is None or not 0.02 <= longest <= 100:
-            self.message.setText("Type a brightness from 10 to 240 and a longest exposure up to 100 ×.")
+            self.message.setText("Type an intensity from 10 to 240 and a maximum exposure up to 100 ×.")
             return
         bench, path = self.bench, f"{self.bench.path}.exposure"
         wanted = {"by": "automatic", "brightness": round(target), "longest": longest}
@@ -134,7 +134,7 @@ class ExposureTask(GuidedTask):
         self.tuned = tuned
         tint = theme.current().passed if tuned.reached else theme.current().failed
         count = len(tuned.looks)
-        looks = f"{count} look{'s' if count > 1 else ''}"
+        looks = f"{count} trial exposure{'s' if count > 1 else ''}"
         self._show(f"After {looks}, <span style='color:{tint}'>it {tuned.message}</span>.<br>{self._now()}")
 
     def _show(self, text: str) -> None:

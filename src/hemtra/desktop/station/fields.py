@@ -150,7 +150,7 @@ def placed(groups: list[tuple[str, tuple[Field, ...]]], lines: int) -> Iterator[
 
 
 TASK_TITLES = {
-    "exposure": ("Set the exposure…", "Until the part has the target brightness."),
+    "exposure": ("Set the exposure…", "Until the part has the target intensity."),
     "level": ("Level…", "Takes the tilt of the mount out of every profile."),
     "align": ("Align the sensors…", "Brings all of them into one frame with a target."),
     "correct": ("Correct the scales…", "By two known heights, a known distance or diameter."),

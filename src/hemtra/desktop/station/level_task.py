@@ -22,8 +22,8 @@ class LevelTask(GuidedTask):
         super().__init__(
             bench,
             "Level the sensor",
-            "A sensor that hangs tilted reads a level belt as a slope, and every height with it. Scan something"
-            " flat: its tilt and height are then taken out of every profile, for all plans.",
+            "A sensor that is mounted tilted shows a horizontal belt as a slope, and every height with it."
+            " Scan something flat: its tilt and height are then removed from every profile, for all plans.",
             "Take this levelling",
         )
         self._start, self._scans = start, 0

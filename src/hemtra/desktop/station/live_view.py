@@ -131,7 +131,7 @@ class LiveView(QFrame):
         bottom, width = self.height() - 10.0, self.width() - LEFT - RIGHT
         painter.setFont(theme.font(11))
         painter.setPen(theme.colour("muted"))
-        painter.drawText(QPointF(LEFT, bottom - BRIGHTNESS - 3), "brightness")
+        painter.drawText(QPointF(LEFT, bottom - BRIGHTNESS - 3), "intensity")
         painter.setPen(Qt.PenStyle.NoPen)
         for k, grey in enumerate(np.array_split(live.intensity, BARS)):
             level, saturated = float(grey.mean()), float(np.mean(grey >= SATURATED)) > 0.2

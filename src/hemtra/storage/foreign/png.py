@@ -21,7 +21,7 @@ def read(path: Path) -> Raster:
         try:
             with Image.open(stream, formats=("PNG",)) as image:
                 if image.mode not in GREY:
-                    raise FileError(f"{path.name} is a picture in colours or on a palette; export grey levels.")
+                    raise FileError(f"{path.name} is a colour or palette image; export grey levels.")
                 if image.width * image.height > MOST_POINTS:
                     raise FileError(f"{path.name} has {image.width} × {image.height} pixels; that is too many.")
                 values = np.asarray(image)

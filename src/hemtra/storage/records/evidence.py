@@ -88,7 +88,7 @@ def part_sheet(records: Records, key: int) -> PartSheet:
     with records.reading() as db:
         row = db.execute(query).first()
         if row is None:
-            raise RecordsError("This part is no longer in the records; look for it again.")
+            raise RecordsError("This part is no longer in the records; search for it again.")
         rows = _rows(db, key, row.revision_id)
         on_record = [event_of(one, row.number) for one in db.execute(happened.order_by(events.c.id))]
     lot = Lot(row.lot_id, row.lot, row.plan, row.started, row.ended)

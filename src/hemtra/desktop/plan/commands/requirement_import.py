@@ -141,7 +141,7 @@ class RequirementImport:
         waiting = sum(row.step is None for row in self._bench.document.plan.sheet)
         if done and waiting and self._bench.document.teacher is not None:
             words = f"{waiting} rows wait for what they measure. Select one and click the part, or let the list"
-            words += " be measured by itself."
+            words += " be measured automatically."
             self._notifications.post(Notice(words, "info", (("Measure the list   M", "sheet.match"),)))
         return done
 

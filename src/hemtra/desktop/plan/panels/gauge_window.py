@@ -82,7 +82,7 @@ class GaugeWindow(QDialog):
         self.folder = _button("Folder of scans…", "A folder for each operator; files named PART-TRIAL.")
         self.guided = _button("Guided study…", "Says which part to present next, and keeps what comes.")
         self.recorded = _button("Study the ticked lots", "A lot for each operator; serials name the parts.")
-        self.keep = _button("Keep the grades in the plan", "Each row then shows what its gauge is good for.")
+        self.keep = _button("Keep the grades in the plan", "Each row then shows the rating of its gauge.")
         self.report = _button("Save report…", "As PDF.")
         self.keep.setObjectName("primary")
         self._connect()

@@ -206,7 +206,7 @@ class GuidedStudyWindow(QDialog):
         self.bar.setRange(0, max(self._of, 1))
         self.bar.setValue(len(study.taken))
         if isinstance(what, Presentation):
-            again = " once more" if what in study.taken else ""
+            again = " again" if what in study.taken else ""
             self.asked.setText(f"Present part {what.part}{again}: {what.operator}, trial {what.trial}")
             return
         self._last = what
@@ -233,7 +233,7 @@ class GuidedStudyWindow(QDialog):
             return
         self.run.repeat(one)
         self.log.setCurrentRow(-1)
-        self.message.setText(f"Next: {one}, once more. Its former scan is replaced.")
+        self.message.setText(f"Next: {one} again. Its previous scan is replaced.")
         if self._task is None:
             self._go_on()
 

@@ -32,7 +32,7 @@ from hemtra.desktop.widgets.path_field import path_field
 from hemtra.storage.foreign.mesh import load_mesh
 
 WAYS: dict[Placement, str] = {
-    "best fit": "best fit: least distance over all",
+    "best fit": "best fit: smallest distance overall",
     "outline": "outline: where its contour is found",
     "points": "three points",
 }

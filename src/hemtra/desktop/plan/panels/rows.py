@@ -192,10 +192,10 @@ class Rows:
         def take(numbers: dict[str, float]) -> bool:
             plan, changes = self._plan, {"over": "share", "least_share": numbers["least"]}
             return self._edit(
-                f"least share of {row.name}", lambda: plan.with_characteristic(row.edited(**changes))
+                f"minimum percentage of {row.name}", lambda: plan.with_characteristic(row.edited(**changes))
             )
 
-        fields = (("least", "percent that must lie within the limits", f"{row.least_share:g}"),)
+        fields = (("least", "percentage that must lie within the limits", f"{row.least_share:g}"),)
         self._asked.ask(f"{row.name}: share in limits", fields, "Evaluate by share", take)
 
     def _correct(self, balloon: int, numbers: dict[str, float]) -> bool:
@@ -248,7 +248,7 @@ class Rows:
             action.setCheckable(True)
             action.setChecked((row.over or ("each" if by_profile else "")) == value)
         over.addSeparator()
-        over.addAction(f"Least share in limits, {row.least_share:g} %…", self.ask_share)
+        over.addAction(f"Minimum percentage in limits, {row.least_share:g} %…", self.ask_share)
         corrected_by = "" if row.correction is None else " (corrected)"
         menu.addAction(f"Two-point correction…{corrected_by}", self.ask_correction)
         menu.addSeparator()

@@ -144,7 +144,7 @@ class TrayPanel(ListPanel):
         """Mark the parts whose verdict changed with the last edit."""
         names = " ".join(part.name.rsplit("-", 1)[-1] for part in parts[:5])
         more = " …" if len(parts) > 5 else ""
-        self.flips.setText(f"{len(parts)} flipped:\n{names}{more}\nundo the edit")
+        self.flips.setText(f"{len(parts)} changed:\n{names}{more}\nundo the edit")
         self.flips.setVisible(bool(parts))
 
     def show_verdict_changes(self, count: int) -> None:

@@ -34,7 +34,7 @@ class SectionTools(QFrame):
             (
                 "zone",
                 "limit to zone",
-                "The selected step looks in a rectangle of the section only, or in all of it.",
+                "The selected step uses a rectangle of the section only, or all of it.",
             ),
             ("x", "along x", "Cut along x, through the middle of what is shown."),
             ("y", "along y", "Cut along travel, through the middle of what is shown."),

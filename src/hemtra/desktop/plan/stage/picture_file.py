@@ -13,7 +13,7 @@ from hemtra.core.errors import FileError
 from hemtra.desktop.plan.stage.top_view import TopView
 from hemtra.storage.files import atomic_write
 
-KINDS = "Pictures (*.png);;Drawings (*.svg);;PDF (*.pdf)"
+KINDS = "Images (*.png);;Drawings (*.svg);;PDF (*.pdf)"
 FINER = 2
 """Points of a PNG to a pixel of the screen."""
 INCH = 96.0
@@ -25,7 +25,7 @@ def save_picture(stage: TopView, path: Path) -> None:
     makers = {".png": _png, ".svg": _svg, ".pdf": _pdf}
     maker = makers.get(path.suffix.lower())
     if maker is None:
-        raise FileError(f"A picture ends in {', '.join(makers)}, not in “{path.suffix}”.")
+        raise FileError(f"An image file ends in {', '.join(makers)}, not in “{path.suffix}”.")
     made = maker(stage)
     with atomic_write(path) as stream:
         stream.write(made)

@@ -34,7 +34,7 @@ class StageTools(QFrame):
         for quantity, button in self.colours.items():
             button.setCheckable(True)
             button.clicked.connect(lambda _=False, wanted=quantity: self.colour_chosen.emit(wanted))
-        self.more = self._button("more", "Other things to colour the part by.")
+        self.more = self._button("more", "Other quantities to colour the part by.")
         choices = QMenu(self.more)
         for quantity, name in COLOURS.items():
             action = choices.addAction(f"{name[:1].upper()}{name[1:]}")
