@@ -1,10 +1,12 @@
 """Where machine code is kept when the package cannot be written, as by a service account without a home."""
 
+import importlib.util
 import os
+import sys
 from pathlib import Path
 
 import pytest
-from numba.core.caching import _CacheLocator
+from numba.core.caching import IndexDataCacheFile, _CacheLocator
 
 from hemtra import kernel_cache
 from hemtra.commands.compiling import say_when_cold
@@ -83,3 +85,42 @@ def test_what_was_compiled_at_installation_is_used_by_who_cannot_write_there(clo
     (expected / "a.f-3.py311.nbi").write_bytes(b"newer")
     cache_folder()
     assert (expected / "a.f-3.py311.nbi").read_bytes() == b"newer"
+
+
+SOURCE = "from hemtra.core.compiled import compiled\n\n@compiled\ndef doubled(x):\n    return 2.0 * x\n"
+
+
+@pytest.fixture
+def doubled(monkeypatch, tmp_path):
+    """The kernel of a module, loaded anew by every call as a start of the program does."""
+    (tmp_path / "kernel.py").write_text(SOURCE)
+
+    def load():
+        spec = importlib.util.spec_from_file_location("kernel", tmp_path / "kernel.py")
+        module = importlib.util.module_from_spec(spec)
+        monkeypatch.setitem(sys.modules, "kernel", module)
+        spec.loader.exec_module(module)
+        return module.doubled
+
+    return load
+
+
+@pytest.mark.parametrize("content", [b"", b"no code", b"chemtra.virtual.cover_kernels\nGone\n."])
+def test_an_index_that_cannot_be_read_is_made_again(doubled, tmp_path, content):
+    assert doubled()(2.0) == 4.0
+    (index,) = tmp_path.rglob("*.nbi")
+    good = index.read_bytes()
+    index.write_bytes(content)
+    assert doubled()(2.0) == 4.0
+    assert index.read_bytes() == good
+    again = doubled()
+    assert again(2.0) == 4.0
+    assert again.stats.cache_hits, "what was compiled anew is kept"
+
+
+def test_a_full_disk_keeps_nobody_from_measuring(doubled, monkeypatch):
+    def full(*_):
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr(IndexDataCacheFile, "save", full)
+    assert doubled()(2.0) == 4.0

@@ -3,17 +3,46 @@
 from __future__ import annotations
 
 import hashlib
+import logging
 import os
 import shutil
 import stat
 import tempfile
+from contextlib import suppress
 from pathlib import Path
+from typing import Any
 
 import platformdirs
+from numba.core.caching import FunctionCache
 
 VARIABLE = "NUMBA_CACHE_DIR"
 """Environment variable that names a folder."""
 PACKAGE = Path(__file__).parent
+log = logging.getLogger(__name__)
+
+
+class KernelCache(FunctionCache):
+    """Machine code of a function; what cannot be read or written is compiled whenever it is needed.
+
+    After an update an index may name types that are gone, a file may be damaged, and a disk may be full.
+    """
+
+    def load_overload(self, sig: Any, target_context: Any) -> Any:
+        """The code for a signature, or None."""
+        try:
+            return super().load_overload(sig, target_context)
+        except Exception as error:
+            log.debug("code kept in %s cannot be used: %s", self.cache_path, error)
+            with suppress(OSError):
+                self.flush()
+            return None
+
+    def save_overload(self, sig: Any, data: Any) -> None:
+        """Keep the code for a signature if that can be."""
+        try:
+            super().save_overload(sig, data)
+        except Exception as error:
+            log.debug("code cannot be kept in %s: %s", self.cache_path, error)
 
 
 def cache_folder() -> str:

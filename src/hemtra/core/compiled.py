@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import suppress
 from typing import Any, Protocol, TypeVar
 
 import numba
 
-from hemtra.kernel_cache import cache_folder
+from hemtra.kernel_cache import KernelCache, cache_folder
 
 numba.config.CACHE_DIR = cache_folder()  # type: ignore[attr-defined]
-_njit: Any = numba.njit  # whose types do not know all of its options
 Loop = TypeVar("Loop", bound=Callable[..., Any])
 
 
@@ -21,17 +21,31 @@ class Decorator(Protocol):
         """The function, compiled."""
 
 
-compiled: Decorator = _njit(cache=True, nogil=True)
+def _njit(**options: Any) -> Decorator:
+    """The compiler with its options, and a cache that stops nobody."""
+    make: Any = numba.njit(nogil=True, **options)
+
+    def kept(function: Loop, /) -> Loop:
+        made: Any = make(function)
+        with suppress(RuntimeError):  # there is no folder for code, so none is kept
+            made._cache = KernelCache(function)
+        compiled_loop: Loop = made
+        return compiled_loop
+
+    return kept
+
+
+compiled = _njit()
 """For any loop."""
 
-inlined: Decorator = _njit(cache=True, nogil=True, inline="always")
+inlined = _njit(inline="always")
 """For a few lines that are called from a loop, and become part of it."""
 
-lean: Decorator = _njit(cache=True, nogil=True, _nrt=False)
+lean = _njit(_nrt=False)
 """For a loop that makes no array, nor calls what does.
 
 References to arrays are not counted in it: where arrays come in tuples, counting takes longer than the work.
 """
 
-reordered: Decorator = _njit(cache=True, nogil=True, fastmath={"reassoc", "contract", "nsz"})
+reordered = _njit(fastmath={"reassoc", "contract", "nsz"})
 """For a sum whose terms may be added in any order, to fill vector registers; NaN keeps its meaning."""

@@ -8,10 +8,8 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from hemtra.core.arrays import BoolArray, FloatArray
-from hemtra.virtual.cover_kernels import BEAD_CORNER, BEAD_HALF_X, BEAD_HALF_Y, BEAD_LENGTH
+from hemtra.virtual.cover_kernels import BEAD_CORNER, BEAD_HALF_X, BEAD_HALF_Y, BEAD_LENGTH, BEAD_STEPS
 
-STEPS = 3286
-"""Places along the path at which it is known, 0.1 mm apart."""
 ROUND, RAMP = 1.5, 4.0
 """Length over which paste rounds off at its ends, and over which its shape varies, mm."""
 WAVES = ((0.05, 3), (0.02, 5), (0.06, 2))
@@ -50,9 +48,9 @@ class Bead:
         return replace(self, flaws=(*self.flaws, flaw))
 
     def table(self) -> FloatArray:
-        """(STEPS, 3) width, height and offset outward in mm, from the start on."""
-        s = BEAD_LENGTH * np.arange(STEPS) / STEPS
-        table = np.tile([self.width, self.height, 0.0], (STEPS, 1))
+        """(BEAD_STEPS, 3) width, height and offset outward in mm, from the start on."""
+        s = BEAD_LENGTH * np.arange(BEAD_STEPS) / BEAD_STEPS
+        table = np.tile([self.width, self.height, 0.0], (BEAD_STEPS, 1))
         if self.waves is not None:
             phases = np.random.default_rng([self.waves, 55]).uniform(0, 2 * np.pi, 3)
             for column, ((reach, times), phase) in enumerate(zip(WAVES, phases, strict=True)):
@@ -74,7 +72,7 @@ class Bead:
         Where it is missing for longer than `BREAK` it has no width, no height, and no offset that is known.
         """
         table, evaluated = self.table(), self._evaluated()
-        step = BEAD_LENGTH / STEPS
+        step = BEAD_LENGTH / BEAD_STEPS
         worst = [
             float(table[evaluated, column][np.argmax(np.abs(table[evaluated, column] - nominal))])
             for column, nominal in ((0, 3.0), (1, 1.6), (2, 0.0))
@@ -98,19 +96,19 @@ class Bead:
 
     def _evaluated(self) -> BoolArray:
         absent = self.table()[:, 1] < LEAST
-        reach = math.ceil(CLEAR / BEAD_LENGTH * STEPS)
-        near = np.zeros(STEPS, np.bool_)
+        reach = math.ceil(CLEAR / BEAD_LENGTH * BEAD_STEPS)
+        near = np.zeros(BEAD_STEPS, np.bool_)
         for k in np.flatnonzero(absent):
-            near[np.arange(k - reach, k + reach + 1) % STEPS] = True
+            near[np.arange(k - reach, k + reach + 1) % BEAD_STEPS] = True
         return ~near
 
     @staticmethod
     def _bends() -> FloatArray:
-        """(STEPS,) curvature of the path in 1/mm; it goes counter-clockwise, with straight sides."""
-        s = BEAD_LENGTH * np.arange(STEPS) / STEPS
+        """(BEAD_STEPS,) curvature of the path in 1/mm; it goes counter-clockwise, with straight sides."""
+        s = BEAD_LENGTH * np.arange(BEAD_STEPS) / BEAD_STEPS
         quarter = math.pi / 2 * BEAD_CORNER
         sides = (BEAD_HALF_X - BEAD_CORNER, 2 * (BEAD_HALF_Y - BEAD_CORNER), 2 * (BEAD_HALF_X - BEAD_CORNER))
-        bends, at = np.zeros(STEPS), 0.0
+        bends, at = np.zeros(BEAD_STEPS), 0.0
         for side in (sides[0], sides[1], sides[2], sides[1]):
             at += side
             bends[(s >= at) & (s < at + quarter)] = 1.0 / BEAD_CORNER
@@ -125,5 +123,5 @@ def _runs(mask: BoolArray) -> list[tuple[float, float]]:
     shift = int(np.argmin(mask))
     turned = np.roll(mask, -shift)
     ends = np.flatnonzero(np.diff(np.concatenate([[False], turned, [False]]).astype(np.int8))).reshape(-1, 2)
-    step = BEAD_LENGTH / STEPS
-    return [(float((a + shift) % STEPS * step), float((b - a) * step)) for a, b in ends]
+    step = BEAD_LENGTH / BEAD_STEPS
+    return [(float((a + shift) % BEAD_STEPS * step), float((b - a) * step)) for a, b in ends]

@@ -15,7 +15,7 @@ from hemtra.core.geometry.elements import LEVEL, Plane, Point
 from hemtra.core.geometry.frames import Frame
 from hemtra.virtual import cover_kernels as k
 from hemtra.virtual.bead import Bead, BeadDefect
-from hemtra.virtual.cover_kernels import CoverShape, flange_points
+from hemtra.virtual.cover_kernels import cover_shape, flange_points
 
 BELT = -6.0
 """z of the transport belt in mm; the flange is 6 mm thick."""
@@ -66,11 +66,11 @@ class Cover:
         """Whether the plug sits in its slot."""
         return self.plug_flush > -k.SLOT_DEPTH
 
-    def shape(self) -> CoverShape:
-        """The parameters of its surface."""
+    def shape(self) -> np.record:
+        """The parameters of its surface, as `COVER` names them."""
         slope, toward = math.tan(math.radians(self.hub_tilt)), math.radians(self.hub_tilt_toward)
-        return CoverShape(
-            boss_heights=np.array(self.boss_heights),
+        return cover_shape(
+            boss_heights=self.boss_heights,
             boss_x=self.boss_pitch / 2,
             boss_y=22.0,
             hub_height=self.hub_height,

@@ -6,7 +6,7 @@ Part coordinates in mm: origin in the middle of the flange's top face, x along i
 from __future__ import annotations
 
 import math
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,40 +14,56 @@ from numpy.typing import NDArray
 from hemtra.core.arrays import FloatArray
 from hemtra.core.compiled import compiled, inlined, lean
 
+BEAD_STEPS = 3286
+"""Points along the path at which the bead is known, 0.1 mm apart."""
+MOST_SPECKS, MOST_MODULES = 32, 48
+"""Most dark and shiny spots, and modules along a side of the printed code."""
+COVER = np.dtype(
+    [
+        ("boss_heights", np.float64, (4,)),  # counter-clockwise from +x +y
+        ("boss_x", np.float64),
+        ("boss_y", np.float64),
+        ("hub_height", np.float64),
+        ("hub_slope_x", np.float64),
+        ("hub_slope_y", np.float64),
+        ("bore_diameter", np.float64),
+        ("bore_x", np.float64),
+        ("bore_y", np.float64),
+        ("pocket_depth", np.float64),
+        ("plug_flush", np.float64),
+        ("bow", np.float64),  # height of the flange at x = ±60 above its middle
+        ("length", np.float64),
+        ("rib_draft", np.float64),  # tangent of the draft angle
+        ("top", np.float64),  # upper bound of its height
+        ("spots", np.int64),  # number of the specks that count
+        ("side", np.int64),  # modules along a side of the printed code
+        ("bead", np.float64, (BEAD_STEPS, 3)),  # width, height and offset outward, evenly along its path
+        ("specks", np.float64, (MOST_SPECKS, 4)),  # x, y, radius, reflectance of dark and shiny spots
+        ("print_", np.uint8, (MOST_MODULES, MOST_MODULES)),  # its modules, 1 = dark; row 0 at the top
+    ]
+)
+"""Variables of an individual part, sizes in mm, slopes as tangents: kernels pass a record by its address."""
 
-class CoverShape(NamedTuple):
-    """Variables of an individual part: sizes in mm, slopes as tangents."""
 
-    boss_heights: FloatArray
-    """(4,) counter-clockwise from +x +y."""
-    boss_x: float
-    boss_y: float
-    hub_height: float
-    hub_slope_x: float
-    hub_slope_y: float
-    bore_diameter: float
-    bore_x: float
-    bore_y: float
-    pocket_depth: float
-    plug_flush: float
-    bow: float
-    """Height of the flange at x = ±60 above its middle."""
-    length: float
-    bead: FloatArray
-    """(n, 3) width, height and offset outward of the bead, evenly along its path from its start on, in mm."""
-    rib_draft: float
-    """Tangent of the draft angle."""
-    specks: FloatArray
-    """(n, 4): x, y, radius, reflectance of dark and shiny places."""
-    print_: NDArray[np.uint8]
-    """Modules of the printed Data Matrix, 1 = dark; row 0 at the top."""
+def cover_shape(specks: FloatArray, print_: NDArray[np.uint8], **sizes: Any) -> np.record:
+    """A record of `COVER`; specks (n, 4) and print_ (side, side) as many as there are, sizes by field."""
+    shape: np.record = np.zeros(1, COVER).view(np.recarray)[0]
+    for name, size in sizes.items():
+        shape[name] = size
+    shape.spots, shape.side = len(specks), len(print_)
+    shape.specks[: len(specks)] = specks
+    shape.print_[: len(print_), : len(print_)] = print_
+    hub = shape.hub_height + HUB_RADIUS * math.hypot(shape.hub_slope_x, shape.hub_slope_y)
+    highest = max(hub, *shape.boss_heights, *shape.bead[:, 1], shape.plug_flush, RIB_HEIGHT)
+    shape.top = highest + max(shape.bow, 0.0) * max(1.0, shape.length / 120.0) ** 2
+    return shape
 
-    @property
-    def top(self) -> float:
-        """Upper bound of its height, mm."""
-        hub = self.hub_height + HUB_RADIUS * math.hypot(self.hub_slope_x, self.hub_slope_y)
-        highest = max(hub, *self.boss_heights, *self.bead[:, 1], self.plug_flush, RIB_HEIGHT)
-        return float(highest + max(self.bow, 0.0) * max(1.0, self.length / 120.0) ** 2)
+
+def without_specks(shape: np.record) -> np.record:
+    """The same surface in even light."""
+    bare: np.record = shape.copy()
+    bare.spots = 0
+    return bare
 
 
 # Elements a point of the surface can belong to.
@@ -90,8 +106,8 @@ def cover_surface(x: float, y: float, s: Any) -> tuple[float, float, int]:
     if element == NOTHING:
         return -np.inf, 0.0, NOTHING
     if element == FLANGE:
-        reflectance = _printed(x, y, s.print_, reflectance)
-    for k in range(s.specks.shape[0]):
+        reflectance = _printed(x, y, s, reflectance)
+    for k in range(s.spots):
         dx, dy = x - s.specks[k, 0], y - s.specks[k, 1]
         if dx * dx + dy * dy < s.specks[k, 2] ** 2:
             reflectance = s.specks[k, 3]
@@ -122,9 +138,9 @@ def _relief(x: float, y: float, s: Any) -> tuple[float, float, int]:
         return min(RIB_HEIGHT, inset / s.rib_draft), CAST, RIB
     off = rounded_rectangle(x, y, BEAD_HALF_X, BEAD_HALF_Y, BEAD_CORNER)
     if abs(off) < BEAD_REACH:
-        at = along_bead(x, y) / BEAD_LENGTH * s.bead.shape[0]
+        at = along_bead(x, y) / BEAD_LENGTH * BEAD_STEPS
         k = int(at)
-        f, n = at - k, s.bead.shape[0]
+        f, n = at - k, BEAD_STEPS
         first, second = s.bead[k % n], s.bead[(k + 1) % n]
         width, height = first[0] + f * (second[0] - first[0]), first[1] + f * (second[1] - first[1])
         away = off - first[2] - f * (second[2] - first[2])
@@ -174,16 +190,15 @@ def _rounding(inset: float) -> float:
 
 
 @lean
-def _printed(x: float, y: float, modules: NDArray[np.uint8], plain: float) -> float:
+def _printed(x: float, y: float, s: Any, plain: float) -> float:
     """Reflectance on the marking pad: a light label with the code above and an arrow below."""
     u, v = x - PAD_X, y - PAD_Y
     if abs(u) > PAD_HALF or abs(v) > PAD_HALF:
         return plain
-    side = modules.shape[0]
-    column = math.floor(u / MODULE + side / 2.0)
+    column = math.floor(u / MODULE + s.side / 2.0)
     row = math.floor((5.2 - v) / MODULE)
-    if 0 <= row < side and 0 <= column < side:
-        return INK if modules[row, column] else PAD
+    if 0 <= row < s.side and 0 <= column < s.side:
+        return INK if s.print_[row, column] else PAD
     # the arrow points to +x: a shaft and a head
     shaft = abs(v + 4.5) < 0.3 and -4.0 < u < 2.0
     head = 2.0 <= u < 4.0 and abs(v + 4.5) < (4.0 - u) * 0.5

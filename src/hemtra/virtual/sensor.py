@@ -18,6 +18,7 @@ from hemtra.core.station.optics import SensorModel
 from hemtra.core.station.sensor_models import models_of, sensor_model
 from hemtra.core.station.station import Station
 from hemtra.virtual.cover import BELT
+from hemtra.virtual.cover_kernels import without_specks
 from hemtra.virtual.line import Passage, passage
 from hemtra.virtual.parts import Part
 from hemtra.virtual.sensor_kernels import (
@@ -118,8 +119,8 @@ class PartUnderSensor:
         start, self._sampled = self._sampled, max(self._sampled, end)
         if end > start:
             shape = self._shape
-            if hasattr(shape, "specks"):  # they change the light, not the surface
-                shape = shape._replace(specks=np.empty((0, 4)))
+            if isinstance(shape, np.record):  # the light is of no concern to the surface
+                shape = without_specks(shape)
             new, places = self._field[start:end], self._places[start:end]
             pose = self._pose
             in_halves(
@@ -139,6 +140,7 @@ class PartUnderSensor:
         self._sample(int(rows.max()))
 
         def see(part: slice) -> None:
+            hits, crests = np.empty((2, self._optics.points), np.int64)
             see_profiles(
                 self._xs,
                 self._places,
@@ -151,6 +153,8 @@ class PartUnderSensor:
                 self._reference,
                 rows[part],
                 first + part.start,
+                hits,
+                crests,
                 x[part],
                 z[part],
                 grey[part],

@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from hemtra.core.arrays import FloatArray
-from hemtra.core.compiled import compiled, inlined, lean
+from hemtra.core.compiled import inlined, lean
 from hemtra.virtual.sight_kernels import (
     CLEARLY,
     HALVINGS,
@@ -86,7 +86,7 @@ def sample_field(xs: FloatArray, ys: FloatArray, shape: Any, pose: Pose, field: 
             field[i, j] = row_surface(xs[j], ys[i], shape, pose)
 
 
-@compiled
+@lean
 def see_profiles(
     xs: FloatArray,
     ys: FloatArray,
@@ -99,6 +99,8 @@ def see_profiles(
     reference: FloatArray,
     rows: NDArray[np.int64],
     number: int,
+    hits: NDArray[np.int64],
+    crests: NDArray[np.int64],
     x_out: FloatArray,
     z_out: NDArray[np.float32],
     grey_out: NDArray[np.uint8],
@@ -106,9 +108,9 @@ def see_profiles(
     """Take the profiles at ys[rows] into x_out, z_out, grey_out (rows, points); z NaN without data.
 
     ys rise; reference: (points,) heights that the nearest peak is near to, NaN where there is none; number: of
-    the first profile, which its noise follows from.
+    the first profile, which its noise follows from; hits, crests: (points,) room to work in, as an array made
+    here would have its references counted, for which threads wait on each other.
     """
-    hits, crests = np.empty(optics.points, np.int64), np.empty(optics.points, np.int64)
     for n in range(rows.size):
         i = rows[n]
         _first_hits(xs, field[i], optics, hits, crests)

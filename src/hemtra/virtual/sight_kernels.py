@@ -6,12 +6,13 @@ import math
 from typing import Any, NamedTuple
 
 import numpy as np
+from numba.core import types
 from numba.extending import overload
 from numpy.typing import NDArray
 
 from hemtra.core.arrays import FloatArray
 from hemtra.core.compiled import inlined, lean
-from hemtra.virtual.cover_kernels import CoverShape, cover_surface
+from hemtra.virtual.cover_kernels import cover_surface
 from hemtra.virtual.relief_kernels import relief_surface
 from hemtra.virtual.runner_kernels import RunnerShape, runner_surface
 
@@ -68,13 +69,13 @@ def surface_at(x: float, y: float, shape: Any) -> tuple[float, float, int]:
     """Height, reflectance and element of whatever part `shape` describes; element 0 is beside it."""
     if isinstance(shape, RunnerShape):
         return runner_surface(x, y, shape)
-    return cover_surface(x, y, shape) if isinstance(shape, CoverShape) else relief_surface(x, y, shape)
+    return cover_surface(x, y, shape) if isinstance(shape, np.record) else relief_surface(x, y, shape)
 
 
 @overload(surface_at, inline="always")
 def _surface_at(x, y, shape):  # type: ignore[no-untyped-def]
     """The choice between the parts, made when a kernel is compiled."""
-    if shape.instance_class is CoverShape:
+    if isinstance(shape, types.Record):
         return lambda x, y, shape: cover_surface(x, y, shape)
     if shape.instance_class is RunnerShape:
         return lambda x, y, shape: runner_surface(x, y, shape)
