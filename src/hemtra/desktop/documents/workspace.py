@@ -16,7 +16,7 @@ from hemtra.desktop.models.versioned import Versioned
 class Workspace(ABC):
     """A workspace, one tab of the window.
 
-    page: what is shown. Subclasses make it, and give the actions that belong to it.
+    Subclasses make its page, at once or when it is first shown, and give the actions that belong to it.
     """
 
     name: ClassVar[str]
@@ -28,10 +28,14 @@ class Workspace(ABC):
     """Page of the manual that is about it."""
     edits: ClassVar[bool]
     """Whether something is edited in it; it is then closed while editing is locked, and undo works in it."""
-    page: QWidget
 
     def __init__(self, session: Session) -> None:
         self.session = session
+
+    @property
+    @abstractmethod
+    def page(self) -> QWidget:
+        """What is shown."""
 
     @property
     def title(self) -> str:

@@ -34,10 +34,15 @@ class PlanEntry(Workspace):
         inner = QHBoxLayout(holder)
         inner.setContentsMargins(8, 8, 8, 8)
         inner.addWidget(EmptyState(session.trigger, session.settings.recent))
-        self.page: QStackedWidget = QStackedWidget()
+        self._page = QStackedWidget()
         self.page.addWidget(holder)
         self.page.addWidget(self.workspace)
         session.plans.part_taken.connect(self.workspace.evaluation.try_all)
+
+    @property
+    def page(self) -> QStackedWidget:
+        """The empty state, or all that a plan is worked on with."""
+        return self._page
 
     def actions(self) -> Iterable[Action]:
         """All that is done with a plan, its sheet, zones and paths, and the tray."""

@@ -28,10 +28,15 @@ class RecordsEntry(Workspace):
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        self.page: RecordsWorkspace = RecordsWorkspace(session.bench, session.notifications, session.tasks)
+        self._page = RecordsWorkspace(session.bench, session.notifications, session.tasks)
         self.page.deeds.scans_wanted.connect(session.plans.add_scans)
         session.records_changed.connect(self._use_records)
         self.page.deeds.follow_all()
+
+    @property
+    def page(self) -> RecordsWorkspace:
+        """What is shown."""
+        return self._page
 
     def unit_changed(self) -> None:
         """The trend has its numbers in the unit."""

@@ -28,9 +28,7 @@ class RunEntry(Workspace):
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        self.page: RunWorkspace = RunWorkspace(
-            session.bench, session.station_bench, session.notifications, session.tasks
-        )
+        self._page = RunWorkspace(session.bench, session.station_bench, session.notifications, session.tasks)
         self.forms = RunForms(session, self.page.bench)
         self.operator_screen: OperatorScreen | None = None
         self.starts_at_once = False
@@ -42,6 +40,11 @@ class RunEntry(Workspace):
         ):
             wanted.connect(partial(session.trigger, action))
         session.records_changed.connect(self._use_records)
+
+    @property
+    def page(self) -> RunWorkspace:
+        """What is shown."""
+        return self._page
 
     def actions(self) -> Iterable[Action]:
         """The line, its signals, and the lock."""

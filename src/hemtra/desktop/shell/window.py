@@ -50,8 +50,6 @@ class MainWindow(QMainWindow):
             session.show_wanted.connect(self.show_workspace)
             session.unit_changed.connect(self._show_unit)
             self.pages = QStackedWidget()
-            for workspace in self.workspaces.values():
-                self.pages.addWidget(workspace.page)
             self.tour = Tour(session, self.trigger)
             strip = ProgressStrip(session.tasks)
             self.setCentralWidget(stacked(self.band, self.tour, self.message_bar, strip, self.pages))
@@ -95,6 +93,8 @@ class MainWindow(QMainWindow):
     def refresh(self) -> None:
         """Bring the band, menus and buttons up to date."""
         workspace = self.workspace
+        if self.pages.indexOf(workspace.page) < 0:
+            self.pages.addWidget(workspace.page)
         self.pages.setCurrentWidget(workspace.page)
         locked = self.session.lock.locked
         self.band.lock({w.name for w in self.workspaces.values() if locked and w.edits}, searches=not locked)

@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from functools import partial
+from functools import cached_property, partial
 from typing import ClassVar
 
 from hemtra.core.station.station import Station
 from hemtra.desktop.documents.action import Action
-from hemtra.desktop.documents.session import Session
 from hemtra.desktop.documents.workspace import Workspace
 from hemtra.desktop.models.tray import TrayPart
 from hemtra.desktop.models.versioned import Versioned
 from hemtra.desktop.station.workspace import StationWorkspace
+from hemtra.desktop.widgets import theme
 from hemtra.virtual.demo import DOOR_STATION
 
 GUIDED = (
@@ -35,13 +35,15 @@ class StationEntry(Workspace):
     manual: ClassVar = "station.md"
     edits: ClassVar = True
 
-    def __init__(self, session: Session) -> None:
-        super().__init__(session)
-        self.page: StationWorkspace = StationWorkspace(
-            session.station_bench, session.notifications, session.tasks
-        )
-        self.page.scanned.connect(self._take_trial)
-        self.page.reference_requested.connect(partial(session.trigger, "tray.reference"))
+    @cached_property
+    def page(self) -> StationWorkspace:
+        """Drawing, fields and tasks; made when they are first shown, which most sessions never do."""
+        session = self.session
+        with theme.undressed():
+            page = StationWorkspace(session.station_bench, session.notifications, session.tasks)
+        page.scanned.connect(self._take_trial)
+        page.reference_requested.connect(partial(session.trigger, "tray.reference"))
+        return page
 
     @property
     def document(self) -> Versioned[Station]:
@@ -78,14 +80,15 @@ class StationEntry(Workspace):
             "station.reference",
             "Keep this profile as the reference",
             group,
-            self.page.keep_reference,
+            lambda: self.page.keep_reference(),
             lambda: session.station_bench.live is not None,
             help="Drawn dimmed behind.",
         )
 
     def stop(self) -> None:
         """End what runs beside it."""
-        self.page.stop()
+        if "page" in vars(self):
+            self.page.stop()
 
     def _take_trial(self, part: TrayPart) -> None:
         self.session.plans.take_part(part)

@@ -1,0 +1,248 @@
+"""Measures inspection on a cluster of network namespaces of this computer; prints docs/cluster-figures.md.
+
+    sudo .venv/bin/python tools/cluster_proof.py [PARTS]
+
+Five hosts on a bridge: a scheduler, two workers, an object store, and a line that gives the commands. The store
+is moto, a stand-in that speaks S3; it and s3fs are installed into a virtual environment of their own. Needs
+root, and iproute2 from Debian's packages.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Iterator, Mapping
+from contextlib import ExitStack, contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+import psutil
+
+sys.path.insert(0, str(Path(__file__).parent))
+from cluster_model import Service, pages
+
+ROOT = Path(__file__).parents[1]
+PARTS = 500
+HOSTS = {name: f"10.77.0.{k}" for k, name in enumerate(("scheduler", "first", "second", "store", "line"), 2)}
+BRIDGE, BUCKET = "hemtra-proof", "lot"
+EXTRA = ("s3fs", "moto[s3]", "flask", "flask-cors")
+ROLES = ("store", "workers", "scheduler", "command")
+
+
+def sh(*words: object, **options: object) -> str:
+    """Output of a command that must succeed."""
+    return subprocess.run(
+        [str(w) for w in words], check=True, stdout=subprocess.PIPE, text=True, **options
+    ).stdout
+
+
+@contextmanager
+def hosts() -> Iterator[None]:
+    """Namespaces with an address each on one bridge."""
+    sh("ip", "link", "add", BRIDGE, "type", "bridge")
+    sh("ip", "link", "set", BRIDGE, "up")
+    try:
+        for name, address in HOSTS.items():
+            space = f"hemtra-{name}"
+            sh("ip", "netns", "add", space)
+            sh("ip", "link", "add", f"h-{name}", "type", "veth", "peer", "name", "eth0", "netns", space)
+            sh("ip", "link", "set", f"h-{name}", "master", BRIDGE, "up")
+            sh("ip", "-n", space, "addr", "add", f"{address}/24", "dev", "eth0")
+            sh("ip", "-n", space, "link", "set", "eth0", "up")
+            sh("ip", "-n", space, "link", "set", "lo", "up")
+        yield
+    finally:
+        for name in HOSTS:
+            subprocess.run(["ip", "netns", "del", f"hemtra-{name}"], check=False, capture_output=True)
+        subprocess.run(["ip", "link", "del", BRIDGE], check=False, capture_output=True)
+
+
+class Proof:
+    """The hosts' programs, in a folder of their own."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.python = self._environment()
+        self.environment = {
+            **{k: v for k, v in os.environ.items() if k != "PYTHONDONTWRITEBYTECODE"},
+            "AWS_ACCESS_KEY_ID": "proof",
+            "AWS_SECRET_ACCESS_KEY": "proof",
+            "AWS_DEFAULT_REGION": "us-east-1",
+            "FSSPEC_S3_ENDPOINT_URL": f"http://{HOSTS['store']}:9000",
+            "MALLOC_TRIM_THRESHOLD_": str(512 * 1024 * 1024),
+            "OMP_NUM_THREADS": "1",
+            "OPENBLAS_NUM_THREADS": "1",
+            "NUMBA_NUM_THREADS": "1",
+        }
+
+    def _environment(self) -> Path:
+        """A virtual environment with Hemtra as it is here, and what only this needs."""
+        python = self.folder / "venv/bin/python"
+        uv = ROOT / ".venv/bin/uv"
+        sh(uv, "venv", "-q", "--python", ROOT / ".venv/bin/python", self.folder / "venv")
+        sh(uv, "pip", "install", "-q", "--python", python, "-r", ROOT / "requirements.lock", "-e", ROOT)
+        sh(uv, "pip", "install", "-q", "--python", python, *EXTRA)
+        return python
+
+    @contextmanager
+    def program(self, host: str, *words: object, user: str = "", **more: str) -> Iterator[psutil.Process]:
+        """A program on a host, until it is no longer needed."""
+        command = ["ip", "netns", "exec", f"hemtra-{host}", *(["runuser", "-u", user, "--"] if user else [])]
+        log = (self.folder / f"{host}.log").open("ab")
+        started = subprocess.Popen(
+            [*command, *(str(w) for w in words)],
+            env=self.environment | more,
+            cwd=self.folder,
+            stdout=log,
+            stderr=log,
+        )
+        try:
+            yield psutil.Process(started.pid)
+        finally:
+            for child in psutil.Process(started.pid).children(recursive=True):
+                child.terminate()
+            started.terminate()
+            started.wait()
+            log.close()
+
+    def on_line(self, *words: object, allowed: tuple[int, ...] = (0,)) -> None:
+        """Run a command on the line."""
+        command = ["ip", "netns", "exec", "hemtra-line", *map(str, words)]
+        log = self.folder / "line.log"
+        with log.open("w") as out:
+            ended = subprocess.run(
+                command, env=self.environment, cwd=self.folder, stdout=out, stderr=out, check=False
+            )
+        if ended.returncode not in allowed:
+            sys.exit(log.read_text()[-2000:])
+
+    def wait_for(self, host: str, port: int) -> None:
+        """Wait until a program of a host answers."""
+        asked = f"import socket; socket.create_connection(({HOSTS[host]!r}, {port}), 1).close()"
+        for _ in range(60):
+            command = ["ip", "netns", "exec", "hemtra-line", str(self.python), "-c", asked]
+            if subprocess.run(command, check=False, capture_output=True).returncode == 0:
+                return
+            time.sleep(0.5)
+        sys.exit(f"{host} does not answer: {(self.folder / f'{host}.log').read_text()[-2000:]}")
+
+    def store(self) -> object:
+        """The object store."""
+        return self.program("store", self.python, "-m", "moto.server", "-H", "0.0.0.0", "-p", 9000)
+
+    def scheduler(self) -> object:
+        """The scheduler."""
+        return self.program("scheduler", self.python, "-m", "distributed.cli.dask_scheduler", "--no-dashboard")
+
+    def worker(self, host: str) -> object:
+        """A worker of one thread, whose cache of scans is empty."""
+        cache = Path(tempfile.mkdtemp(prefix=f"{host}-", dir=self.folder))
+        kernels = self.folder / "kernels"
+        return self.program(
+            host, self.python, "-m", "distributed.cli.dask_worker", f"tcp://{HOSTS['scheduler']}:8786",
+            "--nthreads", 1, "--no-dashboard", XDG_CACHE_HOME=str(cache), NUMBA_CACHE_DIR=str(kernels),
+        )  # fmt: skip
+
+
+def spent(process: psutil.Process) -> float:
+    """s of a core that a program and its children took."""
+    times = [p.cpu_times() for p in (process, *process.children(recursive=True))]
+    return sum(t.user + t.system for t in times)
+
+
+@dataclass(frozen=True)
+class Measured:
+    """parts/s of a run, and s of a core for each part by `ROLES`."""
+
+    rate: float
+    each: Mapping[str, float]
+
+
+def run(proof: Proof, workers: int, plan: Path, scans: list[str], store: psutil.Process) -> Measured:
+    """Inspect all scans with one worker or two; a few before only make everything ready."""
+    command, parts = ("inspect", plan, *scans, "--csv", proof.folder / "found.csv"), len(scans)
+    with ExitStack() as stack:
+        scheduler = stack.enter_context(proof.scheduler())
+        crew = [stack.enter_context(proof.worker(host)) for host in ("first", "second")[:workers]]
+        where = f"tcp://{HOSTS['scheduler']}:8786"
+        hemtra = (proof.python, "-m", "hemtra")
+        proof.wait_for("scheduler", 8786)
+        proof.on_line(*hemtra, "inspect", plan, *scans[: 8 * workers], "--on", where, allowed=(0, 1))
+        roles = {"store": [store], "workers": crew, "scheduler": [scheduler]}
+        before = {name: sum(map(spent, held)) for name, held in roles.items()}
+        times, began = os.times(), time.monotonic()
+        proof.on_line(*hemtra, *command, "--on", where, allowed=(0, 1))  # 1: a part that does not pass
+        took = time.monotonic() - began
+        after = os.times()
+        each = {name: (sum(map(spent, held)) - before[name]) / parts for name, held in roles.items()}
+        own = after.children_user + after.children_system - times.children_user - times.children_system
+        return Measured(parts / took, each | {"command": own / parts})
+
+
+def measured(proof: Proof, parts: int) -> None:
+    """All runs, printed."""
+    from hemtra.runtime.demo import PLAN_FILE, TRAY, write_demo
+
+    demo = proof.folder / "demo"
+    write_demo(demo)
+    plan, scans = demo / PLAN_FILE, sorted((demo / TRAY).glob("*.x3p"))
+    size = sum(scan.stat().st_size for scan in scans) / len(scans)
+    local = [str(scans[k % len(scans)]) for k in range(parts)]
+    with ExitStack() as stack:
+        store = stack.enter_context(proof.store())
+        addresses = uploaded(proof, scans, parts)
+        alone = {n: run(proof, n, plan, local, store) for n in (1, 2)}
+        stored = {n: run(proof, n, plan, addresses, store) for n in (1, 2)}
+    print(HEAD.format(parts=parts, size=size / 1e6, total=parts * size / 1e9))
+    for title, found in (("from files of the worker", alone), ("from the store", stored)):
+        one, two = found[1], found[2]
+        each = " | ".join(f"{1000 * one.each[name]:.0f}" for name in ROLES)
+        print(f"| {title} | {one.rate:.2f} | {two.rate:.2f} | {two.rate / one.rate:.2f} | {each} |")
+    service = Service(**{name.removesuffix("s"): time for name, time in stored[1].each.items()}, size=size)
+    print(f"\n{MODEL}\n")
+    print(pages(service, {n: one.rate for n, one in stored.items()}))
+
+
+HEAD = """# A cluster, measured and extrapolated
+
+Scheduler, two workers, an object store, and the computer that gives the commands, each a network namespace of
+one computer with two cores. {parts} scans of {size:.1f} MB, {total:.1f} GB, of the demo's cover; workers start
+with empty caches. Made by `tools/cluster_proof.py {parts}`, as root.
+
+| scans | 1 worker, parts/s | 2 workers | ratio | store, ms a part | worker | scheduler | command |
+|---|---:|---:|---:|---:|---:|---:|---:|"""
+MODEL = """## Larger clusters
+
+A simulation with the times above (`tools/cluster_model.py`). Where all hosts share two cores it must give what
+was measured; where every worker has a core of its own and the store a line of 10 Gbit/s, it gives what nobody
+here could measure."""
+
+
+def uploaded(proof: Proof, scans: list[Path], parts: int) -> list[str]:
+    """The addresses of as many objects in the store."""
+    script = (
+        "import json, sys, s3fs\n"
+        "store = s3fs.S3FileSystem()\n"
+        "scans, parts, bucket = json.loads(sys.argv[1])\n"
+        "store.mkdir(bucket)\n"
+        "for k in range(parts):\n"
+        "    store.put(scans[k % len(scans)], f'{bucket}/part-{k:04}.x3p')\n"
+    )
+    proof.wait_for("store", 9000)
+    proof.on_line(proof.python, "-c", script, json.dumps([[str(s) for s in scans], parts, BUCKET]))
+    return [f"s3://{BUCKET}/part-{k:04}.x3p" for k in range(parts)]
+
+
+def main() -> None:
+    """Everything, and nothing left behind."""
+    parts = int(sys.argv[1]) if len(sys.argv) > 1 else PARTS
+    with hosts(), tempfile.TemporaryDirectory(prefix="hemtra-proof-") as folder:
+        measured(Proof(Path(folder)), parts)
+
+
+if __name__ == "__main__":
+    main()
