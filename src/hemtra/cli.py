@@ -350,6 +350,8 @@ def report(
             if wrong:
                 raise typer.Exit(2)
             note(f"The reports are in {output}.")
+        elif on is not None:
+            raise HemtraError("--on is for the reports of several lots; name them with --lot, or their days.")
         else:
             asked = ReportRequest(names[0] if names else None, part, first)
             report_records(db, asked, output, progress, UNITS[unit])

@@ -475,6 +475,7 @@ def test_many_lots_are_reported_into_a_folder_by_whoever_does_it(hemtra, records
     assert hemtra(*several, "--since", "2026-01-13")[0] == 0
     assert (tmp_path / "all" / "000003 later.pdf").exists()
     assert "name that alone" in hemtra(*several, "--since", "2026-01-13", "--part", 1)[2]
+    assert "--on is for the reports of several lots" in hemtra(*several, "--lot", "two", "--on", "local")[2]
     (tmp_path / "all" / "000002 two.pdf").unlink()
     (tmp_path / "file").touch()
     assert hemtra(*several[:-1], tmp_path / "file", "--since", "2026-01-01")[0] == 2

@@ -171,7 +171,7 @@ def test_they_are_looked_after_from_the_command_line(path, tmp_path, monkeypatch
     code, _ = hemtra("backup", "--db", path, "--keep", 3)
     (copy,) = (path.parent / "backups").iterdir()
     assert (code, counted(copy)) == (0, 600)
-    assert "is in the place of r.db" in hemtra("restore", copy, "--db", path)[1]
+    assert "was checked and replaces r.db" in hemtra("restore", copy, "--db", path)[1]
     assert "600 parts" in hemtra("rescue", "-o", tmp_path / "saved.db", "--db", path)[1]
     assert hemtra("archive", "--before", "[/left]", "-o", tmp_path / "old.db", "--db", path)[0] == 2
     tomorrow = time.strftime("%Y-%m-%d", time.localtime(time.time() + 86_400))

@@ -127,8 +127,8 @@ def restore_records(db: str | None, copy: Path) -> str:
     """Replace the records with a copy; returns a summary. Raises `HemtraError`."""
     path = _file(db)
     aside = restore(copy, path)
-    stood = f" What stood there is in {shown(aside)} now." if aside is not None else ""
-    return f"{shown(copy)} was proven and is in the place of {shown(path)}.{stood}"
+    stood = f" The previous records are in {shown(aside)}." if aside is not None else ""
+    return f"{shown(copy)} was checked and replaces {shown(path)}.{stood}"
 
 
 def rescue_records(db: str | None, target: Path, progress: Progress) -> str:
