@@ -423,6 +423,11 @@ def test_command_search_finds_and_does(demo, qtbot, settled):
     demo.trigger("view.dark")
     assert theme.current() is theme.LIGHT
     assert demo.session.settings.dark is False
+    demo.trigger("help.search")
+    search = next(w for w in demo.findChildren(CommandSearch) if w.isVisible())
+    qtbot.keyClick(search.query, Qt.Key.Key_Escape)
+    # a list of all commands each time it is asked for would stay until the window closes
+    qtbot.waitUntil(lambda: not demo.findChildren(CommandSearch))
 
 
 def test_keys_and_signs_can_stay_open_beside_the_work(demo, qtbot):

@@ -47,6 +47,7 @@ class CommandSearch(QDialog):
     def __init__(self, actions: tuple[Action, ...], trigger: Callable[[str], None], parent: QWidget) -> None:
         super().__init__(parent, Qt.WindowType.Popup)
         self.setObjectName("dialog")
+        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self._trigger, self._actions = trigger, actions
         self.query, self.found = QLineEdit(), QListWidget()
         self.query.setPlaceholderText("What do you want to do?")
