@@ -12,6 +12,8 @@ from hemtra import HemtraError, load_plan, save_plan
 from hemtra.core.plan.limits import Verdict
 from hemtra.desktop.models.edit_lock import EditLock, is_pin, known_by
 from hemtra.desktop.models.versioned import Refused
+from hemtra.desktop.run.pin_form import PinForm
+from hemtra.desktop.run.signals_form import SignalsForm
 from hemtra.desktop.shell.window import MainWindow
 from hemtra.outputs.modbus import line_coil
 from hemtra.runtime.belt_mark import BeltMark
@@ -243,6 +245,14 @@ def test_an_analogue_output_is_typed(line, form, qtbot, tmp_path):
     assert form.message.text() == ""
     retype(qtbot, form.rows[-1]["balloon"], "77")
     assert "uses balloon 77, which is missing or disabled" in form.message.text()
+
+
+@pytest.mark.parametrize(("action", "form"), [("run.lock", PinForm), ("plan.signals", SignalsForm)])
+def test_a_form_that_is_requested_again_takes_the_place_of_the_first(window, qtbot, action, form):
+    for _ in range(3):
+        window.trigger(action)
+        qtbot.waitUntil(lambda: len(window.findChildren(form)) == 1)
+    assert window.findChild(form).isVisible()
 
 
 def test_the_io_window_shows_and_forces_terminals(line, qtbot, unused_port):

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtWidgets import QWidget
+from shiboken6 import isValid
 
 from hemtra.desktop.documents.session import Session
 from hemtra.desktop.models.run_bench import RunBench
@@ -31,8 +32,7 @@ class RunForms:
 
         def done(block: IoProcess | None) -> None:
             self._block = block or self._block
-            if self.io_window is not None:
-                self.io_window.close()
+            _discard(self.io_window)
             self.io_window = IoWindow(io, signals, self._may_force, self._parent)
             self.io_window.show()
 
@@ -40,8 +40,7 @@ class RunForms:
 
     def show_signals(self) -> None:
         """Digital and analogue outputs per part."""
-        if self.signals is not None:
-            self.signals.close()
+        _discard(self.signals)
         self.signals = SignalsForm(self._session.bench, self._run, self._session.edit_plan, self._parent)
         self.signals.show()
 
@@ -64,13 +63,9 @@ class RunForms:
         self._ask(self.io_window, is_new=False, take=take)
 
     def _ask(self, parent: QWidget, *, is_new: bool, take: Callable[[str], str]) -> None:
-        if self.pin is not None:
+        if self.pin is not None and isValid(self.pin):  # it deletes itself
             self.pin.leave()
         self.pin = PinForm(parent, is_new=is_new, take=take)
-        self.pin.destroyed.connect(self._pin_gone)
-
-    def _pin_gone(self) -> None:
-        self.pin = None
 
     def close(self) -> None:
         """Close what is open beside the window."""
@@ -82,3 +77,10 @@ class RunForms:
         """End the module that was started for looking."""
         if self._block is not None:
             self._block.stop()
+
+
+def _discard(window: QWidget | None) -> None:
+    """Close a window that another one replaces."""
+    if window is not None:
+        window.close()
+        window.deleteLater()
