@@ -39,6 +39,8 @@ def test_what_was_not_measured_parts_only_what_is_within_from_what_is_not():
     assert len(found([0.0, 2.0, np.nan, 2.0, 0.0])) == 1, "between two that are out it is out"
     (one,) = found([0.0, 0.0, 2.0, np.nan, 0.0])
     assert one[0] + one[1] == pytest.approx(2.5), "it reaches half way to what is not known"
+    (one,) = found([0.0, 2.0, np.nan])
+    assert one == (pytest.approx(0.5), pytest.approx(1.0), 2.0), "so it does where that is the last"
     (one,) = found([0.0, 2.0, 0.0, 0.0], at=[0.0, 1.0, 9.0, 10.0])
     assert one[0] + one[1] == pytest.approx(1.5), "nothing lies between places that far apart"
 

@@ -47,6 +47,7 @@ from hemtra.core.geometry.elements import LEVEL, Arc, Circle, Line, Number, Plan
 from hemtra.core.geometry.frames import Frame
 from hemtra.core.plan.expressions import parse_formula
 from hemtra.core.plan.kind import StepContext
+from hemtra.core.plan.series import MeasuredAlong, Series
 from hemtra.core.plan.usual_limits import form_limits, usual_limits
 from hemtra.core.zones.zone import RectangleZone, RingZone
 
@@ -455,3 +456,14 @@ def test_a_proposed_limit_of_form_has_room_for_twice_what_the_part_shows(value):
 def test_proposed_limits_of_areas_are_in_hundredths():
     found = usual_limits(Number(12.3456, "mm²", Point(0, 0, 0)), None)
     assert found == {"nominal": 12.3, "lower": 11.07, "upper": 13.53}
+    # data is missing, so that it may be up to 15: the tolerance has room for it
+    found = usual_limits(Number(12.0, "mm²", Point(0, 0, 0)), (11.5, 15.0))
+    assert found == {"nominal": 12.0, "lower": 8.4, "upper": 15.6}
+
+
+def test_limits_along_a_path_let_every_section_of_a_good_part_pass():
+    values = np.array([2.99, 3.21, 2.97, np.nan, 3.02])
+    series = Series(values, np.arange(5.0), np.zeros((5, 3)), {3: "not seen"}, "section")
+    found = usual_limits(MeasuredAlong(3.0, "mm", Point(0, 0, 0), series=series), None)
+    # half as much again as 0.21, in multiples of 0.05
+    assert found == {"nominal": 3.0, "lower": 2.65, "upper": 3.35}

@@ -154,6 +154,7 @@ def test_columns_of_any_name_and_order_once_it_is_said_what_they_hold():
     # a lower deviation is below the nominal also where its sign is left out
     assert [(str(r.balloon), r.lower, r.upper) for r in rows] == [("4.1", 4.8, 5.1), ("12a", 1.2, 1.3)]
     assert table.sample(1) == "Nut, Breite, Stufe"
+    assert read_table("pos;name\n2;\n3;Steg\n").sample(1) == "Steg", "empty cells say nothing"
 
 
 @pytest.mark.parametrize(

@@ -213,6 +213,12 @@ def test_a_master_part_passes_by_what_was_really_measured():
     assert master.wrong((row,)) == ()
     assert master.wrong((unseen,)) == ("1 Rise is not measured: only 12 % of it was seen",)
     assert master.wrong(()) == ("1 is not measured",)
+    # with one limit the room is twice the way from the master to it, without any there is none
+    above, free = replace(row, lower=None), replace(row, lower=None, upper=None)
+    assert master.wrong((replace(above, value=0.219),)) == ()
+    assert len(master.wrong((replace(above, value=0.221),))) == 1
+    assert master.wrong((free,)) == ()
+    assert len(master.wrong((replace(free, value=0.2001),))) == 1
     assert master.wrong((replace(row, value=0.2201),)) == ("1 Rise reads 0.2201; 0.1800 … 0.2200 is wanted",)
     with pytest.raises(HemtraError, match="Nothing is measured"):
         read_on("M1", (unseen,), hours=8.0, share=10.0)

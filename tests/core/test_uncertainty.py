@@ -281,6 +281,12 @@ def test_shares_make_the_whole_and_each_source_grows_by_its_own_cause(noise, pha
     )
 
 
+def test_form_never_counts_for_more_than_what_a_perfect_part_would_read():
+    budget = Budget(noise=0.001, form=2.0, level=0.01, floor=0.9)
+    assert budget.on(5.0, 0.01, 0.0).form == pytest.approx(0.9 / math.sqrt(3.0))
+    assert budget.on(5.0, 0.03, 0.0).form == pytest.approx(2.7 / math.sqrt(3.0)), "more on a rougher part"
+
+
 def test_an_own_uncertainty_is_typed_and_written_alike():
     found = parse_tolerance("4.00 ±0.10 U 2u")
     assert (found.uncertainty, found.covers, found.upper) == (None, 2.0, 4.1)

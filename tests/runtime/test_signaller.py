@@ -138,6 +138,28 @@ def test_a_belt_that_was_cut_off_is_asked_about_or_rejected(tmp_path, monkeypatc
     run.records.close()
 
 
+def test_a_line_takes_the_times_of_its_station(tmp_path, monkeypatch):
+    monkeypatch.setattr("hemtra.runtime.run_setup.ModbusOutput", lambda *more: FakeLink())
+    asked = RunRequest(
+        replay=folder_of(tmp_path / "in", [0.2]), db=str(tmp_path / "r.db"), jobs=0, io=("plc", 1)
+    )
+    station = STATION.with_part("io", late=0.4, gate_late=100.0)
+    run = begin(PLAN.edited(signals=(GATE,)), station, asked, Told().listeners)
+    punctual = run.signaller.punctual
+    assert (punctual.late, punctual.gate) == (0.4, 0.1)
+    assert punctual.room == pytest.approx(0.1 * station.travel.speed)
+    run.records.close()
+
+
+def test_who_waits_for_a_gate_that_is_never_reached_hears_so_when_the_run_ends(monkeypatch):
+    monkeypatch.setattr("hemtra.runtime.signaller.FLUSH", 0.02)
+    signaller, done = Signaller((GATE,), FakeLink(), Belt(1000.0)), []
+    signaller.start()
+    signaller.part(1, Verdict.FAIL, (), 900.0, Heard(done.append))
+    assert not signaller.stop(), "it is still before the gate"
+    assert done == [False]
+
+
 def test_a_part_is_followed_from_where_the_eye_saw_it_however_late_it_is_handled():
     """The eye hangs 300 mm before the laser, and whoever takes the scans is slow."""
     station = STATION.with_part("trigger", distance=300.0, delay=280.0).with_part("travel", speed=2000.0)

@@ -7,6 +7,7 @@ import pytest
 
 from hemtra.core.plan.limits import CharacteristicResult, Verdict
 from hemtra.runtime.belt_mark import BeltMark
+from hemtra.runtime.io_process import is_loopback
 from hemtra.runtime.logs import begin_logging
 from hemtra.runtime.reevaluation import differences
 from hemtra.storage.records.lock_note import is_noted
@@ -79,10 +80,19 @@ def row(value, verdict, text=""):
         (row(None, Verdict.NOT_MEASURED), row(None, Verdict.NOT_PROVEN), False),
         (row(None, Verdict.NOT_MEASURED), row(0.5, Verdict.PASS), False),
         (row(1.0, Verdict.PASS, "A"), row(1.0, Verdict.PASS, "B"), False),
+        (row(1000.0, Verdict.PASS), row(1000.0 + 5e-7, Verdict.PASS), True),
+        (row(1000.0, Verdict.PASS), row(1000.0 + 5e-6, Verdict.PASS), False),
     ],
 )
 def test_what_is_not_as_it_was_recorded_is_told(then, now, same):
     assert (differences((then,), (now,)) == ()) is same
+
+
+@pytest.mark.parametrize(
+    "host", ["localhost", "127.0.0.1", "127.8.8.8", "::1", "192.168.1.5", "0.0.0.0", "plc"]
+)
+def test_only_this_computer_is_this_computer(host):
+    assert is_loopback(host) is (host == "localhost" or host.startswith(("127.", "::1")))
 
 
 def test_a_row_that_is_gone_is_told():

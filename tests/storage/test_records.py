@@ -81,9 +81,11 @@ def test_a_part_is_kept_with_its_values_events_and_plan(records):
     assert (sheet.lot, sheet.station, sheet.events[0].text) == (lot, STATION.name, "half of it")
     assert records.events_of(lot) == [Event("faulty scan", 5.0, 1, {"text": "half of it"})]
     assert '"lower": 0.1' in records.plan_text(revision)
+    read = records.add(lot, part(2, (replace(rows[0], text="RPC-7 000042"),)), revision)
+    assert [row.text for row in part_sheet(records, read).rows] == ["RPC-7 000042"]
     records.signalled({key: (SENT, 6.0)})
     records.keep_scan(key, "/kept/1.x3p")
-    (found,) = records.parts_of(lot)
+    found, _ = records.parts_of(lot)
     assert (found.signal, found.signalled, found.scan) == (SENT, 6.0, "/kept/1.x3p")
     forget_scans(records, ["/kept/1.x3p"])
     assert records.parts_of(lot)[0].scan is None
@@ -134,6 +136,19 @@ def test_lots_go_on_where_they_stopped_until_a_new_one_begins(records, tmp_path)
     assert {found.name for found in again.all_lots()} >= {lot.name, new.name}
     assert again.known_sources(tmp_path) == {}
     again.close()
+
+
+def test_parts_that_are_not_proven_are_counted_in_their_own_lot(records):
+    for name, uncertainty in (("before", None), ("this", 0.15), ("after", None)):
+        plan = limited(0.1, 0.3)
+        plan = plan.with_characteristic(plan.sheet[0].edited(uncertainty=uncertainty))
+        lot = records.open_lot(name)
+        records.add(lot, part(1, evaluated_rows(plan), Verdict.NOT_MEASURED), records.revision(plan))
+    assert [records.counts(lot).unproven for lot in sorted(records.all_lots(), key=lambda one: one.id)] == [
+        0,
+        1,
+        0,
+    ]
 
 
 def test_a_number_is_given_once_and_nothing_of_the_second_part_stays(records):

@@ -76,7 +76,7 @@ class Signaller:
         travel: Callable[[], float | None] = lambda: None,
         punctual: Punctual = Punctual(),
     ) -> None:
-        self.output, self._punctual = output, punctual
+        self.output, self.punctual = output, punctual
         self._signals, self._travel = signals, travel
         self._tracker = GateTracker()
         self._lock = threading.Lock()
@@ -149,7 +149,7 @@ class Signaller:
                 continue  # a pulse is only given where the line is to be on; a level is always set
             else:
                 at = (travel or 0.0) + far if far else -1.0
-                if far and (now or 0.0) - at > self._punctual.room:
+                if far and (now or 0.0) - at > self.punctual.room:
                     over = (now or 0.0) - at
                     heard.late(f"{signal.name}: the part had passed its gate by {over:.0f} mm already")
                     missed = True
@@ -179,8 +179,8 @@ class Signaller:
                 levels,
                 shown,
                 done=answered,
-                deadline=time.monotonic() + self._punctual.late - waited,
-                late=lambda: heard.late(f"its signals were not acknowledged within {self._punctual.late:g} s"),
+                deadline=time.monotonic() + self.punctual.late - waited,
+                late=lambda: heard.late(f"its signals were not acknowledged within {self.punctual.late:g} s"),
             )
         )
 
@@ -240,8 +240,8 @@ class Signaller:
         done = self._answer_of(switch.part)
         if sending is None:
             return OutputState({switch.line: switch.on}, done=done)
-        words = f"a switch at its gate was not acknowledged within {1000 * self._punctual.gate:.0f} ms"
-        late, heard = time.monotonic() + self._punctual.gate, sending.heard
+        words = f"a switch at its gate was not acknowledged within {1000 * self.punctual.gate:.0f} ms"
+        late, heard = time.monotonic() + self.punctual.gate, sending.heard
         return OutputState({switch.line: switch.on}, done=done, deadline=late, late=lambda: heard.late(words))
 
     def _answer_of(self, part: int) -> Callable[[float | None], None]:
