@@ -45,6 +45,16 @@ def test_what_was_not_measured_parts_only_what_is_within_from_what_is_not():
     assert one[0] + one[1] == pytest.approx(1.5), "nothing lies between places that far apart"
 
 
+def test_round_a_closed_path_the_end_and_the_beginning_are_one_stretch():
+    values = np.array([3.0, 0.0, 0.0, 0.0, 0.0, 2.0])
+    closed = Series(values, np.arange(6.0), np.zeros((6, 3)), {}, "section", around=6.0)
+    (one,) = out_of_limits(closed, None, 1.0)
+    # a half of 2 to 0 before 5, half a step over the seam either way, and two thirds of 3 to 0 after 0
+    assert (one.start, one.length) == (pytest.approx(4.5), pytest.approx(1.0 + 0.5 + 2 / 3))
+    assert one.worst == 3.0
+    assert len(found(list(values))) == 2, "unless it is open"
+
+
 def test_nothing_is_out_where_all_lies_within_and_of_one_value_nothing_is_said():
     assert found([0.0, 1.0, 0.5]) == []
     assert found([5.0]) == []

@@ -138,6 +138,12 @@ def test_lots_go_on_where_they_stopped_until_a_new_one_begins(records, tmp_path)
     again.close()
 
 
+def test_lots_without_a_name_are_numbered_by_the_day(records, monkeypatch):
+    monkeypatch.setattr("hemtra.storage.records.store.time.time", lambda: 1_767_600_000.0)
+    names = [records.open_lot("steps", new=True).name for _ in range(3)]
+    assert [name.partition(" ")[2] for name in names] == ["lot 1", "lot 2", "lot 3"]
+
+
 def test_parts_that_are_not_proven_are_counted_in_their_own_lot(records):
     for name, uncertainty in (("before", None), ("this", 0.15), ("after", None)):
         plan = limited(0.1, 0.3)
