@@ -51,13 +51,17 @@ class ClusterCrew:
         self._distributed, self._address, self._jobs = _library(), address, jobs
         self._local: Any = None
         self._client: Any = None
+        self._size, self._counted = 0, -LOOK
 
     @property
     def size(self) -> int:
-        """Number of workers now."""
-        with suppress(Exception):
-            return len(self._client.scheduler_info(n_workers=-1)["workers"])
-        return 0
+        """Number of workers, as it was at most `LOOK` s ago: each time it asks the scheduler."""
+        if time.monotonic() >= self._counted + LOOK:
+            self._size = 0
+            with suppress(Exception):
+                self._size = len(self._client.scheduler_info(n_workers=-1)["workers"])
+            self._counted = time.monotonic()
+        return self._size
 
     def map(self, work: Callable[[T], R], items: Sequence[T]) -> Generator[R | Lost, None, None]:
         """See `Crew`. Raises `HemtraError` where the cluster cannot be used."""
