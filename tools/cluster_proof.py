@@ -167,7 +167,7 @@ class Measured:
 def run(proof: Proof, workers: int, plan: Path, scans: list[str], store: psutil.Process) -> Measured:
     """Inspect all scans with one worker or two.
 
-    The first only make everything ready. What a few more take is what every command takes to begin, and does not
+    The first only make everything ready. What a few more take is what every command takes to begin; it does not
     count.
     """
     with ExitStack() as stack:
