@@ -73,4 +73,4 @@ def _draw_band(painter: QPainter, scale: DrawingScale, bounds: QSizeF, handles: 
             painter.drawRect(QRectF(handle.at.x() - 7, handle.at.y() - 3, 14, 6))
     painter.setPen(theme.colour("copper"))
     label_at = scale.cross(x, high) - QPointF(70, 6)
-    draw_words(painter, label_at, f"delivered {unit.text(low, 0)} … {unit.text(high, 0)} {unit.name}")
+    draw_words(painter, label_at, f"measured {unit.text(low, 0)} … {unit.text(high, 0)} {unit.name}")

@@ -48,7 +48,7 @@ class StationDrawing(QFrame):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setFont(theme.font(12))
         painter.setPen(theme.colour("muted"))
-        painter.drawText(14, 22, "Side view along the belt, as the eye sees a part")
+        painter.drawText(14, 22, "Side view along the belt; the part reaches the photo-eye")
         painter.drawText(int(self.scale.middle - 60), 22, "View along travel")
         draw_side(painter, self.scale)
         draw_cross(painter, self.scale, QSizeF(self.size()), self.handles.all())

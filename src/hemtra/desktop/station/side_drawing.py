@@ -76,7 +76,7 @@ def _draw_trigger(painter: QPainter, scale: DrawingScale) -> None:
     painter.setBrush(theme.colour("anchor"))
     painter.drawEllipse(eye, 5, 5)
     painter.setPen(theme.colour("anchor"))
-    painter.drawText(eye - QPointF(8, 38), "eye")
+    painter.drawText(eye - QPointF(14, 38), "photo-eye")
     text = f"{unit.short(trigger.distance)} to the laser"
     draw_dimension(painter, QPointF(eye.x(), low), QPointF(scale.laser, low), text)
 
