@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from hemtra import Characteristic, HeightMap, HemtraError, Plan, PlanError, Step, Verdict, inspect
 from hemtra.core.evaluation.engine import Engine
-from hemtra.core.plan.document import ByProfile
+from hemtra.core.plan.document import ByProfile, Correction
 from hemtra.core.plan.general_tolerances import permissible
 from hemtra.core.plan.graph import ancestry, dependants, ordered
 from hemtra.core.plan.limits import Thresholds, decimals_for, evaluate, part_verdict, thresholds
@@ -94,6 +94,13 @@ def test_a_tolerance_is_symmetric_as_far_as_its_digits_show():
 def test_without_an_uncertainty_limits_are_their_own_thresholds():
     assert thresholds(0.1, 0.3) == Thresholds(0.1, 0.1, 0.3, 0.3)
     assert thresholds(0.1, 0.3, 0.02) == Thresholds(0.08, 0.12, 0.28, 0.32)
+
+
+def test_two_known_sizes_correct_all_between_and_beyond():
+    correction = Correction(measured=(1.0, 11.0), known=(2.0, 22.0))
+    assert [correction.applied(value) for value in (1.0, 6.0, 11.0, 16.0)] == [2.0, 12.0, 22.0, 32.0]
+    with pytest.raises(ValueError, match="two sizes that differ"):
+        Correction(measured=(1.0, 1.0), known=(2.0, 22.0))
 
 
 def test_precision_follows_the_tolerance():

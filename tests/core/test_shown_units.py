@@ -93,6 +93,13 @@ def test_a_tolerance_in_inches_is_typed_back(nominal, plus, minus):
     assert tolerance_in(row, "°", INCH) == row.tolerance == tolerance_in(row, "mm", MM)
 
 
+@pytest.mark.parametrize(("side", "typed"), [("upper", "≤ 0.0200 in"), ("lower", "≥ 0.0200 in")])
+def test_a_single_limit_in_inches_is_typed_back(side, typed):
+    row = Characteristic(balloon=1, name="a", **{side: 0.508})
+    assert tolerance_in(row, "mm", INCH) == typed
+    assert getattr(parse_tolerance(lengths_in_mm(typed), None), side) == pytest.approx(0.508)
+
+
 def test_statistics_are_scaled_and_indices_stay():
     values = np.array([1.0, 1.2, 0.9, 1.1, math.nan, 1.05])
     mm, inches = statistics(values, 0.5, 1.5), statistics(values / 25.4, 0.5 / 25.4, 1.5 / 25.4)

@@ -81,8 +81,8 @@ def test_a_part_is_kept_with_its_values_events_and_plan(records):
     assert (sheet.lot, sheet.station, sheet.events[0].text) == (lot, STATION.name, "half of it")
     assert records.events_of(lot) == [Event("faulty scan", 5.0, 1, {"text": "half of it"})]
     assert '"lower": 0.1' in records.plan_text(revision)
-    read = records.add(lot, part(2, (replace(rows[0], text="RPC-7 000042"),)), revision)
-    assert [row.text for row in part_sheet(records, read).rows] == ["RPC-7 000042"]
+    read = records.add(lot, part(2, (replace(rows[0], text="RPC-7 000042", unit="°"),)), revision)
+    assert [(row.text, row.unit) for row in part_sheet(records, read).rows] == [("RPC-7 000042", "°")]
     records.signalled({key: (SENT, 6.0)})
     records.keep_scan(key, "/kept/1.x3p")
     found, _ = records.parts_of(lot)
