@@ -5,9 +5,11 @@ import logging
 
 import pytest
 
+from hemtra.core.errors import HemtraError
 from hemtra.core.plan.limits import CharacteristicResult, Verdict
+from hemtra.core.station.io_and_storage import IoBlock
 from hemtra.runtime.belt_mark import BeltMark
-from hemtra.runtime.io_process import is_loopback
+from hemtra.runtime.io_process import is_loopback, started
 from hemtra.runtime.logs import begin_logging
 from hemtra.runtime.reevaluation import differences
 from hemtra.storage.records.lock_note import is_noted
@@ -93,6 +95,14 @@ def test_what_is_not_as_it_was_recorded_is_told(then, now, same):
 )
 def test_only_this_computer_is_this_computer(host):
     assert is_loopback(host) is (host == "localhost" or host.startswith(("127.", "::1")))
+
+
+def test_a_station_file_opens_no_port_to_other_computers(monkeypatch):
+    monkeypatch.setattr("hemtra.runtime.io_process.answers", lambda io: False)
+    with pytest.raises(HemtraError, match=r"other computers reach it.*hemtra io-module --host 0\.0\.0\.0"):
+        started(IoBlock(host="0.0.0.0", simulated=True))
+    assert started(IoBlock(host="0.0.0.0")) is None, "a real one is not started"
+    assert started(IoBlock(simulated=True)) is None, "there is none"
 
 
 def test_a_row_that_is_gone_is_told():
