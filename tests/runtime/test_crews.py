@@ -2,6 +2,7 @@
 
 import json
 import os
+import pickle
 import signal
 import socket
 from contextlib import suppress
@@ -132,3 +133,16 @@ def test_processes_are_taken_only_where_they_are_worth_their_start():
 def test_prepared_maps_stay_where_they_were_made(scans):
     found = Inspecting(levels())(scans[0])
     assert not any(type(step.value).__name__ == "HeightMap" for step in found.result.steps.values())
+
+
+def test_rows_alone_are_a_fraction_of_all_that_was_found(plan, reference, tmp_path):
+    save_scan(reference, tmp_path / "cover.x3p")
+    (tmp_path / "none.x3p").write_bytes(b"no scan")
+    paths = [str(tmp_path / name) for name in ("cover.x3p", "none.x3p")]
+    (whole, bad), (rows, same) = (
+        list(inspect_files(plan, paths, ThreadCrew(), whole=every)) for every in (True, False)
+    )
+    assert rows.result.characteristics == whole.result.characteristics
+    assert (rows.result.verdict, rows.result.faults) == (whole.result.verdict, whole.result.faults)
+    assert same == bad
+    assert 10 * len(pickle.dumps(rows)) < len(pickle.dumps(whole))

@@ -31,10 +31,14 @@ class Inspected:
 
 @dataclass(frozen=True)
 class Inspecting:
-    """Inspects a file by its path or address; covered: with the coverage of every value."""
+    """Inspects a file by its path or address.
+
+    covered: with the coverage of every value. whole: with all that was found, not only the rows.
+    """
 
     plan: Plan
     covered: bool = False
+    whole: bool = True
 
     def __call__(self, path: str) -> Inspected:
         """Result of one file; its maps stay where it was made."""
@@ -44,16 +48,18 @@ class Inspecting:
             result = engine.run(self.plan)
         except HemtraError as error:
             return Inspected(path, None, str(error))
-        return Inspected(path, (engine.covered(result) if self.covered else result).without_maps())
+        result = engine.covered(result) if self.covered else result
+        return Inspected(path, result.without_maps() if self.whole else result.rows_only())
 
 
 def inspect_files(
-    plan: Plan, paths: Sequence[str], crew: Crew, *, covered: bool = False
+    plan: Plan, paths: Sequence[str], crew: Crew, *, covered: bool = False, whole: bool = True
 ) -> Iterator[Inspected]:
     """Inspect files in the order given; one that cannot be read does not stop the others.
 
-    paths: of files, or addresses that `local_copy` takes. Closing the iterator cancels what has not started.
+    paths: of files, or addresses that `local_copy` takes; covered, whole: see `Inspecting`. Closing the
+    iterator cancels what has not started.
     """
-    with closing(crew.map(Inspecting(plan, covered), paths)) as coming:
+    with closing(crew.map(Inspecting(plan, covered, whole), paths)) as coming:
         for path, found in zip(paths, coming, strict=True):
             yield Inspected(path, None, found.reason) if isinstance(found, Lost) else found

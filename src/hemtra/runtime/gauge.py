@@ -26,7 +26,8 @@ def presented(
     Raises `HemtraError` where it was stopped.
     """
     found = []
-    inspected = inspect_files(plan, [str(entry.scan) for entry in entries], crew or ThreadCrew())
+    paths = [str(entry.scan) for entry in entries]
+    inspected = inspect_files(plan, paths, crew or ThreadCrew(), whole=False)
     for done, (entry, item) in enumerate(zip(entries, inspected, strict=True)):
         if not progress(done, len(entries), entry.scan.name):
             raise HemtraError("The study was cancelled.")
