@@ -376,7 +376,7 @@ def test_records_of_another_computer_are_taken_over(looking, qtbot, tmp_path):
     made_lot(other, "theirs", [0.2, 0.9], started=BEGAN + 5 * DAY)
     other.close()
     records = looking.workspaces["records"].page
-    records.deeds.merge(tmp_path / "other.db")
+    records.record_actions.merge(tmp_path / "other.db")
     look_up(looking, qtbot)
     assert "2 parts merged" in looking.message_bar.text.text()
     assert records.lots.rows[1].lot.name == "theirs"

@@ -72,12 +72,12 @@ def test_what_another_window_left_is_followed_and_said_once(window, qtbot, tmp_p
     folder.mkdir(parents=True)
     (folder / jobs.ORDER).write_text(Order(plan="steps", lots={1: "large"}, author="Ann").model_dump_json())
     (folder / jobs.LOCK).touch()
-    records_of(window).page.deeds.follow_all()
+    records_of(window).page.record_actions.follow_all()
     ended(window, qtbot)
     assert window.message_bar.text.text() == LOST.format(log=folder / jobs.LOG)
     window.session.notifications.clear()
     assert all_jobs()[0].was_announced
-    records_of(window).page.deeds.follow_all()
+    records_of(window).page.record_actions.follow_all()
     assert not window.session.tasks.running
 
 
@@ -86,12 +86,12 @@ def test_closing_the_window_leaves_it_under_way_and_cancel_stops_it(window, qtbo
     folder.mkdir(parents=True)
     (folder / jobs.ORDER).write_text(Order(plan="steps", lots={1: "large"}, author="Ann").model_dump_json())
     monkeypatch.setattr(jobs.Job, "is_running", property(lambda job: not (job.folder / jobs.STOP).exists()))
-    deeds = records_of(window).page.deeds
-    deeds.follow_all()
+    record_actions = records_of(window).page.record_actions
+    record_actions.follow_all()
     window.session.tasks.stop()
     assert not (folder / jobs.STOP).exists()
     assert not all_jobs()[0].was_announced
-    deeds.follow_all()
+    record_actions.follow_all()
     assert window.session.tasks.running[0].label == "Re-evaluating large"
     window.session.tasks.running[0].cancel()
     ended(window, qtbot)

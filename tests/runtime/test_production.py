@@ -206,7 +206,7 @@ def test_a_part_is_on_record_before_it_is_signalled(records, tmp_path):
     assert currents == [pytest.approx(4000 + 16000 * rise, abs=5) for rise in (0.2, 0.5)]
 
 
-@pytest.mark.parametrize("policy", ["stop", "go on"])
+@pytest.mark.parametrize("policy", ["stop", "continue"])
 def test_without_the_link_the_station_says_whether_the_line_goes_on(records, tmp_path, policy):
     station = STATION.with_part("io", lost=policy)
     feed = FolderFeed.of(folder_of(tmp_path / "in", [0.2] * 4), parts=400)
@@ -690,7 +690,7 @@ def test_a_part_that_breaks_the_program_is_one_part_and_not_the_line(records, tm
 
 
 def test_a_dead_block_is_no_success(tmp_path, unused_port):
-    station = STATION.with_part("io", host="127.0.0.1", port=unused_port, simulated=False, lost="go on")
+    station = STATION.with_part("io", host="127.0.0.1", port=unused_port, simulated=False, lost="continue")
     save_station(station, tmp_path / "s.hstation")
     more = ("--log-json", "--log-file", tmp_path / "logs" / "a.log", "--station", tmp_path / "s.hstation")
     run = start_run(tmp_path, "--replay", tmp_path / "in", "--parts", 4, *more)

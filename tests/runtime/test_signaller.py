@@ -85,7 +85,7 @@ def test_after_a_crash_what_may_lie_before_the_gate_is_rejected_until_new_parts_
 
 
 def test_a_late_signal_stops_the_line_or_is_an_event(tmp_path):
-    for policy in ("stop", "go on"):
+    for policy in ("stop", "continue"):
         records = Records(str(tmp_path / f"{policy}.db"))
         station = STATION.with_part("io", lost=policy, late=0.5)
 

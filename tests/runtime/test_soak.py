@@ -197,7 +197,7 @@ def test_a_block_that_answers_late_or_never_leaves_no_part_untold(tmp_path, ledg
     plan = PLAN.edited(signals=(Digital(name="reject", line=0),))
     held = []
     link = ModbusOutput("127.0.0.1", network.port, changed=lambda up: held and held[0].link_changed(up))
-    station = STATION.with_part("io", lost="go on", late=1.0)
+    station = STATION.with_part("io", lost="continue", late=1.0)
     feed = FolderFeed.of(folder_of(tmp_path / "in", [0.2, 0.5]), parts, rate=4.0)
     signaller = Signaller(plan.signals, link, punctual=Punctual(1.0))
     run = Production(Setup(plan, station), feed, ThreadWorkers(plan, 2), records, signaller, heard.listeners)
@@ -296,7 +296,7 @@ def test_the_block_killed_and_restarted_in_the_middle(tmp_path, ledger):
     plan = PLAN.edited(signals=(Digital(name="reject", line=0),))
     held = []
     link = ModbusOutput("127.0.0.1", port, changed=lambda up: held and held[0].link_changed(up))
-    station = STATION.with_part("io", lost="go on")
+    station = STATION.with_part("io", lost="continue")
     feed = FolderFeed.of(folder_of(tmp_path / "in", [0.2, 0.5]), 1_000_000, rate=50.0)
     signaller = Signaller(plan.signals, link)
     run = Production(Setup(plan, station), feed, ThreadWorkers(plan, 2), records, signaller, heard.listeners)

@@ -185,7 +185,7 @@ def test_stations_come_back_or_are_refused(tmp_path):
     for text, message in (
         ("nonsense", "not JSON"),
         ("[]", "not a valid station file"),
-        (path.read_text().replace('"schema": 5', '"schema": 9'), "newer"),
+        (path.read_text().replace('"schema": 6', '"schema": 9'), "newer"),
         (path.read_text().replace("160.0", "-160.0"), "travel › encoder › wheel › circumference"),
         (path.read_text().replace("2000.0", "NaN"), "travel › encoder › wheel › pulses_per_turn"),
         (path.read_text().replace('"counts_per_profile": 2', '"counts_per_profile": 0'), "counts_per_profile"),
@@ -247,6 +247,18 @@ def test_stations_of_the_second_form_keep_what_they_meant(tmp_path):
     assert (station.trigger.early, station.trigger.waiting, station.line.part_spacing) == ("pad", 3, 250)
     save_station(station, path)
     assert load_station(path) == station
+
+
+@pytest.mark.parametrize(("old", "now"), [("go on", "continue"), ("stop", "stop")])
+def test_what_a_station_does_on_link_loss_stays_under_its_new_name(tmp_path, old, now):
+    path = tmp_path / "old.hstation"
+    save_station(STATION.with_part("io", lost=now), path)
+    content = json.loads(path.read_text())
+    path.write_text(json.dumps({**content, "schema": 5, "io": {**content["io"], "lost": old}}))
+    assert load_station(path).io.lost == now
+    path.write_text(json.dumps({**content, "schema": 5, "io": "plc"}))
+    with pytest.raises(FileError, match="not a valid station file"):
+        load_station(path)
 
 
 def test_trays_lie_beside_their_plan(tmp_path):

@@ -166,7 +166,7 @@ class Production:
         if up:
             self.happened(Event("link", time.time()))
             return
-        lost = self.setup.station.io.lost if self.setup.station is not None else "go on"
+        lost = self.setup.station.io.lost if self.setup.station is not None else "continue"
         event = Event("link lost", time.time())
         self.happened(event)
         if lost == "stop" and not self._stopping.is_set():
@@ -352,7 +352,7 @@ class Production:
         """A signal came too late: the line stops or continues, as without the link."""
         message = words[0].upper() + words[1:] + "."
         self.happened(_worded("signalled late", message, number), key)
-        lost = self.setup.station.io.lost if self.setup.station is not None else "go on"
+        lost = self.setup.station.io.lost if self.setup.station is not None else "continue"
         if lost == "stop" and not self._stopping.is_set():
             message = f"Part {number} was signalled too late ({words})."
             self._end(f"{message} Line stopped: station setting “on link loss”.")

@@ -33,7 +33,7 @@ STATION = Station(
         encoder=WheelEncoder(pulses_per_turn=2000, circumference=160.0), counts_per_profile=2, speed=250.0
     ),
     trigger=Trigger(distance=80.0, delay=50.0, length=140.0),
-    io=IoBlock(host="127.0.0.1", port=5020, simulated=True, lost="go on"),
+    io=IoBlock(host="127.0.0.1", port=5020, simulated=True, lost="continue"),
 )
 SIGNALS = (
     Digital(name="Reject gate", line=0, when="not_passed", delay=600.0, pulse=150.0),

@@ -9,7 +9,7 @@ from pydantic import Field, StringConstraints
 from hemtra.core.form_fields import Form, setting
 
 Host = Annotated[str, StringConstraints(max_length=253, strip_whitespace=True)]
-LINK_LOST = {"stop": "stop the line", "go on": "continue"}
+LINK_LOST = {"stop": "stop the line", "continue": "continue"}
 KEPT = {
     "all": "all",
     "failed": "not passed",
@@ -30,7 +30,7 @@ class IoBlock(Form):
         "Physical, or simulated on this computer.",
         choices={"False": "a real one", "True": "simulated"},
     )
-    lost: Literal["stop", "go on"] = setting(
+    lost: Literal["stop", "continue"] = setting(
         "stop",
         "on link loss",
         "What the line does when the I/O module does not answer, or signals come too late.",

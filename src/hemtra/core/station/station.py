@@ -19,7 +19,7 @@ from hemtra.core.station.travel import Conveyor, Travel
 from hemtra.core.station.trigger import TriggerRules
 from hemtra.core.station.trigger_sources import Trigger
 
-SCHEMA = 5
+SCHEMA = 6
 MOST_SENSORS = 8
 MOST_POINTS = 200_000_000
 """Points of one scan, a gigabyte: absurd lengths and distances are refused before memory is taken."""
@@ -150,6 +150,11 @@ def migrate(content: dict[str, Any]) -> dict[str, Any]:
         content = {**content, "schema": 4}  # the I/O module and what is kept came; nothing went
     if content.get("schema") == 4:
         content = {**content, "schema": 5}  # how well the scales are known came
+    if content.get("schema") == 5:
+        content = {**content, "schema": 6}
+        if "io" in content:
+            lost = content["io"].get("lost", "stop")
+            content["io"] = {**content["io"], "lost": "continue" if lost == "go on" else lost}
     return content
 
 

@@ -9,7 +9,7 @@ from pathlib import Path
 from hemtra.core.zones.edits import mirrored, reshaped, with_addition, with_cut, with_node, without_pieces
 from hemtra.core.zones.zone import AnyZone, PolygonZone
 from hemtra.desktop.documents.action import Action
-from hemtra.desktop.plan.commands.paths import DEEDS
+from hemtra.desktop.plan.commands.paths import NODE_EDITS
 from hemtra.desktop.plan.workspace import PlanWorkspace
 
 Change = tuple[str, str, str, Callable[[AnyZone], AnyZone]]
@@ -101,7 +101,7 @@ def path_actions(
         return is_shown() and workspace.paths.selected is not None
 
     here = partial(Action, group="Path", enabled=has_path)
-    for name in DEEDS:
+    for name in NODE_EDITS:
         title, text = NODES[name]
         yield here(f"path.{name}", title, do=partial(workspace.paths.do, name), help=text)
     yield Action(

@@ -29,9 +29,9 @@ class RecordsEntry(Workspace):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self._page = RecordsWorkspace(session.bench, session.notifications, session.tasks)
-        self.page.deeds.scans_wanted.connect(session.plans.add_scans)
+        self.page.record_actions.scans_wanted.connect(session.plans.add_scans)
         session.records_changed.connect(self._use_records)
-        self.page.deeds.follow_all()
+        self.page.record_actions.follow_all()
 
     @property
     def page(self) -> RecordsWorkspace:
@@ -44,7 +44,11 @@ class RecordsEntry(Workspace):
 
     def actions(self) -> Iterable[Action]:
         """Reports, exports, other records."""
-        page, deeds, here = self.page, self.page.deeds, partial(Action, group="Records", while_locked=True)
+        page, record_actions, here = (
+            self.page,
+            self.page.record_actions,
+            partial(Action, group="Records", while_locked=True),
+        )
 
         def shown() -> bool:
             return self.is_shown
@@ -54,15 +58,21 @@ class RecordsEntry(Workspace):
             (
                 "report",
                 "Report of the lot…",
-                deeds.ask_report,
+                record_actions.ask_report,
                 page.report_button,
                 "A PDF with sheet, trends and evidence.",
             ),
-            ("export", "Export the lots…", deeds.ask_export, page.export_button, "CSV, JSON or QIF 3.0."),
+            (
+                "export",
+                "Export the lots…",
+                record_actions.ask_export,
+                page.export_button,
+                "CSV, JSON or QIF 3.0.",
+            ),
             (
                 "reevaluate",
                 "Re-evaluate lot with current plan",
-                deeds.reevaluate,
+                record_actions.reevaluate,
                 page.reevaluate_button,
                 "Lists what changes.",
             ),
@@ -83,7 +93,7 @@ class RecordsEntry(Workspace):
             (
                 "merge",
                 "Merge records…",
-                deeds.ask_merge,
+                record_actions.ask_merge,
                 page.merge_button,
                 "Adds new parts from another computer.",
             ),
@@ -106,7 +116,7 @@ class RecordsEntry(Workspace):
 
     def ask_reevaluate(self) -> ReevaluateForm:
         """Ask what to re-evaluate."""
-        return self.page.deeds.ask_reevaluate(self.session.window)
+        return self.page.record_actions.ask_reevaluate(self.session.window)
 
     def show_reevaluations(self) -> ReevaluationsWindow:
         """Beside the window; one that is opened is shown in the workspace."""
@@ -118,7 +128,7 @@ class RecordsEntry(Workspace):
 
     def _open_reevaluation(self, kept: KeptReevaluation) -> None:
         self.session.show("records")
-        self.page.deeds.open_reevaluation(kept, self.session.records_at)
+        self.page.record_actions.open_reevaluation(kept, self.session.records_at)
 
     def show_lines(self) -> LinesWindow:
         """Beside the window."""

@@ -63,7 +63,7 @@ class RecordsWorkspace(QWidget):
         """Preparation of the records before the first look."""
         self.records: Records | None = None
         self._plans, self._notifications, self._tasks = plans, notifications, tasks
-        self.deeds = RecordActions(self.bench, plans, notifications, tasks, self)
+        self.record_actions = RecordActions(self.bench, plans, notifications, tasks, self)
         self.lots, self.filters = LotList(self.bench), FilterBar(self.bench)
         self.parts, self.failures = PartTable(self.bench), FailureList(self.bench)
         self.trend, self.part = LotTrendView(self.bench), PartPage()
@@ -182,27 +182,27 @@ class RecordsWorkspace(QWidget):
         self.trend.part_wanted.connect(self.open_part)
         self.part.left.connect(self.show_lots)
         self.part.step_wanted.connect(self._step)
-        deeds = self.deeds
-        deeds.reevaluated.connect(self._show_reevaluated)
-        deeds.merged.connect(self.show_now)
-        self.part.report_wanted.connect(deeds.ask_part_report)
-        self.part.first_article_wanted.connect(deeds.ask_first_article)
-        self.part.tray_wanted.connect(lambda seen: deeds.to_tray([seen.sheet.part]))
+        record_actions = self.record_actions
+        record_actions.reevaluated.connect(self._show_reevaluated)
+        record_actions.merged.connect(self.show_now)
+        self.part.report_wanted.connect(record_actions.ask_part_report)
+        self.part.first_article_wanted.connect(record_actions.ask_first_article)
+        self.part.tray_wanted.connect(lambda seen: record_actions.to_tray([seen.sheet.part]))
         self.part.failed.connect(self._notifications.error)
         self.reevaluated.left.connect(self.show_lots)
         self.reevaluated.part_wanted.connect(self.open_part)
         self.reevaluated.tray_wanted.connect(
-            lambda found: deeds.to_tray([change.part for change in found.changes if change.flips])
+            lambda found: record_actions.to_tray([change.part for change in found.changes if change.flips])
         )
-        self.reevaluated.save_wanted.connect(deeds.ask_save_changes)
+        self.reevaluated.save_wanted.connect(record_actions.ask_save_changes)
         for button, do in (
-            (self.report_button, deeds.ask_report),
-            (self.export_button, deeds.ask_export),
-            (self.reevaluate_button, deeds.reevaluate),
-            (self.reevaluate_with_button, lambda: deeds.ask_reevaluate(self.window())),
+            (self.report_button, record_actions.ask_report),
+            (self.export_button, record_actions.ask_export),
+            (self.reevaluate_button, record_actions.reevaluate),
+            (self.reevaluate_with_button, lambda: record_actions.ask_reevaluate(self.window())),
             (self.tray_button, self.failed_to_tray),
             (self.open_button, self.ask_open),
-            (self.merge_button, deeds.ask_merge),
+            (self.merge_button, record_actions.ask_merge),
         ):
             button.clicked.connect(do)
 
@@ -233,7 +233,7 @@ class RecordsWorkspace(QWidget):
         records, views = found
         if records is not self.records and self.records is not None:
             self.records.close()
-        self.records = self.deeds.records = records
+        self.records = self.record_actions.records = records
         self.name.setText(Path(records.name).name)
         self.name.setToolTip(records.name)
         self.bench.take_lots(views)
@@ -261,7 +261,7 @@ class RecordsWorkspace(QWidget):
         self.part.stop()
         if self.records is not None:
             self.records.close()
-            self.records = self.deeds.records = None
+            self.records = self.record_actions.records = None
 
     @property
     def idle(self) -> bool:
@@ -339,13 +339,13 @@ class RecordsWorkspace(QWidget):
 
     def ask_open(self) -> None:
         """Ask which database to show."""
-        name = self.deeds.asked_for("Open records")
+        name = self.record_actions.asked_for("Open records")
         if name:
             self.open(name)
 
     def failed_to_tray(self) -> None:
         """Add failed parts to the tray, or only the selected ones of several."""
-        self.deeds.failed_to_tray(self.parts.selected())
+        self.record_actions.failed_to_tray(self.parts.selected())
 
     def refresh_buttons(self) -> None:
         """Update which actions are possible on the selection."""

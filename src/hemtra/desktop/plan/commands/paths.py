@@ -27,7 +27,7 @@ from hemtra.desktop.widgets.numbers_form import NumbersAsked
 
 Edit = Callable[[str, Callable[[], Plan]], bool]
 NodeChange = Callable[[PathZone, int], PathZone]
-DEEDS: dict[str, tuple[str, str, NodeChange]] = {
+NODE_EDITS: dict[str, tuple[str, str, NodeChange]] = {
     "more": ("Add node", "Midway to the next node.", with_node_after),
     "less": ("Delete node", "The path goes from its neighbours straight on.", without_node),
     "start": ("Start here", "Distances along a closed path count from this node.", begun_at),
@@ -68,10 +68,10 @@ class Paths:
 
         self._edit(f"{label} of {step.name}", changed)
 
-    def do(self, deed: str) -> None:
-        """Run one of `DEEDS` on the selected node."""
+    def do(self, name: str) -> None:
+        """Run one of `NODE_EDITS` on the selected node."""
         if self.selected is not None:
-            title, _, change = DEEDS[deed]
+            title, _, change = NODE_EDITS[name]
             node = self._node()
             self.change(self.selected, title.lower(), lambda zone: change(zone, node))
 
@@ -98,10 +98,10 @@ class Paths:
                 action.setChecked(zone.nodes[node].turn == turn)
             menu.addAction("Rounded with…", partial(self._ask_radius, step_id, node))
             menu.addSeparator()
-        for deed, (title, help_text, _) in DEEDS.items():
-            if node >= 0 or deed in ("reverse", "close"):
-                shown = ("Open it" if zone.closed else "Close it") if deed == "close" else title
-                menu.addAction(shown, partial(self.do, deed)).setToolTip(help_text)
+        for name, (title, help_text, _) in NODE_EDITS.items():
+            if node >= 0 or name in ("reverse", "close"):
+                shown = ("Open it" if zone.closed else "Close it") if name == "close" else title
+                menu.addAction(shown, partial(self.do, name)).setToolTip(help_text)
         return menu
 
     def show_menu(self, node: int, place: Place) -> None:

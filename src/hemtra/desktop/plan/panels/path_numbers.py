@@ -12,7 +12,7 @@ from hemtra.core.typed import number_typed
 from hemtra.core.zones.path_edits import changed_node, placed_node
 from hemtra.core.zones.zone import AnyZone, PathZone
 from hemtra.desktop.models.bench import WorkspaceModel
-from hemtra.desktop.plan.commands.paths import DEEDS
+from hemtra.desktop.plan.commands.paths import NODE_EDITS
 
 Change = Callable[[PathZone], PathZone]
 TURNS = {"corner": "corner", "arc": "arc through it", "curve": "curve"}
@@ -69,14 +69,14 @@ class PathNumbers(QWidget):
             self.fields[name] = edit
         lines[0].addWidget(self.turn)
         self.buttons: dict[str, QPushButton] = {}
-        for deed, (title, help_text, change) in DEEDS.items():
+        for name, (title, help_text, change) in NODE_EDITS.items():
             button = QPushButton(title.lower())
             button.setObjectName("action")
             button.setProperty("small", True)
             button.setToolTip(help_text)
             button.clicked.connect(partial(self._do, title.lower(), change))
             lines[2].addWidget(button)
-            self.buttons[deed] = button
+            self.buttons[name] = button
         self.across.setFixedSize(44, 22)
         self.across.setAlignment(Qt.AlignmentFlag.AlignRight)
         self.across.setToolTip("Length in mm of the sections across the path.")
