@@ -3,9 +3,11 @@
 import gc
 import threading
 
-from PySide6.QtWidgets import QLabel, QWidget
+from PySide6.QtCore import QEvent
+from PySide6.QtWidgets import QApplication, QLabel, QWidget
 
 from hemtra.desktop.background.garbage import GarbageCollection
+from hemtra.desktop.shell.window import MainWindow
 
 
 class Closed(QWidget):
@@ -68,3 +70,17 @@ def test_what_stays_is_not_gone_through_again_and_again(dressed):
     grown = [[] for _ in range(len(gc.get_objects(2)))]
     assert full_ones() == 1
     assert grown
+
+
+def test_a_window_that_is_closed_leaves_no_widget_behind(dressed):
+    """Those of pages that nobody looked at are styled for ever otherwise, with each change of colours."""
+    there = set(QApplication.allWidgets())
+    window = MainWindow()
+    window.show()
+    dressed.processEvents()
+    window.close()
+    window.deleteLater()
+    del window
+    dressed.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
+    gc.collect()
+    assert not set(QApplication.allWidgets()) - there

@@ -38,6 +38,11 @@ class Workspace(ABC):
         """What is shown."""
 
     @property
+    def is_made(self) -> bool:
+        """Whether there is a page already."""
+        return True
+
+    @property
     def title(self) -> str:
         """On its tab."""
         return self.name.capitalize()

@@ -50,6 +50,9 @@ class MainWindow(QMainWindow):
             session.show_wanted.connect(self.show_workspace)
             session.unit_changed.connect(self._show_unit)
             self.pages = QStackedWidget()
+            for workspace in self.workspaces.values():
+                if workspace.is_made:  # a page that nobody looks at goes with the window too
+                    self.pages.addWidget(workspace.page)
             self.tour = Tour(session, self.trigger)
             strip = ProgressStrip(session.tasks)
             self.setCentralWidget(stacked(self.band, self.tour, self.message_bar, strip, self.pages))

@@ -46,6 +46,11 @@ class StationEntry(Workspace):
         return page
 
     @property
+    def is_made(self) -> bool:
+        """Whether it was shown."""
+        return "page" in vars(self)
+
+    @property
     def document(self) -> Versioned[Station]:
         """The station."""
         return self.session.station_bench.document
