@@ -1,6 +1,7 @@
 """Documents, limits, graph and engine: what a verdict may rest on."""
 
 import math
+import threading
 
 import numpy as np
 import pytest
@@ -9,6 +10,7 @@ from hypothesis import strategies as st
 
 from hemtra import Characteristic, HeightMap, HemtraError, Plan, PlanError, Step, Verdict, inspect
 from hemtra.core.evaluation.engine import Engine
+from hemtra.core.features.spot import SpotKind
 from hemtra.core.plan.document import ByProfile, Correction
 from hemtra.core.plan.general_tolerances import permissible
 from hemtra.core.plan.graph import ancestry, dependants, ordered
@@ -230,6 +232,27 @@ def test_the_engine_computes_only_what_changed():
     result = engine.run(renamed)
     assert result.computed == 0
     assert result.steps["up"].step.name == "Top"
+
+
+def test_what_two_threads_want_at_once_is_measured_once(monkeypatch):
+    """The window asks for the part on screen while the tray comes to it."""
+    engine, plan, measured, again = Engine(stepped()), step_plan(), [], threading.Event()
+    other = threading.Thread(target=lambda: engine.run(plan))
+    evaluate = SpotKind.evaluate
+
+    def slowly(kind, given):
+        measured.append(given)
+        if len(measured) > 1:
+            again.set()
+        elif not other.is_alive():
+            other.start()
+            again.wait(0.2)
+        return evaluate(kind, given)
+
+    monkeypatch.setattr(SpotKind, "evaluate", slowly)
+    assert engine.run(plan).characteristics[0].value == pytest.approx(0.5)
+    other.join()
+    assert len(measured) == 2, "two spots, once each"
 
 
 @pytest.mark.parametrize("by_profile", [None, ByProfile()])

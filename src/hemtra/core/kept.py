@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
 from typing import Generic, TypeVar
 
 from cachetools import LRUCache
@@ -36,3 +38,24 @@ class Kept(Generic[K, V]):
                 larger: LRUCache[K, V] = LRUCache(least)
                 larger.update(self._held)
                 self._held = larger
+
+
+class Turns(Generic[K]):
+    """Keeps threads that want the same from making it twice: those that come later wait, and find it kept."""
+
+    def __init__(self) -> None:
+        self._taken: dict[K, threading.Lock] = {}
+        self._lock = threading.Lock()
+
+    @contextmanager
+    def of(self, key: K) -> Iterator[None]:
+        """The turn of one thread for a key; look again within it for what another may have kept."""
+        with self._lock:
+            turn = self._taken.setdefault(key, threading.Lock())
+        with turn:
+            try:
+                yield
+            finally:
+                # whoever waits has the lock in hand; whoever comes now finds what was kept
+                with self._lock:
+                    self._taken.pop(key, None)

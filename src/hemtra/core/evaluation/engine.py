@@ -36,7 +36,7 @@ from hemtra.core.evaluation.rows import (
     in_balloon_order,
 )
 from hemtra.core.geometry.elements import Number, Plane, Point
-from hemtra.core.kept import Kept
+from hemtra.core.kept import Kept, Turns
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.maps.noise import typical_noise
 from hemtra.core.marks import Evidence
@@ -76,6 +76,7 @@ class Engine:
     _lessons: Kept[str, Taught] = field(default_factory=lambda: Kept(LESSONS))
     _covered: Kept[str, tuple[Coverage | None]] = field(default_factory=lambda: Kept(REMEMBERED))
 
+    _turns: Turns[str] = field(default_factory=Turns)
     _runs: ProfileRuns = field(init=False)
 
     def __post_init__(self) -> None:
@@ -251,11 +252,25 @@ class Engine:
             results[step.id] = StepResult(step, None, str(error), 0.0, f"unplaced {error}")
             return False
         mark = fingerprint(step, zone, base, results)
-        known = self._recall(mark)
-        if known is not None:
-            # the same measurement may stand under another id or name by now
-            results[step.id] = known if known.step == step else replace(known, step=step)
-            return False
+        known, computed = self._recall(mark), False
+        if known is None:
+            with self._turns.of(mark):
+                known = self._recall(mark)
+                if known is None:
+                    known, computed = self._measured(step, kind, (zone, base), mark, results), True
+                    self._remember(known)
+        # the same measurement may stand under another id or name by now
+        results[step.id] = known if known.step == step else replace(known, step=step)
+        return computed
+
+    def _measured(
+        self,
+        step: Step,
+        kind: Kind,
+        at: tuple[AnyZone | None, Plane],
+        mark: str,
+        results: Mapping[str, StepResult],
+    ) -> StepResult:
         start = time.perf_counter()
         outcome, reason, off_scan = None, "", False
         try:
@@ -263,17 +278,14 @@ class Engine:
                 raise OffScan("the scan holds no data at all")
             if step.taught is not None and step.taught.trouble:
                 raise NotMeasured(f"nothing was taught: {step.taught.trouble}")
-            given = self._context(step, (zone, base), results)
+            given = self._context(step, at, results)
             outcome = with_possible(kind, given, _known(kind.evaluate(given)), step, results)
             if isinstance(outcome.value, Absent):
                 reason = outcome.value.reason
         except NotMeasured as error:
             reason, off_scan = str(error), isinstance(error, OffScan)
         elapsed = (time.perf_counter() - start) * 1000
-        found = StepResult(step, outcome, reason, elapsed, mark, off_scan, zone=zone, base=base)
-        self._remember(found)
-        results[step.id] = found
-        return True
+        return StepResult(step, outcome, reason, elapsed, mark, off_scan, zone=at[0], base=at[1])
 
     def covered(self, result: Result) -> Result:
         """A result of this engine with what each of its values rests on."""
@@ -338,11 +350,12 @@ class Engine:
                 if plan.nominal.data is None:
                     return plan.step(step.id).taught  # what it was taught when its heights were at hand
                 mark, given = f"{mark} {plan.nominal.digest}", replace(given, data=plan.nominal.data)
-            known = self._lessons.get(mark)
-            if known is None:
-                lesson = kind.teach(given)
-                taught = Taught(columns={name: tuple(values) for name, values in lesson.items()})
-                known = self._lessons.keep(mark, taught)
+            with self._turns.of(mark):
+                known = self._lessons.get(mark)
+                if known is None:
+                    lesson = kind.teach(given)
+                    taught = Taught(columns={name: tuple(values) for name, values in lesson.items()})
+                    known = self._lessons.keep(mark, taught)
             return known
         except NotMeasured as error:
             return Taught(trouble=str(error))

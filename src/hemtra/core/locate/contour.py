@@ -144,14 +144,24 @@ def _steepest(values: Heights, grid: Grid, least: float) -> FloatArray:
 
 def _spread(contour: Contour) -> Contour:
     """At most so many of the points, evenly over the contour: one in each square of a net."""
-    size = 1e-3
-    first = np.arange(len(contour))
-    while len(first) > MOST_POINTS:
+    if len(contour) <= MOST_POINTS:
+        return contour
+    size = 1e-3 * 1.2
+    while np.count_nonzero(np.diff(np.sort(_squares(contour, size)))) >= MOST_POINTS:
         size *= 1.2
-        keys = [np.floor(places / size).astype(np.int64) for places in (contour.x, contour.y)]
-        keys.append(np.floor(contour.direction).astype(np.int64))
-        _, first = np.unique(np.column_stack(keys), axis=0, return_index=True)
+    _, first = np.unique(_squares(contour, size), return_index=True)
     return contour.only(np.sort(first))
+
+
+def _squares(contour: Contour, size: float) -> NDArray[np.int64]:
+    """The square that each point is in, by place and direction, as one number: those sort much faster."""
+    x, y, turn = (
+        np.floor(numbers).astype(np.int64)
+        for numbers in (contour.x / size, contour.y / size, contour.direction)
+    )
+    y, turn = y - y.min(), turn - turn.min()
+    squares: NDArray[np.int64] = (x * (y.max() + 1) + y) * (turn.max() + 1) + turn
+    return squares
 
 
 def _settled(data: HeightMap, channel: int, found: FloatArray, least: float) -> Contour:
