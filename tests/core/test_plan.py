@@ -234,6 +234,30 @@ def test_the_engine_computes_only_what_changed():
     assert result.steps["up"].step.name == "Top"
 
 
+@pytest.mark.parametrize("seed", range(3))
+def test_edited_again_and_again_a_plan_measures_what_it_does_on_a_fresh_map(seed, perfect, plan):
+    """Whatever stands from the run before: zones, anchors, limits and lessons change, and come back."""
+    rng, engine, plans = np.random.default_rng(seed), Engine(perfect.data), [Engine(perfect.data).taught(plan)]
+    zoned = [step.id for step in plan.steps if step.zone is not None]
+    for _ in range(6):
+        now = plans[rng.integers(len(plans))]
+        step, row = now.step(str(rng.choice(zoned))), now.sheet[rng.integers(len(now.sheet))]
+        moved = step.zone.model_copy(update={"x": step.zone.x + rng.normal(0.0, 0.5)})
+        now = (
+            now.with_step(step.edited(zone=moved)),
+            now.with_step(step.edited(follow=step.follow.without(str(step.follow.x)))),
+            now.with_characteristic(row.edited(correction=Correction(measured=(0.0, 1.0), known=(0.1, 1.2)))),
+            now,
+        )[rng.integers(4)]
+        plans.append(engine.taught(now))
+        assert plans[-1] == Engine(perfect.data).taught(now)
+        found, fresh = engine.run(plans[-1]), Engine(perfect.data).run(plans[-1])
+        assert found.characteristics == fresh.characteristics
+        assert {i: s.fingerprint for i, s in found.steps.items()} == {
+            i: s.fingerprint for i, s in fresh.steps.items()
+        }
+
+
 def test_what_two_threads_want_at_once_is_measured_once(monkeypatch):
     """The window asks for the part on screen while the tray comes to it."""
     engine, plan, measured, again = Engine(stepped()), step_plan(), [], threading.Event()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from typing import Generic, TypeVar
 
@@ -38,6 +38,22 @@ class Kept(Generic[K, V]):
                 larger: LRUCache[K, V] = LRUCache(least)
                 larger.update(self._held)
                 self._held = larger
+
+
+class Derived(Generic[K, V]):
+    """What follows from objects that never change, by identity: computed once for each while it is in use."""
+
+    def __init__(self, made: Callable[[K], V], most: int) -> None:
+        self._made = made
+        self._kept: Kept[int, tuple[K, V]] = Kept(most)
+
+    def __call__(self, one: K) -> V:
+        """What follows from it."""
+        known = self._kept.get(id(one))
+        # an id may come again once its object is gone
+        if known is None or known[0] is not one:
+            known = self._kept.keep(id(one), (one, self._made(one)))
+        return known[1]
 
 
 class Turns(Generic[K]):

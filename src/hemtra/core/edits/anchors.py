@@ -11,9 +11,10 @@ from hemtra.core.errors import NotMeasured, PlanError
 from hemtra.core.evaluation.engine import Engine
 from hemtra.core.evaluation.results import Result
 from hemtra.core.geometry.frames import Frame
+from hemtra.core.kept import Derived
 from hemtra.core.plan.document import Follow, Home, Plan, Step
 from hemtra.core.plan.follow import AXES, axes_of, followed
-from hemtra.core.plan.graph import ordered
+from hemtra.core.plan.graph import PLANS, grouped, ordered
 from hemtra.core.plan.registry import kind_named
 from hemtra.core.zones.zone import AnyZone
 
@@ -51,7 +52,14 @@ def candidates(plan: Plan, step_id: str, axis: str) -> tuple[Step, ...]:
 
 def followers(plan: Plan, step_id: str) -> tuple[Step, ...]:
     """The steps whose zones follow a step."""
-    return tuple(s for s in plan.steps if step_id in s.follow.anchors)
+    return _FOLLOWED(plan).get(step_id, ())
+
+
+def _followed(plan: Plan) -> Mapping[str, tuple[Step, ...]]:
+    return grouped((i, step) for step in plan.steps for i in step.follow.anchors)
+
+
+_FOLLOWED = Derived(_followed, PLANS)
 
 
 def without_step(plan: Plan, step_id: str) -> Plan:

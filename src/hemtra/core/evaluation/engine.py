@@ -35,14 +35,15 @@ from hemtra.core.evaluation.rows import (
     evaluated_series,
     in_balloon_order,
 )
+from hemtra.core.evaluation.unchanged import Evaluated, Unchanged
 from hemtra.core.geometry.elements import Number, Plane, Point
-from hemtra.core.kept import Kept, Turns
+from hemtra.core.kept import Derived, Kept, Turns
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.maps.noise import typical_noise
 from hemtra.core.marks import Evidence
 from hemtra.core.plan.document import Characteristic, Home, Plan, Step, Taught
 from hemtra.core.plan.follow import pose_of
-from hemtra.core.plan.graph import ordered
+from hemtra.core.plan.graph import STEPS, ordered
 from hemtra.core.plan.kind import Absent, Kind, Outcome, StepContext
 from hemtra.core.plan.limits import CharacteristicResult, Verdict, part_verdict
 from hemtra.core.plan.registry import kind_named
@@ -77,6 +78,10 @@ class Engine:
     _covered: Kept[str, tuple[Coverage | None]] = field(default_factory=lambda: Kept(REMEMBERED))
 
     _turns: Turns[str] = field(default_factory=Turns)
+    _last: Unchanged = field(default_factory=Unchanged)
+    _last_drawn: Unchanged = field(default_factory=Unchanged)
+    """Of steps as they are drawn on this map, where it teaches a plan."""
+    _lessoned: dict[str, tuple[Step, Taught, Step]] = field(default_factory=dict)
     _runs: ProfileRuns = field(init=False)
 
     def __post_init__(self) -> None:
@@ -100,25 +105,44 @@ class Engine:
         results: dict[str, StepResult] = dict(self.fixed)
         order = ordered(plan)
         computed = sum(
-            self._add(step, kind, homes, results) for step, kind in order if step.id not in self.fixed
+            self._settle(step, kind, homes, results, self._last)
+            for step, kind in order
+            if step.id not in self.fixed
         )
+        steps = {step.id: (step, kind) for step, kind in order}
         rows: list[CharacteristicResult] = []
         series: dict[int, Series] = {}
         for row in in_balloon_order(plan):
-            found = None if row.step is None else results[row.step]
-            many = self._many(row, order, homes, results)
-            if many is not None and found is not None:
-                series[row.balloon] = many
-                known = None if row.budget is None else known_on_part(row, results, self.level)
-                rows.append(evaluated_series(row, many, unit_of(found), known=known))
-            elif found is not None:
-                rests = self._rests(row, found, results)
-                rows.append(evaluated(row, found.value, found.reason, unit_of(found), rests))
-            else:
-                rows.append(evaluated(row, None, ""))
+            known = self._last.row(row, results)
+            if known is None:
+                known = self._evaluated(row, order, homes, results)
+                if known[1] is None or known[1].by != "instance":  # these rest on more than results
+                    below = with_ancestors({row.step} if row.step else set(), steps)
+                    self._last.keep_row(row, below, results, known)
+            rows.append(known[0])
+            if known[1] is not None:
+                series[row.balloon] = known[1]
         verdict = part_verdict((j.verdict for j in rows), Verdict(plan.not_proven.upper()))
         elapsed = (time.perf_counter() - start) * 1000
         return Result(verdict, tuple(rows), results, elapsed, computed, series)
+
+    def _evaluated(
+        self,
+        row: Characteristic,
+        order: Sequence[tuple[Step, Kind]],
+        homes: Homes,
+        results: Mapping[str, StepResult],
+    ) -> Evaluated:
+        """A row, and the values behind it where it has many."""
+        found = None if row.step is None else results[row.step]
+        if found is None:
+            return evaluated(row, None, ""), None
+        many = self._many(row, order, homes, results)
+        if many is None:
+            rests = self._rests(row, found, results)
+            return evaluated(row, found.value, found.reason, unit_of(found), rests), None
+        known = None if row.budget is None else known_on_part(row, results, self.level)
+        return evaluated_series(row, many, unit_of(found), known=known), many
 
     def _many(
         self,
@@ -181,7 +205,7 @@ class Engine:
             same = inner.steps == plan.steps and inner.sheet == plan.sheet
             return plan if same else inner.model_copy(update={"by_profile": plan.by_profile})
         # zones are drawn on this very map, where they lie already; only heights follow something
-        steps = {step.id: (drawn_here(step), kind) for step, kind in ordered(plan)}
+        steps = {step.id: (_DRAWN(step), kind) for step, kind in ordered(plan)}
         anchors = {i for s in plan.steps for i in s.follow.anchors}
         anchors |= {i for i, (_, kind) in steps.items() if kind.teachable}
         wanted = with_ancestors(anchors, steps)
@@ -190,17 +214,28 @@ class Engine:
         changed: dict[str, Step] = {}
         for step_id, (step, kind) in steps.items():
             lesson = self._teach(plan, step, kind, homes, results) if kind.teachable else None
-            step = step.model_copy(update={"taught": lesson})
+            old = plan.step(step_id)
+            if lesson is not None:
+                lesson = old.taught if old.taught == lesson else lesson
+                step = self._with_lesson(step, lesson)
             if step_id in wanted:
-                self._add(step, kind, homes, results)
+                self._settle(step, kind, homes, results, self._last_drawn)
             if step_id in anchors and results[step_id].value is not None:
-                homes[step_id] = pose_of(results[step_id].value).home
-            old, home = plan.step(step_id), homes.get(step_id)
+                found = pose_of(results[step_id].value).home
+                homes[step_id] = old.home if old.home is not None and old.home == found else found
+            home = homes.get(step_id)
             if old.home != home or old.taught != lesson:
                 changed[step_id] = old.model_copy(update={"home": home, "taught": lesson})
         if changed:
             plan = plan.model_copy(update={"steps": tuple(changed.get(s.id, s) for s in plan.steps)})
         return self._mastered(without_old_budgets(plan))
+
+    def _with_lesson(self, step: Step, lesson: Taught) -> Step:
+        """The step with its lesson; the same one again, as long as neither changes."""
+        known = self._lessoned.get(step.id)
+        if known is None or known[0] is not step or known[1] is not lesson:
+            known = self._lessoned[step.id] = (step, lesson, step.model_copy(update={"taught": lesson}))
+        return known[2]
 
     def _mastered(self, plan: Plan) -> Plan:
         """The plan with what this map, as the reference scan, measures where values count from that."""
@@ -230,6 +265,18 @@ class Engine:
         """Return the context a step of a result of this engine had, for a closer look."""
         found = result.steps[step_id]
         return self._context(found.step, (found.zone, found.base), result.steps)
+
+    def _settle(
+        self, step: Step, kind: Kind, homes: Homes, results: dict[str, StepResult], last: Unchanged
+    ) -> bool:
+        """Add a step's result as `_add` does, or that of the last run if it stands."""
+        known = last.step(step, homes, results)
+        if known is not None:
+            results[step.id] = known
+            return False
+        computed = self._add(step, kind, homes, results)
+        last.keep_step(step, homes, results)
+        return computed
 
     def _add(self, step: Step, kind: Kind, homes: Homes, results: dict[str, StepResult]) -> bool:
         """Add a step's result to those of the steps before it; returns whether it had to be computed."""
@@ -336,13 +383,16 @@ class Engine:
     def _teach(
         self, plan: Plan, step: Step, kind: Kind, homes: Homes, results: Mapping[str, StepResult]
     ) -> Taught | None:
-        """Teach a step from this map or the nominal surface placed on it, or return the reason of failure."""
+        """What a step learns from this map or the nominal surface placed on it, or the reason why not.
+
+        The step is as it is drawn here, without a lesson.
+        """
         missing = next((results[i] for i in step.needs if results[i].outcome is None), None)
         if missing is not None:
             return Taught(trouble=dependency_reason(missing.step.name, missing.reason))
         try:
             zone, base = placed(step, homes, results)
-            mark = "taught " + fingerprint(step.model_copy(update={"taught": None}), zone, base, results)
+            mark = "taught " + fingerprint(step, zone, base, results)
             given = self._context(step, (zone, base), results)
             if getattr(kind, "against", "") == "nominal":
                 if plan.nominal is None:
@@ -380,6 +430,9 @@ class Engine:
         self, step: Step, at: tuple[AnyZone | None, Plane], results: Mapping[str, StepResult]
     ) -> StepContext:
         return context_of(self.data, self.serial, step, at, results)
+
+
+_DRAWN = Derived(drawn_here, STEPS)
 
 
 def _known(outcome: Outcome) -> Outcome:

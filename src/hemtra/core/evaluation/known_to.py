@@ -9,9 +9,10 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 from hemtra.core.evaluation.results import StepResult
+from hemtra.core.kept import Derived
 from hemtra.core.plan.budget import Budget
-from hemtra.core.plan.document import Characteristic, Plan
-from hemtra.core.plan.graph import ancestry, method_of
+from hemtra.core.plan.document import Characteristic, Plan, Step
+from hemtra.core.plan.graph import STEPS, ancestry, method_of
 
 
 @dataclass(frozen=True)
@@ -40,32 +41,30 @@ def edges_of(plan: Plan, step_id: str, results: Mapping[str, StepResult]) -> tup
     return tuple(i for i in chain if i in results and room_of(results[i]) > 0.0)
 
 
-def method(plan: Plan, row: Characteristic, known: dict[str, bytes] | None = None) -> str:
-    """Digest of how a row is measured: its steps, without names and what was taught, and how their kinds work.
-
-    known: by step, its content as it was digested before; the same one serves all rows of a plan.
-    """
+def method(plan: Plan, row: Characteristic) -> str:
+    """Digest of how a row is measured: its steps, without names and lessons, and how their kinds work."""
     if row.step is None:
         return ""
-    known = {} if known is None else known
     own = row.unit, row.correction, row.over, method_of(plan, row.step)
     found = hashlib.blake2b(repr(own).encode(), digest_size=8)
     for column in ancestry(plan, row.step):
         for step in column:
-            if step.id not in known:
-                content = step.model_dump(mode="json", exclude={"name", "home", "taught"})
-                known[step.id] = json.dumps(content, sort_keys=True).encode()
-            found.update(known[step.id])
+            found.update(_CONTENT(step))
     return found.hexdigest()
+
+
+def _content(step: Step) -> bytes:
+    content = step.model_dump(mode="json", exclude={"name", "home", "taught"})
+    return json.dumps(content, sort_keys=True).encode()
+
+
+_CONTENT = Derived(_content, STEPS)
 
 
 def without_old_budgets(plan: Plan) -> Plan:
     """The plan without the budgets of rows that are measured otherwise since; the same where there is none."""
-    known: dict[str, bytes] = {}
     old = [
-        row.balloon
-        for row in plan.sheet
-        if row.budget is not None and row.budget.method != method(plan, row, known)
+        row.balloon for row in plan.sheet if row.budget is not None and row.budget.method != method(plan, row)
     ]
     if not old:
         return plan

@@ -25,9 +25,8 @@ def with_marks(plan: Plan, study: Study, rule: str, made: datetime.date) -> Plan
     rule: its name.
     """
     found = {row.balloon: row for row in study.rows if row.spread is not None}
-    known: dict[str, bytes] = {}
     rows = (
-        row.model_copy(update={"gauge": _mark(found[row.balloon], study, rule, made, method(plan, row, known))})
+        row.model_copy(update={"gauge": _mark(found[row.balloon], study, rule, made, method(plan, row))})
         if row.balloon in found
         else row
         for row in plan.sheet
@@ -57,11 +56,10 @@ def _mark(row: StudiedRow, study: Study, rule: str, made: datetime.date, digest:
 
 def grades(plan: Plan) -> dict[Balloon, str]:
     """Capability of each studied row with a tolerance, or “outdated”."""
-    known: dict[str, bytes] = {}
     found: dict[Balloon, str] = {}
     for row in plan.sheet:
         if row.gauge is not None and row.gauge.share(row.lower, row.upper) is not None:
-            is_same = row.gauge.method == method(plan, row, known)
+            is_same = row.gauge.method == method(plan, row)
             found[row.balloon] = row.gauge.grade(row.lower, row.upper) if is_same else OUTDATED
     return found
 

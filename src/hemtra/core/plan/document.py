@@ -45,6 +45,13 @@ Percent = Annotated[float, Field(gt=0.0, le=100.0)]
 class _Document(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid")
 
+    def __copy__(self) -> Self:
+        """A copy, whose fields may be replaced: what was derived from them is not in it."""
+        copy = super().__copy__()
+        for name in vars(copy).keys() - type(self).model_fields.keys():
+            del vars(copy)[name]
+        return copy
+
     def edited(self, **changes: Any) -> Self:
         """A validated copy with some fields replaced. Raises `PlanError` when they do not hold."""
         fields = {name: getattr(self, name) for name in type(self).model_fields}
@@ -64,7 +71,7 @@ class Follow(_Document):
     z: Id | None = None
     tilt: Id | None = None
 
-    @property
+    @cached_property
     def anchors(self) -> tuple[str, ...]:
         """The anchors, each once."""
         named = (self.x, self.y, self.rotation, self.z, self.tilt)
@@ -121,7 +128,7 @@ class Step(_Document):
     home: Home | None = None
     taught: Taught | None = None
 
-    @property
+    @cached_property
     def needs(self) -> tuple[str, ...]:
         """Ids of the steps whose values it uses, as inputs or to follow them."""
         inputs = (i for ids in self.inputs.values() for i in ids)

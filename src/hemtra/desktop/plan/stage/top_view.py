@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QEvent, QPointF, Qt, Signal
+from PySide6.QtCore import QEvent, QPointF, Qt, QTimer, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent, QWheelEvent
 from PySide6.QtWidgets import QWidget
 
@@ -30,6 +30,9 @@ from hemtra.desktop.widgets.symbols import draw_chip
 WHEEL_STEP = 1.0015
 """Zoom per eighth of a degree of the wheel: a notch of 15° gives a fifth."""
 NUDGE_PIXELS = 1.0
+
+SOON = 12
+"""ms for which a drag of a zone is not painted, in case its new value is there by then."""
 
 
 class TopView(QWidget):
@@ -63,6 +66,8 @@ class TopView(QWidget):
         super().__init__(parent)
         self.setObjectName("topView")
         self.setMouseTracking(True)
+        # otherwise all that lies beneath is painted again, too
+        self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Stage, top view")
         self.bench = bench
@@ -88,10 +93,12 @@ class TopView(QWidget):
         self._fitted = self._moved = False
         """Whether the whole part is in view, and whether the user has gone elsewhere."""
         self._part: TrayPart | None = None
+        self._soon = QTimer(self, singleShot=True, interval=SOON)
+        self._soon.timeout.connect(self.update)
         bench.tray.current_changed.connect(self._on_part)
         bench.shown_changed.connect(self._on_shown)
         bench.selection_changed.connect(self.update)
-        bench.document.changed.connect(self.update)
+        bench.document.changed.connect(self._paint)
         self._on_part()
 
     # -- what is shown ----------------------------------------------------------------------------
@@ -175,7 +182,15 @@ class TopView(QWidget):
             self._fitted = self._moved = False
         self.update()
 
+    def _paint(self) -> None:
+        """Paint what has changed; in a drag of a zone soon, with the value if it comes by then."""
+        if not isinstance(self._drag, ZoneDrag) or not self._drag.moved:
+            self.update()
+        elif not self._soon.isActive():
+            self._soon.start()
+
     def _on_shown(self) -> None:
+        self._soon.stop()
         self.marks.forget()
         self.tools.refresh()
         if self.map.derived:
@@ -268,7 +283,7 @@ class TopView(QWidget):
             held, balloon = self.line.under(self.viewport, pixel), self.marks.balloon_under(pixel)
             self.setCursor(grip(self.marks.grabbed(self.viewport, pixel), held, on_balloon=balloon is not None))
         self.offers.moved(place if self._is_free(pixel) else None)
-        self.update()
+        self._paint()
 
     def _is_free(self, pixel: Pixel) -> bool:
         """Whether the pointer is on nothing that can be taken already."""
