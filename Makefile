@@ -1,4 +1,4 @@
-.PHONY: demo test lint soak soak-long bench docs screenshots deb offline setup venv kernels
+.PHONY: demo test lint soak soak-long bench bench-check docs screenshots deb offline setup venv kernels
 
 run = .venv/bin/python -m
 # Python compiles its modules once, not in every process that is started; images of containers often forbid that
@@ -38,6 +38,9 @@ soak-long: setup   ## hours: the same in full, and ten thousand defects put into
 
 bench: setup       ## speed figures of docs/performance.md
 	$(run) pytest benchmarks -o addopts="" -q --benchmark-columns=min,median,max,rounds --benchmark-sort=name
+
+bench-check: setup ## fails where a benchmark is 15 % slower than the figures kept in benchmarks/ratios.json
+	.venv/bin/python tools/bench_check.py
 
 docs: venv         ## the manual as pages for a browser, in build/manual
 	$(run) mkdocs build --strict --quiet

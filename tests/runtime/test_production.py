@@ -314,6 +314,7 @@ def test_pause_resume_stop_and_a_new_lot(records, tmp_path):
     assert first.wait(60)
     lot = run.lot
     run.pause()
+    assert run.paused
     run.begin_lot()
     while run.lot == lot or run.waiting:
         assert run.running
@@ -321,6 +322,7 @@ def test_pause_resume_stop_and_a_new_lot(records, tmp_path):
     run.resume()
     while len(heard.done) == before:
         assert run.running
+    assert not run.paused
     run.stop()
     assert run.wait(60)
     numbers = [d.record.number for d in heard.done]
@@ -687,6 +689,15 @@ def test_a_part_that_breaks_the_program_is_one_part_and_not_the_line(records, tm
     assert heard.done[1].record.reason.isprintable()
     assert "test_production.py" in heard.done[1].found.trace
     assert [e.kind for e in records.events_of(run.lot)] == ["error"]
+
+
+def test_a_fault_after_a_part_was_judged_ends_the_line_and_names_the_part(records, tmp_path, monkeypatch):
+    def add(*args, **kwargs):
+        raise RuntimeError("broken")
+
+    monkeypatch.setattr(records, "add", add)
+    _, heard = produce(records, FolderFeed.of(folder_of(tmp_path / "in", [0.2])))
+    assert heard.ended == ["Part 1 could not be finished (RuntimeError: broken)."]
 
 
 def test_a_dead_block_is_no_success(tmp_path, unused_port):

@@ -68,6 +68,9 @@ def test_a_job_evaluates_its_lots_in_a_process_of_its_own_and_its_results_open_a
     try:
         assert [one.author for one in kept(records)] == ["Ann", "Ann"]
         assert {one.digest for one in kept(records)} == {job.order.digest}
+        with records.reading() as connection:
+            left = connection.exec_driver_sql("select count(*) from reevaluated_parts").scalar_one()
+        assert left == 0, "its checkpoints are not needed any more"
         lot = next(lot for lot in records.all_lots() if lot.name == "Monday")
         here = reevaluate(records, lot, CLOSER, lambda done, of, what: True)
         again = reopened(records, next(one for one in kept(records) if one.lot == "Monday"))

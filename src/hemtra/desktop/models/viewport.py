@@ -3,7 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from typing import TypeVar
 
+from hemtra.core.arrays import FloatArray
+
+N = TypeVar("N", float, FloatArray)
+"""A number, or many."""
 Pixel = tuple[float, float]
 Extent = tuple[float, float, float, float]
 """x from and to, y from and to in mm"""
@@ -24,8 +29,8 @@ class Viewport:
     width: int = 1
     height: int = 1
 
-    def to_screen(self, x: float, y: float) -> Pixel:
-        """Pixel of a position in mm."""
+    def to_screen(self, x: N, y: N) -> tuple[N, N]:
+        """Pixel of a position in mm, or of many."""
         return (x - self.x) / self.scale + self.width / 2, (self.y - y) / self.scale + self.height / 2
 
     def to_part(self, px: float, py: float) -> tuple[float, float]:

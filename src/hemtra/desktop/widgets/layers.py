@@ -8,7 +8,7 @@ import numpy as np
 from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QImage, QPainter, QPen, QPolygonF
 
-from hemtra.core.arrays import ByteArray
+from hemtra.core.arrays import ByteArray, FloatArray
 from hemtra.core.marks import Label, Mark, Polyline, Region, Strokes
 from hemtra.core.zones.zone import AnyZone, PathZone
 from hemtra.desktop.models.viewport import Viewport
@@ -17,6 +17,8 @@ from hemtra.desktop.widgets import theme
 
 FEW_CORNERS = 8
 """Corners up to which an outline is drawn side by side: Qt does so ten times as fast as with a polygon."""
+NEAR = 2.5
+"""Distance in pixels between points of an outline that are not told apart."""
 REGION_ALPHA = {"used-data": 110, "left-out": 120}
 
 
@@ -109,7 +111,7 @@ def draw_zone(painter: QPainter, viewport: Viewport, zone: AnyZone, pen: QPen) -
     beneath = QPen(QColor(0, 0, 0, 120), pen.widthF() + 2)
     beneath.setCapStyle(Qt.PenCapStyle.FlatCap)
     for outline in (zone.outline(), *zone.inner_outlines()):
-        points = [QPointF(*viewport.to_screen(x, y)) for x, y in outline]
+        points = _on_screen(viewport, outline, thin=not is_open)
         ends = points[1:] if is_open else (*points[1:], points[0])
         sides = [QLineF(a, b) for a, b in zip(points, ends, strict=False)]
         for each in (beneath, pen):
@@ -120,6 +122,15 @@ def draw_zone(painter: QPainter, viewport: Viewport, zone: AnyZone, pen: QPen) -
                 painter.drawPolyline(points)
             else:
                 painter.drawPolygon(points)
+
+
+def _on_screen(viewport: Viewport, outline: FloatArray, *, thin: bool) -> list[QPointF]:
+    """An outline in pixels; where it is thinned, a small round one has as many points as show."""
+    x, y = viewport.to_screen(outline[:, 0], outline[:, 1])
+    length = float(np.hypot(np.diff(x), np.diff(y)).sum())
+    many = thin and len(x) > FEW_CORNERS and length > 0.0
+    every = max(1, int(len(x) * NEAR / length)) if many else 1
+    return [QPointF(*place) for place in zip(x[::every].tolist(), y[::every].tolist(), strict=True)]
 
 
 def draw_handles(painter: QPainter, viewport: Viewport, zone: AnyZone) -> None:

@@ -48,6 +48,8 @@ class Chip(QAbstractButton):
 
     def show_link(self, link: Link, *, chosen: bool, opened: bool) -> None:
         """chosen: its zone has handles. opened: its card is open."""
+        if (link, chosen, opened) == (self.link, self.chosen, self.opened):
+            return
         self.link, self.chosen, self.opened = link, chosen, opened
         value = link.values[0] if link.values else ""
         self.setAccessibleName(f"{link.name}, {value}" if value else link.name)
@@ -64,8 +66,10 @@ class Chip(QAbstractButton):
 
     def arrange(self, limit: float | None) -> None:
         """Take the lines that fit a limit; None leaves only the glyph."""
-        self._lines, self._value = ((), "") if limit is None else self._text(limit)
-        self.update()
+        text = ((), "") if limit is None else self._text(limit)
+        if text != (self._lines, self._value):
+            self._lines, self._value = text
+            self.update()
 
     def _text(self, limit: float) -> tuple[Sequence[str], str]:
         names, values = _metrics(NAME, bold=True), _metrics(VALUE)

@@ -46,6 +46,7 @@ class Lineage(QFrame):
         self.chips: dict[str, Chip] = {}
         self._joined: list[tuple[int, int]] = []
         """Places in the line of what is joined."""
+        self._painted: tuple[list[object], list[tuple[int, int]]] = [], []
         self._hint = QLabel(self)
         self._hint.setObjectName("muted")
         self._hint.setAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
@@ -194,7 +195,10 @@ class Lineage(QFrame):
         height = 2 * TOP - 2 + len(rows) * (HEIGHT + BELOW)
         if height != self.height():
             self.setFixedHeight(height)
-        self.update()
+        joined = [chip.geometry().getRect() for chip in chips], self._joined
+        if joined != self._painted:
+            self._painted = joined
+            self.update()
 
     def sizeHint(self) -> QSize:
         """A line between chips."""

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QPainter, QPen, QPolygonF
+from PySide6.QtGui import QPainter, QPen, QPixmap, QPolygonF
 
 from hemtra.core.plan.document import Step
 from hemtra.core.plan.limits import Verdict
@@ -30,17 +31,50 @@ from hemtra.desktop.widgets.layers import (
     draw_strokes,
     draw_zone,
 )
-from hemtra.desktop.widgets.symbols import draw_balloon
+from hemtra.desktop.widgets.symbols import draw_balloon, draws_pixels
 
 LEADERS = ((80, 1.0), (220, 1.2), (255, 1.6))
 """Opacity of 255 and width of leaders in pixels, by their weight."""
+
+
+class OtherZones:
+    """Zones that are not selected, as a picture: in a drag they stay as they are."""
+
+    def __init__(self) -> None:
+        self._of: tuple[Any, ...] = ()
+        self._picture = QPixmap()
+
+    def draw(self, painter: QPainter, viewport: Viewport, zones: tuple[AnyZone, ...]) -> None:
+        """Draw them, dashed."""
+        if not draws_pixels(painter):
+            _draw_dashed(painter, viewport, zones)
+        elif zones:
+            density = painter.device().devicePixelRatio()
+            wanted = viewport, zones, theme.current(), density
+            if wanted != self._of:
+                self._of = wanted
+                self._picture = QPixmap(round(viewport.width * density), round(viewport.height * density))
+                self._picture.setDevicePixelRatio(density)
+                self._picture.fill(Qt.GlobalColor.transparent)
+                mine = QPainter(self._picture)
+                mine.setRenderHint(QPainter.RenderHint.Antialiasing)
+                _draw_dashed(mine, viewport, zones)
+                mine.end()
+            painter.drawPixmap(0, 0, self._picture)
+
+
+def _draw_dashed(painter: QPainter, viewport: Viewport, zones: tuple[AnyZone, ...]) -> None:
+    pen = QPen(theme.colour("stage_ink", 190), 1.2)
+    pen.setDashPattern([4, 3])
+    for zone in zones:
+        draw_zone(painter, viewport, zone, pen)
 
 
 class StageMarks:
     """Paints the bench's view, and finds the balloon at a place."""
 
     def __init__(self, bench: WorkspaceModel) -> None:
-        self._bench, self._regions = bench, RegionImages()
+        self._bench, self._regions, self._others = bench, RegionImages(), OtherZones()
         self.balloons: list[StageBalloon] = []
 
     def forget(self) -> None:
@@ -66,12 +100,8 @@ class StageMarks:
             draw_regions(painter, viewport, marks, self._regions)
             draw_strokes(painter, viewport, marks)
             draw_labels(painter, viewport, marks)
-        pen = QPen(theme.colour("stage_ink", 190), 1.2)
-        pen.setDashPattern([4, 3])
-        for step in steps:
-            zone = bench.placed(step)
-            if zone is not None and step.id != selected:
-                draw_zone(painter, viewport, zone, pen)
+        placed = (bench.placed(step) for step in steps if step.id != selected)
+        self._others.draw(painter, viewport, tuple(zone for zone in placed if zone is not None))
         own = bench.subject
         if own in evidence:
             draw_polylines(painter, viewport, evidence[own].marks)

@@ -30,8 +30,7 @@ from hemtra.desktop.widgets.symbols import draw_chip
 WHEEL_STEP = 1.0015
 """Zoom per eighth of a degree of the wheel: a notch of 15° gives a fifth."""
 NUDGE_PIXELS = 1.0
-
-SOON = 12
+SOON = 25
 """ms for which a drag of a zone is not painted, in case its new value is there by then."""
 
 
