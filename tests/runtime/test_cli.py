@@ -221,6 +221,14 @@ def test_plan_show_and_check(hemtra, cover, tmp_path, plan):
     because = {line.split(":")[0]: line for line in warned}
     for row in ("13 Plug gap", "16 Flange length"):
         assert because[row].endswith("most of it is grid phase.")
+    elsewhere = Scan(HeightMap(np.zeros((20, 20)), x0=900.0))
+    save_plan(plan, tmp_path / "off.hplan", elsewhere)
+    code, _, err = hemtra("plan", "check", tmp_path / "off.hplan")
+    assert code == 2
+    assert "off.hplan, on its reference scan: “Cover outline”: the outline was not found" in err
+
+
+def test_plan_uncertainty(hemtra, cover):
     code, out, _ = hemtra("plan", "uncertainty", cover, "--copies", 8, "--json")
     found = json.loads(out)
     assert code == 0
@@ -231,11 +239,6 @@ def test_plan_show_and_check(hemtra, cover, tmp_path, plan):
     code, _, err = hemtra("plan", "uncertainty", cover, "--scale", "w=1")
     assert (code, err.count("\n")) == (2, 1)
     assert "“w=1” is no uncertainty of a scale; write it as y=0.02" in err
-    elsewhere = Scan(HeightMap(np.zeros((20, 20)), x0=900.0))
-    save_plan(plan, tmp_path / "off.hplan", elsewhere)
-    code, _, err = hemtra("plan", "check", tmp_path / "off.hplan")
-    assert code == 2
-    assert "off.hplan, on its reference scan: “Cover outline”: the outline was not found" in err
 
 
 def test_budget_of_the_demo_station(hemtra, demo_folder, cover, tmp_path):

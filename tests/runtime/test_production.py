@@ -132,13 +132,17 @@ def with_serials(path, parts):
     return FolderFeed.of(path)
 
 
+MASTERED = PLAN.edited(master_part=MasterPart(serial="M1", share=10.0, values={"1": 0.2}))
+"""Rows may read off by 10 % of 0.2 mm."""
+MASTER_FAILED = "Master part M1 failed: 1 Rise reads 0.2250; 0.1800 … 0.2200 is wanted."
+
+
 def test_no_part_passes_while_the_master_part_is_due(records, tmp_path):
-    """Rows may read off by 10 % of 0.2 mm; its first look fails, the second passes."""
-    plan = PLAN.edited(master_part=MasterPart(serial="M1", share=10.0, values={"1": 0.2}))
+    """Its first look fails, the second passes."""
     parts = [("a", 0.2), ("M1", 0.225), ("b", 0.2), ("M1", 0.215), ("c", 0.2), ("d", 0.5)]
     link = FakeLink()
     signaller = Signaller((Digital(name="reject", line=0),), link, lambda: None)
-    run, heard = produce(records, with_serials(tmp_path / "in", parts), plan, signaller)
+    run, heard = produce(records, with_serials(tmp_path / "in", parts), MASTERED, signaller)
     # to gates the master part is one that does not pass, whichever way it was found
     shown = [(f.part.number, f.part.verdict) for f in link.frames if f.part is not None]
     assert [verdict for _, verdict in shown] == [3, 3, 3, 3, 1, 2]
@@ -149,12 +153,15 @@ def test_no_part_passes_while_the_master_part_is_due(records, tmp_path):
     verdicts = [d.record.verdict for d in heard.done]
     assert verdicts == [Verdict.NOT_MEASURED, Verdict.NOT_MEASURED, Verdict.PASS, Verdict.FAIL]
     assert heard.done[0].record.reason == "Master part M1 was never seen to pass; present it."
-    failed = "Master part M1 failed: 1 Rise reads 0.2250; 0.1800 … 0.2200 is wanted."
-    assert heard.done[1].record.reason == failed
+    assert heard.done[1].record.reason == MASTER_FAILED
     assert heard.done[1].record.rows[0].value == pytest.approx(0.2, abs=1e-4), "values are kept"
     kinds = [event.kind for event in records.events_of(run.lot)]
     assert kinds == ["refusing", "master failed", "master passed"]
-    # another run knows when it passed, and when it is due again
+
+
+def test_when_a_master_part_passed_is_known_to_every_run_of_its_plan(records, tmp_path):
+    plan = MASTERED
+    produce(records, with_serials(tmp_path / "in", [("M1", 0.215)]), plan)
     run, heard = produce(records, with_serials(tmp_path / "again", [("e", 0.2)]), plan)
     assert heard.done[0].record.verdict is Verdict.PASS
     assert run.master.due(passed_early := run.master.passed - 9.0 * 3600.0), passed_early
@@ -162,7 +169,7 @@ def test_no_part_passes_while_the_master_part_is_due(records, tmp_path):
     produce(records, with_serials(tmp_path / "worse", [("M1", 0.225)]), plan)
     run, heard = produce(records, with_serials(tmp_path / "still", [("f", 0.2), ("M1", 0.2), ("g", 0.2)]), plan)
     assert [d.record.verdict for d in heard.done] == [Verdict.NOT_MEASURED, Verdict.PASS]
-    assert heard.done[0].record.reason == failed
+    assert heard.done[0].record.reason == MASTER_FAILED
     other = plan.edited(master_part=MasterPart(serial="M2", share=10.0, values={"1": 0.2}))
     (found,) = produce(records, with_serials(tmp_path / "exchanged", [("h", 0.2)]), other)[1].done
     assert found.record.reason == "Master part M2 was never seen to pass; present it."

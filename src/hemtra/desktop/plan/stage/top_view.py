@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QEvent, QPointF, Qt, QTimer, Signal
+from PySide6.QtCore import QEvent, QPointF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent, QWheelEvent
 from PySide6.QtWidgets import QWidget
 
@@ -25,13 +25,12 @@ from hemtra.desktop.plan.stage.stage_probe import Probe
 from hemtra.desktop.plan.stage.stage_tools import StageTools
 from hemtra.desktop.plan.stage.suggestions import Offers
 from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets.paint_soon import PaintSoon
 from hemtra.desktop.widgets.symbols import draw_chip
 
 WHEEL_STEP = 1.0015
 """Zoom per eighth of a degree of the wheel: a notch of 15° gives a fifth."""
 NUDGE_PIXELS = 1.0
-SOON = 25
-"""ms for which a drag of a zone is not painted, in case its new value is there by then."""
 
 
 class TopView(QWidget):
@@ -92,12 +91,11 @@ class TopView(QWidget):
         self._fitted = self._moved = False
         """Whether the whole part is in view, and whether the user has gone elsewhere."""
         self._part: TrayPart | None = None
-        self._soon = QTimer(self, singleShot=True, interval=SOON)
-        self._soon.timeout.connect(self.update)
+        self._painting = PaintSoon(self, lambda: isinstance(self._drag, ZoneDrag) and self._drag.moved)
         bench.tray.current_changed.connect(self._on_part)
         bench.shown_changed.connect(self._on_shown)
         bench.selection_changed.connect(self.update)
-        bench.document.changed.connect(self._paint)
+        bench.document.changed.connect(self._painting.paint)
         self._on_part()
 
     # -- what is shown ----------------------------------------------------------------------------
@@ -181,20 +179,12 @@ class TopView(QWidget):
             self._fitted = self._moved = False
         self.update()
 
-    def _paint(self) -> None:
-        """Paint what has changed; in a drag of a zone soon, with the value if it comes by then."""
-        if not isinstance(self._drag, ZoneDrag) or not self._drag.moved:
-            self.update()
-        elif not self._soon.isActive():
-            self._soon.start()
-
     def _on_shown(self) -> None:
-        self._soon.stop()
         self.marks.forget()
         self.tools.refresh()
         if self.map.derived:
             self.map.fill_legend(self.data)
-        self.update()
+        self._painting.now()
 
     # -- painting ---------------------------------------------------------------------------------
 
@@ -282,7 +272,7 @@ class TopView(QWidget):
             held, balloon = self.line.under(self.viewport, pixel), self.marks.balloon_under(pixel)
             self.setCursor(grip(self.marks.grabbed(self.viewport, pixel), held, on_balloon=balloon is not None))
         self.offers.moved(place if self._is_free(pixel) else None)
-        self._paint()
+        self._painting.paint()
 
     def _is_free(self, pixel: Pixel) -> bool:
         """Whether the pointer is on nothing that can be taken already."""
