@@ -1,5 +1,6 @@
 """Zones of every shape, with pieces: what is inside, how large, moved, mirrored, reshaped."""
 
+import itertools
 import math
 
 import numpy as np
@@ -18,6 +19,7 @@ from hemtra.core.zones.edits import (
     with_node,
     without_pieces,
 )
+from hemtra.core.zones.kernels import near_line
 from hemtra.core.zones.window import window
 from hemtra.core.zones.zone import EllipseZone, PolygonZone, RectangleZone, RingZone
 from makers import box, sloped
@@ -143,3 +145,18 @@ def test_zones_in_files_are_checked():
         plan_with({"shape": "ring", "x": 0, "y": 0, "width": 1, "height": 1, "inner": 1.0})
     with pytest.raises(PlanError):
         Step(id="a", name="A", kind="spot").edited(zone={"shape": "star"})
+
+
+@pytest.mark.parametrize("shape", [(1, 1), (1, 37), (40, 33)])
+def test_near_a_line_is_what_its_distance_says(shape):
+    rng = np.random.default_rng(0)
+    for turn in (0.0, 0.4, 2.0):
+        x, y = np.meshgrid(0.3 * np.arange(shape[1]), 0.2 * np.arange(shape[0]))
+        place = np.stack([np.cos(turn) * x - np.sin(turn) * y, np.sin(turn) * x + np.cos(turn) * y])
+        line = np.cumsum(rng.normal(0.0, 2.0, (6, 2)), axis=0)
+        near = np.zeros(shape, bool)
+        for a, b in itertools.pairwise(line):
+            off, along = place - a[:, None, None], b - a
+            share = np.clip(np.tensordot(along, off, 1) / (along @ along), 0.0, 1.0)
+            near |= np.hypot(*(off - along[:, None, None] * share)) <= 1.1
+        assert np.array_equal(near_line(*map(np.ascontiguousarray, place), line, 1.1), near)
