@@ -57,7 +57,7 @@ def scaled(data: HeightMap, times: float) -> HeightMap:
 
 
 def points() -> Case:
-    """The demo's plan on maps of a quarter to four times its points; edges made larger so would not be sharp."""
+    """The demo's plan on maps of a quarter to four times its points; edges made larger would not be sharp."""
     part, plan = PARTS[0].scan().data, demo_plan()
     maps = [scaled(part, times) for times in (0.5, 1.0, 2.0)]
     work = [(data.z.size, lambda data=data: Engine(fresh(data)).run(plan)) for data in maps]
