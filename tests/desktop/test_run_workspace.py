@@ -127,18 +127,16 @@ def test_what_keeps_a_line_from_starting_is_said(line, qtbot, settled, tmp_path)
     assert "cannot be opened" in run.bench.trouble
 
 
-def lock(line, pin):
-    """Lock editing by a PIN; answers with the form."""
+def test_a_locked_window_runs_and_shows_and_edits_nothing(line, qtbot, settled):
     line.trigger("run.lock")
     form = line.workspaces["run"].forms.pin
     for field in (form.pin, form.again):
-        field.setText(pin)
+        qtbot.keyClicks(field, "12")
     form.agree()
-    return form
-
-
-def test_a_locked_window_runs_and_shows_and_edits_nothing(line, settled):
-    lock(line, "4711")
+    assert "4 digits" in form.wrong.text()
+    for field in (form.pin, form.again):
+        field.setText("4711")
+    form.agree()
     assert line.session.lock.locked
     assert line.workspaces["run"].page.isVisible()
     assert not line.band.tabs["plan"].isEnabled()
@@ -154,11 +152,6 @@ def test_a_locked_window_runs_and_shows_and_edits_nothing(line, settled):
     with pytest.raises(Refused):
         line.session.station_bench.document.undo()
     assert line.session.bench.document.plan is plan
-
-
-def test_editing_stays_locked_until_its_pin_is_typed(line, qtbot):
-    assert "4 digits" in lock(line, "12").wrong.text()
-    lock(line, "4711")
     kept = records_folder() / LOCK_FILE
     assert kept.stat().st_mode & 0o777 == 0o600
     assert "4711" not in kept.read_text()
