@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 
 from hemtra import Characteristic, HeightMap, HemtraError, Plan, PlanError, Step, Verdict, inspect
 from hemtra.core.evaluation.engine import Engine
+from hemtra.core.evaluation.unchanged import Unchanged
 from hemtra.core.features.spot import SpotKind
 from hemtra.core.plan.document import ByProfile, Correction
 from hemtra.core.plan.general_tolerances import permissible
@@ -256,6 +257,20 @@ def test_edited_again_and_again_a_plan_measures_what_it_does_on_a_fresh_map(seed
         assert {i: s.fingerprint for i, s in found.steps.items()} == {
             i: s.fingerprint for i, s in fresh.steps.items()
         }
+
+
+def test_results_of_steps_that_a_plan_has_no_more_are_let_go():
+    """They may hold whole maps, and a plan is edited all day."""
+    engine, plan, last = Engine(stepped()), step_plan(), Unchanged()
+    found = engine.run(plan)
+    row = plan.sheet[0], (found.characteristics[0], None)
+    last.keep_step(plan.step("up"), {}, found.steps)
+    last.keep_row(row[0], ("up",), found.steps, row[1])
+    assert last.step(plan.step("up"), {}, found.steps) is found.steps["up"]
+    assert last.row(row[0], found.steps) is row[1]
+    last.forget_others({"down"}, {2})
+    assert last.step(plan.step("up"), {}, found.steps) is None
+    assert last.row(row[0], found.steps) is None
 
 
 def test_what_two_threads_want_at_once_is_measured_once(monkeypatch):

@@ -108,7 +108,7 @@ class ProcessCrew:
         return ProcessPoolExecutor(size or self.size, evaluating(), initializer=_begin, initargs=(work,))
 
     def _one_by_one(self, work: Callable[[T], R], begun: Iterable[tuple[T, Future[R]]]) -> Iterator[R | Lost]:
-        """What became of parts on one of which a worker died: what is missing is done again, alone."""
+        """Outcomes of parts at one of which a worker died; what is missing is evaluated again, alone."""
         pool: ProcessPoolExecutor | None = None
         try:
             for item, future in begun:

@@ -204,14 +204,14 @@ class _Reevaluating:
     crew: CrewMaker | None
     key: int | None
     before: Mapping[int, Any]
-    """What became of parts before it was stopped, by their keys; see `on_record.checkpoint`."""
+    """Outcomes of parts from before it was stopped, by their keys; see `on_record.checkpoint`."""
     changes: list[Change] = field(default_factory=list)
     undecided: list[tuple[PartRecord, str]] = field(default_factory=list)
     by_values: int = 0
     by_scans: int = 0
     new: dict[int, Any] = field(default_factory=dict)
     kept: float = field(default_factory=time.monotonic)
-    """What became of parts since the last checkpoint, by their keys, and when that was."""
+    """Outcomes of parts since the last checkpoint, by their keys, and when that was."""
     pairs: dict[int, Pairs | None] = field(default_factory=dict)
     """Rows that can be evaluated from values, by revision."""
 

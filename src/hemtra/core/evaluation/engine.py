@@ -122,6 +122,7 @@ class Engine:
             rows.append(known[0])
             if known[1] is not None:
                 series[row.balloon] = known[1]
+        self._last.forget_others(results, {row.balloon for row in rows})
         verdict = part_verdict((j.verdict for j in rows), Verdict(plan.not_proven.upper()))
         elapsed = (time.perf_counter() - start) * 1000
         return Result(verdict, tuple(rows), results, elapsed, computed, series)
@@ -226,6 +227,7 @@ class Engine:
             home = homes.get(step_id)
             if old.home != home or old.taught != lesson:
                 changed[step_id] = old.model_copy(update={"home": home, "taught": lesson})
+        self._last_drawn.forget_others(results, ())
         if changed:
             plan = plan.model_copy(update={"steps": tuple(changed.get(s.id, s) for s in plan.steps)})
         return self._mastered(without_old_budgets(plan))

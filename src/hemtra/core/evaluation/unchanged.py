@@ -67,6 +67,14 @@ class Unchanged:
         """Keep an evaluated row for the next run. below: ids of the steps that it rests on."""
         self._rows[row.balloon] = _Row(row, tuple((i, results[i]) for i in below), evaluated)
 
+    def forget_others(self, steps: Collection[str], balloons: Collection[int]) -> None:
+        """Drop what a plan has no more: results may hold whole maps."""
+        # another thread may run meanwhile, so what is gone through is a list of its own
+        for step_id in [i for i in list(self._steps) if i not in steps]:
+            self._steps.pop(step_id, None)
+        for balloon in [b for b in list(self._rows) if b not in balloons]:
+            self._rows.pop(balloon, None)
+
 
 def _same(known: tuple[tuple[str, StepResult], ...], results: Results) -> bool:
     return all(results.get(i) is result for i, result in known)

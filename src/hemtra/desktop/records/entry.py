@@ -44,11 +44,8 @@ class RecordsEntry(Workspace):
 
     def actions(self) -> Iterable[Action]:
         """Reports, exports, other records."""
-        page, record_actions, here = (
-            self.page,
-            self.page.record_actions,
-            partial(Action, group="Records", while_locked=True),
-        )
+        page = self.page
+        record_actions, here = page.record_actions, partial(Action, group="Records", while_locked=True)
 
         def shown() -> bool:
             return self.is_shown

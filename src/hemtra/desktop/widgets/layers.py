@@ -18,7 +18,7 @@ from hemtra.desktop.widgets import theme
 FEW_CORNERS = 8
 """Corners up to which an outline is drawn side by side: Qt does so ten times as fast as with a polygon."""
 NEAR = 2.5
-"""Distance in pixels between points of an outline that are not told apart."""
+"""Distance in pixels below which two points of an outline look like one."""
 REGION_ALPHA = {"used-data": 110, "left-out": 120}
 
 

@@ -65,7 +65,7 @@ class Page:
 
 @dataclass(frozen=True)
 class LotView:
-    """A lot with what became of its parts."""
+    """A lot with the verdicts of its parts."""
 
     lot: Lot
     counts: Counts

@@ -68,7 +68,7 @@ def begin(records: Records, lot: Lot, plan: Plan, author: str) -> tuple[int, dic
 
 
 def checkpoint(records: Records, key: int, found: Mapping[int, Any]) -> None:
-    """Keep what became of some more parts, by their keys. Raises `RecordsError`."""
+    """Keep the outcomes of some more parts, by their keys. Raises `RecordsError`."""
     rows = [
         {"reevaluation_id": key, "part_id": part, "result": json.dumps(one, ensure_ascii=False)}
         for part, one in found.items()

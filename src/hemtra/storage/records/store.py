@@ -1,4 +1,4 @@
-"""Keeping and finding what became of each part."""
+"""Keeps the results of each part, and finds them."""
 
 from __future__ import annotations
 

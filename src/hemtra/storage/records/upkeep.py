@@ -138,7 +138,7 @@ def rescue(path: Path, target: Path, progress: Progress = lambda done, of, what:
 def archive(
     records: Records, before: float, target: Path, progress: Progress = lambda done, of, what: True
 ) -> str:
-    """Move lots that ended before a time (s since 1970) to a file of their own; what became of them, in words.
+    """Move lots that ended before a time (s since 1970) to a file of their own; returns the outcome in words.
 
     They go from the records only once the archive holds every part of them. Raises `RecordsError`.
     """

@@ -1,4 +1,4 @@
-"""The report of a lot: what became of its parts, how each characteristic ran, and evidence of what failed."""
+"""The report of a lot: the verdicts of its parts, how each characteristic ran, and evidence of what failed."""
 
 from __future__ import annotations
 
