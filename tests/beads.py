@@ -22,7 +22,7 @@ LENGTH = 4 * (HALF_X + HALF_Y) - (8 - 2 * math.pi) * CORNER
 SHAPES = ("dome", "flat-topped", "leaning")
 BASES = {"tilted": "line", "stepped": "step", "curved": "curve"}
 AREAS = {"dome": 2 / 3 * WIDTH * HEIGHT, "flat-topped": 0.8 * WIDTH * HEIGHT, "leaning": 2 / 3 * WIDTH * HEIGHT}
-BOUNDS = {"width": 0.05, "height": 0.005, "area": 0.01, "offset": 0.02, "volume": 0.01}
+BOUNDS = {"width": 0.05, "height": 0.005, "area": 0.0005, "offset": 0.02, "volume": 0.0005}
 """What may be off: mm, mm, share, mm, share."""
 
 

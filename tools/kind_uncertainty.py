@@ -1,6 +1,7 @@
 """Prints docs/kind-uncertainty.md: whether the uncertainty of every kind holds its error on analytic surfaces.
 
-`python tools/kind_uncertainty.py [seeds]`; the surfaces are those of `tools/kind_accuracy.py`.
+`python tools/kind_uncertainty.py [seeds] [name ...]`; the surfaces are those of `tools/kind_accuracy.py`. With
+names, the lines of these alone.
 """
 
 import sys
@@ -144,8 +145,18 @@ def error_of(name: str, seed: int) -> float:
 def main() -> None:
     """The whole page."""
     seeds = int(sys.argv[1]) if len(sys.argv) > 1 else SEEDS
-    print(
-        f"""# How well every kind is known
+    names = sys.argv[2:]
+    if not names:
+        print(heading(seeds))
+    with ProcessPoolExecutor() as pool:
+        for name in names or NAMES:
+            if line := line_of(pool, name, seeds):
+                print(line, flush=True)
+
+
+def heading(seeds: int) -> str:
+    """What the page says before its lines."""
+    return f"""# How well every kind is known
 
 Each kind that gives a number measures an analytic surface in a random place, direction and tilt, on a grid of
 {cases.PITCH} mm with the noise of the Sim 130, as in [Accuracy of every kind](kind-accuracy.md).
@@ -158,27 +169,28 @@ Made by `python tools/kind_uncertainty.py {seeds}`.
 
 | | U | needed | U / needed | holds | made of |
 |---|---:|---:|---:|---:|---|"""
-    )
-    with ProcessPoolExecutor() as pool:
-        for name in NAMES:
-            others = range(FIRST_POSE, FIRST_POSE + POSES)
-            found = [one for one in pool.map(partial(budget_of, name), others) if one is not None]
-            if not found:
-                continue
-            expanded = USUAL_COVERAGE * float(np.sqrt(np.mean([one.u**2 for one in found])))
-            errors = np.array(list(pool.map(partial(error_of, name), range(seeds), chunksize=50)))
-            needed = float(np.percentile(errors, 95))
-            shares = {s: float(np.mean([one.shares.get(s, 0.0) for one in found])) for s in Budget.SOURCES}
-            largest = sorted((s for s in shares if shares[s] >= 0.05), key=lambda s: -shares[s])
-            cells = [
-                name,
-                f"{1000 * expanded:.2f}",
-                f"{1000 * needed:.2f}",
-                f"{expanded / needed:.1f}",
-                f"{100 * np.mean(errors <= expanded):.0f} %",
-                ", ".join(f"{Budget.TITLES[s]} {100 * shares[s]:.0f} %" for s in largest),
-            ]
-            print("| " + " | ".join(cells) + " |", flush=True)
+
+
+def line_of(pool: ProcessPoolExecutor, name: str, seeds: int) -> str:
+    """The line of one case; empty where it gives no number."""
+    others = range(FIRST_POSE, FIRST_POSE + POSES)
+    found = [one for one in pool.map(partial(budget_of, name), others) if one is not None]
+    if not found:
+        return ""
+    expanded = USUAL_COVERAGE * float(np.sqrt(np.mean([one.u**2 for one in found])))
+    errors = np.array(list(pool.map(partial(error_of, name), range(seeds), chunksize=50)))
+    needed = float(np.percentile(errors, 95))
+    shares = {s: float(np.mean([one.shares.get(s, 0.0) for one in found])) for s in Budget.SOURCES}
+    largest = sorted((s for s in shares if shares[s] >= 0.05), key=lambda s: -shares[s])
+    cells = [
+        name,
+        f"{1000 * expanded:.2f}",
+        f"{1000 * needed:.2f}",
+        f"{expanded / needed:.1f}",
+        f"{100 * np.mean(errors <= expanded):.0f} %",
+        ", ".join(f"{Budget.TITLES[s]} {100 * shares[s]:.0f} %" for s in largest),
+    ]
+    return "| " + " | ".join(cells) + " |"
 
 
 if __name__ == "__main__":

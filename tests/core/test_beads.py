@@ -122,6 +122,8 @@ def test_edges_at_a_level_or_a_share_lie_where_the_flank_crosses_it():
     for params, at in (({"edges": "share", "share": 50.0}, 0.5), ({"edges": "level", "level": 0.4}, 0.25)):
         found = along(data, zone, **params)
         assert np.nanmean(found.values("width")) == pytest.approx(WIDTH - at * 0.4 * WIDTH, abs=0.01)
+        below = at**2 * 0.2 * WIDTH * HEIGHT
+        assert np.nanmean(found.values("area")) == pytest.approx(0.8 * WIDTH * HEIGHT - below, rel=0.0005)
     feet = along(data, zone)
     steep = math.degrees(math.atan2(HEIGHT, 0.2 * WIDTH))
     assert np.nanmedian(feet.values("angle-left")) == pytest.approx(steep, abs=0.5)

@@ -9,7 +9,8 @@ from hemtra import Characteristic, HeightMap, Plan, Step, Verdict, inspect, teac
 from hemtra.core.evaluation.engine import Engine
 from hemtra.core.evaluation.profile_runs import single
 from hemtra.core.evaluation.profiles import Profiles
-from hemtra.core.geometry.profile_fits import middle_of, robust_arc, robust_line
+from hemtra.core.geometry.middle import middle_of
+from hemtra.core.geometry.profile_fits import robust_arc, robust_line
 from hemtra.core.plan.document import ByProfile, Follow
 from hemtra.core.plan.series import Demand, Series, combined, stretches
 from hemtra.core.zones.zone import RectangleZone

@@ -17,7 +17,7 @@ from hemtra.core.evaluation.rows import NO_BUDGET
 from hemtra.core.evaluation.uncertainty import THINNED, Look, Scales, Tried, budgets, with_budgets
 from hemtra.core.maps.assemble import resample_rows
 from hemtra.core.maps.noise import noise_of, typical_noise
-from hemtra.core.plan.budget import Budget
+from hemtra.core.plan.budget import Budget, lengthened
 from hemtra.core.plan.document import ByProfile, Characteristic, Plan, Step
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.plan.proof import hardly_known
@@ -247,10 +247,34 @@ def test_what_is_hardly_known_is_warned_of():
 
 def test_a_length_near_zero_scatters_by_more_on_a_rough_part():
     budget = Budget(noise=0.01, level=0.002, magnitude=True)
+    nothing = math.hypot(1.0, math.sqrt(math.pi / 2.0))
     assert budget.on(1.0, 0.002, 0.0).u == pytest.approx(0.01)
-    assert budget.on(0.02, 0.002, 0.0).u == pytest.approx(0.01 * math.hypot(1.0, 0.7))
+    assert budget.on(0.01, 0.002, 0.0).u == pytest.approx(0.01 * nothing)
     # so far off is still nothing on a part that scatters three times as much
-    assert budget.on(0.08, 0.006, 0.0).u == pytest.approx(0.03 * math.hypot(1.0, 0.7))
+    assert budget.on(0.08, 0.006, 0.0).u == pytest.approx(0.03 * nothing)
+    assert 0.01 < budget.on(0.035, 0.002, 0.0).u < 0.01 * nothing
+
+
+@pytest.mark.parametrize("true", [0.0, 0.5, 1.0, 1.5, 2.0, 3.0, 6.0])
+def test_a_length_is_within_its_uncertainty_however_short_it_is(true):
+    """Both of its coordinates scatter by 1."""
+    along, across = np.random.default_rng(3).normal(0.0, 1.0, (2, 4000))
+    found = np.hypot(true + along, across)
+    stated = np.hypot(1.0, [lengthened(value, 1.0) for value in found])
+    assert np.mean(np.abs(found - true) <= 2.0 * stated) >= 0.95
+    assert np.mean((found - true) ** 2) <= 1.05 * np.mean(stated**2)
+
+
+def test_copies_of_a_length_near_zero_tell_the_scatter_of_its_coordinates():
+    """As of a place on the spot where it should be, or far away from it."""
+    rng = np.random.default_rng(4)
+    for away in (0.0, 0.02, 1.0):
+        along, across = rng.normal(0.0, 0.01, (2, 400))
+        length = np.hypot(away + along, across)
+        copies = np.repeat(length, 2).reshape(-1, 1, 2)
+        look = Look(np.repeat([away], 2 * (1 + len(THINNED))).reshape(-1, 1, 2), np.zeros(1), np.zeros(1))
+        known = Tried(np.full((1, 2), away), copies, copies, [], copies[:0], [look], [None])
+        assert known.budget(0, outward=False, length=True).noise == pytest.approx(0.01, rel=0.1)
 
 
 SHARE = st.floats(0.0, 10.0)
@@ -303,7 +327,9 @@ def tried(kind, order=1.0, off=0.0, power=1.0, apart=0.0, noise=0.0):
     for i, j, down, right in THINNED:
         every, places = max(down, right), np.arange(down * right)
         place = (i * right + j - places.mean()) / places.std(ddof=1)
-        values.append(1.0 + off * (every**order - 1.0) + apart * place * every**power)
+        # to leading order, what is thinner both ways lies off by what either way does, together
+        lies = off * (every**order - 1.0) * (1.0 if down == right else 0.5)
+        values.append(1.0 + lies + apart * place * every**power)
     still = np.ones((16, 1, 2)) * (1.0 + noise * (-1.0) ** np.arange(16))[:, None, None]
     look = Look(np.array(values)[:, None, None] * np.ones((1, 1, 2)), np.zeros(1), np.zeros(1))
     return Tried(np.ones((1, 2)), still, still, [], still[:0], [look], [kind])

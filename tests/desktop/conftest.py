@@ -110,7 +110,7 @@ def settled(qtbot):
     def wait(window):
         qtbot.waitUntil(
             lambda: not window.session.tasks.running and window.workspaces["plan"].workspace.idle,
-            timeout=20_000,
+            timeout=120_000,
         )
 
     return wait
@@ -146,6 +146,6 @@ def small_demo(small_demos, parts):
 def demo(window, settled, small_demo, parts, qtbot):
     """A window with the demo and a few of its parts open, on the first one."""
     window.session.plans.open(small_demo / PLAN_FILE)
-    qtbot.waitUntil(lambda: len(window.session.bench.tray.parts) == parts, timeout=20_000)
+    qtbot.waitUntil(lambda: len(window.session.bench.tray.parts) == parts, timeout=120_000)
     settled(window)
     return window

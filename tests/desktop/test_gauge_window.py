@@ -68,17 +68,25 @@ def test_a_folder_of_scans_is_graded_drawn_and_kept(steps, settled, tmp_path):
     document = steps.session.bench.document
     row = document.plan.characteristic(1)
     assert (row.gauge.rule, row.gauge.grade(row.lower, row.upper)) == ("iso22514", "good")
-    sheet = steps.workspaces["plan"].workspace.sheet
     assert (
         "Gauge: good, takes 14.3 % of the tolerance (3 parts × 2 operators × 2 trials"
-        in sheet.items[0].toolTip()
+        in steps.workspaces["plan"].workspace.sheet.items[0].toolTip()
     )
     gauge.save_report(tmp_path / "study.pdf")
     settled(steps)
     assert gauge.message.text().startswith("Saved as ")
     assert (tmp_path / "study.pdf").read_bytes().startswith(b"%PDF")
+
+
+def test_rows_whose_limits_are_too_narrow_for_the_gauge_are_found(steps, settled, tmp_path):
+    presented(tmp_path / "study")
+    gauge = opened(steps, settled)
+    gauge.study_files(tmp_path / "study")
+    settled(steps)
+    QTest.mouseClick(gauge.keep, LEFT)
     gauge.close()
-    # limits that are too narrow for it, and the rows that are not capable
+    document, sheet = steps.session.bench.document, steps.workspaces["plan"].workspace.sheet
+    row = document.plan.characteristic(1)
     document.edit("narrow", document.plan.with_characteristic(row.edited(lower=0.195, upper=0.205)))
     steps.trigger("sheet.not-capable")
     assert [item.grade for item in sheet.items] == ["not capable"]

@@ -77,7 +77,7 @@ def test_from_an_empty_plan_to_the_evaluated_list(demo, settled, tmp_path, qtbot
     acting.key(workspace.stage, Qt.Key.Key_M)
     assert bar.isVisible()
     assert bar.text.text().startswith("1 Boss NE, 4.00 ±0.10: Height far right")
-    qtbot.waitUntil(lambda: workspace.stage.ahead is not None, timeout=10_000)
+    qtbot.waitUntil(lambda: workspace.stage.ahead is not None, timeout=120_000)
     assert workspace.mends.isHidden(), "one line says what to do"
     assert all(row.step is None for row in bench.document.plan.sheet), "nothing is bound silently"
     acting.click(bar.buttons["all"])

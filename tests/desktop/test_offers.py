@@ -13,7 +13,7 @@ def rest(qtbot, stage, x, y):
     at = pixel(stage, x, y)
     qtbot.mouseMove(stage, at - QPoint(4, 4))
     qtbot.mouseMove(stage, at)
-    qtbot.waitUntil(lambda: stage.offers.offer is not None, timeout=10_000)
+    qtbot.waitUntil(lambda: stage.offers.offer is not None, timeout=120_000)
     stage.grab()
     return stage.offers.offer
 
@@ -33,7 +33,7 @@ def test_what_lies_under_the_pointer_is_offered_and_taken(demo, qtbot, settled):
     assert "from Plane A, flange" in offer.text
     qtbot.mouseMove(stage, pixel(stage, 10.0, -25.0))
     # what is offered goes with the pointer
-    qtbot.waitUntil(lambda: stage.offers.offer is None, timeout=5_000)
+    qtbot.waitUntil(lambda: stage.offers.offer is None, timeout=120_000)
 
 
 @pytest.mark.parametrize("way", ["map", "profile"])

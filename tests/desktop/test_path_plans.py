@@ -38,7 +38,7 @@ def bead_demo(demo_folder, tmp_path_factory):
 def beads(window, settled, bead_demo, qtbot):
     """A window with those parts, on the good one, its bead's offset selected."""
     window.session.plans.open(bead_demo / PLAN_FILE)
-    qtbot.waitUntil(lambda: len(window.session.bench.tray.parts) == 3, timeout=20_000)
+    qtbot.waitUntil(lambda: len(window.session.bench.tray.parts) == 3, timeout=120_000)
     settled(window)
     window.session.bench.select(20)
     settled(window)
@@ -191,7 +191,7 @@ def test_a_path_goes_out_to_a_file_and_comes_back(beads, settled, tmp_path, qtbo
     settled(beads)
     assert value(beads, 20).verdict != "PASS"
     files.read(path)
-    qtbot.waitUntil(lambda: files.chooser is not None, timeout=10_000)
+    qtbot.waitUntil(lambda: files.chooser is not None, timeout=120_000)
     chooser = files.chooser
     chooser.place.setCurrentIndex(chooser.place.findText("in the frame of “Cover outline”"))
     chooser.taken.emit()

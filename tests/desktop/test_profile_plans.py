@@ -37,7 +37,7 @@ def small_runners(demo_folder, tmp_path_factory):
 def runners(window, settled, small_runners, qtbot):
     """A window with the drawer runner's plan and some of its parts, on the first one."""
     window.session.plans.open(small_runners / RUNNER_PLAN_FILE)
-    qtbot.waitUntil(lambda: len(window.session.bench.tray.parts) == len(KEPT), timeout=20_000)
+    qtbot.waitUntil(lambda: len(window.session.bench.tray.parts) == len(KEPT), timeout=120_000)
     settled(window)
     return window
 
@@ -177,7 +177,7 @@ def test_the_wheel_comes_closer_about_the_pointer_and_a_double_click_goes_back(r
 
 def test_a_plan_is_turned_to_profiles_and_back(window, settled, demo_folder, qtbot):
     window.session.plans.add_scans([demo_folder / RUNNER_TRAY / RUNNERS[0].file])
-    qtbot.waitUntil(lambda: len(window.session.bench.tray.parts) == 1, timeout=20_000)
+    qtbot.waitUntil(lambda: len(window.session.bench.tray.parts) == 1, timeout=120_000)
     settled(window)
     window.trigger("plan.by-profile")
     form = window.workspaces["plan"].workspace.asked.form

@@ -55,12 +55,12 @@ def test_lots_are_reevaluated_in_the_background_and_the_result_opens_later(looki
     said = looking.message_bar.text.text()
     assert said.startswith("large: 260 parts were re-evaluated by “steps”: 85 change, 85 of them the verdict.")
     window = records_of(looking).show_reevaluations()
-    qtbot.waitUntil(lambda: window.table.rowCount() == 1, timeout=20_000)
+    qtbot.waitUntil(lambda: window.table.rowCount() == 1, timeout=120_000)
     assert [window.table.item(0, k).text() for k in (2, 3, 4)] == ["large", "steps", "done"]
     window.table.selectRow(0)
     QTest.mouseClick(window.open_button, LEFT)
     page = records_of(looking).page
-    qtbot.waitUntil(lambda: page.pages.currentIndex() == 2, timeout=20_000)
+    qtbot.waitUntil(lambda: page.pages.currentIndex() == 2, timeout=120_000)
     look_up(looking, qtbot)
     assert page.reevaluated.title.text() == "large re-evaluated by “steps”"
     assert "Because of: 1 Rise (" in page.reevaluated.message.text()

@@ -65,10 +65,10 @@ def test_one_click_runs_the_tray_and_shows_each_verdict(line, qtbot):
     qtbot.mouseClick(line.band.tabs["run"], LEFT)
     assert run.isVisible()
     until(qtbot, lambda: len(run.bench.parts) >= 4)
-    third = run.bench.parts[2]
-    assert third.record.reason.startswith("1 Boss NE 3.71, below 3.90")
     assert [d.record.verdict for d in list(run.bench.parts)[:4]] == ["PASS", "PASS", "FAIL", "PASS"]
     assert run.bench.counts.failed >= 1
+    third = run.bench.parts[2]
+    assert third.record.reason.startswith("1 Boss NE 3.71, below 3.90")
     qtbot.mouseClick(run.ribbon, LEFT, pos=run.ribbon.place_of(2).center().toPoint())
     assert run.bench.shown is third
     assert run.verdict.accessibleName().startswith("Part 3: FAIL. 1 Boss NE")
@@ -80,6 +80,16 @@ def test_one_click_runs_the_tray_and_shows_each_verdict(line, qtbot):
     assert run.bench.shown.record.number == 2
     qtbot.keyClick(run.ribbon, Qt.Key.Key_Escape)
     assert run.bench.shown is run.bench.parts[-1]
+    stopped(qtbot, line)
+    assert run.start_button.text() == "Start the line"
+
+
+def test_the_views_of_a_run_show_its_lot_and_then_a_new_one(line, qtbot):
+    run = line.workspaces["run"].page
+    line.show_workspace("run")
+    qtbot.mouseClick(run.start_button, LEFT)
+    until(qtbot, lambda: len(run.bench.parts) >= 4)
+    third = run.bench.parts[2]
     for view in (run.verdict, run.part, run.ribbon, run.trends, run.status):
         assert painted(view), view
     assert 1 in run.bench.rows_by_margin(0, 4), "what failed is shown first"
@@ -95,7 +105,6 @@ def test_one_click_runs_the_tray_and_shows_each_verdict(line, qtbot):
     assert len(records.all_lots()) == 2
     assert records.parts_of(first)[2].reason == third.record.reason
     records.close()
-    assert run.start_button.text() == "Start the line"
 
 
 def test_a_part_without_a_readable_scan_says_so_across_the_room(line, qtbot, tmp_path):
@@ -127,17 +136,24 @@ def test_what_keeps_a_line_from_starting_is_said(line, qtbot, settled, tmp_path)
     assert "cannot be opened" in run.bench.trouble
 
 
-def test_a_locked_window_runs_and_shows_and_edits_nothing(line, qtbot, settled):
+@pytest.fixture
+def locked(line):
+    """The line's window, locked with the PIN 4711."""
     line.trigger("run.lock")
     form = line.workspaces["run"].forms.pin
     for field in (form.pin, form.again):
-        qtbot.keyClicks(field, "12")
+        field.setText("12")
     form.agree()
     assert "4 digits" in form.wrong.text()
     for field in (form.pin, form.again):
         field.setText("4711")
     form.agree()
     assert line.session.lock.locked
+    return line
+
+
+def test_a_locked_window_runs_and_shows_and_edits_nothing(locked, settled):
+    line = locked
     assert line.workspaces["run"].page.isVisible()
     assert not line.band.tabs["plan"].isEnabled()
     plan = line.session.bench.document.plan
@@ -152,6 +168,11 @@ def test_a_locked_window_runs_and_shows_and_edits_nothing(line, qtbot, settled):
     with pytest.raises(Refused):
         line.session.station_bench.document.undo()
     assert line.session.bench.document.plan is plan
+    assert line.session.lock.unlock("4711") == ""
+
+
+def test_a_lock_lasts_until_its_pin_is_typed(locked, qtbot):
+    line = locked
     kept = records_folder() / LOCK_FILE
     assert kept.stat().st_mode & 0o777 == 0o600
     assert "4711" not in kept.read_text()

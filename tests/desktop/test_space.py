@@ -71,7 +71,7 @@ def test_the_stage_in_space_follows_the_top_view(demo, qtbot, settled):
     space = workspace.arrangement.space
     assert space.isVisible()
     assert not workspace.section.isVisible()
-    qtbot.waitUntil(lambda: len(space.meshes) == 2, timeout=20_000)
+    qtbot.waitUntil(lambda: len(space.meshes) == 2, timeout=120_000)
     qtbot.waitUntil(lambda: space.frames > 0)
     pixels = space.grabFramebuffer()
     colours = {pixels.pixel(x, y) for x in range(0, pixels.width(), 7) for y in range(0, pixels.height(), 7)}
@@ -163,7 +163,7 @@ def test_a_row_on_a_section_is_shown_in_space_too(demo, qtbot, settled):
     workspace, bench = demo.workspaces["plan"].workspace, demo.session.bench
     workspace.arrangement.show(frozenset(("top", "3D")))
     space = workspace.arrangement.space
-    qtbot.waitUntil(lambda: len(space.meshes) == 2, timeout=20_000)
+    qtbot.waitUntil(lambda: len(space.meshes) == 2, timeout=120_000)
     bench.select(13)
     settled(demo)
     space.balloons = []

@@ -21,14 +21,14 @@ def at_station(window, settled, qtbot, demo_folder):
     """The Station workspace with the demo station."""
     window.session.stations.open(demo_folder / STATION_FILE)
     window.show_workspace("station")
-    qtbot.waitUntil(lambda: window.session.station_bench.document.path is not None, timeout=10_000)
+    qtbot.waitUntil(lambda: window.session.station_bench.document.path is not None, timeout=120_000)
     seen(window, qtbot)
     return window
 
 
 def seen(window, qtbot):
     workspace = window.workspaces["station"].page
-    qtbot.waitUntil(lambda: workspace.idle and not window.session.tasks.running, timeout=20_000)
+    qtbot.waitUntil(lambda: workspace.idle and not window.session.tasks.running, timeout=120_000)
 
 
 def drag(qtbot, window, label, by: QPoint):
@@ -197,7 +197,7 @@ def test_a_tilted_sensor_is_levelled_on_the_belt(at_station, qtbot):
     at_station.trigger("station.level")
     task = at_station.workspaces["station"].page.level_task
     qtbot.mouseClick(task.scan, LEFT)
-    qtbot.waitUntil(lambda: task.found is not None, timeout=20_000)
+    qtbot.waitUntil(lambda: task.found is not None, timeout=120_000)
     assert task.found.before.tilt == pytest.approx(0.8, abs=0.01)
     assert task.found.after.tilt < 0.005
     qtbot.mouseClick(task.take, LEFT)
@@ -218,7 +218,7 @@ def test_what_cannot_be_levelled_on_is_refused_with_the_reason(at_station, qtbot
 
     def told(words):
         qtbot.mouseClick(task.scan, LEFT)
-        qtbot.waitUntil(lambda: words in task.message.text(), timeout=20_000)
+        qtbot.waitUntil(lambda: words in task.message.text(), timeout=120_000)
         assert not task.take.isEnabled()
 
     task.on.setCurrentText("plate with a bump")
@@ -227,7 +227,7 @@ def test_what_cannot_be_levelled_on_is_refused_with_the_reason(at_station, qtbot
         field.setText(number)
     # beside the bump the plate is flat
     qtbot.mouseClick(task.scan, LEFT)
-    qtbot.waitUntil(lambda: task.found is not None, timeout=20_000)
+    qtbot.waitUntil(lambda: task.found is not None, timeout=120_000)
     for field, number in zip(task.zone, ("900", "0", "60", "60"), strict=True):
         field.setText(number)
     told("outside the scan")
@@ -252,7 +252,7 @@ def test_a_station_is_saved_where_it_lies(at_station, qtbot, tmp_path):
 
 def test_an_unsaved_station_comes_back_after_a_crash(at_station, qtbot):
     retype(qtbot, at_station, "part spacing", "555")
-    qtbot.waitUntil(lambda: any(recovery.recovery_folder().glob("*.json")), timeout=5_000)
+    qtbot.waitUntil(lambda: any(recovery.recovery_folder().glob("*.json")), timeout=120_000)
     (kept,) = recovery.recovery_folder().glob("*.json")
     kept.rename(kept.with_name("999999999-0.json"))
     at_station.session.station_bench.document.start_over(NEW, None, NEW)
@@ -303,7 +303,7 @@ def test_exposure_is_tuned_until_the_part_is_bright_enough(at_station, qtbot):
         assert "from 10 to 240" in task.message.text()
     task.target.setText("60")
     qtbot.mouseClick(task.look, LEFT)
-    qtbot.waitUntil(lambda: task.tuned is not None, timeout=20_000)
+    qtbot.waitUntil(lambda: task.tuned is not None, timeout=120_000)
     assert "reaches intensity" in task.message.text()
     at_station.grab()
     qtbot.mouseClick(task.take, LEFT)
@@ -314,7 +314,7 @@ def test_exposure_is_tuned_until_the_part_is_bright_enough(at_station, qtbot):
     task.target.setText("230")
     task.longest.setText("0.5")
     qtbot.mouseClick(task.look, LEFT)
-    qtbot.waitUntil(lambda: task.tuned is not None and not task.tuned.reached, timeout=20_000)
+    qtbot.waitUntil(lambda: task.tuned is not None and not task.tuned.reached, timeout=120_000)
     assert "stops at its longest" in task.message.text()
     qtbot.mouseClick(task.automatic, LEFT)
     seen(at_station, qtbot)
@@ -381,7 +381,7 @@ def test_scales_are_corrected_by_what_is_known(at_station, qtbot):
     task = at_station.workspaces["station"].page.correct_task
     assert task.isVisible()
     qtbot.mouseClick(task.scan, LEFT)
-    qtbot.waitUntil(lambda: task.picture.data is not None, timeout=20_000)
+    qtbot.waitUntil(lambda: task.picture.data is not None, timeout=120_000)
 
     def click(x, y):
         qtbot.mouseClick(task.picture, LEFT, pos=task.picture.pixel(x, y).toPoint())
@@ -476,9 +476,9 @@ def test_a_scan_is_started_by_hand_and_a_line_stopped(at_station, qtbot):
     panel.count.setCurrentIndex(panel.count.findData(20))
     qtbot.mouseClick(panel.start, LEFT)
     qtbot.mouseClick(panel.by_hand, LEFT)
-    qtbot.waitUntil(lambda: len(at_station.session.bench.tray.parts) == 1, timeout=20_000)
+    qtbot.waitUntil(lambda: len(at_station.session.bench.tray.parts) == 1, timeout=120_000)
     qtbot.mouseClick(panel.start, LEFT)
-    qtbot.waitUntil(lambda: not panel.running, timeout=20_000)
+    qtbot.waitUntil(lambda: not panel.running, timeout=120_000)
     seen(at_station, qtbot)
     assert at_station.session.bench.tray.parts[0].scan.data.shape[0] == 62
 
@@ -499,7 +499,7 @@ def test_from_an_empty_station_to_a_correct_scan(window, settled, qtbot):
     retype(qtbot, window, "counts per profile", "4")
     window.trigger("station.level")
     qtbot.mouseClick(workspace.level_task.scan, LEFT)
-    qtbot.waitUntil(lambda: workspace.level_task.found is not None, timeout=20_000)
+    qtbot.waitUntil(lambda: workspace.level_task.found is not None, timeout=120_000)
     qtbot.mouseClick(workspace.level_task.take, LEFT)
     retype(qtbot, window, "eye", "60")
     retype(qtbot, window, "delay", "70")

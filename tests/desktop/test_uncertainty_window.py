@@ -2,6 +2,7 @@
 
 from functools import partial
 
+import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 
@@ -22,7 +23,9 @@ def shortened(plan):
     return plan.edited(sheet=tuple(row.edited(budget=None) for row in plan.sheet), signals=())
 
 
-def test_uncertainty_is_worked_out_seen_and_evaluated_with(demo, settled, monkeypatch):
+@pytest.fixture
+def worked_out(demo, settled, monkeypatch):
+    """The demo with three rows, the uncertainty of two of them worked out, and the card of row 16 open."""
     monkeypatch.setattr(working, "budgets", partial(budgets, copies=8))
     monkeypatch.setattr(working, "MOST_SCANS", 1)
     bench, workspace = demo.session.bench, demo.workspaces["plan"].workspace
@@ -33,6 +36,12 @@ def test_uncertainty_is_worked_out_seen_and_evaluated_with(demo, settled, monkey
     assert not workspace.card.card.budget.isVisible()
     demo.trigger("plan.uncertainty")
     settled(demo)
+    return demo
+
+
+def test_uncertainty_is_worked_out_and_seen(worked_out, settled):
+    demo = worked_out
+    bench, workspace = demo.session.bench, demo.workspaces["plan"].workspace
     assert {row.balloon for row in bench.document.plan.sheet if row.budget is None} == {23}
     view = workspace.card.card.budget
     assert view.isVisible()
@@ -40,6 +49,15 @@ def test_uncertainty_is_worked_out_seen_and_evaluated_with(demo, settled, monkey
     assert view.text.text().endswith("of the tolerance")
     assert next(iter(view.bars.shares)) == "grid phase", "the part lies along the grid"
     assert "grid phase" in view.bars.accessibleDescription()
+    demo.trigger("edit.undo")
+    settled(demo)
+    assert bench.document.plan.characteristic(16).budget is None
+
+
+def test_a_row_is_evaluated_with_its_uncertainty(worked_out, settled):
+    demo = worked_out
+    bench, workspace = demo.session.bench, demo.workspaces["plan"].workspace
+    view = workspace.card.card.budget
     QTest.mouseClick(view.own, LEFT)
     settled(demo)
     row = bench.document.plan.characteristic(16)
@@ -57,10 +75,6 @@ def test_uncertainty_is_worked_out_seen_and_evaluated_with(demo, settled, monkey
     settled(demo)
     evaluated = next(c for c in bench.shown.result.characteristics if c.balloon == 16)
     assert evaluated.verdict is Verdict.NOT_PROVEN
-    for _ in range(4):
-        demo.trigger("edit.undo")
-    settled(demo)
-    assert bench.document.plan.characteristic(16).budget is None, "all of it can be undone"
 
 
 def test_a_stopped_study_and_a_changed_plan_leave_the_plan_as_it_is(demo, settled, monkeypatch):

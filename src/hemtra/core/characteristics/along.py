@@ -102,11 +102,11 @@ class AlongKind(Kind):
 
     @property
     def convergence(self) -> float:
-        """Both flanks and the top are smooth; where they lie on the part is known as well as the path is.
+        """Both flanks and the top are smooth, and an area makes up for the kinks that it ends in.
 
-        An area ends in kinks, whose effect on it thinner maps show too little of.
+        Where they lie on the part is known as well as the path is.
         """
-        return {"width": 2.0, "height": 2.0}.get(self.what, 1.0)
+        return 2.0 if self.what in ("width", "height", "area") else 1.0
 
     @property
     def outward(self) -> bool:

@@ -84,7 +84,8 @@ def regions_beside(labels: IntArray, runs: IntArray, region: IntArray) -> IntArr
                 before = label
                 if n == out.shape[0]:
                     more = np.empty((2 * n, 2), np.int64)
-                    more[:n] = out
+                    for m in range(n):
+                        more[m, 0], more[m, 1] = out[m, 0], out[m, 1]
                     out = more
                 out[n, 0], out[n, 1] = region[k], label
                 n += 1

@@ -14,6 +14,7 @@ import numpy as np
 
 from hemtra.core.arrays import BoolArray, FloatArray, Heights
 from hemtra.core.compiled import compiled, inlined
+from hemtra.core.geometry.solving import solved
 
 BAND = 1.5
 """Points of the map on either side of a first fit that are asked."""
@@ -156,10 +157,13 @@ def parted_by_circle(
     scale = -falls * spacing / b[0]
     if not margin > 0.0:
         for k in range(n):
-            f[k] /= mixing[k]
+            for a in range(f.shape[1]):
+                f[k, a] /= mixing[k]
         other, wide, _ = _parted(f[:n], held[:n], counts[:n])
         its = -falls * spacing / other[0]
-        apart = math.sqrt(((its * other[1:] - scale * b[1:]) ** 2).sum())
+        apart = 0.0
+        for a in range(1, b.size):
+            apart = math.hypot(apart, its * other[a] - scale * b[a])
         # farther apart than the points explain it is not round, and all of it counts alike
         if apart <= SAME * wide * spacing:
             b, spread, scale = other, wide, its
@@ -224,7 +228,8 @@ def _parted(f: FloatArray, held: BoolArray, counts: FloatArray) -> tuple[FloatAr
         if likely < last:
             # too far; a part of the last step
             stride /= 2.0
-            b -= step * stride
+            for a in range(p):
+                b[a] -= step[a] * stride
             if stride < 1e-3:
                 break
             continue
@@ -235,8 +240,9 @@ def _parted(f: FloatArray, held: BoolArray, counts: FloatArray) -> tuple[FloatAr
         hessian = bend
         if total < SHARP or (likely - last < ENOUGH and last > -np.inf):
             break
-        step, stride, last = np.linalg.solve(bend, slope), 1.0, likely
-        b += step
+        step, stride, last = solved(bend, slope), 1.0, likely
+        for a in range(p):
+            b[a] += step[a]
     margin = np.inf
     for k in range(n):
         score = 0.0
@@ -244,8 +250,10 @@ def _parted(f: FloatArray, held: BoolArray, counts: FloatArray) -> tuple[FloatAr
             score += b[a] * f[k, a]
         margin = min(margin, (score if held[k] else -score) / abs(b[0]))
     # of the last weight alone where it is a line: its slope is returned apart
-    loose, inverse = 0.0, np.linalg.inv(hessian)
+    loose = 0.0
     for a in range(1 if p > LINE else p - 1, p):
-        loose = max(loose, inverse[a, a])
+        alone = np.zeros(p)
+        alone[a] = 1.0
+        loose = max(loose, solved(hessian, alone)[a])
     error = math.sqrt(loose) / abs(b[0])
     return b, margin + error if margin > 0.0 else WIDE * error, margin

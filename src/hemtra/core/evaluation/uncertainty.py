@@ -19,6 +19,7 @@ from typing import Any, TypeAlias
 import numpy as np
 
 from hemtra.core.arrays import FloatArray
+from hemtra.core.detection.margin_kernels import WIDE
 from hemtra.core.errors import HemtraError
 from hemtra.core.evaluation.engine import Engine
 from hemtra.core.evaluation.form_floor import form_floor
@@ -29,7 +30,7 @@ from hemtra.core.geometry.elements import Circle, Line
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.maps.noise import Noise, noise_of
 from hemtra.core.plan.balloon import Balloon
-from hemtra.core.plan.budget import Budget
+from hemtra.core.plan.budget import NEAR, Budget
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.graph import effective
 from hemtra.core.plan.kind import Kind
@@ -139,7 +140,9 @@ def budgets(
             continue
         # cells at the rim of a zone hold more or fewer points as the part lies
         floor = float(max(look.floors[n] for look in tried.looks))
-        budget = tried.budget(n, outward=floor > 0.0 or row.least is not None)
+        outward = floor > 0.0 or row.least is not None
+        magnitude = asked[row.balloon].lower is None and row.least is None
+        budget = tried.budget(n, outward=outward, length=magnitude and not outward)
         if budget is None:
             continue
         rests = edges_of(plan, row.step, first.steps)
@@ -149,7 +152,7 @@ def budgets(
             "edges": edge_room(first.steps, rests),
             "edge_steps": rests,
             "floor": floor,
-            "magnitude": asked[row.balloon].lower is None and row.least is None,
+            "magnitude": magnitude,
             "unit": row.unit,
             "method": method(plan, asked[row.balloon]),
         }
@@ -188,16 +191,18 @@ class Tried:
     looks: Sequence[Look]
     kinds: Sequence[Kind | None]
 
-    def budget(self, n: int, *, outward: bool) -> Budget | None:
+    def budget(self, n: int, *, outward: bool, length: bool = False) -> Budget | None:
         """Noise of the n-th row; None where too many copies have no value.
 
-        outward: whether it is the furthest of many, besides what its kind says.
+        outward: whether it is the furthest of many, besides what its kind says. length: whether it is that of
+        two coordinates.
         """
         kind = self.kinds[n]
         outward = outward or (kind is not None and kind.outward)
-        scatter, held = _scatter(self.free[:, n]), _scatter(self.fixed[:, n])
+        about = self.here[n] if length and not outward else None
+        scatter, held = _scatter(self.free[:, n], about), _scatter(self.fixed[:, n], about)
         noise = min(scatter, held) if held == held else scatter
-        spaced = self._spacing(n, noise)
+        spaced = self._spacing(n, noise, about)
         if math.isnan(noise) or spaced is None:
             return None
         slopes = [float(np.abs(ends[n] - self.here[n]).max()) / NUDGE * share for ends, share in self.scaled]
@@ -211,7 +216,7 @@ class Tried:
             outward=outward,
         )
 
-    def _spacing(self, n: int, noise: float) -> tuple[float, float] | None:
+    def _spacing(self, n: int, noise: float, about: FloatArray | None) -> tuple[float, float] | None:
         """Shares of spacing and phase for a row, as standard uncertainties; None where no thinner map has it.
 
         What the spacing does shrinks with it as the kind says (`Kind.convergence`), or faster where that shows.
@@ -235,10 +240,10 @@ class Tried:
                 continue
             every, values = next(iter(found.items()))
             larger = every**order - 1.0
-            off.append(float(np.abs(values.mean(axis=0) - look.ends[0, n]).max()) / larger)
+            off.append(_off(look, n, values, every) / larger)
             used = {k: v for k, v in found.items() if k == every or order <= own}
             left = [
-                np.maximum(v.var(axis=0, ddof=1) - (k * noise) ** 2, 0.0) / k ** (2.0 * power)
+                np.maximum(_variance(v, about) - (k * noise) ** 2, 0.0) / k ** (2.0 * power)
                 for k, v in used.items()
             ]
             weights = [len(v) - 1 for v in used.values()]
@@ -249,7 +254,7 @@ class Tried:
             return None
         usual, scatter = (float(np.quantile(found, MOST_OF_SCANS)) for found in (off, apart))
         # where edges run along the grid the few thinner maps may all happen to agree
-        return usual / math.sqrt(3.0), max(scatter, float(np.nan_to_num(_scatter(self.moved[:, n]))))
+        return usual / math.sqrt(3.0), max(scatter, float(np.nan_to_num(_scatter(self.moved[:, n], about))))
 
 
 def with_budgets(plan: Plan, found: Mapping[Balloon, Budget]) -> Plan:
@@ -272,6 +277,21 @@ def _thinner(look: Look, n: int) -> dict[int, FloatArray]:
         both = np.concatenate([_measured(look.ends, n, way) for way in ((2, 1), (1, 2))])
         found = {2: both} if len(both) > 1 else {}
     return {} if np.isnan(look.ends[0, n]).any() else found
+
+
+def _off(look: Look, n: int, values: FloatArray, every: int) -> float:
+    """By how much the n-th row lies off on maps of every second or third point, (k, 2) values.
+
+    To leading order, maps that are thinner one way only lie off by as much together. These are nearer to the
+    map as it is, but hide what the nearer of their points do; so the mean of both counts. The least and the
+    greatest of many values do not add up so.
+    """
+    here = look.ends[0, n]
+    both = float(np.abs(values.mean(axis=0) - here).max())
+    ways = [_measured(look.ends, n, way) for way in ((2, 1), (1, 2))]
+    if every != 2 or here[0] != here[1] or not all(len(way) for way in ways):
+        return both
+    return (both + float(np.abs(sum(way.mean(axis=0) - here for way in ways)).max())) / 2.0
 
 
 def _shown_order(
@@ -393,9 +413,14 @@ def _moved(
 
 
 def _shifted(value: Any, room: float, rng: np.random.Generator) -> Any:
-    """A straight edge or an end of data somewhere in its room; a rim crosses the grid in all directions."""
+    """A straight edge or an end of data somewhere in its room.
+
+    A rim crosses the grid in all directions, so that its room is some standard errors of its centre; twice as
+    many points have their say about its radius.
+    """
     if isinstance(value, Circle):
-        return value
+        x, y, grown = rng.normal(0.0, room / WIDE, 3)
+        return replace(value, x=value.x + x, y=value.y + y, radius=value.radius + grown / math.sqrt(2.0))
     across, turn = rng.uniform(-room, room, 2)
     if isinstance(value, Line):
         ux, uy = value.along
@@ -457,12 +482,28 @@ def _ends(result: Result, rows: Sequence[Balloon]) -> Ends:
     return np.array([ends(known[balloon]) for balloon in rows], np.float64).reshape(-1, 2)
 
 
-def _scatter(values: FloatArray) -> float:
-    """Standard deviation of (copies, 2) values, the larger of both ends; NaN where too few were measured."""
+def _scatter(values: FloatArray, about: FloatArray | None) -> float:
+    """Standard deviation of (copies, 2) values, the larger of both ends; NaN where too few were measured.
+
+    about: as for `_variance`.
+    """
     known = values[~np.isnan(values).any(axis=1)]
     if not len(values) or len(known) < max(2.0, FEWEST * len(values)):
         return math.nan
-    return max(float(_usual(end).std(ddof=1)) for end in known.T)
+    return math.sqrt(max(float(_variance(_usual(end), about).max()) for end in known.T))
+
+
+def _variance(values: FloatArray, about: FloatArray | None) -> FloatArray:
+    """Variance of (copies, ...) values; of what is a length on the scan, about (2,), that of its coordinates.
+
+    A length near zero scatters by less than the coordinates that it is made of, which the mean of its squares
+    shows: each adds its variance to that.
+    """
+    own: FloatArray = np.asarray(values.var(axis=0, ddof=1))
+    if about is None or about[0] ** 2 > NEAR**2 * own.max():
+        return own
+    of_each: FloatArray = np.maximum(own, (np.mean(values**2, axis=0) - about[0] ** 2) / 2.0)
+    return of_each
 
 
 def _usual(values: FloatArray) -> FloatArray:

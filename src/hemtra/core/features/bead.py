@@ -31,6 +31,7 @@ class BeadKind(AlongPath):
     kind: ClassVar = "bead"
     title: ClassVar = "Bead or groove"
     glyph: ClassVar = "bead"
+    revision: ClassVar[int] = 3
     centre: ClassVar = k.OFFSET
     there: ClassVar = (k.FOUND, k.LEFT_HIDDEN, k.RIGHT_HIDDEN, k.TWO, k.WIDE)
     nothing: ClassVar = {k.WIDTH: 0.0, k.HEIGHT: 0.0, k.AREA: 0.0, k.VOID: 0.0}

@@ -12,7 +12,7 @@ import scipy  # its parts load when they are used first
 
 from hemtra.core.arrays import BoolArray, ByteArray, FloatArray, Heights, IntArray
 from hemtra.core.compiled import compiled, lean
-from hemtra.core.geometry.profile_fits import middle_of
+from hemtra.core.geometry.middle import middle_of
 
 SATURATED = 255
 """Intensity at which the light has overrun the camera."""

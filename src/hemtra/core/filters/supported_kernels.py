@@ -12,7 +12,7 @@ import numpy as np
 
 from hemtra.core.arrays import BoolArray, FloatArray, Heights, IntArray
 from hemtra.core.compiled import compiled, lean
-from hemtra.core.geometry.profile_fits import middle_of
+from hemtra.core.geometry.middle import middle_of
 
 SAMPLES = 1024
 """Differences of neighbours from which noise is estimated."""

@@ -9,7 +9,8 @@ import numpy as np
 from hemtra.core.arrays import FloatArray
 from hemtra.core.compiled import compiled
 from hemtra.core.geometry.fit_kernels import TUKEY
-from hemtra.core.geometry.profile_fits import middle_of, robust_line
+from hemtra.core.geometry.middle import middle_of
+from hemtra.core.geometry.profile_fits import robust_line
 
 LINE, STEP, CURVE, PLANE = range(4)
 """Model of the base: one line, one on either side, a parabola, or the height origin's plane."""

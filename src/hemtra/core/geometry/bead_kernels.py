@@ -9,7 +9,7 @@ import numpy as np
 from hemtra.core.arrays import FloatArray
 from hemtra.core.compiled import compiled, lean
 from hemtra.core.geometry.bead_base_kernels import FEW, PLANE, STEP, fit_bases, parabola
-from hemtra.core.geometry.profile_fits import middle_of
+from hemtra.core.geometry.middle import middle_of
 
 (
     STATE,
@@ -316,6 +316,22 @@ def _fill_area(u: FloatArray, h: FloatArray, out: FloatArray) -> None:
     out[CENTROID] = moment / area if area > 0.0 else (left + right) / 2.0
 
 
+@lean
+def _smeared(per_height: float, height: float, spacing: float, edges: int) -> float:
+    """Area that interpolation takes from beyond an edge to before it, mm²; per_height: du/dh of the flank.
+
+    Straight lines between the points of the map, and again between samples as far apart, smear a surface with a
+    variance of spacing² / 3 and keep its whole area: half of that variance times the slope crosses a place on
+    the flank, and a quarter its toe. A flank of less than two spacings shows no slope of its own.
+    """
+    if per_height == 0.0:
+        return 0.0
+    flow = spacing * spacing / (6.0 * abs(per_height))
+    if edges != FOOT:
+        return flow
+    return flow / 2.0 * max(1.0 - (2.0 * spacing / (height * per_height)) ** 2, 0.0)
+
+
 @compiled
 def _level(u: FloatArray, h: FloatArray, at: float) -> float:
     """Height between two samples; zero where one is missing: the edge is then a toe."""
@@ -492,4 +508,6 @@ def _measure(
     slope = a[1] + 2.0 * a[2] * one[LEFT], b[1] + 2.0 * b[2] * one[RIGHT]
     one[ANGLE_LEFT], one[ANGLE_RIGHT] = _contact(per_left, slope[0]), _contact(per_right, slope[1])
     _fill_area(u, h, one)
+    for per_height in (per_left, per_right):
+        one[AREA] += _smeared(per_height, height, u[1] - u[0], edges)
     one[LEAN] = 100.0 * (one[CENTROID] - one[OFFSET]) / one[WIDTH]

@@ -8,6 +8,8 @@ import numpy as np
 
 from hemtra.core.arrays import FloatArray
 from hemtra.core.compiled import compiled
+from hemtra.core.geometry.middle import middle_of
+from hemtra.core.geometry.solving import solved
 
 ROUNDS = 20
 TUKEY = 4.685
@@ -43,14 +45,14 @@ def weighted_fit(design: FloatArray, values: FloatArray, weight: FloatArray) -> 
         normal[k, k] += ridge
         for j in range(k):
             normal[j, k] = normal[k, j]
-    solution: FloatArray = np.linalg.solve(normal, right) / size
+    solution: FloatArray = solved(normal, right) / size
     return solution
 
 
 @compiled
 def biweight(left: FloatArray, floor: float) -> FloatArray:
     """Tukey's weights of deviations, their scale from the median deviation, at least `floor`."""
-    scale = TUKEY * max(1.4826 * np.median(np.abs(left)), floor)
+    scale = TUKEY * max(1.4826 * middle_of(np.abs(left), left.size), floor)
     weight = np.empty(left.size)
     for i in range(left.size):
         r = left[i] / scale

@@ -13,7 +13,8 @@ import numpy as np
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.compiled import compiled, lean
 from hemtra.core.geometry.bead_base_kernels import parabola
-from hemtra.core.geometry.profile_fits import middle_of, plain_line, robust_arc, robust_line
+from hemtra.core.geometry.middle import middle_of
+from hemtra.core.geometry.profile_fits import plain_line, robust_arc, robust_line
 
 LONE, ABOUT = 8.0, 1.5
 """Times the usual step between neighbours, and times the range about it, by which a point is stray."""

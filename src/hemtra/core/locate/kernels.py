@@ -12,6 +12,8 @@ from numpy.typing import NDArray
 
 from hemtra.core.arrays import FloatArray, Heights
 from hemtra.core.compiled import compiled, reordered
+from hemtra.core.geometry.middle import middle_of
+from hemtra.core.geometry.solving import solved
 
 
 @reordered
@@ -185,7 +187,7 @@ def fit_turn(
             p = points[seen[m]]
             arm = (p[0] - x) * p[3] - (p[1] - y) * p[2]
             left[m] = offsets[seen[m]] - sx * p[2] - sy * p[3] - turn * arm
-        scale = max(1.4826 * np.median(np.abs(left)), floor)
+        scale = max(1.4826 * middle_of(np.abs(left), n), floor)
         a = np.zeros((3, 3))
         b = np.zeros(3)
         for m in range(n):
@@ -203,6 +205,6 @@ def fit_turn(
         a[0, 0] += 1e-6
         a[1, 1] += 1e-6
         a[2, 2] += 1e-6
-        found = np.linalg.solve(a, b)
+        found = solved(a, b)
         sx, sy, turn = found[0], found[1], found[2]
     return sx, sy, turn

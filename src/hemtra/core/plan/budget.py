@@ -9,9 +9,10 @@ from pydantic import BaseModel, ConfigDict, Field
 
 USUAL_COVERAGE = 2.0
 """Coverage factor k of an expanded uncertainty U = k u, for about 95 % of a normal distribution."""
-NEAR, RAYLEIGH = 3.0, 0.7
-"""Standard deviations below which a length cannot be distinguished from zero, and how many of them its scatter
-then adds."""
+NEAR = 3.0
+"""Standard deviations of its coordinates below which a length cannot be distinguished from zero."""
+RAYLEIGH = math.sqrt(math.pi / 2.0)
+"""Mean length of two coordinates that scatter about zero, in standard deviations of each."""
 Share = Annotated[float, Field(ge=0.0, allow_inf_nan=False)]
 
 
@@ -97,9 +98,8 @@ class Budget(BaseModel):
         wider = edges / self.edges if self.edges > 0.0 else 1.0
         noise, anchors, phase = self.noise * rougher, self.anchors * rougher, self.phase * wider
         form, scatter = self.form * rougher, math.hypot(noise, anchors, phase)
-        if self.magnitude and abs(value) < NEAR * scatter:
-            # of two coordinates that scatter about zero, the length scatters by more than either
-            form = max(form, RAYLEIGH * scatter)
+        if self.magnitude:
+            form = max(form, lengthened(value, scatter))
         if self.floor > 0.0 and math.isfinite(value):
             # noise and form add as squares: the more there is of form, the less noise adds; but not less than
             # it did where this was worked out, since much of a surface may lie near its furthest place
@@ -117,3 +117,13 @@ class Budget(BaseModel):
                 "edges": edges,
             }
         )
+
+
+def lengthened(value: float, scatter: float) -> float:
+    """By how much a length may be too long since both of its coordinates scatter by so much (Rice 1945).
+
+    Below `NEAR` standard deviations it cannot be distinguished from zero; one more, and it hardly is too long.
+    """
+    if scatter <= 0.0 or not math.isfinite(value):
+        return 0.0
+    return RAYLEIGH * scatter * min(max(NEAR + 1.0 - abs(value) / scatter, 0.0), 1.0)
