@@ -482,8 +482,14 @@ def _measure(
             # each flank goes down to the base on its own side
             left = z - a[0] - a[1] * u
             right = z - b[0] - b[1] * u
-        one[LEFT], per_left = _edge(u, left, (first, last), height, -1, (edges, at, bridge))
-        one[RIGHT], per_right = _edge(u, right, (first, last), height, 1, (edges, at, bridge))
+        for way in range(-1, 2, 2):
+            # a constant in its place would have the kernel compiled for either side
+            side = left if way < 0 else right
+            toe, per_height = _edge(u, side, (first, last), height, way, (edges, at, bridge))
+            if way < 0:
+                one[LEFT], per_left = toe, per_height
+            else:
+                one[RIGHT], per_right = toe, per_height
         if math.isnan(one[LEFT]) or math.isnan(one[RIGHT]):
             one[STATE] = LEFT_HIDDEN if math.isnan(one[LEFT]) else RIGHT_HIDDEN
             return
