@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 
 from hemtra.core.geometry.elements import LEVEL, Plane, Point
 from hemtra.core.geometry.frames import Frame
+from hemtra.core.geometry.solving import solved
 
 length = st.floats(-500, 500)
 slope = st.floats(-2, 2)
@@ -56,3 +57,16 @@ def test_rotation_is_counter_clockwise_seen_from_above():
     assert turned == pytest.approx(np.array([[0.0, 1.0, 0.0]]), abs=1e-12)
     # tilt about x lifts +y
     assert Frame(tilt_x=10).outward(np.array([[0.0, 1.0, 0.0]]))[0, 2] > 0
+
+
+@given(st.integers(1, 6), st.integers(0, 2**31))
+def test_small_systems_are_solved_and_those_without_a_solution_are_not(n, seed):
+    rng = np.random.default_rng(seed)
+    # any order of sizes, and zeros on the diagonal
+    a = rng.normal(size=(n, n))[:, rng.permutation(n)] * 10.0 ** rng.integers(-3, 4, (n, 1))
+    np.fill_diagonal(a, np.where(rng.random(n) < 0.3, 0.0, np.diag(a)) if n > 1 else 1.0)
+    x = rng.normal(size=n)
+    if np.linalg.cond(a) < 1e8:
+        assert solved(a, a @ x) == pytest.approx(x, abs=1e-6)
+    a[:, 0] = 0.0
+    assert np.isnan(solved(a, x)).all()
