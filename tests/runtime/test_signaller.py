@@ -10,6 +10,7 @@ from test_production import Heard as Told
 from hemtra import save_plan
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.plan.signals import Digital
+from hemtra.core.station.gate import GateTracker
 from hemtra.runtime.belt_mark import BeltMark, BeltNotClear
 from hemtra.runtime.feeds import FolderFeed
 from hemtra.runtime.line_feeds import StationFeed
@@ -62,6 +63,13 @@ def test_a_reject_that_has_passed_its_gate_pushes_nobody_and_is_said(at, reached
     assert done == [reached]
     assert any(f.lines.get(0) for f in link.frames) is reached
     assert late == ([] if reached else ["gate: the part had passed its gate by 100 mm already"])
+
+
+def test_a_pulse_reaches_its_gate_as_long_as_it_was_typed(monkeypatch):
+    waiting = []
+    monkeypatch.setattr(GateTracker, "put", lambda self, *place, **rest: waiting.append((place, rest)))
+    Signaller((GATE,), FakeLink(), Belt(1000.0)).part(7, Verdict.FAIL, (), 1000.0)
+    assert waiting == [((1400.0, 0, True), {"pulse": 0.02, "part": 1})]
 
 
 @pytest.mark.parametrize("pulse", [0.0, 20.0])
