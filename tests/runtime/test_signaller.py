@@ -2,6 +2,7 @@
 
 import threading
 import time
+from pathlib import Path
 
 import pytest
 from test_production import PLAN, FakeLink, folder_of
@@ -13,7 +14,7 @@ from hemtra.core.plan.signals import Digital
 from hemtra.core.station.gate import GateTracker
 from hemtra.runtime.belt_mark import BeltMark, BeltNotClear
 from hemtra.runtime.feeds import FolderFeed
-from hemtra.runtime.line_feeds import StationFeed
+from hemtra.runtime.line_feeds import BeltFeed, StationFeed
 from hemtra.runtime.production import Production, Setup
 from hemtra.runtime.run_setup import RunRequest, begin
 from hemtra.runtime.signaller import Heard, Punctual, Signaller
@@ -181,6 +182,15 @@ def test_a_part_is_followed_from_where_the_eye_saw_it_however_late_it_is_handled
     fronts = source.motion.fronts
     assert [travel for travel, _ in taken] == [pytest.approx(front - 300.0, abs=2.5) for front in fronts]
     assert all(now > travel + 280.0 for travel, now in taken)
+
+
+def test_the_belt_of_recorded_parts_has_travelled_past_each_that_arrives():
+    station, taken = STATION.with_part("travel", speed=20_000.0), []
+    feed = BeltFeed(station, [Path("cover-01.x3p")], parts=3)
+    assert feed.travel() is None, "it stands until it is run"
+    feed.run(lambda one: taken.append((one.travel, feed.travel())), threading.Event(), threading.Event())
+    assert len(taken) == 3
+    assert all(now >= front + station.length - 1e-6 for front, now in taken)
 
 
 @pytest.mark.parametrize("pulse", [0.0, 20.0])
