@@ -14,7 +14,8 @@ from hemtra.core.characteristics.sizes import AreaKind, DiameterKind
 from hemtra.core.errors import HemtraError
 from hemtra.core.evaluation.engine import Engine
 from hemtra.core.evaluation.rows import NO_BUDGET
-from hemtra.core.evaluation.uncertainty import THINNED, Look, Scales, Tried, budgets, with_budgets
+from hemtra.core.evaluation.trial_values import THINNED, Look, Tried
+from hemtra.core.evaluation.uncertainty import Scales, budgets, with_budgets
 from hemtra.core.maps.assemble import resample_rows
 from hemtra.core.maps.noise import noise_of, typical_noise
 from hemtra.core.plan.budget import Budget, lengthened

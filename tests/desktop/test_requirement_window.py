@@ -34,6 +34,7 @@ def test_what_columns_hold_is_asked_once(demo, qtbot, settled, tmp_path):
     assert form.trouble.text() == "Line 2: “Breite” is not a number."
     form.fields["minus"].setCurrentText("unteres Abmass")
     qtbot.keyClick(form, Qt.Key.Key_Return)
+    assert asked.form is None
     settled(demo)
     rows = {str(row.balloon): row for row in bench.document.plan.sheet}
     assert (rows["4.1"].lower, rows["4.1"].upper, rows["12a"].upper) == (4.8, 5.1, 1.3)
@@ -47,8 +48,17 @@ def test_what_columns_hold_is_asked_once(demo, qtbot, settled, tmp_path):
     asked = given(demo, qtbot, tmp_path / "next.csv", LIST.replace("12a;Stufe", "13;Absatz"))
     assert asked.form is None
     assert bench.document.plan.characteristic(13).name == "Absatz"
-    given(demo, qtbot, tmp_path / "twice.csv", LIST.replace("12a", "4.1"))
-    assert message(demo) == "The list has balloon 4.1 twice."
+
+
+def test_a_list_that_has_a_balloon_twice_is_refused(demo, qtbot, tmp_path):
+    form = given(demo, qtbot, tmp_path / "twice.csv", LIST.replace("12a", "4.1")).form
+    if form is not None:  # no other list has told yet what these columns hold
+        chosen = {"name": "Merkmal", "nominal": "Nennmass", "plus": "oberes Abmass", "minus": "unteres Abmass"}
+        for field, name in chosen.items():
+            form.fields[field].setCurrentText(name)
+        qtbot.keyClick(form, Qt.Key.Key_Return)
+    said = message(demo) if form is None else form.trouble.text()
+    assert said == "The list has balloon 4.1 twice."
 
 
 def test_a_balloon_is_renumbered_to_part_of_another(demo, qtbot, settled):

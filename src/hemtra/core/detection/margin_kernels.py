@@ -161,15 +161,21 @@ def parted_by_circle(
                 f[k, a] /= mixing[k]
         other, wide, _ = _parted(f[:n], held[:n], counts[:n])
         its = -falls * spacing / other[0]
-        apart = 0.0
-        for a in range(1, b.size):
-            apart = math.hypot(apart, its * other[a] - scale * b[a])
         # farther apart than the points explain it is not round, and all of it counts alike
-        if apart <= SAME * wide * spacing:
+        if _apart(its, other, scale, b) <= SAME * wide * spacing:
             b, spread, scale = other, wide, its
     mx, my = scale * b[1], scale * b[2]
     grown = math.sqrt(max(radius * radius + 2.0 * radius * scale * b[3] + mx * mx + my * my, 0.0))
     return mx, my, grown - radius, spread * spacing
+
+
+@inlined
+def _apart(one: float, of_one: FloatArray, other: float, of_other: FloatArray) -> float:
+    """Distance of two rims by their weights without the first, each times a scale."""
+    total = 0.0
+    for a in range(1, of_one.size):
+        total = math.hypot(total, one * of_one[a] - other * of_other[a])
+    return total
 
 
 @inlined
@@ -243,12 +249,7 @@ def _parted(f: FloatArray, held: BoolArray, counts: FloatArray) -> tuple[FloatAr
         step, stride, last = solved(bend, slope), 1.0, likely
         for a in range(p):
             b[a] += step[a]
-    margin = np.inf
-    for k in range(n):
-        score = 0.0
-        for a in range(p):
-            score += b[a] * f[k, a]
-        margin = min(margin, (score if held[k] else -score) / abs(b[0]))
+    margin = _margin(f, held, b)
     # of the last weight alone where it is a line: its slope is returned apart
     loose = 0.0
     for a in range(1 if p > LINE else p - 1, p):
@@ -257,3 +258,15 @@ def _parted(f: FloatArray, held: BoolArray, counts: FloatArray) -> tuple[FloatAr
         loose = max(loose, solved(hessian, alone)[a])
     error = math.sqrt(loose) / abs(b[0])
     return b, margin + error if margin > 0.0 else WIDE * error, margin
+
+
+@inlined
+def _margin(f: FloatArray, held: BoolArray, b: FloatArray) -> float:
+    """Points by which weights b (p,) of features f (n, p) part `held` from the others, below zero where not."""
+    margin = np.inf
+    for k in range(f.shape[0]):
+        score = 0.0
+        for a in range(f.shape[1]):
+            score += b[a] * f[k, a]
+        margin = min(margin, (score if held[k] else -score) / abs(b[0]))
+    return margin

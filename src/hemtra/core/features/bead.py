@@ -12,13 +12,14 @@ from hemtra.core.features.path import Path
 from hemtra.core.features.section import Cut, section_marks
 from hemtra.core.form_fields import setting
 from hemtra.core.geometry import bead_base_kernels as on
+from hemtra.core.geometry import bead_flank_kernels as flank
 from hemtra.core.geometry import bead_kernels as k
 from hemtra.core.marks import Dimension, Mark
 from hemtra.core.plan.registry import register
 from hemtra.core.runs import runs
 
 BASES = {"line": on.LINE, "step": on.STEP, "curve": on.CURVE, "plane": on.PLANE}
-EDGES = {"foot": k.FOOT, "level": k.AT_LEVEL, "share": k.AT_SHARE}
+EDGES = {"foot": flank.FOOT, "level": flank.AT_LEVEL, "share": flank.AT_SHARE}
 SEVERAL = {"none": k.NONE_OF_TWO, "highest": k.HIGHEST, "nearest": k.NEAREST}
 INNER = 0.6
 """Default start of the base, as a share of half the section."""
