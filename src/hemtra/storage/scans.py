@@ -154,7 +154,7 @@ def scans_in(paths: Sequence[Path]) -> list[Path]:
 
 
 def is_whole(path: Path) -> bool:
-    """Whether a file is complete for its format, as far as can be told without reading it."""
+    """Whether a file is complete for its format, as far as it shows without reading it."""
     try:
         module = _format_of(path)
         whole: bool = not hasattr(module, "is_whole") or module.is_whole(path)
