@@ -38,12 +38,14 @@ def cover_scan(seed: int, exact: bool, again: int = 0) -> Scan:
     return exact_map(part, STATION) if exact else scan_part(part, STATION, seed + 1_000_000 * again)
 
 
-def runner_scan(seed: int, exact: bool) -> Scan:
-    """The nominal runner as the guides of its line let it lie."""
+def runner_scan(seed: int, exact: bool, again: int = 0) -> Scan:
+    """The nominal runner as the guides of its line let it lie; again: with other noise."""
     rng = np.random.default_rng([seed, 4646])
     x, z, tilt = rng.uniform(-0.8, 0.8), rng.uniform(-0.2, 0.2), rng.uniform(-RUNNER_TILT, RUNNER_TILT)
     part = Runner(pose=Frame(x=float(x), z=float(z), tilt_y=float(tilt)))
-    return exact_map(part, RUNNER_STATION) if exact else scan_part(part, RUNNER_STATION, seed)
+    return (
+        exact_map(part, RUNNER_STATION) if exact else scan_part(part, RUNNER_STATION, seed + 1_000_000 * again)
+    )
 
 
 def _values(task: tuple[str, int, bool]) -> list[tuple[float, float]]:
@@ -84,7 +86,7 @@ def table(plan: Plan, truth: Callable[[int], float], found: dict[bool, np.ndarra
         low, high = found[False][:, k].T
         ends = {"": 0} if np.array_equal(low, high, equal_nan=True) else {", min": 0, ", max": 1}
         if len(ends) > 1 and row.lower is None:
-            del ends[", least"]
+            del ends[", min"]
         for name, end in ends.items():
             print(
                 line(row, row.name + name, truth(row.balloon), {key: v[:, k, end] for key, v in found.items()})

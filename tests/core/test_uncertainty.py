@@ -226,6 +226,38 @@ def test_runs_of_profiles_know_their_values_too():
     assert error / 3.0 < 2.0 * result.u < 3.0 * error
 
 
+def test_edges_on_profiles_are_known_no_better_than_their_points_lie_apart():
+    """A slot with sheer walls, in the same place on all profiles, so that each errs alike."""
+    x, wide = -3.0 + 0.1 * np.arange(61), 1.97
+
+    def slot(seed):
+        rng = np.random.default_rng(seed)
+        z = np.where(np.abs(x - rng.uniform(-0.5, 0.5)) < wide / 2, -1.0, 0.0)
+        return HeightMap(z + rng.normal(0, 0.004, (6, 61)), None, 0.1, 0.5, -3.0, 0.0)
+
+    steps = [Step(id="profile", name="Profile", kind="profile")]
+    for name, change, by in (("left", "falls", "steepest"), ("right", "rises", "level")):
+        steps.append(
+            Step(
+                id=name,
+                name=name,
+                kind="profile-edge",
+                params={"change": change, "by": by, "level": -0.5},
+                inputs={"section": ("profile",)},
+                zone=box(0, -0.5, 6, 3),
+            )
+        )
+    inputs = {"start": ("left",), "end": ("right",)}
+    steps.append(Step(id="w", name="W", kind="distance", params={"along": "x"}, inputs=inputs))
+    row = Characteristic(balloon=1, name="W", step="w", nominal=wide, lower=1.5, upper=2.5, over="share")
+    plan = Plan(steps=tuple(steps), sheet=(row,), by_profile=ByProfile())
+    known = with_budgets(plan, budgets(plan, [slot(0)], copies=8))
+    found = [Engine(slot(seed)).run(known).characteristics[0] for seed in range(1, 61)]
+    errors = [max(abs(one.least - wide), abs(one.greatest - wide)) for one in found]
+    assert np.mean([error <= 2.0 * one.u for error, one in zip(errors, found, strict=True)]) >= 0.93
+    assert 2.0 * found[0].u <= 2.0 * np.percentile(errors, 95)
+
+
 def test_stopping_and_having_nothing_leave_nothing():
     plan, data = levels(), sloped(noise=0.01)
     assert budgets(plan, [data], progress=lambda done, of, what: done < 3) == {}

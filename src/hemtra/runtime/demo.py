@@ -16,6 +16,7 @@ import platformdirs
 from hemtra.core.evaluation.uncertainty import budgets, with_budgets
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.plan.document import Plan
+from hemtra.core.plan.registry import kinds
 from hemtra.core.progress import Progress
 from hemtra.runtime.demo_records import RECORDS, write_records
 from hemtra.storage.files import make_folder, write_text
@@ -109,6 +110,8 @@ def demo_folder() -> Path:
             if entry.name.endswith((".py", ".json")):
                 digest.update(entry.read_bytes())
     digest.update((files("hemtra.runtime") / "demo_records.py").read_bytes())
+    # what is known of values depends on how they are measured
+    digest.update(repr(sorted((kind.kind, kind.revision) for kind in kinds().values())).encode())
     return Path(platformdirs.user_cache_dir("hemtra")) / f"demo-{digest.hexdigest()}"
 
 

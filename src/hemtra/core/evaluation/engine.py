@@ -95,6 +95,14 @@ class Engine:
         """An engine on one profile, for its evidence; the plan to run on it is `single(plan)`."""
         return self._runs.at(plan, index)
 
+    def columns(self, plan: Plan) -> dict[str, Column]:
+        """What each step of a plan that goes profile by profile gives on all of them."""
+        return self._runs.columns(plan)[0]
+
+    def run_moved(self, plan: Plan, moved: Mapping[str, Column]) -> Result:
+        """`run` of such a plan, with other values of some steps."""
+        return self._runs.run(plan, moved)
+
     def run(self, plan: Plan) -> Result:
         """Measure and evaluate. Raises `PlanError` when the plan itself does not hold."""
         if plan.by_profile is not None:

@@ -35,10 +35,10 @@ def known_on_part(row: Characteristic, results: Mapping[str, StepResult], level:
     return Known(row.budget, level, edge_room(results, row.budget.edge_steps))
 
 
-def edges_of(plan: Plan, step_id: str, results: Mapping[str, StepResult]) -> tuple[str, ...]:
-    """Ids of the steps that a step rests on whose edges the points of the map leave some room."""
+def edges_of(plan: Plan, step_id: str, rooms: Mapping[str, float]) -> tuple[str, ...]:
+    """Ids of the steps that a step rests on whose edges have some room; rooms: by step, in mm."""
     chain = (step.id for column in ancestry(plan, step_id) for step in column)
-    return tuple(i for i in chain if i in results and room_of(results[i]) > 0.0)
+    return tuple(i for i in chain if rooms.get(i, 0.0) > 0.0)
 
 
 def method(plan: Plan, row: Characteristic) -> str:

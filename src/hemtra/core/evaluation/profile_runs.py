@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import itertools
+import math
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from functools import cached_property, partial
+from types import MappingProxyType
 from typing import TYPE_CHECKING
 
 from hemtra.core.evaluation.context import column_fingerprint
@@ -31,6 +34,7 @@ STATES = 2
 """Past states of a larger plan that are kept, this one counted."""
 SINGLE = 32
 """Profiles looked at one by one whose results are kept."""
+NONE_MOVED: Mapping[str, Column] = MappingProxyType({})
 
 
 class ProfileRuns:
@@ -42,6 +46,7 @@ class ProfileRuns:
         self._columns: Kept[str, Column] = Kept(COLUMNS)
         self._single: Kept[tuple[int, int], Engine] = Kept(SINGLE)
         self._taken: dict[int, Profiles] = {}
+        self._moves = itertools.count()
         self._lock = threading.Lock()
 
     def profiles(self, plan: Plan) -> Profiles:
@@ -58,20 +63,36 @@ class ProfileRuns:
         known = self._single.get(key)
         return known or self._single.keep(key, self._engine_on(self.profiles(plan).one(index)))
 
-    def run(self, plan: Plan) -> Result:
-        """Measure and evaluate; the steps of the result are those of the profile that the plan is drawn on."""
-        assert plan.by_profile is not None
-        start = time.perf_counter()
+    def columns(self, plan: Plan, moved: Mapping[str, Column] = NONE_MOVED) -> tuple[dict[str, Column], int]:
+        """What each step gives on all profiles, and how many of them were measured now.
+
+        moved: of some steps, what is taken in its place.
+        """
         self._columns.hold(STATES * len(plan.steps))
         homes = {s.id: s.home for s in plan.steps if s.home is not None}
         profiles, columns, marks, computed = self.profiles(plan), dict[str, Column](), dict[str, str](), 0
         for step, kind in ordered(plan):
-            mark = marks[step.id] = column_fingerprint(step, plan.by_profile.average, homes, marks)
+            mark = marks[step.id] = column_fingerprint(step, _average(plan), homes, marks)
+            if step.id in moved:
+                columns[step.id] = moved[step.id]
+                marks[step.id] = f"{mark} moved {next(self._moves)}"
+                continue
             known = self._columns.get(mark)
             if known is None:
                 known = self._columns.keep(mark, profiles.column(step, kind, homes, columns))
                 computed += 1
             columns[step.id] = known
+        return columns, computed
+
+    def run(self, plan: Plan, moved: Mapping[str, Column] = NONE_MOVED) -> Result:
+        """Measure and evaluate; the steps of the result are those of the profile that the plan is drawn on.
+
+        moved: of some steps, what is taken in the place of what they give.
+        """
+        assert plan.by_profile is not None
+        start = time.perf_counter()
+        profiles = self.profiles(plan)
+        columns, computed = self.columns(plan, moved)
         rows: list[CharacteristicResult] = []
         series: dict[int, Series] = {}
         for row in in_balloon_order(plan):
@@ -81,7 +102,9 @@ class ProfileRuns:
             unit = kind_named(plan.step(row.step).kind).unit
             many = profiles.series(columns[row.step], partial(counted, row, unit=unit))
             series[row.balloon] = many
-            budget = None if row.budget is None else Known(row.budget, self._level)
+            edges = () if row.budget is None else row.budget.edge_steps
+            room = math.hypot(*(columns[i].room for i in edges if i in columns))
+            budget = None if row.budget is None else Known(row.budget, self._level, room)
             rows.append(evaluated_series(row, many, unit, plan.by_profile, known=budget))
         verdict = part_verdict((j.verdict for j in rows), Verdict(plan.not_proven.upper()))
         elapsed = (time.perf_counter() - start) * 1000

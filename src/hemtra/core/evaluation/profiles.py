@@ -45,6 +45,12 @@ class Column:
             table[[k for k, _ in found]] = [of(v) for _, v in found]
         return table
 
+    @property
+    def room(self) -> float:
+        """mm by which the edges of the column may lie off on a usual profile; 0 where it has none."""
+        found = [getattr(v, "spread", 0.0) for v in self.values if v is not None]
+        return float(np.median(found)) if found else 0.0
+
 
 class Profiles:
     """The profiles of a height map: its rows, each the mean of so many neighbours."""

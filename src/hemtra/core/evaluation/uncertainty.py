@@ -22,7 +22,8 @@ from hemtra.core.detection.margin_kernels import WIDE
 from hemtra.core.errors import HemtraError
 from hemtra.core.evaluation.engine import Engine
 from hemtra.core.evaluation.form_floor import form_floor
-from hemtra.core.evaluation.known_to import edge_room, edges_of, method, room_of
+from hemtra.core.evaluation.known_to import edges_of, method, room_of
+from hemtra.core.evaluation.profiles import Column
 from hemtra.core.evaluation.results import Result, StepResult
 from hemtra.core.evaluation.rows import unseen_share
 from hemtra.core.evaluation.trial_values import NUDGE, THINNED, Ends, Look, Tried
@@ -80,7 +81,7 @@ def budgets(
     engine = Engine(scans[0])
     first = engine.run(plan)
     rows = [row.balloon for row in first.characteristics]
-    noise = noise_of(scans[0])
+    noise, rooms = noise_of(scans[0]), _rooms(plan, engine, first)
     held = {i: first.steps[i] for i in _anchors(plan) if i in first.steps}
     work: list[Callable[[], Ends]] = []
     work += [partial(_with_noise, plan, scans[0], noise, rows, {}, (seed, k)) for k in range(copies)]
@@ -89,9 +90,7 @@ def budgets(
     ]
     stretched = {axis: share for axis, share in vars(scales or Scales()).items() if share > 0.0}
     work += [*fixed, *(partial(_stretched, plan, scans[0], rows, axis) for axis in stretched)]
-    edges = {i: one for i, one in first.steps.items() if room_of(one) > 0.0}
-    still = {i: one for i, one in first.steps.items() if i not in _resting_on(plan, set(edges))}
-    moved = [partial(_moved, plan, scans[0], rows, still, edges, (seed, k)) for k in range(MOVED * bool(edges))]
+    moved = _with_moved_edges(plan, engine, first, {i for i, room in rooms.items() if room > 0.0}, seed)
     work += moved
     work += [partial(_thinned, plan, scan, rows, way) for scan in scans for way in THINNED]
     all_ends = _all(work, progress)
@@ -108,14 +107,16 @@ def budgets(
         looks=[_looked(plan, scan, rows, found, noise.typical) for scan in scans],
         kinds=[_kind(plan, row.step) for row in first.characteristics],
     )
-    return _of_rows(plan, first, tried, noise.typical)
+    return _of_rows(plan, first, tried, noise.typical, rooms)
 
 
-def _of_rows(plan: Plan, first: Result, tried: Tried, level: float) -> dict[Balloon, Budget]:
-    """The budgets of all rows that have one; level: mm of noise of the first scan."""
+def _of_rows(
+    plan: Plan, first: Result, tried: Tried, level: float, rooms: Mapping[str, float]
+) -> dict[Balloon, Budget]:
+    """The budgets of all rows that have one; level: mm of noise of the first scan; rooms: mm, of its edges."""
     result, asked = {}, {row.balloon: row for row in plan.sheet}
     for n, row in enumerate(first.characteristics):
-        if row.value is None or row.text or row.step not in first.steps:
+        if row.value is None or row.step not in first.steps or (row.text and row.least is None):
             continue
         # cells at the rim of a zone hold more or fewer points as the part lies
         floor = float(max(look.floors[n] for look in tried.looks))
@@ -124,11 +125,11 @@ def _of_rows(plan: Plan, first: Result, tried: Tried, level: float) -> dict[Ball
         budget = tried.budget(n, outward=outward, length=magnitude and not outward)
         if budget is None:
             continue
-        rests = edges_of(plan, row.step, first.steps)
+        rests = edges_of(plan, row.step, rooms)
         own = {
             "unseen": unseen_share(row),
             "level": level,
-            "edges": edge_room(first.steps, rests),
+            "edges": math.hypot(*(rooms[i] for i in rests)),
             "edge_steps": rests,
             "floor": floor,
             "magnitude": magnitude,
@@ -188,6 +189,54 @@ def _with_noise(
     return _ends(Engine(copy, fixed=fixed).run(plan), rows)
 
 
+def _rooms(plan: Plan, engine: Engine, result: Result) -> dict[str, float]:
+    """By step, mm by which the edge that it found may lie off; on profiles, that of a usual one."""
+    if plan.by_profile is not None:
+        return {i: column.room for i, column in engine.columns(plan).items()}
+    return {i: room_of(one) for i, one in result.steps.items()}
+
+
+def _with_moved_edges(
+    plan: Plan, engine: Engine, first: Result, ids: set[str], seed: int
+) -> list[Callable[[], Ends]]:
+    """Trials with the edges of some steps elsewhere in the room that they have; none without edges."""
+    rows = [row.balloon for row in first.characteristics]
+    seeds = [(seed, k) for k in range(MOVED * bool(ids))]
+    if plan.by_profile is not None:
+        columns = {i: column for i, column in engine.columns(plan).items() if i in ids}
+        return [partial(_moved_on_profiles, plan, engine, rows, columns, one) for one in seeds]
+    edges = {i: one for i, one in first.steps.items() if i in ids}
+    still = {i: one for i, one in first.steps.items() if i not in _resting_on(plan, ids)}
+    return [partial(_moved, plan, engine.data, rows, still, edges, one) for one in seeds]
+
+
+def _moved_on_profiles(
+    plan: Plan,
+    engine: Engine,
+    rows: Sequence[Balloon],
+    edges: Mapping[str, Column],
+    seed: tuple[int, int],
+) -> Ends:
+    """With every edge anywhere in its room, alike on all profiles on which it lies between the same points.
+
+    These points are columns of the map, which hold points of the sensor from half a spacing around each:
+    where that lay leaves an edge as much room again.
+    """
+    rng = np.random.default_rng(seed)
+    spacing = engine.data.grid.dx
+    moved = {}
+    for i, column in edges.items():
+        known = column.parts("x")[:, 0]
+        _, cells = np.unique(np.round(np.nan_to_num(known) / spacing), return_inverse=True)
+        by = rng.uniform(-1.0, 1.0, (2, int(cells.max(initial=0)) + 1)).sum(axis=0)[cells]
+        values = [
+            replace(value, x=value.x + by[k] * value.spread) if getattr(value, "spread", 0.0) else value
+            for k, value in enumerate(column.values)
+        ]
+        moved[i] = replace(column, values=values)
+    return _ends(engine.run_moved(plan, moved), rows)
+
+
 def _moved(
     plan: Plan,
     data: HeightMap,
@@ -230,8 +279,9 @@ def _looked(
     engine = Engine(data)
     result, own = engine.run(plan), noise_of(data).typical
     steps = {row.balloon: row.step for row in result.characteristics}
-    edges = [edges_of(plan, steps[b], result.steps) if steps[b] else () for b in rows]
-    rooms = [edge_room(result.steps, ids) for ids in edges]
+    known = _rooms(plan, engine, result)
+    edges = [edges_of(plan, steps[b], known) if steps[b] else () for b in rows]
+    rooms = [math.hypot(*(known[i] for i in ids)) for ids in edges]
     smoother = level / own if own > 0.0 else 1.0
     floors = [0.0 if step is None else form_floor(engine, result, step) or 0.0 for step in map(steps.get, rows)]
     ends = [_ends(result, rows), *(next(thinner) for _ in THINNED)]

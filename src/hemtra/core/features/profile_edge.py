@@ -41,13 +41,15 @@ LEAST_SHOWN = 0.05
 """Share of the strongest edge above which one is shown as a candidate."""
 FEWEST_ROWS, DEEP = 8, 0.5
 """Points across a section from which on its ends are straight lines, and mm below its end that are no level."""
+SEEN = 2.5
+"""Spacings of points over which a step must rise to be seen; up to one less it is sheer."""
 TICK = 0.6
 """Half height of the stroke that marks the edge, mm."""
 
 
 @dataclass(frozen=True, slots=True)
-class EndOfData(Point):
-    """End of a section's data; spread: mm by which it may be off, judging by the points."""
+class EdgePoint(Point):
+    """Edge on a section; spread: mm by which it may be off, judging by the points."""
 
     spread: float = 0.0
 
@@ -60,6 +62,7 @@ class ProfileEdgeKind(SectionFeature):
     title: ClassVar = "Edge on a section"
     glyph: ClassVar = "edge"
     output: ClassVar = Point
+    revision: ClassVar[int] = 3
 
     by: Literal["steepest", "level", "data"] = setting(
         "steepest",
@@ -175,7 +178,7 @@ class ProfileEdgeKind(SectionFeature):
 
     def found(self, cut: Cut, row: FloatArray) -> Point:
         """A `Point`."""
-        code, place, height, _, points = row.tolist()
+        code, place, height, _, points, *_ = row.tolist()
         if code == FEW:
             raise NotMeasured(f"the section holds only {points:.0f} points here; an edge needs three")
         if code == HIDDEN:
@@ -186,7 +189,20 @@ class ProfileEdgeKind(SectionFeature):
             where = {"level": "crosses its level", "data": "ends", "steepest": "steps"}[self.by]
             raise NotMeasured(f"the section nowhere {where}; move the zone, or let it rise or fall")
         at = cut.place(place, height)
-        return EndOfData(*at.place, cut.edge_room) if self.by == "data" and cut.edge_room > 0.0 else at
+        room = self._room(cut, row)
+        return EdgePoint(*at.place, room) if room > 0.0 else at
+
+    def _room(self, cut: Cut, row: FloatArray) -> float:
+        """mm by which the edge may lie off, as a profile's own points show it, or the lines across a section.
+
+        A sheer step may lie anywhere between two points; one that rises over more of them is seen. A rounding
+        of known radius is fitted, and its end follows from more than the last point.
+        """
+        wide, run = row[5:7].tolist()
+        if cut.seen is None and self.by == "data" and self.radius:
+            return 0.0
+        sheer = min(max(SEEN - wide / cut.point_spacing, 0.0), 1.0)
+        return float(sheer * (run / 2 if cut.seen is None else cut.edge_room))
 
     def facts(self, cut: Cut, row: FloatArray) -> Facts:
         """Place, how steep it is there, and how many could have been taken."""
@@ -194,7 +210,7 @@ class ProfileEdgeKind(SectionFeature):
             ("at", f"{row[1]:.3f} mm"),
             ("steepness", f"{abs(row[3]):.2f} mm/mm"),
             ("candidates", f"{row[4]:.0f}"),
-            *known_to(cut.edge_room if self.by == "data" else 0.0),
+            *known_to(self._room(cut, row)),
         )
 
     def explain(self, given: StepContext, outcome: Outcome) -> Evidence:

@@ -64,6 +64,15 @@ class Cut(Profile):
         return dx / 2 * ux / (1 + self.wide * uy / dx) + dy / 2 * uy / (1 + self.wide * ux / dy)
 
     @property
+    def point_spacing(self) -> float:
+        """mm along it from one point to the next: of the map, or its own where it is a single profile."""
+        if self.seen is None:
+            return float(self.x[-1] - self.x[0]) / max(self.x.size - 1, 1)
+        ux, uy = (abs(part) for part in self._along)
+        dx, dy = self.grid_spacing
+        return dx * ux + dy * uy
+
+    @property
     def _along(self) -> tuple[float, float]:
         return math.cos(math.radians(self.direction)), math.sin(math.radians(self.direction))
 

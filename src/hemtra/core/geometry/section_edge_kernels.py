@@ -31,6 +31,11 @@ ROUNDING = (0.04, 0.6)
 """Of its radius, the depths between which a rounding says where it ends, and is still seen well."""
 
 
+ON_FLANK, MISSING = 0.1, 1.5
+"""Of the steepest slope, the share from which on neighbours belong to the same step, and the number of points
+apart from which two neighbours have missing ones between them."""
+
+
 STEEPEST, LEVEL, DATA = 0, 1, 2
 
 
@@ -80,12 +85,13 @@ def shown(x: FloatArray, z: FloatArray, inside: BoolArray) -> FloatArray:
 
 @compiled
 def ends(x: FloatArray, z: FloatArray, seen: FloatArray, least_gap: float) -> FloatArray:
-    """(c, 3) place, height and steepness of the ends of the data about gaps wider than `least_gap` mm.
+    """(c, 5) place, height and steepness of the ends of the data about gaps wider than `least_gap` mm.
 
     seen: (m,) share of the lines across the section that show a level here, 0 outside the zone; the data ends
-    where half of them do. The steepness is how wide the gap is, in mm.
+    where half of them do. The steepness is how wide the gap is, in mm. The rest as of `edge_candidates`.
     """
-    found = np.empty((x.size + 1, 3))
+    found = np.empty((x.size + 1, 5))
+    found[:, 3], found[:, 4] = 0.0, (x[-1] - x[0]) / max(x.size - 1, 1)
     n, last, height, falls = 0, np.nan, np.nan, np.nan
     for k in range(x.size):
         if k > 0 and (seen[k] >= 0.5) != (seen[k - 1] >= 0.5):
@@ -93,8 +99,8 @@ def ends(x: FloatArray, z: FloatArray, seen: FloatArray, least_gap: float) -> Fl
             if seen[k] < 0.5:
                 falls, last = place, height
             elif place - falls > least_gap:
-                found[n] = falls, last, falls - place
-                found[n + 1] = place, z[k], place - falls
+                found[n, :3] = falls, last, falls - place
+                found[n + 1, :3] = place, z[k], place - falls
                 n += 2
         if seen[k] >= 0.5 and not math.isnan(z[k]):
             height = z[k]
@@ -104,13 +110,30 @@ def ends(x: FloatArray, z: FloatArray, seen: FloatArray, least_gap: float) -> Fl
 
 
 @compiled
+def _rise_width(u: FloatArray, w: FloatArray, k: int) -> float:
+    """mm that a step would take to rise all its height as steeply as from point k to the next."""
+    run: float = u[k + 1] - u[k]
+    height: float = w[k + 1] - w[k]
+    slope = height / run
+    if slope == 0.0:
+        return run
+    for way in (-1, 1):
+        j = k + way
+        while 0 <= j < u.size - 1 and (w[j + 1] - w[j]) / (u[j + 1] - u[j]) / slope >= ON_FLANK:
+            height += w[j + 1] - w[j]
+            j += way
+    return height / slope
+
+
+@compiled
 def edge_candidates(x: FloatArray, z: FloatArray, inside: BoolArray, by: int, level: float) -> FloatArray:
-    """(c, 3) place, height and steepness of all steps of one profile, in their order.
+    """(c, 5) place, height and steepness of all steps of one profile, in their order.
 
     Steepest places lie between neighbours, to fractions of a step by a parabola through three slopes. Where a
-    step lies in a shadow, its edge is where its upper side was seen last.
+    step lies in a shadow, its edge is where its upper side was seen last. The rest: mm over which the step
+    rises, 0 where points are missing on it, and mm from the point before the edge to the one behind it.
     """
-    found = np.empty((x.size, 3))
+    found = np.empty((x.size, 5))
     n = 0
     half = (x[-1] - x[0]) / max(x.size - 1, 1) / 2
     u, w = counted_points(x, z, inside)
@@ -119,9 +142,10 @@ def edge_candidates(x: FloatArray, z: FloatArray, inside: BoolArray, by: int, le
             if (w[k] > level) != (w[k + 1] > level):
                 rise, run = w[k + 1] - w[k], u[k + 1] - u[k]
                 place = u[k] + (level - w[k]) / rise * run
+                wide = _rise_width(u, w, k) if run < MISSING * 2.0 * half else 0.0
                 if run > SHADOWED * 2.0 * half:
-                    place = u[k] + half if rise < 0.0 else u[k + 1] - half
-                found[n] = place, level, rise / run
+                    place, run = u[k] + half if rise < 0.0 else u[k + 1] - half, 2.0 * half
+                found[n] = place, level, rise / (u[k + 1] - u[k]), wide, run
                 n += 1
         return found[:n]
     slopes = np.empty(max(u.size - 1, 0))
@@ -137,12 +161,14 @@ def edge_candidates(x: FloatArray, z: FloatArray, inside: BoolArray, by: int, le
         if 0 < k < slopes.size - 1 and slopes[k - 1] * slopes[k] > 0.0 and slopes[k + 1] * slopes[k] > 0.0:
             bend = before - 2 * size + after
             shift = 0.5 * (before - after) / bend if bend < 0.0 else 0.0
-        place = (u[k] + u[k + 1]) / 2 + shift * (u[k + 1] - u[k])
-        if u[k + 1] - u[k] > SHADOWED * 2.0 * half:
+        run = u[k + 1] - u[k]
+        place = (u[k] + u[k + 1]) / 2 + shift * run
+        wide = _rise_width(u, w, k) if run < MISSING * 2.0 * half else 0.0
+        if run > SHADOWED * 2.0 * half:
             # an edge throws its shadow to its lower side, so it lies just behind the last point above
-            place = u[k] + half if slopes[k] < 0.0 else u[k + 1] - half
+            place, run = u[k] + half if slopes[k] < 0.0 else u[k + 1] - half, 2.0 * half
         # half a step at most, so it stays between these two points
-        found[n] = place, w[k] + slopes[k] * (place - u[k]), slopes[k]
+        found[n] = place, w[k] + slopes[k] * (place - u[k]), slopes[k], wide, run
         n += 1
     return found[:n]
 
@@ -199,7 +225,7 @@ def edges(
     near: FloatArray,
     rounded: tuple[float, float],
 ) -> FloatArray:
-    """Place, height, steepness and how many could have been taken.
+    """Place, height, steepness, how many could have been taken, and what else `edge_candidates` tells of it.
 
     seen: (n, m) as for `ends`, not looked at for steps.
     change: 1 rising, -1 falling, 0 either. sensitivity: share of the strongest edge below which one does not
@@ -235,8 +261,9 @@ def edges(
         if best < 0:
             out[row, 0] = NONE
             continue
-        out[row, 1:4] = found[best]
+        out[row, 1:4] = found[best, :3]
         out[row, 4] = taken
+        out[row, 5:7] = found[best, 3:]
         if by == DATA and rounded[0] > 0.0:
             way = -1.0 if found[best, 2] > 0.0 else 1.0
             place = _rounded_end(x, z[row], seen[row], found[best, 0], way, rounded)

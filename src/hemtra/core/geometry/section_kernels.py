@@ -38,7 +38,7 @@ FEW, NONE, STRAIGHT, CUT_OFF, HIDDEN = 1.0, 2.0, 3.0, 4.0, 5.0
 ROUNDS = 30
 """Times that the upper or lower points of a line are chosen anew."""
 
-LINE_WIDTH, ARC_WIDTH, EDGE_WIDTH, GROOVE_WIDTH, CORNER_WIDTH, LEVEL_WIDTH = 8, 9, 5, 6, 7, 7
+LINE_WIDTH, ARC_WIDTH, EDGE_WIDTH, GROOVE_WIDTH, CORNER_WIDTH, LEVEL_WIDTH = 8, 9, 7, 6, 7, 7
 SHADOWED = 3.5
 """Number of points apart from which two neighbours have an occlusion between them, and no dropout."""
 ROBUST, ALL, UPPER, LOWER = 0, 1, 2, 3
