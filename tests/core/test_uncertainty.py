@@ -380,6 +380,11 @@ def test_the_spacing_of_a_sharp_edge_counts_in_proportion_unless_the_points_see_
     assert whole.sampling * math.sqrt(3.0) == pytest.approx(0.02, rel=1e-3)
 
 
+def test_an_order_that_scatter_may_feign_is_none():
+    budget = tried(DiameterKind(), 4.0, off=0.0002, apart=0.02).budget(0, outward=False)
+    assert budget.phase == pytest.approx(0.02, rel=0.05)
+
+
 @pytest.mark.parametrize("power", [1.0, 1.25, 1.5])
 def test_a_rim_across_the_grid_in_all_directions_is_known_better_than_one_along_it(power):
     budget = tried(AreaKind(), power=power, apart=0.02, noise=0.004).budget(0, outward=False)

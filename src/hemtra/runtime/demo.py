@@ -13,6 +13,7 @@ from typing import Any
 
 import platformdirs
 
+from hemtra.core.evaluation import known_to
 from hemtra.core.evaluation.uncertainty import budgets, with_budgets
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.plan.document import Plan
@@ -111,7 +112,8 @@ def demo_folder() -> Path:
                 digest.update(entry.read_bytes())
     digest.update((files("hemtra.runtime") / "demo_records.py").read_bytes())
     # what is known of values depends on how they are measured
-    digest.update(repr(sorted((kind.kind, kind.revision) for kind in kinds().values())).encode())
+    methods = sorted((kind.kind, kind.revision) for kind in kinds().values())
+    digest.update(repr((known_to.REVISION, methods)).encode())
     return Path(platformdirs.user_cache_dir("hemtra")) / f"demo-{digest.hexdigest()}"
 
 

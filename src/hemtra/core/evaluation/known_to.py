@@ -14,6 +14,9 @@ from hemtra.core.plan.budget import Budget
 from hemtra.core.plan.document import Characteristic, Plan, Step
 from hemtra.core.plan.graph import STEPS, ancestry, method_of
 
+REVISION = 2
+"""Raised where budgets are worked out otherwise, so that nobody relies on older ones."""
+
 
 @dataclass(frozen=True)
 class Known:
@@ -45,7 +48,7 @@ def method(plan: Plan, row: Characteristic) -> str:
     """Digest of how a row is measured: its steps, without names and lessons, and how their kinds work."""
     if row.step is None:
         return ""
-    own = row.unit, row.correction, row.over, method_of(plan, row.step)
+    own = REVISION, row.unit, row.correction, row.over, method_of(plan, row.step)
     found = hashlib.blake2b(repr(own).encode(), digest_size=8)
     for column in ancestry(plan, row.step):
         for step in column:

@@ -8,9 +8,11 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cache
 from typing import TypeAlias
 
 import numpy as np
+from scipy.special import fdtri
 
 from hemtra.core.arrays import FloatArray
 from hemtra.core.plan.budget import NEAR, Budget
@@ -27,8 +29,8 @@ SURELY = 2.0
 """Standard errors from which on a shift of the mean is one."""
 FAR_OFF = 4.0
 """Standard deviations from which on a value on one copy is not counted."""
-CLEARLY_FASTER = 3.0
-"""Excess over proportional growth with the spacing from which on it is no chance."""
+CLEARLY_FASTER, BY_CHANCE = 3.0, 1e-3
+"""Least excess over proportional growth with the spacing that counts, and how seldom chance may reach it."""
 NUDGE = 1e-3
 """Share by which a scale is changed to see what it does."""
 THINNED: tuple[tuple[int, int, int, int], ...] = (
@@ -191,11 +193,22 @@ def _shown_order(
     def apart(values: FloatArray, whole: FloatArray) -> float:
         return float(values.std(axis=0, ddof=1).max())
 
-    observed = _observed_order(usual(off, 3) / max(usual(off, 2), noise, 1e-15))
+    def by_chance(values: FloatArray, whole: FloatArray) -> float:
+        return apart(values, whole) / math.sqrt(len(values))
+
+    surely = math.sqrt(max(usual(off, 3) ** 2 - usual(by_chance, 3) ** 2, 0.0))
+    observed = _observed_order(surely / max(usual(off, 2), usual(by_chance, 2), noise, 1e-15))
     if observed >= 3.0 or own >= 2.0:
         return observed
     left = math.sqrt(max((usual(apart, 3) / 3.0) ** 2 - noise**2, 0.0))
-    return 2.0 if left > CLEARLY_FASTER * usual(apart, 2) / 2.0 else 1.0
+    return 2.0 if left > _clearly_faster(len(both)) * usual(apart, 2) / 2.0 else 1.0
+
+
+@cache
+def _clearly_faster(scans: int) -> float:
+    """Excess over proportional growth of how far values on thinner maps lie apart that is no chance."""
+    of_third, of_second = (scans * (k * k - 1) for k in (3, 2))
+    return max(CLEARLY_FASTER, math.sqrt(float(fdtri(of_third, of_second, 1.0 - BY_CHANCE))))
 
 
 def _shown_power(thinner: Sequence[tuple[Look, Mapping[int, FloatArray]]], noise: float) -> float:

@@ -62,7 +62,6 @@ class ProfileEdgeKind(SectionFeature):
     title: ClassVar = "Edge on a section"
     glyph: ClassVar = "edge"
     output: ClassVar = Point
-    revision: ClassVar[int] = 3
 
     by: Literal["steepest", "level", "data"] = setting(
         "steepest",
