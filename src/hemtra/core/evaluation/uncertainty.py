@@ -27,6 +27,7 @@ from hemtra.core.evaluation.profiles import Column
 from hemtra.core.evaluation.results import Result, StepResult
 from hemtra.core.evaluation.rows import unseen_share
 from hemtra.core.evaluation.trial_values import NUDGE, THINNED, Ends, Look, Tried
+from hemtra.core.features.groove import Groove
 from hemtra.core.geometry.elements import Circle, Line
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.maps.noise import Noise, noise_of
@@ -228,13 +229,20 @@ def _moved_on_profiles(
     for i, column in edges.items():
         known = column.parts("x")[:, 0]
         _, cells = np.unique(np.round(np.nan_to_num(known) / spacing), return_inverse=True)
-        by = rng.uniform(-1.0, 1.0, (2, int(cells.max(initial=0)) + 1)).sum(axis=0)[cells]
-        values = [
-            replace(value, x=value.x + by[k] * value.spread) if getattr(value, "spread", 0.0) else value
-            for k, value in enumerate(column.values)
-        ]
+        by = rng.uniform(-1.0, 1.0, (2, 2, int(cells.max(initial=0)) + 1)).sum(axis=0)[:, cells]
+        values = [_moved_along(value, *by[:, k]) for k, value in enumerate(column.values)]
         moved[i] = replace(column, values=values)
     return _ends(engine.run_moved(plan, moved), rows)
+
+
+def _moved_along(value: Any, one: float, other: float) -> Any:
+    """An edge, or both flanks of a groove, so many rooms further along a profile."""
+    room = getattr(value, "spread", 0.0)
+    if not room:
+        return value
+    if isinstance(value, Groove):
+        return replace(value, x=value.x + room * (one + other) / 2, width=value.width + room * (other - one))
+    return replace(value, x=value.x + room * one)
 
 
 def _moved(
@@ -265,6 +273,9 @@ def _shifted(value: Any, room: float, rng: np.random.Generator) -> Any:
         x, y, grown = rng.normal(0.0, room / WIDE, 3)
         return replace(value, x=value.x + x, y=value.y + y, radius=value.radius + grown / math.sqrt(2.0))
     across, turn = rng.uniform(-room, room, 2)
+    if isinstance(value, Groove):
+        value = replace(value, width=value.width + across - turn)
+        across = turn = (across + turn) / 2
     if isinstance(value, Line):
         ux, uy = value.along
         direction = value.direction + math.degrees(math.atan2(turn, max(value.length, room)))

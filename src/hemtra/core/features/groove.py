@@ -24,10 +24,14 @@ FLOOR = 0.003
 
 @dataclass(frozen=True, slots=True)
 class Groove(Point):
-    """A groove or ridge: the middle between its flanks at the level its width is taken at; mm."""
+    """A groove or ridge: the middle between its flanks at the level its width is taken at; mm.
+
+    spread: mm by which each of its flanks may be off, judging by the points.
+    """
 
     depth: float
     width: float
+    spread: float = 0.0
 
 
 @register
@@ -85,7 +89,7 @@ class GrooveKind(SectionFeature):
 
     def found(self, cut: Cut, row: FloatArray) -> Groove | Absent:
         """A `Groove`, or that there is none, with the depth of nothing."""
-        code, depth, left, right, a, b = row.tolist()
+        code, depth, left, right, a, b, *walls = row.tolist()
         if code == FEW:
             raise NotMeasured(f"the section holds {depth:.0f} points here; a groove needs 12")
         if code == HIDDEN:
@@ -103,7 +107,8 @@ class GrooveKind(SectionFeature):
         middle = (left + right) / 2
         place = cut.place(middle, a + b * middle - self._sign * self.at / 100.0 * depth)
         upright = 1.0 / math.hypot(1.0, b)
-        return Groove(place.x, place.y, place.z, depth * upright, (right - left) / upright)
+        room = max(cut.room(*walls[:2]), cut.room(*walls[2:]))
+        return Groove(place.x, place.y, place.z, depth * upright, (right - left) / upright, room)
 
     def facts(self, cut: Cut, row: FloatArray) -> Facts:
         """Depth, width and centre."""

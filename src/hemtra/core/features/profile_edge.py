@@ -41,8 +41,6 @@ LEAST_SHOWN = 0.05
 """Share of the strongest edge above which one is shown as a candidate."""
 FEWEST_ROWS, DEEP = 8, 0.5
 """Points across a section from which on its ends are straight lines, and mm below its end that are no level."""
-SEEN = 2.5
-"""Spacings of points over which a step must rise to be seen; up to one less it is sheer."""
 TICK = 0.6
 """Half height of the stroke that marks the edge, mm."""
 
@@ -192,16 +190,10 @@ class ProfileEdgeKind(SectionFeature):
         return EdgePoint(*at.place, room) if room > 0.0 else at
 
     def _room(self, cut: Cut, row: FloatArray) -> float:
-        """mm by which the edge may lie off, as a profile's own points show it, or the lines across a section.
-
-        A sheer step may lie anywhere between two points; one that rises over more of them is seen. A rounding
-        of known radius is fitted, and its end follows from more than the last point.
-        """
-        wide, run = row[5:7].tolist()
+        """mm by which the edge may lie off; a rounding of known radius is fitted, and rests on more points."""
         if cut.seen is None and self.by == "data" and self.radius:
             return 0.0
-        sheer = min(max(SEEN - wide / cut.point_spacing, 0.0), 1.0)
-        return float(sheer * (run / 2 if cut.seen is None else cut.edge_room))
+        return cut.room(*row[5:7].tolist())
 
     def facts(self, cut: Cut, row: FloatArray) -> Facts:
         """Place, how steep it is there, and how many could have been taken."""

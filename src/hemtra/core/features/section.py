@@ -63,8 +63,17 @@ class Cut(Profile):
             return 0.0
         return dx / 2 * ux / (1 + self.wide * uy / dx) + dy / 2 * uy / (1 + self.wide * ux / dy)
 
+    def room(self, wide: float, run: float) -> float:
+        """mm by which a step may lie off, as a profile's own points show it, or the lines across a section.
+
+        wide: mm over which it rises, 0 where points are missing on it; run: mm from the point before it to the
+        one behind it. A sheer step may lie anywhere between two points; one that rises over more is seen.
+        """
+        sheer = min(max(SEEN - wide / self._point_spacing, 0.0), 1.0)
+        return float(sheer * (run / 2 if self.seen is None else self.edge_room))
+
     @property
-    def point_spacing(self) -> float:
+    def _point_spacing(self) -> float:
         """mm along it from one point to the next: of the map, or its own where it is a single profile."""
         if self.seen is None:
             return float(self.x[-1] - self.x[0]) / max(self.x.size - 1, 1)
@@ -95,6 +104,8 @@ class Cut(Profile):
         return inside
 
 
+SEEN = 2.5
+"""Spacings of points over which a step must rise to be seen; up to one less it is sheer."""
 THIN = 9.0
 """Code of a row for a stretch that holds too little data."""
 FINE = 3

@@ -9,7 +9,15 @@ import numpy as np
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.compiled import compiled
 from hemtra.core.geometry.profile_fits import robust_line
-from hemtra.core.geometry.section_kernels import EDGE_WIDTH, FEW, HIDDEN, NONE, SHADOWED, counted_points
+from hemtra.core.geometry.section_kernels import (
+    EDGE_WIDTH,
+    FEW,
+    HIDDEN,
+    NONE,
+    SHADOWED,
+    counted_points,
+    rise_width,
+)
 
 WALL = 4.0
 """Slope from which on a point beside a level is on a wall, mm per mm."""
@@ -29,11 +37,6 @@ GROUND, LEVEL_FEW, LEVEL_FLOOR = 2.0, 6, 0.002
 
 ROUNDING = (0.04, 0.6)
 """Of its radius, the depths between which a rounding says where it ends, and is still seen well."""
-
-
-ON_FLANK, MISSING = 0.1, 1.5
-"""Of the steepest slope, the share from which on neighbours belong to the same step, and the number of points
-apart from which two neighbours have missing ones between them."""
 
 
 STEEPEST, LEVEL, DATA = 0, 1, 2
@@ -110,22 +113,6 @@ def ends(x: FloatArray, z: FloatArray, seen: FloatArray, least_gap: float) -> Fl
 
 
 @compiled
-def _rise_width(u: FloatArray, w: FloatArray, k: int) -> float:
-    """mm that a step would take to rise all its height as steeply as from point k to the next."""
-    run: float = u[k + 1] - u[k]
-    height: float = w[k + 1] - w[k]
-    slope = height / run
-    if slope == 0.0:
-        return run
-    for way in (-1, 1):
-        j = k + way
-        while 0 <= j < u.size - 1 and (w[j + 1] - w[j]) / (u[j + 1] - u[j]) / slope >= ON_FLANK:
-            height += w[j + 1] - w[j]
-            j += way
-    return height / slope
-
-
-@compiled
 def edge_candidates(x: FloatArray, z: FloatArray, inside: BoolArray, by: int, level: float) -> FloatArray:
     """(c, 5) place, height and steepness of all steps of one profile, in their order.
 
@@ -142,7 +129,7 @@ def edge_candidates(x: FloatArray, z: FloatArray, inside: BoolArray, by: int, le
             if (w[k] > level) != (w[k + 1] > level):
                 rise, run = w[k + 1] - w[k], u[k + 1] - u[k]
                 place = u[k] + (level - w[k]) / rise * run
-                wide = _rise_width(u, w, k) if run < MISSING * 2.0 * half else 0.0
+                wide = rise_width(u, w, k, 2.0 * half)
                 if run > SHADOWED * 2.0 * half:
                     place, run = u[k] + half if rise < 0.0 else u[k + 1] - half, 2.0 * half
                 found[n] = place, level, rise / (u[k + 1] - u[k]), wide, run
@@ -163,7 +150,7 @@ def edge_candidates(x: FloatArray, z: FloatArray, inside: BoolArray, by: int, le
             shift = 0.5 * (before - after) / bend if bend < 0.0 else 0.0
         run = u[k + 1] - u[k]
         place = (u[k] + u[k + 1]) / 2 + shift * run
-        wide = _rise_width(u, w, k) if run < MISSING * 2.0 * half else 0.0
+        wide = rise_width(u, w, k, 2.0 * half)
         if run > SHADOWED * 2.0 * half:
             # an edge throws its shadow to its lower side, so it lies just behind the last point above
             place, run = u[k] + half if slopes[k] < 0.0 else u[k + 1] - half, 2.0 * half

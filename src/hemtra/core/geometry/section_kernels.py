@@ -38,9 +38,12 @@ FEW, NONE, STRAIGHT, CUT_OFF, HIDDEN = 1.0, 2.0, 3.0, 4.0, 5.0
 ROUNDS = 30
 """Times that the upper or lower points of a line are chosen anew."""
 
-LINE_WIDTH, ARC_WIDTH, EDGE_WIDTH, GROOVE_WIDTH, CORNER_WIDTH, LEVEL_WIDTH = 8, 9, 7, 6, 7, 7
+LINE_WIDTH, ARC_WIDTH, EDGE_WIDTH, GROOVE_WIDTH, CORNER_WIDTH, LEVEL_WIDTH = 8, 9, 7, 10, 7, 7
 SHADOWED = 3.5
 """Number of points apart from which two neighbours have an occlusion between them, and no dropout."""
+ON_FLANK, MISSING = 0.1, 1.5
+"""Of the steepest slope, the share from which on neighbours belong to the same step, and the number of points
+apart from which two neighbours have missing ones between them."""
 ROBUST, ALL, UPPER, LOWER = 0, 1, 2, 3
 
 
@@ -243,6 +246,25 @@ def _deepest(u: FloatArray, down: FloatArray, noise: float, fine: int) -> float:
 
 
 @compiled
+def rise_width(u: FloatArray, w: FloatArray, k: int, step: float) -> float:
+    """mm that a step would take to rise all its height as steeply as from point k to the next.
+
+    step: mm from one point to the next; 0 where some are missing on it.
+    """
+    run: float = u[k + 1] - u[k]
+    height: float = w[k + 1] - w[k]
+    slope = height / run
+    if slope == 0.0 or run > MISSING * step:
+        return 0.0
+    for way in (-1, 1):
+        j = k + way
+        while 0 <= j < u.size - 1 and (w[j + 1] - w[j]) / (u[j + 1] - u[j]) / slope >= ON_FLANK:
+            height += w[j + 1] - w[j]
+            j += way
+    return height / slope
+
+
+@compiled
 def grooves(
     x: FloatArray,
     z: FloatArray,
@@ -257,11 +279,13 @@ def grooves(
 ) -> FloatArray:
     """Depth, left and right at the share `at` of it, height at x = 0 and slope of the base.
 
+    And of the left wall and the right: mm over which it rises, 0 where points are missing on it, and mm from
+    the point before it to the one behind it.
     sign: 1 for a groove, -1 for a ridge. shoulder: share of the stretch at either end that is the base.
     least: mm of depth below which it is none; then the depth is given all the same. flat: whether the floor is.
     fine: samples to a point of the map.
     """
-    out = np.zeros((z.shape[0], GROOVE_WIDTH))
+    out, step = np.zeros((z.shape[0], GROOVE_WIDTH)), (x[-1] - x[0]) / max(x.size - 1, 1)
     for row in range(z.shape[0]):
         u, w = counted_points(x, z[row], inside[row])
         if u.size < 12:
@@ -286,7 +310,7 @@ def grooves(
             near = off <= max(FOOT_OFF * 1.4826 * middle_of(off.copy(), off.size), 1e-9)
             depth = floor_points[near].mean()
         out[row, 1], out[row, 4], out[row, 5] = depth, a, b
-        if _may_be_deeper(u, down, depth, (x[-1] - x[0]) / max(x.size - 1, 1)):
+        if _may_be_deeper(u, down, depth, step):
             out[row, 0] = HIDDEN
             continue
         if depth < least:
@@ -304,6 +328,8 @@ def grooves(
         for k, outer, place in ((first, first - 1, 2), (last, last + 1, 3)):
             part = (down[k] - level) / (down[k] - down[outer])
             out[row, place] = u[k] + part * (u[outer] - u[k])
+            out[row, 2 + 2 * place] = rise_width(u, down, min(k, outer), step)
+            out[row, 3 + 2 * place] = abs(u[outer] - u[k])
     return out
 
 
