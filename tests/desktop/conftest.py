@@ -8,7 +8,7 @@ from dataclasses import replace
 from pathlib import Path
 
 import pytest
-from PySide6.QtCore import QThread
+from PySide6.QtCore import QEvent, QThread
 from PySide6.QtWidgets import QApplication
 
 from hemtra import Scan
@@ -40,6 +40,8 @@ def dressed(qapp):
 @pytest.fixture(autouse=True)
 def nothing_left_behind(dressed):
     """Fails a test that leaves windows or threads behind; garbage is the application's during it."""
+    # what the test before it closed is still there until this, and would be styled with each window
+    dressed.sendPostedEvents(None, QEvent.Type.DeferredDelete)
     gc.disable()
     yield
     for _ in range(3):
