@@ -511,3 +511,13 @@ def test_a_scan_that_a_standing_line_leaves_is_a_part_that_says_so():
     assert " of 175 profiles in " in faulty.trouble
     assert faulty.scan is None, "nothing of it is measured"
     assert faulty.triggered < faulty.scanned
+
+
+def test_a_part_that_comes_while_another_is_scanned_is_one_without_a_scan():
+    station = QUICK.with_part("trigger", early="ignore").with_part("line", part_spacing=110.0, jitter=0.0)
+    feed, come = StationFeed(station, VirtualLine(station, [make_cover(1), make_cover(2)], 3)), []
+    feed.run(come.append, threading.Event(), threading.Event())
+    (missed,) = [part for part in come if part.kind == "missed trigger"]
+    assert missed.trouble
+    assert missed.scan is None
+    assert 0.0 < missed.travel - min(part.travel for part in come) == pytest.approx(110.0, abs=1.0)
