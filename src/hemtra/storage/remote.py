@@ -21,6 +21,12 @@ LARGEST = 4 * 1024**3
 PIECE = 4 * 1024**2
 DIGEST = 16
 """Bytes of the digest that names the folder of a copy."""
+STATES = (
+    *("mtime", "LastModified", "Last-Modified", "last_modified", "created"),
+    *("ETag", "etag", "Content-MD5", "Digest", "md5Hash"),
+)
+"""Names under which stores tell when an object was last changed, or what it holds; of one that tells neither
+nothing is kept."""
 UNDER_WAY = ".part-"
 """Begins the name of a copy that is being fetched."""
 
@@ -65,11 +71,11 @@ def local_copy(path: str | Path, cache: Path | None = None) -> Path:
         raise FileError(
             f"{shown_address(path)} has {size / 1e9:.1f} GB; a scan may have {LARGEST / 1e9:.1f} GB."
         )
-    # what it is now: the same name with other content is another file
-    state = [str(info.get(key)) for key in ("size", "mtime", "LastModified", "ETag", "etag", "last_modified")]
-    digest = hashlib.blake2b("\n".join([address, *state]).encode(), digest_size=DIGEST).hexdigest()
-    kept = folder / digest / name_of(path)
-    if kept.is_file():
+    # what it is now: the same name with other content is another file, however long it is
+    state = [f"{key} {info[key]}" for key in STATES if info.get(key)]
+    content = "\n".join([address, str(size), *state])
+    kept = folder / hashlib.blake2b(content.encode(), digest_size=DIGEST).hexdigest() / name_of(path)
+    if state and kept.is_file():
         with suppress(OSError):
             os.utime(kept)
         return kept
