@@ -161,21 +161,28 @@ def test_no_groove_is_made_up():
 
 
 @settings(deadline=None)
-@given(st.floats(0.2, 3.0), st.floats(-1.0, 1.0), st.floats(0.2, 0.6), st.floats(0.2, 0.6))
-def test_a_gap_between_rounded_edges_is_tangent_to_them(gap, flush, left, right):
-    """Two sheets with rounded edges; the arcs are known exactly."""
-    from hemtra.core.geometry.elements import Arc
+@given(
+    st.floats(0.2, 3.0), st.floats(-1.0, 1.0), st.floats(0.2, 0.6), st.floats(0.2, 0.6), st.floats(-30.0, 30.0)
+)
+def test_a_gap_between_rounded_edges_is_tangent_to_them(gap, flush, left, right, tilt):
+    """Two sheets with rounded edges, however they are tilted; the arcs are known exactly."""
+    from hemtra.core.geometry.elements import Arc, Line
 
-    a = Arc(-gap / 2 - left, 0.0, -left, left, 0.0, 90.0)
-    b = Arc(gap / 2 + right, 0.0, flush - right, right, 0.0, 90.0)
+    c, s = math.cos(math.radians(tilt)), math.sin(math.radians(tilt))
+
+    def arc(x, z, radius):
+        return Arc(c * x - s * z, 0.0, s * x + c * z, radius, 0.0, 90.0)
+
+    a, b = arc(-gap / 2 - left, -left, left), arc(gap / 2 + right, flush - right, right)
+    sides = {"left": (a,), "right": (b,), "line": (Line(0.0, 0.0, 0.0, 0.0, 5.0, s / c),)}
 
     def found(take):
-        return GapKind(take=take).evaluate(StepContext(None, None, {"left": (a,), "right": (b,)})).value.value
+        return GapKind(take=take).evaluate(StepContext(None, None, sides)).value.value
 
     assert found("lateral") == pytest.approx(gap)
     assert found("flush") == pytest.approx(flush)
     apart = math.hypot(gap + left + right, flush - right + left)
     assert found("least") == pytest.approx(apart - left - right)
-    overlap = Arc(a.x + 0.5 * left, 0.0, -left, left, 0.0, 90.0)
+    overlap = Arc(a.x + 0.5 * left, 0.0, a.z, left, 0.0, 90.0)
     with pytest.raises(NotMeasured, match="overlap"):
         GapKind().evaluate(StepContext(None, None, {"left": (a,), "right": (overlap,)}))

@@ -118,7 +118,15 @@ def drawn_runner_plan() -> Plan:
         _of("lip-angle", "Lip angle", "angle", {"take": "obtuse"}, line="lip", to="upper-web"),
         _of("bend-radius", "Outer bend radius", "radius", of="bend"),
         _of("slit-gap", "Gap", "gap", left="slit-left", right="slit-right"),
-        _of("slit-flush", "Gap flush", "gap", {"take": "flush"}, left="slit-left", right="slit-right"),
+        _of(
+            "slit-flush",
+            "Gap flush",
+            "gap",
+            {"take": "flush"},
+            left="slit-left",
+            right="slit-right",
+            line="upper-web",
+        ),
         _of("hems", "Distance of the hems", "distance", across, start="left-hem", end="right-hem"),
     ]
     return Plan(

@@ -223,6 +223,7 @@ class GapKind(Kind):
         "left": Input(Point, "from", "One side: a point, or the arc of a rounded edge."),
         "right": Input(Point, "to", "The other side: a point, or the arc of a rounded edge."),
         "plane": Input(Plane, "along", "The surface the gap lies in; level without.", optional=True),
+        "line": Input(Line, "along a line", "That surface on a section, in place of a plane.", optional=True),
     }
 
     take: Literal["least", "lateral", "depth", "flush"] = setting(
@@ -262,8 +263,16 @@ class GapKind(Kind):
         return Evidence((Dimension(Point(*start), Point(*end), f"{outcome.value.value:.3f} mm"),))
 
     @staticmethod
-    def _parts(given: StepContext, start: Triple, end: Triple) -> dict[str, float]:
-        nx, ny, nz = (given.optional_input("plane", Plane) or LEVEL).normal
+    def _normal(given: StepContext) -> Triple:
+        """Unit vector square to the surface that the gap lies in, upward."""
+        line = given.optional_input("line", Line)
+        if line is None:
+            return (given.optional_input("plane", Plane) or LEVEL).normal
+        (ux, uy), size = line.along, math.hypot(1.0, line.climb)
+        return -line.climb * ux / size, -line.climb * uy / size, 1.0 / size
+
+    def _parts(self, given: StepContext, start: Triple, end: Triple) -> dict[str, float]:
+        nx, ny, nz = self._normal(given)
         dx, dy, dz = (b - a for a, b in zip(start, end, strict=True))
         flush = dx * nx + dy * ny + dz * nz
         lateral = math.hypot(dx - flush * nx, dy - flush * ny, dz - flush * nz)
@@ -279,8 +288,12 @@ class GapKind(Kind):
         tops = [side.radius if isinstance(side, Arc) else 0.0 for side in (left, right)]
         if self.take == "flush":
             # rounded edges are compared by their tops
-            return (a[0], a[1], a[2] + tops[0]), (b[0], b[1], b[2] + tops[1])
-        normal = (given.optional_input("plane", Plane) or LEVEL).normal
+            nx, ny, nz = LEVEL.normal if given.optional_input("line", Line) is None else self._normal(given)
+            first, second = (
+                (x + r * nx, y + r * ny, z + r * nz) for (x, y, z), r in zip((a, b), tops, strict=True)
+            )
+            return first, second
+        normal = self._normal(given)
         far = tuple(q - p for p, q in zip(a, b, strict=True))
         if self.take != "least":
             up = sum(f * n for f, n in zip(far, normal, strict=True))
