@@ -12,29 +12,25 @@ import math
 import os
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
 import numpy as np
 
-from hemtra.core.detection.margin_kernels import WIDE
 from hemtra.core.errors import HemtraError
 from hemtra.core.evaluation.engine import Engine
 from hemtra.core.evaluation.form_floor import form_floor
-from hemtra.core.evaluation.known_to import edges_of, method, room_of
-from hemtra.core.evaluation.profiles import Column
+from hemtra.core.evaluation.known_to import edges_of, method
+from hemtra.core.evaluation.moved_edges import rooms_of, with_moved_edges
 from hemtra.core.evaluation.results import Result, StepResult
 from hemtra.core.evaluation.rows import unseen_share
 from hemtra.core.evaluation.trial_values import NUDGE, THINNED, Ends, Look, Tried
-from hemtra.core.features.groove import Groove
-from hemtra.core.geometry.elements import Circle, Line
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.maps.noise import Noise, noise_of
 from hemtra.core.plan.balloon import Balloon
 from hemtra.core.plan.budget import Budget
 from hemtra.core.plan.document import Plan
-from hemtra.core.plan.graph import effective
 from hemtra.core.plan.kind import Kind
 from hemtra.core.plan.limits import CharacteristicResult
 from hemtra.core.plan.registry import kind_named
@@ -82,7 +78,7 @@ def budgets(
     engine = Engine(scans[0])
     first = engine.run(plan)
     rows = [row.balloon for row in first.characteristics]
-    noise, rooms = noise_of(scans[0]), _rooms(plan, engine, first)
+    noise, rooms = noise_of(scans[0]), rooms_of(plan, engine, first)
     held = {i: first.steps[i] for i in _anchors(plan) if i in first.steps}
     work: list[Callable[[], Ends]] = []
     work += [partial(_with_noise, plan, scans[0], noise, rows, {}, (seed, k)) for k in range(copies)]
@@ -91,7 +87,9 @@ def budgets(
     ]
     stretched = {axis: share for axis, share in vars(scales or Scales()).items() if share > 0.0}
     work += [*fixed, *(partial(_stretched, plan, scans[0], rows, axis) for axis in stretched)]
-    moved = _with_moved_edges(plan, engine, first, {i for i, room in rooms.items() if room > 0.0}, seed)
+    loose = {i for i, room in rooms.items() if room > 0.0}
+    seeds = [(seed, k) for k in range(MOVED * bool(loose))]
+    moved = [partial(_of_trial, trial, rows) for trial in with_moved_edges(plan, engine, first, loose, seeds)]
     work += moved
     work += [partial(_thinned, plan, scan, rows, way) for scan in scans for way in THINNED]
     all_ends = _all(work, progress)
@@ -150,14 +148,6 @@ def with_budgets(plan: Plan, found: Mapping[Balloon, Budget]) -> Plan:
     return plan.edited(sheet=tuple(rows))
 
 
-def _resting_on(plan: Plan, chosen: set[str]) -> set[str]:
-    """Some steps, and all that rest on them."""
-    by_id, found = effective(plan), set(chosen)
-    while more := {i for i, step in by_id.items() if i not in found and found & set(step.needs)}:
-        found |= more
-    return found
-
-
 def _anchors(plan: Plan) -> set[str]:
     return {i for step in plan.steps for i in step.follow.anchors}
 
@@ -190,99 +180,6 @@ def _with_noise(
     return _ends(Engine(copy, fixed=fixed).run(plan), rows)
 
 
-def _rooms(plan: Plan, engine: Engine, result: Result) -> dict[str, float]:
-    """By step, mm by which the edge that it found may lie off; on profiles, that of a usual one."""
-    if plan.by_profile is not None:
-        return {i: column.room for i, column in engine.columns(plan).items()}
-    return {i: room_of(one) for i, one in result.steps.items()}
-
-
-def _with_moved_edges(
-    plan: Plan, engine: Engine, first: Result, ids: set[str], seed: int
-) -> list[Callable[[], Ends]]:
-    """Trials with the edges of some steps elsewhere in the room that they have; none without edges."""
-    rows = [row.balloon for row in first.characteristics]
-    seeds = [(seed, k) for k in range(MOVED * bool(ids))]
-    if plan.by_profile is not None:
-        columns = {i: column for i, column in engine.columns(plan).items() if i in ids}
-        return [partial(_moved_on_profiles, plan, engine, rows, columns, one) for one in seeds]
-    edges = {i: one for i, one in first.steps.items() if i in ids}
-    still = {i: one for i, one in first.steps.items() if i not in _resting_on(plan, ids)}
-    return [partial(_moved, plan, engine.data, rows, still, edges, one) for one in seeds]
-
-
-def _moved_on_profiles(
-    plan: Plan,
-    engine: Engine,
-    rows: Sequence[Balloon],
-    edges: Mapping[str, Column],
-    seed: tuple[int, int],
-) -> Ends:
-    """With every edge anywhere in its room, alike on all profiles on which it lies between the same points.
-
-    These points are columns of the map, which hold points of the sensor from half a spacing around each:
-    where that lay leaves an edge as much room again.
-    """
-    rng = np.random.default_rng(seed)
-    spacing = engine.data.grid.dx
-    moved = {}
-    for i, column in edges.items():
-        known = column.parts("x")[:, 0]
-        _, cells = np.unique(np.round(np.nan_to_num(known) / spacing), return_inverse=True)
-        by = rng.uniform(-1.0, 1.0, (2, 2, int(cells.max(initial=0)) + 1)).sum(axis=0)[:, cells]
-        values = [_moved_along(value, *by[:, k]) for k, value in enumerate(column.values)]
-        moved[i] = replace(column, values=values)
-    return _ends(engine.run_moved(plan, moved), rows)
-
-
-def _moved_along(value: Any, one: float, other: float) -> Any:
-    """An edge, or both flanks of a groove, so many rooms further along a profile."""
-    room = getattr(value, "spread", 0.0)
-    if not room:
-        return value
-    if isinstance(value, Groove):
-        return replace(value, x=value.x + room * (one + other) / 2, width=value.width + room * (other - one))
-    return replace(value, x=value.x + room * one)
-
-
-def _moved(
-    plan: Plan,
-    data: HeightMap,
-    rows: Sequence[Balloon],
-    still: Mapping[str, StepResult],
-    edges: Mapping[str, StepResult],
-    seed: tuple[int, int],
-) -> Ends:
-    """With every edge anywhere in the room that the points of the map leave it; the rest is as it was."""
-    rng = np.random.default_rng(seed)
-    moved = {
-        i: replace(found, outcome=replace(found.outcome, value=_shifted(found.value, room_of(found), rng)))
-        for i, found in edges.items()
-        if found.outcome is not None
-    }
-    return _ends(Engine(data, fixed={**still, **moved}).run(plan), rows)
-
-
-def _shifted(value: Any, room: float, rng: np.random.Generator) -> Any:
-    """A straight edge or an end of data somewhere in its room.
-
-    A rim crosses the grid in all directions, so that its room is some standard errors of its centre; twice as
-    many points have their say about its radius.
-    """
-    if isinstance(value, Circle):
-        x, y, grown = rng.normal(0.0, room / WIDE, 3)
-        return replace(value, x=value.x + x, y=value.y + y, radius=value.radius + grown / math.sqrt(2.0))
-    across, turn = rng.uniform(-room, room, 2)
-    if isinstance(value, Groove):
-        value = replace(value, width=value.width + across - turn)
-        across = turn = (across + turn) / 2
-    if isinstance(value, Line):
-        ux, uy = value.along
-        direction = value.direction + math.degrees(math.atan2(turn, max(value.length, room)))
-        return replace(value, x=value.x - across * uy, y=value.y + across * ux, direction=direction)
-    return replace(value, x=value.x + across, y=value.y + turn)
-
-
 def _looked(
     plan: Plan, data: HeightMap, rows: Sequence[Balloon], thinner: Iterator[Ends], level: float
 ) -> Look:
@@ -290,7 +187,7 @@ def _looked(
     engine = Engine(data)
     result, own = engine.run(plan), noise_of(data).typical
     steps = {row.balloon: row.step for row in result.characteristics}
-    known = _rooms(plan, engine, result)
+    known = rooms_of(plan, engine, result)
     edges = [edges_of(plan, steps[b], known) if steps[b] else () for b in rows]
     rooms = [math.hypot(*(known[i] for i in ids)) for ids in edges]
     smoother = level / own if own > 0.0 else 1.0
@@ -323,6 +220,10 @@ def _stretched(plan: Plan, data: HeightMap, rows: Sequence[Balloon], axis: str) 
         g.y0 * grow["y"],
     )
     return _ends(Engine(copy).run(plan), rows)
+
+
+def _of_trial(trial: Callable[[], Result], rows: Sequence[Balloon]) -> Ends:
+    return _ends(trial(), rows)
 
 
 def _ends(result: Result, rows: Sequence[Balloon]) -> Ends:

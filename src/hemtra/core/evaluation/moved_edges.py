@@ -1,0 +1,113 @@
+"""Trials with the edges of a plan elsewhere: points only part a sheer edge, which has room between them."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Collection, Mapping, Sequence
+from dataclasses import replace
+from functools import partial
+from typing import Any
+
+import numpy as np
+
+from hemtra.core.detection.margin_kernels import WIDE
+from hemtra.core.evaluation.engine import Engine
+from hemtra.core.evaluation.known_to import room_of
+from hemtra.core.evaluation.profiles import Column
+from hemtra.core.evaluation.results import Result, StepResult
+from hemtra.core.features.groove import Groove
+from hemtra.core.geometry.elements import Circle, Line
+from hemtra.core.plan.document import Plan
+from hemtra.core.plan.graph import effective
+
+
+def rooms_of(plan: Plan, engine: Engine, result: Result) -> dict[str, float]:
+    """By step, mm by which the edge that it found may lie off; on profiles, that of a usual one."""
+    if plan.by_profile is not None:
+        return {i: column.room for i, column in engine.columns(plan).items()}
+    return {i: room_of(one) for i, one in result.steps.items()}
+
+
+def with_moved_edges(
+    plan: Plan, engine: Engine, result: Result, ids: Collection[str], seeds: Sequence[tuple[int, int]]
+) -> list[Callable[[], Result]]:
+    """A trial for each seed, with the edges of some steps elsewhere in their room; the rest is as it was."""
+    if plan.by_profile is not None:
+        columns = {i: column for i, column in engine.columns(plan).items() if i in ids}
+        return [partial(_on_profiles, plan, engine, columns, seed) for seed in seeds]
+    edges = {i: one for i, one in result.steps.items() if i in ids}
+    resting = _resting_on(plan, set(ids))
+    still = {i: one for i, one in result.steps.items() if i not in resting}
+    return [partial(_on_map, plan, engine, still, edges, seed) for seed in seeds]
+
+
+def _resting_on(plan: Plan, chosen: set[str]) -> set[str]:
+    """Some steps, and all that rest on them."""
+    by_id, found = effective(plan), set(chosen)
+    while more := {i for i, step in by_id.items() if i not in found and found & set(step.needs)}:
+        found |= more
+    return found
+
+
+def _on_profiles(plan: Plan, engine: Engine, edges: Mapping[str, Column], seed: tuple[int, int]) -> Result:
+    """With every edge anywhere in its room, alike on all profiles on which it lies between the same points.
+
+    These points are columns of the map, which hold points of the sensor from half a spacing around each:
+    where that lay leaves an edge as much room again.
+    """
+    rng = np.random.default_rng(seed)
+    spacing = engine.data.grid.dx
+    moved = {}
+    for i, column in edges.items():
+        known = column.parts("x")[:, 0]
+        _, cells = np.unique(np.round(np.nan_to_num(known) / spacing), return_inverse=True)
+        by = rng.uniform(-1.0, 1.0, (2, 2, int(cells.max(initial=0)) + 1)).sum(axis=0)[:, cells]
+        values = [_moved_on_profile(value, *by[:, k]) for k, value in enumerate(column.values)]
+        moved[i] = replace(column, values=values)
+    return engine.run_moved(plan, moved)
+
+
+def _moved_on_profile(value: Any, one: float, other: float) -> Any:
+    """An edge, or both flanks of a groove, so many rooms further along a profile."""
+    room = getattr(value, "spread", 0.0)
+    if not room:
+        return value
+    if isinstance(value, Groove):
+        return replace(value, x=value.x + room * (one + other) / 2, width=value.width + room * (other - one))
+    return replace(value, x=value.x + room * one)
+
+
+def _on_map(
+    plan: Plan,
+    engine: Engine,
+    still: Mapping[str, StepResult],
+    edges: Mapping[str, StepResult],
+    seed: tuple[int, int],
+) -> Result:
+    rng = np.random.default_rng(seed)
+    moved = {
+        i: replace(found, outcome=replace(found.outcome, value=_moved(found.value, room_of(found), rng)))
+        for i, found in edges.items()
+        if found.outcome is not None
+    }
+    return Engine(engine.data, fixed={**still, **moved}).run(plan)
+
+
+def _moved(value: Any, room: float, rng: np.random.Generator) -> Any:
+    """An edge, or both flanks of a groove, somewhere in their room.
+
+    A rim crosses the grid in all directions, so that its room is some standard errors of its centre; twice as
+    many points have their say about its radius.
+    """
+    if isinstance(value, Circle):
+        x, y, grown = rng.normal(0.0, room / WIDE, 3)
+        return replace(value, x=value.x + x, y=value.y + y, radius=value.radius + grown / math.sqrt(2.0))
+    across, turn = rng.uniform(-room, room, 2)
+    if isinstance(value, Groove):
+        value = replace(value, width=value.width + across - turn)
+        across = turn = (across + turn) / 2
+    if isinstance(value, Line):
+        ux, uy = value.along
+        direction = value.direction + math.degrees(math.atan2(turn, max(value.length, room)))
+        return replace(value, x=value.x - across * uy, y=value.y + across * ux, direction=direction)
+    return replace(value, x=value.x + across, y=value.y + turn)
