@@ -16,7 +16,7 @@ from hemtra.core.edits.anchors import (
     usual_follow,
     without_step,
 )
-from hemtra.core.geometry.elements import Circle, Line
+from hemtra.core.geometry.elements import Circle, Line, Plane
 from hemtra.core.geometry.frames import Frame
 from hemtra.core.plan.document import Follow, Home
 from hemtra.core.plan.follow import base, followed, pose_of
@@ -47,6 +47,11 @@ def test_a_frame_carries_a_zone_rigidly_and_back(x, y, turn):
     assert math.cos(math.radians(placed.rotation - 20 - turn)) == pytest.approx(1.0)
     back = followed(placed, follow, homes, values, back=True)
     assert (back.x, back.y) == pytest.approx((12, -7))
+
+
+def test_what_follows_a_tilt_alone_counts_from_a_tilted_surface():
+    found = base(Follow(tilt="p"), {}, {"p": Plane(1.0, 2.0, 3.0, 0.1, -0.05)}, (4.0, 5.0))
+    assert (found.slope_x, found.slope_y, found.height_at(4.0, 5.0)) == (0.1, -0.05, 0.0)
 
 
 @given(SHIFTS, SHIFTS, st.floats(-40, 40), st.floats(-20, 20), st.floats(-20, 20))

@@ -33,6 +33,8 @@ def test_limits_are_absolute_or_deviations_by_their_sign():
         (8, 0.5, 0.3, 0.7),
         (9, None, None, 0.15),
     ]
+    (small,) = parse_requirements("balloon,name,nominal,lower\n1,Step,0.5,-0.1\n")
+    assert small.lower == 0.4, "a limit below zero is a deviation from what lies above it"
     german = LIST.replace(",", ";").replace(".", ",")
     assert parse_requirements("\ufeff" + german) == rows
     assert parse_requirements(LIST.replace(",", "\t")) == rows
