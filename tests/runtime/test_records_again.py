@@ -333,6 +333,8 @@ def test_the_report_of_a_lot_counts_follows_and_shows(records, tmp_path):
         "above 0.30",
     ):
         assert words in told, words
+    images = [image for sheet in PdfReader(tmp_path / "lot.pdf").pages for image in sheet.images]
+    assert len(images) == 3, "the part, the colours of its heights, and the place that failed"
     assert not report_lot(records, lot, tmp_path / "none.pdf", lambda done, of, what: False)
     assert not (tmp_path / "none.pdf").exists()
     with pytest.raises(HemtraError, match="was not saved"):
