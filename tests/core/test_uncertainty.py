@@ -344,6 +344,8 @@ def test_form_never_counts_for_more_than_what_a_perfect_part_would_read():
     budget = Budget(noise=0.001, form=2.0, level=0.01, floor=0.9)
     assert budget.on(5.0, 0.01, 0.0).form == pytest.approx(0.9 / math.sqrt(3.0))
     assert budget.on(5.0, 0.03, 0.0).form == pytest.approx(2.7 / math.sqrt(3.0)), "more on a rougher part"
+    rough = budget.model_copy(update={"form": 0.0}).on(5.0, 0.01, 0.0)
+    assert rough.form == pytest.approx(0.9 * 0.36 / math.sqrt(3.0)), "less, the more form there is"
 
 
 def test_an_own_uncertainty_is_typed_and_written_alike():
