@@ -308,7 +308,7 @@ def test_copies_of_a_length_near_zero_tell_the_scatter_of_its_coordinates():
         length = np.hypot(away + along, across)
         copies = np.repeat(length, 2).reshape(-1, 1, 2)
         look = Look(np.repeat([away], 2 * (1 + len(THINNED))).reshape(-1, 1, 2), np.zeros(1), np.zeros(1))
-        known = Tried(np.full((1, 2), away), copies, copies, [], copies[:0], [look], [None])
+        known = Tried(np.full((1, 2), away), copies, copies, [], copies[:0], [look], [None], np.full(1, np.nan))
         assert known.budget(0, outward=False, length=True).noise == pytest.approx(0.01, rel=0.1)
 
 
@@ -369,7 +369,7 @@ def tried(kind, order=1.0, off=0.0, power=1.0, apart=0.0, noise=0.0):
         values.append(1.0 + lies + apart * place * every**power)
     still = np.ones((16, 1, 2)) * (1.0 + noise * (-1.0) ** np.arange(16))[:, None, None]
     look = Look(np.array(values)[:, None, None] * np.ones((1, 1, 2)), np.zeros(1), np.zeros(1))
-    return Tried(np.ones((1, 2)), still, still, [], still[:0], [look], [kind])
+    return Tried(np.ones((1, 2)), still, still, [], still[:0], [look], [kind], np.full(1, np.nan))
 
 
 @given(st.floats(2.0, 4.0))

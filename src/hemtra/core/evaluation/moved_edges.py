@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import replace
 from functools import partial
 from typing import Any
 
 import numpy as np
 
+from hemtra.core.arrays import FloatArray
 from hemtra.core.detection.margin_kernels import WIDE
 from hemtra.core.evaluation.engine import Engine
 from hemtra.core.evaluation.known_to import room_of
@@ -29,16 +30,20 @@ def rooms_of(plan: Plan, engine: Engine, result: Result) -> dict[str, float]:
 
 
 def with_moved_edges(
-    plan: Plan, engine: Engine, result: Result, ids: Collection[str], seeds: Sequence[tuple[int, int]]
+    plan: Plan, engine: Engine, result: Result, ids: Collection[str], count: int, seed: int
 ) -> list[Callable[[], Result]]:
-    """A trial for each seed, with the edges of some steps elsewhere in their room; the rest is as it was."""
+    """So many trials with the edges of some steps elsewhere in their room; the rest is as it was."""
     if plan.by_profile is not None:
         columns = {i: column for i, column in engine.columns(plan).items() if i in ids}
-        return [partial(_on_profiles, plan, engine, columns, seed) for seed in seeds]
+        shifts = {
+            i: _shifts(column, engine.data.grid.dx, count, (seed, k))
+            for k, (i, column) in enumerate(columns.items())
+        }
+        return [partial(_on_profiles, plan, engine, columns, shifts, k) for k in range(count)]
     edges = {i: one for i, one in result.steps.items() if i in ids}
     resting = _resting_on(plan, set(ids))
     still = {i: one for i, one in result.steps.items() if i not in resting}
-    return [partial(_on_map, plan, engine, still, edges, seed) for seed in seeds]
+    return [partial(_on_map, plan, engine, still, edges, (seed, k)) for k in range(count)]
 
 
 def _resting_on(plan: Plan, chosen: set[str]) -> set[str]:
@@ -49,19 +54,26 @@ def _resting_on(plan: Plan, chosen: set[str]) -> set[str]:
     return found
 
 
-def _on_profiles(plan: Plan, engine: Engine, edges: Mapping[str, Column], seed: tuple[int, int]) -> Result:
-    """With every edge anywhere in its room, alike on all profiles on which it lies between the same points.
+def _shifts(column: Column, spacing: float, count: int, seed: tuple[int, int]) -> FloatArray:
+    """(count, 2, profiles) rooms by which both flanks of an edge move, alike between the same points.
 
-    These points are columns of the map, which hold points of the sensor from half a spacing around each:
-    where that lay leaves an edge as much room again.
+    These points are columns of the map, which hold points of the sensor from half a spacing around each: where
+    that lay leaves an edge as much room again. Each is anywhere in its room alike often (McKay et al. 1979).
     """
-    rng = np.random.default_rng(seed)
-    spacing = engine.data.grid.dx
+    _, cells = np.unique(np.round(np.nan_to_num(column.parts("x")[:, 0]) / spacing), return_inverse=True)
+    drawn = np.tile(
+        (np.arange(count) + 0.5) * 2.0 / max(count, 1) - 1.0, (2, 2, int(cells.max(initial=0)) + 1, 1)
+    )
+    mixed = np.random.default_rng(seed).permuted(drawn, axis=-1).sum(axis=0)
+    return np.asarray(np.moveaxis(mixed, -1, 0)[:, :, cells])
+
+
+def _on_profiles(
+    plan: Plan, engine: Engine, edges: Mapping[str, Column], shifts: Mapping[str, FloatArray], trial: int
+) -> Result:
     moved = {}
     for i, column in edges.items():
-        known = column.parts("x")[:, 0]
-        _, cells = np.unique(np.round(np.nan_to_num(known) / spacing), return_inverse=True)
-        by = rng.uniform(-1.0, 1.0, (2, 2, int(cells.max(initial=0)) + 1)).sum(axis=0)[:, cells]
+        by = shifts[i][trial]
         values = [_moved_on_profile(value, *by[:, k]) for k, value in enumerate(column.values)]
         moved[i] = replace(column, values=values)
     return engine.run_moved(plan, moved)

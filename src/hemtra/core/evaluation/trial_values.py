@@ -66,7 +66,8 @@ class Tried:
 
     free, fixed: with noise, the anchors found anew, and held where they are. scaled: with one of the scales
     larger by `NUDGE`, and the standard uncertainty of that scale as a share. moved: with every edge anywhere
-    in its room. looks: of each scan. kinds: (rows,) of their steps.
+    in its room. looks: of each scan. kinds: (rows,) of their steps. middles: (rows,) median of those that have
+    many values on the scan, NaN of the others.
     """
 
     here: Ends
@@ -76,6 +77,7 @@ class Tried:
     moved: FloatArray
     looks: Sequence[Look]
     kinds: Sequence[Kind | None]
+    middles: FloatArray
 
     def budget(self, n: int, *, outward: bool, length: bool = False) -> Budget | None:
         """Noise of the n-th row; None where too many copies have no value.
@@ -98,7 +100,7 @@ class Tried:
             sampling=spaced[0],
             phase=spaced[1],
             calibration=math.hypot(*(slope for slope in slopes if slope == slope)),
-            form=_floor(self.free[:, n], self.here[n], DOUBLED if outward else 1.0),
+            form=_floor(self.free[:, n], self.here[n], DOUBLED if outward else 1.0, float(self.middles[n])),
             outward=outward,
         )
 
@@ -273,10 +275,11 @@ def _usual(values: FloatArray) -> FloatArray:
     return values[near] if np.count_nonzero(near) > 1 else values
 
 
-def _floor(values: FloatArray, here: FloatArray, grows: float) -> float:
+def _floor(values: FloatArray, here: FloatArray, grows: float, middle: float) -> float:
     """Standard uncertainty that noise alone adds to a value; 0 where its mean does not move.
 
-    grows: share by which that is more with twice the variance.
+    grows: share by which that is more with twice the variance. middle: median of many values; noise pushed the
+    furthest of them no farther than they lie from it, though copies that are rougher than the scan may say so.
     """
     known = values[~np.isnan(values).any(axis=1)]
     added = 0.0
@@ -285,4 +288,5 @@ def _floor(values: FloatArray, here: FloatArray, grows: float) -> float:
         shift = abs(float(usual.mean()) - first) if usual.size else 0.0
         if usual.size and shift > SURELY * usual.std(ddof=1) / math.sqrt(usual.size):
             added = max(added, shift)
-    return added / grows / math.sqrt(3.0)
+    most = math.inf if math.isnan(middle) else float(np.abs(here - middle).max())
+    return min(added / grows, most) / math.sqrt(3.0)

@@ -34,6 +34,7 @@ from hemtra.core.plan.document import Plan
 from hemtra.core.plan.kind import Kind
 from hemtra.core.plan.limits import CharacteristicResult
 from hemtra.core.plan.registry import kind_named
+from hemtra.core.plan.series import Series
 from hemtra.core.progress import Progress
 from hemtra.core.station.scale_uncertainty import ScaleUncertainty
 
@@ -88,8 +89,8 @@ def budgets(
     stretched = {axis: share for axis, share in vars(scales or Scales()).items() if share > 0.0}
     work += [*fixed, *(partial(_stretched, plan, scans[0], rows, axis) for axis in stretched)]
     loose = {i for i, room in rooms.items() if room > 0.0}
-    seeds = [(seed, k) for k in range(MOVED * bool(loose))]
-    moved = [partial(_of_trial, trial, rows) for trial in with_moved_edges(plan, engine, first, loose, seeds)]
+    trials = with_moved_edges(plan, engine, first, loose, MOVED * bool(loose), seed)
+    moved = [partial(_of_trial, trial, rows) for trial in trials]
     work += moved
     work += [partial(_thinned, plan, scan, rows, way) for scan in scans for way in THINNED]
     all_ends = _all(work, progress)
@@ -105,6 +106,7 @@ def budgets(
         moved=np.array([next(found) for _ in moved]).reshape(-1, len(rows), 2),
         looks=[_looked(plan, scan, rows, found, noise.typical) for scan in scans],
         kinds=[_kind(plan, row.step) for row in first.characteristics],
+        middles=np.array([_middle(first.series.get(balloon)) for balloon in rows]),
     )
     return _of_rows(plan, first, tried, noise.typical, rooms)
 
@@ -236,6 +238,12 @@ def _ends(result: Result, rows: Sequence[Balloon]) -> Ends:
         return value, value
 
     return np.array([ends(known[balloon]) for balloon in rows], np.float64).reshape(-1, 2)
+
+
+def _middle(series: Series | None) -> float:
+    if series is None or not series.measured.any():
+        return math.nan
+    return float(np.median(series.values[series.measured]))
 
 
 def _kind(plan: Plan, step_id: str | None) -> Kind | None:
