@@ -110,7 +110,7 @@ def test_precision_follows_the_tolerance():
     assert [decimals_for(4 - t, 4 + t, 4) for t in (0.5, 0.1, 0.02, 1e-9)] == [2, 2, 3, 4]
     # with one limit the distance from the nominal, which is 0 where there is none
     assert [decimals_for(None, edge, None) for edge in (5.0, 0.05, 0.01)] == [2, 3, 4]
-    assert decimals_for(3.95, None, 4.0) == 3
+    assert decimals_for(3.95, None, 4.0) == decimals_for(None, 0.0, None) == 3
 
 
 @pytest.mark.parametrize(

@@ -472,9 +472,10 @@ def test_a_folder_of_scans_passes_again(tmp_path):
     for scan, data in zip(told, maps, strict=True):
         assert scan.data.z == pytest.approx(data.z, abs=1e-6, nan_ok=True)
         assert np.array_equal(scan.data.intensity, data.intensity)
-    save_scan(Scan(HeightMap(np.zeros((9, 9)))), tmp_path / "part-9.x3p")
-    with pytest.raises(HemtraError, match=r"part-9\.x3p has another grid"):
-        list(FolderReplay(tmp_path))
+    for other in (HeightMap(np.zeros((9, 9)), dx=0.1, dy=0.2, x0=-2.0), HeightMap(np.zeros((9, 40)), dx=0.11)):
+        save_scan(Scan(other), tmp_path / "part-9.x3p")
+        with pytest.raises(HemtraError, match=r"part-9\.x3p has another grid"):
+            list(FolderReplay(tmp_path))
     with pytest.raises(HemtraError, match="no scans"):
         FolderReplay(tmp_path / "nowhere")
 

@@ -8,9 +8,12 @@ import pytest
 from hemtra import Scan
 from hemtra.core.station.io_and_storage import ScanRetention
 from hemtra.runtime.feeds import Arrived
+from hemtra.runtime.scan_keeper import ScanKeeper
 from hemtra.runtime.scan_store import ScanStore, folder_of
+from hemtra.storage.records import Records
 from hemtra.storage.records.store import Lot
 from hemtra.storage.scans import save_scan
+from lots import made_lot
 from makers import sloped
 
 ALL = ScanRetention(scans="all", budget=1e-6, minimum_free=0.0)
@@ -74,3 +77,14 @@ def test_what_could_not_be_kept_leaves_no_name_behind(tmp_path):
     with pytest.raises(Exception, match="not kept"):
         store.keep(Arrived("gone", 1.0, 2.0, path=tmp_path / "gone.x3p"), LOT, 1)
     assert list((tmp_path / "kept").rglob("*.x3p")) == []
+
+
+def test_why_a_scan_is_not_kept_is_said_once_until_one_is(tmp_path, arrived):
+    gone = Arrived("gone", 1.0, 2.0, path=tmp_path / "gone.x3p")
+    records = Records(str(tmp_path / "r.db"))
+    lot = made_lot(records, "lot", [0.2])
+    (record,) = records.parts_of(lot)
+    keeper = ScanKeeper(records, tmp_path / "kept", ALL)
+    said = [bool(keeper.keep(record, one, lot)[1]) for one in (gone, gone, arrived, gone)]
+    records.close()
+    assert said == [True, False, False, True]
