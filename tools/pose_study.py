@@ -72,10 +72,11 @@ def of_tolerance(row: Characteristic, truth: float, width: float) -> float:
     return 100.0 * width / 2 / abs(limit - truth)
 
 
-def table(plan: Plan, truth: Callable[[int], float], found: dict[bool, np.ndarray]) -> None:
+def table(plan: Plan, truth: Callable[[int], tuple[float, float]], found: dict[bool, np.ndarray]) -> None:
     """A line for each row of the sheet, two for one of many values.
 
-    found: by whether the map is exact, (poses, rows, 2) least and greatest values.
+    truth: least and greatest true value of a balloon. found: by whether the map is exact, (poses, rows, 2)
+    least and greatest values.
     """
     print("| | | bias | σ | 6 σ of tolerance | bias of tolerance | not measured |", end="")
     print(" σ, exact map | 6 σ of tolerance |")
@@ -89,7 +90,12 @@ def table(plan: Plan, truth: Callable[[int], float], found: dict[bool, np.ndarra
             del ends[", min"]
         for name, end in ends.items():
             print(
-                line(row, row.name + name, truth(row.balloon), {key: v[:, k, end] for key, v in found.items()})
+                line(
+                    row,
+                    row.name + name,
+                    truth(row.balloon)[end],
+                    {key: v[:, k, end] for key, v in found.items()},
+                )
             )
 
 
@@ -127,17 +133,21 @@ line let it lie. *Exact map*: the true height at every point of the same grid, w
 in the first {exact} poses. Values in 1/1000 of the unit (mm, ° or mm³). 6 σ is over the width of the
 limits; for rows with one limit it is 3 σ over its distance from the true value. The text and the count (23 and
 24) are left out. A row of many values, along a path or over many profiles, has the minimum and the maximum of
-them: which of both is the worse changes from pose to pose, and the scatter of that says nothing. Made by
-`python tools/pose_study.py {poses} {exact}`.
+them, each against that of the true values: which of both is the worse changes from pose to pose, and the
+scatter of that says nothing. Made by `python tools/pose_study.py {poses} {exact}`.
 
 ## The rain-pump cover
 """
     )
     truths = Cover().truth()
-    table(demo_plan(), lambda balloon: float(truths[balloon]), study("cover", poses, exact))
+    table(demo_plan(), lambda balloon: (float(truths[balloon]),) * 2, study("cover", poses, exact))
     print("\n## The drawer runner\n")
     runner = Runner().truth(np.linspace(-40.0, 40.0, 500))
-    table(runner_plan(), lambda balloon: float(runner[balloon].mean()), study("runner", poses, exact))
+
+    def ends(balloon: int) -> tuple[float, float]:
+        return float(runner[balloon].min()), float(runner[balloon].max())
+
+    table(runner_plan(), ends, study("runner", poses, exact))
 
 
 if __name__ == "__main__":

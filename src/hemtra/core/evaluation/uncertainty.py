@@ -83,9 +83,9 @@ def budgets(
     held = {i: first.steps[i] for i in _anchors(plan) if i in first.steps}
     work: list[Callable[[], Ends]] = []
     work += [partial(_with_noise, plan, scans[0], noise, rows, {}, (seed, k)) for k in range(copies)]
-    fixed = [
-        partial(_with_noise, plan, scans[0], noise, rows, held, (seed, k)) for k in range(min(HELD, copies))
-    ]
+    # on profiles zones follow what each of them shows, and nothing is held
+    still = min(HELD, copies) if plan.by_profile is None else 0
+    fixed = [partial(_with_noise, plan, scans[0], noise, rows, held, (seed, k)) for k in range(still)]
     stretched = {axis: share for axis, share in vars(scales or Scales()).items() if share > 0.0}
     work += [*fixed, *(partial(_stretched, plan, scans[0], rows, axis) for axis in stretched)]
     loose = {i for i, room in rooms.items() if room > 0.0}
@@ -101,7 +101,7 @@ def budgets(
     tried = Tried(
         here=_ends(first, rows),
         free=free,
-        fixed=np.array([next(found) for _ in fixed]),
+        fixed=np.array([next(found) for _ in fixed]).reshape(-1, len(rows), 2),
         scaled=[(next(found), share) for share in stretched.values()],
         moved=np.array([next(found) for _ in moved]).reshape(-1, len(rows), 2),
         looks=[_looked(plan, scan, rows, found, noise.typical) for scan in scans],
