@@ -228,12 +228,13 @@ def _row(cells: dict[str, str], place: str) -> Characteristic:
 def _around_negative(cells: dict[str, str], nominal: float | None, place: str) -> bool:
     """Whether limits with a sign lie about a nominal below zero, and so are no deviations from it.
 
-    An upper limit alone may be either; as a deviation it is the stricter of the two.
+    An upper limit alone may be either; as a deviation it is the stricter of the two. One above zero that has no
+    sign is none, and so is then the lower one: both deviations would have theirs.
     """
     lower, upper = (_number(cells.get(name, ""), place) for name in ("lower", "upper"))
     if nominal is None or nominal >= 0.0 or lower is None or lower > nominal:
         return False
-    return upper is None or nominal <= upper < 0.0
+    return upper is None or (nominal <= upper and not cells["upper"].startswith("+"))
 
 
 def _limit(
