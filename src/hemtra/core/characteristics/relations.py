@@ -287,7 +287,7 @@ class GapKind(Kind):
         radii = [side.radius if isinstance(side, Round) else 0.0 for side in (left, right)]
         tops = [side.radius if isinstance(side, Arc) else 0.0 for side in (left, right)]
         if self.take == "flush":
-            # rounded edges are compared by their tops
+            # rounded edges are compared by their tops, which on a map are the highest places, plane or none
             nx, ny, nz = LEVEL.normal if given.optional_input("line", Line) is None else self._normal(given)
             first, second = (
                 (x + r * nx, y + r * ny, z + r * nz) for (x, y, z), r in zip((a, b), tops, strict=True)

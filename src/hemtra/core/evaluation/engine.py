@@ -23,7 +23,7 @@ from hemtra.core.evaluation.context import (
 )
 from hemtra.core.evaluation.known_to import known_on_part, without_old_budgets
 from hemtra.core.evaluation.possible import counted_on_the_way, unit_of, with_possible
-from hemtra.core.evaluation.profile_runs import ProfileRuns, single
+from hemtra.core.evaluation.profile_runs import NONE_MOVED, ProfileRuns, single
 from hemtra.core.evaluation.profiles import Column, Profiles
 from hemtra.core.evaluation.results import Result, StepResult
 from hemtra.core.evaluation.rows import (
@@ -99,14 +99,13 @@ class Engine:
         """What each step of a plan that goes profile by profile gives on all of them."""
         return self._runs.columns(plan)[0]
 
-    def run_moved(self, plan: Plan, moved: Mapping[str, Column]) -> Result:
-        """`run` of such a plan, with other values of some steps."""
-        return self._runs.run(plan, moved)
+    def run(self, plan: Plan, moved: Mapping[str, Column] = NONE_MOVED) -> Result:
+        """Measure and evaluate. Raises `PlanError` when the plan itself does not hold.
 
-    def run(self, plan: Plan) -> Result:
-        """Measure and evaluate. Raises `PlanError` when the plan itself does not hold."""
+        moved: of a plan that goes profile by profile, what is taken in the place of what some steps give.
+        """
         if plan.by_profile is not None:
-            return self._runs.run(plan)
+            return self._runs.run(plan, moved)
         start = time.perf_counter()
         self._make_room(plan)
         homes = {s.id: s.home for s in plan.steps if s.home is not None}

@@ -76,7 +76,7 @@ def _on_profiles(
         by = shifts[i][trial]
         values = [_moved_on_profile(value, *by[:, k]) for k, value in enumerate(column.values)]
         moved[i] = replace(column, values=values)
-    return engine.run_moved(plan, moved)
+    return engine.run(plan, moved)
 
 
 def _moved_on_profile(value: Any, one: float, other: float) -> Any:

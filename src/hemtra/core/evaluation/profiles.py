@@ -48,7 +48,9 @@ class Column:
     @property
     def room(self) -> float:
         """mm by which the edges of the column may lie off on a usual profile; 0 where it has none."""
-        found = [getattr(v, "spread", 0.0) for v in self.values if v is not None]
+        # where nothing is there, no edge is known any better
+        there = (v for v in self.values if v is not None and not isinstance(v, Absent))
+        found = [getattr(v, "spread", 0.0) for v in there]
         return float(np.median(found)) if found else 0.0
 
 
