@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import fcntl
 import os
+import socket
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -62,6 +63,14 @@ def perfect() -> Scan:
 def plan() -> Plan:
     """The demo plan."""
     return demo_plan()
+
+
+@pytest.fixture
+def unused_port() -> int:
+    """A port of this computer that nobody listens on."""
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:

@@ -49,6 +49,16 @@ def test_a_frame_carries_a_zone_rigidly_and_back(x, y, turn):
     assert (back.x, back.y) == pytest.approx((12, -7))
 
 
+@pytest.mark.parametrize(
+    ("home", "now", "turn"), [(170, -170, 20), (-170, 170, -20), (180, -180, 0), (-100, 90, -170)]
+)
+def test_an_anchor_may_turn_past_where_degrees_begin_anew(home, now, turn):
+    homes, values = {"a": Home(x=3, y=4, z=0, rotation=home)}, {"a": Frame(x=3.0, y=4.0, rotation=now)}
+    placed = followed(ZONE, Follow(x="a", y="a", rotation="a"), homes, values)
+    assert (placed.x - 3, placed.y - 4) == pytest.approx(moved((9, -11), 0, 0, turn))
+    assert placed.rotation == pytest.approx(20 + turn)
+
+
 def test_what_follows_a_tilt_alone_counts_from_a_tilted_surface():
     found = base(Follow(tilt="p"), {}, {"p": Plane(1.0, 2.0, 3.0, 0.1, -0.05)}, (4.0, 5.0))
     assert (found.slope_x, found.slope_y, found.height_at(4.0, 5.0)) == (0.1, -0.05, 0.0)

@@ -20,6 +20,7 @@ from hemtra.core.gauge.repeatability import repeatability
 from hemtra.core.gauge.stability import stability
 from hemtra.core.gauge.study import RULES, Asked, Presented, studied
 from hemtra.core.gauge.type_one import Rule, type_one
+from hemtra.core.plan.gauge_mark import GaugeMark
 from hemtra.core.plan.limits import CharacteristicResult
 from makers import step_plan
 
@@ -320,6 +321,14 @@ def test_slow_changes_are_seen_before_they_pass_a_limit():
     assert single.signals[-1].occasion == 16
     with pytest.raises(HemtraError, match="4 occasions are too few"):
         stability(occasions(4, 3))
+
+
+def test_a_strict_rule_may_ask_for_less_than_a_percent():
+    size = {"categories": 5, "parts": 10, "operators": 3, "trials": 3, "made": datetime.date(2026, 3, 1)}
+    mark = GaugeMark(deviation=0.001, mean=0.2, rule="own", deviations=0.5, good=0.1, usable=0.3, **size)
+    # half a standard deviation in 0.5, 0.25 and 0.1 mm
+    assert [mark.grade(0.0, upper) for upper in (0.5, 0.25, 0.1)] == ["good", "usable", "not capable"]
+    assert (mark.grade(None, 0.7), mark.grade(0.2, 0.2)) == ("good", "no tolerance")
 
 
 def test_sizes_of_several_parts_rules_and_occasions_in_a_study():

@@ -1,5 +1,7 @@
 """Stretches beyond limits: where they begin and end, at the ends of a path, at gaps, and between values."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
@@ -53,6 +55,18 @@ def test_round_a_closed_path_the_end_and_the_beginning_are_one_stretch():
     assert (one.start, one.length) == (pytest.approx(4.5), pytest.approx(1.0 + 0.5 + 2 / 3))
     assert one.worst == 3.0
     assert len(found(list(values))) == 2, "unless it is open"
+
+
+def test_the_worst_of_a_stretch_over_the_seam_is_on_its_own_side_of_the_limits():
+    values = np.array([2.0, 0.0, -3.0, 0.0, 0.0, 4.0])
+    closed = Series(values, np.arange(6.0), np.zeros((6, 3)), {}, "section", around=6.0)
+    below, seam = out_of_limits(closed, -1.0, 1.0)
+    assert (below.worst, seam.worst) == (-3.0, 4.0)
+    above, seam = out_of_limits(replace(closed, values=-values), -1.0, 1.0)
+    assert (above.worst, seam.worst) == (3.0, -4.0)
+    either = np.array([2.0, 0.0, 0.0, 0.0, 0.0, -4.0])
+    (seam,) = out_of_limits(replace(closed, values=either), -1.0, 1.0)
+    assert seam.worst == -4.0, "the one that is farther out"
 
 
 def test_nothing_is_out_where_all_lies_within_and_of_one_value_nothing_is_said():

@@ -461,6 +461,19 @@ def test_proposed_limits_of_areas_are_in_hundredths():
     assert found == {"nominal": 12.0, "lower": 8.4, "upper": 15.6}
 
 
+@pytest.mark.parametrize(
+    ("value", "unit", "room"),
+    [(3000.0, "mm", 2.0), (9000.0, "mm", 2.0), (-20.0, "mm", 0.2), (30.0, "°", 0.5), (0.2, "mm", 0.1)],
+)
+def test_proposed_limits_of_lengths_and_angles_are_those_of_the_medium_class(value, unit, room):
+    found = usual_limits(Number(value, unit, Point(0, 0, 0)), None)
+    assert found == {
+        "nominal": value,
+        "lower": pytest.approx(value - room),
+        "upper": pytest.approx(value + room),
+    }
+
+
 def test_limits_along_a_path_let_every_section_of_a_good_part_pass():
     values = np.array([2.99, 3.21, 2.97, np.nan, 3.02])
     series = Series(values, np.arange(5.0), np.zeros((5, 3)), {3: "not seen"}, "section")

@@ -35,13 +35,6 @@ def line(demo, tmp_path):
     return demo
 
 
-@pytest.fixture
-def unused_port() -> int:
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        return probe.getsockname()[1]
-
-
 def until(qtbot, condition):
     qtbot.waitUntil(lambda: bool(condition()), timeout=60_000)
 

@@ -17,7 +17,7 @@ from hemtra.core.station.trigger import Ignored, TriggerRules
 from hemtra.core.station.trigger_sources import starter
 from hemtra.runtime.acquisition import Acquisition
 from hemtra.runtime.line_feeds import StationFeed
-from hemtra.runtime.replay import FolderReplay
+from hemtra.runtime.replay import GAP, FolderReplay
 from hemtra.virtual.cover import make_cover
 from hemtra.virtual.demo import DOOR_STATION, STATION
 from hemtra.virtual.line import Motion
@@ -469,6 +469,8 @@ def test_a_folder_of_scans_passes_again(tmp_path):
     acquisition.wait()
     assert errors == []
     assert [scan.how for scan in told] == ["complete"] * 3
+    places = [place for batch in replay if isinstance(batch, Batch) for place in batch.places]
+    assert places == list(range(90 + 100 + 110 + 3 * GAP)), "what lies between two parts is travelled too"
     for scan, data in zip(told, maps, strict=True):
         assert scan.data.z == pytest.approx(data.z, abs=1e-6, nan_ok=True)
         assert np.array_equal(scan.data.intensity, data.intensity)

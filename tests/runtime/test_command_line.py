@@ -15,6 +15,7 @@ from hemtra import Scan, save_plan, save_scan
 from hemtra.cli import app
 from hemtra.commands import terminal
 from hemtra.commands.man_pages import man_pages
+from hemtra.core.progress import pace
 from makers import sloped, step_plan
 
 
@@ -108,6 +109,14 @@ def test_quiet_says_results_only_and_verbose_every_step(hemtra, tray):  # noqa: 
     assert "inspect: 3 of 3, " in err
     assert (tray / "log.txt").exists()
     assert hemtra("-q", "-v", "inspect", "step.hplan", "tray")[0] == 2
+
+
+def test_pace_is_what_was_done_and_what_is_left_at_that_speed():
+    assert [pace(*given) for given in ((0, 40, 3.0), (10, 40, 4.0), (40, 40, 5.0))] == [
+        "",
+        "2.5/s, 12 s left",
+        "8/s, 0 s left",
+    ]
 
 
 def test_progress_for_a_log_comes_now_and_then_with_rate_and_time_left(capfd):

@@ -18,6 +18,7 @@ from hemtra.storage.records import Records
 from hemtra.storage.records.evidence import part_sheet
 from hemtra.storage.records.lines import LOST_AFTER, LineState, all_lines, forget, say
 from hemtra.storage.records.opening import RecordsAway
+from hemtra.virtual.demo import STATION
 from lots import BEGAN, made_lot, part, two_rows
 
 LINE = LineState("bench A", "pc 1", "steps", "lot 1", "runs", 10, 7, 0, 0.08, BEGAN)
@@ -287,6 +288,18 @@ def test_signs_come_until_the_end_and_stop_nothing(tmp_path, monkeypatch):
     nowhere = Heartbeat(lambda: None, lambda: pytest.fail("there is nobody to say it to"))
     nowhere.start()
     nowhere.stop()
+
+
+def test_a_line_that_keeps_its_own_records_is_listed_in_them_with_the_parts_it_was_asked_for(tmp_path):
+    heard = Heard()
+    run = begin(PLAN, STATION, RunRequest(parts=1, db=str(tmp_path / "r.db"), jobs=0), heard.listeners)
+    run.start()
+    assert run.wait(120)
+    run.records.close()
+    records = Records(str(tmp_path / "r.db"), create=False)
+    (line,) = all_lines(records)
+    assert (line.shown, line.parts, len(heard.done)) == ("stopped", 1, 1)
+    records.close()
 
 
 def test_lines_are_listed_on_the_command_line(hemtra, tmp_path):  # noqa: F811

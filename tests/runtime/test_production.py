@@ -4,7 +4,6 @@ import errno
 import json
 import os
 import signal
-import socket
 import sqlite3
 import subprocess
 import sys
@@ -135,6 +134,13 @@ def with_serials(path, parts):
 MASTERED = PLAN.edited(master_part=MasterPart(serial="M1", share=10.0, values={"1": 0.2}))
 """Rows may read off by 10 % of 0.2 mm."""
 MASTER_FAILED = "Master part M1 failed: 1 Rise reads 0.2250; 0.1800 … 0.2200 is wanted."
+
+
+def test_a_master_part_may_be_due_every_half_hour_and_read_off_by_half_a_percent(records, tmp_path):
+    strict = MasterPart(serial="M1", hours=0.5, share=0.5, values={"1": 0.2})
+    parts = [("M1", 0.2018), ("M1", 0.2002)]
+    run, _ = produce(records, with_serials(tmp_path / "in", parts), PLAN.edited(master_part=strict))
+    assert [event.kind for event in records.events_of(run.lot)] == ["master failed", "master passed"]
 
 
 def test_no_part_passes_while_the_master_part_is_due(records, tmp_path):
@@ -452,14 +458,22 @@ def test_a_full_disk_stops_the_line_and_no_part_is_signalled_without_a_record(re
     assert len(heard.done) == 2, "what comes after it is neither recorded nor signalled"
 
 
-def test_parts_without_a_record_are_counted(records, monkeypatch):
-    """A source that asks nobody: three parts come, and the first of them finds no room."""
+@pytest.mark.parametrize(
+    ("many", "rest"),
+    [
+        (1, ""),
+        (2, " No record either for the part after it."),
+        (3, " No record either for the 2 parts after it."),
+    ],
+)
+def test_parts_without_a_record_are_counted(records, monkeypatch, many, rest):
+    """A source that asks nobody: parts come, and the first of them finds no room."""
 
-    class Three:
+    class Some:
         live = False
 
         def run(self, put, stopping, paused):
-            for k in range(3):
+            for k in range(many):
                 put(Arrived(f"p{k}", 0.0, 0.0, scan=scan_of(0.2)))
             came.set()
 
@@ -470,14 +484,14 @@ def test_parts_without_a_record_are_counted(records, monkeypatch):
     held, came, workers, heard = threading.Event(), threading.Event(), ThreadWorkers(PLAN, 1), Heard()
     evaluate = workers.result
     monkeypatch.setattr(workers, "result", lambda *given: held.wait(60) and evaluate(*given))
-    run = Production(Setup(PLAN), Three(), workers, records, None, heard.listeners)
+    run = Production(Setup(PLAN), Some(), workers, records, None, heard.listeners)
     run.start()
     assert came.wait(60)
     assert not run.wait(0.0), "it is not through yet"
     held.set()
     assert run.wait(60)
     assert run.wait(), "and stays so"
-    assert heard.ended[0].endswith("part 1 has no record. No record either for the 2 parts after it.")
+    assert heard.ended[0].endswith(f"part 1 has no record.{rest}")
 
 
 def test_a_map_for_a_picture_keeps_its_grey():
@@ -729,13 +743,6 @@ def test_a_fault_of_the_program_has_a_code_of_its_own(monkeypatch, tmp_path, cap
     told = capsys.readouterr().err
     assert "ZeroDivisionError" in told
     assert "Traceback" not in told
-
-
-@pytest.fixture
-def unused_port():
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        return probe.getsockname()[1]
 
 
 def test_a_killed_run_goes_on_with_the_lot(tmp_path):

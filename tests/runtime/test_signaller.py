@@ -52,6 +52,18 @@ def test_two_parts_that_pass_are_told_apart_outside():
     assert shown == [(1, 1, True), (2, 1, False), (3, 2, True), (4, 3, False)]
 
 
+def test_levels_stand_with_the_part_they_belong_to_and_a_short_pulse_comes_where_a_line_is_to_be_on():
+    link = FakeLink()
+    level, pulse = Digital(name="reject", line=0), Digital(name="count", line=1, when="passes", pulse=0.5)
+    signaller = Signaller((level, pulse), link)
+    signaller.start()
+    for number, verdict in enumerate([Verdict.PASS, Verdict.FAIL], start=1):
+        signaller.part(number, verdict, (), None)
+    assert [dict(f.lines) for f in link.frames if f.part is not None] == [{0: False}, {0: True}]
+    until(lambda: [f.lines[1] for f in link.frames if 1 in f.lines] == [False, True, False])
+    signaller.stop()
+
+
 @pytest.mark.parametrize(("at", "reached"), [(1380.0, True), (1405.0, True), (1500.0, False)])
 def test_a_reject_that_has_passed_its_gate_pushes_nobody_and_is_said(at, reached):
     belt, link, late, done = Belt(at), FakeLink(), [], []

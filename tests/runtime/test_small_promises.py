@@ -1,10 +1,19 @@
 """Small promises of the line that only show when they are broken."""
 
+import asyncio
+import os
+import signal
+import subprocess
+import sys
+
 import numpy as np
 import pytest
 
 from hemtra.core.plan.limits import Verdict
+from hemtra.core.station.io_and_storage import IoBlock
+from hemtra.outputs import simulated_module
 from hemtra.runtime.align import cloud_of
+from hemtra.runtime.io_process import IoProcess, answers
 from hemtra.runtime.lot_reevaluation import reevaluate
 from hemtra.storage.records import Records
 from hemtra.storage.records.lock_note import is_noted, note
@@ -64,3 +73,61 @@ def test_units_on_record_are_those_of_the_row_or_else_of_its_step(tmp_path):
             query = f"select unit from characteristics where revision_id = {key} and balloon = 1"
             assert db.exec_driver_sql(query).scalar_one() == unit
     records.close()
+
+
+def test_a_module_that_does_not_end_when_asked_is_ended():
+    class Stubborn:
+        ended = False
+
+        def terminate(self):
+            pass
+
+        def wait(self, seconds):
+            raise subprocess.TimeoutExpired("io-module", seconds)
+
+        def kill(self):
+            self.ended = True
+
+    process = Stubborn()
+    IoProcess(process).stop()
+    assert process.ended
+
+
+def test_nobody_answers_where_no_module_is(unused_port):
+    assert answers(IoBlock(host="127.0.0.1", port=unused_port)) is False
+
+
+def test_a_module_says_where_it_is_reached_and_ends_when_asked(unused_port):
+    told = []
+
+    def ready(port):
+        told.append(port)
+        asyncio.get_running_loop().call_soon(os.kill, os.getpid(), signal.SIGTERM)
+
+    module = simulated_module.IoBlock().serve("127.0.0.1", unused_port, ready)
+    asyncio.run(asyncio.wait_for(module, 30.0))
+    assert told == [unused_port]
+
+
+CHILD = """
+import os, threading
+from hemtra.runtime.family import end_with
+end_with(os.getppid())
+print(os.getpid(), flush=True)
+threading.Event().wait(120)
+"""
+STARTER = f"""
+import subprocess, sys
+subprocess.Popen([sys.executable, "-c", {CHILD!r}])
+sys.stdin.read()
+"""
+
+
+def test_a_process_ends_with_the_one_that_started_it_however_that_ends():
+    starter = subprocess.Popen(
+        [sys.executable, "-c", STARTER], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+    )
+    child = int(starter.stdout.readline())
+    assert child != starter.pid
+    starter.kill()
+    assert starter.communicate(timeout=30)[0] == "", "its pipe closes once both are gone"

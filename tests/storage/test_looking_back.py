@@ -285,6 +285,14 @@ def test_what_reads_text_says_so_and_its_texts_are_counted(records):
     assert told.kinds == 4, "the reason of the one that was not read counts too"
 
 
+def test_a_number_without_a_unit_is_no_text(records):
+    plan = two_rows()
+    lot = made_lot(records, "counts", [])
+    records.add_all(lot, [part(1, plan, {1: 0.2, 2: 0.0}, unit="")], records.revision(plan))
+    (trend,) = trends(records, [lot], 1)
+    assert (trend.reads, trend.values.tolist()) == (False, [0.2])
+
+
 def test_a_share_of_many_values_is_a_number_whatever_stands_beside_it(records):
     plan = two_rows()
     lot = made_lot(records, "shares", [])

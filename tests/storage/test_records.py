@@ -5,7 +5,7 @@ import json
 import sqlite3
 import subprocess
 import sys
-from contextlib import closing
+from contextlib import closing, contextmanager
 from dataclasses import replace
 
 import numpy as np
@@ -19,7 +19,7 @@ from hemtra.cli import main
 from hemtra.core.events import Event
 from hemtra.core.plan.limits import Verdict
 from hemtra.storage.exports import export
-from hemtra.storage.records import Records
+from hemtra.storage.records import Records, store
 from hemtra.storage.records.evidence import part_sheet
 from hemtra.storage.records.fields import NUMBERS, numbers_in_words
 from hemtra.storage.records.kept_scans import forget_scans
@@ -31,6 +31,7 @@ from hemtra.storage.records.schema import metadata
 from hemtra.storage.records.store import SENT, PartRecord
 from hemtra.storage.records.trends import failures, trends
 from hemtra.virtual.demo import STATION
+from lots import BEGAN
 from makers import sloped, step_plan
 
 LOOKS = (
@@ -352,6 +353,32 @@ def test_a_refused_merge_names_the_file_and_not_a_copy_of_it(records, tmp_path):
     _database(tmp_path / "other.db", "create table mine (x)")
     with pytest.raises(RecordsError, match=r"^other\.db is a database of something else"):
         merge(records, tmp_path / "other.db")
+
+
+def test_an_event_whose_writing_broke_off_after_it_was_kept_is_there_once(tmp_path, monkeypatch):
+    records = Records(str(tmp_path / "r.db"))
+    plan = limited(0.1, 0.3)
+    lot = records.open_lot(plan.name)
+    writing, gone = records.writing, []
+
+    @contextmanager
+    def breaks_off_once():
+        with writing() as db:
+            yield db
+        if not gone:
+            gone.append(True)
+            raise RecordsAway("The server went away.")
+
+    monkeypatch.setattr(records, "writing", breaks_off_once)
+    monkeypatch.setattr(store, "ASK_AGAIN", 0.0)
+    records.event(lot, Event("note", BEGAN, fields={"text": "a part came too early"}))
+    records.event(lot, Event("note", BEGAN, fields={"text": "another came too early"}))
+    told = [event.text for event in records.events_of(lot)]
+    assert (gone, told) == ([True], ["a part came too early", "another came too early"])
+    gone.clear()
+    records.event(lot, Event("note", BEGAN, fields={"text": "a third came too early"}))
+    assert len(records.events_of(lot)) == 3
+    records.close()
 
 
 def test_a_lot_that_was_ended_and_is_named_again_is_open_again(tmp_path):

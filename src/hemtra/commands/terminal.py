@@ -15,6 +15,7 @@ from rich.console import Console
 from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
 
 from hemtra.core.errors import HemtraError
+from hemtra.core.progress import pace
 
 WIDE = 160
 """Columns of tables that go to a file or another program, which no screen limits."""
@@ -64,9 +65,8 @@ class _Lines:
         now = self._clock()
         if now - self._said >= EVERY or settings["verbose"]:
             self._said = now
-            speed = done / max(now - self._began, 1e-9)
-            left = f", {(of - done) / speed:.0f} s left" if done else ""
-            print(f"{self._what}: {done} of {of}, {speed:.3g}/s{left}: {message}", file=sys.stderr, flush=True)
+            fast = ", ".join(filter(None, (f"{done} of {of}", pace(done, of, now - self._began))))
+            print(f"{self._what}: {fast}: {message}", file=sys.stderr, flush=True)
         return True
 
 

@@ -365,7 +365,8 @@ class Production:
         except HemtraError as error:
             self.trouble = self.trouble or str(error)
         if self._unrecorded > 1:
-            self.trouble += f" No record either for the {self._unrecorded - 1} parts after it."
+            after = self._unrecorded - 1
+            self.trouble += f" No record either for the {'part' if after == 1 else f'{after} parts'} after it."
         self.workers.stop()
         for close in self.closing:
             close()

@@ -23,6 +23,7 @@ from pydantic import BaseModel, ValidationError
 
 from hemtra.core.errors import FileError, HemtraError
 from hemtra.core.plan.document import Plan
+from hemtra.core.progress import pace
 from hemtra.runtime.crews import Crew, crew_for
 from hemtra.runtime.lot_reevaluation import JOBS, LotReevaluation, reevaluate
 from hemtra.storage.files import make_folder, parsed_json, read_text, write_text
@@ -273,11 +274,9 @@ class _Working:
             self.since = now
         if now - self.said >= EVERY or done == 0:
             self.said = now
-            speed = done / max(now - self.since, 1e-9)
-            pace = f", {speed:.3g}/s, {(of - done) / speed:.0f} s left" if done else ""
-            workers = f", {self.crew.size} workers" if self.crew is not None and self.crew.size else ""
-            text = f"{lot.name}, {what}, {done} of {of}{pace}{workers}"
-            self.state.done, self.state.of, self.state.what = done, of, text
+            workers = f"{self.crew.size} workers" if self.crew is not None and self.crew.size else ""
+            told = (lot.name, what, f"{done} of {of}", pace(done, of, now - self.since), workers)
+            self.state.done, self.state.of, self.state.what = done, of, ", ".join(filter(None, told))
             self.keep()
         return not (self.job.folder / STOP).exists()
 

@@ -189,9 +189,10 @@ def out_of_limits(series: Series, lower: float | None, upper: float | None) -> l
         worst = first + int(np.argmax(far[first : last + 1]))
         found.append(Stretch(start, stop - start, float(series.values[worst])))
     if series.around is not None and len(found) > 1 and out[0] and out[-1]:
-        (head, *others, tail), sign = found, 1.0 if upper is not None and found[0].worst > upper else -1.0
-        worse = max((head, tail), key=lambda stretch: sign * stretch.worst)
-        found = [*others, Stretch(tail.start, tail.length + head.length, worse.worst)]
+        head, *others, tail = found
+        both = np.array([head.worst, tail.worst])
+        farther = float(both[np.argmax(beyond(both, lower, upper))])
+        found = [*others, Stretch(tail.start, tail.length + head.length, farther)]
     return found
 
 

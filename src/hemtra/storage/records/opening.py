@@ -62,7 +62,7 @@ class Patience:
         connection.execute(f"PRAGMA busy_timeout={round(1000 * self.seconds)}")
 
 
-def open_engine(url: str, patience: Patience, *, create: bool = True) -> Engine:
+def open_engine(url: str, patience: Patience, *, create: bool) -> Engine:
     """An engine on a database in today's form. Raises `RecordsError`.
 
     create: make it where there is none; what only reads must not.
