@@ -10,9 +10,11 @@ from scipy.special import erf
 
 from hemtra import HeightMap, load_plan, save_plan
 from hemtra.core.characteristics.along import AlongKind
+from hemtra.core.characteristics.relations import WidthKind
 from hemtra.core.characteristics.sizes import AreaKind, DiameterKind
 from hemtra.core.errors import HemtraError
 from hemtra.core.evaluation.engine import Engine
+from hemtra.core.evaluation.known_to import seen_whole
 from hemtra.core.evaluation.rows import NO_BUDGET
 from hemtra.core.evaluation.trial_values import THINNED, Look, Tried
 from hemtra.core.evaluation.uncertainty import Scales, budgets, with_budgets
@@ -307,7 +309,12 @@ def test_copies_of_a_length_near_zero_tell_the_scatter_of_its_coordinates():
         along, across = rng.normal(0.0, 0.01, (2, 400))
         length = np.hypot(away + along, across)
         copies = np.repeat(length, 2).reshape(-1, 1, 2)
-        look = Look(np.repeat([away], 2 * (1 + len(THINNED))).reshape(-1, 1, 2), np.zeros(1), np.zeros(1))
+        look = Look(
+            np.repeat([away], 2 * (1 + len(THINNED))).reshape(-1, 1, 2),
+            np.zeros(1),
+            np.zeros(1, bool),
+            np.zeros(1),
+        )
         known = Tried(np.full((1, 2), away), copies, copies, [], copies[:0], [look], [None], np.full(1, np.nan))
         assert known.budget(0, outward=False, length=True).noise == pytest.approx(0.01, rel=0.1)
 
@@ -358,7 +365,7 @@ def test_an_own_uncertainty_is_typed_and_written_alike():
         parse_tolerance("4.00 ±0.10 U 20 u")
 
 
-def tried(kind, order=1.0, off=0.0, power=1.0, apart=0.0, noise=0.0):
+def tried(kind, order=1.0, off=0.0, power=1.0, apart=0.0, noise=0.0, whole=False):
     """Copies of a scan whose values lie off with a power of the spacing, and apart with another."""
     values = [1.0]
     for i, j, down, right in THINNED:
@@ -368,7 +375,9 @@ def tried(kind, order=1.0, off=0.0, power=1.0, apart=0.0, noise=0.0):
         lies = off * (every**order - 1.0) * (1.0 if down == right else 0.5)
         values.append(1.0 + lies + apart * place * every**power)
     still = np.ones((16, 1, 2)) * (1.0 + noise * (-1.0) ** np.arange(16))[:, None, None]
-    look = Look(np.array(values)[:, None, None] * np.ones((1, 1, 2)), np.zeros(1), np.zeros(1))
+    look = Look(
+        np.array(values)[:, None, None] * np.ones((1, 1, 2)), np.zeros(1), np.full(1, whole), np.zeros(1)
+    )
     return Tried(np.ones((1, 2)), still, still, [], still[:0], [look], [kind], np.full(1, np.nan))
 
 
@@ -393,3 +402,17 @@ def test_an_order_that_scatter_may_feign_is_none():
 def test_a_rim_across_the_grid_in_all_directions_is_known_better_than_one_along_it(power):
     budget = tried(AreaKind(), power=power, apart=0.02, noise=0.004).budget(0, outward=False)
     assert budget.phase == pytest.approx(0.02, rel=0.05)
+
+
+def test_edges_that_the_points_see_whole_misplace_less_than_thinner_maps_make_it_seem():
+    seen, unseen = (
+        tried(WidthKind(), power=3.0, apart=0.02, whole=whole).budget(0, outward=False)
+        for whole in (True, False)
+    )
+    assert seen.phase == pytest.approx(0.04, rel=0.01), "twice what it is, since it may fall more slowly"
+    assert unseen.phase > 2.0 * seen.phase
+    turn, shift = 1.0, 0.05
+    plan = width_plan(turn, shift)
+    for soft, whole in ((0.2, True), (0.0, False)):
+        result = Engine(bar(1, turn, shift, soft=soft)).run(plan)
+        assert seen_whole(plan, plan.sheet[0].step, result.steps) is whole

@@ -57,9 +57,9 @@ def test_levels_stand_with_the_part_they_belong_to_and_a_short_pulse_comes_where
     level, pulse = Digital(name="reject", line=0), Digital(name="count", line=1, when="passes", pulse=0.5)
     signaller = Signaller((level, pulse), link)
     signaller.start()
-    for number, verdict in enumerate([Verdict.PASS, Verdict.FAIL], start=1):
+    for number, verdict in enumerate([Verdict.FAIL, Verdict.PASS], start=1):
         signaller.part(number, verdict, (), None)
-    assert [dict(f.lines) for f in link.frames if f.part is not None] == [{0: False}, {0: True}]
+    assert [dict(f.lines) for f in link.frames if f.part is not None] == [{0: True}, {0: False}]
     until(lambda: [f.lines[1] for f in link.frames if 1 in f.lines] == [False, True, False])
     signaller.stop()
 

@@ -12,9 +12,9 @@ from hemtra.core.evaluation.results import StepResult
 from hemtra.core.kept import Derived
 from hemtra.core.plan.budget import Budget
 from hemtra.core.plan.document import Characteristic, Plan, Step
-from hemtra.core.plan.graph import STEPS, ancestry, method_of
+from hemtra.core.plan.graph import STEPS, ancestry, effective, method_of
 
-REVISION = 2
+REVISION = 3
 """Raised where budgets are worked out otherwise, so that nobody relies on older ones."""
 
 
@@ -42,6 +42,17 @@ def edges_of(plan: Plan, step_id: str, rooms: Mapping[str, float]) -> tuple[str,
     """Ids of the steps that a step rests on whose edges have some room; rooms: by step, in mm."""
     chain = (step.id for column in ancestry(plan, step_id) for step in column)
     return tuple(i for i in chain if rooms.get(i, 0.0) > 0.0)
+
+
+def seen_whole(plan: Plan, step_id: str, results: Mapping[str, StepResult]) -> bool:
+    """Whether what a step measures are edges alone, none of which the points of the map leave any room."""
+    if plan.by_profile is not None or step_id not in results:
+        return False
+    value, inputs = results[step_id].value, effective(plan)[step_id].inputs
+    if hasattr(value, "spread"):
+        return float(value.spread) == 0.0
+    needed = [i for ids in inputs.values() for i in ids]
+    return bool(needed) and all(seen_whole(plan, i, results) for i in needed)
 
 
 def method(plan: Plan, row: Characteristic) -> str:

@@ -14,7 +14,7 @@ from typing import TypeAlias
 import numpy as np
 from scipy.special import fdtri
 
-from hemtra.core.arrays import FloatArray
+from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.plan.budget import NEAR, Budget
 from hemtra.core.plan.kind import Kind
 
@@ -31,6 +31,9 @@ FAR_OFF = 4.0
 """Standard deviations from which on a value on one copy is not counted."""
 CLEARLY_FASTER, BY_CHANCE = 3.0, 1e-3
 """Least excess over proportional growth with the spacing that counts, and how seldom chance may reach it."""
+WHOLE = 2.0
+"""Least power of the spacing with which it misplaces edges that the points see whole: where lines of points
+cross a wall of a given width, that vanishes far faster still, like a Gaussian of its width in spacings."""
 NUDGE = 1e-3
 """Share by which a scale is changed to see what it does."""
 THINNED: tuple[tuple[int, int, int, int], ...] = (
@@ -51,12 +54,14 @@ class Look:
     """A scan and what it gives with fewer points.
 
     ends: (1 + copies, rows, 2), of the scan as it is and by `THINNED`. rooms: (rows,) mm by which the edges
-    that a row rests on may lie off. floors: (rows,) what a perfect part would read of a value of form, with the
-    noise of the first scan; 0 of others.
+    that a row rests on may lie off; whole: (rows,) whether it rests on edges alone, and the points see each of
+    them whole. floors: (rows,) what a perfect part would read of a value of form, with the noise of the first
+    scan; 0 of others.
     """
 
     ends: FloatArray
     rooms: FloatArray
+    whole: BoolArray
     floors: FloatArray
 
 
@@ -123,6 +128,8 @@ class Tried:
             order = max(own, _shown_order(thinner, n, noise, own))
             # where that shows, what the phase does shrinks by one power less than what the spacing does
             power = max(_shown_power(thinner, noise), order - 1.0)
+            if all(look.whole[n] for look in self.looks):
+                order, power = max(order, WHOLE), max(power, WHOLE)
         for look, found in thinner:
             if not found:
                 continue

@@ -21,7 +21,7 @@ import numpy as np
 from hemtra.core.errors import HemtraError
 from hemtra.core.evaluation.engine import Engine
 from hemtra.core.evaluation.form_floor import form_floor
-from hemtra.core.evaluation.known_to import edges_of, method
+from hemtra.core.evaluation.known_to import edges_of, method, seen_whole
 from hemtra.core.evaluation.moved_edges import rooms_of, with_moved_edges
 from hemtra.core.evaluation.results import Result, StepResult
 from hemtra.core.evaluation.rows import unseen_share
@@ -195,7 +195,8 @@ def _looked(
     smoother = level / own if own > 0.0 else 1.0
     floors = [0.0 if step is None else form_floor(engine, result, step) or 0.0 for step in map(steps.get, rows)]
     ends = [_ends(result, rows), *(next(thinner) for _ in THINNED)]
-    return Look(np.array(ends), np.array(rooms), smoother * np.array(floors))
+    whole = [steps[b] is not None and seen_whole(plan, steps[b], result.steps) for b in rows]
+    return Look(np.array(ends), np.array(rooms), np.array(whole, bool), smoother * np.array(floors))
 
 
 def _thinned(plan: Plan, data: HeightMap, rows: Sequence[Balloon], way: tuple[int, int, int, int]) -> Ends:
