@@ -111,12 +111,13 @@ def main() -> None:
     cover = Studied(demo_plan(), [part.scan().data for part in PARTS if part.tag == "good"], true, poses)
     lengths = Runner().truth(np.linspace(-40.0, 40.0, 500))
     true = {balloon: (float(v.min()), float(v.max())) for balloon, v in lengths.items()}
-    runner = Studied(runner_plan(), [RUNNERS[0].scan().data], true, poses)
+    good = [part.scan().data for part in RUNNERS if part.tag == "good"]
+    runner = Studied(runner_plan(), good, true, poses)
     print(
         f"""# How well values are known
 
-The uncertainty of the demo plans, worked out once on their reference scans and, for the cover, on the other
-good parts of its tray, and carried to other parts by their noise and their edges, as on a running line; and the
+The uncertainty of the demo plans, worked out once on their reference scans and on the other good parts of their
+trays, and carried to other parts by their noise and their edges, as on a running line; and the
 error of the nominal parts in {poses} random poses, scanned with noise: the cover turned by any angle and tilted
 by up to 2°, the runner as the guides of its line let it lie. *Holds*: in how many poses the error is at most
 U = {USUAL_COVERAGE:g} u. *Needed*: what 95 % of the errors stay within. Values in 1/1000 of the unit (mm, ° or

@@ -308,14 +308,7 @@ def test_copies_of_a_length_near_zero_tell_the_scatter_of_its_coordinates():
     for away in (0.0, 0.02, 1.0):
         along, across = rng.normal(0.0, 0.01, (2, 400))
         length = np.hypot(away + along, across)
-        copies = np.repeat(length, 2).reshape(-1, 1, 2)
-        look = Look(
-            np.repeat([away], 2 * (1 + len(THINNED))).reshape(-1, 1, 2),
-            np.zeros(1),
-            np.zeros(1, bool),
-            np.zeros(1),
-        )
-        known = Tried(np.full((1, 2), away), copies, copies, [], copies[:0], [look], [None], np.full(1, np.nan))
+        known = of_one_scan(np.full(1 + len(THINNED), away), length, None)
         assert known.budget(0, outward=False, length=True).noise == pytest.approx(0.01, rel=0.1)
 
 
@@ -374,11 +367,15 @@ def tried(kind, order=1.0, off=0.0, power=1.0, apart=0.0, noise=0.0, whole=False
         # to leading order, what is thinner both ways lies off by what either way does, together
         lies = off * (every**order - 1.0) * (1.0 if down == right else 0.5)
         values.append(1.0 + lies + apart * place * every**power)
-    still = np.ones((16, 1, 2)) * (1.0 + noise * (-1.0) ** np.arange(16))[:, None, None]
-    look = Look(
-        np.array(values)[:, None, None] * np.ones((1, 1, 2)), np.zeros(1), np.full(1, whole), np.zeros(1)
-    )
-    return Tried(np.ones((1, 2)), still, still, [], still[:0], [look], [kind], np.full(1, np.nan))
+    still = 1.0 + noise * (-1.0) ** np.arange(16)
+    return of_one_scan(np.array(values), still, kind, whole)
+
+
+def of_one_scan(values, copies, kind, whole=False):
+    """A row that reads some values on a scan and thinner maps of it, and others on copies with noise."""
+    ends, noisy = (np.repeat(found, 2).reshape(-1, 1, 2) for found in (values, copies))
+    look = Look(ends, noisy, noisy, np.zeros(1), np.full(1, whole), np.zeros(1))
+    return Tried([look], [], noisy[:0], [kind], np.full(1, np.nan))
 
 
 @given(st.floats(2.0, 4.0))
@@ -416,3 +413,14 @@ def test_edges_that_the_points_see_whole_misplace_less_than_thinner_maps_make_it
     for soft, whole in ((0.2, True), (0.0, False)):
         result = Engine(bar(1, turn, shift, soft=soft)).run(plan)
         assert seen_whole(plan, plan.sheet[0].step, result.steps) is whole
+
+
+def test_noise_counts_as_it_scatters_values_on_all_scans():
+    """Values of three scans lie far apart, and scatter by 0.01, 0.02 and 0.03 about their own mean."""
+    looks = []
+    for level, turn in ((1.0, 0.01), (5.0, 0.02), (-3.0, 0.03)):
+        here = of_one_scan(np.full(1 + len(THINNED), level), level + turn * (-1.0) ** np.arange(16), None)
+        looks += here.looks
+    found = Tried(looks, [], looks[0].free[:0], [None], np.full(1, np.nan)).budget(0, outward=False)
+    assert found.noise == pytest.approx(math.sqrt((0.01**2 + 0.02**2 + 0.03**2) / 3 * 16 / 15))
+    assert (found.form, found.phase) == (0.0, 0.0)

@@ -51,36 +51,60 @@ Ends: TypeAlias = FloatArray
 
 @dataclass(frozen=True)
 class Look:
-    """A scan and what it gives with fewer points.
+    """A scan and what its copies give.
 
-    ends: (1 + copies, rows, 2), of the scan as it is and by `THINNED`. rooms: (rows,) mm by which the edges
-    that a row rests on may lie off; whole: (rows,) whether it rests on edges alone, and the points see each of
+    ends: (1 + copies, rows, 2), of the scan as it is and by `THINNED`. free, fixed: (copies, rows, 2) with
+    noise, the anchors found anew, and held where they are. rooms: (rows,) mm by which the edges that a row
+    rests on may lie off; whole: (rows,) whether it rests on edges alone, and the points see each of
     them whole. floors: (rows,) what a perfect part would read of a value of form, with the noise of the first
     scan; 0 of others.
     """
 
     ends: FloatArray
+    free: FloatArray
+    fixed: FloatArray
     rooms: FloatArray
     whole: BoolArray
     floors: FloatArray
 
 
 @dataclass(frozen=True)
-class Tried:
-    """The ends of all rows on a scan and on its copies: (rows, 2), and (copies, rows, 2).
+class Copies:
+    """(copies, 2) what a row gives on copies of a scan, and (2,) on the scan itself."""
 
-    free, fixed: with noise, the anchors found anew, and held where they are. scaled: with one of the scales
-    larger by `NUDGE`, and the standard uncertainty of that scale as a share. moved: with every edge anywhere
-    in its room. looks: of each scan. kinds: (rows,) of their steps. middles: (rows,) median of those that have
-    many values on the scan, NaN of the others.
+    values: FloatArray
+    here: FloatArray
+
+    @property
+    def known(self) -> FloatArray:
+        """Those that have a value."""
+        known: FloatArray = self.values[~np.isnan(self.values).any(axis=1)]
+        return known
+
+    def usual(self, end: int) -> FloatArray:
+        """Least or greatest values without single ones far off.
+
+        In a copy, rougher than a scan, something may be found by chance.
+        """
+        values = self.known[:, end]
+        off = np.abs(values - np.median(values)) if len(values) else values
+        near = off <= FAR_OFF * 1.4826 * np.median(off) if len(values) else off > 0.0
+        return values[near] if np.count_nonzero(near) > 1 else values
+
+
+@dataclass(frozen=True)
+class Tried:
+    """The ends of all rows on some scans and on their copies.
+
+    looks: of each scan. scaled: (rows, 2) on the first with one of the scales larger by `NUDGE`, and the
+    standard uncertainty of that scale as a share. moved: (copies, rows, 2) on the first with every edge
+    anywhere in its room. kinds: (rows,) of their steps. middles: (rows,) median of those that have many values
+    on the first, NaN of the others.
     """
 
-    here: Ends
-    free: FloatArray
-    fixed: FloatArray
+    looks: Sequence[Look]
     scaled: Sequence[tuple[Ends, float]]
     moved: FloatArray
-    looks: Sequence[Look]
     kinds: Sequence[Kind | None]
     middles: FloatArray
 
@@ -90,26 +114,29 @@ class Tried:
         outward: whether it is the furthest of many, besides what its kind says. length: whether it is that of
         two coordinates.
         """
-        kind = self.kinds[n]
+        kind, here = self.kinds[n], self.looks[0].ends[0, n]
         outward = outward or (kind is not None and kind.outward)
-        about = self.here[n] if length and not outward else None
-        scatter, held = _scatter(self.free[:, n], about), _scatter(self.fixed[:, n], about)
+        length = length and not outward
+        there = [look for look in self.looks if not np.isnan(look.ends[0, n]).any()]
+        free = [Copies(look.free[:, n], look.ends[0, n]) for look in there]
+        scatter = _scatter(free, length)
+        held = _scatter([Copies(look.fixed[:, n], look.ends[0, n]) for look in there], length)
         noise = min(scatter, held) if held == held else scatter
-        spaced = self._spacing(n, noise, about)
+        spaced = self._spacing(n, noise, length)
         if math.isnan(noise) or spaced is None:
             return None
-        slopes = [float(np.abs(ends[n] - self.here[n]).max()) / NUDGE * share for ends, share in self.scaled]
+        slopes = [float(np.abs(ends[n] - here).max()) / NUDGE * share for ends, share in self.scaled]
         return Budget(
             noise=noise,
             anchors=math.sqrt(max(scatter**2 - noise**2, 0.0)),
             sampling=spaced[0],
             phase=spaced[1],
             calibration=math.hypot(*(slope for slope in slopes if slope == slope)),
-            form=_floor(self.free[:, n], self.here[n], DOUBLED if outward else 1.0, float(self.middles[n])),
+            form=_floor(free, DOUBLED if outward else 1.0, float(self.middles[n])),
             outward=outward,
         )
 
-    def _spacing(self, n: int, noise: float, about: FloatArray | None) -> tuple[float, float] | None:
+    def _spacing(self, n: int, noise: float, length: bool) -> tuple[float, float] | None:
         """Shares of spacing and phase for a row, as standard uncertainties; None where no thinner map has it.
 
         What the spacing does shrinks with it as the kind says (`Kind.convergence`), or faster where that shows.
@@ -137,6 +164,7 @@ class Tried:
             larger = every**order - 1.0
             off.append(_off(look, n, values, every) / larger)
             used = {k: v for k, v in found.items() if k == every or order <= own}
+            about = look.ends[0, n] if length else None
             left = [
                 np.maximum(_variance(v, about) - (k * noise) ** 2, 0.0) / k ** (2.0 * power)
                 for k, v in used.items()
@@ -149,7 +177,8 @@ class Tried:
             return None
         usual, scatter = (float(np.quantile(found, MOST_OF_SCANS)) for found in (off, apart))
         # where edges run along the grid the few thinner maps may all happen to agree
-        return usual / math.sqrt(3.0), max(scatter, float(np.nan_to_num(_scatter(self.moved[:, n], about))))
+        moved = _scatter([Copies(self.moved[:, n], self.looks[0].ends[0, n])], length)
+        return usual / math.sqrt(3.0), max(scatter, float(np.nan_to_num(moved)))
 
 
 def _thinner(look: Look, n: int) -> dict[int, FloatArray]:
@@ -251,15 +280,20 @@ def _measured(ends: FloatArray, n: int, thinner: tuple[int, int]) -> FloatArray:
     return known
 
 
-def _scatter(values: FloatArray, about: FloatArray | None) -> float:
-    """Standard deviation of (copies, 2) values, the larger of both ends; NaN where too few were measured.
+def _scatter(groups: Sequence[Copies], length: bool) -> float:
+    """Standard deviation of copies about the mean of those of their scan, the larger of both ends.
 
-    about: as for `_variance`.
+    NaN where too few were measured. length: as for `_variance`.
     """
-    known = values[~np.isnan(values).any(axis=1)]
-    if not len(values) or len(known) < max(2.0, FEWEST * len(values)):
+    known, many = sum(len(one.known) for one in groups), sum(len(one.values) for one in groups)
+    several = [one for one in groups if len(one.known) > 1]
+    if not several or known < max(2.0, FEWEST * many):
         return math.nan
-    return math.sqrt(max(float(_variance(_usual(end), about).max()) for end in known.T))
+    both = [
+        [_variance(one.usual(end), one.here if length else None).max() for end in (0, 1)] for one in several
+    ]
+    weights = [len(one.known) - 1 for one in several]
+    return math.sqrt(float(np.average(both, axis=0, weights=weights).max()))
 
 
 def _variance(values: FloatArray, about: FloatArray | None) -> FloatArray:
@@ -275,25 +309,23 @@ def _variance(values: FloatArray, about: FloatArray | None) -> FloatArray:
     return of_each
 
 
-def _usual(values: FloatArray) -> FloatArray:
-    """Without single ones far off: in a copy, rougher than a scan, something may be found by chance."""
-    off = np.abs(values - np.median(values))
-    near = off <= FAR_OFF * 1.4826 * np.median(off)
-    return values[near] if np.count_nonzero(near) > 1 else values
-
-
-def _floor(values: FloatArray, here: FloatArray, grows: float, middle: float) -> float:
+def _floor(groups: Sequence[Copies], grows: float, middle: float) -> float:
     """Standard uncertainty that noise alone adds to a value; 0 where its mean does not move.
 
     grows: share by which that is more with twice the variance. middle: median of many values; noise pushed the
     furthest of them no farther than they lie from it, though copies that are rougher than the scan may say so.
     """
-    known = values[~np.isnan(values).any(axis=1)]
     added = 0.0
-    for end, first in zip(known.T, here, strict=True):
-        usual = _usual(end) if len(known) > 1 else end[:0]
-        shift = abs(float(usual.mean()) - first) if usual.size else 0.0
-        if usual.size and shift > SURELY * usual.std(ddof=1) / math.sqrt(usual.size):
+    for end in (0, 1):
+        usual = [one.usual(end) for one in groups if len(one.known)]
+        moved = np.concatenate([one.usual(end) - one.here[end] for one in groups])
+        freedom = len(moved) - len(usual)
+        if freedom < 1:
+            continue
+        scatter = math.sqrt(sum(len(values) * float(values.var()) for values in usual) / freedom)
+        shift = abs(float(moved.mean()))
+        if shift > SURELY * scatter / math.sqrt(len(moved)):
             added = max(added, shift)
-    most = math.inf if math.isnan(middle) else float(np.abs(here - middle).max())
+    first = groups[0].here
+    most = math.inf if math.isnan(middle) else float(np.abs(first - middle).max())
     return min(added / grows, most) / math.sqrt(3.0)

@@ -10,14 +10,15 @@ from __future__ import annotations
 
 import math
 import os
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any
 
 import numpy as np
 
+from hemtra.core.arrays import FloatArray
 from hemtra.core.errors import HemtraError
 from hemtra.core.evaluation.engine import Engine
 from hemtra.core.evaluation.form_floor import form_floor
@@ -79,42 +80,77 @@ def budgets(
     engine = Engine(scans[0])
     first = engine.run(plan)
     rows = [row.balloon for row in first.characteristics]
-    noise, rooms = noise_of(scans[0]), rooms_of(plan, engine, first)
-    held = {i: first.steps[i] for i in _anchors(plan) if i in first.steps}
-    work: list[Callable[[], Ends]] = []
-    work += [partial(_with_noise, plan, scans[0], noise, rows, {}, (seed, k)) for k in range(copies)]
+    noises = [noise_of(scan) for scan in scans]
+    level = math.sqrt(sum(noise.typical**2 for noise in noises) / len(noises))
+    seen = []
+    for k, scan in enumerate(scans):
+        if not progress(k, len(scans), "scans"):
+            return {}
+        seen.append(_seen(plan, scan, rows, noises[k], level))
     # on profiles zones follow what each of them shows, and nothing is held
     still = min(HELD, copies) if plan.by_profile is None else 0
-    fixed = [partial(_with_noise, plan, scans[0], noise, rows, held, (seed, k)) for k in range(still)]
+    work: list[Callable[[], Ends]] = []
+    for k, (scan, (_, held)) in enumerate(zip(scans, seen, strict=True)):
+        # each has its share of the copies, since noise does more or less to a value as the part lies
+        turns, copy = range(k, copies, len(scans)), partial(_with_noise, plan, scan, noises[k], rows)
+        work += [partial(copy, {}, (seed, n)) for n in turns]
+        work += [partial(copy, held, (seed, n)) for n in turns if n < still]
+        work += [partial(_thinned, plan, scan, rows, way) for way in THINNED]
     stretched = {axis: share for axis, share in vars(scales or Scales()).items() if share > 0.0}
-    work += [*fixed, *(partial(_stretched, plan, scans[0], rows, axis) for axis in stretched)]
+    work += [partial(_stretched, plan, scans[0], rows, axis) for axis in stretched]
+    rooms = rooms_of(plan, engine, first)
     loose = {i for i, room in rooms.items() if room > 0.0}
     trials = with_moved_edges(plan, engine, first, loose, MOVED * bool(loose), seed)
-    moved = [partial(_of_trial, trial, rows) for trial in trials]
-    work += moved
-    work += [partial(_thinned, plan, scan, rows, way) for scan in scans for way in THINNED]
+    work += [partial(_of_trial, trial, rows) for trial in trials]
     all_ends = _all(work, progress)
     if all_ends is None:
         return {}
     found = iter(all_ends)
-    free = np.array([next(found) for _ in range(copies)])
+
+    def taken(many: int) -> FloatArray:
+        return np.array([next(found) for _ in range(many)], np.float64).reshape(many, len(rows), 2)
+
+    looks = []
+    for k, (look, _) in enumerate(seen):
+        turns = range(k, copies, len(scans))
+        free, fixed, thinned = map(taken, (len(turns), sum(n < still for n in turns), len(THINNED)))
+        looks.append(replace(look, free=free, fixed=fixed, ends=np.concatenate([look.ends, thinned])))
     tried = Tried(
-        here=_ends(first, rows),
-        free=free,
-        fixed=np.array([next(found) for _ in fixed]).reshape(-1, len(rows), 2),
-        scaled=[(next(found), share) for share in stretched.values()],
-        moved=np.array([next(found) for _ in moved]).reshape(-1, len(rows), 2),
-        looks=[_looked(plan, scan, rows, found, noise.typical) for scan in scans],
+        looks=looks,
+        scaled=[(taken(1)[0], share) for share in stretched.values()],
+        moved=taken(len(trials)),
         kinds=[_kind(plan, row.step) for row in first.characteristics],
         middles=np.array([_middle(first.series.get(balloon)) for balloon in rows]),
     )
-    return _of_rows(plan, first, tried, noise.typical, rooms)
+    return _of_rows(plan, first, tried, level, rooms)
+
+
+def _seen(
+    plan: Plan, data: HeightMap, rows: Sequence[Balloon], noise: Noise, level: float
+) -> tuple[Look, dict[str, StepResult]]:
+    """A scan without copies yet, and the anchors there; level: mm of noise of a usual one."""
+    engine = Engine(data)
+    result = engine.run(plan)
+    steps = {row.balloon: row.step for row in result.characteristics}
+    known = rooms_of(plan, engine, result)
+    edges = [edges_of(plan, steps[b], known) if steps[b] else () for b in rows]
+    floors = [0.0 if step is None else form_floor(engine, result, step) or 0.0 for step in map(steps.get, rows)]
+    none = np.empty((0, len(rows), 2))
+    look = Look(
+        ends=_ends(result, rows)[None],
+        free=none,
+        fixed=none,
+        rooms=np.array([math.hypot(*(known[i] for i in ids)) for ids in edges]),
+        whole=np.array([steps[b] is not None and seen_whole(plan, steps[b], result.steps) for b in rows], bool),
+        floors=np.array(floors) * (level / noise.typical if noise.typical > 0.0 else 1.0),
+    )
+    return look, {i: result.steps[i] for i in _anchors(plan) if i in result.steps}
 
 
 def _of_rows(
     plan: Plan, first: Result, tried: Tried, level: float, rooms: Mapping[str, float]
 ) -> dict[Balloon, Budget]:
-    """The budgets of all rows that have one; level: mm of noise of the first scan; rooms: mm, of its edges."""
+    """The budgets of all rows that have one; level: mm of noise; rooms: mm, of its edges."""
     result, asked = {}, {row.balloon: row for row in plan.sheet}
     for n, row in enumerate(first.characteristics):
         if row.value is None or row.step not in first.steps or (row.text and row.least is None):
@@ -180,23 +216,6 @@ def _with_noise(
 ) -> Ends:
     copy = noise.added_to(data, np.random.default_rng(seed))
     return _ends(Engine(copy, fixed=fixed).run(plan), rows)
-
-
-def _looked(
-    plan: Plan, data: HeightMap, rows: Sequence[Balloon], thinner: Iterator[Ends], level: float
-) -> Look:
-    """A scan, and the next of what its copies by `THINNED` give; level: mm of noise of the first scan."""
-    engine = Engine(data)
-    result, own = engine.run(plan), noise_of(data).typical
-    steps = {row.balloon: row.step for row in result.characteristics}
-    known = rooms_of(plan, engine, result)
-    edges = [edges_of(plan, steps[b], known) if steps[b] else () for b in rows]
-    rooms = [math.hypot(*(known[i] for i in ids)) for ids in edges]
-    smoother = level / own if own > 0.0 else 1.0
-    floors = [0.0 if step is None else form_floor(engine, result, step) or 0.0 for step in map(steps.get, rows)]
-    ends = [_ends(result, rows), *(next(thinner) for _ in THINNED)]
-    whole = [steps[b] is not None and seen_whole(plan, steps[b], result.steps) for b in rows]
-    return Look(np.array(ends), np.array(rooms), np.array(whole, bool), smoother * np.array(floors))
 
 
 def _thinned(plan: Plan, data: HeightMap, rows: Sequence[Balloon], way: tuple[int, int, int, int]) -> Ends:
