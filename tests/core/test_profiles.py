@@ -56,6 +56,91 @@ def test_a_run_and_its_profiles_one_by_one_give_the_same_numbers():
             assert run.series[evaluated.balloon].values[index] == pytest.approx(evaluated.value, abs=1e-12)
 
 
+def odd_profiles() -> HeightMap:
+    """A groove, two bars and a step on 40 profiles; on some nothing, half of it, no groove, or none apart."""
+    x, k = np.broadcast_arrays(-10.0 + PITCH * np.arange(400), np.arange(40)[:, None])
+    z = 0.1 * x - 0.8 * np.exp(-(((x + 6.0) / 0.4) ** 2)) * (k % 4 > 0)
+    apart = np.where(k % 3 == 0, 0.9, 1.6)
+    for middle in (2.0, 2.0 + apart):
+        z = np.maximum(z, 1.0 + np.sqrt(np.maximum(0.36 - (x - middle) ** 2, 0.0)) * (np.abs(x - middle) < 0.6))
+    z = z + np.where(x > 7.0, 2.0 + 0.01 * k, 0.0)
+    z[k % 7 == 5] = np.nan
+    z[(k % 7 == 3) & (x < 0.0)] = np.nan
+    z += np.random.default_rng(8).normal(0.0, 2e-4, z.shape)
+    return HeightMap(z, dx=PITCH, dy=0.3, x0=-10.0)
+
+
+def many_kinds() -> Plan:
+    """Every kind that is measured on all profiles at once, and some that go one by one."""
+
+    def on(name, kind, x, width, **params) -> Step:
+        zone = RectangleZone(x=x, y=1.0, width=width, height=8.0)
+        return Step(id=name, name=name, kind=kind, inputs={"section": ("profile",)}, zone=zone, params=params)
+
+    def of(kind, params=None, **inputs) -> Step:
+        wired = {name: (used,) for name, used in inputs.items()}
+        return Step(id=f"c{len(measured)}", name=kind, kind=kind, inputs=wired, params=params or {})
+
+    features = [
+        Step(id="profile", name="Profile", kind="profile"),
+        on("groove", "groove", -6.0, 4.0),
+        on("edge", "profile-edge", 7.0, 3.0),
+        on("level", "profile-level", -2.0, 2.0),
+        on("ramp", "profile-line", -1.0, 3.0),
+        on("top", "extreme", 2.5, 4.0),
+        on("left", "arc", 1.9, 0.9, least_span=20),
+        on("right", "arc", 3.4, 1.2, least_span=20),
+        on("corner", "corner", -3.9, 6.0),
+    ]
+    measured: list[Step] = []
+    for step in (
+        ("groove-size", {"what": "depth"}, {"of": "groove"}),
+        ("groove-size", {"what": "width"}, {"of": "groove"}),
+        ("distance", {}, {"start": "groove", "end": "edge"}),
+        (
+            "distance",
+            {"along": "direction", "direction": 30.0, "signed": True},
+            {"start": "edge", "end": "level"},
+        ),
+        ("distance", {"along": "z"}, {"start": "level", "end": "ramp"}),
+        ("angle", {"take": "complement"}, {"line": "ramp"}),
+        ("radius", {}, {"of": "left"}),
+        ("diameter", {}, {"of": "right"}),
+        *(
+            ("gap", {"take": take}, {"left": "left", "right": "right"})
+            for take in ("least", "lateral", "flush")
+        ),
+        ("gap", {"take": "depth", "depth": 0.1}, {"left": "left", "right": "right", "line": "ramp"}),
+        ("gap", {}, {"left": "level", "right": "edge"}),
+        ("position", {"axis": "r"}, {"point": "corner"}),
+        ("position", {"axis": "z"}, {"point": "top"}),
+    ):
+        measured.append(of(step[0], step[1], **step[2]))
+    rows = [Characteristic(balloon=k + 1, name=s.id, step=s.id, upper=1e6) for k, s in enumerate(measured)]
+    return Plan(name="many", steps=(*features, *measured), sheet=tuple(rows), by_profile=ByProfile())
+
+
+def test_whatever_a_profile_shows_it_reads_the_same_among_many_as_alone():
+    plan, data = many_kinds(), odd_profiles()
+    engine = Engine(data)
+    run, none = engine.run(plan), 0
+    for index in range(40):
+        alone = engine.at_profile(plan, index).run(single(plan))
+        for row in alone.characteristics:
+            series = run.series[row.balloon]
+            if row.value is None:
+                none += 1
+                assert np.isnan(series.values[index])
+                assert series.reasons[index] == row.reason or "holds no data at all" in row.reason
+            else:
+                assert series.values[index] == row.value, (index, row.balloon)
+                assert series.places[index] == pytest.approx((row.at.x, row.at.y, row.at.z), abs=0.0)
+                assert index not in series.reasons
+    assert 60 < none < 0.6 * 40 * len(plan.sheet), "there is some of either"
+    depths = run.series[1].values[[4, 8, 16]]
+    assert (np.abs(depths) < 0.1).all(), "where there is no groove, that it is none"
+
+
 @pytest.mark.parametrize("part", RUNNERS, ids=lambda part: "-".join(part.defects) or f"good-{part.seed}")
 def test_every_runner_fails_exactly_what_its_truth_says(part):
     result = inspect(runner_plan(), part.scan())

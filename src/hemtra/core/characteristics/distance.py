@@ -8,10 +8,10 @@ from typing import ClassVar, Literal
 import numpy as np
 
 from hemtra.core.form_fields import setting
-from hemtra.core.geometry.elements import Line, Number, Point, Triple
+from hemtra.core.geometry.elements import Line, Number, Point, Triple, length_of
 from hemtra.core.geometry.frames import Frame
 from hemtra.core.marks import Dimension, Evidence, Polyline
-from hemtra.core.plan.kind import Input, Kind, Outcome, StepContext
+from hemtra.core.plan.kind import Input, Kind, Outcome, Reading, StepContext
 from hemtra.core.plan.registry import register
 
 
@@ -61,16 +61,23 @@ class DistanceKind(Kind):
     def evaluate(self, given: StepContext) -> Outcome:
         """In mm; facts: its parts along x, y and z."""
         start, end = self._ends(given)
-        parts = [b - a for a, b in zip(start, end, strict=True)]
+        dx, dy, dz = (f"{abs(b - a):.3f} mm" for a, b in zip(start, end, strict=True))
+        return Outcome(self._read(given).number("mm"), (("dx", dx), ("dy", dy), ("dz", dz)))
+
+    def read(self, given: StepContext) -> Reading | None:
+        """In mm; in a frame of their own places are measured one by one."""
+        return self._read(given) if not given.inputs.get("frame") else None
+
+    def _read(self, given: StepContext) -> Reading:
+        (ax, ay, az), (bx, by, bz) = self._ends(given)
+        dx, dy, dz = bx - ax, by - ay, bz - az
         if self.along == "space":
-            value = math.dist(start, end)
+            value = length_of(dx, dy, dz)
         else:
-            value = sum(a * b for a, b in zip(parts, self._unit(given), strict=True))
+            ux, uy, uz = self._unit(given)
+            value = dx * ux + dy * uy + dz * uz
             value = value if self.signed else abs(value)
-        (ax, ay, az), (bx, by, bz) = start, end
-        middle = Point((ax + bx) / 2, (ay + by) / 2, (az + bz) / 2)
-        dx, dy, dz = (f"{abs(part):.3f} mm" for part in parts)
-        return Outcome(Number(value, "mm", middle), (("dx", dx), ("dy", dy), ("dz", dz)))
+        return Reading(value, Point((ax + bx) / 2, (ay + by) / 2, (az + bz) / 2))
 
     def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The dimension between the two; a part of it along its direction from the start."""

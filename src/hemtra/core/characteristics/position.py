@@ -9,10 +9,10 @@ import numpy as np
 
 from hemtra.core.arrays import FloatArray
 from hemtra.core.form_fields import setting
-from hemtra.core.geometry.elements import Number, Point
+from hemtra.core.geometry.elements import Number, Point, Triple
 from hemtra.core.geometry.frames import Frame
 from hemtra.core.marks import Dimension, Evidence, Polyline
-from hemtra.core.plan.kind import Input, Kind, Outcome, StepContext
+from hemtra.core.plan.kind import Input, Kind, Outcome, Reading, StepContext
 from hemtra.core.plan.registry import register
 from hemtra.core.plan.usual_limits import form_limits
 
@@ -48,10 +48,20 @@ class PositionKind(Kind):
 
     def evaluate(self, given: StepContext) -> Outcome:
         """In mm; facts: all three."""
-        x, y, z = (float(c) for c in _inward(given))
-        value = {"x": x, "y": y, "z": z, "r": math.hypot(x, y)}[self.axis]
-        facts = (("x", f"{x:.3f} mm"), ("y", f"{y:.3f} mm"), ("z", f"{z:.3f} mm"))
-        return Outcome(Number(value, "mm", given.one("point", Point)), facts)
+        place = tuple(_inward(given).tolist())
+        facts = tuple((axis, f"{value:.3f} mm") for axis, value in zip("xyz", place, strict=True))
+        return Outcome(self._read(given, place).number("mm"), facts)
+
+    def read(self, given: StepContext) -> Reading | None:
+        """In mm; in a frame of their own places are measured one by one."""
+        return None if given.inputs.get("frame") else self._read(given, given.one("point", Point).place)
+
+    def _read(self, given: StepContext, place: Triple) -> Reading:
+        x, y, z = place
+        return Reading(
+            np.hypot(x, y) if self.axis == "r" else {"x": x, "y": y, "z": z}[self.axis],
+            given.one("point", Point),
+        )
 
     def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The dimension from the frame's axis."""

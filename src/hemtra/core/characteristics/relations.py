@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Mapping
 from dataclasses import replace
-from typing import ClassVar, Literal
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 
@@ -16,9 +15,20 @@ from hemtra.core.errors import NotMeasured
 from hemtra.core.features.edge import FoundEdge
 from hemtra.core.features.plane import FittedPlane
 from hemtra.core.form_fields import setting
-from hemtra.core.geometry.elements import LEVEL, Arc, Line, Number, Plane, Point, Round, Triple, angle_between
+from hemtra.core.geometry.elements import (
+    LEVEL,
+    Arc,
+    Line,
+    Number,
+    Plane,
+    Point,
+    Round,
+    Triple,
+    angle_between,
+    length_of,
+)
 from hemtra.core.marks import Dimension, Evidence, Polyline
-from hemtra.core.plan.kind import Input, Kind, Outcome, StepContext
+from hemtra.core.plan.kind import Input, Kind, Outcome, Reading, StepContext
 from hemtra.core.plan.registry import register
 from hemtra.core.plan.usual_limits import form_limits
 
@@ -52,6 +62,10 @@ class AngleKind(Kind):
 
     def evaluate(self, given: StepContext) -> Outcome:
         """In degrees, in space."""
+        return Outcome(self.read(given).number("°"))
+
+    def read(self, given: StepContext) -> Reading:
+        """In degrees, in space."""
         line, to, plane = (
             given.one("line", Line),
             given.optional_input("to", Line),
@@ -62,7 +76,7 @@ class AngleKind(Kind):
         else:
             acute = 90.0 - angle_between(line.unit, (plane or LEVEL).normal)
         value = {"acute": acute, "obtuse": 180.0 - acute, "complement": 90.0 - acute}[self.take]
-        return Outcome(Number(value, "°", Point(line.x, line.y, line.z)))
+        return Reading(value, Point(line.x, line.y, line.z))
 
     def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The lines."""
@@ -245,18 +259,21 @@ class GapKind(Kind):
 
     def evaluate(self, given: StepContext) -> Outcome:
         """In mm; facts: all of them."""
-        start, end = self._ends(given)
+        found = self.read(given).number("mm")
+        start, end, _ = self._ends(given)
         parts = self._parts(given, start, end)
+        return Outcome(found, tuple((name, f"{value:.3f} mm") for name, value in parts.items()))
+
+    def read(self, given: StepContext) -> Reading:
+        """In mm."""
+        start, end, problems = self._ends(given)
+        value = self._parts(given, start, end)["lateral" if self.take == "depth" else self.take]
         middle = Point(*((a + b) / 2 for a, b in zip(start, end, strict=True)))
-        facts = tuple((name, f"{value:.3f} mm") for name, value in parts.items())
-        value = parts["lateral" if self.take == "depth" else self.take]
-        if value < 0.0 and self.take == "depth":
-            raise NotMeasured("the two sides meet at that depth; there is no gap")
-        return Outcome(Number(value, "mm", middle), facts)
+        return Reading(value, middle, problems)
 
     def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The segment it was measured along; a lateral one at the height of the upper side."""
-        start, end = self._ends(given)
+        start, end, _ = self._ends(given)
         if self.take == "lateral":
             top = max(start[2], end[2])
             start, end = (start[0], start[1], top), (end[0], end[1], top)
@@ -268,22 +285,22 @@ class GapKind(Kind):
         line = given.optional_input("line", Line)
         if line is None:
             return (given.optional_input("plane", Plane) or LEVEL).normal
-        (ux, uy), size = line.along, math.hypot(1.0, line.climb)
+        (ux, uy), size = line.along, np.hypot(1.0, line.climb)
         return -line.climb * ux / size, -line.climb * uy / size, 1.0 / size
 
     def _parts(self, given: StepContext, start: Triple, end: Triple) -> dict[str, float]:
         nx, ny, nz = self._normal(given)
         dx, dy, dz = (b - a for a, b in zip(start, end, strict=True))
         flush = dx * nx + dy * ny + dz * nz
-        lateral = math.hypot(dx - flush * nx, dy - flush * ny, dz - flush * nz)
-        return {"least": math.hypot(dx, dy, dz), "lateral": lateral, "flush": flush}
+        lateral = length_of(dx - flush * nx, dy - flush * ny, dz - flush * nz)
+        return {"least": length_of(dx, dy, dz), "lateral": lateral, "flush": flush}
 
-    def _ends(self, given: StepContext) -> tuple[Triple, Triple]:
-        """The two places; on arcs those that face the other side."""
+    def _ends(self, given: StepContext) -> tuple[Triple, Triple, tuple[tuple[Any, str], ...]]:
+        """The two places, on arcs those that face the other side, and why there is no gap."""
         left, right = given.one("left", Point), given.one("right", Point)
         a, b = left.place, right.place
-        if math.dist(a, b) < 1e-9:
-            raise NotMeasured("both sides are the same place; connect the two sides of the gap")
+        dx, dy, dz = (q - p for p, q in zip(a, b, strict=True))
+        same = (length_of(dx, dy, dz) < 1e-9, "both sides are the same place; connect the two sides of the gap")
         radii = [side.radius if isinstance(side, Round) else 0.0 for side in (left, right)]
         tops = [side.radius if isinstance(side, Arc) else 0.0 for side in (left, right)]
         if self.take == "flush":
@@ -292,27 +309,27 @@ class GapKind(Kind):
             first, second = (
                 (x + r * nx, y + r * ny, z + r * nz) for (x, y, z), r in zip((a, b), tops, strict=True)
             )
-            return first, second
-        normal = self._normal(given)
-        far = tuple(q - p for p, q in zip(a, b, strict=True))
+            return first, second, (same,)
         if self.take != "least":
-            up = sum(f * n for f, n in zip(far, normal, strict=True))
-            far = tuple(f - up * n for f, n in zip(far, normal, strict=True))
-        size = math.hypot(*far)
+            nx, ny, nz = self._normal(given)
+            up = dx * nx + dy * ny + dz * nz
+            dx, dy, dz = dx - up * nx, dy - up * ny, dz - up * nz
+        size = length_of(dx, dy, dz)
         if self.take == "depth":
             radii = [_reach(radius, top, self.depth) for radius, top in zip(radii, tops, strict=True)]
-        if radii[0] + radii[1] > size:
-            raise NotMeasured("the two rounded edges overlap; there is no gap between them")
-        ux, uy, uz = (f / size for f in far)
+        overlap = radii[0] + radii[1] > size, "the two rounded edges overlap; there is no gap between them"
+        whole: Any = np.where(size > 0.0, size, 1.0)
+        ux, uy, uz = dx / whole, dy / whole, dz / whole
         r, s = radii[0], -radii[1]
-        return (a[0] + r * ux, a[1] + r * uy, a[2] + r * uz), (b[0] + s * ux, b[1] + s * uy, b[2] + s * uz)
+        one = a[0] + r * ux, a[1] + r * uy, a[2] + r * uz
+        other = b[0] + s * ux, b[1] + s * uy, b[2] + s * uz
+        return one, other, (same, overlap)
 
 
-def _reach(radius: float, top: float, depth: float) -> float:
+def _reach(radius: Any, top: Any, depth: float) -> Any:
     """Reach of a rounded edge outward from its centre at a depth below its top; 0 for a point."""
-    if top == 0.0 or depth >= radius:
-        return radius
-    return math.sqrt(max(radius**2 - (radius - depth) ** 2, 0.0))
+    straight = np.logical_or(top == 0.0, depth >= radius)
+    return np.where(straight, radius, np.sqrt(np.maximum(radius**2 - (radius - depth) ** 2, 0.0)))
 
 
 @register

@@ -14,7 +14,7 @@ from hemtra.core.features.outline import FoundOutline
 from hemtra.core.form_fields import setting
 from hemtra.core.geometry.elements import Circle, Number, Point, Round
 from hemtra.core.marks import Dimension, Evidence, Region
-from hemtra.core.plan.kind import Input, Kind, Outcome, StepContext
+from hemtra.core.plan.kind import Input, Kind, Outcome, Reading, StepContext
 from hemtra.core.plan.registry import register
 from hemtra.core.plan.usual_limits import exact_limits
 
@@ -47,8 +47,12 @@ class DiameterKind(_OfRound):
 
     def evaluate(self, given: StepContext) -> Outcome:
         """In mm."""
+        return Outcome(self.read(given).number("mm"))
+
+    def read(self, given: StepContext) -> Reading:
+        """In mm."""
         found = given.one("of", Round)
-        return Outcome(Number(2.0 * found.radius, "mm", found))
+        return Reading(2.0 * found.radius, found)
 
 
 @register
@@ -61,8 +65,12 @@ class RadiusKind(_OfRound):
 
     def evaluate(self, given: StepContext) -> Outcome:
         """In mm."""
+        return Outcome(self.read(given).number("mm"))
+
+    def read(self, given: StepContext) -> Reading:
+        """In mm."""
         found = given.one("of", Round)
-        return Outcome(Number(found.radius, "mm", found))
+        return Reading(found.radius, found)
 
 
 class _Plain(Kind):
@@ -92,8 +100,12 @@ class GrooveSizeKind(_Plain):
         none = given.absent("of")
         if none is not None:
             return Outcome(Number(none.sizes[self.what], "mm", none.at), note=none.reason)
+        return Outcome(self.read(given).number("mm"))
+
+    def read(self, given: StepContext) -> Reading:
+        """In mm."""
         found = given.one("of", Groove)
-        return Outcome(Number(found.depth if self.what == "depth" else found.width, "mm", found))
+        return Reading(found.depth if self.what == "depth" else found.width, found)
 
 
 @register

@@ -196,9 +196,9 @@ class Engine:
             found.append(end.value)
             if end.value is None:
                 reasons[k] = end.reason
-        column = Column([None if v is None else v.at for v in found], {})
+        nowhere = (math.nan,) * 3
+        places = np.array([nowhere if v is None else v.at.place for v in found])
         values = np.array([np.nan if v is None else v.value for v in found])
-        places = column.parts("x", "y", "z")
         unit = unit_of(results[row.step])
         return Series(counted(row, values, unit), np.arange(1.0, len(found) + 1), places, reasons, "instance")
 

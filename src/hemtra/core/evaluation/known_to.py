@@ -9,6 +9,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 from hemtra.core.evaluation.results import StepResult
+from hemtra.core.geometry.elements import Circle, Line
 from hemtra.core.kept import Derived
 from hemtra.core.plan.budget import Budget
 from hemtra.core.plan.document import Characteristic, Plan, Step
@@ -49,7 +50,7 @@ def seen_whole(plan: Plan, step_id: str, results: Mapping[str, StepResult]) -> b
     if plan.by_profile is not None or step_id not in results:
         return False
     value, inputs = results[step_id].value, effective(plan)[step_id].inputs
-    if hasattr(value, "spread"):
+    if isinstance(value, Line | Circle) and hasattr(value, "spread"):
         return float(value.spread) == 0.0
     needed = [i for ids in inputs.values() for i in ids]
     return bool(needed) and all(seen_whole(plan, i, results) for i in needed)

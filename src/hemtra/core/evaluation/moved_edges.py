@@ -71,19 +71,16 @@ def _shifts(column: Column, spacing: float, count: int, seed: tuple[int, int]) -
 def _on_profiles(
     plan: Plan, engine: Engine, edges: Mapping[str, Column], shifts: Mapping[str, FloatArray], trial: int
 ) -> Result:
-    moved = {}
-    for i, column in edges.items():
-        by = shifts[i][trial]
-        values = [_moved_on_profile(value, *by[:, k]) for k, value in enumerate(column.values)]
-        moved[i] = replace(column, values=values)
+    moved = {
+        i: replace(column, lanes=_moved_on_profiles(column.lanes, *shifts[i][trial]))
+        for i, column in edges.items()
+    }
     return engine.run(plan, moved)
 
 
-def _moved_on_profile(value: Any, one: float, other: float) -> Any:
-    """An edge, or both flanks of a groove, so many rooms further along a profile."""
-    room = getattr(value, "spread", 0.0)
-    if not room:
-        return value
+def _moved_on_profiles(value: Any, one: FloatArray, other: FloatArray) -> Any:
+    """Lanes of edges, or both flanks of grooves, so many rooms further along each profile."""
+    room = value.spread
     if isinstance(value, Groove):
         return replace(value, x=value.x + room * (one + other) / 2, width=value.width + room * (other - one))
     return replace(value, x=value.x + room * one)

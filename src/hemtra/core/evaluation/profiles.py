@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from operator import attrgetter
@@ -15,7 +15,9 @@ from hemtra.core.errors import NotMeasured
 from hemtra.core.evaluation.rows import dependency_reason
 from hemtra.core.features.section import Cut, ProfileKind, SectionFeature, spanned
 from hemtra.core.geometry.elements import Number
+from hemtra.core.geometry.lanes import numbers, single, without
 from hemtra.core.maps.heightmap import HeightMap
+from hemtra.core.parallel_rows import in_halves
 from hemtra.core.plan.document import Home, Step
 from hemtra.core.plan.kind import Absent, Kind, StepContext
 from hemtra.core.plan.series import Series
@@ -23,6 +25,8 @@ from hemtra.core.zones.zone import AnyZone
 
 MOST_AT_ONCE = 4_000_000
 """Points of a zone taken at once; longer runs go in pieces, so that memory stays small."""
+WORTH_TWO = 100_000
+"""Points of a zone from which on a second core is worth its start."""
 ON_MAPS = "it measures on height maps, and this plan inspects profile by profile; measure on its profiles"
 PLACING = ("x", "z")
 """The axes on which a zone on a profile can follow."""
@@ -30,16 +34,36 @@ PLACING = ("x", "z")
 
 @dataclass(frozen=True)
 class Column:
-    """A step's values on all profiles, None where there is none, and why, by index."""
+    """A step's values on all profiles.
 
-    values: Sequence[Any]
+    lanes: all of them as one value with arrays (`core.geometry.lanes`), NaN where there is none; None where
+    they are held one by one. others: by index, what does not fit into lanes; without lanes, all there is.
+    reasons: by index, why there is none.
+    """
+
+    count: int
+    lanes: Any
+    others: Mapping[int, Any]
     reasons: Mapping[int, str]
     name: str = ""
 
+    @cached_property
+    def values(self) -> Sequence[Any]:
+        """Each of them, None where there is none."""
+        return [self.one(k) for k in range(self.count)]
+
+    def one(self, k: int) -> Any:
+        """The value on one profile, None where there is none."""
+        if k in self.reasons or self.lanes is None:
+            return self.others.get(k)
+        return self.others[k] if k in self.others else single(self.lanes, k)
+
     def parts(self, *names: str) -> FloatArray:
         """(n, names) attributes of the values; NaN where there is none."""
-        found = [(k, v) for k, v in enumerate(self.values) if v is not None and not isinstance(v, Absent)]
-        table = np.full((len(self.values), len(names)), np.nan)
+        table = np.full((self.count, len(names)), np.nan)
+        if self.lanes is not None:
+            table = numbers(self.lanes, names, self.count)
+        found = [(k, v) for k, v in self.others.items() if not isinstance(v, Absent)]
         if found:
             of = attrgetter(*names) if len(names) > 1 else lambda v: (getattr(v, names[0]),)
             table[[k for k, _ in found]] = [of(v) for _, v in found]
@@ -48,10 +72,29 @@ class Column:
     @property
     def room(self) -> float:
         """mm by which the edges of the column may lie off on a usual profile; 0 where it has none."""
+        if not hasattr(self.lanes, "spread"):
+            return 0.0
         # where nothing is there, no edge is known any better
-        there = (v for v in self.values if v is not None and not isinstance(v, Absent))
-        found = [getattr(v, "spread", 0.0) for v in there]
-        return float(np.median(found)) if found else 0.0
+        there = np.ones(self.count, bool)
+        there[[*self.others, *self.reasons]] = False
+        found = self.parts("spread")[there, 0]
+        return float(np.median(found)) if found.size else 0.0
+
+
+class _Cuts(Mapping[int, Cut]):
+    """The profiles of a map by index, each made when it is looked at."""
+
+    def __init__(self, data: HeightMap) -> None:
+        self._data, self._x, self._y = data, data.x, data.y
+
+    def __getitem__(self, k: int) -> Cut:
+        return Cut(self._x, self._data.z[k].astype(np.float64), None, (0.0, float(self._y[k])))
+
+    def __len__(self) -> int:
+        return self._data.shape[0]
+
+    def __iter__(self) -> Iterator[int]:
+        return iter(range(len(self)))
 
 
 class Profiles:
@@ -77,32 +120,38 @@ class Profiles:
         return min(max(round((y - g.y0) / g.dy), 0), self.count - 1)
 
     @cached_property
-    def cuts(self) -> list[Cut]:
+    def cuts(self) -> Mapping[int, Cut]:
         """All of them."""
-        x, y = self.data.x, self.data.y.tolist()
-        heights = self.data.z.astype(np.float64)
-        return [Cut(x, heights[k], None, (0.0, y[k])) for k in range(self.count)]
+        return _Cuts(self.data)
+
+    @cached_property
+    def _across(self) -> Cut:
+        """What all of them have in common, to place lanes of points by."""
+        places: Any = (0.0, self.data.y)
+        return Cut(self.data.x, np.empty(0), None, places)
 
     def column(
         self, step: Step, kind: Kind, homes: Mapping[str, Home], columns: Mapping[str, Column]
     ) -> Column:
         """A step on all profiles, from the columns of what it needs."""
         if isinstance(kind, ProfileKind):
-            return Column(self.cuts, {}, step.name)
+            return Column(self.count, None, self.cuts, {}, step.name)
         missing = self._missing(step, columns)
         if kind.needs_zone or kind.teachable:
-            return Column([None] * self.count, dict.fromkeys(range(self.count), ON_MAPS), step.name)
-        if isinstance(kind, SectionFeature):
-            return self._measured(step, kind, homes, columns, missing)
-        return self._evaluated(step, kind, homes, columns, missing)
+            return Column(self.count, None, {}, dict.fromkeys(range(self.count), ON_MAPS), step.name)
+        with np.errstate(all="ignore"):
+            if isinstance(kind, SectionFeature):
+                return self._measured(step, kind, homes, columns, missing)
+            return self._evaluated(step, kind, homes, columns, missing)
 
     def series(self, column: Column, change: Callable[[FloatArray], FloatArray]) -> Series:
         """The numbers of a column, as a row of the sheet counts them."""
-        values = [v if isinstance(v, Number) else None for v in column.values]
-        found = Column([None if v is None else v.at for v in values], {}).parts("x", "y", "z")
-        numbers = change(np.array([np.nan if v is None else v.value for v in values]))
-        numbers[~np.isfinite(numbers)] = np.nan
-        return Series(numbers, self.data.y, found, dict(column.reasons))
+        one_by_one = {k: v for k, v in column.others.items() if isinstance(v, Number)}
+        lanes = column.lanes if isinstance(column.lanes, Number) else None
+        table = Column(self.count, lanes, one_by_one, {}).parts("value", "at.x", "at.y", "at.z")
+        values = change(table[:, 0])
+        values[~np.isfinite(values)] = np.nan
+        return Series(values, self.data.y, table[:, 1:], dict(column.reasons))
 
     def _missing(self, step: Step, columns: Mapping[str, Column]) -> dict[int, str]:
         """Reason why a step cannot be measured on some profiles, from its inputs."""
@@ -111,7 +160,7 @@ class Profiles:
             for k, reason in columns[needed].reasons.items():
                 reasons.setdefault(k, dependency_reason(columns[needed].name, reason))
         for anchor in step.follow.anchors:
-            for k, value in enumerate(columns[anchor].values):
+            for k, value in columns[anchor].others.items():
                 if isinstance(value, Absent):
                     reasons.setdefault(k, dependency_reason(columns[anchor].name, value.reason))
         return reasons
@@ -126,21 +175,29 @@ class Profiles:
     ) -> Column:
         shift = self._shift(step, homes, columns)
         rows = self._rows(step.zone, kind, shift)
-        cuts = self.cuts
-        return self._filled(step, missing, lambda k: kind.value(cuts[k], rows[k]))
+        unfit = kind.unfit(rows)
+        unfit[list(missing)] = True
+        found = without(kind.shape(self._across, list(rows.T)), unfit)
+        return self._filled(step, found, missing, unfit, lambda k: kind.value(self.cuts[k], rows[k]))
 
-    def _filled(self, step: Step, missing: dict[int, str], value: Callable[[int], Any]) -> Column:
-        """A column of values, or why there are none."""
-        values: list[Any] = [None] * self.count
-        reasons = dict(missing)
-        for k in range(self.count):
+    def _filled(
+        self,
+        step: Step,
+        lanes: Any,
+        missing: dict[int, str],
+        odd: BoolArray,
+        value: Callable[[int], Any],
+    ) -> Column:
+        """A column; odd: (n,) where lanes hold nothing, and a value, or why there is none, is asked for."""
+        others, reasons = {}, dict(missing)
+        for k in np.flatnonzero(odd).tolist():
             if k in missing:
                 continue
             try:
-                values[k] = value(k)
+                others[k] = value(k)
             except NotMeasured as error:
                 reasons[k] = str(error)
-        return Column(values, reasons, step.name)
+        return Column(self.count, lanes, others, reasons, step.name)
 
     def _zones(
         self, step: Step, homes: Mapping[str, Home], columns: Mapping[str, Column]
@@ -172,18 +229,22 @@ class Profiles:
             first, last = np.searchsorted(x, [low, high + 1e-9])
             # neighbours beyond the zone show how wide a gap in the data is
             first, last = max(int(first) - 1, 0), min(int(last) + 1, x.size)
-        part, pieces = x[first:last], []
+        part, pieces = x[first:last], dict[int, FloatArray]()
         size = max(1, MOST_AT_ONCE // max(part.size, 1))
-        for start in range(0, self.count, size):
-            z = self.data.z[start : start + size, first:last].astype(np.float64)
-            by = moved[start : start + size]
-            inside, middle = ~np.isnan(z), np.full(len(z), (x[0] + x[-1]) / 2)
-            if zone is not None:
-                inside &= zone.contains(part - by[:, :1], np.where(inside, z, 0.0) - by[:, 1:])
-                middle = zone.x + by[:, 0]
-            columns = spanned(z) if zone is None else np.abs(part - middle[:, None]) <= wide
-            pieces.append(kind.measured(part, z, inside, columns, middle))
-        return np.concatenate(pieces)
+
+        def some(rows: slice) -> None:
+            for start in range(rows.start, rows.stop, size):
+                these = slice(start, min(start + size, rows.stop))
+                z, by = self.data.z[these, first:last].astype(np.float64), moved[these]
+                inside, middle = ~np.isnan(z), np.full(len(z), (x[0] + x[-1]) / 2)
+                if zone is not None:
+                    inside &= zone.contains(part - by[:, :1], np.where(inside, z, 0.0) - by[:, 1:])
+                    middle = zone.x + by[:, 0]
+                columns = spanned(z) if zone is None else np.abs(part - middle[:, None]) <= wide
+                pieces[start] = kind.measured(part, z, inside, columns, middle)
+
+        in_halves(some, self.count, worth=self.count * part.size > WORTH_TWO)
+        return np.concatenate([pieces[start] for start in sorted(pieces)])
 
     def _evaluated(
         self,
@@ -193,16 +254,28 @@ class Profiles:
         columns: Mapping[str, Column],
         missing: dict[int, str],
     ) -> Column:
-        names, zones = list(step.inputs), self._zones(step, homes, columns)
-        given = [zip(*(columns[i].values for i in step.inputs[name]), strict=True) for name in names]
-        rows = list(zip(*given, strict=True)) if given else [()] * self.count
-        return self._filled(
-            step,
-            missing,
-            lambda k: (
-                kind.evaluate(StepContext(self.data, zones(k), dict(zip(names, rows[k], strict=True)))).value
-            ),
-        )
+        inputs = {name: [columns[i] for i in ids] for name, ids in step.inputs.items()}
+        given = [column for many in inputs.values() for column in many]
+        zones = self._zones(step, homes, columns)
+
+        def at(k: int) -> StepContext:
+            return StepContext(
+                self.data, zones(k), {name: tuple(c.one(k) for c in many) for name, many in inputs.items()}
+            )
+
+        found, odd = None, np.ones(self.count, bool)
+        if step.zone is None and all(column.lanes is not None for column in given):
+            lanes = {name: tuple(column.lanes for column in many) for name, many in inputs.items()}
+            found = kind.read(StepContext(self.data, None, lanes))
+        if found is None:
+            return self._filled(step, None, missing, odd, lambda k: kind.evaluate(at(k)).value)
+        odd[:] = False
+        odd[[k for column in given for k in column.others] + list(missing)] = True
+        for there, _ in found.problems:
+            odd |= np.broadcast_to(there, odd.shape)
+        value: Any = np.broadcast_to(found.value, odd.shape)
+        read = without(Number(value, kind.value_unit, found.at), odd)
+        return self._filled(step, read, missing, odd, lambda k: kind.evaluate(at(k)).value)
 
 
 def _averaged(data: HeightMap, average: int) -> HeightMap:

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import replace
-from typing import ClassVar
+from typing import Any, ClassVar
 
 import numpy as np
 
@@ -70,18 +71,24 @@ class ArcKind(SectionFeature):
         """Rows of `arcs`."""
         return arcs(x, z, inside, FEWEST, FLOOR, FLATTEST)
 
-    def found(self, cut: Cut, row: FloatArray) -> Arc:
-        """An `Arc`."""
-        code, cx, cz, radius, _, span, _, points, _ = row.tolist()
-        if code == FEW:
-            raise NotMeasured(f"the section holds {points:.0f} points here; an arc needs {FEWEST}")
-        if code == STRAIGHT:
+    def unfit(self, rows: FloatArray) -> BoolArray:
+        """Also those that show too little of the circle."""
+        return super().unfit(rows) | (rows[:, 5] < self.least_span)
+
+    def refused(self, cut: Cut, row: FloatArray) -> None:
+        """Raises `NotMeasured`."""
+        if row[0] == FEW:
+            raise NotMeasured(f"the section holds {row[7]:.0f} points here; an arc needs {FEWEST}")
+        if row[0] == STRAIGHT:
             raise NotMeasured("the points lie on a straight line; that has no radius")
-        if span < self.least_span:
-            raise NotMeasured(
-                f"only {span:.0f}° of the circle are seen, and {self.least_span:.0f}° are asked for;"
-                " a radius from so little cannot be trusted"
-            )
+        raise NotMeasured(
+            f"only {row[5]:.0f}° of the circle are seen, and {self.least_span:.0f}° are asked for;"
+            " a radius from so little cannot be trusted"
+        )
+
+    def shape(self, cut: Cut, row: Sequence[Any]) -> Arc:
+        """An `Arc`."""
+        _, cx, cz, radius, _, span, *_ = row
         place = cut.place(cx, cz)
         return Arc(place.x, place.y, place.z, radius, cut.direction, span)
 

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-import math
-from typing import ClassVar
+from collections.abc import Sequence
+from typing import Any, ClassVar
 
 import numpy as np
 
@@ -49,24 +49,30 @@ class CornerKind(SectionFeature):
         """Rows of `corners`."""
         return corners(x, z, inside, self.clear, FEWEST, FLOOR)
 
-    def found(self, cut: Cut, row: FloatArray) -> Point:
-        """A `Point`."""
-        code, a, b, c, d, *_ = row.tolist()
-        if code == FEW:
-            raise NotMeasured(f"only {a:.0f} points lie in the zone; a corner needs {2 * FEWEST}")
-        if code:
+    def unfit(self, rows: FloatArray) -> BoolArray:
+        """Also those whose flanks are nearly one line."""
+        straight: BoolArray = _turn(rows.T) < BLUNTEST
+        return super().unfit(rows) | straight
+
+    def refused(self, cut: Cut, row: FloatArray) -> None:
+        """Raises `NotMeasured`."""
+        if row[0] == FEW:
+            raise NotMeasured(f"only {row[1]:.0f} points lie in the zone; a corner needs {2 * FEWEST}")
+        if row[0]:
             raise NotMeasured("one flank is too short; make the zone longer, or leave out less")
-        turn = abs(math.degrees(math.atan(d) - math.atan(b)))
-        if turn < BLUNTEST:
-            raise NotMeasured(f"its two flanks differ by {turn:.1f}° only; that is no corner")
+        raise NotMeasured(f"its two flanks differ by {_turn(row):.1f}° only; that is no corner")
+
+    def shape(self, cut: Cut, row: Sequence[Any]) -> Point:
+        """A `Point`."""
+        _, a, b, c, d, *_ = row
         x = (a - c) / (d - b)
         return cut.place(x, a + b * x)
 
     def facts(self, cut: Cut, row: FloatArray) -> Facts:
         """The angle between the flanks, place and height."""
-        point, turn = self.value(cut, row), math.degrees(math.atan(row[4]) - math.atan(row[2]))
+        point = self.value(cut, row)
         return (
-            ("angle", f"{180.0 - abs(turn):.2f}°"),
+            ("angle", f"{180.0 - _turn(row):.2f}°"),
             ("at", f"{point.x:.3f}, {point.y:.3f} mm"),
             ("height", f"{point.z:.3f} mm"),
         )
@@ -77,3 +83,8 @@ class CornerKind(SectionFeature):
         x = (a - c) / (d - b)
         left, right = np.array([first, x]), np.array([x, last])
         return Evidence((section_marks(cut, left, a + b * left), section_marks(cut, right, c + d * right)))
+
+
+def _turn(row: FloatArray) -> Any:
+    """Angle between the flanks in degrees, of a row of numbers or of many, (numbers, n)."""
+    return np.abs(np.degrees(np.arctan(row[4]) - np.arctan(row[2])))

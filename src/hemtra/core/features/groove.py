@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import ClassVar, Literal
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 
@@ -87,9 +88,9 @@ class GrooveKind(SectionFeature):
             fine,
         )
 
-    def found(self, cut: Cut, row: FloatArray) -> Groove | Absent:
-        """A `Groove`, or that there is none, with the depth of nothing."""
-        code, depth, left, right, a, b, *walls = row.tolist()
+    def refused(self, cut: Cut, row: FloatArray) -> Absent:
+        """That there is none, with the depth of nothing. Raises `NotMeasured`."""
+        code, depth, _, _, a, b, *_ = row.tolist()
         if code == FEW:
             raise NotMeasured(f"the section holds {depth:.0f} points here; a groove needs 12")
         if code == HIDDEN:
@@ -102,12 +103,15 @@ class GrooveKind(SectionFeature):
                 cut.place(middle, a + b * middle),
                 {"depth": depth, "width": 0.0},
             )
-        if code:
-            raise NotMeasured("it reaches to the end of the zone; make the zone wider")
+        raise NotMeasured("it reaches to the end of the zone; make the zone wider")
+
+    def shape(self, cut: Cut, row: Sequence[Any]) -> Groove:
+        """A `Groove`."""
+        _, depth, left, right, a, b, *walls = row
         middle = (left + right) / 2
         place = cut.place(middle, a + b * middle - self._sign * self.at / 100.0 * depth)
-        upright = 1.0 / math.hypot(1.0, b)
-        room = max(cut.room(*walls[:2]), cut.room(*walls[2:]))
+        upright = 1.0 / np.hypot(1.0, b)
+        room = np.maximum(cut.room(*walls[:2]), cut.room(*walls[2:]))
         return Groove(place.x, place.y, place.z, depth * upright, (right - left) / upright, room)
 
     def facts(self, cut: Cut, row: FloatArray) -> Facts:

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import astuple, dataclass
-from typing import ClassVar, Literal
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 
@@ -173,27 +174,26 @@ class ProfileEdgeKind(SectionFeature):
             edges(x, z, inside, seen, by, self.level, self.least_gap, change, pick, share, near, rounded)
         )
 
-    def found(self, cut: Cut, row: FloatArray) -> Point:
-        """A `Point`."""
-        code, place, height, _, points, *_ = row.tolist()
-        if code == FEW:
-            raise NotMeasured(f"the section holds only {points:.0f} points here; an edge needs three")
-        if code == HIDDEN:
+    def refused(self, cut: Cut, row: FloatArray) -> None:
+        """Raises `NotMeasured`."""
+        if row[0] == FEW:
+            raise NotMeasured(f"the section holds only {row[4]:.0f} points here; an edge needs three")
+        if row[0] == HIDDEN:
             raise NotMeasured(
                 f"too little of a rounding of {self.radius:g} mm is seen here; correct its radius, or set 0"
             )
-        if code:
-            where = {"level": "crosses its level", "data": "ends", "steepest": "steps"}[self.by]
-            raise NotMeasured(f"the section nowhere {where}; move the zone, or let it rise or fall")
-        at = cut.place(place, height)
-        room = self._room(cut, row)
-        return EdgePoint(*at.place, room) if room > 0.0 else at
+        where = {"level": "crosses its level", "data": "ends", "steepest": "steps"}[self.by]
+        raise NotMeasured(f"the section nowhere {where}; move the zone, or let it rise or fall")
 
-    def _room(self, cut: Cut, row: FloatArray) -> float:
+    def shape(self, cut: Cut, row: Sequence[Any]) -> EdgePoint:
+        """An `EdgePoint`."""
+        return EdgePoint(*cut.place(row[1], row[2]).place, self._room(cut, row))
+
+    def _room(self, cut: Cut, row: Sequence[Any] | FloatArray) -> Any:
         """mm by which the edge may lie off; a rounding of known radius is fitted, and rests on more points."""
         if cut.seen is None and self.by == "data" and self.radius:
             return 0.0
-        return cut.room(*row[5:7].tolist())
+        return cut.room(row[5], row[6])
 
     def facts(self, cut: Cut, row: FloatArray) -> Facts:
         """Place, how steep it is there, and how many could have been taken."""

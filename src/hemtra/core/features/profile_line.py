@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import math
-from typing import ClassVar, Literal
+from collections.abc import Sequence
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 
@@ -86,23 +87,25 @@ class ProfileLineKind(SectionFeature):
         rows[(rows[:, 0] == 0) & (strays > np.maximum(STRAYS * long, NOISE)), 0] = BENT
         return rows
 
-    def found(self, cut: Cut, row: FloatArray) -> Line:
-        """A `Line` whose climb is along the section."""
-        code, a, b, low, high, _, _, points = row.tolist()
-        if code == OFF:
+    def refused(self, cut: Cut, row: FloatArray) -> None:
+        """Raises `NotMeasured`."""
+        if row[0] == OFF:
             raise NotMeasured(
-                f"only {a:.0f} % of the points here lie on one line; minimum {self.least_data:g} %"
+                f"only {row[1]:.0f} % of the points here lie on one line; minimum {self.least_data:g} %"
             )
-        if code == BENT:
+        if row[0] == BENT:
             raise NotMeasured("the points here follow no straight line; make the zone smaller")
-        if code:
-            raise NotMeasured(f"the section holds {points:.0f} points here; a line needs {FEWEST}")
+        raise NotMeasured(f"the section holds {row[7]:.0f} points here; a line needs {FEWEST}")
+
+    def shape(self, cut: Cut, row: Sequence[Any]) -> Line:
+        """A `Line` whose climb is along the section."""
+        _, a, b, low, high, *_ = row
         middle = (low + high) / 2
         p = cut.place(middle, a + b * middle)
         climb = b
         if cut.base is not LEVEL:
             turn = math.radians(cut.direction)
-            climb += cut.base.slope_x * math.cos(turn) + cut.base.slope_y * math.sin(turn)
+            climb = b + cut.base.slope_x * math.cos(turn) + cut.base.slope_y * math.sin(turn)
         return Line(p.x, p.y, p.z, cut.direction, high - low, climb)
 
     def facts(self, cut: Cut, row: FloatArray) -> Facts:
@@ -136,11 +139,13 @@ class ProfileLevelKind(SectionFeature):
         """Rows of `levels`."""
         return levels(x, z, inside)
 
-    def found(self, cut: Cut, row: FloatArray) -> Point:
+    def refused(self, cut: Cut, row: FloatArray) -> None:
+        """Raises `NotMeasured`."""
+        raise NotMeasured("the section holds no point here; move the zone onto the data")
+
+    def shape(self, cut: Cut, row: Sequence[Any]) -> Point:
         """A `Point` in the middle of the stretch."""
-        if row[0]:
-            raise NotMeasured("the section holds no point here; move the zone onto the data")
-        return cut.place(float(row[4]), self._level(row))
+        return cut.place(row[4], self._level(row))
 
     def facts(self, cut: Cut, row: FloatArray) -> Facts:
         """Height, spread and points."""
@@ -156,5 +161,5 @@ class ProfileLevelKind(SectionFeature):
         ends = np.array([row[6], 2 * row[4] - row[6]])
         return Evidence((section_marks(given.one("section", Cut), ends, np.full(2, self._level(row))),))
 
-    def _level(self, row: FloatArray) -> float:
-        return float(row[1] if self.take == "mean" else row[2])
+    def _level(self, row: Sequence[Any] | FloatArray) -> Any:
+        return row[1] if self.take == "mean" else row[2]

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import math
 from abc import abstractmethod
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, ClassVar, Literal
 
@@ -20,7 +20,7 @@ from hemtra.core.geometry.elements import LEVEL, Plane, Point
 from hemtra.core.maps.heightmap import HeightMap, Profile
 from hemtra.core.maps.section import section, shown_across
 from hemtra.core.marks import Evidence, Polyline
-from hemtra.core.plan.kind import Input, Kind, Outcome, StepContext, least_data
+from hemtra.core.plan.kind import Absent, Input, Kind, Outcome, StepContext, least_data
 from hemtra.core.plan.registry import register
 from hemtra.core.zones.zone import AnyZone
 
@@ -63,14 +63,15 @@ class Cut(Profile):
             return 0.0
         return dx / 2 * ux / (1 + self.wide * uy / dx) + dy / 2 * uy / (1 + self.wide * ux / dy)
 
-    def room(self, wide: float, run: float) -> float:
+    def room(self, wide: Any, run: Any) -> Any:
         """mm by which a step may lie off, as a profile's own points show it, or the lines across a section.
 
         wide: mm over which it rises, 0 where points are missing on it; run: mm from the point before it to the
-        one behind it. A sheer step may lie anywhere between two points; one that rises over more is seen.
+        one behind it; both may be lanes. A sheer step may lie anywhere between two points; one that rises over
+        more is seen.
         """
-        sheer = min(max(SEEN - wide / self._point_spacing, 0.0), 1.0)
-        return float(sheer * (run / 2 if self.seen is None else self.edge_room))
+        sheer = np.clip(SEEN - wide / self._point_spacing, 0.0, 1.0)
+        return sheer * (run / 2 if self.seen is None else self.edge_room)
 
     @property
     def _point_spacing(self) -> float:
@@ -90,8 +91,8 @@ class Cut(Profile):
         """Samples to a point of the map: a single profile holds the points themselves."""
         return 1 if self.seen is None else FINE
 
-    def place(self, x: float, z: float) -> Point:
-        """A point of the section as a point of the scan."""
+    def place(self, x: Any, z: Any) -> Point:
+        """A point of the section as a point of the scan; lanes of them as lanes."""
         ux, uy = self._along
         px, py = self.at[0] + x * ux, self.at[1] + x * uy
         return Point(px, py, z + self.base.height_at(px, py))
@@ -143,9 +144,17 @@ class SectionFeature(Kind):
         number is 0, or why there is nothing.
         """
 
+    def unfit(self, rows: FloatArray) -> BoolArray:
+        """(n,) which rows of numbers stand for no value."""
+        return np.asarray(rows[:, 0] != 0.0)
+
     @abstractmethod
-    def found(self, cut: Cut, row: FloatArray) -> Any:
-        """The value that a row of numbers stands for. Raises `NotMeasured`."""
+    def refused(self, cut: Cut, row: FloatArray) -> Absent | None:
+        """What an unfit row stands for, if that is known: that nothing is there. Else raises `NotMeasured`."""
+
+    @abstractmethod
+    def shape(self, cut: Cut, row: Sequence[Any]) -> Any:
+        """The value that a row of numbers stands for; lanes where each of them is an array."""
 
     def measured(
         self,
@@ -170,7 +179,9 @@ class SectionFeature(Kind):
             raise NotMeasured(
                 f"only {row[1]:.0f} % of the section has data here; minimum {self.least_data:g} %"
             )
-        return self.found(cut, row)
+        if self.unfit(row[None])[0]:
+            return self.refused(cut, row)
+        return self.shape(cut, row.tolist())
 
     @abstractmethod
     def facts(self, cut: Cut, row: FloatArray) -> Facts:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import ClassVar, TypeAlias, overload
+from typing import Any, ClassVar, TypeAlias, overload
 
 import numpy as np
 
@@ -53,7 +53,7 @@ class Line(Point):
     def unit(self) -> tuple[float, float, float]:
         """Unit vector of its direction in space."""
         ux, uy = self.along
-        size = math.sqrt(1.0 + self.climb * self.climb)
+        size = np.sqrt(1.0 + self.climb * self.climb)
         return ux / size, uy / size, self.climb / size
 
     @property
@@ -145,10 +145,19 @@ class Plane:
         return angle_between(self.normal, other.normal)
 
 
+def length_of(x: Any, y: Any, z: Any) -> Any:
+    """Length of a vector, or of lanes of them."""
+    return np.sqrt(x * x + y * y + z * z)
+
+
 def angle_between(a: Triple, b: Triple) -> float:
-    """Acute angle between two directions in degrees; atan2 keeps its digits at small angles, acos does not."""
+    """Acute angle between two directions in degrees; atan2 keeps its digits at small angles, acos does not.
+
+    Of lanes of directions, lanes of angles.
+    """
     x, y, z = a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0]
-    return math.degrees(math.atan2(math.hypot(x, y, z), abs(a[0] * b[0] + a[1] * b[1] + a[2] * b[2])))
+    acute: float = np.degrees(np.arctan2(length_of(x, y, z), abs(a[0] * b[0] + a[1] * b[1] + a[2] * b[2])))
+    return acute
 
 
 LEVEL = Plane(0.0, 0.0, 0.0, 0.0, 0.0)

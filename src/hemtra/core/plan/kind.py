@@ -66,6 +66,25 @@ class Absent:
 
 
 @dataclass(frozen=True)
+class Reading:
+    """What a characteristic reads: a number and where its balloon points, or lanes of both.
+
+    problems: where there is none, and why.
+    """
+
+    value: Any
+    at: Any
+    problems: tuple[tuple[Any, str], ...] = ()
+
+    def number(self, unit: str) -> Number:
+        """The number of a single reading. Raises `NotMeasured`."""
+        for is_one, reason in self.problems:
+            if is_one:
+                raise NotMeasured(reason)
+        return Number(float(self.value), unit, self.at)
+
+
+@dataclass(frozen=True)
 class StepContext:
     """Data of a step: the height map, its zone, and the values of its inputs.
 
@@ -163,6 +182,13 @@ class Kind(Form, ABC):
     @abstractmethod
     def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The evidence of an outcome of the same data, computed only when somebody looks."""
+
+    def read(self, given: StepContext) -> Reading | None:
+        """What it reads of inputs that may be lanes (`core.geometry.lanes`); None where it takes single ones.
+
+        For kinds whose value is a few sums and roots of their inputs; `evaluate` then rests on it.
+        """
+        return None
 
     def teach(self, given: StepContext) -> Mapping[str, tuple[float, ...]]:
         """Teach a step of a `teachable` kind from the reference scan.
