@@ -119,9 +119,14 @@ def test_the_selected_part_becomes_the_master_part(steps, settled):
     steps.trigger("plan.master-part")
     form = next(f for f in steps.findChildren(NumbersForm) if f.isVisible())
     form.fields["hours"].setText("12")
+    form.fields["shifts"].setText("6 o'clock")
+    QTest.keyClick(form.fields["share"], Qt.Key.Key_Return)
+    assert document.plan.master_part is None
+    form.fields["shifts"].setText("6:00 14:00")
     QTest.keyClick(form.fields["share"], Qt.Key.Key_Return)
     kept = document.plan.master_part
     assert (kept.serial, kept.hours, kept.share) == ("R1", 12.0, 10.0)
+    assert [shift.hour for shift in kept.shifts] == [6, 14]
     steps.trigger("plan.no-master-part")
     assert document.plan.master_part is None
 

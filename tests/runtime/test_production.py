@@ -9,15 +9,16 @@ import subprocess
 import sys
 import threading
 import time
+from datetime import datetime
 from pathlib import Path
 
 import numpy as np
 import pytest
 
-from hemtra import HeightMap, HemtraError, Scan, save_plan, save_scan
+from hemtra import HeightMap, HemtraError, Scan, load_plan, save_plan, save_scan
 from hemtra.cli import main
 from hemtra.core.plan.limits import Verdict
-from hemtra.core.plan.master_part import MasterPart
+from hemtra.core.plan.master_part import MasterPart, shifts_typed
 from hemtra.core.plan.signals import Analogue, Digital
 from hemtra.core.station.io_and_storage import Incoming
 from hemtra.runtime.feeds import Arrived, FolderFeed, WatchFeed
@@ -187,6 +188,29 @@ def test_when_a_master_part_passed_is_known_to_every_run_of_its_plan(records, tm
         1
     ].done
     assert other.record.verdict is Verdict.NOT_MEASURED, "it passed with another plan"
+
+
+def test_a_master_part_is_due_at_the_start_of_every_shift(records, tmp_path):
+    shifts = shifts_typed("22:00, 6:00 14.00")
+    plan = PLAN.edited(master_part=MASTERED.master_part.model_copy(update={"shifts": shifts, "hours": 12.0}))
+    run, _ = produce(records, with_serials(tmp_path / "in", [("M1", 0.2)]), plan)
+    watch, hour = run.master, 3600.0
+    watch.passed = datetime(2026, 11, 28, 13, 30).timestamp()
+    assert watch.due(watch.passed + 0.4 * hour) == ""
+    assert watch.state(watch.passed + 0.25 * hour) == ("due in 0.2 h", True)
+    assert watch.due(watch.passed + hour) == "A shift began at 14:00; present master part M1."
+    assert watch.state(watch.passed + 2.5 * hour) == ("overdue by 2.0 h for the shift at 14:00", False)
+    watch.passed = datetime(2026, 11, 28, 22, 1).timestamp()
+    assert watch.due(watch.passed + 7.9 * hour) == ""
+    assert watch.due(watch.passed + 8.0 * hour) == "A shift began at 06:00; present master part M1."
+    seldom = watch.master.model_copy(update={"shifts": shifts_typed("6:00")})
+    passed = datetime(2026, 11, 28, 6, 30).timestamp()
+    assert seldom.due_again(passed) == (passed + 12.0 * hour, None), "hours count as well"
+    save_plan(plan, tmp_path / "m.hplan")
+    assert load_plan(tmp_path / "m.hplan").master_part.shifts == shifts
+    for text in ("25:00", "6", "6:00 noon", "6:60"):
+        with pytest.raises(ValueError, match="no times of the day"):
+            shifts_typed(text)
 
 
 def test_a_part_is_on_record_before_it_is_signalled(records, tmp_path):

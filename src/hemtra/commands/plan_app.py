@@ -141,25 +141,33 @@ def master(
         str | None, typer.Option(help="By which a line recognises it; that of the scan by default.")
     ] = None,
     hours: Annotated[float, typer.Option(help="Hours after which it is due again.", min=0.1, max=1000.0)] = 8.0,
+    shifts: Annotated[
+        str, typer.Option(help="When shifts begin, local time, as in “6:00 14:00 22:00”; it is due then, too.")
+    ] = "",
     share: Annotated[
         float, typer.Option(help="Percent of its tolerance that a row may read off.", min=0.1, max=100.0)
     ] = 10.0,
     none: Annotated[bool, typer.Option("--none", help="Ask for no master part any more.")] = False,
 ) -> None:
     """Keep a master part in the plan: while it is overdue or has failed, a line passes no part."""
-    from hemtra.core.plan.master_part import read_on
+    from hemtra.core.plan.master_part import read_on, shifts_typed
     from hemtra.storage.plans import load_plan_file, save_plan
     from hemtra.storage.scans import load_scan
 
     held = load_plan_file(plan)
     if (scan is None) is not none:
         raise HemtraError("Name a scan of the master part, or take --none, not both.")
+    try:
+        starts = shifts_typed(shifts)
+    except ValueError as error:
+        raise HemtraError(f"{error}.") from None
     kept = None
     if scan is not None:
         seen = load_scan(scan)
         result = Engine(seen.data, seen.serial).run(held.plan)
-        kept = read_on(serial or seen.serial, result.characteristics, hours, share)
-        out.print(f"Master part {kept.serial}: {len(kept.values)} rows, due every {hours:g} h.")
+        kept = read_on(serial or seen.serial, result.characteristics, hours, share, starts)
+        at = "".join(f", and at {start:%H:%M}" for start in starts)
+        out.print(f"Master part {kept.serial}: {len(kept.values)} rows, due every {hours:g} h{at}.")
     save_plan(held.plan.edited(master_part=kept), plan, held.reference, comment="master part")
 
 

@@ -24,6 +24,7 @@ CATALOGUE: Mapping[str, str] = MappingProxyType(
         "link": "The I/O module answers.",
         "link lost": "The I/O module does not answer; check its power, cable and address.",
         "master failed": "Master part {serial} failed: {why}.",
+        "master for shift": "A shift began at {shift}; present master part {serial}.",
         "master missing": "Master part {serial} was never seen to pass; present it.",
         "master overdue": "Master part {serial} passed {hours} h ago; present it.",
         "master passed": "Master part {serial} passed.",

@@ -4,13 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from datetime import time
 
 from hemtra.core.events import Event, sentence
 from hemtra.core.plan.limits import Verdict
-from hemtra.core.plan.master_part import MasterPart
+from hemtra.core.plan.master_part import HOUR, MasterPart
 from hemtra.runtime.workers import Evaluated
-
-HOUR = 3600.0
 
 
 @dataclass
@@ -61,11 +60,19 @@ class MasterWatch:
             return sentence("master failed", {"serial": self.master.serial, "why": self.wrong[0]})
         if self.passed is None:
             return sentence("master missing", {"serial": self.master.serial})
+        at, shift = self._due_at(self.passed, now)
+        if now <= at:
+            return ""
+        if shift is not None:
+            return sentence("master for shift", {"serial": self.master.serial, "shift": f"{shift:%H:%M}"})
+        hours = f"{(now - self.passed) / HOUR:.1f}"
+        return sentence("master overdue", {"serial": self.master.serial, "hours": hours})
+
+    def _due_at(self, passed: float, now: float) -> tuple[float, time | None]:
         # a pass in the future, of a clock that was wrong, counts no longer than any other
-        if abs(now - self.passed) > HOUR * self.master.hours:
-            hours = f"{(now - self.passed) / HOUR:.1f}"
-            return sentence("master overdue", {"serial": self.master.serial, "hours": hours})
-        return ""
+        if passed - now > HOUR * self.master.hours:
+            return now - HOUR, None
+        return self.master.due_again(passed)
 
     def state(self, now: float) -> tuple[str, bool]:
         """State in a few words, and whether parts may pass."""
@@ -73,8 +80,11 @@ class MasterWatch:
             return "failed", False
         if self.passed is None:
             return "not seen yet", False
-        left = self.master.hours - abs(now - self.passed) / HOUR
-        return (f"due in {left:.1f} h", True) if left >= 0.0 else (f"overdue by {-left:.1f} h", False)
+        at, shift = self._due_at(self.passed, now)
+        if now <= at:
+            return f"due in {(at - now) / HOUR:.1f} h", True
+        which = "" if shift is None else f" for the shift at {shift:%H:%M}"
+        return f"overdue by {(now - at) / HOUR:.1f} h{which}", False
 
     def allowed(self, found: Evaluated, now: float) -> Evaluated:
         """A part as it counts: NOT MEASURED while the master part is due, whatever it reads."""

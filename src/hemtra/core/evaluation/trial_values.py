@@ -81,16 +81,6 @@ class Copies:
         known: FloatArray = self.values[~np.isnan(self.values).any(axis=1)]
         return known
 
-    def usual(self, end: int) -> FloatArray:
-        """Least or greatest values without single ones far off.
-
-        In a copy, rougher than a scan, something may be found by chance.
-        """
-        values = self.known[:, end]
-        off = np.abs(values - np.median(values)) if len(values) else values
-        near = off <= FAR_OFF * 1.4826 * np.median(off) if len(values) else off > 0.0
-        return values[near] if np.count_nonzero(near) > 1 else values
-
 
 @dataclass(frozen=True)
 class Tried:
@@ -122,7 +112,8 @@ class Tried:
         scatter = _scatter(free, length)
         held = _scatter([Copies(look.fixed[:, n], look.ends[0, n]) for look in there], length)
         noise = min(scatter, held) if held == held else scatter
-        spaced = self._spacing(n, noise, length)
+        # thinner maps find their anchors anew, too
+        spaced = self._spacing(n, scatter, length)
         if math.isnan(noise) or spaced is None:
             return None
         slopes = [float(np.abs(ends[n] - here).max()) / NUDGE * share for ends, share in self.scaled]
@@ -289,11 +280,30 @@ def _scatter(groups: Sequence[Copies], length: bool) -> float:
     several = [one for one in groups if len(one.known) > 1]
     if not several or known < max(2.0, FEWEST * many):
         return math.nan
-    both = [
-        [_variance(one.usual(end), one.here if length else None).max() for end in (0, 1)] for one in several
-    ]
     weights = [len(one.known) - 1 for one in several]
-    return math.sqrt(float(np.average(both, axis=0, weights=weights).max()))
+    both = [
+        np.average(
+            [
+                _variance(found, one.here if length else None).max()
+                for one, found in zip(several, usual, strict=True)
+            ],
+            weights=weights,
+        )
+        for usual in (_usual(several, end) for end in (0, 1))
+    ]
+    return math.sqrt(float(max(both)))
+
+
+def _usual(groups: Sequence[Copies], end: int) -> list[FloatArray]:
+    """The least or greatest values of each scan, without single ones far off.
+
+    In a copy, rougher than a scan, something may be found by chance.
+    """
+    known = [one.known[:, end] for one in groups]
+    off = [np.abs(values - np.median(values)) for values in known]
+    reach = FAR_OFF * 1.4826 * float(np.median(np.concatenate(off)))
+    near = [values[far <= reach] for values, far in zip(known, off, strict=True)]
+    return [some if len(some) > 1 else every for some, every in zip(near, known, strict=True)]
 
 
 def _variance(values: FloatArray, about: FloatArray | None) -> FloatArray:
@@ -315,17 +325,17 @@ def _floor(groups: Sequence[Copies], grows: float, middle: float) -> float:
     grows: share by which that is more with twice the variance. middle: median of many values; noise pushed the
     furthest of them no farther than they lie from it, though copies that are rougher than the scan may say so.
     """
-    added = 0.0
+    added, there = 0.0, [one for one in groups if len(one.known)]
     for end in (0, 1):
-        usual = [one.usual(end) for one in groups if len(one.known)]
-        moved = np.concatenate([one.usual(end) - one.here[end] for one in groups])
-        freedom = len(moved) - len(usual)
-        if freedom < 1:
+        usual = _usual(there, end)
+        moved = [values - one.here[end] for values, one in zip(usual, there, strict=True)]
+        many = sum(map(len, moved))
+        if many == len(moved):
             continue
-        scatter = math.sqrt(sum(len(values) * float(values.var()) for values in usual) / freedom)
-        shift = abs(float(moved.mean()))
-        if shift > SURELY * scatter / math.sqrt(len(moved)):
-            added = max(added, shift)
+        scatter = math.sqrt(sum(len(found) * float(found.var()) for found in moved) / (many - len(moved)))
+        if abs(float(np.concatenate(moved).mean())) > SURELY * scatter / math.sqrt(many):
+            # what it adds is that of the scan that shows it most
+            added = max(added, *(abs(float(found.mean())) for found in moved))
     first = groups[0].here
     most = math.inf if math.isnan(middle) else float(np.abs(first - middle).max())
     return min(added / grows, most) / math.sqrt(3.0)

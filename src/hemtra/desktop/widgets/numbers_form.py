@@ -2,18 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
+from typing import Any
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QFormLayout, QFrame, QLabel, QLineEdit, QWidget
 
+from hemtra.core.plan.master_part import shifts_typed
 from hemtra.desktop.widgets.dialogs import button_row
 
 Field = tuple[str, str, str]
 """Name, label, and what stands in it at first."""
-WHOLE = ("count", "columns", "rows")
-"""Names of fields that hold whole numbers."""
+READ: Mapping[str, Callable[[str], Any]] = {"count": int, "columns": int, "rows": int, "shifts": shifts_typed}
+"""How fields are read by their name, where they hold something else than a number with decimals."""
+
+
+def _decimal(text: str) -> float:
+    return float(text.replace(",", "."))
 
 
 class NumbersForm(QFrame):
@@ -50,11 +56,10 @@ class NumbersForm(QFrame):
 
     def _take(self) -> None:
         """Hand the numbers over; a field that holds none keeps the focus."""
-        numbers: dict[str, float] = {}
+        numbers: dict[str, Any] = {}
         for name, field in self.fields.items():
             try:
-                text = field.text().strip().replace(",", ".")
-                numbers[name] = int(text) if name in WHOLE else float(text)
+                numbers[name] = READ.get(name, _decimal)(field.text().strip())
             except ValueError:
                 field.setFocus()
                 field.selectAll()
@@ -70,13 +75,13 @@ class NumbersAsked:
         self.form: NumbersForm | None = None
 
     def ask(
-        self, heading: str, fields: tuple[Field, ...], take: str, wanted: Callable[[dict[str, float]], bool]
+        self, heading: str, fields: tuple[Field, ...], take: str, wanted: Callable[[dict[str, Any]], bool]
     ) -> None:
         """Show a form; it goes once `wanted` says that its numbers were taken."""
         self.leave()
         self.form = NumbersForm(heading, fields, take, self._stage)
 
-        def take_them(numbers: dict[str, float]) -> None:
+        def take_them(numbers: dict[str, Any]) -> None:
             if wanted(numbers):
                 self.leave()
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
+from typing import Any
 
 from PySide6.QtGui import QCursor
 from PySide6.QtWidgets import QMenu
@@ -70,13 +71,18 @@ class PlanModes:
         fields = (
             ("hours", "hours after which it is due again", f"{8.0 if known is None else known.hours:g}"),
             (
+                "shifts",
+                "and when shifts begin, as 6:00 14:00 22:00",
+                "" if known is None else " ".join(f"{shift:%H:%M}" for shift in known.shifts),
+            ),
+            (
                 "share",
                 "percent of a tolerance that it may read off",
                 f"{10.0 if known is None else known.share:g}",
             ),
         )
 
-        def take(numbers: dict[str, float]) -> bool:
+        def take(numbers: dict[str, Any]) -> bool:
             def made() -> Plan:
                 kept = read_on(part.scan.serial, shown.result.characteristics, **numbers)
                 return plan.edited(master_part=kept)
