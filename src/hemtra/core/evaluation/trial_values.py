@@ -334,8 +334,8 @@ def _floor(groups: Sequence[Copies], grows: float, middle: float) -> float:
             continue
         scatter = math.sqrt(sum(len(found) * float(found.var()) for found in moved) / (many - len(moved)))
         if abs(float(np.concatenate(moved).mean())) > SURELY * scatter / math.sqrt(many):
-            # what it adds is that of the scan that shows it most
-            added = max(added, *(abs(float(found.mean())) for found in moved))
+            shifts = [abs(float(found.mean())) for found in moved if len(found)]
+            added = max(added, float(np.quantile(shifts, MOST_OF_SCANS)))
     first = groups[0].here
     most = math.inf if math.isnan(middle) else float(np.abs(first - middle).max())
     return min(added / grows, most) / math.sqrt(3.0)
