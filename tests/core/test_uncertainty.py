@@ -422,5 +422,6 @@ def test_noise_counts_as_it_scatters_values_on_all_scans():
         here = of_one_scan(np.full(1 + len(THINNED), level), level + turn * (-1.0) ** np.arange(16), None)
         looks += here.looks
     found = Tried(looks, [], looks[0].free[:0], [None], np.full(1, np.nan)).budget(0, outward=False)
-    assert found.noise == pytest.approx(math.sqrt((0.01**2 + 0.02**2 + 0.03**2) / 3 * 16 / 15))
+    scatter = math.sqrt((0.01**2 + 0.02**2 + 0.03**2) / 3 * 16 / 15)
+    assert found.noise == pytest.approx(scatter * (1.0 + 1.0 / math.sqrt(2 * 45))), "a standard error more"
     assert (found.form, found.phase) == (0.0, 0.0)

@@ -81,7 +81,7 @@ def test_a_row_is_evaluated_with_its_uncertainty(worked_out, settled):
 def test_a_stopped_study_and_a_changed_plan_leave_the_plan_as_it_is(demo, settled, monkeypatch):
     bench = demo.session.bench
     plan = bench.document.plan
-    monkeypatch.setattr(working, "budgets", lambda plan, scans, progress: {})
+    monkeypatch.setattr(working, "budgets", lambda plan, scans, scales, progress: {})
     demo.trigger("plan.uncertainty")
     settled(demo)
     assert bench.document.plan is plan

@@ -274,7 +274,8 @@ def _measured(ends: FloatArray, n: int, thinner: tuple[int, int]) -> FloatArray:
 def _scatter(groups: Sequence[Copies], length: bool) -> float:
     """Standard deviation of copies about the mean of those of their scan, the larger of both ends.
 
-    NaN where too few were measured. length: as for `_variance`.
+    By a standard error more than they show, since a value is known no better for few copies that happen to
+    agree. NaN where too few were measured. length: as for `_variance`.
     """
     known, many = sum(len(one.known) for one in groups), sum(len(one.values) for one in groups)
     several = [one for one in groups if len(one.known) > 1]
@@ -291,7 +292,7 @@ def _scatter(groups: Sequence[Copies], length: bool) -> float:
         )
         for usual in (_usual(several, end) for end in (0, 1))
     ]
-    return math.sqrt(float(max(both)))
+    return math.sqrt(float(max(both))) * (1.0 + 1.0 / math.sqrt(2.0 * sum(weights)))
 
 
 def _usual(groups: Sequence[Copies], end: int) -> list[FloatArray]:
@@ -334,7 +335,8 @@ def _floor(groups: Sequence[Copies], grows: float, middle: float) -> float:
             continue
         scatter = math.sqrt(sum(len(found) * float(found.var()) for found in moved) / (many - len(moved)))
         if abs(float(np.concatenate(moved).mean())) > SURELY * scatter / math.sqrt(many):
-            shifts = [abs(float(found.mean())) for found in moved if len(found)]
+            # as for the scatter, at the upper end of what so few copies leave open
+            shifts = [abs(float(found.mean())) + scatter / math.sqrt(len(found)) for found in moved]
             added = max(added, float(np.quantile(shifts, MOST_OF_SCANS)))
     first = groups[0].here
     most = math.inf if math.isnan(middle) else float(np.abs(first - middle).max())
