@@ -6,7 +6,6 @@ import math
 
 import numpy as np
 
-from cases import NOISE, QUANTUM
 from hemtra import HeightMap
 from hemtra.core.characteristics.continuity import ContinuityKind
 from hemtra.core.features.along_path import Along
@@ -14,6 +13,7 @@ from hemtra.core.features.bead import BeadKind
 from hemtra.core.features.path import Path, PathKind
 from hemtra.core.plan.kind import StepContext
 from hemtra.core.zones.zone import PathZone
+from kind_cases import NOISE, QUANTUM
 
 PITCH = 0.11
 WIDTH, HEIGHT = 3.0, 1.6

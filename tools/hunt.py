@@ -19,6 +19,7 @@ from datetime import date
 from pathlib import Path
 
 import numpy as np
+
 from hunting import GOOD, KINDS, Catch, CoverRow, Subject, hunted, runner_row
 
 ROOT = Path(__file__).parent.parent

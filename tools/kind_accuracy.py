@@ -5,8 +5,8 @@ from pathlib import Path
 
 import numpy as np
 
-sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
-from cases import BLUR, CASES, NOISE, PITCH
+sys.path.insert(0, str(Path(__file__).parent))
+from kind_cases import BLUR, CASES, NOISE, PITCH
 
 POSES, SEEDS = 40, 100
 SHOWN = {"mm": (1000.0, "µm"), "°": (1000.0, "m°"), "%": (1.0, "%"), "mm²": (1.0, "mm²"), "mm³": (1.0, "mm³")}

@@ -13,8 +13,8 @@ from typing import Any
 
 import numpy as np
 
-sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
-import cases
+sys.path.insert(0, str(Path(__file__).parent))
+import kind_cases as cases
 from hemtra.core.characteristics.contour_form import RoundnessKind, StraightnessKind
 from hemtra.core.characteristics.form import FlatnessKind
 from hemtra.core.characteristics.sizes import DiameterKind, GrooveSizeKind, OpeningSizeKind, RadiusKind

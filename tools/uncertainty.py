@@ -13,8 +13,6 @@ from pathlib import Path
 import numpy as np
 
 sys.path.insert(0, str(Path(__file__).parent))
-from pose_study import EXEMPT, cover_scan, runner_scan
-
 from hemtra import inspect
 from hemtra.core.arrays import FloatArray
 from hemtra.core.evaluation.uncertainty import budgets, with_budgets
@@ -26,6 +24,7 @@ from hemtra.virtual.cover import Cover
 from hemtra.virtual.demo import PARTS, demo_plan
 from hemtra.virtual.runner import Runner
 from hemtra.virtual.runner_demo import RUNNERS, runner_plan
+from pose_study import EXEMPT, cover_scan, runner_scan
 
 POSES = 200
 GROUPS = (("noise", "anchors"), ("sampling", "phase", "unseen", "form"))

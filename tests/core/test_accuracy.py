@@ -3,9 +3,9 @@
 import numpy as np
 import pytest
 
-from cases import CASES
 from hemtra.core.geometry.line_fit import robust_circle
 from hemtra.core.geometry.profile_fits import plain_line, robust_line
+from kind_cases import CASES
 
 POSES, SEEDS = 6, 16
 

@@ -2,10 +2,10 @@
 
 import numpy as np
 import pytest
-from hunting import KINDS, CoverRow, hunted, runner_row
 
 from hemtra.core.evaluation.recorded_values import comparable
 from hemtra.virtual.demo import demo_plan
+from hunting import KINDS, CoverRow, hunted, runner_row
 
 SIZES = (0.6, 1.0, 1.5, 2.5)
 """Of defects, in tolerances."""

@@ -3,6 +3,7 @@
 from dataclasses import replace
 
 import pytest
+
 from cluster_model import Cluster, Service, simulated
 
 WORK = Service(store=0.0, worker=0.1, scheduler=0.0, command=0.0, size=0.0, latency=0.0)
