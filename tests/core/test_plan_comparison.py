@@ -1,13 +1,21 @@
 """What differs between two plans is said, all of it and nothing else."""
 
+import inspect
+from datetime import time
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from hemtra import Plan, Step
+from hemtra import Characteristic, Plan, Step
 from hemtra.core.edits.sheet import moved_row
+from hemtra.core.plan import comparison
+from hemtra.core.plan.budget import Budget
 from hemtra.core.plan.comparison import differences
 from hemtra.core.plan.document import Correction, Follow
+from hemtra.core.plan.gauge_mark import GaugeMark
+from hemtra.core.plan.master_part import MasterPart
+from hemtra.core.plan.nominal import Nominal
 from hemtra.core.plan.signals import Digital
 from hemtra.core.zones.edits import with_cut
 from hemtra.core.zones.zone import Band
@@ -30,6 +38,11 @@ def step(plan: Plan, step_id: str, **changes: object) -> Plan:
 
 
 ZONE = PLAN.step("boss-ne-top").zone
+POSE = {"x": 1.0, "y": 2.0, "z": 0.0, "rotation": 90.0, "tilt_x": 0.0, "tilt_y": 0.1}
+NOMINAL = Nominal(name="cover.stl", placed="outline", rms=0.02, digest="a1b2c3d4", **POSE)
+STUDY = {"rule": "aiag", "deviations": 6, "good": 10, "usable": 30, "parts": 10, "operators": 3, "trials": 3}
+MASTER = MasterPart(serial="M1", hours=12, shifts=(time(6),), share=90, values={"1": 4})
+GAUGE = GaugeMark(deviation=0.004, mean=4.0, unit="mm", categories=5, made="2026-03-01", **STUDY)
 TWICE = Correction(measured=(0, 1), known=(0, 2))
 
 
@@ -95,7 +108,28 @@ CASES = [
     (lambda p: p.edited(not_proven="fail"), ("plan", "NOT PROVEN counts as", "not measured", "fail")),
     (lambda p: p.edited(signals=(Digital(name="Lamp", line=9),)), ("signal Lamp", "signal", "–", None)),
     (lambda p: moved_row(p, 1, 1), ("sheet", "order", None, None)),
+    (
+        lambda p: p.edited(master_part=MASTER),
+        ("plan", "master part", "–", "M1, every 12 h, at 06:00, within 90 % of each tolerance of 1: 4"),
+    ),
+    (lambda p: p.edited(nominal=NOMINAL), ("plan", "nominal surface", "–", "cover.stl")),
+    (lambda p: row(p, note="see sheet 2"), ("1", "note", "–", "see sheet 2")),
+    (lambda p: row(p, master=4.01), ("1", "value of the reference", "–", "4.01")),
+    (
+        lambda p: row(p, budget=Budget(noise=0.003, unit="mm")),
+        ("1", "uncertainty worked out", None, "u = 0.003 mm"),
+    ),
+    (lambda p: row(p, gauge=GAUGE), ("1", "gauge study", "–", "10 parts × 3 operators × 3 trials")),
 ]
+SAID_OTHERWISE = {"schema_version", "id", "balloon", "home"}
+"""Fields that are no change of their own: names of rows and steps, and where an anchor lay on a reference."""
+
+
+@pytest.mark.parametrize("of", [Plan, Characteristic, Step])
+def test_every_field_of_a_plan_has_its_words(of):
+    source = inspect.getsource(comparison)
+    for name in of.model_fields.keys() - SAID_OTHERWISE:
+        assert f".{name}" in source or f'"{name}"' in source, name
 
 
 @pytest.mark.parametrize(("change", "expected"), CASES)

@@ -53,11 +53,11 @@ def test_two_are_compared_tried_and_gone_back_to(saved, qtbot, settled, tmp_path
     settled(demo)
     # it opens on what the last save changed
     assert "floor off the wall" in window.after.currentText()
-    assert [line[2] for line in cells(window.changes)] == ["limits", "zone"]
+    assert [line[2] for line in cells(window.changes)] == ["limits", "uncertainty worked out", "zone"]
     assert [line[:3] for line in cells(window.verdicts)] == [
         [p.name, "FAIL", "PASS"] for p in bench.tray.parts if p.name in ("cover-01", "cover-02")
     ]
-    window.changes.selectRow(1)
+    window.changes.selectRow(2)
     window.overlay.grab()
     before, after = window.overlay.zones()
     assert before["pocket-floor"] != after["pocket-floor"]

@@ -168,7 +168,8 @@ class Tried:
             return None
         usual, scatter = (float(np.quantile(found, MOST_OF_SCANS)) for found in (off, apart))
         # where edges run along the grid the few thinner maps may all happen to agree
-        moved = _scatter([Copies(self.moved[:, n], self.looks[0].ends[0, n])], length)
+        # these are spread evenly, so that none are needed for chance
+        moved = _scatter([Copies(self.moved[:, n], self.looks[0].ends[0, n])], length, drawn=False)
         return usual / math.sqrt(3.0), max(scatter, float(np.nan_to_num(moved)))
 
 
@@ -271,11 +272,11 @@ def _measured(ends: FloatArray, n: int, thinner: tuple[int, int]) -> FloatArray:
     return known
 
 
-def _scatter(groups: Sequence[Copies], length: bool) -> float:
+def _scatter(groups: Sequence[Copies], length: bool, *, drawn: bool = True) -> float:
     """Standard deviation of copies about the mean of those of their scan, the larger of both ends.
 
-    By a standard error more than they show, since a value is known no better for few copies that happen to
-    agree. NaN where too few were measured. length: as for `_variance`.
+    NaN where too few were measured. length: as for `_variance`. drawn: whether copies are drawn at random; then
+    it is a standard error more than they show, since a value is known no better for few that happen to agree.
     """
     known, many = sum(len(one.known) for one in groups), sum(len(one.values) for one in groups)
     several = [one for one in groups if len(one.known) > 1]
@@ -292,7 +293,7 @@ def _scatter(groups: Sequence[Copies], length: bool) -> float:
         )
         for usual in (_usual(several, end) for end in (0, 1))
     ]
-    return math.sqrt(float(max(both))) * (1.0 + 1.0 / math.sqrt(2.0 * sum(weights)))
+    return math.sqrt(float(max(both))) * (1.0 + drawn / math.sqrt(2.0 * sum(weights)))
 
 
 def _usual(groups: Sequence[Copies], end: int) -> list[FloatArray]:

@@ -39,7 +39,7 @@ from hemtra.core.plan.series import Series
 from hemtra.core.progress import Progress
 from hemtra.core.station.scale_uncertainty import ScaleUncertainty
 
-COPIES, HELD, MOVED = 64, 16, 24
+COPIES, HELD, MOVED = 96, 24, 24
 """Copies with noise, those on which the anchors are held where they are, and those with moved edges."""
 MOST_SCANS = 8
 """Scans that show what the spacing does; each shows the part to the grid in another way."""

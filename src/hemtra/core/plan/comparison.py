@@ -6,8 +6,12 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any, Literal
 
+from hemtra.core.plan.budget import Budget
 from hemtra.core.plan.document import Characteristic, Follow, Plan, Step
 from hemtra.core.plan.follow import AXES
+from hemtra.core.plan.gauge_mark import GaugeMark
+from hemtra.core.plan.master_part import MasterPart
+from hemtra.core.plan.nominal import Nominal
 from hemtra.core.plan.registry import kind_named
 from hemtra.core.plan.signals import read_aloud
 from hemtra.core.zones.zone import AnyZone, PathNode, PathZone, PolygonZone
@@ -25,6 +29,8 @@ OF_ROW = {
     "least_share": "minimum percentage in limits",
     "least_coverage": "minimum coverage",
     "most_spikes": "most isolated points",
+    "master": "value of the reference",
+    "note": "note",
 }
 """Fields of a row that are compared as they are, and what they are called."""
 OF_PLAN = {"name": "name", "not_proven": "NOT PROVEN counts as"}
@@ -61,11 +67,36 @@ def _of_the_plan(before: Plan, after: Plan) -> Iterator[Difference]:
     if before.by_profile != after.by_profile:
         a, b = (_profiles(plan) for plan in (before, after))
         yield Difference("plan", "", "plan", "inspects", a, b)
+    for field, what, words in (
+        ("master_part", "master part", _master),
+        ("nominal", "nominal surface", _nominal),
+    ):
+        one, other = getattr(before, field), getattr(after, field)
+        if one != other:
+            yield Difference("plan", "", "plan", what, words(one), words(other))
     old, new = ({s.name: s for s in plan.signals} for plan in (before, after))
     for name in dict.fromkeys((*old, *new)):
         if old.get(name) != new.get(name):
             a, b = (NONE if s is None else read_aloud(s) for s in (old.get(name), new.get(name)))
             yield Difference("plan", "", f"signal {name}", "signal", a, b)
+
+
+def _master(part: MasterPart | None) -> str:
+    if part is None:
+        return NONE
+    shifts = "".join(f", at {shift:%H:%M}" for shift in part.shifts)
+    read = ", ".join(f"{balloon}: {_number(value)}" for balloon, value in part.values.items())
+    within = f"within {_number(part.share)} % of each tolerance of {read or 'nothing'}"
+    return f"{part.serial}, every {_number(part.hours)} h{shifts}, {within}"
+
+
+def _nominal(surface: Nominal | None) -> str:
+    if surface is None:
+        return NONE
+    place = ", ".join(_number(getattr(surface, name)) for name in ("x", "y", "z"))
+    turned = ", ".join(_number(getattr(surface, name)) for name in ("rotation", "tilt_x", "tilt_y"))
+    by = f"{surface.name} ({surface.digest[:6]}) by {surface.placed}, off by {_number(surface.rms)} mm"
+    return f"{by}, at {place} mm, turned {turned}°"
 
 
 def _profiles(plan: Plan) -> str:
@@ -112,6 +143,10 @@ def _of_a_row(
         left, right = getattr(a, field), getattr(b, field)
         if left != right:
             yield what, _plain(left), _plain(right)
+    if a.budget != b.budget:
+        yield "uncertainty worked out", _budget(a.budget), _budget(b.budget)
+    if a.gauge != b.gauge:
+        yield "gauge study", _gauge(a.gauge), _gauge(b.gauge)
 
 
 def _of_the_steps(before: Plan, after: Plan) -> Iterator[Difference]:
@@ -248,3 +283,18 @@ def _plain(value: Any) -> str:
 def _number(value: float) -> str:
     """With as many digits as distinguish it from another that somebody typed."""
     return f"{value:.12g}"
+
+
+def _budget(budget: Budget | None) -> str:
+    if budget is None:
+        return NONE
+    shares = ", ".join(
+        f"{budget.TITLES[name]} {_number(100.0 * share)} %" for name, share in budget.shares.items()
+    )
+    return f"u = {_number(budget.u)} {budget.unit}: {shares or 'nothing'}"
+
+
+def _gauge(mark: GaugeMark | None) -> str:
+    if mark is None:
+        return NONE
+    return f"{mark.made}, {mark.readings}, standard deviation {_number(mark.deviation)} {mark.unit}".rstrip()
