@@ -12,7 +12,8 @@ import pytest
 
 from hemtra import HeightMap, Scan, load_plan, load_scan, save_plan, save_scan
 from hemtra.cli import main
-from hemtra.core.plan.document import Follow
+from hemtra.core.plan.document import ByProfile, Follow
+from hemtra.core.plan.master_part import MasterPart, shifts_typed
 from hemtra.runtime.batch import inspect_files
 from hemtra.runtime.crews import ThreadCrew
 from hemtra.runtime.demo import (
@@ -215,6 +216,19 @@ def test_plan_show_and_check(hemtra, cover, tmp_path, plan):
     code, out, _ = hemtra("plan", "show", cover)
     assert code == 0
     assert "2.50 +0.15 −0.05" in out
+    assert "signal: Reject gate: on when the part does not pass" in out
+    master = MasterPart(serial="M1", share=90.0, shifts=shifts_typed("6:00"))
+    asked = {"not_proven": "pass", "master_part": master, "by_profile": ByProfile(average=3)}
+    whole = plan.edited(**asked).with_characteristic(plan.sheet[0].edited(off=True))
+    save_plan(whole, tmp_path / "asks.hplan")
+    code, out, _ = hemtra("plan", "show", tmp_path / "asks.hplan")
+    for words in (
+        "NOT PROVEN counts as: pass",
+        "master part: M1, every 8 h, at 06:00, within 90 % of each tolerance",
+        "inspects: profile by profile, drawn at 0 mm, mean of 3",
+        "4.00 ±0.10, switched off",
+    ):
+        assert words in out, words
     code, out, _ = hemtra("plan", "check", cover)
     *warned, last = out.splitlines()
     assert (code, last) == (0, f"{cover.name} holds; its reference scan evaluates to PASS.")

@@ -166,7 +166,7 @@ def master(
         seen = load_scan(scan)
         result = Engine(seen.data, seen.serial).run(held.plan)
         kept = read_on(serial or seen.serial, result.characteristics, hours, share, starts)
-        at = "".join(f", and at {start:%H:%M}" for start in starts)
+        at = f", and at {' '.join(f'{start:%H:%M}' for start in starts)}" if starts else ""
         out.print(f"Master part {kept.serial}: {len(kept.values)} rows, due every {hours:g} h{at}.")
     save_plan(held.plan.edited(master_part=kept), plan, held.reference, comment="master part")
 
@@ -354,10 +354,16 @@ def _print_changes(title: str, found: VerdictChanges) -> None:
 
 
 def _print_plan(plan: Plan) -> None:
+    from hemtra.core.plan.comparison import differences
+
     out.print(Text(plan.name, style="bold"))
+    for one in differences(Plan(name=plan.name), plan):
+        if one.of == "plan":
+            out.print(f"{one.what}: {one.after}", soft_wrap=True)
     sheet = Table("balloon", "characteristic", "tolerance", "step", box=None, header_style="bold")
     for row in sorted(plan.sheet, key=lambda c: c.balloon):
-        sheet.add_row(str(row.balloon), row.name, row.tolerance, row.step or "not bound yet")
+        asked = f"{row.tolerance}, switched off" if row.off else row.tolerance
+        sheet.add_row(str(row.balloon), row.name, asked, row.step or "not bound yet")
     out.print(sheet)
     steps = Table("step", "kind", "uses", "parameters", box=None, header_style="bold")
     for step in plan.steps:

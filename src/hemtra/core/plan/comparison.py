@@ -85,7 +85,8 @@ def _master(part: MasterPart | None) -> str:
     if part is None:
         return NONE
     shifts = "".join(f", at {shift:%H:%M}" for shift in part.shifts)
-    read = ", ".join(f"{balloon}: {_number(value)}" for balloon, value in part.values.items())
+    values = sorted(part.values.items(), key=lambda pair: (len(pair[0]), pair[0]))
+    read = ", ".join(f"{balloon}: {_number(value)}" for balloon, value in values)
     within = f"within {_number(part.share)} % of each tolerance of {read or 'nothing'}"
     return f"{part.serial}, every {_number(part.hours)} h{shifts}, {within}"
 
