@@ -336,9 +336,9 @@ def _floor(groups: Sequence[Copies], grows: float, middle: float) -> float:
             continue
         scatter = math.sqrt(sum(len(found) * float(found.var()) for found in moved) / (many - len(moved)))
         if abs(float(np.concatenate(moved).mean())) > SURELY * scatter / math.sqrt(many):
-            # as for the scatter, at the upper end of what so few copies leave open
-            shifts = [abs(float(found.mean())) + scatter / math.sqrt(len(found)) for found in moved]
-            added = max(added, float(np.quantile(shifts, MOST_OF_SCANS)))
+            # as for the scatter, a standard error more than they show
+            shifts = [abs(float(found.mean())) for found in moved]
+            added = max(added, float(np.quantile(shifts, MOST_OF_SCANS)) + scatter / math.sqrt(many))
     first = groups[0].here
     most = math.inf if math.isnan(middle) else float(np.abs(first - middle).max())
     return min(added / grows, most) / math.sqrt(3.0)
