@@ -14,7 +14,7 @@ from hemtra.core.characteristics.relations import WidthKind
 from hemtra.core.characteristics.sizes import AreaKind, DiameterKind
 from hemtra.core.errors import HemtraError
 from hemtra.core.evaluation.engine import Engine
-from hemtra.core.evaluation.known_to import seen_whole
+from hemtra.core.evaluation.known_to import seen_whole, without_old_budgets
 from hemtra.core.evaluation.rows import NO_BUDGET
 from hemtra.core.evaluation.trial_values import THINNED, Look, Tried
 from hemtra.core.evaluation.uncertainty import Scales, budgets, with_budgets
@@ -226,6 +226,14 @@ def test_runs_of_profiles_know_their_values_too():
     result = Engine(data).run(with_budgets(plan, budgets(plan, [data], copies=12))).characteristics[0]
     error = max(abs(result.least + 1.0), abs(result.greatest + 1.0))
     assert error / 3.0 < 2.0 * result.u < 3.0 * error
+    smooth = plan.edited(by_profile=ByProfile(average=9))
+    known = with_budgets(smooth, budgets(smooth, [data], copies=12))
+    assert known.sheet[0].budget.noise < 0.6 * budgets(plan, [data], copies=12)[1].noise
+    assert without_old_budgets(known).sheet[0].budget is not None
+    single = known.edited(by_profile=ByProfile())
+    assert without_old_budgets(single).sheet[0].budget is None, (
+        "one profile is known less well than the mean of nine"
+    )
 
 
 def test_edges_on_profiles_are_known_no_better_than_their_points_lie_apart():

@@ -60,7 +60,9 @@ def method(plan: Plan, row: Characteristic) -> str:
     """Digest of how a row is measured: its steps, without names and lessons, and how their kinds work."""
     if row.step is None:
         return ""
-    own = REVISION, row.unit, row.correction, row.over, method_of(plan, row.step)
+    # the mean of several profiles is known better than each of them
+    average = 1 if plan.by_profile is None else plan.by_profile.average
+    own = REVISION, row.unit, row.correction, row.over, average, method_of(plan, row.step)
     found = hashlib.blake2b(repr(own).encode(), digest_size=8)
     for column in ancestry(plan, row.step):
         for step in column:
