@@ -6,6 +6,7 @@ from hypothesis import strategies as st
 
 from hemtra.core.evaluation.engine import Engine
 from hemtra.core.evaluation.recorded_values import comparable, evaluated_by_values, verdict_of
+from hemtra.core.plan.budget import Budget
 from hemtra.core.plan.document import Correction
 from lots import two_rows
 from makers import sloped
@@ -55,6 +56,7 @@ def test_a_row_that_is_off_is_left_out_and_one_that_is_new_is_not_guessed():
         other(correction=Correction(measured=(0.0, 1.0), known=(0.0, 1.1))),
         other(from_master=True, master=0.1),
         other(over="mean", upper=0.25),
+        other(covers=2.0, budget=Budget(noise=0.01, unit="mm")),
         PLAN.edited(steps=(PLAN.steps[0].edited(params={"diameter": 2}), *PLAN.steps[1:])),
     ],
 )

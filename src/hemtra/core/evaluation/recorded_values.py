@@ -23,7 +23,8 @@ def comparable(then: Plan, now: Plan) -> Pairs | None:
 
     They can where the steps are the same and rows differ in names and limits only. A row that makes one value
     of many must be quite the same, since other limits might have picked another value; so must one that asks
-    how much was seen, since a value that fails is on record however little it rests on.
+    how much was seen, since a value that fails is on record however little it rests on. What is evaluated by its
+    own uncertainty must have it from the same budget.
     """
     if (then.steps, then.prepared, then.by_profile) != (now.steps, now.prepared, now.by_profile):
         return None
@@ -33,6 +34,8 @@ def comparable(then: Plan, now: Plan) -> Pairs | None:
         if row.off:
             continue
         if before is None or before.off or not _same_value(before, row):
+            return None
+        if row.covers is not None and before.budget != row.budget:
             return None
         same = _same_limits(before, row) and before.name == row.name
         if not _same_limits(before, row) and (_of_many(now, row) or _asks_coverage(now, row)):
