@@ -33,10 +33,17 @@ def test_limits_are_absolute_or_deviations_by_their_sign():
         (8, 0.5, 0.3, 0.7),
         (9, None, None, 0.15),
     ]
-    asked = ["1,A,0.5,-0.1,", "2,B,-1,-1.2,0.3", "3,C,-1,-1.2,-0.8", "4,D,-1,-1.2,+0.3", "5,E,4,3.9,4"]
+    asked = [
+        "1,A,0.5,-0.1,",
+        "2,B,-1,-1.2,0.3",
+        "3,C,-1,-1.2,-0.8",
+        "4,D,-1,-1.2,+0.3",
+        "5,E,4,3.9,4",
+        "6,F,-1,-1.2,-1",
+    ]
     text = "\n".join(["balloon,name,nominal,lower,upper", *asked])
     found = [(row.lower, row.upper) for row in parse_requirements(text)]
-    assert found == [(0.4, None), (-1.2, 0.3), (-1.2, -0.8), (-2.2, -0.7), (3.9, 4.0)]
+    assert found == [(0.4, None), (-1.2, 0.3), (-1.2, -0.8), (-2.2, -0.7), (3.9, 4.0), (-1.2, -1.0)]
     german = LIST.replace(",", ";").replace(".", ",")
     assert parse_requirements("\ufeff" + german) == rows
     assert parse_requirements(LIST.replace(",", "\t")) == rows
