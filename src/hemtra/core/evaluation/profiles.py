@@ -1,8 +1,8 @@
-"""a scan as a profile sequence: each step of a plan over all of them at once."""
+"""A scan as a profile sequence: each step of a plan over all of them at once."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from operator import attrgetter
@@ -46,11 +46,6 @@ class Column:
     others: Mapping[int, Any]
     reasons: Mapping[int, str]
     name: str = ""
-
-    @cached_property
-    def values(self) -> Sequence[Any]:
-        """Each of them, None where there is none."""
-        return [self.one(k) for k in range(self.count)]
 
     def one(self, k: int) -> Any:
         """The value on one profile, None where there is none."""

@@ -23,8 +23,8 @@ def comparable(then: Plan, now: Plan) -> Pairs | None:
 
     They can where the steps are the same and rows differ in names and limits only. A row that makes one value
     of many must be quite the same, since other limits might have picked another value; so must one that asks
-    how much was seen, since a value that fails is on record however little it rests on. What is evaluated by its
-    own uncertainty must have it from the same budget.
+    how much was seen, since a value that fails is on record however little it rests on. What is evaluated by
+    its own uncertainty must have it from the same budget.
     """
     if (then.steps, then.prepared, then.by_profile) != (now.steps, now.prepared, now.by_profile):
         return None
