@@ -14,6 +14,7 @@ FIELDS = {
     "error": {"fault": "ValueError: x"},
     "gone": {"balloon": 7, "name": "Gap"},
     "master failed": {"serial": "M1", "why": "6 Hub height reads 8.1"},
+    "master for shift": {"serial": "M1", "shift": "06:00"},
     "master missing": {"serial": "M1"},
     "master overdue": {"serial": "M1", "hours": "9.0"},
     "master passed": {"serial": "M1"},
