@@ -36,8 +36,17 @@ def away(tmp_path, monkeypatch):
             raise RecordsAway("The server that holds records does not answer: connection refused.")
         return Records(url, **how)
 
+    links = []
+
+    def linked(spool, heard):
+        links.append(Uplink(spool, Server.url, heard))
+        return links[-1]
+
     monkeypatch.setattr(uplink, "Records", opened)
-    return Server
+    Server.linked = staticmethod(linked)
+    yield Server
+    for link in links:
+        link.close()
 
 
 def spooled(tmp_path, values, lot_name="lot 1"):
@@ -63,7 +72,7 @@ def test_what_waits_is_forwarded_in_order_once_the_server_is_back(tmp_path, away
     away.up = False
     spool, records = spooled(tmp_path, [0.2, None, 0.4])
     events = []
-    link = Uplink(spool, away.url, events.append)
+    link = away.linked(spool, events.append)
     assert not link.once(0.0)
     assert not link.once(0.0)
     assert [event.kind for event in events] == ["server away"], "it is said once"
@@ -80,7 +89,7 @@ def test_what_waits_is_forwarded_in_order_once_the_server_is_back(tmp_path, away
 def test_more_of_a_lot_and_then_of_another_follows_what_is_there(tmp_path, away):
     spool, records = spooled(tmp_path, [0.2, None, 0.4])
     events = []
-    link = Uplink(spool, away.url, events.append)
+    link = away.linked(spool, events.append)
     assert link.once(0.0)
     plan = two_rows()
     (lot,) = records.all_lots()
@@ -94,7 +103,7 @@ def test_more_of_a_lot_and_then_of_another_follows_what_is_there(tmp_path, away)
 
 def test_a_program_that_ends_is_not_held_by_what_it_forwards(tmp_path, away):
     spool, records = spooled(tmp_path, [0.2])
-    link = Uplink(spool, away.url, [].append)
+    link = away.linked(spool, [].append)
     link.start()
     (thread,) = (one for one in threading.enumerate() if one.name == "uplink")
     assert thread.daemon
@@ -106,15 +115,15 @@ def test_a_program_that_ends_is_not_held_by_what_it_forwards(tmp_path, away):
 def test_nothing_is_doubled_whatever_was_noted_as_sent(tmp_path, away):
     spool, records = spooled(tmp_path, [0.1 * k for k in range(8)])
     records.close()
-    Uplink(spool, away.url, print).once(0.0)
+    away.linked(spool, print).once(0.0)
     for noted in (None, "0\n", "3\n", "-5", "all of it"):
         file = spool.with_name(f"{spool.name}.forwarded")
         file.unlink() if noted is None else file.write_text(noted)
-        link = Uplink(spool, away.url, print)
+        link = away.linked(spool, print)
         assert link.once(0.0)
         assert link.waiting == 0
         assert on_record(away.url) == on_record(str(spool)), noted
-    assert Uplink(spool, away.url, print).waiting == 0, "what is noted still holds at the next start"
+    assert away.linked(spool, print).waiting == 0, "what is noted still holds at the next start"
 
 
 def test_what_breaks_off_in_the_middle_is_done_anew_and_whole(tmp_path, away, monkeypatch):
@@ -130,7 +139,7 @@ def test_what_breaks_off_in_the_middle_is_done_anew_and_whole(tmp_path, away, mo
         return real(self)
 
     events = []
-    link = Uplink(spool, away.url, events.append)
+    link = away.linked(spool, events.append)
     monkeypatch.setattr(Records, "writing", breaking)
     assert not link.once(0.0)
     left = link.waiting
@@ -144,7 +153,7 @@ def test_what_breaks_off_in_the_middle_is_done_anew_and_whole(tmp_path, away, mo
 def test_a_part_is_forwarded_once_its_signal_was_given(tmp_path, away, monkeypatch):
     spool, records = spooled(tmp_path, [0.2, 0.3])
     monkeypatch.setattr(uplink.time, "time", lambda: BEGAN + 61.0)
-    link = Uplink(spool, away.url, print)
+    link = away.linked(spool, print)
     link.once(settle=2.0)
     assert [number for _, number, *_ in on_record(away.url)] == []
     link.once(settle=0.5)
@@ -158,7 +167,7 @@ def test_a_clock_that_was_set_back_lets_no_part_be_skipped(tmp_path, away, monke
     (lot,), plan = records.all_lots(), two_rows()
     for number, at in ((2, BEGAN + 100.0), (3, BEGAN + 90.0)):
         records.add_all(lot, [part(number, plan, {1: 0.2, 2: 0.0}, at=at)], records.revision(plan))
-    link = Uplink(spool, away.url, print)
+    link = away.linked(spool, print)
     for now, numbers in ((101.0, [1]), (95.0, [1]), (103.0, [1, 2, 3])):
         monkeypatch.setattr(uplink.time, "time", lambda now=now: BEGAN + now)
         link.once(settle=2.0)
@@ -170,7 +179,7 @@ def test_parts_of_a_new_spool_are_not_taken_for_those_of_the_old(tmp_path, away)
     spool, records = spooled(tmp_path, [0.2])
     records.close()
     spool.with_name(f"{spool.name}.forwarded").write_text("500\n")
-    assert Uplink(spool, away.url, print).once(0.0)
+    assert away.linked(spool, print).once(0.0)
     assert on_record(away.url) == on_record(str(spool)) != []
 
 
@@ -183,7 +192,7 @@ def test_a_part_whose_place_another_has_is_said(tmp_path, away):
     taken.add_all(lot, [part(2, plan, {1: 0.9, 2: 0.0}, serial="X")], taken.revision(plan))
     taken.close()
     events = []
-    assert Uplink(spool, away.url, events.append).once(0.0)
+    assert away.linked(spool, events.append).once(0.0)
     assert [(event.kind, event.fields) for event in events] == [("not forwarded", {"count": 1})]
     assert [(number, serial) for _, number, serial, _ in on_record(away.url)] == [(1, "S00001"), (2, "X")]
 
