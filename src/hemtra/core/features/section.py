@@ -70,7 +70,9 @@ class Cut(Profile):
         one behind it; both may be lanes. A sheer step may lie anywhere between two points; one that rises over
         more is seen.
         """
-        sheer = np.clip(SEEN - wide / self._point_spacing, 0.0, 1.0)
+        short = SEEN - wide / self._point_spacing
+        # of a single one in a tenth of the time
+        sheer = np.clip(short, 0.0, 1.0) if isinstance(short, np.ndarray) else min(max(short, 0.0), 1.0)
         return sheer * (run / 2 if self.seen is None else self.edge_room)
 
     @property
