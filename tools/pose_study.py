@@ -15,16 +15,28 @@ import numpy as np
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 from exact_views import exact_map
 from hemtra import inspect
+from hemtra.core.gauge.study import studied
 from hemtra.core.geometry.frames import Frame
 from hemtra.core.maps.scan import Scan
 from hemtra.core.plan.document import Characteristic, Plan
 from hemtra.virtual.cover import Cover
 from hemtra.virtual.demo import LARGEST_TILT, STATION, demo_plan, random_pose
+from hemtra.virtual.gauge_demo import POSES as POSES_SHOWN
+from hemtra.virtual.gauge_demo import made_up, scan_presented
 from hemtra.virtual.runner import Runner
 from hemtra.virtual.runner_demo import RUNNER_STATION, runner_plan
 from hemtra.virtual.sensor import scan_part
 
 POSES, EXACT = 200, 5
+STUDY, READINGS = (10, 3), 9
+"""Parts and trials of the demo's gauge study, and readings of each of its cells that it is held against."""
+STUDY_SAID = """
+## The demo's gauge study
+
+{parts} covers of good production, each lying straight, turned, and turned and tilted, {shown} times
+([Gauge studies](gauge.md)), against {more} more readings of each: the root of the mean variance within the
+readings of a cell, and of that between the presentations of a part.
+"""
 EXEMPT = (23, 24)
 """Rows of the cover that are no sizes: a text and a count."""
 RUNNER_TILT = 0.3
@@ -120,6 +132,41 @@ def study(what: str, poses: int, exact: int) -> dict[bool, np.ndarray]:
     return {False: rows[:poses], True: rows[poses:]}
 
 
+def in_study(task: tuple[int, str, int]) -> list[tuple[float, float]]:
+    """Least and greatest value of each row of a cover, presented as in the demo's gauge study."""
+    rows = inspect(demo_plan(), scan_presented(*task)).characteristics
+    ends = [(row.value, row.value) if row.least is None else (row.least, row.greatest) for row in rows]
+    return [tuple(float("nan") if v is None else float(v) for v in pair) for pair in ends]
+
+
+def against_study(trials: int) -> None:
+    """The gauge study of the demo against the scatter of more readings of the same parts."""
+    plan, (parts, shown) = demo_plan(), STUDY
+    tasks = [
+        (k, pose, shown + n) for k in range(1, parts + 1) for pose in POSES_SHOWN for n in range(1, trials + 1)
+    ]
+    with ProcessPoolExecutor() as pool:
+        read = np.array(list(pool.map(in_study, tasks, chunksize=5)))
+    read = read.reshape(parts, len(POSES_SHOWN), trials, len(plan.sheet), 2)
+    # what was not measured once is known from the other readings
+    within = np.nanvar(read, axis=2, ddof=1).mean(axis=(0, 1))
+    between = np.nanmean(read, axis=2).var(axis=1, ddof=1).mean(axis=0)
+    sigma = np.sqrt(np.maximum(between - within / trials, 0.0) + within)
+    rows = studied(plan, made_up(plan, parts, shown, lambda done, of, what: True)).rows
+    order = {balloon: k for k, balloon in enumerate(sorted(row.balloon for row in plan.sheet))}
+    print("| | | σ of more readings | GRR of the study | its interval of 95 % | |")
+    print("|---:|---|---:|---:|---:|---|")
+    for row in sorted(rows, key=lambda one: one.balloon):
+        if row.spread is None or row.balloon in EXEMPT:
+            continue
+        found, gauge = sigma[order[row.balloon], int(row.name.endswith("max"))], row.spread.gauge
+        low, high = gauge.low or 0.0, gauge.high or 0.0
+        agrees = "within" if low <= found <= high else "outside"
+        cells = [f"{1000 * value:.2f}" for value in (found, gauge.deviation)]
+        interval = f"{1000 * low:.2f} … {1000 * high:.2f}"
+        print("| " + " | ".join([str(row.balloon), row.name, *cells, interval, agrees]) + " |")
+
+
 def main() -> None:
     """The whole page."""
     poses = int(sys.argv[1]) if len(sys.argv) > 1 else POSES
@@ -148,6 +195,8 @@ scatter of that says nothing. Made by `python tools/pose_study.py {poses} {exact
         return float(runner[balloon].min()), float(runner[balloon].max())
 
     table(runner_plan(), ends, study("runner", poses, exact))
+    print(STUDY_SAID.format(parts=STUDY[0], shown=STUDY[1], more=READINGS))
+    against_study(READINGS)
 
 
 if __name__ == "__main__":
