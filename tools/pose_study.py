@@ -35,7 +35,7 @@ STUDY_SAID = """
 
 {parts} covers of good production, each lying straight, turned, and turned and tilted, {shown} times
 ([Gauge studies](gauge.md)), against {more} more readings of each: the root of the mean variance within the
-readings of a cell, and of that between the presentations of a part.
+readings of a cell, and of that between the presentations of a part. In 1/1000 of the unit.
 """
 EXEMPT = (23, 24)
 """Rows of the cover that are no sizes: a text and a count."""

@@ -17,6 +17,7 @@ FIELDS = {
     "master for shift": {"serial": "M1", "shift": "06:00"},
     "master missing": {"serial": "M1"},
     "master overdue": {"serial": "M1", "hours": "9.0"},
+    "master to come": {"serial": "M1"},
     "master passed": {"serial": "M1"},
     "refusing": {"why": "Master part M1 was never seen to pass; present it."},
     "new lot": {"lot": "2026-11-29 10:00"},

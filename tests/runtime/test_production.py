@@ -203,6 +203,9 @@ def test_a_master_part_is_due_at_the_start_of_every_shift(records, tmp_path):
     watch.passed = datetime(2026, 11, 28, 22, 1).timestamp()
     assert watch.due(watch.passed + 7.9 * hour) == ""
     assert watch.due(watch.passed + 8.0 * hour) == "A shift began at 06:00; present master part M1."
+    ahead = watch.passed - 2.0 * hour
+    assert watch.due(ahead).endswith("check the clock, and present it."), "no shift is skipped by a wrong clock"
+    assert watch.state(ahead) == ("due: the clock was wrong", False)
     seldom = watch.master.model_copy(update={"shifts": shifts_typed("6:00")})
     passed = datetime(2026, 11, 28, 6, 30).timestamp()
     assert seldom.due_again(passed) == (passed + 12.0 * hour, None), "hours count as well"

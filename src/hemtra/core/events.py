@@ -27,6 +27,7 @@ CATALOGUE: Mapping[str, str] = MappingProxyType(
         "master for shift": "A shift began at {shift}; present master part {serial}.",
         "master missing": "Master part {serial} was never seen to pass; present it.",
         "master overdue": "Master part {serial} passed {hours} h ago; present it.",
+        "master to come": "Master part {serial} passed in the future; check the clock, and present it.",
         "master passed": "Master part {serial} passed.",
         "new lot": "Lot {lot} begins.",
         "not forwarded": (

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from datetime import time
 
 from hemtra.core.events import Event, sentence
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.plan.master_part import HOUR, MasterPart
 from hemtra.runtime.workers import Evaluated
+
+MINUTE = 60.0
 
 
 @dataclass
@@ -60,7 +61,9 @@ class MasterWatch:
             return sentence("master failed", {"serial": self.master.serial, "why": self.wrong[0]})
         if self.passed is None:
             return sentence("master missing", {"serial": self.master.serial})
-        at, shift = self._due_at(self.passed, now)
+        if self._is_to_come(self.passed, now):
+            return sentence("master to come", {"serial": self.master.serial})
+        at, shift = self.master.due_again(self.passed)
         if now <= at:
             return ""
         if shift is not None:
@@ -68,11 +71,9 @@ class MasterWatch:
         hours = f"{(now - self.passed) / HOUR:.1f}"
         return sentence("master overdue", {"serial": self.master.serial, "hours": hours})
 
-    def _due_at(self, passed: float, now: float) -> tuple[float, time | None]:
-        # a pass in the future, of a clock that was wrong, counts no longer than any other
-        if passed - now > HOUR * self.master.hours:
-            return now - HOUR, None
-        return self.master.due_again(passed)
+    def _is_to_come(self, passed: float, now: float) -> bool:
+        """Whether a pass, by a clock that was wrong, lies too far ahead to tell what came after it."""
+        return passed - now > (MINUTE if self.master.shifts else HOUR * self.master.hours)
 
     def state(self, now: float) -> tuple[str, bool]:
         """State in a few words, and whether parts may pass."""
@@ -80,7 +81,9 @@ class MasterWatch:
             return "failed", False
         if self.passed is None:
             return "not seen yet", False
-        at, shift = self._due_at(self.passed, now)
+        if self._is_to_come(self.passed, now):
+            return "due: the clock was wrong", False
+        at, shift = self.master.due_again(self.passed)
         if now <= at:
             return f"due in {(at - now) / HOUR:.1f} h", True
         which = "" if shift is None else f" for the shift at {shift:%H:%M}"

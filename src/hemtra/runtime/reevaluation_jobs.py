@@ -275,8 +275,8 @@ class _Working:
         if now - self.said >= EVERY or done == 0:
             self.said = now
             workers = f"{self.crew.size} workers" if self.crew is not None and self.crew.size else ""
-            told = (lot.name, what, f"{done} of {of}", pace(done, of, now - self.since), workers)
-            self.state.done, self.state.of, self.state.what = done, of, ", ".join(filter(None, told))
+            words = (lot.name, what, f"{done} of {of}", pace(done, of, now - self.since), workers)
+            self.state.done, self.state.of, self.state.what = done, of, ", ".join(filter(None, words))
             self.keep()
         return not (self.job.folder / STOP).exists()
 
