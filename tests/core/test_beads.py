@@ -8,6 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from beads import (
+    AREAS,
     BASES,
     BOUNDS,
     HALF_Y,
@@ -139,6 +140,34 @@ def test_a_groove_is_a_bead_below_and_holes_on_top_are_told():
     data, zone = bead_map(np.random.default_rng(8), "flat-topped", "plain", change=pits)
     void = taken(AlongKind(what="void", take="greatest"), along(data, zone))
     assert void.value == pytest.approx(0.8 * 0.5, abs=0.08)
+
+
+@pytest.mark.parametrize("shape", SHAPES)
+@settings(max_examples=examples(8), deadline=None)
+@given(wide=st.floats(0.1, 2.4), middle=st.floats(-1.0, 1.0), side=st.sampled_from(["above", "below"]))
+def test_no_height_is_taken_from_a_flank_whose_crest_was_not_seen(shape, wide, middle, side):
+    sign = 1.0 if side == "above" else -1.0
+    hole = near_side(lambda z, d, u: np.where((np.abs(u) < 4.0) & (np.abs(d - middle) < wide / 2), np.nan, z))
+    rng = np.random.default_rng(4)
+    data, zone = bead_map(rng, shape, "plain", change=lambda z, d, u, v: hole(sign * z, d, u, v))
+    found = along(data, zone, side=side)
+    height, area = found.values("height"), found.values("area") / AREAS[shape]
+    assert height[~np.isnan(height)] == pytest.approx(HEIGHT, rel=0.03)
+    assert area[~np.isnan(area)] == pytest.approx(1.0, abs=0.02)
+
+
+def test_a_small_hole_on_the_crest_costs_nothing_and_a_large_one_says_so():
+    states = []
+    for wide in (0.25, 1.2):
+        hole = near_side(lambda z, d, u, w=wide: np.where((np.abs(u) < 4) & (np.abs(d) < w / 2), np.nan, z))
+        found = along(*bead_map(np.random.default_rng(4), "dome", "plain", change=hole))
+        states.append({found.reasons.get(int(code)) for code in found.state})
+        assert found.present.all()
+    assert states == [{None}, {None, "its top is not seen"}]
+    with pytest.raises(NotMeasured, match="its top is not seen; how much is there is not known"):
+        taken(ContinuityKind(take="volume"), found)
+    assert taken(ContinuityKind(take="volume", unseen=9.0), found).value > 0.0
+    assert taken(ContinuityKind(), found).value == 0.0, "that it does not break is seen"
 
 
 def test_leaning_shows_as_lean_with_its_side():

@@ -121,6 +121,18 @@ def test_components_put_in_are_found_and_lie_within_their_limits():
         assert math.sqrt(means[name]) == pytest.approx(value, rel=0.05), name
 
 
+@pytest.mark.parametrize("straight", [1.0, 0.2], ids=["as much in each pose", "more in one pose"])
+def test_limits_hold_for_a_gauge_that_scatters_more_in_one_pose_than_in_others(straight):
+    """Of 300 studies of ten parts; counted as one scatter, less than three in four would hold it."""
+    scatter, held = np.array([straight, straight, 1.0])[:, None], 0
+    for seed in range(300):
+        rng = np.random.default_rng(seed)
+        values = 2.0 * rng.standard_normal((10, 1, 1)) + scatter * rng.standard_normal((10, 3, 3))
+        found = repeatability(Readings(tuple("ABCDEFGHIJ"), tuple("123"), values)).repeatability
+        held += found.low <= math.sqrt(np.mean(scatter**2)) <= found.high
+    assert 0.9 * 300 <= held < 0.99 * 300
+
+
 @given(
     st.floats(-100.0, 100.0),
     st.floats(0.01, 100.0),

@@ -174,6 +174,59 @@ def test_small_holes_are_bounded_by_their_rims_and_large_ones_are_unseen():
     assert bump.possible[0].value > bump.value.value + 0.15
 
 
+RIDGE = 4.0
+"""Half the width of a ridge along y, mm."""
+
+
+def ridge_plan(kind):
+    """The height of a ridge of 2 mm ± 0.1, by one of the ways to take it."""
+    wide = RectangleZone(x=0, y=0, width=24, height=18)
+    base = Step(id="base", name="Base", kind="plane", zone=RectangleZone(x=-11, y=0, width=6, height=18))
+    cut = Step(id="cut", name="Cut", kind="section", zone=RectangleZone(x=0, y=0, width=24, height=2))
+    on_cut = Step(
+        id="top",
+        name="Top",
+        kind="extreme",
+        zone=RectangleZone(x=0, y=0, width=24, height=12),
+        inputs={"section": ("cut",)},
+    )
+    top = {
+        "spot": Step(id="top", name="Top", kind="spot", zone=wide, params={"take": "highest"}),
+        "zone": Step(id="top", name="Top", kind="extreme", zone=wide),
+        "section": on_cut,
+    }[kind]
+    height = Step(id="height", name="Height", kind="height", inputs={"point": ("top",), "plane": ("base",)})
+    row = Characteristic(balloon=1, name="Height", step="height", unit="mm", lower=1.9, upper=2.1)
+    return Plan(name="ridge", steps=(base, cut, top, height), sheet=(row,))
+
+
+def ridge(height, hole=None, seed=0):
+    """A ridge along y; what lies in the hole was not seen."""
+    z = np.maximum(height * (1.0 - (X / RIDGE) ** 2), 0.0)
+    z = z + 0.004 * np.random.default_rng(seed).standard_normal(z.shape)
+    return relief(np.where(False if hole is None else hole, np.nan, z))
+
+
+@pytest.mark.parametrize("kind", ["spot", "zone", "section"])
+@settings(max_examples=examples(12), deadline=None)
+@given(wide=st.floats(0.5, 7.0), middle=st.floats(-1.5, 1.5), long=st.sampled_from([4.0, 20.0, 60.0]))
+def test_no_ridge_that_is_too_high_passes_since_its_crest_was_not_seen(kind, wide, middle, long):
+    plan, hole = ridge_plan(kind), box(middle, 0.0, wide, long)
+    assert inspect(plan, ridge(2.0)).verdict is Verdict.PASS
+    assert inspect(plan, ridge(2.3, hole)).verdict is not Verdict.PASS
+    beside = inspect(plan, ridge(2.0, box(8.0, 0.0, 0.3, 0.8))).verdict
+    assert beside is Verdict.PASS, "a small hole in the base costs nothing"
+
+
+def test_a_crest_that_leaves_the_zone_is_not_the_zones_border():
+    plan = ridge_plan("section")
+    low = plan.step("top").edited(zone=RectangleZone(x=0, y=0, width=24, height=4.1))
+    row = inspect(plan.with_step(low), ridge(2.3)).characteristics[0]
+    assert row.value is None
+    assert "the section continues above the zone; make the zone taller" in row.reason
+    assert inspect(plan.with_step(low), ridge(2.0)).verdict is Verdict.PASS
+
+
 @settings(max_examples=examples(15))
 @given(st.floats(-2.0, 2.0), st.floats(0, 360), st.integers(0, 99))
 def test_flatness_does_not_depend_on_how_the_part_lies(tilt, turn, seed):

@@ -83,20 +83,24 @@ class ContinuityKind(Kind):
     def evaluate(self, given: StepContext) -> Outcome:
         """In mm, mm³ or a count. A section that was not measured beside a break counts as broken."""
         found = given.one("of", Along)
-        closed, count = found.path.curve.closed, found.at.size
-        there = found.present
+        there, count = found.present, found.at.size
         breaks = list(found.breaks)
-        for first, many in runs(~there & ~found.absent, closed):
-            if many * found.spacing > self.unseen:
-                reason = found.reasons.get(int(found.state[first]), "it could not be measured")
-                ends = found.at[first], (found.at[first] + many * found.spacing) % found.path.curve.length
-                raise NotMeasured(
-                    f"from {ends[0]:.1f} to {ends[1]:.1f} mm {reason}; a break there cannot be excluded"
-                )
+        self._require_seen(found, ~there & ~found.absent, "a break there cannot be excluded")
+        if self.take == "volume":
+            unknown = np.isnan(found.values("area")) & ~found.absent
+            self._require_seen(found, unknown, "how much is there is not known")
         value, unit, k = self._value(found, there, breaks)
         place = found.places()[k % count]
         facts = tuple(("break", f"{gap.start:.1f} mm, {gap.length:.1f} mm long") for gap in breaks[:3])
         return Outcome(Number(value, unit, Point(*map(float, place))), facts)
+
+    def _require_seen(self, found: Along, unseen: BoolArray, so: str) -> None:
+        """Raises `NotMeasured` where too long a stretch of (n,) sections says nothing."""
+        for first, many in runs(unseen, found.path.curve.closed):
+            if many * found.spacing > self.unseen:
+                reason = found.reasons.get(int(found.state[first]), "it could not be measured")
+                ends = found.at[first], (found.at[first] + many * found.spacing) % found.path.curve.length
+                raise NotMeasured(f"from {ends[0]:.1f} to {ends[1]:.1f} mm {reason}; {so}")
 
     @property
     def value_unit(self) -> str:

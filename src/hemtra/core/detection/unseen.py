@@ -27,6 +27,8 @@ from hemtra.core.zones.window import Window
 
 SMALL_MM = 1.0
 """Longest side in mm of an unseen patch that its surroundings bound."""
+COVERAGE_OF_EXTREMES = 95.0
+"""Minimum coverage in percent for a highest or lowest point to count, as for form."""
 QUIET = 3.5
 """Standard deviations of the noise within which the rim of a patch counts as even: nothing rises towards it."""
 APART = 6.0
@@ -54,7 +56,9 @@ class Patches:
 
     points, longest (mm): (n,) size of each. low, high: (n,) residuals in mm between which the surface lies
     there, by its rim and the slope around it; NaN where nothing with data is about it. rim_low, rim_high:
-    (n,) of the rim itself. runs, region: its points, as `runs_of` gives them. total: points of the zone.
+    (n,) of the rim itself. climb: (n,) mm by which a surface continues to the middle of a patch that all of
+    its rim rises to, below zero where it falls; 0 where it does neither. runs, region: its points, as
+    `runs_of` gives them. total: points of the zone.
     """
 
     points: FloatArray
@@ -63,6 +67,7 @@ class Patches:
     high: FloatArray
     rim_low: FloatArray
     rim_high: FloatArray
+    climb: FloatArray
     runs: IntArray
     region: IntArray
     total: int
@@ -72,6 +77,18 @@ class Patches:
         """(n,) which are so small that their rim bounds what is there."""
         found: BoolArray = (self.longest <= SMALL_MM) & ~np.isnan(self.low)
         return found
+
+    def farthest(self, top: bool) -> float:
+        """Highest or lowest residual that may lie unseen; infinitely low or high where none does.
+
+        A small patch may continue as its rim does; of a large one, only that all of its rim rises or falls
+        towards it says that there is more.
+        """
+        sign, small = 1.0 if top else -1.0, self.small
+        far = (self.high if top else self.low)[small] * sign
+        slopes = self.climb * sign > 0.0
+        beyond = ((self.rim_high if top else self.rim_low) + self.climb)[slopes & ~small] * sign
+        return sign * float(max(far.max(initial=-np.inf), beyond.max(initial=-np.inf)))
 
     def coverage(self, covered: float = 1.0) -> Coverage:
         """Areas of the zone; covered: share of it inside the scan."""
@@ -140,7 +157,7 @@ def patches_of(
     if not any_missing(z, looked.mask, looked.spans):
         none = np.empty(0)
         empty = np.empty((0, 3), np.int64)
-        return Patches(none, none, none, none, none, none, empty, empty[:, 0], looked.total)
+        return Patches(none, none, none, none, none, none, none, empty, empty[:, 0], looked.total)
     missing = np.isnan(z)
     if looked.mask.size:
         missing &= looked.mask
@@ -156,14 +173,16 @@ def patches_of(
     even = spread <= 2.0 * QUIET * noise
     longest = np.maximum(tall, wide)
     # and where all of its rim rises or falls towards it, it continues to its middle
-    climb = found[:, 9] * longest / 2.0
-    sure = QUIET * noise * np.sqrt(2.0 / np.maximum(found[:, 5], 1.0)) * longest / 2.0 / min(grid.dx, grid.dy)
+    # of a long one the middle is as far as it is narrow
+    reach = np.where(longest <= SMALL_MM, longest, np.minimum(tall, wide)) / 2.0
+    climb = found[:, 9] * reach
+    sure = QUIET * noise * np.sqrt(2.0 / np.maximum(found[:, 5], 1.0)) * reach / min(grid.dx, grid.dy)
     climb[np.abs(climb) <= sure] = 0.0
     bounds = (
         np.where(even, mean, low - spread / 2.0) + np.minimum(climb, 0.0),
         np.where(even, mean, high + spread / 2.0) + np.maximum(climb, 0.0),
     )
-    return Patches(found[:, 0], longest, *bounds, low, high, runs, region, looked.total)
+    return Patches(found[:, 0], longest, *bounds, low, high, climb, runs, region, looked.total)
 
 
 def without_scatter(

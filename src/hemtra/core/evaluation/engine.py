@@ -386,8 +386,11 @@ class Engine:
         coverage = None if found.outcome is None else found.outcome.coverage
         if asked and coverage is None:
             coverage = self.coverage(results, found.step.id)
+        if coverage is None:
+            coverage, required = counted_on_the_way(results, found.step.id)
+            least = max(least, required)
         known = None if row.budget is None else known_on_part(row, results, self.level)
-        return Rests(found.span, coverage or counted_on_the_way(results, found.step.id), least, known)
+        return Rests(found.span, coverage, least, known)
 
     def _teach(
         self, plan: Plan, step: Step, kind: Kind, homes: Homes, results: Mapping[str, StepResult]

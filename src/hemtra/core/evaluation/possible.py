@@ -59,12 +59,13 @@ def with_possible(
     return replace(outcome, possible=tuple(found))
 
 
-def counted_on_the_way(results: Mapping[str, StepResult], step_id: str) -> Coverage | None:
-    """Isolated points left out of extremes by the outcomes a step depends on."""
+def counted_on_the_way(results: Mapping[str, StepResult], step_id: str) -> tuple[Coverage | None, float]:
+    """What extremes and forms that a step depends on have seen and left out, and percent that they require."""
     found = results[step_id]
     whole = None if found.outcome is None else found.outcome.coverage
+    required = 0.0 if whole is None else kind_named(found.step.kind).coverage_required(found.step.params)
     for i in {i for name, ids in found.step.inputs.items() if name != "data" for i in ids}:
-        part = counted_on_the_way(results, i)
+        part, least = counted_on_the_way(results, i)
         if part is not None:
-            whole = part if whole is None else whole.and_(part)
-    return whole
+            whole, required = part if whole is None else whole.and_(part), max(required, least)
+    return whole, required

@@ -32,9 +32,9 @@ class BeadKind(AlongPath):
     kind: ClassVar = "bead"
     title: ClassVar = "Bead or groove"
     glyph: ClassVar = "bead"
-    revision: ClassVar[int] = 3
+    revision: ClassVar[int] = 4
     centre: ClassVar = k.OFFSET
-    there: ClassVar = (k.FOUND, k.LEFT_HIDDEN, k.RIGHT_HIDDEN, k.TWO, k.WIDE)
+    there: ClassVar = (k.FOUND, k.LEFT_HIDDEN, k.RIGHT_HIDDEN, k.TOP_HIDDEN, k.TWO, k.WIDE)
     nothing: ClassVar = {k.WIDTH: 0.0, k.HEIGHT: 0.0, k.AREA: 0.0, k.VOID: 0.0}
     quantities: ClassVar = {
         "width": Quantity("width", "mm", k.WIDTH),
@@ -52,6 +52,7 @@ class BeadKind(AlongPath):
         k.NO_BASE: "the base beside it holds too little data",
         k.LEFT_HIDDEN: "left toe not visible: wall or occlusion",
         k.RIGHT_HIDDEN: "right toe not visible: wall or occlusion",
+        k.TOP_HIDDEN: "its top is not seen",
         k.TWO: "two beads lie in the section",
         k.WIDE: "it covers the base beside it; make the section across the path longer",
     }

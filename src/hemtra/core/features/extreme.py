@@ -2,12 +2,22 @@
 
 from __future__ import annotations
 
-from typing import ClassVar, Literal
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 
-from hemtra.core.arrays import FloatArray
-from hemtra.core.detection.unseen import Looked, ends_of, without_scatter
+from hemtra.core.arrays import BoolArray, FloatArray
+from hemtra.core.coverage import Coverage
+from hemtra.core.detection.section_gaps import section_gaps
+from hemtra.core.detection.unseen import (
+    COVERAGE_OF_EXTREMES,
+    Looked,
+    ends_of,
+    patches_of,
+    without_scatter,
+)
 from hemtra.core.errors import NotMeasured
 from hemtra.core.features.section import Cut
 from hemtra.core.form_fields import setting
@@ -15,11 +25,26 @@ from hemtra.core.geometry.elements import Point
 from hemtra.core.marks import Evidence, Polyline
 from hemtra.core.plan.kind import DATA, Input, Kind, Outcome, StepContext
 from hemtra.core.plan.registry import register
+from hemtra.core.zones.zone import AnyZone
 
 TOGETHER = 3
 """Points beside each other that are no isolated ones."""
 CROSS = 1.0
 """Half length of the cross that marks the point, mm."""
+
+
+@dataclass(frozen=True)
+class Seen:
+    """Points (n,) that may be the outermost, mm along and across the zone and in height; and what was not seen.
+
+    farthest: height in mm that may lie unseen.
+    """
+
+    u: FloatArray
+    v: FloatArray
+    z: FloatArray
+    coverage: Coverage | None
+    farthest: float
 
 
 @register
@@ -54,23 +79,39 @@ class ExtremeKind(Kind):
         le=10_000,
     )
 
+    @classmethod
+    def coverage_required(cls, params: Mapping[str, Any]) -> float:
+        """A peak may lie where nothing was seen."""
+        return COVERAGE_OF_EXTREMES if params.get("which", "highest") in ("highest", "lowest") else 0.0
+
+    @property
+    def counts_spikes(self) -> bool:
+        """Highest and lowest do."""
+        return self.which in ("highest", "lowest")
+
     def evaluate(self, given: StepContext) -> Outcome:
         """A `Point`."""
         cut = given.optional_input("section", Cut)
-        u, v, z = self._on_zone(given) if cut is None else self._on_section(given, cut)
+        seen = self._on_zone(given) if cut is None else self._on_section(given, cut)
+        u, v, z = seen.u, seen.v, seen.z
         if u.size == 0:
             raise NotMeasured("nothing lies in the zone; make it larger or move it onto the data")
         rank = {"left": u, "right": -u, "near": v, "far": -v, "highest": -z, "lowest": z}[self.which]
         outermost = np.argsort(rank, kind="stable")[: self.points]
         a, b, c = (float(part[outermost].mean()) for part in (u, v, z))
-        if cut is not None:
-            point = cut.place(a, c)
-        else:
+
+        def at(height: float) -> Point:
+            if cut is not None:
+                return cut.place(a, height)
             assert given.zone is not None
             x, y = given.zone.outward(np.array([a]), np.array([b]))[0]
-            point = Point(float(x), float(y), c)
+            return Point(float(x), float(y), height)
+
+        point = at(c)
+        more = self.counts_spikes and np.isfinite(seen.farthest)
+        more = more and (seen.farthest > c if self.which == "highest" else seen.farthest < c)
         facts = (("at", f"{point.x:.3f}, {point.y:.3f} mm"), ("height", f"{point.z:.3f} mm"))
-        return Outcome(point, facts)
+        return Outcome(point, facts, possible=(at(seen.farthest),) if more else (), coverage=seen.coverage)
 
     def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """A cross at the point."""
@@ -81,11 +122,17 @@ class ExtremeKind(Kind):
         )
         return Evidence(tuple(Polyline(arm, "fit") for arm in arms))
 
-    def _on_section(self, given: StepContext, cut: Cut) -> tuple[FloatArray, FloatArray, FloatArray]:
+    def _on_section(self, given: StepContext, cut: Cut) -> Seen:
         if self.which in ("near", "far"):
             raise NotMeasured("a section has no near and far; take left, right, highest or lowest")
         inside = cut.within(given.zone)
         z = np.where(inside, cut.z, np.nan)
+        if self.counts_spikes:
+            self._require_whole(given.zone, cut, inside)
+        coverage, farthest = None, np.nan
+        if self.counts_spikes and inside.any():
+            gaps = section_gaps(cut.x, cut.z, *np.flatnonzero(inside)[[0, -1]])
+            coverage, farthest = gaps.coverage, gaps.farthest(self.which == "highest")
         if z.size >= TOGETHER:
             three = np.lib.stride_tricks.sliding_window_view(z, TOGETHER)
             whole = ~np.isnan(three).any(axis=1)
@@ -96,18 +143,43 @@ class ExtremeKind(Kind):
             else:
                 # a point counts where it is one of three in a row
                 inside &= np.convolve(whole, np.ones(TOGETHER), "full") > 0
-        return cut.x[inside], np.zeros(np.count_nonzero(inside)), cut.z[inside]
+        u = cut.x[inside]
+        return Seen(u, np.zeros(u.size), cut.z[inside], coverage, farthest)
 
-    def _on_zone(self, given: StepContext) -> tuple[FloatArray, FloatArray, FloatArray]:
+    def _require_whole(self, zone: AnyZone | None, cut: Cut, inside: BoolArray) -> None:
+        """Raises `NotMeasured` where the section leaves the zone at the extreme itself."""
+        if zone is None or not inside.any():
+            return
+        sign = 1.0 if self.which == "highest" else -1.0
+        u, v = zone.local(cut.x, np.where(np.isnan(cut.z), 0.0, cut.z))
+        wide, tall = zone.half_extent()
+        beyond = ~np.isnan(cut.z) & ~inside & (np.abs(u) <= wide) & (sign * v > tall)
+        beside = np.zeros_like(beyond)
+        beside[1:] |= beyond[:-1]
+        beside[:-1] |= beyond[1:]
+        heights = sign * cut.z
+        outermost = np.sort(heights[inside])[-max(self.points, TOGETHER) :][0]
+        if (inside & beside & (heights >= outermost)).any():
+            side = "above" if self.which == "highest" else "below"
+            raise NotMeasured(f"the section continues {side} the zone; make the zone taller")
+
+    def _on_zone(self, given: StepContext) -> Seen:
         view = given.window()
         assert given.zone is not None
         z = np.ascontiguousarray(given.data.z[view.rows, view.cols])
+        grid = view.grid(given.data)
         present = ~np.isnan(z) if view.inside is None else view.inside & ~np.isnan(z)
-        if self.which in ("highest", "lowest"):
+        coverage, farthest = None, np.nan
+        if self.counts_spikes:
             looked = Looked.at(z.shape, view.inside)
-            z, _ = without_scatter(z, looked)
+            z, scattered = without_scatter(z, looked)
             present &= ~np.isnan(z)
             ends = ends_of(z, looked)
+            patches = patches_of(z, looked, grid, span=ends.span)
+            coverage = replace(
+                patches.coverage(view.covered), spikes=ends.spikes + scattered, points=ends.points + scattered
+            )
+            farthest = patches.farthest(self.which == "highest")
             with np.errstate(invalid="ignore"):
                 present &= (z <= ends.high) & (z >= ends.low)
         else:
@@ -115,6 +187,5 @@ class ExtremeKind(Kind):
             windows = np.lib.stride_tricks.sliding_window_view(padded, (3, 3))
             present &= windows.sum(axis=(2, 3)) >= TOGETHER
         i, j = np.nonzero(present)
-        grid = view.grid(given.data)
         u, v = given.zone.local(grid.x0 + grid.dx * j, grid.y0 + grid.dy * i)
-        return u, v, z[present].astype(np.float64)
+        return Seen(u, v, z[present].astype(np.float64), coverage, farthest)

@@ -94,7 +94,8 @@ class GrooveKind(SectionFeature):
         if code == FEW:
             raise NotMeasured(f"the section holds {depth:.0f} points here; a groove needs 12")
         if code == HIDDEN:
-            raise NotMeasured("its floor is not seen; turn the part, or scan it from another side")
+            end = "floor" if self.side == "groove" else "top"
+            raise NotMeasured(f"its {end} is not seen; make the zone taller, or scan it from another side")
         if code == NONE:
             # that there is none is known, and so is how deep nothing is
             middle = float(cut.x[0] + cut.x[-1]) / 2

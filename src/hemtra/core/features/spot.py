@@ -2,14 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from typing import ClassVar, Literal
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 
 from hemtra.core.arrays import FloatArray, Heights
 from hemtra.core.detection.main_level import OUTLIER_REACH, main_level
-from hemtra.core.detection.unseen import Looked, ends_of, patches_of, without_scatter
+from hemtra.core.detection.unseen import (
+    COVERAGE_OF_EXTREMES,
+    Looked,
+    ends_of,
+    patches_of,
+    without_scatter,
+)
 from hemtra.core.errors import NotMeasured
 from hemtra.core.filters.disc import disc_means
 from hemtra.core.form_fields import setting
@@ -82,6 +89,11 @@ class SpotKind(Kind):
     )
 
     least_data: float = least_data()
+
+    @classmethod
+    def coverage_required(cls, params: Mapping[str, Any]) -> float:
+        """A peak may lie where nothing was seen."""
+        return COVERAGE_OF_EXTREMES if params.get("take") in ("highest", "lowest") else 0.0
 
     @property
     def counts_spikes(self) -> bool:
@@ -157,13 +169,8 @@ class SpotKind(Kind):
             raise NotMeasured("no three points beside each other hold data; make the zone larger")
         x, y = grid.x0 + grid.dx * at[1], grid.y0 + grid.dy * at[0]
         found = SpotPoint(x, y, height, ends.low, ends.high, ends.points - ends.spikes, given.zone)
-        small = patches.small
-        possible: tuple[SpotPoint, ...] = ()
-        if small.any():
-            # an unseen patch may continue as its rim rises towards it
-            far = float(patches.high[small].max() if top else patches.low[small].min())
-            if (far > height) == top:
-                possible = (replace(found, z=far),)
+        far = patches.farthest(top)
+        possible = (replace(found, z=far),) if (far > height) == top and np.isfinite(far) else ()
         facts = (
             ("height", f"{height:.4f} mm"),
             ("isolated points", str(ends.spikes + scattered)),

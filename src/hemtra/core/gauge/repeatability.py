@@ -5,6 +5,7 @@ AIAG, Measurement Systems Analysis, 4th edition, chapter III section B.
 
 from __future__ import annotations
 
+import dataclasses
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -12,6 +13,7 @@ from typing import Literal, TypeAlias
 
 import numpy as np
 import scipy  # its parts load when they are used first
+from numpy.typing import NDArray
 
 from hemtra.core.errors import HemtraError
 from hemtra.core.gauge.ranges import bias_factor
@@ -44,6 +46,8 @@ class Source:
     freedom: int
     f: float | None = None
     chance: float | None = None
+    known: float = math.inf
+    """Degrees of freedom that the scatter of its shares allows, where it was looked at."""
 
     @property
     def mean_square(self) -> float:
@@ -116,12 +120,13 @@ def _by_variance(readings: Readings) -> Repeatability:
     parts = Source("parts", float(o * n * ((by_part - mean) ** 2).sum()), p - 1)
     operators = Source("operators", float(p * n * ((by_operator - mean) ** 2).sum()), o - 1)
     crossed = by_cell - by_part[:, None] - by_operator[None, :] + mean
-    both = Source("interaction", float(n * (crossed**2).sum()), (p - 1) * (o - 1))
-    error = Source("repeatability", float(((values - by_cell[:, :, None]) ** 2).sum()), p * o * (n - 1))
+    apart, within = n * crossed**2, ((values - by_cell[:, :, None]) ** 2).sum(axis=2)
+    both = _shared("interaction", apart.sum(axis=1), (p - 1) * (o - 1))
+    error = _shared("repeatability", within, p * o * (n - 1))
     both = _tested(both, error)
     pooled = both.freedom == 0 or both.chance is None or both.chance > POOLED
     if pooled and both.freedom:
-        error_used = Source("pooled", error.squares + both.squares, error.freedom + both.freedom)
+        error_used = _shared("pooled", (within + apart).sum(axis=1), error.freedom + both.freedom)
     else:
         error_used = error
     against = error_used if pooled else both
@@ -154,13 +159,26 @@ def _terms_of_gauge(
     return [(1.0 / (p * n), operators), (1.0 / n - 1.0 / (p * n), both), (1.0 - 1.0 / n, error)]
 
 
+def _shared(name: str, shares: NDArray[np.float64], freedom: int) -> Source:
+    """A source whose squares are the sum of equally many for each part, or part and operator.
+
+    A gauge that scatters more on one part, or at the hands of one operator, knows its mean square less well
+    than the count of readings says. Shares of one normal scatter have a relative variance of two for each
+    degree of freedom; where these lie further apart, they stand for fewer degrees (Box 1953; Satterthwaite
+    1946).
+    """
+    total, apart = float(shares.sum()), float(shares.var(ddof=1))
+    known = max(2.0 * shares.size * float(shares.mean()) ** 2 / apart, 1.0) if apart > 0.0 else math.inf
+    return Source(name, total, freedom, known=known)
+
+
 def _tested(one: Source, against: Source) -> Source:
     """With its F and how likely that is by chance; without where nothing is left to test it against."""
     if one.freedom < 1 or against.freedom < 1 or not against.mean_square > 0.0:
         return one
     f = one.mean_square / against.mean_square
     chance = float(scipy.stats.f.sf(f, one.freedom, against.freedom))
-    return Source(one.name, one.squares, one.freedom, f, chance)
+    return dataclasses.replace(one, f=f, chance=chance)
 
 
 def _with_limits(variance: float, terms: Sequence[tuple[float, Source]]) -> Component:
@@ -174,7 +192,7 @@ def _with_limits(variance: float, terms: Sequence[tuple[float, Source]]) -> Comp
     tail = (1.0 - CONFIDENCE) / 2.0
     total, down, up = 0.0, 0.0, 0.0
     for factor, source in terms:
-        n, part = source.freedom, factor * source.mean_square
+        n, part = min(source.freedom, source.known), factor * source.mean_square
         less = (1.0 - n / float(scipy.stats.chi2.ppf(1.0 - tail, n))) * part
         more = (n / float(scipy.stats.chi2.ppf(tail, n)) - 1.0) * part
         total += part

@@ -33,12 +33,15 @@ from hemtra.core.geometry.middle import middle_of
 BASES = 15
 """First of six columns: height, slope and bend at u = 0 of the base on the left, and on the right."""
 COLUMNS = BASES + 6
-FOUND, ABSENT, NO_DATA, NO_BASE, LEFT_HIDDEN, RIGHT_HIDDEN, TWO, WIDE = range(8)
+FOUND, ABSENT, NO_DATA, NO_BASE, LEFT_HIDDEN, RIGHT_HIDDEN, TWO, WIDE, TOP_HIDDEN = range(9)
 """States of a section."""
 NONE_OF_TWO, HIGHEST, NEAREST = range(3)
 
 TOP = 0.03
-"""Share of the height within which samples about the highest one are its top."""
+"""Share of the height within which samples about the highest one are its top, and by which it may rise in a
+hole between them."""
+RISES_ON = 0.01
+"""Share of the height that a hole in the data beside the top may hide."""
 APART = 0.5
 """Of the narrower of two rises, the valley between them from which on they are two."""
 WIDER, BASE_ROOM = 4, 0.02
@@ -150,37 +153,64 @@ def _one_of(u: FloatArray, a: int, b: int, c: int, d: int) -> bool:
 
 
 @compiled
-def _top(u: FloatArray, h: FloatArray, first: int, last: int) -> tuple[float, float]:
-    """Position and height of the peak, by a parabola about the highest sample."""
+def _top(u: FloatArray, h: FloatArray, first: int, last: int) -> tuple[float, float, bool]:
+    """Position and height of the peak, by a parabola about the highest sample; and whether it was seen."""
     peak = first
     for k in range(first, last + 1):
         if h[k] > h[peak]:
             peak = k
-    left, right = peak, peak
+    left, right, n = peak, peak, 1
     while left > first and not h[left - 1] < (1.0 - TOP) * h[peak]:
         left -= 1
+        n += not math.isnan(h[left])
     while right < last and not h[right + 1] < (1.0 - TOP) * h[peak]:
         right += 1
-    while right - left < 4 and (left > first or right < last):
+        n += not math.isnan(h[right])
+    while n < 5 and (left > first or right < last):
         # a sharp top: the higher neighbours count, too
         if right == last or (left > first and not h[left - 1] < h[right + 1]):
             left -= 1
+            n += not math.isnan(h[left])
         else:
             right += 1
-    x, y = np.empty(right - left + 1), np.empty(right - left + 1)
+            n += not math.isnan(h[right])
+    x, y = np.empty(n), np.empty(n)
     n = 0
     for k in range(left, right + 1):
         if not math.isnan(h[k]):
             x[n], y[n] = u[k], h[k]
             n += 1
-    if n < 4:
-        return u[peak], h[peak]
-    fit = parabola(x[:n], y[:n], np.ones(n))
+    fit = parabola(x, y, np.ones(n)) if n >= 4 else np.full(3, np.nan)
+    at, height = u[peak], h[peak]
+    if not math.isnan(fit[0]):
+        if fit[2] < 0.0:
+            at = -fit[1] / (2.0 * fit[2])
+        at = min(max(at, x[0]), x[n - 1])
+        height = fit[0] + fit[1] * at + fit[2] * at * at
+    hides = max(_hidden_rise(u, h, left, -1, fit), _hidden_rise(u, h, right, 1, fit))
+    # written so that a parabola that opens upward, or none, says nothing of a hole
+    between = n <= right - left and not (fit[2] < 0.0 and height - h[peak] <= TOP * height)
+    return at, height, hides <= RISES_ON * height and not between
+
+
+@lean
+def _hidden_rise(u: FloatArray, h: FloatArray, end: int, way: int, fit: FloatArray) -> float:
+    """How far the parabola of a top rises into the hole at its end; infinite where there is no parabola."""
+    seen = far = end
+    while math.isnan(h[seen]):
+        seen -= way
+    while 0 <= far + way < u.size and math.isnan(h[far + way]):
+        far += way
+    if far == seen:
+        return 0.0
     if math.isnan(fit[0]):
-        return u[peak], h[peak]
-    at = -fit[1] / (2.0 * fit[2]) if fit[2] < 0.0 else u[peak]
-    at = min(max(at, x[0]), x[n - 1])
-    return at, fit[0] + fit[1] * at + fit[2] * at * at
+        return np.inf
+    room, slope = abs(u[far] - u[seen]), way * (fit[1] + 2.0 * fit[2] * u[seen])
+    if slope <= 0.0:
+        return 0.0
+    if fit[2] < 0.0:
+        room = min(room, -slope / (2.0 * fit[2]))
+    return float(slope * room + fit[2] * room * room)
 
 
 @compiled
@@ -203,16 +233,22 @@ def _void(h: FloatArray, first: int, last: int, spacing: float) -> float:
 
 @lean
 def _fill_area(u: FloatArray, h: FloatArray, out: FloatArray) -> None:
-    """Area and centroid between the edges, by trapezes from one to the other; gaps are bridged straight."""
+    """Area and centroid between the edges, by trapezes from one to the other; a gap is bridged by a cubic."""
     left, right = out[LEFT], out[RIGHT]
     area = moment = 0.0
-    at, level = left, max(_level(u, h, left), 0.0)
+    at, level, before = left, max(_level(u, h, left), 0.0), -1
     for k in range(u.size + 1):
         if k < u.size and (u[k] <= left or u[k] >= right or math.isnan(h[k])):
             continue
         x = u[k] if k < u.size else right
         y = h[k] if k < u.size else max(_level(u, h, right), 0.0)
         part = (level + y) / 2.0 * (x - at)
+        if 0 < before < k - 1 < u.size - 2:
+            # what the cubic through both ends of a gap, with their slopes, has above its chord
+            bend = (h[before] - h[before - 1] - h[k + 1] + h[k]) / (u[1] - u[0]) * (x - at) ** 2 / 12.0
+            if not math.isnan(bend):
+                part += bend
+        before = k
         area += part
         if level + y > 0.0:
             moment += part * (at + (x - at) * (level + 2.0 * y) / (3.0 * (level + y)))
@@ -362,7 +398,10 @@ def _measure(
     """Sizes of one bead, in the columns of its section."""
     a, b = one[BASES : BASES + 3], one[BASES + 3 :]
     one[STATE] = FOUND
-    crest, height = _top(u, h, first, last)
+    crest, height, seen = _top(u, h, first, last)
+    if not seen:
+        one[STATE] = TOP_HIDDEN
+        return
     per_left = per_right = 0.0
     for _ in range(2 if base == STEP else 1):
         one[CREST], one[HEIGHT] = crest, height
@@ -392,7 +431,7 @@ def _measure(
                 h[k] = z[k] - ((1.0 - f) * (a[0] + a[1] * u[k]) + f * (b[0] + b[1] * u[k]))
                 if x < u[k] < y:
                     h[k] = z[k] - ((1.0 - f) * one[LEFT_BASE] + f * one[RIGHT_BASE])
-            crest, height = _top(u, h, first, last)
+            crest, height, _ = _top(u, h, first, last)
             one[CREST], one[HEIGHT] = crest, height
     one[WIDTH] = one[RIGHT] - one[LEFT]
     if not one[WIDTH] > 0.0:

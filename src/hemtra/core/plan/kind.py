@@ -216,6 +216,14 @@ class Kind(Form, ABC):
         """Whether its value is that of the furthest of many points, which noise pushes outward."""
         return False
 
+    @classmethod
+    def coverage_required(cls, params: Mapping[str, Any]) -> float:
+        """Minimum coverage in percent of what it looks at, for the value of a row that rests on it to pass.
+
+        params: as a step has them, those at their defaults left out.
+        """
+        return cls.least_coverage
+
     @property
     def counts_spikes(self) -> bool:
         """Whether its outcome counts isolated points left out, too many of which let no value pass."""

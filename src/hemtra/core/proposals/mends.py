@@ -11,6 +11,7 @@ from hemtra.core.coverage import Coverage
 from hemtra.core.edits.preparation import with_preparation
 from hemtra.core.errors import HemtraError, OffScan
 from hemtra.core.evaluation.engine import Engine
+from hemtra.core.evaluation.possible import counted_on_the_way
 from hemtra.core.evaluation.results import Result, StepResult
 from hemtra.core.plan.document import Characteristic, Follow, Plan, Step
 from hemtra.core.plan.graph import ancestry
@@ -138,15 +139,15 @@ def _of_a_row(plan: Plan, engine: Engine, result: Result, row: Characteristic) -
     found = engine.coverage(result.steps, row.step)
     zoned = _nearest_zone(plan, row.step)
     if found is not None:
-        yield from _rests_on(plan, row, found)
+        _, required = counted_on_the_way(result.steps, row.step)
+        least = max(required, kind_named(plan.step(row.step).kind).least_coverage)
+        yield from _rests_on(plan, row, found, least if row.least_coverage is None else row.least_coverage)
     if zoned is not None:
         yield Mend(f"Check “{plan.step(zoned).name}”", step=zoned, why="Its zone shows what was not seen.")
 
 
-def _rests_on(plan: Plan, row: Characteristic, found: Coverage) -> Iterator[Mend]:
+def _rests_on(plan: Plan, row: Characteristic, found: Coverage, asked: float) -> Iterator[Mend]:
     known, spikes = 100.0 * found.known, 100.0 * found.spike_share
-    least = kind_named(plan.step(row.step or "").kind).least_coverage
-    asked = least if row.least_coverage is None else row.least_coverage
     if known < asked:
         accepted = float(math.floor(known))
         yield Mend(
