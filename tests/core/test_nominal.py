@@ -12,6 +12,7 @@ from hemtra.core.errors import HemtraError, NotMeasured
 from hemtra.core.maps.heightmap import Grid
 from hemtra.core.maps.mesh import UP, Mesh, from_above, map_of_mesh
 from hemtra.core.maps.scan import Scan
+from hemtra.core.plan.limits import Verdict
 from hemtra.core.plan.nominal import nominal_of
 from hemtra.core.proposals.nominal_placing import best_fit, by_points, nominal_from
 from hemtra.storage.plans import load_plan_file
@@ -159,6 +160,22 @@ def test_a_part_is_compared_with_the_model_and_not_with_the_reference(tmp_path):
     # without a nominal surface there is nothing to teach from
     (row,) = Engine(reference).run(Engine(reference).taught(plan_with(None))).characteristics
     assert "place the mesh of the drawing first" in row.reason
+
+
+@pytest.mark.parametrize(("take", "asked"), [("greatest", 0.05), ("beyond", 4.0)])
+def test_a_bump_where_nothing_was_seen_keeps_a_comparison_from_passing(take, asked):
+    """All of the bump lies in a hole of the data."""
+    reference = scanned(part(), pose())
+    plan = plan_with(None, against="reference")
+    off = plan.step("off").edited(params={"take": take})
+    plan = Engine(reference).taught(plan.with_step(off).with_characteristic(plan.sheet[0].edited(upper=asked)))
+    z = scanned(part(bump=0.3), pose(), seed=5)
+    assert Engine(z).run(plan).verdict is Verdict.FAIL
+    seen = np.where(np.abs(z.x) < 2.2, np.nan, z.z)
+    hidden = HeightMap(seen, None, z.grid.dx, z.grid.dy, z.grid.x0, z.grid.y0)
+    row = Engine(hidden).run(plan).characteristics[0]
+    assert row.verdict is Verdict.NOT_MEASURED
+    assert "seen" in row.reason
 
 
 def test_on_another_reference_the_model_is_placed_anew_and_not_where_it_lay():

@@ -207,6 +207,23 @@ def ridge(height, hole=None, seed=0):
     return relief(np.where(False if hole is None else hole, np.nan, z))
 
 
+@pytest.mark.parametrize("hole", [1.6, 2.4])
+def test_form_counts_what_a_hole_at_the_top_of_a_bump_may_hide(hole):
+    off = np.hypot(X - 3.0, Y + 2.0)
+    bump = np.clip(0.2 * (1.0 - (off / 3.0) ** 2), 0.0, None)
+    z = bump + 0.004 * np.random.default_rng(1).standard_normal(X.shape)
+    seen = np.where(off < hole / 2, np.nan, z)
+    step = Step(id="plane", name="Plane", kind="plane", zone=ZONE)
+    form = Step(id="form", name="Flatness", kind="flatness", inputs={"surfaces": ("plane",)})
+    row = Characteristic(balloon=1, name="Flatness", step="form", unit="mm", upper=0.19)
+    plan = Plan(name="form", steps=(step, form), sheet=(row,))
+    assert inspect(plan, relief(z)).verdict is Verdict.FAIL
+    hidden = inspect(plan, relief(seen)).characteristics[0]
+    assert hidden.verdict is Verdict.NOT_MEASURED
+    assert "as part of it was not seen" in hidden.reason
+    assert hidden.high >= 0.19
+
+
 @pytest.mark.parametrize("kind", ["spot", "zone", "section"])
 @settings(max_examples=examples(12), deadline=None)
 @given(wide=st.floats(0.5, 7.0), middle=st.floats(-1.5, 1.5), long=st.sampled_from([4.0, 20.0, 60.0]))

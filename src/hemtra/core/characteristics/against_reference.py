@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import ClassVar, Literal
 
 import numpy as np
@@ -29,6 +30,7 @@ class SurfaceDeviationKind(Kind):
     output: ClassVar = Number
     unit: ClassVar = "mm"
     inputs: ClassVar = {"of": Input(Deviation, "of", "The difference to the reference.")}
+    least_coverage: ClassVar = 95.0
 
     take: Literal["greatest", "percentile", "range", "beyond"] = setting(
         "greatest",
@@ -67,7 +69,11 @@ class SurfaceDeviationKind(Kind):
             "beyond": 100.0 * float(np.mean(off > self.limit)),
         }[self.take]
         facts = (("cells", str(off.size)), ("seen", percent(found.seen)))
-        return Outcome(Number(value, "%" if self.take == "beyond" else "mm", found), facts)
+        number = Number(value, "%" if self.take == "beyond" else "mm", found)
+        # of cells that were not seen none, or each of them, may lie beyond
+        ends = (value * found.seen, value * found.seen + 100.0 * (1.0 - found.seen))
+        possible = tuple(replace(number, value=end) for end in ends)
+        return Outcome(number, facts, possible=possible if self.take == "beyond" and found.seen < 1.0 else ())
 
     def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The map of differences shows it."""

@@ -115,10 +115,8 @@ class Surfaces:
                 high = max(high, piece.level(plane, ends.high_at, ends.high, 1.0) * upright)
                 highest = piece.point(ends.high_at)
             patches = piece.patches(plane)
-            small = patches.small
-            if small.any():
-                least = min(least, float(patches.low[small].min()) * upright)
-                most = max(most, float(patches.high[small].max()) * upright)
+            least = min(least, patches.farthest(top=False) * upright)
+            most = max(most, patches.farthest(top=True) * upright)
             own = patches.coverage(piece.view.covered)
             own = Coverage(own.seen, own.gap, own.filled, piece.spikes, piece.points)
             coverage = own if coverage is None else _together(coverage, own)

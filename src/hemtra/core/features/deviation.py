@@ -8,8 +8,10 @@ from dataclasses import dataclass, field
 from typing import ClassVar, Literal
 
 import numpy as np
+import scipy  # its parts load when they are used first
 
-from hemtra.core.arrays import FloatArray
+from hemtra.core.arrays import BoolArray, FloatArray, IntArray
+from hemtra.core.coverage import Coverage
 from hemtra.core.errors import NotMeasured
 from hemtra.core.form_fields import setting
 from hemtra.core.geometry.elements import Point
@@ -102,19 +104,36 @@ class DeviationKind(Kind):
             ("lowest", f"{float(np.nanmin(off)):+.3f} mm"),
             ("compared", percent(share)),
         )
-        return Outcome(found, facts)
+        gap = self._longest_gap(given, ~there)
+        return Outcome(found, facts, coverage=Coverage(share, gap, points=there.size))
 
     def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The map of differences, and where the worst of them is."""
         _, off = self._compared(given)
-        u, v, cell = (np.array(given.taught[name]) for name in ("u", "v", "cell"))
-        cols, rows = (np.round((w - w.min()) / cell[0]).astype(np.intp) for w in (u, v))
+        rows, cols = self._indices(given)
         grid = np.full((rows.max() + 1, cols.max() + 1), np.nan)
         grid[rows, cols] = off
         reach = max(float(np.nanpercentile(np.abs(off), 95)), 1e-3)
         p: Deviation = outcome.value
         arms = np.array([(p.x - 1.0, p.y, p.z), (p.x + 1.0, p.y, p.z)])
         return Evidence((Polyline(arms, "fit"),), ResidualMap(f"difference to the {self.shown}", grid, reach))
+
+    def _longest_gap(self, given: StepContext, missing: BoolArray) -> float:
+        """mm of the longest side of connected cells without data."""
+        if not missing.any():
+            return 0.0
+        rows, cols = self._indices(given)
+        cells = np.zeros((rows.max() + 1, cols.max() + 1), np.bool_)
+        cells[rows, cols] = missing
+        patches, _ = scipy.ndimage.label(cells)
+        sides = [max(s.stop - s.start for s in both) for both in scipy.ndimage.find_objects(patches)]
+        return float(given.taught["cell"][0] * max(sides))
+
+    def _indices(self, given: StepContext) -> tuple[IntArray, IntArray]:
+        """(n,) row and column of each taught cell."""
+        u, v, cell = (np.array(given.taught[name]) for name in ("u", "v", "cell"))
+        cols, rows = (np.round((w - w.min()) / cell[0]).astype(np.intp) for w in (u, v))
+        return rows, cols
 
     @property
     def shown(self) -> str:
