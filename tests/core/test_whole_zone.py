@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import math
 
 import numpy as np
@@ -506,6 +507,23 @@ def test_a_groove_whose_floor_is_hidden_is_not_shallow():
     assert on_profile(GrooveKind(), np.where(np.abs(x - 5) < 0.4, np.nan, z)).depth == pytest.approx(
         2.0, abs=0.01
     )
+
+
+@settings(max_examples=examples(30), deadline=None)
+@given(
+    st.sampled_from(["round", "wave", "sharp"]),
+    st.floats(0.0, 3.0),
+    st.floats(-1.5, 1.5),
+    st.sampled_from(["groove", "ridge"]),
+)
+def test_a_groove_with_a_hole_in_its_data_is_known_to_a_few_hundredths_or_not_measured(shape, wide, at, side):
+    x = -10.0 + 0.1 * np.arange(200)
+    off = np.minimum(np.abs(x) / 4.0, 1.0)
+    deep = {"round": 1.0 - off**2, "wave": 0.5 + 0.5 * np.cos(np.pi * off), "sharp": 1.0 - off}[shape]
+    z = (2.0 if side == "ridge" else -2.0) * deep + 0.004 * np.random.default_rng(1).standard_normal(x.size)
+    with contextlib.suppress(NotMeasured):
+        found = on_profile(GrooveKind(side=side), np.where(np.abs(x - at) < wide / 2, np.nan, z))
+        assert found.depth == pytest.approx(2.0, rel=0.035)
 
 
 def test_little_data_is_no_evidence():

@@ -18,8 +18,9 @@ from hemtra.core.geometry.profile_fits import plain_line, robust_arc, robust_lin
 
 LONE, ABOUT = 8.0, 1.5
 """Times the usual step between neighbours, and times the range about it, by which a point is stray."""
-DEEPER = 1.05
-"""Times the depth that was seen, beyond which what was not seen would change it."""
+DEEPER, AT_MOST, OF_NOISE = 0.02, 0.05, 3.0
+"""Share of the depth that was seen by which what was not seen may change it, up to the second where there is
+noise; and times the noise of one height that this leaves room for."""
 FLOOR_SHARE = 0.9
 """Of the depth of a groove, beyond which a point lies on its flat floor."""
 FOOT_OFF = 3.0
@@ -140,9 +141,10 @@ def arcs(
 
 
 @lean
-def _may_be_deeper(u: FloatArray, down: FloatArray, depth: float, step: float) -> bool:
+def _may_be_deeper(u: FloatArray, down: FloatArray, depth: float, step: float, noise: float) -> bool:
     """Whether a stretch without data may hold a deeper point, in progress as steeply as it begins."""
     reach = 4
+    most = depth + min(DEEPER * depth + OF_NOISE * noise, AT_MOST * depth)
     for k in range(u.size - 1):
         gap = u[k + 1] - u[k]
         if gap <= SHADOWED * step:
@@ -151,11 +153,11 @@ def _may_be_deeper(u: FloatArray, down: FloatArray, depth: float, step: float) -
         fall = max((down[k] - down[a]) / max(u[k] - u[a], step), 0.0)
         rise = max((down[k + 1] - down[b]) / max(u[b] - u[k + 1], step), 0.0)
         # where the two continued flanks meet; on a level base nothing goes down
-        if fall + rise > 0.0 and fall * gap + down[k] > depth * DEEPER:
+        if fall + rise > 0.0 and fall * gap + down[k] > most:
             meet = (down[k + 1] - down[k] + rise * gap) / (fall + rise)
-            if down[k] + fall * min(max(meet, 0.0), gap) > depth * DEEPER:
+            if down[k] + fall * min(max(meet, 0.0), gap) > most:
                 return True
-        elif fall == 0.0 and down[k + 1] + rise * gap > depth * DEEPER:
+        elif fall == 0.0 and down[k + 1] + rise * gap > most:
             return True
     return False
 
@@ -310,7 +312,7 @@ def grooves(
             near = off <= max(FOOT_OFF * 1.4826 * middle_of(off.copy(), off.size), 1e-9)
             depth = floor_points[near].mean()
         out[row, 1], out[row, 4], out[row, 5] = depth, a, b
-        if _may_be_deeper(u, down, depth, step):
+        if _may_be_deeper(u, down, depth, step, noise):
             out[row, 0] = HIDDEN
             continue
         if depth < least:
