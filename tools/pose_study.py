@@ -38,7 +38,8 @@ STUDY_SAID = """
 {parts} covers of good production, each lying straight, turned, and turned and tilted, {shown} times
 ([Gauge studies](gauge.md)), made {studies} times with other readings. Each study is held against the readings
 of the others: the root of the mean variance within a cell, and of that between the presentations of a part.
-*within* counts the studies whose interval of 95 % holds it, so about one in twenty may not. In 1/1000 of the unit.
+*within* counts the studies whose interval of 95 % holds it, so about one in twenty may not. In 1/1000 of the
+unit.
 """
 EXEMPT = (23, 24)
 """Rows of the cover that are no sizes: a text and a count."""
