@@ -94,9 +94,14 @@ def along(data, zone, kind=None, **params) -> Along:
     return kind.evaluate(StepContext(data, None, {"path": (path_on(data, zone),)})).value
 
 
+def outcome(kind, found: Along):
+    """What a characteristic makes of what was measured along a path."""
+    return kind.evaluate(StepContext(HeightMap(np.zeros((2, 2))), None, {"of": (found,)}))
+
+
 def taken(kind, found: Along):
-    """The value of a characteristic of what was measured along a path."""
-    return kind.evaluate(StepContext(HeightMap(np.zeros((2, 2))), None, {"of": (found,)})).value
+    """The value of that."""
+    return outcome(kind, found).value
 
 
 def errors(rng, shape, base, noise) -> dict[str, float]:

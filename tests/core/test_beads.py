@@ -22,6 +22,7 @@ from beads import (
     cross_section,
     errors,
     off_path,
+    outcome,
     path_zone,
     taken,
 )
@@ -191,6 +192,23 @@ def test_walls_second_beads_and_missing_flanks_are_not_guessed():
     assert found.present[here].all()
     nearest = along(data, zone.model_copy(update={"across": 12.0}), inner=4.5, several="nearest")
     assert np.nanmean(nearest.values("width")[here]) == pytest.approx(WIDTH, abs=0.1)
+
+
+def test_a_break_that_is_too_long_may_hide_in_a_gap_that_is_short_enough():
+    blind = near_side(lambda z, d, u: np.where(np.abs(u - 6.0) < 0.8, np.nan, z))
+    found = along(*bead_map(np.random.default_rng(2), base="plain", change=blind), spacing=0.2)
+
+    def possible(**params):
+        (other,) = outcome(ContinuityKind(**params), found).possible
+        return other.value
+
+    hidden = found.spacing * max(many for _, many in runs(~found.present, True))
+    assert hidden == pytest.approx(1.6, abs=0.5)
+    assert taken(ContinuityKind(), found).value == 0.0
+    assert possible() == pytest.approx(hidden)
+    assert possible(take="breaks", least_break=1.0) == 1.0
+    assert outcome(ContinuityKind(take="breaks", least_break=5.0), found).possible == ()
+    assert possible(take="length") == pytest.approx(LENGTH, abs=0.3)
 
 
 def test_where_nothing_was_seen_a_break_may_hide():

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 from typing import ClassVar, Literal
 
 import numpy as np
@@ -85,22 +86,37 @@ class ContinuityKind(Kind):
         found = given.one("of", Along)
         there, count = found.present, found.at.size
         breaks = list(found.breaks)
-        self._require_seen(found, ~there & ~found.absent, "a break there cannot be excluded")
+        hidden = self._require_seen(found, ~there & ~found.absent, "a break there cannot be excluded")
         if self.take == "volume":
             unknown = np.isnan(found.values("area")) & ~found.absent
             self._require_seen(found, unknown, "how much is there is not known")
         value, unit, k = self._value(found, there, breaks)
         place = found.places()[k % count]
         facts = tuple(("break", f"{gap.start:.1f} mm, {gap.length:.1f} mm long") for gap in breaks[:3])
-        return Outcome(Number(value, unit, Point(*map(float, place))), facts)
+        number = Number(value, unit, Point(*map(float, place)))
+        most = self._at_most(found, value, [many * found.spacing for _, many in hidden])
+        return Outcome(number, facts, possible=(replace(number, value=most),) if most > value else ())
 
-    def _require_seen(self, found: Along, unseen: BoolArray, so: str) -> None:
-        """Raises `NotMeasured` where too long a stretch of (n,) sections says nothing."""
-        for first, many in runs(unseen, found.path.curve.closed):
+    def _at_most(self, found: Along, value: float, hidden: list[float]) -> float:
+        """What it may be, where each hidden stretch (mm) held a break, or for a length what counts."""
+        if self.take == "break":
+            return max(value, *hidden, 0.0)
+        if self.take == "breaks":
+            return value + sum(length >= self.least_break for length in hidden)
+        return value + sum(hidden) if self.take == "length" else value
+
+    def _require_seen(self, found: Along, unseen: BoolArray, so: str) -> list[tuple[int, int]]:
+        """First section and count of each stretch of (n,) sections that says nothing.
+
+        Raises `NotMeasured` where one of them is too long.
+        """
+        stretches = runs(unseen, found.path.curve.closed)
+        for first, many in stretches:
             if many * found.spacing > self.unseen:
                 reason = found.reasons.get(int(found.state[first]), "it could not be measured")
                 ends = found.at[first], (found.at[first] + many * found.spacing) % found.path.curve.length
                 raise NotMeasured(f"from {ends[0]:.1f} to {ends[1]:.1f} mm {reason}; {so}")
+        return stretches
 
     @property
     def value_unit(self) -> str:
