@@ -5,6 +5,7 @@ import json
 import re
 import shutil
 from collections import Counter
+from pathlib import Path
 
 import numpy as np
 import openpyxl
@@ -161,6 +162,22 @@ def test_other_limits_are_told_from_values_and_other_steps_from_scans(records, t
     assert [(one.number, "not stored" in why) for one, why in found.undecided] == [(3, True)]
     assert "nothing changes. Not re-evaluated: 1" in found.words
     assert [one.verdict for one in records.parts_of(lot)] == [one.verdict for one in parts]
+
+
+def test_scans_that_were_moved_are_found_by_their_names(records, tmp_path):
+    lot, parts = produced(records, tmp_path, [0.2, 0.28, 0.5])
+    turned = PLAN.with_characteristic(PLAN.sheet[0].edited(step="back", lower=-0.3, upper=0.0))
+    moved = tmp_path / "archive"
+    moved.mkdir()
+    for part in parts[:2]:
+        Path(part.scan).rename(moved / Path(part.scan).name)
+    for place in (str(moved), moved.as_uri()):
+        found = reevaluate(records, lot, turned, no_word, scans=place)
+        assert found.by_scans == 2
+        ((third, why),) = found.undecided
+        assert third.number == 3
+        assert "issing" in why or "no such file" in why
+    assert len(reevaluate(records, lot, turned, no_word).undecided) == 2, "where they were they are no more"
 
 
 def test_the_list_of_changes_is_saved_and_a_stopped_one_gives_none(records, tmp_path):

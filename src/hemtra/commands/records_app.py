@@ -101,6 +101,12 @@ def records_reevaluate(
         str | None, typer.Option(metavar="DAY", help="Only lots begun on this day or before.")
     ] = None,
     db: RecordsUrl = None,
+    scans: Annotated[
+        str,
+        typer.Option(
+            metavar="PLACE", help="Folder or address that the scans have been moved to.", show_default=False
+        ),
+    ] = "",
     jobs: Annotated[int, typer.Option(help="Scans at a time.", min=1, max=256)] = 2,
     on: OnCluster = None,
     as_json: Annotated[bool, typer.Option("--json", help="Print one JSON object per lot.")] = False,
@@ -119,7 +125,7 @@ def records_reevaluate(
     document, flips = load_plan(plan), 0
     with opened_records(db) as records, progress_reporter("re-evaluate") as progress:
         for one in wanted_lots(records, lot or (), since, until):
-            found = reevaluate(records, one, document, progress, partial(crew_for, on, jobs), author())
+            found = reevaluate(records, one, document, progress, partial(crew_for, on, jobs), author(), scans)
             if found is None:
                 continue
             flips += found.flips

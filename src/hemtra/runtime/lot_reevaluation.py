@@ -20,13 +20,14 @@ from hemtra.core.plan.limits import CharacteristicResult, Verdict
 from hemtra.core.progress import Progress
 from hemtra.runtime.crews import Crew, Lost, crew_for
 from hemtra.runtime.feeds import Arrived
-from hemtra.runtime.reevaluation import scan_of
+from hemtra.runtime.reevaluation import scan_moved, scan_of
 from hemtra.runtime.workers import Evaluated, evaluate
 from hemtra.storage.files import write_text
 from hemtra.storage.records import Records
 from hemtra.storage.records import reevaluations as on_record
 from hemtra.storage.records.evidence import evaluated_parts, numbered_parts, plan_of
 from hemtra.storage.records.store import Lot, PartRecord
+from hemtra.storage.remote import local_copy, name_of
 from hemtra.storage.tables import Table
 
 CrewMaker: TypeAlias = Callable[[int], Crew]
@@ -130,15 +131,17 @@ def reevaluate(
     progress: Progress,
     crew: CrewMaker | None = None,
     author: str | None = None,
+    scans: str = "",
 ) -> LotReevaluation | None:
     """Re-evaluate the parts of a lot; nothing on record changes. None when `progress` asked to stop.
 
     crew: makes who looks at so many scans, by default processes of this computer where there are many. author:
     in whose name the result is kept, with checkpoints from which a stopped one continues; None keeps nothing.
+    scans: folder or address that the scans have been moved to, empty where they lie as on record.
     Raises `RecordsError`.
     """
     key, before = (None, {}) if author is None else on_record.begin(records, lot, plan, author)
-    found = _Reevaluating(records, lot, plan, progress, crew, key, before).run()
+    found = _Reevaluating(records, lot, plan, progress, crew, key, before, scans).run()
     if key is not None and found is not None:
         on_record.finish(records, key, found.as_json())
     return found
@@ -175,9 +178,13 @@ class Looking:
 
     plan: Plan
 
-    def __call__(self, path: Path) -> Evaluated:
-        """See `evaluate`."""
-        return evaluate(self.plan, Arrived(str(path), 0.0, 0.0, path=path), False)
+    def __call__(self, path: Path | str) -> Evaluated:
+        """See `evaluate`; of an address, a copy."""
+        try:
+            arrived = Arrived(name_of(path), 0.0, 0.0, path=local_copy(path))
+        except HemtraError as error:
+            arrived = Arrived(name_of(path), 0.0, 0.0, trouble=str(error), kind="faulty scan")
+        return evaluate(self.plan, arrived, False)
 
 
 def save_changes(path: Path, found: LotReevaluation) -> None:
@@ -205,6 +212,7 @@ class _Reevaluating:
     key: int | None
     before: Mapping[int, Any]
     """Outcomes of parts from before it was stopped, by their keys; see `on_record.checkpoint`."""
+    scans: str
     changes: list[Change] = field(default_factory=list)
     undecided: list[tuple[PartRecord, str]] = field(default_factory=list)
     by_values: int = 0
@@ -229,7 +237,8 @@ class _Reevaluating:
                 self._again(part, self.before[part.id])
                 continue
             try:
-                waiting.append((part, rows, scan_of(part)))
+                scan = scan_moved(part, self.scans) if self.scans else scan_of(part)
+                waiting.append((part, rows, scan))
             except HemtraError as error:
                 self.undecided.append((part, str(error)))
         if waiting and not self._from_scans(waiting):
@@ -249,7 +258,7 @@ class _Reevaluating:
         pairs = self.pairs[key]
         return None if pairs is None else evaluated_by_values(pairs, rows)
 
-    def _from_scans(self, waiting: Sequence[tuple[PartRecord, Rows, Path]]) -> bool:
+    def _from_scans(self, waiting: Sequence[tuple[PartRecord, Rows, Path | str]]) -> bool:
         paths = [path for _, _, path in waiting]
         crew = (self.crew or partial(crew_for, None, JOBS))(len(paths))
         with closing(crew.map(Looking(self.plan), paths)) as coming:

@@ -18,6 +18,7 @@ from hemtra.core.plan.limits import CharacteristicResult
 from hemtra.storage.records import Records
 from hemtra.storage.records.evidence import PartSheet, part_sheet, plan_of
 from hemtra.storage.records.store import PartRecord
+from hemtra.storage.remote import is_remote
 from hemtra.storage.scans import load_scan
 
 SAME = 1e-9
@@ -64,6 +65,20 @@ def reevaluate_part(records: Records, key: int) -> ReevaluatedPart:
         if event.text not in on_record:
             records.event(sheet.lot, event, part=sheet.part.id)
     return ReevaluatedPart(sheet, again, differences=tuple(event.text for event in found))
+
+
+def scan_moved(part: PartRecord, to: str) -> Path | str:
+    """The scan of a part in the folder, or below the address, that all of them have been moved to.
+
+    Raises `HemtraError` that says why there is none; whether an address has it shows when it is read.
+    """
+    name = Path(part.scan or part.source).name
+    if is_remote(to):
+        return f"{to.rstrip('/')}/{name}"
+    path = Path(to).expanduser() / name
+    if not path.is_file():
+        raise HemtraError(f"Scan missing: {path}.")
+    return path
 
 
 def scan_of(part: PartRecord) -> Path:

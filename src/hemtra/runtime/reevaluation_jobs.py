@@ -50,7 +50,8 @@ class Order(BaseModel):
     """What is to be re-evaluated, and where.
 
     digest: of the plan, see `digest_of`. lots: keys and names. on: address of a cluster, “local” for one
-    started here, empty for processes of this computer, of which there are `jobs`. began: s since 1970.
+    started here, empty for processes of this computer, of which there are `jobs`. scans: folder or address that
+    the scans have been moved to, empty where they lie as on record. began: s since 1970.
     """
 
     plan: str
@@ -59,6 +60,7 @@ class Order(BaseModel):
     author: str
     on: str = ""
     jobs: int = JOBS
+    scans: str = ""
     began: float = 0.0
 
 
@@ -248,9 +250,8 @@ class _Working:
                 lot = known.get(key)
                 if lot is None or lot.name != name:
                     raise HemtraError(f"The lot {name} is not in the records any more.")
-                found = reevaluate(
-                    records, lot, plan, partial(self.progress, lot), self.made_crew, order.author
-                )
+                progress = partial(self.progress, lot)
+                found = reevaluate(records, lot, plan, progress, self.made_crew, order.author, order.scans)
                 if found is None:
                     raise KeyboardInterrupt
                 self.take(found)

@@ -191,7 +191,8 @@ class RecordActions:
         def work(task: Task) -> Job:
             wanted = taught_plan(plan, teacher) if choice.plan is None else load_plan(choice.plan)
             lots = {lot.id: lot.name for lot in choice.lots}
-            order = Order(plan=wanted.name, lots=lots, author=author(), on=choice.on, jobs=choice.jobs)
+            how = {"on": choice.on, "jobs": choice.jobs, "scans": choice.scans}
+            order = Order(plan=wanted.name, lots=lots, author=author(), **how)
             return begin(order, wanted, db)
 
         self._tasks.start("Starting the re-evaluation", work, self.follow)

@@ -25,17 +25,21 @@ from hemtra.desktop.records.filter_bar import day_of, next_day
 from hemtra.desktop.widgets.path_field import path_field
 from hemtra.runtime.lot_reevaluation import JOBS
 from hemtra.storage.records.store import Lot
+from hemtra.storage.remote import is_remote, shown_address
 from hemtra.storage.settings import files_begin_at, load_settings
 
 
 @dataclass(frozen=True)
 class Choice:
-    """What was chosen. plan: a file, or None for the open plan. on: a cluster, empty for this computer."""
+    """What was chosen. plan: a file, or None for the open plan. on: a cluster, empty for this computer. scans:
+    where they have been moved to, empty where they lie as on record.
+    """
 
     plan: Path | None
     lots: tuple[Lot, ...]
     on: str
     jobs: int
+    scans: str = ""
 
 
 class ReevaluateForm(QDialog):
@@ -52,6 +56,11 @@ class ReevaluateForm(QDialog):
         self.plan = QLineEdit()
         self.plan.setToolTip("The file of a plan; empty for the plan that is open.")
         self.plan.setPlaceholderText(f"the open plan, “{plan.name}”" if plan.sheet else "choose a plan")
+        self.scans = QLineEdit()
+        self.scans.setToolTip(
+            "Folder or address that the scans have been moved to; empty where they lie as on record."
+        )
+        self.scans.setPlaceholderText("as on record")
         self.which = QComboBox()
         # as its label says, whatever is chosen in the list meanwhile
         self._chosen = chosen = _by_time(bench.lots)
@@ -83,7 +92,8 @@ class ReevaluateForm(QDialog):
         self.go.clicked.connect(self._begin)
         leave.clicked.connect(self.reject)
         self.which.activated.connect(self._offer)
-        self.plan.textChanged.connect(self._offer)
+        for field in (self.plan, self.scans):
+            field.textChanged.connect(self._offer)
         self._lay_out(leave)
         self._offer()
 
@@ -98,6 +108,7 @@ class ReevaluateForm(QDialog):
         form.addRow("plan", path_field(self.plan, "plan", self._ask_plan))
         form.addRow("lots", self.which)
         form.addRow("days", self._days)
+        form.addRow("scans", path_field(self.scans, "scans", self._ask_scans))
         form.addRow("where", self.where)
         form.addRow(self.message)
         foot = QHBoxLayout()
@@ -109,6 +120,9 @@ class ReevaluateForm(QDialog):
     def _ask_plan(self) -> str:
         start = self.plan.text() or str(files_begin_at())
         return QFileDialog.getOpenFileName(self, "Plan", start, "Plans (*.hplan)")[0]
+
+    def _ask_scans(self) -> str:
+        return QFileDialog.getExistingDirectory(self, "Scans", self.scans.text() or str(files_begin_at()))
 
     @property
     def lots(self) -> tuple[Lot, ...]:
@@ -123,7 +137,7 @@ class ReevaluateForm(QDialog):
 
     def _offer(self) -> None:
         """Say how much it is, or what is missing."""
-        lots, file = self.lots, self.plan.text().strip()
+        lots, file, scans = self.lots, self.plan.text().strip(), self.scans.text().strip()
         by_days = self.which.currentIndex() == 1
         self._form.setRowVisible(self._days, by_days)
         wanted = {lot.id for lot in lots}
@@ -135,6 +149,10 @@ class ReevaluateForm(QDialog):
             trouble = "Choose a plan, or open one in the Plan workspace."
         elif by_days and any(field.property("wrong") for field in (self.since, self.until)):
             trouble = "Write days like 2026-01-31."
+        elif scans and shown_address(scans) != scans:
+            trouble = "Leave user, password and keys out of the address; the manual says where they belong."
+        elif scans and not is_remote(scans) and not Path(scans).expanduser().is_dir():
+            trouble = f"There is no folder {scans}."
         elif not lots:
             trouble = "No lot was begun on these days." if by_days else "Choose lots in the list."
         parts = sum(view.counts.all for view in views)
@@ -146,8 +164,8 @@ class ReevaluateForm(QDialog):
 
     def _begin(self) -> None:
         file = self.plan.text().strip()
-        on, jobs = self.where.currentData()
-        choice = Choice(Path(file).expanduser() if file else None, self.lots, on, jobs)
+        (on, jobs), scans = self.where.currentData(), self.scans.text().strip()
+        choice = Choice(Path(file).expanduser() if file else None, self.lots, on, jobs, scans)
         self.accept()
         self._start(choice)
 
