@@ -12,6 +12,7 @@ from typing import Any
 
 import simpy
 
+ROLES = ("store", "network", "workers", "scheduler", "command", "records")
 SLICE = 2e-3
 """Time for which a core serves one request before the next has its turn, s."""
 
@@ -20,7 +21,8 @@ SLICE = 2e-3
 class Service:
     """Time that one part takes, s of a core: at the store, on a worker, at the scheduler, at the command.
 
-    size: bytes of its scan. latency: s in which nobody does anything, as on the way to the store and back.
+    records: at the database. size: bytes of its scan. latency: s in which nobody does anything, as on the way
+    to the store and back.
     """
 
     store: float
@@ -28,6 +30,7 @@ class Service:
     scheduler: float
     command: float
     size: float
+    records: float = 0.0
     latency: float = 1e-3
 
 
@@ -65,9 +68,9 @@ def simulated(service: Service, cluster: Cluster, parts: int) -> Found:
     shared = simpy.Resource(world, cluster.cores) if cluster.cores else None
     line = simpy.Resource(world, 1)
     scheduler, command = simpy.Resource(world, 1), simpy.Resource(world, 1)
-    store = simpy.Resource(world, cluster.store)
+    store, records = simpy.Resource(world, cluster.store), simpy.Resource(world, 1)
     waiting = simpy.Store(world)
-    used: dict[str, float] = dict.fromkeys(("store", "network", "workers", "scheduler", "command"), 0.0)
+    used: dict[str, float] = dict.fromkeys(ROLES, 0.0)
 
     def work(name: str, time: float) -> Generator[Any, Any, None]:
         used[name] += time
@@ -100,6 +103,7 @@ def simulated(service: Service, cluster: Cluster, parts: int) -> Found:
     def collected() -> Generator[Any, Any, None]:
         yield from at(scheduler, "scheduler", service.scheduler)
         yield from at(command, "command", service.command)
+        yield from at(records, "records", service.records)
         done.append(world.now)
         if len(done) == parts:
             ended.succeed()
@@ -133,6 +137,11 @@ def pages(service: Service, measured: dict[int, float]) -> str:
         hours = 1e6 / found.rate / 3600
         busy = f"{found.bottleneck}, {100 * found.busy[found.bottleneck]:.0f} %"
         lines.append(f"| {workers} | {found.rate:.1f} | {hours:.1f} h | {busy} |")
-    relieved = simulated(replace(service, command=0.0, scheduler=0.0), Cluster(200, store=100), 4400)
-    lines += ["", f"Were scheduler and command free, 200 workers would do {relieved.rate:.0f} parts/s."]
+    relieved = simulated(
+        replace(service, command=0.0, scheduler=0.0, records=0.0), Cluster(200, store=100), 4400
+    )
+    lines += [
+        "",
+        f"Were scheduler, command and database free, 200 workers would do {relieved.rate:.0f} parts/s.",
+    ]
     return "\n".join(lines)

@@ -2,23 +2,25 @@
 
     sudo .venv/bin/python tools/cluster_proof.py [PARTS]
 
-Five hosts on a bridge: a scheduler, two workers, an object store, and a line that gives the commands. The store
-is moto, a stand-in that speaks S3; it and s3fs are installed into a virtual environment of their own. Needs
-root, and iproute2 from Debian's packages.
+Six hosts on a bridge: a scheduler, two workers, an object store, a PostgreSQL server with records, and a line
+that gives the commands. The store is moto, a stand-in that speaks S3; it and s3fs are installed into a virtual
+environment of their own. Needs root, and iproute2 and postgresql from Debian's packages.
 """
 
 from __future__ import annotations
 
 import json
 import os
+import shutil
 import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Iterator, Mapping
-from contextlib import ExitStack, contextmanager
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import ExitStack, contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TypeAlias
 
 import psutil
 
@@ -29,10 +31,12 @@ ROOT = Path(__file__).parents[1]
 PARTS = 500
 READY, FEW = 16, 16
 """Parts that make workers ready, and those by which the beginning of a command is known."""
-HOSTS = {name: f"10.77.0.{k}" for k, name in enumerate(("scheduler", "first", "second", "store", "line"), 2)}
+NAMES = ("scheduler", "first", "second", "store", "line", "records")
+HOSTS = {name: f"10.77.0.{k}" for k, name in enumerate(NAMES, 2)}
 BRIDGE, BUCKET = "hemtra-proof", "lot"
-EXTRA = ("s3fs", "moto[s3]", "flask", "flask-cors")
-ROLES = ("store", "workers", "scheduler", "command")
+EXTRA = ("s3fs", "moto[s3]", "flask", "flask-cors", "psycopg[binary]")
+ROLES = ("store", "workers", "scheduler", "command", "records")
+LOTS = ("ready", "few", "many")
 
 
 def sh(*words: object, **options: object) -> str:
@@ -106,7 +110,8 @@ class Proof:
             yield psutil.Process(started.pid)
         finally:
             for child in psutil.Process(started.pid).children(recursive=True):
-                child.terminate()
+                with suppress(psutil.NoSuchProcess):
+                    child.terminate()
             started.terminate()
             started.wait()
             log.close()
@@ -136,6 +141,31 @@ class Proof:
         """The object store."""
         return self.program("store", self.python, "-m", "moto.server", "-H", "0.0.0.0", "-p", 9000)
 
+    @contextmanager
+    def records(self) -> Iterator[psutil.Process]:
+        """A PostgreSQL server with an empty database."""
+        data, port = self.folder / "pg", 5432
+        as_postgres = ("runuser", "-u", "postgres", "--")
+        self.folder.chmod(0o755)
+        data.mkdir()
+        shutil.chown(data, "postgres")
+        binaries = Path(sh("sh", "-c", "readlink -f $(command -v pg_ctl)").strip()).parent
+        sh(*as_postgres, binaries / "initdb", "-D", data, "-A", "trust", "-U", "hemtra", "--no-sync", cwd="/")
+        with (data / "pg_hba.conf").open("a") as rights:
+            rights.write("host all all 10.77.0.0/24 trust\n")
+        options = ("-c", f"listen_addresses={HOSTS['records']}", "-c", f"unix_socket_directories={data}")
+        program = (binaries / "postgres", "-D", data, "-p", port, *options)
+        with self.program("records", *program, user="postgres") as server:
+            self.wait_for("records", port)
+            asked = ("-h", HOSTS["records"], "-U", "hemtra", "-c", "create database records", "postgres")
+            self.on_line(binaries / "psql", *asked)
+            yield server
+
+    @property
+    def db(self) -> str:
+        """The address of its records."""
+        return f"postgresql+psycopg://hemtra@{HOSTS['records']}:5432/records"
+
     def scheduler(self) -> object:
         """The scheduler."""
         return self.program("scheduler", self.python, "-m", "distributed.cli.dask_scheduler", "--no-dashboard")
@@ -164,42 +194,38 @@ class Measured:
     each: Mapping[str, float]
 
 
-def run(proof: Proof, workers: int, plan: Path, scans: list[str], store: psutil.Process) -> Measured:
-    """Inspect all scans with one worker or two.
+Servers: TypeAlias = Mapping[str, psutil.Process]
+"""By their role."""
 
-    The first only make everything ready. What a few more take is what every command takes to begin; it does not
-    count.
+
+def run(
+    proof: Proof, workers: int, commands: Sequence[Sequence[object]], parts: int, servers: Servers
+) -> Measured:
+    """Evaluate all scans with one worker or two, by three commands.
+
+    The first only makes everything ready. What the second takes for a few more is what every command takes to
+    begin; it does not count.
     """
     with ExitStack() as stack:
         scheduler = stack.enter_context(proof.scheduler())
         crew = [stack.enter_context(proof.worker(host)) for host in ("first", "second")[:workers]]
         proof.wait_for("scheduler", 8786)
-        roles = {"store": [store], "workers": crew, "scheduler": [scheduler]}
+        roles = {"workers": crew, "scheduler": [scheduler], **{name: [one] for name, one in servers.items()}}
 
-        def once(some: list[str]) -> dict[str, float]:
+        def once(command: Sequence[object]) -> dict[str, float]:
             def now() -> dict[str, float]:
                 mine = os.times()
                 own = {"clock": time.monotonic(), "command": mine.children_user + mine.children_system}
                 return own | {name: sum(map(spent, held)) for name, held in roles.items()}
 
             before = now()
-            command = (
-                proof.python,
-                "-m",
-                "hemtra",
-                "inspect",
-                plan,
-                *some,
-                "--csv",
-                proof.folder / "found.csv",
-            )
-            # 1: a part that does not pass
-            proof.on_line(*command, "--on", f"tcp://{HOSTS['scheduler']}:8786", allowed=(0, 1))
+            # 1: a part that does not pass, or another verdict
+            on = ("--on", f"tcp://{HOSTS['scheduler']}:8786")
+            proof.on_line(proof.python, "-m", "hemtra", *command, *on, allowed=(0, 1))
             return {name: value - before[name] for name, value in now().items()}
 
-        once(scans[:READY])
-        few, many = once(scans[READY : READY + FEW]), once(scans[READY + FEW :])
-        more = len(scans) - READY - 2 * FEW
+        _, few, many = map(once, commands)
+        more = parts - READY - 2 * FEW
         each = {name: (many[name] - few[name]) / more for name in many}
         print(f"{workers}: {few} {many}", file=sys.stderr)
         return Measured(1.0 / each.pop("clock"), each)
@@ -214,30 +240,80 @@ def measured(proof: Proof, parts: int) -> None:
     plan, scans = demo / PLAN_FILE, sorted((demo / TRAY).glob("*.x3p"))
     size = sum(scan.stat().st_size for scan in scans) / len(scans)
     local = [str(scans[k % len(scans)]) for k in range(parts)]
+    found: dict[str, dict[int, Measured]] = {}
     with ExitStack() as stack:
-        store = stack.enter_context(proof.store())
+        servers = {
+            "store": stack.enter_context(proof.store()),
+            "records": stack.enter_context(proof.records()),
+        }
         addresses = uploaded(proof, scans, parts)
-        alone = {n: run(proof, n, plan, local, store) for n in (1, 2)}
-        stored = {n: run(proof, n, plan, addresses, store) for n in (1, 2)}
+        other = recorded(proof, plan, scans[0], parts)
+        again = [
+            ("records", "reevaluate", other, "--db", proof.db, "--scans", f"s3://{BUCKET}", "--lot", lot)
+            for lot in LOTS
+        ]
+        for title, commands in (
+            ("from files of the worker", inspecting(proof, plan, local)),
+            ("from the store", inspecting(proof, plan, addresses)),
+            ("from the store, records in PostgreSQL", again),
+        ):
+            found[title] = {n: run(proof, n, commands, parts, servers) for n in (1, 2)}
     print(HEAD.format(parts=parts, size=size / 1e6, total=parts * size / 1e9))
-    for title, found in (("from files of the worker", alone), ("from the store", stored)):
-        one, two = found[1], found[2]
+    for title, measured in found.items():
+        one, two = measured[1], measured[2]
         each = " | ".join(f"{1000 * one.each[name]:.0f}" for name in ROLES)
         print(f"| {title} | {one.rate:.2f} | {two.rate:.2f} | {two.rate / one.rate:.2f} | {each} |")
-    service = Service(**{name.removesuffix("s"): time for name, time in stored[1].each.items()}, size=size)
+    # the database comes with the last
+    each = dict(measured[1].each)
+    service = Service(each.pop("store"), each.pop("workers"), size=size, **each)
     print(f"\n{MODEL}\n")
-    print(pages(service, {n: one.rate for n, one in stored.items()}))
+    print(pages(service, {n: one.rate for n, one in measured.items()}))
+
+
+def inspecting(proof: Proof, plan: Path, scans: list[str]) -> list[tuple[object, ...]]:
+    """Commands that inspect all scans, in three parts."""
+    parts = (scans[:READY], scans[READY : READY + FEW], scans[READY + FEW :])
+    return [("inspect", plan, *some, "--csv", proof.folder / "found.csv") for some in parts]
+
+
+def recorded(proof: Proof, plan: Path, scan: Path, parts: int) -> Path:
+    """Lots in the records whose scans lie in the store; and a plan that has to look at these again."""
+    other = proof.folder / "other.hplan"
+    script = (
+        "import json, sys, hemtra\n"
+        "from hemtra.storage.records import Records\n"
+        "from hemtra.storage.records.store import Lot, PartRecord\n"
+        "db, plan, other, scan, lots = json.loads(sys.argv[1])\n"
+        "plan, scan, records = hemtra.load_plan(plan), hemtra.load_scan(scan), Records(db)\n"
+        "form = next(step for step in plan.steps if step.kind == 'flatness')\n"
+        "hemtra.save_plan(plan.with_step(form.edited(params={**form.params, 'cell': 2.1})), other, scan)\n"
+        "result, revision, number = hemtra.inspect(plan, scan), records.revision(plan), 0\n"
+        "for name, count in lots:\n"
+        "    lot, made = records.add_lot(Lot(0, name, plan.name, 1e9, 1e9 + 1e6)), []\n"
+        "    for k in range(count):\n"
+        "        when, scan = (1e9 + k,) * 3, f'/kept/part-{number:04}.x3p'\n"
+        "        rows = result.characteristics\n"
+        "        made.append(PartRecord(k + 1, result.verdict, '', str(k), rows, *when, 1.0, scan=scan))\n"
+        "        number += 1\n"
+        "    records.add_all(lot, made, revision)\n"
+        "records.close()\n"
+    )
+    counts = dict(zip(LOTS, (READY, FEW, parts - READY - FEW), strict=True))
+    given = json.dumps([proof.db, str(plan), str(other), str(scan), list(counts.items())])
+    proof.on_line(proof.python, "-c", script, given)
+    return other
 
 
 HEAD = """# A cluster, measured and extrapolated
 
-Scheduler, two workers, an object store, and the computer that gives the commands, each a network namespace of
-one computer with two cores. {parts} scans of {size:.1f} MB, {total:.1f} GB, of the demo's cover; workers start
-with empty caches. What a command takes to begin does not count. Made by `tools/cluster_proof.py {parts}`,
-as root.
+Scheduler, two workers, an object store, a PostgreSQL server, and the computer that gives the commands, each a
+network namespace of one computer with two cores. {parts} scans of {size:.1f} MB, {total:.1f} GB, of the demo's
+cover; workers start with empty caches. The first two rows inspect scans; the last one re-evaluates recorded
+lots by another plan, with checkpoints in the database. What a command takes to begin does not count. Made by
+`tools/cluster_proof.py {parts}`, as root.
 
-| scans | 1 worker, parts/s | 2 workers | ratio | store, ms a part | worker | scheduler | command |
-|---|---:|---:|---:|---:|---:|---:|---:|"""
+| scans | 1 worker, parts/s | 2 workers | ratio | store, ms a part | worker | scheduler | command | database |
+|---|---:|---:|---:|---:|---:|---:|---:|---:|"""
 MODEL = """## Larger clusters
 
 A simulation with the times above (`tools/cluster_model.py`). Where all hosts share two cores it must give what
