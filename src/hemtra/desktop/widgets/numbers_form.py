@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Mapping
 from typing import Any
 
@@ -14,12 +15,18 @@ from hemtra.desktop.widgets.dialogs import button_row
 
 Field = tuple[str, str, str]
 """Name, label, and what stands in it at first."""
-READ: Mapping[str, Callable[[str], Any]] = {"count": int, "columns": int, "rows": int, "shifts": shifts_typed}
-"""How fields are read by their name, where they hold something else than a number with decimals."""
+READ: Mapping[str, tuple[Callable[[str], Any], str]] = {
+    **dict.fromkeys(("count", "columns", "rows"), (int, "a whole number")),
+    "shifts": (shifts_typed, "times of the day, as 6:00 14:00"),
+}
+"""How fields are read by their name, and what they hold, where that is no number with decimals."""
 
 
 def _decimal(text: str) -> float:
-    return float(text.replace(",", "."))
+    number = float(text.replace(",", "."))
+    if not math.isfinite(number):
+        raise ValueError(text)
+    return number
 
 
 class NumbersForm(QFrame):
@@ -45,6 +52,10 @@ class NumbersForm(QFrame):
             field.returnPressed.connect(self._take)
             layout.addRow(label, field)
             self.fields[name] = field
+        self.said = QLabel()
+        self.said.setWordWrap(True)
+        self.said.hide()
+        layout.addRow(self.said)
         layout.addRow(button_row(take, self._take, lambda: self.left.emit()))
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
@@ -55,12 +66,16 @@ class NumbersForm(QFrame):
             super().keyPressEvent(event)
 
     def _take(self) -> None:
-        """Hand the numbers over; a field that holds none keeps the focus."""
+        """Hand the numbers over; a field that holds none keeps the focus and says what it takes."""
         numbers: dict[str, Any] = {}
         for name, field in self.fields.items():
+            read, what = READ.get(name, (_decimal, "a number"))
             try:
-                numbers[name] = READ.get(name, _decimal)(field.text().strip())
+                numbers[name] = read(field.text().strip())
             except ValueError:
+                self.said.setText(f"{field.accessibleName()}: write {what}.")
+                self.said.show()
+                self.adjustSize()
                 field.setFocus()
                 field.selectAll()
                 return
