@@ -1,5 +1,6 @@
 """A run end to end: every part in order, recorded before it is signalled, whatever goes wrong."""
 
+import contextlib
 import errno
 import json
 import os
@@ -22,6 +23,7 @@ from hemtra.core.plan.master_part import MasterPart, shifts_typed
 from hemtra.core.plan.signals import Analogue, Digital
 from hemtra.core.station.io_and_storage import Incoming
 from hemtra.runtime.feeds import Arrived, FolderFeed, WatchFeed
+from hemtra.runtime.lent_memory import lend, taken
 from hemtra.runtime.line_feeds import BeltFeed, StationFeed
 from hemtra.runtime.production import IN_FLIGHT, Listeners, Production, Setup
 from hemtra.runtime.run_setup import RunRequest, begin
@@ -574,6 +576,46 @@ def test_processes_evaluate_as_threads_do_and_one_that_dies_costs_no_part():
     found = [workers.result(arrived, workers.submit(arrived)) for _ in range(3)]
     assert [f.verdict for f in found] == [Verdict.FAIL] * 3, "another one has taken its place"
     workers.stop()
+
+
+def lent():
+    """Memory that this process has lent and not taken back."""
+    found = []
+    for link in Path("/proc/self/fd").iterdir():
+        with contextlib.suppress(OSError):  # the folder's own, which is closed by then
+            found.append(str(link.readlink()))
+    return [name for name in found if "memfd:hemtra" in name]
+
+
+@pytest.mark.parametrize("room", [True, False], ids=["shared memory", "no memory left to share"])
+def test_scans_reach_processes_whole_and_nothing_stays_lent(room, monkeypatch):
+    workers = ProcessWorkers(PLAN, 2, sample=scan_of(0.2))
+    if not room:
+        monkeypatch.setattr(os, "memfd_create", lambda name: os.open("/nowhere/at/all", os.O_RDONLY))
+    parts = [Arrived(f"p{k}", 0.0, 0.0, scan_of(rise)) for k, rise in enumerate((0.2, 0.5, 0.15, 0.4))]
+    begun = [workers.submit(part) for part in parts]
+    found = [workers.result(*both) for both in zip(parts, begun, strict=True)]
+    there = ThreadWorkers(PLAN)
+    assert [f.rows for f in found] == [there.result(part, there.submit(part)).rows for part in parts]
+    workers.stop()
+    there.stop()
+    assert lent() == []
+
+
+def test_what_is_lent_is_the_same_and_cannot_be_written_to():
+    data = np.random.default_rng(1).standard_normal((301, 77))
+    assert lent() == []
+    given, file = lend({"a": data, "b": [data[0].astype(np.uint8), "text"], "none": np.empty((0, 3))})
+    got = taken(given)
+    assert len(lent()) == 1
+    os.close(file)
+    assert np.array_equal(got["a"], data)
+    assert np.array_equal(got["b"][0], data[0].astype(np.uint8))
+    assert got["none"].shape == (0, 3)
+    assert len(given.thing) < 1000
+    assert not got["a"].flags.writeable
+    with pytest.raises(OSError, match=given.path):
+        taken(given)
 
 
 class ReadBelt:

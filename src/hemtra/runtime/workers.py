@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gc
+import os
 import signal
 import threading
 import time
@@ -22,6 +23,7 @@ from hemtra.core.plan.limits import CharacteristicResult, Verdict, reason_of
 from hemtra.core.text import plain
 from hemtra.runtime.family import end_with_starter, evaluating
 from hemtra.runtime.feeds import Arrived
+from hemtra.runtime.lent_memory import Lent, lend, taken
 from hemtra.storage.scans import load_scan
 
 TRIES = 3
@@ -161,8 +163,17 @@ def _evaluate(arrived: Arrived) -> Evaluated:
     return evaluate(plan, arrived, looked_at)
 
 
-def _ready(_: int) -> None:
-    """A pending result."""
+def _evaluate_lent(lent: Lent) -> Evaluated:
+    return _evaluate(taken(lent))
+
+
+def _sees(lent: Lent) -> bool:
+    """Whether this process can take what another lends, once it is ready itself."""
+    try:
+        taken(lent)
+    except OSError:
+        return False
+    return True
 
 
 class ProcessWorkers:
@@ -179,8 +190,13 @@ class ProcessWorkers:
         self._count, self._start = count, (plan, looked_at, sample)
         self._lock = threading.Lock()
         self._pool = self._made()
-        for future in [self._pool.submit(_ready, k) for k in range(count)]:
-            future.result()
+        lent, file = lend(None)
+        try:
+            # the answers also say that each of them is ready
+            seen = [self._pool.submit(_sees, lent) for _ in range(count)]
+            self._lends = all(future.result() for future in seen)
+        finally:
+            os.close(file)
 
     def _made(self) -> ProcessPoolExecutor:
         return ProcessPoolExecutor(self._count, evaluating(), initializer=_begin, initargs=self._start)
@@ -189,11 +205,27 @@ class ProcessWorkers:
         """Begin with a part."""
         with self._lock:
             try:
-                return self._pool.submit(_evaluate, arrived)
+                return self._passed(arrived)
             except BrokenProcessPool:
                 self._pool.shutdown(wait=False)
                 self._pool = self._made()
-                return self._pool.submit(_evaluate, arrived)
+                return self._passed(arrived)
+
+    def _passed(self, arrived: Arrived) -> Future[Evaluated]:
+        """Hand a part to a worker: a file by its path, a scan in memory by lending it."""
+        if arrived.scan is None or not self._lends:
+            return self._pool.submit(_evaluate, arrived)
+        try:
+            lent, file = lend(arrived)
+        except OSError:  # no memory is left for it, or for any more files
+            return self._pool.submit(_evaluate, arrived)
+        try:
+            future = self._pool.submit(_evaluate_lent, lent)
+        except BaseException:
+            os.close(file)
+            raise
+        future.add_done_callback(lambda _: os.close(file))
+        return future
 
     def result(self, arrived: Arrived, future: Future[Evaluated]) -> Evaluated:
         """Wait for the result."""
