@@ -607,7 +607,7 @@ def test_what_is_lent_is_the_same_and_cannot_be_written_to():
     assert lent() == []
     given, file = lend({"a": data, "b": [data[0].astype(np.uint8), "text"], "none": np.empty((0, 3))})
     got = taken(given)
-    assert len(lent()) == 1
+    assert lent() != []
     os.close(file)
     assert np.array_equal(got["a"], data)
     assert np.array_equal(got["b"][0], data[0].astype(np.uint8))
