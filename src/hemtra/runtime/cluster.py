@@ -15,6 +15,7 @@ from typing import Any, TypeVar
 from hemtra import __version__
 from hemtra.core.errors import HemtraError
 from hemtra.runtime.crews import AHEAD, TRIES, Lost
+from hemtra.runtime.kept_memory import keep_memory
 
 T = TypeVar("T")
 R = TypeVar("R")
@@ -26,9 +27,6 @@ CONNECT = 10.0
 """Time limit for reaching a scheduler, s."""
 PATIENCE = 120.0
 """Time that a scheduler, or all of its workers, may be away before the work is given up, s."""
-TRIM = 512 * 1024 * 1024
-"""Bytes of free memory that a worker started here keeps: giving each map back to the system takes a third of
-its time."""
 log = logging.getLogger(__name__)
 
 
@@ -127,7 +125,6 @@ class ClusterCrew:
         import dask
 
         environment = {
-            "MALLOC_TRIM_THRESHOLD_": str(TRIM),
             "OMP_NUM_THREADS": "1",
             "OPENBLAS_NUM_THREADS": "1",
             "MKL_NUM_THREADS": "1",
@@ -234,6 +231,7 @@ def _whole(found: Any) -> Any:
 
 def _done(work: Callable[[Any], Any], version: str, item: Any) -> Any:
     """On a worker: the work on one item."""
+    keep_memory()
     if version != __version__:
         return _Raised(HemtraError(_other_version(f"on {os.uname().nodename}", __version__, version)))
     try:
