@@ -59,6 +59,12 @@ def with_possible(
     return replace(outcome, possible=tuple(found))
 
 
+def least_coverage(results: Mapping[str, StepResult], step_id: str) -> float:
+    """Percent that the value of a step requires, for itself and for what it depends on."""
+    _, required = counted_on_the_way(results, step_id)
+    return max(required, kind_named(results[step_id].step.kind).least_coverage)
+
+
 def counted_on_the_way(results: Mapping[str, StepResult], step_id: str) -> tuple[Coverage | None, float]:
     """What extremes and forms that a step depends on have seen and left out, and percent that they require."""
     found = results[step_id]

@@ -11,7 +11,7 @@ from hemtra.core.coverage import Coverage
 from hemtra.core.edits.preparation import with_preparation
 from hemtra.core.errors import HemtraError, OffScan
 from hemtra.core.evaluation.engine import Engine
-from hemtra.core.evaluation.possible import counted_on_the_way
+from hemtra.core.evaluation.possible import least_coverage
 from hemtra.core.evaluation.results import Result, StepResult
 from hemtra.core.plan.document import Characteristic, Follow, Plan, Step
 from hemtra.core.plan.graph import ancestry
@@ -139,9 +139,10 @@ def _of_a_row(plan: Plan, engine: Engine, result: Result, row: Characteristic) -
     found = engine.coverage(result.steps, row.step)
     zoned = _nearest_zone(plan, row.step)
     if found is not None:
-        _, required = counted_on_the_way(result.steps, row.step)
-        least = max(required, kind_named(plan.step(row.step).kind).least_coverage)
-        yield from _rests_on(plan, row, found, least if row.least_coverage is None else row.least_coverage)
+        asked = row.least_coverage
+        if asked is None:
+            asked = least_coverage(result.steps, row.step)
+        yield from _rests_on(plan, row, found, asked)
     if zoned is not None:
         yield Mend(f"Check “{plan.step(zoned).name}”", step=zoned, why="Its zone shows what was not seen.")
 

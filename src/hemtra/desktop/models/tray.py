@@ -7,13 +7,13 @@ from pathlib import Path
 
 from hemtra.core.detection.part_box import height_span, part_box
 from hemtra.core.evaluation.engine import Engine
+from hemtra.core.evaluation.possible import least_coverage
 from hemtra.core.evaluation.results import Result
 from hemtra.core.evaluation.rows import Rests, evaluated_series, weighed
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.maps.scan import Scan
 from hemtra.core.plan.document import ByProfile, Characteristic
 from hemtra.core.plan.limits import CharacteristicResult, Verdict, part_verdict
-from hemtra.core.plan.registry import kind_named
 from hemtra.desktop.models.observe import Signal
 
 TAGS = ("good", "bad", "not measurable", "unknown")
@@ -98,7 +98,7 @@ def _verdict(
     if before.value is None or row.step is None:
         return before.verdict
     span = None if before.low is None or before.high is None else (before.low, before.high)
-    least = kind_named(result.steps[row.step].step.kind).least_coverage
+    least = least_coverage(result.steps, row.step)
     return weighed(row, before.value, Rests(span, before.coverage, least))[0]
 
 
