@@ -101,6 +101,15 @@ def test_a_value_that_rests_on_too_little_is_accepted_only_as_far_as_it_was_seen
     assert engine.run(accept.plan).characteristics[0].reason != engine.run(made).characteristics[0].reason
 
 
+def test_a_height_of_an_extreme_is_accepted_as_far_as_its_zone_was_seen():
+    engine, made = Engine(plate(hole=0.3)), plan(box(0, 0, 6, 6), take="highest")
+    accept, look = offered(made, engine)
+    assert accept.words.startswith("Accept ")
+    assert "95 % is asked for now" in accept.why
+    assert look.step == "spot"
+    assert (verdict(made, engine), verdict(accept.plan, engine)) == ("NOT MEASURED", "PASS")
+
+
 def test_the_cause_is_what_failed_first():
     engine = Engine(plate())
     made = plan(box(0, 0, 4, 4))
