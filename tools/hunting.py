@@ -35,6 +35,8 @@ Injected: TypeAlias = tuple[HeightMap, float]
 """A changed scan, and by how much its true value differs from that of the scan before."""
 FOLLOWS = 0.8
 """Share of a defect's effect by which a value moves at least."""
+UNSEEN_ABOVE = 0.6
+"""Share of what was raised most, above which it is not seen where its peak is taken away."""
 PITCH, NOISE = 0.1, 0.008
 X, Y = np.meshgrid((np.arange(301) - 150) * PITCH, (np.arange(241) - 120) * PITCH)
 GOOD = [part for part in PARTS if part.tag == "good"]
@@ -161,6 +163,13 @@ def hidden(data: HeightMap, x: float, y: float, width: float, height: float | No
     return changed(data, np.where(inside(data, x, y, width, height), np.nan, data.z))
 
 
+def peakless(data: HeightMap, injected: Injected) -> Injected:
+    """What was injected, but for what it raised most, which is not seen."""
+    after, effect = injected
+    off = np.abs(np.nan_to_num(after.z - data.z))
+    return changed(after, np.where(off > UNSEEN_ABOVE * off.max(), np.nan, after.z)), effect
+
+
 def moved(data: HeightMap, x: float, y: float, dx: float, dy: float, core: float, reach: float) -> HeightMap:
     """What lies within `core` mm of a place moved, and what lies up to `reach` stretched along."""
     gx, gy = np.meshgrid(data.x, data.y)
@@ -203,6 +212,9 @@ def on_form(data: HeightMap, place: Place, before: float) -> dict[str, Callable[
         "dent": lambda rng, size: put(rng, -size, float(rng.uniform(1.0, 6.0))),
         "burr": lambda rng, size: put(rng, size, float(rng.uniform(0.3, 1.0))),
         "dome": lambda rng, size: put(rng, size, float(rng.uniform(2.0, 6.0)), True),
+        "dome without its peak": lambda rng, size: peakless(
+            data, put(rng, size, float(rng.uniform(2.0, 6.0)), True)
+        ),
         **unseen(data, place),
     }
 
@@ -266,12 +278,15 @@ def _extreme(take: str) -> Subject:
     plan = plan_of(plane, spot, step("height", "height", point="spot", plane="plane"), lower=-0.2, upper=0.2)
     place, sign = within(3.5, 3.5), -1.0 if take == "lowest" else 1.0
 
-    def put(rng: Rng, rise: float, width: float) -> Injected:
-        return raised(data, *place(rng), sign * rise, width), sign * max(rise - 0.02, 0.0)
+    def put(rng: Rng, rise: float, width: float, dome: bool = False) -> Injected:
+        return raised(data, *place(rng), sign * rise, width, dome), sign * max(rise - 0.02, 0.0)
 
     defects = {
         "bump": lambda rng, size: put(rng, size, float(rng.uniform(1.0, 3.0))),
         "burr": lambda rng, size: put(rng, size, float(rng.uniform(0.3, 1.0))),
+        "dome without its peak": lambda rng, size: peakless(
+            data, put(rng, size, float(rng.uniform(2.0, 6.0)), True)
+        ),
         **unseen(data, place),
     }
     return Subject(f"{kind} {take}", plan, data, 0.025, defects)
