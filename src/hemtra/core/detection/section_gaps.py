@@ -57,7 +57,7 @@ def section_gaps(x: FloatArray, z: FloatArray, first: int, last: int) -> Section
         under = _roof((-rims[0], -rims[1]), (-rise[0], -rise[1]))
         found.append((wide, -under, _roof(rims, rise)))
     long, low, high = np.array(found, np.float64).reshape(-1, 3).T
-    return SectionGaps(long, low, high, float(x[end] - x[start]), end - start + 1)
+    return SectionGaps(long, low, high, float(x[end] - x[start]), int(end - start) + 1)
 
 
 def _slope(x: FloatArray, z: FloatArray, rim: int, way: int) -> float:
