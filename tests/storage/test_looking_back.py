@@ -1,6 +1,8 @@
 """Looking back at many parts: pages against a plain search, trends, failures, and what two databases become."""
 
 import sqlite3
+import threading
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing
 from dataclasses import replace
 from pathlib import Path
@@ -9,6 +11,7 @@ import numpy as np
 import pytest
 from alembic import command
 from sqlalchemy import text
+from sqlalchemy.event import listen
 
 from hemtra.core.events import Event
 from hemtra.core.plan.balloon import Balloon
@@ -20,7 +23,7 @@ from hemtra.storage.records.evidence import part_sheet, plan_of
 from hemtra.storage.records.merging import merge
 from hemtra.storage.records.opening import RecordsError
 from hemtra.storage.records.pages import NOT_PASS, Filter, count, lot_views, page, revisions_of
-from hemtra.storage.records.store import Counts
+from hemtra.storage.records.store import Counts, Lot
 from hemtra.storage.records.trends import failures, not_passed, over_all, texts, trends
 from lots import BEGAN, DAY, MINUTE, made_lot, part, two_rows
 
@@ -168,6 +171,89 @@ def test_lots_are_counted_and_revisions_are_those_that_were_used(records, many):
     single = made_lot(records, "single", [0.2], started=BEGAN + 10 * DAY)
     (revision,) = revisions_of(records, [single.id])
     assert revision.id == page(records, Filter(lots=(single.id,))).parts[0].revision_id
+
+
+@pytest.mark.parametrize("nth", range(1, 9))
+def test_what_a_line_writes_between_two_questions_is_not_half_seen(database, nth):
+    plan = two_rows()
+    with closing(Records(database)) as line, closing(Records(database)) as person:
+        lot = made_lot(line, "lot", [0.2])
+        made_lot(line, "beside it", [0.5])
+        revision = line.revision(plan)
+        line.add(lot, part(2, plan, {1: 0.25, 2: 0.0}), revision)
+        asked = []
+
+        def goes_on(*_):
+            asked.append(1)
+            if len(asked) == nth:
+                line.add(lot, part(3, plan, {1: 0.9, 2: 0.0}), revision)
+
+        listen(person._engine, "before_cursor_execute", goes_on)
+        (trend,) = trends(person, [lot], 1)
+        assert len(asked) >= nth, "each of its questions is tried"
+        assert trend.values.tolist() in ([0.2, 0.25], [0.2, 0.25, 0.9])
+        assert trend.parts.size == trend.values.size
+
+
+LINES, PARTS, VIEWERS = 8, 20, 4
+
+
+def test_eight_lines_write_at_once_while_four_people_look_back(server):
+    """Each line keeps part after part, each in a transaction of its own; nobody ever sees half of one."""
+    url, plan = server.fresh(), two_rows()
+    with closing(Records(url)) as first:
+        made_lot(first, "before", [0.2])
+    begin, done = threading.Barrier(LINES + VIEWERS), threading.Event()
+
+    def line(k):
+        with closing(Records(url)) as mine:
+            revision = mine.revision(plan)
+            lot = mine.add_lot(Lot(0, f"line {k}", plan.name, BEGAN + k, BEGAN + DAY))
+            begin.wait(30)
+            for number in range(1, PARTS + 1):
+                value = 0.9 if number % 5 == 0 else 0.2
+                at = BEGAN + number * MINUTE + k
+                mine.add(lot, part(number, plan, {1: value, 2: 0.0}, at=at, serial=f"L{k}-{number}"), revision)
+
+    def person(k):
+        looks, seen = 0, 0
+        with closing(Records(url, create=False)) as mine:
+            begin.wait(30)
+            while not done.is_set() or not looks:
+                counted = [view.counts for view in lot_views(mine)]
+                for one in counted:
+                    assert one.failed == (one.all - one.missing - one.passed)
+                total = sum(one.all for one in counted)
+                assert total >= seen, "what was there stays"
+                seen, looks = total, looks + 1
+                got = page(mine, Filter(verdicts=(Verdict.FAIL,)), most=5)
+                assert all(row.verdict is Verdict.FAIL for row in got.parts)
+                for one in got.parts[:1]:
+                    assert [row.balloon for row in part_sheet(mine, one.id).rows] == [1, 2]
+                chosen = mine.all_lots()
+                for trend in trends(mine, chosen, 1):
+                    assert set(np.unique(trend.values)) <= {0.2, 0.9}
+                failures(mine, chosen)
+        return looks
+
+    with ThreadPoolExecutor(LINES + VIEWERS) as pool:
+        people = [pool.submit(person, k) for k in range(VIEWERS)]
+        lines = [pool.submit(line, k) for k in range(LINES)]
+        try:
+            for future in lines:
+                future.result(120)
+        finally:
+            done.set()
+        assert all(future.result(120) >= 1 for future in people)
+    with closing(Records(url, create=False)) as after:
+        for lot in after.all_lots():
+            numbers = [one.number for one in after.parts_of(lot, most=1000)]
+            expected = [1] if lot.name == "before" else list(range(1, PARTS + 1))
+            assert sorted(numbers) == expected
+        failed = {one.balloon: one.count for one in failures(after, after.all_lots()) if one.count}
+        assert failed == {1: LINES * PARTS // 5}
+        (trend,) = trends(after, after.all_lots(), 1)
+        assert trend.values.size == LINES * PARTS + 1
 
 
 # -- trends ---------------------------------------------------------------------------------------

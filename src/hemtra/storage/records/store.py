@@ -140,9 +140,14 @@ class Records:
 
     @contextmanager
     def reading(self) -> Iterator[Connection]:
-        """A connection to look things up with."""
+        """A connection to look things up with; its answers are all of one moment, whoever writes meanwhile."""
         with translated_errors(self.name), self._engine.connect() as db:
-            yield db
+            if db.dialect.name == "sqlite":
+                # its driver begins by itself only where something is written
+                db.exec_driver_sql("BEGIN")
+                yield db
+            else:
+                yield db.execution_options(isolation_level="REPEATABLE READ")
 
     @contextmanager
     def writing(self) -> Iterator[Connection]:
