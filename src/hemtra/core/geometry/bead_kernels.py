@@ -243,8 +243,8 @@ def _fill_area(u: FloatArray, h: FloatArray, out: FloatArray) -> None:
         x = u[k] if k < u.size else right
         y = h[k] if k < u.size else max(_level(u, h, right), 0.0)
         part = (level + y) / 2.0 * (x - at)
-        if 0 < before < k - 1 < u.size - 2:
-            # what the cubic through both ends of a gap, with their slopes, has above its chord
+        if 0 < before < k - 1 < u.size - 2 and u[before - 1] > left and u[k + 1] < right:
+            # what the cubic through both ends of a gap, with their slopes on the bead, has above its chord
             bend = (h[before] - h[before - 1] - h[k + 1] + h[k]) / (u[1] - u[0]) * (x - at) ** 2 / 12.0
             if not math.isnan(bend):
                 part += bend
