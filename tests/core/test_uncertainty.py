@@ -10,6 +10,7 @@ from scipy.special import erf
 
 from hemtra import HeightMap, load_plan, save_plan
 from hemtra.core.characteristics.along import AlongKind
+from hemtra.core.characteristics.continuity import ContinuityKind
 from hemtra.core.characteristics.relations import WidthKind
 from hemtra.core.characteristics.sizes import AreaKind, DiameterKind
 from hemtra.core.errors import HemtraError
@@ -390,6 +391,12 @@ def of_one_scan(values, copies, kind, whole=False):
 def test_the_spacing_of_a_smooth_surface_counts_with_the_order_that_its_values_show(order):
     budget = tried(AlongKind(what="width"), order, off=0.02).budget(0, outward=False)
     assert budget.sampling * math.sqrt(3.0) == pytest.approx(0.02, rel=1e-3)
+
+
+def test_the_spacing_of_a_sum_over_many_places_counts_in_full():
+    """It is the same on every part; what few places decide lies anywhere up to there."""
+    budget = tried(ContinuityKind(take="volume"), 2.0, off=0.02).budget(0, outward=False)
+    assert budget.sampling == pytest.approx(0.02, rel=1e-3)
 
 
 def test_the_spacing_of_a_sharp_edge_counts_in_proportion_unless_the_points_see_it_whole():

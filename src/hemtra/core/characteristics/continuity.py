@@ -81,6 +81,11 @@ class ContinuityKind(Kind):
         """A volume is a sum of areas, which make up for the kinks that they end in."""
         return 2.0 if self.take == "volume" else 1.0
 
+    @property
+    def adds_up(self) -> bool:
+        """A volume does, over all sections."""
+        return self.take == "volume"
+
     def evaluate(self, given: StepContext) -> Outcome:
         """In mm, mm³ or a count. A section that was not measured beside a break counts as broken."""
         found = given.one("of", Along)

@@ -54,14 +54,15 @@ MOST_SCATTERED = 20_000
 class Patches:
     """Connected patches of a zone that hold no data.
 
-    points, longest (mm): (n,) size of each. low, high: (n,) residuals in mm between which the surface lies
-    there, by its rim and the slope around it; NaN where nothing with data is about it. rim_low, rim_high:
-    (n,) of the rim itself. climb: (n,) mm by which a surface continues to the middle of a patch that all of
-    its rim rises to, below zero where it falls; 0 where it does neither. runs, region: its points, as
+    points, shortest and longest (mm): (n,) size of each. low, high: (n,) residuals in mm between which the
+    surface lies there, by its rim and the slope around it; NaN where nothing with data is about it. rim_low,
+    rim_high: (n,) of the rim itself. climb: (n,) mm by which a surface continues to the middle of a patch that
+    all of its rim rises to, below zero where it falls; 0 where it does neither. runs, region: its points, as
     `runs_of` gives them. total: points of the zone.
     """
 
     points: FloatArray
+    shortest: FloatArray
     longest: FloatArray
     low: FloatArray
     high: FloatArray
@@ -90,15 +91,36 @@ class Patches:
         beyond = ((self.rim_high if top else self.rim_low) + self.climb)[slopes & ~small] * sign
         return sign * float(max(far.max(initial=-np.inf), beyond.max(initial=-np.inf)))
 
-    def coverage(self, covered: float = 1.0) -> Coverage:
-        """Areas of the zone; covered: share of it inside the scan."""
+    def coverage(self, covered: float = 1.0, extreme: tuple[float, bool] | None = None) -> Coverage:
+        """Areas of the zone; covered: share of it inside the scan.
+
+        extreme: the height of a highest (True) or lowest point, which patches far from it cannot exceed.
+        """
         if not self.total:
             return Coverage(seen=0.0)
         small = self.small
+        if extreme is not None:
+            sides, rims = (self.shortest, self.longest), (self.rim_low, self.rim_high)
+            small = small | falls_short(sides, rims, *extreme)
         missing = float(self.points.sum()) / self.total
         filled = float(self.points[small].sum()) / self.total
         gap = float(self.longest[~small].max(initial=0.0))
         return Coverage(covered * (1.0 - missing), gap, covered * filled, 0, self.total)
+
+
+def falls_short(
+    sides: tuple[FloatArray, FloatArray], rims: tuple[FloatArray, FloatArray], height: float, top: bool
+) -> BoolArray:
+    """(n,) which unseen stretches cannot exceed an extreme.
+
+    sides: shorter and longer, mm. rims: the lowest and the highest point of each. A bore between two bosses is
+    none of the highest places, were it to rise from its rim at 45°; and nothing stands out of the shadow of a
+    step.
+    """
+    (short, long), (low, high) = sides, rims
+    if not top:
+        return np.asarray(low - long / 2.0 > height, np.bool_)
+    return np.asarray((high + long / 2.0 < height) | (high - low >= short / 2.0), np.bool_)
 
 
 @dataclass(frozen=True)
@@ -157,7 +179,7 @@ def patches_of(
     if not any_missing(z, looked.mask, looked.spans):
         none = np.empty(0)
         empty = np.empty((0, 3), np.int64)
-        return Patches(none, none, none, none, none, none, none, empty, empty[:, 0], looked.total)
+        return Patches(none, none, none, none, none, none, none, none, empty, empty[:, 0], looked.total)
     missing = np.isnan(z)
     if looked.mask.size:
         missing &= looked.mask
@@ -171,10 +193,10 @@ def patches_of(
     spread = high - low
     # an even rim has nothing but noise to show; where it slopes, it may continue as steeply to the middle
     even = spread <= 2.0 * QUIET * noise
-    longest = np.maximum(tall, wide)
+    shortest, longest = np.minimum(tall, wide), np.maximum(tall, wide)
     # and where all of its rim rises or falls towards it, it continues to its middle
     # of a long one the middle is as far as it is narrow
-    reach = np.where(longest <= SMALL_MM, longest, np.minimum(tall, wide)) / 2.0
+    reach = np.where(longest <= SMALL_MM, longest, shortest) / 2.0
     climb = found[:, 9] * reach
     sure = QUIET * noise * np.sqrt(2.0 / np.maximum(found[:, 5], 1.0)) * reach / min(grid.dx, grid.dy)
     climb[np.abs(climb) <= sure] = 0.0
@@ -182,7 +204,7 @@ def patches_of(
         np.where(even, mean, low - spread / 2.0) + np.minimum(climb, 0.0),
         np.where(even, mean, high + spread / 2.0) + np.maximum(climb, 0.0),
     )
-    return Patches(found[:, 0], longest, *bounds, low, high, climb, runs, region, looked.total)
+    return Patches(found[:, 0], shortest, longest, *bounds, low, high, climb, runs, region, looked.total)
 
 
 def without_scatter(

@@ -170,7 +170,8 @@ class Tried:
         # where edges run along the grid the few thinner maps may all happen to agree
         # these are spread evenly, so that none are needed for chance
         moved = _scatter([Copies(self.moved[:, n], self.looks[0].ends[0, n])], length, drawn=False)
-        return usual / math.sqrt(3.0), max(scatter, float(np.nan_to_num(moved)))
+        even = 1.0 if kind is not None and kind.adds_up else math.sqrt(3.0)
+        return usual / even, max(scatter, float(np.nan_to_num(moved)))
 
 
 def _thinner(look: Look, n: int) -> dict[int, FloatArray]:

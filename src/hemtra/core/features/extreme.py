@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import Any, ClassVar, Literal
 
 import numpy as np
@@ -35,16 +36,16 @@ CROSS = 1.0
 
 @dataclass(frozen=True)
 class Seen:
-    """Points (n,) that may be the outermost, mm along and across the zone and in height; and what was not seen.
+    """Points (n,) that may be the outermost: mm along and across the zone, and in height.
 
-    farthest: height in mm that may lie unseen.
+    coverage: of a highest or lowest point at some height; farthest: height in mm that may lie unseen.
     """
 
     u: FloatArray
     v: FloatArray
     z: FloatArray
-    coverage: Coverage | None
-    farthest: float
+    coverage: Callable[[float], Coverage | None] = lambda height: None
+    farthest: float = np.nan
 
 
 @register
@@ -111,7 +112,7 @@ class ExtremeKind(Kind):
         more = self.counts_spikes and np.isfinite(seen.farthest)
         more = more and (seen.farthest > c if self.which == "highest" else seen.farthest < c)
         facts = (("at", f"{point.x:.3f}, {point.y:.3f} mm"), ("height", f"{point.z:.3f} mm"))
-        return Outcome(point, facts, possible=(at(seen.farthest),) if more else (), coverage=seen.coverage)
+        return Outcome(point, facts, possible=(at(seen.farthest),) if more else (), coverage=seen.coverage(c))
 
     def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """A cross at the point."""
@@ -129,10 +130,11 @@ class ExtremeKind(Kind):
         z = np.where(inside, cut.z, np.nan)
         if self.counts_spikes:
             self._require_whole(given.zone, cut, inside)
-        coverage, farthest = None, np.nan
+        rest: dict[str, Any] = {}
         if self.counts_spikes and inside.any():
+            top = self.which == "highest"
             gaps = section_gaps(cut.x, cut.z, *np.flatnonzero(inside)[[0, -1]])
-            coverage, farthest = gaps.coverage, gaps.farthest(self.which == "highest")
+            rest = {"coverage": partial(gaps.coverage, top=top), "farthest": gaps.farthest(top)}
         if z.size >= TOGETHER:
             three = np.lib.stride_tricks.sliding_window_view(z, TOGETHER)
             whole = ~np.isnan(three).any(axis=1)
@@ -144,7 +146,7 @@ class ExtremeKind(Kind):
                 # a point counts where it is one of three in a row
                 inside &= np.convolve(whole, np.ones(TOGETHER), "full") > 0
         u = cut.x[inside]
-        return Seen(u, np.zeros(u.size), cut.z[inside], coverage, farthest)
+        return Seen(u, np.zeros(u.size), cut.z[inside], **rest)
 
     def _require_whole(self, zone: AnyZone | None, cut: Cut, inside: BoolArray) -> None:
         """Raises `NotMeasured` where the section leaves the zone at the extreme itself."""
@@ -169,17 +171,18 @@ class ExtremeKind(Kind):
         z = np.ascontiguousarray(given.data.z[view.rows, view.cols])
         grid = view.grid(given.data)
         present = ~np.isnan(z) if view.inside is None else view.inside & ~np.isnan(z)
-        coverage, farthest = None, np.nan
+        rest: dict[str, Any] = {}
         if self.counts_spikes:
-            looked = Looked.at(z.shape, view.inside)
+            top, looked = self.which == "highest", Looked.at(z.shape, view.inside)
             z, scattered = without_scatter(z, looked)
             present &= ~np.isnan(z)
             ends = ends_of(z, looked)
             patches = patches_of(z, looked, grid, span=ends.span)
-            coverage = replace(
-                patches.coverage(view.covered), spikes=ends.spikes + scattered, points=ends.points + scattered
-            )
-            farthest = patches.farthest(self.which == "highest")
+            left_out = {"spikes": ends.spikes + scattered, "points": ends.points + scattered}
+            rest = {
+                "coverage": lambda height: replace(patches.coverage(view.covered, (height, top)), **left_out),
+                "farthest": patches.farthest(top),
+            }
             with np.errstate(invalid="ignore"):
                 present &= (z <= ends.high) & (z >= ends.low)
         else:
@@ -188,4 +191,4 @@ class ExtremeKind(Kind):
             present &= windows.sum(axis=(2, 3)) >= TOGETHER
         i, j = np.nonzero(present)
         u, v = given.zone.local(grid.x0 + grid.dx * j, grid.y0 + grid.dy * i)
-        return Seen(u, v, z[present].astype(np.float64), coverage, farthest)
+        return Seen(u, v, z[present].astype(np.float64), **rest)

@@ -159,14 +159,16 @@ class SpotKind(Kind):
         z, scattered = without_scatter(z, looked)
         ends = ends_of(z, looked)
         patches = patches_of(z, looked, grid, span=ends.span)
-        coverage = replace(
-            patches.coverage(view.covered), spikes=ends.spikes + scattered, points=ends.points + scattered
-        )
         at, height = (ends.high_at, ends.high) if top else (ends.low_at, ends.low)
         if self.disc > 0:
             at, height = self._disc(z, view, grid)
         if at is None or not np.isfinite(height):
             raise NotMeasured("no three points beside each other hold data; make the zone larger")
+        coverage = replace(
+            patches.coverage(view.covered, (height, top)),
+            spikes=ends.spikes + scattered,
+            points=ends.points + scattered,
+        )
         x, y = grid.x0 + grid.dx * at[1], grid.y0 + grid.dy * at[0]
         found = SpotPoint(x, y, height, ends.low, ends.high, ends.points - ends.spikes, given.zone)
         far = patches.farthest(top)

@@ -212,6 +212,14 @@ class Kind(Form, ABC):
         return 1.0
 
     @property
+    def adds_up(self) -> bool:
+        """Whether it is a sum over so many places that the spacing shifts it by the same amount on every part.
+
+        Then it lies off by that; where few places decide, it lies anywhere up to there.
+        """
+        return False
+
+    @property
     def outward(self) -> bool:
         """Whether its value is that of the furthest of many points, which noise pushes outward."""
         return False
