@@ -154,7 +154,8 @@ def test_no_height_is_taken_from_a_flank_whose_crest_was_not_seen(shape, wide, m
     found = along(data, zone, side=side)
     height, area = found.values("height"), found.values("area") / AREAS[shape]
     assert height[~np.isnan(height)] == pytest.approx(HEIGHT, rel=0.03)
-    assert area[~np.isnan(area)] == pytest.approx(1.0, abs=0.02)
+    # the shadow on a flank that reaches to its toe is bridged straight, a dome's by 7 % at most
+    assert area[~np.isnan(area)] == pytest.approx(1.0, abs=0.07)
 
 
 def test_a_small_hole_on_the_crest_costs_nothing_and_a_large_one_says_so():
