@@ -1,5 +1,6 @@
 """Work on many parts: whoever does it, the results are the same, in order, and none is lost."""
 
+import gc
 import json
 import os
 import pickle
@@ -148,6 +149,35 @@ def test_rows_alone_are_a_fraction_of_all_that_was_found(plan, reference, tmp_pa
     assert (rows.result.verdict, rows.result.faults) == (whole.result.verdict, whole.result.faults)
     assert same == bad
     assert 10 * len(pickle.dumps(rows)) < len(pickle.dumps(whole))
+
+
+class Forgotten:
+    """Finalised only by a collection, as a client that was not closed whole."""
+
+    def __init__(self, gone):
+        self.gone, self.itself = gone, self
+
+    def __del__(self):
+        self.gone.append(1)
+
+
+def test_what_was_forgotten_is_let_go_before_the_library_takes_its_lock(monkeypatch):
+    gone, seen = [], []
+
+    def started(*_, **__):
+        seen.append(len(gone))
+        raise OSError("not today")
+
+    crew = ClusterCrew("tcp://127.0.0.1:1")
+    monkeypatch.setattr(crew._distributed, "Client", started)
+    gc.disable()
+    try:
+        Forgotten(gone)
+        with pytest.raises(HemtraError, match="not today"):
+            crew._connected(1.0)
+    finally:
+        gc.enable()
+    assert seen == [1]
 
 
 FREED = """

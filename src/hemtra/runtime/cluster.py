@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import logging
 import os
 import pickle
@@ -130,6 +131,7 @@ class ClusterCrew:
             "MKL_NUM_THREADS": "1",
         }
         dask.config.set({"distributed.nanny.pre-spawn-environ": environment})
+        _let_go()
         return self._distributed.LocalCluster(
             n_workers=max(1, self._jobs),
             threads_per_worker=1,
@@ -142,6 +144,7 @@ class ClusterCrew:
 
     def _connected(self, limit: float) -> Any:
         where = self._local if self._local is not None else self._address
+        _let_go()
         try:
             client = self._distributed.Client(where, timeout=limit, set_as_default=False)
         except (OSError, ValueError) as error:
@@ -200,6 +203,15 @@ class ClusterCrew:
             return future.result(timeout=CONNECT)
         except self._distributed.KilledWorker:
             return None
+
+
+def _let_go() -> None:
+    """Let clients that nobody holds any more close themselves now.
+
+    The library starts its loop under a lock that a closing client takes as well: one that is collected at that
+    moment would wait for it forever.
+    """
+    gc.collect()
 
 
 def _unpacked(packed: bytes) -> Any:
