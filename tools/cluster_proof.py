@@ -293,7 +293,7 @@ def recorded(proof: Proof, plan: Path, scan: Path, parts: int) -> Path:
         "    for k in range(count):\n"
         "        when, scan = (1e9 + k,) * 3, f'/kept/part-{number:04}.x3p'\n"
         "        rows = result.characteristics\n"
-        "        made.append(PartRecord(k + 1, result.verdict, '', str(k), rows, *when, 1.0, scan=scan))\n"
+        "        made.append(PartRecord(k + 1, result.verdict, '', '', rows, *when, 1.0, scan=scan))\n"
         "        number += 1\n"
         "    records.add_all(lot, made, revision)\n"
         "records.close()\n"

@@ -587,11 +587,16 @@ def lent():
     return [name for name in found if "memfd:hemtra" in name]
 
 
-@pytest.mark.parametrize("room", [True, False], ids=["shared memory", "no memory left to share"])
+@pytest.mark.parametrize("room", ["always", "at first", "never"])
 def test_scans_reach_processes_whole_and_nothing_stays_lent(room, monkeypatch):
+    def full(name):
+        raise OSError(errno.EMFILE, "no room")
+
+    if room == "never":
+        monkeypatch.setattr(os, "memfd_create", full)
     workers = ProcessWorkers(PLAN, 2, sample=scan_of(0.2))
-    if not room:
-        monkeypatch.setattr(os, "memfd_create", lambda name: os.open("/nowhere/at/all", os.O_RDONLY))
+    if room == "at first":
+        monkeypatch.setattr(os, "memfd_create", full)
     parts = [Arrived(f"p{k}", 0.0, 0.0, scan_of(rise)) for k, rise in enumerate((0.2, 0.5, 0.15, 0.4))]
     begun = [workers.submit(part) for part in parts]
     found = [workers.result(*both) for both in zip(parts, begun, strict=True)]

@@ -178,6 +178,13 @@ def test_scans_that_were_moved_are_found_by_their_names(records, tmp_path):
         assert third.number == 3
         assert "issing" in why or "no such file" in why
     assert len(reevaluate(records, lot, turned, no_word).undecided) == 2, "where they were they are no more"
+    # under the name of another part, as in the folder of another lot
+    with records.writing() as db:
+        db.exec_driver_sql("update parts set serial = 'P' || number")
+    save_scan(Scan(sloped(), serial="P9"), moved / Path(parts[0].scan).name)
+    found = reevaluate(records, lot, turned, no_word, scans=str(moved))
+    told = {part.number: why for part, why in found.undecided}
+    assert told[1] == "The scan there is of another part, P9."
 
 
 def test_the_list_of_changes_is_saved_and_a_stopped_one_gives_none(records, tmp_path):

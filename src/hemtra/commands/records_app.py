@@ -104,7 +104,9 @@ def records_reevaluate(
     scans: Annotated[
         str,
         typer.Option(
-            metavar="PLACE", help="Folder or address that the scans have been moved to.", show_default=False
+            metavar="PLACE",
+            help="Folder or address that the scans of the lot have been moved to.",
+            show_default=False,
         ),
     ] = "",
     jobs: Annotated[int, typer.Option(help="Scans at a time.", min=1, max=256)] = 2,
@@ -117,14 +119,19 @@ def records_reevaluate(
     code 1 where a part's verdict changes.
     """
     from hemtra.commands.records import opened_records, wanted_lots
+    from hemtra.core.errors import HemtraError
     from hemtra.runtime.crews import crew_for
     from hemtra.runtime.lot_reevaluation import reevaluate
+    from hemtra.runtime.reevaluation import ONE_LOT
     from hemtra.storage.plans import load_plan
     from hemtra.storage.revisions import author
 
     document, flips = load_plan(plan), 0
     with opened_records(db) as records, progress_reporter("re-evaluate") as progress:
-        for one in wanted_lots(records, lot or (), since, until):
+        wanted = wanted_lots(records, lot or (), since, until)
+        if scans and len(wanted) > 1:
+            raise HemtraError(ONE_LOT)
+        for one in wanted:
             found = reevaluate(records, one, document, progress, partial(crew_for, on, jobs), author(), scans)
             if found is None:
                 continue

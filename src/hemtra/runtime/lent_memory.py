@@ -8,6 +8,8 @@ from __future__ import annotations
 import mmap
 import os
 import pickle
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any
 
@@ -46,6 +48,20 @@ def lend(thing: Any) -> tuple[Lent, int]:
         os.close(file)
         raise
     return Lent(body, f"/proc/{os.getpid()}/fd/{file}", tuple(spans)), file
+
+
+@contextmanager
+def lent_for_trial() -> Iterator[Lent | None]:
+    """Something to try whether others can take it; None where this system lends no memory."""
+    try:
+        lent, file = lend(None)
+    except (OSError, AttributeError):
+        yield None
+        return
+    try:
+        yield lent
+    finally:
+        os.close(file)
 
 
 def taken(lent: Lent) -> Any:

@@ -137,7 +137,7 @@ def reevaluate(
 
     crew: makes who looks at so many scans, by default processes of this computer where there are many. author:
     in whose name the result is kept, with checkpoints from which a stopped one continues; None keeps nothing.
-    scans: folder or address that the scans have been moved to, empty where they lie as on record.
+    scans: folder or address that the scans of this lot have been moved to, empty where they lie as on record.
     Raises `RecordsError`.
     """
     key, before = (None, {}) if author is None else on_record.begin(records, lot, plan, author)
@@ -220,6 +220,7 @@ class _Reevaluating:
     new: dict[int, Any] = field(default_factory=dict)
     kept: float = field(default_factory=time.monotonic)
     """Outcomes of parts since the last checkpoint, by their keys, and when that was."""
+    moved: set[Path | str] = field(default_factory=set)
     pairs: dict[int, Pairs | None] = field(default_factory=dict)
     """Rows that can be evaluated from values, by revision."""
 
@@ -237,8 +238,7 @@ class _Reevaluating:
                 self._again(part, self.before[part.id])
                 continue
             try:
-                scan = scan_moved(part, self.scans) if self.scans else scan_of(part)
-                waiting.append((part, rows, scan))
+                waiting.append((part, rows, self._scan_of(part)))
             except HemtraError as error:
                 self.undecided.append((part, str(error)))
         if waiting and not self._from_scans(waiting):
@@ -247,6 +247,15 @@ class _Reevaluating:
         return LotReevaluation(
             self.lot, self.plan.name, self.by_values, self.by_scans, tuple(self.changes), tuple(self.undecided)
         )
+
+    def _scan_of(self, part: PartRecord) -> Path | str:
+        if not self.scans:
+            return scan_of(part)
+        scan = scan_moved(part, self.scans)
+        if scan in self.moved:
+            raise HemtraError(f"Another part of the lot has a scan called {name_of(scan)}, too.")
+        self.moved.add(scan)
+        return scan
 
     def _from_values(self, part: PartRecord, rows: Rows) -> Rows | None:
         key = part.revision_id
@@ -277,6 +286,8 @@ class _Reevaluating:
             self.undecided.append((part, found.reason))
         elif found.trouble and not found.rows:
             self.undecided.append((part, found.trouble))
+        elif self.scans and part.serial and found.serial not in ("", part.serial):
+            self.undecided.append((part, f"The scan there is of another part, {found.serial}."))
         else:
             self.by_scans += 1
             change = self._take(part, rows, found.rows)

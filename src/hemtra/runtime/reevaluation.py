@@ -67,15 +67,18 @@ def reevaluate_part(records: Records, key: int) -> ReevaluatedPart:
     return ReevaluatedPart(sheet, again, differences=tuple(event.text for event in found))
 
 
+ONE_LOT = "Scans of two lots may have the same name; where they have been moved, name one lot."
+
+
 def scan_moved(part: PartRecord, to: str) -> Path | str:
-    """The scan of a part in the folder, or below the address, that all of them have been moved to.
+    """The scan of a part in the folder, or below the address, that all of its lot have been moved to.
 
     Raises `HemtraError` that says why there is none; whether an address has it shows when it is read.
     """
     name = Path(part.scan or part.source).name
     if is_remote(to):
         return f"{to.rstrip('/')}/{name}"
-    path = Path(to).expanduser() / name
+    path = Path(to).expanduser().absolute() / name
     if not path.is_file():
         raise HemtraError(f"Scan missing: {path}.")
     return path

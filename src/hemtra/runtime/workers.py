@@ -23,7 +23,7 @@ from hemtra.core.plan.limits import CharacteristicResult, Verdict, reason_of
 from hemtra.core.text import plain
 from hemtra.runtime.family import end_with_starter, evaluating
 from hemtra.runtime.feeds import Arrived
-from hemtra.runtime.lent_memory import Lent, lend, taken
+from hemtra.runtime.lent_memory import Lent, lend, lent_for_trial, taken
 from hemtra.storage.scans import load_scan
 
 TRIES = 3
@@ -167,8 +167,10 @@ def _evaluate_lent(lent: Lent) -> Evaluated:
     return _evaluate(taken(lent))
 
 
-def _sees(lent: Lent) -> bool:
+def _sees(lent: Lent | None) -> bool:
     """Whether this process can take what another lends, once it is ready itself."""
+    if lent is None:
+        return False
     try:
         taken(lent)
     except OSError:
@@ -190,13 +192,10 @@ class ProcessWorkers:
         self._count, self._start = count, (plan, looked_at, sample)
         self._lock = threading.Lock()
         self._pool = self._made()
-        lent, file = lend(None)
-        try:
+        with lent_for_trial() as lent:
             # the answers also say that each of them is ready
             seen = [self._pool.submit(_sees, lent) for _ in range(count)]
             self._lends = all(future.result() for future in seen)
-        finally:
-            os.close(file)
 
     def _made(self) -> ProcessPoolExecutor:
         return ProcessPoolExecutor(self._count, evaluating(), initializer=_begin, initargs=self._start)

@@ -24,6 +24,7 @@ from hemtra.desktop.models.records_bench import RecordsBench
 from hemtra.desktop.records.filter_bar import day_of, next_day
 from hemtra.desktop.widgets.path_field import path_field
 from hemtra.runtime.lot_reevaluation import JOBS
+from hemtra.runtime.reevaluation import ONE_LOT
 from hemtra.storage.records.store import Lot
 from hemtra.storage.remote import is_remote, shown_address
 from hemtra.storage.settings import files_begin_at, load_settings
@@ -151,6 +152,8 @@ class ReevaluateForm(QDialog):
             trouble = "Write days like 2026-01-31."
         elif scans and shown_address(scans) != scans:
             trouble = "Leave user, password and keys out of the address; the manual says where they belong."
+        elif scans and len(lots) > 1:
+            trouble = ONE_LOT
         elif scans and not is_remote(scans) and not Path(scans).expanduser().is_dir():
             trouble = f"There is no folder {scans}."
         elif not lots:
@@ -165,6 +168,8 @@ class ReevaluateForm(QDialog):
     def _begin(self) -> None:
         file = self.plan.text().strip()
         (on, jobs), scans = self.where.currentData(), self.scans.text().strip()
+        if scans and not is_remote(scans):
+            scans = str(Path(scans).expanduser().absolute())
         choice = Choice(Path(file).expanduser() if file else None, self.lots, on, jobs, scans)
         self.accept()
         self._start(choice)
