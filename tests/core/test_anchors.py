@@ -131,7 +131,9 @@ def test_a_section_counts_from_what_its_zone_follows():
         .value
     )
     assert np.nanmax(np.abs(cut.z)) < 1e-5
-    assert cut.place(2.0, 1.0).z == pytest.approx(0.1 * 5.0 + 2.0 + 1.0)
+    # 1 mm square above the base, 2 mm along it from the middle of the zone
+    point, size = cut.place(2.0, 1.0), math.hypot(1.0, 0.1)
+    assert (point.x, point.z) == pytest.approx((3.0 + (2.0 - 0.1) / size, 2.0 + 0.3 + (0.2 + 1.0) / size))
 
 
 @pytest.mark.parametrize(

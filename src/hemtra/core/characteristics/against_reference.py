@@ -148,10 +148,6 @@ class FillKind(Kind):
     def _masks(self, given: StepContext) -> tuple[BoolArray, Heights, Window]:
         """(rows, cols) which points of the window are seen to be filled, heights above the base; the window."""
         view = given.window(self.least_data)
-        grid, z, base = view.grid(given.data), given.data.z[view.rows, view.cols], given.base
-        x = grid.x0 + grid.dx * np.arange(z.shape[1])
-        y = grid.y0 + grid.dy * np.arange(z.shape[0])
-        ground = base.height_at(x, np.array(base.y0))[None, :] + (base.slope_y * (y - base.y0))[:, None]
-        height: Heights = (z - ground).astype(np.float32)
+        height = view.above(given.base, given.data)
         held = (height > self.level) if self.side == "above" else (height < self.level)
         return held if view.inside is None else held & view.inside, height, view

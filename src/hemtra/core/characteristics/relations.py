@@ -27,6 +27,7 @@ from hemtra.core.geometry.elements import (
     angle_between,
     length_of,
 )
+from hemtra.core.geometry.squared import flattened, seen_from_above
 from hemtra.core.marks import Dimension, Evidence, Polyline
 from hemtra.core.plan.kind import Input, Kind, Outcome, Reading, StepContext
 from hemtra.core.plan.registry import register
@@ -100,7 +101,7 @@ class WidthKind(Kind):
         "plane": Input(Plane, "along", "The surface the width lies in; level without.", optional=True),
     }
 
-    revision: ClassVar = 3
+    revision: ClassVar = 4
 
     take: Literal["mean", "fit", "least", "greatest"] = setting(
         "mean",
@@ -173,11 +174,18 @@ class WidthKind(Kind):
                 f"only {100.0 * known:.0f} % of the edges are seen;"
                 f" minimum {self.least_seen:g} % for a local size"
             )
-        u, v = one.along, np.array(other.along)
-        v = v if float(np.dot(u, v)) >= 0 else -v
-        places, sizes = local_sizes(one.places, other.places, np.array(u) + v)
+        # as they lie on the surface, which from above is seen shorter along its slope
+        plane = given.optional_input("plane", Plane) or LEVEL
+        slopes, nz = (plane.slope_x, plane.slope_y), plane.normal[2]
+        above = (one.z - other.z - float(np.dot(slopes, (one.x - other.x, one.y - other.y)))) * nz
+        sides = [flattened(side, slopes) for side in (one.places, other.places)]
+        # square to it the higher edge is seen beside where it stands
+        sides[0] = sides[0] - above * np.array(plane.normal[:2])
+        u, v = flattened(np.array([one.along, other.along]), slopes)
+        places, sizes = local_sizes(sides[0], sides[1], u + (v if float(u @ v) >= 0 else -v))
+        places = seen_from_above(places.reshape(-1, 2), slopes).reshape(places.shape)
         if self.counted == "space":
-            sizes = np.hypot(sizes, one.z - other.z)
+            sizes = np.hypot(sizes, above)
         return places, sizes
 
     def _apart(self, given: StepContext) -> float:

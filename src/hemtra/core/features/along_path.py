@@ -19,6 +19,7 @@ from hemtra.core.form_fields import setting
 from hemtra.core.geometry.bead_kernels import running_median
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.maps.path_sampling import sections_across
+from hemtra.core.maps.section import sample
 from hemtra.core.marks import Curve, Evidence, Mark, Strokes
 from hemtra.core.plan.kind import DATA, Input, Kind, Outcome, StepContext
 from hemtra.core.runs import runs
@@ -29,6 +30,8 @@ BETWEEN = 10
 """Steps in which the end of a break is looked for between two sections."""
 FINE = 1.0
 """Points of the map for each sample of a section."""
+FINER = 2
+"""Samples for each of a section from which it is turned onto a tilted base."""
 FLOOR = 0.02
 """Largest deviation of a base from its line, mm."""
 ABSENT = 1
@@ -117,10 +120,9 @@ class Along:
 
     def places(self) -> FloatArray:
         """(n, 3) mm where it lies: its middle, or the path where there is nothing."""
-        places, directions = self.path.curve.at(self.at), self.path.curve.directions(self.at)
-        right = np.nan_to_num(self.table[:, self.centre])
-        x = places[:, 0] + right * directions[:, 1]
-        y = places[:, 1] - right * directions[:, 0]
+        right, square = self.path.rights(self.at)
+        u, _ = square.seen(np.nan_to_num(self.table[:, self.centre]), 0.0)
+        x, y = self.path.curve.at(self.at).T + u * right.T
         return np.column_stack([x, y, self.path.base.height_at(x, y)])
 
 
@@ -134,7 +136,7 @@ class AlongPath(Kind):
     reasons: ClassVar[Mapping[int, str]]
     centre: ClassVar[int]
     there: ClassVar[tuple[int, ...]] = (0,)
-    revision: ClassVar[int] = 2
+    revision: ClassVar[int] = 3
     nothing: ClassVar[Mapping[int, float]] = {}
     """Size of an empty section by column, where it is known that nothing is there."""
 
@@ -237,8 +239,8 @@ class AlongPath(Kind):
         k = found.nearest(s)
         u, z = self._sampled(given.data, found.path, found.at[k : k + 1])
         x, y = found.path.curve.at(found.at[k : k + 1])[0]
-        tx, ty = found.path.curve.directions(found.at[k : k + 1])[0]
-        turn = math.degrees(math.atan2(-tx, ty))
+        rx, ry = found.path.rights(found.at[k : k + 1])[0][0]
+        turn = math.degrees(math.atan2(ry, rx))
         cut = Cut(u, z[0], None, (float(x), float(y)), turn, found.path.base)
         return cut, self.drawn(found.table[k], cut)
 
@@ -299,20 +301,32 @@ class AlongPath(Kind):
     ) -> tuple[FloatArray, FloatArray]:
         """u (m,) mm and heights (n, m) above the base in mm, averaged over some mm of the path."""
         average = self.average if average is None else average
-        grid, curve = data.grid, path.curve
+        grid, curve, base = data.grid, path.curve, path.base
         fine = min(grid.dx, grid.dy) * FINE
         count = int(np.clip(round(path.across / fine) + 1, 3, MOST_SAMPLES))
         lines = int(np.clip(round(average / fine), 1, MOST_LINES))
         behind = average * ((np.arange(lines) + 0.5) / lines - 0.5)
-        places, directions = curve.at(at), curve.directions(at)
         steps = np.array([grid.x0, grid.y0, grid.dx, grid.dy])
         if min(data.shape) < 2:
             raise NotMeasured("the scan is too small for sections across a path")
-        z = sections_across(data.z, steps, places, directions, path.across / 2, count, behind)
+        places, (right, square) = curve.at(at), path.rights(at)
+
+        def above(u: FloatArray) -> FloatArray:
+            ways = np.column_stack([-right[:, 1], right[:, 0]])
+            z = sections_across(data.z, steps, places, ways, float(u[-1]), u.size, behind)
+            x, y = places.T[..., None] + u * right.T[..., None]
+            heights: FloatArray = z - base.height_at(x, y)
+            return heights
+
         u = np.linspace(-path.across / 2, path.across / 2, count)
-        x = places[:, :1] + u * directions[:, 1:]
-        y = places[:, 1:] - u * directions[:, :1]
-        return u, z - path.base.height_at(x, y)
+        if not base.tilt:
+            return u, above(u)
+        # what stands on the ends is seen beside them; on finer samples, turning them smooths next to nothing
+        x, y = places.T[..., None] + u[[0, -1]] * right.T[..., None]
+        ends = square.lean[:, None] * (sample(data, x, y) - base.height_at(x, y))
+        room = min(float(np.nanmax(np.abs(ends), initial=0.0)), path.across / 2)
+        raw = np.linspace(-1.0, 1.0, FINER * count + round(2.0 * FINER * room / fine)) * (u[-1] + room)
+        return u, square.turned(raw, above(raw), u)
 
     def _counted(self, path: Path, at: FloatArray, state: FloatArray, spacing: float) -> BoolArray:
         """(n,) which sections sizes are evaluated on."""

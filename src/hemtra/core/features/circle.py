@@ -14,11 +14,11 @@ from hemtra.core.detection.edge_lines import ends_below
 from hemtra.core.detection.margin_kernels import parted_by_circle
 from hemtra.core.features.edge import known_to, seen_on
 from hemtra.core.features.edge_detection import BLIND
-from hemtra.core.features.opening import residuals_round
-from hemtra.core.features.radial import Rim, RimKind
+from hemtra.core.features.radial import Rim, RimKind, residuals_round
 from hemtra.core.geometry.elements import Circle
 from hemtra.core.geometry.fit_kernels import settle_linear
 from hemtra.core.geometry.line_fit import robust_circle
+from hemtra.core.geometry.squared import flattened, seen_from_above
 from hemtra.core.marks import Evidence, Polyline
 from hemtra.core.plan.kind import Outcome, StepContext
 from hemtra.core.plan.registry import register
@@ -133,23 +133,20 @@ class Round:
     spread: float = 0.0
 
     def flat(self, offsets: FloatArray) -> FloatArray:
-        """(n, 2) offsets seen from above, as they are in its plane: longer along the slope."""
-        longer, uphill = self._lengthened
-        return offsets + longer * (offsets @ uphill)[:, None] * uphill
+        """(n, 2) offsets seen from above, as they are in its plane."""
+        return flattened(offsets, self.slopes)
+
+    def seen(self, offsets: FloatArray) -> FloatArray:
+        """(n, 2) offsets in its plane, as they are seen from above."""
+        return seen_from_above(offsets, self.slopes)
 
     def moved(self, move: FloatArray, grown: float, spread: float, places: FloatArray) -> Round:
         """Moved in its plane and grown, in mm."""
-        longer, uphill = self._lengthened
-        x, y = np.array([self.x, self.y]) + move - longer / (1.0 + longer) * float(move @ uphill) * uphill
+        x, y = (np.array([self.x, self.y]) + self.seen(move[None]))[0]
         height = self.z + self.slopes[0] * (x - self.x) + self.slopes[1] * (y - self.y)
         left = np.hypot(*self.flat(places - (x, y)).T) - self.radius - grown
         radius = self.radius + grown
         return Round(float(x), float(y), float(height), radius, self.slopes, left, self.used, spread)
-
-    @property
-    def _lengthened(self) -> tuple[float, FloatArray]:
-        steep = math.hypot(*self.slopes)
-        return math.hypot(1.0, steep) - 1.0, np.array(self.slopes) / (steep or 1.0)
 
 
 def fitted_round(places: FloatArray, levels: FloatArray, floor: float) -> Round:
@@ -157,6 +154,15 @@ def fitted_round(places: FloatArray, levels: FloatArray, floor: float) -> Round:
 
     It lies in the plane of its rim: seen from above, that of a tilted part is shorter along the slope.
     """
+    plane = rim_plane(places, levels)
+    flat = plane.flat(places - (plane.x, plane.y))
+    *move, radius, used = robust_circle(flat[:, 0], flat[:, 1], floor)
+    found = plane.moved(np.array(move), radius, 0.0, places)
+    return replace(found, used=used)
+
+
+def rim_plane(places: FloatArray, levels: FloatArray) -> Round:
+    """The plane of a rim through places (n, 2) at such heights (n,), all in mm, as a circle of no radius."""
     middle = places.mean(axis=0)
     design = np.column_stack([np.ones(len(places)), places - middle])
     # most of the rim is level with its middle, which is start enough
@@ -164,8 +170,4 @@ def fitted_round(places: FloatArray, levels: FloatArray, floor: float) -> Round:
     level, _ = settle_linear(design, levels, start, 0.002)
     x, y = (float(v) for v in middle)
     none, nothing = np.empty(0), np.empty(0, np.bool_)
-    plane = Round(x, y, float(level[0]), 0.0, (float(level[1]), float(level[2])), none, nothing)
-    flat = plane.flat(places - middle)
-    *move, radius, used = robust_circle(flat[:, 0], flat[:, 1], floor)
-    found = plane.moved(np.array(move), radius, 0.0, places)
-    return replace(found, used=used)
+    return Round(x, y, float(level[0]), 0.0, (float(level[1]), float(level[2])), none, nothing)

@@ -15,6 +15,7 @@ from hemtra.core.coverage import Coverage
 from hemtra.core.errors import NotMeasured
 from hemtra.core.form_fields import setting
 from hemtra.core.geometry.elements import Point
+from hemtra.core.geometry.squared import seen_from_above
 from hemtra.core.maps.section import sample
 from hemtra.core.marks import Evidence, Polyline, ResidualMap
 from hemtra.core.plan.kind import Kind, Outcome, StepContext, least_data
@@ -24,6 +25,8 @@ from hemtra.core.zones.zone import AnyZone
 
 MOST = 6000
 """Cells of a zone at most; larger zones take larger ones."""
+LEVELLED, PASSES = 0.001, 3
+"""Tilt of a base in degrees up to which it is level, and looks in which what stands on others is found."""
 FINE = 3
 """Samples along either side of a cell whose mean it holds."""
 
@@ -48,6 +51,7 @@ class DeviationKind(Kind):
     output: ClassVar = Deviation
     needs_zone: ClassVar = True
     teachable: ClassVar = True
+    revision: ClassVar = 2
 
     against: Literal["reference", "nominal"] = setting(
         "reference",
@@ -78,7 +82,11 @@ class DeviationKind(Kind):
         places = np.array([(a, b) for b in v for a in u])
         inside = zone.contains(*zone.outward(places[:, 0], places[:, 1]).T)
         places = places[inside]
-        z = _means(given, zone, places, cell)
+        z = _means(given, zone, places, cell, np.zeros(len(places)))
+        if given.base.tilt > LEVELLED:
+            # where something is seen depends on how high it stands
+            for _ in range(PASSES):
+                z = _means(given, zone, places, cell, np.nan_to_num(z))
         there = ~np.isnan(z)
         if not there.any():
             raise NotMeasured(f"the {self.shown} shows nothing in the zone; move it onto the part")
@@ -147,18 +155,30 @@ class DeviationKind(Kind):
         given.window()
         assert given.zone is not None
         cells = np.column_stack([np.array(given.taught["u"]), np.array(given.taught["v"])])
-        z = _means(given, given.zone, cells, given.taught["cell"][0])
-        return given.zone.outward(cells[:, 0], cells[:, 1]), z - np.array(given.taught["z"])
+        taught = np.array(given.taught["z"])
+        z = _means(given, given.zone, cells, given.taught["cell"][0], taught)
+        return _seen(given, given.zone, cells, taught), z - taught
 
 
-def _means(given: StepContext, zone: AnyZone, places: FloatArray, cell: float) -> FloatArray:
-    """(n,) mean heights above the base in cells about places (n, 2) in the zone, NaN where half is missing."""
+def _seen(given: StepContext, zone: AnyZone, places: FloatArray, above: FloatArray) -> FloatArray:
+    """(n, 2) mm where what stands `above` (n,) mm square to the base at places (n, 2) of the zone is seen."""
+    base, middle = given.base, np.array([zone.x, zone.y])
+    offsets = zone.outward(places[:, 0], places[:, 1]) - middle
+    aside = above[:, None] * np.array(base.normal[:2])
+    seen: FloatArray = middle + seen_from_above(offsets, (base.slope_x, base.slope_y)) + aside
+    return seen
+
+
+def _means(given: StepContext, zone: AnyZone, places: FloatArray, cell: float, above: FloatArray) -> FloatArray:
+    """(n,) mean heights in mm square to the base in cells about places (n, 2) of the zone; NaN where half is
+    missing. above: (n,) mm by which something is expected to stand there.
+    """
     step = (np.arange(FINE) + 0.5) / FINE * cell - cell / 2
     heights = []
     for du in step:
         for dv in step:
-            x, y = zone.outward(places[:, 0] + du, places[:, 1] + dv).T
-            heights.append(sample(given.data, x, y) - given.base.height_at(x, y))
+            x, y = _seen(given, zone, places + np.array([du, dv]), above).T
+            heights.append((sample(given.data, x, y) - given.base.height_at(x, y)) * given.base.normal[2])
     stack = np.array(heights)
     there = ~np.isnan(stack)
     count = there.sum(axis=0)

@@ -36,7 +36,7 @@ CROSS = 1.0
 
 @dataclass(frozen=True)
 class Seen:
-    """Points (n,) that may be the outermost: mm along and across the zone, and in height.
+    """Points (n,) that may be the outermost: mm along and across the zone, and in height above its tilt.
 
     coverage: of a highest or lowest point at some height; farthest: height in mm that may lie unseen.
     """
@@ -57,7 +57,7 @@ class ExtremeKind(Kind):
     glyph: ClassVar = "extreme"
     output: ClassVar = Point
     section_input: ClassVar = "section"
-    revision: ClassVar = 2
+    revision: ClassVar = 3
     inputs: ClassVar = {
         "section": Input(
             Cut, "on", "The section it lies on; without one it is searched for in the zone.", optional=True
@@ -105,8 +105,8 @@ class ExtremeKind(Kind):
             if cut is not None:
                 return cut.place(a, height)
             assert given.zone is not None
-            x, y = given.zone.outward(np.array([a]), np.array([b]))[0]
-            return Point(float(x), float(y), height)
+            x, y = given.zone.outward(np.array([a]), np.array([b]))[0].tolist()
+            return Point(x, y, height + given.tilt.height_at(x, y))
 
         point = at(c)
         more = self.counts_spikes and np.isfinite(seen.farthest)
@@ -168,7 +168,7 @@ class ExtremeKind(Kind):
     def _on_zone(self, given: StepContext) -> Seen:
         view = given.window()
         assert given.zone is not None
-        z = np.ascontiguousarray(given.data.z[view.rows, view.cols])
+        z = np.ascontiguousarray(view.above(given.tilt, given.data))
         grid = view.grid(given.data)
         present = ~np.isnan(z) if view.inside is None else view.inside & ~np.isnan(z)
         rest: dict[str, Any] = {}

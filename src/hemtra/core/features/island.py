@@ -14,7 +14,7 @@ from hemtra.core.detection.island_kernels import points_of, regions_beside, runs
 from hemtra.core.detection.unseen import Looked, Patches, filled, patches_of
 from hemtra.core.errors import NotMeasured
 from hemtra.core.form_fields import setting
-from hemtra.core.geometry.elements import LEVEL, Line, Point
+from hemtra.core.geometry.elements import Line, Point
 from hemtra.core.maps.heightmap import Grid
 from hemtra.core.marks import Evidence, Label, Polyline, Region, Role
 from hemtra.core.plan.kind import Kind, Outcome, StepContext, least_data
@@ -336,22 +336,11 @@ class IslandKind(Kind):
         masks = [Region(grid, found.mask(which), role) for which, role in roles]
         return Evidence((*masks, axis, *numbers))
 
-    @staticmethod
-    def _height(given: StepContext, grid: Grid, z: FloatArray) -> FloatArray:
-        """Heights above what the zone follows."""
-        base = given.base
-        if base is LEVEL:
-            return z
-        x, y = grid.x0 + grid.dx * np.arange(z.shape[1]), grid.y0 + grid.dy * np.arange(z.shape[0])
-        ground = base.height_at(x, np.array(base.y0))[None, :] + (base.slope_y * (y - base.y0))[:, None]
-        height: FloatArray = z - ground.astype(np.float32)
-        return height
-
     def _regions(self, given: StepContext) -> Regions:
         """All regions of the zone, and which of them count, the largest first."""
         view = given.window(self.least_data)
         grid, z = view.grid(given.data), given.data.z[view.rows, view.cols]
-        height = self._height(given, grid, z)
+        height = view.above(given.base, given.data)
         patches = patches_of(height, Looked.at(height.shape, view.inside), grid)
         if self.side != "brightness":
             height = filled(height, patches)

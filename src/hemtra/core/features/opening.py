@@ -12,12 +12,13 @@ import numpy as np
 from hemtra.core.arrays import FloatArray
 from hemtra.core.coverage import WHOLE, Coverage
 from hemtra.core.errors import NotMeasured
+from hemtra.core.features.circle import rim_plane
 from hemtra.core.features.edge import seen_on
 from hemtra.core.features.edge_detection import BLIND
-from hemtra.core.features.radial import Rim, RimKind
+from hemtra.core.features.radial import Rim, RimKind, residuals_round
 from hemtra.core.geometry.elements import Point
 from hemtra.core.geometry.outline_fit import fit_ellipse, fit_rounded_rectangle, used_of
-from hemtra.core.marks import Curve, Evidence, Polyline
+from hemtra.core.marks import Evidence, Polyline
 from hemtra.core.plan.kind import Outcome, StepContext
 from hemtra.core.plan.registry import register
 
@@ -66,10 +67,15 @@ class _OpeningKind(RimKind):
         places, levels, seen = rim.places, rim.levels, rim.seen
         self._enough(places, seen, FEWEST, about=None)
         spacing = max(given.data.grid.dx, given.data.grid.dy)
-        shape, off = self._fit(places, FLOOR * spacing)
+        # in the plane of its rim: seen from above, that of a tilted part is shorter along the slope
+        plane = rim_plane(places, levels)
+        middle = np.array([plane.x, plane.y])
+        shape, off = self._fit(middle + plane.flat(places - middle), FLOOR * spacing)
+        along = np.array([[math.cos(shape[4]), math.sin(shape[4])]])
+        shape[:2] = (middle + plane.seen(shape[None, :2] - middle))[0]
         self._enough(places, seen, FEWEST, about=shape[:2])
         level = float(np.median(levels))
-        turn = (math.degrees(shape[4]) + 90.0) % 180.0 - 90.0
+        turn = (math.degrees(math.atan2(*plane.seen(along)[0, ::-1])) + 90.0) % 180.0 - 90.0
         corner = float(max(shape[5], 1e-6)) if shape.size > 5 else 0.0
         x, y, half, cross = (float(v) for v in shape[:4])
         step = math.pi * (half + cross) / seen.size
@@ -138,10 +144,3 @@ class SlotKind(_OpeningKind):
 
     def _fit(self, places: FloatArray, floor: float) -> tuple[FloatArray, FloatArray]:
         return fit_rounded_rectangle(places, floor)
-
-
-def residuals_round(offsets: FloatArray, off: FloatArray) -> Curve:
-    """Distances (n,) from an outline over the angle of each point, whose offsets (n, 2) are from its centre."""
-    angle = np.degrees(np.arctan2(offsets[:, 1], offsets[:, 0]))
-    order = np.argsort(angle)
-    return Curve("distance from the outline, all round", angle[order], 1000.0 * off[order], (), "µm", "°")

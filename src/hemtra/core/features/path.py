@@ -10,6 +10,7 @@ import numpy as np
 from hemtra.core.arrays import FloatArray
 from hemtra.core.errors import NotMeasured, OffScan
 from hemtra.core.geometry.elements import LEVEL, Plane
+from hemtra.core.geometry.squared import Squared
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.marks import Evidence, Polyline
 from hemtra.core.paths.curve import PathCurve
@@ -32,6 +33,11 @@ class Path:
     across: float
     nominals: FloatArray
     base: Plane = LEVEL
+
+    def rights(self, s: FloatArray) -> tuple[FloatArray, Squared]:
+        """(n, 2) unit vectors to the right as seen from above, s (n,) mm along; how sections that way lie."""
+        tx, ty = self.curve.directions(s).T
+        return np.column_stack([ty, -tx]), Squared.on(self.base, ty, -tx)
 
     def nominal_at(self, s: FloatArray) -> FloatArray:
         """(n,) what is requested so far along, straight between the nodes that say; NaN where none does."""
@@ -59,7 +65,7 @@ class PathKind(Kind):
         zone = given.zone
         if not isinstance(zone, PathZone):
             raise NotMeasured("its zone is no path; draw one along the bead or seam")
-        curve = zone.curve()
+        curve = zone.curve().on(given.base)
         if not _on_map(given.data, curve):
             raise OffScan("the path lies outside the scan")
         nominals = np.array([np.nan if n.nominal is None else n.nominal for n in zone.nodes])

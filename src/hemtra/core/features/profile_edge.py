@@ -246,11 +246,11 @@ def _parted(data: HeightMap, cut: Cut, row: FloatArray) -> float:
     if rows < FEWEST_ROWS:
         return 0.0
     frame = (*cut.at, math.cos(turn), math.sin(turn))
-    end = cut.place(row[1], row[2])
-    level = (end.z, -cut.base.slope_x * frame[3] + cut.base.slope_y * frame[2], DEEP)
+    along, height = cut.seen_at(float(row[1]), float(row[2]))
+    level = (height, -cut.base.slope_x * frame[3] + cut.base.slope_y * frame[2], DEEP)
     way, good = -float(np.sign(row[3])), np.ones(rows, np.bool_)
     moved, turned, _ = parted_by_line(
-        data.z, astuple(grid), frame, cut.wide / 2, (float(row[1]), 0.0), level, way, True, good
+        data.z, astuple(grid), frame, cut.wide / 2, (along, 0.0), level, way, True, good
     )
     near = abs(moved) + abs(turned) * cut.wide / 2 <= max(grid.dx, grid.dy)
     return moved if near else 0.0

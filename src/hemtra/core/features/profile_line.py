@@ -102,11 +102,11 @@ class ProfileLineKind(SectionFeature):
         _, a, b, low, high, *_ = row
         middle = (low + high) / 2
         p = cut.place(middle, a + b * middle)
-        climb = b
-        if cut.base is not LEVEL:
-            turn = math.radians(cut.direction)
-            climb = b + cut.base.slope_x * math.cos(turn) + cut.base.slope_y * math.sin(turn)
-        return Line(p.x, p.y, p.z, cut.direction, high - low, climb)
+        if cut.base is LEVEL:
+            return Line(p.x, p.y, p.z, cut.direction, high - low, b)
+        start, end = (cut.place(x, a + b * x) for x in (low, high))
+        length = math.hypot(end.x - start.x, end.y - start.y)
+        return Line(p.x, p.y, p.z, cut.direction, length, (end.z - start.z) / length)
 
     def facts(self, cut: Cut, row: FloatArray) -> Facts:
         """Angle against the section, residual and points."""

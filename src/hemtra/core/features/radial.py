@@ -15,7 +15,7 @@ from hemtra.core.features.edge import crossed
 from hemtra.core.features.edge_detection import SeenBySteps
 from hemtra.core.form_fields import setting
 from hemtra.core.maps.heightmap import Grid
-from hemtra.core.marks import Strokes
+from hemtra.core.marks import Curve, Strokes
 from hemtra.core.plan.kind import StepContext
 from hemtra.core.zones.zone import EllipseZone, RingZone
 
@@ -105,3 +105,10 @@ def all_round(offsets: FloatArray) -> bool:
     sides = np.floor((angle + np.pi) / (2 * np.pi) * QUARTERS).astype(np.int64) % QUARTERS
     counts = np.bincount(sides, minlength=QUARTERS)
     return int(np.count_nonzero(counts >= SIDE_SHARE * len(offsets))) >= QUARTERS - 1
+
+
+def residuals_round(offsets: FloatArray, off: FloatArray) -> Curve:
+    """Distances (n,) from an outline over the angle of each point, whose offsets (n, 2) are from its centre."""
+    angle = np.degrees(np.arctan2(offsets[:, 1], offsets[:, 0]))
+    order = np.argsort(angle)
+    return Curve("distance from the outline, all round", angle[order], 1000.0 * off[order], (), "µm", "°")

@@ -17,8 +17,9 @@ from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.errors import NotMeasured
 from hemtra.core.form_fields import setting
 from hemtra.core.geometry.elements import LEVEL, Plane, Point
+from hemtra.core.geometry.squared import Squared
 from hemtra.core.maps.heightmap import HeightMap, Profile
-from hemtra.core.maps.section import section, shown_across
+from hemtra.core.maps.section import sample, section, shown_across
 from hemtra.core.marks import Evidence, Polyline
 from hemtra.core.plan.kind import Absent, Input, Kind, Outcome, StepContext, least_data
 from hemtra.core.plan.registry import register
@@ -28,6 +29,8 @@ from hemtra.core.zones.zone import AnyZone
 @dataclass(frozen=True)
 class Cut(Profile):
     """A section with where it lies: x counts in mm from its middle, z from what its zone follows.
+
+    Where that is tilted, x runs along it and z stands square to it.
 
     at: x, y in mm of the middle. direction: degrees counter-clockwise. seen: (n,) share of the lines across it
     that show a level at each of its points, None of a single profile. wide: mm across it that it takes in.
@@ -96,8 +99,21 @@ class Cut(Profile):
     def place(self, x: Any, z: Any) -> Point:
         """A point of the section as a point of the scan; lanes of them as lanes."""
         ux, uy = self._along
-        px, py = self.at[0] + x * ux, self.at[1] + x * uy
-        return Point(px, py, z + self.base.height_at(px, py))
+        u, above = (x, z) if self.base is LEVEL else Squared.on(self.base, ux, uy).seen(x, z)
+        px, py = self.at[0] + u * ux, self.at[1] + u * uy
+        return Point(px, py, above + self.base.height_at(px, py))
+
+    def seen_at(self, x: Any, z: Any) -> tuple[Any, Any]:
+        """Where a point of the section is seen from above: mm along from its middle, and z on the scan."""
+        (ux, uy), place = self._along, self.place(x, z)
+        return (place.x - self.at[0]) * ux + (place.y - self.at[1]) * uy, place.z
+
+    def lies_at(self, u: Any, z: Any) -> tuple[Any, Any]:
+        """x and z in the section of what is seen u mm along from its middle, at z mm on the scan."""
+        ux, uy = self._along
+        square = Squared.on(self.base, ux, uy)
+        height = (z - self.base.height_at(self.at[0] + u * ux, self.at[1] + u * uy)) / square.rise
+        return square.stretch * u + square.lean * height, height
 
     def within(self, zone: AnyZone | None) -> BoolArray:
         """Mask of its points with data inside an x/z zone, or anywhere without one."""
@@ -264,15 +280,31 @@ class SectionKind(Kind):
         given.window(self.least_data)
         assert zone is not None
         ux, uy = math.cos(math.radians(zone.rotation)), math.sin(math.radians(zone.rotation))
-        half = zone.width / 2
-        start, end = ((zone.x + side * half * ux, zone.y + side * half * uy) for side in (-1, 1))
+        half, square = zone.width / 2, Squared.on(given.base, ux, uy)
+
+        def place(along: Any) -> tuple[Any, Any]:
+            return zone.x + along * ux, zone.y + along * uy
+
+        ends = np.array([-half, half])
+        if square.lean:
+            # what stands on the ends of the zone is seen beside them
+            x, y = place(ends)
+            above = np.nan_to_num(sample(given.data, x, y) - given.base.height_at(x, y))
+            ends += np.array([-1.0, 1.0]) * np.abs(square.lean * above).max()
+        start, end = (place(float(u)) for u in ends)
         profile = section(given.data, start, end, width=zone.height, median=self.take == "median", fine=FINE)
-        along = profile.x - half
-        ground = given.base.height_at(zone.x + along * ux, zone.y + along * uy)
-        z = profile.z - ground
+        along = profile.x + float(ends[0])
+        z = profile.z - given.base.height_at(*place(along))
         if np.isnan(z).all():
             raise NotMeasured("there is no data along the section")
         seen = shown_across(given.data, start, end, zone.height, along.size)
+        if square.lean:
+            count = round((along.size - 1) * zone.width / float(np.ptp(ends))) + 1
+            x = np.linspace(-half, half, max(2, count))
+            z = square.turned(along, z[None], x)[0]
+            from_above = square.seen(x, np.nan_to_num(z))[0]
+            seen = seen[np.clip(np.searchsorted(along, from_above), 0, along.size - 1)]
+            along = x
         grid_spacing = given.data.grid.dx, given.data.grid.dy
         cut = Cut(along, z, None, (zone.x, zone.y), zone.rotation, given.base, seen, zone.height, grid_spacing)
         facts = (

@@ -53,7 +53,7 @@ class SpotKind(Kind):
     glyph: ClassVar = "spot"
     output: ClassVar = SpotPoint
     needs_zone: ClassVar = True
-    revision: ClassVar = 2
+    revision: ClassVar = 3
 
     take: Literal["mean", "median", "highest", "lowest", "percentile"] = setting(
         "mean",
@@ -105,12 +105,14 @@ class SpotKind(Kind):
         view, data = given.window(self.least_data), given.data
         if self.take in ("highest", "lowest"):
             return self._extreme(given, view)
-        heights = np.sort(view.heights(data))
+        # the tilt of what it follows is none of its own
+        heights = np.sort(view.heights(data, given.tilt))
         low, high = main_level(heights) if self.outliers == "drop" else (heights[0], heights[-1])
         kept = heights[np.searchsorted(heights, low) : np.searchsorted(heights, high, "right")]
         x, y, z = _centroid(given, view, low, high)
         if self.take != "mean":
             z = float(np.percentile(kept, 50.0 if self.take == "median" else self.percentile))
+        z += given.tilt.height_at(x, y)
         share = kept.size / heights.size
         facts = (
             ("height", f"{z:.4f} mm"),
@@ -123,13 +125,14 @@ class SpotKind(Kind):
         """Used and left-out points, the level over the zone, and the histogram of heights."""
         spot: SpotPoint = outcome.value
         view, data = given.window(), given.data
-        z = data.z[view.rows, view.cols]
+        z = view.above(given.tilt, data)
         inside = np.ones(z.shape, dtype=np.bool_) if view.inside is None else view.inside
         used = inside & (z >= np.float32(spot.low)) & (z <= np.float32(spot.high))
         present = inside & ~np.isnan(z)
         assert given.zone is not None
-        outline = given.zone.outline()
-        level = np.column_stack([outline, np.full(len(outline), spot.z)])
+        outline, tilt = given.zone.outline(), given.tilt
+        rise = tilt.height_at(*outline.T) - tilt.height_at(spot.x, spot.y)
+        level = np.column_stack([outline, spot.z + rise])
         heights = z[present].astype(np.float64)
         edges = _edges(spot, heights)
         # what lies far off, on another level, is counted in the outermost bins
@@ -154,7 +157,7 @@ class SpotKind(Kind):
     def _extreme(self, given: StepContext, view: Window) -> Outcome:
         """The highest or lowest that three connected points reach, or a disc does."""
         data, top = given.data, self.take == "highest"
-        grid, z = view.grid(data), np.ascontiguousarray(data.z[view.rows, view.cols])
+        grid, z = view.grid(data), np.ascontiguousarray(view.above(given.tilt, data))
         looked = Looked.at(z.shape, view.inside)
         z, scattered = without_scatter(z, looked)
         ends = ends_of(z, looked)
@@ -170,11 +173,12 @@ class SpotKind(Kind):
             points=ends.points + scattered,
         )
         x, y = grid.x0 + grid.dx * at[1], grid.y0 + grid.dy * at[0]
-        found = SpotPoint(x, y, height, ends.low, ends.high, ends.points - ends.spikes, given.zone)
+        ground = given.tilt.height_at(x, y)
+        found = SpotPoint(x, y, height + ground, ends.low, ends.high, ends.points - ends.spikes, given.zone)
         far = patches.farthest(top)
-        possible = (replace(found, z=far),) if (far > height) == top and np.isfinite(far) else ()
+        possible = (replace(found, z=far + ground),) if (far > height) == top and np.isfinite(far) else ()
         facts = (
-            ("height", f"{height:.4f} mm"),
+            ("height", f"{found.z:.4f} mm"),
             ("isolated points", str(ends.spikes + scattered)),
             ("points", f"{ends.points:,}".replace(",", " ")),
         )
@@ -203,7 +207,7 @@ def _edges(spot: SpotPoint, heights: FloatArray) -> FloatArray:
 
 def _centroid(given: StepContext, view: Window, low: float, high: float) -> tuple[float, float, float]:
     """Centroid and mean height in mm of the points between two heights."""
-    z = given.data.z[view.rows, view.cols]
+    z = view.above(given.tilt, given.data)
     mask = kernels.EVERYWHERE if view.inside is None else view.inside
     middle = (low + high) / 2
     m = kernels.plane_moments(z, mask, 0.0, 0.0, middle, low - middle, high - middle, 1)

@@ -15,6 +15,7 @@ import scipy  # its parts load when they are used first
 from hemtra.core.arrays import FloatArray
 from hemtra.core.compiled import compiled
 from hemtra.core.errors import NotMeasured
+from hemtra.core.geometry.elements import Plane
 
 Turn: TypeAlias = Literal["corner", "arc", "curve"]
 """How a path passes a node: straight to it and on; as the middle one of three points of an arc; or
@@ -47,6 +48,15 @@ class PathCurve:
     along: FloatArray
     node_at: FloatArray
     closed: bool = False
+
+    def on(self, base: Plane) -> PathCurve:
+        """The same with its lengths along a tilted base, on which it is seen from above."""
+        if not base.tilt:
+            return self
+        dx, dy = np.diff(self.places, axis=0).T
+        lengths = np.sqrt(dx * dx + dy * dy + (base.slope_x * dx + base.slope_y * dy) ** 2)
+        along = np.concatenate([[0.0], np.cumsum(lengths)])
+        return PathCurve(self.places, along, np.interp(self.node_at, self.along, along), self.closed)
 
     @property
     def length(self) -> float:

@@ -100,6 +100,13 @@ class StepContext:
     serial: str = ""
     """Serial number of the part, where known."""
 
+    @property
+    def tilt(self) -> Plane:
+        """Through 0 mm in the middle of its zone, as tilted as what it follows; `LEVEL` where that is not."""
+        if self.zone is None or not self.base.tilt:
+            return LEVEL
+        return Plane(self.zone.x, self.zone.y, 0.0, self.base.slope_x, self.base.slope_y)
+
     def one(self, name: str, expected: type[T]) -> T:
         """The value of a required input."""
         value = self.optional_input(name, expected)

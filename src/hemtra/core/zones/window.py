@@ -7,8 +7,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from hemtra.core.arrays import BoolArray, FloatArray
+from hemtra.core.arrays import BoolArray, FloatArray, Heights
 from hemtra.core.errors import OffScan
+from hemtra.core.geometry.elements import LEVEL, Plane
 from hemtra.core.maps.heightmap import Grid, HeightMap
 from hemtra.core.zones.kernels import fill_spans
 from hemtra.core.zones.zone import EDGE_SLACK, AnyZone, RingZone
@@ -27,11 +28,22 @@ class Window:
     covered: float
     """Share of the zone that lies on the scan, 0 to 1."""
 
-    def heights(self, data: HeightMap) -> FloatArray:
-        """(n,) float64 heights in mm inside the zone, without missing ones."""
-        z = data.z[self.rows, self.cols]
+    def heights(self, data: HeightMap, base: Plane = LEVEL) -> FloatArray:
+        """(n,) float64 heights in mm above a plane inside the zone, without missing ones."""
+        z = self.above(base, data)
         z = z.ravel() if self.inside is None else z[self.inside]
         return z[~np.isnan(z)].astype(np.float64)
+
+    def above(self, base: Plane, data: HeightMap) -> Heights:
+        """(rows, cols) heights in mm straight above a plane, also outside of the zone."""
+        z = data.z[self.rows, self.cols]
+        if base is LEVEL:
+            return z
+        grid = self.grid(data)
+        x, y = grid.x0 + grid.dx * np.arange(z.shape[1]), grid.y0 + grid.dy * np.arange(z.shape[0])
+        ground = base.height_at(x, np.array(base.y0))[None, :] + (base.slope_y * (y - base.y0))[:, None]
+        height: Heights = z - ground.astype(np.float32)
+        return height
 
     def data_share(self, data: HeightMap) -> float:
         """Share of the zone that holds data, 0 to 1; what lies outside the scan holds none."""

@@ -107,11 +107,11 @@ def _show_along(request: ShowRequest, shown: Shown, step_id: str, row: Character
     made = kind.model_validate(result.steps[step_id].step.params)
     cut, marks = made.section(request.engine.given(result, step_id), along, at)
     ends = [cut.place(float(cut.x[k]), 0.0) for k in (0, -1)]
-    x, y = np.linspace((ends[0].x, ends[0].y), (ends[1].x, ends[1].y), cut.x.size).T
-    heights = cut.z + cut.base.height_at(x, y)
+    seen, heights = cut.seen_at(cut.x, np.nan_to_num(cut.z))
+    begins, _ = cut.seen_at(float(cut.x[0]), 0.0)
     return replace(
         shown,
-        profile=Profile(cut.x - cut.x[0], heights),
+        profile=Profile(seen - begins, np.where(cut.valid, heights, np.nan)),
         line=((ends[0].x, ends[0].y), (ends[1].x, ends[1].y)),
         coloured=coloured,
         along=along,

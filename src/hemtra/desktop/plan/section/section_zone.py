@@ -72,7 +72,8 @@ class SectionZone:
         return None
 
     def _pixel(self, cut: Cut, x: float, z: float, at: ToPixel) -> QPointF:
-        return at(x - float(cut.x[0]), cut.place(x, z).z)
+        along, height = cut.seen_at(x, z)
+        return at(along - _begins(cut), height)
 
     def spanned(self, low: float, high: float) -> tuple[float, float]:
         """Heights that a picture from low to high must show so that the zone is on it."""
@@ -146,8 +147,12 @@ class SectionZone:
 
     @staticmethod
     def _inward(cut: Cut, place: tuple[float, float]) -> tuple[float, float]:
-        x = place[0] + float(cut.x[0])
-        return x, place[1] - cut.place(x, 0.0).z
+        return cut.lies_at(place[0] + _begins(cut), place[1])
+
+
+def _begins(cut: Cut) -> float:
+    """Where a section begins as it is shown, seen from above: mm from its middle."""
+    return float(cut.seen_at(float(cut.x[0]), 0.0)[0])
 
 
 def usual_zone(cut: Cut) -> dict[str, float | str]:
