@@ -8,7 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from examples import examples
-from hemtra import HeightMap
+from hemtra import Characteristic, Engine, HeightMap, Plan, Step, teach
 from hemtra.core.characteristics.continuity import ContinuityKind
 from hemtra.core.characteristics.relations import AngleKind, GapKind, WidthKind
 from hemtra.core.features.arc import ArcKind
@@ -29,6 +29,8 @@ from hemtra.core.geometry.frames import Frame
 from hemtra.core.plan.document import Follow, Home
 from hemtra.core.plan.follow import followed
 from hemtra.core.plan.kind import StepContext
+from hemtra.core.plan.proof import unproven
+from hemtra.core.proposals.proposing import with_feature
 from hemtra.core.zones.zone import PathZone, RectangleZone
 
 PITCH, HALF = 0.05, 10.0
@@ -252,3 +254,21 @@ def test_lengths_of_a_tilted_part_are_those_along_it(tilt_x, tilt_y):
         slot = SlotKind(change="rises").evaluate(StepContext(data, zone, {}, base)).value
         sizes.append((*takes, slot.length, slot.width))
     assert sizes[1] == pytest.approx(sizes[0], abs=0.012)
+
+
+def test_an_extreme_that_is_looked_for_straight_up_is_warned_of():
+    """A new one follows the tilt of the datum plane by itself."""
+    data, _ = solid(swelling, 0.3, 0.2)
+    zone = RectangleZone(x=0.0, y=0.0, width=50.0, height=30.0)
+    plan = teach(Plan(name="p", steps=(Step(id="a", name="Datum A", kind="plane", zone=zone),)), data)
+    top = Step(id="top", name="Top", kind="spot", zone=zone, params={"take": "highest"})
+    made, _ = with_feature(plan, Engine(data), top)
+    assert made.step("top").follow.tilt == "a"
+    row = Characteristic(balloon=1, name="Height", step="h", upper=5.0)
+    height = Step(id="h", name="Height", kind="height", inputs={"point": ("top",), "plane": ("a",)})
+    assert list(unproven(made.edited(steps=(*made.steps, height), sheet=(row,)))) == []
+    straight = plan.edited(steps=(*plan.steps, top, height), sheet=(row,))
+    ((_, why),) = unproven(straight)
+    assert why.endswith("another; let it follow the tilt of “Datum A”.")
+    mean = top.edited(params={})
+    assert list(unproven(straight.with_step(mean))) == []

@@ -52,6 +52,16 @@ def test_triangles_span_no_wall_and_no_hole():
     assert math.isclose(float(coarse.points[:, 0].mean()), float(data.x.mean()), abs_tol=0.3)
 
 
+def seen_hill(frame):
+    """A hill of 3 mm about the origin of a frame, as it is seen from above."""
+    x, y = np.meshgrid(0.1 * np.arange(80), 0.1 * np.arange(50))
+    z = np.zeros(x.shape)
+    for _ in range(40):
+        p, q, h = frame.inward(np.stack([x, y, z], axis=-1).reshape(-1, 3)).T.reshape(3, *x.shape)
+        z += (3.0 * np.exp(-(p**2 + q**2) / 8.0) - h) / frame.matrix[2, 2]
+    return HeightMap(z.astype(np.float32), dx=0.1, dy=0.1)
+
+
 def test_colourings_are_what_they_say():
     x, y = np.meshgrid(0.1 * np.arange(80), 0.1 * np.arange(50))
     data = HeightMap(0.5 * x + 1.0, dx=0.1, dy=0.1)
@@ -62,6 +72,14 @@ def test_colourings_are_what_they_say():
     moved = HeightMap(np.where(np.hypot(x - 5, y - 2) < 1, 1.3, 0.3), dx=0.1, dy=0.1)
     off = reference_map(moved, reference, Frame(x=5, y=2, z=0.3, rotation=0), Frame(x=4, y=2.5))
     assert np.nanmedian(np.abs(off.z)) < 1e-6
+    # a hill that is tilted does not differ from itself, though its flanks are seen aside of where they stand
+    near, far = (
+        Frame(x=4.0, y=2.5, tilt_y=1.0),
+        Frame(x=4.3, y=2.2, z=0.7, rotation=20.0, tilt_x=-2.0, tilt_y=3.0),
+    )
+    hills = [seen_hill(frame) for frame in (near, far)]
+    off = reference_map(hills[1], hills[0], far, near).z[10:-10, 10:-10]
+    assert np.nanmax(np.abs(off)) < 0.01
     assert np.count_nonzero(isolines(np.tile(np.arange(0, 10, 0.25), (5, 1)), 1.0)) == 5 * 10
 
 

@@ -36,7 +36,9 @@ def usual_follow(plan: Plan) -> Follow:
     """Choose the anchor of a new zone: the most frequent one, else the plan's first outline, else none."""
     counts = Counter(s.follow for s in plan.steps if s.zone is not None and s.follow.anchors)
     if counts:
-        return counts.most_common(1)[0][0]
+        usual = counts.most_common(1)[0][0]
+        # heights above the tilt of a plane are wanted of some kinds only
+        return usual if usual.z is not None else usual.edited(tilt=None)
     outline = next((s.id for s in plan.steps if issubclass(kind_named(s.kind).output, Frame)), None)
     return Follow(**dict.fromkeys(PLACING, outline))
 

@@ -309,17 +309,9 @@ class FrameKind(Kind):
                 raise NotMeasured("origin and direction are the same point; choose another one for x")
             direction = math.degrees(math.atan2(dy, dx))
         direction += self.turn
-        tilt_x = tilt_y = 0.0
-        x, y, z = origin.x, origin.y, origin.z
-        if plane is not None:
-            c, s = math.cos(math.radians(direction)), math.sin(math.radians(direction))
-            along = plane.slope_x * c + plane.slope_y * s
-            across = plane.slope_y * c - plane.slope_x * s
-            tilt_y = -math.degrees(math.atan(along))
-            tilt_x = math.degrees(math.atan(across * math.cos(math.radians(tilt_y))))
-            foot = plane.foot(origin)
-            x, y, z = foot.x, foot.y, foot.z
-        frame = Frame(x, y, z, (direction + 180.0) % 360.0 - 180.0, tilt_x, tilt_y)
+        at = origin if plane is None else plane.foot(origin)
+        slopes = (0.0, 0.0) if plane is None else (plane.slope_x, plane.slope_y)
+        frame = Frame.on(slopes, at.x, at.y, at.z, (direction + 180.0) % 360.0 - 180.0)
         facts = (("at", f"{frame.x:.3f}, {frame.y:.3f} mm"), ("direction of x", f"{frame.rotation:.3f}°"))
         return Outcome(frame, facts)
 

@@ -58,6 +58,7 @@ class ExtremeKind(Kind):
     output: ClassVar = Point
     section_input: ClassVar = "section"
     revision: ClassVar = 3
+    levelled: ClassVar = True
     inputs: ClassVar = {
         "section": Input(
             Cut, "on", "The section it lies on; without one it is searched for in the zone.", optional=True

@@ -54,6 +54,7 @@ class SpotKind(Kind):
     output: ClassVar = SpotPoint
     needs_zone: ClassVar = True
     revision: ClassVar = 3
+    levelled: ClassVar = True
 
     take: Literal["mean", "median", "highest", "lowest", "percentile"] = setting(
         "mean",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from functools import cached_property
 from typing import ClassVar
@@ -28,6 +29,15 @@ class Frame:
     rotation: float = 0.0
     tilt_x: float = 0.0
     tilt_y: float = 0.0
+
+    @classmethod
+    def on(cls, slopes: tuple[float, float], x: float, y: float, z: float, rotation: float) -> Frame:
+        """Tilted as a plane that rises by so much along x and y, seen from outside."""
+        c, s = math.cos(math.radians(rotation)), math.sin(math.radians(rotation))
+        along, across = slopes[0] * c + slopes[1] * s, slopes[1] * c - slopes[0] * s
+        tilt_y = -math.degrees(math.atan(along))
+        tilt_x = math.degrees(math.atan(across * math.cos(math.radians(tilt_y))))
+        return cls(x, y, z, rotation, tilt_x, tilt_y)
 
     @cached_property
     def matrix(self) -> FloatArray:

@@ -168,6 +168,8 @@ class Kind(Form, ABC):
     unit: ClassVar[str] = ""
     needs_zone: ClassVar[bool] = False
     looks_at_data: ClassVar[bool] = False
+    levelled: ClassVar[bool] = False
+    """Whether it takes heights above the tilt of what its zone follows, so that a plane should be followed."""
     """Whether it reads the data of its inputs' zones again, without a zone of its own."""
     section_input: ClassVar[str] = ""
     """The input whose section it looks on; its zone is then a rectangle in x and z of that section."""

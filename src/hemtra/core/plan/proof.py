@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from hemtra.core.geometry.elements import Plane
 from hemtra.core.plan.budget import USUAL_COVERAGE, Budget
-from hemtra.core.plan.document import Characteristic, Plan
+from hemtra.core.plan.document import Characteristic, Plan, Step
+from hemtra.core.plan.registry import kind_named
 from hemtra.core.text import percent
 
 WEAK = {
@@ -16,7 +18,7 @@ WEAK = {
 
 
 def unproven(plan: Plan) -> Iterator[tuple[Characteristic, str]]:
-    """The rows of a plan that leave points out which their characteristic requires, and why."""
+    """The rows of a plan that leave out, or miss, points which their characteristic requires, and why."""
     for row in sorted(plan.sheet, key=lambda c: c.balloon):
         if row.step is None or row.off:
             continue
@@ -24,6 +26,20 @@ def unproven(plan: Plan) -> Iterator[tuple[Characteristic, str]]:
         for (kind, name, value), why in WEAK.items():
             if step.kind == kind and step.params.get(name) == value:
                 yield row, why
+        yield from ((row, why) for why in _straight_up(plan, step))
+
+
+def _straight_up(plan: Plan, step: Step) -> Iterator[str]:
+    """Of what a step takes above a plane, the extreme points that are found without regard to it."""
+    inputs = [plan.step(i) for ids in step.inputs.values() for i in ids]
+    planes = [one for one in inputs if issubclass(kind_named(one.kind).output, Plane)]
+    for point in inputs:
+        kind = kind_named(point.kind).model_validate(point.params)
+        if planes and kind.levelled and kind.counts_spikes and not point.inputs and point.follow.tilt is None:
+            yield (
+                f"“{point.name}” finds its extreme as seen from the sensor, which on a tilted part is another;"
+                f" let it follow the tilt of “{planes[0].name}”."
+            )
 
 
 TENTH = 0.1

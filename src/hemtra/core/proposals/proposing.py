@@ -161,10 +161,14 @@ def _level_at(data: HeightMap, x: float, y: float) -> float:
 def with_feature(plan: Plan, engine: Engine, step: Step, *, follow: Follow | None = None) -> tuple[Plan, str]:
     """The plan with one more feature whose zone was drawn on the engine's map, moving with what others follow.
 
+    Heights of a zone count above the tilt of the plan's busiest plane, if it has one.
+
     Raises `NotMeasured` when what it should follow was not found on that map.
     """
     follow = usual_follow(plan) if follow is None else follow
     zone = step.zone
+    if kind_named(step.kind).levelled and not step.inputs and follow.tilt is None:
+        follow = follow.edited(tilt=_busiest_plane(plan))
     if zone is not None and follow.anchors:
         zone = place_back(plan, engine.run(plan.edited(sheet=())), zone, follow)
         if isinstance(zone, EllipseZone) and zone.width == zone.height:

@@ -27,17 +27,16 @@ def plane_map(data: HeightMap, plane: Plane) -> HeightMap:
 
 
 def reference_map(data: HeightMap, reference: HeightMap, found: Frame, home: Frame) -> HeightMap:
-    """Height in mm above the reference scan laid onto this one.
+    """Height in mm above the reference scan laid onto this one, square to the part's own x-y plane.
 
-    home, found: where the same frame lies on the reference and on this scan; x, y, rotation, height and tilt of
-    the reference follow it.
+    home, found: where the same frame lies on the reference and on this scan, which follows it in space.
     """
-    x, y = data.x[None, :] - found.x, data.y[:, None] - found.y
-    turn = math.radians(found.rotation - home.rotation)
-    c, s = math.cos(turn), math.sin(turn)
-    z = sample(reference, home.x + c * x + s * y, home.y - s * x + c * y)
-    slope_x, slope_y = found.slopes
-    return _like(data, data.z - (z - home.z) - (found.z + slope_x * x + slope_y * y))
+    turn = home.matrix @ found.matrix.T
+    off = data.x[None, :] - found.x, data.y[:, None] - found.y, data.z - found.z
+    x, y, z = (sum(part * share for part, share in zip(off, axis, strict=True)) for axis in turn)
+    known = ~np.isnan(data.z)
+    there = sample(reference, home.x + np.where(known, x, 0.0), home.y + np.where(known, y, 0.0))
+    return _like(data, home.z + z - there)
 
 
 def reference_profile(

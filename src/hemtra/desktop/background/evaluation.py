@@ -184,7 +184,8 @@ def _placed(plan: Plan, result: Result) -> tuple[Frame, Frame] | None:
     for step_id in frames:
         found, home = result.steps[step_id].value, homes[step_id]
         if isinstance(found, Frame):
-            return found, Frame(home.x, home.y, home.z, home.rotation)
+            slopes = home.slope_x, home.slope_y
+            return found, Frame.on(slopes, home.x, home.y, home.z, home.rotation)
     return None if frames else (Frame(), Frame())
 
 
