@@ -67,7 +67,7 @@ def test_the_document_is_json_with_everything(records, tmp_path):
     first, _, missing = (one["characteristics"][0] for one in held["parts"])
     assert first == {
         "balloon": 1,
-        "method": "spot 2",
+        "method": "spot 3",
         "name": "Rise",
         "unit": "mm",
         "nominal": None,
