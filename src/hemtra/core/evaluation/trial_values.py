@@ -31,6 +31,8 @@ FAR_OFF = 4.0
 """Standard deviations from which on a value on one copy is not counted."""
 CLEARLY_FASTER, BY_CHANCE = 3.0, 1e-3
 """Least excess over proportional growth with the spacing that counts, and how seldom chance may reach it."""
+SMOOTH = 2.0
+"""Order of convergence from which on what is measured is smooth."""
 WHOLE = 2.0
 """Least power of the spacing with which it misplaces edges that the points see whole: where lines of points
 cross a wall of a given width, that vanishes far faster still, like a Gaussian of its width in spacings."""
@@ -141,19 +143,21 @@ class Tried:
         kind = self.kinds[n]
         own = order = 1.0 if kind is None else kind.convergence
         power = max(1.0, own - 1.0)
-        # of sheer edges the few thinner maps may happen to agree
-        if not any(look.rooms[n] > 0.0 for look in self.looks):
+        # of sheer edges the few thinner maps may happen to agree; what is smooth hardly rests on them
+        if own >= SMOOTH or not any(look.rooms[n] > 0.0 for look in self.looks):
             order = max(own, _shown_order(thinner, n, noise, own))
             # where that shows, what the phase does shrinks by one power less than what the spacing does
             power = max(_shown_power(thinner, noise), order - 1.0)
             if all(look.whole[n] for look in self.looks):
                 order, power = max(order, WHOLE), max(power, WHOLE)
+        # many values say together how fast their ends come nearer to each other, whatever their anchors do
+        spreading = max(order, _shown_spreading(thinner, n))
         for look, found in thinner:
             if not found:
                 continue
             every, values = next(iter(found.items()))
-            larger = every**order - 1.0
-            off.append(_off(look, n, values, every) / larger)
+            middle, apart_by = _off(look, n, values, every)
+            off.append(middle / (every**order - 1.0) + apart_by / (every**spreading - 1.0))
             used = {k: v for k, v in found.items() if k == every or order <= own}
             about = look.ends[0, n] if length else None
             left = [
@@ -187,19 +191,30 @@ def _thinner(look: Look, n: int) -> dict[int, FloatArray]:
     return {} if np.isnan(look.ends[0, n]).any() else found
 
 
-def _off(look: Look, n: int, values: FloatArray, every: int) -> float:
+def _off(look: Look, n: int, values: FloatArray, every: int) -> tuple[float, float]:
     """By how much the n-th row lies off on maps of every second or third point, (k, 2) values.
 
-    To leading order, maps that are thinner one way only lie off by as much together. These are nearer to the
+    Of many values, by how much the middle of their ends does, and by how much farther these lie from it. To
+    leading order, maps that are thinner one way only lie off by as much together. These are nearer to the
     map as it is, but hide what the nearer of their points do; so the mean of both counts. The least and the
     greatest of many values do not add up so.
     """
     here = look.ends[0, n]
-    both = float(np.abs(values.mean(axis=0) - here).max())
+    low, high = (values.mean(axis=0) - here).tolist()
+    if here[0] != here[1]:
+        return abs(low + high) / 2.0, abs(high - low) / 2.0
+    both = max(abs(low), abs(high))
     ways = [_measured(look.ends, n, way) for way in ((2, 1), (1, 2))]
-    if every != 2 or here[0] != here[1] or not all(len(way) for way in ways):
-        return both
-    return (both + float(np.abs(sum(way.mean(axis=0) - here for way in ways)).max())) / 2.0
+    if every != 2 or not all(len(way) for way in ways):
+        return both, 0.0
+    return (both + float(np.abs(sum(way.mean(axis=0) - here for way in ways)).max())) / 2.0, 0.0
+
+
+def _shown_spreading(thinner: Sequence[tuple[Look, Mapping[int, FloatArray]]], n: int) -> float:
+    """Order of convergence, 1 to 4, of how far the ends of many values lie apart; 1 if maps do not show it."""
+    both = [(look, found) for look, found in thinner if {2, 3} <= found.keys()]
+    second, third = (sum(_off(look, n, found[k], k)[1] ** 2 for look, found in both) for k in (2, 3))
+    return _observed_order(math.sqrt(third / second)) if second > 0.0 else 1.0
 
 
 def _shown_order(
@@ -229,7 +244,7 @@ def _shown_order(
 
     surely = math.sqrt(max(usual(off, 3) ** 2 - usual(by_chance, 3) ** 2, 0.0))
     observed = _observed_order(surely / max(usual(off, 2), usual(by_chance, 2), noise, 1e-15))
-    if observed >= 3.0 or own >= 2.0:
+    if observed >= 3.0 or own >= SMOOTH:
         return observed
     left = math.sqrt(max((usual(apart, 3) / 3.0) ** 2 - noise**2, 0.0))
     return 2.0 if left > _clearly_faster(len(both)) * usual(apart, 2) / 2.0 else 1.0
