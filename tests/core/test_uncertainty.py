@@ -440,3 +440,27 @@ def test_noise_counts_as_it_scatters_values_on_all_scans():
     scatter = math.sqrt((0.01**2 + 0.02**2 + 0.03**2) / 3 * 16 / 15)
     assert found.noise == pytest.approx(scatter * (1.0 + 1.0 / math.sqrt(2 * 45))), "a standard error more"
     assert (found.form, found.phase) == (0.0, 0.0)
+
+
+@pytest.mark.parametrize(("step", "tilt"), [(0.02, 0.0), (0.02, 0.004), (0.001, 0.004)])
+def test_heights_in_coarse_steps_are_known_no_better_than_those(step, tilt):
+    """However many points there are: where noise does not blur the steps all points are rounded alike."""
+    rng = np.random.default_rng(7)
+
+    def boss(rise):
+        x, y = np.meshgrid(0.1 * np.arange(300), 0.1 * np.arange(200))
+        z = 7.1 + step * rng.random() + tilt * (x + y) + rise * (np.hypot(x - 15, y - 10) < 4) + 0.2 * (x > 22)
+        z += 0.05 * (x > 24) + 0.3 * (x > 26) + rng.normal(0.0, 0.002, x.shape)
+        return HeightMap((np.rint(z / step) * step).astype(np.float32), dx=0.1, dy=0.1)
+
+    datum = Step(id="a", name="A", kind="plane", zone=RectangleZone(x=4, y=10, width=6, height=16))
+    top = Step(id="t", name="T", kind="spot", zone=RectangleZone(x=15, y=10, width=4, height=4))
+    height = Step(id="h", name="H", kind="height", inputs={"point": ("t",), "plane": ("a",)})
+    sheet = (Characteristic(balloon=1, name="H", step="h", lower=1.9, upper=2.1),)
+    plan = Plan(steps=(datum, top, height), sheet=sheet)
+    u = budgets(plan, [boss(2.0 + step * rng.random()) for _ in range(4)], copies=32)[1].u
+    rises = 2.0 + step * rng.random(30)
+    size = math.sqrt(1.0 + 2.0 * tilt**2)
+    errors = [Engine(boss(rise)).run(plan).characteristics[0].value - rise / size for rise in rises]
+    assert np.mean(np.abs(errors) <= 2.0 * u) >= 0.93
+    assert u < 0.6 * step if step > 0.01 else u < 0.001

@@ -18,6 +18,14 @@ ROWS = 48
 """Rows that give the noise of a whole map."""
 FEWEST = 64
 """Differences that give the noise of a block; with fewer it is that of the whole map."""
+BLURRED = 0.5
+"""Noise, as a share of the step between heights, from which on a mean is as good as that of exact heights."""
+LOOKED_AT, FEWEST_STEPS = 4096, 8
+"""Points that show the steps of a map, and how many heights they must hold."""
+FINEST, OFF_STEP = 2e-6, 0.1
+"""Least step as a share of the heights, which are of single precision; share of it that they may lie off."""
+REGION, DRAWN, PRIME = 128, 65_536, 7919
+"""Points along a side of regions whose heights were rounded apart from each other; random numbers for that."""
 LEAST = 1e-6
 """mm; a scan is never without any."""
 
@@ -27,6 +35,8 @@ class Noise:
     """Noise of a map: mm by which each point (rows, cols) scatters, as means over several feel it."""
 
     level: FloatArray
+    step: float = 0.0
+    """mm between heights that the map can hold, where its noise does not blur them; else 0."""
 
     @property
     def typical(self) -> float:
@@ -36,8 +46,22 @@ class Noise:
     def added_to(self, data: HeightMap, rng: np.random.Generator) -> HeightMap:
         """A copy of the map with noise like its own added."""
         noise = rng.standard_normal(data.shape, np.float32) * self.level.astype(np.float32)
+        if self.step > 0.0:
+            noise += self._unrounded(data.z, rng)
         g = data.grid
         return HeightMap(data.z + noise, data.intensity, g.dx, g.dy, g.x0, g.y0)
+
+    def _unrounded(self, z: Heights, rng: np.random.Generator) -> Heights:
+        """(rows, cols) mm by which what was rounded to the same height may lie off it, all over and by regions.
+
+        No mean over many points takes that away.
+        """
+        rounded = np.rint(np.nan_to_num(z) / self.step).astype(np.int64)
+        rows, cols = (np.arange(n) // REGION for n in z.shape)
+        region = (rows[:, None] * (int(cols[-1]) + 1) + cols) * PRIME
+        both = rng.uniform(-0.5, 0.5, (2, DRAWN)).astype(np.float32) * np.float32(self.step * math.sqrt(0.5))
+        off: Heights = both[0][rounded % DRAWN] + both[1][(rounded + region) % DRAWN]
+        return off
 
 
 def noise_of(data: HeightMap) -> Noise:
@@ -48,6 +72,7 @@ def noise_of(data: HeightMap) -> Noise:
     """
     rows, cols = data.shape
     whole = typical_noise(data)
+    step = step_of(data.z)
     level = np.full((-(-rows // BLOCK), -(-cols // BLOCK)), whole)
     if rows >= 4:
         bend = _bend(data.z, np.arange(rows - 3))
@@ -58,7 +83,22 @@ def noise_of(data: HeightMap) -> Noise:
                 known = block[~np.isnan(block)]
                 if known.size >= FEWEST:
                     level[i, j] = max(_scatter(known), LEAST)
-    return Noise(np.repeat(np.repeat(level, BLOCK, axis=0), BLOCK, axis=1)[:rows, :cols])
+    spread = np.repeat(np.repeat(level, BLOCK, axis=0), BLOCK, axis=1)[:rows, :cols]
+    return Noise(spread, step if whole < BLURRED * step else 0.0)
+
+
+def step_of(z: Heights) -> float:
+    """mm between the heights that a map holds; 0 where too few show it, or they are as fine as numbers are."""
+    some = z[~np.isnan(z)][:: max(1, z.size // LOOKED_AT)].astype(np.float64)
+    heights = np.unique(some)
+    if heights.size < FEWEST_STEPS or 2 * heights.size > some.size:
+        return 0.0
+    apart = np.diff(heights)
+    step = float(apart.min())
+    whole = apart / step
+    # of several thousand steps the first is not known well enough to count the others by
+    fine = step < FINEST * float(np.abs(heights).max()) or np.abs(whole - np.rint(whole)).max() > OFF_STEP
+    return 0.0 if fine else step
 
 
 def typical_noise(data: HeightMap) -> float:
