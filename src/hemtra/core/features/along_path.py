@@ -26,6 +26,8 @@ from hemtra.core.runs import runs
 
 MOST_SECTIONS, MOST_SAMPLES, MOST_LINES = 20_000, 2_000, 41
 """Largest number of points on a path and a section, and of parallel lines averaged into one."""
+AT_A_TIME = 4_000_000
+"""Samples of sections that are turned at a time."""
 BETWEEN = 10
 """Steps in which the end of a break is looked for between two sections."""
 FINE = 1.0
@@ -311,22 +313,26 @@ class AlongPath(Kind):
             raise NotMeasured("the scan is too small for sections across a path")
         places, (right, square) = curve.at(at), path.rights(at)
 
-        def above(u: FloatArray) -> FloatArray:
-            ways = np.column_stack([-right[:, 1], right[:, 0]])
-            z = sections_across(data.z, steps, places, ways, float(u[-1]), u.size, behind)
-            x, y = places.T[..., None] + u * right.T[..., None]
+        def above(u: FloatArray, some: slice) -> FloatArray:
+            ways = np.column_stack([-right[some, 1], right[some, 0]])
+            z = sections_across(data.z, steps, places[some], ways, float(u[-1]), u.size, behind)
+            x, y = places[some].T[..., None] + u * right[some].T[..., None]
             heights: FloatArray = z - base.height_at(x, y)
             return heights
 
         u = np.linspace(-path.across / 2, path.across / 2, count)
         if not base.tilt:
-            return u, above(u)
+            return u, above(u, slice(None))
         # what stands on the ends is seen beside them; on finer samples, turning them smooths next to nothing
         x, y = places.T[..., None] + u[[0, -1]] * right.T[..., None]
         ends = square.lean[:, None] * (sample(data, x, y) - base.height_at(x, y))
         room = min(float(np.nanmax(np.abs(ends), initial=0.0)), path.across / 2)
         raw = np.linspace(-1.0, 1.0, FINER * count + round(2.0 * FINER * room / fine)) * (u[-1] + room)
-        return u, square.turned(raw, above(raw), u)
+        z = np.empty((at.size, count))
+        each = max(1, AT_A_TIME // raw.size)
+        for some in (slice(k, k + each) for k in range(0, at.size, each)):
+            z[some] = square.of(some).turned(raw, above(raw, some), u)
+        return u, z
 
     def _counted(self, path: Path, at: FloatArray, state: FloatArray, spacing: float) -> BoolArray:
         """(n,) which sections sizes are evaluated on."""

@@ -295,8 +295,6 @@ class SectionKind(Kind):
         profile = section(given.data, start, end, width=zone.height, median=self.take == "median", fine=FINE)
         along = profile.x + float(ends[0])
         z = profile.z - given.base.height_at(*place(along))
-        if np.isnan(z).all():
-            raise NotMeasured("there is no data along the section")
         seen = shown_across(given.data, start, end, zone.height, along.size)
         if square.lean:
             count = round((along.size - 1) * zone.width / float(np.ptp(ends))) + 1
@@ -305,6 +303,8 @@ class SectionKind(Kind):
             from_above = square.seen(x, np.nan_to_num(z))[0]
             seen = seen[np.clip(np.searchsorted(along, from_above), 0, along.size - 1)]
             along = x
+        if np.isnan(z).all():
+            raise NotMeasured("there is no data along the section")
         grid_spacing = given.data.grid.dx, given.data.grid.dy
         cut = Cut(along, z, None, (zone.x, zone.y), zone.rotation, given.base, seen, zone.height, grid_spacing)
         facts = (

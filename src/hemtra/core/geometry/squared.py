@@ -38,6 +38,10 @@ class Squared:
         rise, over = math.sqrt(1.0 + base.slope_x**2 + base.slope_y**2), np.sqrt(1.0 + across**2)
         return cls(rise / over, along / over, rise)
 
+    def of(self, some: slice) -> Squared:
+        """Of some of many sections."""
+        return Squared(self.stretch[some], self.lean[some], self.rise)
+
     def seen(self, x: Any, z: Any) -> tuple[Any, Any]:
         """What lies x mm along the base and z mm square above it: mm along as seen from above, and above it."""
         return (x - self.lean * z) / self.stretch, z * self.rise
