@@ -24,7 +24,7 @@ from hemtra.core.features.profile_line import ProfileLineKind
 from hemtra.core.features.seam import SeamKind
 from hemtra.core.features.section import SectionKind
 from hemtra.core.features.spot import SpotKind
-from hemtra.core.geometry.elements import Plane
+from hemtra.core.geometry.elements import Line, Plane, Point
 from hemtra.core.geometry.frames import Frame
 from hemtra.core.plan.document import Follow, Home
 from hemtra.core.plan.follow import followed
@@ -61,7 +61,7 @@ def cut_of(data, base, x=0.0, width=14.0):
 
 
 def on(cut, kind, x, width, **inputs):
-    zone = RectangleZone(x=x, y=0.0, width=width, height=40.0)
+    zone = RectangleZone(x=x, y=0.0, width=width, height=100.0)
     return kind.evaluate(StepContext(None, zone, {"section": (cut,), **inputs})).value
 
 
@@ -107,6 +107,28 @@ def test_a_groove_far_above_its_base_stays_in_its_zone(tilt_x, tilt_y):
     groove = on(cut_of(data, base), GrooveKind(at=50.0), -1.1, width + 2.0)
     assert groove.width == pytest.approx(width / 2, abs=0.01)
     assert groove.depth == pytest.approx(2.0, abs=0.03)
+
+
+@pytest.mark.parametrize("tilt", [-3.0, 2.0])
+def test_what_counts_from_the_zero_of_the_station_stays_where_it_is_seen(tilt):
+    """It follows the tilt alone: 30 mm below the part there is nothing that could have turned with it."""
+    data, base = prism(rounded_edge, 0.0, tilt)
+    far = Plane(0.0, 0.0, -30.0, base.slope_x, base.slope_y)
+    zone = RectangleZone(x=0.0, y=0.0, width=14.0, height=0.8)
+    cut = SectionKind().evaluate(StepContext(data, zone, {}, far, on_part=False)).value
+    arc = on(cut, ArcKind(), 0.85, 1.5)
+    assert arc.radius == pytest.approx(ROUND, abs=0.003)
+    near = on(cut_of(data, base), ArcKind(), 0.85, 1.5)
+    assert (arc.x, arc.z) == pytest.approx((near.x, near.z), abs=1e-3)
+    x, z = cut.lies_at(*cut.seen_at(1.5, 29.0))
+    assert (x, z) == pytest.approx((1.5, 29.0), abs=1e-9)
+    path = PathZone.through(np.array([(0.0, -0.8), (0.0, 0.8)]), across=8.0)
+    bead, below = prism(lambda p: 1.6 * np.maximum(1.0 - (p / 1.5) ** 2, 0.0), 0.0, tilt)
+    below = Plane(0.0, 0.0, -30.0, below.slope_x, below.slope_y)
+    along = PathKind().evaluate(StepContext(bead, path, {}, below, on_part=False)).value
+    found = BeadKind().evaluate(StepContext(bead, None, {"path": (along,)})).value
+    # its feet lie 1.6 mm below its crest, along which the path was seen to run
+    assert np.nanmedian(found.values("offset")) == pytest.approx(0.0, abs=0.1)
 
 
 def straight(data, base, kind, across):
@@ -174,6 +196,26 @@ def test_a_path_lies_on_its_part_from_end_to_end(tilt, over, turn, tilt_home, ov
     back = followed(moved, follow, homes, values, back=True)
     assert np.abs(back.node_places() - drawn.node_places()).max() < 1e-9
     PathZone.model_validate(moved.model_dump())
+
+
+@settings(max_examples=examples(20), deadline=None)
+@given(tilts, tilts, st.floats(-180.0, 180.0), st.booleans())
+def test_a_zone_on_a_plane_stays_there_whatever_it_follows_above_it(tilt, over, turn, by_edges):
+    """By the rim of a boss 10 mm high, or two edges of its top: seen from above they move by 0.5 mm at 3°."""
+    now = Frame(x=1.0, y=-2.0, z=3.0, rotation=turn, tilt_x=tilt, tilt_y=over)
+    top, near = now.outward(np.array([[0.0, 0.0, 10.0], [4.0, 3.0, 0.0]]))
+    (ax, ay, az), (bx, by, bz) = now.matrix[:, 0], now.matrix[:, 1]
+    along = Line(*top, math.degrees(math.atan2(ay, ax)), 5.0, az / math.hypot(ax, ay))
+    across = Line(*top, math.degrees(math.atan2(by, bx)), 5.0, bz / math.hypot(bx, by))
+    values = {"a": Plane(now.x, now.y, now.z, *now.slopes), "rim": Point(*top), "u": along, "v": across}
+    homes = {"a": Home(x=0, y=0, z=0, rotation=0), "v": Home(x=0, y=0, z=10, rotation=90)}
+    homes |= {name: Home(x=0, y=0, z=10, rotation=0) for name in ("rim", "u")}
+    x, y = ("v", "u") if by_edges else ("rim", "rim")
+    zone = RectangleZone(x=4.0, y=3.0, width=1.0, height=1.0)
+    moved = followed(zone, Follow(x=x, y=y, rotation="u", z="a", tilt="a"), homes, values)
+    # distances from edges are as seen from above: 3 mm are 8 µm shorter at 4°
+    within = 0.015 if by_edges else 1e-9
+    assert math.hypot(moved.x - near[0], moved.y - near[1]) < within
 
 
 def solid(height, tilt_x, tilt_y, half=(32.0, 22.0), pitch=0.1):

@@ -61,7 +61,8 @@ def context_of(
     prepared = inputs.pop("data", ())
     columns = step.taught.columns if step.taught is not None else {}
     zone, ground = placed_at
-    return StepContext(prepared[0] if prepared else data, zone, inputs, ground, columns, serial)
+    on_part = step.follow.z is not None
+    return StepContext(prepared[0] if prepared else data, zone, inputs, ground, columns, serial, on_part)
 
 
 def fingerprint(step: Step, zone: AnyZone | None, ground: Plane, results: Mapping[str, StepResult]) -> str:

@@ -243,7 +243,8 @@ class AlongPath(Kind):
         x, y = found.path.curve.at(found.at[k : k + 1])[0]
         rx, ry = found.path.rights(found.at[k : k + 1])[0][0]
         turn = math.degrees(math.atan2(ry, rx))
-        cut = Cut(u, z[0], None, (float(x), float(y)), turn, found.path.base)
+        path = found.path
+        cut = Cut(u, z[0], None, (float(x), float(y)), turn, path.base, pivot=path.pivot)
         return cut, self.drawn(found.table[k], cut)
 
     def _places(self, path: Path) -> tuple[FloatArray, float]:
@@ -325,13 +326,13 @@ class AlongPath(Kind):
             return u, above(u, slice(None))
         # what stands on the ends is seen beside them; on finer samples, turning them smooths next to nothing
         x, y = places.T[..., None] + u[[0, -1]] * right.T[..., None]
-        ends = square.lean[:, None] * (sample(data, x, y) - base.height_at(x, y))
+        ends = square.lean[:, None] * (sample(data, x, y) - base.height_at(x, y) - path.pivot)
         room = min(float(np.nanmax(np.abs(ends), initial=0.0)), path.across / 2)
         raw = np.linspace(-1.0, 1.0, FINER * count + round(2.0 * FINER * room / fine)) * (u[-1] + room)
         z = np.empty((at.size, count))
         each = max(1, AT_A_TIME // raw.size)
         for some in (slice(k, k + each) for k in range(0, at.size, each)):
-            z[some] = square.of(some).turned(raw, above(raw, some), u)
+            z[some] = square.of(some).turned(raw, above(raw, some), u, path.pivot)
         return u, z
 
     def _counted(self, path: Path, at: FloatArray, state: FloatArray, spacing: float) -> BoolArray:

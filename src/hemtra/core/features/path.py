@@ -12,6 +12,7 @@ from hemtra.core.errors import NotMeasured, OffScan
 from hemtra.core.geometry.elements import LEVEL, Plane
 from hemtra.core.geometry.squared import Squared
 from hemtra.core.maps.heightmap import HeightMap
+from hemtra.core.maps.section import sample
 from hemtra.core.marks import Evidence, Polyline
 from hemtra.core.paths.curve import PathCurve
 from hemtra.core.plan.kind import Kind, Outcome, StepContext
@@ -26,13 +27,14 @@ STEPS, MOST_STEPS = 50, 20_000
 class Path:
     """A curve as it lies on this scan, how far across it is looked in mm, and what its heights count from.
 
-    nominals: (k,) what is requested at each node, NaN where nothing is.
+    nominals: (k,) what is requested at each node, NaN where nothing is. pivot: as of a `Cut`.
     """
 
     curve: PathCurve
     across: float
     nominals: FloatArray
     base: Plane = LEVEL
+    pivot: float = 0.0
 
     def rights(self, s: FloatArray) -> tuple[FloatArray, Squared]:
         """(n, 2) unit vectors to the right as seen from above, s (n,) mm along; how sections that way lie."""
@@ -77,7 +79,8 @@ class PathKind(Kind):
         note = ""
         if crossings:
             note = f"it crosses itself at {', '.join(f'{s:.1f}' for s in crossings)} mm"
-        return Outcome(Path(curve, zone.across, nominals, given.base), facts, note)
+        pivot = 0.0 if given.on_part else _height(given.data, curve, given.base)
+        return Outcome(Path(curve, zone.across, nominals, given.base, pivot), facts, note)
 
     def explain(self, given: StepContext, outcome: Outcome) -> Evidence:
         """The line on the surface."""
@@ -85,6 +88,13 @@ class PathKind(Kind):
         s = np.linspace(0.0, curve.length, int(np.clip(curve.length, 50, 1000)))
         x, y = curve.at(s).T
         return Evidence((Polyline(np.column_stack([x, y, outcome.value.base.height_at(x, y)]), "fit"),))
+
+
+def _height(data: HeightMap, curve: PathCurve, base: Plane) -> float:
+    """Median height above the base along a path, mm; 0 where nothing is seen."""
+    x, y = curve.at(np.linspace(0.0, curve.length, STEPS)).T
+    above = (sample(data, x, y) - base.height_at(x, y)) * base.normal[2]
+    return 0.0 if np.isnan(above).all() else float(np.nanmedian(above))
 
 
 def _on_map(data: HeightMap, curve: PathCurve) -> bool:

@@ -34,7 +34,8 @@ class Cut(Profile):
 
     at: x, y in mm of the middle. direction: degrees counter-clockwise. seen: (n,) share of the lines across it
     that show a level at each of its points, None of a single profile. wide: mm across it that it takes in.
-    grid_spacing: mm between the points of the map it was cut from, in x and y; 0 of a single profile.
+    grid_spacing: mm between the points of the map it was cut from, in x and y; 0 of a single profile. pivot: mm
+    above the base of what is seen where it stands; on a tilted part what is higher or lower is seen aside.
     """
 
     at: tuple[float, float] = (0.0, 0.0)
@@ -43,6 +44,7 @@ class Cut(Profile):
     seen: FloatArray | None = None
     wide: float = 0.0
     grid_spacing: tuple[float, float] = (0.0, 0.0)
+    pivot: float = 0.0
 
     @property
     def sag(self) -> float:
@@ -99,7 +101,10 @@ class Cut(Profile):
     def place(self, x: Any, z: Any) -> Point:
         """A point of the section as a point of the scan; lanes of them as lanes."""
         ux, uy = self._along
-        u, above = (x, z) if self.base is LEVEL else Squared.on(self.base, ux, uy).seen(x, z)
+        u, above = x, z
+        if self.base is not LEVEL:
+            square = Squared.on(self.base, ux, uy)
+            u, above = square.seen(x, z - self.pivot)[0], z * square.rise
         px, py = self.at[0] + u * ux, self.at[1] + u * uy
         return Point(px, py, above + self.base.height_at(px, py))
 
@@ -113,7 +118,7 @@ class Cut(Profile):
         ux, uy = self._along
         square = Squared.on(self.base, ux, uy)
         height = (z - self.base.height_at(self.at[0] + u * ux, self.at[1] + u * uy)) / square.rise
-        return square.stretch * u + square.lean * height, height
+        return square.stretch * u + square.lean * (height - self.pivot), height
 
     def within(self, zone: AnyZone | None) -> BoolArray:
         """Mask of its points with data inside an x/z zone, or anywhere without one."""
@@ -295,18 +300,22 @@ class SectionKind(Kind):
         profile = section(given.data, start, end, width=zone.height, median=self.take == "median", fine=FINE)
         along = profile.x + float(ends[0])
         z = profile.z - given.base.height_at(*place(along))
-        seen = shown_across(given.data, start, end, zone.height, along.size)
+        seen, pivot = shown_across(given.data, start, end, zone.height, along.size), 0.0
         if square.lean:
+            if not given.on_part:
+                # the station's zero is no place of the part, about which it could have turned
+                pivot = float(np.nan_to_num(np.median(z[~np.isnan(z)]))) / square.rise
             count = round((along.size - 1) * zone.width / float(np.ptp(ends))) + 1
             x = np.linspace(-half, half, max(2, count))
-            z = square.turned(along, z[None], x)[0]
-            from_above = square.seen(x, np.nan_to_num(z))[0]
+            z = square.turned(along, z[None], x, pivot)[0]
+            from_above = square.seen(x, np.nan_to_num(z) - pivot)[0]
             seen = seen[np.clip(np.searchsorted(along, from_above), 0, along.size - 1)]
             along = x
         if np.isnan(z).all():
             raise NotMeasured("there is no data along the section")
         grid_spacing = given.data.grid.dx, given.data.grid.dy
-        cut = Cut(along, z, None, (zone.x, zone.y), zone.rotation, given.base, seen, zone.height, grid_spacing)
+        at, turn = (zone.x, zone.y), zone.rotation
+        cut = Cut(along, z, None, at, turn, given.base, seen, zone.height, grid_spacing, pivot)
         facts = (
             ("lowest", f"{np.nanmin(z):.3f} mm"),
             ("highest", f"{np.nanmax(z):.3f} mm"),

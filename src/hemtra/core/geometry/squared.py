@@ -46,16 +46,16 @@ class Squared:
         """What lies x mm along the base and z mm square above it: mm along as seen from above, and above it."""
         return (x - self.lean * z) / self.stretch, z * self.rise
 
-    def turned(self, u: FloatArray, above: FloatArray, x: FloatArray) -> FloatArray:
+    def turned(self, u: FloatArray, above: FloatArray, x: FloatArray, pivot: float = 0.0) -> FloatArray:
         """(n, k) mm square above the base at x (k,) mm along it, both evenly spaced, of n sections.
 
-        u (m,): mm along them as seen from above; above (n, m): mm straight above the base. What a higher place
-        hides from where the base points is none.
+        u (m,): mm along them as seen from above; above (n, m): mm straight above the base. pivot: mm above it
+        of what is seen where it stands. What a higher place hides from where the base points is none.
         """
         lean, stretch = (
             np.broadcast_to(np.asarray(v, np.float64).ravel(), len(above)) for v in (self.lean, self.stretch)
         )
-        return _turned(u, above / self.rise, stretch, lean, x)
+        return _turned(u, above / self.rise - pivot, stretch, lean, x) + pivot
 
 
 def flattened(offsets: FloatArray, slopes: tuple[float, float]) -> FloatArray:

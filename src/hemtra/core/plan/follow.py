@@ -84,8 +84,8 @@ def followed(
     if any(i not in homes for i in placing):
         raise NotMeasured("what it follows was not found on the reference scan")
     before = {i: Pose.at_home(homes[i], pose) for i, pose in found.items()}
-    if follow.x is not None and follow.x == follow.y:
-        before[follow.x], found[follow.x] = _on_ground(follow, homes, values, before[follow.x], found[follow.x])
+    for i in {i for i in (follow.x, follow.y) if i is not None}:
+        before[i], found[i] = _on_ground(follow, homes, values, before[i], found[i])
     old, new = (found, before) if back else (before, found)
     turn = 0.0
     if follow.rotation is not None:
@@ -143,13 +143,12 @@ def base(
 def _on_ground(
     follow: Follow, homes: Mapping[str, Home], values: Mapping[str, Any], before: Pose, found: Pose
 ) -> tuple[Pose, Pose]:
-    """An outline on the reference and on the scan, each dropped onto the plane that the zone lies on.
+    """An anchor on the reference and on the scan, each dropped onto the plane that the zone lies on.
 
     What lies above that plane moves sideways when the part tilts; the base point of its perpendicular does not.
     """
-    outline, ground = values[follow.x or ""], values.get(follow.z or "")
-    home = homes.get(follow.z or "")
-    if not isinstance(outline, Frame) or not isinstance(ground, Plane) or home is None:
+    ground, home = values.get(follow.z or ""), homes.get(follow.z or "")
+    if not isinstance(ground, Plane) or home is None:
         return before, found
     known = Plane(home.x, home.y, home.z, home.slope_x, home.slope_y)
     return _dropped(before, known), _dropped(found, ground)

@@ -89,7 +89,8 @@ class StepContext:
     """Data of a step: the height map, its zone, and the values of its inputs.
 
     zone: where it is on this scan, its anchors followed. base: the surface its heights count from, that is what
-    it follows in z and tilt. taught: what it was taught by the reference scan.
+    it follows in z and tilt; on_part: whether that goes up and down with the part. taught: what it was taught
+    by the reference scan.
     """
 
     data: HeightMap
@@ -99,6 +100,7 @@ class StepContext:
     taught: Mapping[str, tuple[float, ...]] = field(default_factory=dict)
     serial: str = ""
     """Serial number of the part, where known."""
+    on_part: bool = True
 
     @property
     def tilt(self) -> Plane:
