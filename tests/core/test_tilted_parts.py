@@ -43,7 +43,7 @@ def prism(profile, tilt_x, tilt_y):
     r = Frame(tilt_x=tilt_x, tilt_y=tilt_y).matrix
     x = PITCH * np.arange(-round(HALF / PITCH), round(HALF / PITCH) + 1)
     y = PITCH * np.arange(-20, 21)
-    p = np.linspace(-HALF - 2.0, HALF + 2.0, 60_001)
+    p = np.linspace(-HALF - 2.0, HALF + 2.0, 20_001)
     f = profile(p)
     z = np.empty((y.size, x.size), np.float32)
     for row, at in enumerate(y):
@@ -224,7 +224,7 @@ def solid(height, tilt_x, tilt_y, half=(32.0, 22.0), pitch=0.1):
     x, y = (pitch * np.arange(-round(h / pitch), round(h / pitch) + 1) for h in half)
     gx, gy = np.meshgrid(x, y)
     z = np.zeros(gx.shape)
-    for _ in range(60):
+    for _ in range(30):
         p, q, f = np.tensordot(r.T, np.stack([gx, gy, z]), 1)
         z = z + (height(p, q) - f) / r[2, 2]
     slopes = -r[0, 2] / r[2, 2], -r[1, 2] / r[2, 2]
