@@ -8,7 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from examples import examples
-from hemtra import Characteristic, Engine, HeightMap, Plan, Step, teach
+from hemtra import Characteristic, Engine, HeightMap, NotMeasured, Plan, Step, teach
 from hemtra.core.characteristics.continuity import ContinuityKind
 from hemtra.core.characteristics.relations import AngleKind, GapKind, WidthKind
 from hemtra.core.features.arc import ArcKind
@@ -218,6 +218,20 @@ def test_a_zone_on_a_plane_stays_there_whatever_it_follows_above_it(tilt, over, 
     assert math.hypot(moved.x - near[0], moved.y - near[1]) < within
 
 
+@settings(max_examples=examples(20), deadline=None)
+@given(tilts, tilts, st.floats(-180.0, 180.0))
+def test_a_zone_that_follows_an_outline_in_all_axes_lies_where_its_heights_count_from(tilt, over, turn):
+    """The zero of the reference goes along, 25 mm below the outline: at 3° it lies 1.3 mm aside of that."""
+    now = Frame(x=1.0, y=-2.0, z=3.0, rotation=turn, tilt_x=tilt, tilt_y=over)
+    at, near = now.outward(np.array([[0.0, 0.0, 25.0], [4.0, 3.0, 0.0]]))
+    outline = Frame(*at, rotation=turn, tilt_x=tilt, tilt_y=over)
+    follow = Follow(**dict.fromkeys(("x", "y", "rotation", "z", "tilt"), "o"))
+    homes, zone = {"o": Home(x=0, y=0, z=25, rotation=0)}, RectangleZone(x=4.0, y=3.0, width=1.0, height=1.0)
+    moved = followed(zone, follow, homes, {"o": outline})
+    # what is left: the base lies as far below the outline straight down, not square to it
+    assert math.hypot(moved.x - near[0], moved.y - near[1]) < 0.006
+
+
 def solid(height, tilt_x, tilt_y, half=(32.0, 22.0), pitch=0.1):
     """Map of z = height(x, y), which is smooth, tilted in space, and the plane z = 0 of the part."""
     r = Frame(tilt_x=tilt_x, tilt_y=tilt_y).matrix
@@ -271,6 +285,36 @@ def test_a_part_does_not_deviate_from_itself_when_it_lies_tilted(tilt_x, tilt_y)
         found = kind.evaluate(StepContext(data, zone, {}, base, taught)).value
         assert found.values.max() == pytest.approx(0.0, abs=0.006)
         assert found.values.min() == pytest.approx(low, abs=0.012)
+
+
+@pytest.mark.parametrize("on_part", [True, False])
+def test_a_deviation_is_taken_where_its_zone_lies_whatever_heights_count_from(on_part):
+    """From the zero of the station, 30 mm below, which does not turn with the part, or from the part itself."""
+
+    def hill(x, y):
+        return 4.0 * np.exp(-(x**2 + y**2) / 72.0)
+
+    def below(plane):
+        return plane if on_part else Plane(0.0, 0.0, -30.0, plane.slope_x, plane.slope_y)
+
+    zone, kind = RectangleZone(x=0.0, y=0.0, width=50.0, height=34.0), DeviationKind(cell=1.0)
+    reference, level = solid(hill, 0.0, 0.0)
+    given = StepContext(reference, zone, {}, below(level), on_part=on_part)
+    taught = {k: np.array(v) for k, v in kind.teach(given).items()}
+    data, base = solid(hill, 1.0, 2.0)
+    found = kind.evaluate(StepContext(data, zone, {}, below(base), taught, on_part=on_part)).value
+    # 30 mm are 23 µm more along the slope, and the hill is seen from its foot or from its middle
+    assert np.ptp(found.values) < (0.012 if on_part else 0.12)
+
+
+def test_a_section_without_data_says_so_on_a_tilted_base():
+    z = np.full((50, 200), np.nan)
+    z[::2, ::2] = 1.0  # points, between which nothing is seen
+    empty = HeightMap(z, dx=0.1, dy=0.1)
+    zone = RectangleZone(x=10.03, y=2.03, width=5.01, height=1.0)
+    given = StepContext(empty, zone, {}, Plane(0.0, 0.0, -5.0, 0.02, 0.01), on_part=False)
+    with pytest.raises(NotMeasured, match="no data along the section"):
+        SectionKind(least_data=0.0).evaluate(given)
 
 
 def block(x, y):

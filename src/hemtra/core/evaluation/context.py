@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 from collections.abc import Mapping
-from typing import TypeAlias
+from typing import Any, TypeAlias
 
 from hemtra.core.evaluation.results import StepResult
 from hemtra.core.geometry.elements import LEVEL, Plane
@@ -68,7 +68,9 @@ def context_of(
 def fingerprint(step: Step, zone: AnyZone | None, ground: Plane, results: Mapping[str, StepResult]) -> str:
     """Fingerprint of everything that decides a step's value on a given height map, without its id and name."""
     where = None if zone is None else zone.model_dump_json()
-    heights = None if ground is LEVEL else [getattr(ground, name) for name in ground.__slots__]
+    heights: list[Any] | None = None
+    if ground is not LEVEL:
+        heights = [*(getattr(ground, name) for name in ground.__slots__), step.follow.z is not None]
     inputs = {name: [results[i].fingerprint for i in ids] for name, ids in step.inputs.items()}
     lesson = None if step.taught is None else step.taught.digest
     text = json.dumps([step.kind, step.params, where, heights, inputs, lesson], sort_keys=True)

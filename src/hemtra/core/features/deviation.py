@@ -164,7 +164,9 @@ def _seen(given: StepContext, zone: AnyZone, places: FloatArray, above: FloatArr
     """(n, 2) mm where what stands `above` (n,) mm square to the base at places (n, 2) of the zone is seen."""
     base, middle = given.base, np.array([zone.x, zone.y])
     offsets = zone.outward(places[:, 0], places[:, 1]) - middle
-    aside = above[:, None] * np.array(base.normal[:2])
+    # the station's zero is no place of the part, about which it could have turned
+    pivot = 0.0 if given.on_part else float(np.median(above))
+    aside = (above - pivot)[:, None] * np.array(base.normal[:2])
     seen: FloatArray = middle + seen_from_above(offsets, (base.slope_x, base.slope_y)) + aside
     return seen
 

@@ -302,15 +302,15 @@ class SectionKind(Kind):
         z = profile.z - given.base.height_at(*place(along))
         seen, pivot = shown_across(given.data, start, end, zone.height, along.size), 0.0
         if square.lean:
-            if not given.on_part:
+            known = z[~np.isnan(z)]
+            if known.size and not given.on_part:
                 # the station's zero is no place of the part, about which it could have turned
-                pivot = float(np.nan_to_num(np.median(z[~np.isnan(z)]))) / square.rise
+                pivot = float(np.median(known)) / square.rise
             count = round((along.size - 1) * zone.width / float(np.ptp(ends))) + 1
             x = np.linspace(-half, half, max(2, count))
             z = square.turned(along, z[None], x, pivot)[0]
             from_above = square.seen(x, np.nan_to_num(z) - pivot)[0]
-            seen = seen[np.clip(np.searchsorted(along, from_above), 0, along.size - 1)]
-            along = x
+            along, seen = x, seen[np.clip(np.searchsorted(along, from_above), 0, along.size - 1)]
         if np.isnan(z).all():
             raise NotMeasured("there is no data along the section")
         grid_spacing = given.data.grid.dx, given.data.grid.dy

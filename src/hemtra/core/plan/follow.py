@@ -148,9 +148,15 @@ def _on_ground(
     What lies above that plane moves sideways when the part tilts; the base point of its perpendicular does not.
     """
     ground, home = values.get(follow.z or ""), homes.get(follow.z or "")
-    if not isinstance(ground, Plane) or home is None:
+    if home is None:
         return before, found
     known = Plane(home.x, home.y, home.z, home.slope_x, home.slope_y)
+    if isinstance(ground, Frame) and follow.tilt is not None:
+        # a frame carries the whole reference scan along, its z = 0 too
+        known = replace(known, z0=0.0)
+        ground = Plane(ground.x, ground.y, ground.z - home.z, *ground.slopes)
+    if not isinstance(ground, Plane):
+        return before, found
     return _dropped(before, known), _dropped(found, ground)
 
 
