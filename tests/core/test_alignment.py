@@ -167,7 +167,7 @@ def test_columns_move_along_travel_by_fractions_of_a_row(by, per_column):
     z = (0.01 * np.arange(rows)[:, None] + np.zeros(cols)).astype(np.float32)
     shift = by + per_column * np.arange(cols)
     out, grey = np.empty_like(z), np.empty(z.shape, np.uint8)
-    shift_columns(z, np.full(z.shape, 9, np.uint8), shift, 0.0, out, grey)
+    shift_columns(z, np.full(z.shape, 9, np.uint8), shift, 0.0, False, out, grey)
     inner = out[6:-6]
     assert inner == pytest.approx(0.01 * (np.arange(6, rows - 6)[:, None] - shift), abs=1e-5)
     assert not np.isnan(inner).any()
@@ -177,7 +177,7 @@ def test_a_leaning_plane_moves_high_things_only():
     z = np.zeros((40, 5), np.float32)
     z[20:30] = 5.0
     out, grey = np.empty_like(z), np.empty(z.shape, np.uint8)
-    shift_columns(z, np.zeros(z.shape, np.uint8), np.zeros(5), 0.6, out, grey)
+    shift_columns(z, np.zeros(z.shape, np.uint8), np.zeros(5), 0.6, False, out, grey)
     assert (out[:20] == 0.0).all()
     assert (out[23:33] == 5.0).all()
 
@@ -188,7 +188,7 @@ def test_a_steep_flank_is_no_stairs_at_another_pitch(dy):
     other = with_row_pitch(data, dy)
     assert other.z[:, 3] == pytest.approx(2.0 * other.y, abs=1e-5)
     moved, grey = np.empty_like(data.z), np.empty(data.z.shape, np.uint8)
-    shift_columns(data.z, np.zeros(data.z.shape, np.uint8), np.full(10, 0.5), 0.0, moved, grey)
+    shift_columns(data.z, np.zeros(data.z.shape, np.uint8), np.full(10, 0.5), 0.0, False, moved, grey)
     assert moved[1:, 3] == pytest.approx(2.0 * (data.y[1:] - 0.08), abs=1e-5)
 
 

@@ -18,7 +18,7 @@ from hemtra.core.features.profile_edge import ProfileEdgeKind
 from hemtra.core.features.section import SectionKind
 from hemtra.core.geometry.elements import Line, Plane
 from hemtra.core.geometry.frames import Frame
-from hemtra.core.maps.assemble import resample_rows
+from hemtra.core.maps.assemble import resample_rows, shift_columns, with_row_pitch
 from hemtra.core.plan.document import Follow, Home, Plan
 from hemtra.core.plan.follow import followed
 from hemtra.core.plan.kind import StepContext
@@ -223,7 +223,7 @@ def test_under_a_wall_that_leans_over_the_higher_surface_is_seen():
     x = np.array([[0.0, 0.1, 0.2, 0.3, 0.4, 0.5, 0.33, 0.43, 0.53, 0.63]])
     z = np.array([[0, 0, 0, 0, 0, 0, 8, 8, 8, 8]], np.float32)
     out, grey = np.empty((1, 7), np.float32), np.empty((1, 7), np.uint8)
-    resample_rows(x, z, np.full(z.shape, 9, np.uint8), 0.0, 0.1, out, grey)
+    resample_rows(x, z, np.full(z.shape, 9, np.uint8), 0.0, 0.1, 0, out, grey)
     assert out[0].tolist() == [0, 0, 0, 8, 8, 8, 8]
 
 
@@ -313,20 +313,69 @@ def test_no_printed_edge_is_found_where_the_surface_ends():
     assert found["print"].value.place == pytest.approx((-5.05, 0.0, 0.0), abs=0.06)
 
 
-def disc_of_a_sensor(x, y, radius, rng):
-    """A disc as a sensor sees it, whose own points lie anywhere between two columns, the same on every row."""
+def from_a_sensor(inside, rng):
+    """A step as a sensor sees it, whose own points lie anywhere between two columns, the same on every row."""
     xs = np.arange(-10.0, 10.0, 0.98 * DX) + rng.random() * DX
     ys = np.arange(-10.0, 10.0, DY)
-    inside = np.hypot(xs[None, :] - x, ys[:, None] - y) < radius
-    z = np.where(inside, 4.0, 0.0).astype(np.float32)
+    z = np.where(inside(xs[None, :], ys[:, None]), 4.0, 0.0).astype(np.float32)
     cols = round(20.0 / DX)
     out, grey = np.empty((ys.size, cols), np.float32), np.empty((ys.size, cols), np.uint8)
-    resample_rows(np.tile(xs, (ys.size, 1)), z, np.full(z.shape, 110, np.uint8), -10.0, DX, out, grey)
+    resample_rows(np.tile(xs, (ys.size, 1)), z, np.full(z.shape, 110, np.uint8), -10.0, DX, 0, out, grey)
     return HeightMap(out, None, dx=DX, dy=DY, x0=-10.0, y0=-10.0)
 
 
-def test_a_rim_seen_by_points_between_the_columns_is_known_to_a_tenth_of_them():
-    """Where it runs along the columns row after row sees it from the same points: these count once."""
+def disc_of_a_sensor(x, y, radius, rng):
+    return from_a_sensor(lambda u, v: np.hypot(u - x, v - y) < radius, rng)
+
+
+def off_by(data, turn, at):
+    """Error of the end of an upper level that lies `at` from the middle, turned a little from the columns."""
+    edge = EdgeKind(change="falls", wall="top").evaluate(StepContext(data, box(at, 0, 4, 16, turn), {})).value
+    return edge.x * math.cos(math.radians(turn)) + edge.y * math.sin(math.radians(turn)) - at
+
+
+@pytest.mark.parametrize("turn", [0.7, 1.0, 2.0, -3.0])
+def test_an_edge_nearly_along_travel_lies_where_it_is(turn):
+    """A part in a fixture: hundreds of rows see its edge from points beside the columns by the same share."""
+    rng, off = np.random.default_rng(5), []
+    c, s = math.cos(math.radians(turn)), math.sin(math.radians(turn))
+    for at in rng.uniform(-3.0, 3.0, 12):
+        data = from_a_sensor(lambda x, y, at=at: x * c + y * s < at, rng)
+        off.append(off_by(data, turn, at))
+    assert np.abs(off).max() < DX / 20, "up to half a column, where the nearer one is taken"
+
+
+def askew(z):
+    """Rows as a laser that leans and stands askew takes them, 0.3 and 0.4 of one late, put back."""
+    out, grey = np.empty_like(z), np.empty(z.shape, np.uint8)
+    by = np.full(z.shape[1], -0.3)
+    shift_columns(z, np.full(z.shape, 9, np.uint8), by, -0.1, True, out, grey)
+    return HeightMap(out, None, DX, DX, -10.0, -10.0)
+
+
+def other_pitch(z):
+    """The same on rows at another pitch."""
+    return with_row_pitch(HeightMap(z, None, DX, DX, -10.0, -10.0), 0.97 * DX)
+
+
+@pytest.mark.parametrize("kept", [askew, other_pitch])
+@pytest.mark.parametrize("way", [1, -1])
+def test_rows_that_are_moved_end_where_they_ended(kept, way):
+    """The end of a level nearly along the rows, towards later rows or earlier ones; nothing is seen beyond."""
+    rng, off = np.random.default_rng(6), []
+    x, y = np.meshgrid(*2 * [np.arange(-10.0, 10.0, DX)])
+    late = -0.7 * DX if kept is askew else 0.0
+    lookup = EdgeKind(change="falls" if way > 0 else "rises", wall="top")
+    for at in rng.uniform(-3.0, 3.0, 12):
+        data = kept(np.where(way * (y + 0.02 * x - at) < 0.0, 4.0, np.nan).astype(np.float32))
+        zone = box(0, at + late, 4, 16, 90.0 - math.degrees(math.atan(0.02)))
+        edge = lookup.evaluate(StepContext(data, zone, {})).value
+        off.append(edge.y + 0.02 * edge.x - at - late)
+    assert np.abs(off).max() < DX / 20
+
+
+def test_a_rim_seen_by_points_between_the_columns_is_known_to_a_thirtieth_of_them():
+    """Where it runs along the columns row after row sees it from the same points."""
     rng = np.random.default_rng(8)
     zone = RingZone(x=0.0, y=0.0, width=16.0, height=16.0, inner=0.5)
     off = []
@@ -335,7 +384,7 @@ def test_a_rim_seen_by_points_between_the_columns_is_known_to_a_tenth_of_them():
         rim = CircleKind(wall="top").evaluate(StepContext(disc_of_a_sensor(x, y, 6.0, rng), zone, {})).value
         off.append((rim.x - x, rim.y - y, rim.radius - 6.0, rim.spread))
     across, along, grown, spread = np.array(off).T
-    assert across.std() < DX / 10, "an eighth, were all points alike"
+    assert across.std() < DX / 30, "a twelfth, were the nearer column taken"
     assert max(along.std(), grown.std()) < DX / 40
     assert abs(grown.mean()) < 0.002
     assert np.mean(np.hypot(across, along) <= 1.5 * spread) >= 0.95

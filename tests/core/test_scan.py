@@ -163,7 +163,7 @@ def test_disc_means_agree_with_convolution(rx, ry):
 def resampled(x, z, first, pitch, cols):
     z_out, grey_out = np.empty((1, cols), np.float32), np.empty((1, cols), np.uint8)
     x, z = np.array([x], float), np.array([z], np.float32)
-    resample_rows(x, z, np.full(z.shape, 90, np.uint8), first, pitch, z_out, grey_out)
+    resample_rows(x, z, np.full(z.shape, 90, np.uint8), first, pitch, 0, z_out, grey_out)
     return z_out[0], grey_out[0]
 
 

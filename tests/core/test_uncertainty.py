@@ -77,7 +77,7 @@ def test_noise_that_neighbours_share_counts_as_means_feel_it():
     place = np.tile(0.103 * np.arange(300) + 0.02, (200, 1))
     z, grey = np.empty((200, 290), np.float32), np.empty((200, 290), np.uint8)
     raw = rng.normal(0, 0.01, place.shape).astype(np.float32)
-    resample_rows(place, raw, np.full(raw.shape, 9, np.uint8), 0.1, 0.1, z, grey)
+    resample_rows(place, raw, np.full(raw.shape, 9, np.uint8), 0.1, 0.1, 0, z, grey)
     assert z.std() < 0.009
     means = z[:, :280].reshape(200, 7, 40).mean(axis=2)
     told = typical_noise(HeightMap(z, None, 0.1, 0.1, 0.0, 0.0)) / math.sqrt(40)
@@ -384,7 +384,7 @@ def of_one_scan(values, copies, kind, whole=False):
     """A row that reads some values on a scan and thinner maps of it, and others on copies with noise."""
     ends, noisy = (np.repeat(found, 2).reshape(-1, 1, 2) for found in (values, copies))
     look = Look(ends, noisy, noisy, np.zeros(1), np.full(1, whole), np.zeros(1))
-    return Tried([look], [], noisy[:0], [kind], np.full(1, np.nan))
+    return Tried([look], [], noisy[:0], [kind], np.full(1, np.nan), np.zeros(1, bool))
 
 
 @given(st.floats(2.0, 4.0))
@@ -436,7 +436,8 @@ def test_noise_counts_as_it_scatters_values_on_all_scans():
     for level, turn in ((1.0, 0.01), (5.0, 0.02), (-3.0, 0.03)):
         here = of_one_scan(np.full(1 + len(THINNED), level), level + turn * (-1.0) ** np.arange(16), None)
         looks += here.looks
-    found = Tried(looks, [], looks[0].free[:0], [None], np.full(1, np.nan)).budget(0, outward=False)
+    tried = Tried(looks, [], looks[0].free[:0], [None], np.full(1, np.nan), np.zeros(1, bool))
+    found = tried.budget(0, outward=False)
     scatter = math.sqrt((0.01**2 + 0.02**2 + 0.03**2) / 3 * 16 / 15)
     assert found.noise == pytest.approx(scatter * (1.0 + 1.0 / math.sqrt(2 * 45))), "a standard error more"
     assert (found.form, found.phase) == (0.0, 0.0)

@@ -26,7 +26,10 @@ RUNNER_STATION = Station(
     name="runner line",
     sensors=(SensorMount(model="Sim 60", stand_off=90.0),),
     travel=Travel(
-        encoder=WheelEncoder(pulses_per_turn=2000, circumference=160.0), counts_per_profile=2, speed=200.0
+        encoder=WheelEncoder(pulses_per_turn=2000, circumference=160.0),
+        counts_per_profile=2,
+        speed=200.0,
+        ends="nearest",
     ),
     trigger=Trigger(distance=60.0, delay=60.0, length=80.0),
 )

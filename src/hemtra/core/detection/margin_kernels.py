@@ -22,8 +22,11 @@ ROUNDS, ENOUGH = 30, 0.2
 """Steps of the regression at most, and the gain in likelihood for each point after which it has settled."""
 SHARP = 2.0
 """Points that still add something; with fewer the margin is clean, and only gets sharper."""
-WIDE = 3.0
-"""Standard errors by which it may lie off, where points are mixed."""
+WIDE, WIDE_LINE = 3.0, 2.0
+"""Standard errors by which a rim, or a line, may lie off where points are mixed.
+
+A line crosses the columns all along in one direction, so that what its points are off by evens out better.
+"""
 CERTAIN = 14.0
 """Logarithm of the odds from which on a point has nothing to add."""
 LINE = 3
@@ -257,7 +260,7 @@ def _parted(f: FloatArray, held: BoolArray, counts: FloatArray) -> tuple[FloatAr
         alone[a] = 1.0
         loose = max(loose, solved(hessian, alone)[a])
     error = math.sqrt(loose) / abs(b[0])
-    return b, margin + error if margin > 0.0 else WIDE * error, margin
+    return b, margin + error if margin > 0.0 else (WIDE if p > LINE else WIDE_LINE) * error, margin
 
 
 @inlined

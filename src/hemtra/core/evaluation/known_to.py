@@ -15,7 +15,7 @@ from hemtra.core.plan.budget import Budget
 from hemtra.core.plan.document import Characteristic, Plan, Step
 from hemtra.core.plan.graph import STEPS, ancestry, effective, method_of
 
-REVISION = 5
+REVISION = 6
 """Raised where budgets are worked out otherwise, so that nobody relies on older ones."""
 
 

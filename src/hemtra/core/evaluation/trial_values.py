@@ -91,7 +91,7 @@ class Tried:
     looks: of each scan. scaled: (rows, 2) on the first with one of the scales larger by `NUDGE`, and the
     standard uncertainty of that scale as a share. moved: (copies, rows, 2) on the first with every edge
     anywhere in its room. kinds: (rows,) of their steps. middles: (rows,) median of those that have many values
-    on the first, NaN of the others.
+    on the first, NaN of the others. smooth: (rows,) whether these come from sections of something smooth.
     """
 
     looks: Sequence[Look]
@@ -99,6 +99,7 @@ class Tried:
     moved: FloatArray
     kinds: Sequence[Kind | None]
     middles: FloatArray
+    smooth: BoolArray
 
     def budget(self, n: int, *, outward: bool, length: bool = False) -> Budget | None:
         """Noise of the n-th row; None where too many copies have no value.
@@ -151,7 +152,7 @@ class Tried:
             if all(look.whole[n] for look in self.looks):
                 order, power = max(order, WHOLE), max(power, WHOLE)
         # many values say together how fast their ends come nearer to each other, whatever their anchors do
-        spreading = max(order, _shown_spreading(thinner, n))
+        spreading = max(order, SMOOTH if self.smooth[n] else 1.0, _shown_spreading(thinner, n))
         for look, found in thinner:
             if not found:
                 continue

@@ -121,6 +121,7 @@ def budgets(
         moved=taken(len(trials)),
         kinds=[_kind(plan, row.step) for row in first.characteristics],
         middles=np.array([_middle(first.series.get(balloon)) for balloon in rows]),
+        smooth=np.array([_on_smooth_sections(plan, row.step) for row in first.characteristics], bool),
     )
     return _of_rows(plan, first, tried, level, rooms)
 
@@ -264,6 +265,12 @@ def _middle(series: Series | None) -> float:
     if series is None or not series.measured.any():
         return math.nan
     return float(np.median(series.values[series.measured]))
+
+
+def _on_smooth_sections(plan: Plan, step_id: str | None) -> bool:
+    """Whether a step takes sizes of something smooth along a path."""
+    of = () if step_id is None else (i for ids in plan.step(step_id).inputs.values() for i in ids)
+    return any(getattr(_kind(plan, i), "smooth", False) for i in of)
 
 
 def _kind(plan: Plan, step_id: str | None) -> Kind | None:

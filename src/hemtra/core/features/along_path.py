@@ -141,6 +141,8 @@ class AlongPath(Kind):
     revision: ClassVar[int] = 3
     nothing: ClassVar[Mapping[int, float]] = {}
     """Size of an empty section by column, where it is known that nothing is there."""
+    smooth: ClassVar[bool] = False
+    """Whether its sections go over in curves, so that points between those of the map are interpolated well."""
 
     spacing: float = setting(
         0.5, "spacing", "Distance between sections along the path.", unit="mm", ge=0.01, le=100

@@ -35,6 +35,7 @@ class BeadKind(AlongPath):
     revision: ClassVar[int] = 4
     centre: ClassVar = k.OFFSET
     there: ClassVar = (k.FOUND, k.LEFT_HIDDEN, k.RIGHT_HIDDEN, k.TOP_HIDDEN, k.TWO, k.WIDE)
+    smooth: ClassVar = True
     nothing: ClassVar = {k.WIDTH: 0.0, k.HEIGHT: 0.0, k.AREA: 0.0, k.VOID: 0.0}
     quantities: ClassVar = {
         "width": Quantity("width", "mm", k.WIDTH),

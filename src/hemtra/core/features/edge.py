@@ -32,6 +32,8 @@ LEAST_CANDIDATE = 0.2
 """Share of the steepest place above which another is offered to be taken."""
 FLOOR = 0.2
 """Points of the map by which a crossing may always be off the line."""
+FLOOR_OF_STAIRS = 0.5
+"""The same where crossings only part points: nearly along these they make stairs, and no stair is the edge."""
 FLOOR_OF_STEP = 0.0005
 """Share of its step by which that of a scan line may always be off."""
 MOST_OF_EDGE = 0.7
@@ -270,7 +272,8 @@ def _fitted(v: FloatArray, found: FloatArray, spacing: float) -> tuple[FloatArra
         held = np.flatnonzero(alike)
         if held.size >= max(FEWEST, MOST_OF_EDGE * v.size):
             whole[: held[0]] = whole[held[-1] + 1 :] = False
-    height, slope, weight = robust_line(v[whole], found[whole, 0], FLOOR * spacing)
+    floor = FLOOR_OF_STAIRS if part.parts else FLOOR
+    height, slope, weight = robust_line(v[whole], found[whole, 0], floor * spacing)
     used = whole.copy()
     used[whole] = weight > 0.0
     level, climb, _ = robust_line(v[used], found[used, 1], 0.002)

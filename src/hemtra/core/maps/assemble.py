@@ -18,9 +18,15 @@ FLANK, LEANS = 0.5, 0.5
 SLACK = 1e-9
 """Rows; undoes rounding only."""
 JUST_NOT = 0.999
-"""Share of the way to the next point, so that its own column stays its own."""
+"""Share of the way to the next point, so that its own column stays its own; nearer than that is no rounding."""
 WIDEST_GAP = 1.9
 """Pitches between neighbouring points beyond which one is missing, and nothing is made up in its place."""
+
+GOLDEN = 0.6180339887498949
+"""Step of the sequence whose shares spread most evenly (Weyl): the golden ratio less one."""
+
+ALIKE = -1
+"""Place of rows whose surfaces all end at their nearest column."""
 
 
 @compiled
@@ -30,10 +36,13 @@ def resample_rows(
     intensity: NDArray[np.uint8],
     first: float,
     spacing: float,
+    place: int,
     z_out: NDArray[np.float32],
     intensity_out: NDArray[np.uint8],
 ) -> None:
     """Bring the points of each row onto columns at first + j spacing, all in mm.
+
+    place: number of the first row, by which the ends of surfaces are moved, see `_ending`; or `ALIKE`.
 
     x, z, intensity: (rows, points), z NaN where there is no data, along the fan: under a wall that leans over,
     x goes back. z_out and intensity_out: (rows, cols), overwritten. Between two neighbouring points the height
@@ -45,13 +54,14 @@ def resample_rows(
         intensity_out[i] = 0
         xs, zs, greys, to, grey_to = x[i], z[i], intensity[i], z_out[i], intensity_out[i]
         k, before, joined = _next_seen(zs, 0), -1, False
+        ending = _ending(place + i) * spacing if place >= 0 else 0.0
         while k >= 0:
             after = _next_seen(zs, k + 1)
             goes_on = after >= 0 and _joined(xs, zs, k, after, spacing)
             if joined or goes_on:
                 if not joined:
                     rise = _beyond(xs, zs, k, after)
-                    start = xs[k] - _reach(xs, zs, k, before, xs[after] - xs[k], spacing)
+                    start = xs[k] - _reach(xs, zs, k, before, xs[after] - xs[k], spacing) + ending
                     _fill(start, xs[k], xs[k], zs[k], rise, greys[k], 0.0, first, spacing, to, grey_to)
                 if goes_on:
                     apart = xs[after] - xs[k]
@@ -59,13 +69,24 @@ def resample_rows(
                     _fill(xs[k], xs[after], xs[k], zs[k], rise, greys[k], change, first, spacing, to, grey_to)
                 else:
                     rise = _beyond(xs, zs, before, k)
-                    end = xs[k] + _reach(xs, zs, k, after, xs[k] - xs[before], spacing)
+                    end = xs[k] + _reach(xs, zs, k, after, xs[k] - xs[before], spacing) + ending
                     _fill(xs[k], end, xs[k], zs[k], rise, greys[k], 0.0, first, spacing, to, grey_to)
             else:
-                start = xs[k] - _reach(xs, zs, k, before, 0.0, spacing)
-                end = xs[k] + _reach(xs, zs, k, after, 0.0, spacing)
+                start = xs[k] - _reach(xs, zs, k, before, 0.0, spacing) + ending
+                end = xs[k] + _reach(xs, zs, k, after, 0.0, spacing) + ending
                 _fill(start, end, xs[k], zs[k], 0.0, greys[k], 0.0, first, spacing, to, grey_to)
             before, k, joined = k, after, goes_on
+
+
+@inlined
+def _ending(row: int) -> float:
+    """Columns by which the ends of surfaces are moved in a row, -0.5 to 0.5, evenly spread over any few rows.
+
+    The points of a profile and the columns fall apart by some share of a spacing that stays the same over many
+    rows. Always taking the nearer column would move all of an edge along travel by that share. So it is of the
+    rows that end in a column, where columns are moved.
+    """
+    return (row * GOLDEN + 0.5) % 1.0 - 0.5
 
 
 @inlined
@@ -114,7 +135,7 @@ def _reach(x: FloatArray, z: NDArray[np.float32], k: int, other: int, apart: flo
     between: float = (x[other] - x[k]) * (1.0 if other > k else -1.0)
     if between <= 0.0:
         return reach
-    if z[k] - z[other] >= JUMP and between < min(apart, spacing):
+    if z[k] - z[other] >= JUMP and between < JUST_NOT * min(apart, spacing):
         return between * JUST_NOT
     return min(reach, between / 2.0)
 
@@ -160,6 +181,7 @@ def shift_columns(
     intensity: NDArray[np.uint8],
     by: FloatArray,
     by_height: float,
+    even: bool,
     z_out: NDArray[np.float32],
     intensity_out: NDArray[np.uint8],
 ) -> None:
@@ -168,33 +190,36 @@ def shift_columns(
     A laser line that stands askew sees the ends of a profile at another place along travel than its middle, and
     one that leans sees high places elsewhere than low ones. z, intensity and their outputs: (rows, cols).
     Between two neighbouring points the height is interpolated linearly, unless a step lies between them; where
-    two places come to lie in one, the higher is seen.
+    two places come to lie in one, the higher is seen. even: whether ends of surfaces are moved as in `_ending`.
     """
     rows, cols = z.shape
     for j in range(cols):
         for i in range(rows):
             z_out[i, j], intensity_out[i, j] = np.nan, 0
+        ending, joined = _ending(j) if even else 0.0, False
         for i in range(rows):
-            if np.isnan(z[i, j]):
-                continue
-            at = i + by[j] + by_height * z[i, j]
-            first, last, after = round(at), round(at), i
-            if i + 1 < rows and _carries_on(z, i, j):
-                after = i + 1
+            goes_on = i + 1 < rows and _carries_on(z, i, j)
+            if not np.isnan(z[i, j]):
+                after = i + 1 if goes_on else i
+                at = i + by[j] + by_height * z[i, j]
                 end = after + by[j] + by_height * z[after, j]
-                first, last = math.ceil(at - SLACK), math.floor(end + SLACK)
-            for k in range(max(first, 0), min(last, rows - 1) + 1):
-                share = min(max(k - at, 0.0) / (end - at), 1.0) if after > i else 0.0
-                height = z[i, j] + share * (z[after, j] - z[i, j])
-                if np.isnan(z_out[k, j]) or height > z_out[k, j]:
-                    grey = intensity[i, j] + share * (float(intensity[after, j]) - intensity[i, j])
-                    z_out[k, j], intensity_out[k, j] = height, np.uint8(grey + 0.5)
+                # a surface reaches half a row beyond its first and its last point
+                first = math.ceil((at if joined else at - 0.5 + ending) - SLACK)
+                last = math.floor((end if goes_on else at + 0.5 + ending) + SLACK)
+                for k in range(max(first, 0), min(last, rows - 1) + 1):
+                    share = min(max(k - at, 0.0) / (end - at), 1.0) if end > at else 0.0
+                    height = z[i, j] + share * (z[after, j] - z[i, j])
+                    if np.isnan(z_out[k, j]) or height > z_out[k, j]:
+                        grey = intensity[i, j] + share * (float(intensity[after, j]) - intensity[i, j])
+                        z_out[k, j], intensity_out[k, j] = height, np.uint8(grey + 0.5)
+            joined = goes_on
 
 
-def with_row_pitch(data: HeightMap, dy: float) -> HeightMap:
+def with_row_pitch(data: HeightMap, dy: float, *, even: bool = True) -> HeightMap:
     """A map with another spacing along y in mm, over the same extent; rows are interpolated, steps kept.
 
     A steep flank is no step: it differs from row to row by much, but by as much each time.
+    even: whether ends of surfaces are moved as in `_ending`.
     """
     grid, rows = data.grid, data.shape[0]
     span = grid.dy * (rows - 1)
@@ -204,7 +229,7 @@ def with_row_pitch(data: HeightMap, dy: float) -> HeightMap:
     low = np.clip(np.floor(at + 1e-9).astype(int), 0, rows - 1)
     share = np.clip(at - low, 0.0, 1.0)
     z = np.empty((wanted, data.shape[1]), np.float32)
-    _between_rows(data.z, low, share, z)
+    _between_rows(data.z, low, share, even, z)
     nearest = np.where(share <= 0.5, low, np.minimum(low + 1, rows - 1))
     grey = None if data.intensity is None else data.intensity[nearest]
     return HeightMap(z, grey, grid.dx, dy, grid.x0, first)
@@ -212,13 +237,14 @@ def with_row_pitch(data: HeightMap, dy: float) -> HeightMap:
 
 @lean
 def _between_rows(
-    z: NDArray[np.float32], low: NDArray[np.int64], share: FloatArray, out: NDArray[np.float32]
+    z: NDArray[np.float32], low: NDArray[np.int64], share: FloatArray, even: bool, out: NDArray[np.float32]
 ) -> None:
     """Rows (n, cols) a share of the way from row `low` (n,) to the next; the nearer one's across a step."""
     for k in range(low.size):
         i = low[k]
         for j in range(z.shape[1]):
+            ending = _ending(j) if even else 0.0
             if i + 1 < z.shape[0] and _carries_on(z, i, j):
                 out[k, j] = z[i, j] + share[k] * (z[i + 1, j] - z[i, j])
             else:
-                out[k, j] = z[i, j] if share[k] <= 0.5 or i + 1 == z.shape[0] else z[i + 1, j]
+                out[k, j] = z[i, j] if share[k] <= 0.5 + ending or i + 1 == z.shape[0] else z[i + 1, j]

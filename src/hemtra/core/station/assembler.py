@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from hemtra.core.errors import HemtraError
-from hemtra.core.maps.assemble import resample_rows, shift_columns, with_row_pitch
+from hemtra.core.maps.assemble import ALIKE, resample_rows, shift_columns, with_row_pitch
 from hemtra.core.maps.heightmap import Grid, HeightMap
 from hemtra.core.maps.merge import blend
 from hemtra.core.station.calibration import Calibration
@@ -109,6 +109,8 @@ class Layout:
     """x in mm at which each sensor is drawn."""
     calibrations: tuple[Calibration, ...] = (Calibration(),)
     equal_pitch: bool = False
+    even: bool = True
+    """Whether ends of surfaces are evened out over the rows, instead of lying at the nearest column or row."""
 
     @classmethod
     def of(cls, station: Station, models: Sequence[SensorModel]) -> Layout:
@@ -121,6 +123,7 @@ class Layout:
             tuple(sensor.x for sensor in station.sensors),
             tuple(sensor.calibration for sensor in station.sensors),
             station.travel.equal_pitch,
+            station.travel.ends == "even",
         )
 
     def coarser(self, rows: int, cols: int) -> Layout:
@@ -129,8 +132,8 @@ class Layout:
         coarse = Grid(grid.x0, grid.y0, grid.dx * cols, grid.dy * rows)
         return replace(self, grid=coarse, cols=-(-self.cols // cols), equal_pitch=False)
 
-    def rows(self, sensor: int, seen: Profiles) -> RowsOf:
-        """z and intensity (n, cols) of profiles, brought onto the columns of the grid."""
+    def rows(self, sensor: int, seen: Profiles, place: int = 0) -> RowsOf:
+        """z and intensity (n, cols) of profiles, `place` the first of them, on the columns of the grid."""
         n = seen.z.shape[0]
         z, grey = np.empty((n, self.cols), np.float32), np.empty((n, self.cols), np.uint8)
         x_in, z_in, calibration = seen.x, seen.z, self.calibrations[sensor]
@@ -141,7 +144,7 @@ class Layout:
             x_in = np.where(np.isnan(x_in), m[0, 0] * seen.x + t[0], x_in)
             z_in = (m[2, 0] * seen.x + m[2, 2] * seen.z + t[2]).astype(np.float32)
         first = self.grid.x0 - self.drawn[sensor]
-        resample_rows(x_in, z_in, seen.intensity, first, self.grid.dx, z, grey)
+        resample_rows(x_in, z_in, seen.intensity, first, self.grid.dx, place if self.even else ALIKE, z, grey)
         if seen.missed is not None:
             # a profile the sensor had no time for is a row of no data in its place, not a shorter part
             z[seen.missed], grey[seen.missed] = np.nan, 0
@@ -156,7 +159,7 @@ class Layout:
         x = self.grid.x0 - self.drawn[sensor] + self.grid.dx * np.arange(self.cols)
         by = (m[1, 0] * (x - t[0]) / m[0, 0] + t[1]) / dy
         moved, tone = np.empty_like(z), np.empty_like(grey)
-        shift_columns(z, grey, by, m[1, 2] / dy, moved, tone)
+        shift_columns(z, grey, by, m[1, 2] / dy, self.even, moved, tone)
         y = (np.arange(len(z)) - (len(z) - 1) / 2) * dy
         moved += (m[2, 1] * y[:, None]).astype(np.float32)
         return moved, tone
@@ -166,7 +169,7 @@ class Layout:
         made = [self.layer(k, z, grey) for k, (z, grey) in enumerate(layers)]
         whole = self._map(*blend(made)) if len(made) > 1 else self._map(*made[0])
         each = tuple(self._map(*layer) for layer in made) if len(made) > 1 else ()
-        return (with_row_pitch(whole, self.grid.dx) if self.equal_pitch else whole), each
+        return (with_row_pitch(whole, self.grid.dx, even=self.even) if self.equal_pitch else whole), each
 
     def _map(self, z: NDArray[np.float32], grey: NDArray[np.uint8]) -> HeightMap:
         grid = self.grid
@@ -272,7 +275,7 @@ class Assembler:
             )
 
     def _take(self, batch: Batch) -> _Rows:
-        layers = tuple(self.layout.rows(k, seen) for k, seen in enumerate(batch.sensors))
+        layers = tuple(self.layout.rows(k, seen, batch.first) for k, seen in enumerate(batch.sensors))
         missed = np.zeros(len(batch), np.bool_)
         for seen in batch.sensors:
             if seen.missed is not None:

@@ -15,6 +15,7 @@ MOST_PROFILES = 100_000
 Counting: TypeAlias = Literal["single", "x1", "x2", "x4"]
 Direction: TypeAlias = Literal["forward", "backward", "both"]
 Against: TypeAlias = Literal["ignored", "scanned"]
+Ends: TypeAlias = Literal["even", "nearest"]
 
 EDGES = {"single": 1, "x1": 1, "x2": 2, "x4": 4}
 COUNTING = setting(
@@ -105,6 +106,13 @@ class Travel(Form):
         "equal spacing",
         "Resamples rows to the spacing of the columns, so that round features look round.",
         choices={"False": "as scanned", "True": "y = x spacing"},
+    )
+    ends: Ends = setting(
+        "even",
+        "ends of surfaces",
+        "Surfaces end between columns. Evened out, an edge found on many profiles lies right; at the nearest"
+        " column, profiles of one shape stay alike, for plans that measure each by itself.",
+        choices={"even": "evened out", "nearest": "nearest column"},
     )
 
     @property

@@ -278,7 +278,7 @@ def _lot_here(ours: Connection, lot: Any) -> int:
     known = ours.execute(select(lots.c.id).where(*same)).scalar()
     if known is not None:
         return int(known)
-    return key_of(ours.execute(insert(lots).values(_without_id(lot))))
+    return key_of(ours.execute(insert(lots).values(_without_id(lot) | {"packed": None})))
 
 
 def _by_digest(ours: Connection, table: Table, row: Any) -> tuple[int, bool]:

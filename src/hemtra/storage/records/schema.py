@@ -15,6 +15,7 @@ from sqlalchemy import (
     ForeignKey,
     Index,
     Integer,
+    LargeBinary,
     MetaData,
     SmallInteger,
     String,
@@ -120,6 +121,7 @@ lots = Table(
     Column("plan", _Words(120), nullable=False),
     Column("started", Float, nullable=False),
     Column("ended", Float),
+    Column("packed", Integer),
 )
 parts = Table(
     "parts",
@@ -173,6 +175,23 @@ Index(
     sqlite_where=NOT_PASSED,
     postgresql_where=NOT_PASSED,
 )
+packed_values = Table(
+    "packed_values",
+    metadata,
+    Column("characteristic_id", ForeignKey("characteristics.id"), primary_key=True),
+    Column("lot_id", ForeignKey("lots.id"), primary_key=True),
+    Column("first", Integer, nullable=False),
+    Column("count", Integer, nullable=False),
+    Column("failed", Integer, nullable=False),
+    Column("missing", Integer, nullable=False),
+    Column("unproven", Integer, nullable=False),
+    Column("part_ids", LargeBinary),
+    Column("value", LargeBinary, nullable=False),
+    Column("least", LargeBinary),
+    Column("greatest", LargeBinary),
+)
+"""Values of ended lots once more, see `packed`; the short columns come first, so that they are read alone."""
+Index("packed_values_of_lot", packed_values.c.lot_id)
 lines = Table(
     "lines",
     metadata,

@@ -5,21 +5,21 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from itertools import chain
 from typing import Any
 
 import numpy as np
-from sqlalchemy import BigInteger, ColumnElement, Connection, Select, cast, exists, func, literal, select
+from sqlalchemy import Connection, exists, func, select
 
 from hemtra.core.arrays import FloatArray, IntArray
 from hemtra.core.errors import PlanError
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.units import LengthUnit
 from hemtra.storage.plans import from_json
+from hemtra.storage.records.lot_values import PAIR, of_lot, range_of, read_values, taken
+from hemtra.storage.records.packed import COUNTED, not_passed_of, packed_lots, packed_values_of
 from hemtra.storage.records.schema import (
     CODES,
     NOT_PASSED,
-    VERDICTS,
     characteristics,
     parts,
     revisions,
@@ -29,11 +29,8 @@ from hemtra.storage.records.store import Lot, Records
 
 FIRST = 200
 """Parts that decide whether a characteristic reads text."""
-STEPS, NONE = 1e9, 9 * 10**18
-"""Steps to a unit that values of a trend are rounded to, and the number of steps that stands for none."""
 ENDS = {"value": "", "least": ", min", "greatest": ", max"}
 """Suffix of a name, by the value taken of a characteristic."""
-_PAIR = np.dtype([("part", np.int64), ("value", np.float64)])
 
 
 @dataclass(frozen=True)
@@ -119,26 +116,30 @@ def trends(records: Records, chosen: Sequence[Lot], balloon: int) -> list[Trend]
     chosen = sorted(chosen, key=lambda lot: (lot.started, lot.id))
     with records.reading() as db:
         stood = _stood(db, chosen, balloon)
-        ranges = {lot.id: _range(db, lot) for lot in chosen}
+        packed = packed_lots(db, [lot.id for lot in chosen])
+        ranges = {lot.id: range_of(db, lot.id) for lot in chosen if lot.id not in packed}
         many = {same: any(_of_many(db, key) for key in keys) for same, keys in stood.items()}
         found: dict[tuple[tuple[Any, ...], str], list[tuple[str, np.ndarray[Any, Any]]]] = {}
         for lot in chosen:
             for same, keys in stood.items():
-                for taken in ("least", "greatest") if many[same] else ("value",):
-                    pieces = [_values(db, key, lot, ranges[lot.id], _taken(taken)) for key in keys]
-                    rows = np.sort(np.concatenate(pieces), order="part") if len(pieces) > 1 else pieces[0]
+                for end in ("least", "greatest") if many[same] else ("value",):
+                    if lot.id in packed:
+                        pieces = packed_values_of(db, keys, lot.id, end)
+                    else:
+                        pieces = [read_values(db, key, lot.id, ranges[lot.id], taken(end)) for key in keys]
+                    rows = _joined(pieces)
                     if rows.size:
-                        found.setdefault((same, taken), []).append((lot.name, rows))
+                        found.setdefault((same, end), []).append((lot.name, rows))
         reads = {same: any(reads_text(db, key, same[1]) for key in stood[same]) for same, _ in found}
         known = {same: (_uncertainty(db, keys), _gauge(db, keys[-1], balloon)) for same, keys in stood.items()}
     return [
         replace(
-            _trend(balloon, same, pieces, ENDS[taken]),
+            _trend(balloon, same, pieces, ENDS[end]),
             reads=reads[same],
             u=known[same][0],
-            gauge=known[same][1] if taken == "value" else None,
+            gauge=known[same][1] if end == "value" else None,
         )
-        for (same, taken), pieces in found.items()
+        for (same, end), pieces in found.items()
     ]
 
 
@@ -173,24 +174,31 @@ def _gauge(db: Connection, key: int, balloon: int) -> float | None:
 
 def failures(records: Records, chosen: Sequence[Lot]) -> list[Failures]:
     """Failures of the parts of some lots, the most frequent first; rows that never failed come last."""
-    missing = func.count().filter(values.c.verdict == CODES[Verdict.NOT_MEASURED])
-    unproven = func.count().filter(values.c.verdict == CODES[Verdict.NOT_PROVEN])
     with records.reading() as db:
         names = {r.id: (r.balloon, r.name) for r in _characteristics(db, chosen)}
         found = {balloon: [0, 0, 0] for balloon, _ in names.values()}
-        for lot in chosen:
-            span = _range(db, lot)
-            query = (
-                select(values.c.characteristic_id, func.count(), missing, unproven)
-                .where(values.c.characteristic_id.in_(names), NOT_PASSED, *_of_lot(lot, span))
-                .group_by(values.c.characteristic_id)
-            )
-            for key, *numbers in db.execute(query):
-                sums = found[names[key][0]]
-                found[names[key][0]] = [a + b for a, b in zip(sums, numbers, strict=True)]
+        for key, numbers in _not_passed(db, list(names), chosen).items():
+            sums = found[names[key][0]]
+            found[names[key][0]] = [a + b for a, b in zip(sums, numbers, strict=True)]
     newest = dict(names[key] for key in sorted(names))
-    rows = [Failures(balloon, newest[balloon], *sums) for balloon, sums in found.items()]
+    rows = [Failures(balloon, newest[balloon], sum(sums), *sums[1:]) for balloon, sums in found.items()]
     return sorted(rows, key=lambda row: (-row.count, row.balloon))
+
+
+def _not_passed(db: Connection, keys: Sequence[int], chosen: Sequence[Lot]) -> dict[int, list[int]]:
+    """By characteristic, how many parts of some lots have which verdict of `COUNTED`; none without any."""
+    packed = packed_lots(db, [lot.id for lot in chosen])
+    found = not_passed_of(db, keys, packed)
+    counts = [func.count().filter(values.c.verdict == CODES[verdict]) for verdict in COUNTED.values()]
+    for lot in chosen:
+        if lot.id in packed:
+            continue
+        query = select(values.c.characteristic_id, *counts).where(
+            values.c.characteristic_id.in_(keys), NOT_PASSED, *of_lot(lot.id, range_of(db, lot.id))
+        )
+        for key, *numbers in db.execute(query.group_by(values.c.characteristic_id)):
+            found[key] = [a + b for a, b in zip(found.get(key, [0] * len(numbers)), numbers, strict=True)]
+    return found
 
 
 def texts(records: Records, chosen: Sequence[Lot], balloon: int, most: int = 12) -> Texts:
@@ -202,7 +210,7 @@ def texts(records: Records, chosen: Sequence[Lot], balloon: int, most: int = 12)
         for lot in chosen:
             query = (
                 select(words, func.count())
-                .where(values.c.characteristic_id.in_(keys), *_of_lot(lot, _range(db, lot)))
+                .where(values.c.characteristic_id.in_(keys), *of_lot(lot.id, range_of(db, lot.id)))
                 .group_by(words)
             )
             for text, number in db.execute(query):
@@ -213,18 +221,11 @@ def texts(records: Records, chosen: Sequence[Lot], balloon: int, most: int = 12)
 
 def not_passed(records: Records, chosen: Sequence[Lot], balloon: int) -> dict[Verdict, int]:
     """Number of parts of some lots by verdict, without PASS, on one characteristic."""
-    counted: dict[Verdict, int] = {}
     with records.reading() as db:
         keys = [key for keys in _stood(db, chosen, balloon).values() for key in keys]
-        for lot in chosen:
-            query = (
-                select(values.c.verdict, func.count())
-                .where(values.c.characteristic_id.in_(keys), NOT_PASSED, *_of_lot(lot, _range(db, lot)))
-                .group_by(values.c.verdict)
-            )
-            for code, number in db.execute(query):
-                counted[VERDICTS[code]] = counted.get(VERDICTS[code], 0) + number
-    return counted
+        found = _not_passed(db, keys, chosen)
+    sums = [sum(column) for column in zip(*found.values(), strict=True)]
+    return {verdict: number for verdict, number in zip(COUNTED.values(), sums, strict=False) if number}
 
 
 def balloons_in(records: Records, chosen: Sequence[Lot]) -> dict[int, str]:
@@ -259,82 +260,17 @@ def _stood(db: Connection, chosen: Sequence[Lot], balloon: int) -> dict[tuple[An
     return found
 
 
-def _range(db: Connection, lot: Lot) -> tuple[int, int] | None:
-    """First and last key of a lot's parts where it has them for itself; None where others lie between.
-
-    Keys are given one after the other and never taken away, so a lot that nothing was written beside has no
-    gaps; its values are then one stretch of the table and nothing needs to be joined.
-    """
-    # each by itself is found at an end of the index
-    ends = func.min(parts.c.id), func.max(parts.c.id), func.count()
-    of_lot = parts.c.lot_id == lot.id
-    first, last, count = (int(db.execute(select(end).where(of_lot)).scalar() or 0) for end in ends)
-    if not count:
-        return (1, 0)
-    return (first, last) if last - first + 1 == count else None
-
-
-def _of_lot(lot: Lot, span: tuple[int, int] | None) -> tuple[Any, ...]:
-    """Values of the parts of a lot."""
-    if span is not None:
-        return (values.c.part_id.between(*span),)
-    return (exists().where(parts.c.id == values.c.part_id, parts.c.lot_id == lot.id),)
-
-
-def _taken(name: str) -> ColumnElement[Any]:
-    """Column of the values; for a part with one value that is both its minimum and maximum."""
-    return values.c.value if name == "value" else func.coalesce(values.c[name], values.c.value)
-
-
 def _of_many(db: Connection, key: int) -> bool:
     """Whether a characteristic gives many values on a part, as its first parts show."""
     first = select(values.c.least).where(values.c.characteristic_id == key).limit(FIRST).subquery()
     return db.execute(select(func.count(first.c.least))).scalar_one() > 0
 
 
-def _values(
-    db: Connection, key: int, lot: Lot, span: tuple[int, int] | None, column: ColumnElement[Any]
-) -> np.ndarray[Any, Any]:
-    """Parts and values (of some column) of one characteristic in a lot, (n,) of `_PAIR`."""
-    held = (values.c.characteristic_id == key, *_of_lot(lot, span))
-    found = None
-    if span is not None and db.dialect.name == "sqlite":
-        found = _packed(db, held, column)
-    if found is None:
-        # an infinity stands for none, which arrays cannot hold
-        value = func.coalesce(column, literal(float("inf")))
-        found = _column(db, select(value).where(*held).order_by(values.c.part_id))
-        found[np.isinf(found)] = np.nan
-    rows = np.empty(found.size, _PAIR)
-    rows["value"] = found
-    if span is not None and found.size == span[1] - span[0] + 1:
-        # a value for each key there is between two: which they are need not be asked
-        rows["part"] = np.arange(span[0], span[1] + 1)
-    else:
-        rows["part"] = _column(db, select(values.c.part_id).where(*held).order_by(values.c.part_id))
-    return rows
-
-
-def _packed(db: Connection, held: tuple[Any, ...], column: ColumnElement[Any]) -> FloatArray | None:
-    """The values of one stretch of the table in its order; None where some value is too large for this way.
-
-    SQLite makes one text of them, in whole steps, and NumPy reads it: half the time that a million rows take.
-    """
-    steps = func.coalesce(cast(func.round(column * STEPS), BigInteger), NONE)
-    text = db.execute(select(func.group_concat(steps)).where(*held)).scalar()
-    if not text:
-        return np.empty(0)
-    found = np.fromstring(text, np.int64, sep=",")
-    missing = found == NONE
-    if ((found > NONE) | (found < -NONE)).any():
-        return None
-    return np.where(missing, np.nan, found / STEPS)
-
-
-def _column(db: Connection, query: Select[Any]) -> FloatArray:
-    """Values of a query's only column, from the cursor itself, since a million rows are worth it."""
-    rows: Any = db.execute(query).cursor
-    return np.fromiter(chain.from_iterable(rows), np.float64)
+def _joined(pieces: Sequence[np.ndarray[Any, Any]]) -> np.ndarray[Any, Any]:
+    """Values of several characteristics in the order of their parts."""
+    if len(pieces) == 1:
+        return pieces[0]
+    return np.sort(np.concatenate([np.empty(0, PAIR), *pieces]), order="part")
 
 
 def _trend(

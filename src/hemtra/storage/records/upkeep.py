@@ -16,7 +16,8 @@ from hemtra.core.progress import Progress
 from hemtra.storage.files import make_folder, shown
 from hemtra.storage.records.merging import copied_lots
 from hemtra.storage.records.opening import RecordsError
-from hemtra.storage.records.schema import events, lots, metadata, parts, values
+from hemtra.storage.records.packed import pack_ended, unpack
+from hemtra.storage.records.schema import events, lots, metadata, packed_values, parts, values
 from hemtra.storage.records.store import Records
 
 CHUNK = 4096
@@ -108,8 +109,10 @@ def rescue(path: Path, target: Path, progress: Progress = lambda done, of, what:
     kept: dict[str, int] = {}
     lost: dict[str, list[tuple[int, int]]] = {}
     with _open(path) as old, closing(sqlite3.connect(target)) as new:
-        for done, table in enumerate(metadata.sorted_tables):
-            progress(done, len(metadata.sorted_tables), f"reading {table.name}")
+        # what is packed repeats what may be lost
+        tables = [table for table in metadata.sorted_tables if table is not packed_values]
+        for done, table in enumerate(tables):
+            progress(done, len(tables), f"reading {table.name}")
             # what an older Hemtra wrote lacks some of today's columns
             there = {row[1] for row in old.execute(f"pragma table_info({table.name})")}
             names = [column.name for column in table.columns if column.name in there]
@@ -129,6 +132,7 @@ def rescue(path: Path, target: Path, progress: Progress = lambda done, of, what:
         ):
             gone = f"delete from {of} where {key} not in (select id from {other})"
             kept[of] -= new.execute(gone).rowcount
+        new.execute("update lots set packed = null")
         new.execute("update events set part_id = null where part_id not in (select id from parts)")
         new.execute("update events set lot_id = null where lot_id not in (select id from lots)")
         new.commit()
@@ -151,6 +155,7 @@ def archive(
     try:
         with records.reading() as ours:
             merged = copied_lots(held, ours, chosen, progress)
+        pack_ended(held)
     finally:
         held.close()
     if not merged.finished or merged.clashing:
@@ -162,6 +167,7 @@ def archive(
             of_it = select(parts.c.id).where(parts.c.lot_id == lot)
             db.execute(delete(values).where(values.c.part_id.in_(of_it)))
             db.execute(delete(events).where(events.c.lot_id == lot))
+            unpack(db, lot)
             db.execute(delete(parts).where(parts.c.lot_id == lot))
             db.execute(delete(lots).where(lots.c.id == lot))
     return f"{len(chosen)} lots with {merged.added + merged.known} parts are in {shown(target)} now."
