@@ -107,6 +107,19 @@ def test_a_cluster_that_the_settings_name_can_be_chosen(looking, qtbot):  # noqa
     save_settings(Settings())
 
 
+def test_scans_that_were_moved_are_those_of_one_lot(looking, tmp_path):  # noqa: F811
+    """Two lots may have scans of the same name."""
+    save_plan(two_rows(upper=0.205), tmp_path / "closer.hplan")
+    bench = records_of(looking).page.bench
+    bench.choose(tuple(view.lot.id for group in bench.groups for view in group.lots))
+    form = records_of(looking).ask_reevaluate()
+    form.plan.setText(str(tmp_path / "closer.hplan"))
+    form.scans.setText("s3://archive/all")
+    assert "name one lot" in form.message.text()
+    assert not form.go.isEnabled()
+    form.close()
+
+
 @pytest.mark.parametrize(
     ("typed", "said"),
     [

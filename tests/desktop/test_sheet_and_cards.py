@@ -231,6 +231,15 @@ def test_a_card_says_what_its_value_rests_on(demo, settled):
     bench.select(15)
     settled(demo)
     assert card(demo).note.text() == "Measures otherwise since then."
+    flatness = bench.document.plan.step("flange-flatness")
+    near = flatness.edited(params={**flatness.params, "points": "near"})
+    bench.document.edit("near", bench.document.plan.with_step(near))
+    settled(demo)
+    assert rests_of(demo).startswith("Takes points near the plane only, which does not prove form.")
+
+
+def rests_of(window):
+    return card(window).rests.text()
 
 
 def test_a_click_cuts_a_feature_out_of_the_selected_zone(demo, settled):

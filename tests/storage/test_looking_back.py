@@ -462,7 +462,7 @@ def test_records_of_an_older_form_are_taken_over_from_a_copy(records, tmp_path):
     db = sqlite3.connect(path)
     for view in ("v_parts", "v_values"):
         db.execute(f"drop view {view}")
-    for table in ("lines", "reevaluations", "reevaluated_parts"):
+    for table in ("lines", "reevaluations", "reevaluated_parts", "packed_values"):
         db.execute(f"drop table {table}")
     db.execute("drop index parts_of_lot")
     for index in ("lot", "verdict_time", "revision"):
@@ -471,6 +471,7 @@ def test_records_of_an_older_form_are_taken_over_from_a_copy(records, tmp_path):
     for column in ("low", "high", "least", "greatest", "u"):
         db.execute(f"alter table part_values drop column {column}")
     db.execute("alter table characteristics drop column method")
+    db.execute("alter table lots drop column packed")
     db.execute("alter table events drop column fields")
     db.execute("update alembic_version set version_num = '0001'")
     db.commit()
@@ -481,7 +482,7 @@ def test_records_of_an_older_form_are_taken_over_from_a_copy(records, tmp_path):
     assert path.read_bytes() == before
     Records(str(path)).close()
     with closing(sqlite3.connect(path)) as db:
-        assert db.execute("select version_num from alembic_version").fetchone() == ("0009",)
+        assert db.execute("select version_num from alembic_version").fetchone() == ("0010",)
 
 
 @pytest.mark.parametrize(

@@ -9,6 +9,7 @@ import pytest
 from sqlalchemy import update
 from test_records import evaluated_rows, part
 
+from hemtra import save_plan
 from hemtra.cli import main
 from hemtra.core.events import Event
 from hemtra.core.station.io_and_storage import ScanRetention
@@ -17,6 +18,7 @@ from hemtra.storage.records import Records
 from hemtra.storage.records.opening import RecordsError
 from hemtra.storage.records.schema import parts
 from hemtra.storage.records.upkeep import MOST_TOLD, Rescued, archive, backup, check, rescue, restore
+from lots import two_rows
 from makers import step_plan
 
 PLAN = step_plan()
@@ -170,10 +172,16 @@ def test_they_are_looked_after_from_the_command_line(path, tmp_path, monkeypatch
         return ended.value.code, "".join(capsys.readouterr())
 
     assert hemtra("check", "--db", path) == (0, "The records are sound.\n")
+    save_plan(two_rows(), tmp_path / "plan.hplan")
+    moved = ("reevaluate", tmp_path / "plan.hplan", "--db", path, "--scans", tmp_path)
+    code, words = hemtra(*moved)
+    assert (code, "name one lot" in words) == (2, True), "its two lots may hold scans of the same name"
     code, _ = hemtra("backup", "--db", path, "--keep", 3)
     (copy,) = (path.parent / "backups").iterdir()
     assert (code, counted(copy)) == (0, 600)
     assert "was checked and replaces r.db" in hemtra("restore", copy, "--db", path)[1]
+    assert "The values of 1 ended lots are packed now." in hemtra("pack", "--db", path)[1].replace("\n", " ")
+    assert "packed already" in hemtra("pack", "--db", path)[1]
     assert "600 parts" in hemtra("rescue", "-o", tmp_path / "saved.db", "--db", path)[1]
     assert hemtra("archive", "--before", "[/left]", "-o", tmp_path / "old.db", "--db", path)[0] == 2
     tomorrow = time.strftime("%Y-%m-%d", time.localtime(time.time() + 86_400))

@@ -23,6 +23,7 @@ from hemtra.storage.files import shown
 from hemtra.storage.records import Records
 from hemtra.storage.records.lock_note import note
 from hemtra.storage.records.merging import merge, refuse
+from hemtra.storage.records.packed import pack_ended
 from hemtra.storage.records.store import Lot
 from hemtra.storage.records.upkeep import archive, backup, check, rescue, restore
 from hemtra.storage.settings import load_settings
@@ -141,6 +142,15 @@ def archive_records(db: str | None, before: str, target: Path, progress: Progres
     day = _day(before)
     with opened_records(db) as records:
         return archive(records, day, target, progress)
+
+
+def pack_records(db: str | None, progress: Progress) -> str:
+    """Pack the values of ended lots; returns the outcome in words. Raises `HemtraError`."""
+    with opened_records(db) as records:
+        count = pack_ended(records, progress)
+    return (
+        f"The values of {count} ended lots are packed now." if count else "All ended lots are packed already."
+    )
 
 
 def wanted_lots(records: Records, names: Sequence[str], since: str | None, until: str | None) -> list[Lot]:

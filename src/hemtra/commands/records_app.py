@@ -19,7 +19,7 @@ from hemtra.commands.plan_app import PlanPath
 from hemtra.commands.terminal import out, progress_reporter
 from hemtra.core.text import percent
 
-records_app = typer.Typer(no_args_is_help=True, help="Check, copy, restore, rescue, archive records.")
+records_app = typer.Typer(no_args_is_help=True, help="Check, copy, restore, rescue, archive, pack records.")
 RecordsUrl = Annotated[
     str | None, typer.Option("--db", metavar="URL", help="Records: a file, or an SQLAlchemy URL.")
 ]
@@ -86,6 +86,19 @@ def records_archive(
     with progress_reporter("archive") as progress:
         words = archive_records(db, before, output, progress)
     out.print(words, soft_wrap=True)
+
+
+@records_app.command("pack")
+def records_pack(db: RecordsUrl = None) -> None:
+    """Pack the values of ended lots, so that trends over millions of parts are read at once.
+
+    A line does so by itself when a lot ends; this is for lots of an older version.
+    """
+    from hemtra.commands.records import pack_records
+
+    with progress_reporter("pack") as progress:
+        words = pack_records(db, progress)
+    out.print(words)
 
 
 @records_app.command("reevaluate")

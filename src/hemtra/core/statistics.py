@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from hemtra.core.arrays import FloatArray, IntArray
+from hemtra.core.arrays import BoolArray, FloatArray, IntArray
 
 D2 = 1.128
 """Mean range of two values of a standard normal distribution (ISO 7870-2, table of factors)."""
@@ -126,21 +126,62 @@ def _indices(
     return both, min(sides) if sides else None
 
 
-def thinned(values: FloatArray, columns: int) -> tuple[FloatArray, FloatArray, FloatArray]:
+BLOCK = 256
+"""Values, one after the other, that are one block."""
+
+
+@dataclass(frozen=True)
+class Blocks:
+    """Values in blocks of `BLOCK`, for pictures of very many: (k,) the least and the greatest of each.
+
+    NaN where nothing of a block was measured. missing: (k,) whether something of it was not.
+    """
+
+    least: FloatArray
+    greatest: FloatArray
+    missing: BoolArray
+
+    @classmethod
+    def of(cls, values: FloatArray) -> Blocks:
+        """The blocks of values (n,), NaN where one was not measured; the last may hold fewer."""
+        starts = np.arange(0, values.size, BLOCK)
+        missing = np.isnan(values)
+        least, greatest = _ends(values, values, starts, missing)
+        return cls(least, greatest, np.logical_or.reduceat(missing, starts) if starts.size else missing)
+
+    def scaled(self, factor: float) -> Blocks:
+        """The same of values so many times as large."""
+        return replace(self, least=self.least * factor, greatest=self.greatest * factor)
+
+
+def thinned(
+    values: FloatArray, columns: int, greatest: FloatArray | None = None
+) -> tuple[FloatArray, FloatArray, FloatArray]:
     """Values (n,) for a picture of so many columns: where each lies (an index), its least and greatest value.
 
-    (k,) each, k at most `columns`; NaN where nothing of a column was measured.
+    (k,) each, k at most `columns`; NaN where nothing of a column was measured. greatest: (n,) where these are
+    blocks, of which the values are the least.
     """
+    above = values if greatest is None else greatest
     if values.size <= columns:
-        return np.arange(float(values.size)), values, values
-    edges = np.linspace(0, values.size, columns + 1).astype(np.int64)[:-1]
-    known = np.where(np.isnan(values), np.inf, values)
-    low = np.minimum.reduceat(known, edges)
-    high = np.maximum.reduceat(np.where(np.isnan(values), -np.inf, values), edges)
-    missing = np.isinf(low)
-    low[missing] = high[missing] = np.nan
-    middle = (edges + np.append(edges[1:], values.size) - 1) / 2
+        return np.arange(float(values.size)), values, above
+    starts = np.linspace(0, values.size, columns + 1).astype(np.int64)[:-1]
+    low, high = _ends(values, above, starts, np.isnan(values))
+    middle = (starts + np.append(starts[1:], values.size) - 1) / 2
     return middle, low, high
+
+
+def _ends(
+    low: FloatArray, high: FloatArray, starts: IntArray, missing: BoolArray
+) -> tuple[FloatArray, FloatArray]:
+    """The least and the greatest from each of some starts to the next, NaN where all is missing."""
+    if not starts.size:
+        return np.empty(0), np.empty(0)
+    least = np.minimum.reduceat(np.where(missing, np.inf, low), starts)
+    greatest = np.maximum.reduceat(np.where(missing, -np.inf, high), starts)
+    nothing = np.isinf(least)
+    least[nothing] = greatest[nothing] = np.nan
+    return least, greatest
 
 
 def bins_of(values: FloatArray, count: int, span: tuple[float, float]) -> IntArray:

@@ -8,6 +8,7 @@ MEASURED and an event like every other.
 
 from __future__ import annotations
 
+import logging
 import queue
 import threading
 import time
@@ -32,6 +33,7 @@ from hemtra.runtime.times import RecentTimes
 from hemtra.runtime.workers import Evaluated, Workers
 from hemtra.storage.records import Records
 from hemtra.storage.records.evidence import newest_event
+from hemtra.storage.records.packed import pack_ended
 from hemtra.storage.records.store import NONE, NOT_SENT, Counts, Lot, PartRecord
 
 IN_FLIGHT = 8
@@ -97,6 +99,7 @@ class Production:
 
     def __post_init__(self) -> None:
         plan, station = self.setup.plan, self.setup.station
+        self._began = time.time()
         self.lot: Lot = self.records.open_lot(plan.name, self.setup.lot)
         self._revision = self.records.revision(plan)
         self._station = None if station is None else self.records.station(station)
@@ -368,6 +371,11 @@ class Production:
             after = self._unrecorded - 1
             self.trouble += f" No record either for the {'part' if after == 1 else f'{after} parts'} after it."
         self.workers.stop()
+        try:
+            pack_ended(self.records, since=self._began)
+        except HemtraError as error:
+            # a trend is read without it, too
+            logging.getLogger("hemtra").info("values of ended lots are not packed: %s", error)
         for close in self.closing:
             close()
         self.listeners.ended(self.trouble)

@@ -1,10 +1,11 @@
-"""Scheduled maintenance of a running line's records: backups, and archives of old lots."""
+"""Scheduled maintenance of a running line's records: backups, archives of old lots, packed values."""
 
 from __future__ import annotations
 
 import threading
 import time
 from collections.abc import Callable, Iterator
+from contextlib import closing
 from pathlib import Path
 
 from hemtra.core.errors import HemtraError
@@ -12,6 +13,7 @@ from hemtra.core.station.io_and_storage import ScanRetention
 from hemtra.storage.files import make_folder
 from hemtra.storage.records import Records
 from hemtra.storage.records.kept_scans import scans_in
+from hemtra.storage.records.packed import pack_ended
 from hemtra.storage.records.upkeep import archive, backup
 
 BACKUPS, ARCHIVES = "backups", "archives"
@@ -24,7 +26,7 @@ DAILY = 24.0
 
 
 class Upkeep:
-    """Copies a file of records and archives its old lots as a station asks, in a thread of its own."""
+    """Copies a file of records, archives old lots as a station asks, and packs others; in its own thread."""
 
     def __init__(self, path: Path, keeping: ScanRetention, failed: Callable[[str], None]) -> None:
         """failed: hears in words what could not be done."""
@@ -42,8 +44,8 @@ class Upkeep:
         self._thread.join()
 
     def once(self) -> None:
-        """Copy and archive now; what is archived is in the copy of before."""
-        for work in (self._copy, self._archive):
+        """Copy, archive and pack now; what is archived is in the copy of before."""
+        for work in (self._copy, self._archive, self._pack):
             try:
                 work()
             except HemtraError as error:
@@ -58,11 +60,12 @@ class Upkeep:
             return
         folder = self._path.parent / ARCHIVES
         make_folder(folder)
-        records = Records(str(self._path), create=False)
-        try:
+        with closing(Records(str(self._path), create=False)) as records:
             archive(records, time.time() - self._keeping.archive * DAY, folder / time.strftime("%Y.db"))
-        finally:
-            records.close()
+
+    def _pack(self) -> None:
+        with closing(Records(str(self._path), create=False)) as records:
+            pack_ended(records)
 
     def _run(self) -> None:
         hours = self._keeping.backup or DAILY

@@ -18,7 +18,11 @@ FLANK, LEANS = 0.5, 0.5
 SLACK = 1e-9
 """Rows; undoes rounding only."""
 JUST_NOT = 0.999
-"""Share of the way to the next point, so that its own column stays its own; nearer than that is no rounding."""
+"""Share of the way to the next point, so that its own column stays its own."""
+HOLE = 2.0
+"""Gap in a surface up to which it does not end there, mm: dust and shiny spots leave such holes."""
+FALSE = 2
+"""False points side by side that are no surface."""
 WIDEST_GAP = 1.9
 """Pitches between neighbouring points beyond which one is missing, and nothing is made up in its place."""
 
@@ -61,7 +65,8 @@ def resample_rows(
             if joined or goes_on:
                 if not joined:
                     rise = _beyond(xs, zs, k, after)
-                    start = xs[k] - _reach(xs, zs, k, before, xs[after] - xs[k], spacing) + ending
+                    start = xs[k] - _reach(xs, zs, k, before, xs[after] - xs[k], spacing)
+                    start += _ends(xs, zs, k, before) * ending
                     _fill(start, xs[k], xs[k], zs[k], rise, greys[k], 0.0, first, spacing, to, grey_to)
                 if goes_on:
                     apart = xs[after] - xs[k]
@@ -69,13 +74,40 @@ def resample_rows(
                     _fill(xs[k], xs[after], xs[k], zs[k], rise, greys[k], change, first, spacing, to, grey_to)
                 else:
                     rise = _beyond(xs, zs, before, k)
-                    end = xs[k] + _reach(xs, zs, k, after, xs[k] - xs[before], spacing) + ending
+                    end = xs[k] + _reach(xs, zs, k, after, xs[k] - xs[before], spacing)
+                    end += _ends(xs, zs, k, after) * ending
                     _fill(xs[k], end, xs[k], zs[k], rise, greys[k], 0.0, first, spacing, to, grey_to)
             else:
-                start = xs[k] - _reach(xs, zs, k, before, 0.0, spacing) + ending
-                end = xs[k] + _reach(xs, zs, k, after, 0.0, spacing) + ending
+                start = xs[k] - _reach(xs, zs, k, before, 0.0, spacing)
+                end = xs[k] + _reach(xs, zs, k, after, 0.0, spacing)
                 _fill(start, end, xs[k], zs[k], 0.0, greys[k], 0.0, first, spacing, to, grey_to)
             before, k, joined = k, after, goes_on
+
+
+@inlined
+def _level(z: NDArray[np.float32], k: int, way: int) -> bool:
+    """Whether a surface continues from a point, one way, by `FALSE` points, or to the end of the profile."""
+    last, left, m = z[k], FALSE, k + way
+    while 0 <= m < z.size and left > 0:
+        if z[m] == z[m]:
+            if abs(z[m] - last) >= JUMP:
+                return False
+            last, left = z[m], left - 1
+        m += way
+    return True
+
+
+@inlined
+def _ends(x: FloatArray, z: NDArray[np.float32], k: int, other: int) -> bool:
+    """Whether a surface ends at a point, and is not just broken by a small hole or a single false point.
+
+    other: the next point beyond that was seen, -1 for none.
+    """
+    if other < 0 or abs(x[other] - x[k]) > HOLE:
+        return True
+    if abs(z[other] - z[k]) < JUMP:
+        return False
+    return _level(z, other, 1 if other > k else -1)
 
 
 @inlined
@@ -126,7 +158,8 @@ def _beyond(x: FloatArray, z: NDArray[np.float32], a: int, b: int) -> float:
 def _reach(x: FloatArray, z: NDArray[np.float32], k: int, other: int, apart: float, spacing: float) -> float:
     """mm that a surface continues beyond its last point: half the way to where the next would have been.
 
-    other: the point beyond, -1 for none. Nearer than that and lower it lies on the wall where the surface ends.
+    other: the point beyond, -1 for none. Nearer than that and lower it lies on the wall where the surface ends,
+    unless another surface begins with it: along the fan the ground beside a step may be seen nearer.
     apart: mm to the point before it on the surface, 0 where it is alone.
     """
     reach: float = (min(apart, spacing) if apart > 0.0 else spacing) / 2.0
@@ -135,7 +168,8 @@ def _reach(x: FloatArray, z: NDArray[np.float32], k: int, other: int, apart: flo
     between: float = (x[other] - x[k]) * (1.0 if other > k else -1.0)
     if between <= 0.0:
         return reach
-    if z[k] - z[other] >= JUMP and between < JUST_NOT * min(apart, spacing):
+    lower = z[k] - z[other] >= JUMP and between < min(apart, spacing)
+    if lower and not _level(z, other, 1 if other > k else -1):
         return between * JUST_NOT
     return min(reach, between / 2.0)
 

@@ -20,13 +20,19 @@ WEAK = {
 def unproven(plan: Plan) -> Iterator[tuple[Characteristic, str]]:
     """The rows of a plan that leave out, or miss, points which their characteristic requires, and why."""
     for row in sorted(plan.sheet, key=lambda c: c.balloon):
-        if row.step is None or row.off:
-            continue
-        step = plan.step(row.step)
-        for (kind, name, value), why in WEAK.items():
-            if step.kind == kind and step.params.get(name) == value:
-                yield row, why
-        yield from ((row, why) for why in _straight_up(plan, step))
+        if not row.off:
+            yield from ((row, why) for why in weaknesses(plan, row))
+
+
+def weaknesses(plan: Plan, row: Characteristic) -> tuple[str, ...]:
+    """Why a row leaves out, or misses, points which its characteristic requires; nothing where it does not."""
+    if row.step is None:
+        return ()
+    step = plan.step(row.step)
+    weak = [
+        why for (kind, name, value), why in WEAK.items() if (step.kind, step.params.get(name)) == (kind, value)
+    ]
+    return (*weak, *_straight_up(plan, step))
 
 
 def _straight_up(plan: Plan, step: Step) -> Iterator[str]:

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
 
+from hemtra.core.arrays import IntArray
 from hemtra.core.plan.limits import Verdict
-from hemtra.core.statistics import Statistics
+from hemtra.core.statistics import Blocks, Statistics
 from hemtra.core.units import LengthUnit
 from hemtra.desktop.models.observe import Signal
 from hemtra.storage.records.pages import Filter, LotView, Page, Revision
@@ -38,10 +39,27 @@ class Overview:
 
 @dataclass(frozen=True)
 class TrendSeries:
-    """A characteristic under one set of limits, with its statistics."""
+    """A characteristic under one set of limits, with its statistics and what is painted of all its values.
+
+    bins: (k,) how many values lie in each part of the span of all series.
+    """
 
     trend: Trend
     statistics: Statistics
+    blocks: Blocks
+    bins: IntArray
+
+    def in_unit(self, unit: LengthUnit) -> TrendSeries:
+        """The same with its numbers in another unit, where they are lengths."""
+        factor = 1.0 / unit.factor(self.trend.unit)
+        if factor == 1.0:
+            return self
+        return replace(
+            self,
+            trend=self.trend.in_unit(unit),
+            statistics=self.statistics.scaled(factor),
+            blocks=self.blocks.scaled(factor),
+        )
 
 
 @dataclass(frozen=True)
@@ -57,14 +75,18 @@ class CharacteristicTrend:
     bad: int
     verdict: Verdict
     texts: Texts | None = None
+    span: tuple[float, float] = (0.0, 1.0)
+    """Range of the scale of all series."""
 
     def in_unit(self, unit: LengthUnit) -> CharacteristicTrend:
         """The same with its numbers in another unit, where they are lengths."""
-        found = tuple(
-            TrendSeries(one.trend.in_unit(unit), one.statistics.scaled(1.0 / unit.factor(one.trend.unit)))
-            for one in self.series
+        factor = unit.factor(self.series[0].trend.unit) if self.series else 1.0
+        low, high = self.span
+        return replace(
+            self,
+            series=tuple(one.in_unit(unit) for one in self.series),
+            span=(low / factor, high / factor),
         )
-        return replace(self, series=found)
 
 
 class RecordsBench:

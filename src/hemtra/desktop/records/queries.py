@@ -2,17 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
+import numpy as np
+
 from hemtra.core.plan.limits import Verdict
-from hemtra.core.statistics import statistics
+from hemtra.core.statistics import Blocks, bins_of, statistics
 from hemtra.desktop.background.latest_task import Superseded
 from hemtra.desktop.models.records_bench import CharacteristicTrend, Overview, TrendSeries
 from hemtra.storage.records import Records
 from hemtra.storage.records.pages import Filter, Page, count, page, revisions_of
 from hemtra.storage.records.store import Lot
-from hemtra.storage.records.trends import failures, not_passed, over_all, texts, trends
+from hemtra.storage.records.trends import Trend, failures, not_passed, over_all, texts, trends
+
+BINS = 36
+"""Bars of a histogram."""
+FEW_ENOUGH = 500_000
+"""Values of which the range of a scale is taken; of more, every so manyth."""
 
 
 @dataclass(frozen=True)
@@ -58,16 +65,33 @@ def follow(request: TrendRequest, superseded: Superseded) -> Iterator[Characteri
     """Values, statistics and verdicts."""
     records, lots, balloon = request.records, request.lots, request.balloon
     found = trends(records, lots, balloon)
-    series = tuple(
-        TrendSeries(trend, statistics(trend.values, trend.lower, trend.upper, trend.gauge))
-        for trend in found
-        if not trend.reads
-    )
+    numbers = [trend for trend in found if not trend.reads]
     if superseded():
         return
+    span = span_of(numbers)
+    series = []
+    for trend in numbers:
+        known = trend.values[~np.isnan(trend.values)]
+        stats = statistics(trend.values, trend.lower, trend.upper, trend.gauge)
+        series.append(TrendSeries(trend, stats, Blocks.of(trend.values), bins_of(known, BINS, span)))
+        if superseded():
+            return
     read = texts(records, lots, balloon) if any(trend.reads for trend in found) else None
     total = sum(trend.values.size for trend in found)
     bad = not_passed(records, lots, balloon)
     reasons = (bad.get(verdict, 0) for verdict in (Verdict.FAIL, Verdict.NOT_MEASURED, Verdict.NOT_PROVEN))
     verdict = over_all(*reasons) if total else Verdict.NOT_MEASURED
-    yield CharacteristicTrend(balloon, series, total, sum(bad.values()), verdict, read)
+    yield CharacteristicTrend(balloon, tuple(series), total, sum(bad.values()), verdict, read, span)
+
+
+def span_of(trends: Sequence[Trend]) -> tuple[float, float]:
+    """Range of the scale: limits and nearly all values, so that one outlier does not flatten the rest."""
+    ends = [limit for trend in trends for limit in (trend.lower, trend.upper) if limit is not None]
+    for trend in trends:
+        known = trend.values[:: max(trend.values.size // FEW_ENOUGH, 1)]
+        known = known[~np.isnan(known)]
+        if known.size:
+            ends += np.percentile(known, [0.2, 99.8]).tolist()
+    low, high = (min(ends), max(ends)) if ends else (0.0, 1.0)
+    room = 0.08 * (high - low) or 0.1
+    return low - room, high + room

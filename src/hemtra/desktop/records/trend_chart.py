@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -12,13 +11,15 @@ from PySide6.QtGui import QPainter, QPen, QPolygonF
 
 from hemtra.core.arrays import FloatArray, IntArray
 from hemtra.core.plan.budget import USUAL_COVERAGE
-from hemtra.core.statistics import Statistics, bins_of, thinned
+from hemtra.core.statistics import BLOCK, Blocks, thinned
+from hemtra.desktop.models.records_bench import TrendSeries
 from hemtra.desktop.widgets import theme
 from hemtra.storage.records.trends import Trend
 
 DOTS = 300
 """Parts in view up to which each has a dot."""
-BINS = 36
+MANY = 200_000
+"""Parts in view from which on they are painted in blocks."""
 
 
 @dataclass(frozen=True)
@@ -56,9 +57,9 @@ def draw_scale(painter: QPainter, chart: Chart) -> None:
         )
 
 
-def draw_series(painter: QPainter, chart: Chart, start: int, trend: Trend) -> None:
+def draw_series(painter: QPainter, chart: Chart, start: int, series: TrendSeries) -> None:
     """A series: limits, lots, values; `start` is the index of its first part among all."""
-    frame, (first, last) = chart.frame, chart.view
+    frame, (first, last), trend = chart.frame, chart.view, series.trend
     size = trend.values.size
     low, high = max(math.floor(first) - start, 0), min(math.ceil(last) - start + 1, size)
     if low >= high:
@@ -72,9 +73,18 @@ def draw_series(painter: QPainter, chart: Chart, start: int, trend: Trend) -> No
         painter.setPen(QPen(theme.colour("copper"), 1.4))
         painter.drawLine(QPointF(left, frame.top()), QPointF(left, frame.bottom()))
     _draw_lots(painter, chart, start, trend)
-    x, least, greatest = thinned(trend.values[low:high], max(int(frame.width()), 50))
-    _draw_line(painter, chart, x + start + low, least, greatest)
-    _draw_outside(painter, chart, start, trend, low, high)
+    columns = max(int(frame.width()), 50)
+    if high - low > MANY:
+        part = slice(low // BLOCK, math.ceil(high / BLOCK))
+        blocks = Blocks(series.blocks.least[part], series.blocks.greatest[part], series.blocks.missing[part])
+        x, least, greatest = thinned(blocks.least, columns, blocks.greatest)
+        at, every = start + part.start * BLOCK + (BLOCK - 1) / 2, BLOCK
+    else:
+        x, least, greatest = thinned(trend.values[low:high], columns)
+        blocks = Blocks(trend.values[low:high], trend.values[low:high], np.isnan(trend.values[low:high]))
+        at, every = float(start + low), 1
+    _draw_line(painter, chart, at + every * x, least, greatest)
+    _draw_outside(painter, chart, trend, blocks, (at, every))
     painter.restore()
 
 
@@ -155,28 +165,32 @@ def _draw_columns(
     painter.restore()
 
 
-def _draw_outside(painter: QPainter, chart: Chart, start: int, trend: Trend, low: int, high: int) -> None:
-    """Parts beyond the limits as diamonds, those not measured as ticks at the bottom; one a pixel."""
-    values, frame = trend.values[low:high], chart.frame
-    out = np.zeros(values.shape, bool)
-    if trend.lower is not None:
-        out |= values < trend.lower
-    if trend.upper is not None:
-        out |= values > trend.upper
+def _draw_outside(
+    painter: QPainter, chart: Chart, trend: Trend, blocks: Blocks, places: tuple[float, int]
+) -> None:
+    """Parts beyond the limits as diamonds, those not measured as ticks at the bottom; one a pixel.
+
+    places: of the first block, counted over all series, and how far each lies behind the one before.
+    """
+    frame = chart.frame
     painter.setPen(Qt.PenStyle.NoPen)
     painter.setBrush(theme.colour("failed"))
-    for spot in _spots(chart, start + low, np.flatnonzero(out), values):
-        corners = ((0, -4.5), (4.5, 0), (0, 4.5), (-4.5, 0))
-        painter.drawPolygon(QPolygonF([spot + QPointF(dx, dy) for dx, dy in corners]))
+    for limit, values, side in ((trend.lower, blocks.least, -1), (trend.upper, blocks.greatest, 1)):
+        if limit is None:
+            continue
+        for spot in _spots(chart, places, np.flatnonzero(side * values > side * limit), values):
+            corners = ((0, -4.5), (4.5, 0), (0, 4.5), (-4.5, 0))
+            painter.drawPolygon(QPolygonF([spot + QPointF(dx, dy) for dx, dy in corners]))
     painter.setBrush(theme.colour("unmeasured"))
-    missing = np.flatnonzero(np.isnan(values))
-    for spot in _spots(chart, start + low, missing, np.full(values.size, chart.span[0])):
+    bottom = np.full(blocks.missing.size, chart.span[0])
+    for spot in _spots(chart, places, np.flatnonzero(blocks.missing), bottom):
         painter.drawRect(QRectF(spot.x() - 1.2, frame.bottom() - 5, 2.4, 5))
 
 
-def _spots(chart: Chart, first: int, chosen: IntArray, values: FloatArray) -> list[QPointF]:
-    """The pixels of some parts, each once, however many lie on it."""
-    origin, step = chart.at(first, chart.span[0]), chart.at(first + 1, chart.span[1])
+def _spots(chart: Chart, places: tuple[float, int], chosen: IntArray, values: FloatArray) -> list[QPointF]:
+    """The pixels of some of the values, each once, however many lie on it."""
+    first, every = places
+    origin, step = chart.at(first, chart.span[0]), chart.at(first + every, chart.span[1])
     x = origin.x() + (step.x() - origin.x()) * chosen
     share = (np.clip(values[chosen], *chart.span) - chart.span[0]) / (chart.span[1] - chart.span[0])
     y = origin.y() + (step.y() - origin.y()) * share
@@ -186,15 +200,13 @@ def _spots(chart: Chart, first: int, chosen: IntArray, values: FloatArray) -> li
     return [QPointF(a, b) for a, b in pixels.tolist()]
 
 
-def draw_histogram(painter: QPainter, chart: Chart, trend: Trend, found: Statistics, room: float) -> None:
+def draw_histogram(painter: QPainter, chart: Chart, series: TrendSeries, room: float) -> None:
     """Beside the chart on the same scale, with the normal distribution of the same mean and spread."""
-    frame = chart.frame
-    known = trend.values[~np.isnan(trend.values)]
-    if not known.size:
+    frame, trend, found, bins = chart.frame, series.trend, series.statistics, series.bins
+    if not found.count:
         return
     left = frame.right() + 12
-    bins = bins_of(known, BINS, chart.span)
-    step, peak = frame.height() / BINS, max(int(bins.max()), 1)
+    step, peak = frame.height() / bins.size, max(int(bins.max()), 1)
     painter.setPen(Qt.PenStyle.NoPen)
     painter.setBrush(theme.colour("anchor", 150))
     for k, number in enumerate(bins.tolist()):
@@ -211,29 +223,17 @@ def draw_histogram(painter: QPainter, chart: Chart, trend: Trend, found: Statist
     if found.mean is None or not found.deviation:
         return
     levels = np.linspace(*chart.span, 80)
-    width = (chart.span[1] - chart.span[0]) / BINS
+    width = (chart.span[1] - chart.span[0]) / bins.size
     shape = np.exp(-(((levels - found.mean) / found.deviation) ** 2) / 2) / (
         found.deviation * math.sqrt(2 * math.pi)
     )
-    across = np.minimum(shape * known.size * width / peak, 1.05) * room
+    across = np.minimum(shape * found.count * width / peak, 1.05) * room
     painter.setPen(QPen(theme.colour("copper"), 1.3))
     painter.setBrush(Qt.BrushStyle.NoBrush)
     points = [
         QPointF(left + a, chart.at(0, v).y()) for a, v in zip(across.tolist(), levels.tolist(), strict=True)
     ]
     painter.drawPolyline(QPolygonF(points))
-
-
-def span_of(trends: Sequence[Trend]) -> tuple[float, float]:
-    """Range of the scale: limits and nearly all values, so that one outlier does not flatten the rest."""
-    ends = [limit for trend in trends for limit in (trend.lower, trend.upper) if limit is not None]
-    for trend in trends:
-        known = trend.values[~np.isnan(trend.values)]
-        if known.size:
-            ends += np.percentile(known, [0.2, 99.8]).tolist()
-    low, high = (min(ends), max(ends)) if ends else (0.0, 1.0)
-    room = 0.08 * (high - low) or 0.1
-    return low - room, high + room
 
 
 def ticks(low: float, high: float) -> list[float]:

@@ -19,7 +19,7 @@ from PySide6.QtWidgets import QWidget
 
 from hemtra.core.plan.limits import format_limits
 from hemtra.desktop.models.records_bench import CharacteristicTrend, RecordsBench, TrendSeries
-from hemtra.desktop.records.trend_chart import Chart, draw_histogram, draw_scale, draw_series, span_of
+from hemtra.desktop.records.trend_chart import Chart, draw_histogram, draw_scale, draw_series
 from hemtra.desktop.records.trend_statistics import draw_statistics, draw_texts
 from hemtra.desktop.widgets import theme, units
 from hemtra.desktop.widgets.symbols import draw_balloon, draw_chip, draw_panel
@@ -77,7 +77,7 @@ class LotTrendView(QWidget):
         trend = self.shown = None if trend is None else trend.in_unit(units.current())
         if trend is not None and trend.series:
             self.chosen = len(trend.series) - 1 if not same else min(self.chosen, len(trend.series) - 1)
-            self._span = span_of([series.trend for series in trend.series])
+            self._span = trend.span
         self._show_all()
 
     # -- where things lie -------------------------------------------------------------------------
@@ -150,8 +150,8 @@ class LotTrendView(QWidget):
                 chart, chosen = self.chart, trend.series[self.chosen]
                 draw_scale(painter, chart)
                 for start, series in zip(self._starts(), trend.series, strict=True):
-                    draw_series(painter, chart, start, series.trend)
-                draw_histogram(painter, chart, chosen.trend, chosen.statistics, BESIDE - 8)
+                    draw_series(painter, chart, start, series)
+                draw_histogram(painter, chart, chosen, BESIDE - 8)
                 at = QPointF(16, self.height() - FOOT + 18)
                 draw_statistics(painter, at, self.width() - 32.0, chosen)
                 self._draw_pointed(painter)

@@ -16,6 +16,7 @@ from sqlalchemy import Connection, Table, func, insert, select, update
 from hemtra.core.progress import Progress
 from hemtra.storage.files import shown
 from hemtra.storage.records.opening import RecordsError
+from hemtra.storage.records.packed import pack, pack_ended
 from hemtra.storage.records.schema import (
     characteristics,
     events,
@@ -63,7 +64,10 @@ def merge(records: Records, other: Path, progress: Progress = lambda done, of, w
     if other.resolve() == Path(records.name).resolve():
         raise RecordsError(f"{other.name} is what is open already; choose another file.")
     with _copy(other) as source, source.reading() as theirs:
-        return _Merge(records, theirs).run(progress)
+        merged = _Merge(records, theirs).run(progress)
+    if merged.finished:
+        pack_ended(records)
+    return merged
 
 
 def copied_lots(target: Records, source: Connection, chosen: Collection[int], progress: Progress) -> Merged:
@@ -83,16 +87,30 @@ def forwarded(target: Records, source: Connection, after: int, until: float) -> 
     merged = Merged()
     if not found:
         return after, merged
-    merge = _Merge(target, source)
+    merge, ended = _Merge(target, source), []
     with target.writing() as ours:
         merge.take_documents(ours)
         for lot_key, rows in groupby(found, key=lambda row: row.lot_id):
             lot = source.execute(select(lots).where(lots.c.id == lot_key)).one()
             here = _lot_here(ours, lot)
+            ended += _end_before(ours, source, lot)
             ours.execute(update(lots).where(lots.c.id == here).values(ended=lot.ended))
             merged = merge.take(ours, here, sorted(rows, key=lambda row: row.number), merged)
             merge.take_events(ours, lot_key, here)
+    for key in ended:
+        pack(target, key)
     return int(found[-1].id), merged
+
+
+def _end_before(ours: Connection, source: Connection, lot: Any) -> list[int]:
+    """End the lot before one of the same plan, as its line has; its key here, nothing where that is known."""
+    query = select(lots).where(lots.c.plan == lot.plan, lots.c.id < lot.id, lots.c.ended.is_not(None))
+    before = source.execute(query.order_by(lots.c.id.desc()).limit(1)).first()
+    here = None if before is None else _known_lot(ours, before)
+    if before is None or here is None:
+        return []
+    is_open = lots.c.id == here, lots.c.ended.is_(None)
+    return [here] if ours.execute(update(lots).where(*is_open).values(ended=before.ended)).rowcount else []
 
 
 def last_key(records: Records) -> int:
@@ -274,11 +292,17 @@ def _events_of(lot: int) -> Any:
 
 def _lot_here(ours: Connection, lot: Any) -> int:
     """The key of a lot here; it is made where it is new."""
+    known = _known_lot(ours, lot)
+    if known is not None:
+        return known
+    return key_of(ours.execute(insert(lots).values(_without_id(lot) | {"packed": None})))
+
+
+def _known_lot(ours: Connection, lot: Any) -> int | None:
+    """The key of a lot here, None where it is not."""
     same = (lots.c.plan == lot.plan, lots.c.name == lot.name, lots.c.started == lot.started)
     known = ours.execute(select(lots.c.id).where(*same)).scalar()
-    if known is not None:
-        return int(known)
-    return key_of(ours.execute(insert(lots).values(_without_id(lot) | {"packed": None})))
+    return None if known is None else int(known)
 
 
 def _by_digest(ours: Connection, table: Table, row: Any) -> tuple[int, bool]:

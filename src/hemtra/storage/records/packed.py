@@ -6,7 +6,7 @@ then all is read from the values themselves, only slower.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -22,6 +22,8 @@ if TYPE_CHECKING:
 
 AT_A_TIME = 50_000
 """Rows taken from the database at a time."""
+AT_ONCE = 1_000_000
+"""Values written in one transaction."""
 COUNTED = {"failed": Verdict.FAIL, "missing": Verdict.NOT_MEASURED, "unproven": Verdict.NOT_PROVEN}
 """Columns of numbers of parts that do not pass, and their verdicts."""
 _newest = select(func.max(parts.c.id)).where(parts.c.lot_id == lots.c.id).scalar_subquery()
@@ -32,21 +34,23 @@ def packed_lots(db: Connection, among: Collection[int]) -> set[int]:
     return set(db.execute(select(lots.c.id).where(lots.c.packed == _newest)).scalars()) & set(among)
 
 
-def packed_values_of(db: Connection, keys: Sequence[int], lot: int, taken: str) -> list[np.ndarray[Any, Any]]:
-    """Parts and values of characteristics in a lot that is packed, (n,) of `PAIR` each.
+def packed_values_of(
+    db: Connection, keys: Sequence[int], among: Collection[int], taken: str
+) -> dict[int, list[np.ndarray[Any, Any]]]:
+    """By lot of some that are packed, parts and values of characteristics there, (n,) of `PAIR` each.
 
     taken: “value”, or “least” or “greatest”; of a part with one value both are that.
     """
     p = packed_values.c
-    query = select(p.first, p.count, p.part_ids, p.value, p[taken]).where(
-        p.characteristic_id.in_(keys), p.lot_id == lot
+    query = select(p.lot_id, p.first, p.count, p.part_ids, func.coalesce(p[taken], p.value)).where(
+        p.characteristic_id.in_(keys), p.lot_id.in_(among)
     )
-    pieces = []
-    for first, count, part_ids, value, chosen in db.execute(query):
+    pieces: dict[int, list[np.ndarray[Any, Any]]] = {}
+    for lot, first, count, part_ids, values_ in db.execute(query):
         rows = np.empty(count, PAIR)
         rows["part"] = np.arange(first, first + count) if part_ids is None else np.frombuffer(part_ids, "<i8")
-        rows["value"] = np.frombuffer(value if chosen is None else chosen, "<f8")
-        pieces.append(rows)
+        rows["value"] = np.frombuffer(values_, "<f8")
+        pieces.setdefault(lot, []).append(rows)
     return pieces
 
 
@@ -59,39 +63,61 @@ def not_passed_of(db: Connection, keys: Collection[int], among: Collection[int])
     return {key: [int(n) for n in numbers] for key, *numbers in db.execute(query.group_by(p.characteristic_id))}
 
 
-def pack_ended(records: Records, progress: Progress = lambda done, of, what: True) -> int:
-    """Pack the values of every lot that has ended and is not packed; how many were. Raises `RecordsError`.
+def pack_ended(
+    records: Records, progress: Progress = lambda done, of, what: True, *, since: float = 0.0
+) -> int:
+    """Pack the values of every lot that ended, at or after a time, and is not packed; how many were.
 
-    One lot at a time, so a line that writes meanwhile does not wait long. Stopped, the rest stays as it is.
+    since: s since 1970. Stopped, the rest stays as it is. Raises `RecordsError`.
     """
     with records.reading() as db:
         query = select(lots.c.id, lots.c.name).where(
-            lots.c.ended.is_not(None), _newest.is_not(None), lots.c.packed.is_distinct_from(_newest)
+            lots.c.ended >= since, _newest.is_not(None), lots.c.packed.is_distinct_from(_newest)
         )
         found = db.execute(query.order_by(lots.c.id)).all()
     for done, (key, name) in enumerate(found):
         if not progress(done, len(found), f"lot {name}"):
             return done
-        with records.writing() as db:
-            pack(db, key)
+        pack(records, key)
     progress(len(found), len(found), "")
     return len(found)
 
 
-def pack(db: Connection, lot: int) -> None:
-    """Pack the values of a lot as it is now."""
-    unpack(db, lot)
-    newest = db.execute(select(func.max(parts.c.id)).where(parts.c.lot_id == lot)).scalar()
-    if newest is None:
-        return
-    span = range_of(db, lot)
-    used = select(parts.c.revision_id).where(parts.c.lot_id == lot).distinct()
-    of_these = select(characteristics.c.id).where(characteristics.c.revision_id.in_(used))
-    for key in db.execute(of_these).scalars().all():
-        row = _packed(db, key, lot, span)
+def pack(records: Records, lot: int) -> None:
+    """Pack the values of a lot as it is now. Raises `RecordsError`.
+
+    They are read first and written in turns, so that a line that writes meanwhile never waits long.
+    The lot is packed once all of them are there.
+    """
+    with records.writing() as db:
+        unpack(db, lot)
+    with records.reading() as db:
+        newest = db.execute(select(func.max(parts.c.id)).where(parts.c.lot_id == lot)).scalar()
+        span = range_of(db, lot)
+        used = select(parts.c.revision_id).where(parts.c.lot_id == lot).distinct()
+        of_these = select(characteristics.c.id).where(characteristics.c.revision_id.in_(used))
+        keys = db.execute(of_these).scalars().all()
+        # all of one moment, whoever writes meanwhile
+        rows = {key: _packed(db, key, lot, span) for key in keys}
+    for some in _in_turns(rows):
+        with records.writing() as db:
+            for key in some:
+                db.execute(insert(packed_values).values(characteristic_id=key, lot_id=lot, **rows[key]))
+    with records.writing() as db:
+        db.execute(update(lots).where(lots.c.id == lot).values(packed=newest))
+
+
+def _in_turns(rows: Mapping[int, Mapping[str, Any]]) -> Iterator[list[int]]:
+    """The keys of the rows that there are, so many at a time that writing them takes a moment."""
+    some: list[int] = []
+    for key, row in rows.items():
         if row:
-            db.execute(insert(packed_values).values(characteristic_id=key, lot_id=lot, **row))
-    db.execute(update(lots).where(lots.c.id == lot).values(packed=newest))
+            some.append(key)
+        if sum(rows[one]["count"] for one in some) >= AT_ONCE:
+            yield some
+            some = []
+    if some:
+        yield some
 
 
 def unpack(db: Connection, lot: int) -> None:

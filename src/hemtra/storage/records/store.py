@@ -31,7 +31,6 @@ from hemtra.storage.records.opening import (
     open_engine,
     translated_errors,
 )
-from hemtra.storage.records.packed import pack
 from hemtra.storage.records.schema import (
     CODES,
     NOT_PASSED,
@@ -191,10 +190,7 @@ class Records:
                 if found is not None:
                     db.execute(update(lots).where(lots.c.id == found.id).values(ended=None))
                     return Lot(found.id, found.name, found.plan, found.started)
-            open_ = lots.c.plan == plan, lots.c.ended.is_(None)
-            for ending in db.execute(select(lots.c.id).where(*open_)).scalars().all():
-                db.execute(update(lots).where(lots.c.id == ending).values(ended=now))
-                pack(db, ending)
+            db.execute(update(lots).where(lots.c.plan == plan, lots.c.ended.is_(None)).values(ended=now))
             made = name or self._free_name(db, now)
             key = key_of(db.execute(insert(lots).values(name=made, plan=plan, started=now)))
             return Lot(key, made, plan, now)

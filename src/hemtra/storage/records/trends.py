@@ -120,11 +120,12 @@ def trends(records: Records, chosen: Sequence[Lot], balloon: int) -> list[Trend]
         ranges = {lot.id: range_of(db, lot.id) for lot in chosen if lot.id not in packed}
         many = {same: any(_of_many(db, key) for key in keys) for same, keys in stood.items()}
         found: dict[tuple[tuple[Any, ...], str], list[tuple[str, np.ndarray[Any, Any]]]] = {}
-        for lot in chosen:
-            for same, keys in stood.items():
-                for end in ("least", "greatest") if many[same] else ("value",):
+        for same, keys in stood.items():
+            for end in ("least", "greatest") if many[same] else ("value",):
+                held = packed_values_of(db, keys, packed, end)
+                for lot in chosen:
                     if lot.id in packed:
-                        pieces = packed_values_of(db, keys, lot.id, end)
+                        pieces = held.get(lot.id, [])
                     else:
                         pieces = [read_values(db, key, lot.id, ranges[lot.id], taken(end)) for key in keys]
                     rows = _joined(pieces)

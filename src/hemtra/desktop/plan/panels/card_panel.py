@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QFrame, QVBoxLayout, QWidget
 from hemtra.core.edits.anchors import followers
 from hemtra.core.plan.document import Step
 from hemtra.core.plan.graph import dependants
+from hemtra.core.plan.proof import weaknesses
 from hemtra.core.plan.registry import kind_named
 from hemtra.desktop.models.bench import ROW, SCAN, WorkspaceModel
 from hemtra.desktop.plan.panels.cards.card import Card
@@ -163,7 +164,7 @@ class CardPanel(QFrame):
         if isinstance(self.card, RowCard) and row is not None:
             evaluated = shown.result.characteristics if shown else ()
             found = next((j for j in evaluated if j.balloon == row.balloon), None)
-            self.card.show_evaluated(found, row, shown)
+            self.card.show_evaluated(found, row, shown, weaknesses(self.bench.document.plan, row))
             self.card.header.aside.setText(self.card.step_card.header.aside.text())
         self.update()
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from contextlib import suppress
 
 from PySide6.QtCore import QPoint, Signal
@@ -97,9 +98,13 @@ class RowCard(Card):
         self.body.insertLayout(0, form)
 
     def show_evaluated(
-        self, evaluated: CharacteristicResult | None, row: Characteristic, shown: Shown | None = None
+        self,
+        evaluated: CharacteristicResult | None,
+        row: Characteristic,
+        shown: Shown | None = None,
+        weak: Sequence[str] = (),
     ) -> None:
-        """Take the latest value and verdict, and what they rest on."""
+        """Take the latest value and verdict, and what they rest on; weak: why they prove less than they say."""
         if row != self.row:
             self.row = row
             self.name.setText(row.name)
@@ -116,7 +121,7 @@ class RowCard(Card):
         tint = theme.verdict_colour(evaluated.verdict).name()
         reason = f"<br>{evaluated.reason}" if evaluated.reason else ""
         self.verdict.setText(f"<b style='color:{tint}'>{evaluated.verdict}</b>{reason}")
-        rests = _rests_on(evaluated, row, shown)
+        rests = [*(why[0].upper() + why[1:] for why in weak), *_rests_on(evaluated, row, shown)]
         self.rests.setText("\n".join(rests))
         self.rests.setVisible(bool(rests))
         self.note.setText(row.note)
