@@ -77,18 +77,21 @@ def statistics(
 
     gauge: standard deviation of the gauge, where a study found it.
     """
-    known = values[~np.isnan(values)].astype(np.float64)
+    known = values[~np.isnan(values)].astype(np.float64, copy=False)
     missing = int(values.size - known.size)
     if known.size == 0:
         return Statistics(0, missing)
     # about the first value, so that a large mean costs no digits
     first = float(known[0])
     off = known - first
-    mean, least, greatest = first + float(off.mean()), float(known.min()), float(known.max())
+    middle = float(off.mean())
+    mean, least, greatest = first + middle, float(known.min()), float(known.max())
     if known.size < 2:
         return Statistics(1, missing, mean, None, None, least, greatest)
-    deviation = float(off.std(ddof=1))
-    within = float(np.abs(np.diff(off)).mean()) / D2
+    ranges = np.diff(off)
+    within = float(np.abs(ranges, out=ranges).mean()) / D2
+    off -= middle
+    deviation = math.sqrt(float(off @ off) / (off.size - 1))
     pp, ppk = _indices(mean, deviation, lower, upper)
     cp, cpk = _indices(mean, within, lower, upper)
     of_parts = None
@@ -186,5 +189,6 @@ def _ends(
 
 def bins_of(values: FloatArray, count: int, span: tuple[float, float]) -> IntArray:
     """(count,) how many values lie in each of the bins of a span; those beyond it count to its ends."""
-    inside = np.clip(values, *span)
-    return np.histogram(inside, count, span)[0].astype(np.int64)
+    low, high = span
+    bins = ((values - low) * (count / (high - low))).clip(0, count - 1)
+    return np.bincount(bins.astype(np.int32), minlength=count)

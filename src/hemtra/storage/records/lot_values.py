@@ -52,18 +52,29 @@ def read_values(
     if span is not None and db.dialect.name == "sqlite":
         found = _packed(db, held, column)
     if found is None:
-        # an infinity stands for none, which arrays cannot hold
-        value = func.coalesce(column, literal(float("inf")))
-        found = _column(db, select(value).where(*held).order_by(values.c.part_id))
-        found[np.isinf(found)] = np.nan
+        found = exact_values(db, held, column)
     rows = np.empty(found.size, PAIR)
     rows["value"] = found
     if span is not None and found.size == span[1] - span[0] + 1:
         # a value for each key there is between two: which they are need not be asked
         rows["part"] = np.arange(span[0], span[1] + 1)
     else:
-        rows["part"] = _column(db, select(values.c.part_id).where(*held).order_by(values.c.part_id))
+        rows["part"] = part_ids(db, held)
     return rows
+
+
+def exact_values(db: Connection, held: tuple[Any, ...], column: ColumnElement[Any]) -> FloatArray:
+    """Some column of the values for which conditions hold, by part, to the last bit; NaN for none."""
+    # an infinity stands for none, which arrays cannot hold
+    value = func.coalesce(column, literal(float("inf")))
+    found = _column(db, select(value).where(*held).order_by(values.c.part_id))
+    found[np.isinf(found)] = np.nan
+    return found
+
+
+def part_ids(db: Connection, held: tuple[Any, ...]) -> FloatArray:
+    """Keys of the parts of these values, in their order."""
+    return _column(db, select(values.c.part_id).where(*held).order_by(values.c.part_id))
 
 
 def _packed(db: Connection, held: tuple[Any, ...], column: ColumnElement[Any]) -> FloatArray | None:

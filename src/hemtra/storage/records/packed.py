@@ -14,14 +14,20 @@ from sqlalchemy import Connection, delete, func, insert, select, update
 
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.progress import Progress
-from hemtra.storage.records.lot_values import PAIR, of_lot, range_of
-from hemtra.storage.records.schema import CODES, characteristics, lots, packed_values, parts, values
+from hemtra.storage.records.lot_values import PAIR, exact_values, of_lot, part_ids, range_of, taken
+from hemtra.storage.records.schema import (
+    NOT_PASSED,
+    VERDICTS,
+    characteristics,
+    lots,
+    packed_values,
+    parts,
+    values,
+)
 
 if TYPE_CHECKING:
     from hemtra.storage.records.store import Records
 
-AT_A_TIME = 50_000
-"""Rows taken from the database at a time."""
 AT_ONCE = 1_000_000
 """Values written in one transaction."""
 COUNTED = {"failed": Verdict.FAIL, "missing": Verdict.NOT_MEASURED, "unproven": Verdict.NOT_PROVEN}
@@ -35,21 +41,21 @@ def packed_lots(db: Connection, among: Collection[int]) -> set[int]:
 
 
 def packed_values_of(
-    db: Connection, keys: Sequence[int], among: Collection[int], taken: str
+    db: Connection, keys: Sequence[int], among: Collection[int], end: str
 ) -> dict[int, list[np.ndarray[Any, Any]]]:
     """By lot of some that are packed, parts and values of characteristics there, (n,) of `PAIR` each.
 
-    taken: “value”, or “least” or “greatest”; of a part with one value both are that.
+    end: “value”, or “least” or “greatest”; of a part with one value both are that.
     """
     p = packed_values.c
-    query = select(p.lot_id, p.first, p.count, p.part_ids, func.coalesce(p[taken], p.value)).where(
+    query = select(p.lot_id, p.first, p.count, p.part_ids, func.coalesce(p[end], p.value)).where(
         p.characteristic_id.in_(keys), p.lot_id.in_(among)
     )
     pieces: dict[int, list[np.ndarray[Any, Any]]] = {}
-    for lot, first, count, part_ids, values_ in db.execute(query):
+    for lot, first, count, ids, found in db.execute(query):
         rows = np.empty(count, PAIR)
-        rows["part"] = np.arange(first, first + count) if part_ids is None else np.frombuffer(part_ids, "<i8")
-        rows["value"] = np.frombuffer(values_, "<f8")
+        rows["part"] = np.arange(first, first + count) if ids is None else np.frombuffer(ids, "<i8")
+        rows["value"] = np.frombuffer(found, "<f8")
         pieces.setdefault(lot, []).append(rows)
     return pieces
 
@@ -129,28 +135,24 @@ def unpack(db: Connection, lot: int) -> None:
 def _packed(db: Connection, key: int, lot: int, span: tuple[int, int] | None) -> dict[str, Any]:
     """The packed columns of a characteristic; none where it has no values there."""
     v = values.c
-    query = select(v.part_id, v.value, v.least, v.greatest, v.verdict).where(
-        v.characteristic_id == key, *of_lot(lot, span)
-    )
-    cursor: Any = db.execute(query.order_by(v.part_id)).cursor
-    pieces = []
-    while rows := cursor.fetchmany(AT_A_TIME):
-        pieces.append(np.array(rows, np.float64))  # what is none becomes NaN
-    if not pieces:
+    held = (v.characteristic_id == key, *of_lot(lot, span))
+    ends = select(func.count(), func.min(v.part_id), func.max(v.part_id), func.count(v.least)).where(*held)
+    count, first, last, many = db.execute(ends).one()
+    if not count:
         return {}
-    ids, value, least, greatest, verdict = np.concatenate(pieces).T
-    part_ids = ids.astype("<i8")
-    consecutive = part_ids[-1] - part_ids[0] + 1 == part_ids.size
-    ends = {"least": least, "greatest": greatest}
-    many = not np.isnan(least).all()
+    numbers = select(v.verdict, func.count()).where(*held, NOT_PASSED).group_by(v.verdict)
+    verdicts = {VERDICTS[code]: number for code, number in db.execute(numbers)}
+
+    def column(name: str) -> bytes:
+        found: bytes = exact_values(db, held, taken(name)).astype("<f8").tobytes()
+        return found
+
     return {
-        "first": int(part_ids[0]),
-        "count": part_ids.size,
-        "part_ids": None if consecutive else part_ids.tobytes(),
-        **{name: int(np.count_nonzero(verdict == CODES[of])) for name, of in COUNTED.items()},
-        "value": value.astype("<f8").tobytes(),
-        **{
-            name: np.where(np.isnan(end), value, end).astype("<f8").tobytes() if many else None
-            for name, end in ends.items()
-        },
+        "first": first,
+        "count": count,
+        "part_ids": None if last - first + 1 == count else part_ids(db, held).astype("<i8").tobytes(),
+        **{name: verdicts.get(verdict, 0) for name, verdict in COUNTED.items()},
+        "value": column("value"),
+        "least": column("least") if many else None,
+        "greatest": column("greatest") if many else None,
     }
