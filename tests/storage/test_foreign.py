@@ -204,6 +204,22 @@ def test_a_cell_takes_the_mean_the_highest_or_the_median(heights):
         assert (float(z[2, 3]), np.isnan(z).sum(), grey, x0, y0) == (7.0, 10, None, 0.0, 0.0)
 
 
+@pytest.mark.parametrize("take", ["mean", "median", "highest"])
+@pytest.mark.parametrize("strewn", [False, True])
+def test_a_dense_cloud_ends_where_it_ends(take, strewn):
+    """On cells larger than its spacing a plate would grow by half of one all around, and a hole shrink."""
+    rng = np.random.default_rng(3)
+    places = np.stack(np.meshgrid(*2 * [np.arange(-8.0, 8.0, 0.025)]), axis=-1).reshape(-1, 2)
+    if strewn:
+        places = rng.uniform(-8.0, 8.0, places.shape)
+    c, s = np.cos(0.05), np.sin(0.05)
+    u, v = c * places[:, 0] + s * places[:, 1], c * places[:, 1] - s * places[:, 0]
+    on = (np.maximum(np.abs(u), np.abs(v)) < 5.0) & (np.hypot(u, v) > 2.0)
+    points = np.column_stack([places[on], np.full(on.sum(), 3.0)])
+    z, *_ = gridded(points, None, (0.1, 0.1), take, 10**6)
+    assert np.count_nonzero(~np.isnan(z)) * 0.01 == pytest.approx(100.0 - 4.0 * np.pi, rel=0.005)
+
+
 def test_points_strewn_at_random_get_a_spacing_that_fills_the_grid():
     rng = np.random.default_rng(2)
     places = rng.uniform(0.0, 20.0, (40_000, 2))

@@ -9,7 +9,7 @@ import numpy as np
 import scipy  # its parts load when they are used first
 from numpy.typing import NDArray
 
-from hemtra.core.arrays import ByteArray, FloatArray, IntArray
+from hemtra.core.arrays import BoolArray, ByteArray, FloatArray, IntArray
 from hemtra.core.compiled import lean
 from hemtra.core.errors import HemtraError
 
@@ -19,6 +19,8 @@ SAMPLE = 20_000
 """Points that the spacing of a cloud is found from."""
 REGULAR = 0.5
 """Share of the places of a grid that a cloud must fill to be one."""
+DENSE = 4
+"""Points in a usual cell from which on how full one is says where the cloud ends."""
 SPARSEST, FEW = 40, 10_000
 """Places of a grid for each point of a cloud at most, and as many in any case."""
 ROUNDS, TRIPLES, FEW_SAMPLE = 10, 300, 2000
@@ -63,8 +65,9 @@ def gridded(
 ) -> tuple[NDArray[np.float32], ByteArray | None, float, float]:
     """Heights (rows, cols) of a cloud (n, 3), NaN in empty cells; intensity alike; x and y of the first cell.
 
-    Each point goes to the cell about the nearest place of the grid. Raises `HemtraError` where the grid would
-    have more than `most` points.
+    Each point goes to the cell about the nearest place of the grid. Where a dense cloud ends, a cell less than
+    half full stays empty, since its middle lies beyond the end. Raises `HemtraError` where the grid would have
+    more than `most` points.
     """
     dx, dy = spacing
     if not len(points):
@@ -79,18 +82,33 @@ def gridded(
     cols, rows = (int(n) for n in sides)
     cells = np.floor((points[:, 1] - low[1]) / dy + 0.5).astype(np.int64) * cols
     cells += np.floor((points[:, 0] - low[0]) / dx + 0.5).astype(np.int64)
-    z = np.full(rows * cols, np.nan)
+    z, counts = np.full(rows * cols, np.nan), np.zeros(rows * cols, np.int64)
     if take == "median":
         _fill_medians(cells, points[:, 2], z)
+        counts = np.bincount(cells, minlength=rows * cols)
     else:
-        counts = np.zeros(rows * cols, np.int64)
         _fill(cells, np.ascontiguousarray(points[:, 2]), take == "highest", z, counts)
     grey = None
     if intensity is not None:
         light, counts = np.full(rows * cols, np.nan), np.zeros(rows * cols, np.int64)
         _fill(cells, np.ascontiguousarray(intensity, np.float64), False, light, counts)
         grey = np.clip(np.nan_to_num(light), 0, 255).round().astype(np.uint8).reshape(rows, cols)
+    z[_beyond_ends(counts.reshape(rows, cols)).ravel()] = np.nan
     return z.astype(np.float32).reshape(rows, cols), grey, float(low[0]), float(low[1])
+
+
+def _beyond_ends(counts: IntArray) -> BoolArray:
+    """Cells (rows, cols) at an end of a dense cloud that lie beyond it by more than half, by their points."""
+    usual = float(np.median(counts[counts > 0]))
+    if usual < DENSE:
+        return np.zeros(counts.shape, np.bool_)
+    full = counts >= usual / 2.0
+    # what lies by itself is no end of anything
+    beside = scipy.ndimage.binary_dilation(counts == 0, border_value=1) & scipy.ndimage.binary_dilation(
+        full, np.ones((3, 3), np.bool_)
+    )
+    found: BoolArray = ~full & beside
+    return found
 
 
 def levelled(points: FloatArray) -> FloatArray:
