@@ -10,6 +10,7 @@ from test_cli import hemtra  # noqa: F401
 from test_production import PLAN, Heard, folder_of
 
 from hemtra import HemtraError
+from hemtra.core.plan.document import ByProfile
 from hemtra.runtime import heartbeat, uplink
 from hemtra.runtime.heartbeat import Heartbeat
 from hemtra.runtime.run_setup import RunRequest, begin
@@ -299,15 +300,21 @@ def test_signs_come_until_the_end_and_stop_nothing(tmp_path, monkeypatch):
     nowhere.stop()
 
 
-def test_a_line_that_keeps_its_own_records_is_listed_in_them_with_the_parts_it_was_asked_for(tmp_path):
+@pytest.mark.parametrize("by_profile", [None, ByProfile()])
+def test_a_line_that_keeps_its_own_records_is_listed_in_them_with_the_parts_it_was_asked_for(
+    tmp_path, by_profile
+):
     heard = Heard()
-    run = begin(PLAN, STATION, RunRequest(parts=1, db=str(tmp_path / "r.db"), jobs=0), heard.listeners)
+    asked = RunRequest(parts=1, db=str(tmp_path / "r.db"), jobs=0)
+    run = begin(PLAN.edited(by_profile=by_profile), STATION, asked, heard.listeners)
     run.start()
     assert run.wait(120)
     run.records.close()
     records = Records(str(tmp_path / "r.db"), create=False)
     (line,) = all_lines(records)
     assert (line.shown, line.parts, len(heard.done)) == ("stopped", 1, 1)
+    told = [event.text for event in heard.events if event.kind == "ends evened"]
+    assert [text.startswith("This plan measures each profile") for text in told] == [True] * bool(by_profile)
     records.close()
 
 

@@ -19,6 +19,10 @@ CATALOGUE: Mapping[str, str] = MappingProxyType(
         "differs": "{balloon} {name} gives {now} now, on record is {then}.",
         "editing locked": "Editing was locked with a PIN.",
         "editing unlocked": "Editing was unlocked.",
+        "ends evened": (
+            "This plan measures each profile by itself: let surfaces end at the nearest column (Station, page"
+            " Travel), or its minimum and maximum widen."
+        ),
         "error": "it could not be evaluated ({fault}); keep its scan and report this",
         "gone": "{balloon} {name} is not evaluated now.",
         "link": "The I/O module answers.",

@@ -136,6 +136,9 @@ class Production:
 
     def start(self) -> None:
         """Begin."""
+        station = self.setup.station
+        if self.setup.plan.by_profile is not None and station is not None and station.travel.ends == "even":
+            self.happened(Event("ends evened", time.time()))
         if self.signaller is not None:
             if self.belt is not None:
                 if self.belt.there:
