@@ -12,7 +12,7 @@ import time
 from collections.abc import Callable
 from contextlib import closing
 
-from sqlalchemy import Connection, text
+from sqlalchemy import text
 
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.statistics import Blocks, statistics
@@ -146,20 +146,9 @@ def main() -> None:
         began = time.perf_counter()
         many = pack_ended(records)
         print(f"{many} lots packed in {time.perf_counter() - began:.0f} s")
-        if records_is_server(records):
+        if url.startswith("postgresql"):
             _settle(records)
         look_back(records, count)
-
-
-def records_is_server(records: Records) -> bool:
-    """Whether a server holds the records."""
-    with records.reading() as db:
-        return is_server(db)
-
-
-def is_server(db: Connection) -> bool:
-    """Whether a connection leads to a server."""
-    return db.dialect.name == "postgresql"
 
 
 if __name__ == "__main__":

@@ -159,8 +159,10 @@ def test_a_server_hears_that_a_lot_ended_and_packs_it(records, tmp_path):
         made_lot(spool, "second", [0.2], lot=spool.open_lot("steps", "second", new=True))
         with spool.reading() as source:
             forwarded(records, source, last, np.inf)
+        there = {lot.name: lot.ended for lot in spool.all_lots()}
     ended = {lot.name: lot.ended for lot in records.all_lots()}
-    assert ended["first"] is not None
+    assert ended == there
+    assert ended["first"] > first.started
     assert ended["second"] is None
     assert len(is_packed(records)) == 1
     with records.reading() as db:

@@ -180,7 +180,7 @@ def test_they_are_looked_after_from_the_command_line(path, tmp_path, monkeypatch
     (copy,) = (path.parent / "backups").iterdir()
     assert (code, counted(copy)) == (0, 600)
     assert "was checked and replaces r.db" in hemtra("restore", copy, "--db", path)[1]
-    assert "The values of 1 ended lots are packed now." in hemtra("pack", "--db", path)[1].replace("\n", " ")
+    assert "The values of one ended lot are packed now." in hemtra("pack", "--db", path)[1].replace("\n", " ")
     assert "packed already" in hemtra("pack", "--db", path)[1]
     assert "600 parts" in hemtra("rescue", "-o", tmp_path / "saved.db", "--db", path)[1]
     assert hemtra("archive", "--before", "[/left]", "-o", tmp_path / "old.db", "--db", path)[0] == 2

@@ -148,8 +148,10 @@ def pack_records(db: str | None, progress: Progress) -> str:
     """Pack the values of ended lots; returns the outcome in words. Raises `HemtraError`."""
     with opened_records(db) as records:
         count = pack_ended(records, progress)
+    if not count:
+        return "All ended lots are packed already."
     return (
-        f"The values of {count} ended lots are packed now." if count else "All ended lots are packed already."
+        "The values of one ended lot are packed now." if count == 1 else f"{count} ended lots are packed now."
     )
 
 

@@ -92,7 +92,7 @@ def records_archive(
 def records_pack(db: RecordsUrl = None) -> None:
     """Pack the values of ended lots, so that trends over millions of parts are read at once.
 
-    A line does so by itself when a lot ends; this is for lots of an older version.
+    A line does so when it stops, for the lots that ended in its run; this is for all others.
     """
     from hemtra.commands.records import pack_records
 

@@ -46,12 +46,11 @@ def resample_rows(
 ) -> None:
     """Bring the points of each row onto columns at first + j spacing, all in mm.
 
-    place: number of the first row, by which the ends of surfaces are moved, see `_ending`; or `ALIKE`.
-
     x, z, intensity: (rows, points), z NaN where there is no data, along the fan: under a wall that leans over,
     x goes back. z_out and intensity_out: (rows, cols), overwritten. Between two neighbouring points the height
     is interpolated linearly; where one is missing, or a step lies between, a column within half a spacing of a
     point takes that. Where two come to lie in one column, the higher is seen.
+    place: number of the first row, by which the ends of surfaces are moved, see `_ending`; or `ALIKE`.
     """
     for i in range(x.shape[0]):
         z_out[i] = np.nan
@@ -115,8 +114,8 @@ def _ending(row: int) -> float:
     """Columns by which the ends of surfaces are moved in a row, -0.5 to 0.5, evenly spread over any few rows.
 
     The points of a profile and the columns fall apart by some share of a spacing that stays the same over many
-    rows. Always taking the nearer column would move all of an edge along travel by that share. So it is of the
-    rows that end in a column, where columns are moved.
+    rows. Always taking the nearer column would move all of an edge along travel by that share. The same is
+    true of rows, where columns are moved along travel: then row is the number of the column.
     """
     return (row * GOLDEN + 0.5) % 1.0 - 0.5
 

@@ -190,7 +190,7 @@ packed_values = Table(
     Column("least", LargeBinary),
     Column("greatest", LargeBinary),
 )
-"""Values of ended lots once more, see `packed`; the short columns come first, so that they are read alone."""
+"""What `part_values` holds of ended lots, see `packed`; short columns come first, to be read alone."""
 Index("packed_values_of_lot", packed_values.c.lot_id)
 lines = Table(
     "lines",
