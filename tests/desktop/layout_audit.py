@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
@@ -24,12 +25,15 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from hemtra.desktop.widgets import units
+
 OTHERWISE = {
     "EvidencePicture": "takes the focus where there is something to choose in it",
     "ScanPicture": "takes the focus where it is to be clicked",
     "StationDrawing": "what is dragged there is typed in the fields below",
 }
 """Classes that take the mouse and not the focus, and why none is shut out."""
+POINTED = re.compile(r"(?<![\w.“/])\d+\.\d+(?![\w.]*[/.]\w)")
 SLACK = 1.5
 """Pixels that rounding may take."""
 
@@ -57,7 +61,7 @@ class Audit:
         self.painted = []
         with self._listening():
             window.grab()
-        for problem in [*self._widgets(window), *self._texts()]:
+        for problem in [*self._widgets(window), *self._texts(), *self._pointed(window)]:
             self.found.setdefault(problem, state)
 
     # -- widgets ----------------------------------------------------------------------------------
@@ -69,6 +73,16 @@ class Audit:
             yield from _cut(widget)
             yield from _outside(widget)
             yield from _unnamed(widget)
+
+    def _pointed(self, window: QWidget) -> Iterator[str]:
+        """Numbers with a point where they are to have a comma, but for balloons and what somebody named."""
+        if units.way()[1] != ",":
+            return
+        seen = [one for one in window.findChildren(QWidget) if one.isVisible()]
+        said = [(one, _said(one)) for one in seen] + [(one.widget, one.text) for one in self.painted]
+        for widget, words in said:
+            if POINTED.search(words):
+                yield f"point in {type(widget).__name__}: “{words}”"
 
     # -- painted text -----------------------------------------------------------------------------
 
@@ -191,6 +205,14 @@ def _unnamed(widget: QWidget) -> Iterator[str]:
     reached = any(w.focusPolicy() & Qt.FocusPolicy.TabFocus for w in (widget, *_parents(widget)))
     if clicked and not reached:
         yield f"mouse only: {type(widget).__name__}"
+
+
+def _said(widget: QWidget) -> str:
+    """All that a widget says: its text, and what is shown or read aloud of it."""
+    texts = [_words(widget), widget.toolTip(), widget.accessibleName(), widget.accessibleDescription()]
+    if isinstance(widget, QLineEdit):
+        texts += [widget.text(), widget.placeholderText()]
+    return "  ".join(text for text in texts if text)
 
 
 def _words(widget: QWidget) -> str:

@@ -5,6 +5,11 @@ from PySide6.QtCore import Qt
 from test_records_workspace import looking, written  # noqa: F401
 from test_window import card, retype, values
 
+from hemtra.core.edits.sheet import with_balloon
+from hemtra.core.plan.balloon import Balloon
+from hemtra.core.units import MM
+from hemtra.desktop.widgets import units
+
 
 @pytest.fixture
 def inches(demo, settled):
@@ -40,6 +45,44 @@ def test_the_plan_in_inches(inches, qtbot, settled):
     inches.trigger("view.unit")
     assert workspace.sheet.row_of(1).tolerance.text() == "4.00 ±0.10"
     inches.trigger("view.unit")
+
+
+@pytest.mark.parametrize(
+    ("words", "shown"),
+    [
+        ("3.71, below 3.90", "3,71, below 3,90"),
+        ("<b>12.50 counts/mm</b> ± 0.25", "<b>12,50 counts/mm</b> ± 0,25"),
+        ("x 1.5 … -2.25 mm (99.0 %).", "x 1,5 … -2,25 mm (99,0 %)."),
+        ("Balloon 4.1 lies 0.5 mm off", "Balloon 4.1 lies 0,5 mm off"),
+        ("“LOT 12.5” read 1.5 times", "“LOT 12.5” read 1,5 times"),
+        ("version 1.2.3 of cover-1.5.x3p in /tmp/a.1.2/b", "version 1.2.3 of cover-1.5.x3p in /tmp/a.1.2/b"),
+    ],
+)
+def test_a_decimal_comma_is_for_numbers_only(words, shown):
+    units.use(MM, ",")
+    assert units.signed(words) == shown
+    units.use(MM)
+    assert units.signed(words) == words
+
+
+def test_a_plan_with_decimal_commas(demo, qtbot, settled):
+    bench, workspace = demo.session.bench, demo.workspaces["plan"].workspace
+    demo.session.show_numbers(MM, ",")
+    settled(demo)
+    row = workspace.sheet.row_of(1)
+    assert row.tolerance.text() == "4,00 ±0,10"
+    plan = bench.document.plan
+    row.tolerance.editingFinished.emit()
+    assert bench.document.plan is plan, "what is not typed anew is not edited"
+    retype(qtbot, row.tolerance, "4,05 ±0,1")
+    settled(demo)
+    changed = bench.document.plan.characteristic(1)
+    assert (changed.nominal, changed.lower, changed.upper) == (4.05, 3.95, 4.15)
+    bench.document.edit("balloon", with_balloon(bench.document.plan, 1, Balloon.parse("4.1")))
+    settled(demo)
+    assert workspace.sheet.row_of(Balloon.parse("4.1")).accessibleName().startswith("4.1 Boss NE, 4,")
+    demo.session.show_numbers(MM, ".")
+    assert workspace.sheet.row_of(Balloon.parse("4.1")).tolerance.text() == "4.05 ±0.10"
 
 
 def test_a_trend_of_records_in_inches(looking, qtbot):  # noqa: F811

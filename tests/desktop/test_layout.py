@@ -1,6 +1,7 @@
 """Nothing on screen is cut, covered, without a name or out of reach, in any state and at any size."""
 
 from collections import deque
+from contextlib import contextmanager, nullcontext
 from dataclasses import replace
 from itertools import combinations
 
@@ -54,6 +55,14 @@ def look(audit, window, state, sizes=SIZES):
         audit.look(window, f"{state} at {size.width()}")
 
 
+@contextmanager
+def commas(window):
+    """Numbers with a comma, where the audit looks for points that are left; a point again after it."""
+    window.session.show_numbers(window.session.unit, ",")
+    yield
+    window.session.show_numbers(window.session.unit, ".")
+
+
 def test_every_row_and_its_card(demo, settled, audit):
     bench = demo.session.bench
     look(audit, demo, "the demo")
@@ -74,15 +83,17 @@ def test_every_row_and_its_card(demo, settled, audit):
 
 def test_a_card_of_each_kind(demo, settled, audit):
     bench, kinds = demo.session.bench, set()
-    bench.open_card(SCAN)
-    for row in bench.document.plan.sheet:
-        bench.select(row.balloon)
-        for step in (s for column in bench.lineage() for s in column):
-            if step.kind not in kinds:
-                kinds.add(step.kind)
-                bench.open_card(step.id)
-                settled(demo)
-                look(audit, demo, f"card of {step.name}", SIZES[2:])
+    bench.tray.select(2)
+    with commas(demo):
+        bench.open_card(SCAN)
+        for row in bench.document.plan.sheet:
+            bench.select(row.balloon)
+            for step in (s for column in bench.lineage() for s in column):
+                if step.kind not in kinds:
+                    kinds.add(step.kind)
+                    bench.open_card(step.id)
+                    settled(demo)
+                    look(audit, demo, f"card of {step.name}", SIZES[2:])
     assert len(kinds) > 10
 
 
@@ -90,11 +101,12 @@ def test_a_plan_in_inches(demo, settled, audit):
     bench = demo.session.bench
     demo.trigger("view.unit")
     bench.tray.select(2)
-    for balloon in (1, 9, 13, 18, 22):
-        bench.select(balloon)
-        bench.open_card(ROW)
-        settled(demo)
-        look(audit, demo, f"balloon {balloon} in inches", SIZES[2:])
+    with commas(demo):
+        for balloon in (1, 9, 13, 18, 22):
+            bench.select(balloon)
+            bench.open_card(ROW)
+            settled(demo)
+            look(audit, demo, f"balloon {balloon} in inches", SIZES[2:])
     demo.trigger("view.unit")  # which is remembered
 
 
@@ -170,10 +182,11 @@ def test_lists_of_what_can_be_made_and_a_feature_alone(demo, settled, audit):
 
 
 def test_a_plan_of_profiles(runners, settled, audit):  # noqa: F811
-    for number, row in enumerate(runners.session.bench.document.plan.sheet):
-        runners.session.bench.select(row.balloon)
-        settled(runners)
-        look(audit, runners, row.name, SIZES if number == 0 else SIZES[2:])
+    with commas(runners):
+        for number, row in enumerate(runners.session.bench.document.plan.sheet):
+            runners.session.bench.select(row.balloon)
+            settled(runners)
+            look(audit, runners, row.name, SIZES if number == 0 else SIZES[2:])
 
 
 @pytest.mark.parametrize("unit", ["mm", "inch"])
@@ -183,29 +196,32 @@ def test_the_station_and_its_tasks(at_station, qtbot, audit, unit):  # noqa: F81
     if unit == "inch":
         sizes = SIZES[2:]
         at_station.trigger("view.unit")
-    for number, fields in enumerate(pages_for(page.bench.station)):
-        page.fields.show_page(number)
-        seen(at_station, qtbot)
-        look(audit, at_station, fields.title, sizes)
-    for name in page.guided:
-        page.begin(name)
-        look(audit, at_station, name, sizes)
+    with commas(at_station) if unit == "inch" else nullcontext():
+        for number, fields in enumerate(pages_for(page.bench.station)):
+            page.fields.show_page(number)
+            seen(at_station, qtbot)
+            look(audit, at_station, fields.title, sizes)
+        for name in page.guided:
+            page.begin(name)
+            look(audit, at_station, name, sizes)
     if unit == "inch":
         at_station.trigger("view.unit")  # which is remembered
 
 
 def test_run_and_its_forms(demo, audit):
     demo.show_workspace("run")
-    look(audit, demo, "run")
-    demo.trigger("plan.signals")
-    form = demo.workspaces["run"].forms.signals
-    resize(form, form.size())
-    audit.look(form, "signals")
-    form.close()
+    with commas(demo):
+        look(audit, demo, "run")
+        demo.trigger("plan.signals")
+        form = demo.workspaces["run"].forms.signals
+        resize(form, form.size())
+        audit.look(form, "signals")
+        form.close()
 
 
 def test_records(looking, audit):  # noqa: F811
-    look(audit, looking, "records")
+    with commas(looking):
+        look(audit, looking, "records")
 
 
 def test_empty_window_and_dialogs(window, audit):

@@ -5,7 +5,7 @@ from PySide6.QtWidgets import QComboBox
 
 from hemtra import Scan, save_plan
 from hemtra.desktop.shell.settings_window import SettingsWindow
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 from hemtra.runtime.run_setup import default_db
 from hemtra.storage.revisions import read_revisions
 from hemtra.storage.settings import Settings, files_begin_at, load_settings, save_settings
@@ -38,13 +38,15 @@ def test_choices_count_at_once_and_are_kept(window, settled, form):
     assert window.session.unit.name == "in"
     choose(form.choices["dark"], "dark")
     assert theme.current() is theme.DARK
+    choose(form.choices["decimal_sign"], ",")
+    assert units.number(1.25, 2) == "0,0492"
     choose(form.choices["csv"], "comma")
     choose(form.choices["text_size"], "125")
     choose(form.choices["log_level"], "warning")
     settled(window)
     kept = load_settings()
     assert (kept.unit, kept.dark, kept.csv) == ("in", True, "comma")
-    assert (kept.text_size, kept.log_level) == (125, "warning")
+    assert (kept.text_size, kept.log_level, kept.decimal_sign) == (125, "warning", ",")
     choose(form.choices["unit"], "mm")
     assert window.session.unit.name == "mm"
 

@@ -25,7 +25,7 @@ from hemtra.core.errors import HemtraError
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.maps.importing import UNITS, Foreign, ImportSettings, PointCloud, Raster, guessed, map_of
 from hemtra.core.text import percent
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 from hemtra.desktop.widgets.dialogs import button_row
 
 NUMBERS = {
@@ -91,7 +91,7 @@ class ImportForm(QDialog):
     def _show(self, proposed: ImportSettings) -> None:
         for name, field in self.fields.items():
             value = getattr(proposed, name)
-            field.setText("" if value is None else f"{value:.6g}")
+            field.setText("" if value is None else units.field(value))
         self.unit.setCurrentIndex(self.unit.findData(proposed.unit or "mm"))
         self.rows.setCurrentText(proposed.rows or "first")
 
@@ -158,9 +158,8 @@ class ImportForm(QDialog):
             low, high = float(np.nanmin(data.z)), float(np.nanmax(data.z))
             held = percent(data.data_share)
             wide, long = data.extent[1] - data.extent[0], data.extent[3] - data.extent[2]
-            self.facts.setText(
-                f"heights {low:.4g} … {high:.4g} mm; {wide:.4g} × {long:.4g} mm; {held} with data"
-            )
+            spans = f"heights {low:.4g} … {high:.4g} mm; {wide:.4g} × {long:.4g} mm"
+            self.facts.setText(units.signed(f"{spans}; {held} with data"))
         except (HemtraError, ValueError) as error:
             self.picture.clear()
             self.heights.clear()

@@ -20,6 +20,7 @@ from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.models.edit_lock import EditLock
 from hemtra.desktop.models.observe import Signal
 from hemtra.desktop.models.station_bench import StationBench
+from hemtra.desktop.widgets import units
 from hemtra.desktop.widgets.notifications import Notifications
 from hemtra.runtime.demo_records import demo_db, records_of_demo
 from hemtra.runtime.run_setup import default_db, records_folder
@@ -42,6 +43,7 @@ class Session:
         self.bench = WorkspaceModel()
         self.station_bench = StationBench(self.bench.document)
         self.station_bench.unit = UNITS.get(self.settings.unit, MM)
+        units.use(self.unit, self.settings.decimal_sign)
         self.unit_changed = Signal()
         self.plans = PlanFiles(self.bench, self.tasks, notifications, self.settings, window)
         self.stations = StationFiles(self.station_bench.document, self.tasks, window)
@@ -68,9 +70,13 @@ class Session:
 
     def change_unit(self) -> None:
         """Show lengths in inches, or in millimetres again."""
-        unit = INCH if self.unit is MM else MM
-        self.settings.unit = unit.name
+        self.show_numbers(INCH if self.unit is MM else MM, self.settings.decimal_sign)
+
+    def show_numbers(self, unit: LengthUnit, sign: str) -> None:
+        """Show lengths in this unit, and numbers with this decimal sign."""
+        self.settings.unit, self.settings.decimal_sign = unit.name, sign
         self.plans.keep_settings()
+        units.use(unit, sign)
         self.station_bench.use_unit(unit)
         self.unit_changed.emit()
 

@@ -57,8 +57,9 @@ class PlanEntry(Workspace):
         self.page.setCurrentIndex(0 if empty else 1)
 
     def unit_changed(self) -> None:
-        """Texts of sheet, chips and card."""
+        """Texts of sheet, tray, chips and card."""
         self.session.bench.shown_changed.emit()
+        self.workspace.tray.refresh()
         self.workspace.card.rebuild()
 
     def stop(self) -> None:

@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QWidget
 from hemtra.core.text import percent
 from hemtra.desktop.background.tasks import Task, Tasks
 from hemtra.desktop.records.polled_window import PolledWindow
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 from hemtra.storage.records import Records
 from hemtra.storage.records.lines import LineState, all_lines, forget
 from hemtra.storage.records.store import Lot
@@ -114,7 +114,7 @@ def _lines(records: Records) -> tuple[ShownLine, ...]:
 
 def _cells(one: ShownLine) -> tuple[str, ...]:
     line = one.line
-    share = "–" if line.share is None else percent(line.share, 1)
+    share = "–" if line.share is None else units.signed(percent(line.share, 1))
     latency = f"{1000 * line.latency:.0f} ms" if line.parts else "–"
     counts = str(line.parts), share, one.worst, latency, str(line.waiting)
     return (line.name, line.host, line.shown, line.plan, line.lot, *counts)

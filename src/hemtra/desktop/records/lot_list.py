@@ -10,7 +10,7 @@ from PySide6.QtGui import QPainter, QPen
 from hemtra.core.text import percent
 from hemtra.desktop.models.records_bench import Group, RecordsBench
 from hemtra.desktop.records.painted_list import PaintedList, elided
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 from hemtra.storage.records.pages import LotView
 from hemtra.storage.records.store import Counts
 
@@ -61,7 +61,7 @@ class LotList(PaintedList[Group | LotView]):
         painter.setFont(theme.font(11))
         under = inner.adjusted(0, 17, 0, 0)
         painter.drawText(under, Qt.AlignmentFlag.AlignLeft, row.plan if isinstance(row, Group) else _when(row))
-        share = "" if row.counts.share is None else percent(row.counts.share, 1)
+        share = "" if row.counts.share is None else units.signed(percent(row.counts.share, 1))
         painter.drawText(under, Qt.AlignmentFlag.AlignRight, share)
         draw_yield(painter, QRectF(inner.left(), inner.bottom() - 1, inner.width(), 3), row.counts)
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QPainter
 
-from hemtra.core.plan.limits import CharacteristicResult, Verdict, format_limits, format_value
+from hemtra.core.plan.limits import CharacteristicResult, Verdict
 from hemtra.desktop.records.painted_list import PaintedList, elided
 from hemtra.desktop.widgets import theme, units
 from hemtra.desktop.widgets.symbols import draw_balloon
@@ -43,9 +43,9 @@ class RecordSheet(PaintedList[CharacteristicResult]):
         """Name, value, verdict and reason, and what else was kept."""
         row = units.result(row)
         words = (
-            f"{row.balloon} {row.name} {format_value(row, row.decimals)}, {row.verdict} {row.reason}".rstrip()
+            f"{row.balloon} {row.name} {units.value(row, row.decimals)}, {row.verdict} {row.reason}".rstrip()
         )
-        numbers = numbers_in_words(row)
+        numbers = units.signed(numbers_in_words(row))
         return f"{words} ({numbers})" if numbers else words
 
     def tall(self, row: CharacteristicResult) -> int:
@@ -61,7 +61,7 @@ class RecordSheet(PaintedList[CharacteristicResult]):
         painter.setFont(theme.font(13, bold=row.verdict is not Verdict.PASS))
         ink = theme.colour("ink") if row.verdict is Verdict.PASS else theme.verdict_colour(row.verdict)
         painter.setPen(ink)
-        value = format_value(row, row.decimals)
+        value = units.value(row, row.decimals)
         painter.drawText(inner, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop, value)
         room = inner.width() - painter.fontMetrics().horizontalAdvance(value) - 10
         painter.setPen(theme.colour("ink"))
@@ -70,7 +70,7 @@ class RecordSheet(PaintedList[CharacteristicResult]):
         painter.drawText(inner, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, name)
         painter.setFont(theme.font(11))
         painter.setPen(theme.colour("muted"))
-        limits = format_limits(row.lower, row.upper, row.decimals)
+        limits = units.limits(row.lower, row.upper, row.decimals)
         painter.drawText(inner, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom, limits)
         if row.reason:
             painter.setPen(theme.verdict_colour(row.verdict))

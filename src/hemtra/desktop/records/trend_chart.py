@@ -13,7 +13,7 @@ from hemtra.core.arrays import FloatArray, IntArray
 from hemtra.core.plan.budget import USUAL_COVERAGE
 from hemtra.core.statistics import BLOCK, Blocks, thinned
 from hemtra.desktop.models.records_bench import TrendSeries
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 from hemtra.storage.records.trends import Trend
 
 DOTS = 300
@@ -53,7 +53,9 @@ def draw_scale(painter: QPainter, chart: Chart) -> None:
         painter.setPen(theme.colour("muted"))
         box = QRectF(4, y - 8, frame.left() - 10, 16)
         painter.drawText(
-            box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"{value:.{places}f}"
+            box,
+            Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+            units.signed(f"{value:.{places}f}"),
         )
 
 

@@ -8,7 +8,7 @@ from PySide6.QtGui import QFontMetrics, QPainter
 from hemtra.core.plan.budget import USUAL_COVERAGE
 from hemtra.core.statistics import Statistics
 from hemtra.desktop.models.records_bench import CharacteristicTrend, TrendSeries
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 from hemtra.storage.records.trends import Trend
 
 
@@ -65,12 +65,12 @@ def format_statistics(found: Statistics, trend: Trend) -> list[tuple[str, str, b
     unit, digits = trend.unit, trend.decimals + 1
 
     def number(value: float | None) -> str:
-        return "–" if value is None else f"{value:.{digits}f}"
+        return "–" if value is None else units.signed(f"{value:.{digits}f}")
 
     def index(value: float | None) -> str:
-        return "–" if value is None else f"{value:.2f}"
+        return "–" if value is None else units.signed(f"{value:.2f}")
 
-    known = [] if trend.u is None else [(f"U {unit}", f"{USUAL_COVERAGE * trend.u:.2g}", False)]
+    known = [] if trend.u is None else [(f"U {unit}", units.signed(f"{USUAL_COVERAGE * trend.u:.2g}"), False)]
     of_parts = [] if found.cpk_of_parts is None else [("Cpk of parts", index(found.cpk_of_parts), True)]
     return [
         ("parts", f"{found.count:,}".replace(",", " "), False),

@@ -17,7 +17,6 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QWidget
 
-from hemtra.core.plan.limits import format_limits
 from hemtra.desktop.models.records_bench import CharacteristicTrend, RecordsBench, TrendSeries
 from hemtra.desktop.records.trend_chart import Chart, draw_histogram, draw_scale, draw_series
 from hemtra.desktop.records.trend_statistics import draw_statistics, draw_texts
@@ -214,7 +213,7 @@ class LotTrendView(QWidget):
         trend, k = found
         name = [lot for at, lot in trend.starts if at <= k][-1]
         unit = "" if trend.unit == "°" else " "
-        value = f"{trend.values[k]:.{trend.decimals + 1}f}{unit}{trend.unit}"
+        value = units.signed(f"{trend.values[k]:.{trend.decimals + 1}f}{unit}{trend.unit}")
         words = f"{name}: {value} · click opens the part"
         wide = _metrics(12).horizontalAdvance(words) + 16
         left = min(self._cursor.x() + 10, self.frame.right() - wide)
@@ -321,7 +320,7 @@ def _stood(trend: Trend, named: bool, wording: int) -> str:
 
     wording: 0 for all of it, the last of `WORDINGS` for the least.
     """
-    limits = f"{format_limits(trend.lower, trend.upper, trend.decimals)} {trend.unit}".strip()
+    limits = f"{units.limits(trend.lower, trend.upper, trend.decimals)} {trend.unit}".strip()
     if not named:
         return limits
     method = f"method {trend.method}" if trend.method else ""

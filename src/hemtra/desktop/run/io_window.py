@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QPushButton, QVB
 from hemtra.core.plan.signals import FULL, AnySignal, Digital
 from hemtra.core.station.io_and_storage import IoBlock
 from hemtra.desktop.background.latest_task import LatestTaskWorker, Superseded
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 from hemtra.outputs.modbus import line_coil, output_register
 from hemtra.outputs.modbus_addresses import NAMES
 from hemtra.outputs.modbus_monitor import Wiring
@@ -160,7 +160,9 @@ class IoWindow(QWidget):
             if register < len(seen.registers):
                 level = seen.registers[register] / signal.full * FULL[signal.span]
                 unit = signal.span.split()[1]
-                self.outputs[register].setText(f"{level:.2f} {unit}   {seen.registers[register]} counts")
+                self.outputs[register].setText(
+                    units.signed(f"{level:.2f} {unit}   {seen.registers[register]} counts")
+                )
 
     def closeEvent(self, event: QCloseEvent) -> None:
         """Release everything that was forced."""

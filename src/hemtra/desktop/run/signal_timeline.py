@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QWidget
 
 from hemtra.core.plan.limits import CharacteristicResult, Verdict
 from hemtra.core.plan.signals import FULL, AnySignal, Digital
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 
 SHOWN = 24
 """Largest number of parts."""
@@ -42,7 +42,7 @@ class SignalTimeline(QWidget):
             else:
                 level = signal.level(rows)
                 self.shares.append(min(level / FULL[signal.span], 1.0))
-                state = f"{level:.2f} {signal.span.split()[1]}"
+                state = units.signed(f"{level:.2f} {signal.span.split()[1]}")
         self.setAccessibleName(f"{self._name}, last part: {state}")
         self.setToolTip(
             f"The last {len(self.shares)} parts." if self.shares else "No part has been evaluated yet."

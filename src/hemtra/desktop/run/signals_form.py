@@ -34,7 +34,7 @@ from hemtra.core.plan.signals import (
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.models.run_bench import RunBench
 from hemtra.desktop.run.signal_timeline import SignalTimeline
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 from hemtra.desktop.widgets.scrolled import scrolled
 from hemtra.desktop.widgets.word_completer import WordCompleter
 
@@ -167,9 +167,11 @@ class SignalsForm(QWidget):
         line = QHBoxLayout()
         for name, label, width, help_text in FIELDS[signal.kind]:
             value = getattr(signal, name)
-            edit = QLineEdit("" if value is None else f"{value:g}" if isinstance(value, float) else str(value))
+            edit = QLineEdit(
+                "" if value is None else units.field(value) if isinstance(value, float) else str(value)
+            )
             edit.setFixedWidth(width)
-            edit.setToolTip(help_text)
+            edit.setToolTip(units.signed(help_text))
             edit.setAccessibleName(f"{signal.name}, {label}")
             edit.editingFinished.connect(partial(self._typed, number, name, edit))
             line.addWidget(_muted(label))
@@ -181,7 +183,7 @@ class SignalsForm(QWidget):
         self.rows.append(fields)
 
     def _said(self, signal: AnySignal) -> QHBoxLayout:
-        words, state, timeline = QLabel(read_aloud(signal)), QLabel(), SignalTimeline(signal.name)
+        words, state, timeline = QLabel(units.signed(read_aloud(signal))), QLabel(), SignalTimeline(signal.name)
         words.setWordWrap(True)
         words.setStyleSheet("font-weight: bold;")
         state.setMinimumWidth(64)
@@ -248,7 +250,7 @@ class SignalsForm(QWidget):
             for name, title, help_text in BOXES:
                 box = QCheckBox(title)
                 box.setChecked(getattr(signal, name))
-                box.setToolTip(help_text)
+                box.setToolTip(units.signed(help_text))
                 box.setAccessibleName(f"{signal.name}, {title}")
                 box.toggled.connect(partial(self._change, number, name))
                 line.addWidget(box)

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QWidget
 from hemtra.core.plan.limits import Verdict
 from hemtra.core.text import percent
 from hemtra.desktop.models.run_bench import RunBench, RunEnvironment
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 from hemtra.desktop.widgets.symbols import draw_balloon, draw_panel
 
 LINE = 21.0
@@ -69,8 +69,8 @@ class StatusPanel(QWidget):
         y += 12
         self._bar(painter, y, share or 0.0, theme.colour("passed"))
         y += 26
-        message = "–" if share is None else percent(share, 1)
-        self._row(painter, y, f"yield {message}", f"{times.rate:.1f} parts/s", bold=True)
+        message = "–" if share is None else units.signed(percent(share, 1))
+        self._row(painter, y, f"yield {message}", units.signed(f"{times.rate:.1f} parts/s"), bold=True)
         y += 24
         cycle = bench.outside.cycle
         late = 1000 * times.latency
@@ -130,7 +130,7 @@ def outside_rows(bench: RunBench) -> list[tuple[str, str, str]]:
     rows = []
     if last is not None and last.found.look is not None:
         missing = 100.0 * (1.0 - last.found.look.data_share)
-        rows.append(("Sensor", f"{missing:.1f} % no data", GOOD if missing < 50.0 else WARN))
+        rows.append(("Sensor", units.signed(f"{missing:.1f} % no data"), GOOD if missing < 50.0 else WARN))
     elif last is not None:
         rows.append(("Sensor", "no scan", BAD))
     if out.speed is not None:

@@ -99,9 +99,10 @@ class TrendView(QWidget):
         painter.setPen(
             theme.verdict_colour(last.verdict) if last.verdict is not Verdict.PASS else theme.colour("ink")
         )
-        shown = "–" if last.value is None else f"{round(last.value, last.decimals) + 0.0:.{last.decimals}f}"
+        value = "–" if last.value is None else f"{round(last.value, last.decimals) + 0.0:.{last.decimals}f}"
+        shown = last.text or units.signed(value)
         right = QRectF(box.right() - 78, box.top() + 5, 70, 20)
-        painter.drawText(right, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, last.text or shown)
+        painter.drawText(right, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, shown)
         _draw_curve(painter, box.adjusted(8, 30, -8, -6), rows)
 
 

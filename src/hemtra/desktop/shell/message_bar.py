@@ -8,6 +8,7 @@ from PySide6.QtCore import QTimer, Signal
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QProgressBar, QPushButton, QVBoxLayout, QWidget
 
 from hemtra.desktop.background.tasks import Task, Tasks
+from hemtra.desktop.widgets import units
 from hemtra.desktop.widgets.notifications import Notice
 
 PATIENCE_MS = 350
@@ -44,7 +45,7 @@ class MessageBar(QFrame):
             return
         self.setProperty("severity", notice.severity)
         self.style().polish(self)
-        self.text.setText(notice.text)
+        self.text.setText(units.signed(notice.text))
         while self._buttons.count():
             item = self._buttons.takeAt(0)
             widget = item.widget() if item else None

@@ -31,6 +31,11 @@ CHOICES: Mapping[str, tuple[str, Mapping[str, str], str]] = {
         {MM.name: "millimetres", INCH.name: "inches"},
         "For display; files stay in millimetres.",
     ),
+    "decimal_sign": (
+        "numbers",
+        {".": "with a point, 12.5", ",": "with a comma, 12,5"},
+        "In the window; fields take both, files keep the point, and tables are chosen below.",
+    ),
     "dark": ("colours", {"": "light", "dark": "dark"}, "Of the window."),
     "text_size": ("text size", {str(s): f"{s} %" for s in TEXT_SIZES}, "From the next start on."),
     "csv": ("tables", {name: style.title for name, style in STYLES.items()}, "How CSV files are written."),
@@ -104,6 +109,8 @@ class SettingsWindow(QDialog):
         if name == "unit":
             if value != session.unit.name:
                 session.change_unit()
+        elif name == "decimal_sign":
+            session.show_numbers(session.unit, value)
         elif name == "dark":
             use_colours(session, dark=value == "dark")
         else:

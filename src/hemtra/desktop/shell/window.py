@@ -22,7 +22,7 @@ from hemtra.desktop.shell.message_bar import MessageBar, ProgressStrip, stacked
 from hemtra.desktop.shell.top_bar import TopBar
 from hemtra.desktop.shell.tour import Tour
 from hemtra.desktop.shell.workspaces import workspaces
-from hemtra.desktop.widgets import theme, units
+from hemtra.desktop.widgets import theme
 from hemtra.desktop.widgets.notifications import Notice, Notifications
 
 
@@ -36,7 +36,6 @@ class MainWindow(QMainWindow):
         self.resize(1280, 800)
         self.setAcceptDrops(True)
         self.session = session = Session(self, notifications or Notifications(), self.trigger)
-        units.use(session.unit)
         with theme.undressed():
             self.workspaces: dict[str, Workspace] = {made.name: made(session) for made in workspaces()}
             self.message_bar = MessageBar(self.trigger)
@@ -86,7 +85,6 @@ class MainWindow(QMainWindow):
         self.refresh()
 
     def _show_unit(self) -> None:
-        units.use(self.session.unit)
         for workspace in self.workspaces.values():
             workspace.unit_changed()
         for widget in self.findChildren(QWidget):

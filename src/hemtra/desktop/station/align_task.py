@@ -10,6 +10,7 @@ from hemtra.core.station.calibration import Calibration
 from hemtra.desktop.models.station_bench import StationBench
 from hemtra.desktop.station.guided_task import GuidedTask, Start, fill_table, in_a_row, sentence
 from hemtra.desktop.station.scan_picture import ScanPicture
+from hemtra.desktop.widgets import units
 from hemtra.runtime.align import AlignFound, try_alignment
 from hemtra.virtual.parts import alignment_target
 
@@ -85,14 +86,14 @@ class AlignTask(GuidedTask):
         self.found = found
         self.take.setEnabled(found is not None)
         self.undo_all.setEnabled(any(not s.calibration.is_none for s in self.bench.station.sensors))
-        self.message.setText(message)
+        self.message.setText(units.signed(message))
         rows: list[tuple[str, ...]] = []
         if found is not None:
             rows = [("sensor", "x mm", "y mm", "z mm", "roll °", "yaw °", "lean °", "residual")]
             for number, sensor in enumerate(found.alignment.sensors, start=1):
                 c = sensor.calibration
-                lengths = (f"{value:+.3f}" for value in (c.x, c.y, c.z, c.roll, c.yaw, c.lean))
-                rows.append((f"{number}", *lengths, f"{1000 * sensor.rms:.1f} µm"))
+                lengths = (units.signed(f"{value:+.3f}") for value in (c.x, c.y, c.z, c.roll, c.yaw, c.lean))
+                rows.append((f"{number}", *lengths, units.signed(f"{1000 * sensor.rms:.1f} µm")))
         fill_table(self._table, rows)
         merged: HeightMap | None = None if found is None else found.merged
         self.picture.setVisible(merged is not None)

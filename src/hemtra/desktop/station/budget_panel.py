@@ -15,7 +15,7 @@ from PySide6.QtWidgets import (
 
 from hemtra.core.station.budget import BudgetWarning
 from hemtra.desktop.models.station_bench import StationBench
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 from hemtra.desktop.widgets.scrolled import scrolled
 
 
@@ -66,7 +66,7 @@ class BudgetPanel(QFrame):
             self._add_cells()
         for cells, row in zip(self._cells, (*budget.rows, *[None] * len(self._cells)), strict=False):
             for cell, text in zip(cells, (row.label, row.sum, row.value) if row else ("", "", ""), strict=True):
-                cell.setText(text)
+                cell.setText(units.signed(text))
                 cell.setVisible(row is not None)
         count = len(budget.warnings)
         self._count.setText("all in order" if not count else f"{count} warning{'s' if count > 1 else ''}")
@@ -101,14 +101,14 @@ class BudgetPanel(QFrame):
         layout = QVBoxLayout(card)
         layout.setContentsMargins(12, 6, 8, 6)
         layout.setSpacing(2)
-        text, advice = QLabel(f"<b>{warning.text}</b>"), QLabel(warning.advice)
+        text, advice = QLabel(f"<b>{units.signed(warning.text)}</b>"), QLabel(units.signed(warning.advice))
         for label in (text, advice):
             label.setWordWrap(True)
             layout.addWidget(label)
         if warning.fixed is not None:
             button = QPushButton("Apply")
             button.setObjectName("action")
-            button.setToolTip(warning.advice)
+            button.setToolTip(advice.text())
             fixed = warning.fixed
             button.clicked.connect(lambda _=False: self.fix_chosen.emit(warning.advice, fixed))
             layout.addWidget(button, alignment=Qt.AlignmentFlag.AlignLeft)

@@ -15,6 +15,7 @@ from hemtra.desktop.models.station_bench import StationBench
 from hemtra.desktop.station.encoder_task import with_resolution
 from hemtra.desktop.station.guided_task import GuidedTask, Start, in_a_row, number_field, number_in, sentence
 from hemtra.desktop.station.scan_picture import ScanPicture
+from hemtra.desktop.widgets import units
 from hemtra.virtual.parts import APART, DISC, HIGH_FACE, LOW_FACE, gauge
 from hemtra.virtual.sensor import scan_part
 
@@ -142,7 +143,7 @@ class CorrectTask(GuidedTask):
                 lines.append(f"<b>Not corrected:</b> {sentence(str(error))}")
         if len(self.places) < len(LETTERS):
             lines.append(PROMPTS[len(self.places)])
-        self.message.setText("<br>".join(lines))
+        self.message.setText(units.signed("<br>".join(lines)))
 
     def _measured(self) -> tuple[str, ...]:
         """Measured value of each known size, in the order of the fields, '' before measuring."""
@@ -150,7 +151,8 @@ class CorrectTask(GuidedTask):
         sizes = [f"{self.discs[0].width:.2f} × {self.discs[0].length:.2f}"] if self.discs else []
         for disc in self.discs[1:]:
             sizes.append(f"{math.dist(*((d.x, d.y) for d in (self.discs[0], disc))):.3f}")
-        return (*heights, *[""] * (2 - len(heights)), *sizes, *[""] * (3 - len(sizes)))
+        found = (*heights, *[""] * (2 - len(heights)), *sizes, *[""] * (3 - len(sizes)))
+        return tuple(units.signed(size) for size in found)
 
     @staticmethod
     def _changes(before: Station, after: Station) -> str:

@@ -6,7 +6,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPen, QPolygonF
 
 from hemtra.desktop.station.drawing_scale import DrawingScale
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 from hemtra.desktop.widgets.symbols import draw_arrow
 
 SILHOUETTE = ((-1, 0), (-0.72, 0), (-0.72, 4), (-0.42, 4), (-0.42, 8), (0.42, 8), (0.42, 4))
@@ -45,11 +45,12 @@ def draw_dimension(painter: QPainter, a: QPointF, b: QPointF, text: str, *, upri
     painter.setBrush(theme.colour("paper"))
     painter.drawRect(box)
     painter.setPen(theme.colour("ink"))
-    painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
+    painter.drawText(box, Qt.AlignmentFlag.AlignCenter, units.signed(text))
 
 
 def draw_words(painter: QPainter, at: QPointF, words: str) -> None:
     """Words from a pixel on, on the baseline, moved where they would leave the picture."""
+    words = units.signed(words)
     wide, room = painter.fontMetrics().horizontalAdvance(words), painter.window()
     x, y = min(at.x(), room.width() - wide - 4.0), min(at.y(), room.height() - 6.0)
     painter.drawText(QPointF(max(x, 4.0), y), words)

@@ -20,7 +20,7 @@ from hemtra.desktop.station.guided_task import (
     number_in,
     sentence,
 )
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 from hemtra.virtual.line import encoder_run
 
 USUAL_TRAVEL = 500.0
@@ -88,10 +88,11 @@ class EncoderTask(GuidedTask):
         first = max(0, len(self.runs) - SHOWN_RUNS)
         for k, run in enumerate(self.runs[first:], start=first):
             share = f"{100 * self.found.deviations[k]:+.3f} %" if self.found else "–"
-            rows.append((f"{run.travel:g} mm", str(run.counts), f"{run.counts / run.travel:.4f}", share))
+            per_mm = f"{run.counts / run.travel:.4f}"
+            rows.append(tuple(map(units.signed, (f"{run.travel:g} mm", str(run.counts), per_mm, share))))
         fill_table(self._table, rows if self.runs else [])
         if self.found is None:
-            self.message.setText(f"In use: {now:.4f} counts/mm. {sentence(trouble)}")
+            self.message.setText(units.signed(f"In use: {now:.4f} counts/mm. {sentence(trouble)}"))
         else:
             spread = "" if len(self.runs) < 2 else f" ± {self.found.error:.4f}"
             longer = self.found.counts_per_mm / now - 1.0
@@ -101,7 +102,7 @@ class EncoderTask(GuidedTask):
                 wrong = f"{abs(100 * longer):.2f} % too {'long' if longer > 0 else 'short'}"
                 tint, verdict = theme.current().failed, f"in use: {now:.4f}, so parts come out {wrong}"
             measured = f"<b>{self.found.counts_per_mm:.4f}{spread} counts/mm</b>"
-            self.message.setText(f"{measured}: <span style='color:{tint}'>{verdict}</span>.")
+            self.message.setText(units.signed(f"{measured}: <span style='color:{tint}'>{verdict}</span>."))
         self.take.setEnabled(self.found is not None)
 
     def take_result(self) -> None:

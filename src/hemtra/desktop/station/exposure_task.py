@@ -11,7 +11,7 @@ from hemtra.core.station.exposure import NEAR_ENOUGH, SATURATED, Tuned, brightne
 from hemtra.core.text import percent
 from hemtra.desktop.models.station_bench import StationBench
 from hemtra.desktop.station.guided_task import GuidedTask, Start, in_a_row, number_field, number_in
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 from hemtra.virtual.sensor import tuned_exposure
 
 UNEVEN = 0.03
@@ -101,7 +101,7 @@ class ExposureTask(GuidedTask):
         """Start with what the station has."""
         exposure = self.bench.mount.exposure
         self.target.setText(str(exposure.brightness))
-        self.longest.setText(f"{exposure.longest:g}")
+        self.longest.setText(units.field(exposure.longest))
         self.tuned = None
         self._show(self._now())
 

@@ -31,7 +31,7 @@ from hemtra.core.station.travel import LinearEncoder, WheelEncoder
 from hemtra.core.text import plain
 from hemtra.desktop.models.station_bench import StationBench
 from hemtra.desktop.station.guided_task import clear
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 
 LINES = 9
 """Fields and headings below each other; what is longer continues in the next column."""
@@ -287,7 +287,7 @@ class StationFields(QFrame):
         if value is None or isinstance(value, str):
             return value or ""
         factor = self.bench.unit.factor(field.setting.unit)
-        return f"{value:.6g}" if factor == 1.0 else f"{value / factor:.5g}"
+        return units.signed(f"{value:.6g}" if factor == 1.0 else f"{value / factor:.5g}")
 
     def _build(self, pages: tuple[Page, ...], groups: list[tuple[str, tuple[Field, ...]]]) -> None:
         for layout in (self._tabs, self._links):

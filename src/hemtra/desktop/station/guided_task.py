@@ -23,6 +23,7 @@ from hemtra.core.errors import HemtraError
 from hemtra.core.station.station import Station
 from hemtra.desktop.background.tasks import Task
 from hemtra.desktop.models.station_bench import StationBench
+from hemtra.desktop.widgets import units
 from hemtra.desktop.widgets.scrolled import scrolled
 
 Start = Callable[[str, Callable[[Task], Any], Callable[[Any], None]], object]
@@ -107,7 +108,7 @@ def in_a_row(*widgets: QWidget) -> QHBoxLayout:
 
 def number_field(value: float, name: str, width: int = 70) -> QLineEdit:
     """A field for a number."""
-    field = QLineEdit(f"{value:g}")
+    field = QLineEdit(units.field(value))
     field.setFixedWidth(width)
     field.setAlignment(Qt.AlignmentFlag.AlignRight)
     field.setAccessibleName(name)

@@ -8,6 +8,7 @@ from hemtra.core.marks import ResidualMap
 from hemtra.core.zones.zone import RectangleZone
 from hemtra.desktop.models.station_bench import StationBench
 from hemtra.desktop.station.guided_task import GuidedTask, Start, in_a_row, number_field, number_in
+from hemtra.desktop.widgets import units
 from hemtra.desktop.widgets.evidence_picture import EvidencePicture
 from hemtra.runtime.level import ON_BELT, LevelFound, try_levelling
 
@@ -59,7 +60,7 @@ class LevelTask(GuidedTask):
         now = self.bench.mount.calibration
         none = now.roll == now.pitch == now.z == 0.0
         in_use = "none" if none else f"roll {now.roll:.3f}°, pitch {now.pitch:.3f}°, {now.z:+.3f} mm"
-        self.message.setText(f"Levelling in use: {in_use}.")
+        self.message.setText(units.signed(f"Levelling in use: {in_use}."))
         self.undo_all.setEnabled(not none)
 
     def run(self) -> None:
@@ -80,11 +81,12 @@ class LevelTask(GuidedTask):
             self.message.setText(f"<b>Not levelled:</b> {found}.")
             return
         before, after = found.before, found.after
-        self.message.setText(
+        words = (
             f"Before: tilt <b>{before.tilt:.3f}°</b>, height {before.height:.3f} mm.<br>"
             f"After: tilt <b>{after.tilt:.3f}°</b>, height {after.height:.3f} mm.<br>What is left:"
             f" {1000 * after.rms:.0f} µm rms of noise, flat within {1000 * after.flatness:.0f} µm."
         )
+        self.message.setText(units.signed(words))
         reach = max(before.flatness / 2, 0.001)
         self.picture.show_picture(ResidualMap("deviation from the plane", before.cells, reach))
 

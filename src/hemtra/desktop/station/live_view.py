@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QSlider, QVBoxLa
 from hemtra.core.maps.heightmap import Profile
 from hemtra.core.station.exposure import SATURATED
 from hemtra.desktop.models.station_bench import StationBench
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 
 LEFT, RIGHT, TOP = 40, 14, 52
 BRIGHTNESS = 34
@@ -72,7 +72,7 @@ class LiveView(QFrame):
         painter.setFont(theme.font(12))
         painter.setPen(theme.colour("muted"))
         unit = self.bench.unit
-        where = f"y {unit.text(self.bench.live_at, 1)} {unit.name}"
+        where = units.signed(f"y {unit.text(self.bench.live_at, 1)} {unit.name}")
         message = f"{np.count_nonzero(valid)} of {valid.size} points  {self.bench.exposure_message}".strip()
         line = QRectF(14, 32, self.width() - 28, 16)
         painter.drawText(line, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, message)

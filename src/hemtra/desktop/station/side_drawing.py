@@ -9,7 +9,7 @@ from PySide6.QtGui import QPainter, QPen
 
 from hemtra.desktop.station.drawing_marks import draw_body, draw_dimension, draw_part, draw_words
 from hemtra.desktop.station.drawing_scale import DOWNSTREAM, SENSOR_SIZE, DrawingScale
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 from hemtra.desktop.widgets.symbols import draw_arrow
 
 
@@ -92,7 +92,7 @@ def _draw_window(painter: QPainter, scale: DrawingScale) -> None:
     painter.setPen(theme.colour("anchor"))
     lasting = station.trigger.length_in == "trigger"
     message = "scan while trigger is on" if lasting else f"scan {unit.short(station.length)} {unit.name}"
-    painter.drawText(box, Qt.AlignmentFlag.AlignCenter, message)
+    painter.drawText(box, Qt.AlignmentFlag.AlignCenter, units.signed(message))
     painter.setBrush(theme.colour("paper"))
     for x in (box.left(), box.right()):
         painter.drawRect(QRectF(x - 3, box.top() + 2, 6, 12))

@@ -19,6 +19,7 @@ from hemtra.core.station.trigger import Ignored
 from hemtra.desktop.background.tasks import Task
 from hemtra.desktop.models.station_bench import Trial
 from hemtra.desktop.models.tray import TrayPart
+from hemtra.desktop.widgets import units
 from hemtra.runtime.acquisition import Acquisition
 from hemtra.runtime.sources import PassingParts, source_of
 from hemtra.storage.files import make_folder
@@ -175,4 +176,4 @@ def _trial_text(number: int, outcome: Acquired) -> str:
     if outcome.missed:
         return f"Trial {number}: {outcome.missed} of {rows} profiles missed: too fast"
     share = 100 * (1.0 - np.count_nonzero(np.isnan(outcome.data.z)) / outcome.data.z.size)
-    return f"Trial {number}: {rows} profiles, {share:.1f} % with data"
+    return units.signed(f"Trial {number}: {rows} profiles, {share:.1f} % with data")

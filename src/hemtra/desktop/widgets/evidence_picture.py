@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QWidget
 
 from hemtra.core.marks import Curve, Histogram, MatchPicture, Picture, ResidualMap
 from hemtra.core.rendering.palettes import deviation_palette
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 from hemtra.desktop.widgets.layers import image
 
 CAPTION = 15
@@ -216,8 +216,8 @@ class EvidencePicture(QWidget):
     def _caption(self, painter: QPainter, left: str, right: str) -> None:
         painter.setPen(theme.colour("muted"))
         box = QRectF(0, self.height() - CAPTION, self.width(), CAPTION)
-        painter.drawText(box, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, left)
-        painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, right)
+        painter.drawText(box, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, units.signed(left))
+        painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, units.signed(right))
 
 
 def _span(curve: Curve) -> float:

@@ -26,6 +26,7 @@ from hemtra.core.zones.zone import PathZone
 from hemtra.desktop.background.tasks import Tasks
 from hemtra.desktop.models.bench import Place, WorkspaceModel
 from hemtra.desktop.plan.stage.top_view import TopView
+from hemtra.desktop.widgets import units
 from hemtra.desktop.widgets.dialogs import button_row
 from hemtra.desktop.widgets.notifications import Notice, Notifications
 from hemtra.storage.drawings import FACTORS, Drawing, load_drawing, save_path
@@ -89,7 +90,9 @@ class PathChooser(QFrame):
             if self.layer.currentData() in (None, path.layer):
                 shape = "closed" if path.closed else "open"
                 layer = f"{path.layer} · " if path.layer else ""
-                self.path.addItem(f"{layer}{path.length:.1f} mm, {shape}, {len(path.nodes)} nodes", number)
+                self.path.addItem(
+                    f"{layer}{units.text(f'{path.length:.1f} mm')}, {shape}, {len(path.nodes)} nodes", number
+                )
         self.path.setCurrentIndex(min(kept, self.path.count() - 1))
 
     def _in_unit(self) -> Drawing:

@@ -21,6 +21,7 @@ from hemtra.core.zones.path_edits import (
 )
 from hemtra.core.zones.zone import PathZone
 from hemtra.desktop.models.bench import Place, WorkspaceModel
+from hemtra.desktop.widgets import units
 from hemtra.desktop.widgets.menus import offer
 from hemtra.desktop.widgets.notifications import Notifications
 from hemtra.desktop.widgets.numbers_form import NumbersAsked
@@ -129,7 +130,7 @@ class Paths:
     def _ask_radius(self, step_id: str, node: int) -> None:
         zone = self._bench.document.plan.step(step_id).zone
         assert isinstance(zone, PathZone)
-        fields = (("radius", "radius in mm; 0 for a sharp corner", f"{zone.nodes[node].corner:g}"),)
+        fields = (("radius", "radius in mm; 0 for a sharp corner", units.field(zone.nodes[node].corner)),)
 
         def wanted(numbers: dict[str, float]) -> bool:
             radius = numbers["radius"]

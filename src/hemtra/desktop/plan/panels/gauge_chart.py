@@ -7,7 +7,7 @@ from PySide6.QtGui import QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
 from hemtra.core.gauge.chart import GaugeChart
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 
 LEFT, FOOT, HEAD, RIGHT = 66.0, 22.0, 24.0, 10.0
 SHADES = ("spruce", "copper", "anchor", "muted")
@@ -30,7 +30,11 @@ class GaugeChartView(QWidget):
     def show_chart(self, chart: GaugeChart | None) -> None:
         """Take what is drawn from now on."""
         self.chart = chart
-        levels = "" if chart is None else ", ".join(f"{one.name} {one.value:.4f}" for one in chart.lines)
+        levels = (
+            ""
+            if chart is None
+            else ", ".join(f"{one.name} {units.signed(f'{one.value:.4f}')}" for one in chart.lines)
+        )
         self.setAccessibleDescription("" if chart is None else f"{chart.title}; {levels}")
         self.update()
 
@@ -63,7 +67,7 @@ class GaugeChartView(QWidget):
             style = Qt.PenStyle.SolidLine if line.kind == "centre" else Qt.PenStyle.DashLine
             painter.setPen(QPen(theme.colour("muted"), 1.0, style))
             painter.drawLine(QPointF(frame.left(), y), QPointF(frame.right(), y))
-            painter.drawText(QRectF(0, y - 8, LEFT - 6, 16), align, f"{line.value:.4f}")
+            painter.drawText(QRectF(0, y - 8, LEFT - 6, 16), align, units.signed(f"{line.value:.4f}"))
         for k, one in enumerate(chart.series):
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(theme.colour(SHADES[k % len(SHADES)]))

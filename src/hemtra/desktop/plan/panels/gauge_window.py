@@ -33,6 +33,7 @@ from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.plan.panels.gauge_chart import GaugeChartView
 from hemtra.desktop.plan.panels.guided_study_window import GuidedStudyWindow, open_guided_study
 from hemtra.desktop.plan.panels.shake_window import as_drawn
+from hemtra.desktop.widgets import units
 from hemtra.desktop.widgets.plain_table import plain_table
 from hemtra.runtime.gauge import presented, presented_on_record, unread
 from hemtra.storage.records import Records
@@ -219,10 +220,14 @@ class GaugeWindow(QDialog):
                 self.table.setItem(line, column, item)
         if study is not None and self._studied is not None:
             asked = f"{study.parts} parts, {study.operators} operators, {study.trials} trials"
-            agree = "" if study.verdicts is None else f"; verdicts agree in {percent(study.verdicts.share, 1)}"
+            agree = (
+                ""
+                if study.verdicts is None
+                else f"; verdicts agree in {units.signed(percent(study.verdicts.share, 1))}"
+            )
             lost = list(unread(self._studied[1]))
             wrong = f". {len(lost)} scans cannot be read: {lost[0]}" if lost else ""
-            self.message.setText(asked + agree + wrong)
+            self.message.setText(asked + units.signed(agree) + wrong)
         self._offer()
         self._draw()
 
@@ -298,12 +303,12 @@ def _lots(url: str) -> tuple[Lot, ...]:
 
 def _cells(row: StudiedRow) -> tuple[str, ...]:
     head = str(row.balloon), row.name, row.unit
-    share = "" if row.share is None else f"{row.share:.1f}"
+    share = "" if row.share is None else units.signed(f"{row.share:.1f}")
     last = row.reason or row.grade
     if row.spread is not None:
         found = row.spread
         shown = found.repeatability, found.reproducibility, found.gauge, found.parts
-        numbers = (*(f"{one.deviation:.4f}" for one in shown), str(min(found.categories, 999)))
+        numbers = (*(units.signed(f"{one.deviation:.4f}") for one in shown), str(min(found.categories, 999)))
         return (*head, *numbers, share, last)
     return (*head, "", "", "", "", "", share, last)
 

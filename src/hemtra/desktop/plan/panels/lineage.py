@@ -13,7 +13,6 @@ from hemtra.core.edits.anchors import followers
 from hemtra.core.evaluation.results import StepResult
 from hemtra.core.plan.document import Step
 from hemtra.core.plan.graph import dependants, effective, preparation
-from hemtra.core.plan.limits import format_value
 from hemtra.core.plan.registry import kind_named
 from hemtra.desktop.models.bench import ROW, SCAN, WorkspaceModel
 from hemtra.desktop.plan.panels.chip import FOLDED, HEIGHT, Chip, Link, in_rows, spans
@@ -134,7 +133,7 @@ class Lineage(QFrame):
             return Link(ROW, kind.title, kind.glyph, "ink")
         evaluated = units.result(evaluated)
         tint = TINTS.get(evaluated.verdict, "unmeasured")
-        value = format_value(evaluated, evaluated.decimals)
+        value = units.value(evaluated, evaluated.decimals)
         text = (
             f"{value}  {evaluated.verdict}"
             if evaluated.value is not None or evaluated.text

@@ -13,6 +13,7 @@ from hemtra.core.zones.path_edits import changed_node, placed_node
 from hemtra.core.zones.zone import AnyZone, PathZone
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.plan.commands.paths import NODE_EDITS
+from hemtra.desktop.widgets import units
 
 Change = Callable[[PathZone], PathZone]
 TURNS = {"corner": "corner", "arc": "arc through it", "curve": "curve"}
@@ -102,8 +103,8 @@ class PathNumbers(QWidget):
         self.node.setCurrentIndex(k)
         node, (x, y) = zone.nodes[k], zone.node_places()[k]
         self.turn.setCurrentIndex(self.turn.findData(node.turn))
-        asked = "" if node.nominal is None else f"{node.nominal:.6g}"
-        texts = {"x": f"{x:.6g}", "y": f"{y:.6g}", "corner": f"{node.corner:.6g}", "nominal": asked}
+        asked = "" if node.nominal is None else units.field(node.nominal)
+        texts = {"x": units.field(x), "y": units.field(y), "corner": units.field(node.corner), "nominal": asked}
         for name, text in texts.items():
             if not self.fields[name].hasFocus():
                 self.fields[name].setText(text)
@@ -111,7 +112,7 @@ class PathNumbers(QWidget):
         self.buttons["close"].setText("open it" if zone.closed else "close it")
         self.buttons["start"].setEnabled(zone.closed)
         if not self.across.hasFocus():
-            self.across.setText(f"{zone.across:.6g}")
+            self.across.setText(units.field(zone.across))
 
     @property
     def _number(self) -> int:
@@ -141,8 +142,8 @@ class PathNumbers(QWidget):
         except ValueError:
             self._restore(name)
             return
-        shown = "" if value is None else f"{value:.6g}"
-        if shown != ("" if old is None else f"{old:.6g}"):
+        shown = "" if value is None else units.field(value)
+        if shown != ("" if old is None else units.field(old)):
             if name in ("x", "y"):
                 self.changed.emit(f"{name} of a node", lambda zone: placed_node(zone, k, **{name: value}))
             else:

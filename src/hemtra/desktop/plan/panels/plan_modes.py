@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QMenu
 from hemtra.core.plan.document import ByProfile, Plan
 from hemtra.core.plan.master_part import read_on
 from hemtra.desktop.models.bench import WorkspaceModel
+from hemtra.desktop.widgets import units
 from hemtra.desktop.widgets.menus import offer
 from hemtra.desktop.widgets.numbers_form import NumbersAsked
 
@@ -30,7 +31,7 @@ class PlanModes:
         now = self._bench.document.plan.by_profile or ByProfile()
         fields = (
             ("count", "profiles averaged into one", f"{now.average}"),
-            ("least", "percent of the profiles that must be measured", f"{now.least_measured:g}"),
+            ("least", "percent of the profiles that must be measured", units.field(now.least_measured)),
         )
         self._asked.ask("Inspect profile by profile", fields, "Inspect each profile", self._by_profile)
 
@@ -69,7 +70,7 @@ class PlanModes:
             return
         known = plan.master_part
         fields = (
-            ("hours", "hours after which it is due again", f"{8.0 if known is None else known.hours:g}"),
+            ("hours", "hours after which it is due again", units.field(8.0 if known is None else known.hours)),
             (
                 "shifts",
                 "and when shifts begin, as 6:00 14:00 22:00",
@@ -78,7 +79,7 @@ class PlanModes:
             (
                 "share",
                 "percent of a tolerance that it may read off",
-                f"{10.0 if known is None else known.share:g}",
+                units.field(10.0 if known is None else known.share),
             ),
         )
 

@@ -26,6 +26,7 @@ from hemtra.core.plan.tolerance import parse_tolerance
 from hemtra.core.typed import lengths_in_mm
 from hemtra.desktop.background.tasks import Task, Tasks
 from hemtra.desktop.models.bench import WorkspaceModel
+from hemtra.desktop.widgets import units
 from hemtra.desktop.widgets.menus import offer
 from hemtra.desktop.widgets.numbers_form import NumbersAsked
 
@@ -84,7 +85,7 @@ class Rows:
         rows = shown.result.characteristics if shown is not None else ()
         found = next((one for one in rows if row is not None and one.balloon == row.balloon), None)
         if found is not None and found.value is not None:
-            QGuiApplication.clipboard().setText(found.text or f"{found.value:.6g}")
+            QGuiApplication.clipboard().setText(found.text or units.field(found.value))
 
     def set_field(self, balloon: int, name: str, value: Any) -> None:
         """Another value for a field of a row; a new balloon keeps it selected."""
@@ -179,7 +180,7 @@ class Rows:
                 values[2], values[3] = round(evaluated.value, 4), row.nominal or round(evaluated.value, 4)
         labels = ("measured of the first, in its unit", "it is", "measured of the second", "it is")
         names = ("first", "first_is", "second", "second_is")
-        fields = tuple((n, label, f"{v:g}") for n, label, v in zip(names, labels, values, strict=True))
+        fields = tuple((n, label, units.field(v)) for n, label, v in zip(names, labels, values, strict=True))
         heading = f"{row.name}: two known sizes"
         self._asked.ask(heading, fields, "Apply correction", partial(self._correct, row.balloon))
 
@@ -195,7 +196,7 @@ class Rows:
                 f"minimum percentage of {row.name}", lambda: plan.with_characteristic(row.edited(**changes))
             )
 
-        fields = (("least", "percentage that must lie within the limits", f"{row.least_share:g}"),)
+        fields = (("least", "percentage that must lie within the limits", units.field(row.least_share)),)
         self._asked.ask(f"{row.name}: share in limits", fields, "Evaluate by share", take)
 
     def _correct(self, balloon: int, numbers: dict[str, float]) -> bool:
@@ -248,7 +249,7 @@ class Rows:
             action.setCheckable(True)
             action.setChecked((row.over or ("each" if by_profile else "")) == value)
         over.addSeparator()
-        over.addAction(f"Minimum percentage in limits, {row.least_share:g} %…", self.ask_share)
+        over.addAction(f"Minimum percentage in limits, {units.field(row.least_share)} %…", self.ask_share)
         corrected_by = "" if row.correction is None else " (corrected)"
         menu.addAction(f"Two-point correction…{corrected_by}", self.ask_correction)
         menu.addSeparator()

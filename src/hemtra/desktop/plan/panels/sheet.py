@@ -28,7 +28,7 @@ from hemtra.core.edits.sheet import found_rows, in_groups
 from hemtra.core.gauge.marks import gauge_in_words, grades
 from hemtra.core.plan.balloon import Balloon
 from hemtra.core.plan.document import Characteristic, Plan
-from hemtra.core.plan.limits import CharacteristicResult, Verdict, format_value
+from hemtra.core.plan.limits import CharacteristicResult, Verdict
 from hemtra.core.plan.tolerance import EXAMPLES
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.plan.panels.list_panel import ListPanel
@@ -69,7 +69,7 @@ class SheetRow(QWidget):
         self._state: object = None
         self.grade = ""
         """Capability of its gauge; empty without a study."""
-        self._unit = units.current()
+        self._way = units.way()
         self.line = HIGHEST
         """Visible height while closed, pixels."""
         self._drag: tuple[str, tuple[float, float], float] | None = None
@@ -78,9 +78,7 @@ class SheetRow(QWidget):
         self.evaluated: CharacteristicResult | None = None
         self.selected = False
         self.tolerance = QLineEdit(self)
-        self.tolerance.setToolTip(f"Nominal and limits as on the drawing: {EXAMPLES}")
         self.tolerance.setAccessibleName(f"Tolerance of balloon {row.balloon}")
-        self.tolerance.setPlaceholderText("4.00 ±0.10")
         self.tolerance.setProperty("small", True)
         self.tolerance.editingFinished.connect(self._typed)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
@@ -90,19 +88,21 @@ class SheetRow(QWidget):
         self, row: Characteristic, evaluated: CharacteristicResult | None, *, selected: bool, grade: str = ""
     ) -> None:
         """Take the latest state; most rows stay as they are while one zone is dragged."""
-        state = (row, evaluated, selected, units.current(), grade)
+        state = (row, evaluated, selected, units.way(), grade)
         if state == self._state:
             return
         self._state = state
-        if row != self.row or units.current() is not self._unit or not self.tolerance.hasFocus():
-            self.row, self.evaluated, self._unit = row, evaluated, units.current()
+        if row != self.row or units.way() != self._way or not self.tolerance.hasFocus():
+            self.row, self.evaluated, self._way = row, evaluated, units.way()
             self.tolerance.setText(self.tolerance_text)
         self.row, self.evaluated, self.selected, self.grade = row, evaluated, selected, grade
         self.tolerance.setVisible(selected)
+        self.tolerance.setToolTip(f"Nominal and limits as on the drawing: {units.signed(EXAMPLES)}")
+        self.tolerance.setPlaceholderText(units.signed("4.00 ±0.10"))
         self._size()
         shown = None if evaluated is None else units.result(evaluated)
         reason, tolerance = shown.reason if shown else "", self.tolerance_text
-        value = "" if shown is None else f", {format_value(shown, shown.decimals)}, {shown.verdict}"
+        value = "" if shown is None else f", {units.value(shown, shown.decimals)}, {shown.verdict}"
         self.setAccessibleName(f"{row.balloon} {row.name}{value}")
         gauge = gauge_in_words(row, grade)
         self.setAccessibleDescription(" ".join(f"{tolerance}. {reason} {gauge}".split()))
@@ -155,7 +155,7 @@ class SheetRow(QWidget):
         value = "–"
         if evaluated is not None:
             shown = units.result(evaluated)
-            value = LENGTH_UNIT.sub("", format_value(shown, shown.decimals))
+            value = LENGTH_UNIT.sub("", units.value(shown, shown.decimals))
         if self.row.off:
             value = "off"
         painter.setPen(theme.colour("failed" if failed else "ink"))

@@ -12,7 +12,7 @@ from hemtra.core.rendering.picture import View, picture
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.models.tray import TrayPart
 from hemtra.desktop.plan.panels.list_panel import ListPanel
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 from hemtra.desktop.widgets.layers import image
 from hemtra.desktop.widgets.symbols import draw_balloon
 
@@ -207,5 +207,6 @@ def _status_text(part: TrayPart) -> str:
         return part.error
     if part.result is None:
         return "not evaluated yet"
-    reasons = [f"{c.balloon} {c.name}: {c.reason}" for c in part.result.characteristics if c.reason]
+    rows = [units.result(c) for c in part.result.characteristics if c.reason]
+    reasons = [f"{c.balloon} {c.name}: {c.reason}" for c in rows]
     return "\n".join([f"tagged {part.tag}, verdict {part.result.verdict}", *reasons[:8]])

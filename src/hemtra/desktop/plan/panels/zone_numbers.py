@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QVBoxLayout, QWidg
 from hemtra.core.plan.document import Plan, Step
 from hemtra.core.typed import number_typed
 from hemtra.core.zones.zone import AnyZone
+from hemtra.desktop.widgets import units
 
 NUMBERS = (
     ("x", "x", "Centre across, in mm."),
@@ -71,11 +72,11 @@ class ZoneNumbers(QWidget):
         self._zone, self._base = zone, base
         for name, edit in self.fields.items():
             if not edit.hasFocus():
-                edit.setText(f"{getattr(zone, name):.6g}")
+                edit.setText(units.field(getattr(zone, name)))
         for name, edit in self.band.items():
             if not edit.hasFocus():
                 end = None if zone.band is None else getattr(zone.band, name)
-                edit.setText("" if end is None else f"{end:.6g}")
+                edit.setText("" if end is None else units.field(end))
         self.counted_from.setText(f"These heights count from {base}.")
         self.counted_from.setVisible(zone.band is not None)
 
@@ -94,16 +95,16 @@ class ZoneNumbers(QWidget):
 
     def _on_typed(self, name: str) -> None:
         assert self._zone is not None
-        edit, now = self.fields[name], f"{getattr(self._zone, name):.6g}"
+        edit, now = self.fields[name], units.field(getattr(self._zone, name))
         try:
             value = number_typed(edit.text(), "°" if name == "rotation" else "mm")
         except ValueError:
             edit.setText(now)
             return
-        if f"{value:.6g}" != now:
+        if units.field(value) != now:
             self.typed.emit(name, value)
             # a number that was refused does not stay
-            edit.setText(f"{getattr(self._zone, name):.6g}")
+            edit.setText(units.field(getattr(self._zone, name)))
 
 
 def heights_from(plan: Plan, step: Step) -> str:

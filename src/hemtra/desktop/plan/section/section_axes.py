@@ -69,7 +69,9 @@ def draw_axes(painter: QPainter, axes: Axes) -> None:
         painter.drawLine(QPointF(axes.frame.left(), y), QPointF(axes.frame.right(), y))
         painter.setPen(theme.colour("muted"))
         box = QRectF(0, y - 8, MARGIN_LEFT - 6, 16)
-        painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"{k * step:g}")
+        painter.drawText(
+            box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, units.field(k * step)
+        )
     step = nice(axes.reach / mm / max(axes.frame.width() / APART, 1.0))
     first, last = (axes.start + axes.first) / mm, (axes.start + axes.last) / mm
     for k in range(math.ceil(first / step), math.floor(last / step) + 1):
@@ -77,7 +79,9 @@ def draw_axes(painter: QPainter, axes: Axes) -> None:
         painter.setPen(QPen(theme.colour("line"), 1))
         painter.drawLine(at, at + QPointF(0, 4))
         painter.setPen(theme.colour("muted"))
-        painter.drawText(QRectF(at.x() - 40, at.y() + 4, 80, 16), Qt.AlignmentFlag.AlignCenter, f"{k * step:g}")
+        painter.drawText(
+            QRectF(at.x() - 40, at.y() + 4, 80, 16), Qt.AlignmentFlag.AlignCenter, units.field(k * step)
+        )
 
 
 def draw_profile(painter: QPainter, axes: Axes, x: FloatArray, z: FloatArray, pen: QPen) -> None:

@@ -12,7 +12,7 @@ from hemtra.core.arrays import FloatArray
 from hemtra.core.geometry.elements import Plane, Point
 from hemtra.core.maps.heightmap import Profile
 from hemtra.core.marks import Dimension, Mark, Polyline
-from hemtra.core.plan.limits import CharacteristicResult, format_value
+from hemtra.core.plan.limits import CharacteristicResult
 from hemtra.core.plan.registry import kind_named
 from hemtra.desktop.models.bench import Place, WorkspaceModel
 from hemtra.desktop.plan.section.section_across import draw_across
@@ -226,7 +226,7 @@ class SectionMarks:
 
 
 def _value_text(evaluated: CharacteristicResult) -> str:
-    return "not measured" if evaluated.value is None else format_value(evaluated, evaluated.decimals)
+    return "not measured" if evaluated.value is None else units.value(evaluated, evaluated.decimals)
 
 
 def _lies_on(line: tuple[Place, Place], points: FloatArray, width: float) -> bool:

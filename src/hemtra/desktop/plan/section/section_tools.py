@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QLineEdit, QMenu, QPu
 from hemtra.core.plan.registry import kind_named
 from hemtra.core.typed import number_typed
 from hemtra.desktop.models.bench import Place, WorkspaceModel
+from hemtra.desktop.widgets import units
 
 WIDEST = 100.0
 """Widths over which a section can be averaged, mm."""
@@ -114,7 +115,7 @@ class SectionTools(QFrame):
         self.buttons["own"].setVisible(self.bench.line is not None)
         self._offered = {name for name, button in self.buttons.items() if not button.isHidden()}
         if not self.width_field.hasFocus():
-            self.width_field.setText(f"{self.bench.section_width:g}")
+            self.width_field.setText(units.field(self.bench.section_width))
         self._arrange()
 
     def _typed(self) -> None:
@@ -125,7 +126,7 @@ class SectionTools(QFrame):
         if 0.0 < width <= WIDEST and width != self.bench.section_width:
             self.bench.section_width = width
             self.bench.line_changed.emit()
-        self.width_field.setText(f"{self.bench.section_width:g}")
+        self.width_field.setText(units.field(self.bench.section_width))
 
     def _cut(self, wanted: str) -> None:
         step_id = self.bench.selected_step

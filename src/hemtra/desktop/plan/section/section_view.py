@@ -179,8 +179,9 @@ class SectionView(QWidget):
             what, where = "Across the path", f"at {shown.at:.1f} mm"
         else:
             what, where = "Section", "" if line is None else f"{math.dist(*line):.1f} mm long"
+        where = units.text(where)
         ways = ((what, which, where), (what, where), (where,), (what,))
-        return tuple(units.text(" · ".join(part for part in way if part)) for way in ways)
+        return tuple(" · ".join(part for part in way if part) for way in ways)
 
     def _shown_heights(self, profile: Profile) -> tuple[float, float]:
         """Heights the picture must reach: the profile without its extreme spikes, and the dimension."""

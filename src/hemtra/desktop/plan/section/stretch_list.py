@@ -34,14 +34,14 @@ class StretchList(QListWidget):
         """List what fails along the path that is shown."""
         shown = self._bench.shown
         found = troubles(shown, self._bench.document.shown) if shown is not None else []
-        state = found, units.current()
+        state = found, units.way()
         if state != self._listed:
             self._listed, self.troubles = state, found
             self.clear()
             for trouble in found:
                 end = trouble.start + trouble.length
                 where = f"{trouble.start:.1f} to {end:.1f} mm, {trouble.length:.1f} long"
-                item = QListWidgetItem(units.text(f"◆ {trouble.balloon}   {trouble.text}   ·   {where}"))
+                item = QListWidgetItem(f"◆ {trouble.balloon}   {units.text(f'{trouble.text}   ·   {where}')}")
                 item.setData(Qt.ItemDataRole.UserRole, trouble)
                 item.setToolTip("Goes there on the stage.")
                 self.addItem(item)

@@ -21,7 +21,7 @@ from PySide6.QtWidgets import QScrollArea, QVBoxLayout, QWidget
 
 from hemtra.core.arrays import FloatArray
 from hemtra.core.plan.document import Characteristic
-from hemtra.core.plan.limits import CharacteristicResult, format_value
+from hemtra.core.plan.limits import CharacteristicResult
 from hemtra.core.plan.series import Series, beyond, stretches
 from hemtra.desktop.models.bench import Shown, WorkspaceModel
 from hemtra.desktop.models.strips import (
@@ -263,7 +263,7 @@ class Strips(QWidget):
             painter.drawText(QPointF(right + 8, middle + 6), _asked(row, self.bench))
             now = "not measured"
             if here is not None:
-                now = f"{round(here / mm, shown.decimals) + 0.0:.{shown.decimals}f}"
+                now = units.signed(f"{round(here / mm, shown.decimals) + 0.0:.{shown.decimals}f}")
             painter.drawText(QPointF(right + 8, middle + 22), f"here {now}")
 
     def _draw_scale(self, painter: QPainter, shown: Shown, top: float) -> None:
@@ -276,7 +276,7 @@ class Strips(QWidget):
         step = next(s for s in STEPS if (last - first) / s <= min(most, 10.0))
         for k in range(math.ceil(first / step), int(last // step) + 1):
             box = QRectF(self.pixel_at(k * step * mm) - 30, top + 2, 60, 16)
-            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, f"{k * step:g}")
+            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, units.field(k * step))
         name = units.current().name
         along = f"{name} along travel" if shown.along is None else f"{name} along"
         painter.drawText(QPointF(right + 8, top + 14), along)
@@ -383,14 +383,14 @@ class StripView(QWidget):
 
 
 def _value_text(evaluated: CharacteristicResult) -> str:
-    return "–" if evaluated.value is None else format_value(evaluated, evaluated.decimals)
+    return "–" if evaluated.value is None else units.value(evaluated, evaluated.decimals)
 
 
 def _asked(row: Characteristic, bench: WorkspaceModel) -> str:
     """Describe the values that a row evaluates, in a few words."""
     over, what = row.over or "each", "section" if bench.shown_along else "profile"
     if over == "share":
-        return f"share in limits ≥ {row.least_share:g} %"
+        return f"share in limits ≥ {units.field(row.least_share)} %"
     return f"each {what}" if over == "each" else f"{over} of the {what}s"
 
 

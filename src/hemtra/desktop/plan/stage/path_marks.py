@@ -141,4 +141,4 @@ def _draw_distances(painter: QPainter, viewport: Viewport, curve: PathCurve, lab
         across = QPointF(ty, tx) * 6.0
         painter.setPen(QPen(theme.colour("copper").lighter(140), 1.6))
         painter.drawLine(at - across, at + across)
-        labels.draw(painter, f"{mark:g}", (at + across * 2.8, at - across * 2.8))
+        labels.draw(painter, units.field(mark), (at + across * 2.8, at - across * 2.8))

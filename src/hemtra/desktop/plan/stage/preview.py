@@ -16,6 +16,7 @@ from hemtra.core.proposals.option import Option
 from hemtra.desktop.background.latest_task import LatestTaskWorker, Superseded
 from hemtra.desktop.plan.stage.preview_marks import Ahead
 from hemtra.desktop.plan.stage.top_view import TopView
+from hemtra.desktop.widgets import units
 
 DWELL = 150
 """Rest time of the pointer before a preview, ms."""
@@ -62,7 +63,7 @@ def previewed(request: PreviewRequest, superseded: Superseded) -> Iterator[Ahead
     zones = [r.zone for r in result.steps.values() if r.step.id not in known and r.zone is not None]
     text = found.step.name
     if found.outcome is not None and isinstance(found.value, Number):
-        text += f"   {found.value.value:.3f} {found.value.unit}"
+        text += units.text(f"   {found.value.value:.3f} {found.value.unit}")
     elif found.outcome is not None and request.complete:
         text = "   ".join([text, *(f"{label} {value}" for label, value in found.outcome.facts[:2])])
     elif step_id not in known:

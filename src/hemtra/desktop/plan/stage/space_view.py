@@ -37,7 +37,7 @@ from hemtra.desktop.models.orbit import Orbit
 from hemtra.desktop.models.stage_balloons import BOTTOM, ROOM, TOP, balloon_radius
 from hemtra.desktop.models.surface_mesh import Mesh, surface
 from hemtra.desktop.plan.stage.top_view import TopView
-from hemtra.desktop.widgets import theme
+from hemtra.desktop.widgets import theme, units
 from hemtra.desktop.widgets.layers import mark_colour
 from hemtra.desktop.widgets.symbols import draw_balloon, draw_chip
 
@@ -323,7 +323,9 @@ class SpaceView(QOpenGLWidget):
             draw_balloon(painter, place, number, evaluated.verdict, radius=radius, selected=chosen)
             self.balloons.append((place, evaluated.balloon))
         if self.orbit.height != 1.0:
-            draw_chip(painter, QPointF(10, self.height() - 34), f"heights × {self.orbit.height:.1f}")
+            draw_chip(
+                painter, QPointF(10, self.height() - 34), units.signed(f"heights × {self.orbit.height:.1f}")
+            )
 
     # -- pointer ----------------------------------------------------------------------------------
 

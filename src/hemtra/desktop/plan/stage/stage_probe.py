@@ -32,14 +32,14 @@ class Probe:
         if self.pinned is None:
             return ""
         dx, dy = place[0] - self.pinned[0], place[1] - self.pinned[1]
-        angle = math.degrees(math.atan2(dy, dx))
+        angle = units.signed(f"{math.degrees(math.atan2(dy, dx)):.1f}")
         z, below = data.height_at(*place), data.height_at(*self.pinned)
         if z is None or below is None:
             flat = f"flat {units.number(math.hypot(dx, dy), 2)} {units.current().name}"
-            return f"from pin  dx {units.number(dx, 2)}   dy {units.number(dy, 2)}   {flat}   {angle:.1f}°"
+            return f"from pin  dx {units.number(dx, 2)}   dy {units.number(dy, 2)}   {flat}   {angle}°"
         far = f"{units.number(math.hypot(dx, dy, z - below), 2)} {units.current().name}"
         parts = f"dx {units.number(dx, 2)}   dy {units.number(dy, 2)}   dz {units.number(z - below, 3)}"
-        return f"from pin  {parts}   {far}   {angle:.1f}°"
+        return f"from pin  {parts}   {far}   {angle}°"
 
     def read_out(self, place: Place, data: HeightMap, more: str) -> str:
         """Reading of the map at a place, and its distance from the pin; more: further text."""

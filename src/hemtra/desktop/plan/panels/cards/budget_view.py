@@ -63,7 +63,8 @@ class BudgetView(QWidget):
         of_room = (
             f", {percent(USUAL_COVERAGE * evaluated.u / row.room, 0)} of the tolerance" if row.room else ""
         )
-        self.text.setText(f"U = {USUAL_COVERAGE * u:.3g} {shown.unit} (k = {USUAL_COVERAGE:g}){of_room}")
+        words = f"U = {USUAL_COVERAGE * u:.3g} {shown.unit} (k = {USUAL_COVERAGE:g}){of_room}"
+        self.text.setText(units.signed(words))
         self.take.setEnabled(self._rounded > 0.0 and (row.uncertainty, row.covers) != (self._rounded, None))
         self.own.setEnabled(row.covers != USUAL_COVERAGE)
         self.bars.show_shares(evaluated.budget)

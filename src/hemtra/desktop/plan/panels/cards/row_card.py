@@ -13,7 +13,7 @@ from hemtra.core.evaluation.form_floor import floor_text
 from hemtra.core.plan.balloon import Balloon
 from hemtra.core.plan.document import Characteristic
 from hemtra.core.plan.kind import Kind
-from hemtra.core.plan.limits import CharacteristicResult, format_value
+from hemtra.core.plan.limits import CharacteristicResult
 from hemtra.core.plan.tolerance import EXAMPLES
 from hemtra.desktop.models.bench import Shown
 from hemtra.desktop.plan.panels.cards.budget_view import BudgetView
@@ -39,7 +39,7 @@ class RowCard(Card):
         self.name, self.tolerance = QLineEdit(row.name), QLineEdit(units.tolerance(row, kind.value_unit))
         self.name.setToolTip(row.name)
         self.name.setAccessibleName("Name of the characteristic")
-        self.tolerance.setToolTip(f"Nominal and limits as on the drawing: {EXAMPLES}")
+        self.tolerance.setToolTip(f"Nominal and limits as on the drawing: {units.signed(EXAMPLES)}")
         self.tolerance.setAccessibleName("Tolerance")
         self.name.editingFinished.connect(self._name_typed)
         self.tolerance.editingFinished.connect(self._tolerance_typed)
@@ -117,12 +117,12 @@ class RowCard(Card):
         self.budget.show_budget(evaluated, row)
         evaluated = units.result(evaluated)
         self.header.tint = TINTS.get(evaluated.verdict, "unmeasured")
-        self.value.setText(format_value(evaluated, evaluated.decimals + 1))
+        self.value.setText(units.value(evaluated, evaluated.decimals + 1))
         tint = theme.verdict_colour(evaluated.verdict).name()
         reason = f"<br>{evaluated.reason}" if evaluated.reason else ""
         self.verdict.setText(f"<b style='color:{tint}'>{evaluated.verdict}</b>{reason}")
         rests = [*(why[0].upper() + why[1:] for why in weak), *_rests_on(evaluated, row, shown)]
-        self.rests.setText("\n".join(rests))
+        self.rests.setText(units.signed("\n".join(rests)))
         self.rests.setVisible(bool(rests))
         self.note.setText(row.note)
         self.note.setVisible(bool(row.note))

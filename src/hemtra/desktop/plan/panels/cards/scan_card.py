@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QLabel
 from hemtra.core.maps.scan import Scan
 from hemtra.core.text import percent
 from hemtra.desktop.plan.panels.cards.card import Card, form_layout, muted
+from hemtra.desktop.widgets import units
 
 
 class ScanCard(Card):
@@ -21,9 +22,9 @@ class ScanCard(Card):
         grid = scan.data.grid
         facts = {
             "points": f"{cols} × {rows}",
-            "spacing x": f"{grid.dx:.3f} mm",
-            "spacing y": f"{grid.dy:.3f} mm",
-            "no data": percent(1 - scan.data.data_share, 1),
+            "spacing x": units.text(f"{grid.dx:.3f} mm"),
+            "spacing y": units.text(f"{grid.dy:.3f} mm"),
+            "no data": units.signed(percent(1 - scan.data.data_share, 1)),
             "station": str(scan.station.get("name", "unknown")),
         }
         form = form_layout()

@@ -137,7 +137,7 @@ class StepCard(Card):
             words = QLineEdit(setting.value)
             words.editingFinished.connect(lambda: self._worded(name, setting, words))
             return words
-        edit = QLineEdit(f"{setting.value:g}")
+        edit = QLineEdit(units.field(setting.value))
         edit.setMinimumWidth(NARROWEST_FIELD)
         edit.setAlignment(Qt.AlignmentFlag.AlignRight)
         edit.editingFinished.connect(lambda: self._typed(name, setting, edit))
@@ -168,7 +168,7 @@ class StepCard(Card):
         picture = evidence.picture if evidence else None
         self.picture.show_picture(picture)
         self.picture.setVisible(picture is not None)
-        self.header.aside.setText("" if result is None else f"{result.elapsed_ms:.1f} ms")
+        self.header.aside.setText("" if result is None else units.signed(f"{result.elapsed_ms:.1f} ms"))
         if result is None:
             self.facts.setText("")
         elif result.outcome is None:
@@ -188,8 +188,8 @@ class StepCard(Card):
         try:
             value = number_typed(edit.text(), setting.unit)
         except ValueError:
-            edit.setText(f"{setting.value:g}")
+            edit.setText(units.field(setting.value))
             return
-        edit.setText(f"{value:g}")
+        edit.setText(units.field(value))
         if value != setting.value:
             self.param_changed.emit(self.step.id, name, value)
