@@ -40,6 +40,7 @@ from hemtra.storage.scans import load_scan
 from hemtra.storage.stations import save_station
 from hemtra.virtual.demo import STATION, demo_plan
 from makers import sloped, step_plan
+from waiting import until
 
 PLAN = step_plan().with_characteristic(step_plan().sheet[0].edited(lower=0.1, upper=0.3))
 
@@ -358,12 +359,10 @@ def test_pause_resume_stop_and_a_new_lot(records, tmp_path):
     run.pause()
     assert run.paused
     run.begin_lot()
-    while run.lot == lot or run.waiting:
-        assert run.running
+    until(lambda: run.lot != lot and not run.waiting, lambda: run.running)
     before = len(heard.done)
     run.resume()
-    while len(heard.done) == before:
-        assert run.running
+    until(lambda: len(heard.done) > before, lambda: run.running)
     assert not run.paused
     run.stop()
     assert run.wait(60)
@@ -706,10 +705,14 @@ def count(path) -> int:
         db.close()
 
 
+def until_recorded(run: subprocess.Popen, path: Path, parts: int) -> None:
+    """Wait until so many parts are on record, while the line runs."""
+    until(lambda: count(path) >= parts, lambda: run.poll() is None)
+
+
 def test_sigterm_finishes_what_was_taken_and_sums_up(tmp_path):
     run = start_run(tmp_path, "--replay", tmp_path / "in", "--parts", 1_000_000)
-    while count(tmp_path / "r.db") < 5:
-        assert run.poll() is None, run.stderr.read()
+    until_recorded(run, tmp_path / "r.db", 5)
     run.send_signal(signal.SIGTERM)
     out, err = run.communicate(timeout=60)
     assert run.returncode == 1
@@ -743,21 +746,17 @@ def test_nothing_it_started_outlives_a_line(tmp_path, unused_port):
         tmp_path,
         *("--replay", tmp_path / "in", "--parts", 1_000_000, "--station", tmp_path / "s.hstation", "--jobs", 2),
     )
-    while count(tmp_path / "r.db") < 3:
-        assert run.poll() is None, run.stderr.read()
+    until_recorded(run, tmp_path / "r.db", 3)
     began = children_of(run.pid)
     assert len(began) >= 3, "two that evaluate, and the block"
     run.kill()
     run.communicate()
-    until = time.monotonic() + 10.0
-    while any(map(alive, began)):
-        assert time.monotonic() < until, "something is left"
+    until(lambda: not any(map(alive, began)), seconds=10.0)
 
 
 def test_ctrl_c_reaches_the_line_alone_and_a_second_one_ends_it_at_once(tmp_path):
     run = start_run(tmp_path, "--replay", tmp_path / "in", "--parts", 1_000_000, "--jobs", 2, group=0)
-    while count(tmp_path / "r.db") < 3:
-        assert run.poll() is None, run.stderr.read()
+    until_recorded(run, tmp_path / "r.db", 3)
     os.killpg(run.pid, signal.SIGINT)
     _, err = run.communicate(timeout=60)
     assert run.returncode == 1
@@ -823,8 +822,7 @@ def test_a_killed_run_goes_on_with_the_lot(tmp_path):
     for _ in range(2):
         before = count(tmp_path / "r.db")
         run = start_run(tmp_path, "--replay", tmp_path / "in", "--parts", 1_000_000)
-        while count(tmp_path / "r.db") < before + 3:
-            assert run.poll() is None, run.stderr.read()
+        until_recorded(run, tmp_path / "r.db", before + 3)
         run.kill()
         run.communicate()
     db = sqlite3.connect(tmp_path / "r.db")

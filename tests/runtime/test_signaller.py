@@ -23,6 +23,7 @@ from hemtra.runtime.workers import ThreadWorkers
 from hemtra.storage.records import Records
 from hemtra.storage.records.store import NOT_SENT, SENT
 from hemtra.virtual.demo import STATION
+from waiting import until
 
 GATE = Digital(name="gate", line=0, when="not_passed", delay=400.0, pulse=20.0)
 
@@ -35,12 +36,6 @@ class Belt:
 
     def __call__(self):
         return self.at
-
-
-def until(condition, seconds=10.0):
-    end = time.monotonic() + seconds
-    while not condition():
-        assert time.monotonic() < end, "it does not come"
 
 
 def test_two_parts_that_pass_are_told_apart_outside():

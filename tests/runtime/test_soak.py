@@ -15,7 +15,7 @@ from pathlib import Path
 
 import pytest
 from standins import Between, desktop_line, switched_on
-from test_production import PLAN, Heard, count, folder_of, scan_of, start_run
+from test_production import PLAN, Heard, count, folder_of, scan_of, start_run, until_recorded
 
 from hemtra import save_plan
 from hemtra.cli import main
@@ -33,6 +33,7 @@ from hemtra.storage.records.store import NOT_SENT, SENT
 from hemtra.virtual.demo import STATION
 from makers import mutated
 from postgres import Postgres, free_port
+from waiting import until
 
 pytestmark = pytest.mark.soak
 LONG = os.environ.get("HEMTRA_SOAK") == "long"
@@ -174,8 +175,7 @@ def test_kills_keep_every_signalled_part_and_the_numbering(tmp_path, ledger, of,
                 run = start_run(tmp_path, *more)
             else:
                 run = desktop_line(tmp_path / "steps.hplan", scans, tmp_path / "r.db")
-            while count(tmp_path / "r.db") <= before:
-                assert run.poll() is None, run.stderr.read()
+            until_recorded(run, tmp_path / "r.db", before + 1)
             threading.Event().wait(spin.uniform(0.0, 1.0))
             run.kill()
             run.communicate()
@@ -234,8 +234,8 @@ def test_a_database_server_that_is_restarted_loses_no_part(tmp_path, ledger):
     run.start()
     restarts = size(2, 6)
     for k in range(restarts):
-        while len(heard.done) < parts * (k + 1) // (restarts + 2):
-            assert run.running
+        wanted = parts * (k + 1) // (restarts + 2)
+        until(lambda wanted=wanted: len(heard.done) >= wanted, lambda: run.running, seconds=300.0)
         server.stop()
         server.start()
     assert run.wait(300)
@@ -303,18 +303,14 @@ def test_the_block_killed_and_restarted_in_the_middle(tmp_path, ledger):
     held.append(run)
     run.start()
     told = lambda kind: sum(e.kind == kind for e in tuple(heard.events))  # noqa: E731
-    while told("link") < 1:
-        assert run.running
+    until(lambda: told("link") >= 1, lambda: run.running, seconds=300.0)
     block.kill()
     block.wait()
-    while told("link lost") < 1:
-        assert run.running
+    until(lambda: told("link lost") >= 1, lambda: run.running, seconds=300.0)
     block = switched_on(port)
-    while told("link") < 2:
-        assert run.running
+    until(lambda: told("link") >= 2, lambda: run.running, seconds=300.0)
     after = len(heard.done)
-    while len(heard.done) < after + 50:
-        assert run.running
+    until(lambda: len(heard.done) >= after + 50, lambda: run.running, seconds=300.0)
     run.stop()
     assert run.wait(60)
     block.kill()
@@ -391,8 +387,7 @@ def test_a_disk_that_runs_full_stops_the_line_and_keeps_the_database(tmp_path, l
 
 def test_a_database_locked_for_five_seconds(tmp_path, ledger):
     run = start_run(tmp_path, "--replay", tmp_path / "in", "--parts", 400)
-    while count(tmp_path / "r.db") < 5:
-        assert run.poll() is None, run.stderr.read()
+    until_recorded(run, tmp_path / "r.db", 5)
     other = sqlite3.connect(tmp_path / "r.db", isolation_level=None, timeout=30)
     other.execute("begin immediate")
     threading.Event().wait(5.0)
