@@ -6,11 +6,13 @@ In two processes beside each other: kernels are compiled one by one, and most of
 from __future__ import annotations
 
 import multiprocessing
+from concurrent.futures import ProcessPoolExecutor
 
 import numpy as np
 
 from hemtra.core.errors import HemtraError
 from hemtra.core.evaluation.engine import Engine
+from hemtra.core.features.bead import BeadKind
 from hemtra.core.filters.filtering import fill_holes, remove_spikes, smooth_mean
 from hemtra.core.maps.float_residue import lost_places, restore_places
 from hemtra.core.maps.heightmap import HeightMap
@@ -36,8 +38,19 @@ def of_the_cover() -> None:
     Engine(bare).run(demo_plan())
 
 
-def of_all_else() -> None:
-    """Warm up work on any map, the runner's plan, and scans of parts of other kinds."""
+def of_runners() -> None:
+    """Warm up scanning of a runner, and its plan."""
+    Engine(RUNNERS[0].scan().data).run(runner_plan())
+
+
+def of_beads() -> None:
+    """Warm up sections of a bead, which take longest of all that the cover's plan needs."""
+    across = np.linspace(-5.0, 5.0, 101)
+    BeadKind().measure(across, np.repeat(np.maximum(1.6 - 0.7 * across**2, 0.0)[None], 4, axis=0), 0.01)
+
+
+def of_any_map() -> None:
+    """Warm up filters, files and pictures."""
     z = np.random.default_rng(0).normal(0.0, 0.01, (90, 1280)).astype(np.float32)
     z[:, 600:620] = np.nan
     widest_over(z, 0.0)
@@ -51,18 +64,22 @@ def of_all_else() -> None:
     view = View(-70.0, 70.0, 1.0, 140, 140)
     picture(data, view, np.zeros((256, 3), np.uint8), -6.0, 9.0)
     grey_picture(data, view)
-    Engine(RUNNERS[0].scan().data).run(runner_plan())
-    # calibrated, yawed and with a part of another kind
+
+
+def of_plates() -> None:
+    """Warm up scanning of a part of another kind, by a sensor that is calibrated and yawed."""
     scan_part(plate(), COARSE.with_part("sensor", calibration=Calibration(roll=0.1, yaw=0.1)))
+
+
+WORKS = (of_the_cover, of_beads, of_runners, of_any_map, of_plates)
+"""Longest first; the others fill the second core meanwhile."""
 
 
 def warm_up() -> None:
     """All of it, on two cores. Raises `HemtraError` where a part of it failed."""
-    beside = multiprocessing.get_context("spawn").Process(target=of_all_else)
-    beside.start()
-    of_the_cover()
-    beside.join()
-    if beside.exitcode:
+    with ProcessPoolExecutor(2, multiprocessing.get_context("spawn")) as pool:
+        started = [pool.submit(work) for work in WORKS]
+    if any(one.exception() for one in started):
         raise HemtraError(
             "Not everything could be compiled; what is missing is compiled when it is first needed."
         )
