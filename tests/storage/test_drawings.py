@@ -162,7 +162,7 @@ def test_drawings_without_lines_cut_short_or_enormous(drawing, tmp_path, monkeyp
         with suppress(FileError):
             # what is whole of it may be read; anything else is refused as a damaged file
             assert load_drawing(part).paths
-    monkeypatch.setattr("hemtra.storage.drawings.MOST_ENTITIES", 20)
+    monkeypatch.setattr("hemtra.storage.dxf.MOST_ENTITIES", 20)
     with pytest.raises(FileError, match="more than 20 entities"):
         load_drawing(whole)
     wave = [(k / 10, math.sin(k)) for k in range(700)]

@@ -5,8 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
-from scipy.optimize import linear_sum_assignment
-from scipy.spatial.distance import cdist
+import scipy  # its parts load when they are used first
 
 from hemtra.core.arrays import FloatArray
 from hemtra.core.evaluation.results import Result
@@ -72,7 +71,7 @@ def _slots(count: int, box: Box, radius: float) -> FloatArray:
 
 def _nearest(points: FloatArray, slots: FloatArray) -> FloatArray:
     """(n, 2) of the slots: the choice with the least sum of distances."""
-    _, chosen = linear_sum_assignment(cdist(points, slots))
+    _, chosen = scipy.optimize.linear_sum_assignment(scipy.spatial.distance.cdist(points, slots))
     return slots[chosen]
 
 

@@ -12,7 +12,7 @@ from functools import cache
 from typing import TypeAlias
 
 import numpy as np
-from scipy.special import fdtri
+import scipy  # its parts load when they are used first
 
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.plan.budget import NEAR, Budget
@@ -255,7 +255,7 @@ def _shown_order(
 def _clearly_faster(scans: int) -> float:
     """Excess over proportional growth of how far values on thinner maps lie apart that is no chance."""
     of_third, of_second = (scans * (k * k - 1) for k in (3, 2))
-    return max(CLEARLY_FASTER, math.sqrt(float(fdtri(of_third, of_second, 1.0 - BY_CHANCE))))
+    return max(CLEARLY_FASTER, math.sqrt(float(scipy.special.fdtri(of_third, of_second, 1.0 - BY_CHANCE))))
 
 
 def _shown_power(thinner: Sequence[tuple[Look, Mapping[int, FloatArray]]], noise: float) -> float:

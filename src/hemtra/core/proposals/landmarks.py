@@ -8,8 +8,8 @@ from dataclasses import dataclass, replace
 from typing import Literal, TypeAlias
 
 import numpy as np
+import scipy  # its parts load when they are used first
 import zxingcpp
-from scipy import ndimage, spatial
 
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.detection.part_box import part_box
@@ -96,7 +96,7 @@ def _surfaces(data: HeightMap, height: FloatArray, on_part: BoolArray) -> Iterat
         return
     low, high = np.percentile(known, [0.2, 99.8])
     counts, edges = np.histogram(known, max(int((high - low) / BIN), 8), (low, high))
-    smooth = ndimage.gaussian_filter1d(counts.astype(float), 1.5)
+    smooth = scipy.ndimage.gaussian_filter1d(counts.astype(float), 1.5)
     least = SMALLEST / (data.grid.dx * data.grid.dy)
     peaks = [
         k
@@ -126,9 +126,9 @@ def _surfaces(data: HeightMap, height: FloatArray, on_part: BoolArray) -> Iterat
 def _pieces(data: HeightMap, height: FloatArray, mask: BoolArray) -> Iterator[Landmark]:
     """The pieces of a mask that are wide enough to be surfaces."""
     grid, cell = data.grid, data.grid.dx * data.grid.dy
-    labels, number = ndimage.label(ndimage.binary_opening(mask, np.ones((3, 3), bool)))
+    labels, number = scipy.ndimage.label(scipy.ndimage.binary_opening(mask, np.ones((3, 3), bool)))
     sizes = np.bincount(labels.ravel(), minlength=number + 1) * cell
-    for k, piece in enumerate(ndimage.find_objects(labels), 1):
+    for k, piece in enumerate(scipy.ndimage.find_objects(labels), 1):
         if sizes[k] < SMALLEST:
             continue
         own = labels[piece] == k
@@ -145,7 +145,7 @@ def _pieces(data: HeightMap, height: FloatArray, mask: BoolArray) -> Iterator[La
 
 def _depth(mask: BoolArray, dx: float, dy: float) -> FloatArray:
     """Distance of each point of a mask from its border, mm."""
-    found: FloatArray = ndimage.distance_transform_edt(np.pad(mask, 1), sampling=(dy, dx))[1:-1, 1:-1]
+    found: FloatArray = scipy.ndimage.distance_transform_edt(np.pad(mask, 1), sampling=(dy, dx))[1:-1, 1:-1]
     return found
 
 
@@ -153,9 +153,9 @@ def _rims(data: HeightMap, surfaces: list[Landmark], height: FloatArray, on_part
     """Round holes and bosses about surfaces, and holes that nothing lies in."""
     places = [place for mark in surfaces for place in (mark.place, mark.centre)]
     open_ = on_part & (np.isnan(height) | (height < -0.5))
-    labels, _ = ndimage.label(ndimage.binary_opening(open_, np.ones((3, 3), bool)))
+    labels, _ = scipy.ndimage.label(scipy.ndimage.binary_opening(open_, np.ones((3, 3), bool)))
     least = SMALLEST / (data.grid.dx * data.grid.dy)
-    for k, piece in enumerate(ndimage.find_objects(labels), 1):
+    for k, piece in enumerate(scipy.ndimage.find_objects(labels), 1):
         if len(places) < 4 * MOST and np.count_nonzero(labels[piece] == k) >= least:
             places.append(
                 (float(data.x[piece[1]].mean()), float(data.y[piece[0]].mean())),
@@ -183,8 +183,8 @@ def _ridges(
     """Long narrow raised regions, such as beads: of each a place on its top."""
     mask = on_part & (height >= RAISED)
     grid = data.grid
-    labels, _ = ndimage.label(mask)
-    for k, piece in enumerate(ndimage.find_objects(labels), 1):
+    labels, _ = scipy.ndimage.label(mask)
+    for k, piece in enumerate(scipy.ndimage.find_objects(labels), 1):
         own = labels[piece] == k
         area = np.count_nonzero(own) * grid.dx * grid.dy
         if area < RIDGE_AREA:
@@ -208,7 +208,7 @@ def _sides(data: HeightMap, on_part: BoolArray) -> Iterator[Landmark]:
     if rows.size < 50:
         return
     points = np.column_stack([data.x[cols], data.y[rows]])
-    hull = points[spatial.ConvexHull(points).vertices]
+    hull = points[scipy.spatial.ConvexHull(points).vertices]
     sides = np.diff(np.vstack([hull, hull[:1]]), axis=0)
     turns = np.arctan2(sides[:, 1], sides[:, 0]) % (np.pi / 2)
     best = min(turns, key=lambda turn: float(np.prod(np.ptp(_turned(hull, -turn), axis=0))))

@@ -12,7 +12,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
-import scipy.spatial.transform as rotations
+import scipy  # its parts load when they are used first
 
 from hemtra.core.arrays import FloatArray
 from hemtra.core.detection.part_box import part_box
@@ -53,13 +53,13 @@ class Pose:
 
     def after(self, turn: FloatArray, shift: FloatArray) -> Pose:
         """The same, after the mesh itself was turned by (3,) radians and moved by (3,) mm."""
-        small = rotations.Rotation.from_rotvec(turn).as_matrix()
+        small = scipy.spatial.transform.Rotation.from_rotvec(turn).as_matrix()
         return Pose(self.matrix @ small, self.matrix @ shift + self.offset)
 
     @property
     def numbers(self) -> dict[str, float]:
         """x, y, z, and rotation about z, tilts about x and y in degrees."""
-        turned = rotations.Rotation.from_matrix(self.matrix).as_euler("ZYX", degrees=True)
+        turned = scipy.spatial.transform.Rotation.from_matrix(self.matrix).as_euler("ZYX", degrees=True)
         x, y, z = self.offset
         named = {"x": x, "y": y, "z": z, "rotation": turned[0], "tilt_y": turned[1], "tilt_x": turned[2]}
         return {name: round(float(value), 6) for name, value in named.items()}
@@ -99,7 +99,7 @@ def by_points(pairs: Sequence[tuple[Sequence[float], Sequence[float]]]) -> Pose:
     about, onto = points.mean(axis=0), places.mean(axis=0)
     if np.linalg.svd(points - about, compute_uv=False)[1] < 1e-3:
         raise NotMeasured("the points lie on one line; take three that do not")
-    turn, _ = rotations.Rotation.align_vectors(places - onto, points - about)
+    turn, _ = scipy.spatial.transform.Rotation.align_vectors(places - onto, points - about)
     matrix: FloatArray = turn.as_matrix()
     return Pose(matrix, onto - matrix @ about)
 

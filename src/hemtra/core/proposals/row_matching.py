@@ -14,7 +14,7 @@ from itertools import pairwise
 from typing import Any
 
 import numpy as np
-from scipy.optimize import linear_sum_assignment
+import scipy  # its parts load when they are used first
 
 from hemtra.core.arrays import FloatArray
 from hemtra.core.plan.document import Characteristic
@@ -232,7 +232,7 @@ def assigned(
     scores = scores + _of_the_same_thing(asked, candidates, scores)
     # one candidate answers one row: what another row has better is less likely meant
     cost = np.where(np.isfinite(scores), -scores, 1e4)
-    rows, columns = linear_sum_assignment(cost)
+    rows, columns = scipy.optimize.linear_sum_assignment(cost)
     first = {int(r): int(c) for r, c in zip(rows, columns, strict=True) if np.isfinite(scores[r, c])}
     taken = {c: r for r, c in first.items()}
     found = []

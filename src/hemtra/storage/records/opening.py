@@ -13,9 +13,6 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from alembic import command
-from alembic.config import Config
-from alembic.script import ScriptDirectory
 from sqlalchemy import Engine, create_engine, event, inspect, text
 from sqlalchemy.engine import make_url
 from sqlalchemy.exc import (
@@ -36,7 +33,7 @@ PASSWORD = re.compile(r"(://[^:/@]*:).*@")
 DAMAGED = "put a copy in its place, or give another database; it was left as it is."
 LOOK_AGAIN = 0.02
 """Interval between checks whether another program has finished opening it, s."""
-_HERE = Path(__file__).parent
+MIGRATIONS = Path(__file__).parent / "migrations"
 
 
 class RecordsError(FileError):
@@ -148,9 +145,8 @@ def _prepare_sqlite(connection: Any, _: Any) -> None:
 
 
 def _migrate(engine: Engine, name: str, *, create: bool) -> None:
-    config = Config()
-    config.set_main_option("script_location", str(_HERE / "migrations"))
-    head = ScriptDirectory.from_config(config).get_current_head()
+    # each is named in the name of its file
+    known = sorted(file.name[:4] for file in (MIGRATIONS / "versions").glob("[0-9]*.py"))
     with engine.connect() as connection:
         tables = set(inspect(connection).get_table_names())
         if tables and "alembic_version" not in tables:
@@ -160,18 +156,22 @@ def _migrate(engine: Engine, name: str, *, create: bool) -> None:
             raise RecordsError(f"{name} holds no records; check the name of the file.")
         if tables:
             now = connection.execute(text("select version_num from alembic_version")).scalar()
-            known = {revision.revision for revision in ScriptDirectory.from_config(config).walk_revisions()}
             if now not in known:
                 raise RecordsError(
-                    f"{name} was written by a newer Hemtra (records {now}, known is {head}); update Hemtra to"
-                    " open it."
+                    f"{name} was written by a newer Hemtra (records {now}, known is {known[-1]}); update Hemtra"
+                    " to open it."
                 )
     if engine.dialect.name == "sqlite":
         # readers never wait for the writer; only now, since it changes the file
         with engine.connect() as connection:
             connection.execute(text("PRAGMA journal_mode=WAL"))
-    if now == head:
+    if now == known[-1]:
         return
+    from alembic import command  # takes as long to load as SQLAlchemy
+    from alembic import config as settings
+
+    config = settings.Config()
+    config.set_main_option("script_location", str(MIGRATIONS))
     with engine.begin() as connection:
         config.attributes["connection"] = connection
         command.upgrade(config, "head")
