@@ -30,6 +30,12 @@ def engine():
     return Engine(REFERENCE.scan().data)
 
 
+@pytest.fixture(scope="module")
+def first():
+    """On the first part of the tray."""
+    return Engine(PARTS[0].scan().data)
+
+
 @settings(deadline=None, max_examples=examples(25))
 @given(
     st.floats(-6, 6),
@@ -168,11 +174,10 @@ def test_clicks_on_something_else_say_what_to_click(engine, propose, places, mes
         (s.propose_fill, (0.0, 14.0), 97.7, 1.0),
     ],
 )
-def test_what_is_asked_for_less_often_is_proposed_too(propose, place, value, room):
+def test_what_is_asked_for_less_often_is_proposed_too(propose, place, value, room, first):
     """On the demo's reference: its pocket is 24 × 14 mm, and four like bosses stand out of the flange."""
-    engine = Engine(PARTS[0].scan().data)
-    proposal = propose(demo_plan(), engine, place)
-    evaluated = engine.run(engine.taught(proposal.plan)).characteristics
+    proposal = propose(demo_plan(), first, place)
+    evaluated = first.run(first.taught(proposal.plan)).characteristics
     found = next(c for c in evaluated if c.balloon == proposal.balloon)
     assert found.verdict == "PASS"
     assert found.value == pytest.approx(value, abs=room)
@@ -193,7 +198,7 @@ def test_several_spots_and_edges_are_evaluated_against_each_other(engine):
         s.propose_perpendicularity(demo_plan(), engine, (59.3, 8.0), (59.3, 8.0))
 
 
-def test_a_dome_is_proposed_where_it_lies_and_no_opening_where_there_is_none():
+def test_a_dome_is_proposed_where_it_lies_and_no_opening_where_there_is_none(first):
     x = np.arange(300) * 0.1 - 15.0
     ball = np.sqrt(np.maximum(400.0 - x**2 - x[:, None] ** 2, 0.0))
     engine = Engine(HeightMap(ball, dx=0.1, dy=0.1, x0=-15.0, y0=-15.0))
@@ -203,4 +208,4 @@ def test_a_dome_is_proposed_where_it_lies_and_no_opening_where_there_is_none():
         s.propose_slot_width(Plan(), engine, (0.0, 0.0))
     with pytest.raises(HemtraError, match="find the part by its outline"):
         s.propose_match(Plan(), engine)
-    assert s.propose_match(demo_plan(), Engine(PARTS[0].scan().data)).plan.sheet[-1].lower == 90.0
+    assert s.propose_match(demo_plan(), first).plan.sheet[-1].lower == 90.0

@@ -63,13 +63,14 @@ def commas(window):
     window.session.show_numbers(window.session.unit, ".")
 
 
-def test_every_row_and_its_card(demo, settled, audit):
+def test_rows_and_their_cards(demo, settled, audit):
     bench = demo.session.bench
     look(audit, demo, "the demo")
     bench.tray.select(2)
-    for number, row in enumerate(bench.document.plan.sheet):
+    # every third one; cards of rows are alike but for what stands in them
+    for number, row in enumerate(bench.document.plan.sheet[::3]):
         # where room is shortest all of them, in the others, and without a card, a few
-        few = number % 6 == 0
+        few = number % 2 == 0
         sizes = SIZES if few else SIZES[2:]
         bench.close_card()
         bench.select(row.balloon)

@@ -223,17 +223,25 @@ class _Fit:
         named: dict[str, Any] = dict(zip(OWN, map(float, own), strict=True))
         return Calibration(**named, pitch=float(shared[1]), gain_x=gain_x, gain_z=gain_z)
 
-    def distances(
-        self, k: int, own: FloatArray, shared: FloatArray, only: BoolArray | None = None
-    ) -> FloatArray:
-        """Distance in mm of the points of sensor k, or some, from the target's surface; NaN beside it."""
-        cloud = self.clouds[k] if only is None else self.clouds[k][only]
+    def distances(self, k: int, own: FloatArray) -> FloatArray:
+        """Distance in mm of the points of sensor k from the target's surface; NaN beside it."""
+        x, y, z = self._on_target(self.clouds[k], k, own, self.shared)
+        off: FloatArray = (z - self.target.height(x, y)) / self._steep(x, y)
+        return off
+
+    def _on_target(
+        self, cloud: FloatArray, k: int, own: FloatArray, shared: FloatArray
+    ) -> tuple[FloatArray, FloatArray, FloatArray]:
+        """Where points of sensor k lie on the target."""
         placed = self.calibration(k, own, shared).applied(cloud) + np.array([self.drawn[k], 0.0, 0.0])
         c, s = math.cos(math.radians(shared[0])), math.sin(math.radians(shared[0]))
-        x, y = c * placed[:, 0] + s * placed[:, 1], c * placed[:, 1] - s * placed[:, 0]
+        return c * placed[:, 0] + s * placed[:, 1], c * placed[:, 1] - s * placed[:, 0], placed[:, 2]
+
+    def _steep(self, x: FloatArray, y: FloatArray) -> FloatArray:
+        """Height per distance from the surface."""
         slope_x, slope_y = self.target.slopes(x, y)
-        off: FloatArray = (placed[:, 2] - self.target.height(x, y)) / np.sqrt(1.0 + slope_x**2 + slope_y**2)
-        return off
+        steep: FloatArray = np.sqrt(1.0 + slope_x**2 + slope_y**2)
+        return steep
 
     def placed(self, k: int) -> FloatArray:
         """(n, 3) points of sensor k above the base, as they lie on the target now."""
@@ -287,15 +295,16 @@ class _Fit:
 
     def _used(self, k: int, own: FloatArray) -> tuple[FloatArray, BoolArray]:
         """Distances, and which points are of the target."""
-        off = self.distances(k, own, self.shared)
+        off = self.distances(k, own)
         on = ~np.isnan(off)
         if not on.any():
             raise NotMeasured(f"sensor {k + 1} no longer sees the {self.target.name}")
         return off, on & (np.abs(np.where(on, off, np.inf)) < self.limit)
 
     def _derivatives(self, k: int, own: FloatArray, used: BoolArray) -> FloatArray:
-        """(n, 8) by central differences, small against any flank."""
-        columns = []
+        """(n, 8) by central differences, small against any flank, which is as steep at both ends of them."""
+        cloud, columns = self.clouds[k][used], []
+        steep = self._steep(*self._on_target(cloud, k, own, self.shared)[:2])
         for j in range(len(OWN) + 2):
             h = 0.02 if j < len(OWN) and OWN[j] not in DEGREES else 0.01
             ends = []
@@ -305,8 +314,9 @@ class _Fit:
                     moved[j] += side
                 else:
                     shared[j - len(OWN)] += side
-                ends.append(self.distances(k, moved, shared, used))
-            columns.append((ends[0] - ends[1]) / (2 * h))
+                x, y, z = self._on_target(cloud, k, moved, shared)
+                ends.append(z - self.target.height(x, y))
+            columns.append((ends[0] - ends[1]) / (2 * h * steep))
         return np.column_stack(columns)
 
     def result(self, k: int) -> Aligned:
