@@ -15,16 +15,21 @@ import time
 from collections.abc import Callable, Iterator
 from itertools import chain
 from pathlib import Path
+from typing import Any
 
+import numba
 import numpy as np
 
 from hemtra import Characteristic, Plan, Step
+from hemtra.core.arrays import FloatArray
 from hemtra.core.evaluation.engine import Engine
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.zones.zone import EllipseZone, PathNode, PathZone, RectangleZone
 from hemtra.storage.records import Records
 from hemtra.storage.records.pages import Filter, page
 from hemtra.storage.records.trends import trends
+from hemtra.virtual.cover import BELT, Cover
+from hemtra.virtual.cover_kernels import cover_surface
 from hemtra.virtual.demo import PARTS, demo_plan
 from hemtra.virtual.runner_demo import RUNNERS, runner_plan
 
@@ -42,24 +47,30 @@ def fresh(data: HeightMap) -> HeightMap:
     return HeightMap(data.z, data.intensity, g.dx, g.dy, g.x0, g.y0)
 
 
-def scaled(data: HeightMap, times: float) -> HeightMap:
-    """A map with as many points more along each axis, each with noise of its own."""
-    g, rng = data.grid, np.random.default_rng(1)
-    if times < 1.0:
-        every = round(1.0 / times)
-        grey = None if data.intensity is None else data.intensity[::every, ::every]
-        return HeightMap(data.z[::every, ::every], grey, g.dx * every, g.dy * every, g.x0, g.y0)
-    k = round(times)
-    z = np.repeat(np.repeat(data.z, k, axis=0), k, axis=1)
-    z = z + rng.normal(0.0, 0.004, z.shape).astype(np.float32)
-    grey = None if data.intensity is None else np.repeat(np.repeat(data.intensity, k, axis=0), k, axis=1)
-    return HeightMap(z, grey, g.dx / k, g.dy / k, g.x0, g.y0)
+@numba.njit
+def _look(at: FloatArray, shape: Any, z: FloatArray, light: FloatArray) -> None:
+    """Heights and light of a cover from straight above at places of a square; NaN in its holes."""
+    for i in range(at.size):
+        for j in range(at.size):
+            height, light[i, j], element = cover_surface(at[j], at[i], shape)
+            beside = abs(at[j]) > shape.length / 2 or abs(at[i]) > 40.0
+            z[i, j] = height if element else BELT if beside else np.nan
+
+
+def drawn(side: int) -> HeightMap:
+    """A cover in the middle of a square of so many points a side, as sharp at any spacing."""
+    pitch = 140.0 / side
+    at, rng = pitch * (np.arange(side) - (side - 1) / 2), np.random.default_rng(1)
+    z, light = np.empty((2, side, side), np.float32)
+    _look(at, Cover(serial="000001").shape(), z, light)
+    z += rng.standard_normal(z.shape, np.float32) * np.float32(0.004)
+    return HeightMap(z, (200.0 * light).astype(np.uint8), pitch, pitch, float(at[0]), float(at[0]))
 
 
 def points() -> Case:
-    """The demo's plan on maps of a quarter to four times its points; edges made larger would not be sharp."""
-    part, plan = PARTS[0].scan().data, demo_plan()
-    maps = [scaled(part, times) for times in (0.5, 1.0, 2.0)]
+    """The demo's plan on finer and finer maps of a cover."""
+    plan = Engine(drawn(1058)).taught(demo_plan())
+    maps = [drawn(side) for side in (560, 1058, 2048, 4000)]
     work = [(data.z.size, lambda data=data: Engine(fresh(data)).run(plan)) for data in maps]
     return "whole demo plan", "points", work
 

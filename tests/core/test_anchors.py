@@ -184,6 +184,22 @@ def test_an_outline_is_found_wherever_it_lies(x, y, turn, hide):
     assert found.share > (0.95 if hide in (0, 3) else 0.6)
 
 
+def test_sloped_flanks_are_found_on_a_map_that_is_finer_than_the_one_that_taught_them():
+    """A plate of 40 × 16 mm, 2 mm high, whose flanks run out by 0.8 mm."""
+
+    def plate(pitch: float) -> HeightMap:
+        x, y = np.meshgrid(np.arange(-24, 24, pitch), np.arange(-12, 12, pitch))
+        inside = np.minimum(20 - np.abs(x), np.where(x > 5, 4 - np.abs(y + 4), 8 - np.abs(y)))
+        return HeightMap(2.0 * np.clip(inside / 0.8, 0.0, 1.0), dx=pitch, dy=pitch, x0=-24, y0=-12)
+
+    kind = OutlineKind(least_step=1.0)
+    taught = kind.teach(StepContext(plate(0.1), RectangleZone(x=0, y=0, width=46, height=22)))
+    for pitch in (0.1, 0.05, 0.03):
+        found = kind.evaluate(StepContext(plate(pitch), None, taught=taught)).value
+        assert found.share > 0.98
+        assert math.hypot(found.x, found.y) < 0.03
+
+
 def test_no_place_and_two_places_are_no_place():
     kind = OutlineKind(least_step=1.0)
     taught = kind.teach(StepContext(relief(bracket(0, 0, 0)), RectangleZone(x=0, y=0, width=18, height=12)))

@@ -31,8 +31,11 @@ COARSE_POINTS = 160
 """Contour points used to distinguish candidates."""
 PROMISING = 0.25
 """Share of the contour by which a found candidate may fall short of the best and still be refined."""
-FOUND_WITHIN = 2.5
-"""Points of the map within which an edge belongs to the contour, at the end."""
+FOUND_WITHIN, FOUND_SHARE = 2.5, 1 / 360
+"""Points of the map, and share of the contour's size, within which an edge belongs to the contour, at the end.
+
+On a fine map a few points do not reach over a flank that is not upright, nor as far as good parts differ.
+"""
 FEWEST_SEEN = 0.15
 """Minimum share of the contour with data for a fit."""
 SCALE_FLOOR = 0.3
@@ -291,7 +294,7 @@ class _Finder:
     def refined(self, guess: Frame) -> Match | None:
         """The frame near a settled one that fits all edges at full resolution."""
         frame, everything = guess, np.arange(len(self.model.contour))
-        fine = FOUND_WITHIN * self.spacing
+        fine = max(FOUND_WITHIN * self.spacing, FOUND_SHARE * self.model.size)
         for which, reach in ((self.few, max(0.4 * self.cell, fine)), (everything, fine), (everything, fine)):
             placed = self._placed(frame, which)
             edge = self._edges(self.values, self.data.grid, placed, which, reach)
