@@ -539,7 +539,7 @@ def test_the_second_migration_can_be_run_on_the_first(tmp_path):
     from sqlalchemy import create_engine, inspect
 
     engine, config = create_engine(f"sqlite:///{tmp_path / 'm.db'}"), Config()
-    config.set_main_option("script_location", str(opening._HERE / "migrations"))
+    config.set_main_option("script_location", str(opening.MIGRATIONS))
     for target in ("0001", "head"):
         with engine.begin() as connection:
             config.attributes["connection"] = connection
