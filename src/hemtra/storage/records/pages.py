@@ -105,7 +105,8 @@ def count(records: Records, wanted: Filter) -> int:
     total = 0
     with records.reading() as db:
         for one in _stretches(wanted):
-            total += int(db.execute(_wanted(db, one, select(func.count()).select_from(parts))).scalar_one())
+            query, _ = _wanted(db, one, select(func.count()).select_from(parts))
+            total += int(db.execute(query).scalar_one())
     return total
 
 
@@ -140,15 +141,17 @@ def revisions_of(records: Records, chosen: Sequence[int] = ()) -> list[Revision]
 
 
 def _page(db: Connection, wanted: Filter, after: tuple[float, int] | None, most: int) -> list[Any]:
-    query = _wanted(db, wanted, select(parts))
+    query, leads = _wanted(db, wanted, select(parts))
+    # led by a rare condition, what is found is sorted; a server would rather walk through all parts by time
+    time = parts.c.recorded + 0 if leads else parts.c.recorded
     if after is not None:
-        query = query.where(tuple_(parts.c.recorded, parts.c.id) < tuple_(*after))
-    query = query.order_by(parts.c.recorded.desc(), parts.c.id.desc()).limit(most + 1)
+        query = query.where(tuple_(time, parts.c.id) < tuple_(*after))
+    query = query.order_by(time.desc(), parts.c.id.desc()).limit(most + 1)
     return list(db.execute(query).all())
 
 
-def _wanted(db: Connection, wanted: Filter, query: Select[Any]) -> Select[Any]:
-    """The query with the conditions of a filter, led by the rarest where one is rare."""
+def _wanted(db: Connection, wanted: Filter, query: Select[Any]) -> tuple[Select[Any], str]:
+    """The query with the conditions of a filter, and the rarest where one is rare, which leads; else ''."""
     conditions = _conditions(db, wanted)
     counted = {
         name: int(db.execute(select(func.count()).select_from(c.keys.limit(RARE + 1).subquery())).scalar_one())
@@ -167,7 +170,7 @@ def _wanted(db: Connection, wanted: Filter, query: Select[Any]) -> Select[Any]:
             query = query.where(getattr(column, holds)(bound))
     if wanted.lots:
         query = query.where(_in_lots(wanted, plain=bool(leads) and leads != "verdict"))
-    return query
+    return query, leads
 
 
 def _in_lots(wanted: Filter, *, plain: bool) -> Any:
