@@ -84,7 +84,7 @@ def test_what_is_wrong_in_the_file_is_as_if_it_were_not_there(tmp_path):
     save_settings(Settings(author="Ada"))
     held = load_settings()
     assert held.author == "Ada"
-    for wrong in ({"csv": "fancy"}, {"log_level": "loud"}, {"text_size": 3}):
+    for wrong in ({"csv": "fancy"}, {"log_level": "loud"}, {"text_size": 3}, {"decimal_sign": "·"}):
         save_settings(Settings(author="Ada").model_copy(update=wrong))
         assert load_settings() == Settings(author="Ada"), wrong
     save_settings(Settings(folder="no/such"))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 from contextlib import suppress
 from pathlib import Path
+from typing import Literal
 
 import platformdirs
 from pydantic import BaseModel, ConfigDict, ValidationError, field_validator
@@ -16,7 +17,6 @@ from hemtra.storage.tables import STYLES
 log = logging.getLogger("hemtra")
 
 TEXT_SIZES = (80, 90, 100, 110, 125, 150, 175, 200)
-DECIMAL_SIGNS = (".", ",")
 LOG_LEVELS = ("debug", "info", "warning", "error")
 MOST_RECENT = 10
 LARGEST = 1 << 20
@@ -30,7 +30,7 @@ class Settings(BaseModel):
     recent: list[str] = []
     dark: bool = False
     unit: str = "mm"
-    decimal_sign: str = "."
+    decimal_sign: Literal[".", ","] = "."
     """Between the whole of a number and its decimals, in the window."""
     author: str = ""
     """Whose name the revisions of plans get; that of the user of the computer where it is empty."""
@@ -50,13 +50,6 @@ class Settings(BaseModel):
 
     columns: dict[str, dict[str, int]] = {}
     """Columns of requirement lists by their first line: column index of each field."""
-
-    @field_validator("decimal_sign")
-    @classmethod
-    def _is_a_sign(cls, value: str) -> str:
-        if value not in DECIMAL_SIGNS:
-            raise ValueError("not a decimal sign")
-        return value
 
     @field_validator("text_size")
     @classmethod

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
+from typing import Literal
 
 from PySide6.QtWidgets import QWidget
 
@@ -72,7 +73,7 @@ class Session:
         """Show lengths in inches, or in millimetres again."""
         self.show_numbers(INCH if self.unit is MM else MM, self.settings.decimal_sign)
 
-    def show_numbers(self, unit: LengthUnit, sign: str) -> None:
+    def show_numbers(self, unit: LengthUnit, sign: Literal[".", ","]) -> None:
         """Show lengths in this unit, and numbers with this decimal sign."""
         self.settings.unit, self.settings.decimal_sign = unit.name, sign
         self.plans.keep_settings()
