@@ -54,6 +54,7 @@ def test_the_plan_in_inches(inches, qtbot, settled):
         ("<b>12.50 counts/mm</b> ± 0.25", "<b>12,50 counts/mm</b> ± 0,25"),
         ("x 1.5 … -2.25 mm (99.0 %).", "x 1,5 … -2,25 mm (99,0 %)."),
         ("Balloon 4.1 lies 0.5 mm off", "Balloon 4.1 lies 0,5 mm off"),
+        ("4.1 Boss NE 3.71, below 3.90; 3.2 MB", "4.1 Boss NE 3,71, below 3,90; 3,2 MB"),
         ("“LOT 12.5” read 1.5 times", "“LOT 12.5” read 1,5 times"),
         ("version 1.2.3 of cover-1.5.x3p in /tmp/a.1.2/b", "version 1.2.3 of cover-1.5.x3p in /tmp/a.1.2/b"),
     ],

@@ -15,7 +15,16 @@ from hemtra.core.units import MM, LengthUnit
 
 POINT = "."
 COMMA = ","
-_KEPT = r"“[^”]*”|[Bb]alloons? \S+|\S*[/\\]\S*|\d+(?:\.\d+){2,}|[\w-]*[^\W\d][\w-]*\.\w[\w.]*"
+_KEPT = "|".join(
+    (
+        r"“[^”]*”",
+        r"[Bb]alloons? \S+",
+        r"\d+\.\d+(?= [A-ZÄÖÜ][a-zäöüß]{2})",  # a balloon before the name of its row
+        r"\S*[/\\]\S*",
+        r"\d+(?:\.\d+){2,}",
+        r"[\w-]*[^\W\d][\w-]*\.\w[\w.]*",
+    )
+)
 """What keeps its point: quoted words, balloons, places of files, versions, and names with a point."""
 _POINT = re.compile(rf"(?P<kept>{_KEPT})|(?P<whole>\d+)\.(?=\d)")
 
