@@ -58,7 +58,9 @@ def test_three_points_are_typed_and_what_is_wrong_is_said(window, settled, form,
     points = np.array([(-15, -8, 5), (15, -8, 5), (0, 9, 5)], float)
     for fields, point in zip(form.points, points, strict=True):
         for field, numbers in zip(fields, (point, true.matrix @ point + true.offset), strict=True):
-            field.setText(", ".join(f"{number:.6f}" for number in numbers))
+            # as it is written in one country, and in another
+            written = ", ".join(f"{number:.6f}" for number in numbers)
+            field.setText(written if field is fields[0] else written.replace(",", ";").replace(".", ","))
     form.place()
     settled(window)
     found = window.session.bench.document.plan.nominal

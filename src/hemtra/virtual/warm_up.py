@@ -79,7 +79,8 @@ def warm_up() -> None:
     """All of it, on two cores. Raises `HemtraError` where a part of it failed."""
     with ProcessPoolExecutor(2, multiprocessing.get_context("spawn")) as pool:
         started = [pool.submit(work) for work in WORKS]
-    if any(one.exception() for one in started):
+    trouble = next((error for one in started if (error := one.exception()) is not None), None)
+    if trouble is not None:
         raise HemtraError(
             "Not everything could be compiled; what is missing is compiled when it is first needed."
-        )
+        ) from trouble

@@ -14,7 +14,6 @@ from hemtra.core.plan.shown_units import in_unit, tolerance_in
 from hemtra.core.units import MM, LengthUnit
 
 POINT = "."
-COMMA = ","
 _KEPT = "|".join(
     (
         r"“[^”]*”",

@@ -142,8 +142,9 @@ def revisions_of(records: Records, chosen: Sequence[int] = ()) -> list[Revision]
 
 def _page(db: Connection, wanted: Filter, after: tuple[float, int] | None, most: int) -> list[Any]:
     query, leads = _wanted(db, wanted, select(parts))
-    # led by a rare condition, what is found is sorted; a server would rather walk through all parts by time
-    time = parts.c.recorded + 0 if leads else parts.c.recorded
+    # led by a rare condition, what is found is sorted; a server would rather walk through all parts by time.
+    # The index of verdicts is in that order itself
+    time = parts.c.recorded if leads in ("", "verdict") else parts.c.recorded + 0
     if after is not None:
         query = query.where(tuple_(time, parts.c.id) < tuple_(*after))
     query = query.order_by(time.desc(), parts.c.id.desc()).limit(most + 1)

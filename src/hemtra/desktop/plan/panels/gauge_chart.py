@@ -30,11 +30,8 @@ class GaugeChartView(QWidget):
     def show_chart(self, chart: GaugeChart | None) -> None:
         """Take what is drawn from now on."""
         self.chart = chart
-        levels = (
-            ""
-            if chart is None
-            else ", ".join(f"{one.name} {units.signed(f'{one.value:.4f}')}" for one in chart.lines)
-        )
+        lines = () if chart is None else chart.lines
+        levels = ", ".join(f"{one.name} {units.signed(f'{one.value:.4f}')}" for one in lines)
         self.setAccessibleDescription("" if chart is None else f"{chart.title}; {levels}")
         self.update()
 

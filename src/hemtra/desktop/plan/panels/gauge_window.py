@@ -220,11 +220,7 @@ class GaugeWindow(QDialog):
                 self.table.setItem(line, column, item)
         if study is not None and self._studied is not None:
             asked = f"{study.parts} parts, {study.operators} operators, {study.trials} trials"
-            agree = (
-                ""
-                if study.verdicts is None
-                else f"; verdicts agree in {units.signed(percent(study.verdicts.share, 1))}"
-            )
+            agree = "" if study.verdicts is None else f"; verdicts agree in {percent(study.verdicts.share, 1)}"
             lost = list(unread(self._studied[1]))
             wrong = f". {len(lost)} scans cannot be read: {lost[0]}" if lost else ""
             self.message.setText(asked + units.signed(agree) + wrong)

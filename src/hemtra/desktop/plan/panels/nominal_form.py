@@ -25,6 +25,7 @@ from hemtra.core.maps.mesh import UP
 from hemtra.core.plan.document import Plan
 from hemtra.core.plan.nominal import Nominal, Placement
 from hemtra.core.proposals.nominal_placing import nominal_from
+from hemtra.core.typed import number_typed
 from hemtra.desktop.background.tasks import Task, Tasks
 from hemtra.desktop.models.document import PlanDocument
 from hemtra.desktop.widgets.dialogs import button_row
@@ -154,8 +155,10 @@ class NominalForm(QDialog):
         for k, fields in enumerate(self.points, 1):
             numbers = []
             for field in fields:
+                # between semicolons a comma is a decimal sign
+                parts = field.text().split(";" if ";" in field.text() else ",")
                 try:
-                    found = [float(part) for part in field.text().replace(";", ",").split(",")]
+                    found = [number_typed(part) for part in parts]
                 except ValueError:
                     found = []
                 if len(found) != 3:
