@@ -15,7 +15,7 @@ from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.maps.scan import Scan
 from hemtra.core.station.sensor_models import models_of
 from hemtra.virtual.cover import BELT
-from hemtra.virtual.sight_kernels import surface_at
+from hemtra.virtual.shapes import surface_at
 
 TOP = 12.0
 """mm above everything that the demo parts have, however they lie."""

@@ -14,7 +14,7 @@ from hemtra.core.locate.search import Search, find
 from hemtra.core.plan.kind import StepContext
 from hemtra.core.zones.zone import RectangleZone
 from hemtra.virtual.cover import BELT, make_cover
-from hemtra.virtual.cover_kernels import cover_surface
+from hemtra.virtual.shapes import surface_at
 
 POINTS, PITCH = 2048, 0.11
 HALF = PITCH * (POINTS - 1) / 2
@@ -37,7 +37,7 @@ def render(shape, half, pitch, points, matrix, origin):
                 w = height - origin[2]
                 u = matrix[0, 0] * x + matrix[1, 0] * y + matrix[2, 0] * w
                 v = matrix[0, 1] * x + matrix[1, 1] * y + matrix[2, 1] * w
-                top, _grey, element = cover_surface(u, v, shape)
+                top, _grey, element = surface_at(u, v, shape)
                 if element == 0:
                     break
                 height = matrix[2, 0] * u + matrix[2, 1] * v + matrix[2, 2] * top + origin[2]

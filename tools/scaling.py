@@ -29,9 +29,9 @@ from hemtra.storage.records import Records
 from hemtra.storage.records.pages import Filter, page
 from hemtra.storage.records.trends import trends
 from hemtra.virtual.cover import BELT, Cover
-from hemtra.virtual.cover_kernels import cover_surface
 from hemtra.virtual.demo import PARTS, demo_plan
 from hemtra.virtual.runner_demo import RUNNERS, runner_plan
+from hemtra.virtual.shapes import surface_at
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "benchmarks"))
 from many_parts import many_parts
@@ -52,7 +52,7 @@ def _look(at: FloatArray, shape: Any, z: FloatArray, light: FloatArray) -> None:
     """Heights and light of a cover from straight above at places of a square; NaN in its holes."""
     for i in range(at.size):
         for j in range(at.size):
-            height, light[i, j], element = cover_surface(at[j], at[i], shape)
+            height, light[i, j], element = surface_at(at[j], at[i], shape)
             beside = abs(at[j]) > shape.length / 2 or abs(at[i]) > 40.0
             z[i, j] = height if element else BELT if beside else np.nan
 

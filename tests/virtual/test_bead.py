@@ -9,9 +9,10 @@ from hemtra.core.evaluation.engine import Engine
 from hemtra.core.plan.series import out_of_limits
 from hemtra.virtual.bead import Bead, BeadDefect
 from hemtra.virtual.cover import Cover, make_cover
-from hemtra.virtual.cover_kernels import BEAD_LENGTH, along_bead, cover_surface
+from hemtra.virtual.cover_kernels import BEAD_LENGTH, along_bead
 from hemtra.virtual.demo import PARTS, STATION, demo_plan
 from hemtra.virtual.sensor import scan_part
+from hemtra.virtual.shapes import surface_at
 
 
 def test_places_along_the_bead_go_round_once():
@@ -29,7 +30,7 @@ def test_the_surface_is_as_wide_and_high_as_the_table_says():
         width, height, offset = table[round(s / BEAD_LENGTH * len(table))]
         (x, y), (tx, ty) = path.at(np.array([s]))[0], path.directions(np.array([s]))[0]
         for u, z in ((offset, height), (offset + width / 4, 0.75 * height), (offset + width / 2 + 0.02, 0.0)):
-            found = cover_surface(float(x + u * ty), float(y - u * tx), shape)[0]
+            found = surface_at(float(x + u * ty), float(y - u * tx), shape)[0]
             assert found == pytest.approx(z, abs=0.01)
 
 

@@ -7,13 +7,13 @@ import zxingcpp
 from hemtra import HemtraError
 from hemtra.virtual import cover_kernels as k
 from hemtra.virtual.cover import BOSSES, DEFECTS, Cover, make_cover, parse_defect
-from hemtra.virtual.cover_kernels import cover_surface
 from hemtra.virtual.demo import PARTS, drawn_plan, truth
+from hemtra.virtual.shapes import surface_at
 
 
 def heights(cover, places):
     shape = cover.shape()
-    return [cover_surface(float(x), float(y), shape)[0] for x, y in places]
+    return [surface_at(float(x), float(y), shape)[0] for x, y in places]
 
 
 def test_surface_is_the_drawing():
@@ -40,7 +40,7 @@ def test_defects_change_what_they_name():
     plain, short = make_cover(5), make_cover(5, {"boss-short": 0.4})
     assert short.truth()[1] == pytest.approx(3.6, abs=0.03)
     assert short.truth()[2] == plain.truth()[2]
-    tilted = make_cover(5, {"hub-tilted": 1.0}).shape()
+    tilted = make_cover(5, {"hub-tilted": 1.0}).shape().cover
     assert np.hypot(tilted.hub_slope_x, tilted.hub_slope_y) == pytest.approx(np.tan(np.radians(1.0)))
     assert make_cover(5, {"rotated": 30.0}).pose.rotation == 30.0
     assert set(DEFECTS) >= {"boss-short", "hub-tilted", "pocket-shallow", "flange-warped"}
@@ -66,7 +66,7 @@ def test_truth_of_a_warped_flange_follows_from_its_surface():
     cover = Cover(bow=0.26)
     shape = cover.shape()
     xs, ys = np.linspace(-50, 50, 251), np.linspace(-30, 30, 151)
-    points = np.array([(x, y, *cover_surface(x, y, shape)) for x in xs for y in ys])
+    points = np.array([(x, y, *surface_at(x, y, shape)) for x in xs for y in ys])
     x, y, z = points[points[:, 4] == k.FLANGE][:, :3].T
     plane, *_ = np.linalg.lstsq(np.column_stack([x, y, np.ones(x.size)]), z, rcond=None)
     found = cover.truth()
@@ -84,7 +84,7 @@ def test_marking_reads_back():
     cover = make_cover(42)
     shape = cover.shape()
     xs, ys = np.arange(-33.5, -20.5, 0.05), np.arange(-11.5, -24.5, -0.05)
-    grey = np.array([[cover_surface(x, y, shape)[1] for x in xs] for y in ys])
+    grey = np.array([[surface_at(x, y, shape)[1] for x in xs] for y in ys])
     (code,) = zxingcpp.read_barcodes((grey * 255).astype(np.uint8))
     assert code.text == cover.truth()[23] == "RPC-7 000042"
 

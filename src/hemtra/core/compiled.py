@@ -10,7 +10,7 @@ import numba
 
 from hemtra.kernel_cache import KernelCache, cache_folder
 
-numba.config.CACHE_DIR = cache_folder()  # type: ignore[attr-defined]
+numba.config.CACHE_DIR = cache_folder()
 Loop = TypeVar("Loop", bound=Callable[..., Any])
 
 
@@ -37,9 +37,6 @@ def _njit(**options: Any) -> Decorator:
 
 compiled = _njit()
 """For any loop."""
-
-inlined = _njit(inline="always")
-"""For a few lines that are called from a loop, and become part of it."""
 
 lean = _njit(_nrt=False)
 """For a loop that makes no array, nor calls what does.

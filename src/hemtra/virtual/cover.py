@@ -15,7 +15,8 @@ from hemtra.core.geometry.elements import LEVEL, Plane, Point
 from hemtra.core.geometry.frames import Frame
 from hemtra.virtual import cover_kernels as k
 from hemtra.virtual.bead import Bead, BeadDefect
-from hemtra.virtual.cover_kernels import cover_shape, flange_points
+from hemtra.virtual.cover_kernels import flange_points
+from hemtra.virtual.shapes import cover_shape
 
 BELT = -6.0
 """z of the transport belt in mm; the flange is 6 mm thick."""
@@ -67,15 +68,15 @@ class Cover:
         return self.plug_flush > -k.SLOT_DEPTH
 
     def shape(self) -> np.record:
-        """The parameters of its surface, as `COVER` names them."""
-        slope, toward = math.tan(math.radians(self.hub_tilt)), math.radians(self.hub_tilt_toward)
+        """The parameters of its surface."""
+        slope_x, slope_y = self._hub_slopes()
         return cover_shape(
             boss_heights=self.boss_heights,
             boss_x=self.boss_pitch / 2,
             boss_y=22.0,
             hub_height=self.hub_height,
-            hub_slope_x=slope * math.cos(toward),
-            hub_slope_y=slope * math.sin(toward),
+            hub_slope_x=slope_x,
+            hub_slope_y=slope_y,
             bore_diameter=self.bore_diameter,
             bore_x=self.bore_at[0],
             bore_y=self.bore_at[1],
@@ -135,8 +136,12 @@ class Cover:
         return self.bow * (x * x + (outer**2 + inner**2) / 4) / 3600.0
 
     def _hub_plane(self) -> Plane:
-        shape = self.shape()
-        return Plane(0.0, 0.0, self.hub_height, shape.hub_slope_x, shape.hub_slope_y)
+        return Plane(0.0, 0.0, self.hub_height, *self._hub_slopes())
+
+    def _hub_slopes(self) -> tuple[float, float]:
+        """Rise of the hub's face along x and y, mm per mm."""
+        slope, toward = math.tan(math.radians(self.hub_tilt)), math.radians(self.hub_tilt_toward)
+        return slope * math.cos(toward), slope * math.sin(toward)
 
     def _datum(self) -> tuple[Plane, float]:
         """Datum A, the least-squares plane of the bare flange in its area, and how flat that is."""
@@ -144,7 +149,7 @@ class Cover:
             return LEVEL, 0.0
         shape = replace(self, specks=np.empty((0, 4))).shape()
         xs, ys = (np.linspace(-half, half, round(4 * half) + 1) for half in DATUM_HALF)
-        return _fit(flange_points(xs, ys, shape))
+        return _fit(flange_points(xs, ys, shape.cover))
 
 
 def _short_boss(cover: Cover, size: float) -> Cover:

@@ -9,10 +9,9 @@ import math
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from hemtra.core.arrays import FloatArray
-from hemtra.core.compiled import compiled, inlined, lean
+from hemtra.core.compiled import compiled, lean
 
 BEAD_STEPS = 3286
 """Points along the path at which the bead is known, 0.1 mm apart."""
@@ -34,7 +33,6 @@ COVER = np.dtype(
         ("bow", np.float64),  # height of the flange at x = ±60 above its middle
         ("length", np.float64),
         ("rib_draft", np.float64),  # tangent of the draft angle
-        ("top", np.float64),  # upper bound of its height
         ("spots", np.int64),  # number of the specks that count
         ("side", np.int64),  # modules along a side of the printed code
         ("bead", np.float64, (BEAD_STEPS, 3)),  # width, height and offset outward, evenly along its path
@@ -42,28 +40,7 @@ COVER = np.dtype(
         ("print_", np.uint8, (MOST_MODULES, MOST_MODULES)),  # its modules, 1 = dark; row 0 at the top
     ]
 )
-"""Variables of an individual part, sizes in mm, slopes as tangents: kernels pass a record by its address."""
-
-
-def cover_shape(specks: FloatArray, print_: NDArray[np.uint8], **sizes: Any) -> np.record:
-    """A record of `COVER`; specks (n, 4) and print_ (side, side) as many as there are, sizes by field."""
-    shape: np.record = np.zeros(1, COVER).view(np.recarray)[0]
-    for name, size in sizes.items():
-        shape[name] = size
-    shape.spots, shape.side = len(specks), len(print_)
-    shape.specks[: len(specks)] = specks
-    shape.print_[: len(print_), : len(print_)] = print_
-    hub = shape.hub_height + HUB_RADIUS * math.hypot(shape.hub_slope_x, shape.hub_slope_y)
-    highest = max(hub, *shape.boss_heights, *shape.bead[:, 1], shape.plug_flush, RIB_HEIGHT)
-    shape.top = highest + max(shape.bow, 0.0) * max(1.0, shape.length / 120.0) ** 2
-    return shape
-
-
-def without_specks(shape: np.record) -> np.record:
-    """The same surface in even light."""
-    bare: np.record = shape.copy()
-    bare.spots = 0
-    return bare
+"""Variables of an individual cover, sizes in mm, slopes as tangents."""
 
 
 # Elements a point of the surface can belong to.
@@ -87,7 +64,7 @@ MODULE = 0.5
 CAST, MACHINED, PASTE, PLASTIC, PAD, INK = 0.55, 0.75, 0.95, 0.40, 0.90, 0.22
 
 
-@inlined
+@lean
 def rounded_rectangle(x: float, y: float, half_x: float, half_y: float, corner: float) -> float:
     """Signed distance to a rounded rectangle about the origin, negative inside."""
     qx, qy = abs(x) - half_x + corner, abs(y) - half_y + corner
@@ -182,7 +159,7 @@ def _plug(u: float, v: float, flush: float) -> tuple[float, float, int]:
     return -_rounding(-in_slot), CAST, SLOT if in_slot > -PLUG_EDGE else FLANGE
 
 
-@inlined
+@lean
 def _rounding(inset: float) -> float:
     """Depth of a rounded edge below its face, `inset` from the edge."""
     rest = max(PLUG_EDGE - inset, 0.0)

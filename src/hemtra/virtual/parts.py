@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any, Protocol
+from typing import Protocol
 
 import numpy as np
 
@@ -12,8 +12,8 @@ from hemtra.core.errors import HemtraError
 from hemtra.core.geometry.frames import Frame
 from hemtra.core.station.target import Piece, Target, stepped_wedge
 from hemtra.virtual.cover import BELT, make_cover, parse_defect
-from hemtra.virtual.relief_kernels import ReliefShape
 from hemtra.virtual.runner import make_runner
+from hemtra.virtual.shapes import relief_shape
 
 AT_REST = Frame()
 BRIGHT = 0.6
@@ -34,8 +34,8 @@ class Part(Protocol):
     def size(self) -> tuple[float, float]:
         """Along x and along travel, in mm."""
 
-    def shape(self) -> Any:
-        """The parameters of its surface, as the kernels take them."""
+    def shape(self) -> np.record:
+        """The parameters of its surface, a record of `SHAPE`."""
 
 
 @dataclass(frozen=True)
@@ -50,14 +50,14 @@ class Relief:
     """x, y, radius and height in mm of what should not be there."""
     reflectance: float = field(default=BRIGHT)
 
-    def shape(self) -> ReliefShape:
+    def shape(self) -> np.record:
         """The parameters of its surface."""
         rows = [
             (p.x, p.y, p.half_x, p.half_y, p.top, p.flank, float(p.round), self.reflectance)
             for p in self.target.pieces
         ]
         pieces = np.array(rows, np.float64).reshape(-1, 8)
-        return ReliefShape(pieces, self.target.base, np.array(self.bump))
+        return relief_shape(pieces, self.target.base, self.bump)
 
     def posed(self, **pose: float) -> Relief:
         """Copy in another pose."""

@@ -3,36 +3,31 @@
 from __future__ import annotations
 
 import math
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 
-from hemtra.core.arrays import FloatArray
 from hemtra.core.compiled import lean
 
-
-class ReliefShape(NamedTuple):
-    """Frustums, of which the highest counts."""
-
-    pieces: FloatArray
-    """(n, 8): x, y, half size along x and y of the top (radius where round), its height, run of the flanks per
-    height, 1 where round, reflectance."""
-    base: float
-    """Below this there is nothing."""
-    bump: FloatArray
-    """(4,): x, y, radius and height of a dent or bump; height 0 for none."""
-
-    @property
-    def top(self) -> float:
-        """Upper bound of its height, mm."""
-        return float(self.pieces[:, 4].max(initial=self.base) + max(self.bump[3], 0.0))
+MOST_PIECES = 64
+RELIEF = np.dtype(
+    [
+        # x, y, half size along x and y of the top (radius where round), its height, run of the flanks per
+        # height, 1 where round, reflectance
+        ("pieces", np.float64, (MOST_PIECES, 8)),
+        ("count", np.int64),  # of the pieces that there are
+        ("base", np.float64),  # below this there is nothing
+        ("bump", np.float64, (4,)),  # x, y, radius and height of a dent or bump; height 0 for none
+    ]
+)
+"""Frustums, of which the highest counts."""
 
 
 @lean
 def relief_surface(x: float, y: float, s: Any) -> tuple[float, float, int]:
     """Height in mm, reflectance, and element at x, y; (-inf, 0, 0) beside the pieces."""
     highest, reflectance = -np.inf, 0.0
-    for k in range(s.pieces.shape[0]):
+    for k in range(s.count):
         px, py, half_x, half_y, top, flank, is_round, light = s.pieces[k]
         if is_round > 0.0:
             outside = math.hypot(x - px, y - py) - half_x

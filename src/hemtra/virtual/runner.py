@@ -12,7 +12,8 @@ import numpy as np
 from hemtra.core.arrays import FloatArray
 from hemtra.core.errors import HemtraError
 from hemtra.core.geometry.frames import Frame
-from hemtra.virtual.runner_kernels import INNER, RunnerShape
+from hemtra.virtual.runner_kernels import INNER
+from hemtra.virtual.shapes import runner_shape
 
 LENGTH = 90.0
 """mm; the scan takes the 80 in its middle."""
@@ -47,22 +48,22 @@ class Runner:
         """Along x and along travel, in mm."""
         return 46.6, LENGTH
 
-    def shape(self) -> RunnerShape:
+    def shape(self) -> np.record:
         """The parameters of its surface."""
-        return RunnerShape(
-            LENGTH / 2,
-            UPPER,
-            UPPER - self.offset,
-            self.lip,
-            self.bend,
-            (self.left_from_hem, self.left_depth, self.left_radius),
-            (self.right_from_hem, self.right_depth, 1.6),
-            self.drift,
-            self.hem_bias,
-            self.slit,
-            self.slit_taper,
-            self.flush,
-            self.dent,
+        return runner_shape(
+            half=LENGTH / 2,
+            upper=UPPER,
+            lower=UPPER - self.offset,
+            lip=self.lip,
+            bend=self.bend,
+            left=(self.left_from_hem, self.left_depth, self.left_radius),
+            right=(self.right_from_hem, self.right_depth, 1.6),
+            drift=self.drift,
+            drift_bias=self.hem_bias,
+            slit=self.slit,
+            slit_taper=self.slit_taper,
+            flush=self.flush,
+            dent=self.dent,
         )
 
     def truth(self, y: FloatArray) -> dict[int, FloatArray]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from typing import NamedTuple
+from typing import Any
 
 import numpy as np
 
@@ -21,37 +21,34 @@ BEND_AT, FILLET = -12.0, 1.0
 """Start of the upper web's bend, and radius at the toe of the lip, mm."""
 
 
-class RunnerShape(NamedTuple):
-    """Sizes in mm and degrees, as of a `Runner`; y runs from -half to half along the length."""
-
-    half: float
-    upper: float
-    lower: float
-    lip: float
-    bend: float
-    left: tuple[float, float, float]
-    """Groove at the left hem: from the hem's inner edge, depth, radius."""
-    right: tuple[float, float, float]
-    drift: float
-    """Bulge of the right hem outward at the middle of the length, and inward at both ends."""
-    drift_bias: float
-    slit: float
-    slit_taper: float
-    """Widening of the gap from the near end to the far one."""
-    flush: float
-    dent: tuple[float, float, float]
-    """y from, y to, and by how much the right groove is shallower there."""
-
-    @property
-    def top(self) -> float:
-        """Upper bound of its height, mm."""
-        return HEM + max(self.upper, self.lower + self.flush)
+RUNNER = np.dtype(
+    [
+        ("half", np.float64),
+        ("upper", np.float64),
+        ("lower", np.float64),
+        ("lip", np.float64),
+        ("bend", np.float64),
+        ("left", np.float64, (3,)),  # groove at the left hem: from the hem's inner edge, depth, radius
+        ("right", np.float64, (3,)),
+        (
+            "drift",
+            np.float64,
+        ),  # bulge of the right hem outward at the middle of the length, inward at its ends
+        ("drift_bias", np.float64),
+        ("slit", np.float64),
+        ("slit_taper", np.float64),  # widening of the gap from the near end to the far one
+        ("flush", np.float64),
+        ("dent", np.float64, (3,)),  # y from, y to, and by how much the right groove is shallower there
+    ]
+)
+"""Sizes in mm and degrees, as of a `Runner`; y runs from -half to half along the length."""
 
 
 @lean
-def hem_place(y: float, s: RunnerShape) -> float:
+def hem_place(y: float, s: Any) -> float:
     """x in mm of the right hem's inner edge."""
-    return INNER + s.drift_bias + s.drift * math.cos(math.pi * y / s.half)
+    place: float = INNER + s.drift_bias + s.drift * math.cos(math.pi * y / s.half)
+    return place
 
 
 @lean
@@ -73,7 +70,7 @@ def _groove(off: float, depth: float, radius: float) -> float:
 
 
 @lean
-def runner_surface(x: float, y: float, s: RunnerShape) -> tuple[float, float, int]:
+def runner_surface(x: float, y: float, s: Any) -> tuple[float, float, int]:
     """Height in mm, reflectance, and element at x, y; (-inf, 0, 0) beside the runner and in its slit."""
     if abs(y) > s.half:
         return -np.inf, 0.0, 0
@@ -100,24 +97,27 @@ def runner_surface(x: float, y: float, s: RunnerShape) -> tuple[float, float, in
 
 
 @lean
-def _left_of_slit(x: float, s: RunnerShape) -> float:
+def _left_of_slit(x: float, s: Any) -> float:
     """The upper web with its groove, the bend, the lip, and the lower web up to its rounded edge."""
+    upper: float = s.upper
+    lower: float = s.lower
+    bend: float = s.bend
     lean = math.radians(s.lip - 90.0)
     c, t = math.cos(lean), math.sin(lean)
     # the lip touches the bend at one end and the fillet at the other
-    top_x, top_z = BEND_AT + s.bend * c, s.upper - s.bend + s.bend * t
-    foot_z = s.lower + FILLET - FILLET * t
+    top_x, top_z = BEND_AT + bend * c, upper - bend + bend * t
+    foot_z = lower + FILLET - FILLET * t
     foot_x = top_x + (top_z - foot_z) * t / c
     if x <= BEND_AT:
-        return s.upper - _groove(x - (-INNER + s.left[0]), s.left[1], s.left[2])
+        return upper - _groove(x - (-INNER + s.left[0]), s.left[1], s.left[2])
     if x <= top_x:
-        return s.upper - s.bend + math.sqrt(max(s.bend**2 - (x - BEND_AT) ** 2, 0.0))
+        return upper - bend + math.sqrt(max(bend**2 - (x - BEND_AT) ** 2, 0.0))
     if x <= foot_x:
         return top_z - (x - top_x) * c / t
     middle = foot_x + FILLET * c
     if x <= middle:
-        return s.lower + FILLET - math.sqrt(max(FILLET**2 - (middle - x) ** 2, 0.0))
+        return lower + FILLET - math.sqrt(max(FILLET**2 - (middle - x) ** 2, 0.0))
     over = x - (SLIT_AT - EDGE_RADIUS)
     if over > 0.0:
-        return s.lower - EDGE_RADIUS + math.sqrt(max(EDGE_RADIUS**2 - over * over, 0.0))
-    return s.lower
+        return lower - EDGE_RADIUS + math.sqrt(max(EDGE_RADIUS**2 - over * over, 0.0))
+    return lower

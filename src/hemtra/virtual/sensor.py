@@ -18,7 +18,6 @@ from hemtra.core.station.optics import SensorModel
 from hemtra.core.station.sensor_models import models_of, sensor_model
 from hemtra.core.station.station import Station
 from hemtra.virtual.cover import BELT
-from hemtra.virtual.cover_kernels import without_specks
 from hemtra.virtual.line import Passage, passage
 from hemtra.virtual.parts import Part
 from hemtra.virtual.sensor_kernels import (
@@ -33,6 +32,7 @@ from hemtra.virtual.sensor_kernels import (
     sample_field,
     see_profiles,
 )
+from hemtra.virtual.shapes import without_specks
 from hemtra.virtual.sight_kernels import Pose
 
 SHADOW = 16.0
@@ -89,7 +89,7 @@ class PartUnderSensor:
             Electronics(exposure, model.noise, model.quantum, np.uint64(seed + k), ideal)
             for k, exposure in enumerate(exposures)
         ]
-        self._pose = _pose(part, mount, station.line.climb)
+        self._pose = _pose(part, float(self._shape.top), mount, station.line.climb)
         self._field = np.full((self._places.size, self._xs.size), -np.inf, np.float32)
         self._tops = np.full([-(-n // BLOCK) for n in self._field.shape], -np.inf, np.float32)
         self._sampled = 0
@@ -118,9 +118,7 @@ class PartUnderSensor:
         end = int(np.searchsorted(self._places, self._places[row] + SHADOW, side="right"))
         start, self._sampled = self._sampled, max(self._sampled, end)
         if end > start:
-            shape = self._shape
-            if isinstance(shape, np.record):  # the light is of no concern to the surface
-                shape = without_specks(shape)
+            shape = without_specks(self._shape)  # the light is of no concern to the surface
             new, places = self._field[start:end], self._places[start:end]
             pose = self._pose
             in_halves(
@@ -216,7 +214,7 @@ def _ahead(y: float, station: Station) -> Passage:
     return Passage(ys, np.zeros(ys.size, np.bool_))
 
 
-def _pose(part: Part, mount: SensorMount, climb: float) -> Pose:
+def _pose(part: Part, top: float, mount: SensorMount, climb: float) -> Pose:
     """Part, belt and travel as the sensor sees them: one mounted at a tilt sees the world tilted back."""
     hang = mount.hang
     turned = Frame(rotation=hang.yaw, tilt_x=hang.pitch, tilt_y=hang.roll).matrix
@@ -228,7 +226,7 @@ def _pose(part: Part, mount: SensorMount, climb: float) -> Pose:
     x, y, z = (float(part) for part in turned.T @ Frame(tilt_x=climb).matrix[:, 1])
     rotation = np.ascontiguousarray(turned.T @ part.pose.matrix)
     origin = turned.T @ (part.pose.origin - place)
-    return Pose(rotation, origin, plane, (x, y, z), -np.inf, float(part.shape().top))
+    return Pose(rotation, origin, plane, (x, y, z), -np.inf, top)
 
 
 def _optics(mount: SensorMount, model: SensorModel) -> Optics:

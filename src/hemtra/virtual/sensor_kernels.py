@@ -15,7 +15,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from hemtra.core.arrays import FloatArray
-from hemtra.core.compiled import inlined, lean
+from hemtra.core.compiled import lean
+from hemtra.virtual.shapes import surface_at
 from hemtra.virtual.sight_kernels import (
     CLEARLY,
     HALVINGS,
@@ -29,7 +30,6 @@ from hemtra.virtual.sight_kernels import (
     line_of,
     rise_at,
     row_surface,
-    surface_at,
 )
 
 SMOOTH = 0.02
@@ -274,7 +274,7 @@ def _hidden(
     return False
 
 
-@inlined
+@lean
 def _about(column: float, i: int, field: NDArray[np.float32]) -> tuple[float, float]:
     """The higher and the lower of the two samples of a row about a column; beside the row there is nothing."""
     j = math.floor(column)
@@ -284,7 +284,7 @@ def _about(column: float, i: int, field: NDArray[np.float32]) -> tuple[float, fl
     return max(a, b), min(a, b)
 
 
-@inlined
+@lean
 def _top_about(one: float, other: float, block: int, tops: NDArray[np.float32]) -> float:
     """The highest sample of two rows of blocks between two columns, and one farther on either side."""
     first = max(0, math.floor(min(one, other) - 1.0) // BLOCK)
@@ -409,7 +409,7 @@ def _facing(
     return max(upward, 0.0) / math.sqrt(1.0 + slope_x * slope_x + slope_y * slope_y)
 
 
-@inlined
+@lean
 def _slope(before: float, here: float, after: float, on_face: bool) -> float:
     """Through three heights; at an edge that of its gentler side, on the face of a wall that of the wall."""
     first, second = (here - before) / BESIDE, (after - here) / BESIDE
@@ -418,7 +418,7 @@ def _slope(before: float, here: float, after: float, on_face: bool) -> float:
     return first if abs(first) < abs(second) else second
 
 
-@inlined
+@lean
 def _height(x: float, y: float, belt: float, shape: Any) -> float:
     """The higher of part and belt, in the part's own coordinates."""
     height, _, element = surface_at(x, y, shape)
@@ -461,7 +461,7 @@ def _read_out(
     return round(z / electronics.quantum) * electronics.quantum, max(grey, 1)
 
 
-@inlined
+@lean
 def _chosen(z: float, ghost: float, stronger: bool, peaks: int, reference: float) -> float:
     """The reflection that counts, of the true one and a ghost."""
     if peaks == HIGHEST:
@@ -473,7 +473,7 @@ def _chosen(z: float, ghost: float, stronger: bool, peaks: int, reference: float
     return ghost if stronger else z
 
 
-@inlined
+@lean
 def _uniform(seed: np.uint64, draw: np.uint64, stream: int) -> float:
     """A number in (0, 1) from the seed, the point and the stream alone (SplitMix64, Steele et al. 2014)."""
     h = seed * np.uint64(0x9E3779B97F4A7C15) + draw * np.uint64(8) + np.uint64(stream)

@@ -6,15 +6,11 @@ import math
 from typing import Any, NamedTuple
 
 import numpy as np
-from numba.core import types
-from numba.extending import overload
 from numpy.typing import NDArray
 
 from hemtra.core.arrays import FloatArray
-from hemtra.core.compiled import inlined, lean
-from hemtra.virtual.cover_kernels import cover_surface
-from hemtra.virtual.relief_kernels import relief_surface
-from hemtra.virtual.runner_kernels import RunnerShape, runner_surface
+from hemtra.core.compiled import lean
+from hemtra.virtual.shapes import surface_at
 
 BELT_REFLECTANCE = 0.16
 
@@ -65,24 +61,7 @@ class SightLine(NamedTuple):
     """Height of the part per height of the sensor, mm per mm."""
 
 
-def surface_at(x: float, y: float, shape: Any) -> tuple[float, float, int]:
-    """Height, reflectance and element of whatever part `shape` describes; element 0 is beside it."""
-    if isinstance(shape, RunnerShape):
-        return runner_surface(x, y, shape)
-    return cover_surface(x, y, shape) if isinstance(shape, np.record) else relief_surface(x, y, shape)
-
-
-@overload(surface_at, inline="always")
-def _surface_at(x, y, shape):  # type: ignore[no-untyped-def]
-    """The choice between the parts, made when a kernel is compiled."""
-    if isinstance(shape, types.Record):
-        return lambda x, y, shape: cover_surface(x, y, shape)
-    if shape.instance_class is RunnerShape:
-        return lambda x, y, shape: runner_surface(x, y, shape)
-    return lambda x, y, shape: relief_surface(x, y, shape)
-
-
-@inlined
+@lean
 def line_of(x: float, y: float, z: float, u: float, v: float, w: float, pose: Pose) -> SightLine:
     """The line through places (x + t u, y + t v, z + t w) before the sensor that has not moved."""
     r, o, belt = pose.rotation, pose.origin, pose.belt
@@ -100,7 +79,7 @@ def line_of(x: float, y: float, z: float, u: float, v: float, w: float, pose: Po
     )
 
 
-@inlined
+@lean
 def rise_at(t: float, line: SightLine, shape: Any) -> tuple[float, float]:
     """Height of part or belt above a line's place, negative where clear of both; and the light."""
     height, reflectance, element = surface_at(line.x + t * line.u, line.y + t * line.v, shape)
@@ -111,7 +90,7 @@ def rise_at(t: float, line: SightLine, shape: Any) -> tuple[float, float]:
     return to_part, reflectance
 
 
-@inlined
+@lean
 def _ceiling(line: SightLine, top: float) -> float:
     """The height, on a line of which t is the height, down to which it is clear of part and belt."""
     return max((top - line.z) / line.w, -line.ground / line.climb)

@@ -5,17 +5,19 @@ In two processes beside each other: kernels are compiled one by one, and most of
 
 from __future__ import annotations
 
+import gc
 import multiprocessing
 from concurrent.futures import ProcessPoolExecutor
 
 import numpy as np
+from numba.core.targetconfig import TargetConfig
 
 from hemtra.core.errors import HemtraError
 from hemtra.core.evaluation.engine import Engine
 from hemtra.core.features.bead import BeadKind
 from hemtra.core.filters.filtering import fill_holes, remove_spikes, smooth_mean
 from hemtra.core.maps.float_residue import lost_places, restore_places
-from hemtra.core.maps.heightmap import HeightMap
+from hemtra.core.maps.heightmap import HeightMap, frozen
 from hemtra.core.rendering.picture import View, grey_picture, picture
 from hemtra.core.station.calibration import Calibration
 from hemtra.core.station.trigger_sources import widest_over
@@ -53,6 +55,7 @@ def of_any_map() -> None:
     """Warm up filters, files and pictures."""
     z = np.random.default_rng(0).normal(0.0, 0.01, (90, 1280)).astype(np.float32)
     z[:, 600:620] = np.nan
+    frozen(z)
     widest_over(z, 0.0)
     fill_holes(z, (3, 3))
     smooth_mean(z, 3, 3)
@@ -75,9 +78,26 @@ WORKS = (of_the_cover, of_beads, of_runners, of_any_map, of_plates)
 """Longest first; the others fill the second core meanwhile."""
 
 
+def make_haste() -> None:
+    """Spare the compiler an eighth of its time: what it collects as garbage, and what it compares.
+
+    For every call in a kernel it asks whether two sets of its options are equal, and makes dictionaries of all
+    of them to tell; most were set to the same values.
+    """
+    gc.set_threshold(200_000, 20, 100)
+    slowly = TargetConfig.__eq__
+
+    def equal(one: TargetConfig, other: object) -> bool:
+        same = isinstance(other, TargetConfig) and one._values == other._values
+        return bool(same or slowly(one, other))
+
+    TargetConfig.__eq__ = equal
+    TargetConfig.__hash__ = lambda one: hash(tuple(one.options))
+
+
 def warm_up() -> None:
     """All of it, on two cores. Raises `HemtraError` where a part of it failed."""
-    with ProcessPoolExecutor(2, multiprocessing.get_context("spawn")) as pool:
+    with ProcessPoolExecutor(2, multiprocessing.get_context("spawn"), make_haste) as pool:
         started = [pool.submit(work) for work in WORKS]
     trouble = next((error for one in started if (error := one.exception()) is not None), None)
     if trouble is not None:

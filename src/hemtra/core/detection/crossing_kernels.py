@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from hemtra.core.arrays import FloatArray, Heights
-from hemtra.core.compiled import compiled, inlined
+from hemtra.core.compiled import compiled, lean
 
 STEPS, SETTLED = 8, 1e-4
 """Steps of the secant method at most, and samples within which it has settled."""
@@ -54,7 +54,7 @@ def cross_smoothly(
     return places
 
 
-@inlined
+@lean
 def _between(values: Heights, u: float, v: float) -> float:
     """The map between its points, by the polynomials through 6 x 6 of them; NaN where one is missing."""
     rows, cols = values.shape
@@ -70,7 +70,7 @@ def _between(values: Heights, u: float, v: float) -> float:
     return total
 
 
-@inlined
+@lean
 def _weight(f: float, q: int) -> float:
     """Weight of the q-th of six points a unit apart, f past the third one (Lagrange)."""
     x = f + 2.0

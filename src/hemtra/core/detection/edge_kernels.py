@@ -7,7 +7,7 @@ import math
 import numpy as np
 
 from hemtra.core.arrays import FloatArray, Heights
-from hemtra.core.compiled import compiled, inlined
+from hemtra.core.compiled import compiled, lean
 
 BEYOND = 3
 """Samples on either side of an edge from which its two levels are taken."""
@@ -114,12 +114,12 @@ def edges_along(
     return found
 
 
-@inlined
+@lean
 def _inside(values: Heights, u: float, v: float) -> bool:
     return bool(0.0 <= u <= values.shape[1] - 1 and 0.0 <= v <= values.shape[0] - 1)
 
 
-@inlined
+@lean
 def _level(upper: float, lower: float, wall: int) -> float:
     """The height at which an edge between two levels is crossed."""
     ends = min(ENDS, (upper - lower) / 4)
@@ -128,7 +128,7 @@ def _level(upper: float, lower: float, wall: int) -> float:
     return lower + ends if wall == FOOT else (upper + lower) / 2
 
 
-@inlined
+@lean
 def _offset(line: FloatArray, k: int, after: int, level: float, wall: int) -> float:
     """Crossing of a level between two samples with data, counted in samples."""
     drop: float = line[k] - line[after]
@@ -141,7 +141,7 @@ def _offset(line: FloatArray, k: int, after: int, level: float, wall: int) -> fl
     return k + 0.5 if after - k > SHADOWED or drop > STEEP else (k + after) / 2
 
 
-@inlined
+@lean
 def _parts(line: FloatArray, k: int, after: int, count: int, upper: float, lower: float) -> bool:
     """Whether the surface goes from one level to the other within two samples, or in a shadow."""
     ends = min(ENDS, (upper - lower) / 4)
@@ -155,7 +155,7 @@ def _parts(line: FloatArray, k: int, after: int, count: int, upper: float, lower
     return bool(near and (line[after] <= lower + ends or not below > lower + ends))
 
 
-@inlined
+@lean
 def _upper(line: FloatArray, k: int) -> float:
     """The highest of the samples just before an edge, up all of a wall that it lies on."""
     upper: float = line[k]
@@ -170,7 +170,7 @@ def _upper(line: FloatArray, k: int) -> float:
     return upper
 
 
-@inlined
+@lean
 def _lower(line: FloatArray, k: int, count: int) -> float:
     """The lowest of the first `count` samples just behind an edge, down all of a wall that it lies on."""
     lower: float = line[k]
@@ -185,7 +185,7 @@ def _lower(line: FloatArray, k: int, count: int) -> float:
     return lower
 
 
-@inlined
+@lean
 def _sample(values: Heights, u: float, v: float, kept: bool) -> float:
     """The map between its points; beside missing ones its nearest point, so that data ends where it ends.
 

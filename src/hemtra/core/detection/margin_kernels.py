@@ -13,7 +13,7 @@ import math
 import numpy as np
 
 from hemtra.core.arrays import BoolArray, FloatArray, Heights
-from hemtra.core.compiled import compiled, inlined
+from hemtra.core.compiled import compiled, lean
 from hemtra.core.geometry.solving import solved
 
 BAND = 1.5
@@ -172,7 +172,7 @@ def parted_by_circle(
     return mx, my, grown - radius, spread * spacing
 
 
-@inlined
+@lean
 def _apart(one: float, of_one: FloatArray, other: float, of_other: FloatArray) -> float:
     """Distance of two rims by their weights without the first, each times a scale."""
     total = 0.0
@@ -181,7 +181,7 @@ def _apart(one: float, of_one: FloatArray, other: float, of_other: FloatArray) -
     return total
 
 
-@inlined
+@lean
 def _agrees(z: Heights, i: int, j: int, out: tuple[float, float], on: bool, least: float) -> bool:
     """Whether the next point inward, or outward of one beyond the edge, lies on the same side: no dropout."""
     u, v = out
@@ -263,7 +263,7 @@ def _parted(f: FloatArray, held: BoolArray, counts: FloatArray) -> tuple[FloatAr
     return b, margin + error if margin > 0.0 else (WIDE if p > LINE else WIDE_LINE) * error, margin
 
 
-@inlined
+@lean
 def _margin(f: FloatArray, held: BoolArray, b: FloatArray) -> float:
     """Points by which weights b (p,) of features f (n, p) part `held` from the others, below zero where not."""
     margin = np.inf

@@ -71,11 +71,7 @@ class Contour:
 
 def channel_values(data: HeightMap, channel: int) -> Heights | None:
     """(rows, cols) float32 of a channel, NaN without data; None where a map has none."""
-    if channel == HEIGHT:
-        return data.z
-    if data.intensity is None:
-        return None
-    return np.where(np.isnan(data.z), np.float32(np.nan), data.intensity.astype(np.float32))
+    return data.z if channel == HEIGHT else data.light
 
 
 def contour_in(

@@ -217,7 +217,7 @@ class _Finder:
         votes: IntArray | None = None
         for channel, values in self.reduced.items():
             which = np.flatnonzero(contour.channel == channel)
-            means = cell_means(values, self.fold, self.fold)
+            means = frozen(cell_means(values, self.fold, self.fold))
             if means.size == 0 or np.isnan(means).all():
                 continue
             rows, cols = means.shape

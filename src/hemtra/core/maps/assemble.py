@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from hemtra.core.arrays import FloatArray
-from hemtra.core.compiled import compiled, inlined, lean
+from hemtra.core.compiled import lean
 from hemtra.core.maps.heightmap import HeightMap
 
 JUMP = 0.25
@@ -33,7 +33,7 @@ ALIKE = -1
 """Place of rows whose surfaces all end at their nearest column."""
 
 
-@compiled
+@lean
 def resample_rows(
     x: FloatArray,
     z: NDArray[np.float32],
@@ -83,7 +83,7 @@ def resample_rows(
             before, k, joined = k, after, goes_on
 
 
-@inlined
+@lean
 def _level(z: NDArray[np.float32], k: int, way: int) -> bool:
     """Whether a surface continues from a point, one way, by `FALSE` points, or to the end of the profile."""
     last, left, m = z[k], FALSE, k + way
@@ -96,7 +96,7 @@ def _level(z: NDArray[np.float32], k: int, way: int) -> bool:
     return True
 
 
-@inlined
+@lean
 def _ends(x: FloatArray, z: NDArray[np.float32], k: int, other: int) -> bool:
     """Whether a surface ends at a point, and is not just broken by a small hole or a single false point.
 
@@ -109,7 +109,7 @@ def _ends(x: FloatArray, z: NDArray[np.float32], k: int, other: int) -> bool:
     return _level(z, other, 1 if other > k else -1)
 
 
-@inlined
+@lean
 def _ending(row: int) -> float:
     """Columns by which the ends of surfaces are moved in a row, -0.5 to 0.5, evenly spread over any few rows.
 
@@ -120,7 +120,7 @@ def _ending(row: int) -> float:
     return (row * GOLDEN + 0.5) % 1.0 - 0.5
 
 
-@inlined
+@lean
 def _next_seen(z: NDArray[np.float32], k: int) -> int:
     """The first point from k on that holds data, -1 without."""
     while k < z.size and z[k] != z[k]:
@@ -128,7 +128,7 @@ def _next_seen(z: NDArray[np.float32], k: int) -> int:
     return k if k < z.size else -1
 
 
-@inlined
+@lean
 def _joined(x: FloatArray, z: NDArray[np.float32], a: int, b: int, spacing: float) -> bool:
     """Whether one surface continues from one point to the next that was seen.
 
@@ -146,14 +146,14 @@ def _joined(x: FloatArray, z: NDArray[np.float32], a: int, b: int, spacing: floa
     return bool(before or (b + 1 < z.size and abs(step - (z[b + 1] - z[b])) < JUMP / 2))
 
 
-@inlined
+@lean
 def _beyond(x: FloatArray, z: NDArray[np.float32], a: int, b: int) -> float:
     """Slope at which a surface continues beyond two points, mm per mm; 0 for a flank, which may end there."""
     step: float = z[b] - z[a]
     return step / (x[b] - x[a]) if abs(step) < JUMP else 0.0
 
 
-@inlined
+@lean
 def _reach(x: FloatArray, z: NDArray[np.float32], k: int, other: int, apart: float, spacing: float) -> float:
     """mm that a surface continues beyond its last point: half the way to where the next would have been.
 
@@ -173,7 +173,7 @@ def _reach(x: FloatArray, z: NDArray[np.float32], k: int, other: int, apart: flo
     return min(reach, between / 2.0)
 
 
-@inlined
+@lean
 def _fill(
     start: float,
     end: float,

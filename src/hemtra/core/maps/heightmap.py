@@ -113,6 +113,13 @@ class HeightMap:
         # a row through the part settles it, but for maps that hold next to nothing
         return bool(np.isnan(self.z[self.shape[0] // 2]).all() and np.isnan(self.z).all())
 
+    @cached_property
+    def light(self) -> NDArray[np.float32] | None:
+        """(rows, cols) intensity as heights are held, NaN where there is no height; None without intensity."""
+        if self.intensity is None:
+            return None
+        return frozen(np.where(np.isnan(self.z), np.float32(np.nan), self.intensity.astype(np.float32)))
+
     def is_same(self, other: HeightMap) -> bool:
         """Whether both hold the same scan; a plan's reference is read apart from the tray's parts."""
         if self is other:

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from hemtra.core.errors import HemtraError
 from hemtra.core.maps.assemble import ALIKE, resample_rows, shift_columns, with_row_pitch
-from hemtra.core.maps.heightmap import Grid, HeightMap
+from hemtra.core.maps.heightmap import Grid, HeightMap, frozen
 from hemtra.core.maps.merge import blend
 from hemtra.core.station.calibration import Calibration
 from hemtra.core.station.optics import SensorModel
@@ -159,7 +159,7 @@ class Layout:
         x = self.grid.x0 - self.drawn[sensor] + self.grid.dx * np.arange(self.cols)
         by = (m[1, 0] * (x - t[0]) / m[0, 0] + t[1]) / dy
         moved, tone = np.empty_like(z), np.empty_like(grey)
-        shift_columns(z, grey, by, m[1, 2] / dy, self.even, moved, tone)
+        shift_columns(frozen(z.view()), grey, by, m[1, 2] / dy, self.even, moved, tone)
         y = (np.arange(len(z)) - (len(z) - 1) / 2) * dy
         moved += (m[2, 1] * y[:, None]).astype(np.float32)
         return moved, tone
