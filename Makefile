@@ -25,7 +25,7 @@ lint: venv
 
 test: venv         ## everything that must hold
 	@$(MAKE) --no-print-directory -j 2 kernels lint
-	$(run) pytest -n 3 --dist worksteal
+	$(run) pytest -n 2 --dist worksteal
 
 soak: setup        ## what a running line must survive, pressed into ten minutes; properties at random; mutants
 	HEMTRA_EXAMPLES=4 $(run) pytest tests/core -n 2 -q

@@ -9,9 +9,11 @@ from typing import Any, TypeAlias
 
 from hemtra.core.evaluation.results import StepResult
 from hemtra.core.geometry.elements import LEVEL, Plane
+from hemtra.core.kept import Derived
 from hemtra.core.maps.heightmap import HeightMap
 from hemtra.core.plan.document import Follow, Home, Step
 from hemtra.core.plan.follow import base, followed, followed_on_profile
+from hemtra.core.plan.graph import STEPS
 from hemtra.core.plan.kind import Kind, StepContext
 from hemtra.core.plan.registry import kind_named
 from hemtra.core.zones.zone import AnyZone
@@ -65,6 +67,15 @@ def context_of(
     return StepContext(prepared[0] if prepared else data, zone, inputs, ground, columns, serial, on_part)
 
 
+def _own(step: Step) -> str:
+    """What of a step decides its value on any map."""
+    lesson = None if step.taught is None else step.taught.digest
+    return json.dumps([step.kind, step.params, lesson], sort_keys=True)
+
+
+_OWN = Derived(_own, STEPS)
+
+
 def fingerprint(step: Step, zone: AnyZone | None, ground: Plane, results: Mapping[str, StepResult]) -> str:
     """Fingerprint of everything that decides a step's value on a given height map, without its id and name."""
     where = None if zone is None else zone.model_dump_json()
@@ -72,8 +83,7 @@ def fingerprint(step: Step, zone: AnyZone | None, ground: Plane, results: Mappin
     if ground is not LEVEL:
         heights = [*(getattr(ground, name) for name in ground.__slots__), step.follow.z is not None]
     inputs = {name: [results[i].fingerprint for i in ids] for name, ids in step.inputs.items()}
-    lesson = None if step.taught is None else step.taught.digest
-    text = json.dumps([step.kind, step.params, where, heights, inputs, lesson], sort_keys=True)
+    text = _OWN(step) + json.dumps([where, heights, inputs], sort_keys=True)
     return hashlib.blake2b(text.encode(), digest_size=16).hexdigest()
 
 
@@ -83,6 +93,5 @@ def column_fingerprint(step: Step, average: int, homes: Homes, marks: Mapping[st
     follow = {i: [marks[i], homes[i].model_dump() if i in homes else None] for i in step.follow.anchors}
     axes = step.follow.model_dump() if follow else None
     inputs = {name: [marks[i] for i in ids] for name, ids in step.inputs.items()}
-    lesson = None if step.taught is None else step.taught.digest
-    text = json.dumps([step.kind, step.params, where, axes, follow, inputs, lesson, average], sort_keys=True)
+    text = _OWN(step) + json.dumps([where, axes, follow, inputs, average], sort_keys=True)
     return hashlib.blake2b(text.encode(), digest_size=16).hexdigest()

@@ -2,23 +2,86 @@
 
 from __future__ import annotations
 
-import numpy as np
-from numpy.typing import NDArray
+import math
 
-from hemtra.core.arrays import BoolArray, FloatArray
-from hemtra.core.compiled import compiled
+import numpy as np
+
+from hemtra.core.arrays import BoolArray, FloatArray, Heights
+from hemtra.core.compiled import compiled, lean
 
 TILE = 16
 """Points along the sides of the squares in which a mask is looked at."""
 
 
+SLACK = 1e-9
+"""Rounding margin of a span's ends, mm."""
+
+
 @compiled
-def fill_spans(first: NDArray[np.int64], last: NDArray[np.int64], cols: int) -> BoolArray:
-    """(rows, cols) mask that holds the columns from `first` up to, not with, `last` of each row."""
+def rectangle_spans(
+    y: FloatArray, place: tuple[float, float], turn: tuple[float, float], half: tuple[float, float]
+) -> tuple[FloatArray, FloatArray]:
+    """First and last x in mm, (n,) each, on lines at y (n,), of a rectangle; inf, or first > last, for none.
+
+    turn: cosine and sine of its rotation; half: half its sides, mm.
+    """
+    first, last = np.empty(y.size), np.empty(y.size)
+    c, s = turn
+    for n in range(y.size):
+        dy = y[n] - place[1]
+        low, high = -math.inf, math.inf
+        # sides along the height bound c dx + s dy, those along the width c dy - s dx
+        for side in range(2):
+            slope, offset = (c, s * dy) if side == 0 else (-s, c * dy)
+            if abs(slope) < 1e-12:
+                low = low if abs(offset) <= half[side] else math.inf
+                continue
+            one, other = (-half[side] - offset) / slope, (half[side] - offset) / slope
+            low, high = max(low, min(one, other)), min(high, max(one, other))
+        first[n], last[n] = place[0] + low, place[0] + high
+    return first, last
+
+
+@compiled
+def ellipse_spans(
+    y: FloatArray, place: tuple[float, float], turn: tuple[float, float], size: tuple[float, float]
+) -> tuple[FloatArray, FloatArray]:
+    """The same of an ellipse of a width and height, mm: between the two roots of its equation."""
+    first, last = np.empty(y.size), np.empty(y.size)
+    c, s = turn
+    p, q = 4.0 / size[0] ** 2, 4.0 / size[1] ** 2
+    a = p * c * c + q * s * s
+    for n in range(y.size):
+        dy = y[n] - place[1]
+        b = (p - q) * c * s * dy
+        root = b * b - a * ((p * s * s + q * c * c) * dy * dy - 1.0)
+        reach = math.sqrt(root) if root >= 0.0 else -math.inf
+        first[n], last[n] = place[0] + (-b - reach) / a, place[0] + (-b + reach) / a
+    return first, last
+
+
+@compiled
+def between(first: FloatArray, last: FloatArray, start: float, step: float, cols: int) -> BoolArray:
+    """(rows, cols) mask of the columns at start + j step between the first and last x of each row, in mm."""
     inside = np.zeros((first.size, cols), np.bool_)
     for i in range(first.size):
-        inside[i, first[i] : max(last[i], first[i])] = True
+        j0 = math.ceil(min(max((first[i] - SLACK - start) / step, 0.0), float(cols)))
+        j1 = math.floor(min(max((last[i] + SLACK - start) / step, -1.0), cols - 1.0))
+        for j in range(j0, j1 + 1):
+            inside[i, j] = True
     return inside
+
+
+@lean
+def points_and_missing(z: Heights, corner: tuple[int, int], inside: BoolArray) -> tuple[int, int]:
+    """Points of a mask (rows, cols) at a row and column of a map, and how many of them have no data."""
+    points, missing = 0, 0
+    for i in range(inside.shape[0]):
+        for j in range(inside.shape[1]):
+            held = inside[i, j]
+            points += held
+            missing += held and z[corner[0] + i, corner[1] + j] != z[corner[0] + i, corner[1] + j]
+    return points, missing
 
 
 @compiled

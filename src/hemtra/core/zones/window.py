@@ -11,7 +11,7 @@ from hemtra.core.arrays import BoolArray, FloatArray, Heights
 from hemtra.core.errors import OffScan
 from hemtra.core.geometry.elements import LEVEL, Plane
 from hemtra.core.maps.heightmap import Grid, HeightMap
-from hemtra.core.zones.kernels import fill_spans
+from hemtra.core.zones.kernels import between, points_and_missing
 from hemtra.core.zones.zone import EDGE_SLACK, AnyZone, RingZone
 
 
@@ -47,12 +47,12 @@ class Window:
 
     def data_share(self, data: HeightMap) -> float:
         """Share of the zone that holds data, 0 to 1; what lies outside the scan holds none."""
-        missing = np.isnan(data.z[self.rows, self.cols])
-        points = missing.size
-        if self.inside is not None:
-            points = int(np.count_nonzero(self.inside))
-            missing &= self.inside
-        return self.covered * (1.0 - np.count_nonzero(missing) / points) if points else 0.0
+        if self.inside is None:
+            seen = data.z[self.rows, self.cols]
+            points, missing = seen.size, int(np.count_nonzero(np.isnan(seen)))
+        else:
+            points, missing = points_and_missing(data.z, (self.rows.start, self.cols.start), self.inside)
+        return self.covered * (1.0 - missing / points) if points else 0.0
 
     def grid(self, data: HeightMap) -> Grid:
         """The grid of the window's own first row and column."""
@@ -94,18 +94,15 @@ def _inside(zone: AnyZone, x: FloatArray, y: FloatArray) -> BoolArray:
     if zone.add or zone.cut:
         return _inside_pieces(zone, x, y)
     if isinstance(zone, RingZone):
-        return _filled(*zone.roots(y), x) & ~_filled(*zone.roots(y, zone.inner), x)
-    spans = zone.spans(y)
+        return _filled(*zone.roots(y[:, 0]), x) & ~_filled(*zone.roots(y[:, 0], zone.inner), x)
+    spans = zone.spans(y[:, 0])
     return zone.contains(x, y) if spans is None else _filled(*spans, x)
 
 
 def _filled(first: FloatArray, last: FloatArray, x: FloatArray) -> BoolArray:
-    """Mask of the points of a row of x (1, cols) between first and last x of each line (rows, 1)."""
-    slack = 1e-9
-    start, step, count = float(x[0, 0]), float(x[0, -1] - x[0, 0]) / max(x.size - 1, 1) or 1.0, x.size
-    from_col = np.ceil(np.clip((first[:, 0] - slack - start) / step, 0, count))
-    to_col = np.floor(np.clip((last[:, 0] + slack - start) / step, -1, count - 1)) + 1
-    return fill_spans(from_col.astype(np.int64), to_col.astype(np.int64), count)
+    """Mask of the points of a row of x (1, cols) between the first and last x (rows,) of each line."""
+    start, end = float(x[0, 0]), float(x[0, -1])
+    return between(first, last, start, (end - start) / max(x.size - 1, 1) or 1.0, x.size)
 
 
 def _inside_pieces(zone: AnyZone, x: FloatArray, y: FloatArray) -> BoolArray:

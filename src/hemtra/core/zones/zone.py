@@ -13,7 +13,7 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 from hemtra.core.arrays import BoolArray, FloatArray
 from hemtra.core.errors import NotMeasured
 from hemtra.core.paths.curve import PathCurve, Turn, curve_through
-from hemtra.core.zones.kernels import near_line
+from hemtra.core.zones.kernels import ellipse_spans, near_line, rectangle_spans
 
 Coordinate = Annotated[float, Field(allow_inf_nan=False, ge=-1e6, le=1e6)]
 Share = Annotated[float, Field(allow_inf_nan=False, ge=-0.5, le=0.5)]
@@ -150,12 +150,16 @@ class _Zone(BaseModel, ABC):
         """x, y in mm seen in the zone: origin in its centre, x along its width."""
         if self.rotation == 0.0:  # keeps a row of x and a column of y as they are, a map's worth less work
             return x - self.x, y - self.y
-        c, s = math.cos(math.radians(self.rotation)), math.sin(math.radians(self.rotation))
+        c, s = self._turn()
         return c * (x - self.x) + s * (y - self.y), c * (y - self.y) - s * (x - self.x)
+
+    def _turn(self) -> tuple[float, float]:
+        """Cosine and sine of its rotation."""
+        return math.cos(math.radians(self.rotation)), math.sin(math.radians(self.rotation))
 
     def outward(self, u: FloatArray, v: FloatArray) -> FloatArray:
         """(n, 2) positions in mm of points given in the zone."""
-        c, s = math.cos(math.radians(self.rotation)), math.sin(math.radians(self.rotation))
+        c, s = self._turn()
         return np.column_stack([self.x + c * u - s * v, self.y + s * u + c * v])
 
     def corners(self) -> FloatArray:
@@ -179,7 +183,7 @@ class RectangleZone(_Zone):
         return np.array([(-w, -h), (w, -h), (w, h), (-w, h)])
 
     def half_extent(self) -> tuple[float, float]:
-        """Mask of the places inside; exact, since what fills its box is cut out of the map as it is."""
+        """Exact, since what fills its box is cut out of the map as it is."""
         if self.add:
             return super().half_extent()
         c, s = _abs_cos_sin(self.rotation)
@@ -193,17 +197,7 @@ class RectangleZone(_Zone):
         """Between its two pairs of parallel sides."""
         if self.add or self.cut:
             return None
-        c, s = math.cos(math.radians(self.rotation)), math.sin(math.radians(self.rotation))
-        dy = y - self.y
-        first, last = np.full(y.shape, -np.inf), np.full(y.shape, np.inf)
-        # sides along the height bound c dx + s dy, those along the width c dy - s dx
-        for slope, offset, half in ((c, s * dy, self.width / 2), (-s, c * dy, self.height / 2)):
-            if abs(slope) < 1e-12:
-                first = np.where(np.abs(offset) <= half, first, np.inf)
-                continue
-            ends = np.sort([(-half - offset) / slope, (half - offset) / slope], axis=0)
-            first, last = np.maximum(first, ends[0]), np.minimum(last, ends[1])
-        return self.x + first, self.x + last
+        return rectangle_spans(y, (self.x, self.y), self._turn(), (self.width / 2, self.height / 2))
 
     def base_contains(self, u: FloatArray, v: FloatArray) -> BoolArray:
         """Within half its size either way."""
@@ -225,7 +219,7 @@ class EllipseZone(_Zone):
         return np.column_stack([self.width / 2 * np.cos(angle), self.height / 2 * np.sin(angle)])
 
     def half_extent(self) -> tuple[float, float]:
-        """Mask of the places inside; the polygon it is drawn with lies inside it."""
+        """Exact, since the polygon it is drawn with lies inside it."""
         if self.add:
             return super().half_extent()
         c, s = _abs_cos_sin(self.rotation)
@@ -239,13 +233,7 @@ class EllipseZone(_Zone):
 
     def roots(self, y: FloatArray, share: float = 1.0) -> tuple[FloatArray, FloatArray]:
         """First and last x in mm on lines at y (n,) of an ellipse that is a share of this size."""
-        width, height = share * self.width, share * self.height
-        c, s = math.cos(math.radians(self.rotation)), math.sin(math.radians(self.rotation))
-        p, q, dy = 4.0 / width**2, 4.0 / height**2, y - self.y
-        a, b = p * c * c + q * s * s, (p - q) * c * s * dy
-        root = b * b - a * ((p * s * s + q * c * c) * dy * dy - 1.0)
-        reach = np.where(root >= 0.0, np.sqrt(np.maximum(root, 0.0)), -np.inf)
-        return self.x + (-b - reach) / a, self.x + (-b + reach) / a
+        return ellipse_spans(y, (self.x, self.y), self._turn(), (share * self.width, share * self.height))
 
     def base_contains(self, u: FloatArray, v: FloatArray) -> BoolArray:
         """Within the ellipse."""
