@@ -2,6 +2,7 @@
 
 import importlib.util
 import os
+import subprocess
 import sys
 from pathlib import Path
 
@@ -11,6 +12,39 @@ from numba.core.caching import IndexDataCacheFile, _CacheLocator
 from hemtra import kernel_cache
 from hemtra.commands.compiling import say_when_cold
 from hemtra.kernel_cache import VARIABLE, cache_folder, is_warm
+
+AGAIN = """
+import sys
+from pathlib import Path
+import numpy as np
+from numba.core.dispatcher import Dispatcher
+from hemtra import inspect, load_plan, load_scan, save_scan
+from hemtra.core.filters.filtering import fill_holes, remove_spikes, smooth_mean
+from hemtra.core.rendering.picture import View, picture
+from hemtra.virtual import warm_up
+
+def made():
+    modules = [m for m in list(sys.modules.values()) if getattr(m, "__name__", "").startswith("hemtra")]
+    loops = {one for m in modules for one in vars(m).values() if isinstance(one, Dispatcher)}
+    return {(one.py_func.__qualname__, str(types)) for one in loops for types in one.signatures}
+
+for work in warm_up.WORKS:
+    work()
+before, demo, path = made(), Path(sys.argv[1]), Path(sys.argv[2])
+for plan, part in (("rain-pump-cover", "tray/cover-05"), ("drawer-runner", "runners/runner-01")):
+    inspect(load_plan(demo / f"{plan}.hplan"), scan := load_scan(demo / f"{part}.x3p"))
+    save_scan(scan, path)
+    z = load_scan(path).data.z
+    fill_holes(z, (3, 3)), remove_spikes(z, 0.3, 5), smooth_mean(z, 3, 3)
+    picture(scan.data, View(-20.0, 20.0, 0.2, 140, 140), np.zeros((256, 3), np.uint8), -6.0, 9.0)
+print(sorted(made() - before))
+"""
+
+
+def test_what_was_warmed_up_is_not_compiled_again(demo_folder, tmp_path):
+    """Arrays that can be written to and those that cannot are two types, for which loops are compiled apart."""
+    command = [sys.executable, "-c", AGAIN, demo_folder, tmp_path / "again.x3p"]
+    assert subprocess.run(command, capture_output=True, text=True, check=True).stdout == "[]\n"
 
 
 @pytest.fixture

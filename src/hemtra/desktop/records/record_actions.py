@@ -24,7 +24,6 @@ from hemtra.desktop.widgets.notifications import Notice, Notifications
 from hemtra.runtime.lot_reevaluation import LotReevaluation, reevaluate, reopened, save_changes
 from hemtra.runtime.reevaluation import ReevaluatedPart, scan_of
 from hemtra.runtime.reevaluation_jobs import Job, Order, all_jobs, begin
-from hemtra.runtime.reporting import first_article, report_lot, report_part
 from hemtra.storage.exports import FORMATS, export
 from hemtra.storage.plans import load_plan
 from hemtra.storage.records import Records
@@ -95,9 +94,14 @@ class RecordActions:
             return
 
         def save(path: Path) -> None:
+            def work(task: Task) -> bool:
+                from hemtra.runtime.reporting import report_lot  # loads the PDF library
+
+                return report_lot(records, lot, path, task.report, units.current())
+
             self._tasks.start(
                 f"Report of {lot.name}",
-                lambda task: report_lot(records, lot, path, task.report, units.current()),
+                work,
                 lambda done: self._tell_saved(path, done),
             )
 
@@ -110,9 +114,14 @@ class RecordActions:
             return
 
         def save(path: Path) -> None:
+            def work(_: Task) -> None:
+                from hemtra.runtime.reporting import report_part  # loads the PDF library
+
+                report_part(records, part.id, path, units.current())
+
             self._tasks.start(
                 "Report",
-                lambda task: report_part(records, part.id, path, units.current()),
+                work,
                 lambda _: self._tell_saved(path, True),
             )
 
@@ -125,9 +134,14 @@ class RecordActions:
             return
 
         def save(path: Path) -> None:
+            def work(_: Task) -> None:
+                from hemtra.runtime.reporting import first_article  # loads the PDF library
+
+                first_article(records, part.id, path, units.current())
+
             self._tasks.start(
                 "First-article report",
-                lambda task: first_article(records, part.id, path, units.current()),
+                work,
                 lambda _: self._tell_saved(path, True),
             )
 
