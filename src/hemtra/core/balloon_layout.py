@@ -71,10 +71,7 @@ def _slots(count: int, box: Box, radius: float) -> FloatArray:
 
 def _nearest(points: FloatArray, slots: FloatArray) -> FloatArray:
     """(n, 2) of the slots: the choice with the least sum of distances."""
-    off = points[:, None, :] - slots[None, :, :]
-    # the solver of sparse problems loads in a fifth of the time, and takes a distance of nothing for no way
-    ways = scipy.sparse.csr_array(1.0 + np.hypot(off[..., 0], off[..., 1]))
-    _, chosen = scipy.sparse.csgraph.min_weight_full_bipartite_matching(ways)
+    _, chosen = scipy.optimize.linear_sum_assignment(scipy.spatial.distance.cdist(points, slots))
     return slots[chosen]
 
 
