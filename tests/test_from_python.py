@@ -1,6 +1,7 @@
 """Hemtra as a Python library: what it prints, arrays in and out, frames, and kinds of other packages."""
 
 import importlib.metadata
+import pickle
 import sys
 from pathlib import Path
 from types import SimpleNamespace
@@ -42,6 +43,18 @@ def test_what_is_printed_fits_a_few_lines():
     assert table.count("<tr>") == 10
     odd = failing().with_characteristic(failing().sheet[0].edited(name="<b>&"))
     assert "&lt;b&gt;&amp;" in hemtra.inspect(odd, scan)._repr_html_()
+
+
+def test_a_map_comes_out_of_another_process_as_it_was():
+    """Its arrays frozen, and without what was derived from them."""
+    z = np.arange(6.0, dtype=np.float32).reshape(2, 3)
+    data = HeightMap(z, np.full(z.shape, 9, np.uint8))
+    assert data.seen_intensity.tolist() == [[9.0] * 3] * 2
+    back = pickle.loads(pickle.dumps(data))
+    assert back.is_same(data)
+    assert not back.z.flags.writeable
+    assert not back.intensity.flags.writeable
+    assert "seen_intensity" not in vars(back)
 
 
 def test_arrays_go_in_and_out():

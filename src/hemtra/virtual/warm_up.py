@@ -85,6 +85,8 @@ def make_haste() -> None:
     of them to tell; most were set to the same values.
     """
     gc.set_threshold(200_000, 20, 100)
+    if not hasattr(TargetConfig, "_values"):
+        return  # a compiler of another making, which compares in its own way
     slowly = TargetConfig.__eq__
 
     def equal(one: TargetConfig, other: object) -> bool:

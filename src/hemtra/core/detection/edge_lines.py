@@ -111,9 +111,10 @@ def ends_below(step: float, wall: str) -> float:
 
 def _of_brightness(data: HeightMap, lines: FloatArray, reach: float, wanted: Wanted) -> FloatArray:
     """Edges of intensity, with the height of the surface where they lie."""
-    if data.light is None:
+    values = data.seen_intensity
+    if values is None:
         raise NotMeasured("the scan has no intensity to find edges of; take steps of height")
-    found = _along_values(data.light, data.grid, lines, reach, wanted._replace(wall="half", blind=False))
+    found = _along_values(values, data.grid, lines, reach, wanted._replace(wall="half", blind=False))
     at = lines[:, :2] + np.nan_to_num(found[:, :1]) * lines[:, 2:]
     heights = sample(data, at[:, 0], at[:, 1])
     crossed = ~np.isnan(found[:, 0])

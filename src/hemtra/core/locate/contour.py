@@ -71,7 +71,7 @@ class Contour:
 
 def channel_values(data: HeightMap, channel: int) -> Heights | None:
     """(rows, cols) float32 of a channel, NaN without data; None where a map has none."""
-    return data.z if channel == HEIGHT else data.light
+    return data.z if channel == HEIGHT else data.seen_intensity
 
 
 def contour_in(

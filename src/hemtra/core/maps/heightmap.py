@@ -75,6 +75,17 @@ class HeightMap:
         light = "" if self.intensity is None else ", intensity"
         return f"HeightMap({rows} × {cols} points, {grid.dx:g} × {grid.dy:g} mm apart, {heights}{light})"
 
+    def __getstate__(self) -> dict[str, Any]:
+        """What it is made of, without what was derived from it."""
+        return {"grid": self.grid, "z": self.z, "intensity": self.intensity}
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        """In another process arrays could be written to again, and loops would be compiled for that too."""
+        self.__dict__.update(state)
+        frozen(self.z)
+        if self.intensity is not None:
+            frozen(self.intensity)
+
     def __array__(self, dtype: DTypeLike | None = None, copy: bool | None = None) -> NDArray[Any]:
         """Its heights, for NumPy."""
         if copy is False and dtype is not None and np.dtype(dtype) != self.z.dtype:
@@ -114,8 +125,8 @@ class HeightMap:
         return bool(np.isnan(self.z[self.shape[0] // 2]).all() and np.isnan(self.z).all())
 
     @cached_property
-    def light(self) -> NDArray[np.float32] | None:
-        """(rows, cols) intensity as heights are held, NaN where there is no height; None without intensity."""
+    def seen_intensity(self) -> NDArray[np.float32] | None:
+        """(rows, cols) intensity, NaN where there is no height; None on a map without intensity."""
         if self.intensity is None:
             return None
         return frozen(np.where(np.isnan(self.z), np.float32(np.nan), self.intensity.astype(np.float32)))
