@@ -115,9 +115,12 @@ from PySide6.QtWidgets import QApplication
 def wait(application=None):
     app = QApplication.instance()
     window = next(w for w in app.topLevelWidgets() if w.windowTitle() == "Hemtra")
+    seen = []
     def look():
-        if window.session.bench.shown is not None and window.session.bench.shown.evidence:
+        if seen:  # and painted since
             print(time.time(), flush=True); app.quit()
+        if window.session.bench.shown is not None and window.session.bench.shown.evidence:
+            seen.append(True)
     timer = QTimer(window, interval=5); timer.timeout.connect(look); timer.start()
     return QApplication._run()
 QApplication._run, QApplication.exec = QApplication.exec, wait

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import hashlib
+import io
 import logging
 import os
+import pickle
 import shutil
 import stat
 import tempfile
@@ -13,12 +15,47 @@ from pathlib import Path
 from typing import Any
 
 import platformdirs
-from numba.core.caching import FunctionCache
+from numba.core.caching import FunctionCache, IndexDataCacheFile
+from numba.core.environment import Environment, _rebuild_env, lookup_environment
+from numba.core.runtime import rtsys
 
 VARIABLE = "NUMBA_CACHE_DIR"
 """Environment variable that names a folder."""
 PACKAGE = Path(__file__).parent
 log = logging.getLogger(__name__)
+
+
+class _Unpickler(pickle.Unpickler):
+    """Reads machine code without the modules that implement the compiler's functions.
+
+    They load half of SciPy, and code that was compiled has no use for them.
+    """
+
+    def find_class(self, module: str, name: str) -> Any:
+        """What a name in a file stands for."""
+        if (module, name) == (_rebuild_env.__module__, _rebuild_env.__name__):
+            return _environment
+        return super().find_class(module, name)
+
+
+def _environment(module: str, consts: list[Any], name: str) -> Environment:
+    """The objects that some machine code refers to."""
+    if not module.startswith("numba."):
+        return _rebuild_env(module, consts, name)
+    found = lookup_environment(name)
+    if found is None:
+        found = Environment({"__name__": module})
+        found.consts[:] = consts
+        found.env_name = name
+        Environment._memo[name] = found
+    return found
+
+
+class _CodeFiles(IndexDataCacheFile):
+    """The files of one function."""
+
+    def _load_data(self, name: str) -> Any:
+        return _Unpickler(io.BytesIO(Path(self._data_path(name)).read_bytes())).load()
 
 
 class KernelCache(FunctionCache):
@@ -27,10 +64,17 @@ class KernelCache(FunctionCache):
     After an update an index may name types that are gone, a file may be damaged, and a disk may be full.
     """
 
+    def __init__(self, function: Any) -> None:
+        super().__init__(function)
+        made = self._impl
+        self._cache_file = _CodeFiles(self.cache_path, made.filename_base, made.locator.get_source_stamp())
+
     def load_overload(self, sig: Any, target_context: Any) -> Any:
         """The code for a signature, or None."""
         try:
-            return super().load_overload(sig, target_context)
+            # what is needed to run code, not what is needed to compile it, which takes half a second to load
+            rtsys.initialize(target_context)
+            return self._load_overload(sig, target_context)
         except Exception as error:
             log.debug("code kept in %s cannot be used: %s", self.cache_path, error)
             with suppress(OSError):

@@ -107,6 +107,15 @@ def test_tasks_hand_over_results_and_errors_and_can_be_cancelled(dressed, qtbot)
     assert [str(e) for e in errors] == ["The disk is full."]
 
 
+def test_a_lane_that_was_stopped_begins_nothing(lane_of):
+    """An answer that arrives while a window closes may ask for the next one."""
+    lane = lane_of(lambda request, superseded: iter([request]))
+    lane.stop()
+    lane.submit(1)
+    assert lane.idle
+    assert not lane.isRunning()
+
+
 def test_stopping_waits_for_everything(dressed):
     tasks, ended = Tasks(lambda error: None), threading.Event()
 

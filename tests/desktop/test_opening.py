@@ -6,7 +6,10 @@ from PySide6.QtGui import QDropEvent
 from PySide6.QtWidgets import QApplication
 
 from hemtra import Scan, save_plan, save_scan
+from hemtra.runtime.demo import PLAN_FILE, TRAY
+from hemtra.storage.plans import load_plan_file
 from hemtra.storage.stations import save_station
+from hemtra.storage.trays import TrayEntry, save_tray
 from hemtra.virtual.demo import STATION
 from makers import sloped, step_plan
 
@@ -71,3 +74,28 @@ def test_files_that_were_copied_are_pasted(window, settled, files):
     window.trigger("file.paste")
     settled(window)
     assert names(window) == ["one.x3p", "two.x3p"]
+
+
+def test_the_first_answer_is_by_what_the_file_teaches(window, settled, demo_folder, tmp_path):
+    """It does not wait for the reference scan to teach again; what that teaches otherwise then counts."""
+    held = load_plan_file(demo_folder / PLAN_FILE)
+    moved = [
+        s if s.home is None else s.model_copy(update={"home": s.home.model_copy(update={"x": s.home.x + 0.5})})
+        for s in held.plan.steps
+    ]
+    old = held.plan.model_copy(update={"steps": tuple(moved)})
+    assert old.steps != held.plan.steps
+    save_plan(old, path := tmp_path / "old.hplan", held.reference)
+    save_tray(path, [TrayEntry(demo_folder / TRAY / "cover-01.x3p")])
+    bench, seen = window.session.bench, []
+    bench.shown_changed.connect(lambda: seen.append((bench.shown, [p.result for p in bench.tray.parts])))
+    window.open_files([path])
+    settled(window)
+    answers = [one for one in seen if one[0] is not None]
+    assert answers[0][0].plan.steps == old.steps
+    assert answers[0][1] == [None], "the tray waits for the part on the stage"
+    assert bench.document.plan.steps == bench.shown.plan.steps == held.plan.steps
+    assert bench.tray.parts[0].result.verdict is bench.shown.result.verdict
+    assert {row.balloon for row in bench.shown.result.characteristics if row.value is not None} == {
+        row.balloon for row in bench.tray.parts[0].result.characteristics if row.value is not None
+    }

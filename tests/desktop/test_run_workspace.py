@@ -15,7 +15,7 @@ from hemtra.desktop.models.versioned import Refused
 from hemtra.desktop.run.pin_form import PinForm
 from hemtra.desktop.run.signals_form import SignalsForm
 from hemtra.desktop.shell.window import MainWindow
-from hemtra.outputs.modbus import line_coil
+from hemtra.outputs.modbus_addresses import line_coil
 from hemtra.runtime.belt_mark import BeltMark
 from hemtra.runtime.run_setup import LOCK_FILE, RunRequest, records_folder
 from hemtra.storage.records import Records

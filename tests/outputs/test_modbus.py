@@ -11,8 +11,16 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hemtra.outputs import modbus
-from hemtra.outputs.modbus import APART, MOST_WAITING, ModbusOutput, changes, line_coil, output_register
-from hemtra.outputs.modbus_addresses import HEARTBEAT, LINES, MOST_LINES, READY, RESULT
+from hemtra.outputs.modbus import APART, MOST_WAITING, ModbusOutput, changes
+from hemtra.outputs.modbus_addresses import (
+    HEARTBEAT,
+    LINES,
+    MOST_LINES,
+    READY,
+    RESULT,
+    line_coil,
+    output_register,
+)
 from hemtra.outputs.modbus_monitor import Wiring
 from hemtra.outputs.output import OutputState, PartShown
 from hemtra.outputs.simulated_module import run_io_module

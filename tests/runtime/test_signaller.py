@@ -135,7 +135,7 @@ def test_a_belt_that_was_cut_off_is_asked_about_or_rejected(tmp_path, monkeypatc
     save_plan(plan, tmp_path / "a.hplan")
     folder = folder_of(tmp_path / "in", [0.2])
     BeltMark(STATION.name).put()
-    monkeypatch.setattr("hemtra.runtime.run_setup.ModbusOutput", lambda *more: FakeLink())
+    monkeypatch.setattr("hemtra.outputs.modbus.ModbusOutput", lambda *more: FakeLink())
     asked = RunRequest(replay=folder, db=str(tmp_path / "r.db"), jobs=0, io=("127.0.0.1", 1))
     heard = Told()
     with pytest.raises(BeltNotClear, match="Clear the belt"):
@@ -155,7 +155,7 @@ def test_a_belt_that_was_cut_off_is_asked_about_or_rejected(tmp_path, monkeypatc
 
 
 def test_a_line_takes_the_times_of_its_station(tmp_path, monkeypatch):
-    monkeypatch.setattr("hemtra.runtime.run_setup.ModbusOutput", lambda *more: FakeLink())
+    monkeypatch.setattr("hemtra.outputs.modbus.ModbusOutput", lambda *more: FakeLink())
     asked = RunRequest(
         replay=folder_of(tmp_path / "in", [0.2]), db=str(tmp_path / "r.db"), jobs=0, io=("plc", 1)
     )

@@ -12,7 +12,6 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from rich.console import Console
-from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
 
 from hemtra.core.errors import HemtraError
 from hemtra.core.progress import pace
@@ -40,6 +39,8 @@ def progress_reporter(what: str, hidden: bool = False) -> Iterator[Callable[[int
     elif not err.is_terminal:
         yield _Lines(what)
     else:
+        from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
+
         columns = (TextColumn(what), BarColumn(), MofNCompleteColumn(), TimeRemainingColumn())
         with Progress(*columns, TextColumn("{task.description}"), console=err, transient=True) as bar:
             task, began = bar.add_task(what), time.monotonic()

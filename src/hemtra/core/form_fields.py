@@ -43,7 +43,7 @@ def setting(
 class Form(BaseModel):
     """An immutable document with fields made by `setting`; others are not shown."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
+    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False, defer_build=True)
 
     def shown_settings(self) -> dict[str, Setting]:
         """The fields that matter as the others stand, by name: a class's own ones before those it inherits."""

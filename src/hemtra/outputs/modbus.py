@@ -18,11 +18,12 @@ from hemtra.outputs.modbus_addresses import (
     BUSY,
     HEARTBEAT,
     LINES,
-    MOST_LINES,
     PART_NUMBER,
     READY,
     RESULT,
     VERDICT,
+    line_coil,
+    output_register,
 )
 from hemtra.outputs.output import OutputState
 
@@ -236,16 +237,6 @@ class ModbusOutput:
         if up is not self._up:
             self._up = up
             self._changed(up)
-
-
-def line_coil(line: int) -> int:
-    """The coil of a digital line."""
-    return LINES + min(line, MOST_LINES - 1)
-
-
-def output_register(line: int) -> int:
-    """The register of an analogue output."""
-    return LINES + min(line, MOST_LINES - 1)
 
 
 def part_registers(number: int, verdict: int) -> dict[int, int]:

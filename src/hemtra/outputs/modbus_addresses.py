@@ -6,6 +6,8 @@ verdict; the analogue outputs from 16 on. A module that can be wired by hand for
 512 + n is set, to what its coil 1024 + n says. Discrete inputs give each terminal as it is, forced or not.
 """
 
+from __future__ import annotations
+
 READY, BUSY, HEARTBEAT, RESULT = range(4)
 LINES = 16
 """Coil of digital line 0, and register of analogue output 0."""
@@ -16,3 +18,13 @@ COILS = FORCED_TO + LINES + MOST_LINES
 PART_NUMBER, VERDICT = 0, 2
 REGISTERS = LINES + MOST_LINES
 NAMES = {READY: "ready", BUSY: "busy", HEARTBEAT: "heartbeat", RESULT: "result"}
+
+
+def line_coil(line: int) -> int:
+    """The coil of a digital line."""
+    return LINES + min(line, MOST_LINES - 1)
+
+
+def output_register(line: int) -> int:
+    """The register of an analogue output."""
+    return LINES + min(line, MOST_LINES - 1)

@@ -10,7 +10,6 @@ import time
 
 from hemtra.core.errors import HemtraError
 from hemtra.core.station.io_and_storage import IoBlock
-from hemtra.outputs.modbus_monitor import Wiring
 
 PATIENCE = 45.0
 """Time limit of an answer, s."""
@@ -43,6 +42,8 @@ def is_loopback(host: str) -> bool:
 
 def answers(io: IoBlock) -> bool:
     """Whether a module is there."""
+    from hemtra.outputs.modbus_monitor import Wiring  # loads a library
+
     wiring = Wiring(io.host, io.port, io.unit)
     try:
         wiring.terminals(1)

@@ -16,7 +16,6 @@ from hemtra.core.maps.scan import Scan
 from hemtra.core.plan.document import Plan
 from hemtra.core.station.io_and_storage import Incoming
 from hemtra.core.station.station import Station
-from hemtra.outputs.modbus import ModbusOutput
 from hemtra.runtime.belt_mark import BeltMark, BeltNotClear
 from hemtra.runtime.feeds import Feed, FolderFeed, WatchFeed
 from hemtra.runtime.heartbeat import Heartbeat, host
@@ -215,6 +214,8 @@ def _signaller(
         host, port = asked.io
     if not host:
         return None
+    from hemtra.outputs.modbus import ModbusOutput  # loads a library
+
     punctual = Punctual()
     if station is not None:
         punctual = Punctual(station.io.late, station.io.gate_late / 1000.0, station.travel.speed)

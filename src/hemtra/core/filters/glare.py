@@ -8,7 +8,6 @@ for its points agree with each other.
 from __future__ import annotations
 
 import numpy as np
-import scipy  # its parts load when they are used first
 
 from hemtra.core.arrays import BoolArray, ByteArray, FloatArray, Heights, IntArray
 from hemtra.core.compiled import compiled, lean
@@ -62,7 +61,7 @@ def glaring(z: Heights, intensity: ByteArray, reach: float, half: tuple[int, int
         _stand_off(
             z, found, places, look, reach, (max(1, half[0] // 2), max(1, half[1] // 2)), (off, supported)
         )
-        mixed = (off > MIXED * reach) & (off <= reach) & _in_spots_of(places, gone)
+        mixed = (off > MIXED * reach) & (off <= reach) & _in_spots_of(places, gone, z.shape)
         found[tuple(places[mixed].T)] = True
     return found
 
@@ -93,13 +92,29 @@ def _about(places: IntArray, z: Heights) -> IntArray:
     return np.column_stack([rows[held], cols[held]])
 
 
-def _in_spots_of(places: IntArray, chosen: BoolArray) -> BoolArray:
-    """(n,) which places lie in one connected spot with a chosen one."""
-    pairs = scipy.spatial.cKDTree(places).query_pairs(1.5, output_type="ndarray")
-    graph = scipy.sparse.coo_matrix((np.ones(len(pairs)), pairs.T), shape=(len(places), len(places)))
-    _, spot = scipy.sparse.csgraph.connected_components(graph, directed=False)
-    in_spot: BoolArray = np.isin(spot, spot[chosen])
-    return in_spot
+@compiled
+def _in_spots_of(places: IntArray, chosen: BoolArray, shape: tuple[int, int]) -> BoolArray:
+    """(n,) which places of a map are connected with a chosen one, be it over corners."""
+    number = np.full(shape, -1, np.int32)
+    waiting = np.empty(len(places), np.int32)
+    found = chosen.copy()
+    count = 0
+    for n in range(len(places)):
+        number[places[n, 0], places[n, 1]] = n
+        if chosen[n]:
+            waiting[count] = n
+            count += 1
+    while count:
+        count -= 1
+        i, j = places[waiting[count]]
+        for p in range(max(i - 1, 0), min(i + 2, shape[0])):
+            for q in range(max(j - 1, 0), min(j + 2, shape[1])):
+                n = number[p, q]
+                if n >= 0 and not found[n]:
+                    found[n] = True
+                    waiting[count] = n
+                    count += 1
+    return found
 
 
 @compiled

@@ -117,6 +117,23 @@ def ancestry(plan: Plan, step_id: str) -> tuple[tuple[Step, ...], ...]:
     return tuple(map(tuple, columns))
 
 
+def up_to(plan: Plan, step_id: str) -> Plan:
+    """A step, all it rests on and what prepares the map, without a sheet."""
+    wanted = {step.id for column in ancestry(plan, step_id) for step in column}
+    wanted |= {step.id for step in preparation(plan)}
+    return plan.model_copy(update={"steps": tuple(s for s in plan.steps if s.id in wanted), "sheet": ()})
+
+
+def is_taught(plan: Plan) -> bool:
+    """Whether all steps bring what the reference scan teaches."""
+    anchors = {i for step in plan.steps for i in step.follow.anchors}
+    return all(
+        (step.id not in anchors or step.home is not None)
+        and (step.taught is not None or not kind_named(step.kind).teachable)
+        for step in plan.steps
+    )
+
+
 def ordered(plan: Plan) -> Order:
     """The steps in an order in which each comes after what it needs, with their parameters.
 

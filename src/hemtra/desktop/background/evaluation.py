@@ -20,7 +20,7 @@ from hemtra.core.geometry.frames import Frame
 from hemtra.core.maps.heightmap import HeightMap, Profile
 from hemtra.core.maps.section import section
 from hemtra.core.plan.document import Characteristic, Plan
-from hemtra.core.plan.graph import ancestry, dependants
+from hemtra.core.plan.graph import ancestry, dependants, up_to
 from hemtra.core.plan.registry import kind_named
 from hemtra.core.plan.series import beyond
 from hemtra.core.rendering.colouring import plane_map, reference_map, reference_profile, slope_map
@@ -50,6 +50,8 @@ class ShowRequest:
     distance: float | None = None
     alone: str | None = None
     """A step that is looked at without a characteristic."""
+    as_read: bool = False
+    """Whether to trust what the plan's steps were taught when it was saved."""
 
     def subject(self, plan: Plan) -> str | None:
         """The step whose lineage is looked at, in the plan as it was taught."""
@@ -62,33 +64,38 @@ def show(request: ShowRequest, superseded: Superseded) -> Iterator[Shown]:
 
     It is not cut short when superseded: in a drag something newer always waits, and the screen would starve.
     """
-    plan = taught_plan(request.plan, request.teacher)
-    if plan.by_profile is not None:
-        yield _show_profile(request, plan)
+    plan = request.plan if request.as_read else taught_plan(request.plan, request.teacher)
+    shown = _shown(request, plan)
+    yield shown
+    subject = request.subject(plan)
+    if request.as_read or subject is None or shown.along is not None or plan.by_profile is not None:
         return
+    # it takes longer than all else, and nobody looks at it in a drag
+    if not superseded() and (floor := form_floor(request.engine, shown.result, subject)) is not None:
+        yield replace(shown, floor=floor)
+
+
+def _shown(request: ShowRequest, plan: Plan) -> Shown:
+    """What a plan that has been taught gives on the part."""
+    if plan.by_profile is not None:
+        return _show_profile(request, plan)
     result = request.engine.run(plan)
     row = None if request.balloon is None else plan.characteristic(request.balloon)
     subject = request.subject(plan)
     if subject is None:
-        yield Shown(result, plan, coloured=_coloured(request, plan, result, []))
-        return
+        return Shown(result, plan, coloured=_coloured(request, plan, result, []))
     steps = [step.id for column in ancestry(plan, subject) for step in column]
     evidence = {step_id: request.engine.explain(result, step_id) for step_id in steps}
     coverage = request.engine.coverage(result.steps, subject)
     found = next((i for i in steps if isinstance(result.steps[i].value, Along)), None)
     if found is not None:
-        yield _show_along(request, Shown(result, plan, evidence, coverage=coverage), found, row)
-        return
+        return _show_along(request, Shown(result, plan, evidence, coverage=coverage), found, row)
     line = request.line or propose_line(request.engine.data, result, steps)
     prepared = prepared_map(plan, result)
     profile = section(prepared or request.engine.data, *line, width=request.width) if line else None
     coloured = _coloured(request, plan, result, steps)
     behind = _behind(request, plan, result, profile, line)
-    shown = Shown(result, plan, evidence, profile, behind, line, coloured, coverage=coverage)
-    yield shown
-    # it takes longer than all else, and nobody looks at it in a drag
-    if not superseded() and (floor := form_floor(request.engine, result, subject)) is not None:
-        yield replace(shown, floor=floor)
+    return Shown(result, plan, evidence, profile, behind, line, coloured, coverage=coverage)
 
 
 def _show_along(request: ShowRequest, shown: Shown, step_id: str, row: Characteristic | None) -> Shown:
@@ -210,7 +217,7 @@ def _behind(
     if not planes:
         return reference_profile(profile, line, teacher.data, *placed)
     datum = max(planes, key=lambda step_id: len(dependants(plan, step_id)))
-    here, there = result.steps[datum].value, teacher.run(plan).steps[datum].value
+    here, there = result.steps[datum].value, teacher.run(up_to(plan, datum)).steps[datum].value
     if not isinstance(here, Plane) or not isinstance(there, Plane):
         return None
     return reference_profile(profile, line, teacher.data, *placed, (here, there))

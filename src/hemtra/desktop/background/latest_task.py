@@ -38,8 +38,10 @@ class LatestTaskWorker(QThread):
         self._made.connect(self._deliver, Qt.ConnectionType.QueuedConnection)
 
     def submit(self, request: Any) -> None:
-        """Submit a request; it replaces the one that waits."""
+        """Submit a request; it replaces the one that waits. Nothing is begun once the thread was ended."""
         with self._wake:
+            if self._stopping:
+                return
             self._pending = request
             self._generation += 1
             self._wake.notify()

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+import time
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -15,6 +17,9 @@ from hemtra.runtime import demo
 from hemtra.storage.plans import PlanFile, load_plan_file, save_plan
 from hemtra.storage.scans import load_scan
 from hemtra.storage.trays import TrayEntry, load_tray, save_tray
+
+BETWEEN = 0.5
+"""Time between two handings over of parts, s: each time the window lists all its parts and tries them."""
 
 
 @dataclass(frozen=True)
@@ -39,26 +44,34 @@ class OpenPlan:
         entries = load_tray(self.path)
         troubles = load_parts(task, entries)
         if not entries and held.reference is not None:
-            task.produce(TrayPart(held.reference, None))
+            task.produce([TrayPart(held.reference, None)])
         return Opened(self.path, held, tuple(troubles))
 
 
 def load_parts(task: Task, entries: list[TrayEntry], open_questions: list[Path] | None = None) -> list[str]:
-    """Read scans into the tray; answers with what went wrong, a sentence each.
+    """Read scans into the tray, the first at once and then several together; answers with what went wrong, a
+    sentence each.
 
     open_questions: takes the files that do not say all that is needed, where somebody may be asked.
     """
-    troubles = []
+    troubles: list[str] = []
+    read: list[TrayPart] = []
+    handed = -math.inf
     for done, entry in enumerate(entries):
         if not task.report(done, len(entries), f"reading {entry.path.name}"):
             break
         try:
-            task.produce(TrayPart(load_scan(entry.path), entry.path, entry.tag))
+            read.append(TrayPart(load_scan(entry.path), entry.path, entry.tag))
         except HemtraError as error:
             if isinstance(error, Unstated | SeveralPages) and open_questions is not None:
                 open_questions.append(entry.path)
             else:
                 troubles.append(str(error))
+        if read and time.monotonic() - handed > BETWEEN:
+            task.produce(read)
+            read, handed = [], time.monotonic()
+    if read:
+        task.produce(read)
     return troubles
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
 
@@ -66,15 +66,15 @@ class PlanFiles:
     def open(self, path: Path) -> None:
         """Read a plan, then its tray part by part."""
 
-        def item(found: Opened | TrayPart) -> None:
-            if isinstance(found, TrayPart):
-                self.take_part(found)
+        def item(found: Opened | list[TrayPart]) -> None:
+            if not isinstance(found, Opened):
+                self.take_parts(found)
                 return
             self.start_over(found.held.plan, path, found.held.reference)
+            self.select_first()
             self._remember(path)
 
         def done(found: Opened) -> None:
-            self.select_first()
             self.report_errors(found.troubles)
 
         self._tasks.start(f"Opening {path.name}", OpenPlan(path), done, item)
@@ -96,7 +96,7 @@ class PlanFiles:
             if asked:
                 self._ask_import(asked)
 
-        self._tasks.start("Adding scans", lambda task: load_parts(task, entries, asked), done, self.take_part)
+        self._tasks.start("Adding scans", lambda task: load_parts(task, entries, asked), done, self.take_parts)
 
     def _ask_import(self, paths: list[Path], page: int | None = None) -> None:
         """Ask what the first of some files does not say, first of all its page, then read them with that."""
@@ -203,11 +203,11 @@ class PlanFiles:
         """Select the first row of the sheet."""
         self._bench.select(min((c.balloon for c in self._bench.document.plan.sheet), default=None))
 
-    def take_part(self, part: TrayPart) -> None:
-        """Add a part to the tray; the first one becomes the reference where there is none."""
-        self._bench.tray.add(part)
+    def take_parts(self, parts: Sequence[TrayPart]) -> None:
+        """Add parts to the tray; the first one becomes the reference where there is none."""
+        self._bench.tray.add(*parts)
         if self._bench.document.reference is None:
-            self._bench.document.reference = part.scan
+            self._bench.document.reference = parts[0].scan
         self.part_taken.emit()
 
     def make_reference(self) -> None:

@@ -95,9 +95,9 @@ class UnsavedWork(QObject):
                     task.produce(load_plan_file(kept.path).reference)
             return load_parts(task, list(kept.tray))
 
-        def item(found: Scan | TrayPart | None) -> None:
-            if isinstance(found, TrayPart):
-                self._plans.take_part(found)
+        def item(found: Scan | list[TrayPart] | None) -> None:
+            if isinstance(found, list):
+                self._plans.take_parts(found)
             else:
                 self._bench.document.reference = found
 

@@ -128,9 +128,9 @@ class Tray:
         self.changed.emit()
         self.current_changed.emit()
 
-    def add(self, part: TrayPart) -> None:
-        """Add a part at the end; the first one is shown on the stage."""
-        self.parts.append(part)
+    def add(self, *parts: TrayPart) -> None:
+        """Add parts at the end; the first one of all is shown on the stage."""
+        self.parts += parts
         self.changed.emit()
         if self._current < 0:
             self.select(0)

@@ -14,9 +14,7 @@ from hemtra.core.plan.signals import FULL, AnySignal, Digital
 from hemtra.core.station.io_and_storage import IoBlock
 from hemtra.desktop.background.latest_task import LatestTaskWorker, Superseded
 from hemtra.desktop.widgets import theme, units
-from hemtra.outputs.modbus import line_coil, output_register
-from hemtra.outputs.modbus_addresses import NAMES
-from hemtra.outputs.modbus_monitor import Wiring
+from hemtra.outputs.modbus_addresses import NAMES, line_coil, output_register
 
 FORCES = (
     (True, "force on", "Switch the terminal on, regardless of its signal."),
@@ -48,6 +46,8 @@ class IoState:
 
 def look(request: IoRequest, superseded: Superseded) -> Iterator[IoState]:
     """Once, beside the window."""
+    from hemtra.outputs.modbus_monitor import Wiring  # loads a library
+
     wiring = Wiring(request.io.host, request.io.port, request.io.unit)
     try:
         if request.force is not None:

@@ -96,7 +96,7 @@ class StationEntry(Workspace):
             self.page.stop()
 
     def _take_trial(self, part: TrayPart) -> None:
-        self.session.plans.take_part(part)
+        self.session.plans.take_parts([part])
         self.session.bench.tray.select(len(self.session.bench.tray.parts) - 1)
 
     def _ask_open(self) -> None:

@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QObject, Signal, Slot
+from PySide6.QtCore import QObject, QTimer, Signal, Slot
 
 from hemtra.core.plan.document import Plan
+from hemtra.core.plan.graph import is_taught
 from hemtra.core.plan.limits import Verdict
 from hemtra.desktop.background.evaluation import ShowRequest, TrayAnswer, TrayRequest, show, try_tray
 from hemtra.desktop.background.latest_task import LatestTaskWorker
 from hemtra.desktop.models.bench import Shown, WorkspaceModel
 from hemtra.desktop.models.tray import TrayPart
 from hemtra.desktop.widgets.notifications import Notice, Notifications
+
+UNTIL_PAINTED_MS = 50
+"""Time for the first answer to appear before the next one takes the processor, ms."""
 
 
 class PlanEvaluation(QObject):
@@ -28,6 +32,12 @@ class PlanEvaluation(QObject):
         self._tray_lane = LatestTaskWorker(try_tray, "tray", self)
         self._asked: ShowRequest | None = None
         self._tried: TrayRequest | None = None
+        self._tray_waits = False
+        """Whether the tray is tried once the part on the stage is answered."""
+        self._seen_as_read: Plan | None = None
+        """The plan last shown as its file teaches it."""
+        self._painted = QTimer(self, singleShot=True, interval=UNTIL_PAINTED_MS)
+        self._painted.timeout.connect(self.evaluate)
         self._evaluated: Plan | None = None
         self._faults: tuple[str, ...] = ()
         self._before: dict[int, Verdict] = {}
@@ -49,6 +59,7 @@ class PlanEvaluation(QObject):
 
     def stop(self) -> None:
         """End the lanes."""
+        self._painted.stop()
         self._show_lane.stop()
         self._tray_lane.stop()
 
@@ -67,6 +78,7 @@ class PlanEvaluation(QObject):
             self._asked = None
             self._show_lane.cancel()
             bench.show(None)
+            self._try_when_answered()
             return
         self._asked = ShowRequest(
             part.engine,
@@ -79,8 +91,15 @@ class PlanEvaluation(QObject):
             bench.profile,
             bench.distance,
             bench.selected_step if bench.row is None else None,
+            self._as_read(bench.document.shown),
         )
         self._show_lane.submit(self._asked)
+
+    def _as_read(self, plan: Plan) -> bool:
+        """Whether a plan that was just opened can be answered before it is taught anew, for the first sight."""
+        document = self._bench.document
+        as_saved = plan is document.plan and not document.unsaved
+        return as_saved and plan is not self._seen_as_read and is_taught(plan)
 
     def try_all(self) -> None:
         """Try the plan on the whole tray."""
@@ -94,6 +113,21 @@ class PlanEvaluation(QObject):
         engines = tuple(part.engine for part in tray.parts)
         if engines:
             self._tried = TrayRequest(document.plan, engines, document.teacher)
+            self._tray_waits = True
+            self._try_when_answered()
+
+    def _answered(self, request: ShowRequest) -> None:
+        """Go on with what has waited until the part on the stage is on screen."""
+        if request.as_read:
+            self._seen_as_read = request.plan
+            self._painted.start()
+        else:
+            self._asked = None
+            self._try_when_answered()
+
+    def _try_when_answered(self) -> None:
+        if self._tray_waits and self._asked is None:
+            self._tray_waits = False
             self._tray_lane.submit(self._tried)
 
     def undo_verdict_changes(self) -> None:
@@ -103,11 +137,14 @@ class PlanEvaluation(QObject):
 
     @Slot(object, object)
     def _on_shown(self, request: ShowRequest, shown: Shown) -> None:
-        bench, part = self._bench, self._bench.tray.current
-        if part is None or request.engine is not part.engine:
-            return
+        part = self._bench.tray.current
+        if part is not None and request.engine is part.engine:
+            self._show(request, shown, part)
         if request is self._asked:
-            self._asked = None
+            self._answered(request)
+
+    def _show(self, request: ShowRequest, shown: Shown, part: TrayPart) -> None:
+        bench = self._bench
         if request.plan is bench.document.plan and shown.plan is not request.plan:
             bench.document.take_taught(shown.plan)
             self._evaluated = shown.plan
@@ -145,6 +182,6 @@ class PlanEvaluation(QObject):
 
     @Slot(object, object)
     def _on_failed(self, request: object, error: BaseException) -> None:
-        if request is self._asked:
-            self._asked = None
+        if isinstance(request, ShowRequest) and request is self._asked:
+            self._answered(request)
         self._notifications.error(error)
