@@ -1,6 +1,8 @@
 """Where unreachable windows are destroyed."""
 
 import gc
+import os
+import subprocess
 import sys
 import threading
 
@@ -87,3 +89,28 @@ def test_a_window_that_is_closed_leaves_no_widget_behind(dressed):
     dressed.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
     gc.collect()
     assert not set(QApplication.allWidgets()) - there
+
+
+AGAIN = """
+import shiboken6
+from PySide6.QtWidgets import QApplication
+from hemtra.desktop.shell.app import prepare
+from hemtra.desktop.shell.window import MainWindow
+
+application = QApplication([])
+prepare(application)
+worn = application.styleSheet()
+for _ in range(3):
+    window = MainWindow()
+    window.show()
+    application.processEvents()
+    shiboken6.delete(window)
+    for sheet in ("QLabel { color: red; }", worn):
+        application.setStyleSheet(sheet)
+"""
+
+
+def test_a_window_that_is_gone_is_not_styled_again(own_folders):
+    """In memory that is overwritten when it is given back, so that whoever looks there crashes."""
+    wiped = {**os.environ, "MALLOC_PERTURB_": "165"}
+    subprocess.run([sys.executable, "-c", AGAIN], env=wiped, check=True, timeout=120)

@@ -6,9 +6,9 @@ from collections.abc import Sequence
 from functools import partial
 from pathlib import Path
 
-from PySide6.QtCore import QPoint
+from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
-from PySide6.QtWidgets import QDialog, QMainWindow, QMenu, QStackedWidget, QWidget
+from PySide6.QtWidgets import QDialog, QMenu, QStackedWidget, QVBoxLayout, QWidget
 
 from hemtra.desktop.documents.action import Action
 from hemtra.desktop.documents.plan_files import ALL_SUFFIXES
@@ -26,12 +26,18 @@ from hemtra.desktop.widgets import theme
 from hemtra.desktop.widgets.notifications import Notice, Notifications
 
 
-class MainWindow(QMainWindow):
-    """Hemtra's window."""
+class MainWindow(QWidget):
+    """Hemtra's window.
+
+    It is no QMainWindow, whose layout asks for its style while it is destroyed; Qt then keeps what it found for
+    a widget that is gone, and crashes when all are styled anew.
+    """
 
     def __init__(self, notifications: Notifications | None = None) -> None:
         super().__init__()
         self.setWindowTitle("Hemtra")
+        self.setObjectName("mainWindow")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setMinimumSize(1024, 640)
         self.resize(1280, 800)
         self.setAcceptDrops(True)
@@ -54,7 +60,9 @@ class MainWindow(QMainWindow):
                     self.pages.addWidget(workspace.page)
             self.tour = Tour(session, self.trigger)
             strip = ProgressStrip(session.tasks)
-            self.setCentralWidget(stacked(self.band, self.tour, self.message_bar, strip, self.pages))
+            layout = QVBoxLayout(self)
+            layout.setContentsMargins(0, 0, 0, 0)
+            layout.addWidget(stacked(self.band, self.tour, self.message_bar, strip, self.pages))
         bench, station = session.bench, session.station_bench
         for changed in (
             bench.document.changed,

@@ -164,7 +164,7 @@ def stylesheet() -> str:
     t = _current
     return f"""
 * {{ font-family: B612; font-size: 13px; color: {t.ink}; }}
-QMainWindow, #workspace {{ background: {t.fog}; }}
+#mainWindow, #workspace {{ background: {t.fog}; }}
 #panel {{ background: {t.paper}; border: 1px solid {t.line}; border-radius: 6px; }}
 #panel:focus {{ border-color: {t.copper}; }}
 #band {{ background: {t.spruce}; }}
