@@ -14,9 +14,6 @@ from typing import Any
 import platformdirs
 
 from hemtra.core.evaluation import known_to
-from hemtra.core.evaluation.uncertainty import budgets, with_budgets
-from hemtra.core.maps.heightmap import HeightMap
-from hemtra.core.plan.document import Plan
 from hemtra.core.plan.registry import kinds
 from hemtra.core.progress import Progress
 from hemtra.runtime.demo_records import RECORDS, write_records
@@ -25,8 +22,9 @@ from hemtra.storage.plans import save_plan
 from hemtra.storage.scans import save_scan
 from hemtra.storage.stations import save_station
 from hemtra.storage.trays import TrayEntry, save_tray, tray_path
-from hemtra.virtual.demo import DOOR_STATION, PARTS, STATION, demo_plan, truth
-from hemtra.virtual.runner_demo import RUNNER_STATION, RUNNERS, runner_plan, runner_truth
+from hemtra.virtual.demo import DOOR_STATION, PARTS, STATION, DemoPart, demo_plan, truth
+from hemtra.virtual.demo_uncertainty import with_uncertainty
+from hemtra.virtual.runner_demo import RUNNER_STATION, RUNNERS, RunnerPart, runner_plan, runner_truth
 
 STATION_FILE, PLAN_FILE, TRAY, TRUTH = "bench-a.hstation", "rain-pump-cover.hplan", "tray", "truth.json"
 DOOR_FILE = "door-bench.hstation"
@@ -36,8 +34,6 @@ SCENES = ((PLAN_FILE, TRAY, TRUTH), (RUNNER_PLAN_FILE, RUNNER_TRAY, RUNNER_TRUTH
 """A plan, the folder of its parts, and what is known of them."""
 SCANS = len(RUNNERS) + len(PARTS) + 1
 """Weights of the demo's parts in its progress, the records as one."""
-COPIES, SCANS_TRIED = 8, 3
-"""Copies of the reference scan, and scans, from which the uncertainty of the demo's plans is found."""
 
 
 def write_demo(folder: Path, progress: Progress = lambda done, of, what: True) -> bool:
@@ -66,36 +62,21 @@ def write_demo(folder: Path, progress: Progress = lambda done, of, what: True) -
     return True
 
 
-def _with_uncertainty(plan: Plan, scans: Sequence[HeightMap]) -> Plan:
-    """The plan with the uncertainty of its rows, from fewer copies than a plan of one's own is given."""
-    return with_budgets(plan, budgets(plan, scans[:SCANS_TRIED], copies=COPIES))
-
-
 def _write_trays(folder: Path, progress: Progress) -> bool:
     """All scans, each with its plan and tray; False when `progress` asked to stop."""
-    runners = []
-    for done, runner in enumerate(RUNNERS):
-        if not progress(done, SCANS, f"scanning {runner.file}"):
-            return False
-        runners.append(runner.scan())
-        save_scan(runners[-1], folder / RUNNER_TRAY / runner.file)
-    first = runners[0]
-    save_plan(_with_uncertainty(runner_plan(), [first.data]), folder / RUNNER_PLAN_FILE, first)
-    save_tray(
-        folder / RUNNER_PLAN_FILE, [TrayEntry(folder / RUNNER_TRAY / part.file, part.tag) for part in RUNNERS]
-    )
+    done = 0
+    all_parts: tuple[Sequence[DemoPart | RunnerPart], ...] = PARTS, RUNNERS
+    for (plan_file, tray, _), plan, parts in zip(SCENES, (demo_plan, runner_plan), all_parts, strict=True):
+        for part in parts:
+            if not progress(done, SCANS, f"scanning {part.file}"):
+                return False
+            scan = part.scan()
+            save_scan(scan, folder / tray / part.file)
+            if part is parts[0]:
+                save_plan(with_uncertainty(plan()), folder / plan_file, scan)
+            done += 1
+        save_tray(folder / plan_file, [TrayEntry(folder / tray / part.file, part.tag) for part in parts])
     write_text(folder / RUNNER_TRUTH, _json_text(runner_truth()))
-    good = []
-    for done, part in enumerate(PARTS, start=len(RUNNERS)):
-        if not progress(done, SCANS, f"scanning {part.file}"):
-            return False
-        scan = part.scan()
-        save_scan(scan, folder / TRAY / part.file)
-        if part.tag == "good":
-            good.append(scan)
-    plan = _with_uncertainty(demo_plan(), [scan.data for scan in good])
-    save_plan(plan, folder / PLAN_FILE, good[0])
-    save_tray(folder / PLAN_FILE, [TrayEntry(folder / TRAY / part.file, part.tag) for part in PARTS])
     return progress(SCANS - 1, SCANS, "writing the records")
 
 
