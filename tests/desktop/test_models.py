@@ -10,7 +10,8 @@ from hypothesis import strategies as st
 
 from hemtra import HeightMap, HemtraError, Plan, PlanError, Scan, inspect
 from hemtra.core.balloon_layout import SPACING, place_balloons
-from hemtra.core.plan.document import Characteristic, Step
+from hemtra.core.plan.budget import Budget
+from hemtra.core.plan.document import Characteristic, Follow, Step
 from hemtra.core.zones.zone import EllipseZone, RectangleZone
 from hemtra.desktop.documents import recovery
 from hemtra.desktop.models.bench import WorkspaceModel
@@ -149,12 +150,29 @@ def test_undo_and_redo_walk_through_history():
     assert document.unsaved
 
 
-def test_an_edit_that_does_not_hold_changes_nothing():
+def followed_by_its_own(anchor):
+    """The steps of a plan, the first of which follows another one."""
+    up, *others = step_plan().steps
+    return (up.edited(follow=Follow(x=anchor)), *others)
+
+
+@pytest.mark.parametrize(
+    ("steps", "words"),
+    [
+        ((), "there is no step “rise”"),
+        (followed_by_its_own("rise"), "need each other in a circle"),
+        (followed_by_its_own("nowhere"), "follows the step “nowhere”, which does not exist"),
+    ],
+)
+def test_an_edit_that_does_not_hold_changes_nothing(steps, words):
+    """It is refused in words, also where rows know their uncertainty, which rests on their steps."""
+    plan = step_plan()
+    plan = plan.with_characteristic(plan.sheet[0].edited(budget=Budget(method="as then")))
     document = PlanDocument()
-    document.open(step_plan(), None, None)
-    with pytest.raises(PlanError):
-        document.edit("nonsense", step_plan().edited(steps=()))
-    assert document.plan == step_plan()
+    document.open(plan, None, None)
+    with pytest.raises(PlanError, match=words):
+        document.edit("nonsense", plan.edited(steps=steps))
+    assert document.plan == plan
     assert document.undo_label == ""
 
 

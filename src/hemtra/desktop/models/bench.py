@@ -113,8 +113,10 @@ class WorkspaceModel:
     @property
     def selected_step(self) -> str | None:
         """The step whose zone has handles, as long as the plan has it."""
-        there = {step.id for step in self.document.shown.steps}
-        return self._selected_step if self._selected_step in there else None
+        chosen = self._selected_step
+        if chosen is None or all(step.id != chosen for step in self.document.shown.steps):
+            return None
+        return chosen
 
     @property
     def row(self) -> Characteristic | None:

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import math
 
-import numpy as np
-from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
+from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPen
 
 from hemtra.core.arrays import FloatArray
@@ -13,6 +12,7 @@ from hemtra.core.geometry.elements import Point
 from hemtra.core.maps.heightmap import Profile
 from hemtra.desktop.models.bench import Place
 from hemtra.desktop.widgets import theme, units
+from hemtra.desktop.widgets.curves import draw_curve
 
 MARGIN_LEFT, MARGIN_RIGHT, MARGIN_TOP, MARGIN_BOTTOM = 44, 20, 34, 26
 TICKS = 5
@@ -89,12 +89,8 @@ def draw_profile(painter: QPainter, axes: Axes, x: FloatArray, z: FloatArray, pe
     frame = axes.frame
     px = frame.left() + (x - axes.first) / axes.reach * frame.width()
     py = frame.bottom() - (z - axes.low) / axes.span * frame.height()
-    ends = np.column_stack([px[:-1], py[:-1], px[1:], py[1:]])
-    # one by one: Qt joins a thousand lines into an area before it draws them, which takes twice as long
-    lines = [QLineF(*end) for end in ends[~np.isnan(ends).any(axis=1)].tolist()]
-    painter.setPen(pen)
     painter.setBrush(Qt.BrushStyle.NoBrush)
-    painter.drawLines(lines)
+    draw_curve(painter, px, py, pen)
 
 
 def along(line: tuple[Place, Place], s: FloatArray, length: float) -> tuple[FloatArray, FloatArray]:

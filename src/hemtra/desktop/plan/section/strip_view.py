@@ -34,6 +34,7 @@ from hemtra.desktop.models.strips import (
 )
 from hemtra.desktop.plan.section.stretch_list import StretchList
 from hemtra.desktop.widgets import theme, units
+from hemtra.desktop.widgets.curves import draw_curve
 from hemtra.desktop.widgets.symbols import draw_balloon
 
 LOW, TALL, FOOT = 30, 76, 20
@@ -190,10 +191,8 @@ class Strips(QWidget):
         painter.setClipRect(frame)
         y = frame.bottom() - 2 - (series.values - low) / (high - low) * (frame.height() - 4)
         self._draw_missing(painter, frame)
-        painter.setPen(QPen(theme.colour("ink"), 1))
         for first, last in parts_of(series):
-            points = QPolygonF([QPointF(float(px[k]), float(y[k])) for k in range(first, last + 1)])
-            painter.drawPolyline(points)
+            draw_curve(painter, px[first : last + 1], y[first : last + 1], QPen(theme.colour("ink"), 1))
         self._draw_troubles(painter, row, series, px, frame)
         painter.setClipping(False)
 

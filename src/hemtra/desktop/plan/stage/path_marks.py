@@ -18,6 +18,7 @@ from hemtra.core.plan.series import beyond
 from hemtra.desktop.models.bench import WorkspaceModel
 from hemtra.desktop.models.viewport import Viewport
 from hemtra.desktop.widgets import theme, units
+from hemtra.desktop.widgets.curves import polygon
 from hemtra.desktop.widgets.labels import Labels, around
 
 TICKS = (0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 50, 100, 200, 500)
@@ -118,7 +119,7 @@ def _strokes(viewport: Viewport, places: FloatArray, reach: FloatArray) -> list[
 def _draw_curve(painter: QPainter, viewport: Viewport, curve: PathCurve) -> None:
     """Its line, and an arrow at its start."""
     s = np.linspace(0.0, curve.length, int(np.clip(curve.length / viewport.scale / 6.0, 20, 800)))
-    points = QPolygonF([QPointF(*viewport.to_screen(x, y)) for x, y in curve.at(s).tolist()])
+    points = polygon(*viewport.to_screen(*curve.at(s).T))
     painter.setBrush(Qt.BrushStyle.NoBrush)
     for colour, width in ((QColor(0, 0, 0, 110), 3.0), (theme.colour("copper").lighter(140), 1.3)):
         painter.setPen(QPen(colour, width))
