@@ -29,7 +29,7 @@ test: venv         ## everything that must hold
 
 soak: setup        ## what a running line must survive, pressed into ten minutes; properties at random; mutants
 	HEMTRA_EXAMPLES=4 $(run) pytest tests/core -n 2 -q
-	$(run) pytest tests/runtime/test_soak.py -o addopts="" -q -s
+	$(run) pytest tests/runtime/test_soak.py tests/virtual/test_demo_uncertainty.py -o addopts="" -q -s
 	.venv/bin/python tools/mutants.py
 
 soak-long: setup   ## hours: the same in full, and ten thousand defects put into good scans; writes their pages in docs
