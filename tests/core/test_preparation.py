@@ -4,6 +4,7 @@ import warnings
 
 import numpy as np
 import pytest
+import scipy
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -18,6 +19,7 @@ from hemtra.core.edits.preparation import (
 )
 from hemtra.core.evaluation.engine import Engine
 from hemtra.core.filters.filtering import fill_holes, remove_spikes, smooth_gaussian, smooth_mean
+from hemtra.core.filters.glare import in_spots_of
 from hemtra.core.filters.rank_filter import median_filter
 from hemtra.core.filters.sorting_network import middle_network
 from hemtra.core.plan.graph import ancestry, dependants, ordered, preparation
@@ -393,3 +395,15 @@ def test_a_good_part_that_shines_passes(plan, seed):
     """Second reflections on the flange, a boss and the bead of good covers; each failed or was not proven."""
     result = inspect(plan, DemoPart(seed, "good", {}).scan())
     assert [(row.name, row.reason) for row in result.characteristics if row.verdict != Verdict.PASS] == []
+
+
+@given(st.integers(0, 2**32 - 1), st.floats(0.05, 0.6))
+def test_spots_of_glare_are_what_hangs_together_over_corners_too(seed, share):
+    rng = np.random.default_rng(seed)
+    mask = rng.random(rng.integers(1, 25, 2)) < share
+    mask[0, 0] = True
+    labels, _ = scipy.ndimage.label(mask, np.ones((3, 3)))
+    places = np.argwhere(mask)
+    chosen = rng.random(len(places)) < 0.1
+    spot = labels[mask]
+    assert in_spots_of(places, chosen).tolist() == np.isin(spot, spot[chosen]).tolist()

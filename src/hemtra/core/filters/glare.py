@@ -61,7 +61,7 @@ def glaring(z: Heights, intensity: ByteArray, reach: float, half: tuple[int, int
         _stand_off(
             z, found, places, look, reach, (max(1, half[0] // 2), max(1, half[1] // 2)), (off, supported)
         )
-        mixed = (off > MIXED * reach) & (off <= reach) & _in_spots_of(places, gone, z.shape)
+        mixed = (off > MIXED * reach) & (off <= reach) & in_spots_of(places, gone)
         found[tuple(places[mixed].T)] = True
     return found
 
@@ -93,22 +93,25 @@ def _about(places: IntArray, z: Heights) -> IntArray:
 
 
 @compiled
-def _in_spots_of(places: IntArray, chosen: BoolArray, shape: tuple[int, int]) -> BoolArray:
-    """(n,) which places of a map are connected with a chosen one, be it over corners."""
-    number = np.full(shape, -1, np.int32)
+def in_spots_of(places: IntArray, chosen: BoolArray) -> BoolArray:
+    """(n,) which places (n, 2), by row and column, are connected with a chosen one, be it over corners."""
+    top, left = places[0, 0], places[:, 1].min()
+    rows, cols = places[-1, 0] - top + 1, places[:, 1].max() - left + 1
+    number = np.full((rows, cols), -1, np.int32)
     waiting = np.empty(len(places), np.int32)
     found = chosen.copy()
     count = 0
     for n in range(len(places)):
-        number[places[n, 0], places[n, 1]] = n
+        number[places[n, 0] - top, places[n, 1] - left] = n
         if chosen[n]:
             waiting[count] = n
             count += 1
     while count:
         count -= 1
-        i, j = places[waiting[count]]
-        for p in range(max(i - 1, 0), min(i + 2, shape[0])):
-            for q in range(max(j - 1, 0), min(j + 2, shape[1])):
+        at = waiting[count]
+        i, j = places[at, 0] - top, places[at, 1] - left
+        for p in range(max(i - 1, 0), min(i + 2, rows)):
+            for q in range(max(j - 1, 0), min(j + 2, cols)):
                 n = number[p, q]
                 if n >= 0 and not found[n]:
                     found[n] = True
