@@ -6,12 +6,17 @@ from dataclasses import replace
 import numpy as np
 import pytest
 import zxingcpp
+from hypothesis import given
+from hypothesis import strategies as st
+from scipy.ndimage import map_coordinates
 from test_anchors import X, local, relief
 
 from hemtra import HeightMap, NotMeasured
 from hemtra.core.characteristics.code_content import ReadsAsKind
 from hemtra.core.evaluation.engine import Engine
 from hemtra.core.features.code import CodeKind
+from hemtra.core.maps.heightmap import Grid, frozen
+from hemtra.core.maps.upright import upright
 from hemtra.core.plan.kind import StepContext
 from hemtra.core.zones.zone import RectangleZone
 from hemtra.virtual.demo import STATION, DemoPart, demo_plan
@@ -139,3 +144,17 @@ def test_a_spot_that_shines_on_its_frame_does_not_hide_a_code():
     plan = demo_plan()
     alone = plan.edited(sheet=(plan.characteristic(23),), signals=())
     assert Engine(scan.data).run(alone).characteristics[0].text == "RPC-7 005298"
+
+
+@given(st.integers(0, 2**32 - 1), st.floats(-180.0, 180.0), st.floats(0.03, 0.4))
+def test_a_picture_is_upright_as_its_zone_is(seed, rotation, spacing):
+    """Like what interpolates anywhere, beyond the border of the map too; the far side first."""
+    rng = np.random.default_rng(seed)
+    grid = Grid(-4.0, -3.0, 0.2, 0.3)
+    source = frozen(rng.integers(0, 256, (20, 40)).astype(np.uint8))
+    middle, (rows, cols) = rng.uniform(-5.0, 5.0, 2), rng.integers(2, 30, 2)
+    found = upright(source, grid, tuple(middle), rotation, spacing, (rows, cols))
+    u, v = (np.arange(cols) - (cols - 1) / 2) * spacing, ((rows - 1) / 2 - np.arange(rows)) * spacing
+    turn = np.exp(1j * np.radians(rotation)) * (u[None, :] + 1j * v[:, None])
+    where = (middle[1] + turn.imag - grid.y0) / grid.dy, (middle[0] + turn.real - grid.x0) / grid.dx
+    assert found == pytest.approx(map_coordinates(source, where, float, order=1, mode="nearest"), abs=1e-3)

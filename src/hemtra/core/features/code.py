@@ -16,6 +16,8 @@ from hemtra.core.errors import NotMeasured
 from hemtra.core.filters.glare import SATURATED
 from hemtra.core.form_fields import setting
 from hemtra.core.geometry.elements import Point
+from hemtra.core.maps.heightmap import frozen
+from hemtra.core.maps.upright import upright
 from hemtra.core.marks import Evidence, Polyline
 from hemtra.core.plan.kind import Absent, Kind, Outcome, StepContext
 from hemtra.core.plan.registry import register
@@ -167,16 +169,10 @@ class CodeKind(Kind):
         grid, longest = data.grid, max(zone.width, zone.height)
         spacing = min(max(min(grid.dx, grid.dy) / finer, longest / LARGEST), longest / SMALLEST)
         cols, rows = max(round(zone.width / spacing), 2), max(round(zone.height / spacing), 2)
-        u = (np.arange(cols) - (cols - 1) / 2) * spacing
-        v = ((rows - 1) / 2 - np.arange(rows)) * spacing
-        c, s = math.cos(math.radians(zone.rotation)), math.sin(math.radians(zone.rotation))
-        x = zone.x + c * u[None, :] - s * v[:, None]
-        y = zone.y + s * u[None, :] + c * v[:, None]
-        where = [(y - grid.y0) / grid.dy, (x - grid.x0) / grid.dx]
         source = data.intensity
         if not shines:
-            source = np.where(source == SATURATED, np.uint8(0), source)
-        grey: FloatArray = scipy.ndimage.map_coordinates(source, where, np.float32, order=1, mode="nearest")
+            source = frozen(np.where(source == SATURATED, np.uint8(0), source))
+        grey: FloatArray = upright(source, grid, (zone.x, zone.y), zone.rotation, spacing, (rows, cols))
         if self.contrast == "local":
             grey = grey - scipy.ndimage.uniform_filter(grey, max(round(0.2 * min(grey.shape)), 3))
         low, high = np.percentile(grey, [ends, 100.0 - ends])
