@@ -6,6 +6,7 @@ from PySide6.QtGui import QDropEvent
 from PySide6.QtWidgets import QApplication
 
 from hemtra import Scan, save_plan, save_scan
+from hemtra.core import balloon_layout
 from hemtra.runtime.demo import PLAN_FILE, TRAY
 from hemtra.storage.plans import load_plan_file
 from hemtra.storage.stations import save_station
@@ -76,8 +77,9 @@ def test_files_that_were_copied_are_pasted(window, settled, files):
     assert names(window) == ["one.x3p", "two.x3p"]
 
 
-def test_the_first_answer_is_by_what_the_file_teaches(window, settled, demo_folder, tmp_path):
-    """It does not wait for the reference scan to teach again; what that teaches otherwise then counts."""
+def test_the_first_answer_is_by_what_the_file_teaches(window, settled, demo_folder, tmp_path, monkeypatch):
+    """It waits neither for the reference scan to teach again nor for balloons; then comes what counts."""
+    monkeypatch.setattr(balloon_layout, "is_loaded", lambda: False)
     held = load_plan_file(demo_folder / PLAN_FILE)
     moved = [
         s if s.home is None else s.model_copy(update={"home": s.home.model_copy(update={"x": s.home.x + 0.5})})
@@ -87,12 +89,18 @@ def test_the_first_answer_is_by_what_the_file_teaches(window, settled, demo_fold
     assert old.steps != held.plan.steps
     save_plan(old, path := tmp_path / "old.hplan", held.reference)
     save_tray(path, [TrayEntry(demo_folder / TRAY / "cover-01.x3p")])
-    bench, seen = window.session.bench, []
-    bench.shown_changed.connect(lambda: seen.append((bench.shown, [p.result for p in bench.tray.parts])))
+    bench, marks, seen = window.session.bench, window.workspaces["plan"].workspace.stage.marks, []
+
+    def see():
+        window.grab()
+        seen.append((bench.shown, [p.result for p in bench.tray.parts], len(marks.balloons)))
+
+    bench.shown_changed.connect(see)
     window.open_files([path])
     settled(window)
     answers = [one for one in seen if one[0] is not None]
     assert answers[0][0].plan.steps == old.steps
+    assert (answers[0][2], answers[-1][2]) == (0, len(old.sheet))
     assert answers[0][1] == [None], "the tray waits for the part on the stage"
     assert bench.document.plan.steps == bench.shown.plan.steps == held.plan.steps
     assert bench.tray.parts[0].result.verdict is bench.shown.result.verdict

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Sequence
+from importlib import import_module
 
 import numpy as np
 import scipy  # its parts load when they are used first
@@ -21,6 +23,18 @@ STEP = 16.0
 
 Box = tuple[float, float, float, float]
 """left, top, right, bottom in pixels"""
+
+SOLVER = "scipy.optimize"
+
+
+def is_loaded() -> bool:
+    """Whether the first layout need not wait for half of SciPy."""
+    return SOLVER in sys.modules
+
+
+def load() -> None:
+    """Load what the layout needs, beside a window that goes on."""
+    import_module(SOLVER)
 
 
 def place_balloons(

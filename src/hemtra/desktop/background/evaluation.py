@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from hemtra.core import balloon_layout
 from hemtra.core.edits.anchors import homes_of
 from hemtra.core.errors import HemtraError
 from hemtra.core.evaluation.engine import Engine
@@ -64,11 +65,15 @@ def show(request: ShowRequest, superseded: Superseded) -> Iterator[Shown]:
 
     It is not cut short when superseded: in a drag something newer always waits, and the screen would starve.
     """
-    plan = request.plan if request.as_read else taught_plan(request.plan, request.teacher)
+    if request.as_read:
+        yield replace(_shown(request, request.plan), early=not balloon_layout.is_loaded())
+        return
+    balloon_layout.load()
+    plan = taught_plan(request.plan, request.teacher)
     shown = _shown(request, plan)
     yield shown
     subject = request.subject(plan)
-    if request.as_read or subject is None or shown.along is not None or plan.by_profile is not None:
+    if subject is None or shown.along is not None or plan.by_profile is not None:
         return
     # it takes longer than all else, and nobody looks at it in a drag
     if not superseded() and (floor := form_floor(request.engine, shown.result, subject)) is not None:

@@ -67,7 +67,8 @@ class Shown:
     coverage: Coverage | None = None
     floor: float | None = None
     """Form floor of a characteristic of form, mm."""
-    """Lineage of the selected characteristic."""
+    early: bool = False
+    """Whether it is to be seen before what places balloons has been loaded."""
 
     @property
     def across_path(self) -> bool:

@@ -120,7 +120,7 @@ class StageMarks:
     def place_balloons(self, viewport: Viewport, part: TrayPart | None, taken: float) -> None:
         """Find out where they stand; taken: pixels at the right where they must not."""
         shown, plan, self.balloons = self._bench.shown, self._bench.document.shown, []
-        if shown is not None and part is not None:
+        if shown is not None and part is not None and not shown.early:
             self.balloons = stage_balloons(plan, shown, viewport, part.extent, taken)
 
     def draw_balloons(self, painter: QPainter) -> None:
