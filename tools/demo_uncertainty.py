@@ -1,6 +1,7 @@
-"""Work out what is known of the demo's values: `python tools/demo_uncertainty.py`, about a minute.
+"""Computes the uncertainty budgets that ship with the demo's plans: `python tools/demo_uncertainty.py`.
 
-To be done after every change of how values are measured, how uncertainty is worked out, or of the demo's parts.
+It takes a minute. Run it after every change to how values are measured, to how uncertainty is computed, or to the
+demo's parts.
 """
 
 from __future__ import annotations

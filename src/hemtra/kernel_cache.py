@@ -28,7 +28,7 @@ log = logging.getLogger(__name__)
 class _Unpickler(pickle.Unpickler):
     """Reads machine code without the modules that implement the compiler's functions.
 
-    They load half of SciPy, and code that was compiled has no use for them.
+    They import half of SciPy, and compiled code does not need them.
     """
 
     def find_class(self, module: str, name: str) -> Any:

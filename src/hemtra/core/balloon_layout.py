@@ -28,12 +28,12 @@ SOLVER = "scipy.optimize"
 
 
 def is_loaded() -> bool:
-    """Whether the first layout need not wait for half of SciPy."""
+    """Whether the solver is loaded, which takes half a second."""
     return SOLVER in sys.modules
 
 
 def load() -> None:
-    """Load what the layout needs, beside a window that goes on."""
+    """Load the solver; to be called in a background thread, before the first layout."""
     import_module(SOLVER)
 
 

@@ -1,6 +1,6 @@
-"""What is known of the values of the demo's plans: it ships with them, as with a plan of one's own it is saved.
+"""Uncertainty budgets of the demo's plans, which ship with them.
 
-`tools/demo_uncertainty.py` works it out again, which takes a minute.
+`tools/demo_uncertainty.py` computes them again, which takes a minute.
 """
 
 from __future__ import annotations
@@ -20,7 +20,7 @@ FILE = Path(__file__).with_suffix(".json")
 COPIES = 8
 """Copies of each scan; fewer than a plan of one's own is given."""
 COVERS = tuple(part for part in PARTS if part.tag == "good")[:3]
-"""Parts whose scans it is found from; of the runner, the reference alone."""
+"""Covers whose scans are used; for the runner it is the reference alone."""
 
 
 def with_uncertainty(plan: Plan) -> Plan:
@@ -31,12 +31,12 @@ def with_uncertainty(plan: Plan) -> Plan:
 
 
 def of_cover() -> dict[Balloon, Budget]:
-    """The budgets of the cover's plan, worked out on its scans."""
+    """The budgets of the cover's plan, computed on its scans."""
     return budgets(demo_plan(), [part.scan().data for part in COVERS], copies=COPIES)
 
 
 def of_runner() -> dict[Balloon, Budget]:
-    """The budgets of the runner's plan, worked out on its reference scan."""
+    """The budgets of the runner's plan, computed on its reference scan."""
     return budgets(runner_plan(), [RUNNERS[0].scan().data], copies=COPIES)
 
 

@@ -94,7 +94,7 @@ def _about(places: IntArray, z: Heights) -> IntArray:
 
 @compiled
 def in_spots_of(places: IntArray, chosen: BoolArray) -> BoolArray:
-    """(n,) which places (n, 2), by row and column, are connected with a chosen one, be it over corners."""
+    """(n,) which places (n, 2) are connected with a chosen one, also over corners; sorted by row."""
     top, left = places[0, 0], places[:, 1].min()
     rows, cols = places[-1, 0] - top + 1, places[:, 1].max() - left + 1
     number = np.full((rows, cols), -1, np.int32)

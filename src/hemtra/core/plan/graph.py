@@ -125,7 +125,7 @@ def up_to(plan: Plan, step_id: str) -> Plan:
 
 
 def is_taught(plan: Plan) -> bool:
-    """Whether all steps and rows bring what the reference scan teaches."""
+    """Whether steps and rows already hold all that the reference scan teaches."""
     anchors = {i for step in plan.steps for i in step.follow.anchors}
     return all(row.master is not None for row in plan.sheet if row.from_master) and all(
         (step.id not in anchors or step.home is not None)

@@ -47,7 +47,7 @@ class PlanDocument(Versioned[Plan]):
 
     def edit(self, label: str, value: Plan, beside: Callable[[], None] | None = None) -> None:
         """Make a change that can be undone; budgets of rows that are now measured otherwise go with it."""
-        ordered(value)  # what rows rest on can be told only of a plan that holds
+        ordered(value)  # the budgets of rows need a valid plan to be compared with
         super().edit(label, without_old_budgets(value), beside)
 
     def change_reference(self, label: str, plan: Plan, reference: Scan) -> None:

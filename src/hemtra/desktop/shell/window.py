@@ -29,8 +29,8 @@ from hemtra.desktop.widgets.notifications import Notice, Notifications
 class MainWindow(QWidget):
     """Hemtra's window.
 
-    It is no QMainWindow, whose layout asks for its style while it is destroyed; Qt then keeps what it found for
-    a widget that is gone, and crashes when all are styled anew.
+    It is not a QMainWindow: the layout of one uses the style during destruction, so Qt keeps style rules for a
+    destroyed widget and crashes at the next change of the style sheet.
     """
 
     def __init__(self, notifications: Notifications | None = None) -> None:

@@ -96,7 +96,7 @@ class PlanEvaluation(QObject):
         self._show_lane.submit(self._asked)
 
     def _as_read(self, plan: Plan) -> bool:
-        """Whether a plan that was just opened can be answered before it is taught anew, for the first sight."""
+        """Whether a plan that was just opened can be shown with the lessons in its file, and taught later."""
         document = self._bench.document
         as_saved = plan is document.plan and not document.unsaved
         return as_saved and plan is not self._seen_as_read and is_taught(plan)
@@ -111,13 +111,13 @@ class PlanEvaluation(QObject):
             self._before = {id(p.engine): p.result.verdict for p in tray.parts if p.result is not None}
         tray.mark_stale()
         engines = tuple(part.engine for part in tray.parts)
+        self._tray_waits = bool(engines)
         if engines:
             self._tried = TrayRequest(document.plan, engines, document.teacher)
-            self._tray_waits = True
             self._try_when_answered()
 
     def _answered(self, request: ShowRequest) -> None:
-        """Go on with what has waited until the part on the stage is on screen."""
+        """Start what had to wait until the part on the stage was on screen."""
         if request.as_read:
             self._seen_as_read = request.plan
             self._painted.start()
@@ -184,4 +184,6 @@ class PlanEvaluation(QObject):
     def _on_failed(self, request: object, error: BaseException) -> None:
         if isinstance(request, ShowRequest) and request is self._asked:
             self._answered(request)
+            if request.as_read:
+                return  # it is evaluated again at once, and would fail twice
         self._notifications.error(error)
