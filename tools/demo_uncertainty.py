@@ -1,6 +1,6 @@
 """Computes the uncertainty budgets that ship with the demo's plans: `python tools/demo_uncertainty.py`.
 
-It takes a minute. Run it after every change to how values are measured, to how uncertainty is computed, or to the
+It takes a minute. Run it after every change to how values are measured or uncertainty is computed, and to the
 demo's parts.
 """
 
